@@ -1,0 +1,607 @@
+//! What a family file says: how one kind of server is laid out and talks.
+//!
+//! The file is TOML, `*.family.toml`; `docs/formats/family.md` lists every key. Everything peculiar
+//! to a kind of server stands there; no code knows one by name.
+
+use crate::component::Kind;
+use crate::version::{Notation, Range, RangeFault, RangeNotation, Version, VersionFault};
+use globset::{GlobBuilder, GlobMatcher};
+use regex::Regex;
+use serde::{Deserialize, Deserializer};
+use std::collections::BTreeMap;
+
+/// A regular expression, compiled as the family file is read.
+#[derive(Debug, Clone)]
+pub struct Pattern(Regex);
+
+impl Pattern {
+    /// The compiled expression.
+    pub fn regex(&self) -> &Regex {
+        &self.0
+    }
+
+    /// What a named group captured, trimmed; none when it took no part.
+    pub fn capture<'t>(&self, group: &str, text: &'t str) -> Option<&'t str> {
+        Some(self.0.captures(text)?.name(group)?.as_str().trim())
+    }
+}
+
+impl<'de> Deserialize<'de> for Pattern {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Pattern, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        let regex = Regex::new(&text).map_err(serde::de::Error::custom)?;
+        Ok(Pattern(regex))
+    }
+}
+
+/// A path pattern: `*` within one name, `**` over several.
+#[derive(Debug, Clone)]
+pub struct Glob {
+    text: String,
+    matcher: GlobMatcher,
+}
+
+impl Glob {
+    /// Compiles a path pattern.
+    ///
+    /// # Errors
+    /// With what is wrong with the pattern, in words.
+    pub fn new(text: &str) -> Result<Glob, String> {
+        let glob = GlobBuilder::new(text).literal_separator(true).build();
+        Ok(Glob {
+            text: text.into(),
+            matcher: glob.map_err(|error| error.to_string())?.compile_matcher(),
+        })
+    }
+
+    /// Whether the pattern matches a path.
+    pub fn matches(&self, path: &str) -> bool {
+        self.matcher.is_match(path)
+    }
+
+    /// The pattern as it was written.
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+}
+
+impl<'de> Deserialize<'de> for Glob {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Glob, D::Error> {
+        Glob::new(&String::deserialize(deserializer)?).map_err(serde::de::Error::custom)
+    }
+}
+
+/// One kind of server, as its family file describes it.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Family {
+    /// The number of the format: 1.
+    pub format: u32,
+    /// The family's name, as `lantern.toml` gives it.
+    pub name: String,
+    /// Its name for people.
+    pub title: String,
+    /// Paths that tell a server of this family: each has to match something.
+    pub marks: Vec<Glob>,
+    /// How versions and ranges are written.
+    #[serde(default)]
+    pub versions: Notations,
+    /// The server program.
+    pub build: Build,
+    /// What belongs to the place and what passes.
+    #[serde(default)]
+    pub layout: Layout,
+    /// How components are recognised, first match first.
+    #[serde(rename = "reader")]
+    pub readers: Vec<Reader>,
+    /// Where the load order is written; none when the server sorts by itself.
+    pub order: Option<OrderRule>,
+    /// How the server is started.
+    pub launch: Launch,
+    /// What the console says and takes.
+    pub console: ConsoleRule,
+}
+
+/// How versions and ranges are written.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Notations {
+    /// Versions of the server.
+    pub server: Notation,
+    /// Versions of all other components.
+    pub components: Notation,
+    /// Ranges over components: the first notation that reads a text is taken.
+    pub ranges: Vec<RangeNotation>,
+    /// Ranges over server versions, likewise.
+    pub server_ranges: Vec<RangeNotation>,
+}
+
+impl Default for Notations {
+    fn default() -> Notations {
+        Notations {
+            server: Notation::Dotted,
+            components: Notation::Dotted,
+            ranges: vec![RangeNotation::Comparators],
+            server_ranges: vec![RangeNotation::Comparators],
+        }
+    }
+}
+
+impl Notations {
+    /// Reads a version of a component of this kind.
+    ///
+    /// # Errors
+    /// As [`Version::parse`].
+    pub fn version(&self, kind: Kind, text: &str) -> Result<Version, VersionFault> {
+        let notation = match kind {
+            Kind::Build => self.server,
+            Kind::Framework | Kind::Pack | Kind::Addon => self.components,
+        };
+        Version::parse(text, notation)
+    }
+
+    /// Reads a range over components.
+    ///
+    /// # Errors
+    /// As [`Range::parse_any`].
+    pub fn range(&self, text: &str) -> Result<Range, RangeFault> {
+        Range::parse_any(text, &self.ranges, self.components)
+    }
+
+    /// Reads a range over server versions.
+    ///
+    /// # Errors
+    /// As [`Range::parse_any`].
+    pub fn server_range(&self, text: &str) -> Result<Range, RangeFault> {
+        Range::parse_any(text, &self.server_ranges, self.server)
+    }
+}
+
+/// The server program.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Build {
+    /// Its id.
+    pub id: String,
+    /// Whether it lies outside the server folder, installed for the whole machine.
+    #[serde(default)]
+    pub outside: bool,
+    /// Ids that it brings along, so that needs of them are met.
+    #[serde(default)]
+    pub provides: Vec<String>,
+}
+
+/// What belongs to the place and what passes.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Layout {
+    /// Paths that no changeover writes: worlds, players, bans.
+    pub keep: Vec<Glob>,
+    /// Paths that come and go: logs, caches. They belong to nobody and are not looked into.
+    pub passing: Vec<Glob>,
+}
+
+/// What a component is made of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Shape {
+    /// One archive that stays packed; its descriptor lies inside.
+    Archive,
+    /// A folder with its descriptor in it; released as an archive that is unpacked.
+    Folder,
+    /// A folder of folders that acts as one; `members` names the reader of those inside.
+    Group,
+}
+
+/// How one sort of component is recognised and read.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Reader {
+    /// Its name in messages, and for `members`.
+    pub name: String,
+    /// What it finds.
+    pub kind: Kind,
+    /// What that is made of.
+    pub shape: Shape,
+    /// Where it lies: the archive's or the folder's path.
+    pub at: Glob,
+    /// Files of which one has to be in the folder; without any, one of `files` has to.
+    #[serde(default)]
+    pub marks: Vec<String>,
+    /// The reader of the folders inside a group.
+    pub members: Option<String>,
+    /// File names that a release in a drop folder has.
+    pub drop: Option<Glob>,
+    /// Where a release goes that is not there yet: `{id}`, `{version}` are filled in.
+    pub install: Option<String>,
+    /// The descriptor files, read one after the other; what an earlier one says stands.
+    #[serde(default)]
+    pub files: Vec<DescriptorFile>,
+    /// What is found where in them.
+    #[serde(default)]
+    pub fields: Fields,
+    /// The side of all that this reader finds and that states none.
+    pub side: Option<crate::component::Side>,
+}
+
+/// One descriptor file.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DescriptorFile {
+    /// Its path inside the component.
+    pub name: String,
+    /// How it is written.
+    pub notation: TextNotation,
+    /// It is not read when an earlier file has one of these keys.
+    #[serde(default)]
+    pub unless: Vec<String>,
+}
+
+/// How a descriptor is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum TextNotation {
+    /// TOML 1.0.
+    Toml,
+    /// `key = value` lines; `#` and `;` begin comments.
+    KeyValue,
+    /// One item a line, found as the list `lines`; `#` begins a comment.
+    Lines,
+}
+
+/// Where each fact is found; a missing one is unknown.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Fields {
+    /// The id; without any, the folder's or file's name.
+    pub id: FieldRule,
+    /// The name for people.
+    pub title: FieldRule,
+    /// The version; without any, the content hash stands for it.
+    pub version: FieldRule,
+    /// What must be there.
+    pub needs: FieldRule,
+    /// What is taken into account where it is there.
+    pub uses: FieldRule,
+    /// What must not be there.
+    pub clashes: FieldRule,
+    /// What it stands in for.
+    pub provides: FieldRule,
+    /// The range of server versions.
+    pub server: FieldRule,
+    /// `server`, `client` or `both`.
+    pub side: FieldRule,
+    /// Whether the world holds its content.
+    pub world_bound: FieldRule,
+}
+
+/// Several places to look for one fact, tried in turn; the first that is there counts.
+#[derive(Debug, Clone, Default)]
+pub struct FieldRule(pub Vec<Lookup>);
+
+impl<'de> Deserialize<'de> for FieldRule {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<FieldRule, D::Error> {
+        #[derive(Deserialize)]
+        #[serde(untagged)]
+        enum Written {
+            Path(String),
+            One(Lookup),
+            Several(Vec<PathOrLookup>),
+        }
+        #[derive(Deserialize)]
+        #[serde(untagged)]
+        enum PathOrLookup {
+            Path(String),
+            Lookup(Lookup),
+        }
+        let lookup = |at| Lookup {
+            at,
+            ..Lookup::default()
+        };
+        Ok(FieldRule(match Written::deserialize(deserializer)? {
+            Written::Path(at) => vec![lookup(at)],
+            Written::One(one) => vec![one],
+            Written::Several(several) => several
+                .into_iter()
+                .map(|item| match item {
+                    PathOrLookup::Path(at) => lookup(at),
+                    PathOrLookup::Lookup(lookup) => lookup,
+                })
+                .collect(),
+        }))
+    }
+}
+
+/// One place to look, and what to make of what is found.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Lookup {
+    /// Keys with dots between: `package.id`.
+    pub at: String,
+    /// Cuts a text into items at this.
+    pub split: Option<String>,
+    /// Each item has to match; groups `id` and `range` pick the two out, `value` a single text.
+    pub pattern: Option<Pattern>,
+    /// What to make of the text; `{}` stands for it.
+    pub template: Option<String>,
+}
+
+/// How the load order is written down.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OrderKind {
+    /// One line for each add-on; the order of the lines is the load order.
+    Sequence,
+    /// One line for each add-on says whether it is on; the server sorts by itself.
+    Flags,
+}
+
+/// Where and how the load order is written down.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OrderRule {
+    /// Sequence or flags.
+    pub kind: OrderKind,
+    /// The file; exactly one has to match.
+    pub file: Glob,
+    /// Finds a line's add-on as the group `id`, and for flags its value as the group `on`.
+    pub line: Pattern,
+    /// How a new line is written: `{id}`, for flags also `{on}`.
+    pub write: String,
+    /// The flag's text for an add-on that is on.
+    #[serde(default = "default_on")]
+    pub on: String,
+    /// The flag's text for an add-on that is off.
+    #[serde(default = "default_off")]
+    pub off: String,
+}
+
+fn default_on() -> String {
+    "true".into()
+}
+
+fn default_off() -> String {
+    "false".into()
+}
+
+/// How the server is started.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Launch {
+    /// Program and arguments; run in the server folder.
+    pub command: Vec<String>,
+}
+
+/// What the console says and takes.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ConsoleRule {
+    /// A line that says that the server is ready.
+    pub ready: Pattern,
+    /// Lines that say that the start has failed.
+    #[serde(default)]
+    pub errors: Vec<Pattern>,
+    /// How long a start may take, in seconds.
+    #[serde(default = "default_ready_s")]
+    pub ready_timeout_s: u64,
+    /// How long the server has to stay up after the ready line, in milliseconds.
+    #[serde(default = "default_hold_ms")]
+    pub hold_ms: u64,
+    /// How the server is asked to stop.
+    pub stop: Stop,
+    /// How long a stop may take, in seconds.
+    #[serde(default = "default_stop_s")]
+    pub stop_timeout_s: u64,
+    /// The command that tells players something: `{text}`.
+    pub say: Option<String>,
+    /// A line printed at the start for each add-on: groups `id` and, where told, `version`.
+    pub loaded: Option<Pattern>,
+    /// A command that lists the add-ons that run.
+    pub list: Option<Listing>,
+    /// Where the port stands.
+    pub port: Option<PortRule>,
+}
+
+fn default_ready_s() -> u64 {
+    300
+}
+
+fn default_hold_ms() -> u64 {
+    2000
+}
+
+fn default_stop_s() -> u64 {
+    60
+}
+
+/// How the server is asked to stop; exactly one of the two is set.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub enum Stop {
+    /// By a console command.
+    Command(String),
+    /// By a signal.
+    Signal(StopSignal),
+}
+
+/// A signal that servers take as a request to stop.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "UPPERCASE")]
+pub enum StopSignal {
+    /// As from the keyboard.
+    Int,
+    /// As from a service manager.
+    Term,
+}
+
+/// A console command that lists what runs.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Listing {
+    /// The command.
+    pub ask: String,
+    /// A line of the answer: groups `id` and, where told, `version`.
+    pub line: Pattern,
+    /// The line that ends the answer.
+    pub end: Pattern,
+}
+
+/// Where the server's port stands.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PortRule {
+    /// The settings file.
+    pub file: String,
+    /// Finds the number as the group `port`.
+    pub line: Pattern,
+    /// The transport.
+    pub transport: Transport,
+}
+
+/// The transport of a port.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Transport {
+    /// TCP.
+    Tcp,
+    /// UDP.
+    Udp,
+}
+
+/// Why a text is no family file.
+#[derive(Debug, Clone, thiserror::Error)]
+pub enum FamilyFault {
+    /// It is not TOML, a key is unknown or missing, or a value does not fit; with line and column.
+    #[error("{0}")]
+    Written(String),
+    /// It is of a format that this program does not read.
+    #[error("it is of format {0}; this lantern reads format 1")]
+    Format(u32),
+    /// It is written well but contradicts itself.
+    #[error("{0}")]
+    Sense(String),
+}
+
+impl Family {
+    /// Reads a family file.
+    ///
+    /// # Errors
+    /// On anything that is not as docs/formats/family.md says, with the line where there is one.
+    pub fn parse(text: &str) -> Result<Family, FamilyFault> {
+        let family: Family = toml_edit::de::from_str(text)
+            .map_err(|error| FamilyFault::Written(error.to_string().trim_end().into()))?;
+        if family.format != 1 {
+            return Err(FamilyFault::Format(family.format));
+        }
+        family.check_sense()?;
+        Ok(family)
+    }
+
+    fn check_sense(&self) -> Result<(), FamilyFault> {
+        let fault = |text: String| Err(FamilyFault::Sense(text));
+        let mut names = BTreeMap::new();
+        for reader in &self.readers {
+            if names.insert(&reader.name, reader.shape).is_some() {
+                return fault(format!("two readers are named \"{}\"", reader.name));
+            }
+            if reader.marks.is_empty() && reader.files.is_empty() {
+                return fault(format!(
+                    "reader \"{}\" has neither marks nor files, so it finds nothing",
+                    reader.name
+                ));
+            }
+        }
+        for reader in &self.readers {
+            let members = reader.members.as_ref();
+            let inside = members.and_then(|name| names.get(name));
+            if (reader.shape == Shape::Group) != (inside == Some(&Shape::Folder)) {
+                return fault(format!(
+                    "reader \"{}\": members names a reader of shape folder, for groups and only there",
+                    reader.name
+                ));
+            }
+        }
+        if let Some(order) = &self.order {
+            let has = |group| order.line.regex().capture_names().any(|n| n == Some(group));
+            if !has("id") || (order.kind == OrderKind::Flags && !has("on")) {
+                return fault(
+                    "order.line lacks the group (?P<id>…), or for flags (?P<on>…)".into(),
+                );
+            }
+        }
+        Ok(())
+    }
+
+    /// The reader with a name.
+    pub fn reader(&self, name: &str) -> Option<&Reader> {
+        self.readers.iter().find(|reader| reader.name == name)
+    }
+
+    /// Whether a path is on the family's keep list; the file of the load order never is.
+    pub fn keeps(&self, path: &str) -> bool {
+        let order_file = self.order.as_ref().is_some_and(|o| o.file.matches(path));
+        !order_file && self.layout.keep.iter().any(|glob| glob.matches(path))
+    }
+
+    /// Whether a path comes and goes by itself.
+    pub fn passes(&self, path: &str) -> bool {
+        self.layout.passing.iter().any(|glob| glob.matches(path))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const SMALL: &str = r#"
+        format = 1
+        name = "x"
+        title = "X"
+        marks = ["x.conf"]
+        build = { id = "x" }
+        launch = { command = ["sh", "start.sh"] }
+        console = { ready = "up", stop = { command = "stop" } }
+        layout = { keep = ["world/**"] }
+        order = { kind = "flags", file = "world/*.mt", line = '^(?P<id>\w+)=(?P<on>\w+)', write = "{id}={on}" }
+        [[reader]]
+        name = "addon"
+        kind = "addon"
+        shape = "archive"
+        at = "addons/*.zip"
+        files = [{ name = "a.toml", notation = "toml" }]
+        fields = { id = ["id", { at = "name", pattern = '(?P<value>.*)' }] }
+    "#;
+
+    #[test]
+    fn a_small_family_is_read() {
+        let family = Family::parse(SMALL).unwrap();
+        assert!(family.keeps("world/map.db") && family.keeps("world/a/b"));
+        assert!(
+            !family.keeps("world/flags.mt"),
+            "the load order's file is never kept"
+        );
+        assert_eq!(family.readers[0].fields.id.0.len(), 2);
+        assert_eq!(family.console.ready_timeout_s, 300);
+    }
+
+    #[test]
+    fn faults_say_where() {
+        for (from, to, says) in [
+            ("title", "titel", "titel"),
+            ("format = 1", "format = 7", "format 7"),
+            ("(?P<id>\\w+)=", "(?P<id>\\w+=", "regex"),
+            ("(?P<on>\\w+)", "\\w+", "(?P<on>"),
+            (
+                "files = [{ name = \"a.toml\", notation = \"toml\" }]",
+                "",
+                "neither marks nor files",
+            ),
+            ("shape = \"archive\"", "shape = \"group\"", "members"),
+        ] {
+            let fault = Family::parse(&SMALL.replace(from, to))
+                .unwrap_err()
+                .to_string();
+            assert!(fault.contains(says), "{says}: {fault}");
+        }
+    }
+}

@@ -1,0 +1,435 @@
+//! What the survey holds against a server.
+
+use super::{Inventory, State, in_sequence};
+use crate::component::{Id, Kind, Side};
+use crate::family::{Family, OrderKind};
+use crate::path::RelPath;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::fmt;
+
+/// How much a finding matters; the worst come first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Severity {
+    /// Something does not run, or the server does not start.
+    Error,
+    /// Something is probably not as it was meant.
+    Warning,
+    /// Worth knowing.
+    Note,
+}
+
+/// Where a finding is.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct Place {
+    /// The file or folder.
+    pub path: RelPath,
+    /// The line, from 1, where there is one.
+    pub line: Option<usize>,
+}
+
+impl fmt::Display for Place {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.line {
+            Some(line) => write!(f, "{}:{line}", self.path),
+            None => write!(f, "{}", self.path),
+        }
+    }
+}
+
+/// Something that the survey holds against the server.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+pub struct Finding {
+    /// How much it matters.
+    pub severity: Severity,
+    /// A stable word for what it is; docs/findings.md lists them.
+    pub code: &'static str,
+    /// Where it is.
+    pub place: Option<Place>,
+    /// One sentence.
+    pub text: String,
+    /// What to do.
+    pub remedy: String,
+}
+
+pub(super) fn unreadable(path: &RelPath, why: &str) -> Finding {
+    Finding {
+        severity: Severity::Error,
+        code: "unreadable",
+        place: Some(Place {
+            path: path.clone(),
+            line: None,
+        }),
+        text: format!("it cannot be read: {why}"),
+        remedy: "fetch it again, or take it out of the folder".into(),
+    }
+}
+
+struct Finder<'a> {
+    inventory: &'a Inventory,
+    order_file: Option<&'a RelPath>,
+    findings: Vec<Finding>,
+}
+
+impl Finder<'_> {
+    fn add(
+        &mut self,
+        severity: Severity,
+        code: &'static str,
+        place: Option<Place>,
+        text: String,
+        remedy: &str,
+    ) {
+        self.findings.push(Finding {
+            severity,
+            code,
+            place,
+            text,
+            remedy: remedy.into(),
+        });
+    }
+
+    fn at(&self, index: usize) -> Option<Place> {
+        let path = self.inventory.components[index].place.clone()?;
+        Some(Place { path, line: None })
+    }
+
+    fn in_order(&self, line: usize) -> Option<Place> {
+        Some(Place {
+            path: self.order_file?.clone(),
+            line: Some(line),
+        })
+    }
+}
+
+pub(super) fn find(
+    family: &Family,
+    inventory: &Inventory,
+    order_file: Option<&RelPath>,
+) -> Vec<Finding> {
+    let mut finder = Finder {
+        inventory,
+        order_file,
+        findings: Vec::new(),
+    };
+    if family.order.is_some() && order_file.is_none() {
+        finder.add(
+            Severity::Error,
+            "order-file-missing",
+            None,
+            "the file that holds the load order is not there".into(),
+            "put it back from a backup, or start the server once so that it writes one",
+        );
+    }
+    let mut by_id: BTreeMap<&Id, Vec<usize>> = BTreeMap::new();
+    for (index, component) in inventory.components.iter().enumerate() {
+        by_id.entry(&component.facts.id).or_default().push(index);
+    }
+    twice(&mut finder, &by_id);
+    files_changed(&mut finder);
+    relations(&mut finder, &by_id);
+    if order_file.is_some() {
+        start_lines(&mut finder, family, &by_id);
+    }
+    finder.findings
+}
+
+fn twice(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
+    for (id, indices) in by_id.iter().filter(|(_, indices)| indices.len() > 1) {
+        let components = &finder.inventory.components;
+        // A pack may have a member of its own name.
+        let alike = indices
+            .iter()
+            .filter(|i| components[**i].facts.kind == components[indices[0]].facts.kind);
+        let places: Vec<String> = alike
+            .map(|i| {
+                let component = &components[*i];
+                let place = component.place.as_ref().map_or("", RelPath::as_str);
+                format!("{} in {place}", component.facts.version)
+            })
+            .collect();
+        if places.len() > 1 {
+            let place = finder.at(indices[0]);
+            let text = format!(
+                "{id} is there {} times: {}",
+                places.len(),
+                places.join(", ")
+            );
+            finder.add(
+                Severity::Error,
+                "twice",
+                place,
+                text,
+                "take out the one that is not wanted",
+            );
+        }
+    }
+}
+
+fn files_changed(finder: &mut Finder<'_>) {
+    for (index, component) in finder.inventory.components.iter().enumerate() {
+        let id = &component.facts.id;
+        let first = |files: &[RelPath]| {
+            files.first().map(|path| Place {
+                path: path.clone(),
+                line: None,
+            })
+        };
+        match &component.state {
+            State::Edited { files } => {
+                let text = format!(
+                    "{id}: {} not as it was put there",
+                    count(files.len(), "file is", "files are")
+                );
+                let remedy =
+                    "nothing, if you meant it: a changeover sets your version aside and says so";
+                finder.add(Severity::Note, "edited", first(files), text, remedy);
+            }
+            State::PartlyMissing { files } => {
+                let text = format!("{id}: {} gone", count(files.len(), "file is", "files are"));
+                let remedy = "install the release again, or take the component out whole";
+                finder.add(
+                    Severity::Error,
+                    "partly-missing",
+                    first(files),
+                    text,
+                    remedy,
+                );
+            }
+            State::New | State::AsShipped | State::AsAdopted => {}
+        }
+        if component.facts.side == Some(Side::Client) {
+            let place = finder.at(index);
+            let text = format!("{id} is for players' clients alone");
+            finder.add(
+                Severity::Warning,
+                "client-only",
+                place,
+                text,
+                "take it out of the server folder",
+            );
+        }
+    }
+}
+
+fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
+    let components = &finder.inventory.components;
+    let server = finder.inventory.server_version();
+    let mut providers: BTreeMap<&Id, Vec<usize>> = BTreeMap::new();
+    for (index, component) in components.iter().enumerate() {
+        for id in &component.facts.provides {
+            providers.entry(id).or_default().push(index);
+        }
+    }
+    let empty = Vec::new();
+    for (index, component) in components.iter().enumerate() {
+        let facts = &component.facts;
+        if component.on == Some(false) {
+            continue;
+        }
+        if let (Some(range), Some(server)) = (&facts.server, server)
+            && !range.holds_early(server)
+        {
+            let place = finder.at(index);
+            let text = format!(
+                "{} {} is for server {range}, not for {server}",
+                facts.id, facts.version
+            );
+            let remedy = "plan a changeover to a release for this server version";
+            finder.add(Severity::Error, "other-server-version", place, text, remedy);
+        }
+        for need in &facts.needs {
+            let there = by_id.get(&need.id).unwrap_or(&empty);
+            let stand_ins = providers.get(&need.id).unwrap_or(&empty);
+            let place = finder.at(index);
+            let whose = format!("{} needs {need}", facts.id);
+            let fits = |i: &usize| need.range.holds_early(&components[*i].facts.version);
+            let on = |i: &usize| components[*i].on != Some(false);
+            let by_name = there.iter().any(|i| fits(i) && on(i));
+            if by_name || stand_ins.iter().any(on) {
+                continue;
+            }
+            if there.is_empty() && stand_ins.is_empty() {
+                let remedy = "install it, or switch off what needs it";
+                finder.add(
+                    Severity::Error,
+                    "need-missing",
+                    place,
+                    format!("{whose}, which is not there"),
+                    remedy,
+                );
+            } else if there.iter().any(fits) {
+                let remedy = "switch it on, or switch off what needs it";
+                finder.add(
+                    Severity::Error,
+                    "need-off",
+                    place,
+                    format!("{whose}, which is switched off"),
+                    remedy,
+                );
+            } else if let Some(other) = there.first() {
+                let text = format!("{whose}, but {} is there", components[*other].facts.version);
+                let remedy = "plan a changeover: it finds releases that fit together";
+                finder.add(Severity::Error, "need-out-of-range", place, text, remedy);
+            }
+        }
+        for clash in &facts.clashes {
+            for other in by_id.get(&clash.id).unwrap_or(&empty) {
+                let other = &components[*other];
+                if other.on != Some(false) && clash.range.holds_early(&other.facts.version) {
+                    let place = finder.at(index);
+                    let text = format!(
+                        "{} clashes with {} {}",
+                        facts.id, other.facts.id, other.facts.version
+                    );
+                    finder.add(
+                        Severity::Error,
+                        "clash",
+                        place,
+                        text,
+                        "keep only one of the two",
+                    );
+                }
+            }
+        }
+    }
+}
+
+fn start_lines(finder: &mut Finder<'_>, family: &Family, by_id: &BTreeMap<&Id, Vec<usize>>) {
+    let inventory = finder.inventory;
+    let sequence = in_sequence(family);
+    let mut lines: BTreeMap<&Id, usize> = BTreeMap::new();
+    for line in &inventory.order {
+        lines.entry(&line.id).or_insert(line.line);
+        if by_id.contains_key(&line.id) || !line.on {
+            continue;
+        }
+        let place = finder.in_order(line.line);
+        let text = format!("{} has a line here but is not installed", line.id);
+        finder.add(
+            Severity::Warning,
+            "line-without-addon",
+            place,
+            text,
+            "take the line out, or install it",
+        );
+    }
+    let rule_kind = family.order.as_ref().map(|rule| rule.kind);
+    for (index, component) in inventory.components.iter().enumerate() {
+        let facts = &component.facts;
+        if facts.kind != Kind::Addon || component.on.is_none() {
+            continue;
+        }
+        let Some(own_line) = lines.get(&facts.id) else {
+            if rule_kind == Some(OrderKind::Sequence) {
+                let place = finder.at(index);
+                let text = format!(
+                    "{} is installed but has no line in the load order, so it does not run",
+                    facts.id
+                );
+                finder.add(
+                    Severity::Warning,
+                    "not-started",
+                    place,
+                    text,
+                    "add its line, or take it out",
+                );
+            }
+            continue;
+        };
+        let before = facts.needs.iter().chain(&facts.uses);
+        for need in before.filter(|_| sequence) {
+            if let Some(line) = lines.get(&need.id)
+                && line > own_line
+            {
+                let place = finder.in_order(*own_line);
+                let text = format!(
+                    "{} is started before {}, which it needs (line {line})",
+                    facts.id, need.id
+                );
+                finder.add(
+                    Severity::Error,
+                    "started-too-early",
+                    place,
+                    text,
+                    "plan a changeover: it puts the order right",
+                );
+            }
+        }
+    }
+}
+
+fn count(n: usize, one: &str, many: &str) -> String {
+    format!("{n} {}", if n == 1 { one } else { many })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::tests::inventory;
+    use std::collections::BTreeMap;
+
+    #[test]
+    fn findings_name_place_and_remedy() {
+        let files = [
+            (
+                "addons/bees-1.vpk",
+                "id='bees'\nversion='1'\nneeds={lib='^2', nectar='*'}",
+            ),
+            ("addons/bees-2.vpk", "id='bees'\nversion='2'"),
+            ("addons/lib.vpk", "id='lib'\nversion='1.0'"),
+            ("addons/off.vpk", "id='off'\nversion='1'"),
+            ("addons/skin.vpk", "id='skin'\nversion='1'\nside='client'"),
+            ("addons/torn.vpk", "!"),
+            (
+                "addons/vault.vpk",
+                "id='vault'\nversion='1'\nneeds={off='*'}\nclashes={lib='*'}",
+            ),
+        ];
+        let order = "start bees\nstart lib\nstart vault\nstart ghost\n";
+        let inventory = inventory(&files, order, &BTreeMap::new());
+        let told: Vec<String> = inventory
+            .findings
+            .iter()
+            .map(|f| {
+                let place = f
+                    .place
+                    .as_ref()
+                    .map(ToString::to_string)
+                    .unwrap_or_default();
+                format!("{:?} {} {place}: {}", f.severity, f.code, f.text)
+            })
+            .collect();
+        insta::assert_snapshot!(told.join("\n"), @r"
+        Error clash addons/vault.vpk: vault clashes with lib 1.0
+        Error need-missing addons/bees-1.vpk: bees needs nectar, which is not there
+        Error need-off addons/vault.vpk: vault needs off, which is switched off
+        Error need-out-of-range addons/bees-1.vpk: bees needs lib ^2, but 1.0 is there
+        Error started-too-early x.conf:1: bees is started before lib, which it needs (line 2)
+        Error twice addons/bees-1.vpk: bees is there 2 times: 1 in addons/bees-1.vpk, 2 in addons/bees-2.vpk
+        Error unreadable addons/torn.vpk: it cannot be read: the archive breaks off
+        Warning client-only addons/skin.vpk: skin is for players' clients alone
+        Warning line-without-addon x.conf:4: ghost has a line here but is not installed
+        Warning not-started addons/off.vpk: off is installed but has no line in the load order, so it does not run
+        ");
+    }
+
+    #[test]
+    fn a_sound_server_has_no_findings() {
+        let files = [
+            (
+                "addons/bees.vpk",
+                "id='bees'\nversion='1'\nneeds={lib='^1'}",
+            ),
+            ("addons/lib.vpk", "id='lib'\nversion='1.4'"),
+            ("mods/lamps/group.txt", ""),
+            ("mods/lamps/lamps/init.lua", ""),
+        ];
+        let order = "start lib\nstart bees\nstart lamps\n";
+        assert!(
+            inventory(&files, order, &BTreeMap::new())
+                .findings
+                .is_empty()
+        );
+    }
+}

@@ -1,0 +1,451 @@
+//! What is installed, and which findings follow.
+
+mod findings;
+
+pub use findings::{Finding, Place, Severity};
+
+use crate::component::{Facts, Id, Kind, Side};
+use crate::descriptor::{self, Found};
+use crate::family::{Family, OrderKind, Shape};
+use crate::order::{self, OrderLine};
+use crate::path::RelPath;
+use crate::tree::{Claims, FileSeen, content_hash};
+use crate::version::Version;
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// What a component's files are, against what the ledger remembers of them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "is")]
+pub enum State {
+    /// The ledger has never seen it.
+    New,
+    /// As its release shipped it.
+    AsShipped,
+    /// As it was when the server was adopted; what was shipped is not known.
+    AsAdopted,
+    /// Some files are not what they were.
+    Edited {
+        /// Changed and added files.
+        files: Vec<RelPath>,
+    },
+    /// Some files are gone.
+    PartlyMissing {
+        /// The files that are gone.
+        files: Vec<RelPath>,
+    },
+}
+
+/// How a version is known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum VersionFrom {
+    /// The component's descriptor states it.
+    Descriptor,
+    /// Nothing states one: the content hash stands for it.
+    Content,
+    /// `lantern.toml` states it, for a build outside the folder.
+    Stated,
+}
+
+/// One installed component.
+#[derive(Debug, Clone)]
+pub struct Component {
+    /// What it says of itself.
+    pub facts: Facts,
+    /// The archive or folder it is; none for a build outside the server folder.
+    pub place: Option<RelPath>,
+    /// What it is made of.
+    pub shape: Shape,
+    /// The reader that found it.
+    pub reader: String,
+    /// Its files.
+    pub files: Vec<FileSeen>,
+    /// Whether the load order lets it run; `None` where there is nothing to switch.
+    pub on: Option<bool>,
+    /// The pack it is a member of.
+    pub group: Option<Id>,
+    /// Its files against the ledger.
+    pub state: State,
+    /// How its version is known.
+    pub version_from: VersionFrom,
+}
+
+impl Component {
+    /// Its size in bytes.
+    pub fn bytes(&self) -> u64 {
+        self.files.iter().map(|file| file.bytes).sum()
+    }
+}
+
+/// What the ledger remembers of one file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Remembered {
+    /// The component that put it there.
+    pub owner: Option<Id>,
+    /// BLAKE3 of what was put there.
+    pub hash: String,
+    /// Whether that is what the release shipped, rather than what was found at adoption.
+    pub shipped: bool,
+}
+
+/// What the host gathered about a server folder.
+#[derive(Debug)]
+pub struct Evidence<'a> {
+    /// Every file but lantern's own.
+    pub files: &'a [FileSeen],
+    /// For each claim: its descriptor files as name and text, or why they cannot be read.
+    pub descriptors: &'a [Result<Vec<(String, String)>, String>],
+    /// The load-order file and its text.
+    pub order: Option<(&'a RelPath, &'a str)>,
+    /// What the ledger remembers.
+    pub remembered: &'a BTreeMap<RelPath, Remembered>,
+    /// The server version that `lantern.toml` states, for a build outside the folder.
+    pub stated: Option<&'a Version>,
+}
+
+/// Everything installed.
+#[derive(Debug, Default)]
+pub struct Inventory {
+    /// The components, by kind, then id.
+    pub components: Vec<Component>,
+    /// What is to be held against the server.
+    pub findings: Vec<Finding>,
+    /// Files that belong to no component and are neither kept nor passing.
+    pub nobodys: Vec<FileSeen>,
+    /// The lines of the load-order file that name add-ons.
+    pub order: Vec<OrderLine>,
+}
+
+impl Inventory {
+    /// The component with an id.
+    pub fn get(&self, id: &Id) -> Option<&Component> {
+        self.components.iter().find(|c| &c.facts.id == id)
+    }
+
+    /// The server version: that of the build.
+    pub fn server_version(&self) -> Option<&Version> {
+        let build = self.components.iter().find(|c| c.facts.kind == Kind::Build);
+        build.map(|build| &build.facts.version)
+    }
+
+    /// The members of a pack.
+    pub fn members<'a>(&'a self, group: &'a Id) -> impl Iterator<Item = &'a Component> {
+        let members = self.components.iter();
+        members.filter(move |c| c.group.as_ref() == Some(group))
+    }
+
+    /// The components that are moved by themselves, each pack with its running members' facts
+    /// taken into its own.
+    pub fn movable(&self) -> Vec<(&Component, Facts)> {
+        let whole = self.components.iter().filter(|c| c.group.is_none());
+        whole
+            .map(|component| {
+                let members = self.members(&component.facts.id);
+                let running = members.filter(|m| m.on != Some(false)).map(|m| &m.facts);
+                (component, as_group(&component.facts, running))
+            })
+            .collect()
+    }
+}
+
+/// The facts of a pack as a whole: it stands in for its members and needs what they need.
+pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> Facts {
+    let mut whole = group.clone();
+    let members: Vec<&Facts> = members.collect();
+    let inside: BTreeSet<&Id> = members.iter().map(|m| &m.id).collect();
+    for member in &members {
+        let outside = |needs: &[crate::component::Need]| {
+            let needs = needs.iter().filter(|need| !inside.contains(&need.id));
+            needs.cloned().collect::<Vec<_>>()
+        };
+        for (into, from) in [
+            (&mut whole.needs, &member.needs),
+            (&mut whole.uses, &member.uses),
+            (&mut whole.clashes, &member.clashes),
+        ] {
+            for need in outside(from) {
+                if !into.contains(&need) {
+                    into.push(need);
+                }
+            }
+        }
+        if member.id != group.id {
+            whole.provides.push(member.id.clone());
+        }
+    }
+    whole
+}
+
+/// Takes the inventory of a server folder.
+pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> Inventory {
+    let mut inventory = Inventory::default();
+    if let (Some(rule), Some((_, text))) = (&family.order, evidence.order) {
+        inventory.order = order::read(rule, text);
+    }
+    let flags: BTreeMap<&Id, bool> = inventory.order.iter().map(|l| (&l.id, l.on)).collect();
+    let mut read: Vec<Option<Component>> = Vec::new();
+    let mut unreadable = Vec::new();
+    for (claim, descriptors) in claims.claims.iter().zip(evidence.descriptors) {
+        let files: Vec<FileSeen> = claim
+            .files
+            .iter()
+            .map(|i| evidence.files[*i].clone())
+            .collect();
+        let inside = files.iter().filter_map(|file| {
+            let below = file.path.below(claim.place.as_str()).unwrap_or("");
+            Some((below, file.hash.as_deref()?))
+        });
+        let content = content_hash(inside);
+        let facts = descriptors.clone().and_then(|texts| {
+            let found: Vec<Found> = texts
+                .iter()
+                .map(|(name, text)| Found { name, text })
+                .collect();
+            descriptor::read(
+                claim.reader,
+                &family.versions,
+                &found,
+                claim.bare_name(),
+                &content,
+            )
+            .map_err(|fault| fault.to_string())
+        });
+        let facts = match facts {
+            Ok(facts) => facts,
+            Err(why) => {
+                unreadable.push(findings::unreadable(&claim.place, &why));
+                read.push(None);
+                continue;
+            }
+        };
+        let runs = facts.kind == Kind::Addon && facts.side != Some(Side::Client);
+        let on = match (&family.order, claim.reader.shape) {
+            (Some(_), Shape::Archive | Shape::Folder) if runs => {
+                Some(flags.get(&facts.id).copied().unwrap_or(false))
+            }
+            _ => None,
+        };
+        let group = claim
+            .group
+            .and_then(|g| Some(read[g].as_ref()?.facts.id.clone()));
+        read.push(Some(Component {
+            state: state_of(&facts.id, &files, evidence.remembered),
+            version_from: if facts.version.is_content() {
+                VersionFrom::Content
+            } else {
+                VersionFrom::Descriptor
+            },
+            facts,
+            place: Some(claim.place.clone()),
+            shape: claim.reader.shape,
+            reader: claim.reader.name.clone(),
+            files,
+            on,
+            group,
+        }));
+    }
+    inventory.components = read.into_iter().flatten().collect();
+    if let (true, Some(version)) = (family.build.outside, evidence.stated) {
+        inventory.components.push(outside_build(family, version));
+    }
+    inventory.components.sort_by(|a, b| {
+        let key = |c: &Component| (c.facts.kind, c.facts.id.clone(), c.place.clone());
+        key(a).cmp(&key(b))
+    });
+    let order_file = evidence.order.map(|(path, _)| path);
+    for (index, file) in evidence.files.iter().enumerate() {
+        let path = file.path.as_str();
+        let known = claims.owner[index].is_some() || family.keeps(path) || family.passes(path);
+        if !known && Some(&file.path) != order_file {
+            inventory.nobodys.push(file.clone());
+        }
+    }
+    let order_file = evidence.order.map(|(path, _)| path);
+    let mut found = findings::find(family, &inventory, order_file);
+    found.extend(unreadable);
+    found.sort();
+    inventory.findings = found;
+    inventory
+}
+
+fn outside_build(family: &Family, version: &Version) -> Component {
+    Component {
+        facts: Facts {
+            id: Id::new(&family.build.id),
+            kind: Kind::Build,
+            title: None,
+            version: version.clone(),
+            server: None,
+            needs: Vec::new(),
+            uses: Vec::new(),
+            clashes: Vec::new(),
+            provides: family.build.provides.iter().map(|id| Id::new(id)).collect(),
+            side: Some(Side::Server),
+            world_bound: None,
+        },
+        place: None,
+        shape: Shape::Folder,
+        reader: String::new(),
+        files: Vec::new(),
+        on: None,
+        group: None,
+        state: State::New,
+        version_from: VersionFrom::Stated,
+    }
+}
+
+fn state_of(id: &Id, files: &[FileSeen], remembered: &BTreeMap<RelPath, Remembered>) -> State {
+    let ours = |path: &RelPath| {
+        let known = remembered.get(path)?;
+        (known.owner.as_ref() == Some(id)).then_some(known)
+    };
+    let known = remembered
+        .iter()
+        .filter(|(_, r)| r.owner.as_ref() == Some(id));
+    let here: BTreeSet<&RelPath> = files.iter().map(|file| &file.path).collect();
+    let missing: Vec<RelPath> = known
+        .map(|(path, _)| path)
+        .filter(|path| !here.contains(path))
+        .cloned()
+        .collect();
+    if files.iter().all(|file| ours(&file.path).is_none()) {
+        return State::New;
+    }
+    let edited: Vec<RelPath> = files
+        .iter()
+        .filter(|file| ours(&file.path).map(|known| &known.hash) != file.hash.as_ref())
+        .map(|file| file.path.clone())
+        .collect();
+    if !missing.is_empty() {
+        State::PartlyMissing { files: missing }
+    } else if !edited.is_empty() {
+        State::Edited { files: edited }
+    } else if files
+        .iter()
+        .all(|file| ours(&file.path).is_some_and(|known| known.shipped))
+    {
+        State::AsShipped
+    } else {
+        State::AsAdopted
+    }
+}
+
+/// Whether the order of the lines is what decides the load order.
+pub(crate) fn in_sequence(family: &Family) -> bool {
+    family
+        .order
+        .as_ref()
+        .is_some_and(|rule| rule.kind == OrderKind::Sequence)
+}
+
+#[cfg(test)]
+pub(crate) mod tests {
+    use super::*;
+    use crate::tree::claim;
+    use crate::tree::tests::{FAMILY, seen};
+
+    /// Takes the inventory of `path = descriptor` lines over the small test family.
+    pub(crate) fn inventory(
+        files: &[(&str, &str)],
+        order: &str,
+        remembered: &BTreeMap<RelPath, Remembered>,
+    ) -> Inventory {
+        let family = Family::parse(FAMILY).unwrap();
+        let paths: Vec<&str> = files.iter().map(|(path, _)| *path).collect();
+        let listing = seen(&paths);
+        let claims = claim(&family, &listing);
+        let descriptors: Vec<_> = claims
+            .claims
+            .iter()
+            .map(|claim| {
+                let text = files.iter().find(|(path, _)| *path == claim.place.as_str());
+                match text {
+                    Some((_, "!")) => Err("the archive breaks off".to_owned()),
+                    Some((_, text)) => Ok(vec![("addon.toml".to_owned(), (*text).to_owned())]),
+                    None => Ok(Vec::new()),
+                }
+            })
+            .collect();
+        let order_path = RelPath::parse("x.conf").unwrap();
+        let evidence = Evidence {
+            files: &listing,
+            descriptors: &descriptors,
+            order: Some((&order_path, order)),
+            remembered,
+            stated: None,
+        };
+        take(&family, &claims, &evidence)
+    }
+
+    #[test]
+    fn states_follow_from_the_ledger() {
+        let path = |text: &str| RelPath::parse(text).unwrap();
+        let remembered = |id: &str, text: &str, shipped| Remembered {
+            owner: Some(Id::new(id)),
+            hash: blake3::hash(text.as_bytes()).to_hex().to_string(),
+            shipped,
+        };
+        let known = BTreeMap::from([
+            (path("addons/a.vpk"), remembered("a", "addons/a.vpk", true)),
+            (path("addons/b.vpk"), remembered("b", "another", true)),
+            (
+                path("mods/c/init.lua"),
+                remembered("c", "mods/c/init.lua", false),
+            ),
+            (
+                path("mods/d/init.lua"),
+                remembered("d", "mods/d/init.lua", false),
+            ),
+            (path("mods/d/lost.lua"), remembered("d", "x", false)),
+        ]);
+        let files = [
+            ("addons/a.vpk", "id='a'\nversion='1'"),
+            ("addons/b.vpk", "id='b'\nversion='1'"),
+            ("mods/c/init.lua", ""),
+            ("mods/d/init.lua", ""),
+            ("mods/e/init.lua", ""),
+        ];
+        let inventory = inventory(&files, "", &known);
+        let told: Vec<String> = inventory
+            .components
+            .iter()
+            .map(|c| format!("{} {:?}", c.facts.id, c.state))
+            .collect();
+        insta::assert_snapshot!(told.join("\n"), @r#"
+        a AsShipped
+        b Edited { files: [RelPath("addons/b.vpk")] }
+        c AsAdopted
+        d PartlyMissing { files: [RelPath("mods/d/lost.lua")] }
+        e New
+        "#);
+    }
+
+    #[test]
+    fn a_pack_needs_what_its_running_members_need() {
+        let need = |id: &str| crate::component::Need {
+            id: Id::new(id),
+            range: crate::version::Range::any(),
+        };
+        let facts = |id: &str, needs: &[&str]| Facts {
+            id: Id::new(id),
+            kind: Kind::Pack,
+            title: None,
+            version: Version::of_content("00"),
+            server: None,
+            needs: needs.iter().map(|id| need(id)).collect(),
+            uses: Vec::new(),
+            clashes: Vec::new(),
+            provides: Vec::new(),
+            side: None,
+            world_bound: None,
+        };
+        let (red, blue) = (
+            facts("red", &["wire", "glass"]),
+            facts("blue", &["red", "glass"]),
+        );
+        let whole = as_group(&facts("lamps", &[]), [&red, &blue].into_iter());
+        assert_eq!(whole.provides, [Id::new("red"), Id::new("blue")]);
+        assert_eq!(whole.needs, [need("wire"), need("glass")]);
+    }
+}

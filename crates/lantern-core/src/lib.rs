@@ -1,0 +1,32 @@
+//! The computing heart of Warm Lantern.
+//!
+//! Text and values in, values out: nothing here reads a file, a clock, the environment or the
+//! network, starts a process or prints. Each room answers one question:
+//!
+//! | room | question | its file on disk |
+//! |---|---|---|
+//! | [`version`] | how do two version strings compare, what does a range hold | |
+//! | [`component`] | what is a component, a need, an id | |
+//! | [`path`] | which paths may be written below a server folder | |
+//! | [`family`] | what does a family file say | `*.family.toml` |
+//! | [`descriptor`] | what does this descriptor text say, by these reader rules | |
+//! | [`catalogue`] | which releases are on offer | `*.catalogue.json` |
+//! | [`tree`] | which component does a file belong to | |
+//! | [`inventory`] | what is installed, and which findings follow | |
+//! | [`resolve`] | which releases fit together; if none, what stands in the way | |
+//! | [`order`] | in which order; what is the least change to the arrangement that is there | |
+//! | [`clients`] | what must a client have | |
+//! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
+
+pub mod catalogue;
+pub mod clients;
+pub mod component;
+pub mod descriptor;
+pub mod family;
+pub mod inventory;
+pub mod order;
+pub mod path;
+pub mod plan;
+pub mod resolve;
+pub mod tree;
+pub mod version;

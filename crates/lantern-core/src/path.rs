@@ -1,0 +1,175 @@
+//! Paths inside a server folder, checked before they come near a disk.
+
+use serde::{Deserialize, Deserializer, Serialize};
+use std::fmt;
+
+/// A path relative to the server folder: `/` between names, no `..`, nothing absolute.
+///
+/// Whatever comes from an archive, catalogue, plan or descriptor becomes one of these before it is
+/// joined to a real folder, so that nothing outside that folder can be named.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(transparent)]
+pub struct RelPath(String);
+
+/// Why a text is no path inside a server folder.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("the path {shown} {why}")]
+pub struct PathFault {
+    /// The text, with unprintable characters escaped.
+    pub shown: String,
+    /// What is wrong with it.
+    pub why: &'static str,
+}
+
+/// File names that some operating systems keep for devices.
+const RESERVED: &[&str] = &["con", "prn", "aux", "nul"];
+
+impl RelPath {
+    /// Checks a path; `./` in front and a `/` behind are dropped.
+    ///
+    /// # Errors
+    /// On an empty or absolute path, `..`, a backslash or drive letter, unprintable characters,
+    /// names reserved for devices, a part over 255 bytes, or over 4,000 bytes in all.
+    pub fn parse(text: &str) -> Result<RelPath, PathFault> {
+        let fault = |why| PathFault {
+            shown: format!("{:?}", text.chars().take(120).collect::<String>()),
+            why,
+        };
+        if text.starts_with('/') {
+            return Err(fault("is absolute"));
+        }
+        if text.contains('\\') {
+            return Err(fault("has a backslash in it"));
+        }
+        if text.as_bytes().get(1) == Some(&b':') {
+            return Err(fault("begins with a drive letter"));
+        }
+        if text.chars().any(char::is_control) {
+            return Err(fault("has an unprintable character in it"));
+        }
+        let mut parts = Vec::new();
+        for part in text
+            .split('/')
+            .filter(|part| !part.is_empty() && *part != ".")
+        {
+            let stem = part.split('.').next().unwrap_or(part).to_ascii_lowercase();
+            if part == ".." {
+                return Err(fault("leads out of the folder with \"..\""));
+            }
+            if RESERVED.contains(&stem.as_str()) {
+                return Err(fault("has a name in it that is reserved for a device"));
+            }
+            if part.len() > 255 {
+                return Err(fault("has a name of over 255 bytes in it"));
+            }
+            parts.push(part);
+        }
+        let joined = parts.join("/");
+        match joined.len() {
+            0 => Err(fault("is empty")),
+            1..=4000 => Ok(RelPath(joined)),
+            _ => Err(fault("is longer than 4,000 bytes")),
+        }
+    }
+
+    /// The path as text, `/` between the names.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The last name.
+    pub fn name(&self) -> &str {
+        self.0.rsplit('/').next().unwrap_or(&self.0)
+    }
+
+    /// The folder it lies in; none for a path of one name.
+    pub fn folder(&self) -> Option<RelPath> {
+        let (folder, _) = self.0.rsplit_once('/')?;
+        Some(RelPath(folder.into()))
+    }
+
+    /// The path of something below this one.
+    ///
+    /// # Errors
+    /// As [`RelPath::parse`].
+    pub fn join(&self, below: &str) -> Result<RelPath, PathFault> {
+        RelPath::parse(&format!("{}/{below}", self.0))
+    }
+
+    /// What remains of it below a folder; none when it does not lie there.
+    pub fn below(&self, folder: &str) -> Option<&str> {
+        self.0.strip_prefix(folder)?.strip_prefix('/')
+    }
+}
+
+impl fmt::Display for RelPath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.0)
+    }
+}
+
+impl<'de> Deserialize<'de> for RelPath {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<RelPath, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        RelPath::parse(&text).map_err(serde::de::Error::custom)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn good_paths_are_kept_and_tidied() {
+        for (text, expected) in [
+            ("addons/drip-lines.vpk", "addons/drip-lines.vpk"),
+            ("./world/", "world"),
+            ("a//b", "a/b"),
+            ("console.log", "console.log"),
+            ("mods/größe/x", "mods/größe/x"),
+        ] {
+            assert_eq!(RelPath::parse(text).unwrap().as_str(), expected);
+        }
+    }
+
+    #[test]
+    fn hostile_paths_are_refused() {
+        let long = "x".repeat(256);
+        for text in [
+            "",
+            ".",
+            "/etc/passwd",
+            "../up",
+            "a/../../b",
+            "a\\b",
+            "C:/x",
+            "c:x",
+            "a\nb",
+            "a\0b",
+            "NUL",
+            "addons/con.txt",
+            "aux",
+            &long,
+        ] {
+            assert!(RelPath::parse(text).is_err(), "{text:?}");
+        }
+    }
+
+    #[test]
+    fn parts_of_a_path() {
+        let path = RelPath::parse("mods/lamps/init.lua").unwrap();
+        assert_eq!(path.name(), "init.lua");
+        assert_eq!(path.folder().unwrap().as_str(), "mods/lamps");
+        assert_eq!(path.below("mods"), Some("lamps/init.lua"));
+        assert_eq!(path.below("mod"), None);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn whatever_passes_stays_inside(text in "[./\\\\a-c:]{0,12}") {
+            if let Ok(path) = RelPath::parse(&text) {
+                proptest::prop_assert!(path.as_str().split('/').all(|p| !p.is_empty() && p != ".." && p != "."));
+            }
+        }
+    }
+}

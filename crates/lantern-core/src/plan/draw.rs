@@ -1,0 +1,489 @@
+//! Drawing a plan up.
+
+use super::{
+    Action, ComponentChange, Expected, FORMAT, Kept, OrderEdit, Plan, Source, Step, Verdict, What,
+    reason_text,
+};
+use crate::catalogue::Offer;
+use crate::component::{Facts, Id, Kind, Side};
+use crate::family::{Family, OrderKind, Reader, Shape};
+use crate::inventory::{Component, Inventory, State};
+use crate::order::{self, Ring};
+use crate::path::{PathFault, RelPath};
+use crate::resolve::Selection;
+use crate::tree::{FileSeen, root_in_archive};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// The server as the plan finds it.
+#[derive(Debug)]
+pub struct Situation<'a> {
+    /// The server's name.
+    pub server: &'a str,
+    /// The server's own mark.
+    pub server_id: &'a str,
+    /// Its family.
+    pub family: &'a Family,
+    /// What is installed.
+    pub inventory: &'a Inventory,
+    /// Every file outside the keep list that does not come and go.
+    pub files: &'a [FileSeen],
+    /// The load-order file and its text.
+    pub order: Option<(&'a RelPath, &'a str)>,
+    /// The path patterns of the keep list.
+    pub keep: &'a [String],
+}
+
+/// The files that an offer would put into the server folder.
+#[derive(Debug, Clone)]
+pub struct Payload {
+    /// The files.
+    pub files: Vec<PayloadFile>,
+    /// For a pack: what its members say of themselves.
+    pub members: Vec<Facts>,
+}
+
+/// One file that an offer would put into the server folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PayloadFile {
+    /// Where it goes.
+    pub path: RelPath,
+    /// The entry of the archive; none when the archive itself is the file.
+    pub entry: Option<String>,
+    /// Its size.
+    pub bytes: u64,
+    /// BLAKE3 of its content in hexadecimal.
+    pub hash: String,
+}
+
+/// Why no plan can be drawn up although releases fit together.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DrawFault {
+    /// A release would write where nothing may be written.
+    #[error("{id} would write to {}, on the keep list", .paths.iter().map(RelPath::as_str).collect::<Vec<_>>().join(", "))]
+    WritesKept {
+        /// The component.
+        id: Id,
+        /// Where.
+        paths: Vec<RelPath>,
+    },
+    /// Two releases would put a file at the same path.
+    #[error("{a} and {b} both want to put a file at {path}")]
+    Twice {
+        /// The path.
+        path: RelPath,
+        /// The one.
+        a: Id,
+        /// The other.
+        b: Id,
+    },
+    /// A release would overwrite a file that belongs to another component or to nobody.
+    #[error("{id} wants to put a file at {path}, where one of {} lies", .owner.as_ref().map_or("nobody's", Id::as_str))]
+    InTheWay {
+        /// The component.
+        id: Id,
+        /// The path.
+        path: RelPath,
+        /// Whose file lies there.
+        owner: Option<Id>,
+    },
+    /// Nothing says where such a release goes.
+    #[error("the family file does not say where a new {id} goes: its reader has no `install`")]
+    NoPlace {
+        /// The component.
+        id: Id,
+    },
+    /// The archive does not hold what its descriptor promises.
+    #[error("the archive of {id} holds no folder that is {id}")]
+    NoRoot {
+        /// The component.
+        id: Id,
+    },
+    /// A path is not fit to be written.
+    #[error("{id}: {fault}")]
+    Path {
+        /// The component.
+        id: Id,
+        /// What is wrong with it.
+        fault: PathFault,
+    },
+    /// Add-ons need one another in a ring.
+    #[error(transparent)]
+    Ring(#[from] Ring),
+}
+
+/// Says where the files of a release go.
+///
+/// `entries` are the archive's files as name, size and BLAKE3; `archive` is size and BLAKE3 of the
+/// archive itself. A folder that is already there stays where it is.
+///
+/// # Errors
+/// When the family does not say where, or a path is not fit to be written.
+pub fn lay_out(
+    reader: &Reader,
+    facts: &Facts,
+    installed: Option<&Component>,
+    entries: &[(String, u64, String)],
+    archive: (u64, &str),
+) -> Result<Vec<PayloadFile>, DrawFault> {
+    let id = &facts.id;
+    let path_fault = |fault| DrawFault::Path {
+        id: id.clone(),
+        fault,
+    };
+    let place = match (installed.and_then(|c| c.place.as_ref()), reader.shape) {
+        (Some(place), Shape::Folder | Shape::Group) => place.clone(),
+        _ => {
+            let template = reader
+                .install
+                .as_deref()
+                .ok_or_else(|| DrawFault::NoPlace { id: id.clone() })?;
+            let text = template.replace("{id}", id.as_str());
+            let text = text.replace("{version}", facts.version.as_str().trim_start_matches('#'));
+            RelPath::parse(&text).map_err(path_fault)?
+        }
+    };
+    if reader.shape == Shape::Archive {
+        return Ok(vec![PayloadFile {
+            path: place,
+            entry: None,
+            bytes: archive.0,
+            hash: archive.1.into(),
+        }]);
+    }
+    let names: Vec<&str> = entries.iter().map(|(name, ..)| name.as_str()).collect();
+    let root =
+        root_in_archive(reader, &names).ok_or_else(|| DrawFault::NoRoot { id: id.clone() })?;
+    let inside = entries.iter().filter_map(|(name, bytes, hash)| {
+        let below = name.strip_prefix(&root)?;
+        Some((name, below, *bytes, hash))
+    });
+    let files = inside.map(|(name, below, bytes, hash)| {
+        Ok(PayloadFile {
+            path: place.join(below).map_err(path_fault)?,
+            entry: Some(name.clone()),
+            bytes,
+            hash: hash.clone(),
+        })
+    });
+    files.collect()
+}
+
+/// Draws the plan for a selection.
+///
+/// `payloads` holds the files of every chosen offer, by its index in `offers`.
+///
+/// # Errors
+/// When carrying the selection out would harm something; nothing is changed in any case.
+pub fn draw(
+    situation: &Situation<'_>,
+    selection: &Selection,
+    offers: &[Offer],
+    payloads: &BTreeMap<usize, Payload>,
+) -> Result<Plan, DrawFault> {
+    let mut drawing = Drawing {
+        situation,
+        actions: BTreeMap::new(),
+        archives: Vec::new(),
+        notes: Vec::new(),
+    };
+    drawing.stand_still();
+    let mut components = Vec::new();
+    let mut moving: Vec<(&Offer, &Payload)> = Vec::new();
+    for choice in &selection.choices {
+        let from = choice.from.as_ref().map(ToString::to_string);
+        components.push(ComponentChange {
+            id: choice.id.clone(),
+            kind: choice.kind,
+            to: choice.to.to_string(),
+            verdict: match (choice.offer, &from) {
+                (None, _) => Verdict::Stays,
+                (Some(_), None) => Verdict::Comes,
+                (Some(_), Some(_)) => Verdict::Moves,
+            },
+            from,
+            why: reason_text(&choice.reason),
+        });
+        if let Some(offer) = choice.offer {
+            let payload = &payloads[&offer];
+            moving.push((&offers[offer], payload));
+        }
+    }
+    for (offer, _) in &moving {
+        drawing.set_aside(&offer.facts.id);
+    }
+    for (offer, payload) in &moving {
+        drawing.place(offer, payload)?;
+    }
+    let (order, expects) = drawing.order(&moving)?;
+    let undeclared: Vec<&str> = selection
+        .choices
+        .iter()
+        .filter(|choice| choice.declared.is_none() && choice.kind != Kind::Build)
+        .map(|choice| choice.id.as_str())
+        .collect();
+    if !undeclared.is_empty() {
+        let shown = undeclared[..undeclared.len().min(8)].join(", ");
+        let more = undeclared.len().saturating_sub(8);
+        let more = if more > 0 {
+            format!(" and {more} more")
+        } else {
+            String::new()
+        };
+        drawing.notes.push(format!(
+            "unknown whether made for the target, as nobody declared it: {shown}{more}"
+        ));
+    }
+    let to = selection
+        .choices
+        .iter()
+        .find(|choice| choice.kind == Kind::Build);
+    let now = situation
+        .inventory
+        .server_version()
+        .map(ToString::to_string);
+    Ok(Plan {
+        format: FORMAT,
+        server: situation.server.into(),
+        server_id: situation.server_id.into(),
+        family: situation.family.name.clone(),
+        to: to
+            .map(|choice| choice.to.to_string())
+            .or(now.clone())
+            .unwrap_or_default(),
+        from: now,
+        components,
+        archives: drawing.archives,
+        actions: drawing.actions.into_values().collect(),
+        order,
+        keep: Kept {
+            patterns: situation.keep.to_vec(),
+        },
+        expects,
+        steps: Step::ALL.to_vec(),
+        notes: drawing.notes,
+    })
+}
+
+struct Drawing<'a> {
+    situation: &'a Situation<'a>,
+    actions: BTreeMap<RelPath, Action>,
+    archives: Vec<crate::catalogue::ArchiveRef>,
+    notes: Vec<String>,
+}
+
+impl<'a> Drawing<'a> {
+    /// Every file stays, until something else is said.
+    fn stand_still(&mut self) {
+        let mut owners: BTreeMap<&RelPath, &Id> = BTreeMap::new();
+        for component in &self.situation.inventory.components {
+            let owner = component.group.as_ref().unwrap_or(&component.facts.id);
+            owners.extend(component.files.iter().map(|file| (&file.path, owner)));
+        }
+        for file in self.situation.files {
+            let action = Action {
+                path: file.path.clone(),
+                what: What::Keep,
+                component: owners.get(&file.path).map(|id| (*id).clone()),
+                before: file.hash.clone(),
+                after: file.hash.clone(),
+                bytes: file.bytes,
+                source: None,
+            };
+            self.actions.insert(file.path.clone(), action);
+        }
+    }
+
+    fn installed(&self, id: &Id) -> impl Iterator<Item = &'a Component> + use<'a> {
+        let id = id.clone();
+        let components = self.situation.inventory.components.iter();
+        components
+            .filter(move |c| c.facts.id == id && c.group.is_none() || c.group.as_ref() == Some(&id))
+    }
+
+    fn set_aside(&mut self, id: &Id) {
+        for component in self.installed(id) {
+            if let State::Edited { files } = &component.state {
+                let names: Vec<&str> = files.iter().map(RelPath::as_str).collect();
+                self.notes.push(format!(
+                    "{} was edited by hand; your version is set aside: {}",
+                    component.facts.id,
+                    names.join(", ")
+                ));
+            }
+            for file in &component.files {
+                if let Some(action) = self.actions.get_mut(&file.path) {
+                    action.what = What::SetAside;
+                    action.after = None;
+                }
+            }
+        }
+    }
+
+    fn place(&mut self, offer: &Offer, payload: &Payload) -> Result<(), DrawFault> {
+        let id = &offer.facts.id;
+        let family = self.situation.family;
+        let kept: Vec<RelPath> = payload
+            .files
+            .iter()
+            .filter(|file| family.keeps(file.path.as_str()) || self.is_kept(&file.path))
+            .map(|file| file.path.clone())
+            .collect();
+        if !kept.is_empty() {
+            return Err(DrawFault::WritesKept {
+                id: id.clone(),
+                paths: kept,
+            });
+        }
+        let archive = self.archives.len();
+        self.archives.push(offer.archive.clone());
+        for file in &payload.files {
+            let mut action = Action {
+                path: file.path.clone(),
+                what: What::Place,
+                component: Some(id.clone()),
+                before: None,
+                after: Some(file.hash.clone()),
+                bytes: file.bytes,
+                source: Some(Source {
+                    archive,
+                    entry: file.entry.clone(),
+                }),
+            };
+            if let Some(old) = self.actions.get(&file.path) {
+                let whose = old.component.as_ref();
+                match old.what {
+                    What::SetAside if old.before.as_ref() == Some(&file.hash) => {
+                        action.what = What::Keep;
+                        action.source = None;
+                    }
+                    What::SetAside => action.what = What::Replace,
+                    What::Place | What::Replace => {
+                        return Err(DrawFault::Twice {
+                            path: file.path.clone(),
+                            a: whose.unwrap_or(id).clone(),
+                            b: id.clone(),
+                        });
+                    }
+                    What::Keep | What::Edit => {
+                        return Err(DrawFault::InTheWay {
+                            id: id.clone(),
+                            path: file.path.clone(),
+                            owner: whose.cloned(),
+                        });
+                    }
+                }
+                action.before = old.before.clone();
+            }
+            self.actions.insert(file.path.clone(), action);
+        }
+        Ok(())
+    }
+
+    /// The keep list of the server itself, besides the family's.
+    fn is_kept(&self, path: &RelPath) -> bool {
+        let globs = self.situation.keep.iter();
+        let is_order = self.situation.order.is_some_and(|(order, _)| order == path);
+        let mut globs = globs.filter_map(|text| crate::family::Glob::new(text).ok());
+        !is_order && globs.any(|glob| glob.matches(path.as_str()))
+    }
+
+    /// The add-ons as they will be: facts, and whether they run; members of packs for themselves.
+    fn afterwards(
+        &self,
+        moving: &[(&'a Offer, &'a Payload)],
+    ) -> BTreeMap<&'a Id, (&'a Facts, bool)> {
+        let moved: BTreeSet<&Id> = moving.iter().map(|(offer, _)| &offer.facts.id).collect();
+        let gone = |c: &Component| {
+            moved.contains(&c.facts.id) && c.group.is_none()
+                || c.group.as_ref().is_some_and(|group| moved.contains(group))
+        };
+        let mut after: BTreeMap<&Id, (&Facts, bool)> = BTreeMap::new();
+        let components = &self.situation.inventory.components;
+        let mut was_on: BTreeMap<&Id, bool> = BTreeMap::new();
+        for component in components.iter() {
+            let on = component.on.unwrap_or(false);
+            was_on.insert(&component.facts.id, on);
+            if component.facts.kind == Kind::Addon && !gone(component) {
+                after.insert(&component.facts.id, (&component.facts, on));
+            }
+        }
+        for (offer, payload) in moving {
+            let own = (offer.facts.kind == Kind::Addon).then_some(&offer.facts);
+            for facts in own.into_iter().chain(&payload.members) {
+                let runs = facts.side != Some(Side::Client);
+                let on = runs && was_on.get(&facts.id).copied().unwrap_or(true);
+                after.insert(&facts.id, (facts, on));
+            }
+        }
+        after
+    }
+
+    fn order(
+        &mut self,
+        moving: &[(&'a Offer, &'a Payload)],
+    ) -> Result<(Option<OrderEdit>, Vec<Expected>), DrawFault> {
+        let after = self.afterwards(moving);
+        let running = after.iter().filter(|(_, (_, on))| *on);
+        let expects = running
+            .clone()
+            .map(|(id, (facts, _))| Expected {
+                id: (*id).clone(),
+                version: (!facts.version.is_content()).then(|| facts.version.to_string()),
+            })
+            .collect();
+        let (Some(rule), Some((path, text))) = (&self.situation.family.order, self.situation.order)
+        else {
+            return Ok((None, expects));
+        };
+        let inventory = self.situation.inventory;
+        let (new, lines) = match rule.kind {
+            OrderKind::Flags => {
+                let flags = running.map(|(id, _)| ((*id).clone(), true)).collect();
+                let gone = inventory.components.iter().map(|c| &c.facts.id);
+                let gone = gone.filter(|id| inventory.get(id).is_some_and(|c| c.on.is_some()));
+                let gone = gone.filter(|id| !after.contains_key(id)).cloned().collect();
+                order::write_flags(rule, text, &flags, &gone)
+            }
+            OrderKind::Sequence => {
+                let provided: BTreeMap<&Id, &Id> = after
+                    .values()
+                    .flat_map(|(facts, _)| facts.provides.iter().map(|id| (id, &facts.id)))
+                    .collect();
+                let mut wanted: BTreeMap<Id, BTreeSet<Id>> = running
+                    .map(|(id, (facts, _))| {
+                        let before = facts.needs.iter().chain(&facts.uses).map(|need| &need.id);
+                        let before =
+                            before.map(|id| provided.get(id).copied().unwrap_or(id).clone());
+                        ((*id).clone(), before.collect())
+                    })
+                    .collect();
+                let current: Vec<Id> = inventory.order.iter().map(|line| line.id.clone()).collect();
+                // A line for something that is not installed is the administrator's own affair.
+                for id in current.iter().filter(|id| inventory.get(id).is_none()) {
+                    wanted.entry(id.clone()).or_default();
+                }
+                let order = order::arrange(&wanted, &current)?;
+                order::write_sequence(rule, text, &order)
+            }
+        };
+        if lines.is_empty() {
+            return Ok((None, expects));
+        }
+        let action = Action {
+            path: path.clone(),
+            what: What::Edit,
+            component: None,
+            before: Some(blake3::hash(text.as_bytes()).to_hex().to_string()),
+            after: Some(blake3::hash(new.as_bytes()).to_hex().to_string()),
+            bytes: new.len() as u64,
+            source: None,
+        };
+        self.actions.insert(path.clone(), action);
+        let edit = OrderEdit {
+            path: path.clone(),
+            text: new,
+            lines,
+        };
+        Ok((Some(edit), expects))
+    }
+}

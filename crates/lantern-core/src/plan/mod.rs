@@ -1,0 +1,291 @@
+//! All of it put together: every path with what happens to it.
+//!
+//! A plan is a value and a file (`*.plan.json`, docs/formats/plan.md). Drawing one up changes
+//! nothing; a changeover does nothing that its plan does not list. The same input gives the same
+//! plan, byte for byte: no clock and no chance takes part.
+
+mod draw;
+
+pub use draw::{DrawFault, Payload, PayloadFile, Situation, draw, lay_out};
+
+use crate::catalogue::ArchiveRef;
+use crate::component::{Id, Kind};
+use crate::order::LineChange;
+use crate::path::RelPath;
+use crate::resolve::Reason;
+use serde::{Deserialize, Serialize};
+
+/// The number of the plan format.
+pub const FORMAT: u32 = 1;
+
+/// Everything that a changeover will do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Plan {
+    /// The number of the format.
+    pub format: u32,
+    /// The server's name.
+    pub server: String,
+    /// The server's own mark, so that a plan is never carried out on another one.
+    pub server_id: String,
+    /// The family's name.
+    pub family: String,
+    /// The server version now, where it is known.
+    pub from: Option<String>,
+    /// The server version afterwards.
+    pub to: String,
+    /// What becomes of each component, by kind, then id.
+    pub components: Vec<ComponentChange>,
+    /// The archives that are unpacked.
+    pub archives: Vec<ArchiveRef>,
+    /// Every path outside the keep list, by path.
+    pub actions: Vec<Action>,
+    /// The new text of the load-order file, where it changes.
+    pub order: Option<OrderEdit>,
+    /// What is kept.
+    pub keep: Kept,
+    /// What the server has to say is loaded afterwards.
+    pub expects: Vec<Expected>,
+    /// The steps, in order.
+    pub steps: Vec<Step>,
+    /// What the administrator should know before it starts.
+    pub notes: Vec<String>,
+}
+
+/// What becomes of one component.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ComponentChange {
+    /// Which one.
+    pub id: Id,
+    /// What it is.
+    pub kind: Kind,
+    /// The version now; none when it comes new.
+    pub from: Option<String>,
+    /// The version afterwards.
+    pub to: String,
+    /// What happens, in one word.
+    pub verdict: Verdict,
+    /// Why, in a few words.
+    pub why: String,
+}
+
+/// What happens to a component.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// It stays as it is.
+    Stays,
+    /// Another release takes its place.
+    Moves,
+    /// It comes new.
+    Comes,
+}
+
+/// What happens to a path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum What {
+    /// A file comes where none is.
+    Place,
+    /// A file comes in the place of one that is set aside.
+    Replace,
+    /// The file is moved out of the way.
+    SetAside,
+    /// The file stays.
+    Keep,
+    /// Its text is changed; the old one is set aside.
+    Edit,
+}
+
+/// What happens to one path.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Action {
+    /// The path.
+    pub path: RelPath,
+    /// What happens to it.
+    pub what: What,
+    /// The component that owns it; none for files that are nobody's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub component: Option<Id>,
+    /// BLAKE3 of what is there now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub before: Option<String>,
+    /// BLAKE3 of what will be there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
+    /// The size of what comes, or of what stays or goes where nothing comes, in bytes.
+    pub bytes: u64,
+    /// Where it comes from.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<Source>,
+}
+
+/// Where a file comes from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Source {
+    /// The archive, as an index into the plan's `archives`.
+    pub archive: usize,
+    /// The entry in it; none when the archive itself is the file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub entry: Option<String>,
+}
+
+/// The change to the load-order file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OrderEdit {
+    /// The file.
+    pub path: RelPath,
+    /// Its whole new text.
+    pub text: String,
+    /// Line by line, what changes.
+    pub lines: Vec<LineChange>,
+}
+
+/// What no changeover writes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Kept {
+    /// The path patterns.
+    pub patterns: Vec<String>,
+}
+
+/// What the server has to say is loaded.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Expected {
+    /// The add-on.
+    pub id: Id,
+    /// Its version; none where it states none.
+    pub version: Option<String>,
+}
+
+/// A step of a changeover.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Step {
+    /// The folder and the archives are compared with the plan.
+    Check,
+    /// Everything new is unpacked beside the server and checked.
+    Stage,
+    /// What is on the keep list is backed up while the server still runs.
+    FirstBackup,
+    /// Players are told.
+    Warn,
+    /// The server is stopped; the downtime begins.
+    Stop,
+    /// What changed since the first pass is backed up.
+    SecondBackup,
+    /// Old files are set aside and new ones put in place, all by renames.
+    Swap,
+    /// The server is started.
+    Start,
+    /// The console is asked what runs, and the keep list is compared; the downtime ends.
+    Verify,
+}
+
+impl Step {
+    /// All steps, in their order.
+    pub const ALL: [Step; 9] = [
+        Step::Check,
+        Step::Stage,
+        Step::FirstBackup,
+        Step::Warn,
+        Step::Stop,
+        Step::SecondBackup,
+        Step::Swap,
+        Step::Start,
+        Step::Verify,
+    ];
+}
+
+/// Why a text is no plan.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PlanFault {
+    /// It is not JSON, breaks off, or has keys that a plan does not have.
+    #[error("line {line}, column {column}: {why}")]
+    Json {
+        /// From 1.
+        line: usize,
+        /// From 1.
+        column: usize,
+        /// In the words of the JSON reader.
+        why: String,
+    },
+    /// It is of a format that this program does not read.
+    #[error("it is of format {0}; this lantern reads format {FORMAT}")]
+    Format(u32),
+    /// It names an archive that it does not list.
+    #[error("{path} is to come from an archive that the plan does not list")]
+    NoArchive {
+        /// The path.
+        path: RelPath,
+    },
+}
+
+impl Plan {
+    /// Reads a plan.
+    ///
+    /// # Errors
+    /// On anything that is not as docs/formats/plan.md says.
+    pub fn parse(text: &str) -> Result<Plan, PlanFault> {
+        let plan: Plan = serde_json::from_str(text).map_err(|error| PlanFault::Json {
+            line: error.line(),
+            column: error.column(),
+            why: error.to_string(),
+        })?;
+        if plan.format != FORMAT {
+            return Err(PlanFault::Format(plan.format));
+        }
+        for action in &plan.actions {
+            let source = action.source.as_ref();
+            if source.is_some_and(|source| source.archive >= plan.archives.len()) {
+                return Err(PlanFault::NoArchive {
+                    path: action.path.clone(),
+                });
+            }
+        }
+        Ok(plan)
+    }
+
+    /// Writes the plan; the same plan always gives the same text.
+    pub fn to_json(&self) -> String {
+        let mut text = serde_json::to_string_pretty(self).expect("a plan has only plain values");
+        text.push('\n');
+        text
+    }
+
+    /// Whether carrying it out would change nothing.
+    pub fn is_empty(&self) -> bool {
+        self.actions.iter().all(|action| action.what == What::Keep)
+    }
+
+    /// The actions of one sort.
+    pub fn of(&self, what: What) -> impl Iterator<Item = &Action> {
+        self.actions
+            .iter()
+            .filter(move |action| action.what == what)
+    }
+
+    /// How much will be unpacked, in bytes.
+    pub fn staged_bytes(&self) -> u64 {
+        let new = self.actions.iter().filter(|action| action.after.is_some());
+        let new = new.filter(|action| action.what != What::Keep);
+        new.map(|action| action.bytes).sum()
+    }
+}
+
+/// Tells why a release was chosen, in a few words.
+pub fn reason_text(reason: &Reason) -> String {
+    match reason {
+        Reason::Fits => "fits as it is".into(),
+        Reason::Asked => "the version asked for".into(),
+        Reason::FetchedByHand => "in the drop folder".into(),
+        Reason::InstalledDoesNotFit => "the installed one does not fit".into(),
+        Reason::Newer => "the newest".into(),
+        Reason::NeededBy { id } => format!("needed by {id}"),
+    }
+}

@@ -1,0 +1,394 @@
+//! How two version strings compare, and what a range holds.
+//!
+//! A [`Version`] is read in a [`Notation`] that the family file names; a [`Range`] in a
+//! [`RangeNotation`]. The order over versions is total, and equality agrees with it: `5.4`,
+//! `v5.4` and `5.4.0` are one version, however they are spelled.
+
+mod range;
+
+pub use range::{Range, RangeFault, RangeNotation};
+
+use serde::{Deserialize, Serialize};
+use std::cmp::Ordering;
+use std::fmt;
+use std::hash::{Hash, Hasher};
+
+/// How version strings are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default)]
+#[serde(rename_all = "kebab-case")]
+pub enum Notation {
+    /// Any number of parts: numbers, letters, dates, build numbers; a leading `v` is ignored.
+    ///
+    /// | text | read as |
+    /// |---|---|
+    /// | `5.4` = `v5.4` = `5.4.0` | 5, 4 |
+    /// | `2031.04.12.7` | 2031, 4, 12, 7 |
+    /// | `5.4b` | 5, 4, "b": after `5.4`, before `5.4.1` |
+    /// | `5.4-rc2` | 5, 4, and before the release: "rc", 2 |
+    /// | `5.4+118` | 5, 4, build 118: after `5.4` |
+    #[default]
+    Dotted,
+    /// Three numbers, `-` pre-release, `+` build, as in Semantic Versioning 2.0.0; missing numbers
+    /// count as 0 and the build does not take part in the order.
+    Semver,
+}
+
+/// Words that mark a pre-release in the dotted notation.
+const EARLY_WORDS: &[&str] = &[
+    "alpha", "beta", "dev", "early", "pre", "preview", "rc", "snapshot", "test",
+];
+
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+enum Part {
+    Word(Box<str>),
+    Number(u64),
+    /// A number beyond `u64`: its count of digits, then the digits.
+    Huge(usize, Box<str>),
+}
+
+impl Part {
+    fn digits(text: &str) -> Part {
+        let text = text.trim_start_matches('0');
+        if text.is_empty() {
+            return Part::Number(0);
+        }
+        text.parse()
+            .map_or_else(|_| Part::Huge(text.len(), text.into()), Part::Number)
+    }
+
+    fn read(text: &str) -> Part {
+        if text.bytes().all(|b| b.is_ascii_digit()) && !text.is_empty() {
+            Part::digits(text)
+        } else {
+            Part::Word(text.to_ascii_lowercase().into())
+        }
+    }
+}
+
+/// One version, as written and as it compares.
+#[derive(Debug, Clone)]
+pub struct Version {
+    text: Box<str>,
+    parts: Vec<Part>,
+    early: Option<Vec<Part>>,
+    build: Vec<Part>,
+}
+
+/// Why a text is no version.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("\"{text}\" is not a version: {why}")]
+pub struct VersionFault {
+    /// The text as given.
+    pub text: String,
+    /// What is wrong with it.
+    pub why: &'static str,
+}
+
+impl Version {
+    /// Reads a version.
+    ///
+    /// # Errors
+    /// On an empty text, blanks or control characters inside, more than 200 characters, or, in
+    /// semver, something that is not a number among the first three parts.
+    pub fn parse(text: &str, notation: Notation) -> Result<Version, VersionFault> {
+        let fault = |why| VersionFault {
+            text: text.chars().take(60).collect(),
+            why,
+        };
+        let trimmed = text.trim();
+        let bare = match trimmed.strip_prefix(['v', 'V']) {
+            Some(rest) if rest.starts_with(|c: char| c.is_ascii_digit()) => rest,
+            _ => trimmed,
+        };
+        if bare.is_empty() {
+            return Err(fault("it is empty"));
+        }
+        if bare.len() > 200 {
+            return Err(fault("it is longer than 200 characters"));
+        }
+        if bare.chars().any(|c| c.is_whitespace() || c.is_control()) {
+            return Err(fault("a blank or control character stands in it"));
+        }
+        let (parts, early, build) = match notation {
+            Notation::Dotted => {
+                let (head, build) = bare.split_once('+').unwrap_or((bare, ""));
+                let (parts, early) = dotted(head);
+                (parts, early, dotted(build).0)
+            }
+            Notation::Semver => {
+                let (parts, early) = semver(bare).ok_or_else(|| {
+                    fault("semver wants numbers with dots between, then -early or +build")
+                })?;
+                (parts, early, Vec::new())
+            }
+        };
+        if parts.is_empty() {
+            return Err(fault("no number or letter stands in it"));
+        }
+        Ok(Version {
+            text: trimmed.into(),
+            parts,
+            early,
+            build,
+        })
+    }
+
+    /// Makes the version of something that states none: its content hash stands for it.
+    ///
+    /// Such versions equal only themselves; their order among each other means nothing.
+    pub fn of_content(hash: &str) -> Version {
+        let text: Box<str> = format!("#{}", &hash[..hash.len().min(10)]).into();
+        Version {
+            parts: vec![Part::Word(text.clone())],
+            text,
+            early: None,
+            build: Vec::new(),
+        }
+    }
+
+    /// Whether a content hash stands for the version.
+    pub fn is_content(&self) -> bool {
+        self.text.starts_with('#')
+    }
+
+    /// Whether it comes before a release: an alpha, beta, release candidate and so on.
+    pub fn is_early(&self) -> bool {
+        self.early.is_some()
+    }
+
+    /// The version as it was written.
+    pub fn as_str(&self) -> &str {
+        &self.text
+    }
+
+    fn part(&self, index: usize) -> &Part {
+        const ZERO: Part = Part::Number(0);
+        self.parts.get(index).unwrap_or(&ZERO)
+    }
+
+    /// The parts without trailing zeros: what comparing and hashing look at.
+    fn significant(&self) -> &[Part] {
+        let zeros = self.parts.iter().rev();
+        let zeros = zeros.take_while(|p| **p == Part::Number(0)).count();
+        &self.parts[..self.parts.len() - zeros]
+    }
+}
+
+/// Splits at `.`, `-`, `_` and between digits and letters; an early word opens the early part.
+fn dotted(text: &str) -> (Vec<Part>, Option<Vec<Part>>) {
+    let mut parts = Vec::new();
+    let mut early: Option<Vec<Part>> = None;
+    for piece in text.split(['.', '-', '_']) {
+        let mut rest = piece;
+        while let Some(first) = rest.chars().next() {
+            let digits = first.is_ascii_digit();
+            let end = rest
+                .find(|c: char| c.is_ascii_digit() != digits)
+                .unwrap_or(rest.len());
+            let (head, tail) = rest.split_at(end);
+            rest = tail;
+            let part = Part::read(head);
+            match (&mut early, &part) {
+                (Some(early), _) => early.push(part),
+                (None, Part::Word(word)) if EARLY_WORDS.contains(&&**word) => {
+                    early = Some(vec![part]);
+                }
+                (None, _) => parts.push(part),
+            }
+        }
+    }
+    (parts, early)
+}
+
+fn semver(text: &str) -> Option<(Vec<Part>, Option<Vec<Part>>)> {
+    let text = text.split_once('+').map_or(text, |(head, _)| head);
+    let (core, early) = match text.split_once('-') {
+        Some((core, early)) => (core, Some(early)),
+        None => (text, None),
+    };
+    let numbers = core.split('.').map(|piece| {
+        let number = !piece.is_empty() && piece.bytes().all(|b| b.is_ascii_digit());
+        number.then(|| Part::digits(piece))
+    });
+    let parts: Vec<Part> = numbers.collect::<Option<_>>()?;
+    let early = match early {
+        Some(early) if early.split('.').any(str::is_empty) => return None,
+        // Semantic Versioning: numbers come before words in the early part.
+        Some(early) => Some(early.split('.').map(early_part).collect()),
+        None => None,
+    };
+    (parts.len() <= 3).then_some((parts, early))
+}
+
+fn early_part(text: &str) -> Part {
+    match Part::read(text) {
+        Part::Word(_) => Part::Huge(usize::MAX, text.into()),
+        number => number,
+    }
+}
+
+impl Ord for Version {
+    fn cmp(&self, other: &Version) -> Ordering {
+        let parts = self.significant().cmp(other.significant());
+        let early = parts.then_with(|| match (&self.early, &other.early) {
+            (None, None) => Ordering::Equal,
+            (None, Some(_)) => Ordering::Greater,
+            (Some(_), None) => Ordering::Less,
+            (Some(a), Some(b)) => a.cmp(b),
+        });
+        early.then_with(|| self.build.cmp(&other.build))
+    }
+}
+
+impl PartialOrd for Version {
+    fn partial_cmp(&self, other: &Version) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl PartialEq for Version {
+    fn eq(&self, other: &Version) -> bool {
+        self.cmp(other) == Ordering::Equal
+    }
+}
+
+impl Eq for Version {}
+
+impl Hash for Version {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.significant().hash(state);
+        self.early.hash(state);
+        self.build.hash(state);
+    }
+}
+
+impl fmt::Display for Version {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.text)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn v(text: &str, notation: Notation) -> Version {
+        Version::parse(text, notation).unwrap()
+    }
+
+    #[test]
+    fn dotted_versions_ascend() {
+        let table = [
+            "0.9",
+            "1-alpha",
+            "1-beta2",
+            "1-beta10",
+            "1-rc1",
+            "1",
+            "1a",
+            "1b",
+            "1.0.1",
+            "1.2",
+            "1.10",
+            "5.4-rc2",
+            "5.4",
+            "5.4+118",
+            "5.4+119",
+            "5.4.1",
+            "2031.04.12.7",
+            "2031.4.12.8",
+            "99999999999999999999.1",
+        ];
+        for pair in table.windows(2) {
+            let (a, b) = (v(pair[0], Notation::Dotted), v(pair[1], Notation::Dotted));
+            assert!(a < b, "{a} < {b}");
+        }
+    }
+
+    #[test]
+    fn semver_versions_ascend() {
+        let table = [
+            "1.0.0-1",
+            "1.0.0-alpha",
+            "1.0.0-alpha.1",
+            "1.0.0-beta.2",
+            "1.0.0-beta.11",
+            "1.0.0-rc.1",
+            "1.0.0",
+            "1.0.1",
+            "1.2",
+            "1.10.0",
+            "4.2.0-beta.3+17",
+            "4.2.0",
+        ];
+        for pair in table.windows(2) {
+            let (a, b) = (v(pair[0], Notation::Semver), v(pair[1], Notation::Semver));
+            assert!(a < b, "{a} < {b}");
+        }
+    }
+
+    #[test]
+    fn one_version_has_several_spellings() {
+        for (a, b) in [
+            ("5.4", "v5.4"),
+            ("5.4", "5.4.0"),
+            ("2031.04.1", "2031.4.01"),
+            ("1-RC1", "1-rc1"),
+        ] {
+            assert_eq!(v(a, Notation::Dotted), v(b, Notation::Dotted));
+        }
+        assert_eq!(
+            v("1.2.3+7", Notation::Semver),
+            v("1.2.3+8", Notation::Semver)
+        );
+        assert_eq!(v("v6.1", Notation::Semver), v("6.1.0", Notation::Semver));
+    }
+
+    #[test]
+    fn what_is_no_version_is_refused() {
+        for text in ["", "  ", "1 2", "1\u{7}", "...", &"9".repeat(300)] {
+            assert!(Version::parse(text, Notation::Dotted).is_err(), "{text:?}");
+        }
+        for text in ["latest", "1.2.3.4", "1..2", "1.2-", "x1"] {
+            assert!(Version::parse(text, Notation::Semver).is_err(), "{text:?}");
+        }
+    }
+
+    #[test]
+    fn a_content_version_equals_only_itself() {
+        let a = Version::of_content("0123456789abcdef");
+        assert_eq!(a.as_str(), "#0123456789");
+        assert!(a.is_content());
+        assert_ne!(a, Version::of_content("1123456789abcdef"));
+    }
+
+    fn any_version() -> impl Strategy<Value = Version> {
+        let dotted = "v?[0-9]{1,2}(\\.[0-9]{1,3}){0,3}([.-](rc|beta|b|x)[0-9]?)?(\\+[0-9])?";
+        dotted.prop_map(|text| v(&text, Notation::Dotted))
+    }
+
+    proptest! {
+        #[test]
+        fn order_is_total(a in any_version(), b in any_version(), c in any_version()) {
+            prop_assert_eq!(a.cmp(&b), b.cmp(&a).reverse());
+            prop_assert_eq!(a == b, a.cmp(&b) == Ordering::Equal);
+            if a <= b && b <= c {
+                prop_assert!(a <= c);
+            }
+        }
+
+        #[test]
+        fn printing_and_reading_again_keeps_it(a in any_version()) {
+            let again = v(&a.to_string(), Notation::Dotted);
+            prop_assert_eq!(&again, &a);
+            prop_assert_eq!(again.as_str(), a.as_str());
+        }
+
+        #[test]
+        fn no_text_makes_it_panic(text in "\\PC{0,40}") {
+            let _ = Version::parse(&text, Notation::Dotted);
+            let _ = Version::parse(&text, Notation::Semver);
+        }
+    }
+}
