@@ -1,1 +1,34 @@
-//! x
+//! Warm Lantern's hands: everything that touches the world outside the program.
+//!
+//! | room | what it touches |
+//! |---|---|
+//! | [`folder`] | the server folder, and nothing outside it |
+//! | [`config`] | `lantern.toml`, and the family file it names |
+//! | [`ledger`] | `.lantern/ledger.db` |
+//! | [`lock`] | `.lantern/lock`: one lantern at a time in one folder |
+//! | [`archive`] | zip archives, checked before anything is unpacked |
+//! | [`survey`] | the whole folder, read into an inventory |
+//! | [`depot`] | catalogues and drop folders |
+//! | [`planning`] | from the question to the plan |
+//! | [`backup`] | `.lantern/store`: what is on the keep list, by content |
+//! | [`console`] | the server's process, its input and output |
+//! | [`durable`] | files that are there whole or not at all |
+//! | [`changeover`] | carrying a plan out, going back, `.lantern/journal.json` |
+
+pub mod adopt;
+pub mod archive;
+pub mod backup;
+pub mod changeover;
+pub mod client_pack;
+pub mod config;
+pub mod console;
+pub mod depot;
+pub mod durable;
+mod error;
+pub mod folder;
+pub mod ledger;
+pub mod lock;
+pub mod planning;
+pub mod survey;
+
+pub use error::{Error, Result};

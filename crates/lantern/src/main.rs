@@ -1,2 +1,19 @@
-//! x
-fn main() {}
+//! `lantern`: brings a modded game server to a new version, safely, with a way back.
+
+mod cli;
+mod commands;
+mod fail;
+mod look;
+mod progress;
+
+use clap::Parser;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let cli = cli::Cli::parse();
+    let look = look::Look::new(cli.common.color, cli.common.json);
+    match commands::run(&cli, &look) {
+        Ok(status) => ExitCode::from(status),
+        Err(error) => ExitCode::from(fail::tell(&error, &cli, &look)),
+    }
+}

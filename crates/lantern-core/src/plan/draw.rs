@@ -6,7 +6,7 @@ use super::{
 };
 use crate::catalogue::Offer;
 use crate::component::{Facts, Id, Kind, Side};
-use crate::family::{Family, OrderKind, Reader, Shape};
+use crate::family::{Family, Glob, OrderKind, Reader, Shape};
 use crate::inventory::{Component, Inventory, State};
 use crate::order::{self, Ring};
 use crate::path::{PathFault, RelPath};
@@ -29,8 +29,8 @@ pub struct Situation<'a> {
     pub files: &'a [FileSeen],
     /// The load-order file and its text.
     pub order: Option<(&'a RelPath, &'a str)>,
-    /// The path patterns of the keep list.
-    pub keep: &'a [String],
+    /// The path patterns of the keep list: the family's and the server's own.
+    pub keep: &'a [Glob],
 }
 
 /// The files that an offer would put into the server folder.
@@ -256,7 +256,11 @@ pub fn draw(
         actions: drawing.actions.into_values().collect(),
         order,
         keep: Kept {
-            patterns: situation.keep.to_vec(),
+            patterns: situation
+                .keep
+                .iter()
+                .map(|glob| glob.as_str().into())
+                .collect(),
         },
         expects,
         steps: Step::ALL.to_vec(),
@@ -321,11 +325,10 @@ impl<'a> Drawing<'a> {
 
     fn place(&mut self, offer: &Offer, payload: &Payload) -> Result<(), DrawFault> {
         let id = &offer.facts.id;
-        let family = self.situation.family;
         let kept: Vec<RelPath> = payload
             .files
             .iter()
-            .filter(|file| family.keeps(file.path.as_str()) || self.is_kept(&file.path))
+            .filter(|file| self.is_kept(&file.path))
             .map(|file| file.path.clone())
             .collect();
         if !kept.is_empty() {
@@ -379,12 +382,15 @@ impl<'a> Drawing<'a> {
         Ok(())
     }
 
-    /// The keep list of the server itself, besides the family's.
+    /// Whether a path is on the keep list; the load-order file never is.
     fn is_kept(&self, path: &RelPath) -> bool {
-        let globs = self.situation.keep.iter();
         let is_order = self.situation.order.is_some_and(|(order, _)| order == path);
-        let mut globs = globs.filter_map(|text| crate::family::Glob::new(text).ok());
-        !is_order && globs.any(|glob| glob.matches(path.as_str()))
+        !is_order
+            && self
+                .situation
+                .keep
+                .iter()
+                .any(|glob| glob.matches(path.as_str()))
     }
 
     /// The add-ons as they will be: facts, and whether they run; members of packs for themselves.

@@ -1,0 +1,179 @@
+//! Taking a server folder into care.
+
+use crate::config::{self, FILE, Server};
+use crate::durable;
+use crate::error::{Error, Result};
+use crate::folder::Folder;
+use crate::ledger::{Ledger, Put};
+use crate::lock::Lock;
+use crate::survey::{Depth, Survey, survey};
+use lantern_core::family::Family;
+use lantern_core::path::RelPath;
+use std::collections::BTreeMap;
+use std::path::Path;
+
+/// What the administrator says at adoption.
+#[derive(Debug, Clone, Default)]
+pub struct Wishes<'a> {
+    /// A family's name or the path of a family file; otherwise the one whose marks fit.
+    pub family: Option<&'a str>,
+    /// The server's name; otherwise the folder's.
+    pub name: Option<&'a str>,
+    /// The server version, for a build that lies outside the folder.
+    pub server_version: Option<&'a str>,
+}
+
+/// Takes a server folder into care: writes `lantern.toml` and the ledger.
+///
+/// # Errors
+/// When it is in care already, or no single family fits.
+pub fn adopt(path: &Path, wishes: &Wishes<'_>) -> Result<(Server, Survey)> {
+    let folder = Folder::open(path)?;
+    if folder.root().join(FILE).exists() {
+        return Err(Error::AlreadyAdopted(path.into()));
+    }
+    let (family, named) = match wishes.family {
+        Some(name) => {
+            let here = std::path::absolute(name).unwrap_or_else(|_| name.into());
+            let known = config::family(name, Path::new(""))?;
+            let named = if known.name == name {
+                name.to_owned()
+            } else {
+                here.display().to_string()
+            };
+            (known, named)
+        }
+        None => {
+            let family = fitting(&folder, path)?;
+            let name = family.name.clone();
+            (family, name)
+        }
+    };
+    let folder_name = folder
+        .root()
+        .file_name()
+        .map(|name| name.to_string_lossy().into_owned());
+    let name = wishes
+        .name
+        .map(str::to_owned)
+        .or(folder_name)
+        .unwrap_or_default();
+    let id = mark();
+    let text = settings_text(&name, &id, &named, &family, wishes.server_version);
+    let _lock = Lock::take(&folder, "adopt")?;
+    durable::write(&folder.root().join(FILE), text.as_bytes())?;
+    let taken = Server::open(path).and_then(|server| {
+        let mut ledger = Ledger::open(&server.folder)?;
+        let found = survey(&server, &mut ledger, Depth::Everything)?;
+        ledger.put(&rows(&found), &[])?;
+        Ok((server, found))
+    });
+    if taken.is_err() {
+        let _ = std::fs::remove_file(folder.root().join(FILE));
+    }
+    taken
+}
+
+/// The one shipped family whose marks are all there.
+fn fitting(folder: &Folder, path: &Path) -> Result<Family> {
+    let listing = folder.list()?;
+    let missing = |family: &Family| {
+        let marks = family.marks.iter();
+        let mut absent = marks.filter(|mark| {
+            !listing
+                .files
+                .iter()
+                .any(|(path, _)| mark.matches(path.as_str()))
+        });
+        absent.next().map(|mark| mark.as_str().to_owned())
+    };
+    let mut tried = Vec::new();
+    let mut fitting = Vec::new();
+    for family in config::shipped_families()? {
+        match missing(&family) {
+            None => fitting.push(family),
+            Some(mark) => tried.push((family.name, mark)),
+        }
+    }
+    match fitting.len() {
+        1 => Ok(fitting.remove(0)),
+        0 => Err(Error::NoFamily {
+            path: path.into(),
+            tried,
+        }),
+        _ => Err(Error::SeveralFamilies {
+            path: path.into(),
+            families: fitting.into_iter().map(|family| family.name).collect(),
+        }),
+    }
+}
+
+/// What the ledger writes down of every file at adoption.
+fn rows(found: &Survey) -> Vec<Put> {
+    let mut owners: BTreeMap<&RelPath, _> = BTreeMap::new();
+    for component in &found.inventory.components {
+        owners.extend(
+            component
+                .files
+                .iter()
+                .map(|file| (&file.path, &component.facts)),
+        );
+    }
+    let files = found.files.iter().filter_map(|file| {
+        let facts = owners.get(&file.path);
+        Some(Put {
+            path: file.path.clone(),
+            hash: file.hash.clone()?,
+            owner: facts.map(|facts| facts.id.clone()),
+            version: facts.map(|facts| facts.version.to_string()),
+            shipped: false,
+        })
+    });
+    files.collect()
+}
+
+/// A mark that no other server has.
+fn mark() -> String {
+    let now = jiff::Timestamp::now().as_nanosecond();
+    let seed = format!("{now} {}", std::process::id());
+    blake3::hash(seed.as_bytes()).to_hex()[..16].to_owned()
+}
+
+fn settings_text(
+    name: &str,
+    id: &str,
+    family_name: &str,
+    family: &Family,
+    server_version: Option<&str>,
+) -> String {
+    let quoted = |text: &str| toml_edit::Value::from(text).to_string();
+    let mut text = format!(
+        "# Warm Lantern looks after this server. All keys: docs/formats/lantern-toml.md\n\
+         format = 1\n\
+         name = {}\n\
+         id = {}        # this server's own mark: leave it\n\
+         family = {}    # what kind of server this is\n",
+        quoted(name),
+        quoted(id),
+        quoted(family_name),
+    );
+    match (family.build.outside, server_version) {
+        (_, Some(version)) => text.push_str(&format!(
+            "server_version = {}    # the server program lies outside this folder\n",
+            quoted(version)
+        )),
+        (true, None) => text.push_str(
+            "# server_version = \"\"    # the server program lies outside this folder: say its version here\n",
+        ),
+        (false, None) => {}
+    }
+    text.push_str(
+        "\n# Paths that no changeover writes, besides the family's.\n\
+         # keep = [\"screenshots/**\"]\n\
+         \n# What players are told before the server stops.\n\
+         [warn]\n\
+         seconds = 10\n\
+         # text = \"The server restarts in {seconds} seconds for an update.\"\n",
+    );
+    text
+}

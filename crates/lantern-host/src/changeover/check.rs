@@ -1,0 +1,59 @@
+//! Whether the folder is still as the plan saw it.
+
+use crate::config::Server;
+use crate::error::{Error, Result};
+use crate::survey::Survey;
+use lantern_core::path::RelPath;
+use lantern_core::plan::{Plan, What};
+use std::collections::BTreeMap;
+
+/// How many changes are named.
+const NAMED: usize = 5;
+
+/// Compares the folder with the plan.
+///
+/// # Errors
+/// When it is another server's plan, or a file is not what the plan says, or is there against it.
+pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
+    if plan.server_id != server.config.id {
+        return Err(Error::OtherServer {
+            plan_server: plan.server.clone(),
+            here: server.config.name.clone(),
+        });
+    }
+    let here: BTreeMap<&RelPath, Option<&str>> = survey
+        .planned_files(server)
+        .map(|file| (&file.path, file.hash.as_deref()))
+        .collect();
+    let mut changes = Vec::new();
+    for action in &plan.actions {
+        let now = here.get(&action.path);
+        let touched = action.what != What::Keep;
+        let owned = action.component.is_some();
+        match (now, &action.before) {
+            (Some(_), None) => changes.push(format!("{} is there now", action.path)),
+            (None, Some(_)) if touched || owned => changes.push(format!("{} is gone", action.path)),
+            (Some(now), Some(before)) if (touched || owned) && *now != Some(before.as_str()) => {
+                changes.push(format!("{} is different", action.path));
+            }
+            _ => {}
+        }
+    }
+    let planned: BTreeMap<&RelPath, ()> = plan.actions.iter().map(|a| (&a.path, ())).collect();
+    for component in &survey.inventory.components {
+        let new = component
+            .files
+            .iter()
+            .filter(|file| !planned.contains_key(&file.path));
+        changes.extend(new.map(|file| format!("{} is new", file.path)));
+    }
+    if changes.is_empty() {
+        return Ok(());
+    }
+    let more = changes.len().saturating_sub(NAMED);
+    changes.truncate(NAMED);
+    if more > 0 {
+        changes.push(format!("and {more} more"));
+    }
+    Err(Error::FolderChanged { changes })
+}

@@ -1,0 +1,605 @@
+//! Carrying a plan out, and going back.
+//!
+//! The files of a changeover, all in `.lantern/`: `journal.json` says what is being done,
+//! `staging/NNNN` holds what comes, `set-aside/NNNN` what went. The swap is renames between those and
+//! the server folder, on one file system; each can be done again or taken back.
+
+mod check;
+mod journal;
+mod moves;
+mod stage;
+mod undo;
+
+pub use journal::{Journal, Phase};
+pub use undo::{Undone, undo};
+
+use crate::backup::{self, Pass};
+use crate::config::Server;
+use crate::console::{Console, Process, Started, State};
+use crate::error::{At, Error, Result};
+use crate::ledger::{Ledger, Operation, Put};
+use crate::survey::{Depth, survey};
+use lantern_core::path::RelPath;
+use lantern_core::plan::{Plan, Step, What};
+use moves::Move;
+use serde::{Deserialize, Serialize};
+use std::fs;
+use std::time::{Duration, Instant};
+
+/// What a changeover tells while it is under way.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Event {
+    /// A step begins.
+    Begins(Step),
+    /// Bytes done, of bytes there are, in the step that has begun.
+    Progress(u64, u64),
+    /// The step that has begun is done: what it did.
+    Done(Step, String),
+    /// It failed; the old state is being put back.
+    GoesBack(String),
+}
+
+/// What a changeover came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Report {
+    /// Its number in the ledger.
+    pub number: i64,
+    /// From the moment the server was down until it was ready again, in milliseconds; none when it
+    /// was down before.
+    pub down_ms: Option<u64>,
+    /// The part of it that was lantern's: until the start was called, in milliseconds.
+    pub own_ms: u64,
+    /// How many add-ons the server says it has loaded, of those expected.
+    pub loaded: Option<(usize, usize)>,
+    /// The backup's name.
+    pub backup: String,
+}
+
+/// What is needed to take a changeover back.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct WayBack {
+    moves: Vec<Move>,
+    puts_before: Vec<journal::PutRow>,
+    forgets: Vec<RelPath>,
+    backup: String,
+}
+
+/// Refuses to go on where an operation was cut off.
+///
+/// # Errors
+/// [`Error::Interrupted`] with what state things are in.
+pub fn refuse_interrupted(server: &Server) -> Result<()> {
+    match Journal::read(&server.folder)? {
+        Some(journal) => Err(Error::Interrupted {
+            told: journal.told(),
+        }),
+        None => Ok(()),
+    }
+}
+
+/// Carries a plan out. On failure after the server was stopped, the old state is put back.
+///
+/// # Errors
+/// Before the swap: what stands in the way, nothing touched. After it: [`Error::RolledBack`].
+pub fn changeover(
+    server: &Server,
+    ledger: &mut Ledger,
+    plan: Plan,
+    tell: &mut dyn FnMut(Event),
+) -> Result<Report> {
+    refuse_interrupted(server)?;
+    tell(Event::Begins(Step::Check));
+    if plan.is_empty() {
+        return Err(Error::NothingToDo);
+    }
+    let found = survey(server, ledger, Depth::Usual)?;
+    check::matches(server, &plan, &found)?;
+    let console = Console::of(server);
+    let state = console.state()?;
+    if let State::Foreign { who } = state {
+        return Err(Error::NoConsole { who });
+    }
+    let number = ledger.next_number()?;
+    let mut journal = open_journal(server, ledger, &plan, number, state != State::Down)?;
+    tell(Event::Done(
+        Step::Check,
+        format!("{} paths are as planned", plan.actions.len()),
+    ));
+    journal.enter(&server.folder, Phase::Preparing)?;
+    let mut run = Run {
+        server,
+        console,
+        journal,
+        tell,
+        down_since: None,
+        own_ms: 0,
+    };
+    match run.before_swap(&plan) {
+        Ok(pass) => run.swap_and_start(ledger, &plan, &pass),
+        Err(error) => {
+            run.clean_up_staging();
+            Journal::end(&server.folder)?;
+            Err(error)
+        }
+    }
+}
+
+/// Goes on with a changeover that was cut off.
+///
+/// # Errors
+/// [`Error::NothingToUndo`] when none was; otherwise as [`changeover`].
+pub fn resume(server: &Server, ledger: &mut Ledger, tell: &mut dyn FnMut(Event)) -> Result<Report> {
+    let journal = Journal::read(&server.folder)?.ok_or(Error::NothingToUndo)?;
+    let Some(plan) = journal.plan.clone() else {
+        return undo::resume(server, ledger, journal, tell);
+    };
+    match journal.phase {
+        // Nothing was touched: it begins anew, with every check.
+        Phase::Preparing | Phase::Stopping => {
+            Journal::end(&server.folder)?;
+            changeover(server, ledger, plan, tell)
+        }
+        Phase::Swapping | Phase::Starting => {
+            let console = Console::of(server);
+            console.stop()?;
+            let pass = backup::pass(server, None)?;
+            let mut run = Run {
+                server,
+                console,
+                journal,
+                tell,
+                down_since: Some(Instant::now()),
+                own_ms: 0,
+            };
+            run.swap_and_start(ledger, &plan, &pass)
+        }
+        Phase::GoingBack => {
+            let mut run = Run {
+                server,
+                console: Console::of(server),
+                journal,
+                tell,
+                down_since: Some(Instant::now()),
+                own_ms: 0,
+            };
+            Err(run.go_back("it was cut off while it was going back".into()))
+        }
+    }
+}
+
+fn open_journal(
+    server: &Server,
+    ledger: &Ledger,
+    plan: &Plan,
+    number: i64,
+    was_up: bool,
+) -> Result<Journal> {
+    let aside = format!(".lantern/set-aside/{number:04}");
+    let staging = stage::folder_name(number);
+    let within = |folder: &str, path: &RelPath| RelPath::parse(&format!("{folder}/{path}"));
+    let mut moves = Vec::new();
+    let goes = |what| matches!(what, What::SetAside | What::Replace | What::Edit);
+    for action in plan.actions.iter().filter(|action| goes(action.what)) {
+        moves.push(Move {
+            from: action.path.clone(),
+            to: within(&aside, &action.path)?,
+        });
+    }
+    let comes = |what| matches!(what, What::Place | What::Replace | What::Edit);
+    for action in plan.actions.iter().filter(|action| comes(action.what)) {
+        moves.push(Move {
+            from: within(&staging, &action.path)?,
+            to: action.path.clone(),
+        });
+    }
+    let version_of = |id: &lantern_core::component::Id| {
+        let change = plan.components.iter().find(|change| &change.id == id);
+        change.map(|change| change.to.clone())
+    };
+    let owners = owners_after(server, plan);
+    let old = ledger.remembered()?;
+    let puts = plan
+        .actions
+        .iter()
+        .filter(|action| comes(action.what))
+        .map(|action| {
+            let owner = owners
+                .get(&action.path)
+                .cloned()
+                .or_else(|| action.component.clone());
+            Put {
+                path: action.path.clone(),
+                hash: action.after.clone().unwrap_or_default(),
+                version: action.component.as_ref().and_then(version_of),
+                owner,
+                shipped: action.what != What::Edit,
+            }
+        });
+    let gone = plan.of(What::SetAside).map(|action| action.path.clone());
+    Ok(Journal {
+        kind: "changeover".into(),
+        number,
+        phase: Phase::Preparing,
+        was_up,
+        from: plan.from.clone().unwrap_or_else(|| "unknown".into()),
+        to: plan.to.clone(),
+        plan: Some(plan.clone()),
+        undoes: None,
+        moves,
+        puts: puts.map(Into::into).collect(),
+        forgets: gone.filter(|path| old.contains_key(path)).collect(),
+        backup: None,
+    })
+}
+
+/// Who owns the files afterwards where that is finer than the plan: the members of packs.
+fn owners_after(
+    server: &Server,
+    plan: &Plan,
+) -> std::collections::BTreeMap<RelPath, lantern_core::component::Id> {
+    use lantern_core::tree::{FileSeen, claim};
+    let after = plan.actions.iter().filter(|action| action.after.is_some());
+    let files: Vec<FileSeen> = after
+        .map(|action| FileSeen {
+            path: action.path.clone(),
+            bytes: action.bytes,
+            hash: None,
+        })
+        .collect();
+    let claims = claim(&server.family, &files);
+    let members = claims.claims.iter().filter(|claim| claim.group.is_some());
+    let expected = |name: &str| {
+        plan.expects
+            .iter()
+            .find(|e| e.id.as_str() == name)
+            .map(|e| e.id.clone())
+    };
+    members
+        .flat_map(|claim| {
+            let id = expected(claim.bare_name());
+            let id = id.unwrap_or_else(|| lantern_core::component::Id::new(claim.bare_name()));
+            claim.files.iter().map(move |index| (*index, id.clone()))
+        })
+        .map(|(index, id)| (files[index].path.clone(), id))
+        .collect()
+}
+
+struct Run<'a, 'b> {
+    server: &'a Server,
+    console: Console<'a>,
+    journal: Journal,
+    tell: &'b mut dyn FnMut(Event),
+    down_since: Option<Instant>,
+    own_ms: u64,
+}
+
+impl Run<'_, '_> {
+    fn begins(&mut self, step: Step) {
+        (self.tell)(Event::Begins(step));
+    }
+
+    fn done(&mut self, step: Step, what: String) {
+        (self.tell)(Event::Done(step, what));
+    }
+
+    /// All that touches none of the server's files.
+    fn before_swap(&mut self, plan: &Plan) -> Result<Pass> {
+        self.begins(Step::Stage);
+        let tell = &mut *self.tell;
+        stage::stage(
+            self.server,
+            plan,
+            self.journal.number,
+            &mut |done, total| {
+                tell(Event::Progress(done, total));
+            },
+        )?;
+        let new = plan.of(What::Place).count() + plan.of(What::Replace).count();
+        self.done(Step::Stage, format!("{} unpacked and checked", files(new)));
+
+        self.begins(Step::FirstBackup);
+        let first = backup::pass(self.server, None)?;
+        self.done(
+            Step::FirstBackup,
+            format!("{} of the keep list stored", files(first.files())),
+        );
+
+        self.begins(Step::Warn);
+        let warned = self.warn()?;
+        self.done(Step::Warn, warned);
+
+        self.begins(Step::Stop);
+        self.journal.enter(&self.server.folder, Phase::Stopping)?;
+        if self.journal.was_up {
+            self.console.stop()?;
+        }
+        self.down_since = self.journal.was_up.then(Instant::now);
+        let stopped = if self.journal.was_up {
+            "the server is down"
+        } else {
+            "the server was down already"
+        };
+        self.done(Step::Stop, stopped.into());
+        let second = self.second_backup(&first);
+        if second.is_err() && self.journal.was_up {
+            // Nothing was exchanged: the server comes back as it was.
+            self.console.start()?;
+        }
+        second
+    }
+
+    fn second_backup(&mut self, first: &Pass) -> Result<Pass> {
+        self.begins(Step::SecondBackup);
+        let pass = backup::pass(self.server, Some(first))?;
+        let day = jiff::Zoned::now().strftime("%Y-%m-%d").to_string();
+        let safe = |text: &str| -> String {
+            let fine = |c: char| {
+                if c.is_ascii_alphanumeric() || "._-+".contains(c) {
+                    c
+                } else {
+                    '-'
+                }
+            };
+            text.chars().map(fine).collect()
+        };
+        let journal = &self.journal;
+        let name = format!(
+            "{:04}-{}-{}-to-{}-{day}",
+            journal.number,
+            safe(&self.server.config.name),
+            safe(&journal.from),
+            safe(&journal.to)
+        );
+        backup::finish(self.server, &pass, &name)?;
+        self.journal.backup = Some(name);
+        let what = format!("{} bytes had changed since", pass.read_bytes);
+        self.done(Step::SecondBackup, what);
+        Ok(pass)
+    }
+
+    fn warn(&mut self) -> Result<String> {
+        if !self.journal.was_up {
+            return Ok("nobody to warn: the server is down".into());
+        }
+        let warn = &self.server.config.warn;
+        let text = warn.text.replace("{seconds}", &warn.seconds.to_string());
+        if !self.console.say(&text)? {
+            return Ok("this family has no command to tell players something".into());
+        }
+        let total = Duration::from_secs(warn.seconds);
+        let begun = Instant::now();
+        while begun.elapsed() < total {
+            std::thread::sleep(Duration::from_millis(100).min(total - begun.elapsed().min(total)));
+            let done = begun.elapsed().as_secs().min(warn.seconds);
+            (self.tell)(Event::Progress(done, warn.seconds));
+        }
+        Ok(format!("players were told, {} s before", warn.seconds))
+    }
+
+    fn swap_and_start(&mut self, ledger: &mut Ledger, plan: &Plan, pass: &Pass) -> Result<Report> {
+        let begun = Instant::now();
+        let started = match self.swap(pass).and_then(|()| self.start(begun)) {
+            Ok(started) => started,
+            Err(error) => return Err(self.go_back(error.to_string())),
+        };
+        let down_ms = self.down_ms();
+        let loaded = match self.verify(plan, &started) {
+            Ok(loaded) => loaded,
+            Err(error) => return Err(self.go_back(error.to_string())),
+        };
+        let backup = self.journal.backup.clone().unwrap_or_default();
+        let before = ledger.puts()?;
+        let way_back = WayBack {
+            moves: self.journal.moves.clone(),
+            puts_before: before.into_iter().map(Into::into).collect(),
+            forgets: self
+                .journal
+                .puts
+                .iter()
+                .cloned()
+                .map(Put::from)
+                .map(|put| put.path)
+                .collect(),
+            backup: backup.clone(),
+        };
+        self.record(ledger, &way_back)?;
+        self.clean_up_staging();
+        Journal::end(&self.server.folder)?;
+        Ok(Report {
+            number: self.journal.number,
+            down_ms,
+            own_ms: self.own_ms,
+            loaded,
+            backup,
+        })
+    }
+
+    fn record(&self, ledger: &mut Ledger, way_back: &WayBack) -> Result<()> {
+        let journal = &self.journal;
+        let operation = Operation {
+            number: journal.number,
+            kind: journal.kind.clone(),
+            ended_ms: jiff::Timestamp::now().as_millisecond(),
+            from: journal.from.clone(),
+            to: journal.to.clone(),
+            way_back: serde_json::to_string(way_back).expect("a way back has only plain values"),
+            undone: false,
+        };
+        let puts: Vec<Put> = journal.puts.iter().cloned().map(Put::from).collect();
+        ledger.record(&operation, &puts, &journal.forgets, journal.undoes)
+    }
+
+    fn swap(&mut self, pass: &Pass) -> Result<()> {
+        self.begins(Step::Swap);
+        self.journal.enter(&self.server.folder, Phase::Swapping)?;
+        let moves = &self.journal.moves;
+        moves::perform(&self.server.folder, moves)?;
+        moves::sync(&self.server.folder, moves)?;
+        moves::tidy(&self.server.folder, moves);
+        let changed = pass.changes_since(self.server)?;
+        if !changed.is_empty() {
+            return Err(Error::FolderChanged { changes: changed });
+        }
+        let aside = self
+            .journal
+            .moves
+            .iter()
+            .filter(|m| m.to.as_str().starts_with(".lantern/"))
+            .count();
+        let placed = self.journal.moves.len() - aside;
+        self.done(
+            Step::Swap,
+            format!(
+                "{} set aside, {} put in place; the keep list is untouched",
+                files(aside),
+                files(placed)
+            ),
+        );
+        Ok(())
+    }
+
+    fn start(&mut self, begun: Instant) -> Result<Started> {
+        self.begins(Step::Start);
+        self.journal.enter(&self.server.folder, Phase::Starting)?;
+        let process = self.console.start()?;
+        let since = self.down_since.unwrap_or(begun);
+        self.own_ms = since.elapsed().as_millis() as u64;
+        let started = self.console.wait_ready(&process).inspect_err(|_| {
+            let _ = self.console.end_failed_start(&process);
+        })?;
+        self.done(
+            Step::Start,
+            "the ready line came, and the server is still up".into(),
+        );
+        Ok(started)
+    }
+
+    fn verify(&mut self, plan: &Plan, started: &Started) -> Result<Option<(usize, usize)>> {
+        self.begins(Step::Verify);
+        let Some(loaded) = self.console.loaded(started)? else {
+            self.done(
+                Step::Verify,
+                "this family cannot say which add-ons run".into(),
+            );
+            return Ok(None);
+        };
+        let mut wrong = Vec::new();
+        for expected in &plan.expects {
+            match (loaded.get(&expected.id), &expected.version) {
+                (None, _) => wrong.push(format!("{} is not loaded", expected.id)),
+                (Some(Some(version)), Some(wanted)) if version != wanted => {
+                    wrong.push(format!(
+                        "{} is loaded in {version}, not {wanted}",
+                        expected.id
+                    ));
+                }
+                _ => {}
+            }
+        }
+        if !wrong.is_empty() {
+            return Err(Error::DidNotStart {
+                why: format!("it is up, but {}", wrong.join(", ")),
+            });
+        }
+        let (all, versions) = (
+            plan.expects.len(),
+            plan.expects.iter().filter(|e| e.version.is_some()).count(),
+        );
+        self.done(
+            Step::Verify,
+            format!("{all} of {all} add-ons are loaded, {versions} of them in a stated version"),
+        );
+        Ok(Some((all, all)))
+    }
+
+    /// Puts the old state back, and starts that where the server was up.
+    fn go_back(&mut self, why: String) -> Error {
+        (self.tell)(Event::GoesBack(why.clone()));
+        match self.try_going_back() {
+            Ok(running) => Error::RolledBack {
+                why,
+                down_ms: self.down_ms().unwrap_or(0),
+                running,
+            },
+            Err(error) => Error::Interrupted {
+                told: format!(
+                    "The changeover failed ({why}),\nand putting the old state back did not succeed either: {error}."
+                ),
+            },
+        }
+    }
+
+    fn try_going_back(&mut self) -> Result<bool> {
+        self.journal.enter(&self.server.folder, Phase::GoingBack)?;
+        self.stop_whatever_runs()?;
+        let back = undone_moves(&self.server.folder, &self.journal.moves)?;
+        moves::perform(&self.server.folder, &back)?;
+        moves::sync(&self.server.folder, &back)?;
+        moves::tidy(&self.server.folder, &back);
+        if self.journal.was_up {
+            let process = self.console.start()?;
+            self.console.wait_ready(&process)?;
+        }
+        self.clean_up_staging();
+        Journal::end(&self.server.folder)?;
+        Ok(self.journal.was_up)
+    }
+
+    fn stop_whatever_runs(&self) -> Result<()> {
+        let process: Process = match self.console.state()? {
+            State::Ours(process) => process,
+            State::Down => return Ok(()),
+            State::Foreign { who } => return Err(Error::NoConsole { who }),
+        };
+        self.console.end_failed_start(&process)
+    }
+
+    fn down_ms(&self) -> Option<u64> {
+        self.down_since
+            .map(|since| since.elapsed().as_millis() as u64)
+    }
+
+    /// What was staged and not used is of no worth any more.
+    fn clean_up_staging(&self) {
+        let staging = self
+            .server
+            .folder
+            .root()
+            .join(stage::folder_name(self.journal.number));
+        let _ = fs::remove_dir_all(staging);
+    }
+}
+
+/// The moves that take back those of `moves` that were done, last first.
+fn undone_moves(folder: &crate::folder::Folder, moves: &[Move]) -> Result<Vec<Move>> {
+    let mut back = Vec::new();
+    for step in moves.iter().rev() {
+        let (from, to) = (folder.path(&step.from)?, folder.path(&step.to)?);
+        // What comes was done when it left the staging folder; what goes, when it is set aside.
+        let done = match step.from.as_str().starts_with(".lantern/") {
+            true => !from.exists() && to.exists(),
+            false => to.exists(),
+        };
+        if done {
+            back.push(step.back());
+        }
+    }
+    Ok(back)
+}
+
+fn files(count: usize) -> String {
+    if count == 1 {
+        "1 file".into()
+    } else {
+        format!("{count} files")
+    }
+}
+
+/// Makes sure that a folder for set-aside files can be made before anything is moved there.
+pub(crate) fn make_aside(server: &Server, number: i64) -> Result<String> {
+    let name = format!(".lantern/set-aside/{number:04}");
+    let path = server.folder.root().join(&name);
+    fs::create_dir_all(&path).at("making the folder", &path)?;
+    Ok(name)
+}

@@ -1,0 +1,151 @@
+//! Everything new, unpacked beside the server and checked before the server stops.
+
+use crate::archive::Archive;
+use crate::config::Server;
+use crate::error::{At, Error, Result};
+use crate::folder::hash_file;
+use lantern_core::path::RelPath;
+use lantern_core::plan::{Plan, What};
+use std::fs::{self, File};
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// Room that stays free besides what is staged, in bytes.
+const SPARE_BYTES: u64 = 4 << 20;
+
+/// The staging folder of an operation, relative to the server folder.
+pub fn folder_name(number: i64) -> String {
+    format!(".lantern/staging/{number:04}")
+}
+
+/// Unpacks every new file into the staging folder, each checked against the plan's hash.
+///
+/// `progress` is told the bytes done and the bytes there are.
+///
+/// # Errors
+/// When an archive is not the planned one, or the disk is full. The staging folder is then gone
+/// again, and nothing else was touched.
+pub fn stage(
+    server: &Server,
+    plan: &Plan,
+    number: i64,
+    progress: &mut dyn FnMut(u64, u64),
+) -> Result<()> {
+    let root = server.folder.root().join(folder_name(number));
+    if root.exists() {
+        fs::remove_dir_all(&root).at("removing", &root)?;
+    }
+    fs::create_dir_all(&root).at("making the folder", &root)?;
+    let staged = fill(server, plan, &root, progress);
+    if staged.is_err() {
+        let _ = fs::remove_dir_all(&root);
+    }
+    staged.map_err(|error| full_disk(error, plan, &root))
+}
+
+fn fill(
+    server: &Server,
+    plan: &Plan,
+    root: &Path,
+    progress: &mut dyn FnMut(u64, u64),
+) -> Result<()> {
+    let needed = plan.staged_bytes() + SPARE_BYTES;
+    let free = free_bytes(root)?;
+    if free < needed {
+        return Err(Error::DiskFull {
+            path: root.into(),
+            needed,
+            free,
+        });
+    }
+    let (mut done, total) = (0, plan.staged_bytes());
+    for (index, archive) in plan.archives.iter().enumerate() {
+        let path = PathBuf::from(&archive.file);
+        let found = hash_file(&path)?;
+        let other = |path: &Path, expected: &str, found: &str| Error::OtherArchive {
+            path: path.into(),
+            expected: expected[..12.min(expected.len())].into(),
+            found: found[..12].into(),
+        };
+        if found != archive.blake3 {
+            return Err(other(&path, &archive.blake3, &found));
+        }
+        let mut opened = None;
+        let from_here = plan.actions.iter().filter(|action| {
+            matches!(action.what, What::Place | What::Replace)
+                && action
+                    .source
+                    .as_ref()
+                    .is_some_and(|source| source.archive == index)
+        });
+        for action in from_here {
+            let to = root.join(action.path.as_str());
+            let entry = action
+                .source
+                .as_ref()
+                .and_then(|source| source.entry.as_ref());
+            let hash = match entry {
+                None => copy(&path, &to)?,
+                Some(entry) => {
+                    let archive = match &mut opened {
+                        Some(archive) => archive,
+                        empty => empty.insert(Archive::open(&path)?),
+                    };
+                    archive.unpack(&RelPath::parse(entry)?, &to, &path)?
+                }
+            };
+            if Some(&hash) != action.after.as_ref() {
+                return Err(other(&to, action.after.as_deref().unwrap_or(""), &hash));
+            }
+            done += action.bytes;
+            progress(done, total);
+        }
+    }
+    if let Some(edit) = &plan.order {
+        let to = root.join(edit.path.as_str());
+        if let Some(parent) = to.parent() {
+            fs::create_dir_all(parent).at("making the folder", parent)?;
+        }
+        fs::write(&to, &edit.text).at("writing", &to)?;
+        let old = server.folder.path(&edit.path)?;
+        let rights = fs::metadata(&old).at("reading", &old)?.permissions();
+        fs::set_permissions(&to, rights).at("setting the rights of", &to)?;
+        File::open(&to)
+            .and_then(|file| file.sync_all())
+            .at("syncing", &to)?;
+    }
+    Ok(())
+}
+
+fn copy(from: &Path, to: &Path) -> Result<String> {
+    if let Some(parent) = to.parent() {
+        fs::create_dir_all(parent).at("making the folder", parent)?;
+    }
+    let mut input = File::open(from).at("reading", from)?;
+    let mut output = File::create_new(to).at("writing", to)?;
+    io::copy(&mut input, &mut output).at("writing", to)?;
+    output.sync_all().at("writing", to)?;
+    hash_file(to)
+}
+
+fn free_bytes(path: &Path) -> Result<u64> {
+    let stat = rustix::fs::statvfs(path).at("looking at the disk of", path)?;
+    Ok(stat.f_bavail.saturating_mul(stat.f_frsize))
+}
+
+/// Says "the disk is full" whichever way that showed.
+fn full_disk(error: Error, plan: &Plan, root: &Path) -> Error {
+    match error {
+        Error::Io { source, .. } if source.kind() == io::ErrorKind::StorageFull => {
+            Error::DiskFull {
+                path: root.into(),
+                needed: plan.staged_bytes() + SPARE_BYTES,
+                free: root
+                    .parent()
+                    .and_then(|parent| free_bytes(parent).ok())
+                    .unwrap_or(0),
+            }
+        }
+        other => other,
+    }
+}

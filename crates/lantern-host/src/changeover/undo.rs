@@ -1,0 +1,289 @@
+//! Back to before the last changeover.
+
+use super::journal::{Journal, Phase};
+use super::moves::{self, Move};
+use super::{Event, Report, Run, WayBack, make_aside, stage};
+use crate::backup;
+use crate::config::Server;
+use crate::console::{Console, State};
+use crate::error::{Error, Result};
+use crate::ledger::Ledger;
+use lantern_core::path::RelPath;
+use lantern_core::plan::Step;
+use std::collections::BTreeSet;
+use std::time::Instant;
+
+/// What an undo came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Undone {
+    /// The server version it went back to.
+    pub to: String,
+    /// How long the server was down, in milliseconds; none when it was down before.
+    pub down_ms: Option<u64>,
+    /// Files that were written since the changeover: they are set aside, under this number.
+    pub set_aside: Vec<RelPath>,
+    /// The number of this operation.
+    pub number: i64,
+    /// Whether the world was brought back, too.
+    pub with_world: bool,
+    /// Whether the server runs again.
+    pub running: bool,
+}
+
+/// Takes the last changeover back, or an operation that was cut off.
+///
+/// # Errors
+/// When there is nothing to take back, the server cannot be stopped, or a rename fails.
+pub fn undo(
+    server: &Server,
+    ledger: &mut Ledger,
+    with_world: bool,
+    tell: &mut dyn FnMut(Event),
+) -> Result<Undone> {
+    if let Some(journal) = Journal::read(&server.folder)? {
+        return take_back_cut_off(server, ledger, journal, tell);
+    }
+    let last = ledger.last_changeover()?.ok_or(Error::NothingToUndo)?;
+    let way_back: WayBack =
+        serde_json::from_str(&last.way_back).map_err(|error| Error::Config {
+            path: server.folder.own("ledger.db"),
+            why: error.to_string(),
+        })?;
+    let console = Console::of(server);
+    let was_up = match console.state()? {
+        State::Foreign { who } => return Err(Error::NoConsole { who }),
+        state => state != State::Down,
+    };
+    let number = ledger.next_number()?;
+    let aside = make_aside(server, number)?;
+    let (mut moves, set_aside) = plan_moves(server, ledger, &way_back, &aside)?;
+    let mut journal = Journal {
+        kind: "undo".into(),
+        number,
+        phase: Phase::Preparing,
+        was_up,
+        from: last.to.clone(),
+        to: last.from.clone(),
+        plan: None,
+        undoes: Some(last.number),
+        moves: Vec::new(),
+        puts: way_back.puts_before.clone(),
+        forgets: way_back.forgets.clone(),
+        backup: Some(way_back.backup.clone()),
+    };
+    journal.enter(&server.folder, Phase::Preparing)?;
+    let mut run = Run {
+        server,
+        console,
+        journal,
+        tell,
+        down_since: None,
+        own_ms: 0,
+    };
+    run.begins(Step::Stop);
+    let prepared = if was_up { run.console.stop() } else { Ok(()) };
+    run.down_since = was_up.then(Instant::now);
+    let prepared = prepared.and_then(|()| {
+        if with_world {
+            moves.extend(world_moves(server, &way_back.backup, number, &aside)?);
+        }
+        Ok(())
+    });
+    if let Err(error) = prepared {
+        Journal::end(&server.folder)?;
+        return Err(error);
+    }
+    run.journal.moves = moves;
+    run.done(
+        Step::Stop,
+        if was_up {
+            "the server is down"
+        } else {
+            "the server was down already"
+        }
+        .into(),
+    );
+    run.finish_undo(ledger)?;
+    Ok(Undone {
+        to: run.journal.to.clone(),
+        down_ms: run.down_ms(),
+        set_aside,
+        number,
+        with_world,
+        running: was_up,
+    })
+}
+
+/// Goes on with an undo that was cut off.
+pub(super) fn resume(
+    server: &Server,
+    ledger: &mut Ledger,
+    journal: Journal,
+    tell: &mut dyn FnMut(Event),
+) -> Result<Report> {
+    let number = journal.number;
+    let undone = take_back_cut_off(server, ledger, journal, tell)?;
+    Ok(Report {
+        number,
+        down_ms: undone.down_ms,
+        own_ms: 0,
+        loaded: None,
+        backup: String::new(),
+    })
+}
+
+/// A changeover that was cut off is taken back; an undo is gone on with, as it leads back itself.
+fn take_back_cut_off(
+    server: &Server,
+    ledger: &mut Ledger,
+    journal: Journal,
+    tell: &mut dyn FnMut(Event),
+) -> Result<Undone> {
+    let is_undo = journal.kind == "undo";
+    let mut run = Run {
+        server,
+        console: Console::of(server),
+        tell,
+        down_since: Some(Instant::now()),
+        own_ms: 0,
+        journal,
+    };
+    let running = if is_undo {
+        if run.journal.phase == Phase::Preparing {
+            // Nothing was touched; the next undo begins anew.
+            Journal::end(&server.folder)?;
+            if run.journal.was_up && run.console.state()? == State::Down {
+                run.console.start()?;
+            }
+            run.journal.was_up
+        } else {
+            run.stop_whatever_runs()?;
+            run.finish_undo(ledger)?;
+            run.journal.was_up
+        }
+    } else {
+        let old = matches!(run.journal.phase, Phase::Preparing | Phase::Stopping);
+        if old && run.console.state()? != State::Down {
+            run.clean_up_staging();
+            Journal::end(&server.folder)?;
+            run.down_since = None;
+            true
+        } else {
+            run.try_going_back()?
+        }
+    };
+    Ok(Undone {
+        to: if is_undo {
+            run.journal.to.clone()
+        } else {
+            run.journal.from.clone()
+        },
+        down_ms: run.down_ms(),
+        set_aside: Vec::new(),
+        number: run.journal.number,
+        with_world: false,
+        running,
+    })
+}
+
+impl Run<'_, '_> {
+    fn finish_undo(&mut self, ledger: &mut Ledger) -> Result<()> {
+        let folder = &self.server.folder;
+        self.begins(Step::Swap);
+        self.journal.enter(folder, Phase::Swapping)?;
+        moves::perform(folder, &self.journal.moves)?;
+        moves::sync(folder, &self.journal.moves)?;
+        moves::tidy(folder, &self.journal.moves);
+        let what = format!("{} put back", super::files(self.journal.moves.len()));
+        self.done(Step::Swap, what);
+        let nothing = WayBack {
+            moves: Vec::new(),
+            puts_before: Vec::new(),
+            forgets: Vec::new(),
+            backup: String::new(),
+        };
+        self.record(ledger, &nothing)?;
+        self.clean_up_staging();
+        Journal::end(folder)?;
+        if self.journal.was_up {
+            self.begins(Step::Start);
+            let process = self.console.start()?;
+            self.console.wait_ready(&process)?;
+            self.done(
+                Step::Start,
+                "the ready line came, and the server is still up".into(),
+            );
+        }
+        Ok(())
+    }
+}
+
+/// What came goes aside, and what was set aside comes back.
+fn plan_moves(
+    server: &Server,
+    ledger: &Ledger,
+    way_back: &WayBack,
+    aside: &str,
+) -> Result<(Vec<Move>, Vec<RelPath>)> {
+    let remembered = ledger.remembered()?;
+    let mut moves = Vec::new();
+    let mut written_since = Vec::new();
+    for step in way_back.moves.iter().rev() {
+        let came = step.from.as_str().starts_with(".lantern/");
+        if !came {
+            moves.push(step.back());
+            continue;
+        }
+        let real = server.folder.path(&step.to)?;
+        if !real.exists() {
+            continue;
+        }
+        let now = crate::folder::hash_file(&real)?;
+        if remembered
+            .get(&step.to)
+            .is_none_or(|known| known.hash != now)
+        {
+            written_since.push(step.to.clone());
+        }
+        moves.push(Move {
+            from: step.to.clone(),
+            to: RelPath::parse(&format!("{aside}/{}", step.to))?,
+        });
+    }
+    Ok((moves, written_since))
+}
+
+/// Unpacks the backed-up world beside the server, and says how the two change places.
+fn world_moves(server: &Server, backup: &str, number: i64, aside: &str) -> Result<Vec<Move>> {
+    let manifest = backup::manifest(server, backup)?;
+    let staging = stage::folder_name(number);
+    let mut moves = Vec::new();
+    let mut same = BTreeSet::new();
+    for stored in &manifest.files {
+        let real = server.folder.path(&stored.path)?;
+        if real.exists() && crate::folder::hash_file(&real)? == stored.blake3 {
+            same.insert(&stored.path);
+        }
+    }
+    for (path, _) in server.folder.list()?.files {
+        if server.keeps(path.as_str()) && !same.contains(&path) {
+            moves.push(Move {
+                to: RelPath::parse(&format!("{aside}/{path}"))?,
+                from: path,
+            });
+        }
+    }
+    for stored in manifest
+        .files
+        .iter()
+        .filter(|stored| !same.contains(&stored.path))
+    {
+        let staged = RelPath::parse(&format!("{staging}/{}", stored.path))?;
+        backup::unpack(server, stored, &server.folder.path(&staged)?)?;
+        moves.push(Move {
+            from: staged,
+            to: stored.path.clone(),
+        });
+    }
+    Ok(moves)
+}

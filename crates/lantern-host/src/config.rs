@@ -1,0 +1,161 @@
+//! `lantern.toml`, and the family file it names.
+
+use crate::error::{At, Error, Result};
+use crate::folder::Folder;
+use lantern_core::family::{Family, FamilyFault, Glob};
+use serde::Deserialize;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// The settings file in a server folder.
+pub const FILE: &str = "lantern.toml";
+
+/// The family files that ship with lantern, as name and text.
+const SHIPPED: &[(&str, &str)] = &[
+    (
+        "halcyon",
+        include_str!("../../../families/halcyon.family.toml"),
+    ),
+    (
+        "minetest",
+        include_str!("../../../families/minetest.family.toml"),
+    ),
+];
+
+/// What `lantern.toml` says; docs/formats/lantern-toml.md lists every key.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Config {
+    /// The number of the format: 1.
+    pub format: u32,
+    /// The server's name.
+    pub name: String,
+    /// The server's own mark, made at adoption.
+    pub id: String,
+    /// A family that ships with lantern, or the path of a family file.
+    pub family: String,
+    /// The server version, for a build that lies outside the folder.
+    pub server_version: Option<String>,
+    /// Paths to keep besides the family's.
+    #[serde(default)]
+    pub keep: Vec<Glob>,
+    /// How players are warned.
+    #[serde(default)]
+    pub warn: Warn,
+}
+
+/// How players are warned before the server stops.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Warn {
+    /// What they are told; `{seconds}` is filled in.
+    pub text: String,
+    /// How long before the stop, in seconds.
+    pub seconds: u64,
+}
+
+impl Default for Warn {
+    fn default() -> Warn {
+        Warn {
+            text: "The server restarts in {seconds} seconds for an update.".into(),
+            seconds: 10,
+        }
+    }
+}
+
+/// A server in lantern's care: its folder, settings and family.
+#[derive(Debug, Clone)]
+pub struct Server {
+    /// The folder.
+    pub folder: Folder,
+    /// What `lantern.toml` says.
+    pub config: Config,
+    /// What its family file says.
+    pub family: Family,
+}
+
+impl Server {
+    /// Opens a server that was adopted.
+    ///
+    /// # Errors
+    /// When the folder is not in care, or its settings or family cannot be read.
+    pub fn open(path: &Path) -> Result<Server> {
+        let folder = Folder::open(path)?;
+        let file = folder.root().join(FILE);
+        if !file.is_file() {
+            return Err(Error::NotAdopted(path.into()));
+        }
+        let text = fs::read_to_string(&file).at("reading", &file)?;
+        let fault = |why: String| Error::Config {
+            path: file.clone(),
+            why,
+        };
+        let config: Config =
+            toml_edit::de::from_str(&text).map_err(|error| fault(error.to_string()))?;
+        if config.format != 1 {
+            return Err(fault(format!(
+                "it is of format {}; this lantern reads format 1",
+                config.format
+            )));
+        }
+        let family = family(&config.family, folder.root())?;
+        Ok(Server {
+            folder,
+            config,
+            family,
+        })
+    }
+
+    /// All path patterns of the keep list, the family's first.
+    pub fn keep(&self) -> Vec<Glob> {
+        let family = self.family.layout.keep.iter();
+        family.chain(&self.config.keep).cloned().collect()
+    }
+
+    /// Whether a path is on the keep list of the family or of this server.
+    pub fn keeps(&self, path: &str) -> bool {
+        let order_file = self
+            .family
+            .order
+            .as_ref()
+            .is_some_and(|o| o.file.matches(path));
+        self.family.keeps(path) || !order_file && self.config.keep.iter().any(|g| g.matches(path))
+    }
+}
+
+/// The families that ship with lantern.
+///
+/// # Errors
+/// When one of them is broken, which the tests rule out.
+pub fn shipped_families() -> Result<Vec<Family>> {
+    let families = SHIPPED
+        .iter()
+        .map(|(name, text)| parse(text, Path::new(name)));
+    families.collect()
+}
+
+/// Reads a family by its name, or by the path of its file, relative to `base`.
+///
+/// # Errors
+/// When there is none of that name, or the file cannot be made sense of.
+pub fn family(name: &str, base: &Path) -> Result<Family> {
+    if let Some((name, text)) = SHIPPED.iter().find(|(shipped, _)| *shipped == name) {
+        return parse(text, Path::new(name));
+    }
+    if !name.contains(['/', '.']) {
+        return Err(Error::UnknownFamily {
+            name: name.into(),
+            known: SHIPPED.iter().map(|(name, _)| (*name).to_owned()).collect(),
+        });
+    }
+    let path: PathBuf = base.join(name);
+    let text = fs::read_to_string(&path).at("reading", &path)?;
+    parse(&text, &path)
+}
+
+fn parse(text: &str, path: &Path) -> Result<Family> {
+    Family::parse(text).map_err(|fault: FamilyFault| Error::Family {
+        path: path.into(),
+        fault,
+    })
+}

@@ -1,0 +1,154 @@
+//! Whether the server's process is there: from its record, and from who holds its files open.
+
+use super::group;
+use crate::durable;
+use crate::error::{At, Result};
+use crate::folder::Folder;
+use rustix::process::{Signal, kill_process_group};
+use serde::{Deserialize, Serialize};
+use std::fs;
+use std::path::Path;
+
+/// A process that lantern started.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Process {
+    /// Its number; also that of its process group.
+    pub pid: i32,
+    /// When it was started, in the system's ticks: tells it from a later one of the same number.
+    started: u64,
+}
+
+/// Whether the server is up.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum State {
+    /// It is not.
+    Down,
+    /// It is, and lantern started it.
+    Ours(Process),
+    /// It is, or seems to be, and lantern did not start it.
+    Foreign {
+        /// What was seen.
+        who: String,
+    },
+}
+
+impl Process {
+    /// Whether it, or a process of its group, is still there.
+    pub fn is_alive(&self) -> bool {
+        if ticks(self.pid) == Some(self.started) {
+            return true;
+        }
+        // A start script that does not hand over leaves the server in its group.
+        members(self.pid).next().is_some()
+    }
+
+    /// Sends a signal to the whole group.
+    ///
+    /// # Errors
+    /// When the system refuses; that the group is gone is no error.
+    pub fn signal(&self, signal: Signal) -> Result<()> {
+        let Some(group) = group(self.pid) else {
+            return Ok(());
+        };
+        match kill_process_group(group, signal) {
+            Err(rustix::io::Errno::SRCH) => Ok(()),
+            other => other.at("signalling", Path::new("the server process")),
+        }
+    }
+}
+
+/// The fields of `/proc/PID/stat` after the name, the state first (see proc(5)).
+fn stat(pid: i32) -> Option<Vec<String>> {
+    let text = fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    let (_, rest) = text.rsplit_once(')')?;
+    Some(rest.split_whitespace().map(str::to_owned).collect())
+}
+
+/// When a process was started; none when it is not there, or dead and not yet collected.
+fn ticks(pid: i32) -> Option<u64> {
+    let stat = stat(pid)?;
+    if matches!(stat.first()?.as_str(), "Z" | "X") {
+        return None;
+    }
+    stat.get(19)?.parse().ok()
+}
+
+fn processes() -> impl Iterator<Item = i32> {
+    let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
+    entries.filter_map(|entry| entry.file_name().to_str()?.parse().ok())
+}
+
+/// The living processes of a group.
+fn members(group: i32) -> impl Iterator<Item = i32> {
+    processes().filter(move |pid| {
+        stat(*pid).is_some_and(|stat| {
+            let alive = !matches!(stat.first().map(String::as_str), Some("Z" | "X"));
+            alive && stat.get(2).and_then(|g| g.parse().ok()) == Some(group)
+        })
+    })
+}
+
+fn record(folder: &Folder) -> std::path::PathBuf {
+    folder.own("console/process.json")
+}
+
+pub(super) fn remember(folder: &Folder, pid: u32) -> Result<Process> {
+    let pid = pid.cast_signed();
+    let process = Process {
+        pid,
+        started: ticks(pid).unwrap_or(0),
+    };
+    let text = serde_json::to_vec(&process).expect("a process has only plain values");
+    durable::write(&record(folder), &text)?;
+    Ok(process)
+}
+
+pub(super) fn forget(folder: &Folder) -> Result<()> {
+    let path = record(folder);
+    match fs::remove_file(&path) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+            Err(error).at("removing", &path)
+        }
+        _ => Ok(()),
+    }
+}
+
+pub(super) fn state(folder: &Folder) -> Result<State> {
+    let recorded = fs::read(record(folder)).ok();
+    let recorded: Option<Process> = recorded.and_then(|text| serde_json::from_slice(&text).ok());
+    if let Some(process) = recorded
+        && process.is_alive()
+    {
+        return Ok(State::Ours(process));
+    }
+    Ok(match writer(folder) {
+        Some((pid, file)) => State::Foreign {
+            who: format!("process {pid} has {file} open for writing"),
+        },
+        None => State::Down,
+    })
+}
+
+/// A process other than this one that has a file of the folder open for writing.
+fn writer(folder: &Folder) -> Option<(i32, String)> {
+    let own = std::process::id().cast_signed();
+    let own_files = folder.own("");
+    processes().filter(|pid| *pid != own).find_map(|pid| {
+        let files = fs::read_dir(format!("/proc/{pid}/fd")).ok()?;
+        files.flatten().find_map(|entry| {
+            let target = fs::read_link(entry.path()).ok()?;
+            let below = target.strip_prefix(folder.root()).ok()?;
+            if target.starts_with(&own_files) && !below.starts_with(".lantern/console") {
+                return None;
+            }
+            let number = entry.file_name();
+            let info =
+                fs::read_to_string(format!("/proc/{pid}/fdinfo/{}", number.to_str()?)).ok()?;
+            let flags = info.lines().find_map(|line| line.strip_prefix("flags:"))?;
+            let flags = u32::from_str_radix(flags.trim(), 8).ok()?;
+            // The lowest two bits say how it was opened: 0 is for reading alone.
+            (flags & 3 != 0).then(|| (pid, below.display().to_string()))
+        })
+    })
+}

@@ -1,0 +1,298 @@
+//! Catalogues and drop folders: where releases come from.
+
+use crate::archive::Archive;
+use crate::error::{At, Error, Result};
+use crate::folder::hash_file;
+use lantern_core::catalogue::{self, ArchiveRef, Offer, Origin};
+use lantern_core::component::Facts;
+use lantern_core::descriptor::{self, Found};
+use lantern_core::family::{Family, Reader, Shape};
+use lantern_core::inventory::as_group;
+use lantern_core::plan::Payload;
+use lantern_core::tree::{marked, root_in_archive};
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// What is on offer, where its archives are, and what had to be left out.
+#[derive(Debug, Default)]
+pub struct Depot {
+    /// All offers.
+    pub offers: Vec<Offer>,
+    /// For each offer, its archive on this machine.
+    pub archives: Vec<PathBuf>,
+    /// What could not be used: where, and why.
+    pub left_out: Vec<(String, String)>,
+}
+
+impl Depot {
+    /// Adds a catalogue; its archives lie relative to it.
+    ///
+    /// # Errors
+    /// When the catalogue as a whole cannot be read.
+    pub fn add_catalogue(&mut self, path: &Path, family: &Family) -> Result<()> {
+        let text = fs::read_to_string(path).at("reading", path)?;
+        let read = catalogue::read(&text, &family.versions).map_err(|fault| Error::Catalogue {
+            path: path.into(),
+            why: fault.to_string(),
+        })?;
+        for (line, why) in read.left_out {
+            self.left_out
+                .push((format!("{}:{line}", path.display()), why));
+        }
+        let base = path.parent().unwrap_or(Path::new(""));
+        for mut offer in read.offers {
+            // The catalogue comes from outside: it may name only what lies beside it.
+            let file = match lantern_core::path::RelPath::parse(&offer.archive.file) {
+                Ok(file) => file,
+                Err(fault) => {
+                    let facts = &offer.facts;
+                    let why = format!("{} {}: archive.file: {fault}", facts.id, facts.version);
+                    self.left_out.push((path.display().to_string(), why));
+                    continue;
+                }
+            };
+            let archive = base.join(file.as_str());
+            offer.archive.file = shown(&archive);
+            self.archives.push(archive);
+            self.offers.push(offer);
+        }
+        Ok(())
+    }
+
+    /// Adds every archive of a drop folder that a reader of the family knows.
+    ///
+    /// # Errors
+    /// When the folder cannot be listed. A bad archive only lands in `left_out`.
+    pub fn add_drop_folder(&mut self, folder: &Path, family: &Family) -> Result<()> {
+        let mut paths = Vec::new();
+        for entry in fs::read_dir(folder).at("listing", folder)? {
+            paths.push(entry.at("listing", folder)?.path());
+        }
+        paths.sort();
+        let mut first: BTreeMap<_, PathBuf> = BTreeMap::new();
+        for path in paths.into_iter().filter(|path| path.is_file()) {
+            let name = path.file_name().map(|n| n.to_string_lossy().into_owned());
+            let name = name.unwrap_or_default();
+            let readers = family.readers.iter();
+            let readers: Vec<&Reader> = readers
+                .filter(|r| r.drop.as_ref().is_some_and(|d| d.matches(&name)))
+                .collect();
+            if readers.is_empty() {
+                continue;
+            }
+            let facts = match read_archive(&path, &readers, family) {
+                Ok((facts, _)) => facts,
+                Err(why) => {
+                    self.left_out.push((shown(&path), why));
+                    continue;
+                }
+            };
+            let key = (facts.id.clone(), facts.version.to_string());
+            if let Some(other) = first.get(&key) {
+                let why = format!(
+                    "it is {} {} like {}; only that one is used",
+                    key.0,
+                    key.1,
+                    shown(other)
+                );
+                self.left_out.push((shown(&path), why));
+                continue;
+            }
+            let bytes = fs::metadata(&path).at("reading", &path)?.len();
+            first.insert(key, path.clone());
+            self.offers.push(Offer {
+                facts,
+                archive: ArchiveRef {
+                    file: shown(&path),
+                    blake3: hash_file(&path)?,
+                    bytes,
+                },
+                origin: Origin::DropFolder,
+            });
+            self.archives.push(path);
+        }
+        Ok(())
+    }
+}
+
+fn shown(path: &Path) -> String {
+    path.display().to_string()
+}
+
+/// Reads what an archive is: by the first reader that knows it.
+fn read_archive<'f>(
+    path: &Path,
+    readers: &[&'f Reader],
+    family: &Family,
+) -> Result<(Facts, &'f Reader), String> {
+    let said = |error: Error| match error {
+        Error::Archive { fault, .. } => fault.to_string(),
+        other => other.to_string(),
+    };
+    let mut archive = Archive::open(path).map_err(said)?;
+    for reader in readers {
+        let names = archive.names();
+        let Some(root) = root_of(reader, &names) else {
+            continue;
+        };
+        let mut name = root
+            .trim_end_matches('/')
+            .rsplit('/')
+            .next()
+            .unwrap_or("")
+            .to_owned();
+        if name.is_empty() {
+            let stem = path
+                .file_stem()
+                .map(|stem| stem.to_string_lossy().into_owned());
+            name = stem.unwrap_or_default();
+        }
+        // The content hash is that of the component's files, whatever they are packed in.
+        let content = if reader.fields.version.0.is_empty() {
+            let hashes = archive.hashes().map_err(|fault| fault.to_string())?;
+            let inside = hashes
+                .iter()
+                .filter_map(|(n, _, hash)| Some((n.strip_prefix(&root)?, hash.as_str())));
+            lantern_core::tree::content_hash(inside)
+        } else {
+            hash_file(path).map_err(said)?
+        };
+        let facts = facts_at(&mut archive, reader, family, &root, &name, &content)?;
+        if reader.shape != Shape::Group {
+            return Ok((facts, reader));
+        }
+        let members = members(&mut archive, reader, family, &root)?;
+        return Ok((as_group(&facts, members.iter()), reader));
+    }
+    Err("no reader of this family knows what is in it".into())
+}
+
+/// Where in the archive the component begins; archives that stay packed begin at their top.
+fn root_of(reader: &Reader, names: &[&str]) -> Option<String> {
+    match reader.shape {
+        Shape::Archive => marked(reader, |mark| names.contains(&mark)).then(String::new),
+        Shape::Folder | Shape::Group => root_in_archive(reader, names),
+    }
+}
+
+fn facts_at(
+    archive: &mut Archive,
+    reader: &Reader,
+    family: &Family,
+    root: &str,
+    name: &str,
+    content: &str,
+) -> Result<Facts, String> {
+    let mut texts = Vec::new();
+    for file in &reader.files {
+        let text = archive
+            .text(&format!("{root}{}", file.name))
+            .map_err(|fault| fault.to_string())?;
+        texts.extend(text.map(|text| (file.name.clone(), text)));
+    }
+    let found: Vec<Found> = texts
+        .iter()
+        .map(|(name, text)| Found { name, text })
+        .collect();
+    descriptor::read(reader, &family.versions, &found, name, content)
+        .map_err(|fault| fault.to_string())
+}
+
+fn members(
+    archive: &mut Archive,
+    reader: &Reader,
+    family: &Family,
+    root: &str,
+) -> Result<Vec<Facts>, String> {
+    let Some(inner) = reader
+        .members
+        .as_deref()
+        .and_then(|name| family.reader(name))
+    else {
+        return Ok(Vec::new());
+    };
+    let mut folders: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for name in archive.names() {
+        let below = name.strip_prefix(root);
+        if let Some((folder, rest)) = below.and_then(|below| below.split_once('/')) {
+            folders
+                .entry(folder.to_owned())
+                .or_default()
+                .push(rest.to_owned());
+        }
+    }
+    let mut members = Vec::new();
+    let hashes: BTreeMap<String, String> = archive
+        .hashes()
+        .map_err(|fault| fault.to_string())?
+        .into_iter()
+        .map(|(name, _, hash)| (name, hash))
+        .collect();
+    for (folder, names) in folders {
+        if !marked(inner, |mark| names.iter().any(|name| name == mark)) {
+            continue;
+        }
+        let inside = format!("{root}{folder}/");
+        let content = hashes
+            .iter()
+            .filter_map(|(n, hash)| Some((n.strip_prefix(&inside)?, hash.as_str())));
+        let content = lantern_core::tree::content_hash(content);
+        members.push(facts_at(
+            archive, inner, family, &inside, &folder, &content,
+        )?);
+    }
+    Ok(members)
+}
+
+/// Reads through the archive of a chosen offer: which files it would put where.
+///
+/// # Errors
+/// When the archive is gone, is another one, is damaged, or cannot be laid out.
+pub fn payload(
+    family: &Family,
+    offer: &Offer,
+    path: &Path,
+    installed: Option<&lantern_core::inventory::Component>,
+) -> Result<Payload> {
+    let found = hash_file(path)?;
+    if found != offer.archive.blake3 {
+        return Err(Error::OtherArchive {
+            path: path.into(),
+            expected: offer.archive.blake3[..12].into(),
+            found: found[..12].into(),
+        });
+    }
+    let archive_fault = |fault| Error::Archive {
+        path: path.into(),
+        fault,
+    };
+    let name = path
+        .file_name()
+        .map(|n| n.to_string_lossy().into_owned())
+        .unwrap_or_default();
+    let mut archive = Archive::open(path)?;
+    let names = archive.names();
+    let of_kind = family
+        .readers
+        .iter()
+        .filter(|reader| reader.kind == offer.facts.kind);
+    let reader = of_kind
+        .filter(|reader| reader.drop.as_ref().is_none_or(|drop| drop.matches(&name)))
+        .find(|reader| root_of(reader, &names).is_some());
+    let reader = reader.ok_or_else(|| {
+        archive_fault(crate::archive::ArchiveFault::Broken(
+            "no reader of this family knows what is in it".into(),
+        ))
+    })?;
+    let root = root_of(reader, &names).unwrap_or_default();
+    let entries = archive.hashes().map_err(archive_fault)?;
+    let members = match reader.shape {
+        Shape::Group => members(&mut archive, reader, family, &root)
+            .map_err(|why| archive_fault(crate::archive::ArchiveFault::Broken(why)))?,
+        Shape::Archive | Shape::Folder => Vec::new(),
+    };
+    let archive = (offer.archive.bytes, offer.archive.blake3.as_str());
+    let files = lantern_core::plan::lay_out(reader, &offer.facts, installed, &entries, archive)?;
+    Ok(Payload { files, members })
+}

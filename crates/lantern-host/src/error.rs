@@ -1,0 +1,236 @@
+//! What can go wrong outside the core. The advice stands in the command line program alone.
+
+use crate::archive::ArchiveFault;
+use lantern_core::family::FamilyFault;
+use lantern_core::path::{PathFault, RelPath};
+use lantern_core::plan::{DrawFault, PlanFault};
+use lantern_core::resolve::Obstacle;
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// The result of everything in this crate.
+pub type Result<T, E = Error> = std::result::Result<T, E>;
+
+/// What can go wrong outside the core.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// A file or folder cannot be read or written.
+    #[error("{}: {doing} failed: {source}", path.display())]
+    Io {
+        /// What was tried.
+        doing: &'static str,
+        /// Where.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// There is no such folder.
+    #[error("{} is not a folder", .0.display())]
+    NotAFolder(PathBuf),
+    /// The folder has no `lantern.toml`.
+    #[error("{} is not in lantern's care: it has no lantern.toml", .0.display())]
+    NotAdopted(PathBuf),
+    /// The folder already has a `lantern.toml`.
+    #[error("{} is already in lantern's care", .0.display())]
+    AlreadyAdopted(PathBuf),
+    /// No known family's marks are there.
+    #[error("{} does not look like a server of any family that lantern knows", path.display())]
+    NoFamily {
+        /// The folder.
+        path: PathBuf,
+        /// The families that were tried, with the first mark that is missing.
+        tried: Vec<(String, String)>,
+    },
+    /// The marks of several families are there.
+    #[error("{} could be a server of several families: {}", path.display(), families.join(", "))]
+    SeveralFamilies {
+        /// The folder.
+        path: PathBuf,
+        /// Their names.
+        families: Vec<String>,
+    },
+    /// `lantern.toml` names a family that does not exist.
+    #[error("there is no family \"{name}\"; known are {}", known.join(", "))]
+    UnknownFamily {
+        /// The name.
+        name: String,
+        /// The families there are.
+        known: Vec<String>,
+    },
+    /// `lantern.toml` cannot be made sense of.
+    #[error("{}: {why}", path.display())]
+    Config {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong, with the line where there is one.
+        why: String,
+    },
+    /// A family file cannot be made sense of.
+    #[error("{}: {fault}", path.display())]
+    Family {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        fault: FamilyFault,
+    },
+    /// The ledger cannot be read or written.
+    #[error("the ledger {}: {source}", path.display())]
+    Ledger {
+        /// The file.
+        path: PathBuf,
+        /// What SQLite said.
+        source: rusqlite::Error,
+    },
+    /// Another lantern is at work in the folder.
+    #[error("another lantern is at work here: {who}")]
+    Busy {
+        /// What it does, and its process.
+        who: String,
+    },
+    /// A changeover was cut off.
+    #[error("{told}")]
+    Interrupted {
+        /// What happened and what state things are in.
+        told: String,
+    },
+    /// A catalogue as a whole cannot be read.
+    #[error("the catalogue {}: {why}", path.display())]
+    Catalogue {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        why: String,
+    },
+    /// An archive cannot be used.
+    #[error("{}: {fault}", path.display())]
+    Archive {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        fault: ArchiveFault,
+    },
+    /// An archive is not the one that the plan or catalogue means.
+    #[error("{} is not the file it was: its hash is {found}, expected was {expected}", path.display())]
+    OtherArchive {
+        /// The file.
+        path: PathBuf,
+        /// Shortened hash that was expected.
+        expected: String,
+        /// Shortened hash that was found.
+        found: String,
+    },
+    /// Several load-order files match.
+    #[error("several files could hold the load order: {}", files.join(", "))]
+    SeveralOrderFiles {
+        /// They.
+        files: Vec<String>,
+    },
+    /// A server version cannot be read.
+    #[error("{0}")]
+    Version(String),
+    /// No releases fit together.
+    #[error("{0}")]
+    Obstacle(Obstacle),
+    /// No plan can be drawn although releases fit together.
+    #[error("{0}")]
+    Draw(#[from] DrawFault),
+    /// A text is no plan.
+    #[error("the plan {}: {fault}", path.display())]
+    Plan {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        fault: PlanFault,
+    },
+    /// The plan was made for another server.
+    #[error("this plan is for the server {plan_server}, and here is {here}")]
+    OtherServer {
+        /// The server of the plan.
+        plan_server: String,
+        /// The server in this folder.
+        here: String,
+    },
+    /// The folder is not as the plan saw it.
+    #[error("the folder has changed since the plan was made: {}", changes.join("; "))]
+    FolderChanged {
+        /// What is different, each in a few words.
+        changes: Vec<String>,
+    },
+    /// A plan changes nothing.
+    #[error("there is nothing to do: everything is as the plan wants it")]
+    NothingToDo,
+    /// The server runs and nothing reaches its console.
+    #[error("the server is running ({who}), and lantern has no way to its console")]
+    NoConsole {
+        /// The process and how it was seen.
+        who: String,
+    },
+    /// The server was asked to stop and did not.
+    #[error(
+        "the server was asked to stop and is still running after {seconds} s; no file was touched"
+    )]
+    DidNotStop {
+        /// How long it was waited for.
+        seconds: u64,
+    },
+    /// The server did not come up.
+    #[error("the server did not come up: {why}")]
+    DidNotStart {
+        /// Why, as far as can be told.
+        why: String,
+    },
+    /// The disk is full.
+    #[error("the disk is full: {} needs {needed} bytes, {free} are free", path.display())]
+    DiskFull {
+        /// Where.
+        path: PathBuf,
+        /// Bytes needed.
+        needed: u64,
+        /// Bytes free.
+        free: u64,
+    },
+    /// The changeover failed and the old state is back.
+    #[error("the changeover failed, and the old state is back: {why}")]
+    RolledBack {
+        /// Why it failed.
+        why: String,
+        /// How long the server was down, in milliseconds.
+        down_ms: u64,
+        /// Whether the old server runs again.
+        running: bool,
+    },
+    /// There is no changeover to take back.
+    #[error("there is nothing to undo: no changeover has been carried out here")]
+    NothingToUndo,
+    /// A path from outside is not fit to be used.
+    #[error("{0}")]
+    Path(#[from] PathFault),
+    /// A file that has to be moved is neither where it was nor where it goes.
+    #[error("{path} is neither in the server folder nor where it was moved to")]
+    Lost {
+        /// The path.
+        path: RelPath,
+    },
+}
+
+/// Puts a path and what was tried onto the system's errors.
+pub(crate) trait At<T> {
+    /// Names what was tried, and where.
+    fn at(self, doing: &'static str, path: &Path) -> Result<T>;
+}
+
+impl<T> At<T> for io::Result<T> {
+    fn at(self, doing: &'static str, path: &Path) -> Result<T> {
+        self.map_err(|source| Error::Io {
+            doing,
+            path: path.into(),
+            source,
+        })
+    }
+}
+
+impl<T> At<T> for rustix::io::Result<T> {
+    fn at(self, doing: &'static str, path: &Path) -> Result<T> {
+        self.map_err(io::Error::from).at(doing, path)
+    }
+}

@@ -1,0 +1,173 @@
+//! The server folder, and nothing outside it.
+
+use crate::error::{At, Error, Result};
+use lantern_core::path::RelPath;
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use walkdir::WalkDir;
+
+/// The folder of lantern's own files inside a server folder.
+pub const OWN: &str = ".lantern";
+
+/// A server folder.
+#[derive(Debug, Clone)]
+pub struct Folder {
+    root: PathBuf,
+}
+
+/// What the system says of a file; when all of it is as before, so is the content.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stamp {
+    /// Its size.
+    pub bytes: u64,
+    /// When it was last written, in nanoseconds since 1970.
+    pub modified_ns: i64,
+    /// When its content, name or rights last changed, in nanoseconds since 1970.
+    pub changed_ns: i64,
+    /// Its number in the file system.
+    pub inode: u64,
+}
+
+impl Stamp {
+    /// Reads the stamp of a file.
+    pub fn of(metadata: &fs::Metadata) -> Stamp {
+        let ns = |seconds: i64, rest: i64| seconds.wrapping_mul(1_000_000_000).wrapping_add(rest);
+        Stamp {
+            bytes: metadata.len(),
+            modified_ns: ns(metadata.mtime(), metadata.mtime_nsec()),
+            changed_ns: ns(metadata.ctime(), metadata.ctime_nsec()),
+            inode: metadata.ino(),
+        }
+    }
+}
+
+/// What lies in a folder, lantern's own files left out.
+#[derive(Debug, Default)]
+pub struct Listing {
+    /// The regular files, by path.
+    pub files: Vec<(RelPath, Stamp)>,
+    /// Links, devices and names that cannot be dealt with: shown, never touched.
+    pub left_alone: Vec<String>,
+}
+
+impl Folder {
+    /// Opens a folder.
+    ///
+    /// # Errors
+    /// When it is none.
+    pub fn open(path: &Path) -> Result<Folder> {
+        if !path.is_dir() {
+            return Err(Error::NotAFolder(path.into()));
+        }
+        let root = path.canonicalize().at("opening", path)?;
+        Ok(Folder { root })
+    }
+
+    /// The folder's own path.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// The path of one of lantern's own files.
+    pub fn own(&self, name: &str) -> PathBuf {
+        self.root.join(OWN).join(name)
+    }
+
+    /// Makes lantern's own folder, and one inside it.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn make_own(&self, name: &str) -> Result<PathBuf> {
+        let path = self.own(name);
+        fs::create_dir_all(&path).at("making the folder", &path)?;
+        Ok(path)
+    }
+
+    /// The real path of a file, when no link on the way leads elsewhere.
+    ///
+    /// # Errors
+    /// When a folder on the way is a link.
+    pub fn path(&self, path: &RelPath) -> Result<PathBuf> {
+        let mut real = self.root.clone();
+        let mut parts = path.as_str().split('/').peekable();
+        while let Some(part) = parts.next() {
+            real.push(part);
+            let is_link = || fs::symlink_metadata(&real).is_ok_and(|m| m.file_type().is_symlink());
+            if parts.peek().is_some() && is_link() {
+                let source = std::io::Error::other("a link on the way leads out of the folder");
+                return Err(source).at("following", &real);
+            }
+        }
+        Ok(real)
+    }
+
+    /// Lists every file but lantern's own; links are not followed.
+    ///
+    /// # Errors
+    /// When a folder cannot be read.
+    pub fn list(&self) -> Result<Listing> {
+        let mut listing = Listing::default();
+        let walk = WalkDir::new(&self.root)
+            .sort_by_file_name()
+            .into_iter()
+            .filter_entry(|entry| entry.depth() != 1 || entry.file_name() != OWN);
+        for entry in walk {
+            let entry = match entry {
+                Ok(entry) => entry,
+                // A server at work makes and removes files while they are listed.
+                Err(error)
+                    if error
+                        .io_error()
+                        .is_some_and(|e| e.kind() == std::io::ErrorKind::NotFound) =>
+                {
+                    continue;
+                }
+                Err(error) => {
+                    let path = error.path().unwrap_or(&self.root).to_owned();
+                    let source = std::io::Error::from(error);
+                    return Err(source).at("listing", &path);
+                }
+            };
+            if entry.file_type().is_dir() {
+                continue;
+            }
+            let below = entry
+                .path()
+                .strip_prefix(&self.root)
+                .unwrap_or(entry.path());
+            let text = below.to_string_lossy();
+            let path = below.to_str().and_then(|text| RelPath::parse(text).ok());
+            match (path, entry.metadata()) {
+                (Some(path), Ok(metadata)) if metadata.is_file() => {
+                    listing.files.push((path, Stamp::of(&metadata)));
+                }
+                (_, Err(_)) => {}
+                _ => listing.left_alone.push(text.escape_default().to_string()),
+            }
+        }
+        listing.files.sort_by(|a, b| a.0.cmp(&b.0));
+        Ok(listing)
+    }
+
+    /// Reads a text file; bytes that are no UTF-8 are replaced.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn read_text(&self, path: &RelPath) -> Result<String> {
+        let real = self.path(path)?;
+        let bytes = fs::read(&real).at("reading", &real)?;
+        Ok(String::from_utf8_lossy(&bytes).into_owned())
+    }
+}
+
+/// Hashes a file's content; BLAKE3 in hexadecimal. Never holds more than a piece of it in memory.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn hash_file(path: &Path) -> Result<String> {
+    let mut hasher = blake3::Hasher::new();
+    let file = fs::File::open(path).at("reading", path)?;
+    hasher.update_reader(file).at("reading", path)?;
+    Ok(hasher.finalize().to_hex().to_string())
+}

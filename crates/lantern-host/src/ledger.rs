@@ -1,0 +1,348 @@
+//! `.lantern/ledger.db`: what every file is, who put it there, and what was done here.
+
+use crate::error::{Error, Result};
+use crate::folder::{Folder, Stamp};
+use lantern_core::component::Id;
+use lantern_core::inventory::Remembered;
+use lantern_core::path::RelPath;
+use rusqlite::{Connection, OptionalExtension, params};
+use std::collections::{BTreeMap, HashMap};
+use std::path::PathBuf;
+
+/// The ledger of one server.
+#[derive(Debug)]
+pub struct Ledger {
+    path: PathBuf,
+    db: Connection,
+}
+
+/// One thing that was done to the server.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Operation {
+    /// Counts up from 1.
+    pub number: i64,
+    /// `changeover` or `undo`.
+    pub kind: String,
+    /// When it ended, in milliseconds since 1970.
+    pub ended_ms: i64,
+    /// The server version before.
+    pub from: String,
+    /// The server version after.
+    pub to: String,
+    /// What is needed to take it back, as JSON.
+    pub way_back: String,
+    /// Whether it was taken back.
+    pub undone: bool,
+}
+
+const SCHEMA: &str = "
+    CREATE TABLE IF NOT EXISTS seen (
+        path TEXT PRIMARY KEY, bytes INTEGER NOT NULL, modified_ns INTEGER NOT NULL,
+        changed_ns INTEGER NOT NULL, inode INTEGER NOT NULL, hash TEXT NOT NULL
+    ) WITHOUT ROWID;
+    CREATE TABLE IF NOT EXISTS put (
+        path TEXT PRIMARY KEY, hash TEXT NOT NULL, owner TEXT, version TEXT, shipped INTEGER NOT NULL
+    ) WITHOUT ROWID;
+    CREATE TABLE IF NOT EXISTS operation (
+        number INTEGER PRIMARY KEY, kind TEXT NOT NULL, ended_ms INTEGER NOT NULL,
+        came_from TEXT NOT NULL, went_to TEXT NOT NULL, way_back TEXT NOT NULL, undone INTEGER NOT NULL
+    );
+    PRAGMA user_version = 1;
+";
+
+/// One row of what was put where.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Put {
+    /// The path.
+    pub path: RelPath,
+    /// BLAKE3 of what was put there.
+    pub hash: String,
+    /// The component that it belongs to.
+    pub owner: Option<Id>,
+    /// That component's version.
+    pub version: Option<String>,
+    /// Whether a release shipped it, rather than adoption finding it.
+    pub shipped: bool,
+}
+
+impl Ledger {
+    /// Opens the ledger, and makes it where there is none.
+    ///
+    /// # Errors
+    /// When the file cannot be read or written, or is no ledger.
+    pub fn open(folder: &Folder) -> Result<Ledger> {
+        folder.make_own("")?;
+        let path = folder.own("ledger.db");
+        let open = || -> rusqlite::Result<Connection> {
+            let db = Connection::open(&path)?;
+            db.pragma_update(None, "journal_mode", "WAL")?;
+            db.pragma_update(None, "synchronous", "FULL")?;
+            if db.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0))? == 0 {
+                db.execute_batch(SCHEMA)?;
+            }
+            Ok(db)
+        };
+        match open() {
+            Ok(db) => Ok(Ledger { path, db }),
+            Err(source) => Err(Error::Ledger { path, source }),
+        }
+    }
+
+    fn told<T>(&self, result: rusqlite::Result<T>) -> Result<T> {
+        result.map_err(|source| Error::Ledger {
+            path: self.path.clone(),
+            source,
+        })
+    }
+
+    /// The hashes of all files as they were when last read.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn seen(&self) -> Result<HashMap<String, (Stamp, String)>> {
+        let rows = || {
+            let mut query = self
+                .db
+                .prepare("SELECT path, bytes, modified_ns, changed_ns, inode, hash FROM seen")?;
+            let rows = query.query_map([], |row| {
+                let stamp = Stamp {
+                    bytes: row.get::<_, i64>(1)? as u64,
+                    modified_ns: row.get(2)?,
+                    changed_ns: row.get(3)?,
+                    inode: row.get::<_, i64>(4)? as u64,
+                };
+                Ok((row.get(0)?, (stamp, row.get(5)?)))
+            })?;
+            rows.collect()
+        };
+        self.told(rows())
+    }
+
+    /// Remembers the hashes of files just read.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn see(&mut self, files: &[(&RelPath, Stamp, &str)]) -> Result<()> {
+        let write = || {
+            let change = self.db.unchecked_transaction()?;
+            {
+                let mut insert = change
+                    .prepare("INSERT OR REPLACE INTO seen VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
+                for (path, stamp, hash) in files {
+                    insert.execute(params![
+                        path.as_str(),
+                        stamp.bytes as i64,
+                        stamp.modified_ns,
+                        stamp.changed_ns,
+                        stamp.inode as i64,
+                        hash
+                    ])?;
+                }
+            }
+            change.commit()
+        };
+        self.told(write())
+    }
+
+    /// What was put where, and by whom.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn remembered(&self) -> Result<BTreeMap<RelPath, Remembered>> {
+        let puts = self.puts()?.into_iter();
+        Ok(puts
+            .map(|put| {
+                let remembered = Remembered {
+                    owner: put.owner,
+                    hash: put.hash,
+                    shipped: put.shipped,
+                };
+                (put.path, remembered)
+            })
+            .collect())
+    }
+
+    /// Every row of what was put where.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn puts(&self) -> Result<Vec<Put>> {
+        let rows = || {
+            let mut query = self
+                .db
+                .prepare("SELECT path, hash, owner, version, shipped FROM put")?;
+            let rows = query.query_map([], |row| {
+                let path: String = row.get(0)?;
+                Ok(RelPath::parse(&path).ok().map(|path| {
+                    Ok(Put {
+                        path,
+                        hash: row.get(1)?,
+                        owner: row.get::<_, Option<String>>(2)?.map(Id::from),
+                        version: row.get(3)?,
+                        shipped: row.get(4)?,
+                    })
+                }))
+            })?;
+            rows.filter_map(Result::transpose).map(|row| row?).collect()
+        };
+        self.told(rows())
+    }
+
+    /// Puts rows in the place of those of the same paths, and forgets others.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn put(&mut self, rows: &[Put], forget: &[RelPath]) -> Result<()> {
+        let write = || {
+            let change = self.db.unchecked_transaction()?;
+            put_rows(&change, rows, forget)?;
+            change.commit()
+        };
+        self.told(write())
+    }
+
+    /// Writes an operation down together with what it put where, all or nothing.
+    ///
+    /// `undoes` is the number of the operation that this one took back.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn record(
+        &mut self,
+        operation: &Operation,
+        rows: &[Put],
+        forget: &[RelPath],
+        undoes: Option<i64>,
+    ) -> Result<()> {
+        let write = || {
+            let change = self.db.unchecked_transaction()?;
+            put_rows(&change, rows, forget)?;
+            change.execute(
+                "INSERT OR REPLACE INTO operation VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+                params![
+                    operation.number,
+                    operation.kind,
+                    operation.ended_ms,
+                    operation.from,
+                    operation.to,
+                    operation.way_back,
+                    operation.undone
+                ],
+            )?;
+            if let Some(number) = undoes {
+                change.execute(
+                    "UPDATE operation SET undone = 1 WHERE number = ?1",
+                    [number],
+                )?;
+            }
+            change.commit()
+        };
+        self.told(write())
+    }
+
+    /// The number for the next operation.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn next_number(&self) -> Result<i64> {
+        let query = "SELECT COALESCE(MAX(number), 0) + 1 FROM operation";
+        self.told(self.db.query_row(query, [], |row| row.get(0)))
+    }
+
+    /// The last changeover that was not taken back.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn last_changeover(&self) -> Result<Option<Operation>> {
+        let query =
+            "SELECT number, kind, ended_ms, came_from, went_to, way_back, undone FROM operation
+                     WHERE kind = 'changeover' AND undone = 0 ORDER BY number DESC LIMIT 1";
+        let row = self.db.query_row(query, [], |row| {
+            Ok(Operation {
+                number: row.get(0)?,
+                kind: row.get(1)?,
+                ended_ms: row.get(2)?,
+                from: row.get(3)?,
+                to: row.get(4)?,
+                way_back: row.get(5)?,
+                undone: row.get(6)?,
+            })
+        });
+        self.told(row.optional())
+    }
+}
+
+fn put_rows(db: &Connection, rows: &[Put], forget: &[RelPath]) -> rusqlite::Result<()> {
+    let mut delete = db.prepare("DELETE FROM put WHERE path = ?1")?;
+    for path in forget {
+        delete.execute([path.as_str()])?;
+    }
+    let mut insert = db.prepare("INSERT OR REPLACE INTO put VALUES (?1, ?2, ?3, ?4, ?5)")?;
+    for row in rows {
+        insert.execute(params![
+            row.path.as_str(),
+            row.hash,
+            row.owner.as_ref().map(Id::as_str),
+            row.version,
+            row.shipped
+        ])?;
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_written_is_read_again() {
+        let dir = tempfile::tempdir().unwrap();
+        let folder = Folder::open(dir.path()).unwrap();
+        let mut ledger = Ledger::open(&folder).unwrap();
+        let path = RelPath::parse("addons/a.vpk").unwrap();
+        let put = Put {
+            path: path.clone(),
+            hash: "00".into(),
+            owner: Some(Id::new("a")),
+            version: None,
+            shipped: true,
+        };
+        ledger.put(&[put], &[]).unwrap();
+        let operation = Operation {
+            number: ledger.next_number().unwrap(),
+            kind: "changeover".into(),
+            ended_ms: 5,
+            from: "5.1".into(),
+            to: "5.4".into(),
+            way_back: "{}".into(),
+            undone: false,
+        };
+        ledger
+            .record(&operation, &[], std::slice::from_ref(&path), None)
+            .unwrap();
+        drop(ledger);
+        let mut ledger = Ledger::open(&folder).unwrap();
+        assert!(ledger.remembered().unwrap().is_empty());
+        assert_eq!(ledger.last_changeover().unwrap().as_ref(), Some(&operation));
+        let undo = Operation {
+            number: ledger.next_number().unwrap(),
+            kind: "undo".into(),
+            ..operation
+        };
+        ledger.record(&undo, &[], &[], Some(1)).unwrap();
+        assert_eq!(ledger.last_changeover().unwrap(), None);
+    }
+
+    #[test]
+    fn garbage_is_no_ledger() {
+        let dir = tempfile::tempdir().unwrap();
+        let folder = Folder::open(dir.path()).unwrap();
+        folder.make_own("").unwrap();
+        std::fs::write(
+            folder.own("ledger.db"),
+            "not a database, but long enough to be looked at",
+        )
+        .unwrap();
+        assert!(matches!(Ledger::open(&folder), Err(Error::Ledger { .. })));
+    }
+}

@@ -1,0 +1,47 @@
+//! Plays the outside world for Warm Lantern's demo and tests.
+//!
+//! Everything here is made up: Verdance, the game about greenhouses in orbit, and its server halcyon.
+//! The stand-in server is a real process with a real console, a real port and real files.
+
+mod halcyon;
+mod scenario;
+
+use clap::{Parser, Subcommand};
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+#[derive(Parser)]
+#[command(name = "lantern-standin", version, about)]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Run a halcyon server in the current folder
+    Halcyon {
+        /// The server version that it plays
+        #[arg(long)]
+        build: String,
+    },
+    /// Make the demo's servers, catalogue and releases in a folder
+    Make {
+        /// The folder; made when it is not there
+        dir: PathBuf,
+    },
+}
+
+fn main() -> ExitCode {
+    let done = match Cli::parse().command {
+        Command::Halcyon { build } => halcyon::run(&build),
+        Command::Make { dir } => scenario::make(&dir).map(|()| 0),
+    };
+    match done {
+        Ok(status) => ExitCode::from(status),
+        Err(error) => {
+            eprintln!("lantern-standin: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}

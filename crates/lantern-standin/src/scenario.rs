@@ -1,0 +1,385 @@
+//! The made-up servers, catalogue and releases of the demo.
+
+use serde_json::{Value, json};
+use std::fs::{self, File};
+use std::io::{self, Cursor, Write};
+use std::net::TcpListener;
+use std::path::Path;
+use zip::ZipWriter;
+use zip::write::SimpleFileOptions;
+
+/// An add-on release: id, version, title, server range, side, the rest of its descriptor, padding.
+struct Addon(
+    &'static str,
+    &'static str,
+    &'static str,
+    &'static str,
+    &'static str,
+    &'static str,
+    usize,
+);
+
+/// What halcyon-terrace has installed, in its load order.
+const INSTALLED: &[Addon] = &[
+    Addon(
+        "mist-pipes",
+        "1.4.2",
+        "Mist Pipes",
+        ">=5.0 <5.3",
+        "both",
+        "",
+        40_000,
+    ),
+    Addon(
+        "drip-lines",
+        "2.3.0",
+        "Drip Lines",
+        ">=5.0 <5.3",
+        "both",
+        "[needs]\nmist-pipes = \"^1.2\"\n",
+        180_000,
+    ),
+    Addon(
+        "glasswork",
+        "3.1.0",
+        "Glasswork",
+        ">=5.0",
+        "both",
+        "",
+        260_000,
+    ),
+    Addon(
+        "sun-clock",
+        "1.9.1",
+        "Sun Clock",
+        ">=4.8 <5.4",
+        "both",
+        "[needs]\nglasswork = \"^3\"\n",
+        90_000,
+    ),
+    Addon(
+        "bee-traffic",
+        "0.8.4",
+        "Bee Traffic",
+        ">=5.1 <5.4",
+        "both",
+        "world_bound = true\n[needs]\ndrip-lines = \">=2.0\"\n[uses]\nsun-clock = \">=1.5\"\n",
+        310_000,
+    ),
+    Addon(
+        "seed-vault",
+        "4.0.2",
+        "Seed Vault",
+        ">=5.0 <5.4",
+        "server",
+        "world_bound = true\n",
+        120_000,
+    ),
+    Addon(
+        "market-stall",
+        "1.2.0",
+        "Market Stall",
+        ">=5.0 <5.4",
+        "both",
+        "[needs]\nseed-vault = \"^4\"\n",
+        75_000,
+    ),
+    Addon(
+        "night-watch",
+        "1.0.5",
+        "Night Watch",
+        ">=4.0",
+        "server",
+        "",
+        20_000,
+    ),
+];
+
+/// What the depot has besides.
+const OFFERED: &[Addon] = &[
+    Addon(
+        "mist-pipes",
+        "2.0.1",
+        "Mist Pipes",
+        ">=5.3",
+        "both",
+        "",
+        42_000,
+    ),
+    Addon(
+        "drip-lines",
+        "2.5.0",
+        "Drip Lines",
+        ">=5.3",
+        "both",
+        "[needs]\nmist-pipes = \"^2\"\n",
+        190_000,
+    ),
+    Addon(
+        "sun-clock",
+        "2.0.0",
+        "Sun Clock",
+        ">=5.4",
+        "both",
+        "[needs]\nglasswork = \"^3\"\ngnomon = \"^1\"\n",
+        95_000,
+    ),
+    Addon("gnomon", "1.0.3", "Gnomon", ">=5.2", "both", "", 15_000),
+    Addon(
+        "bee-traffic",
+        "0.9.0",
+        "Bee Traffic",
+        ">=5.4",
+        "both",
+        "world_bound = true\n[needs]\ndrip-lines = \">=2.4\"\n[uses]\nsun-clock = \">=1.5\"\n",
+        330_000,
+    ),
+    Addon(
+        "seed-vault",
+        "4.1.0",
+        "Seed Vault",
+        ">=5.3",
+        "server",
+        "world_bound = true\n",
+        125_000,
+    ),
+    Addon(
+        "market-stall",
+        "1.3.0",
+        "Market Stall",
+        ">=5.4",
+        "both",
+        "[needs]\nseed-vault = \">=4.1 <5\"\n",
+        80_000,
+    ),
+];
+
+/// A release that the server will not start with.
+const FAULTY: Addon = Addon(
+    "sun-clock",
+    "2.1.0",
+    "Sun Clock",
+    ">=5.4",
+    "both",
+    "[needs]\nglasswork = \"^3\"\ngnomon = \"^1\"\n[standin]\ncrash = \"the gnomon casts no shadow\"\n",
+    96_000,
+);
+
+const SETTINGS: &str = "\
+# The greenhouse at the terrace. Ask Ilva before you change the port.
+name = Halcyon Terrace
+port = {port}
+seats = 24
+
+# --- what grows here, in the order in which it is started ---
+start mist-pipes
+start drip-lines
+
+# glass first, then everything that looks through it
+start glasswork
+start sun-clock
+start bee-traffic
+
+start seed-vault
+start market-stall
+# for the night shift
+start night-watch
+";
+
+/// Makes everything in `dir`: `halcyon-terrace` (a server), `depot` (a catalogue with its releases)
+/// and `drop` (archives fetched by hand).
+pub fn make(dir: &Path) -> io::Result<()> {
+    let terrace = dir.join("halcyon-terrace");
+    if terrace.exists() {
+        return Err(io::Error::other(format!(
+            "{} is there already",
+            terrace.display()
+        )));
+    }
+    let standin = std::env::current_exe()?;
+    let standin = standin.display().to_string();
+    // A port that is free now, so that several demos can run side by side.
+    let port = TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port();
+
+    for (name, content) in build_files("5.1.0", &standin) {
+        put(&terrace.join(name), content.as_bytes())?;
+    }
+    for (name, content) in framework_files("1.8.0", ">=5.0 <5.4") {
+        put(&terrace.join("framework").join(name), content.as_bytes())?;
+    }
+    for addon in INSTALLED {
+        let name = format!("{}-{}.vpk", addon.0, addon.1);
+        put(&terrace.join("addons").join(name), &packed(addon)?)?;
+    }
+    put(
+        &terrace.join("greenhouse.conf"),
+        SETTINGS.replace("{port}", &port.to_string()).as_bytes(),
+    )?;
+    put(
+        &terrace.join("start.sh"),
+        b"#!/bin/sh\n# Starts the greenhouse.\nexec sh server/halcyon\n",
+    )?;
+    put(&terrace.join("barred.txt"), b"# nobody so far\n")?;
+    put(
+        &terrace.join("players/ilva.toml"),
+        b"beds = 14\nfavourite = \"moon melon\"\n",
+    )?;
+    put(&terrace.join("players/oro.toml"), b"beds = 3\n")?;
+    put(&terrace.join("worlds/orbit-garden/days"), b"211\n")?;
+    put(
+        &terrace.join("worlds/orbit-garden/soil.bin"),
+        &padding("soil", 2_000_000),
+    )?;
+    put(&terrace.join("notes.txt"), b"Water the ferns on deck 3.\n")?;
+
+    let releases = dir.join("depot/releases");
+    let mut listed = Vec::new();
+    for (version, standin) in [("5.2.0", &standin), ("5.4.0", &standin)] {
+        let files = build_files(version, standin);
+        let archive = zipped(
+            files
+                .iter()
+                .map(|(name, text)| (name.as_str(), text.as_bytes())),
+        )?;
+        let facts =
+            json!({"id": "halcyon", "kind": "build", "version": version, "title": "Halcyon"});
+        listed.push(release(
+            facts,
+            &releases,
+            &format!("halcyon-{version}.zip"),
+            &archive,
+        )?);
+    }
+    let files = framework_files("2.2.0", ">=5.4");
+    let files = files
+        .iter()
+        .map(|(name, text)| (format!("framework/{name}"), text));
+    let files: Vec<(String, &String)> = files.collect();
+    let archive = zipped(
+        files
+            .iter()
+            .map(|(name, text)| (name.as_str(), text.as_bytes())),
+    )?;
+    let facts = json!({"id": "trellis", "kind": "framework", "version": "2.2.0", "title": "Trellis", "server": ">=5.4", "side": "server"});
+    listed.push(release(facts, &releases, "trellis-2.2.0.zip", &archive)?);
+    for addon in OFFERED {
+        let name = format!("{}-{}.vpk", addon.0, addon.1);
+        listed.push(release(
+            catalogue_facts(addon),
+            &releases,
+            &name,
+            &packed(addon)?,
+        )?);
+    }
+    let catalogue = json!({"format": 1, "name": "Verdance depot", "releases": listed});
+    let text = serde_json::to_string_pretty(&catalogue)?;
+    put(
+        &dir.join("depot/verdance.catalogue.json"),
+        format!("{text}\n").as_bytes(),
+    )?;
+
+    put(&dir.join("drop/sun-clock-2.1.0.vpk"), &packed(&FAULTY)?)
+}
+
+fn build_files(version: &str, standin: &str) -> Vec<(String, String)> {
+    let program = format!(
+        "#!/bin/sh\n# The Halcyon server program, build {version}.\nexec '{}' halcyon --build {version}\n",
+        standin.replace('\'', "'\\''")
+    );
+    vec![
+        (
+            "server/build.toml".into(),
+            format!("id = \"halcyon\"\ntitle = \"Halcyon\"\nversion = \"{version}\"\n"),
+        ),
+        ("server/halcyon".into(), program),
+    ]
+}
+
+fn framework_files(version: &str, server: &str) -> Vec<(String, String)> {
+    vec![
+        (
+            "framework.toml".into(),
+            format!(
+                "id = \"trellis\"\ntitle = \"Trellis\"\nversion = \"{version}\"\nserver = \"{server}\"\nside = \"server\"\n"
+            ),
+        ),
+        (
+            "lattice.bin".into(),
+            format!("lattice of {version}\n").repeat(400),
+        ),
+    ]
+}
+
+fn descriptor(addon: &Addon) -> String {
+    let Addon(id, version, title, server, side, rest, _) = addon;
+    format!(
+        "id = \"{id}\"\ntitle = \"{title}\"\nversion = \"{version}\"\nserver = \"{server}\"\nside = \"{side}\"\n{rest}"
+    )
+}
+
+fn packed(addon: &Addon) -> io::Result<Vec<u8>> {
+    let descriptor = descriptor(addon);
+    let content = padding(addon.0, addon.6);
+    zipped(
+        [
+            ("addon.toml", descriptor.as_bytes()),
+            ("content.bin", &content[..]),
+        ]
+        .into_iter(),
+    )
+}
+
+/// What the catalogue says of a release: the same as its descriptor.
+fn catalogue_facts(addon: &Addon) -> Value {
+    let described: toml_edit::Document<String> =
+        descriptor(addon).parse().expect("the descriptors are TOML");
+    let mut facts = json!({"id": addon.0, "kind": "addon", "version": addon.1, "title": addon.2, "server": addon.3, "side": addon.4});
+    for table in ["needs", "uses"] {
+        if let Some(needs) = described.get(table).and_then(|item| item.as_table_like()) {
+            let pairs = needs
+                .iter()
+                .map(|(id, range)| (id.to_owned(), json!(range.as_str())));
+            facts[table] = Value::Object(pairs.collect());
+        }
+    }
+    if let Some(bound) = described.get("world_bound").and_then(|item| item.as_bool()) {
+        facts["world_bound"] = json!(bound);
+    }
+    facts
+}
+
+fn release(mut facts: Value, folder: &Path, name: &str, archive: &[u8]) -> io::Result<Value> {
+    put(&folder.join(name), archive)?;
+    facts["archive"] = json!({
+        "file": format!("releases/{name}"),
+        "blake3": blake3::hash(archive).to_hex().to_string(),
+        "bytes": archive.len(),
+    });
+    Ok(facts)
+}
+
+/// Bytes that do not pack, the same on every run.
+fn padding(seed: &str, length: usize) -> Vec<u8> {
+    let mut bytes = vec![0; length];
+    blake3::Hasher::new()
+        .update(seed.as_bytes())
+        .finalize_xof()
+        .fill(&mut bytes);
+    bytes
+}
+
+fn zipped<'a>(files: impl Iterator<Item = (&'a str, &'a [u8])>) -> io::Result<Vec<u8>> {
+    let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
+    for (name, content) in files {
+        zip.start_file(name, SimpleFileOptions::default())?;
+        zip.write_all(content)?;
+    }
+    Ok(zip.finish()?.into_inner())
+}
+
+fn put(path: &Path, content: &[u8]) -> io::Result<()> {
+    if let Some(folder) = path.parent() {
+        fs::create_dir_all(folder)?;
+    }
+    File::create(path)?.write_all(content)
+}

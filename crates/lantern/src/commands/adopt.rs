@@ -1,0 +1,105 @@
+//! `lantern adopt`
+
+use crate::cli::shell_word;
+use crate::fail;
+use crate::look::{Look, Means, bytes, count};
+use clap::Args;
+use lantern_core::component::Kind;
+use lantern_host::Result;
+use lantern_host::adopt::{Wishes, adopt};
+use serde_json::json;
+use std::path::PathBuf;
+
+/// Take a server folder into care: write lantern.toml, and every file into the ledger
+#[derive(Debug, Args)]
+pub struct AdoptArgs {
+    /// The server folder
+    dir: PathBuf,
+    /// A family's name, or a family file; otherwise the one whose marks fit
+    #[arg(long, value_name = "NAME|FILE")]
+    family: Option<String>,
+    /// The server's name; otherwise the folder's
+    #[arg(long)]
+    name: Option<String>,
+    /// The server version, where the server program lies outside the folder
+    #[arg(long, value_name = "VERSION")]
+    server_version: Option<String>,
+}
+
+/// Adopts a server and says in a few lines what was found.
+pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
+    let wishes = Wishes {
+        family: args.family.as_deref(),
+        name: args.name.as_deref(),
+        server_version: args.server_version.as_deref(),
+    };
+    let (server, found) = adopt(&args.dir, &wishes)?;
+    let inventory = &found.inventory;
+    let of_kind = |kind| {
+        inventory
+            .components
+            .iter()
+            .filter(|c| c.facts.kind == kind)
+            .count()
+    };
+    let total: u64 = found.files.iter().map(|file| file.bytes).sum();
+    let kept = found
+        .files
+        .iter()
+        .filter(|file| server.keeps(file.path.as_str()))
+        .count();
+    if look.json {
+        look.answer(&json!({
+            "format": 1,
+            "server": server.config.name,
+            "family": server.family.name,
+            "server_version": inventory.server_version().map(ToString::to_string),
+            "components": inventory.components.len(),
+            "files": found.files.len(),
+            "bytes": total,
+            "kept_files": kept,
+            "findings": inventory.findings.len(),
+        }));
+        return Ok(fail::DONE);
+    }
+    let version = inventory
+        .server_version()
+        .map_or("of unknown version".into(), ToString::to_string);
+    look.say(&look.paint(
+        Means::Title,
+        &format!(
+            "{} is in lantern's care: {}, {version}.",
+            server.config.name, server.family.title
+        ),
+    ));
+    look.say(&format!(
+        "  {}, {}, {}",
+        count(of_kind(Kind::Addon), "add-on", "add-ons"),
+        count(of_kind(Kind::Pack), "pack", "packs"),
+        count(of_kind(Kind::Framework), "framework", "frameworks"),
+    ));
+    look.say(&format!(
+        "  {}, {}, all in the ledger; {kept} of them on the keep list",
+        count(found.files.len(), "file", "files"),
+        bytes(total),
+    ));
+    look.say(&format!(
+        "  {}",
+        count(inventory.findings.len(), "finding", "findings")
+    ));
+    if !found.left_alone.is_empty() {
+        let text = format!(
+            "  left alone, as they are links or have odd names: {}",
+            found.left_alone.join(", ")
+        );
+        look.say(&look.paint(Means::Caution, &text));
+    }
+    if server.family.build.outside && server.config.server_version.is_none() {
+        look.say("  The server program lies outside the folder: say its version in lantern.toml, server_version.");
+    }
+    look.next(&format!(
+        "lantern survey --server {}",
+        shell_word(&args.dir)
+    ));
+    Ok(fail::DONE)
+}

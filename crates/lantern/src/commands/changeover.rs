@@ -1,0 +1,85 @@
+//! `lantern changeover`
+
+use super::{open, open_settled};
+use crate::cli::Cli;
+use crate::fail;
+use crate::look::{Look, Means, time};
+use crate::progress::Progress;
+use clap::Args;
+use lantern_core::plan::Plan;
+use lantern_host::changeover::{Report, changeover, resume};
+use lantern_host::ledger::Ledger;
+use lantern_host::{Error, Result};
+use serde_json::json;
+use std::path::PathBuf;
+
+/// Carry a plan out: warn, stop, back up, swap, start, verify; or put the old state back
+#[derive(Debug, Args)]
+pub struct ChangeoverArgs {
+    /// The plan; otherwise the last one made, .lantern/next.plan.json
+    plan: Option<PathBuf>,
+    /// Go on with a changeover that was cut off
+    #[arg(long, conflicts_with = "plan")]
+    resume: bool,
+}
+
+/// Carries a plan out; the exit status is 4 when the old state had to be put back.
+pub fn run(args: &ChangeoverArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    let mut progress = Progress::new(look);
+    let mut tell = |event| progress.show(event);
+    let report = if args.resume {
+        let (server, _lock) = open(cli, "changeover")?;
+        let mut ledger = Ledger::open(&server.folder)?;
+        resume(&server, &mut ledger, &mut tell)?
+    } else {
+        let (server, _lock) = open_settled(cli, "changeover")?;
+        let path = args
+            .plan
+            .clone()
+            .unwrap_or_else(|| server.folder.own("next.plan.json"));
+        let text = std::fs::read_to_string(&path).map_err(|source| Error::Io {
+            doing: "reading the plan",
+            path: path.clone(),
+            source,
+        })?;
+        let plan = Plan::parse(&text).map_err(|fault| Error::Plan { path, fault })?;
+        let mut ledger = Ledger::open(&server.folder)?;
+        changeover(&server, &mut ledger, plan, &mut tell)?
+    };
+    drop(progress);
+    show(look, cli, &report);
+    Ok(fail::DONE)
+}
+
+fn show(look: &Look, cli: &Cli, report: &Report) {
+    if look.json {
+        look.answer(&json!({
+            "format": 1,
+            "number": report.number,
+            "down_ms": report.down_ms,
+            "own_ms": report.own_ms,
+            "loaded": report.loaded.map(|(loaded, _)| loaded),
+            "backup": report.backup,
+        }));
+        return;
+    }
+    let down = match report.down_ms {
+        Some(ms) => format!(
+            "The server was down for {}, {} of it lantern's own.",
+            time(ms),
+            time(report.own_ms)
+        ),
+        None => "The server was down before and is up now.".into(),
+    };
+    look.say(&look.paint(Means::Good, &format!("Done. {down}")));
+    if let Some((loaded, expected)) = report.loaded {
+        look.say(&format!(
+            "  {loaded} of {expected} add-ons are loaded as planned"
+        ));
+    }
+    look.say(&format!("  backup of the keep list: {}", report.backup));
+    look.say(&format!(
+        "\nThe way back: {}",
+        look.paint(Means::Paste, &cli.next("undo"))
+    ));
+}

@@ -1,0 +1,116 @@
+//! `lantern client`
+
+use super::open_settled;
+use crate::cli::{Cli, shell_word};
+use crate::fail;
+use crate::look::{Look, Means, bytes, count};
+use clap::{Args, Subcommand};
+use lantern_core::clients::{ClientList, list};
+use lantern_core::component::Id;
+use lantern_host::Result;
+use lantern_host::client_pack;
+use lantern_host::ledger::Ledger;
+use lantern_host::survey::{Depth, survey};
+use serde_json::json;
+use std::path::PathBuf;
+
+/// Show or pack what a player's client must have
+#[derive(Debug, Args)]
+pub struct ClientArgs {
+    #[command(subcommand)]
+    command: ClientCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum ClientCommand {
+    /// List exactly what a client must have
+    List,
+    /// Pack it into an archive
+    Pack {
+        /// The archive
+        #[arg(long, value_name = "FILE.zip")]
+        out: PathBuf,
+    },
+}
+
+/// Lists or packs what clients must have.
+pub fn run(args: &ClientArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(cli, "client")?;
+    let mut ledger = Ledger::open(&server.folder)?;
+    let found = survey(&server, &mut ledger, Depth::Usual)?;
+    let list = list(&found.inventory);
+    match &args.command {
+        ClientCommand::List => {
+            if look.json {
+                look.answer(&json!({"format": 1, "client": list}));
+                return Ok(fail::DONE);
+            }
+            show(look, &server.config.name, &list);
+            look.next(&cli.next("client pack --out client.zip"));
+        }
+        ClientCommand::Pack { out } => {
+            let written = client_pack::write(&server, &list, out)?;
+            if look.json {
+                look.answer(&json!({"format": 1, "out": out, "bytes": written, "client": list}));
+                return Ok(fail::DONE);
+            }
+            look.say(&look.paint(
+                Means::Title,
+                &format!(
+                    "{}: {}, {}.",
+                    shell_word(out),
+                    count(list.items.len(), "component", "components"),
+                    bytes(written)
+                ),
+            ));
+            look.say(&format!(
+                "  {} inside says exactly what it holds. Give it to the players.",
+                client_pack::LIST
+            ));
+            unknown(look, &list);
+        }
+    }
+    Ok(fail::DONE)
+}
+
+fn show(look: &Look, server: &str, list: &ClientList) {
+    let version = list.server_version.as_deref().unwrap_or("unknown");
+    look.say(&look.paint(
+        Means::Title,
+        &format!(
+            "To join {server}, a client of version {version} must have {}:",
+            count(list.items.len(), "component", "components")
+        ),
+    ));
+    look.say("");
+    let rows = list.items.iter().map(|item| {
+        let size = item.files.iter().map(|file| file.bytes).sum();
+        let hash = item
+            .files
+            .first()
+            .map_or(String::new(), |file| file.blake3[..16].into());
+        vec![
+            item.id.to_string(),
+            item.version.clone(),
+            item.place.to_string(),
+            bytes(size),
+            hash,
+        ]
+    });
+    look.table(
+        &["id", "version", "where", "size", "blake3"],
+        rows.collect(),
+    );
+    unknown(look, list);
+}
+
+fn unknown(look: &Look, list: &ClientList) {
+    if !list.unknown.is_empty() {
+        let ids: Vec<&str> = list.unknown.iter().map(Id::as_str).collect();
+        let text = format!(
+            "  unknown whether clients need it, as nobody declared it: {}",
+            ids.join(", ")
+        );
+        look.say(&look.paint(Means::Caution, &text));
+    }
+}

@@ -1,0 +1,187 @@
+//! `lantern demo`
+
+use crate::cli::shell_word;
+use crate::fail;
+use crate::look::{Look, Means};
+use clap::Args;
+use lantern_host::{Error, Result};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+/// Tell the whole story on made-up servers, with stand-ins for the outside world
+#[derive(Debug, Args)]
+pub struct DemoArgs {
+    /// The folder in which the demo takes place; it is left for you to go on in
+    #[arg(long, default_value = "lantern-demo")]
+    dir: PathBuf,
+}
+
+/// One command of the story, with what leads up to it and the exit status that it is to have.
+struct Scene(&'static str, &'static [&'static str], u8);
+
+const STORY: &[Scene] = &[
+    Scene(
+        "A server folder, as somebody left it. Lantern takes it into care.",
+        &["adopt", "halcyon-terrace"],
+        0,
+    ),
+    Scene(
+        "The greenhouse opens.",
+        &["console", "start", "--server", "halcyon-terrace"],
+        0,
+    ),
+    Scene(
+        "What is installed?",
+        &["survey", "--server", "halcyon-terrace"],
+        0,
+    ),
+    Scene(
+        "Halcyon 5.4 is out. Which releases fit it, and each other?",
+        &[
+            "plan",
+            "--to",
+            "5.4",
+            "--catalogue",
+            "depot/verdance.catalogue.json",
+            "--server",
+            "halcyon-terrace",
+        ],
+        0,
+    ),
+    Scene(
+        "The changeover, with the server running and players told.",
+        &["changeover", "--server", "halcyon-terrace"],
+        0,
+    ),
+    Scene(
+        "Somebody has found a newer sun-clock, and put it into the drop folder.",
+        &[
+            "plan",
+            "--to",
+            "same",
+            "--from",
+            "drop",
+            "--server",
+            "halcyon-terrace",
+        ],
+        0,
+    ),
+    Scene(
+        "The server does not start with it. The old state comes back by itself.",
+        &["changeover", "--server", "halcyon-terrace"],
+        4,
+    ),
+    Scene(
+        "What must the players have?",
+        &["client", "list", "--server", "halcyon-terrace"],
+        0,
+    ),
+    Scene(
+        "And as an archive to hand out.",
+        &[
+            "client",
+            "pack",
+            "--out",
+            "client-5.4.zip",
+            "--server",
+            "halcyon-terrace",
+        ],
+        0,
+    ),
+    Scene(
+        "The players want the old version back.",
+        &["undo", "--server", "halcyon-terrace"],
+        0,
+    ),
+    Scene(
+        "All is as it was.",
+        &["survey", "--server", "halcyon-terrace"],
+        0,
+    ),
+    Scene(
+        "The greenhouse closes for the night.",
+        &["console", "stop", "--server", "halcyon-terrace"],
+        0,
+    ),
+];
+
+/// Makes the demo's folder and runs the story in it.
+pub fn run(args: &DemoArgs, look: &Look) -> Result<u8> {
+    let io = |doing: &'static str, path: &Path| {
+        let path = path.to_owned();
+        move |source| Error::Io {
+            doing,
+            path,
+            source,
+        }
+    };
+    let own = std::env::current_exe().map_err(io("finding", Path::new("lantern")))?;
+    let standin = own.with_file_name("lantern-standin");
+    let made = Command::new(&standin).arg("make").arg(&args.dir).status();
+    let made = made.map_err(io("running the stand-in (cargo build makes it)", &standin))?;
+    if !made.success() {
+        return Ok(fail::ERROR);
+    }
+    for Scene(words, command, expected) in STORY {
+        let shown: Vec<String> = command
+            .iter()
+            .map(|word| shell_word(Path::new(word)))
+            .collect();
+        look.say(&look.paint(Means::Aside, &format!("\n# {words}")));
+        look.say(&look.paint(Means::Paste, &format!("$ lantern {}", shown.join(" "))));
+        let status = Command::new(&own)
+            .args(*command)
+            .args([
+                "--color",
+                if look.paint(Means::Good, "x") == "x" {
+                    "never"
+                } else {
+                    "always"
+                },
+            ])
+            .current_dir(&args.dir)
+            .status()
+            .map_err(io("running", &own))?;
+        let status = status
+            .code()
+            .and_then(|code| u8::try_from(code).ok())
+            .unwrap_or(fail::ERROR);
+        if *command.first().unwrap_or(&"") == "adopt" {
+            shorten_warning(&args.dir)?;
+        }
+        if status != *expected {
+            look.talk(&format!(
+                "the demo expected exit status {expected} here, not {status}"
+            ));
+            return Ok(fail::ERROR);
+        }
+        if *expected != fail::DONE {
+            look.say(&look.paint(Means::Aside, &format!("# exit status {status}")));
+        }
+    }
+    look.say(&format!(
+        "\nThe demo's folder is yours to go on in: {}",
+        shell_word(&args.dir)
+    ));
+    look.next(&format!(
+        "cd {} && lantern survey --server halcyon-terrace",
+        shell_word(&args.dir)
+    ));
+    Ok(fail::DONE)
+}
+
+/// Nobody plays on the demo's server, so nobody has to be warned for long.
+fn shorten_warning(dir: &Path) -> Result<()> {
+    let path = dir.join("halcyon-terrace/lantern.toml");
+    let io = |doing: &'static str| {
+        let path = path.clone();
+        move |source| Error::Io {
+            doing,
+            path,
+            source,
+        }
+    };
+    let text = std::fs::read_to_string(&path).map_err(io("reading"))?;
+    let text = text.replace("seconds = 10", "seconds = 1");
+    std::fs::write(&path, text).map_err(io("writing"))
+}

@@ -1,0 +1,59 @@
+//! One file for each command: an `Args` struct whose doc comments are the help, and one function.
+
+pub mod adopt;
+pub mod changeover;
+pub mod client;
+pub mod demo;
+pub mod plan;
+pub mod server;
+pub mod survey;
+pub mod undo;
+
+use crate::cli::{Cli, Command};
+use crate::fail;
+use crate::look::Look;
+use clap::CommandFactory;
+use lantern_host::Result;
+use lantern_host::changeover::refuse_interrupted;
+use lantern_host::config::Server;
+use lantern_host::lock::Lock;
+
+/// Does what was typed; returns the exit status.
+///
+/// # Errors
+/// Whatever the host says; `fail` tells it.
+pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
+    match &cli.command {
+        Command::Adopt(args) => adopt::run(args, look),
+        Command::Survey(args) => survey::run(args, cli, look),
+        Command::Plan(args) => plan::run(args, cli, look),
+        Command::Changeover(args) => changeover::run(args, cli, look),
+        Command::Undo(args) => undo::run(args, cli, look),
+        Command::Client(args) => client::run(args, cli, look),
+        Command::Console(args) => server::run(args, cli, look),
+        Command::Demo(args) => demo::run(args, look),
+        Command::Completions { shell } => {
+            clap_complete::generate(
+                *shell,
+                &mut Cli::command(),
+                "lantern",
+                &mut std::io::stdout(),
+            );
+            Ok(fail::DONE)
+        }
+    }
+}
+
+/// Opens the server that `--server` names, and takes its lock.
+fn open(cli: &Cli, doing: &str) -> Result<(Server, Lock)> {
+    let server = Server::open(&cli.common.server)?;
+    let lock = Lock::take(&server.folder, doing)?;
+    Ok((server, lock))
+}
+
+/// As [`open`], and refuses where a changeover was cut off.
+fn open_settled(cli: &Cli, doing: &str) -> Result<(Server, Lock)> {
+    let (server, lock) = open(cli, doing)?;
+    refuse_interrupted(&server)?;
+    Ok((server, lock))
+}

@@ -1,0 +1,249 @@
+//! `lantern plan`
+
+use super::open_settled;
+use crate::cli::{Cli, shell_word};
+use crate::fail;
+use crate::look::{Look, Means, bytes, count};
+use crate::progress::name;
+use clap::Args;
+use lantern_core::order::LineChange;
+use lantern_core::plan::{Plan, Verdict, What};
+use lantern_core::resolve::{Policy, Prefer};
+use lantern_host::Result;
+use lantern_host::config::Server;
+use lantern_host::depot::Depot;
+use lantern_host::ledger::Ledger;
+use lantern_host::survey::{Depth, survey};
+use lantern_host::{durable, planning};
+use serde_json::json;
+use std::path::PathBuf;
+
+/// Work out a change: which releases fit together, which files move, which load order follows
+#[derive(Debug, Args)]
+pub struct PlanArgs {
+    /// The server version to move to; "same" keeps it and moves add-ons
+    #[arg(long, value_name = "VERSION")]
+    to: String,
+    /// A folder of archives fetched by hand; what lies there is wanted
+    #[arg(long, value_name = "DIR")]
+    from: Vec<PathBuf>,
+    /// A catalogue of releases
+    #[arg(long, value_name = "FILE")]
+    catalogue: Vec<PathBuf>,
+    /// Take pre-releases, too
+    #[arg(long)]
+    allow_early: bool,
+    /// Which of several fitting releases is better
+    #[arg(long, value_name = "WHICH", default_value = "settled")]
+    prefer: PreferArg,
+    /// Where the plan goes; otherwise .lantern/next.plan.json
+    #[arg(long, value_name = "FILE")]
+    out: Option<PathBuf>,
+    /// Show every path
+    #[arg(long)]
+    files: bool,
+}
+
+/// Which of several fitting releases is better.
+#[derive(Debug, Clone, Copy, clap::ValueEnum)]
+enum PreferArg {
+    /// Only what must move, moves
+    Settled,
+    /// The newest of each
+    Newest,
+}
+
+/// Draws a plan, shows and saves it.
+pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(cli, "plan")?;
+    let mut ledger = Ledger::open(&server.folder)?;
+    let found = survey(&server, &mut ledger, Depth::Usual)?;
+    let mut depot = Depot::default();
+    for path in &args.catalogue {
+        depot.add_catalogue(path, &server.family)?;
+    }
+    for path in &args.from {
+        depot.add_drop_folder(path, &server.family)?;
+    }
+    for (place, why) in &depot.left_out {
+        let word = look.paint_error(Means::Caution, "left out");
+        look.talk(&format!("{word}: {place}: {why}"));
+    }
+    let policy = Policy {
+        early: args.allow_early,
+        prefer: match args.prefer {
+            PreferArg::Settled => Prefer::Settled,
+            PreferArg::Newest => Prefer::Newest,
+        },
+    };
+    let plan = planning::plan(&server, &found, &depot, &args.to, policy)?;
+    let out = args
+        .out
+        .clone()
+        .unwrap_or_else(|| server.folder.own("next.plan.json"));
+    durable::write(&out, plan.to_json().as_bytes())?;
+    let left_out = depot.left_out.len();
+    if look.json {
+        look.answer(&json!({
+            "format": 1,
+            "saved": out,
+            "left_out": depot.left_out.iter().map(|(place, why)| json!({"place": place, "why": why})).collect::<Vec<_>>(),
+            "plan": plan,
+        }));
+    } else {
+        show(look, &plan, &server, args.files);
+        if plan.is_empty() {
+            look.say("\nThere is nothing to do.");
+        } else {
+            let words = match &args.out {
+                Some(out) => format!("changeover {}", shell_word(out)),
+                None => "changeover".into(),
+            };
+            look.next(&cli.next(&words));
+        }
+    }
+    Ok(if left_out > 0 { fail::NO } else { fail::DONE })
+}
+
+/// Shows a plan.
+fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
+    let of = |verdict| {
+        plan.components
+            .iter()
+            .filter(|c| c.verdict == verdict)
+            .count()
+    };
+    let from = plan.from.as_deref().unwrap_or("unknown");
+    look.say(&look.paint(
+        Means::Title,
+        &format!(
+            "{}: {} {from} to {}. {} move, {} come new, {} stay.",
+            plan.server,
+            server.family.name,
+            plan.to,
+            of(Verdict::Moves),
+            of(Verdict::Comes),
+            of(Verdict::Stays)
+        ),
+    ));
+    look.say("");
+    let changed = plan
+        .components
+        .iter()
+        .filter(|c| c.verdict != Verdict::Stays);
+    let rows: Vec<Vec<String>> = changed
+        .map(|change| {
+            let own = plan
+                .actions
+                .iter()
+                .filter(|a| a.component.as_ref() == Some(&change.id));
+            let tally = |what| own.clone().filter(|action| action.what == what).count();
+            let words = [
+                (tally(What::Place), "in"),
+                (tally(What::Replace), "replaced"),
+                (tally(What::SetAside), "set aside"),
+                (tally(What::Keep), "same"),
+            ];
+            let words = words
+                .iter()
+                .filter(|(n, _)| *n > 0)
+                .map(|(n, word)| format!("{n} {word}"));
+            let size: u64 = own
+                .clone()
+                .filter(|a| a.after.is_some() && a.what != What::Keep)
+                .map(|a| a.bytes)
+                .sum();
+            let verdict = match change.verdict {
+                Verdict::Moves => "moves",
+                Verdict::Comes => "comes",
+                Verdict::Stays => "stays",
+            };
+            vec![
+                verdict.into(),
+                change.kind.to_string(),
+                change.id.to_string(),
+                change.from.clone().unwrap_or_default(),
+                change.to.clone(),
+                bytes(size),
+                words.collect::<Vec<_>>().join(", "),
+                look.paint(Means::Aside, &change.why),
+            ]
+        })
+        .collect();
+    if !rows.is_empty() {
+        look.table(
+            &["", "kind", "id", "from", "to", "size", "files", "why"],
+            rows,
+        );
+    }
+    let stays: Vec<&str> = plan
+        .components
+        .iter()
+        .filter(|c| c.verdict == Verdict::Stays)
+        .map(|c| c.id.as_str())
+        .collect();
+    if !stays.is_empty() {
+        look.say(&format!("\n  stay as they are: {}", stays.join(", ")));
+    }
+    if let Some(order) = &plan.order {
+        look.say(&format!("\n  load order, {}:", order.path));
+        for line in &order.lines {
+            let (added, removed) = (
+                |t: &str| look.paint(Means::Good, &format!("    + {t}")),
+                |n: usize, t: &str| look.paint(Means::Bad, &format!("    - {t}   (line {n})")),
+            );
+            match line {
+                LineChange::Added { text } => look.say(&added(text)),
+                LineChange::Removed { line, text } => look.say(&removed(*line, text)),
+                LineChange::Changed {
+                    line,
+                    text,
+                    becomes,
+                } => {
+                    look.say(&removed(*line, text));
+                    look.say(&added(becomes));
+                }
+            }
+        }
+    }
+    if all_files {
+        look.say("");
+        let rows = plan.actions.iter().map(|action| {
+            let what = match action.what {
+                What::Place => "place",
+                What::Replace => "replace",
+                What::SetAside => "set aside",
+                What::Keep => "keep",
+                What::Edit => "edit",
+            };
+            let owner = action
+                .component
+                .as_ref()
+                .map_or("nobody's", |id| id.as_str());
+            vec![
+                what.into(),
+                action.path.to_string(),
+                bytes(action.bytes),
+                owner.into(),
+            ]
+        });
+        look.table(&["what", "path", "size", "whose"], rows.collect());
+    }
+    let kept = plan.of(What::Keep).count();
+    look.say(&format!(
+        "\n  {} to unpack; {} set aside; {} stay; never written: {}",
+        bytes(plan.staged_bytes()),
+        count(
+            plan.of(What::SetAside).count() + plan.of(What::Replace).count(),
+            "file is",
+            "files are"
+        ),
+        count(kept, "file", "files"),
+        plan.keep.patterns.join(", ")
+    ));
+    let steps: Vec<&str> = plan.steps.iter().map(|step| name(*step)).collect();
+    look.say(&format!("  steps: {}", steps.join(", ")));
+    for note in &plan.notes {
+        look.say(&look.paint(Means::Caution, &format!("  note: {note}")));
+    }
+}

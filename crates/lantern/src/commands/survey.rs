@@ -1,0 +1,189 @@
+//! `lantern survey`
+
+use super::open_settled;
+use crate::cli::Cli;
+use crate::fail;
+use crate::look::{Look, Means, bytes, count};
+use clap::Args;
+use lantern_core::inventory::{Component, Severity, State, VersionFrom};
+use lantern_core::path::RelPath;
+use lantern_host::Result;
+use lantern_host::ledger::Ledger;
+use lantern_host::survey::{Depth, Survey, survey};
+use serde_json::{Value, json};
+
+/// Show what is installed, and what is to be held against it
+#[derive(Debug, Args)]
+pub struct SurveyArgs {
+    /// Read every file again, whatever the ledger remembers
+    #[arg(long)]
+    recheck: bool,
+}
+
+/// Surveys a server; the exit status is 3 when something is wrong.
+pub fn run(args: &SurveyArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(cli, "survey")?;
+    let mut ledger = Ledger::open(&server.folder)?;
+    let depth = if args.recheck {
+        Depth::Everything
+    } else {
+        Depth::Usual
+    };
+    let found = survey(&server, &mut ledger, depth)?;
+    let inventory = &found.inventory;
+    let wrong = inventory
+        .findings
+        .iter()
+        .filter(|f| f.severity == Severity::Error)
+        .count();
+    if look.json {
+        look.answer(&as_json(&server.config.name, &server.family.name, &found));
+    } else {
+        let version = inventory
+            .server_version()
+            .map_or("of unknown version".into(), ToString::to_string);
+        look.say(&look.paint(
+            Means::Title,
+            &format!(
+                "{}: {} {version}, {}, {}.",
+                server.config.name,
+                server.family.name,
+                count(inventory.components.len(), "component", "components"),
+                count(inventory.findings.len(), "finding", "findings"),
+            ),
+        ));
+        look.say("");
+        components(look, &found);
+        findings(look, &found);
+        if wrong == 0 {
+            look.next(&cli.next("plan --to VERSION --catalogue FILE"));
+        }
+    }
+    Ok(if wrong > 0 { fail::NO } else { fail::DONE })
+}
+
+fn components(look: &Look, found: &Survey) {
+    let rows = found.inventory.components.iter().map(|component| {
+        let state = state_word(component);
+        let means = match &component.state {
+            State::Edited { .. } => Means::Caution,
+            State::PartlyMissing { .. } => Means::Bad,
+            _ => Means::Aside,
+        };
+        let indent = if component.group.is_some() { "  " } else { "" };
+        vec![
+            component.facts.kind.to_string(),
+            format!("{indent}{}", component.facts.id),
+            component.facts.version.to_string(),
+            component
+                .facts
+                .side
+                .map_or("unknown".into(), |side| side.to_string()),
+            component
+                .on
+                .map_or("", |on| if on { "on" } else { "off" })
+                .into(),
+            bytes(component.bytes()),
+            component
+                .place
+                .as_ref()
+                .map_or("outside the folder", RelPath::as_str)
+                .into(),
+            look.paint(means, &state),
+        ]
+    });
+    let heads = [
+        "kind", "id", "version", "side", "runs", "size", "where", "state",
+    ];
+    look.table(&heads, rows.collect());
+    let nobodys = &found.inventory.nobodys;
+    if !nobodys.is_empty() {
+        let names: Vec<&str> = nobodys
+            .iter()
+            .take(4)
+            .map(|file| file.path.as_str())
+            .collect();
+        let more = nobodys.len().saturating_sub(names.len());
+        let more = if more > 0 {
+            format!(" and {} more", count(more, "file", "files"))
+        } else {
+            String::new()
+        };
+        let text = format!("\n  nobody's: {}{more}", names.join(", "));
+        look.say(&look.paint(Means::Aside, &text));
+    }
+}
+
+fn findings(look: &Look, found: &Survey) {
+    for finding in &found.inventory.findings {
+        let (word, means) = match finding.severity {
+            Severity::Error => ("wrong", Means::Bad),
+            Severity::Warning => ("caution", Means::Caution),
+            Severity::Note => ("note", Means::Aside),
+        };
+        let place = finding
+            .place
+            .as_ref()
+            .map_or(String::new(), |place| format!("{place}: "));
+        look.say(&format!(
+            "\n{} {place}{}",
+            look.paint(means, &format!("{word} [{}]", finding.code)),
+            finding.text
+        ));
+        look.say(&format!("  {}", finding.remedy));
+    }
+}
+
+fn state_word(component: &Component) -> String {
+    if component.place.is_none() {
+        return "as stated".into();
+    }
+    match &component.state {
+        State::New => "new".into(),
+        State::AsShipped => "as shipped".into(),
+        State::AsAdopted => "as adopted".into(),
+        State::Edited { files } => format!("edited ({})", files.len()),
+        State::PartlyMissing { files } => format!("{} missing", files.len()),
+    }
+}
+
+fn as_json(server: &str, family: &str, found: &Survey) -> Value {
+    let components = found.inventory.components.iter().map(|component| {
+        let facts = &component.facts;
+        let needs = |needs: &[lantern_core::component::Need]| -> Value {
+            needs
+                .iter()
+                .map(|need| (need.id.to_string(), json!(need.range.to_string())))
+                .collect::<serde_json::Map<_, _>>()
+                .into()
+        };
+        json!({
+            "kind": facts.kind,
+            "id": facts.id,
+            "title": facts.title,
+            "version": facts.version.as_str(),
+            "version_from": component.version_from,
+            "version_is_stated": component.version_from != VersionFrom::Content,
+            "server": facts.server.as_ref().map(ToString::to_string),
+            "needs": needs(&facts.needs),
+            "uses": needs(&facts.uses),
+            "side": facts.side,
+            "on": component.on,
+            "pack": component.group,
+            "place": component.place,
+            "files": component.files.len(),
+            "bytes": component.bytes(),
+            "state": component.state,
+        })
+    });
+    json!({
+        "format": 1,
+        "server": server,
+        "family": family,
+        "server_version": found.inventory.server_version().map(ToString::to_string),
+        "components": components.collect::<Vec<_>>(),
+        "findings": found.inventory.findings,
+        "nobodys": found.inventory.nobodys.iter().map(|file| &file.path).collect::<Vec<_>>(),
+        "left_alone": found.left_alone,
+    })
+}

@@ -1,0 +1,66 @@
+//! `lantern undo`
+
+use super::open;
+use crate::cli::Cli;
+use crate::fail;
+use crate::look::{Look, Means, time};
+use crate::progress::Progress;
+use clap::Args;
+use lantern_core::path::RelPath;
+use lantern_host::Result;
+use lantern_host::changeover::undo;
+use lantern_host::ledger::Ledger;
+use serde_json::json;
+
+/// Go back to before the last changeover: files and load order; the world only if asked
+#[derive(Debug, Args)]
+pub struct UndoArgs {
+    /// Bring the keep list back, too, as it was before the changeover; what was done since is set aside
+    #[arg(long)]
+    with_world: bool,
+}
+
+/// Takes the last changeover back.
+pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    let (server, _lock) = open(cli, "undo")?;
+    let mut ledger = Ledger::open(&server.folder)?;
+    let mut progress = Progress::new(look);
+    let undone = undo(&server, &mut ledger, args.with_world, &mut |event| {
+        progress.show(event)
+    })?;
+    drop(progress);
+    if look.json {
+        look.answer(&json!({
+            "format": 1,
+            "number": undone.number,
+            "server_version": undone.to,
+            "down_ms": undone.down_ms,
+            "with_world": undone.with_world,
+            "running": undone.running,
+            "written_since": undone.set_aside,
+        }));
+        return Ok(fail::DONE);
+    }
+    let down = match undone.down_ms {
+        Some(ms) if undone.running => format!(" The server was down for {}.", time(ms)),
+        _ if undone.running => " The server is up.".into(),
+        _ => " The server is down, as it was before.".into(),
+    };
+    look.say(&look.paint(Means::Good, &format!("Back at {}.{down}", undone.to)));
+    if !undone.set_aside.is_empty() {
+        let names: Vec<&str> = undone.set_aside.iter().map(RelPath::as_str).collect();
+        look.say(&format!(
+            "  written since the changeover, now in .lantern/set-aside/{:04}: {}",
+            undone.number,
+            names.join(", ")
+        ));
+    }
+    let world = if undone.with_world {
+        "is as it was before the changeover"
+    } else {
+        "was left as it is"
+    };
+    look.say(&format!("  the keep list {world}"));
+    look.next(&cli.next("survey"));
+    Ok(fail::DONE)
+}

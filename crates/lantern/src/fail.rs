@@ -1,0 +1,151 @@
+//! What to do when something goes wrong: the one place where errors get advice and an exit status.
+
+use crate::cli::{Cli, shell_word};
+use crate::look::{Look, Means, bytes, time};
+use lantern_host::Error;
+
+/// Done.
+pub const DONE: u8 = 0;
+/// It did not work.
+pub const ERROR: u8 = 1;
+/// The answer is no.
+pub const NO: u8 = 3;
+/// A changeover failed and the old state is back.
+pub const BACK: u8 = 4;
+/// A changeover was cut off and waits.
+pub const WAITING: u8 = 5;
+
+/// Tells what went wrong and what to do; returns the exit status.
+pub fn tell(error: &Error, cli: &Cli, look: &Look) -> u8 {
+    let word = look.paint_error(Means::Bad, "error");
+    look.talk(&format!("{word}: {error}"));
+    for line in advice(error, cli).lines() {
+        look.talk(&format!("  {line}"));
+    }
+    status(error)
+}
+
+fn status(error: &Error) -> u8 {
+    match error {
+        Error::Obstacle(_) | Error::NothingToDo | Error::NothingToUndo => NO,
+        Error::RolledBack { .. } => BACK,
+        Error::Interrupted { .. } => WAITING,
+        _ => ERROR,
+    }
+}
+
+fn advice(error: &Error, cli: &Cli) -> String {
+    let plan_again = format!("Make the plan again: {}", cli.next("plan --to VERSION"));
+    match error {
+        Error::NotAFolder(_) => "Name a server folder.".into(),
+        Error::NotAdopted(path) => format!(
+            "Take it into care first: lantern adopt {}\nOr name the right folder with --server DIR.",
+            shell_word(path)
+        ),
+        Error::AlreadyAdopted(path) => {
+            format!(
+                "See what is there: lantern survey --server {}",
+                shell_word(path)
+            )
+        }
+        Error::NoFamily { path, tried } => {
+            let tried = tried
+                .iter()
+                .map(|(name, mark)| format!("{name}: there is no {mark}\n"));
+            format!(
+                "{}Is this the server's own folder? If it is of another family, name its file:\nlantern adopt {} --family FILE.family.toml",
+                tried.collect::<String>(),
+                shell_word(path)
+            )
+        }
+        Error::SeveralFamilies { path, families } => {
+            format!(
+                "Say which: lantern adopt {} --family {}",
+                shell_word(path),
+                families[0]
+            )
+        }
+        Error::UnknownFamily { .. } => {
+            "Name one of these, or a file that ends in .family.toml.".into()
+        }
+        Error::Config { path, .. } => format!(
+            "Put it right in {}; docs/formats/ lists the keys.",
+            path.display()
+        ),
+        Error::Family { .. } => "docs/formats/family.md lists the keys.".into(),
+        Error::Ledger { path, .. } => format!(
+            "If the file is broken beyond use, move {} away and adopt the server again.",
+            path.display()
+        ),
+        Error::Busy { .. } => "Wait until it is done.".into(),
+        Error::Interrupted { .. } => format!(
+            "Go on: {}\nOr go back: {}",
+            cli.next("changeover --resume"),
+            cli.next("undo")
+        ),
+        Error::Catalogue { .. } => {
+            "Get the catalogue again; docs/formats/catalogue.md says what it holds.".into()
+        }
+        Error::Archive { .. } => "Fetch it again; nothing was written.".into(),
+        Error::OtherArchive { .. } => {
+            format!("Fetch it again, or if it is meant to be another one:\n{plan_again}")
+        }
+        Error::SeveralOrderFiles { .. } => {
+            "Keep one server to a folder, or write a family file that names the file.".into()
+        }
+        Error::Plan { .. } => format!("It may be cut off or edited. {plan_again}"),
+        Error::OtherServer { .. } => format!(
+            "Name that server with --server DIR. Or: {}",
+            cli.next("plan --to VERSION")
+        ),
+        Error::FolderChanged { .. } => format!("Nothing was touched. {plan_again}"),
+        Error::NothingToDo => String::new(),
+        Error::NoConsole { .. } => format!(
+            "No file was touched. Stop the server yourself, then let lantern start it:\n{}",
+            cli.next("console start")
+        ),
+        Error::DidNotStop { .. } => format!(
+            "Look at what it is doing: {}",
+            shell_word(&cli.common.server.join(".lantern/console/output.log"))
+        ),
+        Error::DidNotStart { .. } => format!(
+            "All it printed is in {}",
+            shell_word(&cli.common.server.join(".lantern/console/output.log"))
+        ),
+        Error::DiskFull { needed, free, .. } => format!(
+            "That is {} wanted and {} free. Make room; no file of the server was touched.",
+            bytes(*needed),
+            bytes(*free)
+        ),
+        Error::RolledBack {
+            down_ms, running, ..
+        } => format!(
+            "{} All the failed start printed is in {}",
+            if *running {
+                format!(
+                    "The old server runs again; it was down for {}.",
+                    time(*down_ms)
+                )
+            } else {
+                "The server is down, as it was before.".into()
+            },
+            shell_word(
+                &cli.common
+                    .server
+                    .join(".lantern/console/output.previous.log")
+            )
+        ),
+        Error::NothingToUndo => String::new(),
+        Error::Lost { .. } => {
+            "Somebody moved it while lantern worked. Look for it, put it back, then: lantern undo"
+                .into()
+        }
+        Error::Io { .. } => "Nothing more was done.".into(),
+        Error::Draw(_) => "Leave that release out, or ask who made it.".into(),
+        Error::Obstacle(_) => {
+            "Nothing was changed. Look for other releases, or choose another version with --to."
+                .into()
+        }
+        Error::Version(_) | Error::Path(_) => String::new(),
+    }
+}

@@ -1,0 +1,204 @@
+//! How things look: the one place for tables, colours and plain units.
+
+use crate::cli::When;
+use anstyle::{AnsiColor, Style};
+use comfy_table::{ContentArrangement, Row, Table};
+use std::io::{IsTerminal, Write};
+
+/// What a piece of text means; colour never says it alone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Means {
+    /// The answer, or a heading.
+    Title,
+    /// As it should be.
+    Good,
+    /// To be looked at.
+    Caution,
+    /// Wrong.
+    Bad,
+    /// Beside the point.
+    Aside,
+    /// A command line to paste.
+    Paste,
+}
+
+/// The one table from meaning to style.
+fn style(means: Means) -> Style {
+    let color = |color: AnsiColor| Style::new().fg_color(Some(color.into()));
+    match means {
+        Means::Title => Style::new().bold(),
+        Means::Good => color(AnsiColor::Green),
+        Means::Caution => color(AnsiColor::Yellow),
+        Means::Bad => color(AnsiColor::Red).bold(),
+        Means::Aside => color(AnsiColor::BrightBlack),
+        Means::Paste => color(AnsiColor::Cyan),
+    }
+}
+
+/// How this run looks.
+#[derive(Debug, Clone, Copy)]
+pub struct Look {
+    color: bool,
+    error_color: bool,
+    /// Whether answers are JSON.
+    pub json: bool,
+}
+
+impl Look {
+    /// Decides how this run looks.
+    pub fn new(when: When, json: bool) -> Look {
+        let choose = |terminal: bool| match when {
+            When::Always => true,
+            When::Never => false,
+            When::Auto => terminal && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
+        };
+        Look {
+            color: choose(std::io::stdout().is_terminal()),
+            error_color: choose(std::io::stderr().is_terminal()),
+            json,
+        }
+    }
+
+    /// Text for stdout, in the style of what it means.
+    pub fn paint(&self, means: Means, text: &str) -> String {
+        paint(self.color, means, text)
+    }
+
+    /// Text for stderr, in the style of what it means.
+    pub fn paint_error(&self, means: Means, text: &str) -> String {
+        paint(self.error_color, means, text)
+    }
+
+    /// Prints a line of the answer.
+    pub fn say(&self, line: &str) {
+        // A reader that has gone away, as `head` does, ends the answer quietly.
+        if writeln!(std::io::stdout(), "{line}").is_err() {
+            std::process::exit(0);
+        }
+    }
+
+    /// Prints a line of talk.
+    pub fn talk(&self, line: &str) {
+        let _ = writeln!(std::io::stderr(), "{line}");
+    }
+
+    /// Prints an answer as JSON.
+    pub fn answer(&self, value: &impl serde::Serialize) {
+        let text = serde_json::to_string_pretty(value).expect("answers have only plain values");
+        self.say(&text);
+    }
+
+    /// Prints the next command to paste.
+    pub fn next(&self, command: &str) {
+        self.say(&format!("\nNext: {}", self.paint(Means::Paste, command)));
+    }
+
+    /// Prints a table without borders, fitted to the terminal.
+    pub fn table(&self, heads: &[&str], rows: Vec<Vec<String>>) {
+        let mut table = Table::new();
+        table
+            .load_style(comfy_table::presets::NOTHING)
+            .set_content_arrangement(ContentArrangement::Dynamic);
+        if let Some(width) = width() {
+            table.set_width(width);
+        }
+        table.set_header(heads.iter().map(|head| self.paint(Means::Aside, head)));
+        for row in rows {
+            table.add_row(Row::from(row));
+        }
+        for column in table.column_iter_mut() {
+            column.set_padding((0, 2));
+        }
+        for line in table.lines() {
+            self.say(&format!("  {}", line.trim_end()));
+        }
+    }
+}
+
+fn paint(color: bool, means: Means, text: &str) -> String {
+    if !color || text.is_empty() {
+        return text.into();
+    }
+    let style = style(means);
+    format!("{style}{text}{style:#}")
+}
+
+/// How wide the output may be: `COLUMNS`, or the terminal; piped output is not cut.
+fn width() -> Option<u16> {
+    let asked = std::env::var("COLUMNS")
+        .ok()
+        .and_then(|text| text.parse().ok());
+    let terminal = || {
+        let terminal = std::io::stdout().is_terminal();
+        terminal.then(|| console::Term::stdout().size().1)
+    };
+    asked.or_else(terminal).map(|width: u16| width.max(40) - 2)
+}
+
+/// A size in plain units.
+pub fn bytes(bytes: u64) -> String {
+    const UNITS: [&str; 5] = ["bytes", "KB", "MB", "GB", "TB"];
+    let mut value = bytes as f64;
+    let mut unit = 0;
+    while value >= 999.5 && unit + 1 < UNITS.len() {
+        value /= 1000.0;
+        unit += 1;
+    }
+    match unit {
+        0 if bytes == 1 => "1 byte".into(),
+        0 => format!("{bytes} bytes"),
+        _ if value < 10.0 => format!("{value:.1} {}", UNITS[unit]),
+        _ => format!("{value:.0} {}", UNITS[unit]),
+    }
+}
+
+/// A length of time in plain units, from milliseconds.
+pub fn time(ms: u64) -> String {
+    match ms {
+        0..1_000 => format!("{ms} ms"),
+        1_000..60_000 => format!("{:.1} s", ms as f64 / 1000.0),
+        _ => format!("{} min {} s", ms / 60_000, ms / 1000 % 60),
+    }
+}
+
+/// A count with its noun.
+pub fn count(n: usize, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(n), if n == 1 { one } else { many })
+}
+
+fn grouped(n: usize) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn units_are_plain() {
+        for (n, text) in [
+            (0, "0 bytes"),
+            (1, "1 byte"),
+            (999, "999 bytes"),
+            (1_000, "1.0 KB"),
+            (9_960, "10.0 KB"),
+            (12_345, "12 KB"),
+            (999_600, "1.0 MB"),
+            (3_400_000_000, "3.4 GB"),
+        ] {
+            assert_eq!(bytes(n), text);
+        }
+        assert_eq!(time(450), "450 ms");
+        assert_eq!(time(12_340), "12.3 s");
+        assert_eq!(time(185_000), "3 min 5 s");
+        assert_eq!(count(12_000, "file", "files"), "12,000 files");
+    }
+}

@@ -1,0 +1,87 @@
+//! Progress on stderr: a bar on a terminal, one line for each finished step anywhere.
+
+use crate::look::{Look, Means};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use lantern_core::plan::Step;
+use lantern_host::changeover::Event;
+use std::io::IsTerminal;
+use std::time::Duration;
+
+/// Shows what a changeover tells.
+pub struct Progress<'a> {
+    look: &'a Look,
+    bar: ProgressBar,
+}
+
+impl<'a> Progress<'a> {
+    /// Progress on stderr; bars only on a terminal.
+    pub fn new(look: &'a Look) -> Progress<'a> {
+        let bar = ProgressBar::with_draw_target(None, target());
+        Progress { look, bar }
+    }
+
+    /// Shows an event.
+    pub fn show(&mut self, event: Event) {
+        match event {
+            Event::Begins(step) => {
+                self.bar = ProgressBar::with_draw_target(None, target());
+                let style = ProgressStyle::with_template("  {spinner} {msg} {elapsed}");
+                self.bar
+                    .set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+                self.bar.set_message(format!("{} …", name(step)));
+                self.bar.enable_steady_tick(Duration::from_millis(120));
+            }
+            Event::Progress(done, total) => {
+                if self.bar.length() != Some(total) {
+                    let style = ProgressStyle::with_template("  {bar:30} {msg} {percent} %");
+                    self.bar
+                        .set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
+                    self.bar.set_length(total);
+                }
+                self.bar.set_position(done);
+            }
+            Event::Done(step, what) => {
+                self.bar.finish_and_clear();
+                self.look.talk(&format!("  {:<14} {what}", name(step)));
+            }
+            Event::GoesBack(why) => {
+                self.bar.finish_and_clear();
+                let failed = self.look.paint_error(Means::Bad, "failed");
+                self.look.talk(&format!("  {failed:<14} {why}"));
+                self.look.talk(&format!(
+                    "  {:<14} the old state is being put back",
+                    "going back"
+                ));
+            }
+        }
+    }
+}
+
+impl Drop for Progress<'_> {
+    fn drop(&mut self) {
+        self.bar.finish_and_clear();
+    }
+}
+
+fn target() -> ProgressDrawTarget {
+    if std::io::stderr().is_terminal() {
+        ProgressDrawTarget::stderr_with_hz(20)
+    } else {
+        ProgressDrawTarget::hidden()
+    }
+}
+
+/// A step's name for people.
+pub fn name(step: Step) -> &'static str {
+    match step {
+        Step::Check => "check",
+        Step::Stage => "stage",
+        Step::FirstBackup => "back up",
+        Step::Warn => "warn",
+        Step::Stop => "stop",
+        Step::SecondBackup => "back up again",
+        Step::Swap => "swap",
+        Step::Start => "start",
+        Step::Verify => "verify",
+    }
+}
