@@ -139,6 +139,10 @@ fn writer(folder: &Folder) -> Option<(i32, String)> {
         files.flatten().find_map(|entry| {
             let target = fs::read_link(entry.path()).ok()?;
             let below = target.strip_prefix(folder.root()).ok()?;
+            if !target.exists() {
+                // Of a folder that stood here before: the system marks it as deleted.
+                return None;
+            }
             if target.starts_with(&own_files) && !below.starts_with(".lantern/console") {
                 return None;
             }
