@@ -5,6 +5,7 @@
 
 use crate::component::{Facts, Id, Kind, Need, Side};
 use crate::family::Notations;
+use crate::json::plain_reason;
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 use std::collections::{BTreeMap, HashMap};
@@ -193,14 +194,6 @@ fn read_release(text: &str, notations: &Notations) -> Result<Offer, String> {
         archive: written.archive,
         origin: Origin::Catalogue,
     })
-}
-
-fn plain_reason(error: &serde_json::Error) -> String {
-    let text = error.to_string();
-    match text.rfind(" at line ") {
-        Some(end) => text[..end].into(),
-        None => text,
-    }
 }
 
 /// Counts lines once over a whole text, for slices of it in ascending order.

@@ -24,6 +24,7 @@ pub mod component;
 pub mod descriptor;
 pub mod family;
 pub mod inventory;
+mod json;
 pub mod order;
 pub mod path;
 pub mod plan;

@@ -8,6 +8,7 @@ use crate::ledger::{Ledger, Put};
 use crate::lock::Lock;
 use crate::survey::{Depth, Survey, survey};
 use lantern_core::family::Family;
+use lantern_core::inventory::Component;
 use lantern_core::path::RelPath;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -110,22 +111,17 @@ fn fitting(folder: &Folder, path: &Path) -> Result<Family> {
 
 /// What the ledger writes down of every file at adoption.
 fn rows(found: &Survey) -> Vec<Put> {
-    let mut owners: BTreeMap<&RelPath, _> = BTreeMap::new();
+    let mut owners: BTreeMap<&RelPath, &Component> = BTreeMap::new();
     for component in &found.inventory.components {
-        owners.extend(
-            component
-                .files
-                .iter()
-                .map(|file| (&file.path, &component.facts)),
-        );
+        owners.extend(component.files.iter().map(|file| (&file.path, component)));
     }
     let files = found.files.iter().filter_map(|file| {
-        let facts = owners.get(&file.path);
+        let owner = owners.get(&file.path);
         Some(Put {
             path: file.path.clone(),
             hash: file.hash.clone()?,
-            owner: facts.map(|facts| facts.id.clone()),
-            version: facts.map(|facts| facts.version.to_string()),
+            owner: owner.map(|component| component.ledger_name()),
+            version: owner.map(|component| component.facts.version.to_string()),
             shipped: false,
         })
     });

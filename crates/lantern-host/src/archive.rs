@@ -66,7 +66,8 @@ impl Archive {
 
     fn check(file: BufReader<File>) -> Result<Archive, ArchiveFault> {
         let broken = |error: zip::result::ZipError| ArchiveFault::Broken(error.to_string());
-        let mut zip = ZipArchive::new(file).map_err(broken)?;
+        let no_end = |_| ArchiveFault::Broken("it breaks off, or is something else".into());
+        let mut zip = ZipArchive::new(file).map_err(no_end)?;
         if zip.len() > MOST_ENTRIES {
             return Err(ArchiveFault::Bomb(format!("{} entries", zip.len())));
         }

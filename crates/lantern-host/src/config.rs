@@ -42,6 +42,19 @@ pub struct Config {
     /// How players are warned.
     #[serde(default)]
     pub warn: Warn,
+    /// Other time limits than the family's.
+    #[serde(default)]
+    pub limits: Limits,
+}
+
+/// Other time limits than the family's.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Limits {
+    /// How long a start may take, in seconds.
+    pub start_s: Option<u64>,
+    /// How long a stop may take, in seconds.
+    pub stop_s: Option<u64>,
 }
 
 /// How players are warned before the server stops.
@@ -98,7 +111,11 @@ impl Server {
                 config.format
             )));
         }
-        let family = family(&config.family, folder.root())?;
+        let mut family = family(&config.family, folder.root())?;
+        let limits = &config.limits;
+        let console = &mut family.console;
+        console.ready_timeout_s = limits.start_s.unwrap_or(console.ready_timeout_s);
+        console.stop_timeout_s = limits.stop_s.unwrap_or(console.stop_timeout_s);
         Ok(Server {
             folder,
             config,

@@ -8,7 +8,7 @@ use lantern_core::component::Facts;
 use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::as_group;
-use lantern_core::plan::Payload;
+use lantern_core::plan::{Member, Payload, lay_out};
 use lantern_core::tree::{marked, root_in_archive};
 use std::collections::BTreeMap;
 use std::fs;
@@ -163,7 +163,10 @@ fn read_archive<'f>(
             return Ok((facts, reader));
         }
         let members = members(&mut archive, reader, family, &root)?;
-        return Ok((as_group(&facts, members.iter()), reader));
+        return Ok((
+            as_group(&facts, members.iter().map(|(_, facts)| facts)),
+            reader,
+        ));
     }
     Err("no reader of this family knows what is in it".into())
 }
@@ -204,7 +207,7 @@ fn members(
     reader: &Reader,
     family: &Family,
     root: &str,
-) -> Result<Vec<Facts>, String> {
+) -> Result<Vec<(String, Facts)>, String> {
     let Some(inner) = reader
         .members
         .as_deref()
@@ -238,9 +241,8 @@ fn members(
             .iter()
             .filter_map(|(n, hash)| Some((n.strip_prefix(&inside)?, hash.as_str())));
         let content = lantern_core::tree::content_hash(content);
-        members.push(facts_at(
-            archive, inner, family, &inside, &folder, &content,
-        )?);
+        let facts = facts_at(archive, inner, family, &inside, &folder, &content)?;
+        members.push((folder, facts));
     }
     Ok(members)
 }
@@ -293,6 +295,13 @@ pub fn payload(
         Shape::Archive | Shape::Folder => Vec::new(),
     };
     let archive = (offer.archive.bytes, offer.archive.blake3.as_str());
-    let files = lantern_core::plan::lay_out(reader, &offer.facts, installed, &entries, archive)?;
-    Ok(Payload { files, members })
+    let laid = lay_out(reader, &offer.facts, installed, &entries, archive)?;
+    let members = members.into_iter().map(|(folder, facts)| {
+        let folder = laid.place.join(&folder)?;
+        Ok(Member { folder, facts })
+    });
+    Ok(Payload {
+        members: members.collect::<Result<_>>()?,
+        files: laid.files,
+    })
 }

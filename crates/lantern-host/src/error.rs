@@ -143,7 +143,9 @@ pub enum Error {
         fault: PlanFault,
     },
     /// The plan was made for another server.
-    #[error("this plan is for the server {plan_server}, and here is {here}")]
+    #[error(
+        "this plan was made for another server, \"{plan_server}\", not for the \"{here}\" in this folder"
+    )]
     OtherServer {
         /// The server of the plan.
         plan_server: String,
@@ -200,8 +202,20 @@ pub enum Error {
         running: bool,
     },
     /// There is no changeover to take back.
-    #[error("there is nothing to undo: no changeover has been carried out here")]
+    #[error("there is nothing to undo: no changeover is in force here")]
     NothingToUndo,
+    /// No changeover was cut off.
+    #[error("there is nothing to go on with: no changeover was cut off here")]
+    NothingToResume,
+    /// No plan was made yet.
+    #[error("there is no plan {}", .0.display())]
+    NoPlan(PathBuf),
+    /// The server is up already.
+    #[error("the server is up already: {who}")]
+    AlreadyUp {
+        /// How that was seen.
+        who: String,
+    },
     /// A path from outside is not fit to be used.
     #[error("{0}")]
     Path(#[from] PathFault),

@@ -27,7 +27,9 @@ pub fn tell(error: &Error, cli: &Cli, look: &Look) -> u8 {
 
 fn status(error: &Error) -> u8 {
     match error {
-        Error::Obstacle(_) | Error::NothingToDo | Error::NothingToUndo => NO,
+        Error::Obstacle(_) | Error::NothingToDo | Error::NothingToUndo | Error::NothingToResume => {
+            NO
+        }
         Error::RolledBack { .. } => BACK,
         Error::Interrupted { .. } => WAITING,
         _ => ERROR,
@@ -135,7 +137,9 @@ fn advice(error: &Error, cli: &Cli) -> String {
                     .join(".lantern/console/output.previous.log")
             )
         ),
-        Error::NothingToUndo => String::new(),
+        Error::NothingToUndo | Error::NothingToResume => String::new(),
+        Error::NoPlan(_) => format!("Make one: {}", cli.next("plan --to VERSION")),
+        Error::AlreadyUp { .. } => format!("See: {}", cli.next("console state")),
         Error::Lost { .. } => {
             "Somebody moved it while lantern worked. Look for it, put it back, then: lantern undo"
                 .into()

@@ -71,7 +71,22 @@ pub struct Component {
     pub version_from: VersionFrom,
 }
 
+/// The name under which the ledger knows a component's files.
+///
+/// A member of a pack is known by pack and id, as the two may share one name.
+pub fn ledger_name(id: &Id, group: Option<&Id>) -> Id {
+    match group {
+        Some(group) => Id::new(&format!("{group}/{id}")),
+        None => id.clone(),
+    }
+}
+
 impl Component {
+    /// The name under which the ledger knows its files.
+    pub fn ledger_name(&self) -> Id {
+        ledger_name(&self.facts.id, self.group.as_ref())
+    }
+
     /// Its size in bytes.
     pub fn bytes(&self) -> u64 {
         self.files.iter().map(|file| file.bytes).sum()
@@ -81,7 +96,7 @@ impl Component {
 /// What the ledger remembers of one file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Remembered {
-    /// The component that put it there.
+    /// The component that put it there, by its [`ledger_name`].
     pub owner: Option<Id>,
     /// BLAKE3 of what was put there.
     pub hash: String,
@@ -230,7 +245,11 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
             .group
             .and_then(|g| Some(read[g].as_ref()?.facts.id.clone()));
         read.push(Some(Component {
-            state: state_of(&facts.id, &files, evidence.remembered),
+            state: state_of(
+                &ledger_name(&facts.id, group.as_ref()),
+                &files,
+                evidence.remembered,
+            ),
             version_from: if facts.version.is_content() {
                 VersionFrom::Content
             } else {
@@ -295,14 +314,14 @@ fn outside_build(family: &Family, version: &Version) -> Component {
     }
 }
 
-fn state_of(id: &Id, files: &[FileSeen], remembered: &BTreeMap<RelPath, Remembered>) -> State {
+fn state_of(owner: &Id, files: &[FileSeen], remembered: &BTreeMap<RelPath, Remembered>) -> State {
     let ours = |path: &RelPath| {
         let known = remembered.get(path)?;
-        (known.owner.as_ref() == Some(id)).then_some(known)
+        (known.owner.as_ref() == Some(owner)).then_some(known)
     };
     let known = remembered
         .iter()
-        .filter(|(_, r)| r.owner.as_ref() == Some(id));
+        .filter(|(_, r)| r.owner.as_ref() == Some(owner));
     let here: BTreeSet<&RelPath> = files.iter().map(|file| &file.path).collect();
     let missing: Vec<RelPath> = known
         .map(|(path, _)| path)

@@ -38,8 +38,26 @@ pub struct Situation<'a> {
 pub struct Payload {
     /// The files.
     pub files: Vec<PayloadFile>,
-    /// For a pack: what its members say of themselves.
-    pub members: Vec<Facts>,
+    /// For a pack: its members.
+    pub members: Vec<Member>,
+}
+
+/// A member of a pack that is offered.
+#[derive(Debug, Clone)]
+pub struct Member {
+    /// The folder it would lie in.
+    pub folder: RelPath,
+    /// What it says of itself.
+    pub facts: Facts,
+}
+
+/// Where a release goes.
+#[derive(Debug, Clone)]
+pub struct Laid {
+    /// The component's folder, or its archive.
+    pub place: RelPath,
+    /// Its files.
+    pub files: Vec<PayloadFile>,
 }
 
 /// One file that an offer would put into the server folder.
@@ -53,6 +71,15 @@ pub struct PayloadFile {
     pub bytes: u64,
     /// BLAKE3 of its content in hexadecimal.
     pub hash: String,
+}
+
+impl Payload {
+    /// The member whose folder a path lies in.
+    fn member_at(&self, path: &RelPath) -> Option<&Id> {
+        let mut members = self.members.iter();
+        let member = members.find(|member| path.below(member.folder.as_str()).is_some());
+        member.map(|member| &member.facts.id)
+    }
 }
 
 /// Why no plan can be drawn up although releases fit together.
@@ -124,7 +151,7 @@ pub fn lay_out(
     installed: Option<&Component>,
     entries: &[(String, u64, String)],
     archive: (u64, &str),
-) -> Result<Vec<PayloadFile>, DrawFault> {
+) -> Result<Laid, DrawFault> {
     let id = &facts.id;
     let path_fault = |fault| DrawFault::Path {
         id: id.clone(),
@@ -143,12 +170,16 @@ pub fn lay_out(
         }
     };
     if reader.shape == Shape::Archive {
-        return Ok(vec![PayloadFile {
-            path: place,
+        let file = PayloadFile {
+            path: place.clone(),
             entry: None,
             bytes: archive.0,
             hash: archive.1.into(),
-        }]);
+        };
+        return Ok(Laid {
+            place,
+            files: vec![file],
+        });
     }
     let names: Vec<&str> = entries.iter().map(|(name, ..)| name.as_str()).collect();
     let root =
@@ -165,7 +196,8 @@ pub fn lay_out(
             hash: hash.clone(),
         })
     });
-    files.collect()
+    let files = files.collect::<Result<_, DrawFault>>()?;
+    Ok(Laid { place, files })
 }
 
 /// Draws the plan for a selection.
@@ -288,6 +320,7 @@ impl<'a> Drawing<'a> {
                 path: file.path.clone(),
                 what: What::Keep,
                 component: owners.get(&file.path).map(|id| (*id).clone()),
+                member: None,
                 before: file.hash.clone(),
                 after: file.hash.clone(),
                 bytes: file.bytes,
@@ -344,6 +377,7 @@ impl<'a> Drawing<'a> {
                 path: file.path.clone(),
                 what: What::Place,
                 component: Some(id.clone()),
+                member: payload.member_at(&file.path).cloned(),
                 before: None,
                 after: Some(file.hash.clone()),
                 bytes: file.bytes,
@@ -357,7 +391,6 @@ impl<'a> Drawing<'a> {
                 match old.what {
                     What::SetAside if old.before.as_ref() == Some(&file.hash) => {
                         action.what = What::Keep;
-                        action.source = None;
                     }
                     What::SetAside => action.what = What::Replace,
                     What::Place | What::Replace => {
@@ -415,7 +448,10 @@ impl<'a> Drawing<'a> {
         }
         for (offer, payload) in moving {
             let own = (offer.facts.kind == Kind::Addon).then_some(&offer.facts);
-            for facts in own.into_iter().chain(&payload.members) {
+            for facts in own
+                .into_iter()
+                .chain(payload.members.iter().map(|member| &member.facts))
+            {
                 let runs = facts.side != Some(Side::Client);
                 let on = runs && was_on.get(&facts.id).copied().unwrap_or(true);
                 after.insert(&facts.id, (facts, on));
@@ -479,6 +515,7 @@ impl<'a> Drawing<'a> {
             path: path.clone(),
             what: What::Edit,
             component: None,
+            member: None,
             before: Some(blake3::hash(text.as_bytes()).to_hex().to_string()),
             after: Some(blake3::hash(new.as_bytes()).to_hex().to_string()),
             bytes: new.len() as u64,

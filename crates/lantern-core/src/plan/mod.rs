@@ -6,10 +6,11 @@
 
 mod draw;
 
-pub use draw::{DrawFault, Payload, PayloadFile, Situation, draw, lay_out};
+pub use draw::{DrawFault, Laid, Member, Payload, PayloadFile, Situation, draw, lay_out};
 
 use crate::catalogue::ArchiveRef;
 use crate::component::{Id, Kind};
+use crate::json::plain_reason;
 use crate::order::LineChange;
 use crate::path::RelPath;
 use crate::resolve::Reason;
@@ -109,6 +110,9 @@ pub struct Action {
     /// The component that owns it; none for files that are nobody's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub component: Option<Id>,
+    /// The member of that pack that owns it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub member: Option<Id>,
     /// BLAKE3 of what is there now.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub before: Option<String>,
@@ -117,7 +121,7 @@ pub struct Action {
     pub after: Option<String>,
     /// The size of what comes, or of what stays or goes where nothing comes, in bytes.
     pub bytes: u64,
-    /// Where it comes from.
+    /// Where it comes from; for a file that stays, what ships the very same.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source: Option<Source>,
 }
@@ -235,7 +239,7 @@ impl Plan {
         let plan: Plan = serde_json::from_str(text).map_err(|error| PlanFault::Json {
             line: error.line(),
             column: error.column(),
-            why: error.to_string(),
+            why: plain_reason(&error),
         })?;
         if plan.format != FORMAT {
             return Err(PlanFault::Format(plan.format));

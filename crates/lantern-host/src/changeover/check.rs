@@ -5,7 +5,7 @@ use crate::error::{Error, Result};
 use crate::survey::Survey;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Plan, What};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// How many changes are named.
 const NAMED: usize = 5;
@@ -39,14 +39,16 @@ pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
             _ => {}
         }
     }
-    let planned: BTreeMap<&RelPath, ()> = plan.actions.iter().map(|a| (&a.path, ())).collect();
-    for component in &survey.inventory.components {
-        let new = component
-            .files
-            .iter()
-            .filter(|file| !planned.contains_key(&file.path));
-        changes.extend(new.map(|file| format!("{} is new", file.path)));
-    }
+    let planned: BTreeSet<&RelPath> = plan.actions.iter().map(|action| &action.path).collect();
+    let nobodys: BTreeSet<&RelPath> = survey
+        .inventory
+        .nobodys
+        .iter()
+        .map(|file| &file.path)
+        .collect();
+    let known = |path: &&&RelPath| planned.contains(**path) || nobodys.contains(**path);
+    let new = here.keys().filter(|path| !known(path));
+    changes.extend(new.map(|path| format!("{path} is new")));
     if changes.is_empty() {
         return Ok(());
     }

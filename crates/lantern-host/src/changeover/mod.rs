@@ -19,6 +19,7 @@ use crate::console::{Console, Process, Started, State};
 use crate::error::{At, Error, Result};
 use crate::ledger::{Ledger, Operation, Put};
 use crate::survey::{Depth, survey};
+use lantern_core::inventory::ledger_name;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Plan, Step, What};
 use moves::Move;
@@ -101,7 +102,7 @@ pub fn changeover(
         return Err(Error::NoConsole { who });
     }
     let number = ledger.next_number()?;
-    let mut journal = open_journal(server, ledger, &plan, number, state != State::Down)?;
+    let mut journal = open_journal(ledger, &plan, number, state != State::Down)?;
     tell(Event::Done(
         Step::Check,
         format!("{} paths are as planned", plan.actions.len()),
@@ -128,9 +129,9 @@ pub fn changeover(
 /// Goes on with a changeover that was cut off.
 ///
 /// # Errors
-/// [`Error::NothingToUndo`] when none was; otherwise as [`changeover`].
+/// [`Error::NothingToResume`] when none was; otherwise as [`changeover`].
 pub fn resume(server: &Server, ledger: &mut Ledger, tell: &mut dyn FnMut(Event)) -> Result<Report> {
-    let journal = Journal::read(&server.folder)?.ok_or(Error::NothingToUndo)?;
+    let journal = Journal::read(&server.folder)?.ok_or(Error::NothingToResume)?;
     let Some(plan) = journal.plan.clone() else {
         return undo::resume(server, ledger, journal, tell);
     };
@@ -168,13 +169,7 @@ pub fn resume(server: &Server, ledger: &mut Ledger, tell: &mut dyn FnMut(Event))
     }
 }
 
-fn open_journal(
-    server: &Server,
-    ledger: &Ledger,
-    plan: &Plan,
-    number: i64,
-    was_up: bool,
-) -> Result<Journal> {
+fn open_journal(ledger: &Ledger, plan: &Plan, number: i64, was_up: bool) -> Result<Journal> {
     let aside = format!(".lantern/set-aside/{number:04}");
     let staging = stage::folder_name(number);
     let within = |folder: &str, path: &RelPath| RelPath::parse(&format!("{folder}/{path}"));
@@ -197,25 +192,21 @@ fn open_journal(
         let change = plan.components.iter().find(|change| &change.id == id);
         change.map(|change| change.to.clone())
     };
-    let owners = owners_after(server, plan);
     let old = ledger.remembered()?;
-    let puts = plan
+    let known = plan
         .actions
         .iter()
-        .filter(|action| comes(action.what))
-        .map(|action| {
-            let owner = owners
-                .get(&action.path)
-                .cloned()
-                .or_else(|| action.component.clone());
-            Put {
-                path: action.path.clone(),
-                hash: action.after.clone().unwrap_or_default(),
-                version: action.component.as_ref().and_then(version_of),
-                owner,
-                shipped: action.what != What::Edit,
-            }
-        });
+        .filter(|action| action.source.is_some() || action.what == What::Edit);
+    let puts = known.map(|action| Put {
+        path: action.path.clone(),
+        hash: action.after.clone().unwrap_or_default(),
+        owner: action.component.as_ref().map(|id| match &action.member {
+            Some(member) => ledger_name(member, Some(id)),
+            None => id.clone(),
+        }),
+        version: action.component.as_ref().and_then(version_of),
+        shipped: action.what != What::Edit,
+    });
     let gone = plan.of(What::SetAside).map(|action| action.path.clone());
     Ok(Journal {
         kind: "changeover".into(),
@@ -231,38 +222,6 @@ fn open_journal(
         forgets: gone.filter(|path| old.contains_key(path)).collect(),
         backup: None,
     })
-}
-
-/// Who owns the files afterwards where that is finer than the plan: the members of packs.
-fn owners_after(
-    server: &Server,
-    plan: &Plan,
-) -> std::collections::BTreeMap<RelPath, lantern_core::component::Id> {
-    use lantern_core::tree::{FileSeen, claim};
-    let after = plan.actions.iter().filter(|action| action.after.is_some());
-    let files: Vec<FileSeen> = after
-        .map(|action| FileSeen {
-            path: action.path.clone(),
-            bytes: action.bytes,
-            hash: None,
-        })
-        .collect();
-    let claims = claim(&server.family, &files);
-    let members = claims.claims.iter().filter(|claim| claim.group.is_some());
-    let expected = |name: &str| {
-        plan.expects
-            .iter()
-            .find(|e| e.id.as_str() == name)
-            .map(|e| e.id.clone())
-    };
-    members
-        .flat_map(|claim| {
-            let id = expected(claim.bare_name());
-            let id = id.unwrap_or_else(|| lantern_core::component::Id::new(claim.bare_name()));
-            claim.files.iter().map(move |index| (*index, id.clone()))
-        })
-        .map(|(index, id)| (files[index].path.clone(), id))
-        .collect()
 }
 
 struct Run<'a, 'b> {
@@ -575,13 +534,7 @@ impl Run<'_, '_> {
 fn undone_moves(folder: &crate::folder::Folder, moves: &[Move]) -> Result<Vec<Move>> {
     let mut back = Vec::new();
     for step in moves.iter().rev() {
-        let (from, to) = (folder.path(&step.from)?, folder.path(&step.to)?);
-        // What comes was done when it left the staging folder; what goes, when it is set aside.
-        let done = match step.from.as_str().starts_with(".lantern/") {
-            true => !from.exists() && to.exists(),
-            false => to.exists(),
-        };
-        if done {
+        if step.is_done(folder)? {
             back.push(step.back());
         }
     }

@@ -1,7 +1,7 @@
 //! Renames that can be done again, or taken back, from wherever they were cut off.
 
 use crate::error::{At, Error, Result};
-use crate::folder::Folder;
+use crate::folder::{Folder, OWN};
 use lantern_core::path::RelPath;
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use serde::{Deserialize, Serialize};
@@ -11,8 +11,8 @@ use std::path::Path;
 
 /// One rename inside the server folder.
 ///
-/// A move's places are its own: either the file is still at `from`, or it is at `to`. So what was
-/// done before a kill can be told from the disk alone.
+/// One of its ends lies in lantern's own folder, at a place that no other move uses; so what was done
+/// before a kill can be told from the disk alone.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Move {
@@ -23,6 +23,27 @@ pub struct Move {
 }
 
 impl Move {
+    /// Whether it is done: the file has come to lantern's own folder, or left it.
+    ///
+    /// # Errors
+    /// When the file is at neither of its places.
+    pub fn is_done(&self, folder: &Folder) -> Result<bool> {
+        let exists = |path: &RelPath| -> Result<bool> {
+            Ok(fs::symlink_metadata(folder.path(path)?).is_ok())
+        };
+        let (own_is_from, from, to) = (
+            self.from.below(OWN).is_some(),
+            exists(&self.from)?,
+            exists(&self.to)?,
+        );
+        if !from && !to {
+            return Err(Error::Lost {
+                path: self.from.clone(),
+            });
+        }
+        Ok(if own_is_from { !from } else { to })
+    }
+
     /// The move that takes this one back.
     pub fn back(&self) -> Move {
         Move {
@@ -38,16 +59,10 @@ impl Move {
 /// When a rename fails, or a file is at neither of its places.
 pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
     for step in moves {
-        let (from, to) = (folder.path(&step.from)?, folder.path(&step.to)?);
-        let exists = |path: &Path| fs::symlink_metadata(path).is_ok();
-        if !exists(&from) {
-            if exists(&to) {
-                continue;
-            }
-            return Err(Error::Lost {
-                path: step.from.clone(),
-            });
+        if step.is_done(folder)? {
+            continue;
         }
+        let (from, to) = (folder.path(&step.from)?, folder.path(&step.to)?);
         if let Some(parent) = to.parent() {
             fs::create_dir_all(parent).at("making the folder", parent)?;
         }
@@ -120,14 +135,14 @@ mod tests {
         let moves = vec![
             Move {
                 from: path("a/old"),
-                to: path("aside/old"),
+                to: path(".lantern/aside/old"),
             },
             Move {
-                from: path("staged/new"),
+                from: path(".lantern/staged/new"),
                 to: path("a/old"),
             },
             Move {
-                from: path("staged/more"),
+                from: path(".lantern/staged/more"),
                 to: path("b/c/more"),
             },
         ];
@@ -137,8 +152,8 @@ mod tests {
                 let folder = Folder::open(dir.path()).unwrap();
                 for (file, text) in [
                     ("a/old", "old"),
-                    ("staged/new", "new"),
-                    ("staged/more", "more"),
+                    (".lantern/staged/new", "new"),
+                    (".lantern/staged/more", "more"),
                 ] {
                     fs::create_dir_all(dir.path().join(file).parent().unwrap()).unwrap();
                     fs::write(dir.path().join(file), text).unwrap();
@@ -148,7 +163,7 @@ mod tests {
                 if forward {
                     perform(&folder, &moves).unwrap();
                     assert_eq!(read("a/old").as_deref(), Some("new"));
-                    assert_eq!(read("aside/old").as_deref(), Some("old"));
+                    assert_eq!(read(".lantern/aside/old").as_deref(), Some("old"));
                     assert_eq!(read("b/c/more").as_deref(), Some("more"));
                 } else {
                     let back: Vec<Move> = moves.iter().rev().map(Move::back).collect();
@@ -157,7 +172,7 @@ mod tests {
                     tidy(&folder, &done);
                     assert_eq!(read("a/old").as_deref(), Some("old"));
                     assert!(!dir.path().join("b").exists());
-                    assert!(!dir.path().join("aside").exists());
+                    assert!(!dir.path().join(".lantern/aside").exists());
                 }
             }
         }
@@ -167,16 +182,18 @@ mod tests {
     fn nothing_is_ever_renamed_over() {
         let dir = tempfile::tempdir().unwrap();
         let folder = Folder::open(dir.path()).unwrap();
-        fs::write(dir.path().join("a"), "a").unwrap();
+        fs::create_dir(dir.path().join(".lantern")).unwrap();
+        fs::write(dir.path().join(".lantern/a"), "a").unwrap();
         fs::write(dir.path().join("b"), "b").unwrap();
         let over = [Move {
-            from: path("a"),
+            from: path(".lantern/a"),
             to: path("b"),
         }];
         assert!(matches!(perform(&folder, &over), Err(Error::Io { .. })));
+        assert_eq!(fs::read_to_string(dir.path().join("b")).unwrap(), "b");
         let lost = [Move {
             from: path("c"),
-            to: path("d"),
+            to: path(".lantern/d"),
         }];
         assert!(matches!(perform(&folder, &lost), Err(Error::Lost { .. })));
     }

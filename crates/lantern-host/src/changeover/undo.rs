@@ -144,7 +144,8 @@ fn take_back_cut_off(
         server,
         console: Console::of(server),
         tell,
-        down_since: Some(Instant::now()),
+        // How long the server was down before this is not known.
+        down_since: None,
         own_ms: 0,
         journal,
     };
@@ -166,7 +167,6 @@ fn take_back_cut_off(
         if old && run.console.state()? != State::Down {
             run.clean_up_staging();
             Journal::end(&server.folder)?;
-            run.down_since = None;
             true
         } else {
             run.try_going_back()?
@@ -194,7 +194,14 @@ impl Run<'_, '_> {
         moves::perform(folder, &self.journal.moves)?;
         moves::sync(folder, &self.journal.moves)?;
         moves::tidy(folder, &self.journal.moves);
-        let what = format!("{} put back", super::files(self.journal.moves.len()));
+        let aside = |step: &&Move| step.to.as_str().starts_with(".lantern/");
+        let out = self.journal.moves.iter().filter(aside).count();
+        let back = self.journal.moves.len() - out;
+        let what = format!(
+            "{} taken out, {} put back",
+            super::files(out),
+            super::files(back)
+        );
         self.done(Step::Swap, what);
         let nothing = WayBack {
             moves: Vec::new(),

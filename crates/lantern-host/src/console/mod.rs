@@ -100,12 +100,10 @@ impl<'a> Console<'a> {
         match self.state()? {
             State::Down => {}
             State::Ours(process) => {
-                let why = format!("it is running already, as process {}", process.pid);
-                return Err(Error::DidNotStart { why });
+                let who = format!("process {}, started by lantern", process.pid);
+                return Err(Error::AlreadyUp { who });
             }
-            State::Foreign { who } => {
-                return Err(Error::DidNotStart { why: who });
-            }
+            State::Foreign { who } => return Err(Error::AlreadyUp { who }),
         }
         self.server.folder.make_own("console")?;
         let input = self.input();

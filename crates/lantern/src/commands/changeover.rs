@@ -37,10 +37,13 @@ pub fn run(args: &ChangeoverArgs, cli: &Cli, look: &Look) -> Result<u8> {
             .plan
             .clone()
             .unwrap_or_else(|| server.folder.own("next.plan.json"));
-        let text = std::fs::read_to_string(&path).map_err(|source| Error::Io {
-            doing: "reading the plan",
-            path: path.clone(),
-            source,
+        let text = std::fs::read_to_string(&path).map_err(|source| match source.kind() {
+            std::io::ErrorKind::NotFound => Error::NoPlan(path.clone()),
+            _ => Error::Io {
+                doing: "reading the plan",
+                path: path.clone(),
+                source,
+            },
         })?;
         let plan = Plan::parse(&text).map_err(|fault| Error::Plan { path, fault })?;
         let mut ledger = Ledger::open(&server.folder)?;

@@ -120,6 +120,7 @@ pub fn run(args: &DemoArgs, look: &Look) -> Result<u8> {
     let made = Command::new(&standin).arg("make").arg(&args.dir).status();
     let made = made.map_err(io("running the stand-in (cargo build makes it)", &standin))?;
     if !made.success() {
+        look.talk("  Name another folder: lantern demo --dir DIR");
         return Ok(fail::ERROR);
     }
     for Scene(words, command, expected) in STORY {

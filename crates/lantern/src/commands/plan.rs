@@ -114,13 +114,16 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
             .count()
     };
     let from = plan.from.as_deref().unwrap_or("unknown");
+    let way = match from == plan.to {
+        true => format!("stays at {from}"),
+        false => format!("{from} to {}", plan.to),
+    };
     look.say(&look.paint(
         Means::Title,
         &format!(
-            "{}: {} {from} to {}. {} move, {} come new, {} stay.",
+            "{}: {} {way}. {} move, {} come new, {} stay.",
             plan.server,
             server.family.name,
-            plan.to,
             of(Verdict::Moves),
             of(Verdict::Comes),
             of(Verdict::Stays)
@@ -216,10 +219,11 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 What::Keep => "keep",
                 What::Edit => "edit",
             };
-            let owner = action
-                .component
-                .as_ref()
-                .map_or("nobody's", |id| id.as_str());
+            let nobodys = match action.what {
+                What::Edit => "the load order",
+                _ => "nobody's",
+            };
+            let owner = action.component.as_ref().map_or(nobodys, |id| id.as_str());
             vec![
                 what.into(),
                 action.path.to_string(),
@@ -231,14 +235,15 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
     }
     let kept = plan.of(What::Keep).count();
     look.say(&format!(
-        "\n  {} to unpack; {} set aside; {} stay; never written: {}",
+        "\n  {} to unpack; {} set aside, {} edited, {} stay; never written: {}",
         bytes(plan.staged_bytes()),
         count(
             plan.of(What::SetAside).count() + plan.of(What::Replace).count(),
             "file is",
             "files are"
         ),
-        count(kept, "file", "files"),
+        plan.of(What::Edit).count(),
+        kept,
         plan.keep.patterns.join(", ")
     ));
     let steps: Vec<&str> = plan.steps.iter().map(|step| name(*step)).collect();

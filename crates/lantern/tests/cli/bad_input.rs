@@ -1,0 +1,363 @@
+//! Bad input: a clear error that says what, where, why and what to do, and nothing is lost.
+
+use crate::world::{CHANGEOVER, DROP, PLAN, SURVEY, World, standin};
+use insta::assert_snapshot;
+use std::fs;
+use std::io::Write;
+use std::process::{Command, Stdio};
+
+#[test]
+fn folders_that_cannot_be_adopted() {
+    let world = World::demo();
+    assert_snapshot!("no_folder", world.lantern(&["adopt", "nowhere"]));
+    world.write("photos/cat.png", "meow");
+    assert_snapshot!("no_family", world.lantern(&["adopt", "photos"]));
+    world.write("halcyon-terrace/minetest.conf", "");
+    world.write("halcyon-terrace/worlds/x/world.mt", "");
+    assert_snapshot!("two_families", world.lantern(&["adopt", "halcyon-terrace"]));
+    assert_snapshot!(
+        "unknown_family",
+        world.lantern(&["adopt", "halcyon-terrace", "--family", "verbena"])
+    );
+    world.write(
+        "bad.family.toml",
+        "format = 1\nname = \"x\"\ntitel = \"X\"\n",
+    );
+    assert_snapshot!(
+        "bad_family_file",
+        world.lantern(&["adopt", "halcyon-terrace", "--family", "bad.family.toml"])
+    );
+    assert_snapshot!("not_adopted", world.lantern(SURVEY));
+    world.ok(&["adopt", "halcyon-terrace", "--family", "halcyon"]);
+    world.edit("halcyon-terrace/lantern.toml", "[warn]", "[warm]");
+    assert_snapshot!("bad_settings", world.lantern(SURVEY));
+}
+
+#[test]
+fn archives_that_cannot_be_used_are_named_and_left_out() {
+    let world = World::adopted();
+    world.write(
+        "drop/torn.vpk",
+        &fs::read(world.path("depot/releases/gnomon-1.0.3.vpk")).unwrap()[..500],
+    );
+    world.write("drop/page.vpk", "<html>Log in to download</html>");
+    world.zip("drop/bare.vpk", &[("readme", "nothing here")]);
+    world.zip(
+        "drop/climbs.vpk",
+        &[
+            ("addon.toml", "id='climbs'\nversion='1.0.0'"),
+            ("../../climbed", "x"),
+        ],
+    );
+    world.zip(
+        "drop/root.vpk",
+        &[
+            ("addon.toml", "id='root'\nversion='1.0.0'"),
+            ("/climbed", "x"),
+        ],
+    );
+    let mut links = zip::ZipWriter::new(fs::File::create(world.path("drop/links.vpk")).unwrap());
+    links
+        .start_file("addon.toml", zip::write::SimpleFileOptions::default())
+        .unwrap();
+    links.write_all(b"id='links'\nversion='1.0.0'").unwrap();
+    links
+        .add_symlink(
+            "out",
+            "/etc/passwd",
+            zip::write::SimpleFileOptions::default(),
+        )
+        .unwrap();
+    links.finish().unwrap();
+    world.drop_addon("a-gnomon.vpk", "id='gnomon'\nversion='1.0.9'\nserver='>=5'");
+    world.drop_addon(
+        "b-gnomon.vpk",
+        "id='gnomon'\nversion='1.0.9'\nserver='>=5'\ntitle='Another'",
+    );
+    world.drop_addon("odd.vpk", "id='odd'\nversion='one two'\n");
+    assert_snapshot!("left_out", world.lantern(DROP));
+    assert!(!world.path("climbed").exists() && !world.path("drop/climbed").exists());
+    let plan = world.read("halcyon-terrace/.lantern/next.plan.json");
+    assert!(plan.contains("a-gnomon.vpk") && !plan.contains("climbs"));
+}
+
+#[test]
+fn releases_that_do_not_fit() {
+    let world = World::adopted();
+    assert_snapshot!(
+        "no_such_version",
+        world.lantern(&[
+            "plan",
+            "--to",
+            "6.0",
+            "--catalogue",
+            "depot/verdance.catalogue.json",
+            "--server",
+            "halcyon-terrace"
+        ])
+    );
+    assert_snapshot!(
+        "no_version",
+        world.lantern(&["plan", "--to", "soon ish", "--server", "halcyon-terrace"])
+    );
+    world.drop_addon(
+        "fern.vpk",
+        "id='fern'\nversion='1.0.0'\n[needs]\nmoss='^2'\n",
+    );
+    assert_snapshot!("need_not_offered", world.lantern(DROP));
+    fs::remove_dir_all(world.path("drop")).unwrap();
+    world.zip(
+        "drop/trellis-9.zip",
+        &[
+            (
+                "framework/framework.toml",
+                "id='trellis'\nversion='9.0.0'\nserver='>=5'",
+            ),
+            ("framework/../../barred.txt", "all"),
+        ],
+    );
+    assert_snapshot!("framework_climbs", world.lantern(DROP));
+}
+
+#[test]
+fn a_release_may_not_write_into_the_keep_list() {
+    let world = World::adopted();
+    world.write("halcyon-terrace/framework/mine.txt", "mine");
+    world.edit(
+        "halcyon-terrace/lantern.toml",
+        "# keep = [\"screenshots/**\"]",
+        "keep = [\"framework/mine.txt\"]",
+    );
+    world.zip(
+        "drop/trellis-9.zip",
+        &[
+            (
+                "framework.toml",
+                "id='trellis'\nversion='9.0.0'\nserver='>=5'",
+            ),
+            ("mine.txt", "theirs"),
+        ],
+    );
+    assert_snapshot!("writes_kept", world.lantern(DROP));
+    assert_eq!(world.read("halcyon-terrace/framework/mine.txt"), "mine");
+}
+
+#[test]
+fn catalogues_that_cannot_be_read() {
+    let world = World::adopted();
+    let plan = |file: &str| {
+        world.lantern(&[
+            "plan",
+            "--to",
+            "5.4",
+            "--catalogue",
+            file,
+            "--server",
+            "halcyon-terrace",
+        ])
+    };
+    assert_snapshot!("no_catalogue", plan("nowhere.json"));
+    let text = world.read("depot/verdance.catalogue.json");
+    world.write("depot/cut.json", &text[..700]);
+    assert_snapshot!("cut_catalogue", plan("depot/cut.json"));
+    world.write(
+        "depot/new.json",
+        text.replace("\"format\": 1", "\"format\": 3"),
+    );
+    assert_snapshot!("new_catalogue", plan("depot/new.json"));
+    world.write(
+        "depot/odd.json",
+        text.replace("\"^2\"", "\"=>2\"")
+            .replace("releases/gnomon", "../gnomon"),
+    );
+    assert_snapshot!("odd_catalogue", plan("depot/odd.json"));
+    world.write("depot/releases/gnomon-1.0.3.vpk", "replaced");
+    assert_snapshot!("other_archive", plan("depot/verdance.catalogue.json"));
+}
+
+#[test]
+fn a_folder_that_changed_after_planning() {
+    let world = World::adopted();
+    world.ok(PLAN);
+    world.edit(
+        "halcyon-terrace/greenhouse.conf",
+        "seats = 24",
+        "seats = 25",
+    );
+    world.write("halcyon-terrace/addons/new.vpk", "x");
+    fs::remove_file(world.path("halcyon-terrace/addons/sun-clock-1.9.1.vpk")).unwrap();
+    let before = world.tree("halcyon-terrace");
+    assert_snapshot!("folder_changed", world.lantern(CHANGEOVER));
+    assert_eq!(before, world.tree("halcyon-terrace"));
+}
+
+#[test]
+fn plans_that_cannot_be_carried_out() {
+    let world = World::adopted();
+    assert_snapshot!("no_plan", world.lantern(CHANGEOVER));
+    world.ok(PLAN);
+    let plan = world.read("halcyon-terrace/.lantern/next.plan.json");
+    world.write("cut.plan.json", &plan[..plan.len() / 2]);
+    assert_snapshot!(
+        "cut_plan",
+        world.lantern(&[CHANGEOVER, &["cut.plan.json"]].concat())
+    );
+    world.write(
+        "climbs.plan.json",
+        plan.replace("\"addons/gnomon-1.0.3.vpk\"", "\"../gnomon-1.0.3.vpk\""),
+    );
+    assert_snapshot!(
+        "climbing_plan",
+        world.lantern(&[CHANGEOVER, &["climbs.plan.json"]].concat())
+    );
+    let other = World::adopted();
+    other.write("other.plan.json", &plan);
+    assert_snapshot!(
+        "other_servers_plan",
+        other.lantern(&[CHANGEOVER, &["other.plan.json"]].concat())
+    );
+    world.write("depot/releases/gnomon-1.0.3.vpk", "another file");
+    let before = world.tree("halcyon-terrace");
+    assert_snapshot!("archive_changed_after_planning", world.lantern(CHANGEOVER));
+    assert_eq!(before, world.tree("halcyon-terrace"));
+}
+
+#[test]
+fn a_server_that_somebody_else_started() {
+    let world = World::adopted();
+    world.ok(PLAN);
+    let server = world.path("halcyon-terrace");
+    let mut by_hand = Command::new(standin())
+        .args(["halcyon", "--build", "5.1.0"])
+        .current_dir(&server)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
+    world.wait("the server holds its world", || {
+        world
+            .lantern(&["console", "state", "--server", "halcyon-terrace"])
+            .contains("seems to be up")
+    });
+    assert_snapshot!(
+        "state_of_foreign",
+        world.lantern(&["console", "state", "--server", "halcyon-terrace"])
+    );
+    assert_snapshot!("no_console", world.lantern(CHANGEOVER));
+    assert_snapshot!(
+        "start_twice",
+        world.lantern(&["console", "start", "--server", "halcyon-terrace"])
+    );
+    by_hand.stdin.take().unwrap().write_all(b"stop\n").unwrap();
+    by_hand.wait().unwrap();
+}
+
+#[test]
+fn a_server_that_does_not_stop_in_time() {
+    let world = World::adopted();
+    world.edit(
+        "halcyon-terrace/greenhouse.conf",
+        "seats = 24",
+        "seats = 24\nstubborn = true",
+    );
+    world.edit(
+        "halcyon-terrace/lantern.toml",
+        "[warn]",
+        "limits = { stop_s = 1 }\n[warn]",
+    );
+    world.ok(&["console", "start", "--server", "halcyon-terrace"]);
+    world.ok(PLAN);
+    let before = world.tree("halcyon-terrace");
+    assert_snapshot!("does_not_stop", world.lantern(CHANGEOVER));
+    assert_eq!(before, world.tree("halcyon-terrace"));
+    assert_snapshot!(
+        "state_after_no_stop",
+        world.lantern(&["console", "state", "--server", "halcyon-terrace"])
+    );
+}
+
+#[test]
+fn a_disk_that_is_full() {
+    let world = World::demo();
+    let small = world.path("small");
+    fs::create_dir(&small).unwrap();
+    let mounted = Command::new("mount")
+        .args(["-t", "tmpfs", "-o", "size=9m", "tmpfs"])
+        .arg(&small)
+        .status();
+    if !mounted.is_ok_and(|status| status.success()) {
+        assert!(
+            std::env::var_os("CI").is_none(),
+            "a small disk cannot be mounted here, and CI has to"
+        );
+        eprintln!(
+            "a_disk_that_is_full: not run, as a small disk cannot be mounted here (needs root)"
+        );
+        return;
+    }
+    let told = (|| {
+        let copied = Command::new("cp")
+            .arg("-a")
+            .arg(world.path("halcyon-terrace"))
+            .arg(&small)
+            .status();
+        assert!(copied.unwrap().success());
+        world.ok(&["adopt", "small/halcyon-terrace"]);
+        world.ok(&[
+            "plan",
+            "--to",
+            "5.4",
+            "--catalogue",
+            "depot/verdance.catalogue.json",
+            "--server",
+            "small/halcyon-terrace",
+        ]);
+        let before = world.tree("small/halcyon-terrace");
+        let changeover = &["changeover", "--server", "small/halcyon-terrace"];
+        // Too full by what lantern counts; then only just too full, so that a write fails.
+        world.write("small/ballast", vec![0; 2_500_000]);
+        let told = world.lantern(changeover);
+        let numbers =
+            regex::Regex::new(r"\d+(\.\d+)? (bytes|[KM]B)|needs \d+ bytes|\d+ are free").unwrap();
+        let told = numbers.replace_all(&told, "SIZE").into_owned();
+        assert_eq!(before, world.tree("small/halcyon-terrace"));
+        assert!(
+            fs::read_dir(world.path("small/halcyon-terrace/.lantern/staging"))
+                .unwrap()
+                .next()
+                .is_none()
+        );
+        fs::remove_file(world.path("small/ballast")).unwrap();
+        told
+    })();
+    assert!(
+        Command::new("umount")
+            .arg(&small)
+            .status()
+            .unwrap()
+            .success()
+    );
+    assert_snapshot!("disk_full", told);
+}
+
+#[test]
+fn a_second_lantern_in_the_same_folder() {
+    let world = World::running();
+    world.edit(
+        "halcyon-terrace/lantern.toml",
+        "seconds = 0",
+        "seconds = 30",
+    );
+    world.ok(PLAN);
+    let mut first = world.begin(CHANGEOVER);
+    let output = "halcyon-terrace/.lantern/console/output.log";
+    world.wait("players are warned", || {
+        world
+            .read(output)
+            .contains("to all: The server restarts in 30 seconds")
+    });
+    assert_snapshot!("second_lantern", world.lantern(SURVEY));
+    first.kill().unwrap();
+    first.wait().unwrap();
+    assert_snapshot!("after_the_first_was_killed", world.lantern(SURVEY));
+}

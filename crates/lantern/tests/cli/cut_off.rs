@@ -1,0 +1,69 @@
+//! Killed in the middle: the next command says what state things are in, and one goes on or back.
+
+use crate::world::{CHANGEOVER, PLAN, SURVEY, UNDO, World};
+use insta::assert_snapshot;
+
+/// Kills a changeover while the new server is starting.
+fn killed_while_starting() -> (World, String) {
+    let world = World::adopted();
+    world.edit(
+        "halcyon-terrace/greenhouse.conf",
+        "seats = 24",
+        "seats = 24\nslow_ms = 150",
+    );
+    world.ok(&["console", "start", "--server", "halcyon-terrace"]);
+    world.ok(PLAN);
+    let before = world.tree("halcyon-terrace");
+    let mut lantern = world.begin(CHANGEOVER);
+    let log = "halcyon-terrace/.lantern/console/output.log";
+    world.wait("the new server starts", || {
+        world.path(log).exists() && world.read(log).contains("Halcyon 5.4.0")
+    });
+    lantern.kill().unwrap();
+    lantern.wait().unwrap();
+    (world, before)
+}
+
+fn without_days(tree: &str) -> String {
+    tree.lines()
+        .filter(|line| !line.contains("/days "))
+        .collect::<Vec<_>>()
+        .join("\n")
+}
+
+#[test]
+fn it_waits_and_goes_back() {
+    let (world, before) = killed_while_starting();
+    assert_snapshot!("waiting", world.lantern(SURVEY));
+    assert_snapshot!("waiting_changeover", world.lantern(CHANGEOVER));
+    assert_snapshot!("undo_of_cut_off", world.lantern(UNDO));
+    assert_eq!(
+        without_days(&before),
+        without_days(&world.tree("halcyon-terrace"))
+    );
+    assert!(world.lantern(SURVEY).contains("exit status 0"));
+}
+
+#[test]
+fn it_waits_and_goes_on() {
+    let (world, _) = killed_while_starting();
+    assert_snapshot!(
+        "resume",
+        world.lantern(&[CHANGEOVER, &["--resume"]].concat())
+    );
+    assert!(world.ok(SURVEY).contains("halcyon 5.4.0"));
+    assert!(
+        world.lantern(UNDO).contains("exit status 0"),
+        "and there is still a way back"
+    );
+    assert!(world.ok(SURVEY).contains("halcyon 5.1.0"));
+}
+
+#[test]
+fn there_is_nothing_to_go_on_with() {
+    let world = World::adopted();
+    assert_snapshot!(
+        "resume_nothing",
+        world.lantern(&[CHANGEOVER, &["--resume"]].concat())
+    );
+}

@@ -1,0 +1,11 @@
+//! End to end: the built program on files in a temporary folder.
+//!
+//! Each snapshot holds what an administrator types and all that comes back. Environment, width and
+//! time zone are fixed; paths, times, ports and process numbers are replaced by words.
+
+mod bad_input;
+mod cut_off;
+mod formats;
+mod real_server;
+mod story;
+mod world;

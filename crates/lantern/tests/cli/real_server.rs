@@ -1,0 +1,260 @@
+//! The way through on a server that nobody here wrote: Debian's voxel game server, with its mods.
+//!
+//! `scripts/test` fetches the mods into `target/debian-mods`. Where server or mods cannot be had, the
+//! test says so by name, and fails when `CI` is set.
+
+use crate::world::World;
+use insta::assert_snapshot;
+use std::fs;
+use std::net::UdpSocket;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+const PROGRAM: &str = "/usr/games/minetestserver";
+/// Ten mods and a pack.
+const MODS: &[&str] = &[
+    "basic_materials",
+    "craftguide",
+    "currency",
+    "infinite_chest",
+    "mesecons",
+    "mobs_redo",
+    "moreblocks",
+    "moreores",
+    "protector",
+    "quartz",
+    "unified_inventory",
+];
+
+fn mods() -> PathBuf {
+    let workspace = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    workspace.join("target/debian-mods/usr/share/games/minetest/mods")
+}
+
+/// A server folder with real mods, as its game account would have it; none where they cannot be had.
+fn server() -> Option<World> {
+    let missing = [
+        Path::new(PROGRAM),
+        &mods().join("mesecons"),
+        &mods().join("pipeworks"),
+    ]
+    .into_iter()
+    .find(|path| !path.exists())
+    .map(|path| path.display().to_string());
+    if let Some(missing) = missing {
+        assert!(
+            std::env::var_os("CI").is_none(),
+            "{missing} is missing, and CI has to have it"
+        );
+        eprintln!("the_real_server: not run, as {missing} is missing; scripts/test fetches it");
+        return None;
+    }
+    let world = World::empty();
+    for name in MODS {
+        copy(
+            &mods().join(name),
+            &world.path(&format!(".minetest/mods/{name}")),
+        );
+    }
+    let port = UdpSocket::bind("127.0.0.1:0")
+        .unwrap()
+        .local_addr()
+        .unwrap()
+        .port();
+    world.write(
+        ".minetest/minetest.conf",
+        format!("# the lounge\nport = {port}\nserver_announce = false\n"),
+    );
+    world.write(
+        ".minetest/start.sh",
+        "#!/bin/sh\n# The program looks for mods in $HOME/.minetest.\nHOME=\"$(cd .. && pwd)\" exec /usr/games/minetestserver \
+         --config minetest.conf --world worlds/lounge --gameid minetest_game --logfile debug.txt --color never --info\n",
+    );
+    let on = [
+        "basic_materials",
+        "craftguide",
+        "currency",
+        "mesecons",
+        "mesecons_wires",
+        "mobs",
+        "moreblocks",
+        "moreores",
+        "quartz",
+        "unified_inventory",
+    ];
+    let mut flags = String::from(
+        "gameid = minetest_game\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\nmod_storage_backend = sqlite3\n",
+    );
+    for id in on {
+        flags.push_str(&format!("load_mod_{id} = true\n"));
+    }
+    flags.push_str("load_mod_protector = false\n# ends here\n");
+    world.write(".minetest/worlds/lounge/world.mt", flags);
+    world.ok(&[
+        "adopt",
+        ".minetest",
+        "--name",
+        "lounge",
+        "--server-version",
+        "5.6.1",
+    ]);
+    Some(world)
+}
+
+fn copy(from: &Path, to: &Path) {
+    fs::create_dir_all(to.parent().unwrap()).unwrap();
+    let copied = Command::new("cp")
+        .arg("-rL")
+        .arg(from)
+        .arg(to)
+        .status()
+        .unwrap();
+    assert!(copied.success(), "{}", from.display());
+}
+
+/// Puts a changed release of a real mod into the drop folder.
+fn release(world: &World, name: &str, change: impl Fn(&Path)) {
+    let unpacked = world.path(&format!("work/{name}"));
+    copy(&mods().join(name), &unpacked);
+    change(&unpacked);
+    let files = walk(&unpacked);
+    let texts: Vec<(String, Vec<u8>)> = files
+        .iter()
+        .map(|file| {
+            let below = file
+                .strip_prefix(world.path("work"))
+                .unwrap()
+                .display()
+                .to_string();
+            (below, fs::read(file).unwrap())
+        })
+        .collect();
+    fs::create_dir_all(world.path("drop")).unwrap();
+    let mut zip =
+        zip::ZipWriter::new(fs::File::create(world.path(&format!("drop/{name}.zip"))).unwrap());
+    for (name, content) in texts {
+        zip.start_file(name, zip::write::SimpleFileOptions::default())
+            .unwrap();
+        std::io::Write::write_all(&mut zip, &content).unwrap();
+    }
+    zip.finish().unwrap();
+}
+
+fn walk(folder: &Path) -> Vec<PathBuf> {
+    let mut files = Vec::new();
+    let mut folders = vec![folder.to_owned()];
+    while let Some(next) = folders.pop() {
+        for entry in fs::read_dir(next).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                folders.push(path)
+            } else {
+                files.push(path)
+            }
+        }
+    }
+    files.sort();
+    files
+}
+
+fn append(path: &Path, text: &str) {
+    let old = fs::read_to_string(path).unwrap();
+    fs::write(path, old + text).unwrap();
+}
+
+const SURVEY: &[&str] = &["survey", "--server", ".minetest"];
+const PLAN: &[&str] = &[
+    "plan",
+    "--to",
+    "same",
+    "--from",
+    "drop",
+    "--server",
+    ".minetest",
+];
+const CHANGEOVER: &[&str] = &["changeover", "--server", ".minetest"];
+
+#[test]
+fn the_real_server_is_brought_forward_and_comes_back_when_broken() {
+    let Some(world) = server() else {
+        return;
+    };
+    let hide_hashes = |text: String| {
+        regex::Regex::new("#[0-9a-f]{10}")
+            .unwrap()
+            .replace_all(&text, "#HASH      ")
+            .into_owned()
+    };
+    world.ok(&["console", "start", "--server", ".minetest"]);
+    assert_snapshot!("real_survey", hide_hashes(world.lantern(SURVEY)));
+
+    // Three changed releases; one of them needs a mod that is not there yet but is offered.
+    release(&world, "quartz", |unpacked| {
+        append(
+            &unpacked.join("init.lua"),
+            "\nminetest.log('action', 'quartz of tomorrow')\n",
+        )
+    });
+    release(&world, "mesecons", |unpacked| {
+        append(
+            &unpacked.join("mesecons_wires/init.lua"),
+            "\nminetest.log('action', 'wires of tomorrow')\n",
+        );
+        fs::remove_dir_all(unpacked.join("mesecons_fpga")).unwrap();
+    });
+    release(&world, "moreores", |unpacked| {
+        let conf = fs::read_to_string(unpacked.join("mod.conf")).unwrap();
+        assert!(conf.contains("depends = default"), "{conf}");
+        fs::write(
+            unpacked.join("mod.conf"),
+            conf.replacen("depends = default", "depends = default, throwing", 1),
+        )
+        .unwrap();
+    });
+    release(&world, "throwing", |_| {});
+    assert_snapshot!("real_plan", hide_hashes(world.lantern(PLAN)));
+    assert_snapshot!("real_changeover", world.lantern(CHANGEOVER));
+    let log = world.read(".minetest/.lantern/console/output.log");
+    assert!(
+        log.contains("quartz of tomorrow") && log.contains("wires of tomorrow"),
+        "{log}"
+    );
+    assert!(
+        log.contains("Mod \"throwing\" loaded") && log.contains("listening on"),
+        "{log}"
+    );
+    let flags = world.read(".minetest/worlds/lounge/world.mt");
+    assert!(
+        flags.contains("load_mod_throwing = true") && flags.contains("load_mod_protector = false")
+    );
+    assert!(flags.contains("# ends here"));
+    assert!(
+        !world.path(".minetest/mods/mesecons/mesecons_fpga").exists(),
+        "nothing stale of the pack stays"
+    );
+
+    // A mod that raises an error as it is loaded.
+    let good = world.tree(".minetest/mods");
+    fs::remove_dir_all(world.path("drop")).unwrap();
+    fs::remove_dir_all(world.path("work")).unwrap();
+    release(&world, "quartz", |unpacked| {
+        append(&unpacked.join("init.lua"), "\nerror('no quartz today')\n")
+    });
+    world.ok(PLAN);
+    assert_snapshot!("real_changeover_fails", world.lantern(CHANGEOVER));
+    assert_eq!(good, world.tree(".minetest/mods"));
+    let log = world.read(".minetest/.lantern/console/output.log");
+    assert!(
+        log.contains("listening on") && log.contains("quartz of tomorrow"),
+        "the old state listens again: {log}"
+    );
+
+    assert!(
+        world
+            .lantern(&["undo", "--server", ".minetest"])
+            .contains("exit status 0")
+    );
+    assert!(world.path(".minetest/mods/mesecons/mesecons_fpga").exists());
+    assert!(!world.path(".minetest/mods/throwing").exists());
+    world.ok(&["console", "stop", "--server", ".minetest"]);
+}

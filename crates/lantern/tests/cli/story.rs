@@ -1,0 +1,276 @@
+//! The way through, on the demo's server.
+
+use crate::world::{CHANGEOVER, DROP, PLAN, SURVEY, UNDO, World};
+use insta::assert_snapshot;
+use std::fs;
+
+#[test]
+fn adopt_survey_plan() {
+    let world = World::demo();
+    assert_snapshot!("adopt", world.lantern(&["adopt", "halcyon-terrace"]));
+    assert_snapshot!("adopt_again", world.lantern(&["adopt", "halcyon-terrace"]));
+    assert_snapshot!("survey", world.lantern(SURVEY));
+    assert_snapshot!("plan", world.lantern(PLAN));
+    assert_snapshot!("plan_files", world.lantern(&[PLAN, &["--files"]].concat()));
+    let once = world.read("halcyon-terrace/.lantern/next.plan.json");
+    world.ok(PLAN);
+    assert_eq!(
+        once,
+        world.read("halcyon-terrace/.lantern/next.plan.json"),
+        "the same input gives the same plan"
+    );
+    let narrow = world.ok(&[SURVEY, &["--color", "never"]].concat());
+    assert!(
+        narrow.lines().all(|line| line.chars().count() <= 110),
+        "{narrow}"
+    );
+}
+
+#[test]
+fn changeover_and_undo_give_the_very_tree_back() {
+    let world = World::running();
+    world.ok(PLAN);
+    let before = world.tree("halcyon-terrace");
+    assert_snapshot!("changeover", world.lantern(CHANGEOVER));
+    assert_snapshot!(
+        "load_order_afterwards",
+        world
+            .read("halcyon-terrace/greenhouse.conf")
+            .replace(char::is_numeric, "N")
+    );
+    assert_snapshot!("survey_afterwards", world.lantern(SURVEY));
+    assert_snapshot!("plan_again", world.lantern(PLAN));
+    assert_snapshot!("changeover_again", world.lantern(CHANGEOVER));
+    assert_snapshot!("undo", world.lantern(UNDO));
+    let without_world = |tree: &str| -> String {
+        let lines = tree.lines().filter(|line| !line.starts_with("worlds/"));
+        lines.collect::<Vec<_>>().join("\n")
+    };
+    assert_eq!(
+        without_world(&before),
+        without_world(&world.tree("halcyon-terrace"))
+    );
+    assert_snapshot!("undo_again", world.lantern(UNDO));
+}
+
+#[test]
+fn the_world_comes_back_only_when_asked() {
+    let world = World::running();
+    world.ok(PLAN);
+    world.ok(CHANGEOVER);
+    let days = "halcyon-terrace/worlds/orbit-garden/days";
+    assert_eq!(world.read(days), "212\n");
+    world.write(
+        "halcyon-terrace/worlds/orbit-garden/new-bed",
+        "planted after",
+    );
+    assert_snapshot!(
+        "undo_with_world",
+        world.lantern(&[UNDO, &["--with-world"]].concat())
+    );
+    assert_eq!(
+        world.read(days),
+        "212\n",
+        "as it was when the server had stopped for the changeover"
+    );
+    assert!(
+        !world
+            .path("halcyon-terrace/worlds/orbit-garden/new-bed")
+            .exists()
+    );
+    let aside = "halcyon-terrace/.lantern/set-aside/0002/worlds/orbit-garden";
+    assert_eq!(world.read(&format!("{aside}/new-bed")), "planted after");
+    assert_eq!(world.read(&format!("{aside}/days")), "213\n");
+}
+
+#[test]
+fn what_was_edited_since_is_set_aside_and_said() {
+    let world = World::adopted();
+    world.edit(
+        "halcyon-terrace/framework/lattice.bin",
+        "lattice of 1.8.0\n",
+        "mine\n",
+    );
+    assert_snapshot!("survey_edited", world.lantern(SURVEY));
+    assert_snapshot!("plan_edited", world.lantern(PLAN));
+    world.ok(CHANGEOVER);
+    world.edit(
+        "halcyon-terrace/greenhouse.conf",
+        "seats = 24",
+        "seats = 30",
+    );
+    assert_snapshot!("undo_edited", world.lantern(UNDO));
+    assert!(
+        world
+            .read("halcyon-terrace/framework/lattice.bin")
+            .starts_with("mine\n")
+    );
+    assert!(
+        world
+            .read("halcyon-terrace/.lantern/set-aside/0002/greenhouse.conf")
+            .contains("seats = 30")
+    );
+}
+
+#[test]
+fn a_failing_start_brings_the_old_state_back() {
+    let world = World::running();
+    let before = world.tree("halcyon-terrace");
+    world.drop_addon(
+        "night-watch-1.1.0.vpk",
+        "id='night-watch'\nversion='1.1.0'\nserver='>=5'\n[standin]\ncrash='no moon tonight'\n",
+    );
+    world.ok(DROP);
+    assert_snapshot!("changeover_fails", world.lantern(CHANGEOVER));
+    let strip = |tree: &str| {
+        tree.lines()
+            .filter(|l| !l.contains("days"))
+            .collect::<Vec<_>>()
+            .join("\n")
+    };
+    assert_eq!(strip(&before), strip(&world.tree("halcyon-terrace")));
+    assert_snapshot!(
+        "state_after_failure",
+        world.lantern(&["console", "state", "--server", "halcyon-terrace"])
+    );
+    assert_snapshot!("undo_after_failure", world.lantern(UNDO));
+}
+
+#[test]
+fn a_server_that_dies_after_the_ready_line_is_noticed() {
+    let world = World::running();
+    world.drop_addon(
+        "night-watch-1.2.0.vpk",
+        "id='night-watch'\nversion='1.2.0'\n[standin]\ndies_after_ready_ms=100\n",
+    );
+    world.ok(DROP);
+    assert_snapshot!("changeover_dies", world.lantern(CHANGEOVER));
+}
+
+#[test]
+fn a_server_that_was_down_is_not_warned_and_not_stopped() {
+    let world = World::adopted();
+    world.ok(PLAN);
+    assert_snapshot!("changeover_from_down", world.lantern(CHANGEOVER));
+}
+
+#[test]
+fn what_clients_must_have() {
+    let world = World::adopted();
+    assert_snapshot!(
+        "client_list",
+        world.lantern(&["client", "list", "--server", "halcyon-terrace"])
+    );
+    let pack = &[
+        "client",
+        "pack",
+        "--out",
+        "client.zip",
+        "--server",
+        "halcyon-terrace",
+    ];
+    assert_snapshot!("client_pack", world.lantern(pack));
+    let first = fs::read(world.path("client.zip")).unwrap();
+    world.ok(pack);
+    assert!(
+        first == fs::read(world.path("client.zip")).unwrap(),
+        "the same list gives the same archive"
+    );
+    let mut zip = zip::ZipArchive::new(fs::File::open(world.path("client.zip")).unwrap()).unwrap();
+    let mut names: Vec<String> = zip
+        .file_names()
+        .map(|name| name.unwrap().to_string())
+        .collect();
+    names.sort();
+    assert_snapshot!("client_pack_names", names.join("\n"));
+    let mut packed = zip.by_name("addons/drip-lines-2.3.0.vpk").unwrap();
+    let mut content = Vec::new();
+    std::io::Read::read_to_end(&mut packed, &mut content).unwrap();
+    assert!(
+        content == fs::read(world.path("halcyon-terrace/addons/drip-lines-2.3.0.vpk")).unwrap()
+    );
+}
+
+#[test]
+fn answers_in_json() {
+    let world = World::running();
+    for (name, args) in [
+        ("json_survey", SURVEY),
+        ("json_plan", PLAN),
+        ("json_changeover", CHANGEOVER),
+        (
+            "json_client_list",
+            &["client", "list", "--server", "halcyon-terrace"],
+        ),
+        ("json_undo", UNDO),
+    ] {
+        let told = world.lantern(&[args, &["--json"]].concat());
+        let json = told
+            .split("--- stdout\n")
+            .nth(1)
+            .unwrap()
+            .split("--- stderr\n")
+            .next()
+            .unwrap();
+        let whole: serde_json::Value =
+            serde_json::from_str(&json.replace(": TIME", ": 1")).unwrap();
+        assert_eq!(whole["format"], 1);
+        let long = ["components", "actions", "text", "files", "archives"];
+        assert_snapshot!(
+            name,
+            serde_json::to_string_pretty(&shortened(whole, &long)).unwrap()
+        );
+    }
+}
+
+/// Cuts long lists to their first item, so that the shape is what the snapshot shows.
+fn shortened(value: serde_json::Value, long: &[&str]) -> serde_json::Value {
+    use serde_json::Value;
+    match value {
+        Value::Object(map) => map
+            .into_iter()
+            .map(|(key, value)| {
+                let value = match value {
+                    Value::Array(items) if long.contains(&key.as_str()) => {
+                        Value::Array(items.into_iter().take(1).collect())
+                    }
+                    Value::String(_)
+                        if matches!(
+                            key.as_str(),
+                            "text" | "server_id" | "blake3" | "before" | "after" | "saved"
+                        ) =>
+                    {
+                        Value::String("…".into())
+                    }
+                    other => other,
+                };
+                (key, shortened(value, long))
+            })
+            .collect(),
+        Value::Array(items) => items
+            .into_iter()
+            .map(|item| shortened(item, long))
+            .collect(),
+        other => other,
+    }
+}
+
+#[test]
+fn the_demo_tells_the_whole_story() {
+    let world = World::empty();
+    let told = world.lantern(&["demo", "--dir", "demo"]);
+    assert!(
+        told.starts_with("$ lantern demo --dir demo\nexit status 0\n"),
+        "{told}"
+    );
+    assert_snapshot!("demo", told);
+    assert_snapshot!("demo_again", world.lantern(&["demo", "--dir", "demo"]));
+}
+
+#[test]
+fn completions_and_help_are_there() {
+    let world = World::empty();
+    assert!(world.ok(&["completions", "bash"]).contains("changeover"));
+    assert_snapshot!("help", world.ok(&["--help"]));
+    assert_snapshot!("wrong_usage", world.lantern(&["plan", "--too", "5.4"]));
+}

@@ -1,0 +1,271 @@
+//! The harness: a temporary folder, the built programs, and what they print made comparable.
+
+use regex::Regex;
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+use tempfile::TempDir;
+use zip::write::SimpleFileOptions;
+
+/// A temporary folder in which lantern is at work. Servers that still run are ended with it.
+pub struct World {
+    dir: TempDir,
+}
+
+impl World {
+    /// An empty folder.
+    pub fn empty() -> World {
+        World {
+            dir: tempfile::tempdir().unwrap(),
+        }
+    }
+
+    /// The demo's folder: `halcyon-terrace`, `depot`, `drop`.
+    pub fn demo() -> World {
+        let world = World::empty();
+        let made = Command::new(standin())
+            .arg("make")
+            .arg(world.path(""))
+            .status()
+            .unwrap();
+        assert!(made.success());
+        fs::remove_file(world.path("drop/sun-clock-2.1.0.vpk")).unwrap();
+        world
+    }
+
+    /// The demo's folder, the server adopted, players warned for no time at all.
+    pub fn adopted() -> World {
+        let world = World::demo();
+        world.ok(&["adopt", "halcyon-terrace"]);
+        world.edit(
+            "halcyon-terrace/lantern.toml",
+            "seconds = 10",
+            "seconds = 0",
+        );
+        world
+    }
+
+    /// As [`World::adopted`], and the server is up.
+    pub fn running() -> World {
+        let world = World::adopted();
+        world.ok(&["console", "start", "--server", "halcyon-terrace"]);
+        world
+    }
+
+    pub fn path(&self, path: &str) -> PathBuf {
+        self.dir.path().join(path)
+    }
+
+    pub fn write(&self, path: &str, content: impl AsRef<[u8]>) {
+        let path = self.path(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, content).unwrap();
+    }
+
+    pub fn read(&self, path: &str) -> String {
+        String::from_utf8_lossy(&fs::read(self.path(path)).unwrap()).into_owned()
+    }
+
+    pub fn edit(&self, path: &str, from: &str, to: &str) {
+        let text = self.read(path);
+        assert!(text.contains(from), "{path} lacks {from}");
+        self.write(path, text.replace(from, to));
+    }
+
+    /// Writes a zip archive.
+    pub fn zip(&self, path: &str, files: &[(&str, &str)]) {
+        fs::create_dir_all(self.path(path).parent().unwrap()).unwrap();
+        let mut zip = zip::ZipWriter::new(fs::File::create(self.path(path)).unwrap());
+        for (name, content) in files {
+            zip.start_file(*name, SimpleFileOptions::default()).unwrap();
+            zip.write_all(content.as_bytes()).unwrap();
+        }
+        zip.finish().unwrap();
+    }
+
+    /// Writes an add-on of the halcyon family into the drop folder.
+    pub fn drop_addon(&self, file: &str, descriptor: &str) {
+        self.zip(&format!("drop/{file}"), &[("addon.toml", descriptor)]);
+    }
+
+    fn command(&self, program: &Path, args: &[&str]) -> Command {
+        let mut command = Command::new(program);
+        command
+            .args(args)
+            .current_dir(self.dir.path())
+            .env_clear()
+            .envs([
+                ("PATH", "/usr/bin:/bin"),
+                ("TZ", "UTC"),
+                ("COLUMNS", "110"),
+                ("LC_ALL", "C.UTF-8"),
+            ])
+            .env("HOME", self.dir.path())
+            .stdin(Stdio::null());
+        command
+    }
+
+    fn output(&self, args: &[&str]) -> Output {
+        self.command(Path::new(env!("CARGO_BIN_EXE_lantern")), args)
+            .output()
+            .unwrap()
+    }
+
+    /// Runs lantern; returns all that came back, made comparable.
+    pub fn lantern(&self, args: &[&str]) -> String {
+        let output = self.output(args);
+        let text = |bytes: &[u8]| self.comparable(&String::from_utf8_lossy(bytes));
+        let status = output
+            .status
+            .code()
+            .map_or("killed".into(), |code| code.to_string());
+        let mut told = format!(
+            "$ lantern {}\nexit status {status}\n",
+            self.comparable(&args.join(" "))
+        );
+        for (name, bytes) in [("stdout", &output.stdout), ("stderr", &output.stderr)] {
+            if !bytes.is_empty() {
+                told.push_str(&format!("--- {name}\n{}", text(bytes)));
+            }
+        }
+        told
+    }
+
+    /// Runs lantern, which has to end with 0; returns its stdout as it is.
+    pub fn ok(&self, args: &[&str]) -> String {
+        let output = self.output(args);
+        let stdout = String::from_utf8_lossy(&output.stdout).into_owned();
+        let stderr = String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.success(), "{args:?}: {stdout}\n{stderr}");
+        stdout
+    }
+
+    /// Starts lantern and leaves it at work.
+    pub fn begin(&self, args: &[&str]) -> Child {
+        let mut command = self.command(Path::new(env!("CARGO_BIN_EXE_lantern")), args);
+        command
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap()
+    }
+
+    /// Waits until something is so.
+    pub fn wait(&self, what: &str, so: impl Fn() -> bool) {
+        let deadline = Instant::now() + Duration::from_secs(20);
+        while !so() {
+            assert!(Instant::now() < deadline, "waited too long: {what}");
+            std::thread::sleep(Duration::from_millis(3));
+        }
+    }
+
+    /// Every file below a folder with its content's hash, lantern's own and logs left out.
+    pub fn tree(&self, folder: &str) -> String {
+        let mut lines = Vec::new();
+        let mut folders = vec![self.path(folder)];
+        while let Some(next) = folders.pop() {
+            for entry in fs::read_dir(&next).unwrap() {
+                let path = entry.unwrap().path();
+                let name = path.file_name().unwrap().to_string_lossy().into_owned();
+                if name == ".lantern" || name == "logs" {
+                    continue;
+                }
+                if path.is_dir() {
+                    folders.push(path);
+                } else {
+                    let below = path
+                        .strip_prefix(self.path(folder))
+                        .unwrap()
+                        .display()
+                        .to_string();
+                    let hash = blake3::hash(&fs::read(&path).unwrap()).to_hex();
+                    lines.push(format!("{below} {}", &hash[..12]));
+                }
+            }
+        }
+        lines.sort();
+        lines.join("\n")
+    }
+
+    fn comparable(&self, text: &str) -> String {
+        let dir = self
+            .dir
+            .path()
+            .canonicalize()
+            .unwrap()
+            .display()
+            .to_string();
+        let mut text = text.replace(&dir, "DIR");
+        for (pattern, word) in [
+            (r"\b\d+ min \d+ s\b|\b\d+\.\d s\b|\b\d+ ms\b", "TIME"),
+            (r"process \d+", "process PID"),
+            (r"\d{4}-\d{2}-\d{2}\b", "DATE"),
+            (r"port \d+", "port PORT"),
+            (r#""(down_ms|own_ms)": \d+"#, r#""$1": TIME"#),
+        ] {
+            text = Regex::new(pattern)
+                .unwrap()
+                .replace_all(&text, word)
+                .into_owned();
+        }
+        text
+    }
+}
+
+impl Drop for World {
+    fn drop(&mut self) {
+        let Ok(servers) = fs::read_dir(self.dir.path()) else {
+            return;
+        };
+        for server in servers.flatten() {
+            let record = server.path().join(".lantern/console/process.json");
+            let record = fs::read_to_string(record).ok();
+            let record: Option<serde_json::Value> =
+                record.and_then(|text| serde_json::from_str(&text).ok());
+            let pid = record.and_then(|record| record["pid"].as_i64());
+            if let Some(group) = pid.and_then(|pid| rustix::process::Pid::from_raw(pid as i32)) {
+                let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
+            }
+        }
+    }
+}
+
+/// The stand-in for the outside world, built beside lantern.
+pub fn standin() -> PathBuf {
+    let path = Path::new(env!("CARGO_BIN_EXE_lantern")).with_file_name("lantern-standin");
+    assert!(
+        path.exists(),
+        "{} is missing: run `cargo build --workspace` first, as scripts/test does",
+        path.display()
+    );
+    path
+}
+
+/// The arguments that make the plan of the demo: to 5.4, from the depot.
+pub const PLAN: &[&str] = &[
+    "plan",
+    "--to",
+    "5.4",
+    "--catalogue",
+    "depot/verdance.catalogue.json",
+    "--server",
+    "halcyon-terrace",
+];
+/// The arguments that carry the last plan out.
+pub const CHANGEOVER: &[&str] = &["changeover", "--server", "halcyon-terrace"];
+/// The arguments that take it back.
+pub const UNDO: &[&str] = &["undo", "--server", "halcyon-terrace"];
+/// The arguments that survey the demo's server.
+pub const SURVEY: &[&str] = &["survey", "--server", "halcyon-terrace"];
+/// The arguments that plan with what lies in the drop folder.
+pub const DROP: &[&str] = &[
+    "plan",
+    "--to",
+    "same",
+    "--from",
+    "drop",
+    "--server",
+    "halcyon-terrace",
+];
