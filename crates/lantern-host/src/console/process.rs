@@ -122,37 +122,54 @@ pub(super) fn state(folder: &Folder) -> Result<State> {
     {
         return Ok(State::Ours(process));
     }
-    Ok(match writer(folder) {
-        Some((pid, file)) => State::Foreign {
+    let Some((pid, file)) = writer(folder) else {
+        return Ok(State::Down);
+    };
+    // Lantern may have been killed before it could write the record; the pipe is lantern's alone.
+    let own_pipe = file.starts_with(".lantern/console");
+    let leader = stat(pid).and_then(|stat| stat.get(2)?.parse().ok());
+    Ok(match leader {
+        Some(leader) if own_pipe => State::Ours(Process {
+            pid: leader,
+            started: ticks(leader).unwrap_or(0),
+        }),
+        _ => State::Foreign {
             who: format!("process {pid} has {file} open for writing"),
         },
-        None => State::Down,
     })
 }
 
-/// A process other than this one that has a file of the folder open for writing.
+/// A process other than this one that has a file of the folder open for writing; its console first.
 fn writer(folder: &Folder) -> Option<(i32, String)> {
     let own = std::process::id().cast_signed();
+    let found = processes().filter(|pid| *pid != own).flat_map(|pid| {
+        let files = open_for_writing(pid, folder);
+        files.into_iter().map(move |file| (pid, file))
+    });
+    found.min_by_key(|(_, file)| !file.starts_with(".lantern/"))
+}
+
+/// The files below the folder that a process has open for writing, lantern's own but the console left out.
+fn open_for_writing(pid: i32, folder: &Folder) -> Vec<String> {
     let own_files = folder.own("");
-    processes().filter(|pid| *pid != own).find_map(|pid| {
-        let files = fs::read_dir(format!("/proc/{pid}/fd")).ok()?;
-        files.flatten().find_map(|entry| {
-            let target = fs::read_link(entry.path()).ok()?;
-            let below = target.strip_prefix(folder.root()).ok()?;
-            if !target.exists() {
-                // Of a folder that stood here before: the system marks it as deleted.
-                return None;
-            }
-            if target.starts_with(&own_files) && !below.starts_with(".lantern/console") {
-                return None;
-            }
-            let number = entry.file_name();
-            let info =
-                fs::read_to_string(format!("/proc/{pid}/fdinfo/{}", number.to_str()?)).ok()?;
-            let flags = info.lines().find_map(|line| line.strip_prefix("flags:"))?;
-            let flags = u32::from_str_radix(flags.trim(), 8).ok()?;
-            // The lowest two bits say how it was opened: 0 is for reading alone.
-            (flags & 3 != 0).then(|| (pid, below.display().to_string()))
-        })
-    })
+    let Ok(files) = fs::read_dir(format!("/proc/{pid}/fd")) else {
+        return Vec::new();
+    };
+    let named = |entry: fs::DirEntry| -> Option<String> {
+        let target = fs::read_link(entry.path()).ok()?;
+        let below = target.strip_prefix(folder.root()).ok()?;
+        // Of a folder that stood here before, the system marks the files as deleted.
+        if !target.exists()
+            || target.starts_with(&own_files) && !below.starts_with(".lantern/console")
+        {
+            return None;
+        }
+        let number = entry.file_name();
+        let info = fs::read_to_string(format!("/proc/{pid}/fdinfo/{}", number.to_str()?)).ok()?;
+        let flags = info.lines().find_map(|line| line.strip_prefix("flags:"))?;
+        let flags = u32::from_str_radix(flags.trim(), 8).ok()?;
+        // The lowest two bits say how it was opened: 0 is for reading alone.
+        (flags & 3 != 0).then(|| below.display().to_string())
+    };
+    files.flatten().filter_map(named).collect()
 }
