@@ -46,8 +46,10 @@ impl<'a> Progress<'a> {
             }
             Event::GoesBack(why) => {
                 self.bar.finish_and_clear();
-                let failed = self.look.paint_error(Means::Bad, "failed");
-                self.look.talk(&format!("  {failed:<14} {why}"));
+                let failed = self
+                    .look
+                    .paint_error(Means::Bad, &format!("{:<14}", "failed"));
+                self.look.talk(&format!("  {failed} {why}"));
                 self.look.talk(&format!(
                     "  {:<14} the old state is being put back",
                     "going back"

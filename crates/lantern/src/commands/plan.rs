@@ -169,7 +169,7 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 change.to.clone(),
                 bytes(size),
                 words.collect::<Vec<_>>().join(", "),
-                look.paint(Means::Aside, &change.why),
+                change.why.clone(),
             ]
         })
         .collect();

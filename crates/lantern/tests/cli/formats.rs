@@ -1,1 +1,108 @@
-//! x
+//! The examples in docs/formats are read by the programs that they are written for.
+
+use lantern_core::family::{Family, Notations};
+use lantern_core::plan::Plan;
+use lantern_host::config::Config;
+use std::fs;
+use std::path::Path;
+
+/// The code blocks of a page in one language.
+fn examples(page: &str, language: &str) -> Vec<String> {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR"))
+        .join("../../docs/formats")
+        .join(page);
+    let text = fs::read_to_string(path).unwrap();
+    let blocks = text.split("```").skip(1).step_by(2);
+    let blocks: Vec<String> = blocks
+        .filter_map(|block| block.strip_prefix(language)?.strip_prefix('\n'))
+        .map(str::to_owned)
+        .collect();
+    assert!(!blocks.is_empty(), "{page} has no example in {language}");
+    blocks
+}
+
+#[test]
+fn family_examples_are_read() {
+    for example in examples("family.md", "toml") {
+        Family::parse(&example).unwrap();
+    }
+}
+
+#[test]
+fn settings_examples_are_read() {
+    for example in examples("lantern-toml.md", "toml") {
+        let config: Config = toml_edit::de::from_str(&example).unwrap();
+        assert_eq!(config.warn.seconds, 30);
+    }
+}
+
+#[test]
+fn catalogue_examples_are_read() {
+    for example in examples("catalogue.md", "json") {
+        let catalogue = lantern_core::catalogue::read(&example, &Notations::default()).unwrap();
+        assert!(catalogue.left_out.is_empty(), "{:?}", catalogue.left_out);
+    }
+}
+
+#[test]
+fn plan_examples_are_read_and_written_again() {
+    for example in examples("plan.md", "json") {
+        let plan = Plan::parse(&example).unwrap();
+        assert_eq!(Plan::parse(&plan.to_json()).unwrap(), plan);
+    }
+}
+
+#[test]
+fn every_key_of_a_format_is_on_its_page() {
+    let path = |page: &str| {
+        Path::new(env!("CARGO_MANIFEST_DIR"))
+            .join("../../docs/formats")
+            .join(page)
+    };
+    let broken = |text: &str| Family::parse(text).unwrap_err().to_string();
+    // The reader of each format names all its keys when it meets one that it does not know.
+    let cases = [
+        ("family.md", broken("x = 1")),
+        ("family.md", broken("format = 1\nbuild = { x = 1 }")),
+        ("family.md", broken("layout = { x = 1 }")),
+        ("family.md", broken("console = { x = 1 }")),
+        ("family.md", broken("order = { x = 1 }")),
+        ("family.md", broken("versions = { x = 1 }")),
+        ("family.md", broken("[[reader]]\nx = 1")),
+        ("family.md", broken("[[reader]]\nfields = { x = 1 }")),
+        (
+            "lantern-toml.md",
+            toml_edit::de::from_str::<Config>("x = 1")
+                .unwrap_err()
+                .to_string(),
+        ),
+        (
+            "lantern-toml.md",
+            toml_edit::de::from_str::<Config>("limits = { x = 1 }")
+                .unwrap_err()
+                .to_string(),
+        ),
+        (
+            "plan.md",
+            Plan::parse("{\"x\": 1}").unwrap_err().to_string(),
+        ),
+        (
+            "plan.md",
+            Plan::parse("{\"actions\": [{\"x\": 1}]}")
+                .unwrap_err()
+                .to_string(),
+        ),
+    ];
+    for (page, fault) in cases {
+        let text = fs::read_to_string(path(page)).unwrap();
+        let (_, known) = fault
+            .split_once("expected")
+            .unwrap_or_else(|| panic!("{fault}"));
+        let keys: Vec<&str> = known.split('`').skip(1).step_by(2).collect();
+        assert!(keys.len() > 1, "{fault}");
+        for key in keys {
+            // The key `reader` is written as a table of its own.
+            assert!(text.contains(key), "{page} does not tell about {key}");
+        }
+    }
+}

@@ -201,7 +201,7 @@ impl World {
         for (pattern, word) in [
             (r"\b\d+ min \d+ s\b|\b\d+\.\d s\b|\b\d+ ms\b", "TIME"),
             (r"process \d+", "process PID"),
-            (r"\d{4}-\d{2}-\d{2}\b", "DATE"),
+            (r"\d{4}-\d{2}-\d{2}( \d{2}:\d{2}:\d{2})?\b", "DATE"),
             (r"port \d+", "port PORT"),
             (r#""(down_ms|own_ms)": \d+"#, r#""$1": TIME"#),
         ] {
