@@ -3,9 +3,10 @@
 //! The format is `*.catalogue.json`, described in docs/formats/catalogue.md. One broken release is
 //! left out and told; the rest stands.
 
-use crate::component::{Facts, Id, Kind, Need, Side};
+use crate::component::{BuildFacts, Facts, Id, Kind, Need, Provided, Side, Terms};
 use crate::family::Notations;
 use crate::json::plain_reason;
+use crate::version::Range;
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 use std::collections::{BTreeMap, HashMap};
@@ -81,25 +82,91 @@ struct Written<'a> {
     releases: Vec<&'a RawValue>,
 }
 
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct WrittenRelease {
+/// A release as catalogues and saved requests write it.
+#[derive(Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub(crate) struct WrittenRelease {
     id: Id,
-    kind: Kind,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    kind: Option<Kind>,
     version: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
     title: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     server: Option<String>,
-    #[serde(default)]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     needs: BTreeMap<Id, String>,
-    #[serde(default)]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    needs_any: Vec<BTreeMap<Id, String>>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     uses: BTreeMap<Id, String>,
-    #[serde(default)]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     clashes: BTreeMap<Id, String>,
-    #[serde(default)]
-    provides: Vec<Id>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    provides: Vec<WrittenProvided>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    replaces: Vec<Id>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    companions: Vec<Id>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    group: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    framework: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    runtime: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    flavour: Option<String>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    takes: BTreeMap<String, u64>,
+    #[serde(skip_serializing_if = "Channel::is_stable")]
+    channel: Channel,
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    withdrawn: bool,
+    #[serde(skip_serializing_if = "Option::is_none")]
     side: Option<Side>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     world_bound: Option<bool>,
-    archive: ArchiveRef,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    build: Option<WrittenBuild>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    archive: Option<ArchiveRef>,
+}
+
+/// Whether a release is meant for everybody.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Channel {
+    #[default]
+    Stable,
+    Early,
+}
+
+impl Channel {
+    fn is_stable(&self) -> bool {
+        *self == Channel::Stable
+    }
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(untagged)]
+enum WrittenProvided {
+    Any(Id),
+    Versioned { id: Id, version: String },
+}
+
+#[derive(Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct WrittenBuild {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    runtime: Option<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    flavours: Vec<String>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    has: BTreeMap<String, u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    protocol: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    worlds_from: Option<String>,
 }
 
 /// Reads a catalogue.
@@ -148,52 +215,163 @@ pub fn read(text: &str, notations: &Notations) -> Result<Catalogue, CatalogueFau
 }
 
 fn read_release(text: &str, notations: &Notations) -> Result<Offer, String> {
-    let written: WrittenRelease =
+    let mut written: WrittenRelease =
         serde_json::from_str(text).map_err(|error| plain_reason(&error))?;
-    let id = written.id;
-    let say = |error: &dyn std::fmt::Display| format!("{id} {}: {error}", written.version);
-    let version = notations
-        .version(written.kind, &written.version)
-        .map_err(|error| say(&error))?;
-    let server = match &written.server {
-        Some(text) => Some(notations.server_range(text).map_err(|error| say(&error))?),
-        None => None,
-    };
-    let needs = |table: BTreeMap<Id, String>| -> Result<Vec<Need>, String> {
-        let needs = table.into_iter().map(|(id, range)| {
-            let range = notations.range(&range).map_err(|error| say(&error))?;
-            Ok(Need { id, range })
-        });
-        needs.collect()
-    };
-    let hash = &written.archive.blake3;
+    let say = format!("{} {}", written.id, written.version);
+    let archive = written
+        .archive
+        .take()
+        .ok_or_else(|| format!("{say}: archive is missing"))?;
+    let hash = &archive.blake3;
     if hash.len() != 64 || !hash.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f')) {
-        return Err(say(
-            &"archive.blake3 is not 64 hexadecimal digits in lower case",
+        return Err(format!(
+            "{say}: archive.blake3 is not 64 hexadecimal digits in lower case"
         ));
     }
-    let (needs, uses, clashes) = (
-        needs(written.needs)?,
-        needs(written.uses)?,
-        needs(written.clashes)?,
-    );
     Ok(Offer {
-        facts: Facts {
-            kind: written.kind,
-            title: written.title,
-            version,
-            server,
-            needs,
-            uses,
-            clashes,
-            provides: written.provides,
-            side: written.side,
-            world_bound: written.world_bound,
-            id,
-        },
-        archive: written.archive,
+        facts: written.facts(notations)?,
+        archive,
         origin: Origin::Catalogue,
     })
+}
+
+impl WrittenRelease {
+    /// What the release says, in values.
+    pub(crate) fn facts(self, notations: &Notations) -> Result<Facts, String> {
+        let (id, stated) = (self.id, self.version);
+        let say = |error: &dyn std::fmt::Display| format!("{id} {stated}: {error}");
+        if id.as_str().is_empty() || stated.is_empty() {
+            return Err(say(&"id and version are both needed"));
+        }
+        let kind = self.kind.ok_or_else(|| say(&"kind is missing"))?;
+        let version = notations
+            .version(kind, &stated)
+            .map_err(|error| say(&error))?;
+        let server_range = |text: Option<String>| -> Result<Option<Range>, String> {
+            text.map(|text| notations.server_range(&text).map_err(|error| say(&error)))
+                .transpose()
+        };
+        let range = |text: Option<String>| -> Result<Option<Range>, String> {
+            text.map(|text| notations.range(&text).map_err(|error| say(&error)))
+                .transpose()
+        };
+        let needs = |table: BTreeMap<Id, String>| -> Result<Vec<Need>, String> {
+            let needs = table.into_iter().map(|(other, text)| {
+                let range = notations.range(&text).map_err(|error| say(&error))?;
+                Ok(Need { id: other, range })
+            });
+            needs.collect()
+        };
+        let provides = self.provides.into_iter().map(|provided| match provided {
+            WrittenProvided::Any(id) => Ok(Provided { id, version: None }),
+            WrittenProvided::Versioned { id, version } => {
+                let version = notations
+                    .version(Kind::Addon, &version)
+                    .map_err(|error| say(&error))?;
+                Ok(Provided {
+                    id,
+                    version: Some(version),
+                })
+            }
+        });
+        let build = self.build.unwrap_or_default();
+        let runtime = build.runtime.map(|text| {
+            notations
+                .version(Kind::Addon, &text)
+                .map_err(|error| say(&error))
+        });
+        let needs_any: Result<Vec<Vec<Need>>, String> =
+            self.needs_any.into_iter().map(needs).collect();
+        let facts = Facts {
+            title: self.title,
+            server: server_range(self.server)?,
+            needs: needs(self.needs)?,
+            uses: needs(self.uses)?,
+            clashes: needs(self.clashes)?,
+            provides: provides.collect::<Result<_, String>>()?,
+            side: self.side,
+            world_bound: self.world_bound,
+            terms: Terms {
+                needs_any: needs_any?,
+                framework: range(self.framework)?,
+                runtime: range(self.runtime)?,
+                flavour: self.flavour,
+                replaces: self.replaces,
+                group: self.group,
+                companions: self.companions,
+                takes: self.takes,
+                early: self.channel == Channel::Early,
+                withdrawn: self.withdrawn,
+            },
+            build: BuildFacts {
+                runtime: runtime.transpose()?,
+                flavours: build.flavours,
+                has: build.has,
+                protocol: build.protocol,
+                worlds_from: server_range(build.worlds_from)?,
+            },
+            ..Facts::new(id.clone(), kind, version)
+        };
+        Ok(facts)
+    }
+
+    /// Writes facts as they are read again.
+    pub(crate) fn of(facts: &Facts) -> WrittenRelease {
+        let table = |needs: &[Need]| -> BTreeMap<Id, String> {
+            needs
+                .iter()
+                .map(|need| (need.id.clone(), need.range.to_string()))
+                .collect()
+        };
+        let text = |range: &Option<Range>| range.as_ref().map(ToString::to_string);
+        let terms = &facts.terms;
+        let provides = facts
+            .provides
+            .iter()
+            .map(|provided| match &provided.version {
+                None => WrittenProvided::Any(provided.id.clone()),
+                Some(version) => WrittenProvided::Versioned {
+                    id: provided.id.clone(),
+                    version: version.to_string(),
+                },
+            });
+        let build = WrittenBuild {
+            runtime: facts.build.runtime.as_ref().map(ToString::to_string),
+            flavours: facts.build.flavours.clone(),
+            has: facts.build.has.clone(),
+            protocol: facts.build.protocol.clone(),
+            worlds_from: text(&facts.build.worlds_from),
+        };
+        WrittenRelease {
+            id: facts.id.clone(),
+            kind: Some(facts.kind),
+            version: facts.version.to_string(),
+            title: facts.title.clone(),
+            server: text(&facts.server),
+            needs: table(&facts.needs),
+            needs_any: terms.needs_any.iter().map(|needs| table(needs)).collect(),
+            uses: table(&facts.uses),
+            clashes: table(&facts.clashes),
+            provides: provides.collect(),
+            replaces: terms.replaces.clone(),
+            companions: terms.companions.clone(),
+            group: terms.group.clone(),
+            framework: text(&terms.framework),
+            runtime: text(&terms.runtime),
+            flavour: terms.flavour.clone(),
+            takes: terms.takes.clone(),
+            channel: if terms.early {
+                Channel::Early
+            } else {
+                Channel::Stable
+            },
+            withdrawn: terms.withdrawn,
+            side: facts.side,
+            world_bound: facts.world_bound,
+            build: (facts.kind == Kind::Build).then_some(build),
+            archive: None,
+        }
+    }
 }
 
 /// Counts lines once over a whole text, for slices of it in ascending order.

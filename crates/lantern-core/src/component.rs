@@ -3,11 +3,12 @@
 use crate::version::{Range, Version};
 use serde::{Deserialize, Serialize};
 use std::borrow::Borrow;
+use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
 
 /// The id of a component, in the one spelling that its family uses.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(from = "String", into = "String")]
 pub struct Id(Arc<str>);
 
@@ -145,9 +146,99 @@ pub struct Facts {
     /// What must not be there beside it.
     pub clashes: Vec<Need>,
     /// Other ids that it stands in for.
-    pub provides: Vec<Id>,
+    pub provides: Vec<Provided>,
     /// Where it has to be installed; `None` when nobody declared it.
     pub side: Option<Side>,
     /// Whether the world holds its content; `None` when nobody declared it.
     pub world_bound: Option<bool>,
+    /// What else it asks for; empty for most.
+    pub terms: Terms,
+    /// What a server build offers; empty for all else.
+    pub build: BuildFacts,
+}
+
+/// An id that a component stands in for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Provided {
+    /// The id.
+    pub id: Id,
+    /// In which version; without one it stands in for every version.
+    pub version: Option<Version>,
+}
+
+impl Provided {
+    /// Whether it meets a need.
+    pub fn meets(&self, need: &Need) -> bool {
+        let fits = self
+            .version
+            .as_ref()
+            .is_none_or(|version| need.range.holds_early(version));
+        self.id == need.id && fits
+    }
+}
+
+/// What a release may ask for besides needs.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Terms {
+    /// Of each of these lists at least one must be there.
+    pub needs_any: Vec<Vec<Need>>,
+    /// Framework versions that it runs on.
+    pub framework: Option<Range>,
+    /// Versions of the build's runtime that it runs on.
+    pub runtime: Option<Range>,
+    /// The flavour of build that it wants.
+    pub flavour: Option<String>,
+    /// Components whose place it takes: they go, and it stands in for them.
+    pub replaces: Vec<Id>,
+    /// A group of which only one may be there.
+    pub group: Option<String>,
+    /// Components that move together with it: where one is there, it is of the same version.
+    pub companions: Vec<Id>,
+    /// What it takes of each kind of slot.
+    pub takes: BTreeMap<String, u64>,
+    /// Whether it is published as a test release, whatever its version says.
+    pub early: bool,
+    /// Whether its makers took it back.
+    pub withdrawn: bool,
+}
+
+/// What a server build offers to what runs on it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct BuildFacts {
+    /// The version of its runtime.
+    pub runtime: Option<Version>,
+    /// Its flavours: what kinds of components it can run.
+    pub flavours: Vec<String>,
+    /// How many slots it has of each kind; a kind that is not stated has no limit.
+    pub has: BTreeMap<String, u64>,
+    /// The protocol that its clients speak.
+    pub protocol: Option<String>,
+    /// Server versions whose worlds it can bring forward; `None` when nobody declared any.
+    pub worlds_from: Option<Range>,
+}
+
+impl Facts {
+    /// The least that a component says of itself.
+    pub fn new(id: Id, kind: Kind, version: Version) -> Facts {
+        Facts {
+            id,
+            kind,
+            title: None,
+            version,
+            server: None,
+            needs: Vec::new(),
+            uses: Vec::new(),
+            clashes: Vec::new(),
+            provides: Vec::new(),
+            side: None,
+            world_bound: None,
+            terms: Terms::default(),
+            build: BuildFacts::default(),
+        }
+    }
+
+    /// Whether it is a test release, by its version or its makers' word.
+    pub fn is_early(&self) -> bool {
+        self.terms.early || self.version.is_early()
+    }
 }

@@ -1,6 +1,6 @@
 //! What a descriptor text says, by the rules of a reader.
 
-use crate::component::{Facts, Id, Need, Side};
+use crate::component::{Facts, Id, Need, Provided, Side};
 use crate::family::{FieldRule, Lookup, Notations, Reader, TextNotation};
 use crate::version::Version;
 use std::collections::BTreeMap;
@@ -119,19 +119,22 @@ impl Source<'_> {
                 return Err(self.fault(other, format!("{other:?} is neither true nor false")));
             }
         };
-        let provides = self.needs(&fields.provides)?;
+        let provides = self.needs(&fields.provides)?.into_iter();
         Ok(Facts {
-            id: Id::new(&id),
-            kind: reader.kind,
             title: self.text(&fields.title),
-            version,
             server,
             needs: self.needs(&fields.needs)?,
             uses: self.needs(&fields.uses)?,
             clashes: self.needs(&fields.clashes)?,
-            provides: provides.into_iter().map(|need| need.id).collect(),
+            provides: provides
+                .map(|need| Provided {
+                    id: need.id,
+                    version: None,
+                })
+                .collect(),
             side,
             world_bound,
+            ..Facts::new(Id::new(&id), reader.kind, version)
         })
     }
 

@@ -7,7 +7,7 @@ use crate::component::Kind;
 use crate::version::{Notation, Range, RangeFault, RangeNotation, Version, VersionFault};
 use globset::{GlobBuilder, GlobMatcher};
 use regex::Regex;
-use serde::{Deserialize, Deserializer};
+use serde::{Deserialize, Deserializer, Serialize};
 use std::collections::BTreeMap;
 
 /// A regular expression, compiled as the family file is read.
@@ -103,7 +103,7 @@ pub struct Family {
 }
 
 /// How versions and ranges are written.
-#[derive(Debug, Clone, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct Notations {
     /// Versions of the server.

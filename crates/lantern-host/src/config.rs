@@ -39,6 +39,9 @@ pub struct Config {
     /// Paths to keep besides the family's.
     #[serde(default)]
     pub keep: Vec<Glob>,
+    /// Components that may be lost where nothing of them fits.
+    #[serde(default)]
+    pub droppable: Vec<String>,
     /// How players are warned.
     #[serde(default)]
     pub warn: Warn,

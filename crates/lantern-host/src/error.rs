@@ -4,7 +4,7 @@ use crate::archive::ArchiveFault;
 use lantern_core::family::FamilyFault;
 use lantern_core::path::{PathFault, RelPath};
 use lantern_core::plan::{DrawFault, PlanFault};
-use lantern_core::resolve::Obstacle;
+use lantern_core::resolve::{Obstacle, RequestFault};
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -128,9 +128,25 @@ pub enum Error {
     /// A server version cannot be read.
     #[error("{0}")]
     Version(String),
-    /// No releases fit together.
-    #[error("{0}")]
-    Obstacle(Obstacle),
+    /// No releases fit together; the story of what stands in the way.
+    #[error("{told}")]
+    Obstacle {
+        /// It as a value.
+        obstacle: Box<Obstacle>,
+        /// It in words.
+        told: String,
+    },
+    /// A saved request cannot be read.
+    #[error("the request {}: {fault}", path.display())]
+    Request {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        fault: RequestFault,
+    },
+    /// No plan was asked for yet, so there is no request to explain.
+    #[error("there is no question to explain: no plan has been asked for here")]
+    NoRequest,
     /// No plan can be drawn although releases fit together.
     #[error("{0}")]
     Draw(#[from] DrawFault),

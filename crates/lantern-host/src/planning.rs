@@ -4,68 +4,134 @@ use crate::config::Server;
 use crate::depot::{Depot, payload};
 use crate::error::{Error, Result};
 use crate::survey::Survey;
-use lantern_core::component::{Id, Kind};
+use lantern_core::catalogue::Origin;
+use lantern_core::component::{Facts, Id, Kind};
 use lantern_core::plan::{Plan, Situation, draw};
-use lantern_core::resolve::{Policy, Request, resolve};
-use lantern_core::version::Version;
-use std::collections::{BTreeMap, BTreeSet};
+use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
+use lantern_core::version::{Range, Version};
+use std::collections::BTreeMap;
 
 /// The target that means: the server version that is installed.
 pub const SAME: &str = "same";
 
+/// The target that means: the newest server version that everything fits.
+pub const BEST: &str = "best";
+
+/// What the administrator asks for.
+#[derive(Debug, Clone, Default)]
+pub struct Wish {
+    /// A server version, a range of them, `same` or `best`.
+    pub to: String,
+    /// Components to put in.
+    pub add: Vec<String>,
+    /// Components to take out.
+    pub drop: Vec<String>,
+    /// Components to keep: `ID` or `ID=VERSION`.
+    pub keep: Vec<String>,
+    /// When not empty, only these may move.
+    pub only: Vec<String>,
+    /// What may be taken.
+    pub policy: Policy,
+}
+
 /// Puts the question for the resolver together.
 ///
 /// # Errors
-/// When the target is no version, or is `same` and the installed version is not known.
-pub fn request(
-    server: &Server,
-    survey: &Survey,
-    depot: &Depot,
-    to: &str,
-    policy: Policy,
-) -> Result<Request> {
+/// When a version cannot be read, or the target is `same` and the installed version is not known.
+pub fn request(server: &Server, survey: &Survey, depot: &Depot, wish: &Wish) -> Result<Request> {
     let inventory = &survey.inventory;
-    let target = if to == SAME {
-        let known = inventory.server_version().cloned();
-        known.ok_or_else(|| {
-            Error::Version("the installed server version is not known; name one with --to".into())
-        })?
-    } else {
-        Version::parse(to, server.family.versions.server)
-            .map_err(|fault| Error::Version(fault.to_string()))?
-    };
+    let versions = &server.family.versions;
+    let build = &server.family.build;
     let running = inventory.movable().into_iter();
     let running =
         running.filter(|(component, _)| component.on != Some(false) && component.place.is_some());
-    let build = &server.family.build;
+    let ids = |list: &[String]| list.iter().map(|id| Id::new(id)).collect();
+    let keep = wish.keep.iter().map(|text| {
+        let (id, version) = text
+            .split_once('=')
+            .map_or((text.as_str(), None), |(id, v)| (id, Some(v)));
+        let kind = if id == build.id {
+            Kind::Build
+        } else {
+            Kind::Addon
+        };
+        let version = version.map(|version| versions.version(kind, version));
+        let version = version
+            .transpose()
+            .map_err(|fault| Error::Version(fault.to_string()))?;
+        Ok((Id::new(id), version))
+    });
     Ok(Request {
-        target,
-        build: Id::new(&build.id),
         build_outside: build.outside,
-        held: running.map(|(_, facts)| facts).collect(),
+        held: running
+            .map(|(_, facts)| Held {
+                droppable: server
+                    .config
+                    .droppable
+                    .iter()
+                    .any(|id| *id == facts.id.as_str()),
+                facts,
+            })
+            .collect(),
         offers: depot.offers.clone(),
-        given: build
-            .provides
-            .iter()
-            .map(|id| Id::new(id))
-            .collect::<BTreeSet<_>>(),
-        policy,
+        given: build.provides.iter().map(|id| Id::new(id)).collect(),
+        add: ids(&wish.add),
+        drop: ids(&wish.drop),
+        keep: keep.collect::<Result<_>>()?,
+        only: ids(&wish.only),
+        policy: wish.policy.clone(),
+        ..Request::new(target(server, survey, &wish.to)?, Id::new(&build.id))
     })
 }
 
-/// Finds releases that fit together and draws the plan.
+fn target(server: &Server, survey: &Survey, to: &str) -> Result<Target> {
+    let versions = &server.family.versions;
+    match to {
+        SAME => {
+            let known = survey.inventory.server_version().cloned();
+            let unknown = "the installed server version is not known; name one with --to";
+            known
+                .map(Target::One)
+                .ok_or_else(|| Error::Version(unknown.into()))
+        }
+        BEST => Ok(Target::Within(Range::any())),
+        _ if to.contains(['<', '>', '^', '~', '*', '[', '(', '|']) => {
+            let range = versions.server_range(to);
+            range
+                .map(Target::Within)
+                .map_err(|fault| Error::Version(fault.to_string()))
+        }
+        _ => {
+            let version = Version::parse(to, versions.server);
+            version
+                .map(Target::One)
+                .map_err(|fault| Error::Version(fault.to_string()))
+        }
+    }
+}
+
+/// Finds releases that fit together.
 ///
 /// # Errors
-/// [`Error::Obstacle`] when none fit; otherwise when an archive or path is not fit to be used.
+/// [`Error::Obstacle`] when none do.
+pub fn select(request: &Request) -> Result<Selection> {
+    resolve(request).map_err(|obstacle| Error::Obstacle {
+        told: obstacle.tell(request),
+        obstacle,
+    })
+}
+
+/// Draws the plan for a selection.
+///
+/// # Errors
+/// When an archive or path is not fit to be used.
 pub fn plan(
     server: &Server,
     survey: &Survey,
     depot: &Depot,
-    to: &str,
-    policy: Policy,
+    request: &Request,
+    selection: &Selection,
 ) -> Result<Plan> {
-    let request = request(server, survey, depot, to, policy)?;
-    let selection = resolve(&request).map_err(Error::Obstacle)?;
     let mut payloads = BTreeMap::new();
     for choice in &selection.choices {
         let Some(offer) = choice.offer else {
@@ -95,7 +161,7 @@ pub fn plan(
             .map(|(path, text)| (path, text.as_str())),
         keep: &keep,
     };
-    let mut plan = draw(&situation, &selection, &request.offers, &payloads)?;
+    let mut plan = draw(&situation, selection, &request.offers, &payloads)?;
     let chosen_build = selection
         .choices
         .iter()
@@ -103,5 +169,45 @@ pub fn plan(
     if !chosen_build {
         plan.to = request.target.to_string();
     }
+    for (offer, choice) in unused_by_hand(request, selection) {
+        plan.notes.push(format!(
+            "{} {} lies in the drop folder and is not used{}; see: lantern why {} --not {}",
+            offer.id,
+            offer.version,
+            choice.map_or(String::new(), |to| format!(", but {to}")),
+            offer.id,
+            offer.version
+        ));
+    }
     Ok(plan)
+}
+
+/// What lies in the drop folder and was not chosen, with what was chosen instead; older ones of
+/// several are not told.
+fn unused_by_hand<'a>(
+    request: &'a Request,
+    selection: &'a Selection,
+) -> Vec<(&'a Facts, Option<&'a Version>)> {
+    let by_hand = request
+        .offers
+        .iter()
+        .filter(|offer| offer.origin == Origin::DropFolder);
+    let mut newest: BTreeMap<&Id, &Facts> = BTreeMap::new();
+    for offer in by_hand {
+        let known = newest.entry(&offer.facts.id).or_insert(&offer.facts);
+        if offer.facts.version > known.version {
+            *known = &offer.facts;
+        }
+    }
+    let chosen = |id: &Id| {
+        selection
+            .choices
+            .iter()
+            .find(|choice| choice.id == *id)
+            .map(|choice| &choice.to)
+    };
+    let unused = newest.into_values().map(|facts| (facts, chosen(&facts.id)));
+    unused
+        .filter(|(facts, chosen)| *chosen != Some(&facts.version))
+        .collect()
 }

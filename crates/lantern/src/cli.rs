@@ -1,6 +1,6 @@
 //! What can be typed.
 
-use crate::commands::{adopt, changeover, client, demo, plan, server, survey, undo};
+use crate::commands::{adopt, changeover, client, demo, plan, server, survey, undo, why};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::{Path, PathBuf};
 
@@ -67,6 +67,8 @@ pub enum Command {
     Survey(survey::SurveyArgs),
     /// Work out a change: which releases, which files, which load order
     Plan(plan::PlanArgs),
+    /// Explain why a component is at its version, or not at another
+    Why(why::WhyArgs),
     /// Carry a plan out: stop, back up, swap, start, verify, or go back
     Changeover(changeover::ChangeoverArgs),
     /// Go back to before the last changeover

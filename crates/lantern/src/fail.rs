@@ -27,9 +27,10 @@ pub fn tell(error: &Error, cli: &Cli, look: &Look) -> u8 {
 
 fn status(error: &Error) -> u8 {
     match error {
-        Error::Obstacle(_) | Error::NothingToDo | Error::NothingToUndo | Error::NothingToResume => {
-            NO
-        }
+        Error::Obstacle { .. }
+        | Error::NothingToDo
+        | Error::NothingToUndo
+        | Error::NothingToResume => NO,
         Error::RolledBack { .. } => BACK,
         Error::Interrupted { .. } => WAITING,
         _ => ERROR,
@@ -146,10 +147,9 @@ fn advice(error: &Error, cli: &Cli) -> String {
         }
         Error::Io { .. } => "Nothing more was done.".into(),
         Error::Draw(_) => "Leave that release out, or ask who made it.".into(),
-        Error::Obstacle(_) => {
-            "Nothing was changed. Look for other releases, or choose another version with --to."
-                .into()
-        }
+        Error::Obstacle { .. } => "Nothing was changed.".into(),
+        Error::Request { .. } => "docs/formats/request.md lists the keys.".into(),
+        Error::NoRequest => format!("Ask for one: {}", cli.next("plan --to VERSION")),
         Error::Version(_) | Error::Path(_) => String::new(),
     }
 }

@@ -218,8 +218,8 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
     let server = finder.inventory.server_version();
     let mut providers: BTreeMap<&Id, Vec<usize>> = BTreeMap::new();
     for (index, component) in components.iter().enumerate() {
-        for id in &component.facts.provides {
-            providers.entry(id).or_default().push(index);
+        for provided in &component.facts.provides {
+            providers.entry(&provided.id).or_default().push(index);
         }
     }
     let empty = Vec::new();

@@ -4,7 +4,7 @@ mod findings;
 
 pub use findings::{Finding, Place, Severity};
 
-use crate::component::{Facts, Id, Kind, Side};
+use crate::component::{Facts, Id, Kind, Provided, Side};
 use crate::descriptor::{self, Found};
 use crate::family::{Family, OrderKind, Shape};
 use crate::order::{self, OrderLine};
@@ -186,7 +186,10 @@ pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> 
             }
         }
         if member.id != group.id {
-            whole.provides.push(member.id.clone());
+            whole.provides.push(Provided {
+                id: member.id.clone(),
+                version: None,
+            });
         }
     }
     whole
@@ -288,20 +291,24 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     inventory
 }
 
+fn provided(id: &str) -> Provided {
+    Provided {
+        id: Id::new(id),
+        version: None,
+    }
+}
+
 fn outside_build(family: &Family, version: &Version) -> Component {
     Component {
         facts: Facts {
-            id: Id::new(&family.build.id),
-            kind: Kind::Build,
-            title: None,
-            version: version.clone(),
-            server: None,
-            needs: Vec::new(),
-            uses: Vec::new(),
-            clashes: Vec::new(),
-            provides: family.build.provides.iter().map(|id| Id::new(id)).collect(),
+            provides: family
+                .build
+                .provides
+                .iter()
+                .map(|id| provided(id))
+                .collect(),
             side: Some(Side::Server),
-            world_bound: None,
+            ..Facts::new(Id::new(&family.build.id), Kind::Build, version.clone())
         },
         place: None,
         shape: Shape::Folder,
@@ -447,24 +454,16 @@ pub(crate) mod tests {
             range: crate::version::Range::any(),
         };
         let facts = |id: &str, needs: &[&str]| Facts {
-            id: Id::new(id),
-            kind: Kind::Pack,
-            title: None,
-            version: Version::of_content("00"),
-            server: None,
             needs: needs.iter().map(|id| need(id)).collect(),
-            uses: Vec::new(),
-            clashes: Vec::new(),
-            provides: Vec::new(),
-            side: None,
-            world_bound: None,
+            ..Facts::new(Id::new(id), Kind::Pack, Version::of_content("00"))
         };
         let (red, blue) = (
             facts("red", &["wire", "glass"]),
             facts("blue", &["red", "glass"]),
         );
         let whole = as_group(&facts("lamps", &[]), [&red, &blue].into_iter());
-        assert_eq!(whole.provides, [Id::new("red"), Id::new("blue")]);
+        let provided: Vec<&str> = whole.provides.iter().map(|p| p.id.as_str()).collect();
+        assert_eq!(provided, ["red", "blue"]);
         assert_eq!(whole.needs, [need("wire"), need("glass")]);
     }
 }

@@ -10,7 +10,7 @@ use crate::family::{Family, Glob, OrderKind, Reader, Shape};
 use crate::inventory::{Component, Inventory, State};
 use crate::order::{self, Ring};
 use crate::path::{PathFault, RelPath};
-use crate::resolve::Selection;
+use crate::resolve::{Gone, Selection};
 use crate::tree::{FileSeen, root_in_archive};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -226,7 +226,7 @@ pub fn draw(
         components.push(ComponentChange {
             id: choice.id.clone(),
             kind: choice.kind,
-            to: choice.to.to_string(),
+            to: Some(choice.to.to_string()),
             verdict: match (choice.offer, &from) {
                 (None, _) => Verdict::Stays,
                 (Some(_), None) => Verdict::Comes,
@@ -240,13 +240,32 @@ pub fn draw(
             moving.push((&offers[offer], payload));
         }
     }
+    for gone in &selection.gone {
+        let why = match &gone.replaced_by {
+            Some(id) => format!("{id} takes its place"),
+            None => "nothing of it fits, or it was to go".into(),
+        };
+        components.push(ComponentChange {
+            id: gone.id.clone(),
+            kind: gone.kind,
+            from: Some(gone.from.to_string()),
+            to: None,
+            verdict: Verdict::Goes,
+            why,
+        });
+        drawing.set_aside(&gone.id);
+    }
     for (offer, _) in &moving {
         drawing.set_aside(&offer.facts.id);
     }
     for (offer, payload) in &moving {
         drawing.place(offer, payload)?;
     }
-    let (order, expects) = drawing.order(&moving)?;
+    let (order, expects) = drawing.order(&moving, &selection.gone)?;
+    if !selection.proved {
+        let note = "the search was long: this is the best found, and perhaps not the best there is";
+        drawing.notes.push(note.into());
+    }
     let undeclared: Vec<&str> = selection
         .choices
         .iter()
@@ -430,8 +449,10 @@ impl<'a> Drawing<'a> {
     fn afterwards(
         &self,
         moving: &[(&'a Offer, &'a Payload)],
+        gone: &[Gone],
     ) -> BTreeMap<&'a Id, (&'a Facts, bool)> {
-        let moved: BTreeSet<&Id> = moving.iter().map(|(offer, _)| &offer.facts.id).collect();
+        let moved = moving.iter().map(|(offer, _)| &offer.facts.id);
+        let moved: BTreeSet<&Id> = moved.chain(gone.iter().map(|gone| &gone.id)).collect();
         let gone = |c: &Component| {
             moved.contains(&c.facts.id) && c.group.is_none()
                 || c.group.as_ref().is_some_and(|group| moved.contains(group))
@@ -463,8 +484,9 @@ impl<'a> Drawing<'a> {
     fn order(
         &mut self,
         moving: &[(&'a Offer, &'a Payload)],
+        gone: &[Gone],
     ) -> Result<(Option<OrderEdit>, Vec<Expected>), DrawFault> {
-        let after = self.afterwards(moving);
+        let after = self.afterwards(moving, gone);
         let running = after.iter().filter(|(_, (_, on))| *on);
         let expects = running
             .clone()
@@ -489,7 +511,12 @@ impl<'a> Drawing<'a> {
             OrderKind::Sequence => {
                 let provided: BTreeMap<&Id, &Id> = after
                     .values()
-                    .flat_map(|(facts, _)| facts.provides.iter().map(|id| (id, &facts.id)))
+                    .flat_map(|(facts, _)| {
+                        facts
+                            .provides
+                            .iter()
+                            .map(|provided| (&provided.id, &facts.id))
+                    })
                     .collect();
                 let mut wanted: BTreeMap<Id, BTreeSet<Id>> = running
                     .map(|(id, (facts, _))| {

@@ -63,8 +63,8 @@ pub struct ComponentChange {
     pub kind: Kind,
     /// The version now; none when it comes new.
     pub from: Option<String>,
-    /// The version afterwards.
-    pub to: String,
+    /// The version afterwards; none when it goes.
+    pub to: Option<String>,
     /// What happens, in one word.
     pub verdict: Verdict,
     /// Why, in a few words.
@@ -81,6 +81,8 @@ pub enum Verdict {
     Moves,
     /// It comes new.
     Comes,
+    /// It is set aside.
+    Goes,
 }
 
 /// What happens to a path.

@@ -1,42 +1,127 @@
 //! Which releases fit together; if none do, what stands in the way.
 //!
-//! The door is [`resolve`]: a [`Request`] goes in, a [`Selection`] or an [`Obstacle`] comes out.
+//! The door is [`resolve`]: a [`Request`] goes in, a [`Selection`] or an [`Obstacle`] comes out. Behind
+//! it: `model` compiles the request into domains, `solver` searches them and learns from conflicts,
+//! `best` proves the best answer, `obstacle` boils a conflict down to a minimal set of facts and tries
+//! what would help, `tell` puts it into words.
 
-mod search;
+mod best;
+mod fact;
+mod heap;
+mod model;
+mod obstacle;
+mod saved;
+mod solver;
 mod tell;
+mod why;
+
+pub use fact::Fact;
+use fact::Lens;
+pub use obstacle::{Conflict, Obstacle, Remedy};
+pub use saved::RequestFault;
+pub use why::{Answer, WhyNot, why_not};
 
 use crate::catalogue::{Offer, Origin};
-use crate::component::{Facts, Id, Kind, Need};
+use crate::component::{Facts, Id, Kind};
 use crate::version::{Range, Version};
+use best::Proof;
+use model::{Candidate, Component, Model};
 use serde::Serialize;
+use solver::{Lit, Outcome, Solver, Theory};
 use std::collections::BTreeSet;
+
+/// Steps that the search for the best answer takes before it settles for the best found.
+pub const EFFORT: u64 = 60_000_000;
+/// Steps after which the search for any answer at all is given up.
+const MOST_STEPS: u64 = 4_000_000_000;
 
 /// What is asked of the resolver.
 #[derive(Debug, Clone)]
 pub struct Request {
     /// The server version to move to.
-    pub target: Version,
+    pub target: Target,
     /// The id of the server program.
     pub build: Id,
     /// Whether the server program lies outside the server folder, so that it is not chosen here.
     pub build_outside: bool,
     /// What is installed and runs; a pack with its members' needs.
-    pub held: Vec<Facts>,
+    pub held: Vec<Held>,
     /// What can be had.
     pub offers: Vec<Offer>,
     /// Ids that the server program brings along.
     pub given: BTreeSet<Id>,
+    /// Components to put in.
+    pub add: BTreeSet<Id>,
+    /// Components to take out.
+    pub drop: BTreeSet<Id>,
+    /// Components to keep at a version; without one, at what is installed.
+    pub keep: Vec<(Id, Option<Version>)>,
+    /// When not empty, only these may move.
+    pub only: BTreeSet<Id>,
     /// What may be taken.
     pub policy: Policy,
 }
 
+/// One installed component.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Held {
+    /// What it says of itself.
+    pub facts: Facts,
+    /// Whether it may be lost where nothing fits; what the world holds never is.
+    pub droppable: bool,
+}
+
+/// Which server versions will do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Target {
+    /// This one.
+    One(Version),
+    /// Any in the range; the newest build that fits.
+    Within(Range),
+}
+
+impl Target {
+    /// Whether a server version will do.
+    pub fn holds(&self, version: &Version) -> bool {
+        match self {
+            Target::One(target) => target == version,
+            Target::Within(range) => range.holds(version),
+        }
+    }
+}
+
+impl std::fmt::Display for Target {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Target::One(version) => write!(f, "{version}"),
+            Target::Within(range) if range.is_any() => f.write_str("of any version"),
+            Target::Within(range) => write!(f, "{range}"),
+        }
+    }
+}
+
 /// What may be taken, and what is better.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Policy {
-    /// Whether pre-releases may be chosen.
+    /// Whether test releases may be chosen.
     pub early: bool,
+    /// Whether releases may be chosen that were declared for other server versions.
+    pub untested: bool,
     /// Which of several fitting releases is better.
     pub prefer: Prefer,
+    /// Steps for proving the best answer.
+    pub effort: u64,
+}
+
+impl Default for Policy {
+    fn default() -> Policy {
+        Policy {
+            early: false,
+            untested: false,
+            prefer: Prefer::Settled,
+            effort: EFFORT,
+        }
+    }
 }
 
 /// Which of several fitting releases is better.
@@ -68,6 +153,19 @@ pub struct Choice {
     pub declared: Option<bool>,
 }
 
+/// An installed component that goes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Gone {
+    /// Which component.
+    pub id: Id,
+    /// What it was.
+    pub kind: Kind,
+    /// The version installed.
+    pub from: Version,
+    /// What takes its place, where something does.
+    pub replaced_by: Option<Id>,
+}
+
 /// Why a release was chosen.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "because")]
@@ -94,278 +192,229 @@ pub enum Reason {
 pub struct Selection {
     /// By kind, then id.
     pub choices: Vec<Choice>,
-}
-
-/// Why no releases fit together.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Obstacle {
-    /// The facts that cannot hold together.
-    pub facts: Vec<Fact>,
-}
-
-/// One fact that takes part in an obstacle.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Fact {
-    /// No build of the target version is offered.
-    NoBuild {
-        /// The target.
-        target: Version,
-        /// The builds that there are.
-        there: Vec<Version>,
-    },
-    /// No release of an installed component runs on the target.
-    NoRelease {
-        /// The component.
-        id: Id,
-        /// The version installed, or none.
-        held: Option<Version>,
-        /// Every release known, with the server range it declares.
-        known: Vec<(Version, Option<Range>)>,
-        /// The target.
-        target: Version,
-    },
-    /// Something is needed that nobody offers.
-    NotOffered {
-        /// Who needs it, in which version.
-        by: (Id, Version),
-        /// What is needed.
-        need: Need,
-        /// Its versions that can be had but are out of range.
-        there: Vec<Version>,
-    },
-    /// Two components cannot agree on a third, or clash.
-    Meets {
-        /// Who wants it.
-        by: (Id, Version),
-        /// What is wanted, or for a clash not wanted.
-        need: Need,
-        /// Whether it is a clash.
-        clash: bool,
-    },
-    /// The search was given up after this many steps.
-    GaveUp {
-        /// Steps taken.
-        steps: u64,
-    },
+    /// What goes, by id.
+    pub gone: Vec<Gone>,
+    /// Whether it is proved that no selection is better.
+    pub proved: bool,
 }
 
 /// Chooses a release for every component at once.
 ///
-/// It is complete up to the limit on steps, and deterministic.
+/// It is complete (where there is an answer it finds one) and deterministic. What it returns is best
+/// in this order: fewest droppable components lost; fewest untested releases; fewest test releases;
+/// fewest changes (for [`Prefer::Settled`]: what is installed or in the drop folder is no change; for
+/// [`Prefer::Newest`]: nothing put in without need); newest of each, summed over all.
 ///
 /// # Errors
 /// With what stands in the way.
-pub fn resolve(request: &Request) -> Result<Selection, Obstacle> {
-    search::Search::new(request).run()
+pub fn resolve(request: &Request) -> Result<Selection, Box<Obstacle>> {
+    let model = Model::new(request, Lens::All, false);
+    let mut search = search_of(&model);
+    let (hard, lost) = stays(&model, &mut search);
+    match search.solve(&hard, MOST_STEPS) {
+        Outcome::Found => {}
+        Outcome::GaveUp => return Err(Box::new(Obstacle::gave_up())),
+        Outcome::Impossible(_) => return Err(Box::new(obstacle::of(request))),
+    }
+    for lit in &hard {
+        search.require(&[*lit]);
+    }
+    search.solve(&[], MOST_STEPS);
+    let (found, proof) = best::best(&mut search, &model, &lost, request.policy.effort);
+    Ok(selection(request, &model, &found, proof == Proof::Best))
+}
+
+/// Chooses releases that fit together, without looking for better ones; none where there are none.
+pub fn first_answer(request: &Request) -> Option<Selection> {
+    answer_without(request, Lens::All)
+}
+
+/// As [`first_answer`], with only some facts counting.
+fn answer_without(request: &Request, lens: Lens<'_>) -> Option<Selection> {
+    let model = Model::new(request, lens, false);
+    let mut search = search_of(&model);
+    let (hard, _) = stays(&model, &mut search);
+    if search.solve(&hard, MOST_STEPS) != Outcome::Found {
+        return None;
+    }
+    let vars: u32 = model.sizes().iter().sum();
+    let found: Vec<bool> = (0..vars).map(|var| search.is_true(var)).collect();
+    Some(selection(request, &model, &found, false))
+}
+
+fn search_of<'m, 'a>(model: &'m Model<'a>) -> Solver<&'m Model<'a>>
+where
+    &'m Model<'a>: Theory,
+{
+    Solver::new(model, model.sizes().into_iter(), model.rooms())
+}
+
+/// The literals that keep components: those that have to hold, and those that are worth a price.
+fn stays<'m, 'a>(model: &'m Model<'a>, search: &mut Solver<&'m Model<'a>>) -> (Vec<Lit>, Vec<Lit>) {
+    let (mut hard, mut lost) = (Vec::new(), Vec::new());
+    for component in model.components.iter().filter(|component| component.stays) {
+        let lit = stay(model, search, component);
+        match component.droppable {
+            true => lost.push(lit),
+            false => hard.push(lit),
+        }
+    }
+    (hard, lost)
+}
+
+/// The literal that says that a component, or what replaces it, is there.
+fn stay<'m, 'a>(
+    model: &'m Model<'a>,
+    search: &mut Solver<&'m Model<'a>>,
+    component: &Component<'a>,
+) -> Lit {
+    let there = Lit::not(component.absent());
+    let replacers = model.replacers(component);
+    if replacers.is_empty() {
+        return there;
+    }
+    let helper = search.helper();
+    let mut clause = vec![Lit::not(helper), there];
+    clause.extend(replacers.into_iter().map(Lit::is));
+    search.require(&clause);
+    Lit::is(helper)
+}
+
+fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool) -> Selection {
+    let chosen: Vec<(&Component, &Candidate)> = model
+        .components
+        .iter()
+        .filter_map(|component| {
+            let (_, candidate) = component.vars().find(|(var, _)| found[*var as usize])?;
+            Some((component, candidate))
+        })
+        .collect();
+    let target = match &request.target {
+        Target::One(version) => Some(version),
+        Target::Within(_) => {
+            let build = chosen
+                .iter()
+                .find(|(_, candidate)| candidate.facts.kind == Kind::Build);
+            build.map(|(_, candidate)| &candidate.facts.version)
+        }
+    };
+    let mut needed_by = std::collections::BTreeMap::new();
+    for (_, candidate) in &chosen {
+        let facts = candidate.facts;
+        for need in facts
+            .needs
+            .iter()
+            .chain(facts.terms.needs_any.iter().flatten())
+        {
+            needed_by.entry(&need.id).or_insert(&facts.id);
+        }
+    }
+    let mut choices: Vec<Choice> = chosen
+        .iter()
+        .map(|(component, candidate)| {
+            let facts = candidate.facts;
+            let held = component.held.map(|held| &request.held[held].facts);
+            let provided = facts.provides.iter().map(|provided| &provided.id);
+            let mut names = [&facts.id].into_iter().chain(provided);
+            let needed = names.find_map(|id| needed_by.get(id));
+            Choice {
+                id: facts.id.clone(),
+                kind: facts.kind,
+                from: held.map(|held| held.version.clone()),
+                to: facts.version.clone(),
+                offer: candidate.offer,
+                reason: match (candidate.offer, held, needed) {
+                    (None, ..) => Reason::Fits,
+                    (Some(_), ..) if facts.kind == Kind::Build => Reason::Asked,
+                    (Some(offer), ..) if request.offers[offer].origin == Origin::DropFolder => {
+                        Reason::FetchedByHand
+                    }
+                    (_, None, _) if request.add.contains(&facts.id) => Reason::Asked,
+                    (_, None, Some(by)) => Reason::NeededBy { id: (*by).clone() },
+                    _ if request.policy.prefer == Prefer::Newest => Reason::Newer,
+                    _ => Reason::InstalledDoesNotFit,
+                },
+                declared: match (&facts.server, target) {
+                    _ if facts.kind == Kind::Build => Some(true),
+                    (Some(range), Some(target)) => Some(range.holds_early(target)),
+                    _ => None,
+                },
+            }
+        })
+        .collect();
+    choices.sort_by(|a, b| (a.kind, &a.id).cmp(&(b.kind, &b.id)));
+    let there: BTreeSet<&Id> = choices.iter().map(|choice| &choice.id).collect();
+    let lost = request
+        .held
+        .iter()
+        .map(|held| &held.facts)
+        .filter(|held| !there.contains(&held.id));
+    let lost = lost.filter(|held| held.kind != Kind::Build);
+    let mut gone: Vec<Gone> = lost
+        .map(|held| {
+            let replacer = chosen
+                .iter()
+                .find(|(_, c)| c.facts.terms.replaces.contains(&held.id));
+            Gone {
+                id: held.id.clone(),
+                kind: held.kind,
+                from: held.version.clone(),
+                replaced_by: replacer.map(|(_, candidate)| candidate.facts.id.clone()),
+            }
+        })
+        .collect();
+    gone.sort_by(|a, b| a.id.cmp(&b.id));
+    Selection {
+        choices,
+        gone,
+        proved,
+    }
 }
 
 impl Request {
-    /// Whether the release may be chosen at all.
-    fn usable(&self, facts: &Facts, held: Option<&Facts>) -> bool {
-        if facts.kind == Kind::Build {
-            return facts.id == self.build && facts.version == self.target;
-        }
-        let is_held = held.is_some_and(|held| held.version == facts.version);
-        let runs = facts
-            .server
-            .as_ref()
-            .is_none_or(|range| range.holds_early(&self.target));
-        runs && (self.policy.early || is_held || !facts.version.is_early())
-    }
-
-    /// Whether an offer was fetched by hand.
-    fn by_hand(&self, offer: usize) -> bool {
-        self.offers[offer].origin == Origin::DropFolder
-    }
-}
-
-#[cfg(test)]
-pub(crate) mod tests {
-    use super::*;
-    use crate::catalogue::ArchiveRef;
-    use crate::version::{Notation, RangeNotation};
-
-    fn version(text: &str) -> Version {
-        Version::parse(text, Notation::Dotted).unwrap()
-    }
-
-    fn range(text: &str) -> Range {
-        Range::parse(text, RangeNotation::Comparators, Notation::Dotted).unwrap()
-    }
-
-    /// `"bees 1.2 @>=5.4 needs lib:^2,nectar uses x clashes y provides z"`.
-    fn facts(text: &str) -> Facts {
-        let mut words = text.split(' ');
-        let id = Id::new(words.next().unwrap());
-        let mut facts = Facts {
-            kind: if id.as_str() == "server" {
-                Kind::Build
-            } else {
-                Kind::Addon
-            },
-            id,
-            title: None,
-            version: version(words.next().unwrap()),
-            server: None,
-            needs: Vec::new(),
-            uses: Vec::new(),
-            clashes: Vec::new(),
-            provides: Vec::new(),
-            side: None,
-            world_bound: None,
-        };
-        while let Some(word) = words.next() {
-            if let Some(server) = word.strip_prefix('@') {
-                facts.server = Some(range(server));
-                continue;
-            }
-            let needs = words.next().unwrap().split(',').map(|item| {
-                let (id, text) = item.split_once(':').unwrap_or((item, "*"));
-                Need {
-                    id: Id::new(id),
-                    range: range(text),
-                }
-            });
-            let needs: Vec<Need> = needs.collect();
-            match word {
-                "needs" => facts.needs = needs,
-                "uses" => facts.uses = needs,
-                "clashes" => facts.clashes = needs,
-                "provides" => facts.provides = needs.into_iter().map(|n| n.id).collect(),
-                other => panic!("{other}"),
-            }
-        }
-        facts
-    }
-
-    /// Toy worlds: lines beginning with `+` are installed, with `!` in the drop folder.
-    pub(crate) fn world(text: &str) -> Request {
-        let mut request = Request {
-            target: version("5.4"),
-            build: Id::new("server"),
+    /// The question in its plainest form: from what is installed to a server version.
+    pub fn new(target: Target, build: Id) -> Request {
+        Request {
+            target,
+            build,
             build_outside: false,
             held: Vec::new(),
             offers: Vec::new(),
             given: BTreeSet::new(),
+            add: BTreeSet::new(),
+            drop: BTreeSet::new(),
+            keep: Vec::new(),
+            only: BTreeSet::new(),
             policy: Policy::default(),
-        };
-        for line in text.lines().map(str::trim).filter(|line| !line.is_empty()) {
-            if let Some(line) = line.strip_prefix("+ ") {
-                request.held.push(facts(line));
-                continue;
-            }
-            let by_hand = line.strip_prefix("! ");
-            request.offers.push(Offer {
-                facts: facts(by_hand.unwrap_or(line)),
-                archive: ArchiveRef {
-                    file: String::new(),
-                    blake3: String::new(),
-                    bytes: 0,
-                },
-                origin: if by_hand.is_some() {
-                    Origin::DropFolder
-                } else {
-                    Origin::Catalogue
-                },
-            });
-        }
-        request
-    }
-
-    fn answer(request: &Request) -> String {
-        match resolve(request) {
-            Ok(selection) => {
-                let words = selection.choices.iter().map(|c| {
-                    let mark = if c.offer.is_some() { "" } else { "=" };
-                    format!(
-                        "{}{mark}{}",
-                        c.id,
-                        if mark.is_empty() {
-                            format!(" {}", c.to)
-                        } else {
-                            String::new()
-                        }
-                    )
-                });
-                words.collect::<Vec<_>>().join(", ")
-            }
-            Err(obstacle) => obstacle.to_string(),
         }
     }
 
-    #[test]
-    fn only_what_must_move_moves() {
-        let request = world(
-            "+ server 5.1
-             server 5.4
-             + lib 1.0
-             lib 1.1
-             + bees 1.0 @<5.4 needs lib
-             bees 1.1 @>=5.4 needs lib
-             bees 1.2 @>=5.4 needs lib",
-        );
-        assert_eq!(answer(&request), "server 5.4, bees 1.2, lib=");
-        let newest = Request {
-            policy: Policy {
-                prefer: Prefer::Newest,
-                ..Policy::default()
-            },
-            ..request
-        };
-        assert_eq!(answer(&newest), "server 5.4, bees 1.2, lib 1.1");
+    /// Whether a range of server versions holds one that will do.
+    fn runs_somewhere(&self, range: &Range) -> bool {
+        match &self.target {
+            Target::One(target) => range.holds_early(target),
+            Target::Within(_) => {
+                let held = self.held.iter().map(|held| &held.facts);
+                let mut builds = held
+                    .chain(self.offers.iter().map(|offer| &offer.facts))
+                    .filter(|facts| facts.kind == Kind::Build && self.target.holds(&facts.version));
+                builds.any(|build| range.holds_early(&build.version))
+            }
+        }
     }
 
-    #[test]
-    fn needs_pull_in_and_hold_back() {
-        assert_eq!(
-            answer(&world(
-                "+ server 5.4
-                 + bees 1.0
-                 ! bees 2.0 needs nectar:^2
-                 nectar 1.0
-                 nectar 2.0 needs jar
-                 nectar 2.1 needs gone
-                 jar 1
-                 + hive 1 needs bees:^2"
-            )),
-            "server=, bees 2.0, hive=, jar 1, nectar 2.0"
-        );
-        assert_eq!(
-            answer(&world("+ server 5.4\n+ a 1 uses b:^1\n! b 2\n! b 1.5")),
-            "server=, a=, b 1.5"
-        );
-    }
-
-    #[test]
-    fn stand_ins_meet_a_need() {
-        assert_eq!(
-            answer(&world(
-                "+ server 5.4\n+ a 1\n! a 2 needs old\nnew 3 provides old"
-            )),
-            "server=, a 2, new 3"
-        );
-    }
-
-    #[test]
-    fn early_ones_only_by_policy() {
-        let text = "+ server 5.1\nserver 5.4\n+ a 1 @<5.4\na 2-rc1 @>=5.4";
-        assert!(answer(&world(text)).contains("no release of a"));
-        let mut request = world(text);
-        request.policy.early = true;
-        assert_eq!(answer(&request), "server 5.4, a 2-rc1");
-    }
-
-    #[test]
-    fn obstacles_are_told_in_words() {
-        insta::assert_snapshot!(answer(&world("+ server 5.1\nserver 5.2\nserver 5.3")), @"Server 5.4 is not among the builds that are offered: 5.2, 5.3.");
-        insta::assert_snapshot!(answer(&world("+ server 5.1\nserver 5.4\n+ bees 1 @<5.4\nbees 2 @<5.3\n+ vault 1 @<5.4")), @r"
-        There is no release of bees for server 5.4: 2 is for <5.3; 1 (installed) is for <5.4.
-        There is no release of vault for server 5.4: 1 (installed) is for <5.4.
-        ");
-        insta::assert_snapshot!(answer(&world("+ server 5.4\n+ a 1 needs lib:^1\n+ b 1 needs lib:^2\nlib 1\nlib 2")), @r"
-        These cannot hold together:
-        a 1 needs lib ^1.
-        b 1 needs lib ^2.
-        ");
+    /// Whether the administrator's own wishes let a release be chosen.
+    fn allowed_by_pins(&self, facts: &Facts, is_held: bool) -> bool {
+        let pinned = self.keep.iter().find(|(id, _)| *id == facts.id);
+        let free =
+            self.only.is_empty() || self.only.contains(&facts.id) || facts.kind == Kind::Build;
+        match pinned {
+            Some((_, Some(version))) => *version == facts.version,
+            Some((_, None)) => is_held,
+            None => free || is_held || !self.held.iter().any(|held| held.facts.id == facts.id),
+        }
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -1,104 +1,500 @@
-//! What stands in the way, in words for an administrator.
+//! What stands in the way, as a short story for an administrator.
 
-use super::{Fact, Obstacle};
-use crate::version::Version;
-use std::fmt;
+use super::fact::Fact;
+use super::obstacle::{Conflict, Obstacle, Remedy};
+use super::{Request, Target};
+use crate::catalogue::Origin;
+use crate::component::{Facts, Id, Kind, Need};
+use crate::version::{Range, Version};
+use std::collections::{BTreeMap, BTreeSet};
 
-impl fmt::Display for Obstacle {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let together = self
+/// At most so many versions are listed.
+const LISTED: usize = 6;
+
+impl Obstacle {
+    /// Tells the story: what meets where, and what would help.
+    pub fn tell(&self, request: &Request) -> String {
+        if self.conflicts.is_empty() {
+            return "No answer was found in the steps allowed; there may still be one.".into();
+        }
+        let stories: Vec<String> = self
+            .conflicts
+            .iter()
+            .map(|conflict| Teller { request, conflict }.story())
+            .collect();
+        match stories.len() {
+            1 => stories.concat(),
+            count => {
+                let numbered = stories
+                    .iter()
+                    .enumerate()
+                    .map(|(n, story)| format!("{}. {story}", n + 1));
+                let numbered: Vec<String> = numbered.collect();
+                format!(
+                    "{count} things stand in the way, each for itself.\n{}",
+                    numbered.join("\n")
+                )
+            }
+        }
+    }
+}
+
+struct Teller<'a> {
+    request: &'a Request,
+    conflict: &'a Conflict,
+}
+
+impl<'a> Teller<'a> {
+    fn has(&self, fact: &Fact) -> bool {
+        self.conflict.facts.contains(fact)
+    }
+
+    fn story(&self) -> String {
+        let staying: Vec<&Id> = self
+            .conflict
             .facts
             .iter()
-            .filter(|fact| matches!(fact, Fact::Meets { .. }))
-            .count();
-        if together > 0 {
-            writeln!(f, "These cannot hold together:")?;
-        }
-        let lines: Vec<String> = self.facts.iter().map(ToString::to_string).collect();
-        f.write_str(&lines.join("\n"))
-    }
-}
-
-impl fmt::Display for Fact {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Fact::NoBuild { target, there } if there.is_empty() => {
-                write!(f, "Server {target} is not offered; no server build is.")
-            }
-            Fact::NoBuild { target, there } => write!(
-                f,
-                "Server {target} is not among the builds that are offered: {}.",
-                list(there)
-            ),
-            Fact::NoRelease {
-                id,
-                held,
-                known,
-                target,
-            } => {
-                let known: Vec<String> = known
-                    .iter()
-                    .map(|(version, server)| {
-                        let here = if Some(version) == held.as_ref() {
-                            " (installed)"
-                        } else {
-                            ""
-                        };
-                        match server {
-                            Some(range) if range.holds_early(target) => {
-                                format!("{version}{here} is for {range}, but is a pre-release")
-                            }
-                            Some(range) => format!("{version}{here} is for {range}"),
-                            None => format!("{version}{here} does not say for which"),
-                        }
-                    })
-                    .collect();
-                let known = known.join("; ");
-                write!(
-                    f,
-                    "There is no release of {id} for server {target}: {known}."
+            .filter_map(|fact| match fact {
+                Fact::Stays(id) if *id != self.request.build => Some(id),
+                _ => None,
+            })
+            .collect();
+        let target = &self.request.target;
+        let mut lines = Vec::new();
+        let relations = self
+            .conflict
+            .facts
+            .iter()
+            .any(|fact| fact.names().len() > 1)
+            || self.conflict.facts.iter().any(|fact| {
+                matches!(
+                    fact,
+                    Fact::Group(_)
+                        | Fact::Room(_)
+                        | Fact::Framework(_)
+                        | Fact::Runtime(_)
+                        | Fact::Flavour(_)
                 )
+            });
+        match staying[..] {
+            [] => lines.push(self.no_build()),
+            [id] if !relations => lines.push(self.no_release(id)),
+            [id] => lines.push(format!("{id} cannot be there on server {target}:")),
+            _ => lines.push(format!(
+                "{} cannot all be there on server {target}:",
+                list(&staying)
+            )),
+        }
+        if relations {
+            let mut supplied = BTreeSet::new();
+            for fact in self.in_order() {
+                lines.extend(self.sentence(fact).map(|sentence| format!("  {sentence}")));
+                if let Fact::Needs(_, other) = fact
+                    && supplied.insert(other)
+                    && let (Some(last), Some(supply)) = (lines.last_mut(), self.supply(other))
+                {
+                    last.push_str(&supply);
+                }
             }
-            Fact::NotOffered {
-                by: (id, version),
-                need,
-                there,
-            } => {
-                let have = match there.len() {
-                    0 => "which nobody offers".to_owned(),
-                    1 => format!("but only {} is offered", there[0]),
-                    _ => format!("but only {} are offered", list(there)),
+        }
+        if !self.conflict.remedies.is_empty() {
+            lines.push("  What helps:".into());
+            let remedies = self.conflict.remedies.iter();
+            lines.extend(remedies.map(|remedy| format!("  - {}", self.remedy(remedy))));
+        }
+        lines.join("\n")
+    }
+
+    /// Facts as they follow from one another: each component's own, then what it asks for.
+    fn in_order(&self) -> Vec<&'a Fact> {
+        let mut queue: Vec<Id> = Vec::new();
+        for fact in &self.conflict.facts {
+            if let Fact::Stays(id) = fact {
+                queue.push(id.clone());
+            }
+        }
+        let mut told: BTreeSet<&Fact> = BTreeSet::new();
+        let mut order = Vec::new();
+        let mut at = 0;
+        while at < queue.len() {
+            let id = queue[at].clone();
+            at += 1;
+            for fact in &self.conflict.facts {
+                let names = fact.names();
+                let own = match fact {
+                    Fact::NeedsAny(whose, _) => *whose == id,
+                    _ => names.first() == Some(&id),
                 };
-                write!(f, "{id} {version} needs {need}, {have}.")
+                if own && told.insert(fact) {
+                    order.push(fact);
+                    queue.extend(names.into_iter().filter(|name| *name != id));
+                }
             }
-            Fact::Meets {
-                by: (id, version),
-                need,
-                clash: true,
-            } => {
-                write!(f, "{id} {version} clashes with {need}.")
+        }
+        order.extend(
+            self.conflict
+                .facts
+                .iter()
+                .filter(|fact| !told.contains(fact)),
+        );
+        order
+    }
+
+    /// The releases of a component that the facts of the conflict leave.
+    fn left(&self, id: &Id) -> Vec<&'a Facts> {
+        let mut left: Vec<&Facts> = self
+            .request
+            .releases(id)
+            .filter(|facts| {
+                let runs = self.runs(facts) || self.request.policy.untested;
+                let held = self
+                    .held(id)
+                    .is_some_and(|held| held.version == facts.version);
+                let early = held || !facts.is_early() || self.request.policy.early;
+                (runs || !self.has(&Fact::Runs(id.clone())))
+                    && (early || !self.has(&Fact::Early(id.clone())))
+                    && (!facts.terms.withdrawn || held || !self.has(&Fact::Withdrawn(id.clone())))
+                    && (self.request.allowed_by_pins(facts, held)
+                        || !self.has(&Fact::Pinned(id.clone())))
+            })
+            .collect();
+        left.sort_by(|a, b| b.version.cmp(&a.version));
+        left.dedup_by(|a, b| a.version == b.version);
+        left
+    }
+
+    fn runs(&self, facts: &Facts) -> bool {
+        facts
+            .server
+            .as_ref()
+            .is_none_or(|range| self.request.runs_somewhere(range))
+    }
+
+    fn held(&self, id: &Id) -> Option<&'a Facts> {
+        let mut held = self.request.held.iter().map(|held| &held.facts);
+        held.find(|facts| facts.id == *id)
+    }
+
+    fn no_build(&self) -> String {
+        let mut there: Vec<&Version> = self
+            .request
+            .releases(&self.request.build)
+            .filter(|facts| facts.kind == Kind::Build)
+            .map(|facts| &facts.version)
+            .collect();
+        there.sort_unstable();
+        there.dedup();
+        let target = &self.request.target;
+        match there.len() {
+            0 => format!("Server {target} is not offered; no server build is."),
+            _ => format!(
+                "Server {target} is not offered. Builds that are: {}.",
+                versions(&there)
+            ),
+        }
+    }
+
+    fn no_release(&self, id: &Id) -> String {
+        let held = self.held(id);
+        let mut known: Vec<&Facts> = self.request.releases(id).collect();
+        known.sort_by(|a, b| b.version.cmp(&a.version));
+        known.dedup_by(|a, b| a.version == b.version);
+        let target = &self.request.target;
+        if known.is_empty() {
+            return format!("{id} was asked for, and nobody offers it.");
+        }
+        let more = known.len().saturating_sub(LISTED);
+        let told = known.iter().take(LISTED).map(|facts| {
+            let here = held.is_some_and(|held| held.version == facts.version);
+            let here = if here { " (installed)" } else { "" };
+            let why = match &facts.server {
+                _ if facts.terms.withdrawn && here.is_empty() => {
+                    "was taken back by its makers".into()
+                }
+                Some(range) if !self.request.runs_somewhere(range) => format!("is for {range}"),
+                _ if facts.is_early() && here.is_empty() => "is a test release".into(),
+                _ => "is not the one that is kept".into(),
+            };
+            format!("{}{here} {why}", facts.version)
+        });
+        let told: Vec<String> = told.collect();
+        let more = if more > 0 {
+            format!("; and {more} older ones")
+        } else {
+            String::new()
+        };
+        format!(
+            "There is no release of {id} for server {target}: {}{more}.",
+            told.join("; ")
+        )
+    }
+
+    fn sentence(&self, fact: &Fact) -> Option<String> {
+        let left = |id: &Id| {
+            versions(
+                &self
+                    .left(id)
+                    .iter()
+                    .map(|facts| &facts.version)
+                    .collect::<Vec<_>>(),
+            )
+        };
+        Some(match fact {
+            Fact::Target => match &self.request.target {
+                Target::One(version) => format!("The server is to be {version}."),
+                Target::Within(range) => format!("The server is to be within {range}."),
+            },
+            Fact::Stays(id) if *id == self.request.build => return None,
+            Fact::Stays(id) => match self.held(id) {
+                Some(facts) if facts.world_bound == Some(true) => {
+                    format!("{id} has to stay: the world holds its content.")
+                }
+                Some(_) => format!("{id} is installed and has to stay."),
+                None if self.request.add.contains(id) => format!("{id} was asked for."),
+                None => format!("{id} is in the drop folder."),
+            },
+            Fact::Runs(id) | Fact::Early(id) | Fact::Withdrawn(id) | Fact::Pinned(id) => {
+                let first = [
+                    Fact::Runs(id.clone()),
+                    Fact::Early(id.clone()),
+                    Fact::Withdrawn(id.clone()),
+                    Fact::Pinned(id.clone()),
+                ];
+                let first = first.into_iter().find(|fact| self.has(fact));
+                if first.as_ref() != Some(fact) {
+                    return None;
+                }
+                let why = match fact {
+                    Fact::Runs(_) => format!("for server {}", self.request.target),
+                    Fact::Early(_) => "that is no test release".into(),
+                    Fact::Withdrawn(_) => "that was not taken back".into(),
+                    _ => "as it is kept".into(),
+                };
+                match self.left(id).len() {
+                    0 => format!("There is no release of {id} {why}."),
+                    _ => format!("Of {id} there is {} {why}.", left(id)),
+                }
             }
-            Fact::Meets {
-                by: (id, version),
-                need,
-                clash: false,
-            } => {
-                write!(f, "{id} {version} needs {need}.")
+            Fact::Needs(id, other) => {
+                let told = self.each(id, |facts| ranges(&facts.needs, other));
+                told_needs(id, "needs", other, &told)
             }
-            Fact::GaveUp { steps } => {
-                write!(
-                    f,
-                    "No answer was found in {steps} steps; there may still be one."
+            Fact::NeedsAny(id, others) => {
+                format!(
+                    "{id} needs one of {}.",
+                    list(&others.iter().collect::<Vec<_>>())
                 )
             }
+            Fact::Uses(id, other) => {
+                let told = self.each(id, |facts| ranges(&facts.uses, other));
+                told_needs(id, "goes only with", other, &told)
+            }
+            Fact::Clashes(id, other) => {
+                let told = self.each(id, |facts| ranges(&facts.clashes, other));
+                told_needs(id, "does not go with", other, &told)
+            }
+            Fact::Replaces(id, other) => {
+                format!("{id} takes the place of {other}; the two are not there together.")
+            }
+            Fact::Companions(id, other) => {
+                format!("{id} and {other} move together, in one version.")
+            }
+            Fact::Group(group) => format!("Only one of the group {group} may be there."),
+            Fact::Room(kind) => self.room(kind),
+            Fact::Framework(id) => {
+                let told = self.each(id, |facts| facts.terms.framework.iter().cloned().collect());
+                told_needs(id, "runs on framework", &Id::new(""), &told)
+            }
+            Fact::Runtime(id) => {
+                let told = self.each(id, |facts| facts.terms.runtime.iter().cloned().collect());
+                told_needs(id, "wants a runtime", &Id::new(""), &told)
+            }
+            Fact::Flavour(id) => {
+                let flavours: BTreeSet<&str> = self
+                    .left(id)
+                    .iter()
+                    .filter_map(|f| f.terms.flavour.as_deref())
+                    .collect();
+                format!(
+                    "{id} wants a build that is {}.",
+                    flavours.into_iter().collect::<Vec<_>>().join(" or ")
+                )
+            }
+        })
+    }
+
+    /// For each range asked for, the releases that ask for it.
+    fn each(
+        &self,
+        id: &Id,
+        asked: impl Fn(&Facts) -> Vec<Range>,
+    ) -> Vec<(Range, Vec<&'a Version>)> {
+        let mut told: Vec<(Range, Vec<&Version>)> = Vec::new();
+        for facts in self.left(id) {
+            for range in asked(facts) {
+                match told.iter_mut().find(|(known, _)| *known == range) {
+                    Some((_, versions)) => versions.push(&facts.version),
+                    None => told.push((range, vec![&facts.version])),
+                }
+            }
+        }
+        told
+    }
+
+    /// What there is of something that is needed, where the story does not say so elsewhere.
+    fn supply(&self, other: &Id) -> Option<String> {
+        if self.has(&Fact::Runs(other.clone())) || self.has(&Fact::Stays(other.clone())) {
+            return None;
+        }
+        let left = self.left(other);
+        Some(match left.len() {
+            0 => " Nobody offers it.".into(),
+            _ => format!(
+                " There is {}.",
+                versions(&left.iter().map(|f| &f.version).collect::<Vec<_>>())
+            ),
+        })
+    }
+
+    fn room(&self, kind: &str) -> String {
+        let builds = self.left(&self.request.build);
+        let most = builds
+            .iter()
+            .filter_map(|facts| facts.build.has.get(kind))
+            .max();
+        let mut takes: BTreeMap<&Id, u64> = BTreeMap::new();
+        for fact in &self.conflict.facts {
+            if let Fact::Stays(id) = fact {
+                let least = self
+                    .left(id)
+                    .iter()
+                    .map(|f| f.terms.takes.get(kind).copied().unwrap_or(0))
+                    .min();
+                takes.extend(least.filter(|least| *least > 0).and_then(|least| {
+                    self.conflict
+                        .facts
+                        .iter()
+                        .flat_map(|f| match f {
+                            Fact::Stays(other) if other == id => Some((other, least)),
+                            _ => None,
+                        })
+                        .next()
+                }));
+            }
+        }
+        let told: Vec<String> = takes
+            .iter()
+            .map(|(id, takes)| format!("{id} takes {takes}"))
+            .collect();
+        format!(
+            "The server has {} slots for {kind}, and together they take more: {}.",
+            most.copied().unwrap_or(0),
+            told.join(", ")
+        )
+    }
+
+    fn remedy(&self, remedy: &Remedy) -> String {
+        let named = |list: &[(Id, Version)]| {
+            let words: Vec<String> = list
+                .iter()
+                .map(|(id, version)| format!("{id} {version}"))
+                .collect();
+            words.join(", ")
+        };
+        match remedy {
+            Remedy::Drop { id, also } => {
+                let fetched = self
+                    .request
+                    .offers
+                    .iter()
+                    .any(|o| o.facts.id == *id && o.origin == Origin::DropFolder);
+                let way = match fetched {
+                    true if self.held(id).is_none() => format!("take {id} out of the drop folder"),
+                    _ => format!("drop {id} (--drop {id})"),
+                };
+                match also.len() {
+                    0 => way,
+                    _ => format!(
+                        "{way}, and what needs it: {}",
+                        list(&also.iter().collect::<Vec<_>>())
+                    ),
+                }
+            }
+            Remedy::Version(version) => format!("server {version} instead (--to {version})"),
+            Remedy::Early(releases) => {
+                format!("allow test releases (--allow-early): {}", named(releases))
+            }
+            Remedy::Untested(releases) => {
+                format!(
+                    "take, untested, what was made for other versions (--allow-untested): {}",
+                    named(releases)
+                )
+            }
+            Remedy::Wait(id) => format!(
+                "wait for a release of {id} for server {}",
+                self.request.target
+            ),
+            Remedy::Unpin(id) => format!("let {id} move"),
         }
     }
 }
 
-fn list(versions: &[Version]) -> String {
-    versions
+fn ranges(needs: &[Need], other: &Id) -> Vec<Range> {
+    let named = needs.iter().filter(|need| need.id == *other);
+    named.map(|need| need.range.clone()).collect()
+}
+
+fn told_needs(id: &Id, verb: &str, other: &Id, told: &[(Range, Vec<&Version>)]) -> String {
+    let other = if other.as_str().is_empty() {
+        String::new()
+    } else {
+        format!(" {other}")
+    };
+    let clauses: Vec<String> = told
         .iter()
-        .map(Version::as_str)
-        .collect::<Vec<_>>()
-        .join(", ")
+        .map(|(range, of)| {
+            let range = if range.is_any() {
+                String::new()
+            } else {
+                format!(" {range}")
+            };
+            let of = if told.len() == 1 && of.len() != 1 {
+                String::new()
+            } else {
+                format!(" {}", versions(of))
+            };
+            format!("{id}{of} {verb}{other}{range}")
+        })
+        .collect();
+    match clauses.len() {
+        0 => format!("{id} {verb}{other}."),
+        _ => format!("{}.", clauses.join("; ")),
+    }
+}
+
+fn versions(versions: &[&Version]) -> String {
+    let shown: Vec<&str> = versions
+        .iter()
+        .take(LISTED)
+        .map(|version| version.as_str())
+        .collect();
+    let more = versions.len() - shown.len();
+    match (shown.len(), more) {
+        (_, 1..) => format!("{} and {more} more", shown.join(", ")),
+        (2.., 0) => format!(
+            "{} and {}",
+            shown[..shown.len() - 1].join(", "),
+            shown[shown.len() - 1]
+        ),
+        _ => shown.concat(),
+    }
+}
+
+fn list(ids: &[&Id]) -> String {
+    let words: Vec<&str> = ids.iter().map(|id| id.as_str()).collect();
+    match words.len() {
+        0 => String::new(),
+        1 => words[0].into(),
+        n => format!("{} and {}", words[..n - 1].join(", "), words[n - 1]),
+    }
 }

@@ -96,6 +96,9 @@ impl Version {
             why,
         };
         let trimmed = text.trim();
+        if trimmed.starts_with('#') && trimmed.len() > 1 && !trimmed.contains(char::is_whitespace) {
+            return Ok(Version::of_content(&trimmed[1..]));
+        }
         let bare = match trimmed.strip_prefix(['v', 'V']) {
             Some(rest) if rest.starts_with(|c: char| c.is_ascii_digit()) => rest,
             _ => trimmed,
@@ -137,7 +140,8 @@ impl Version {
     ///
     /// Such versions equal only themselves; their order among each other means nothing.
     pub fn of_content(hash: &str) -> Version {
-        let text: Box<str> = format!("#{}", &hash[..hash.len().min(10)]).into();
+        let short: String = hash.chars().take(10).collect();
+        let text: Box<str> = format!("#{short}").into();
         Version {
             parts: vec![Part::Word(text.clone())],
             text,

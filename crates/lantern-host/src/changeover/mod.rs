@@ -190,7 +190,7 @@ fn open_journal(ledger: &Ledger, plan: &Plan, number: i64, was_up: bool) -> Resu
     }
     let version_of = |id: &lantern_core::component::Id| {
         let change = plan.components.iter().find(|change| &change.id == id);
-        change.map(|change| change.to.clone())
+        change.and_then(|change| change.to.clone())
     };
     let old = ledger.remembered()?;
     let known = plan

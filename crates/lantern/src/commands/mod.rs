@@ -5,9 +5,12 @@ pub mod changeover;
 pub mod client;
 pub mod demo;
 pub mod plan;
+mod question;
+mod request;
 pub mod server;
 pub mod survey;
 pub mod undo;
+pub mod why;
 
 use crate::cli::{Cli, Command};
 use crate::fail;
@@ -27,6 +30,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Adopt(args) => adopt::run(args, look),
         Command::Survey(args) => survey::run(args, cli, look),
         Command::Plan(args) => plan::run(args, cli, look),
+        Command::Why(args) => why::run(args, cli, look),
         Command::Changeover(args) => changeover::run(args, cli, look),
         Command::Undo(args) => undo::run(args, cli, look),
         Command::Client(args) => client::run(args, cli, look),

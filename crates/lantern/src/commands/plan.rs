@@ -1,6 +1,7 @@
 //! `lantern plan`
 
-use super::open_settled;
+use super::question::{Sources, Wishes};
+use super::{open_settled, request};
 use crate::cli::{Cli, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
@@ -8,10 +9,8 @@ use crate::progress::name;
 use clap::Args;
 use lantern_core::order::LineChange;
 use lantern_core::plan::{Plan, Verdict, What};
-use lantern_core::resolve::{Policy, Prefer};
 use lantern_host::Result;
 use lantern_host::config::Server;
-use lantern_host::depot::Depot;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, survey};
 use lantern_host::{durable, planning};
@@ -21,62 +20,45 @@ use std::path::PathBuf;
 /// Work out a change: which releases fit together, which files move, which load order follows
 #[derive(Debug, Args)]
 pub struct PlanArgs {
-    /// The server version to move to; "same" keeps it and moves add-ons
-    #[arg(long, value_name = "VERSION")]
-    to: String,
-    /// A folder of archives fetched by hand; what lies there is wanted
-    #[arg(long, value_name = "DIR")]
-    from: Vec<PathBuf>,
-    /// A catalogue of releases
-    #[arg(long, value_name = "FILE")]
-    catalogue: Vec<PathBuf>,
-    /// Take pre-releases, too
-    #[arg(long)]
-    allow_early: bool,
-    /// Which of several fitting releases is better
-    #[arg(long, value_name = "WHICH", default_value = "settled")]
-    prefer: PreferArg,
+    /// The server version to move to, or a range; "same" keeps it, "best" takes the newest that fits
+    #[arg(long, value_name = "VERSION", required_unless_present = "request")]
+    to: Option<String>,
+    #[command(flatten)]
+    sources: Sources,
+    #[command(flatten)]
+    wishes: Wishes,
     /// Where the plan goes; otherwise .lantern/next.plan.json
     #[arg(long, value_name = "FILE")]
     out: Option<PathBuf>,
     /// Show every path
     #[arg(long)]
     files: bool,
-}
-
-/// Which of several fitting releases is better.
-#[derive(Debug, Clone, Copy, clap::ValueEnum)]
-enum PreferArg {
-    /// Only what must move, moves
-    Settled,
-    /// The newest of each
-    Newest,
+    /// Save the question whole, so that it can be answered without this server
+    #[arg(long, value_name = "FILE")]
+    save_request: Option<PathBuf>,
+    /// Answer a saved question; no server is needed and no plan is made
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["to", "from", "catalogue", "out", "save_request"])]
+    request: Option<PathBuf>,
 }
 
 /// Draws a plan, shows and saves it.
 pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    if let Some(path) = &args.request {
+        return request::answer(path, look);
+    }
     let (server, _lock) = open_settled(cli, "plan")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let found = survey(&server, &mut ledger, Depth::Usual)?;
-    let mut depot = Depot::default();
-    for path in &args.catalogue {
-        depot.add_catalogue(path, &server.family)?;
+    let depot = args.sources.read(&server, look)?;
+    let wish = args.wishes.to(args.to.as_deref().unwrap_or(planning::SAME));
+    let question = planning::request(&server, &found, &depot, &wish)?;
+    let saved = question.to_json(&server.family.versions);
+    durable::write(&server.folder.own("next.request.json"), saved.as_bytes())?;
+    if let Some(path) = &args.save_request {
+        durable::write(path, saved.as_bytes())?;
     }
-    for path in &args.from {
-        depot.add_drop_folder(path, &server.family)?;
-    }
-    for (place, why) in &depot.left_out {
-        let word = look.paint_error(Means::Caution, "left out");
-        look.talk(&format!("{word}: {place}: {why}"));
-    }
-    let policy = Policy {
-        early: args.allow_early,
-        prefer: match args.prefer {
-            PreferArg::Settled => Prefer::Settled,
-            PreferArg::Newest => Prefer::Newest,
-        },
-    };
-    let plan = planning::plan(&server, &found, &depot, &args.to, policy)?;
+    let selection = planning::select(&question)?;
+    let plan = planning::plan(&server, &found, &depot, &question, &selection)?;
     let out = args
         .out
         .clone()
@@ -121,11 +103,12 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
     look.say(&look.paint(
         Means::Title,
         &format!(
-            "{}: {} {way}. {} move, {} come new, {} stay.",
+            "{}: {} {way}. {} move, {} come new, {} go, {} stay.",
             plan.server,
             server.family.name,
             of(Verdict::Moves),
             of(Verdict::Comes),
+            of(Verdict::Goes),
             of(Verdict::Stays)
         ),
     ));
@@ -160,13 +143,14 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 Verdict::Moves => "moves",
                 Verdict::Comes => "comes",
                 Verdict::Stays => "stays",
+                Verdict::Goes => "goes",
             };
             vec![
                 verdict.into(),
                 change.kind.to_string(),
                 change.id.to_string(),
                 change.from.clone().unwrap_or_default(),
-                change.to.clone(),
+                change.to.clone().unwrap_or_default(),
                 bytes(size),
                 words.collect::<Vec<_>>().join(", "),
                 change.why.clone(),

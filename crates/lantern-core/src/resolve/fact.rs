@@ -1,0 +1,81 @@
+//! The facts of a request that can stand in the way, one by one.
+
+use crate::component::Id;
+use std::collections::BTreeSet;
+
+/// One fact: take it away and the rest may hold together.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Fact {
+    /// The server version asked for.
+    Target,
+    /// The component has to be there: it is installed, asked for, or was fetched by hand.
+    Stays(Id),
+    /// Its releases run on the server versions that they declare, and on no others.
+    Runs(Id),
+    /// Its test releases are not taken.
+    Early(Id),
+    /// Some of its releases were taken back by their makers.
+    Withdrawn(Id),
+    /// The administrator keeps it where it is.
+    Pinned(Id),
+    /// The first needs the second.
+    Needs(Id, Id),
+    /// The first needs any of the others.
+    NeedsAny(Id, Vec<Id>),
+    /// The first takes the second into account where it is there.
+    Uses(Id, Id),
+    /// The first does not go with the second.
+    Clashes(Id, Id),
+    /// The first takes the place of the second.
+    Replaces(Id, Id),
+    /// The two move together, in one version.
+    Companions(Id, Id),
+    /// Only one of a group may be there.
+    Group(String),
+    /// The builds have only so many slots of a kind.
+    Room(String),
+    /// It runs on certain framework versions.
+    Framework(Id),
+    /// It runs on certain versions of the build's runtime.
+    Runtime(Id),
+    /// It wants a certain flavour of build.
+    Flavour(Id),
+}
+
+/// Which facts of a request count.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Lens<'a> {
+    /// All of them.
+    All,
+    /// Only these; components that they do not name do not exist.
+    Only(&'a BTreeSet<Fact>),
+    /// All but these.
+    Except(&'a BTreeSet<Fact>),
+}
+
+impl Fact {
+    /// The components that it names.
+    pub fn names(&self) -> Vec<Id> {
+        match self {
+            Fact::Target | Fact::Group(_) | Fact::Room(_) => Vec::new(),
+            Fact::Stays(id)
+            | Fact::Runs(id)
+            | Fact::Early(id)
+            | Fact::Withdrawn(id)
+            | Fact::Pinned(id)
+            | Fact::Framework(id)
+            | Fact::Runtime(id)
+            | Fact::Flavour(id) => vec![id.clone()],
+            Fact::Needs(a, b)
+            | Fact::Uses(a, b)
+            | Fact::Clashes(a, b)
+            | Fact::Replaces(a, b)
+            | Fact::Companions(a, b) => vec![a.clone(), b.clone()],
+            Fact::NeedsAny(id, others) => {
+                let mut names = others.clone();
+                names.push(id.clone());
+                names
+            }
+        }
+    }
+}

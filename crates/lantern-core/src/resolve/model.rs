@@ -1,0 +1,610 @@
+//! A request as the search sees it: domains, and what each release asks for when it is chosen.
+
+use super::fact::{Fact, Lens};
+use super::solver::{Expansion, Lit, Room, Theory, Var};
+use super::{Prefer, Request, Target};
+use crate::catalogue::Origin;
+use crate::component::{Facts, Id, Kind, Need};
+use crate::version::Version;
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+/// One release that may be chosen.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Candidate<'a> {
+    pub(super) facts: &'a Facts,
+    /// Its place among the offers; none for what is installed.
+    pub(super) offer: Option<usize>,
+    /// Whether it was declared for other server versions than the target.
+    pub(super) untested: bool,
+    /// Whether it counts as a test release: what is installed does not.
+    pub(super) early: bool,
+    /// Whether choosing it changes nothing that nobody asked to change.
+    pub(super) preferred: bool,
+}
+
+/// One component: exactly one of its variables is true.
+#[derive(Debug)]
+pub(super) struct Component<'a> {
+    pub(super) id: &'a Id,
+    /// Its place among what is installed.
+    pub(super) held: Option<usize>,
+    /// Whether it has to be there.
+    pub(super) stays: bool,
+    /// Whether losing it is allowed, at a price.
+    pub(super) droppable: bool,
+    first: Var,
+    /// Whether "absent" comes before the releases: nobody misses it.
+    absent_first: bool,
+    pub(super) candidates: Vec<Candidate<'a>>,
+}
+
+impl<'a> Component<'a> {
+    /// The variable of a candidate.
+    pub(super) fn var(&self, candidate: usize) -> Var {
+        self.first + candidate as Var + Var::from(self.absent_first)
+    }
+
+    /// The variable that says that it is not there.
+    pub(super) fn absent(&self) -> Var {
+        match self.absent_first {
+            true => self.first,
+            false => self.first + self.candidates.len() as Var,
+        }
+    }
+
+    /// All its candidates with their variables.
+    pub(super) fn vars(&self) -> impl Iterator<Item = (Var, &Candidate<'a>)> {
+        let all = self.candidates.iter().enumerate();
+        all.map(|(index, candidate)| (self.var(index), candidate))
+    }
+
+    fn size(&self) -> u32 {
+        self.candidates.len() as u32 + 1
+    }
+}
+
+/// The request, compiled. With a lens only some facts count, and only components they name exist.
+pub(super) struct Model<'a> {
+    request: &'a Request,
+    pub(super) components: Vec<Component<'a>>,
+    index: HashMap<&'a str, u32>,
+    component_of: Vec<u32>,
+    /// For an id: releases of other components that stand in for it, and as which version.
+    stand_ins: HashMap<&'a str, Vec<(Var, Option<&'a Version>)>>,
+    replacers: HashMap<&'a str, Vec<Var>>,
+    groups: HashMap<&'a str, Vec<u32>>,
+    frameworks: Vec<u32>,
+    builds: Option<u32>,
+    lens: Lens<'a>,
+    /// The facts looked up so far.
+    pub(super) met: RefCell<BTreeSet<Fact>>,
+    record: bool,
+}
+
+impl<'a> Model<'a> {
+    /// Compiles a request; `lens` leaves all but some facts out, `record` keeps which were met.
+    pub(super) fn new(request: &'a Request, lens: Lens<'a>, record: bool) -> Model<'a> {
+        let mut model = Model {
+            request,
+            components: Vec::new(),
+            index: HashMap::new(),
+            component_of: Vec::new(),
+            stand_ins: HashMap::new(),
+            replacers: HashMap::new(),
+            groups: HashMap::new(),
+            frameworks: Vec::new(),
+            builds: None,
+            lens,
+            met: RefCell::new(BTreeSet::new()),
+            record,
+        };
+        model.collect();
+        model.number();
+        model
+    }
+
+    /// Whether a fact counts; notes that it was asked about.
+    fn counts(&self, fact: impl FnOnce() -> Fact) -> bool {
+        match self.lens {
+            Lens::All if !self.record => true,
+            Lens::Only(only) => only.contains(&fact()),
+            Lens::Except(except) if !self.record => !except.contains(&fact()),
+            Lens::All | Lens::Except(_) => {
+                let fact = fact();
+                if matches!(self.lens, Lens::Except(except) if except.contains(&fact)) {
+                    return false;
+                }
+                self.met.borrow_mut().insert(fact);
+                true
+            }
+        }
+    }
+
+    fn collect(&mut self) {
+        let request = self.request;
+        let named = match self.lens {
+            Lens::Only(facts) => Some(named_by(request, facts)),
+            Lens::All | Lens::Except(_) => None,
+        };
+        let wanted = |id: &Id| named.as_ref().is_none_or(|named| named.contains(id));
+        let mut slots: HashMap<&'a str, u32> = HashMap::new();
+        let mut components: Vec<Component<'a>> = Vec::new();
+        let mut slot = |components: &mut Vec<Component<'a>>, id: &'a Id| {
+            *slots.entry(id.as_str()).or_insert_with(|| {
+                components.push(Component {
+                    id,
+                    held: None,
+                    stays: false,
+                    droppable: false,
+                    first: 0,
+                    absent_first: false,
+                    candidates: Vec::new(),
+                });
+                components.len() as u32 - 1
+            }) as usize
+        };
+        let mut ranges: HashMap<&'a str, bool> = HashMap::new();
+        if !request.build_outside {
+            let at = slot(&mut components, &request.build);
+            components[at].stays = true;
+        }
+        for (index, held) in request
+            .held
+            .iter()
+            .enumerate()
+            .filter(|(_, held)| wanted(&held.facts.id))
+        {
+            let at = slot(&mut components, &held.facts.id);
+            let component = &mut components[at];
+            component.held = Some(index);
+            component.droppable = held.droppable;
+            component.stays = !request.drop.contains(&held.facts.id);
+            if held.facts.kind == Kind::Build && request.build_outside {
+                component.stays = false;
+            }
+            self.add_candidate(component, &held.facts, None, &mut ranges);
+        }
+        for id in request.add.iter().filter(|id| wanted(id)) {
+            let at = slot(&mut components, id);
+            components[at].stays = true;
+        }
+        for (index, offer) in request
+            .offers
+            .iter()
+            .enumerate()
+            .filter(|(_, o)| wanted(&o.facts.id))
+        {
+            let at = slot(&mut components, &offer.facts.id);
+            let component = &mut components[at];
+            if offer.origin == Origin::DropFolder && !request.drop.contains(&offer.facts.id) {
+                component.stays = true;
+            }
+            let again = component
+                .candidates
+                .iter()
+                .any(|known| known.facts.version == offer.facts.version);
+            if !again {
+                self.add_candidate(component, &offer.facts, Some(index), &mut ranges);
+            }
+        }
+        let by_hand = |candidate: &Candidate| {
+            candidate
+                .offer
+                .is_some_and(|offer| request.offers[offer].origin == Origin::DropFolder)
+        };
+        let settled = request.policy.prefer == Prefer::Settled;
+        for component in &mut components {
+            let fetched = component.candidates.iter().any(by_hand);
+            let held = component.held.is_some();
+            for candidate in &mut component.candidates {
+                candidate.preferred = match (fetched, held) {
+                    (true, _) => by_hand(candidate),
+                    (false, true) => !settled || candidate.offer.is_none(),
+                    (false, false) => false,
+                };
+            }
+            component.absent_first = !component.stays;
+            component.candidates.sort_by(|a, b| {
+                let key = |c: &Candidate| (c.untested, c.early, !c.preferred);
+                key(a)
+                    .cmp(&key(b))
+                    .then_with(|| b.facts.version.cmp(&a.facts.version))
+            });
+        }
+        components.sort_by(|a, b| {
+            let rank = |c: &Component| {
+                let build = *c.id == request.build;
+                (!build, !c.stays, c.id.clone())
+            };
+            rank(a).cmp(&rank(b))
+        });
+        self.components = components;
+    }
+
+    /// Adds a release, unless a fact that counts leaves it out.
+    fn add_candidate(
+        &self,
+        component: &mut Component<'a>,
+        facts: &'a Facts,
+        offer: Option<usize>,
+        ranges: &mut HashMap<&'a str, bool>,
+    ) {
+        let request = self.request;
+        let id = &facts.id;
+        if facts.kind == Kind::Build {
+            let fits = *id == request.build && request.target.holds(&facts.version);
+            if !fits && self.counts(|| Fact::Target) {
+                return;
+            }
+        }
+        let runs = match &facts.server {
+            _ if facts.kind == Kind::Build => true,
+            None => true,
+            Some(range) => *ranges
+                .entry(range.as_str())
+                .or_insert_with(|| request.runs_somewhere(range)),
+        };
+        let untested = !runs;
+        if untested && !request.policy.untested && self.counts(|| Fact::Runs(id.clone())) {
+            return;
+        }
+        let early = offer.is_some() && facts.is_early();
+        if early && !request.policy.early && self.counts(|| Fact::Early(id.clone())) {
+            return;
+        }
+        if facts.terms.withdrawn && offer.is_some() && self.counts(|| Fact::Withdrawn(id.clone())) {
+            return;
+        }
+        if !request.allowed_by_pins(facts, offer.is_none())
+            && self.counts(|| Fact::Pinned(id.clone()))
+        {
+            return;
+        }
+        component.candidates.push(Candidate {
+            facts,
+            offer,
+            untested,
+            early,
+            preferred: false,
+        });
+    }
+
+    fn number(&mut self) {
+        let mut first = 0;
+        for (index, component) in self.components.iter_mut().enumerate() {
+            component.first = first;
+            first += component.size();
+            self.component_of
+                .extend(std::iter::repeat_n(index as u32, component.size() as usize));
+            self.index.insert(component.id.as_str(), index as u32);
+        }
+        for index in 0..self.components.len() {
+            let component = &self.components[index];
+            let mut of_group: Option<&'a str> = None;
+            let mut framework = false;
+            for (var, candidate) in component.vars() {
+                let facts = candidate.facts;
+                for provided in &facts.provides {
+                    let stand_ins = self.stand_ins.entry(provided.id.as_str()).or_default();
+                    stand_ins.push((var, provided.version.as_ref()));
+                }
+                for id in &facts.terms.replaces {
+                    self.stand_ins
+                        .entry(id.as_str())
+                        .or_default()
+                        .push((var, None));
+                    self.replacers.entry(id.as_str()).or_default().push(var);
+                }
+                of_group = of_group.or(facts.terms.group.as_deref());
+                framework |= facts.kind == Kind::Framework;
+            }
+            if let Some(group) = of_group {
+                self.groups.entry(group).or_default().push(index as u32);
+            }
+            if framework {
+                self.frameworks.push(index as u32);
+            }
+            if *component.id == self.request.build {
+                self.builds = Some(index as u32);
+            }
+        }
+    }
+
+    /// Whether several server versions will do, and this is the build.
+    pub(super) fn chooses_build(&self, component: &Component<'_>) -> bool {
+        *component.id == self.request.build && matches!(self.request.target, Target::Within(_))
+    }
+
+    /// Whether a candidate is installed and is to stay where nothing speaks against it.
+    pub(super) fn is_settled(&self, candidate: &Candidate<'_>) -> bool {
+        let settled = self.request.policy.prefer == Prefer::Settled;
+        settled && candidate.preferred && candidate.offer.is_none()
+    }
+
+    /// The sizes of the domains, in order.
+    pub(super) fn sizes(&self) -> Vec<u32> {
+        self.components.iter().map(Component::size).collect()
+    }
+
+    /// The component that a variable belongs to.
+    pub(super) fn component_of(&self, var: Var) -> &Component<'a> {
+        &self.components[self.component_of[var as usize] as usize]
+    }
+
+    /// The candidate of a variable; none for "absent".
+    pub(super) fn candidate(&self, var: Var) -> Option<&Candidate<'a>> {
+        let component = self.component_of(var);
+        if var == component.absent() {
+            return None;
+        }
+        let index = var - component.first - Var::from(component.absent_first);
+        component.candidates.get(index as usize)
+    }
+
+    /// The component with an id.
+    pub(super) fn get(&self, id: &str) -> Option<&Component<'a>> {
+        Some(&self.components[*self.index.get(id)? as usize])
+    }
+
+    /// Releases of other components that would take this one's place.
+    pub(super) fn replacers(&self, component: &Component<'_>) -> Vec<Var> {
+        let all = self
+            .replacers
+            .get(component.id.as_str())
+            .cloned()
+            .unwrap_or_default();
+        all.into_iter()
+            .filter(|var| self.component_of(*var).id != component.id)
+            .collect()
+    }
+
+    /// What chosen releases take of each kind of slot, and what the builds have.
+    pub(super) fn rooms(&self) -> Vec<Room> {
+        let mut rooms: BTreeMap<&str, Room> = BTreeMap::new();
+        let Some(build) = self.builds.map(|build| &self.components[build as usize]) else {
+            return Vec::new();
+        };
+        for (var, candidate) in build.vars() {
+            for (kind, has) in &candidate.facts.build.has {
+                if self.counts(|| Fact::Room(kind.clone())) {
+                    rooms.entry(kind).or_default().has.push((var, *has));
+                }
+            }
+        }
+        for component in &self.components {
+            for (var, candidate) in component.vars() {
+                for (kind, takes) in &candidate.facts.terms.takes {
+                    if let Some(room) = rooms.get_mut(kind.as_str()) {
+                        room.takes.insert(var, *takes);
+                    }
+                }
+            }
+        }
+        rooms.into_values().collect()
+    }
+
+    /// Every variable that meets a need.
+    fn meeting(&self, need: &Need) -> Vec<Lit> {
+        let mut lits = Vec::new();
+        if let Some(component) = self.get(need.id.as_str()) {
+            let fitting = component
+                .vars()
+                .filter(|(_, c)| need.range.holds_early(&c.facts.version));
+            lits.extend(fitting.map(|(var, _)| Lit::is(var)));
+        }
+        for (var, version) in self.stand_ins.get(need.id.as_str()).into_iter().flatten() {
+            if version.is_none_or(|version| need.range.holds_early(version)) {
+                lits.push(Lit::is(*var));
+            }
+        }
+        lits
+    }
+
+    fn demand(&self, needs: &[Need], out: &mut Expansion) {
+        if needs
+            .iter()
+            .any(|need| self.request.given.contains(&need.id))
+        {
+            return;
+        }
+        if let [need] = needs
+            && !self.stand_ins.contains_key(need.id.as_str())
+            && let Some(component) = self.get(need.id.as_str())
+        {
+            out.implies.push(Lit::not(component.absent()));
+            self.forbid(component, out, |facts| {
+                !need.range.holds_early(&facts.version)
+            });
+            return;
+        }
+        let mut lits: Vec<Lit> = needs.iter().flat_map(|need| self.meeting(need)).collect();
+        lits.sort_unstable();
+        lits.dedup();
+        out.demands.push(lits);
+    }
+
+    fn forbid(
+        &self,
+        component: &Component<'a>,
+        out: &mut Expansion,
+        which: impl Fn(&Facts) -> bool,
+    ) {
+        let forbidden = component
+            .vars()
+            .filter(|(_, candidate)| which(candidate.facts));
+        out.implies.extend(forbidden.map(|(var, _)| Lit::not(var)));
+    }
+
+    /// What one release asks for.
+    fn asks(&self, facts: &Facts, out: &mut Expansion) {
+        let id = &facts.id;
+        let terms = &facts.terms;
+        let other = |other: &Id| (other != id).then(|| self.get(other.as_str())).flatten();
+        for need in facts.needs.iter().filter(|need| need.id != *id) {
+            if self.counts(|| Fact::Needs(id.clone(), need.id.clone())) {
+                self.demand(std::slice::from_ref(need), out);
+            }
+        }
+        for needs in &terms.needs_any {
+            let own = needs.iter().any(|need| need.id == *id);
+            if !own
+                && self.counts(|| {
+                    Fact::NeedsAny(id.clone(), needs.iter().map(|n| n.id.clone()).collect())
+                })
+            {
+                self.demand(needs, out);
+            }
+        }
+        for need in &facts.uses {
+            if let Some(component) = other(&need.id)
+                && self.counts(|| Fact::Uses(id.clone(), need.id.clone()))
+            {
+                self.forbid(component, out, |facts| {
+                    !need.range.holds_early(&facts.version)
+                });
+            }
+        }
+        for need in &facts.clashes {
+            if let Some(component) = other(&need.id)
+                && self.counts(|| Fact::Clashes(id.clone(), need.id.clone()))
+            {
+                self.forbid(component, out, |facts| {
+                    need.range.holds_early(&facts.version)
+                });
+            }
+        }
+        for replaced in &terms.replaces {
+            if let Some(component) = other(replaced)
+                && self.counts(|| Fact::Replaces(id.clone(), replaced.clone()))
+            {
+                self.forbid(component, out, |_| true);
+            }
+        }
+        for companion in &terms.companions {
+            if let Some(component) = other(companion)
+                && self.counts(|| Fact::Companions(id.clone(), companion.clone()))
+            {
+                self.forbid(component, out, |other| other.version != facts.version);
+            }
+        }
+        if let Some(group) = &terms.group
+            && self.counts(|| Fact::Group(group.clone()))
+        {
+            for member in self.groups.get(group.as_str()).into_iter().flatten() {
+                let member = &self.components[*member as usize];
+                if member.id != id {
+                    self.forbid(member, out, |facts| {
+                        facts.terms.group.as_ref() == Some(group)
+                    });
+                }
+            }
+        }
+        self.asks_of_build(facts, out);
+    }
+
+    /// What a release asks of the build and the framework.
+    fn asks_of_build(&self, facts: &Facts, out: &mut Expansion) {
+        let id = &facts.id;
+        let terms = &facts.terms;
+        if let Some(build) = self.builds.map(|build| &self.components[build as usize])
+            && facts.kind != Kind::Build
+        {
+            // With test of one server version alone, what does not run there is left out already.
+            if let Some(range) = &facts.server
+                && build.candidates.len() > 1
+                && !self.request.policy.untested
+                && self.counts(|| Fact::Runs(id.clone()))
+            {
+                self.forbid(build, out, |build| !range.holds_early(&build.version));
+            }
+            if let Some(range) = &terms.runtime
+                && self.counts(|| Fact::Runtime(id.clone()))
+            {
+                let out_of_range = |version: &Version| !range.holds_early(version);
+                self.forbid(build, out, |build| {
+                    build.build.runtime.as_ref().is_some_and(out_of_range)
+                });
+            }
+            if let Some(flavour) = &terms.flavour
+                && self.counts(|| Fact::Flavour(id.clone()))
+            {
+                self.forbid(build, out, |build| {
+                    let flavours = &build.build.flavours;
+                    !flavours.is_empty() && !flavours.contains(flavour)
+                });
+            }
+        }
+        if let Some(range) = &terms.framework
+            && facts.kind != Kind::Framework
+            && self.counts(|| Fact::Framework(id.clone()))
+        {
+            let frameworks = self
+                .frameworks
+                .iter()
+                .map(|at| &self.components[*at as usize]);
+            let lits = frameworks.flat_map(|framework| {
+                let fitting = framework
+                    .vars()
+                    .filter(|(_, c)| range.holds_early(&c.facts.version));
+                fitting.map(|(var, _)| Lit::is(var)).collect::<Vec<_>>()
+            });
+            let mut lits: Vec<Lit> = lits.collect();
+            lits.sort_unstable();
+            out.demands.push(lits);
+        }
+    }
+}
+
+impl Theory for &Model<'_> {
+    fn expand(&mut self, var: Var, out: &mut Expansion) {
+        if let Some(candidate) = self.candidate(var) {
+            self.asks(candidate.facts, out);
+        }
+    }
+}
+
+/// The components that facts speak of, with all that could stand in for them.
+pub(super) fn named_by(request: &Request, lens: &BTreeSet<Fact>) -> BTreeSet<Id> {
+    let mut named = BTreeSet::from([request.build.clone()]);
+    let mut everything = false;
+    let (mut groups, mut kinds, mut frameworks) = (BTreeSet::new(), BTreeSet::new(), false);
+    for fact in lens {
+        named.extend(fact.names());
+        match fact {
+            Fact::Group(group) => drop(groups.insert(group.as_str())),
+            Fact::Room(kind) => drop(kinds.insert(kind.as_str())),
+            Fact::Framework(_) => frameworks = true,
+            Fact::Target => everything |= request.build_outside,
+            _ => {}
+        }
+    }
+    let held = request.held.iter().map(|held| &held.facts);
+    let all: Vec<&Facts> = held
+        .chain(request.offers.iter().map(|offer| &offer.facts))
+        .collect();
+    let mut more = BTreeSet::new();
+    for facts in all {
+        let stands_in = facts
+            .provides
+            .iter()
+            .any(|provided| named.contains(&provided.id))
+            || facts.terms.replaces.iter().any(|id| named.contains(id));
+        let grouped = facts
+            .terms
+            .group
+            .as_deref()
+            .is_some_and(|group| groups.contains(group));
+        let takes = facts
+            .terms
+            .takes
+            .keys()
+            .any(|kind| kinds.contains(kind.as_str()));
+        let framework = frameworks && facts.kind == Kind::Framework;
+        if everything || stands_in || grouped || takes || framework {
+            more.insert(facts.id.clone());
+        }
+    }
+    named.extend(more);
+    named
+}

@@ -1,0 +1,386 @@
+//! What stands in the way: minimal sets of facts, and what was tried and would help.
+
+use super::fact::{Fact, Lens};
+use super::model::{Component, Model, named_by};
+use super::solver::{Lit, Outcome};
+use super::{MOST_STEPS, Request, Target, answer_without, search_of, stay};
+use crate::component::{Facts, Id, Kind};
+use crate::version::Version;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// So many independent conflicts are told apart.
+const MOST_CONFLICTS: usize = 12;
+/// So many other server versions are tried.
+const MOST_VERSIONS: usize = 6;
+
+/// Why there is no answer.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Obstacle {
+    /// The conflicts, each for itself enough; none when the search was given up.
+    pub conflicts: Vec<Conflict>,
+}
+
+/// Facts that cannot hold together: take any one away and the others can.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Conflict {
+    /// The facts.
+    pub facts: BTreeSet<Fact>,
+    /// What was tried, with the other conflicts out of the way, and found to help.
+    pub remedies: Vec<Remedy>,
+}
+
+/// Something that helps.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Remedy {
+    /// Take a component out, and with it those that need it.
+    Drop {
+        /// The component.
+        id: Id,
+        /// What goes with it.
+        also: Vec<Id>,
+    },
+    /// Another server version.
+    Version(Version),
+    /// Allow these test releases.
+    Early(Vec<(Id, Version)>),
+    /// Allow these releases that were declared for other server versions.
+    Untested(Vec<(Id, Version)>),
+    /// Wait for a release of the component for this server version.
+    Wait(Id),
+    /// Let go of a component that is kept at a version.
+    Unpin(Id),
+}
+
+impl Obstacle {
+    /// The search was given up: there may be an answer or not.
+    pub(super) fn gave_up() -> Obstacle {
+        Obstacle::default()
+    }
+}
+
+/// Boils down why a request has no answer.
+///
+/// When a conflict is found, the facts in it that make it one are taken away and the search goes on:
+/// what still conflicts has other causes.
+pub(super) fn of(request: &Request) -> Obstacle {
+    let mut found: Vec<BTreeSet<Fact>> = Vec::new();
+    let mut away: BTreeSet<Fact> = BTreeSet::new();
+    while found.len() < MOST_CONFLICTS {
+        let Some(together) = cannot_be_together(request, &away) else {
+            break;
+        };
+        let facts = minimal(request, &together, &away);
+        let before = away.len();
+        away.extend(causes(&facts));
+        found.push(facts);
+        if away.len() == before {
+            break;
+        }
+    }
+    let conflicts = found.iter().map(|facts| {
+        let others = found.iter().filter(|other| *other != facts);
+        let others: BTreeSet<Fact> = others
+            .flat_map(causes)
+            .filter(|fact| !facts.contains(fact))
+            .collect();
+        Conflict {
+            remedies: remedies(request, facts, &others),
+            facts: facts.clone(),
+        }
+    });
+    Obstacle {
+        conflicts: conflicts.collect(),
+    }
+}
+
+/// The facts of a conflict without those that only say what ought to be.
+fn causes(facts: &BTreeSet<Fact>) -> impl Iterator<Item = Fact> {
+    let wish = |fact: &&Fact| matches!(fact, Fact::Stays(_) | Fact::Target);
+    facts.iter().filter(move |fact| !wish(fact)).cloned()
+}
+
+/// As few components as can be that cannot all be there; none when there is an answer.
+fn cannot_be_together(request: &Request, away: &BTreeSet<Fact>) -> Option<BTreeSet<Id>> {
+    let model = Model::new(request, Lens::Except(away), false);
+    // What has no release at all is told for itself, before what it makes impossible.
+    let none = |c: &&Component| {
+        c.stays && !c.droppable && c.candidates.is_empty() && model.replacers(c).is_empty()
+    };
+    if let Some(component) = model.components.iter().find(none) {
+        return Some(BTreeSet::from([component.id.clone()]));
+    }
+    let mut search = search_of(&model);
+    let mut staying: Vec<(Lit, Id)> = Vec::new();
+    for component in model.components.iter().filter(|c| c.stays && !c.droppable) {
+        let lit = stay(&model, &mut search, component);
+        staying.push((lit, component.id.clone()));
+    }
+    let assumed: Vec<Lit> = staying.iter().map(|(lit, _)| *lit).collect();
+    let Outcome::Impossible(mut core) = search.solve(&assumed, MOST_STEPS) else {
+        return None;
+    };
+    let mut at = 0;
+    while core.len() > 1 && at < core.len() {
+        let mut without = core.clone();
+        without.remove(at);
+        match search.solve(&without, MOST_STEPS) {
+            Outcome::Impossible(smaller) => core = smaller,
+            Outcome::Found | Outcome::GaveUp => at += 1,
+        }
+    }
+    let together = staying.into_iter().filter(|(lit, _)| core.contains(lit));
+    Some(together.map(|(_, id)| id).collect())
+}
+
+/// A minimal set of facts for which these components cannot all be there.
+fn minimal(request: &Request, together: &BTreeSet<Id>, away: &BTreeSet<Fact>) -> BTreeSet<Fact> {
+    let recording = Model::new(request, Lens::Except(away), true);
+    let mut search = search_of(&recording);
+    let staying = recording
+        .components
+        .iter()
+        .filter(|c| together.contains(c.id));
+    let assumed: Vec<Lit> = staying.map(|c| stay(&recording, &mut search, c)).collect();
+    search.solve(&assumed, MOST_STEPS);
+    let met = recording.met.borrow();
+    let of_release = |fact: &Fact| {
+        matches!(
+            fact,
+            Fact::Runs(_) | Fact::Early(_) | Fact::Withdrawn(_) | Fact::Pinned(_)
+        )
+    };
+    let mut facts: BTreeSet<Fact> = together.iter().cloned().map(Fact::Stays).collect();
+    facts.extend(met.iter().filter(|fact| !of_release(fact)).cloned());
+    let named = named_by(request, &facts);
+    let concerns =
+        |fact: &&Fact| of_release(fact) && fact.names().iter().all(|id| named.contains(id));
+    facts.extend(met.iter().filter(concerns).cloned());
+    let small = narrowed(request, &facts);
+    debug_assert!(is_conflict(&small, &facts));
+    let mut order: Vec<Fact> = facts.into_iter().collect();
+    // Whole blocks at first: most of what was looked at has nothing to do with it.
+    let mut block = order.len().div_ceil(2);
+    while block >= 1 {
+        let mut at = 0;
+        while at < order.len() {
+            let end = (at + block).min(order.len());
+            let rest: BTreeSet<Fact> = order[..at].iter().chain(&order[end..]).cloned().collect();
+            if is_conflict(&small, &rest) {
+                order.drain(at..end);
+            } else {
+                at = end;
+            }
+        }
+        if block == 1 {
+            break;
+        }
+        block = block.div_ceil(2);
+    }
+    order.into_iter().collect()
+}
+
+/// The request with only those components that facts can speak of.
+fn narrowed(request: &Request, facts: &BTreeSet<Fact>) -> Request {
+    let model = Model::new(request, Lens::Only(facts), false);
+    let named: BTreeSet<&Id> = model
+        .components
+        .iter()
+        .map(|component| component.id)
+        .collect();
+    Request {
+        held: request
+            .held
+            .iter()
+            .filter(|held| named.contains(&held.facts.id))
+            .cloned()
+            .collect(),
+        offers: request
+            .offers
+            .iter()
+            .filter(|offer| named.contains(&offer.facts.id))
+            .cloned()
+            .collect(),
+        ..request.clone_without_releases()
+    }
+}
+
+/// Whether these facts alone cannot hold together.
+pub(super) fn is_conflict(request: &Request, facts: &BTreeSet<Fact>) -> bool {
+    let model = Model::new(request, Lens::Only(facts), false);
+    let mut search = search_of(&model);
+    let staying = model
+        .components
+        .iter()
+        .filter(|c| facts.contains(&Fact::Stays(c.id.clone())));
+    let assumed: Vec<Lit> = staying.map(|c| stay(&model, &mut search, c)).collect();
+    matches!(search.solve(&assumed, MOST_STEPS), Outcome::Impossible(_))
+}
+
+impl Request {
+    /// Everything but what is installed and offered.
+    fn clone_without_releases(&self) -> Request {
+        Request {
+            target: self.target.clone(),
+            build: self.build.clone(),
+            build_outside: self.build_outside,
+            held: Vec::new(),
+            offers: Vec::new(),
+            given: self.given.clone(),
+            add: self.add.clone(),
+            drop: self.drop.clone(),
+            keep: self.keep.clone(),
+            only: self.only.clone(),
+            policy: self.policy.clone(),
+        }
+    }
+
+    /// All releases known of a component, what is installed first.
+    pub(super) fn releases(&self, id: &Id) -> impl Iterator<Item = &Facts> + use<'_> {
+        let id = id.clone();
+        let held = self.held.iter().map(|held| &held.facts);
+        let all = held.chain(self.offers.iter().map(|offer| &offer.facts));
+        all.filter(move |facts| facts.id == id)
+    }
+}
+
+/// Tries what would help against one conflict.
+///
+/// `others` are the causes of other conflicts: they are taken away meanwhile.
+fn remedies(request: &Request, facts: &BTreeSet<Fact>, others: &BTreeSet<Fact>) -> Vec<Remedy> {
+    let works = |request: &Request| answer_without(request, Lens::Except(others));
+    let mut remedies = Vec::new();
+    let held: BTreeMap<&Id, &Facts> = request
+        .held
+        .iter()
+        .map(|held| (&held.facts.id, &held.facts))
+        .collect();
+    for fact in facts {
+        match fact {
+            Fact::Runs(id) => remedies.push(Remedy::Wait(id.clone())),
+            Fact::Pinned(id) => {
+                let mut free = request.clone();
+                free.keep.retain(|(pinned, _)| pinned != id);
+                free.only.insert(id.clone());
+                if request.only.is_empty() {
+                    free.only.clear();
+                }
+                if works(&free).is_some() {
+                    remedies.push(Remedy::Unpin(id.clone()));
+                }
+            }
+            _ => {}
+        }
+    }
+    for (policy, early) in [
+        (!request.policy.early, true),
+        (!request.policy.untested, false),
+    ] {
+        let concerned = facts.iter().any(|fact| match fact {
+            Fact::Early(_) => early,
+            Fact::Runs(_) => !early,
+            _ => false,
+        });
+        if !policy || !concerned {
+            continue;
+        }
+        let mut allowed = request.clone();
+        allowed.policy.early |= early;
+        allowed.policy.untested |= !early;
+        let Some(selection) = works(&allowed) else {
+            continue;
+        };
+        let named: BTreeSet<Id> = facts.iter().flat_map(Fact::names).collect();
+        let chosen = selection
+            .choices
+            .iter()
+            .filter(|choice| named.contains(&choice.id));
+        let concerned = chosen.filter(|choice| match early {
+            true => choice
+                .offer
+                .is_some_and(|offer| request.offers[offer].facts.is_early()),
+            false => choice.declared == Some(false),
+        });
+        let list: Vec<(Id, Version)> = concerned
+            .map(|choice| (choice.id.clone(), choice.to.clone()))
+            .collect();
+        if !list.is_empty() {
+            remedies.push(match early {
+                true => Remedy::Early(list),
+                false => Remedy::Untested(list),
+            });
+        }
+    }
+    for fact in facts {
+        let Fact::Stays(id) = fact else {
+            continue;
+        };
+        let bound = held
+            .get(id)
+            .is_some_and(|facts| facts.world_bound == Some(true));
+        if *id == request.build || bound {
+            continue;
+        }
+        let mut without = request.clone();
+        without.drop.insert(id.clone());
+        let mut also: Vec<Id> = Vec::new();
+        loop {
+            if works(&without).is_some() {
+                remedies.push(Remedy::Drop {
+                    id: id.clone(),
+                    also,
+                });
+                break;
+            }
+            let needs_gone = |facts: &&Facts| {
+                let needs = facts
+                    .needs
+                    .iter()
+                    .any(|need| without.drop.contains(&need.id));
+                needs && !without.drop.contains(&facts.id) && facts.world_bound != Some(true)
+            };
+            let more: Vec<Id> = held
+                .values()
+                .copied()
+                .filter(needs_gone)
+                .map(|facts| facts.id.clone())
+                .collect();
+            if more.is_empty() {
+                break;
+            }
+            without.drop.extend(more.iter().cloned());
+            also.extend(more);
+        }
+    }
+    remedies.extend(other_versions(request, facts, others));
+    remedies
+}
+
+/// The highest server version, other than the target, with which it works.
+fn other_versions(
+    request: &Request,
+    facts: &BTreeSet<Fact>,
+    others: &BTreeSet<Fact>,
+) -> Option<Remedy> {
+    let concerned = facts
+        .iter()
+        .any(|fact| matches!(fact, Fact::Runs(_) | Fact::Target | Fact::Room(_)));
+    if !concerned || request.build_outside {
+        return None;
+    }
+    let mut versions: Vec<&Version> = request
+        .releases(&request.build)
+        .filter(|facts| facts.kind == Kind::Build && !request.target.holds(&facts.version))
+        .map(|facts| &facts.version)
+        .collect();
+    versions.sort_unstable();
+    versions.dedup();
+    let mut tried = versions.into_iter().rev().take(MOST_VERSIONS);
+    let works = tried.find(|version| {
+        let other = Request {
+            target: Target::One((*version).clone()),
+            ..request.clone()
+        };
+        answer_without(&other, Lens::Except(others)).is_some()
+    });
+    works.cloned().map(Remedy::Version)
+}

@@ -1,0 +1,231 @@
+//! A request as a file (`*.request.json`), to be answered again without its server.
+//!
+//! docs/formats/request.md lists every key.
+
+use super::{Held, Policy, Prefer, Request, Target};
+use crate::catalogue::{ArchiveRef, Offer, Origin, WrittenRelease};
+use crate::component::Id;
+use crate::family::Notations;
+use crate::json::plain_reason;
+use crate::version::Version;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Written {
+    format: u32,
+    versions: Notations,
+    target: WrittenTarget,
+    build: Id,
+    #[serde(default)]
+    build_outside: bool,
+    #[serde(default)]
+    given: BTreeSet<Id>,
+    installed: Vec<WrittenHeld>,
+    offers: Vec<WrittenOffer>,
+    #[serde(default)]
+    add: BTreeSet<Id>,
+    #[serde(default)]
+    drop: BTreeSet<Id>,
+    #[serde(default)]
+    keep: Vec<WrittenKeep>,
+    #[serde(default)]
+    only: BTreeSet<Id>,
+    #[serde(default)]
+    allow_early: bool,
+    #[serde(default)]
+    allow_untested: bool,
+    #[serde(default)]
+    prefer_newest: bool,
+    #[serde(default = "usual_effort")]
+    effort: u64,
+}
+
+fn usual_effort() -> u64 {
+    super::EFFORT
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum WrittenTarget {
+    Version(String),
+    Range(String),
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct WrittenHeld {
+    release: WrittenRelease,
+    #[serde(default)]
+    droppable: bool,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct WrittenOffer {
+    release: WrittenRelease,
+    #[serde(default)]
+    by_hand: bool,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct WrittenKeep {
+    id: Id,
+    version: Option<String>,
+}
+
+/// Why a text is no request.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum RequestFault {
+    /// It is not JSON, breaks off, or has keys that a request does not have.
+    #[error("line {line}, column {column}: {why}")]
+    Json {
+        /// From 1.
+        line: usize,
+        /// From 1.
+        column: usize,
+        /// In the words of the JSON reader.
+        why: String,
+    },
+    /// It is of a format that this program does not read.
+    #[error("it is of format {0}; this lantern reads format 1")]
+    Format(u32),
+    /// A version, range or release in it makes no sense.
+    #[error("{0}")]
+    Sense(String),
+}
+
+impl Request {
+    /// Writes the request; `notations` are those that its versions are written in.
+    ///
+    /// Where archives lie is left out: a request is there to be answered, not carried out.
+    pub fn to_json(&self, notations: &Notations) -> String {
+        let written = Written {
+            format: 1,
+            versions: notations.clone(),
+            target: match &self.target {
+                Target::One(version) => WrittenTarget::Version(version.to_string()),
+                Target::Within(range) => WrittenTarget::Range(range.to_string()),
+            },
+            build: self.build.clone(),
+            build_outside: self.build_outside,
+            given: self.given.clone(),
+            installed: self
+                .held
+                .iter()
+                .map(|held| WrittenHeld {
+                    release: WrittenRelease::of(&held.facts),
+                    droppable: held.droppable,
+                })
+                .collect(),
+            offers: self
+                .offers
+                .iter()
+                .map(|offer| WrittenOffer {
+                    release: WrittenRelease::of(&offer.facts),
+                    by_hand: offer.origin == Origin::DropFolder,
+                })
+                .collect(),
+            add: self.add.clone(),
+            drop: self.drop.clone(),
+            keep: self
+                .keep
+                .iter()
+                .map(|(id, version)| WrittenKeep {
+                    id: id.clone(),
+                    version: version.as_ref().map(ToString::to_string),
+                })
+                .collect(),
+            only: self.only.clone(),
+            allow_early: self.policy.early,
+            allow_untested: self.policy.untested,
+            prefer_newest: self.policy.prefer == Prefer::Newest,
+            effort: self.policy.effort,
+        };
+        let mut text = serde_json::to_string(&written).expect("a request has only plain values");
+        text.push('\n');
+        text
+    }
+
+    /// Reads a request; also returns the notations that its versions are written in.
+    ///
+    /// # Errors
+    /// On anything that is not as docs/formats/request.md says.
+    pub fn from_json(text: &str) -> Result<(Request, Notations), RequestFault> {
+        let written: Written = serde_json::from_str(text).map_err(|error| RequestFault::Json {
+            line: error.line(),
+            column: error.column(),
+            why: plain_reason(&error),
+        })?;
+        if written.format != 1 {
+            return Err(RequestFault::Format(written.format));
+        }
+        let notations = written.versions;
+        let sense = RequestFault::Sense;
+        let server = |text: &str| {
+            let version = Version::parse(text, notations.server);
+            version.map_err(|fault| sense(fault.to_string()))
+        };
+        let target = match &written.target {
+            WrittenTarget::Version(text) => Target::One(server(text)?),
+            WrittenTarget::Range(text) => {
+                let range = notations.server_range(text);
+                Target::Within(range.map_err(|fault| sense(fault.to_string()))?)
+            }
+        };
+        let held = written.installed.into_iter().map(|held| {
+            Ok(Held {
+                facts: held.release.facts(&notations).map_err(sense)?,
+                droppable: held.droppable,
+            })
+        });
+        let offers = written.offers.into_iter().map(|offer| {
+            Ok(Offer {
+                facts: offer.release.facts(&notations).map_err(sense)?,
+                archive: ArchiveRef {
+                    file: String::new(),
+                    blake3: String::new(),
+                    bytes: 0,
+                },
+                origin: match offer.by_hand {
+                    true => Origin::DropFolder,
+                    false => Origin::Catalogue,
+                },
+            })
+        });
+        let keep = written.keep.into_iter().map(|keep| {
+            let version = keep.version.map(|text| {
+                let notation = match keep.id == written.build {
+                    true => notations.server,
+                    false => notations.components,
+                };
+                Version::parse(&text, notation).map_err(|fault| sense(fault.to_string()))
+            });
+            Ok((keep.id, version.transpose()?))
+        });
+        let request = Request {
+            target,
+            build_outside: written.build_outside,
+            held: held.collect::<Result<_, RequestFault>>()?,
+            offers: offers.collect::<Result<_, RequestFault>>()?,
+            given: written.given,
+            add: written.add,
+            drop: written.drop,
+            keep: keep.collect::<Result<_, RequestFault>>()?,
+            only: written.only,
+            policy: Policy {
+                early: written.allow_early,
+                untested: written.allow_untested,
+                prefer: match written.prefer_newest {
+                    true => Prefer::Newest,
+                    false => Prefer::Settled,
+                },
+                effort: written.effort,
+            },
+            build: written.build,
+        };
+        Ok((request, notations))
+    }
+}

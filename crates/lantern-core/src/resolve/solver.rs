@@ -1,0 +1,925 @@
+//! A conflict-learning search over small domains.
+//!
+//! Every component is a domain of which exactly one variable is true: one for each release, and one for
+//! "absent". What a release asks for is looked up only when it is first chosen (the [`Theory`] tells),
+//! so that releases nobody tries cost nothing. Conflicts are learned as clauses at the first unique
+//! implication point; the search restarts from what was learned most about.
+//!
+//! All of it is deterministic: no clock, no chance. Effort is counted in steps.
+
+use super::heap::ActivityHeap;
+
+/// A variable: a release, an "absent", or a helper.
+pub(super) type Var = u32;
+
+/// A variable or its negation.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(super) struct Lit(u32);
+
+impl Lit {
+    pub(super) fn is(var: Var) -> Lit {
+        Lit(var << 1)
+    }
+
+    pub(super) fn not(var: Var) -> Lit {
+        Lit(var << 1 | 1)
+    }
+
+    pub(super) fn var(self) -> Var {
+        self.0 >> 1
+    }
+
+    fn is_negative(self) -> bool {
+        self.0 & 1 == 1
+    }
+
+    fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
+impl std::ops::Not for Lit {
+    type Output = Lit;
+
+    fn not(self) -> Lit {
+        Lit(self.0 ^ 1)
+    }
+}
+
+/// Tells what a variable asks for once it is true.
+pub(super) trait Theory {
+    /// Writes down what follows from the variable.
+    fn expand(&mut self, var: Var, out: &mut Expansion);
+}
+
+/// What follows from a variable.
+#[derive(Debug, Default)]
+pub(super) struct Expansion {
+    /// Each of these holds.
+    pub(super) implies: Vec<Lit>,
+    /// Of each of these lists one holds; the lowest variable is preferred.
+    pub(super) demands: Vec<Vec<Lit>>,
+}
+
+/// Room of one kind: what chosen variables take, and what each build has.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Room {
+    /// What a variable takes.
+    pub(super) takes: std::collections::BTreeMap<Var, u64>,
+    /// What a build has.
+    pub(super) has: Vec<(Var, u64)>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Reason {
+    /// Decided, assumed or given.
+    None,
+    /// The clause has no other literal left.
+    Clause(u32),
+    /// This true literal implies it.
+    Because(Lit),
+    /// All others of its domain are false.
+    Last,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Clause {
+    start: u32,
+    length: u32,
+    learned: bool,
+    /// How many decision levels meet in it: fewer are better.
+    glue: u32,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Watch {
+    clause: u32,
+    /// When this holds, so does the clause.
+    other: Lit,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Domain {
+    first: Var,
+    length: u32,
+    /// How many are not false.
+    left: u32,
+}
+
+#[derive(Debug, Clone, Copy)]
+struct Level {
+    trail: usize,
+    demands: usize,
+    demand_head: usize,
+    next_domain: usize,
+}
+
+/// What a search came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Outcome {
+    /// There is an answer; [`Solver::is_true`] tells it.
+    Found,
+    /// There is none under these assumptions.
+    Impossible(Vec<Lit>),
+    /// The steps are used up.
+    GaveUp,
+}
+
+const NO_DOMAIN: u32 = u32::MAX;
+/// Conflicts between restarts, times the terms of the Luby sequence.
+const RESTART: u64 = 128;
+
+/// The search. See the module's description.
+pub(super) struct Solver<T> {
+    pub(super) theory: T,
+    value: Vec<i8>,
+    level_of: Vec<u32>,
+    reason: Vec<Reason>,
+    expanded: Vec<bool>,
+    domain_of: Vec<u32>,
+    marked: Vec<bool>,
+    domains: Vec<Domain>,
+    literals: Vec<Lit>,
+    clauses: Vec<Clause>,
+    learned: usize,
+    watches: Vec<Vec<Watch>>,
+    implied: Vec<Vec<Lit>>,
+    demands_of: Vec<Vec<u32>>,
+    trail: Vec<Lit>,
+    head: usize,
+    levels: Vec<Level>,
+    demands: Vec<u32>,
+    demand_head: usize,
+    next_domain: usize,
+    heap: ActivityHeap,
+    rooms: Vec<Room>,
+    taken: Vec<u64>,
+    impossible: bool,
+    /// Steps taken so far: literals propagated.
+    pub(super) steps: u64,
+    scratch: Expansion,
+    antecedents: Vec<Lit>,
+}
+
+impl<T: Theory> Solver<T> {
+    /// A search over domains of the given sizes; the variables count on from domain to domain, each
+    /// domain's in the order of preference.
+    pub(super) fn new(theory: T, sizes: impl Iterator<Item = u32>, rooms: Vec<Room>) -> Solver<T> {
+        let mut domains = Vec::new();
+        let mut first = 0;
+        for length in sizes {
+            domains.push(Domain {
+                first,
+                length,
+                left: length,
+            });
+            first += length;
+        }
+        let mut solver = Solver {
+            theory,
+            value: Vec::new(),
+            level_of: Vec::new(),
+            reason: Vec::new(),
+            expanded: Vec::new(),
+            domain_of: Vec::new(),
+            marked: Vec::new(),
+            literals: Vec::new(),
+            clauses: Vec::new(),
+            learned: 0,
+            watches: Vec::new(),
+            implied: Vec::new(),
+            demands_of: Vec::new(),
+            trail: Vec::new(),
+            head: 0,
+            levels: Vec::new(),
+            demands: Vec::new(),
+            demand_head: 0,
+            next_domain: 0,
+            heap: ActivityHeap::new(domains.len()),
+            taken: vec![0; rooms.len()],
+            rooms,
+            impossible: false,
+            steps: 0,
+            scratch: Expansion::default(),
+            antecedents: Vec::new(),
+            domains,
+        };
+        solver.grow(first as usize);
+        for (index, domain) in solver.domains.iter().enumerate() {
+            let range = domain.first as usize..(domain.first + domain.length) as usize;
+            solver.domain_of[range].fill(index as u32);
+        }
+        if solver.domains.iter().any(|domain| domain.length == 0) {
+            solver.impossible = true;
+        }
+        solver
+    }
+
+    fn grow(&mut self, vars: usize) {
+        self.value.resize(vars, 0);
+        self.level_of.resize(vars, 0);
+        self.reason.resize(vars, Reason::None);
+        self.expanded.resize(vars, false);
+        self.domain_of.resize(vars, NO_DOMAIN);
+        self.marked.resize(vars, false);
+        self.demands_of.resize(vars, Vec::new());
+        self.watches.resize(2 * vars, Vec::new());
+        self.implied.resize(2 * vars, Vec::new());
+    }
+
+    /// A new helper variable, in no domain.
+    pub(super) fn helper(&mut self) -> Var {
+        let var = self.value.len();
+        self.grow(var + 1);
+        self.expanded[var] = true;
+        var as Var
+    }
+
+    /// Whether a variable is true in the last answer.
+    pub(super) fn is_true(&self, var: Var) -> bool {
+        self.value[var as usize] > 0
+    }
+
+    /// Whether a variable is false whatever is chosen.
+    pub(super) fn is_never(&self, var: Var) -> bool {
+        self.value[var as usize] < 0 && self.level_of[var as usize] == 0
+    }
+
+    fn truth(&self, lit: Lit) -> i8 {
+        let value = self.value[lit.var() as usize];
+        if lit.is_negative() { -value } else { value }
+    }
+
+    /// Adds a clause that always holds; takes the search back to its beginning.
+    pub(super) fn require(&mut self, lits: &[Lit]) {
+        self.back_to(0);
+        if lits.iter().any(|lit| self.truth(*lit) > 0) {
+            return;
+        }
+        let open: Vec<Lit> = lits
+            .iter()
+            .copied()
+            .filter(|lit| self.truth(*lit) == 0)
+            .collect();
+        match open[..] {
+            [] => self.impossible = true,
+            [lit] => {
+                self.set(lit, Reason::None);
+                if self.propagate().is_some() {
+                    self.impossible = true;
+                }
+            }
+            [a, b] => {
+                self.implied[(!a).index()].push(b);
+                self.implied[(!b).index()].push(a);
+            }
+            _ => {
+                self.store(&open, false, 0);
+            }
+        }
+    }
+
+    fn store(&mut self, lits: &[Lit], learned: bool, glue: u32) -> u32 {
+        let clause = self.clauses.len() as u32;
+        self.clauses.push(Clause {
+            start: self.literals.len() as u32,
+            length: lits.len() as u32,
+            learned,
+            glue,
+        });
+        self.learned += usize::from(learned);
+        self.literals.extend_from_slice(lits);
+        for (own, other) in [(lits[0], lits[1]), (lits[1], lits[0])] {
+            self.watches[(!own).index()].push(Watch { clause, other });
+        }
+        clause
+    }
+
+    fn lits(&self, clause: u32) -> std::ops::Range<usize> {
+        let Clause { start, length, .. } = self.clauses[clause as usize];
+        start as usize..(start + length) as usize
+    }
+
+    fn set(&mut self, lit: Lit, reason: Reason) {
+        let var = lit.var() as usize;
+        self.value[var] = if lit.is_negative() { -1 } else { 1 };
+        self.level_of[var] = self.levels.len() as u32;
+        self.reason[var] = reason;
+        if lit.is_negative() && self.domain_of[var] != NO_DOMAIN {
+            self.domains[self.domain_of[var] as usize].left -= 1;
+        }
+        if !lit.is_negative() {
+            for (room, taken) in self.rooms.iter().zip(&mut self.taken) {
+                *taken += room.takes.get(&(var as Var)).copied().unwrap_or(0);
+            }
+        }
+        self.trail.push(lit);
+    }
+
+    fn back_to(&mut self, level: usize) {
+        if self.levels.len() <= level {
+            return;
+        }
+        let mark = self.levels[level];
+        for index in (mark.trail..self.trail.len()).rev() {
+            let lit = self.trail[index];
+            let var = lit.var() as usize;
+            self.value[var] = 0;
+            let domain = self.domain_of[var];
+            if domain != NO_DOMAIN {
+                if lit.is_negative() {
+                    self.domains[domain as usize].left += 1;
+                } else {
+                    self.heap.offer(domain);
+                }
+            }
+            if !lit.is_negative() {
+                for (room, taken) in self.rooms.iter().zip(&mut self.taken) {
+                    *taken -= room.takes.get(&(var as Var)).copied().unwrap_or(0);
+                }
+            }
+        }
+        self.trail.truncate(mark.trail);
+        self.demands.truncate(mark.demands);
+        self.demand_head = mark.demand_head;
+        self.next_domain = mark.next_domain;
+        self.head = mark.trail;
+        self.levels.truncate(level);
+    }
+
+    /// Draws all conclusions; returns the literals of a clause that cannot hold, all of them false.
+    fn propagate(&mut self) -> Option<Vec<Lit>> {
+        while self.head < self.trail.len() {
+            let lit = self.trail[self.head];
+            self.head += 1;
+            self.steps += 1;
+            let conflict = if lit.is_negative() {
+                self.after_false(lit.var())
+            } else {
+                self.after_true(lit.var())
+            };
+            if conflict.is_some() {
+                return conflict;
+            }
+            let conflict = self.after_implied(lit).or_else(|| self.after_watched(lit));
+            if conflict.is_some() {
+                return conflict;
+            }
+        }
+        None
+    }
+
+    fn after_false(&mut self, var: Var) -> Option<Vec<Lit>> {
+        let domain = self.domain_of[var as usize];
+        if domain == NO_DOMAIN {
+            return None;
+        }
+        let Domain {
+            first,
+            length,
+            left,
+        } = self.domains[domain as usize];
+        let members = first..first + length;
+        match left {
+            0 => Some(members.map(Lit::is).collect()),
+            1 => {
+                let mut open = members.filter(|var| self.value[*var as usize] >= 0);
+                let last = open.next()?;
+                if self.value[last as usize] == 0 {
+                    self.set(Lit::is(last), Reason::Last);
+                }
+                None
+            }
+            _ => None,
+        }
+    }
+
+    fn after_true(&mut self, var: Var) -> Option<Vec<Lit>> {
+        let domain = self.domain_of[var as usize];
+        if domain != NO_DOMAIN {
+            let Domain { first, length, .. } = self.domains[domain as usize];
+            for other in first..first + length {
+                match self.value[other as usize] {
+                    _ if other == var => {}
+                    0 => self.set(Lit::not(other), Reason::Because(Lit::is(var))),
+                    1 => return Some(vec![Lit::not(var), Lit::not(other)]),
+                    _ => {}
+                }
+            }
+        }
+        if !self.expanded[var as usize] {
+            self.expanded[var as usize] = true;
+            if let Some(conflict) = self.expand(var) {
+                return Some(conflict);
+            }
+        }
+        for demand in &self.demands_of[var as usize] {
+            self.demands.push(*demand);
+        }
+        self.check_rooms(var)
+    }
+
+    /// Learns what a variable asks for; it has just become true.
+    fn expand(&mut self, var: Var) -> Option<Vec<Lit>> {
+        let mut found = std::mem::take(&mut self.scratch);
+        found.implies.clear();
+        found.demands.clear();
+        self.theory.expand(var, &mut found);
+        let own = Lit::is(var);
+        for lit in &found.implies {
+            self.implied[own.index()].push(*lit);
+            self.implied[(!*lit).index()].push(!own);
+        }
+        let mut conflict = None;
+        for demand in &found.demands {
+            // All are stored, also behind a conflict: a variable is looked up only once.
+            let against = self.add_demand(own, demand);
+            conflict = conflict.or(against);
+        }
+        self.scratch = found;
+        conflict
+    }
+
+    fn add_demand(&mut self, own: Lit, demand: &[Lit]) -> Option<Vec<Lit>> {
+        let mut lits = vec![!own];
+        lits.extend_from_slice(demand);
+        if lits.len() == 1 {
+            return Some(lits);
+        }
+        // The two watched first: what is not false, or else what became false last.
+        let key = |solver: &Self, lit: Lit| match solver.truth(lit) {
+            -1 => solver.level_of[lit.var() as usize],
+            _ => u32::MAX,
+        };
+        for place in 0..2 {
+            let best = (place..lits.len()).max_by_key(|i| (key(self, lits[*i]), usize::MAX - i));
+            lits.swap(place, best?);
+        }
+        let stored_first = lits[0];
+        let clause = self.store(&lits, false, 0);
+        self.demands_of[own.var() as usize].push(clause);
+        match (self.truth(stored_first), self.truth(lits[1])) {
+            (-1, _) => Some(lits),
+            (0, -1) => {
+                self.set(stored_first, Reason::Clause(clause));
+                None
+            }
+            _ => None,
+        }
+    }
+
+    fn after_implied(&mut self, lit: Lit) -> Option<Vec<Lit>> {
+        for index in 0..self.implied[lit.index()].len() {
+            let other = self.implied[lit.index()][index];
+            match self.truth(other) {
+                0 => self.set(other, Reason::Because(lit)),
+                -1 => return Some(vec![!lit, other]),
+                _ => {}
+            }
+        }
+        None
+    }
+
+    fn after_watched(&mut self, lit: Lit) -> Option<Vec<Lit>> {
+        let mut watches = std::mem::take(&mut self.watches[lit.index()]);
+        let mut kept = 0;
+        let mut conflict = None;
+        let mut index = 0;
+        'watches: while index < watches.len() {
+            let watch = watches[index];
+            index += 1;
+            if self.truth(watch.other) > 0 {
+                watches[kept] = watch;
+                kept += 1;
+                continue;
+            }
+            let range = self.lits(watch.clause);
+            if self.literals[range.start] == !lit {
+                self.literals.swap(range.start, range.start + 1);
+            }
+            let first = self.literals[range.start];
+            let again = Watch {
+                clause: watch.clause,
+                other: first,
+            };
+            if self.truth(first) > 0 {
+                watches[kept] = again;
+                kept += 1;
+                continue;
+            }
+            for place in range.start + 2..range.end {
+                let other = self.literals[place];
+                if self.truth(other) >= 0 {
+                    self.literals.swap(range.start + 1, place);
+                    self.watches[(!other).index()].push(again);
+                    continue 'watches;
+                }
+            }
+            watches[kept] = again;
+            kept += 1;
+            if self.truth(first) < 0 {
+                conflict = Some(self.literals[range].to_vec());
+                break;
+            }
+            self.set(first, Reason::Clause(watch.clause));
+        }
+        while index < watches.len() {
+            watches[kept] = watches[index];
+            kept += 1;
+            index += 1;
+        }
+        watches.truncate(kept);
+        debug_assert!(self.watches[lit.index()].is_empty());
+        self.watches[lit.index()] = watches;
+        conflict
+    }
+
+    /// Whether what is chosen still has room on the builds that are left.
+    fn check_rooms(&mut self, var: Var) -> Option<Vec<Lit>> {
+        for index in 0..self.rooms.len() {
+            let concerned = self.rooms[index].takes.contains_key(&var)
+                || self.rooms[index].has.iter().any(|(build, _)| *build == var);
+            if !concerned {
+                continue;
+            }
+            for place in 0..self.rooms[index].has.len() {
+                let (build, has) = self.rooms[index].has[place];
+                if self.taken[index] <= has || self.value[build as usize] < 0 {
+                    continue;
+                }
+                let mut lits = self.too_much(index, has);
+                if self.value[build as usize] > 0 {
+                    lits.push(Lit::not(build));
+                    return Some(lits);
+                }
+                // The build is out; the clause keeps why.
+                lits.insert(0, Lit::not(build));
+                let last =
+                    (1..lits.len()).max_by_key(|i| self.level_of[lits[*i].var() as usize])?;
+                lits.swap(1, last);
+                let clause = self.store(&lits, true, 2);
+                self.set(lits[0], Reason::Clause(clause));
+            }
+        }
+        None
+    }
+
+    /// As few as can be of what together takes more than there is, negated.
+    fn too_much(&self, index: usize, has: u64) -> Vec<Lit> {
+        let takes = self.rooms[index].takes.iter();
+        let mut chosen: Vec<(u64, Var)> = takes
+            .filter(|(var, _)| self.value[**var as usize] > 0)
+            .map(|(var, amount)| (*amount, *var))
+            .collect();
+        chosen.sort_unstable_by_key(|(amount, var)| (std::cmp::Reverse(*amount), *var));
+        let mut sum = 0;
+        let mut lits = Vec::new();
+        for (amount, var) in chosen {
+            sum += amount;
+            lits.push(Lit::not(var));
+            if sum > has {
+                break;
+            }
+        }
+        lits
+    }
+
+    /// The literals that made this one true, negated.
+    fn gather_antecedents(&mut self, lit: Lit) {
+        let mut found = std::mem::take(&mut self.antecedents);
+        found.clear();
+        let var = lit.var();
+        match self.reason[var as usize] {
+            Reason::None => {}
+            Reason::Because(other) => found.push(!other),
+            Reason::Clause(clause) => {
+                let lits = &self.literals[self.lits(clause)];
+                found.extend(lits.iter().copied().filter(|other| *other != lit));
+            }
+            Reason::Last => {
+                let Domain { first, length, .. } =
+                    self.domains[self.domain_of[var as usize] as usize];
+                found.extend(
+                    (first..first + length)
+                        .filter(|other| *other != var)
+                        .map(Lit::is),
+                );
+            }
+        }
+        self.antecedents = found;
+    }
+
+    /// Learns a clause from a conflict; returns it, its assertion first, and the level to go back to.
+    fn analyse(&mut self, conflict: Vec<Lit>) -> (Vec<Lit>, usize) {
+        let current = self.levels.len() as u32;
+        let mut learned = vec![Lit(0)];
+        let mut open = 0;
+        let mut index = self.trail.len();
+        let mut lits = conflict;
+        loop {
+            for lit in lits.drain(..) {
+                let var = lit.var() as usize;
+                if self.marked[var] || self.level_of[var] == 0 {
+                    continue;
+                }
+                self.marked[var] = true;
+                if self.domain_of[var] != NO_DOMAIN {
+                    self.heap.bump(self.domain_of[var]);
+                }
+                if self.level_of[var] == current {
+                    open += 1;
+                } else {
+                    learned.push(lit);
+                }
+            }
+            loop {
+                index -= 1;
+                if self.marked[self.trail[index].var() as usize] {
+                    break;
+                }
+            }
+            let lit = self.trail[index];
+            self.marked[lit.var() as usize] = false;
+            open -= 1;
+            if open == 0 {
+                learned[0] = !lit;
+                break;
+            }
+            self.gather_antecedents(lit);
+            lits = std::mem::take(&mut self.antecedents);
+        }
+        let all = learned.clone();
+        learned = self.shortened(learned);
+        for lit in all {
+            self.marked[lit.var() as usize] = false;
+        }
+        let mut back = 0;
+        if learned.len() > 1 {
+            let last = (1..learned.len()).max_by_key(|i| self.level_of[learned[*i].var() as usize]);
+            let last = last.unwrap_or(1);
+            learned.swap(1, last);
+            back = self.level_of[learned[1].var() as usize] as usize;
+        }
+        self.heap.decay();
+        (learned, back)
+    }
+
+    /// Leaves out what follows from the rest.
+    fn shortened(&mut self, learned: Vec<Lit>) -> Vec<Lit> {
+        let mut kept = Vec::with_capacity(learned.len());
+        for (index, lit) in learned.iter().enumerate() {
+            if index == 0 || self.reason[lit.var() as usize] == Reason::None {
+                kept.push(*lit);
+                continue;
+            }
+            self.gather_antecedents(!*lit);
+            let follows = self.antecedents.iter().all(|other| {
+                let var = other.var() as usize;
+                self.marked[var] || self.level_of[var] == 0
+            });
+            if !follows {
+                kept.push(*lit);
+            }
+        }
+        kept
+    }
+
+    /// Which assumptions made a literal false.
+    fn core_of(&mut self, lit: Lit) -> Vec<Lit> {
+        let mut core = vec![lit];
+        if self.level_of[lit.var() as usize] == 0 {
+            return core;
+        }
+        self.marked[lit.var() as usize] = true;
+        for index in (self.levels[0].trail..self.trail.len()).rev() {
+            let other = self.trail[index];
+            let var = other.var() as usize;
+            if !std::mem::take(&mut self.marked[var]) {
+                continue;
+            }
+            if self.reason[var] == Reason::None {
+                if other != !lit {
+                    core.push(other);
+                }
+                continue;
+            }
+            self.gather_antecedents(other);
+            let found = std::mem::take(&mut self.antecedents);
+            for antecedent in &found {
+                let var = antecedent.var() as usize;
+                if self.level_of[var] > 0 {
+                    self.marked[var] = true;
+                }
+            }
+            self.antecedents = found;
+        }
+        core
+    }
+
+    /// Looks for an answer in which all assumptions hold, for at most so many steps more.
+    pub(super) fn solve(&mut self, assumptions: &[Lit], most_steps: u64) -> Outcome {
+        self.back_to(0);
+        let limit = self.steps.saturating_add(most_steps);
+        if self.impossible || self.propagate().is_some() {
+            self.impossible = true;
+            return Outcome::Impossible(Vec::new());
+        }
+        let (mut conflicts, mut restarts) = (0, 1);
+        loop {
+            if let Some(conflict) = self.propagate() {
+                let highest = conflict
+                    .iter()
+                    .map(|lit| self.level_of[lit.var() as usize])
+                    .max();
+                let highest = highest.unwrap_or(0) as usize;
+                if highest == 0 {
+                    self.impossible = true;
+                    return Outcome::Impossible(Vec::new());
+                }
+                self.back_to_keeping(highest);
+                let (learned, back) = self.analyse(conflict);
+                self.back_to(back);
+                self.learn(&learned);
+                conflicts += 1;
+                if self.steps > limit {
+                    return Outcome::GaveUp;
+                }
+                if conflicts >= RESTART * luby(restarts) {
+                    conflicts = 0;
+                    restarts += 1;
+                    self.back_to(assumptions.len().min(self.levels.len()));
+                    self.forget_some();
+                }
+                continue;
+            }
+            let next = match assumptions.get(self.levels.len()) {
+                Some(lit) if self.truth(*lit) < 0 => {
+                    let core = self.core_of(*lit);
+                    return Outcome::Impossible(core);
+                }
+                Some(lit) => Some(*lit),
+                None => match self.decide() {
+                    None => return Outcome::Found,
+                    some => some,
+                },
+            };
+            self.levels.push(Level {
+                trail: self.trail.len(),
+                demands: self.demands.len(),
+                demand_head: self.demand_head,
+                next_domain: self.next_domain,
+            });
+            if let Some(lit) = next
+                && self.truth(lit) == 0
+            {
+                self.set(lit, Reason::None);
+            }
+        }
+    }
+
+    /// A conflict may lie whole in lower levels: the levels above have nothing to do with it.
+    fn back_to_keeping(&mut self, level: usize) {
+        if self.levels.len() > level {
+            self.back_to(level);
+        }
+    }
+
+    fn learn(&mut self, learned: &[Lit]) {
+        match *learned {
+            [lit] => self.set(lit, Reason::None),
+            [a, b] => {
+                self.implied[(!a).index()].push(b);
+                self.implied[(!b).index()].push(a);
+                self.set(a, Reason::Because(!b));
+            }
+            _ => {
+                let mut levels: Vec<u32> = learned
+                    .iter()
+                    .map(|l| self.level_of[l.var() as usize])
+                    .collect();
+                levels.sort_unstable();
+                levels.dedup();
+                let clause = self.store(learned, true, levels.len() as u32);
+                self.set(learned[0], Reason::Clause(clause));
+            }
+        }
+    }
+
+    /// Forgets the half of the learned clauses in which most levels meet, when there are many.
+    fn forget_some(&mut self) {
+        if self.learned < 4_000 + self.clauses.len() / 4 {
+            return;
+        }
+        let mut glues: Vec<u32> = self
+            .clauses
+            .iter()
+            .filter(|c| c.learned)
+            .map(|c| c.glue)
+            .collect();
+        glues.sort_unstable();
+        let bar = glues[glues.len() / 2].max(3);
+        let in_use: std::collections::HashSet<u32> = self
+            .trail
+            .iter()
+            .filter_map(|lit| match self.reason[lit.var() as usize] {
+                Reason::Clause(clause) => Some(clause),
+                _ => None,
+            })
+            .collect();
+        let goes = |index: usize, clause: &Clause| {
+            clause.learned && clause.glue >= bar && !in_use.contains(&(index as u32))
+        };
+        let mut renumbered = vec![u32::MAX; self.clauses.len()];
+        let (mut clauses, mut literals) = (Vec::new(), Vec::new());
+        for (index, clause) in self.clauses.iter().enumerate() {
+            if goes(index, clause) {
+                continue;
+            }
+            renumbered[index] = clauses.len() as u32;
+            let range = clause.start as usize..(clause.start + clause.length) as usize;
+            clauses.push(Clause {
+                start: literals.len() as u32,
+                ..*clause
+            });
+            literals.extend_from_slice(&self.literals[range]);
+        }
+        self.learned = clauses.iter().filter(|c| c.learned).count();
+        self.clauses = clauses;
+        self.literals = literals;
+        for watches in &mut self.watches {
+            watches.retain_mut(|watch| {
+                watch.clause = renumbered[watch.clause as usize];
+                watch.clause != u32::MAX
+            });
+        }
+        for reason in &mut self.reason {
+            if let Reason::Clause(clause) = reason {
+                // Of variables that are not set, reasons are left over and mean nothing.
+                let new = renumbered[*clause as usize];
+                *reason = if new == u32::MAX {
+                    Reason::None
+                } else {
+                    Reason::Clause(new)
+                };
+            }
+        }
+        for demand in self
+            .demands_of
+            .iter_mut()
+            .flatten()
+            .chain(&mut self.demands)
+        {
+            *demand = renumbered[*demand as usize];
+        }
+    }
+
+    /// The next literal to try; none when everything is decided.
+    fn decide(&mut self) -> Option<Lit> {
+        while let Some(domain) = self.heap.pop() {
+            if let Some(lit) = self.best_of(domain) {
+                return Some(lit);
+            }
+        }
+        while self.demand_head < self.demands.len() {
+            let range = self.lits(self.demands[self.demand_head]);
+            let lits = &self.literals[range];
+            let met = lits.iter().any(|lit| self.truth(*lit) > 0);
+            // Watching has changed the order: the lowest variable is the one preferred.
+            let open = lits.iter().filter(|lit| self.truth(**lit) == 0).min();
+            match open {
+                Some(lit) if !met => return Some(*lit),
+                _ => self.demand_head += 1,
+            }
+        }
+        while self.next_domain < self.domains.len() {
+            if let Some(lit) = self.best_of(self.next_domain as u32) {
+                return Some(lit);
+            }
+            self.next_domain += 1;
+        }
+        None
+    }
+
+    /// The preferred variable of a domain that is still open; none when it is decided.
+    fn best_of(&self, domain: u32) -> Option<Lit> {
+        let Domain { first, length, .. } = self.domains[domain as usize];
+        let mut members = first..first + length;
+        if members.clone().any(|var| self.value[var as usize] > 0) {
+            return None;
+        }
+        members
+            .find(|var| self.value[*var as usize] == 0)
+            .map(Lit::is)
+    }
+}
+
+/// The Luby sequence: 1 1 2 1 1 2 4 …, from its first term.
+fn luby(mut index: u64) -> u64 {
+    loop {
+        let bits = 64 - index.leading_zeros();
+        if index == (1 << bits) - 1 {
+            return 1 << (bits - 1);
+        }
+        index -= (1 << (bits - 1)) - 1;
+    }
+}

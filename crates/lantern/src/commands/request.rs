@@ -1,0 +1,120 @@
+//! `lantern plan --request`: a saved question, answered without its server.
+
+use crate::fail;
+use crate::look::{Look, Means, count, time};
+use lantern_core::plan::reason_text;
+use lantern_core::resolve::{Request, Selection, resolve};
+use lantern_host::{Error, Result};
+use serde_json::{Value, json};
+use std::path::Path;
+use std::time::Instant;
+
+/// Reads a saved request.
+///
+/// # Errors
+/// When the file cannot be read or is no request.
+pub fn read(path: &Path) -> Result<Request> {
+    let text = std::fs::read_to_string(path).map_err(|source| Error::Io {
+        doing: "reading the request",
+        path: path.into(),
+        source,
+    })?;
+    let (request, _) = Request::from_json(&text).map_err(|fault| Error::Request {
+        path: path.into(),
+        fault,
+    })?;
+    Ok(request)
+}
+
+/// Answers a saved request: the selection, or what stands in the way.
+///
+/// # Errors
+/// As [`read`].
+pub fn answer(path: &Path, look: &Look) -> Result<u8> {
+    let begun = Instant::now();
+    let request = read(path)?;
+    let reading = begun.elapsed();
+    let begun = Instant::now();
+    let answer = resolve(&request);
+    let solving = begun.elapsed();
+    let begun = Instant::now();
+    let told = answer
+        .as_ref()
+        .err()
+        .map(|obstacle| obstacle.tell(&request));
+    let telling = begun.elapsed();
+    let status = if answer.is_ok() { fail::DONE } else { fail::NO };
+    if look.json {
+        let ms =
+            |duration: std::time::Duration| (duration.as_secs_f64() * 100_000.0).round() / 100.0;
+        look.answer(&json!({
+            "format": 1,
+            "fits": answer.is_ok(),
+            "proved": answer.as_ref().map_or(true, |selection| selection.proved),
+            "selection": answer.as_ref().ok().map(as_json),
+            "gone": answer.as_ref().ok().map(|s| s.gone.iter().map(|gone| &gone.id).collect::<Vec<_>>()),
+            "conflicts": answer.as_ref().err().map(|obstacle| obstacle.conflicts.len()),
+            "obstacle": told,
+            "ms": { "reading": ms(reading), "solving": ms(solving), "telling": ms(telling) },
+        }));
+        return Ok(status);
+    }
+    match (&answer, told) {
+        (Ok(selection), _) => show(look, selection),
+        (Err(_), told) => look.say(&told.unwrap_or_default()),
+    }
+    let took = time((solving + telling).as_millis() as u64);
+    look.say(&look.paint(Means::Aside, &format!("\n  answered in {took}")));
+    Ok(status)
+}
+
+fn show(look: &Look, selection: &Selection) {
+    let best = if selection.proved {
+        "the best there is"
+    } else {
+        "the best found"
+    };
+    look.say(&look.paint(
+        Means::Title,
+        &format!(
+            "{} fit together; this is {best}.",
+            count(selection.choices.len(), "release", "releases")
+        ),
+    ));
+    let moving = selection
+        .choices
+        .iter()
+        .filter(|choice| choice.offer.is_some());
+    let rows = moving.map(|choice| {
+        let from = choice
+            .from
+            .as_ref()
+            .map(ToString::to_string)
+            .unwrap_or_default();
+        vec![
+            choice.kind.to_string(),
+            choice.id.to_string(),
+            from,
+            choice.to.to_string(),
+            reason_text(&choice.reason),
+        ]
+    });
+    look.table(&["kind", "id", "from", "to", "why"], rows.collect());
+    for gone in &selection.gone {
+        look.say(&format!("  goes: {} {}", gone.id, gone.from));
+    }
+}
+
+fn as_json(selection: &Selection) -> Value {
+    let choices = selection.choices.iter().map(|choice| {
+        json!({
+            "id": choice.id,
+            "kind": choice.kind,
+            "from": choice.from.as_ref().map(ToString::to_string),
+            "to": choice.to.as_str(),
+            "stays": choice.offer.is_none(),
+            "because": choice.reason,
+        })
+    });
+    choices.collect()
+}

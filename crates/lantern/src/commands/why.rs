@@ -1,0 +1,139 @@
+//! `lantern why`
+
+use super::{open_settled, request};
+use crate::cli::Cli;
+use crate::fail;
+use crate::look::{Look, Means};
+use clap::Args;
+use lantern_core::component::Id;
+use lantern_core::plan::reason_text;
+use lantern_core::resolve::{Answer, Choice, WhyNot, resolve, why_not};
+use lantern_core::version::{Notation, Version};
+use lantern_host::{Error, Result};
+use serde_json::json;
+use std::path::PathBuf;
+
+/// Explain, for the last plan asked for, why a component is at its version, or not at another
+#[derive(Debug, Args)]
+pub struct WhyArgs {
+    /// The component
+    id: String,
+    /// Explain why it is not at this version
+    #[arg(long, value_name = "VERSION")]
+    not: Option<String>,
+    /// Explain a saved request instead of the last plan
+    #[arg(long, value_name = "FILE")]
+    request: Option<PathBuf>,
+}
+
+/// Explains a choice; the exit status is 3 when what was asked for cannot be.
+pub fn run(args: &WhyArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    let (path, notation) = match &args.request {
+        Some(path) => (path.clone(), Notation::Dotted),
+        None => {
+            let (server, _lock) = open_settled(cli, "why")?;
+            let path = server.folder.own("next.request.json");
+            if !path.exists() {
+                return Err(Error::NoRequest);
+            }
+            (path, server.family.versions.components)
+        }
+    };
+    let request = request::read(&path)?;
+    let id = Id::new(&args.id);
+    let selection = resolve(&request).map_err(|obstacle| Error::Obstacle {
+        told: obstacle.tell(&request),
+        obstacle,
+    })?;
+    if let Some(version) = &args.not {
+        let version =
+            Version::parse(version, notation).map_err(|fault| Error::Version(fault.to_string()))?;
+        let why = why_not(&request, &selection, &id, &version);
+        if look.json {
+            look.answer(&json!({"format": 1, "id": id, "version": version.as_str(), "why_not": as_json(&why)}));
+        } else {
+            look.say(&look.paint(Means::Title, &format!("Why not {id} {version}?")));
+            look.say(&told(&why));
+        }
+        let possible = matches!(why, WhyNot::Chosen | WhyNot::Otherwise(_));
+        return Ok(if possible { fail::DONE } else { fail::NO });
+    }
+    let answer = Answer::of(&request, &selection, &id);
+    if look.json {
+        look.answer(&json!({
+            "format": 1,
+            "id": id,
+            "version": answer.choice.as_ref().map(|choice| choice.to.as_str()),
+            "because": answer.choice.as_ref().map(|choice| &choice.reason),
+            "held_by": answer.held_by.iter().map(|(id, range)| json!({"id": id, "range": range})).collect::<Vec<_>>(),
+            "newer": answer.newer.iter().map(|(version, why)| json!({"version": version.as_str(), "why_not": as_json(why)})).collect::<Vec<_>>(),
+        }));
+        return Ok(fail::DONE);
+    }
+    match &answer.choice {
+        Some(choice) => {
+            let text = format!("{id} is at {}: {}.", choice.to, reason_text(&choice.reason));
+            look.say(&look.paint(Means::Title, &text));
+        }
+        None => look.say(&look.paint(
+            Means::Title,
+            &format!("{id} is not there: nothing needs it."),
+        )),
+    }
+    for (other, range) in &answer.held_by {
+        let range = if range == "*" {
+            "in any version"
+        } else {
+            range
+        };
+        look.say(&format!("  {other} wants it {range}"));
+    }
+    for (version, why) in &answer.newer {
+        look.say(&format!(
+            "\n{}",
+            look.paint(Means::Title, &format!("Why not {version}?"))
+        ));
+        look.say(&told(why));
+    }
+    Ok(fail::DONE)
+}
+
+fn told(why: &WhyNot) -> String {
+    match why {
+        WhyNot::Chosen => "  It is the one chosen.".into(),
+        WhyNot::Unknown(known) if known.is_empty() => "  Nobody offers it, in any version.".into(),
+        WhyNot::Unknown(known) => {
+            let known: Vec<&str> = known.iter().map(Version::as_str).collect();
+            format!("  There is no such release. There is {}.", known.join(", "))
+        }
+        WhyNot::Impossible(_, told) => told.clone(),
+        WhyNot::Otherwise(choices) => {
+            let words: Vec<String> = choices.iter().map(change).collect();
+            format!("  It fits, but is less good: then {}.", words.join(", "))
+        }
+    }
+}
+
+fn change(choice: &Choice) -> String {
+    match &choice.from {
+        Some(from) if *from == choice.to => format!("{} stays at {from}", choice.id),
+        Some(from) => format!("{} moves from {from} to {}", choice.id, choice.to),
+        None => format!("{} {} comes new", choice.id, choice.to),
+    }
+}
+
+fn as_json(why: &WhyNot) -> serde_json::Value {
+    match why {
+        WhyNot::Chosen => json!({"is": "chosen"}),
+        WhyNot::Unknown(known) => {
+            json!({"is": "unknown", "known": known.iter().map(Version::as_str).collect::<Vec<_>>()})
+        }
+        WhyNot::Impossible(_, told) => json!({"is": "impossible", "told": told}),
+        WhyNot::Otherwise(choices) => {
+            let changes = choices
+                .iter()
+                .map(|choice| json!({"id": choice.id, "to": choice.to.as_str()}));
+            json!({"is": "less-good", "then": changes.collect::<Vec<_>>()})
+        }
+    }
+}
