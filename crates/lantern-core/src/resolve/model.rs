@@ -180,13 +180,7 @@ impl<'a> Model<'a> {
             if offer.origin == Origin::DropFolder && !request.drop.contains(&offer.facts.id) {
                 component.stays = true;
             }
-            let again = component
-                .candidates
-                .iter()
-                .any(|known| known.facts.version == offer.facts.version);
-            if !again {
-                self.add_candidate(component, &offer.facts, Some(index), &mut ranges);
-            }
+            self.add_candidate(component, &offer.facts, Some(index), &mut ranges);
         }
         let by_hand = |candidate: &Candidate| {
             candidate
@@ -205,19 +199,48 @@ impl<'a> Model<'a> {
                 };
             }
             component.absent_first = !component.stays;
+            let held = component.held.map(|held| &request.held[held].facts.version);
             component.candidates.sort_by(|a, b| {
                 let key = |c: &Candidate| (c.untested, c.early, !c.preferred);
+                let versions = || b.facts.version.cmp(&a.facts.version);
                 key(a)
                     .cmp(&key(b))
-                    .then_with(|| b.facts.version.cmp(&a.facts.version))
+                    .then_with(versions)
+                    .then(a.offer.cmp(&b.offer))
             });
+            // What is installed is not offered once more, nor the same release twice.
+            let installed = |c: &Candidate| c.offer.is_none();
+            let twice = |c: &Candidate| !installed(c) && held == Some(&c.facts.version);
+            if component.candidates.iter().any(installed) {
+                component.candidates.retain(|candidate| !twice(candidate));
+            }
+            component
+                .candidates
+                .dedup_by(|b, a| a.facts.version == b.facts.version);
         }
-        components.sort_by(|a, b| {
-            let rank = |c: &Component| {
-                let build = *c.id == request.build;
-                (!build, !c.stays, c.id.clone())
-            };
-            rank(a).cmp(&rank(b))
+        // What many need is decided after those who need it, when it is known what they want: a choice
+        // made too early is found wrong late, and much is decided again.
+        let mut popular: HashMap<&Id, u32> = HashMap::new();
+        for component in &components {
+            let likely = component
+                .candidates
+                .first()
+                .map(|candidate| candidate.facts);
+            for need in likely
+                .into_iter()
+                .flat_map(|facts| facts.needs.iter().chain(&facts.uses))
+            {
+                *popular.entry(&need.id).or_default() += 1;
+            }
+        }
+        components.sort_by_cached_key(|component| {
+            let others = popular.get(component.id).copied().unwrap_or(0);
+            (
+                *component.id != request.build,
+                !component.stays,
+                others,
+                component.id.clone(),
+            )
         });
         self.components = components;
     }

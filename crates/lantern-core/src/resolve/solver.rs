@@ -126,6 +126,10 @@ pub(super) enum Outcome {
 }
 
 const NO_DOMAIN: u32 = u32::MAX;
+/// A way back over more levels than this is not gone at once: only the last level is taken back, and
+/// what was learned takes its place in the middle of the trail (chronological backtracking, Nadel and
+/// Ryvchin 2018). Otherwise thousands of decisions that have nothing to do with a conflict are made anew.
+const FAR: usize = if cfg!(test) { 1 } else { 50 };
 /// Conflicts between restarts, times the terms of the Luby sequence.
 const RESTART: u64 = 128;
 
@@ -155,6 +159,8 @@ pub(super) struct Solver<T> {
     rooms: Vec<Room>,
     taken: Vec<u64>,
     impossible: bool,
+    /// Whether literals of lower levels may lie above those of higher ones on the trail.
+    out_of_order: bool,
     /// Steps taken so far: literals propagated.
     pub(super) steps: u64,
     scratch: Expansion,
@@ -199,6 +205,7 @@ impl<T: Theory> Solver<T> {
             taken: vec![0; rooms.len()],
             rooms,
             impossible: false,
+            out_of_order: false,
             steps: 0,
             scratch: Expansion::default(),
             antecedents: Vec::new(),
@@ -303,7 +310,10 @@ impl<T: Theory> Solver<T> {
     fn set(&mut self, lit: Lit, reason: Reason) {
         let var = lit.var() as usize;
         self.value[var] = if lit.is_negative() { -1 } else { 1 };
-        self.level_of[var] = self.levels.len() as u32;
+        self.level_of[var] = match (reason, self.out_of_order) {
+            (Reason::None, _) | (_, false) => self.levels.len() as u32,
+            _ => self.level_by(lit, reason),
+        };
         self.reason[var] = reason;
         if lit.is_negative() && self.domain_of[var] != NO_DOMAIN {
             self.domains[self.domain_of[var] as usize].left -= 1;
@@ -316,14 +326,44 @@ impl<T: Theory> Solver<T> {
         self.trail.push(lit);
     }
 
+    /// The level at which a reason holds: that of its latest literal.
+    fn level_by(&self, lit: Lit, reason: Reason) -> u32 {
+        let of = |other: Lit| self.level_of[other.var() as usize];
+        match reason {
+            Reason::None => self.levels.len() as u32,
+            Reason::Because(other) => of(other),
+            Reason::Clause(clause) => {
+                let lits = self.literals[self.lits(clause)].iter();
+                lits.filter(|other| **other != lit)
+                    .map(|other| of(*other))
+                    .max()
+                    .unwrap_or(0)
+            }
+            Reason::Last => {
+                let Domain { first, length, .. } =
+                    self.domains[self.domain_of[lit.var() as usize] as usize];
+                let others = (first..first + length).filter(|other| *other != lit.var());
+                others
+                    .map(|other| self.level_of[other as usize])
+                    .max()
+                    .unwrap_or(0)
+            }
+        }
+    }
+
     fn back_to(&mut self, level: usize) {
         if self.levels.len() <= level {
             return;
         }
         let mark = self.levels[level];
-        for index in (mark.trail..self.trail.len()).rev() {
+        let mut stays = Vec::new();
+        for index in mark.trail..self.trail.len() {
             let lit = self.trail[index];
             let var = lit.var() as usize;
+            if self.level_of[var] as usize <= level {
+                stays.push(lit);
+                continue;
+            }
             self.value[var] = 0;
             let domain = self.domain_of[var];
             if domain != NO_DOMAIN {
@@ -344,7 +384,9 @@ impl<T: Theory> Solver<T> {
         self.demand_head = mark.demand_head;
         self.next_domain = mark.next_domain;
         self.head = mark.trail;
+        self.trail.extend(stays);
         self.levels.truncate(level);
+        self.out_of_order &= level > 0;
     }
 
     /// Draws all conclusions; returns the literals of a clause that cannot hold, all of them false.
@@ -612,6 +654,11 @@ impl<T: Theory> Solver<T> {
     /// Learns a clause from a conflict; returns it, its assertion first, and the level to go back to.
     fn analyse(&mut self, conflict: Vec<Lit>) -> (Vec<Lit>, usize) {
         let current = self.levels.len() as u32;
+        let latest = |lit: &&Lit| self.level_of[lit.var() as usize] == current;
+        if conflict.iter().filter(latest).count() == 1 {
+            // Seen late: it could have been concluded below this level, and is now.
+            return self.asserting(conflict);
+        }
         let mut learned = vec![Lit(0)];
         let mut open = 0;
         let mut index = self.trail.len();
@@ -634,7 +681,8 @@ impl<T: Theory> Solver<T> {
             }
             loop {
                 index -= 1;
-                if self.marked[self.trail[index].var() as usize] {
+                let var = self.trail[index].var() as usize;
+                if self.marked[var] && self.level_of[var] == current {
                     break;
                 }
             }
@@ -653,14 +701,23 @@ impl<T: Theory> Solver<T> {
         for lit in all {
             self.marked[lit.var() as usize] = false;
         }
+        self.heap.decay();
+        self.asserting(learned)
+    }
+
+    /// Puts the latest literal of a clause first and the second latest behind it; returns the level at
+    /// which the first follows from the others.
+    fn asserting(&self, mut learned: Vec<Lit>) -> (Vec<Lit>, usize) {
+        let level = |lit: &Lit| self.level_of[lit.var() as usize];
+        let first = (0..learned.len()).max_by_key(|i| (level(&learned[*i]), usize::MAX - i));
+        learned.swap(0, first.unwrap_or(0));
         let mut back = 0;
         if learned.len() > 1 {
-            let last = (1..learned.len()).max_by_key(|i| self.level_of[learned[*i].var() as usize]);
+            let last = (1..learned.len()).max_by_key(|i| level(&learned[*i]));
             let last = last.unwrap_or(1);
             learned.swap(1, last);
-            back = self.level_of[learned[1].var() as usize] as usize;
+            back = level(&learned[1]) as usize;
         }
-        self.heap.decay();
         (learned, back)
     }
 
@@ -736,9 +793,14 @@ impl<T: Theory> Solver<T> {
                     self.impossible = true;
                     return Outcome::Impossible(Vec::new());
                 }
-                self.back_to_keeping(highest);
+                self.back_to(highest);
                 let (learned, back) = self.analyse(conflict);
-                self.back_to(back);
+                if highest - back > FAR && back >= assumptions.len() {
+                    self.out_of_order = true;
+                    self.back_to(highest - 1);
+                } else {
+                    self.back_to(back);
+                }
                 self.learn(&learned);
                 conflicts += 1;
                 if self.steps > limit {
@@ -777,16 +839,13 @@ impl<T: Theory> Solver<T> {
         }
     }
 
-    /// A conflict may lie whole in lower levels: the levels above have nothing to do with it.
-    fn back_to_keeping(&mut self, level: usize) {
-        if self.levels.len() > level {
-            self.back_to(level);
-        }
-    }
-
     fn learn(&mut self, learned: &[Lit]) {
         match *learned {
-            [lit] => self.set(lit, Reason::None),
+            [lit] => {
+                self.set(lit, Reason::None);
+                // It holds whatever is decided, also where decisions lie below it on the trail.
+                self.level_of[lit.var() as usize] = 0;
+            }
             [a, b] => {
                 self.implied[(!a).index()].push(b);
                 self.implied[(!b).index()].push(a);

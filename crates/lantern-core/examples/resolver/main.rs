@@ -1,0 +1,67 @@
+//! Measures the resolver on made-up catalogues: `cargo run --release --example resolver [first|best|stuck|tangle] [SIZE…]`.
+//!
+//! Prints one line for each seed: what, size, seed, milliseconds, and what came of it. Parsing is not
+//! in the times. scripts/bench-resolver makes the table and the plot in docs/performance.md from it.
+
+#![allow(clippy::disallowed_methods)] // It measures the core; it is not part of it.
+
+mod worlds;
+
+use lantern_core::resolve::{first_answer, resolve};
+use std::time::Instant;
+use worlds::{Sort, tangle, world};
+
+fn main() {
+    let mut arguments = std::env::args().skip(1);
+    let what = arguments.next().unwrap_or_else(|| "first".into());
+    let mut sizes: Vec<usize> = arguments.filter_map(|text| text.parse().ok()).collect();
+    if sizes.is_empty() {
+        sizes = if what == "tangle" {
+            vec![20, 30, 40]
+        } else {
+            vec![200, 2_000, 10_000]
+        };
+    }
+    for size in sizes {
+        for seed in 1..=10 {
+            measure(&what, size, seed);
+        }
+    }
+}
+
+fn measure(what: &str, size: usize, seed: u64) {
+    let request = match what {
+        "tangle" => tangle(size, seed),
+        "stuck" => world(size, seed, Sort::Stuck),
+        _ => world(size, seed, Sort::Solvable),
+    };
+    let begun = Instant::now();
+    let came = match what {
+        "best" => match resolve(&request) {
+            Ok(selection) if selection.proved => "proved best".to_owned(),
+            Ok(_) => "best found".to_owned(),
+            Err(_) => "no answer".to_owned(),
+        },
+        "stuck" => match resolve(&request) {
+            Ok(_) => "an answer".to_owned(),
+            Err(obstacle) => {
+                let facts: usize = obstacle
+                    .conflicts
+                    .iter()
+                    .map(|conflict| conflict.facts.len())
+                    .sum();
+                let words = obstacle.tell(&request).split_whitespace().count();
+                format!(
+                    "{} conflicts, {facts} facts, {words} words",
+                    obstacle.conflicts.len()
+                )
+            }
+        },
+        _ => match first_answer(&request) {
+            Some(selection) => format!("{} chosen", selection.choices.len()),
+            None => "no answer".to_owned(),
+        },
+    };
+    let ms = begun.elapsed().as_secs_f64() * 1_000.0;
+    println!("{what}\t{size}\t{seed}\t{ms:.1}\t{came}");
+}

@@ -1,0 +1,214 @@
+//! Made-up catalogues, seeded: the same seed gives the same world.
+//!
+//! A planted answer makes the solvable ones solvable: of each component one release is planted, its
+//! needs hold for the planted releases, and nothing planted clashes. Newer ones than the planted may ask
+//! for what cannot be, so that the newest choices fail late.
+
+use lantern_core::catalogue::{ArchiveRef, Offer, Origin};
+use lantern_core::component::{Facts, Id, Kind, Need};
+use lantern_core::resolve::{Held, Request, Target};
+use lantern_core::version::{Notation, Range, RangeNotation, Version};
+
+/// Releases of each component.
+pub const RELEASES: usize = 20;
+/// The server version that is asked for.
+const TARGET: usize = 12;
+
+struct Dice(u64);
+
+impl Dice {
+    fn roll(&mut self) -> u64 {
+        // xorshift64*, Vigna 2016.
+        self.0 ^= self.0 >> 12;
+        self.0 ^= self.0 << 25;
+        self.0 ^= self.0 >> 27;
+        self.0.wrapping_mul(0x2545_F491_4F6C_DD1D) >> 16
+    }
+
+    fn below(&mut self, n: usize) -> usize {
+        (self.roll() % n.max(1) as u64) as usize
+    }
+
+    fn one_in(&mut self, n: usize) -> bool {
+        self.below(n) == 0
+    }
+}
+
+/// What kind of world.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Sort {
+    /// There is an answer.
+    Solvable,
+    /// A library that many need stops at an older server.
+    Stuck,
+}
+
+fn version(release: usize) -> Version {
+    Version::parse(
+        &format!("{}.{}", 1 + release / 5, release % 5),
+        Notation::Dotted,
+    )
+    .expect("a version")
+}
+
+fn range(text: &str) -> Range {
+    Range::parse(text, RangeNotation::Comparators, Notation::Dotted).expect("a range")
+}
+
+fn server(n: usize) -> Version {
+    Version::parse(&n.to_string(), Notation::Dotted).expect("a version")
+}
+
+fn offer(facts: Facts) -> Offer {
+    Offer {
+        facts,
+        archive: ArchiveRef {
+            file: String::new(),
+            blake3: String::new(),
+            bytes: 0,
+        },
+        origin: Origin::Catalogue,
+    }
+}
+
+/// A world of components with twenty releases each.
+pub fn world(components: usize, seed: u64, sort: Sort) -> Request {
+    let mut dice = Dice(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
+    let id = |n: usize| Id::new(&format!("c{n:05}"));
+    let mut request = Request::new(Target::One(server(TARGET)), Id::new("server"));
+    for n in 8..=TARGET {
+        request
+            .offers
+            .push(offer(Facts::new(Id::new("server"), Kind::Build, server(n))));
+    }
+    request.held.push(Held {
+        facts: Facts::new(Id::new("server"), Kind::Build, server(TARGET - 2)),
+        droppable: false,
+    });
+    let planted: Vec<usize> = (0..components)
+        .map(|_| RELEASES - 1 - dice.below(6))
+        .collect();
+    // The first tenth are libraries, the first of them the most popular.
+    let libraries = (components / 10).max(5);
+    let stops = (sort == Sort::Stuck).then_some(2);
+    for n in 0..components {
+        let needs: Vec<usize> = (0..dice.below(5))
+            .map(|_| {
+                let spread = dice.below(libraries * libraries);
+                libraries - 1 - spread.isqrt().min(libraries - 1)
+            })
+            .filter(|library| *library < n)
+            .collect();
+        let uses: Vec<usize> = (0..dice.below(2))
+            .map(|_| dice.below(components))
+            .filter(|other| *other != n)
+            .collect();
+        let installed = RELEASES / 2 + dice.below(4);
+        for release in 0..RELEASES {
+            let mut facts = Facts::new(id(n), Kind::Addon, version(release));
+            let last = if stops == Some(n) {
+                TARGET - 1
+            } else {
+                TARGET + 4
+            };
+            let is_planted = release == planted[n];
+            // A release serves a few server versions; later ones serve later servers.
+            let from = 2 + release / 2;
+            let to = if is_planted || release + 2 > planted[n] {
+                last
+            } else {
+                (from + 1 + dice.below(4)).min(last)
+            };
+            facts.server = Some(range(&format!(">={from} <={to}")));
+            for library in &needs {
+                // Around what was current then; the planted one always within.
+                let least = if is_planted || release < planted[n] {
+                    planted[*library].min(release).saturating_sub(dice.below(4))
+                } else {
+                    // Too new a wish in some: there the newest choice fails.
+                    (planted[*library] + usize::from(dice.one_in(3))).saturating_sub(dice.below(2))
+                };
+                let text = match dice.below(4) {
+                    0 if is_planted => {
+                        format!(">={} <{}", version(least), version(planted[*library] + 5))
+                    }
+                    0 => format!(">={} <{}", version(least), version(least + 6)),
+                    _ => format!(">={}", version(least)),
+                };
+                facts.needs.push(Need {
+                    id: id(*library),
+                    range: range(&text),
+                });
+            }
+            for other in &uses {
+                let least = planted[*other].saturating_sub(6);
+                facts.uses.push(Need {
+                    id: id(*other),
+                    range: range(&format!(">={}", version(least))),
+                });
+            }
+            if !is_planted && dice.one_in(60) {
+                let other = dice.below(components);
+                if other != n {
+                    facts.clashes.push(Need {
+                        id: id(other),
+                        range: range(&format!(">={}", version(planted[other]))),
+                    });
+                }
+            }
+            if release == installed {
+                request.held.push(Held {
+                    facts: facts.clone(),
+                    droppable: false,
+                });
+            }
+            request.offers.push(offer(facts));
+        }
+    }
+    request
+}
+
+/// A small dense tangle near the edge between solvable and not: every two components, with some
+/// chance, forbid one another certain releases.
+pub fn tangle(components: usize, seed: u64) -> Request {
+    let mut dice = Dice(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
+    let id = |n: usize| Id::new(&format!("t{n:02}"));
+    let mut request = Request::new(Target::One(server(TARGET)), Id::new("server"));
+    request.offers.push(offer(Facts::new(
+        Id::new("server"),
+        Kind::Build,
+        server(TARGET),
+    )));
+    let mut releases: Vec<Vec<Facts>> = (0..components)
+        .map(|n| {
+            (0..RELEASES)
+                .map(|r| Facts::new(id(n), Kind::Addon, version(r)))
+                .collect()
+        })
+        .collect();
+    // With a share p of pairs of releases forbidden, about 20^n (1-p)^(n(n-1)/2) answers are left: at
+    // the edge that is one.
+    let pairs = (components * (components - 1) / 2) as f64;
+    let share = 1.0 - (-(components as f64) * (RELEASES as f64).ln() / pairs).exp();
+    let bar = (share * 1_000_000.0) as usize;
+    for a in 0..components {
+        for b in a + 1..components {
+            for release in &mut releases[a] {
+                for other in 0..RELEASES {
+                    if dice.below(1_000_000) < bar {
+                        let exactly = range(&format!("={}.0", version(other)));
+                        release.clashes.push(Need {
+                            id: id(b),
+                            range: exactly,
+                        });
+                    }
+                }
+            }
+        }
+    }
+    for facts in releases.into_iter().flatten() {
+        request.add.insert(facts.id.clone());
+        request.offers.push(offer(facts));
+    }
+    request
+}
