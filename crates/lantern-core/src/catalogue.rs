@@ -4,11 +4,12 @@
 //! left out and told; the rest stands.
 
 use crate::component::{BuildFacts, Facts, Id, Kind, Need, Provided, Side, Terms};
-use crate::family::Notations;
+use crate::family::{Notations, RangesRead};
 use crate::json::plain_reason;
 use crate::version::Range;
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
+use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap};
 
 /// Where the archive of a release is, and how it is recognised.
@@ -186,11 +187,12 @@ pub fn read(text: &str, notations: &Notations) -> Result<Catalogue, CatalogueFau
         name: written.name,
         ..Catalogue::default()
     };
+    let mut ranges = RangesRead::default();
     let mut places = HashMap::new();
     let mut lines = LineCounter::new(text);
     for raw in written.releases {
         let line = lines.line_of(raw.get());
-        let offer = match read_release(raw.get(), notations) {
+        let offer = match read_release(raw.get(), notations, &mut ranges) {
             Ok(offer) => offer,
             Err(why) => {
                 catalogue.left_out.push((line, why));
@@ -214,7 +216,11 @@ pub fn read(text: &str, notations: &Notations) -> Result<Catalogue, CatalogueFau
     Ok(catalogue)
 }
 
-fn read_release(text: &str, notations: &Notations) -> Result<Offer, String> {
+fn read_release(
+    text: &str,
+    notations: &Notations,
+    ranges: &mut RangesRead,
+) -> Result<Offer, String> {
     let mut written: WrittenRelease =
         serde_json::from_str(text).map_err(|error| plain_reason(&error))?;
     let say = format!("{} {}", written.id, written.version);
@@ -229,7 +235,7 @@ fn read_release(text: &str, notations: &Notations) -> Result<Offer, String> {
         ));
     }
     Ok(Offer {
-        facts: written.facts(notations)?,
+        facts: written.facts(notations, ranges)?,
         archive,
         origin: Origin::Catalogue,
     })
@@ -237,7 +243,12 @@ fn read_release(text: &str, notations: &Notations) -> Result<Offer, String> {
 
 impl WrittenRelease {
     /// What the release says, in values.
-    pub(crate) fn facts(self, notations: &Notations) -> Result<Facts, String> {
+    pub(crate) fn facts(
+        self,
+        notations: &Notations,
+        ranges: &mut RangesRead,
+    ) -> Result<Facts, String> {
+        let ranges = RefCell::new(ranges);
         let (id, stated) = (self.id, self.version);
         let say = |error: &dyn std::fmt::Display| format!("{id} {stated}: {error}");
         if id.as_str().is_empty() || stated.is_empty() {
@@ -248,16 +259,29 @@ impl WrittenRelease {
             .version(kind, &stated)
             .map_err(|error| say(&error))?;
         let server_range = |text: Option<String>| -> Result<Option<Range>, String> {
-            text.map(|text| notations.server_range(&text).map_err(|error| say(&error)))
-                .transpose()
+            text.map(|text| {
+                ranges
+                    .borrow_mut()
+                    .server_range(notations, &text)
+                    .map_err(|error| say(&error))
+            })
+            .transpose()
         };
         let range = |text: Option<String>| -> Result<Option<Range>, String> {
-            text.map(|text| notations.range(&text).map_err(|error| say(&error)))
-                .transpose()
+            text.map(|text| {
+                ranges
+                    .borrow_mut()
+                    .range(notations, &text)
+                    .map_err(|error| say(&error))
+            })
+            .transpose()
         };
         let needs = |table: BTreeMap<Id, String>| -> Result<Vec<Need>, String> {
             let needs = table.into_iter().map(|(other, text)| {
-                let range = notations.range(&text).map_err(|error| say(&error))?;
+                let range = ranges
+                    .borrow_mut()
+                    .range(notations, &text)
+                    .map_err(|error| say(&error))?;
                 Ok(Need { id: other, range })
             });
             needs.collect()
@@ -435,7 +459,7 @@ mod tests {
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
         3: bee-traffic 1.0: "=>5" is not a range: "=>" is none of = > >= < <= ^ ~ (column 1)
-        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `title`, `server`, `needs`, `uses`, `clashes`, `provides`, `side`, `world_bound`, `archive`
+        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `title`, `server`, `needs`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `group`, `framework`, `runtime`, `flavour`, `takes`, `channel`, `withdrawn`, `side`, `world_bound`, `build`, `archive`
         5: drip-lines 1.0 disagrees with the one at line 2
         7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits in lower case
         "#);

@@ -8,7 +8,7 @@ use crate::version::{Notation, Range, RangeFault, RangeNotation, Version, Versio
 use globset::{GlobBuilder, GlobMatcher};
 use regex::Regex;
 use serde::{Deserialize, Deserializer, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 /// A regular expression, compiled as the family file is read.
 #[derive(Debug, Clone)]
@@ -155,6 +155,44 @@ impl Notations {
     pub fn server_range(&self, text: &str) -> Result<Range, RangeFault> {
         Range::parse_any(text, &self.server_ranges, self.server)
     }
+}
+
+/// Ranges read before, so that equal ones share what they hold: a catalogue has few distinct ones.
+#[derive(Debug, Default)]
+pub struct RangesRead {
+    components: HashMap<String, Range>,
+    servers: HashMap<String, Range>,
+}
+
+impl RangesRead {
+    /// Reads a range over components.
+    ///
+    /// # Errors
+    /// As [`Notations::range`].
+    pub fn range(&mut self, notations: &Notations, text: &str) -> Result<Range, RangeFault> {
+        known_or(&mut self.components, text, || notations.range(text))
+    }
+
+    /// Reads a range over server versions.
+    ///
+    /// # Errors
+    /// As [`Notations::server_range`].
+    pub fn server_range(&mut self, notations: &Notations, text: &str) -> Result<Range, RangeFault> {
+        known_or(&mut self.servers, text, || notations.server_range(text))
+    }
+}
+
+fn known_or(
+    known: &mut HashMap<String, Range>,
+    text: &str,
+    read: impl FnOnce() -> Result<Range, RangeFault>,
+) -> Result<Range, RangeFault> {
+    if let Some(range) = known.get(text) {
+        return Ok(range.clone());
+    }
+    let range = read()?;
+    known.insert(text.to_owned(), range.clone());
+    Ok(range)
 }
 
 /// The server program.

@@ -14,6 +14,7 @@
 //! | [`tree`] | which component does a file belong to | |
 //! | [`inventory`] | what is installed, and which findings follow | |
 //! | [`resolve`] | which releases fit together; if none, what stands in the way | |
+//! | [`outlook`] | who is ready for which server version; which stops lead there | |
 //! | [`order`] | in which order; what is the least change to the arrangement that is there | |
 //! | [`clients`] | what must a client have | |
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
@@ -26,6 +27,7 @@ pub mod family;
 pub mod inventory;
 mod json;
 pub mod order;
+pub mod outlook;
 pub mod path;
 pub mod plan;
 pub mod resolve;

@@ -6,10 +6,12 @@ use crate::error::{Error, Result};
 use crate::survey::Survey;
 use lantern_core::catalogue::Origin;
 use lantern_core::component::{Facts, Id, Kind};
+use lantern_core::outlook;
 use lantern_core::plan::{Plan, Situation, draw};
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
 use lantern_core::version::{Range, Version};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// The target that means: the server version that is installed.
 pub const SAME: &str = "same";
@@ -63,17 +65,19 @@ pub fn request(server: &Server, survey: &Survey, depot: &Depot, wish: &Wish) -> 
     });
     Ok(Request {
         build_outside: build.outside,
-        held: running
-            .map(|(_, facts)| Held {
-                droppable: server
-                    .config
-                    .droppable
-                    .iter()
-                    .any(|id| *id == facts.id.as_str()),
-                facts,
-            })
-            .collect(),
-        offers: depot.offers.clone(),
+        held: Arc::new(
+            running
+                .map(|(_, facts)| Held {
+                    droppable: server
+                        .config
+                        .droppable
+                        .iter()
+                        .any(|id| *id == facts.id.as_str()),
+                    facts,
+                })
+                .collect(),
+        ),
+        offers: Arc::new(depot.offers.clone()),
         given: build.provides.iter().map(|id| Id::new(id)).collect(),
         add: ids(&wish.add),
         drop: ids(&wish.drop),
@@ -121,10 +125,36 @@ pub fn select(request: &Request) -> Result<Selection> {
     })
 }
 
+/// Refuses a server version whose build cannot bring the installed worlds forward.
+fn refuse_too_far(request: &Request, selection: &Selection) -> Result<()> {
+    let build = selection
+        .choices
+        .iter()
+        .find(|choice| choice.kind == Kind::Build);
+    let Some((offer, from)) = build.and_then(|build| build.offer.zip(build.from.as_ref())) else {
+        return Ok(());
+    };
+    let facts = &request.offers[offer].facts;
+    if facts
+        .build
+        .worlds_from
+        .as_ref()
+        .is_none_or(|range| range.holds_early(from))
+    {
+        return Ok(());
+    }
+    let stops = outlook::stops(request, &facts.version).unwrap_or_default();
+    Err(Error::NeedsStops {
+        from: from.to_string(),
+        to: facts.version.to_string(),
+        stops: stops.iter().map(ToString::to_string).collect(),
+    })
+}
+
 /// Draws the plan for a selection.
 ///
 /// # Errors
-/// When an archive or path is not fit to be used.
+/// When the build cannot bring the worlds forward, or an archive or path is not fit to be used.
 pub fn plan(
     server: &Server,
     survey: &Survey,
@@ -132,6 +162,7 @@ pub fn plan(
     request: &Request,
     selection: &Selection,
 ) -> Result<Plan> {
+    refuse_too_far(request, selection)?;
     let mut payloads = BTreeMap::new();
     for choice in &selection.choices {
         let Some(offer) = choice.offer else {

@@ -129,7 +129,7 @@ const OFFERED: &[Addon] = &[
         "bee-traffic",
         "0.9.0",
         "Bee Traffic",
-        ">=5.4",
+        ">=5.4 <5.5",
         "both",
         "world_bound = true\n[needs]\ndrip-lines = \">=2.4\"\n[uses]\nsun-clock = \">=1.5\"\n",
         330_000,
@@ -153,6 +153,17 @@ const OFFERED: &[Addon] = &[
         80_000,
     ),
 ];
+
+/// A test release for the server version after that.
+const EARLY: Addon = Addon(
+    "bee-traffic",
+    "1.0.0-rc.1",
+    "Bee Traffic",
+    ">=5.5",
+    "both",
+    "world_bound = true\n[needs]\ndrip-lines = \">=2.4\"\n",
+    335_000,
+);
 
 /// A release that the server will not start with.
 const FAULTY: Addon = Addon(
@@ -234,21 +245,18 @@ pub fn make(dir: &Path) -> io::Result<()> {
 
     let releases = dir.join("depot/releases");
     let mut listed = Vec::new();
-    for (version, standin) in [("5.2.0", &standin), ("5.4.0", &standin)] {
-        let files = build_files(version, standin);
-        let archive = zipped(
-            files
-                .iter()
-                .map(|(name, text)| (name.as_str(), text.as_bytes())),
-        )?;
-        let facts =
-            json!({"id": "halcyon", "kind": "build", "version": version, "title": "Halcyon"});
-        listed.push(release(
-            facts,
-            &releases,
-            &format!("halcyon-{version}.zip"),
-            &archive,
-        )?);
+    for (version, worlds) in [("5.2.0", ">=4.0"), ("5.4.0", ">=5.0"), ("5.5.0", ">=5.2")] {
+        let files = build_files(version, &standin);
+        let files = files
+            .iter()
+            .map(|(name, text)| (name.as_str(), text.as_bytes()));
+        let archive = zipped(files)?;
+        let facts = json!({
+            "id": "halcyon", "kind": "build", "version": version, "title": "Halcyon",
+            "build": { "worlds_from": worlds },
+        });
+        let name = format!("halcyon-{version}.zip");
+        listed.push(release(facts, &releases, &name, &archive)?);
     }
     let files = framework_files("2.2.0", ">=5.4");
     let files = files
@@ -271,6 +279,10 @@ pub fn make(dir: &Path) -> io::Result<()> {
             &packed(addon)?,
         )?);
     }
+    let name = format!("{}-{}.vpk", EARLY.0, EARLY.1);
+    let mut facts = catalogue_facts(&EARLY);
+    facts["channel"] = json!("early");
+    listed.push(release(facts, &releases, &name, &packed(&EARLY)?)?);
     let catalogue = json!({"format": 1, "name": "Verdance depot", "releases": listed});
     let text = serde_json::to_string_pretty(&catalogue)?;
     put(

@@ -1,6 +1,6 @@
 //! What can be typed.
 
-use crate::commands::{adopt, changeover, client, demo, plan, server, survey, undo, why};
+use crate::commands::{adopt, changeover, client, demo, outlook, plan, server, survey, undo, why};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::{Path, PathBuf};
 
@@ -65,6 +65,8 @@ pub enum Command {
     Adopt(adopt::AdoptArgs),
     /// Show what is installed, and what is wrong with it
     Survey(survey::SurveyArgs),
+    /// Show who is ready for which server version, and which stops lead there
+    Outlook(outlook::OutlookArgs),
     /// Work out a change: which releases, which files, which load order
     Plan(plan::PlanArgs),
     /// Explain why a component is at its version, or not at another

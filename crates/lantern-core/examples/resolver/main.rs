@@ -1,9 +1,9 @@
-//! Measures the resolver on made-up catalogues: `cargo run --release --example resolver [first|best|stuck|tangle] [SIZE…]`.
+//! Measures the resolver on made-up catalogues: `cargo run --release --example resolver [build|first|best|stuck|tangle] [SIZE…]`.
 //!
 //! Prints one line for each seed: what, size, seed, milliseconds, and what came of it. Parsing is not
-//! in the times. scripts/bench-resolver makes the table and the plot in docs/performance.md from it.
+//! in the times; `build` only makes the worlds. `RESOLVER_SEEDS` says how many seeds, otherwise 10. scripts/bench-resolver makes the table and the plot in docs/performance.md from it.
 
-#![allow(clippy::disallowed_methods)] // It measures the core; it is not part of it.
+#![allow(clippy::disallowed_methods, clippy::disallowed_macros)] // It measures the core; it is not part of it.
 
 mod worlds;
 
@@ -22,8 +22,12 @@ fn main() {
             vec![200, 2_000, 10_000]
         };
     }
+    let seeds = std::env::var("RESOLVER_SEEDS")
+        .ok()
+        .and_then(|text| text.parse().ok())
+        .unwrap_or(10);
     for size in sizes {
-        for seed in 1..=10 {
+        for seed in 1..=seeds {
             measure(&what, size, seed);
         }
     }
@@ -37,6 +41,7 @@ fn measure(what: &str, size: usize, seed: u64) {
     };
     let begun = Instant::now();
     let came = match what {
+        "build" => format!("{} releases", request.offers.len()),
         "best" => match resolve(&request) {
             Ok(selection) if selection.proved => "proved best".to_owned(),
             Ok(_) => "best found".to_owned(),
@@ -45,15 +50,16 @@ fn measure(what: &str, size: usize, seed: u64) {
         "stuck" => match resolve(&request) {
             Ok(_) => "an answer".to_owned(),
             Err(obstacle) => {
+                let solved = begun.elapsed().as_secs_f64() * 1_000.0;
                 let facts: usize = obstacle
                     .conflicts
                     .iter()
                     .map(|conflict| conflict.facts.len())
                     .sum();
                 let words = obstacle.tell(&request).split_whitespace().count();
+                let conflicts = obstacle.conflicts.len();
                 format!(
-                    "{} conflicts, {facts} facts, {words} words",
-                    obstacle.conflicts.len()
+                    "minimal after {solved:.1} ms: {conflicts} conflicts, {facts} facts; told in {words} words"
                 )
             }
         },

@@ -8,6 +8,9 @@ use lantern_core::catalogue::{ArchiveRef, Offer, Origin};
 use lantern_core::component::{Facts, Id, Kind, Need};
 use lantern_core::resolve::{Held, Request, Target};
 use lantern_core::version::{Notation, Range, RangeNotation, Version};
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::sync::Arc;
 
 /// Releases of each component.
 pub const RELEASES: usize = 20;
@@ -52,6 +55,17 @@ fn version(release: usize) -> Version {
 }
 
 fn range(text: &str) -> Range {
+    // As the reader of catalogues does: equal ranges share what they hold.
+    thread_local!(static KNOWN: RefCell<HashMap<String, Range>> = RefCell::default());
+    KNOWN.with_borrow_mut(|known| {
+        known
+            .entry(text.to_owned())
+            .or_insert_with(|| parsed(text))
+            .clone()
+    })
+}
+
+fn parsed(text: &str) -> Range {
     Range::parse(text, RangeNotation::Comparators, Notation::Dotted).expect("a range")
 }
 
@@ -77,11 +91,13 @@ pub fn world(components: usize, seed: u64, sort: Sort) -> Request {
     let id = |n: usize| Id::new(&format!("c{n:05}"));
     let mut request = Request::new(Target::One(server(TARGET)), Id::new("server"));
     for n in 8..=TARGET {
-        request
-            .offers
-            .push(offer(Facts::new(Id::new("server"), Kind::Build, server(n))));
+        Arc::make_mut(&mut request.offers).push(offer(Facts::new(
+            Id::new("server"),
+            Kind::Build,
+            server(n),
+        )));
     }
-    request.held.push(Held {
+    Arc::make_mut(&mut request.held).push(Held {
         facts: Facts::new(Id::new("server"), Kind::Build, server(TARGET - 2)),
         droppable: false,
     });
@@ -157,58 +173,47 @@ pub fn world(components: usize, seed: u64, sort: Sort) -> Request {
                 }
             }
             if release == installed {
-                request.held.push(Held {
+                Arc::make_mut(&mut request.held).push(Held {
                     facts: facts.clone(),
                     droppable: false,
                 });
             }
-            request.offers.push(offer(facts));
+            Arc::make_mut(&mut request.offers).push(offer(facts));
         }
     }
     request
 }
 
-/// A small dense tangle near the edge between solvable and not: every two components, with some
-/// chance, forbid one another certain releases.
+/// A small dense tangle near the edge between solvable and not: every release wants many of the others
+/// within a window of versions of its own.
 pub fn tangle(components: usize, seed: u64) -> Request {
     let mut dice = Dice(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
     let id = |n: usize| Id::new(&format!("t{n:02}"));
     let mut request = Request::new(Target::One(server(TARGET)), Id::new("server"));
-    request.offers.push(offer(Facts::new(
+    Arc::make_mut(&mut request.offers).push(offer(Facts::new(
         Id::new("server"),
         Kind::Build,
         server(TARGET),
     )));
-    let mut releases: Vec<Vec<Facts>> = (0..components)
-        .map(|n| {
-            (0..RELEASES)
-                .map(|r| Facts::new(id(n), Kind::Addon, version(r)))
-                .collect()
-        })
-        .collect();
-    // With a share p of pairs of releases forbidden, about 20^n (1-p)^(n(n-1)/2) answers are left: at
-    // the edge that is one.
-    let pairs = (components * (components - 1) / 2) as f64;
-    let share = 1.0 - (-(components as f64) * (RELEASES as f64).ln() / pairs).exp();
-    let bar = (share * 1_000_000.0) as usize;
-    for a in 0..components {
-        for b in a + 1..components {
-            for release in &mut releases[a] {
-                for other in 0..RELEASES {
-                    if dice.below(1_000_000) < bar {
-                        let exactly = range(&format!("={}.0", version(other)));
-                        release.clashes.push(Need {
-                            id: id(b),
-                            range: exactly,
-                        });
-                    }
-                }
+    // With these windows about half of the tangles have an answer.
+    let wide = if components <= 25 { 9 } else { 10 } + (seed % 2) as usize;
+    for n in 0..components {
+        request.add.insert(id(n));
+        let others: Vec<usize> = (0..components)
+            .filter(|other| *other != n && dice.one_in(3))
+            .collect();
+        for release in 0..RELEASES {
+            let mut facts = Facts::new(id(n), Kind::Addon, version(release));
+            for other in &others {
+                let least = dice.below(RELEASES - wide + 1);
+                let text = format!(">={} <{}", version(least), version(least + wide));
+                facts.needs.push(Need {
+                    id: id(*other),
+                    range: range(&text),
+                });
             }
+            Arc::make_mut(&mut request.offers).push(offer(facts));
         }
-    }
-    for facts in releases.into_iter().flatten() {
-        request.add.insert(facts.id.clone());
-        request.offers.push(offer(facts));
     }
     request
 }

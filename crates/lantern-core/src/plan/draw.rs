@@ -243,7 +243,8 @@ pub fn draw(
     for gone in &selection.gone {
         let why = match &gone.replaced_by {
             Some(id) => format!("{id} takes its place"),
-            None => "nothing of it fits, or it was to go".into(),
+            None if gone.asked => "taken out as asked".into(),
+            None => "nothing of it fits".into(),
         };
         components.push(ComponentChange {
             id: gone.id.clone(),

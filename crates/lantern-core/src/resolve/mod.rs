@@ -29,6 +29,7 @@ use model::{Candidate, Component, Model};
 use serde::Serialize;
 use solver::{Lit, Outcome, Solver, Theory};
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 /// Steps that the search for the best answer takes before it settles for the best found.
 pub const EFFORT: u64 = 60_000_000;
@@ -45,9 +46,9 @@ pub struct Request {
     /// Whether the server program lies outside the server folder, so that it is not chosen here.
     pub build_outside: bool,
     /// What is installed and runs; a pack with its members' needs.
-    pub held: Vec<Held>,
-    /// What can be had.
-    pub offers: Vec<Offer>,
+    pub held: Arc<Vec<Held>>,
+    /// What can be had; shared, as many variations of one request are tried.
+    pub offers: Arc<Vec<Offer>>,
     /// Ids that the server program brings along.
     pub given: BTreeSet<Id>,
     /// Components to put in.
@@ -164,6 +165,8 @@ pub struct Gone {
     pub from: Version,
     /// What takes its place, where something does.
     pub replaced_by: Option<Id>,
+    /// Whether the administrator asked for it to go.
+    pub asked: bool,
 }
 
 /// Why a release was chosen.
@@ -359,6 +362,7 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
                 id: held.id.clone(),
                 kind: held.kind,
                 from: held.version.clone(),
+                asked: request.drop.contains(&held.id),
                 replaced_by: replacer.map(|(_, candidate)| candidate.facts.id.clone()),
             }
         })
@@ -378,8 +382,8 @@ impl Request {
             target,
             build,
             build_outside: false,
-            held: Vec::new(),
-            offers: Vec::new(),
+            held: Arc::default(),
+            offers: Arc::default(),
             given: BTreeSet::new(),
             add: BTreeSet::new(),
             drop: BTreeSet::new(),
@@ -417,4 +421,4 @@ impl Request {
 }
 
 #[cfg(test)]
-mod tests;
+pub(crate) mod tests;

@@ -595,8 +595,12 @@ pub(super) fn named_by(request: &Request, lens: &BTreeSet<Fact>) -> BTreeSet<Id>
     for fact in lens {
         named.extend(fact.names());
         match fact {
-            Fact::Group(group) => drop(groups.insert(group.as_str())),
-            Fact::Room(kind) => drop(kinds.insert(kind.as_str())),
+            Fact::Group(group) => {
+                groups.insert(group.as_str());
+            }
+            Fact::Room(kind) => {
+                kinds.insert(kind.as_str());
+            }
             Fact::Framework(_) => frameworks = true,
             Fact::Target => everything |= request.build_outside,
             _ => {}

@@ -7,6 +7,7 @@ use super::{MOST_STEPS, Request, Target, answer_without, search_of, stay};
 use crate::component::{Facts, Id, Kind};
 use crate::version::Version;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 /// So many independent conflicts are told apart.
 const MOST_CONFLICTS: usize = 12;
@@ -25,8 +26,6 @@ pub struct Obstacle {
 pub struct Conflict {
     /// The facts.
     pub facts: BTreeSet<Fact>,
-    /// What was tried, with the other conflicts out of the way, and found to help.
-    pub remedies: Vec<Remedy>,
 }
 
 /// Something that helps.
@@ -52,6 +51,19 @@ pub enum Remedy {
 }
 
 impl Obstacle {
+    /// Tries what would help against each conflict, with the other conflicts out of the way.
+    pub fn remedies(&self, request: &Request) -> Vec<Vec<Remedy>> {
+        let of = |conflict: &Conflict| {
+            let others = self.conflicts.iter().filter(|other| *other != conflict);
+            let causes = others.flat_map(|other| causes(&other.facts));
+            let others: BTreeSet<Fact> = causes
+                .filter(|fact| !conflict.facts.contains(fact))
+                .collect();
+            remedies(request, &conflict.facts, &others)
+        };
+        self.conflicts.iter().map(of).collect()
+    }
+
     /// The search was given up: there may be an answer or not.
     pub(super) fn gave_up() -> Obstacle {
         Obstacle::default()
@@ -77,19 +89,8 @@ pub(super) fn of(request: &Request) -> Obstacle {
             break;
         }
     }
-    let conflicts = found.iter().map(|facts| {
-        let others = found.iter().filter(|other| *other != facts);
-        let others: BTreeSet<Fact> = others
-            .flat_map(causes)
-            .filter(|fact| !facts.contains(fact))
-            .collect();
-        Conflict {
-            remedies: remedies(request, facts, &others),
-            facts: facts.clone(),
-        }
-    });
     Obstacle {
-        conflicts: conflicts.collect(),
+        conflicts: found.into_iter().map(|facts| Conflict { facts }).collect(),
     }
 }
 
@@ -187,20 +188,18 @@ fn narrowed(request: &Request, facts: &BTreeSet<Fact>) -> Request {
         .iter()
         .map(|component| component.id)
         .collect();
+    let held = request
+        .held
+        .iter()
+        .filter(|held| named.contains(&held.facts.id));
+    let offers = request
+        .offers
+        .iter()
+        .filter(|offer| named.contains(&offer.facts.id));
     Request {
-        held: request
-            .held
-            .iter()
-            .filter(|held| named.contains(&held.facts.id))
-            .cloned()
-            .collect(),
-        offers: request
-            .offers
-            .iter()
-            .filter(|offer| named.contains(&offer.facts.id))
-            .cloned()
-            .collect(),
-        ..request.clone_without_releases()
+        held: Arc::new(held.cloned().collect()),
+        offers: Arc::new(offers.cloned().collect()),
+        ..request.clone()
     }
 }
 
@@ -217,23 +216,6 @@ pub(super) fn is_conflict(request: &Request, facts: &BTreeSet<Fact>) -> bool {
 }
 
 impl Request {
-    /// Everything but what is installed and offered.
-    fn clone_without_releases(&self) -> Request {
-        Request {
-            target: self.target.clone(),
-            build: self.build.clone(),
-            build_outside: self.build_outside,
-            held: Vec::new(),
-            offers: Vec::new(),
-            given: self.given.clone(),
-            add: self.add.clone(),
-            drop: self.drop.clone(),
-            keep: self.keep.clone(),
-            only: self.only.clone(),
-            policy: self.policy.clone(),
-        }
-    }
-
     /// All releases known of a component, what is installed first.
     pub(super) fn releases(&self, id: &Id) -> impl Iterator<Item = &Facts> + use<'_> {
         let id = id.clone();

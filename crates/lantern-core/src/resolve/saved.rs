@@ -5,11 +5,12 @@
 use super::{Held, Policy, Prefer, Request, Target};
 use crate::catalogue::{ArchiveRef, Offer, Origin, WrittenRelease};
 use crate::component::Id;
-use crate::family::Notations;
+use crate::family::{Notations, RangesRead};
 use crate::json::plain_reason;
 use crate::version::Version;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
+use std::sync::Arc;
 
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -175,15 +176,20 @@ impl Request {
                 Target::Within(range.map_err(|fault| sense(fault.to_string()))?)
             }
         };
+        let mut ranges = RangesRead::default();
         let held = written.installed.into_iter().map(|held| {
             Ok(Held {
-                facts: held.release.facts(&notations).map_err(sense)?,
+                facts: held.release.facts(&notations, &mut ranges).map_err(sense)?,
                 droppable: held.droppable,
             })
         });
+        let held: Vec<Held> = held.collect::<Result<_, RequestFault>>()?;
         let offers = written.offers.into_iter().map(|offer| {
             Ok(Offer {
-                facts: offer.release.facts(&notations).map_err(sense)?,
+                facts: offer
+                    .release
+                    .facts(&notations, &mut ranges)
+                    .map_err(sense)?,
                 archive: ArchiveRef {
                     file: String::new(),
                     blake3: String::new(),
@@ -208,8 +214,8 @@ impl Request {
         let request = Request {
             target,
             build_outside: written.build_outside,
-            held: held.collect::<Result<_, RequestFault>>()?,
-            offers: offers.collect::<Result<_, RequestFault>>()?,
+            held: Arc::new(held),
+            offers: Arc::new(offers.collect::<Result<_, RequestFault>>()?),
             given: written.given,
             add: written.add,
             drop: written.drop,

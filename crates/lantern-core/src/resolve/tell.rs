@@ -12,15 +12,32 @@ use std::collections::{BTreeMap, BTreeSet};
 const LISTED: usize = 6;
 
 impl Obstacle {
-    /// Tells the story: what meets where, and what would help.
+    /// Tells the story: what meets where, and what was tried and would help.
     pub fn tell(&self, request: &Request) -> String {
+        self.tell_of(request, None)
+    }
+
+    /// As [`Obstacle::tell`]; that `asked` could move again is the question, not an answer.
+    pub(super) fn tell_of(&self, request: &Request, asked: Option<&Id>) -> String {
         if self.conflicts.is_empty() {
             return "No answer was found in the steps allowed; there may still be one.".into();
+        }
+        let mut remedies = self.remedies(request);
+        for list in &mut remedies {
+            list.retain(|remedy| !matches!(remedy, Remedy::Unpin(id) if Some(id) == asked));
         }
         let stories: Vec<String> = self
             .conflicts
             .iter()
-            .map(|conflict| Teller { request, conflict }.story())
+            .zip(&remedies)
+            .map(|(conflict, remedies)| {
+                Teller {
+                    request,
+                    conflict,
+                    remedies,
+                }
+                .story()
+            })
             .collect();
         match stories.len() {
             1 => stories.concat(),
@@ -42,6 +59,7 @@ impl Obstacle {
 struct Teller<'a> {
     request: &'a Request,
     conflict: &'a Conflict,
+    remedies: &'a [Remedy],
 }
 
 impl<'a> Teller<'a> {
@@ -97,9 +115,9 @@ impl<'a> Teller<'a> {
                 }
             }
         }
-        if !self.conflict.remedies.is_empty() {
+        if !self.remedies.is_empty() {
             lines.push("  What helps:".into());
-            let remedies = self.conflict.remedies.iter();
+            let remedies = self.remedies.iter();
             lines.extend(remedies.map(|remedy| format!("  - {}", self.remedy(remedy))));
         }
         lines.join("\n")
@@ -495,6 +513,7 @@ fn list(ids: &[&Id]) -> String {
     match words.len() {
         0 => String::new(),
         1 => words[0].into(),
+        n if n > 2 * LISTED => format!("{} and {} more", words[..LISTED].join(", "), n - LISTED),
         n => format!("{} and {}", words[..n - 1].join(", "), words[n - 1]),
     }
 }

@@ -6,6 +6,7 @@ use crate::component::{Need, Provided};
 use crate::version::{Notation, RangeNotation};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 fn version(text: &str) -> Version {
     Version::parse(text, Notation::Dotted).unwrap()
@@ -73,6 +74,7 @@ fn facts(text: &str) -> Facts {
                     "group" => facts.terms.group = Some(rest.into()),
                     "takes" => facts.terms.takes = amounts(),
                     "has" => facts.build.has = amounts(),
+                    "from" => facts.build.worlds_from = Some(range(rest)),
                     "framework" => facts.terms.framework = Some(range(rest)),
                     "runtime" if facts.kind == Kind::Build => {
                         facts.build.runtime = Some(version(rest))
@@ -92,18 +94,18 @@ fn facts(text: &str) -> Facts {
 
 /// Toy worlds: lines beginning with `+` are installed, with `~` installed and droppable, with `!` in
 /// the drop folder.
-fn world(text: &str) -> Request {
+pub(crate) fn world(text: &str) -> Request {
     let mut request = Request::new(Target::One(version("5.4")), Id::new("server"));
     for line in text.lines().map(str::trim).filter(|line| !line.is_empty()) {
         if let Some(rest) = line.strip_prefix("+ ").or_else(|| line.strip_prefix("~ ")) {
-            request.held.push(Held {
+            Arc::make_mut(&mut request.held).push(Held {
                 facts: facts(rest),
                 droppable: line.starts_with('~'),
             });
             continue;
         }
         let by_hand = line.strip_prefix("! ");
-        request.offers.push(Offer {
+        Arc::make_mut(&mut request.offers).push(Offer {
             facts: facts(by_hand.unwrap_or(line)),
             archive: ArchiveRef {
                 file: String::new(),
@@ -287,15 +289,21 @@ fn what_the_administrator_says_counts() {
         "server=, a=, b 2"
     );
     assert_eq!(
-        newest(|r| drop(r.drop.insert(Id::new("a")))),
+        newest(|r| {
+            r.drop.insert(Id::new("a"));
+        }),
         "server=, b 2, -a"
     );
     assert_eq!(
-        newest(|r| drop(r.add.insert(Id::new("c")))),
+        newest(|r| {
+            r.add.insert(Id::new("c"));
+        }),
         "server=, a 3, b 2, c 1"
     );
     assert_eq!(
-        newest(|r| drop(r.only.insert(Id::new("b")))),
+        newest(|r| {
+            r.only.insert(Id::new("b"));
+        }),
         "server=, a=, b 2"
     );
 }

@@ -1,6 +1,6 @@
 //! Why a component is at the version chosen, and why not at another.
 
-use super::{Choice, Obstacle, Remedy, Request, Selection, resolve};
+use super::{Choice, Obstacle, Request, Selection, resolve};
 use crate::component::Id;
 use crate::version::Version;
 
@@ -98,13 +98,8 @@ pub fn why_not(request: &Request, selection: &Selection, id: &Id, version: &Vers
     asked.keep.push((id.clone(), Some(version.clone())));
     asked.add.insert(id.clone());
     match resolve(&asked) {
-        Err(mut obstacle) => {
-            for conflict in &mut obstacle.conflicts {
-                // That it would have to be this version is the question, not an answer.
-                let own = |remedy: &Remedy| matches!(remedy, Remedy::Unpin(pinned) if pinned == id);
-                conflict.remedies.retain(|remedy| !own(remedy));
-            }
-            let told = obstacle.tell(&asked);
+        Err(obstacle) => {
+            let told = obstacle.tell_of(&asked, Some(id));
             WhyNot::Impossible(obstacle, told)
         }
         Ok(other) => {

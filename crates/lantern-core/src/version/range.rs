@@ -4,6 +4,7 @@ use super::{Notation, Part, Version};
 use serde::{Deserialize, Serialize};
 use std::cmp::Ordering;
 use std::fmt;
+use std::sync::Arc;
 
 /// How ranges are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -52,15 +53,20 @@ enum Test {
 }
 
 /// A set of versions: it holds a version when every test of one of its rows does.
+///
+/// Copies share what they hold.
 #[derive(Debug, Clone)]
-pub struct Range {
+pub struct Range(Arc<Held>);
+
+#[derive(Debug)]
+struct Held {
     text: Box<str>,
     rows: Vec<Vec<Test>>,
 }
 
 impl PartialEq for Range {
     fn eq(&self, other: &Range) -> bool {
-        self.rows == other.rows
+        self.0.rows == other.0.rows
     }
 }
 
@@ -92,10 +98,7 @@ impl Range {
             RangeNotation::AtLeast => vec![vec![at_least(reader.version(trimmed)?)]],
             RangeNotation::Exact => vec![vec![exactly(reader.version(trimmed)?)]],
         };
-        Ok(Range {
-            text: trimmed.into(),
-            rows,
-        })
+        Ok(Range::of(trimmed, rows))
     }
 
     /// Reads a range in the first of several notations that can read it.
@@ -121,51 +124,54 @@ impl Range {
         }))
     }
 
+    fn of(text: &str, rows: Vec<Vec<Test>>) -> Range {
+        Range(Arc::new(Held {
+            text: text.into(),
+            rows,
+        }))
+    }
+
     /// The range that holds everything.
     pub fn any() -> Range {
-        Range {
-            text: "*".into(),
-            rows: vec![vec![]],
-        }
+        Range::of("*", vec![vec![]])
     }
 
     /// The range that holds one version alone.
     pub fn exactly(version: Version) -> Range {
-        Range {
-            text: version.as_str().into(),
-            rows: vec![vec![exactly(version)]],
-        }
+        let text = version.as_str().to_owned();
+        Range::of(&text, vec![vec![exactly(version)]])
     }
 
     /// Whether it holds a version; pre-releases only when the range names one of the same release.
     pub fn holds(&self, version: &Version) -> bool {
-        self.rows
+        self.0
+            .rows
             .iter()
             .any(|row| row_holds(row, version) && (!version.is_early() || names(row, version)))
     }
 
     /// Whether it holds a version, with pre-releases counting like any other.
     pub fn holds_early(&self, version: &Version) -> bool {
-        self.rows.iter().any(|row| row_holds(row, version))
+        self.0.rows.iter().any(|row| row_holds(row, version))
     }
 
     /// Whether it holds every version there is.
     pub fn is_any(&self) -> bool {
-        self.rows.iter().any(Vec::is_empty)
+        self.0.rows.iter().any(Vec::is_empty)
     }
 
     /// The range as it was written.
     pub fn as_str(&self) -> &str {
-        &self.text
+        &self.0.text
     }
 }
 
 impl fmt::Display for Range {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(if self.text.is_empty() {
+        f.pad(if self.0.text.is_empty() {
             "*"
         } else {
-            &self.text
+            &self.0.text
         })
     }
 }

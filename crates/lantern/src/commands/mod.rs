@@ -4,6 +4,7 @@ pub mod adopt;
 pub mod changeover;
 pub mod client;
 pub mod demo;
+pub mod outlook;
 pub mod plan;
 mod question;
 mod request;
@@ -29,6 +30,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
     match &cli.command {
         Command::Adopt(args) => adopt::run(args, look),
         Command::Survey(args) => survey::run(args, cli, look),
+        Command::Outlook(args) => outlook::run(args, cli, look),
         Command::Plan(args) => plan::run(args, cli, look),
         Command::Why(args) => why::run(args, cli, look),
         Command::Changeover(args) => changeover::run(args, cli, look),

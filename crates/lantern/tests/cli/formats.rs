@@ -2,6 +2,7 @@
 
 use lantern_core::family::{Family, Notations};
 use lantern_core::plan::Plan;
+use lantern_core::resolve::Request;
 use lantern_host::config::Config;
 use std::fs;
 use std::path::Path;
@@ -45,6 +46,17 @@ fn catalogue_examples_are_read() {
 }
 
 #[test]
+fn request_examples_are_read_and_answered() {
+    for example in examples("request.md", "json") {
+        let (request, notations) = Request::from_json(&example).unwrap();
+        let selection = lantern_core::resolve::resolve(&request).unwrap();
+        assert_eq!(selection.choices.len(), 2);
+        let (again, _) = Request::from_json(&request.to_json(&notations)).unwrap();
+        assert_eq!(lantern_core::resolve::resolve(&again).unwrap(), selection);
+    }
+}
+
+#[test]
 fn plan_examples_are_read_and_written_again() {
     for example in examples("plan.md", "json") {
         let plan = Plan::parse(&example).unwrap();
@@ -81,6 +93,10 @@ fn every_key_of_a_format_is_on_its_page() {
             toml_edit::de::from_str::<Config>("limits = { x = 1 }")
                 .unwrap_err()
                 .to_string(),
+        ),
+        (
+            "request.md",
+            Request::from_json("{\"x\": 1}").unwrap_err().to_string(),
         ),
         (
             "plan.md",

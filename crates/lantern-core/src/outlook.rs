@@ -1,0 +1,370 @@
+//! Who is ready for which server version; which stops lead there.
+
+use crate::catalogue::Offer;
+use crate::component::{Facts, Id, Kind};
+use crate::resolve::{Held, Request, Target, first_answer};
+use crate::version::Version;
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::sync::Arc;
+
+/// How a component stands with a server version.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "is")]
+pub enum Standing {
+    /// What is installed was made for it.
+    Fits,
+    /// There is a release for it.
+    Ready {
+        /// The newest.
+        version: String,
+    },
+    /// Another component takes its place there.
+    Replaced {
+        /// That one.
+        by: Id,
+    },
+    /// Only a test release is for it.
+    Early {
+        /// The newest.
+        version: String,
+    },
+    /// Nobody declared anything.
+    Unknown,
+    /// No release is for it yet.
+    Late,
+}
+
+impl Standing {
+    /// Whether nothing is missing.
+    pub fn is_ready(&self) -> bool {
+        matches!(
+            self,
+            Standing::Fits | Standing::Ready { .. } | Standing::Replaced { .. }
+        )
+    }
+}
+
+/// One component over all server versions asked about.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Row {
+    /// The component.
+    pub id: Id,
+    /// What it is.
+    pub kind: Kind,
+    /// What is installed.
+    pub installed: Version,
+    /// Whether the world holds its content.
+    pub world_bound: Option<bool>,
+    /// How it stands, one for each server version.
+    pub standings: Vec<Standing>,
+}
+
+/// Whether everything fits together on one server version.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Together {
+    /// Everything installed, or what replaces it, fits together there.
+    All,
+    /// It does when what the world does not hold may go.
+    WithoutSome,
+    /// It does not.
+    No,
+}
+
+/// Who is ready for which server version.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Outlook {
+    /// The server versions, in ascending order.
+    pub versions: Vec<Version>,
+    /// The components, by kind, then id.
+    pub rows: Vec<Row>,
+    /// For each version, whether everything fits together.
+    pub together: Vec<Together>,
+    /// For each version, what has no full release for it, and the installed components that need it.
+    pub held_back: Vec<BTreeMap<Id, Vec<Id>>>,
+}
+
+impl Outlook {
+    /// The highest version on which everything fits together.
+    pub fn highest_for_all(&self) -> Option<&Version> {
+        self.highest(|together| together == Together::All)
+    }
+
+    /// The highest version that is reached without losing anything that the world holds.
+    pub fn highest_without_loss(&self) -> Option<&Version> {
+        self.highest(|together| together != Together::No)
+    }
+
+    fn highest(&self, fits: impl Fn(Together) -> bool) -> Option<&Version> {
+        let mut both = self.versions.iter().zip(&self.together).rev();
+        both.find(|(_, together)| fits(**together))
+            .map(|(version, _)| version)
+    }
+}
+
+/// The server versions that can be had, the installed one among them, in ascending order.
+pub fn versions(request: &Request) -> Vec<Version> {
+    let held = request.held.iter().map(|held| &held.facts);
+    let all = held.chain(request.offers.iter().map(|offer| &offer.facts));
+    let builds = all.filter(|facts| facts.kind == Kind::Build && facts.id == request.build);
+    let versions: BTreeSet<Version> = builds.map(|facts| facts.version.clone()).collect();
+    versions.into_iter().collect()
+}
+
+/// Takes the outlook for some server versions.
+pub fn outlook(request: &Request, versions: Vec<Version>) -> Outlook {
+    let held = request.held.iter().map(|held| &held.facts);
+    let mut rows: Vec<Row> = held
+        .filter(|facts| facts.kind != Kind::Build)
+        .map(|facts| Row {
+            id: facts.id.clone(),
+            kind: facts.kind,
+            installed: facts.version.clone(),
+            world_bound: facts.world_bound,
+            standings: versions
+                .iter()
+                .map(|version| standing(request, facts, version))
+                .collect(),
+        })
+        .collect();
+    rows.sort_by(|a, b| (a.kind, &a.id).cmp(&(b.kind, &b.id)));
+    let held_back = (0..versions.len()).map(|at| {
+        let late = rows
+            .iter()
+            .filter(|row| matches!(row.standings[at], Standing::Late | Standing::Early { .. }));
+        late.map(|row| (row.id.clone(), needing(request, &row.id)))
+            .collect()
+    });
+    Outlook {
+        together: versions
+            .iter()
+            .map(|version| together(request, version))
+            .collect(),
+        held_back: held_back.collect(),
+        rows,
+        versions,
+    }
+}
+
+fn standing(request: &Request, installed: &Facts, version: &Version) -> Standing {
+    let made_for = |facts: &Facts| {
+        facts
+            .server
+            .as_ref()
+            .map(|range| range.holds_early(version))
+    };
+    if made_for(installed) == Some(true) {
+        return Standing::Fits;
+    }
+    let own = |offer: &&Offer| offer.facts.id == installed.id && !offer.facts.terms.withdrawn;
+    let newest = |early: bool| {
+        let fitting = request.offers.iter().filter(own);
+        let fitting = fitting.filter(|offer| {
+            offer.facts.is_early() == early && made_for(&offer.facts) == Some(true)
+        });
+        fitting.map(|offer| &offer.facts.version).max()
+    };
+    if let Some(version) = newest(false) {
+        return Standing::Ready {
+            version: version.to_string(),
+        };
+    }
+    let replaces = |offer: &&Offer| {
+        let facts = &offer.facts;
+        facts.terms.replaces.contains(&installed.id)
+            && made_for(facts) == Some(true)
+            && !facts.is_early()
+    };
+    if let Some(offer) = request.offers.iter().find(replaces) {
+        return Standing::Replaced {
+            by: offer.facts.id.clone(),
+        };
+    }
+    if let Some(version) = newest(true) {
+        return Standing::Early {
+            version: version.to_string(),
+        };
+    }
+    let undeclared = |facts: &Facts| facts.server.is_none();
+    let any_undeclared = undeclared(installed)
+        || request
+            .offers
+            .iter()
+            .filter(own)
+            .any(|offer| undeclared(&offer.facts));
+    if any_undeclared {
+        Standing::Unknown
+    } else {
+        Standing::Late
+    }
+}
+
+/// The installed components that need one, straight or through others.
+fn needing(request: &Request, id: &Id) -> Vec<Id> {
+    let mut found: BTreeSet<&Id> = BTreeSet::from([id]);
+    loop {
+        let before = found.len();
+        for held in request.held.iter() {
+            if held.facts.needs.iter().any(|need| found.contains(&need.id)) {
+                found.insert(&held.facts.id);
+            }
+        }
+        if found.len() == before {
+            break;
+        }
+    }
+    found
+        .into_iter()
+        .filter(|other| *other != id)
+        .cloned()
+        .collect()
+}
+
+fn together(request: &Request, version: &Version) -> Together {
+    let there = Request {
+        target: Target::One(version.clone()),
+        ..request.clone()
+    };
+    if first_answer(&there).is_some() {
+        return Together::All;
+    }
+    let held = request.held.iter().map(|held| Held {
+        droppable: held.facts.kind == Kind::Addon && held.facts.world_bound != Some(true),
+        facts: held.facts.clone(),
+    });
+    let lossy = Request {
+        held: Arc::new(held.collect()),
+        ..there
+    };
+    match first_answer(&lossy) {
+        Some(_) => Together::WithoutSome,
+        None => Together::No,
+    }
+}
+
+/// The fewest stops from the installed server version to another, the last one included.
+///
+/// A stop is a build that can bring forward the worlds of the one before, and on which everything fits
+/// together. A build that does not say which worlds it can bring forward is taken to do with any.
+/// Returns none when no way leads there.
+pub fn stops(request: &Request, to: &Version) -> Option<Vec<Version>> {
+    let from = request
+        .held
+        .iter()
+        .find(|held| held.facts.kind == Kind::Build)?;
+    let from = from.facts.version.clone();
+    if from == *to {
+        return Some(Vec::new());
+    }
+    let builds: BTreeMap<&Version, &Facts> = request
+        .offers
+        .iter()
+        .map(|offer| &offer.facts)
+        .filter(|facts| facts.kind == Kind::Build && facts.id == request.build)
+        .map(|facts| (&facts.version, facts))
+        .collect();
+    let mut way_to: BTreeMap<Version, Vec<Version>> = BTreeMap::from([(from.clone(), Vec::new())]);
+    let mut queue = VecDeque::from([from]);
+    let mut fits: BTreeMap<&Version, bool> = BTreeMap::new();
+    while let Some(at) = queue.pop_front() {
+        // Later builds first: of ways with equally many stops the one through the later builds.
+        for (version, build) in builds
+            .iter()
+            .rev()
+            .filter(|(version, _)| **version > &at && **version <= to)
+        {
+            let brings = build
+                .build
+                .worlds_from
+                .as_ref()
+                .is_none_or(|range| range.holds_early(&at));
+            if !brings || way_to.contains_key(*version) {
+                continue;
+            }
+            let fits = *fits
+                .entry(version)
+                .or_insert_with(|| together(request, version) == Together::All);
+            if !fits {
+                continue;
+            }
+            let mut way = way_to[&at].clone();
+            way.push((*version).clone());
+            if *version == to {
+                return Some(way);
+            }
+            way_to.insert((*version).clone(), way);
+            queue.push_back((*version).clone());
+        }
+    }
+    None
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::resolve::tests::world;
+    use crate::version::Notation;
+
+    fn version(text: &str) -> Version {
+        Version::parse(text, Notation::Dotted).unwrap()
+    }
+
+    #[test]
+    fn who_is_ready_for_what() {
+        let request = world(
+            "+ server 5.1
+             server 5.3
+             server 5.4
+             + lib 1 @<5.4
+             + bees 1 @<5.3 needs lib !bound
+             bees 2 @>=5.3 needs lib
+             + clock 1 @<5.3
+             clock 2 @>=5.3 !early
+             + old 1 @<5.3
+             new 1 @>=5.3 replaces old
+             + quiet 1",
+        );
+        let outlook = outlook(&request, versions(&request));
+        let told: Vec<String> = outlook
+            .rows
+            .iter()
+            .map(|row| {
+                format!(
+                    "{}: {}",
+                    row.id,
+                    serde_json::to_string(&row.standings).unwrap()
+                )
+            })
+            .collect();
+        insta::assert_snapshot!(told.join("\n"), @r#"
+        bees: [{"is":"fits"},{"is":"ready","version":"2"},{"is":"ready","version":"2"}]
+        clock: [{"is":"fits"},{"is":"early","version":"2"},{"is":"early","version":"2"}]
+        lib: [{"is":"fits"},{"is":"fits"},{"is":"late"}]
+        old: [{"is":"fits"},{"is":"replaced","by":"new"},{"is":"replaced","by":"new"}]
+        quiet: [{"is":"unknown"},{"is":"unknown"},{"is":"unknown"}]
+        "#);
+        assert_eq!(
+            outlook.together,
+            [Together::All, Together::WithoutSome, Together::No]
+        );
+        assert_eq!(outlook.highest_for_all(), Some(&version("5.1")));
+        assert_eq!(outlook.highest_without_loss(), Some(&version("5.3")));
+        assert_eq!(outlook.held_back[2][&Id::new("lib")], [Id::new("bees")]);
+    }
+
+    #[test]
+    fn the_fewest_stops() {
+        let text = "+ server 3.0\nserver 3.5\nserver 4.0 from >=3.0\nserver 4.5 from >=3.5\nserver 5.0 from >=4.0";
+        let way = |text: &str, to: &str| stops(&world(text), &version(to));
+        let versions = |list: &[&str]| Some(list.iter().map(|v| version(v)).collect::<Vec<_>>());
+        assert_eq!(way(text, "5.0"), versions(&["4.0", "5.0"]));
+        assert_eq!(way(text, "4.0"), versions(&["4.0"]));
+        assert_eq!(way(text, "3.0"), versions(&[]));
+        assert_eq!(
+            way(&format!("{text}\n+ a 1 @<4.0\na 2 @>=4.5"), "5.0"),
+            versions(&["3.5", "4.5", "5.0"])
+        );
+        assert_eq!(way(&text.replace("from >=4.0", "from >=4.6"), "5.0"), None);
+    }
+}

@@ -1,0 +1,224 @@
+//! `lantern outlook`
+
+use super::open_settled;
+use super::question::Sources;
+use crate::cli::Cli;
+use crate::fail;
+use crate::look::{Look, Means, count};
+use clap::Args;
+use lantern_core::component::Id;
+use lantern_core::outlook::{self, Outlook, Standing, Together};
+use lantern_core::version::Version;
+use lantern_host::ledger::Ledger;
+use lantern_host::planning::{self, Wish};
+use lantern_host::survey::{Depth, survey};
+use lantern_host::{Error, Result};
+use serde_json::json;
+
+/// Columns shown when no version is named: the latest.
+const COLUMNS: usize = 6;
+
+/// Show who is ready for which server version, and which stops lead there
+#[derive(Debug, Args)]
+pub struct OutlookArgs {
+    /// The server versions to look at; otherwise the installed one and the latest
+    #[arg(long, value_name = "VERSION")]
+    to: Vec<String>,
+    #[command(flatten)]
+    sources: Sources,
+    /// Print one line, and exit with 0 only when everything is ready for this version
+    #[arg(long, value_name = "VERSION", conflicts_with = "to")]
+    watch_for: Option<String>,
+}
+
+/// Shows the outlook; the exit status is 3 when the version watched for is not ready.
+pub fn run(args: &OutlookArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(cli, "outlook")?;
+    let mut ledger = Ledger::open(&server.folder)?;
+    let found = survey(&server, &mut ledger, Depth::Usual)?;
+    let depot = args.sources.read(&server, look)?;
+    let read = |text: &String| {
+        let version = Version::parse(text, server.family.versions.server);
+        version.map_err(|fault| Error::Version(fault.to_string()))
+    };
+    let wish = Wish {
+        to: planning::BEST.into(),
+        ..Wish::default()
+    };
+    let request = planning::request(&server, &found, &depot, &wish)?;
+    let asked: Vec<&String> = args.to.iter().chain(&args.watch_for).collect();
+    let mut versions: Vec<Version> = match asked.is_empty() {
+        true => outlook::versions(&request),
+        false => asked.into_iter().map(read).collect::<Result<_>>()?,
+    };
+    versions.sort();
+    versions.dedup();
+    let installed = found.inventory.server_version();
+    if args.to.is_empty() && args.watch_for.is_none() {
+        versions.retain(|version| installed.is_none_or(|installed| version >= installed));
+        versions.drain(..versions.len().saturating_sub(COLUMNS));
+    }
+    let outlook = outlook::outlook(&request, versions);
+    if let Some(version) = &args.watch_for {
+        return Ok(watch(look, &server.config.name, version, &outlook));
+    }
+    let stops = outlook
+        .versions
+        .iter()
+        .map(|version| outlook::stops(&request, version))
+        .collect::<Vec<_>>();
+    if look.json {
+        look.answer(&as_json(&outlook, &stops));
+    } else {
+        show(look, cli, &server.config.name, installed, &outlook, &stops);
+    }
+    Ok(fail::DONE)
+}
+
+fn watch(look: &Look, server: &str, version: &str, outlook: &Outlook) -> u8 {
+    let ready = outlook.together.first() == Some(&Together::All);
+    let late: Vec<&str> = outlook
+        .rows
+        .iter()
+        .filter(|row| !row.standings.iter().all(Standing::is_ready))
+        .map(|row| row.id.as_str())
+        .collect();
+    if look.json {
+        look.answer(&json!({"format": 1, "server": server, "version": version, "ready": ready, "not_ready": late}));
+    } else if ready {
+        look.say(&format!("{server}: everything fits together for {version}"));
+    } else {
+        look.say(&format!(
+            "{server}: not ready for {version}: {}",
+            late.join(", ")
+        ));
+    }
+    if ready { fail::DONE } else { fail::NO }
+}
+
+fn show(
+    look: &Look,
+    cli: &Cli,
+    server: &str,
+    installed: Option<&Version>,
+    outlook: &Outlook,
+    stops: &[Option<Vec<Version>>],
+) {
+    let now = installed.map_or("of unknown version".into(), ToString::to_string);
+    let best = outlook.highest_for_all();
+    let all = match best {
+        Some(version) if Some(version) == installed => "No later version fits everything.".into(),
+        Some(version) => format!("The highest version that everything fits is {version}."),
+        None => "None of these versions fits everything.".to_owned(),
+    };
+    look.say(&look.paint(Means::Title, &format!("{server} is at {now}. {all}")));
+    if let Some(version) = outlook
+        .highest_without_loss()
+        .filter(|version| Some(*version) != best)
+    {
+        look.say(&format!(
+            "  {version} is reached when what the world does not hold may go."
+        ));
+    }
+    look.say("");
+    let mut heads = vec!["kind".to_owned(), "id".into(), "installed".into()];
+    heads.extend(outlook.versions.iter().map(ToString::to_string));
+    let rows = outlook.rows.iter().map(|row| {
+        let mut cells = vec![
+            row.kind.to_string(),
+            row.id.to_string(),
+            row.installed.to_string(),
+        ];
+        cells.extend(row.standings.iter().map(|standing| word(look, standing)));
+        cells
+    });
+    let mut rows: Vec<Vec<String>> = rows.collect();
+    let mut totals = vec![String::new(), "ready".into(), String::new()];
+    totals.extend((0..outlook.versions.len()).map(|at| {
+        let ready = outlook
+            .rows
+            .iter()
+            .filter(|row| row.standings[at].is_ready())
+            .count();
+        format!("{ready} of {}", outlook.rows.len())
+    }));
+    rows.push(totals);
+    let mut fits = vec![String::new(), "together".into(), String::new()];
+    fits.extend(outlook.together.iter().map(|together| match together {
+        Together::All => look.paint(Means::Good, "all fit"),
+        Together::WithoutSome => look.paint(Means::Caution, "without some"),
+        Together::No => look.paint(Means::Bad, "no"),
+    }));
+    rows.push(fits);
+    let heads: Vec<&str> = heads.iter().map(String::as_str).collect();
+    look.table(&heads, rows);
+    for (version, late) in outlook.versions.iter().zip(&outlook.held_back) {
+        for (id, others) in late {
+            let others: Vec<&str> = others.iter().map(Id::as_str).collect();
+            let others = match others.len() {
+                0 => String::new(),
+                n => format!(
+                    " and with it {}: {}",
+                    count(n, "component", "components"),
+                    others.join(", ")
+                ),
+            };
+            look.say(&format!("\n  {version}: held back by {id}{others}"));
+        }
+    }
+    for (version, way) in outlook.versions.iter().zip(stops) {
+        match way {
+            Some(way) if way.len() > 1 => {
+                let way: Vec<&str> = way.iter().map(Version::as_str).collect();
+                look.say(&format!(
+                    "\n  The way to {version} has {} stops: {}",
+                    way.len(),
+                    way.join(", then ")
+                ));
+            }
+            _ => {}
+        }
+    }
+    if let Some(version) = best.filter(|version| Some(*version) != installed) {
+        look.next(&cli.next(&format!("plan --to {version} --catalogue FILE")));
+    }
+}
+
+fn word(look: &Look, standing: &Standing) -> String {
+    match standing {
+        Standing::Fits => look.paint(Means::Good, "fits"),
+        Standing::Ready { version } => look.paint(Means::Good, &format!("ready {version}")),
+        Standing::Replaced { by } => look.paint(Means::Caution, &format!("replaced by {by}")),
+        Standing::Early { version } => look.paint(Means::Caution, &format!("early {version}")),
+        Standing::Unknown => look.paint(Means::Aside, "unknown"),
+        Standing::Late => look.paint(Means::Bad, "late"),
+    }
+}
+
+fn as_json(outlook: &Outlook, stops: &[Option<Vec<Version>>]) -> serde_json::Value {
+    let version = |version: &Version| version.to_string();
+    let versions = outlook.versions.iter().enumerate().map(|(at, version_at)| {
+        json!({
+            "version": version(version_at),
+            "together": outlook.together[at],
+            "held_back_by": outlook.held_back[at],
+            "stops": stops[at].as_ref().map(|way| way.iter().map(version).collect::<Vec<_>>()),
+        })
+    });
+    let rows = outlook.rows.iter().map(|row| {
+        json!({
+            "id": row.id,
+            "kind": row.kind,
+            "installed": row.installed.as_str(),
+            "world_bound": row.world_bound,
+            "standings": row.standings,
+        })
+    });
+    json!({
+        "format": 1,
+        "versions": versions.collect::<Vec<_>>(),
+        "components": rows.collect::<Vec<_>>(),
+        "highest_for_all": outlook.highest_for_all().map(version),
+        "highest_without_loss": outlook.highest_without_loss().map(version),
+    })
+}
