@@ -188,6 +188,7 @@ pub fn read(text: &str, notations: &Notations) -> Result<Catalogue, CatalogueFau
         ..Catalogue::default()
     };
     let mut ranges = RangesRead::default();
+    let mut spellings: HashMap<String, Id> = HashMap::new();
     let mut places = HashMap::new();
     let mut lines = LineCounter::new(text);
     for raw in written.releases {
@@ -199,6 +200,15 @@ pub fn read(text: &str, notations: &Notations) -> Result<Catalogue, CatalogueFau
                 continue;
             }
         };
+        let id = &offer.facts.id;
+        let spelled = spellings
+            .entry(id.as_str().to_lowercase())
+            .or_insert_with(|| id.clone());
+        if spelled != id {
+            let why = format!("the id {id} differs from {spelled} only in case");
+            catalogue.left_out.push((line, why));
+            continue;
+        }
         let key = (offer.facts.id.clone(), offer.facts.version.clone());
         match places.get(&key) {
             None => {
@@ -449,6 +459,7 @@ mod tests {
             release("drip-lines", ""),
             release("drip-lines", ",\"needs\":{\"mist-pipes\":\"^1.2\"}"),
             release("seed-vault", "").replace("00000", "zzzzz"),
+            release("Drip-Lines", ""),
         ]);
         let catalogue = read(&text, &Notations::default()).unwrap();
         assert_eq!(catalogue.offers.len(), 1);
@@ -462,6 +473,7 @@ mod tests {
         4: unknown field `sever`, expected one of `id`, `kind`, `version`, `title`, `server`, `needs`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `group`, `framework`, `runtime`, `flavour`, `takes`, `channel`, `withdrawn`, `side`, `world_bound`, `build`, `archive`
         5: drip-lines 1.0 disagrees with the one at line 2
         7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits in lower case
+        8: the id Drip-Lines differs from drip-lines only in case
         "#);
     }
 

@@ -36,11 +36,16 @@ pub struct Wish {
     pub policy: Policy,
 }
 
-/// Puts the question for the resolver together.
+/// Puts the question for the resolver together; what cannot take part in an answer leaves the depot.
 ///
 /// # Errors
 /// When a version cannot be read, or the target is `same` and the installed version is not known.
-pub fn request(server: &Server, survey: &Survey, depot: &Depot, wish: &Wish) -> Result<Request> {
+pub fn request(
+    server: &Server,
+    survey: &Survey,
+    depot: &mut Depot,
+    wish: &Wish,
+) -> Result<Request> {
     let inventory = &survey.inventory;
     let versions = &server.family.versions;
     let build = &server.family.build;
@@ -63,7 +68,7 @@ pub fn request(server: &Server, survey: &Survey, depot: &Depot, wish: &Wish) -> 
             .map_err(|fault| Error::Version(fault.to_string()))?;
         Ok((Id::new(id), version))
     });
-    Ok(Request {
+    let mut request = Request {
         build_outside: build.outside,
         held: Arc::new(
             running
@@ -77,7 +82,7 @@ pub fn request(server: &Server, survey: &Survey, depot: &Depot, wish: &Wish) -> 
                 })
                 .collect(),
         ),
-        offers: Arc::new(depot.offers.clone()),
+        offers: Arc::new(std::mem::take(&mut depot.offers)),
         given: build.provides.iter().map(|id| Id::new(id)).collect(),
         add: ids(&wish.add),
         drop: ids(&wish.drop),
@@ -85,7 +90,17 @@ pub fn request(server: &Server, survey: &Survey, depot: &Depot, wish: &Wish) -> 
         only: ids(&wish.only),
         policy: wish.policy.clone(),
         ..Request::new(target(server, survey, &wish.to)?, Id::new(&build.id))
-    })
+    };
+    let relevant = request.relevant();
+    let offers = Arc::make_mut(&mut request.offers);
+    let mut archives = std::mem::take(&mut depot.archives).into_iter();
+    offers.retain(|offer| {
+        let archive = archives.next();
+        let takes_part = relevant.contains(&offer.facts.id);
+        depot.archives.extend(archive.filter(|_| takes_part));
+        takes_part
+    });
+    Ok(request)
 }
 
 fn target(server: &Server, survey: &Survey, to: &str) -> Result<Target> {
@@ -202,7 +217,7 @@ pub fn plan(
     }
     for (offer, choice) in unused_by_hand(request, selection) {
         plan.notes.push(format!(
-            "{} {} lies in the drop folder and is not used{}; see: lantern why {} --not {}",
+            "{} {} lies in the drop folder and is not used{}; see: lantern why --not {}={}",
             offer.id,
             offer.version,
             choice.map_or(String::new(), |to| format!(", but {to}")),

@@ -293,11 +293,17 @@ pub fn make(dir: &Path) -> io::Result<()> {
     put(&dir.join("drop/sun-clock-2.1.0.vpk"), &packed(&FAULTY)?)
 }
 
+/// The size of the server program.
+const PROGRAM_BYTES: usize = 6_000;
+
 fn build_files(version: &str, standin: &str) -> Vec<(String, String)> {
     let program = format!(
         "#!/bin/sh\n# The Halcyon server program, build {version}.\nexec '{}' halcyon --build {version}\n",
         standin.replace('\'', "'\\''")
     );
+    // Of one size wherever the stand-in lies.
+    let padding = PROGRAM_BYTES.saturating_sub(program.len() + 3);
+    let program = format!("{program}# {}\n", "~".repeat(padding));
     vec![
         (
             "server/build.toml".into(),

@@ -1,12 +1,13 @@
 //! Measures the resolver on made-up catalogues: `cargo run --release --example resolver [build|first|best|stuck|tangle] [SIZE…]`.
 //!
-//! Prints one line for each seed: what, size, seed, milliseconds, and what came of it. Parsing is not
+//! `save SIZE` prints a world as a request instead. Prints one line for each seed: what, size, seed, milliseconds, and what came of it. Parsing is not
 //! in the times; `build` only makes the worlds. `RESOLVER_SEEDS` says how many seeds, otherwise 10. scripts/bench-resolver makes the table and the plot in docs/performance.md from it.
 
 #![allow(clippy::disallowed_methods, clippy::disallowed_macros)] // It measures the core; it is not part of it.
 
 mod worlds;
 
+use lantern_core::family::Notations;
 use lantern_core::resolve::{first_answer, resolve};
 use std::time::Instant;
 use worlds::{Sort, tangle, world};
@@ -14,6 +15,17 @@ use worlds::{Sort, tangle, world};
 fn main() {
     let mut arguments = std::env::args().skip(1);
     let what = arguments.next().unwrap_or_else(|| "first".into());
+    if what == "save" {
+        let size = arguments
+            .next()
+            .and_then(|text| text.parse().ok())
+            .unwrap_or(200);
+        print!(
+            "{}",
+            world(size, 1, Sort::Solvable).to_json(&Notations::default())
+        );
+        return;
+    }
     let mut sizes: Vec<usize> = arguments.filter_map(|text| text.parse().ok()).collect();
     if sizes.is_empty() {
         sizes = if what == "tangle" {

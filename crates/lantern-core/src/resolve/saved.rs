@@ -4,12 +4,12 @@
 
 use super::{Held, Policy, Prefer, Request, Target};
 use crate::catalogue::{ArchiveRef, Offer, Origin, WrittenRelease};
-use crate::component::Id;
+use crate::component::{Facts, Id, Kind};
 use crate::family::{Notations, RangesRead};
 use crate::json::plain_reason;
 use crate::version::Version;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 #[derive(Serialize, Deserialize)]
@@ -99,6 +99,48 @@ pub enum RequestFault {
 }
 
 impl Request {
+    /// The components that can take part in an answer: what is installed or asked for, what these need or
+    /// could need, and whatever stands in for any of them.
+    ///
+    /// A catalogue may hold a hundred times as many.
+    pub fn relevant(&self) -> HashSet<Id> {
+        let mut releases: HashMap<&Id, Vec<&Facts>> = HashMap::new();
+        let mut stand_ins: HashMap<&Id, Vec<&Id>> = HashMap::new();
+        let held = self.held.iter().map(|held| &held.facts);
+        for facts in held.chain(self.offers.iter().map(|offer| &offer.facts)) {
+            releases.entry(&facts.id).or_default().push(facts);
+            let provided = facts.provides.iter().map(|provided| &provided.id);
+            for id in provided.chain(&facts.terms.replaces) {
+                stand_ins.entry(id).or_default().push(&facts.id);
+            }
+        }
+        let by_hand = self
+            .offers
+            .iter()
+            .filter(|offer| offer.origin == Origin::DropFolder);
+        let mut queue: Vec<&Id> = self.held.iter().map(|held| &held.facts.id).collect();
+        queue.extend(by_hand.map(|offer| &offer.facts.id));
+        queue.extend(self.add.iter().chain([&self.build]));
+        let frameworks = self
+            .offers
+            .iter()
+            .filter(|offer| offer.facts.kind == Kind::Framework);
+        queue.extend(frameworks.map(|offer| &offer.facts.id));
+        let mut found: HashSet<Id> = HashSet::new();
+        while let Some(id) = queue.pop() {
+            if !found.insert(id.clone()) {
+                continue;
+            }
+            queue.extend(stand_ins.get(id).into_iter().flatten());
+            for facts in releases.get(id).into_iter().flatten() {
+                let any = facts.terms.needs_any.iter().flatten();
+                queue.extend(facts.needs.iter().chain(any).map(|need| &need.id));
+                queue.extend(&facts.terms.companions);
+            }
+        }
+        found
+    }
+
     /// Writes the request; `notations` are those that its versions are written in.
     ///
     /// Where archives lie is left out: a request is there to be answered, not carried out.

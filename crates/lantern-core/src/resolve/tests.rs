@@ -612,7 +612,7 @@ fn by_trying(request: &Request) -> Option<(usize, usize, usize, usize)> {
 fn any_world() -> impl Strategy<Value = (String, u8)> {
     let release = (0u8..8, 0usize..6, 0usize..6, 0u8..40, 0u8..40, 1u8..4);
     let component = (0u8..8, proptest::collection::vec(release, 1..=3));
-    let worlds = (proptest::collection::vec(component, 2..=6), 0u8..4, 3u64..8);
+    let worlds = (proptest::collection::vec(component, 2..=6), 0u8..8, 3u64..8);
     worlds.prop_map(|(components, policy, room)| {
         let mut lines = vec![
             format!("+ server 5.1 has skins:{room}"),
@@ -664,6 +664,9 @@ fn any_world() -> impl Strategy<Value = (String, u8)> {
 fn with_policy((text, policy): &(String, u8)) -> Request {
     let mut request = world(text);
     request.policy.early = policy & 1 == 1;
+    if policy & 4 == 4 {
+        request.target = Target::Within(Range::any());
+    }
     request.policy.prefer = if policy & 2 == 2 {
         Prefer::Newest
     } else {
@@ -702,8 +705,10 @@ proptest! {
                 let chosen = chosen(&request, &selection);
                 prop_assert!(fits(&request, &chosen), "{}", told(&selection));
                 prop_assert!(selection.proved);
-                // Drop-folder releases are preferred by the fast one alone: only feasibility is compared there.
-                if request.offers.iter().all(|offer| offer.origin == Origin::Catalogue) {
+                // What lies in the drop folder, and the newest of several builds, is preferred by the fast
+                // one alone: only whether there is an answer is compared there.
+                let one = matches!(request.target, Target::One(_));
+                if one && request.offers.iter().all(|offer| offer.origin == Origin::Catalogue) {
                     prop_assert_eq!(Some(price(&request, &chosen)), simple, "{}", told(&selection));
                 }
                 let again = resolve(&request).unwrap();
@@ -717,6 +722,21 @@ proptest! {
                 }
             }
         }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(500))]
+    #[test]
+    fn what_is_left_out_changes_no_answer(world in any_world()) {
+        let request = with_policy(&world);
+        let relevant = request.relevant();
+        let mut narrow = request.clone();
+        Arc::make_mut(&mut narrow.offers).retain(|offer| relevant.contains(&offer.facts.id));
+        let told = |request: &Request| resolve(request).map(|selection| {
+            selection.choices.into_iter().map(|choice| (choice.id, choice.to)).collect::<Vec<_>>()
+        }).map_err(|obstacle| obstacle.tell(request));
+        prop_assert_eq!(told(&narrow), told(&request));
     }
 }
 

@@ -367,14 +367,29 @@ mod tests {
         assert_ne!(a, Version::of_content("1123456789abcdef"));
     }
 
-    fn any_version() -> impl Strategy<Value = Version> {
+    fn any_text() -> impl Strategy<Value = (String, Notation)> {
         let dotted = "v?[0-9]{1,2}(\\.[0-9]{1,3}){0,3}([.-](rc|beta|b|x)[0-9]?)?(\\+[0-9])?";
-        dotted.prop_map(|text| v(&text, Notation::Dotted))
+        let semver =
+            "v?[0-9]{1,2}(\\.[0-9]{1,3}){0,2}(-(rc|beta|[0-9])(\\.[0-9]{1,2})?)?(\\+[0-9])?";
+        prop_oneof![
+            (dotted, Just(Notation::Dotted)),
+            (semver, Just(Notation::Semver)),
+        ]
+    }
+
+    /// Three versions of one notation.
+    fn three() -> impl Strategy<Value = [Version; 3]> {
+        let same = any_text().prop_flat_map(|(_, notation)| {
+            let text =
+                any_text().prop_filter("of one notation", move |(_, other)| *other == notation);
+            proptest::collection::vec(text, 3)
+        });
+        same.prop_map(|texts| [0, 1, 2].map(|i| v(&texts[i].0, texts[i].1)))
     }
 
     proptest! {
         #[test]
-        fn order_is_total(a in any_version(), b in any_version(), c in any_version()) {
+        fn order_is_total([a, b, c] in three()) {
             prop_assert_eq!(a.cmp(&b), b.cmp(&a).reverse());
             prop_assert_eq!(a == b, a.cmp(&b) == Ordering::Equal);
             if a <= b && b <= c {
@@ -383,10 +398,11 @@ mod tests {
         }
 
         #[test]
-        fn printing_and_reading_again_keeps_it(a in any_version()) {
-            let again = v(&a.to_string(), Notation::Dotted);
-            prop_assert_eq!(&again, &a);
-            prop_assert_eq!(again.as_str(), a.as_str());
+        fn printing_and_reading_again_keeps_it((text, notation) in any_text()) {
+            let version = v(&text, notation);
+            let again = v(&version.to_string(), notation);
+            prop_assert_eq!(&again, &version);
+            prop_assert_eq!(again.as_str(), version.as_str());
         }
 
         #[test]

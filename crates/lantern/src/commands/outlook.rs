@@ -36,7 +36,7 @@ pub fn run(args: &OutlookArgs, cli: &Cli, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(cli, "outlook")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let found = survey(&server, &mut ledger, Depth::Usual)?;
-    let depot = args.sources.read(&server, look)?;
+    let mut depot = args.sources.read(&server, look)?;
     let read = |text: &String| {
         let version = Version::parse(text, server.family.versions.server);
         version.map_err(|fault| Error::Version(fault.to_string()))
@@ -45,7 +45,7 @@ pub fn run(args: &OutlookArgs, cli: &Cli, look: &Look) -> Result<u8> {
         to: planning::BEST.into(),
         ..Wish::default()
     };
-    let request = planning::request(&server, &found, &depot, &wish)?;
+    let request = planning::request(&server, &found, &mut depot, &wish)?;
     let asked: Vec<&String> = args.to.iter().chain(&args.watch_for).collect();
     let mut versions: Vec<Version> = match asked.is_empty() {
         true => outlook::versions(&request),

@@ -49,9 +49,9 @@ pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(cli, "plan")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let found = survey(&server, &mut ledger, Depth::Usual)?;
-    let depot = args.sources.read(&server, look)?;
+    let mut depot = args.sources.read(&server, look)?;
     let wish = args.wishes.to(args.to.as_deref().unwrap_or(planning::SAME));
-    let question = planning::request(&server, &found, &depot, &wish)?;
+    let question = planning::request(&server, &found, &mut depot, &wish)?;
     let saved = question.to_json(&server.family.versions);
     durable::write(&server.folder.own("next.request.json"), saved.as_bytes())?;
     if let Some(path) = &args.save_request {

@@ -9,7 +9,7 @@ use lantern_core::component::Id;
 use lantern_core::plan::reason_text;
 use lantern_core::resolve::{Answer, Choice, WhyNot, resolve, why_not};
 use lantern_core::version::{Notation, Version};
-use lantern_host::{Error, Result};
+use lantern_host::Error;
 use serde_json::json;
 use std::path::PathBuf;
 
@@ -17,17 +17,27 @@ use std::path::PathBuf;
 #[derive(Debug, Args)]
 pub struct WhyArgs {
     /// The component
-    id: String,
-    /// Explain why it is not at this version
-    #[arg(long, value_name = "VERSION")]
-    not: Option<String>,
+    #[arg(required_unless_present = "not")]
+    id: Option<String>,
+    /// Explain why a component is not at a version
+    #[arg(long, value_name = "ID=VERSION", conflicts_with = "id", value_parser = id_and_version)]
+    not: Option<(String, String)>,
     /// Explain a saved request instead of the last plan
     #[arg(long, value_name = "FILE")]
     request: Option<PathBuf>,
 }
 
+fn id_and_version(text: &str) -> Result<(String, String), String> {
+    match text.split_once('=') {
+        Some((id, version)) if !id.is_empty() && !version.is_empty() => {
+            Ok((id.into(), version.into()))
+        }
+        _ => Err("it is written ID=VERSION".into()),
+    }
+}
+
 /// Explains a choice; the exit status is 3 when what was asked for cannot be.
-pub fn run(args: &WhyArgs, cli: &Cli, look: &Look) -> Result<u8> {
+pub fn run(args: &WhyArgs, cli: &Cli, look: &Look) -> lantern_host::Result<u8> {
     let (path, notation) = match &args.request {
         Some(path) => (path.clone(), Notation::Dotted),
         None => {
@@ -40,12 +50,12 @@ pub fn run(args: &WhyArgs, cli: &Cli, look: &Look) -> Result<u8> {
         }
     };
     let request = request::read(&path)?;
-    let id = Id::new(&args.id);
     let selection = resolve(&request).map_err(|obstacle| Error::Obstacle {
         told: obstacle.tell(&request),
         obstacle,
     })?;
-    if let Some(version) = &args.not {
+    if let Some((id, version)) = &args.not {
+        let id = Id::new(id);
         let version =
             Version::parse(version, notation).map_err(|fault| Error::Version(fault.to_string()))?;
         let why = why_not(&request, &selection, &id, &version);
@@ -58,6 +68,7 @@ pub fn run(args: &WhyArgs, cli: &Cli, look: &Look) -> Result<u8> {
         let possible = matches!(why, WhyNot::Chosen | WhyNot::Otherwise(_));
         return Ok(if possible { fail::DONE } else { fail::NO });
     }
+    let id = Id::new(args.id.as_deref().unwrap_or_default());
     let answer = Answer::of(&request, &selection, &id);
     if look.json {
         look.answer(&json!({
