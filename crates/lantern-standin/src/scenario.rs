@@ -5,8 +5,8 @@ use std::fs::{self, File};
 use std::io::{self, Cursor, Write};
 use std::net::TcpListener;
 use std::path::Path;
-use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
+use zip::{CompressionMethod, ZipWriter};
 
 /// An add-on release: id, version, title, server range, side, the rest of its descriptor, padding.
 struct Addon(
@@ -389,7 +389,9 @@ fn padding(seed: &str, length: usize) -> Vec<u8> {
 fn zipped<'a>(files: impl Iterator<Item = (&'a str, &'a [u8])>) -> io::Result<Vec<u8>> {
     let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
     for (name, content) in files {
-        zip.start_file(name, SimpleFileOptions::default())?;
+        // Stored as it is: what is in it does not pack, and sizes stay the same.
+        let stored = SimpleFileOptions::default().compression_method(CompressionMethod::Stored);
+        zip.start_file(name, stored)?;
         zip.write_all(content)?;
     }
     Ok(zip.finish()?.into_inner())
