@@ -18,6 +18,8 @@ pub enum Fact {
     Withdrawn(Id),
     /// The administrator keeps it where it is.
     Pinned(Id),
+    /// The administrator wants it to go.
+    Dropped(Id),
     /// The first needs the second.
     Needs(Id, Id),
     /// The first needs any of the others.
@@ -63,6 +65,7 @@ impl Fact {
             | Fact::Early(id)
             | Fact::Withdrawn(id)
             | Fact::Pinned(id)
+            | Fact::Dropped(id)
             | Fact::Framework(id)
             | Fact::Runtime(id)
             | Fact::Flavour(id) => vec![id.clone()],

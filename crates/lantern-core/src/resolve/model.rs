@@ -284,6 +284,9 @@ impl<'a> Model<'a> {
         {
             return;
         }
+        if request.drop.contains(id) && self.counts(|| Fact::Dropped(id.clone())) {
+            return;
+        }
         component.candidates.push(Candidate {
             facts,
             offer,

@@ -48,6 +48,8 @@ pub enum Remedy {
     Wait(Id),
     /// Let go of a component that is kept at a version.
     Unpin(Id),
+    /// Let a component stay that was to go.
+    Undrop(Id),
 }
 
 impl Obstacle {
@@ -147,7 +149,11 @@ fn minimal(request: &Request, together: &BTreeSet<Id>, away: &BTreeSet<Fact>) ->
     let of_release = |fact: &Fact| {
         matches!(
             fact,
-            Fact::Runs(_) | Fact::Early(_) | Fact::Withdrawn(_) | Fact::Pinned(_)
+            Fact::Runs(_)
+                | Fact::Early(_)
+                | Fact::Withdrawn(_)
+                | Fact::Pinned(_)
+                | Fact::Dropped(_)
         )
     };
     let mut facts: BTreeSet<Fact> = together.iter().cloned().map(Fact::Stays).collect();
@@ -239,6 +245,13 @@ fn remedies(request: &Request, facts: &BTreeSet<Fact>, others: &BTreeSet<Fact>) 
     for fact in facts {
         match fact {
             Fact::Runs(id) => remedies.push(Remedy::Wait(id.clone())),
+            Fact::Dropped(id) => {
+                let mut there = request.clone();
+                there.drop.remove(id);
+                if works(&there).is_some() {
+                    remedies.push(Remedy::Undrop(id.clone()));
+                }
+            }
             Fact::Pinned(id) => {
                 let mut free = request.clone();
                 free.keep.retain(|(pinned, _)| pinned != id);
@@ -299,7 +312,7 @@ fn remedies(request: &Request, facts: &BTreeSet<Fact>, others: &BTreeSet<Fact>) 
         let bound = held
             .get(id)
             .is_some_and(|facts| facts.world_bound == Some(true));
-        if *id == request.build || bound {
+        if *id == request.build || bound || facts.contains(&Fact::Dropped(id.clone())) {
             continue;
         }
         let mut without = request.clone();

@@ -293,6 +293,7 @@ impl<'a> Teller<'a> {
                     _ => format!("Of {id} there is {} {why}.", left(id)),
                 }
             }
+            Fact::Dropped(id) => format!("{id} is to go."),
             Fact::Needs(id, other) => {
                 let told = self.each(id, |facts| ranges(&facts.needs, other));
                 told_needs(id, "needs", other, &told)
@@ -361,7 +362,12 @@ impl<'a> Teller<'a> {
 
     /// What there is of something that is needed, where the story does not say so elsewhere.
     fn supply(&self, other: &Id) -> Option<String> {
-        if self.has(&Fact::Runs(other.clone())) || self.has(&Fact::Stays(other.clone())) {
+        let told_elsewhere = [
+            Fact::Runs(other.clone()),
+            Fact::Stays(other.clone()),
+            Fact::Dropped(other.clone()),
+        ];
+        if told_elsewhere.iter().any(|fact| self.has(fact)) {
             return None;
         }
         let left = self.left(other);
@@ -453,6 +459,7 @@ impl<'a> Teller<'a> {
                 self.request.target
             ),
             Remedy::Unpin(id) => format!("let {id} move"),
+            Remedy::Undrop(id) => format!("let {id} stay (without --drop {id})"),
         }
     }
 }

@@ -279,6 +279,20 @@ fn what_the_administrator_says_counts() {
         change(&mut request);
         answer(&request)
     };
+    let needed = world("+ server 5.4\n+ glass 1\n+ clock 1 needs glass");
+    let dropped = Request {
+        drop: BTreeSet::from([Id::new("glass")]),
+        ..needed
+    };
+    insta::assert_snapshot!(answer(&dropped), @r"
+    clock cannot be there on server 5.4:
+      clock is installed and has to stay.
+      clock 1 needs glass.
+      glass is to go.
+      What helps:
+      - let glass stay (without --drop glass)
+      - drop clock (--drop clock)
+    ");
     assert_eq!(newest(|_| ()), "server=, a 3, b 2");
     assert_eq!(
         newest(|r| r.keep.push((Id::new("a"), Some(version("2"))))),

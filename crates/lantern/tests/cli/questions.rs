@@ -78,6 +78,10 @@ fn what_the_administrator_says() {
         "plan_drop",
         plan(&["--to", "5.4", "--drop", "market-stall"])
     );
+    assert_snapshot!(
+        "plan_drop_needed",
+        plan(&["--to", "same", "--drop", "glasswork"])
+    );
     assert_snapshot!("plan_keep", plan(&["--to", "5.4", "--keep", "seed-vault"]));
     assert_snapshot!("plan_add", plan(&["--to", "same", "--add", "gnomon"]));
     assert_snapshot!("plan_add_nobody", plan(&["--to", "same", "--add", "fern"]));
