@@ -300,8 +300,12 @@ pub fn payload(
         let folder = laid.place.join(&folder)?;
         Ok(Member { folder, facts })
     });
+    let members = members.collect::<Result<_>>()?;
     Ok(Payload {
-        members: members.collect::<Result<_>>()?,
+        place: laid.place.clone(),
+        shape: reader.shape,
+        reader: reader.name.clone(),
+        members,
         files: laid.files,
     })
 }

@@ -136,15 +136,15 @@ pub enum Error {
         /// It in words.
         told: String,
     },
-    /// The build cannot bring the installed server's worlds forward in one go.
-    #[error("server {to} cannot bring forward the worlds of {from}: {}", match stops.as_slice() { [] => "and no stops on the way lead there".into(), _ => format!("the way has {} stops, {}", stops.len(), stops.join(", then ")) })]
-    NeedsStops {
+    /// The build cannot bring the installed server's worlds forward, not even in stops.
+    #[error(
+        "server {to} cannot bring forward the worlds of {from}, and no stops on the way lead there"
+    )]
+    NoWay {
         /// The installed version.
         from: String,
         /// The version asked for.
         to: String,
-        /// The stops that lead there, the last included; none when no way does.
-        stops: Vec<String>,
     },
     /// A saved request cannot be read.
     #[error("the request {}: {fault}", path.display())]

@@ -6,10 +6,13 @@ use crate::error::{Error, Result};
 use crate::survey::Survey;
 use lantern_core::catalogue::Origin;
 use lantern_core::component::{Facts, Id, Kind};
-use lantern_core::outlook;
-use lantern_core::plan::{Plan, Situation, draw};
+use lantern_core::inventory::Inventory;
+use lantern_core::path::RelPath;
+use lantern_core::plan::{Plan, Situation, afterwards, draw};
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
+use lantern_core::tree::FileSeen;
 use lantern_core::version::{Range, Version};
+use lantern_core::{order, outlook};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -46,12 +49,8 @@ pub fn request(
     depot: &mut Depot,
     wish: &Wish,
 ) -> Result<Request> {
-    let inventory = &survey.inventory;
     let versions = &server.family.versions;
     let build = &server.family.build;
-    let running = inventory.movable().into_iter();
-    let running =
-        running.filter(|(component, _)| component.on != Some(false) && component.place.is_some());
     let ids = |list: &[String]| list.iter().map(|id| Id::new(id)).collect();
     let keep = wish.keep.iter().map(|text| {
         let (id, version) = text
@@ -70,18 +69,7 @@ pub fn request(
     });
     let mut request = Request {
         build_outside: build.outside,
-        held: Arc::new(
-            running
-                .map(|(_, facts)| Held {
-                    droppable: server
-                        .config
-                        .droppable
-                        .iter()
-                        .any(|id| *id == facts.id.as_str()),
-                    facts,
-                })
-                .collect(),
-        ),
+        held: Arc::new(held(server, &survey.inventory)),
         offers: Arc::new(std::mem::take(&mut depot.offers)),
         given: build.provides.iter().map(|id| Id::new(id)).collect(),
         add: ids(&wish.add),
@@ -140,79 +128,125 @@ pub fn select(request: &Request) -> Result<Selection> {
     })
 }
 
-/// Refuses a server version whose build cannot bring the installed worlds forward.
-fn refuse_too_far(request: &Request, selection: &Selection) -> Result<()> {
+/// What is installed and runs, for the resolver.
+fn held(server: &Server, inventory: &Inventory) -> Vec<Held> {
+    let running = inventory.movable().into_iter();
+    let running =
+        running.filter(|(component, _)| component.on != Some(false) && component.place.is_some());
+    running
+        .map(|(_, facts)| Held {
+            droppable: server
+                .config
+                .droppable
+                .iter()
+                .any(|id| *id == facts.id.as_str()),
+            facts,
+        })
+        .collect()
+}
+
+/// The server as a plan finds it: as surveyed, or as the plan before leaves it.
+struct Beginning {
+    inventory: Inventory,
+    files: Vec<FileSeen>,
+    order: Option<(RelPath, String)>,
+}
+
+/// Draws the plan for a selection; where the worlds have to be brought forward in stops, one for each.
+///
+/// # Errors
+/// When no stops lead there, nothing fits at one of them, or an archive or path is not fit to be used.
+pub fn plans(
+    server: &Server,
+    survey: &Survey,
+    depot: &Depot,
+    request: &Request,
+    selection: Selection,
+) -> Result<Vec<Plan>> {
+    let mut at = Beginning {
+        inventory: survey.inventory.clone(),
+        files: survey.planned_files(server).cloned().collect(),
+        order: survey.order.clone(),
+    };
+    let Some(stops) = stops(request, &selection)? else {
+        let (plan, _) = leg(server, &at, depot, request, &selection)?;
+        return Ok(vec![plan]);
+    };
+    let mut plans = Vec::new();
+    for stop in stops {
+        let request = Request {
+            target: Target::One(stop),
+            held: Arc::new(held(server, &at.inventory)),
+            ..request.clone()
+        };
+        let selection = select(&request)?;
+        let (plan, next) = leg(server, &at, depot, &request, &selection)?;
+        plans.push(plan);
+        at = next;
+    }
+    Ok(plans)
+}
+
+/// The stops on the way, where the chosen build cannot bring the installed worlds forward at once.
+fn stops(request: &Request, selection: &Selection) -> Result<Option<Vec<Version>>> {
     let build = selection
         .choices
         .iter()
         .find(|choice| choice.kind == Kind::Build);
     let Some((offer, from)) = build.and_then(|build| build.offer.zip(build.from.as_ref())) else {
-        return Ok(());
+        return Ok(None);
     };
     let facts = &request.offers[offer].facts;
-    if facts
-        .build
-        .worlds_from
-        .as_ref()
-        .is_none_or(|range| range.holds_early(from))
-    {
-        return Ok(());
+    let brings = &facts.build.worlds_from;
+    if brings.as_ref().is_none_or(|range| range.holds_early(from)) {
+        return Ok(None);
     }
-    let stops = outlook::stops(request, &facts.version).unwrap_or_default();
-    Err(Error::NeedsStops {
+    let stops = outlook::stops(request, &facts.version);
+    stops.map(Some).ok_or_else(|| Error::NoWay {
         from: from.to_string(),
         to: facts.version.to_string(),
-        stops: stops.iter().map(ToString::to_string).collect(),
     })
 }
 
-/// Draws the plan for a selection.
-///
-/// # Errors
-/// When the build cannot bring the worlds forward, or an archive or path is not fit to be used.
-pub fn plan(
+/// Draws the plan for one leg of the way, and says how it leaves the server.
+fn leg(
     server: &Server,
-    survey: &Survey,
+    at: &Beginning,
     depot: &Depot,
     request: &Request,
     selection: &Selection,
-) -> Result<Plan> {
-    refuse_too_far(request, selection)?;
+) -> Result<(Plan, Beginning)> {
     let mut payloads = BTreeMap::new();
     for choice in &selection.choices {
         let Some(offer) = choice.offer else {
             continue;
         };
-        let installed = survey.inventory.components.iter();
-        let mut installed = installed.filter(|c| c.facts.id == choice.id && c.group.is_none());
+        let mut installed = at.inventory.components.iter();
+        let installed = installed.find(|c| c.facts.id == choice.id && c.group.is_none());
         let files = payload(
             &server.family,
             &request.offers[offer],
             &depot.archives[offer],
-            installed.next(),
+            installed,
         )?;
         payloads.insert(offer, files);
     }
-    let files: Vec<_> = survey.planned_files(server).cloned().collect();
     let keep = server.keep();
     let situation = Situation {
         server: &server.config.name,
         server_id: &server.config.id,
         family: &server.family,
-        inventory: &survey.inventory,
-        files: &files,
-        order: survey
-            .order
-            .as_ref()
-            .map(|(path, text)| (path, text.as_str())),
+        inventory: &at.inventory,
+        files: &at.files,
+        order: at.order.as_ref().map(|(path, text)| (path, text.as_str())),
         keep: &keep,
     };
     let mut plan = draw(&situation, selection, &request.offers, &payloads)?;
-    let chosen_build = selection
+    if !selection
         .choices
         .iter()
-        .any(|choice| choice.kind == Kind::Build);
-    if !chosen_build {
+        .any(|choice| choice.kind == Kind::Build)
+    {
         plan.to = request.target.to_string();
     }
     for (offer, choice) in unused_by_hand(request, selection) {
@@ -225,7 +259,28 @@ pub fn plan(
             offer.version
         ));
     }
-    Ok(plan)
+    let mut order = at.order.clone();
+    if let (Some((_, text)), Some(edit)) = (&mut order, &plan.order) {
+        text.clone_from(&edit.text);
+    }
+    let lines = server.family.order.as_ref().zip(order.as_ref());
+    let lines = lines
+        .map(|(rule, (_, text))| order::read(rule, text))
+        .unwrap_or_default();
+    let (inventory, files) = afterwards(
+        &at.inventory,
+        &plan,
+        selection,
+        &request.offers,
+        &payloads,
+        lines,
+    );
+    let next = Beginning {
+        inventory,
+        files,
+        order,
+    };
+    Ok((plan, next))
 }
 
 /// What lies in the drop folder and was not chosen, with what was chosen instead; older ones of

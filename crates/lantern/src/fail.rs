@@ -28,7 +28,7 @@ pub fn tell(error: &Error, cli: &Cli, look: &Look) -> u8 {
 fn status(error: &Error) -> u8 {
     match error {
         Error::Obstacle { .. }
-        | Error::NeedsStops { .. }
+        | Error::NoWay { .. }
         | Error::NothingToDo
         | Error::NothingToUndo
         | Error::NothingToResume => NO,
@@ -149,13 +149,10 @@ fn advice(error: &Error, cli: &Cli) -> String {
         Error::Io { .. } => "Nothing more was done.".into(),
         Error::Draw(_) => "Leave that release out, or ask who made it.".into(),
         Error::Obstacle { .. } => "Nothing was changed.".into(),
-        Error::NeedsStops { stops, .. } => match stops.first() {
-            Some(first) => format!(
-                "Begin with the first: {}",
-                cli.next(&format!("plan --to {first} --catalogue FILE"))
-            ),
-            None => "Nothing was changed.".into(),
-        },
+        Error::NoWay { .. } => format!(
+            "See which versions can be reached: {}",
+            cli.next("outlook --catalogue FILE")
+        ),
         Error::Request { .. } => "docs/formats/request.md lists the keys.".into(),
         Error::NoRequest => format!("Ask for one: {}", cli.next("plan --to VERSION")),
         Error::Version(_) | Error::Path(_) => String::new(),

@@ -120,7 +120,7 @@ pub struct Evidence<'a> {
 }
 
 /// Everything installed.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Inventory {
     /// The components, by kind, then id.
     pub components: Vec<Component>,

@@ -36,6 +36,12 @@ pub struct Situation<'a> {
 /// The files that an offer would put into the server folder.
 #[derive(Debug, Clone)]
 pub struct Payload {
+    /// The component's folder, or its archive.
+    pub place: RelPath,
+    /// What it is made of.
+    pub shape: Shape,
+    /// The reader that knows it.
+    pub reader: String,
     /// The files.
     pub files: Vec<PayloadFile>,
     /// For a pack: its members.

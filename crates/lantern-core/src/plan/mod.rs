@@ -4,8 +4,10 @@
 //! nothing; a changeover does nothing that its plan does not list. The same input gives the same
 //! plan, byte for byte: no clock and no chance takes part.
 
+mod after;
 mod draw;
 
+pub use after::afterwards;
 pub use draw::{DrawFault, Laid, Member, Payload, PayloadFile, Situation, draw, lay_out};
 
 use crate::catalogue::ArchiveRef;

@@ -15,7 +15,7 @@ use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, survey};
 use lantern_host::{durable, planning};
 use serde_json::json;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// Work out a change: which releases fit together, which files move, which load order follows
 #[derive(Debug, Args)]
@@ -58,33 +58,82 @@ pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
         durable::write(path, saved.as_bytes())?;
     }
     let selection = planning::select(&question)?;
-    let plan = planning::plan(&server, &found, &depot, &question, &selection)?;
+    let plans = planning::plans(&server, &found, &depot, &question, selection)?;
     let out = args
         .out
         .clone()
         .unwrap_or_else(|| server.folder.own("next.plan.json"));
-    durable::write(&out, plan.to_json().as_bytes())?;
+    let saved: Vec<PathBuf> = (0..plans.len()).map(|leg| leg_file(&out, leg)).collect();
+    for (plan, path) in plans.iter().zip(&saved) {
+        durable::write(path, plan.to_json().as_bytes())?;
+    }
     let left_out = depot.left_out.len();
     if look.json {
+        let later = plans.iter().zip(&saved).skip(1);
         look.answer(&json!({
             "format": 1,
-            "saved": out,
+            "saved": saved[0],
             "left_out": depot.left_out.iter().map(|(place, why)| json!({"place": place, "why": why})).collect::<Vec<_>>(),
-            "plan": plan,
+            "plan": plans[0],
+            "later": later.map(|(plan, path)| json!({"saved": path, "plan": plan})).collect::<Vec<_>>(),
         }));
     } else {
-        show(look, &plan, &server, args.files);
-        if plan.is_empty() {
-            look.say("\nThere is nothing to do.");
-        } else {
-            let words = match &args.out {
-                Some(out) => format!("changeover {}", shell_word(out)),
-                None => "changeover".into(),
-            };
-            look.next(&cli.next(&words));
-        }
+        show_all(look, cli, &plans, &saved, &server, args);
     }
     Ok(if left_out > 0 { fail::NO } else { fail::DONE })
+}
+
+/// Where the plan for a leg of the way goes: the first to `out`, later ones beside it.
+fn leg_file(out: &Path, leg: usize) -> PathBuf {
+    if leg == 0 {
+        return out.to_owned();
+    }
+    let name = out
+        .file_name()
+        .map(|name| name.to_string_lossy().into_owned())
+        .unwrap_or_default();
+    let (stem, rest) = name.split_once('.').unwrap_or((&name, "plan.json"));
+    out.with_file_name(format!("{stem}-{}.{rest}", leg + 1))
+}
+
+fn show_all(
+    look: &Look,
+    cli: &Cli,
+    plans: &[Plan],
+    saved: &[PathBuf],
+    server: &Server,
+    args: &PlanArgs,
+) {
+    if plans.len() > 1 {
+        let stops: Vec<&str> = plans.iter().map(|plan| plan.to.as_str()).collect();
+        let text = format!(
+            "The worlds are brought forward in {} stops: {}. Each is a changeover of its own.\n",
+            plans.len(),
+            stops.join(", then ")
+        );
+        look.say(&look.paint(Means::Title, &text));
+    }
+    for (number, plan) in plans.iter().enumerate() {
+        if number > 0 {
+            look.say("");
+        }
+        show(look, plan, server, args.files);
+    }
+    if plans.iter().all(Plan::is_empty) {
+        look.say("\nThere is nothing to do.");
+        return;
+    }
+    for (number, path) in saved.iter().enumerate() {
+        let words = match (number, &args.out) {
+            (0, None) => "changeover".into(),
+            _ => format!("changeover {}", shell_word(path)),
+        };
+        let command = cli.next(&words);
+        match number {
+            0 => look.next(&command),
+            _ => look.say(&format!("Then: {}", look.paint(Means::Paste, &command))),
+        }
+    }
 }
 
 /// Shows a plan.

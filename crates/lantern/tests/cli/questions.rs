@@ -45,9 +45,45 @@ fn who_is_ready_for_what() {
 
 #[test]
 fn worlds_are_brought_forward_in_stops() {
-    let world = World::adopted();
+    let world = World::running();
+    let before = world.tree("halcyon-terrace");
     let words = [&["plan", "--to", "5.5", "--allow-early"], CATALOGUE].concat();
-    assert_snapshot!("too_far", world.lantern(&words));
+    assert_snapshot!("plan_in_stops", world.lantern(&words));
+    let second = "halcyon-terrace/.lantern/next-2.plan.json";
+    let changeover = |plan: &[&str]| {
+        world.lantern(&[&["changeover", "--server", "halcyon-terrace"], plan].concat())
+    };
+    assert_snapshot!("second_stop_first", changeover(&[second]));
+    assert!(changeover(&[]).contains("exit status 0"));
+    assert_snapshot!("second_stop", changeover(&[second]));
+    assert!(
+        world
+            .ok(&["survey", "--server", "halcyon-terrace"])
+            .contains("halcyon 5.5.0")
+    );
+    for version in ["5.4.0", "5.1.0"] {
+        world.ok(&["undo", "--server", "halcyon-terrace"]);
+        assert!(
+            world
+                .ok(&["survey", "--server", "halcyon-terrace"])
+                .contains(version)
+        );
+    }
+    let programs = |tree: &str| {
+        tree.lines()
+            .filter(|line| !line.starts_with("worlds/"))
+            .collect::<Vec<_>>()
+            .join("\n")
+    };
+    assert_eq!(programs(&before), programs(&world.tree("halcyon-terrace")));
+}
+
+#[test]
+fn a_way_that_does_not_exist() {
+    let world = World::adopted();
+    world.edit("depot/verdance.catalogue.json", "\">=5.2\"", "\">=5.5\"");
+    let words = [&["plan", "--to", "5.5", "--allow-early"], CATALOGUE].concat();
+    assert_snapshot!("no_way", world.lantern(&words));
 }
 
 #[test]

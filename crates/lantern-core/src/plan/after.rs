@@ -1,0 +1,109 @@
+//! The server as a plan will leave it: where the plan for the next stop begins.
+
+use super::{Payload, Plan, What};
+use crate::catalogue::Offer;
+use crate::component::{Facts, Id};
+use crate::inventory::{Component, Inventory, State, VersionFrom};
+use crate::order::OrderLine;
+use crate::resolve::Selection;
+use crate::tree::FileSeen;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// The inventory and the files after a plan has been carried out.
+///
+/// `order` are the lines of the load-order file as the plan leaves it. Findings are left out: they are
+/// for a survey to make.
+pub fn afterwards(
+    before: &Inventory,
+    plan: &Plan,
+    selection: &Selection,
+    offers: &[Offer],
+    payloads: &BTreeMap<usize, Payload>,
+    order: Vec<OrderLine>,
+) -> (Inventory, Vec<FileSeen>) {
+    let stay = plan
+        .actions
+        .iter()
+        .filter(|action| action.what != What::SetAside);
+    let files = stay.map(|action| FileSeen {
+        path: action.path.clone(),
+        bytes: action.bytes,
+        hash: action.after.clone(),
+    });
+    let files: Vec<FileSeen> = files.collect();
+    let moved = selection
+        .choices
+        .iter()
+        .filter(|choice| choice.offer.is_some());
+    let mut away: BTreeSet<&Id> = moved.map(|choice| &choice.id).collect();
+    away.extend(selection.gone.iter().map(|gone| &gone.id));
+    let left = |component: &&Component| {
+        let whole = component.group.as_ref().unwrap_or(&component.facts.id);
+        !away.contains(whole)
+    };
+    let mut components: Vec<Component> = before.components.iter().filter(left).cloned().collect();
+    let runs: BTreeSet<&Id> = plan.expects.iter().map(|expected| &expected.id).collect();
+    for choice in &selection.choices {
+        let Some((offer, payload)) = choice
+            .offer
+            .and_then(|o| Some((&offers[o], payloads.get(&o)?)))
+        else {
+            continue;
+        };
+        let id = &offer.facts.id;
+        let of = |member: Option<&Id>| -> Vec<FileSeen> {
+            let own = plan.actions.iter().zip(0..);
+            let own = own.filter(|(action, _)| {
+                action.component.as_ref() == Some(id)
+                    && action.member.as_ref() == member
+                    && action.what != What::SetAside
+            });
+            own.map(|(action, _)| FileSeen {
+                path: action.path.clone(),
+                bytes: action.bytes,
+                hash: action.after.clone(),
+            })
+            .collect()
+        };
+        let installed = |facts: &Facts, place, files, group| Component {
+            place: Some(place),
+            shape: payload.shape,
+            reader: payload.reader.clone(),
+            files,
+            on: runs.contains(&facts.id).then_some(true),
+            group,
+            state: State::AsShipped,
+            version_from: match facts.version.is_content() {
+                true => VersionFrom::Content,
+                false => VersionFrom::Descriptor,
+            },
+            facts: facts.clone(),
+        };
+        components.push(installed(
+            &offer.facts,
+            payload.place.clone(),
+            of(None),
+            None,
+        ));
+        for member in &payload.members {
+            let files = of(Some(&member.facts.id));
+            components.push(installed(
+                &member.facts,
+                member.folder.clone(),
+                files,
+                Some(id.clone()),
+            ));
+        }
+    }
+    components.sort_by(|a, b| {
+        (a.facts.kind, &a.facts.id, &a.place).cmp(&(b.facts.kind, &b.facts.id, &b.place))
+    });
+    let nobodys = before.nobodys.clone();
+    let inventory = Inventory {
+        components,
+        findings: Vec::new(),
+        nobodys,
+        order,
+    };
+    (inventory, files)
+}
