@@ -42,7 +42,8 @@ impl Dice {
 pub enum Sort {
     /// There is an answer.
     Solvable,
-    /// A library that many need stops at an older server.
+    /// A library that many need stops at an older server; with odd seeds, two components want it in
+    /// versions that cannot be had together.
     Stuck,
 }
 
@@ -106,7 +107,8 @@ pub fn world(components: usize, seed: u64, sort: Sort) -> Request {
         .collect();
     // The first tenth are libraries, the first of them the most popular.
     let libraries = (components / 10).max(5);
-    let stops = (sort == Sort::Stuck).then_some(2);
+    let stops = (sort == Sort::Stuck && seed.is_multiple_of(2)).then_some(2);
+    let apart = (sort == Sort::Stuck && !seed.is_multiple_of(2)).then_some(components - 2);
     for n in 0..components {
         let needs: Vec<usize> = (0..dice.below(5))
             .map(|_| {
@@ -154,6 +156,14 @@ pub fn world(components: usize, seed: u64, sort: Sort) -> Request {
                 facts.needs.push(Need {
                     id: id(*library),
                     range: range(&text),
+                });
+            }
+            if apart.is_some_and(|first| n >= first) {
+                let text = if apart == Some(n) { "<4.0" } else { ">=4.0" };
+                facts.needs.retain(|need| need.id != id(3));
+                facts.needs.push(Need {
+                    id: id(3),
+                    range: range(text),
                 });
             }
             for other in &uses {

@@ -75,7 +75,7 @@ pub struct Held {
 /// Which server versions will do.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Target {
-    /// This one.
+    /// This one, in any build of it.
     One(Version),
     /// Any in the range; the newest build that fits.
     Within(Range),
@@ -85,7 +85,7 @@ impl Target {
     /// Whether a server version will do.
     pub fn holds(&self, version: &Version) -> bool {
         match self {
-            Target::One(target) => target == version,
+            Target::One(target) => target.is_same_release(version),
             Target::Within(range) => range.holds(version),
         }
     }
@@ -211,13 +211,18 @@ pub struct Selection {
 /// # Errors
 /// With what stands in the way.
 pub fn resolve(request: &Request) -> Result<Selection, Box<Obstacle>> {
-    let model = Model::new(request, Lens::All, false);
+    let model = Model::new(request, Lens::All);
     let mut search = search_of(&model);
     let (hard, lost) = stays(&model, &mut search);
     match search.solve(&hard, MOST_STEPS) {
         Outcome::Found => {}
         Outcome::GaveUp => return Err(Box::new(Obstacle::gave_up())),
-        Outcome::Impossible(_) => return Err(Box::new(obstacle::of(request))),
+        Outcome::Impossible(core) => {
+            return Err(Box::new(obstacle::of(
+                request,
+                components_of(&model, &hard, &core),
+            )));
+        }
     }
     for lit in &hard {
         search.require(&[*lit]);
@@ -234,7 +239,7 @@ pub fn first_answer(request: &Request) -> Option<Selection> {
 
 /// As [`first_answer`], with only some facts counting.
 fn answer_without(request: &Request, lens: Lens<'_>) -> Option<Selection> {
-    let model = Model::new(request, lens, false);
+    let model = Model::new(request, lens);
     let mut search = search_of(&model);
     let (hard, _) = stays(&model, &mut search);
     if search.solve(&hard, MOST_STEPS) != Outcome::Found {
@@ -250,6 +255,16 @@ where
     &'m Model<'a>: Theory,
 {
     Solver::new(model, model.sizes().into_iter(), model.rooms())
+}
+
+/// The components whose staying is part of a core.
+fn components_of(model: &Model<'_>, hard: &[Lit], core: &[Lit]) -> BTreeSet<Id> {
+    let staying = model
+        .components
+        .iter()
+        .filter(|component| component.stays && !component.droppable);
+    let both = staying.zip(hard).filter(|(_, lit)| core.contains(lit));
+    both.map(|(component, _)| component.id.clone()).collect()
 }
 
 /// The literals that keep components: those that have to hold, and those that are worth a price.

@@ -77,14 +77,35 @@ pub(super) struct Model<'a> {
     frameworks: Vec<u32>,
     builds: Option<u32>,
     lens: Lens<'a>,
+    staying: Option<&'a BTreeSet<Id>>,
     /// The facts looked up so far.
     pub(super) met: RefCell<BTreeSet<Fact>>,
     record: bool,
 }
 
 impl<'a> Model<'a> {
-    /// Compiles a request; `lens` leaves all but some facts out, `record` keeps which were met.
-    pub(super) fn new(request: &'a Request, lens: Lens<'a>, record: bool) -> Model<'a> {
+    /// Compiles a request.
+    pub(super) fn new(request: &'a Request, lens: Lens<'a>) -> Model<'a> {
+        Model::compiled(request, lens, None, false)
+    }
+
+    /// Compiles a request in which only some components have to be there; `record` keeps which facts
+    /// were met. The others are absent where nothing needs them, so that little is looked up.
+    pub(super) fn of_some(
+        request: &'a Request,
+        lens: Lens<'a>,
+        staying: &'a BTreeSet<Id>,
+        record: bool,
+    ) -> Model<'a> {
+        Model::compiled(request, lens, Some(staying), record)
+    }
+
+    fn compiled(
+        request: &'a Request,
+        lens: Lens<'a>,
+        staying: Option<&'a BTreeSet<Id>>,
+        record: bool,
+    ) -> Model<'a> {
         let mut model = Model {
             request,
             components: Vec::new(),
@@ -96,6 +117,7 @@ impl<'a> Model<'a> {
             frameworks: Vec::new(),
             builds: None,
             lens,
+            staying,
             met: RefCell::new(BTreeSet::new()),
             record,
         };
@@ -197,6 +219,9 @@ impl<'a> Model<'a> {
                     (false, true) => !settled || candidate.offer.is_none(),
                     (false, false) => false,
                 };
+            }
+            if let Some(staying) = self.staying {
+                component.stays = staying.contains(component.id);
             }
             component.absent_first = !component.stays;
             let held = component.held.map(|held| &request.held[held].facts.version);

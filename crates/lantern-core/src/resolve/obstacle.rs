@@ -3,7 +3,7 @@
 use super::fact::{Fact, Lens};
 use super::model::{Component, Model, named_by};
 use super::solver::{Lit, Outcome};
-use super::{MOST_STEPS, Request, Target, answer_without, search_of, stay};
+use super::{MOST_STEPS, Request, Target, answer_without, components_of, search_of, stay, stays};
 use crate::component::{Facts, Id, Kind};
 use crate::version::Version;
 use std::collections::{BTreeMap, BTreeSet};
@@ -76,20 +76,22 @@ impl Obstacle {
 ///
 /// When a conflict is found, the facts in it that make it one are taken away and the search goes on:
 /// what still conflicts has other causes.
-pub(super) fn of(request: &Request) -> Obstacle {
+///
+/// `core` are components that cannot all be there, from the search that found no answer.
+pub(super) fn of(request: &Request, core: BTreeSet<Id>) -> Obstacle {
     let mut found: Vec<BTreeSet<Fact>> = Vec::new();
     let mut away: BTreeSet<Fact> = BTreeSet::new();
-    while found.len() < MOST_CONFLICTS {
-        let Some(together) = cannot_be_together(request, &away) else {
-            break;
-        };
+    let mut next = alone_impossible(request, &away).or(Some(core));
+    while let Some(together) = next {
+        let together = fewest(request, together, &away);
         let facts = minimal(request, &together, &away);
         let before = away.len();
         away.extend(causes(&facts));
         found.push(facts);
-        if away.len() == before {
-            break;
-        }
+        next = match away.len() == before || found.len() == MOST_CONFLICTS {
+            true => None,
+            false => cannot_be_together(request, &away),
+        };
     }
     Obstacle {
         conflicts: found.into_iter().map(|facts| Conflict { facts }).collect(),
@@ -102,42 +104,59 @@ fn causes(facts: &BTreeSet<Fact>) -> impl Iterator<Item = Fact> {
     facts.iter().filter(move |fact| !wish(fact)).cloned()
 }
 
-/// As few components as can be that cannot all be there; none when there is an answer.
-fn cannot_be_together(request: &Request, away: &BTreeSet<Fact>) -> Option<BTreeSet<Id>> {
-    let model = Model::new(request, Lens::Except(away), false);
-    // What has no release at all is told for itself, before what it makes impossible.
+/// A component with no release at all: it is told for itself, before what it makes impossible.
+fn alone_impossible(request: &Request, away: &BTreeSet<Fact>) -> Option<BTreeSet<Id>> {
+    let model = Model::new(request, Lens::Except(away));
+    alone_in(&model)
+}
+
+fn alone_in(model: &Model<'_>) -> Option<BTreeSet<Id>> {
     let none = |c: &&Component| {
         c.stays && !c.droppable && c.candidates.is_empty() && model.replacers(c).is_empty()
     };
-    if let Some(component) = model.components.iter().find(none) {
-        return Some(BTreeSet::from([component.id.clone()]));
+    let component = model.components.iter().find(none)?;
+    Some(BTreeSet::from([component.id.clone()]))
+}
+
+/// Components that cannot all be there; none when there is an answer.
+fn cannot_be_together(request: &Request, away: &BTreeSet<Fact>) -> Option<BTreeSet<Id>> {
+    let model = Model::new(request, Lens::Except(away));
+    if let Some(alone) = alone_in(&model) {
+        return Some(alone);
     }
     let mut search = search_of(&model);
-    let mut staying: Vec<(Lit, Id)> = Vec::new();
-    for component in model.components.iter().filter(|c| c.stays && !c.droppable) {
-        let lit = stay(&model, &mut search, component);
-        staying.push((lit, component.id.clone()));
+    let (hard, _) = stays(&model, &mut search);
+    match search.solve(&hard, MOST_STEPS) {
+        Outcome::Impossible(core) => Some(components_of(&model, &hard, &core)),
+        Outcome::Found | Outcome::GaveUp => None,
     }
-    let assumed: Vec<Lit> = staying.iter().map(|(lit, _)| *lit).collect();
-    let Outcome::Impossible(mut core) = search.solve(&assumed, MOST_STEPS) else {
-        return None;
-    };
+}
+
+/// As few of these components as cannot all be there.
+fn fewest(request: &Request, together: BTreeSet<Id>, away: &BTreeSet<Fact>) -> BTreeSet<Id> {
+    let model = Model::of_some(request, Lens::Except(away), &together, false);
+    let mut search = search_of(&model);
+    let staying = model.components.iter().filter(|component| component.stays);
+    let staying: Vec<(Lit, &Id)> = staying
+        .map(|c| (stay(&model, &mut search, c), c.id))
+        .collect();
+    let mut core: Vec<Lit> = staying.iter().map(|(lit, _)| *lit).collect();
     let mut at = 0;
     while core.len() > 1 && at < core.len() {
         let mut without = core.clone();
         without.remove(at);
         match search.solve(&without, MOST_STEPS) {
-            Outcome::Impossible(smaller) => core = smaller,
+            Outcome::Impossible(smaller) => core.retain(|lit| smaller.contains(lit)),
             Outcome::Found | Outcome::GaveUp => at += 1,
         }
     }
-    let together = staying.into_iter().filter(|(lit, _)| core.contains(lit));
-    Some(together.map(|(_, id)| id).collect())
+    let left = staying.into_iter().filter(|(lit, _)| core.contains(lit));
+    left.map(|(_, id)| id.clone()).collect()
 }
 
 /// A minimal set of facts for which these components cannot all be there.
 fn minimal(request: &Request, together: &BTreeSet<Id>, away: &BTreeSet<Fact>) -> BTreeSet<Fact> {
-    let recording = Model::new(request, Lens::Except(away), true);
+    let recording = Model::of_some(request, Lens::Except(away), together, true);
     let mut search = search_of(&recording);
     let staying = recording
         .components
@@ -188,7 +207,7 @@ fn minimal(request: &Request, together: &BTreeSet<Id>, away: &BTreeSet<Fact>) ->
 
 /// The request with only those components that facts can speak of.
 fn narrowed(request: &Request, facts: &BTreeSet<Fact>) -> Request {
-    let model = Model::new(request, Lens::Only(facts), false);
+    let model = Model::new(request, Lens::Only(facts));
     let named: BTreeSet<&Id> = model
         .components
         .iter()
@@ -211,7 +230,9 @@ fn narrowed(request: &Request, facts: &BTreeSet<Fact>) -> Request {
 
 /// Whether these facts alone cannot hold together.
 pub(super) fn is_conflict(request: &Request, facts: &BTreeSet<Fact>) -> bool {
-    let model = Model::new(request, Lens::Only(facts), false);
+    let wished = facts.iter().filter(|fact| matches!(fact, Fact::Stays(_)));
+    let wished: BTreeSet<Id> = wished.flat_map(Fact::names).collect();
+    let model = Model::of_some(request, Lens::Only(facts), &wished, false);
     let mut search = search_of(&model);
     let staying = model
         .components

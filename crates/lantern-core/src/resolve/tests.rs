@@ -251,6 +251,11 @@ fn every_term_counts() {
             "server=, a 2, b 1",
         ),
         (
+            "a build with more room",
+            "+ server 5.4 has skins:5\nserver 5.4+wide has skins:9\n+ a 1 takes skins:3\n! b 1 takes skins:3",
+            "server 5.4+wide, a=, b 1",
+        ),
+        (
             "withdrawn ones are not taken",
             "+ server 5.4\n+ a 1 @<5\na 3 !withdrawn\na 2",
             "server=, a 2",

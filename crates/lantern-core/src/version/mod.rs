@@ -160,6 +160,11 @@ impl Version {
         self.early.is_some()
     }
 
+    /// Whether two differ in nothing but the build: `5.4+wide` is a build of the release `5.4`.
+    pub fn is_same_release(&self, other: &Version) -> bool {
+        self.significant() == other.significant() && self.early == other.early
+    }
+
     /// The version as it was written.
     pub fn as_str(&self) -> &str {
         &self.text
