@@ -5,7 +5,7 @@
 
 use crate::component::{BuildFacts, Facts, Id, Kind, Need, Provided, Side, Terms};
 use crate::family::{Notations, RangesRead};
-use crate::json::plain_reason;
+use crate::json::{JsonFault, plain_reason};
 use crate::version::Range;
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
@@ -60,15 +60,8 @@ pub struct Catalogue {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum CatalogueFault {
     /// It is not JSON, or breaks off.
-    #[error("line {line}, column {column}: {why}")]
-    Json {
-        /// From 1.
-        line: usize,
-        /// From 1.
-        column: usize,
-        /// In the words of the JSON reader.
-        why: String,
-    },
+    #[error(transparent)]
+    Json(#[from] JsonFault),
     /// It is of a format that this program does not read.
     #[error("it is of format {0}; this lantern reads format 1")]
     Format(u32),
@@ -175,11 +168,7 @@ struct WrittenBuild {
 /// # Errors
 /// When the text as a whole is no catalogue; a single broken release only lands in `left_out`.
 pub fn read(text: &str, notations: &Notations) -> Result<Catalogue, CatalogueFault> {
-    let written: Written = serde_json::from_str(text).map_err(|error| CatalogueFault::Json {
-        line: error.line(),
-        column: error.column(),
-        why: plain_reason(&error),
-    })?;
+    let written: Written = serde_json::from_str(text).map_err(JsonFault::from)?;
     if written.format != 1 {
         return Err(CatalogueFault::Format(written.format));
     }

@@ -15,6 +15,7 @@
 //! | [`inventory`] | what is installed, and which findings follow | |
 //! | [`resolve`] | which releases fit together; if none, what stands in the way | |
 //! | [`outlook`] | who is ready for which server version; which stops lead there | |
+//! | [`json`] | where a JSON text is not what a format wants | |
 //! | [`order`] | in which order; what is the least change to the arrangement that is there | |
 //! | [`clients`] | what must a client have | |
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
@@ -25,7 +26,7 @@ pub mod component;
 pub mod descriptor;
 pub mod family;
 pub mod inventory;
-mod json;
+pub mod json;
 pub mod order;
 pub mod outlook;
 pub mod path;

@@ -12,7 +12,7 @@ pub use draw::{DrawFault, Laid, Member, Payload, PayloadFile, Situation, draw, l
 
 use crate::catalogue::ArchiveRef;
 use crate::component::{Id, Kind};
-use crate::json::plain_reason;
+use crate::json::JsonFault;
 use crate::order::LineChange;
 use crate::path::RelPath;
 use crate::resolve::Reason;
@@ -214,15 +214,8 @@ impl Step {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum PlanFault {
     /// It is not JSON, breaks off, or has keys that a plan does not have.
-    #[error("line {line}, column {column}: {why}")]
-    Json {
-        /// From 1.
-        line: usize,
-        /// From 1.
-        column: usize,
-        /// In the words of the JSON reader.
-        why: String,
-    },
+    #[error(transparent)]
+    Json(#[from] JsonFault),
     /// It is of a format that this program does not read.
     #[error("it is of format {0}; this lantern reads format {FORMAT}")]
     Format(u32),
@@ -240,11 +233,7 @@ impl Plan {
     /// # Errors
     /// On anything that is not as docs/formats/plan.md says.
     pub fn parse(text: &str) -> Result<Plan, PlanFault> {
-        let plan: Plan = serde_json::from_str(text).map_err(|error| PlanFault::Json {
-            line: error.line(),
-            column: error.column(),
-            why: plain_reason(&error),
-        })?;
+        let plan: Plan = serde_json::from_str(text).map_err(JsonFault::from)?;
         if plan.format != FORMAT {
             return Err(PlanFault::Format(plan.format));
         }

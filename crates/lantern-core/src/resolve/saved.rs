@@ -6,7 +6,7 @@ use super::{Held, Policy, Prefer, Request, Target};
 use crate::catalogue::{ArchiveRef, Offer, Origin, WrittenRelease};
 use crate::component::{Facts, Id, Kind};
 use crate::family::{Notations, RangesRead};
-use crate::json::plain_reason;
+use crate::json::JsonFault;
 use crate::version::Version;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -81,15 +81,8 @@ struct WrittenKeep {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum RequestFault {
     /// It is not JSON, breaks off, or has keys that a request does not have.
-    #[error("line {line}, column {column}: {why}")]
-    Json {
-        /// From 1.
-        line: usize,
-        /// From 1.
-        column: usize,
-        /// In the words of the JSON reader.
-        why: String,
-    },
+    #[error(transparent)]
+    Json(#[from] JsonFault),
     /// It is of a format that this program does not read.
     #[error("it is of format {0}; this lantern reads format 1")]
     Format(u32),
@@ -197,11 +190,7 @@ impl Request {
     /// # Errors
     /// On anything that is not as docs/formats/request.md says.
     pub fn from_json(text: &str) -> Result<(Request, Notations), RequestFault> {
-        let written: Written = serde_json::from_str(text).map_err(|error| RequestFault::Json {
-            line: error.line(),
-            column: error.column(),
-            why: plain_reason(&error),
-        })?;
+        let written: Written = serde_json::from_str(text).map_err(JsonFault::from)?;
         if written.format != 1 {
             return Err(RequestFault::Format(written.format));
         }

@@ -1,0 +1,99 @@
+//! How a family writes versions and ranges.
+
+use crate::component::Kind;
+use crate::version::{Notation, Range, RangeFault, RangeNotation, Version, VersionFault};
+use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
+
+/// How versions and ranges are written.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Notations {
+    /// Versions of the server.
+    pub server: Notation,
+    /// Versions of all other components.
+    pub components: Notation,
+    /// Ranges over components: the first notation that reads a text is taken.
+    pub ranges: Vec<RangeNotation>,
+    /// Ranges over server versions, likewise.
+    pub server_ranges: Vec<RangeNotation>,
+}
+
+impl Default for Notations {
+    fn default() -> Notations {
+        Notations {
+            server: Notation::Dotted,
+            components: Notation::Dotted,
+            ranges: vec![RangeNotation::Comparators],
+            server_ranges: vec![RangeNotation::Comparators],
+        }
+    }
+}
+
+impl Notations {
+    /// Reads a version of a component of this kind.
+    ///
+    /// # Errors
+    /// As [`Version::parse`].
+    pub fn version(&self, kind: Kind, text: &str) -> Result<Version, VersionFault> {
+        let notation = match kind {
+            Kind::Build => self.server,
+            Kind::Framework | Kind::Pack | Kind::Addon => self.components,
+        };
+        Version::parse(text, notation)
+    }
+
+    /// Reads a range over components.
+    ///
+    /// # Errors
+    /// As [`Range::parse_any`].
+    pub fn range(&self, text: &str) -> Result<Range, RangeFault> {
+        Range::parse_any(text, &self.ranges, self.components)
+    }
+
+    /// Reads a range over server versions.
+    ///
+    /// # Errors
+    /// As [`Range::parse_any`].
+    pub fn server_range(&self, text: &str) -> Result<Range, RangeFault> {
+        Range::parse_any(text, &self.server_ranges, self.server)
+    }
+}
+
+/// Ranges read before, so that equal ones share what they hold: a catalogue has few distinct ones.
+#[derive(Debug, Default)]
+pub struct RangesRead {
+    components: HashMap<String, Range>,
+    servers: HashMap<String, Range>,
+}
+
+impl RangesRead {
+    /// Reads a range over components.
+    ///
+    /// # Errors
+    /// As [`Notations::range`].
+    pub fn range(&mut self, notations: &Notations, text: &str) -> Result<Range, RangeFault> {
+        known_or(&mut self.components, text, || notations.range(text))
+    }
+
+    /// Reads a range over server versions.
+    ///
+    /// # Errors
+    /// As [`Notations::server_range`].
+    pub fn server_range(&mut self, notations: &Notations, text: &str) -> Result<Range, RangeFault> {
+        known_or(&mut self.servers, text, || notations.server_range(text))
+    }
+}
+
+fn known_or(
+    known: &mut HashMap<String, Range>,
+    text: &str,
+    read: impl FnOnce() -> Result<Range, RangeFault>,
+) -> Result<Range, RangeFault> {
+    if let Some(range) = known.get(text) {
+        return Ok(range.clone());
+    }
+    let range = read()?;
+    known.insert(text.to_owned(), range.clone());
+    Ok(range)
+}
