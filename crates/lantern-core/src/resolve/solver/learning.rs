@@ -1,0 +1,245 @@
+//! What is learned from a conflict, and what is forgotten again.
+
+use super::{Clause, Domain, Lit, NO_DOMAIN, Reason, Solver, Theory};
+
+impl<T: Theory> Solver<T> {
+    /// The literals that made this one true, negated.
+    pub(super) fn gather_antecedents(&mut self, lit: Lit) {
+        let mut found = std::mem::take(&mut self.antecedents);
+        found.clear();
+        let var = lit.var();
+        match self.reason[var as usize] {
+            Reason::None => {}
+            Reason::Because(other) => found.push(!other),
+            Reason::Clause(clause) => {
+                let lits = &self.literals[self.lits(clause)];
+                found.extend(lits.iter().copied().filter(|other| *other != lit));
+            }
+            Reason::Last => {
+                let Domain { first, length, .. } =
+                    self.domains[self.domain_of[var as usize] as usize];
+                found.extend(
+                    (first..first + length)
+                        .filter(|other| *other != var)
+                        .map(Lit::is),
+                );
+            }
+        }
+        self.antecedents = found;
+    }
+
+    /// Learns a clause from a conflict; returns it, its assertion first, and the level to go back to.
+    pub(super) fn analyse(&mut self, conflict: Vec<Lit>) -> (Vec<Lit>, usize) {
+        let current = self.levels.len() as u32;
+        let latest = |lit: &&Lit| self.level_of[lit.var() as usize] == current;
+        if conflict.iter().filter(latest).count() == 1 {
+            // Seen late: it could have been concluded below this level, and is now.
+            return self.asserting(conflict);
+        }
+        let mut learned = vec![Lit(0)];
+        let mut open = 0;
+        let mut index = self.trail.len();
+        let mut lits = conflict;
+        loop {
+            for lit in lits.drain(..) {
+                let var = lit.var() as usize;
+                if self.marked[var] || self.level_of[var] == 0 {
+                    continue;
+                }
+                self.marked[var] = true;
+                if self.domain_of[var] != NO_DOMAIN {
+                    self.heap.bump(self.domain_of[var]);
+                }
+                if self.level_of[var] == current {
+                    open += 1;
+                } else {
+                    learned.push(lit);
+                }
+            }
+            loop {
+                index -= 1;
+                let var = self.trail[index].var() as usize;
+                if self.marked[var] && self.level_of[var] == current {
+                    break;
+                }
+            }
+            let lit = self.trail[index];
+            self.marked[lit.var() as usize] = false;
+            open -= 1;
+            if open == 0 {
+                learned[0] = !lit;
+                break;
+            }
+            self.gather_antecedents(lit);
+            lits = std::mem::take(&mut self.antecedents);
+        }
+        let all = learned.clone();
+        learned = self.shortened(learned);
+        for lit in all {
+            self.marked[lit.var() as usize] = false;
+        }
+        self.heap.decay();
+        self.asserting(learned)
+    }
+
+    /// Puts the latest literal of a clause first and the second latest behind it; returns the level at
+    /// which the first follows from the others.
+    fn asserting(&self, mut learned: Vec<Lit>) -> (Vec<Lit>, usize) {
+        let level = |lit: &Lit| self.level_of[lit.var() as usize];
+        let first = (0..learned.len()).max_by_key(|i| (level(&learned[*i]), usize::MAX - i));
+        learned.swap(0, first.unwrap_or(0));
+        let mut back = 0;
+        if learned.len() > 1 {
+            let last = (1..learned.len()).max_by_key(|i| level(&learned[*i]));
+            let last = last.unwrap_or(1);
+            learned.swap(1, last);
+            back = level(&learned[1]) as usize;
+        }
+        (learned, back)
+    }
+
+    /// Leaves out what follows from the rest.
+    fn shortened(&mut self, learned: Vec<Lit>) -> Vec<Lit> {
+        let mut kept = Vec::with_capacity(learned.len());
+        for (index, lit) in learned.iter().enumerate() {
+            if index == 0 || self.reason[lit.var() as usize] == Reason::None {
+                kept.push(*lit);
+                continue;
+            }
+            self.gather_antecedents(!*lit);
+            let follows = self.antecedents.iter().all(|other| {
+                let var = other.var() as usize;
+                self.marked[var] || self.level_of[var] == 0
+            });
+            if !follows {
+                kept.push(*lit);
+            }
+        }
+        kept
+    }
+
+    /// Which assumptions made a literal false.
+    pub(super) fn core_of(&mut self, lit: Lit) -> Vec<Lit> {
+        let mut core = vec![lit];
+        if self.level_of[lit.var() as usize] == 0 {
+            return core;
+        }
+        self.marked[lit.var() as usize] = true;
+        for index in (self.levels[0].trail..self.trail.len()).rev() {
+            let other = self.trail[index];
+            let var = other.var() as usize;
+            if !std::mem::take(&mut self.marked[var]) {
+                continue;
+            }
+            if self.reason[var] == Reason::None {
+                if other != !lit {
+                    core.push(other);
+                }
+                continue;
+            }
+            self.gather_antecedents(other);
+            let found = std::mem::take(&mut self.antecedents);
+            for antecedent in &found {
+                let var = antecedent.var() as usize;
+                if self.level_of[var] > 0 {
+                    self.marked[var] = true;
+                }
+            }
+            self.antecedents = found;
+        }
+        core
+    }
+
+    pub(super) fn learn(&mut self, learned: &[Lit]) {
+        match *learned {
+            [lit] => {
+                self.set(lit, Reason::None);
+                // It holds whatever is decided, also where decisions lie below it on the trail.
+                self.level_of[lit.var() as usize] = 0;
+            }
+            [a, b] => {
+                self.implied[(!a).index()].push(b);
+                self.implied[(!b).index()].push(a);
+                self.set(a, Reason::Because(!b));
+            }
+            _ => {
+                let mut levels: Vec<u32> = learned
+                    .iter()
+                    .map(|l| self.level_of[l.var() as usize])
+                    .collect();
+                levels.sort_unstable();
+                levels.dedup();
+                let clause = self.store(learned, true, levels.len() as u32);
+                self.set(learned[0], Reason::Clause(clause));
+            }
+        }
+    }
+
+    /// Forgets the half of the learned clauses in which most levels meet, when there are many.
+    pub(super) fn forget_some(&mut self) {
+        if self.learned < 4_000 + self.clauses.len() / 4 {
+            return;
+        }
+        let mut glues: Vec<u32> = self
+            .clauses
+            .iter()
+            .filter(|c| c.learned)
+            .map(|c| c.glue)
+            .collect();
+        glues.sort_unstable();
+        let bar = glues[glues.len() / 2].max(3);
+        let in_use: std::collections::HashSet<u32> = self
+            .trail
+            .iter()
+            .filter_map(|lit| match self.reason[lit.var() as usize] {
+                Reason::Clause(clause) => Some(clause),
+                _ => None,
+            })
+            .collect();
+        let goes = |index: usize, clause: &Clause| {
+            clause.learned && clause.glue >= bar && !in_use.contains(&(index as u32))
+        };
+        let mut renumbered = vec![u32::MAX; self.clauses.len()];
+        let (mut clauses, mut literals) = (Vec::new(), Vec::new());
+        for (index, clause) in self.clauses.iter().enumerate() {
+            if goes(index, clause) {
+                continue;
+            }
+            renumbered[index] = clauses.len() as u32;
+            let range = clause.start as usize..(clause.start + clause.length) as usize;
+            clauses.push(Clause {
+                start: literals.len() as u32,
+                ..*clause
+            });
+            literals.extend_from_slice(&self.literals[range]);
+        }
+        self.learned = clauses.iter().filter(|c| c.learned).count();
+        self.clauses = clauses;
+        self.literals = literals;
+        for watches in &mut self.watches {
+            watches.retain_mut(|watch| {
+                watch.clause = renumbered[watch.clause as usize];
+                watch.clause != u32::MAX
+            });
+        }
+        for reason in &mut self.reason {
+            if let Reason::Clause(clause) = reason {
+                // Of variables that are not set, reasons are left over and mean nothing.
+                let new = renumbered[*clause as usize];
+                *reason = if new == u32::MAX {
+                    Reason::None
+                } else {
+                    Reason::Clause(new)
+                };
+            }
+        }
+        for demand in self
+            .demands_of
+            .iter_mut()
+            .flatten()
+            .chain(&mut self.demands)
+        {
+            *demand = renumbered[*demand as usize];
+        }
+    }
+}
