@@ -3,7 +3,7 @@
 //! The format is `*.catalogue.json`, described in docs/formats/catalogue.md. One broken release is
 //! left out and told; the rest stands.
 
-use crate::component::{BuildFacts, Facts, Id, Kind, Need, Provided, Side, Terms};
+use crate::component::{BuildFacts, Effect, Facts, Id, Kind, Need, Provided, Side, Terms};
 use crate::family::{Notations, RangesRead};
 use crate::json::{JsonFault, plain_reason};
 use crate::version::Range;
@@ -118,6 +118,8 @@ pub(crate) struct WrittenRelease {
     withdrawn: bool,
     #[serde(skip_serializing_if = "Option::is_none")]
     side: Option<Side>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    effect: Option<Effect>,
     #[serde(skip_serializing_if = "Option::is_none")]
     world_bound: Option<bool>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -313,6 +315,7 @@ impl WrittenRelease {
             clashes: needs(self.clashes)?,
             provides: provides.collect::<Result<_, String>>()?,
             side: self.side,
+            effect: self.effect,
             world_bound: self.world_bound,
             terms: Terms {
                 needs_any: needs_any?,
@@ -390,6 +393,7 @@ impl WrittenRelease {
             },
             withdrawn: terms.withdrawn,
             side: facts.side,
+            effect: facts.effect,
             world_bound: facts.world_bound,
             build: (facts.kind == Kind::Build).then_some(build),
             archive: None,
@@ -459,7 +463,7 @@ mod tests {
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
         3: bee-traffic 1.0: "=>5" is not a range: "=>" is none of = > >= < <= ^ ~ (column 1)
-        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `title`, `server`, `needs`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `group`, `framework`, `runtime`, `flavour`, `takes`, `channel`, `withdrawn`, `side`, `world_bound`, `build`, `archive`
+        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `title`, `server`, `needs`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `group`, `framework`, `runtime`, `flavour`, `takes`, `channel`, `withdrawn`, `side`, `effect`, `world_bound`, `build`, `archive`
         5: drip-lines 1.0 disagrees with the one at line 2
         7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits in lower case
         8: the id Drip-Lines differs from drip-lines only in case

@@ -107,6 +107,27 @@ impl fmt::Display for Side {
     }
 }
 
+/// What a component does to play: a server with any that changes it has to be listed as modded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Effect {
+    /// It changes play.
+    Play,
+    /// It is for administrators alone.
+    Admin,
+}
+
+impl Effect {
+    /// Reads an effect as descriptors spell it.
+    pub fn read(text: &str) -> Option<Effect> {
+        match text.trim().to_ascii_lowercase().as_str() {
+            "play" => Some(Effect::Play),
+            "admin" => Some(Effect::Admin),
+            _ => None,
+        }
+    }
+}
+
 /// Another component that one needs, uses or clashes with, and in which versions.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Need {
@@ -149,6 +170,8 @@ pub struct Facts {
     pub provides: Vec<Provided>,
     /// Where it has to be installed; `None` when nobody declared it.
     pub side: Option<Side>,
+    /// What it does to play; `None` when nobody declared it.
+    pub effect: Option<Effect>,
     /// Whether the world holds its content; `None` when nobody declared it.
     pub world_bound: Option<bool>,
     /// What else it asks for; empty for most.
@@ -231,6 +254,7 @@ impl Facts {
             clashes: Vec::new(),
             provides: Vec::new(),
             side: None,
+            effect: None,
             world_bound: None,
             terms: Terms::default(),
             build: BuildFacts::default(),

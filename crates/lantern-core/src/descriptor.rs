@@ -1,6 +1,6 @@
 //! What a descriptor text says, by the rules of a reader.
 
-use crate::component::{Facts, Id, Need, Provided, Side};
+use crate::component::{Effect, Facts, Id, Need, Provided, Side};
 use crate::family::{FieldRule, Lookup, Notations, Reader, TextNotation};
 use crate::version::Version;
 use std::collections::BTreeMap;
@@ -111,6 +111,15 @@ impl Source<'_> {
             })?),
             None => reader.side,
         };
+        let effect = match self.text(&fields.effect) {
+            Some(text) => Some(Effect::read(&text).ok_or_else(|| {
+                self.fault(
+                    &text,
+                    format!("the effect {text:?} is neither play nor admin"),
+                )
+            })?),
+            None => None,
+        };
         let world_bound = match self.text(&fields.world_bound).as_deref() {
             None => None,
             Some("true" | "yes" | "1") => Some(true),
@@ -133,6 +142,7 @@ impl Source<'_> {
                 })
                 .collect(),
             side,
+            effect,
             world_bound,
             ..Facts::new(Id::new(&id), reader.kind, version)
         })
@@ -359,7 +369,7 @@ mod tests {
         shape = "archive"
         at = "*.vpk"
         files = [{ name = "addon.toml", notation = "toml" }]
-        fields = { id = "id", version = "version", needs = "needs", uses = "uses", server = "server", side = "side" }
+        fields = { id = "id", version = "version", needs = "needs", uses = "uses", server = "server", side = "side", effect = "effect" }
     "#;
 
     #[test]
@@ -398,6 +408,10 @@ mod tests {
             (
                 "id = 'a/b'\n",
                 "addon.toml:1: the id \"a/b\" cannot be used",
+            ),
+            (
+                "id = 'a'\neffect = 'loud'\n",
+                "addon.toml:2: the effect \"loud\" is neither play nor admin",
             ),
             (
                 "id = 'a'\nside = 'up'\n",

@@ -90,7 +90,7 @@ const INSTALLED: &[Addon] = &[
         "Night Watch",
         ">=4.0",
         "server",
-        "",
+        "effect = \"admin\"\n",
         20_000,
     ),
 ];

@@ -219,6 +219,8 @@ pub struct Fields {
     pub server: FieldRule,
     /// `server`, `client` or `both`.
     pub side: FieldRule,
+    /// `play` or `admin`.
+    pub effect: FieldRule,
     /// Whether the world holds its content.
     pub world_bound: FieldRule,
 }

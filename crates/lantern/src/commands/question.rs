@@ -1,6 +1,6 @@
 //! The options of every command that asks which releases fit together.
 
-use crate::look::{Look, Means};
+use crate::look::{Look, Means, count};
 use clap::Args;
 use lantern_core::resolve::{Policy, Prefer};
 use lantern_host::Result;
@@ -35,6 +35,14 @@ impl Sources {
         for (place, why) in &depot.left_out {
             let word = look.paint_error(Means::Caution, "left out");
             look.talk(&format!("{word}: {place}: {why}"));
+        }
+        if depot.left_out.len() > 1 {
+            let count = count(
+                depot.left_out.len(),
+                "release or archive",
+                "releases or archives",
+            );
+            look.talk(&format!("{count} left out; the rest goes on"));
         }
         Ok(depot)
     }

@@ -168,6 +168,7 @@ fn as_json(server: &str, family: &str, found: &Survey) -> Value {
             "needs": needs(&facts.needs),
             "uses": needs(&facts.uses),
             "side": facts.side,
+            "effect": facts.effect,
             "on": component.on,
             "pack": component.group,
             "place": component.place,
