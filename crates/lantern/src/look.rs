@@ -94,26 +94,75 @@ impl Look {
     }
 
     /// Prints a table without borders, fitted to the terminal.
+    ///
+    /// Where it is too narrow the widest column is wrapped; where that is not enough it is left out,
+    /// and that is said. Ids and versions are never broken.
     pub fn table(&self, heads: &[&str], rows: Vec<Vec<String>>) {
+        let mut shown: Vec<usize> = (0..heads.len()).collect();
+        let natural = |column: usize| {
+            let cells = rows.iter().filter_map(|row| row.get(column));
+            let cells = cells.map(|cell| console::measure_text_width(cell));
+            cells.chain([heads[column].len()]).max().unwrap_or(0)
+        };
+        let limit = width().map_or(usize::MAX, usize::from);
+        let (mut wrapped, mut left_out) = (None, Vec::new());
+        while shown.len() > 1 {
+            let total: usize = shown.iter().map(|column| natural(*column) + GAP).sum();
+            let Some(widest) = shown.iter().copied().max_by_key(|column| natural(*column)) else {
+                break;
+            };
+            if total <= limit {
+                break;
+            }
+            let room = (limit + natural(widest)).saturating_sub(total);
+            if room >= NARROWEST {
+                wrapped = Some((widest, room));
+                break;
+            }
+            shown.retain(|column| *column != widest);
+            left_out.push(heads[widest]);
+        }
         let mut table = Table::new();
         table
             .load_style(comfy_table::presets::NOTHING)
             .set_content_arrangement(ContentArrangement::Dynamic);
-        if let Some(width) = width() {
-            table.set_width(width);
+        if limit < usize::MAX {
+            table.set_width(limit as u16);
         }
-        table.set_header(heads.iter().map(|head| self.paint(Means::Aside, head)));
-        for row in rows {
-            table.add_row(Row::from(row));
+        table.set_header(
+            shown
+                .iter()
+                .map(|column| self.paint(Means::Aside, heads[*column])),
+        );
+        for row in &rows {
+            let cells = shown
+                .iter()
+                .map(|column| row.get(*column).cloned().unwrap_or_default());
+            table.add_row(Row::from(cells.collect::<Vec<String>>()));
         }
-        for column in table.column_iter_mut() {
-            column.set_padding((0, 2));
+        for (column, number) in table.column_iter_mut().zip(&shown) {
+            column.set_padding((0, GAP as u16));
+            let room = match wrapped {
+                Some((widest, room)) if widest == *number => room,
+                _ => natural(*number),
+            };
+            let exact = comfy_table::Width::Fixed((room + GAP) as u16);
+            column.set_constraint(comfy_table::ColumnConstraint::Absolute(exact));
         }
         for line in table.lines() {
             self.say(&format!("  {}", line.trim_end()));
         }
+        if !left_out.is_empty() {
+            let text = format!("  (too narrow for: {})", left_out.join(", "));
+            self.say(&self.paint(Means::Aside, &text));
+        }
     }
 }
+
+/// Blanks between columns.
+const GAP: usize = 2;
+/// No column is wrapped to fewer characters.
+const NARROWEST: usize = 16;
 
 fn paint(color: bool, means: Means, text: &str) -> String {
     if !color || text.is_empty() {

@@ -19,9 +19,10 @@ fn adopt_survey_plan() {
         world.read("halcyon-terrace/.lantern/next.plan.json"),
         "the same input gives the same plan"
     );
-    let narrow = world.ok(&[SURVEY, &["--color", "never"]].concat());
+    let narrow = world.narrow(SURVEY, "70");
+    assert_snapshot!("survey_narrow", narrow);
     assert!(
-        narrow.lines().all(|line| line.chars().count() <= 110),
+        narrow.lines().all(|line| line.chars().count() <= 70),
         "{narrow}"
     );
 }

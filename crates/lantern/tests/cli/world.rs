@@ -142,6 +142,13 @@ impl World {
         stdout
     }
 
+    /// Runs lantern in a terminal of so many columns; returns its stdout.
+    pub fn narrow(&self, args: &[&str], columns: &str) -> String {
+        let mut command = self.command(Path::new(env!("CARGO_BIN_EXE_lantern")), args);
+        let output = command.env("COLUMNS", columns).output().unwrap();
+        self.comparable(&String::from_utf8_lossy(&output.stdout))
+    }
+
     /// Starts lantern and leaves it at work.
     pub fn begin(&self, args: &[&str]) -> Child {
         let mut command = self.command(Path::new(env!("CARGO_BIN_EXE_lantern")), args);
