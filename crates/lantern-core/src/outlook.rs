@@ -77,6 +77,8 @@ pub enum Together {
 pub struct Outlook {
     /// The server versions, in ascending order.
     pub versions: Vec<Version>,
+    /// For each version, the protocol that its clients speak; none when no build states it.
+    pub protocols: Vec<Option<String>>,
     /// The components, by kind, then id.
     pub rows: Vec<Row>,
     /// For each version, whether everything fits together.
@@ -136,7 +138,13 @@ pub fn outlook(request: &Request, versions: Vec<Version>) -> Outlook {
         late.map(|row| (row.id.clone(), needing(request, &row.id)))
             .collect()
     });
+    let protocol = |version: &Version| {
+        let builds = request.releases(&request.build);
+        let mut stated = builds.filter(|facts| facts.version.is_same_release(version));
+        stated.find_map(|facts| facts.build.protocol.clone())
+    };
     Outlook {
+        protocols: versions.iter().map(protocol).collect(),
         together: versions
             .iter()
             .map(|version| together(request, version))

@@ -4,6 +4,7 @@
 //! stopped, of what has changed since. `objects/ab/HASH.zst` holds the contents, `backups/NAME.json`
 //! says which content was where.
 
+use crate::changeover::free_name;
 use crate::config::Server;
 use crate::durable;
 use crate::error::{At, Error, Result};
@@ -162,14 +163,21 @@ fn store(server: &Server, path: &Path) -> Result<String> {
     Ok(hash)
 }
 
-/// Writes the backup's page: from here on it can be restored by its name.
+/// Writes the backup's page and returns its name: from here on it can be restored by it.
+///
+/// An earlier page is never written over: the name gets a number behind it.
 ///
 /// # Errors
 /// When the store cannot be written.
-pub fn finish(server: &Server, pass: &Pass, name: &str) -> Result<()> {
+pub fn finish(server: &Server, pass: &Pass, name: &str) -> Result<String> {
+    let folder = server.folder.make_own("store/backups")?;
+    let page = free_name(|suffix| folder.join(format!("{name}{suffix}.json")));
+    let name = page
+        .file_stem()
+        .map_or(name.into(), |stem| stem.to_string_lossy().into_owned());
     let manifest = Manifest {
         format: 1,
-        name: name.into(),
+        name: name.clone(),
         files: pass
             .files
             .iter()
@@ -180,9 +188,9 @@ pub fn finish(server: &Server, pass: &Pass, name: &str) -> Result<()> {
             })
             .collect(),
     };
-    let folder = server.folder.make_own("store/backups")?;
     let text = serde_json::to_vec_pretty(&manifest).expect("a manifest has only plain values");
-    durable::write(&folder.join(format!("{name}.json")), &text)
+    durable::write(&page, &text)?;
+    Ok(name)
 }
 
 /// Reads a backup's page.

@@ -244,7 +244,7 @@ pub(super) fn is_conflict(request: &Request, facts: &BTreeSet<Fact>) -> bool {
 
 impl Request {
     /// All releases known of a component, what is installed first.
-    pub(super) fn releases(&self, id: &Id) -> impl Iterator<Item = &Facts> + use<'_> {
+    pub(crate) fn releases(&self, id: &Id) -> impl Iterator<Item = &Facts> + use<'_> {
         let id = id.clone();
         let held = self.held.iter().map(|held| &held.facts);
         let all = held.chain(self.offers.iter().map(|offer| &offer.facts));

@@ -25,6 +25,7 @@ use lantern_core::plan::{Plan, Step, What};
 use moves::Move;
 use serde::{Deserialize, Serialize};
 use std::fs;
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 /// What a changeover tells while it is under way.
@@ -108,14 +109,7 @@ pub fn changeover(
         format!("{} paths are as planned", plan.actions.len()),
     ));
     journal.enter(&server.folder, Phase::Preparing)?;
-    let mut run = Run {
-        server,
-        console,
-        journal,
-        tell,
-        down_since: None,
-        own_ms: 0,
-    };
+    let mut run = Run::new(server, journal, tell, None);
     match run.before_swap(&plan) {
         Ok(pass) => run.swap_and_start(ledger, &plan, &pass),
         Err(error) => {
@@ -142,28 +136,13 @@ pub fn resume(server: &Server, ledger: &mut Ledger, tell: &mut dyn FnMut(Event))
             changeover(server, ledger, plan, tell)
         }
         Phase::Swapping | Phase::Starting => {
-            let console = Console::of(server);
-            console.stop()?;
+            Console::of(server).stop()?;
             let pass = backup::pass(server, None)?;
-            let mut run = Run {
-                server,
-                console,
-                journal,
-                tell,
-                down_since: Some(Instant::now()),
-                own_ms: 0,
-            };
+            let mut run = Run::new(server, journal, tell, Some(Instant::now()));
             run.swap_and_start(ledger, &plan, &pass)
         }
         Phase::GoingBack => {
-            let mut run = Run {
-                server,
-                console: Console::of(server),
-                journal,
-                tell,
-                down_since: Some(Instant::now()),
-                own_ms: 0,
-            };
+            let mut run = Run::new(server, journal, tell, Some(Instant::now()));
             Err(run.go_back("it was cut off while it was going back".into()))
         }
     }
@@ -231,6 +210,24 @@ struct Run<'a, 'b> {
     tell: &'b mut dyn FnMut(Event),
     down_since: Option<Instant>,
     own_ms: u64,
+}
+
+impl<'a, 'b> Run<'a, 'b> {
+    fn new(
+        server: &'a Server,
+        journal: Journal,
+        tell: &'b mut dyn FnMut(Event),
+        down_since: Option<Instant>,
+    ) -> Run<'a, 'b> {
+        Run {
+            server,
+            console: Console::of(server),
+            journal,
+            tell,
+            down_since,
+            own_ms: 0,
+        }
+    }
 }
 
 impl Run<'_, '_> {
@@ -310,8 +307,7 @@ impl Run<'_, '_> {
             safe(&journal.from),
             safe(&journal.to)
         );
-        backup::finish(self.server, &pass, &name)?;
-        self.journal.backup = Some(name);
+        self.journal.backup = Some(backup::finish(self.server, &pass, &name)?);
         let what = format!("{} bytes had changed since", pass.read_bytes);
         self.done(Step::SecondBackup, what);
         Ok(pass)
@@ -500,9 +496,31 @@ impl Run<'_, '_> {
             let process = self.console.start()?;
             self.console.wait_ready(&process)?;
         }
+        self.keep_rewritten()?;
         self.clean_up_staging();
         Journal::end(&self.server.folder)?;
         Ok(self.journal.was_up)
+    }
+
+    /// What the server that failed wrote into new files is no release's: it is set aside, not dropped.
+    fn keep_rewritten(&self) -> Result<()> {
+        let folder = &self.server.folder;
+        let number = self.journal.number;
+        let staging = folder.root().join(stage::folder_name(number));
+        let aside =
+            free_name(|suffix| folder.own(&format!("set-aside/{number:04}-failed{suffix}")));
+        for put in self.journal.puts.iter().cloned().map(Put::from) {
+            let staged = staging.join(put.path.as_str());
+            if !staged.is_file() || crate::folder::hash_file(&staged)? == put.hash {
+                continue;
+            }
+            let to = aside.join(put.path.as_str());
+            if let Some(parent) = to.parent() {
+                fs::create_dir_all(parent).at("making the folder", parent)?;
+            }
+            fs::rename(&staged, &to).at("renaming", &staged)?;
+        }
+        Ok(())
     }
 
     fn stop_whatever_runs(&self) -> Result<()> {
@@ -547,6 +565,13 @@ fn files(count: usize) -> String {
     } else {
         format!("{count} files")
     }
+}
+
+/// The first path that is not there yet, of those with nothing, `-2`, `-3` … behind the name.
+pub(crate) fn free_name(path: impl Fn(&str) -> PathBuf) -> PathBuf {
+    let later = (2..).map(|n| path(&format!("-{n}")));
+    let mut all = std::iter::once(path("")).chain(later);
+    all.find(|path| !path.exists()).unwrap_or_else(|| path(""))
 }
 
 /// Makes sure that a folder for set-aside files can be made before anything is moved there.

@@ -72,14 +72,7 @@ pub fn undo(
         backup: Some(way_back.backup.clone()),
     };
     journal.enter(&server.folder, Phase::Preparing)?;
-    let mut run = Run {
-        server,
-        console,
-        journal,
-        tell,
-        down_since: None,
-        own_ms: 0,
-    };
+    let mut run = Run::new(server, journal, tell, None);
     run.begins(Step::Stop);
     let prepared = if was_up { run.console.stop() } else { Ok(()) };
     run.down_since = was_up.then(Instant::now);
@@ -140,15 +133,8 @@ fn take_back_cut_off(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Undone> {
     let is_undo = journal.kind == "undo";
-    let mut run = Run {
-        server,
-        console: Console::of(server),
-        tell,
-        // How long the server was down before this is not known.
-        down_since: None,
-        own_ms: 0,
-        journal,
-    };
+    // How long the server was down before this is not known.
+    let mut run = Run::new(server, journal, tell, None);
     let running = if is_undo {
         if run.journal.phase == Phase::Preparing {
             // Nothing was touched; the next undo begins anew.

@@ -200,6 +200,7 @@ fn as_json(outlook: &Outlook, stops: &[Option<Vec<Version>>]) -> serde_json::Val
     let versions = outlook.versions.iter().enumerate().map(|(at, version_at)| {
         json!({
             "version": version(version_at),
+            "protocol": outlook.protocols[at],
             "together": outlook.together[at],
             "held_back_by": outlook.held_back[at],
             "stops": stops[at].as_ref().map(|way| way.iter().map(version).collect::<Vec<_>>()),

@@ -136,6 +136,39 @@ fn a_failing_start_brings_the_old_state_back() {
 }
 
 #[test]
+fn what_a_failed_server_wrote_is_set_aside() {
+    let world = World::running();
+    world.edit(
+        "halcyon-terrace/start.sh",
+        "exec",
+        "echo '# the server was here' >> greenhouse.conf\nexec",
+    );
+    world.drop_addon(
+        "fern-1.0.0.vpk",
+        "id='fern'\nversion='1.0.0'\n[standin]\ncrash='wilted'\n",
+    );
+    let settings = world.read("halcyon-terrace/greenhouse.conf");
+    for attempt in ["0001-failed", "0001-failed-2"] {
+        world.ok(DROP);
+        assert!(world.lantern(CHANGEOVER).contains("exit status 4"));
+        let written = world.read(&format!(
+            "halcyon-terrace/.lantern/set-aside/{attempt}/greenhouse.conf"
+        ));
+        assert!(
+            written.contains("start fern") && written.ends_with("# the server was here\n"),
+            "{written}"
+        );
+    }
+    // The old state, with what the old server wrote as it was started again, twice.
+    assert_eq!(
+        world.read("halcyon-terrace/greenhouse.conf"),
+        settings + &"# the server was here\n".repeat(2)
+    );
+    let backups = fs::read_dir(world.path("halcyon-terrace/.lantern/store/backups")).unwrap();
+    assert_eq!(backups.count(), 2, "no backup is written over");
+}
+
+#[test]
 fn a_server_that_dies_after_the_ready_line_is_noticed() {
     let world = World::running();
     world.drop_addon(
