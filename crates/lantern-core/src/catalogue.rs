@@ -102,6 +102,10 @@ pub(crate) struct WrittenRelease {
     replaces: Vec<Id>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     companions: Vec<Id>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    before: Vec<Id>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    after: Vec<Id>,
     #[serde(skip_serializing_if = "Option::is_none")]
     group: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -325,6 +329,8 @@ impl WrittenRelease {
                 replaces: self.replaces,
                 group: self.group,
                 companions: self.companions,
+                before: self.before,
+                after: self.after,
                 takes: self.takes,
                 early: self.channel == Channel::Early,
                 withdrawn: self.withdrawn,
@@ -381,6 +387,8 @@ impl WrittenRelease {
             provides: provides.collect(),
             replaces: terms.replaces.clone(),
             companions: terms.companions.clone(),
+            before: terms.before.clone(),
+            after: terms.after.clone(),
             group: terms.group.clone(),
             framework: text(&terms.framework),
             runtime: text(&terms.runtime),
@@ -463,7 +471,7 @@ mod tests {
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
         3: bee-traffic 1.0: "=>5" is not a range: "=>" is none of = > >= < <= ^ ~ (column 1)
-        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `title`, `server`, `needs`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `group`, `framework`, `runtime`, `flavour`, `takes`, `channel`, `withdrawn`, `side`, `effect`, `world_bound`, `build`, `archive`
+        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `title`, `server`, `needs`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `before`, `after`, `group`, `framework`, `runtime`, `flavour`, `takes`, `channel`, `withdrawn`, `side`, `effect`, `world_bound`, `build`, `archive`
         5: drip-lines 1.0 disagrees with the one at line 2
         7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits in lower case
         8: the id Drip-Lines differs from drip-lines only in case

@@ -215,6 +215,10 @@ pub struct Terms {
     pub replaces: Vec<Id>,
     /// A group of which only one may be there.
     pub group: Option<String>,
+    /// Components that have to be started after it, where they are there.
+    pub before: Vec<Id>,
+    /// Components that have to be started before it, where they are there.
+    pub after: Vec<Id>,
     /// Components that move together with it: where one is there, it is of the same version.
     pub companions: Vec<Id>,
     /// What it takes of each kind of slot.

@@ -10,6 +10,7 @@
 //! | [`path`] | which paths may be written below a server folder | |
 //! | [`family`] | what does a family file say | `*.family.toml` |
 //! | [`descriptor`] | what does this descriptor text say, by these reader rules | |
+//! | [`document`] | what does this text hold, in whatever notation | |
 //! | [`catalogue`] | which releases are on offer | `*.catalogue.json` |
 //! | [`tree`] | which component does a file belong to | |
 //! | [`inventory`] | what is installed, and which findings follow | |
@@ -24,6 +25,7 @@ pub mod catalogue;
 pub mod clients;
 pub mod component;
 pub mod descriptor;
+pub mod document;
 pub mod family;
 pub mod inventory;
 pub mod json;

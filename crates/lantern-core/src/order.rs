@@ -2,6 +2,7 @@
 
 use crate::component::Id;
 use crate::family::{OrderKind, OrderRule};
+use crate::path::RelPath;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -16,21 +17,62 @@ pub struct OrderLine {
     pub on: bool,
 }
 
-/// Reads the lines of a load-order file that name add-ons.
+/// Reads the entries of a load-order file that name add-ons.
 pub fn read(rule: &OrderRule, text: &str) -> Vec<OrderLine> {
-    let lines = text.lines().enumerate().filter_map(|(index, line)| {
-        let id = rule.line.capture("id", line)?;
-        let on = match rule.kind {
-            OrderKind::Sequence => true,
-            OrderKind::Flags => rule.line.capture("on", line) != Some(rule.off.as_str()),
+    let mut entries = Vec::new();
+    for (index, line) in text.lines().enumerate() {
+        let mut add = |id: &str, on| {
+            entries.push(OrderLine {
+                line: index + 1,
+                id: Id::new(id),
+                on,
+            });
         };
-        Some(OrderLine {
-            line: index + 1,
-            id: Id::new(id),
-            on,
-        })
-    });
-    lines.collect()
+        match rule.kind {
+            OrderKind::Sequence => {
+                if let Some(id) = rule.line.capture("id", line) {
+                    add(id, true);
+                }
+            }
+            OrderKind::Flags => {
+                if let Some(id) = rule.line.capture("id", line) {
+                    add(id, rule.line.capture("on", line) != Some(rule.off.as_str()));
+                }
+            }
+            OrderKind::List => {
+                let items = rule.line.capture("list", line).unwrap_or("");
+                for id in items.split(rule.between.trim()).map(str::trim) {
+                    if !id.is_empty() {
+                        add(id, true);
+                    }
+                }
+            }
+        }
+    }
+    entries
+}
+
+/// The entry that starts an add-on: its own, or that of a category whose folder it lies in.
+pub fn starter<'o>(
+    rule: &OrderRule,
+    entries: &'o [OrderLine],
+    id: &Id,
+    place: &RelPath,
+) -> Option<&'o OrderLine> {
+    let own = entries.iter().find(|entry| entry.id == *id);
+    own.or_else(|| {
+        let mut folder = place.folder();
+        while let Some(path) = folder {
+            if rule.categories.matches(path.as_str()) {
+                let category = entries.iter().find(|e| e.id.as_str() == path.name());
+                if category.is_some() {
+                    return category;
+                }
+            }
+            folder = path.folder();
+        }
+        None
+    })
 }
 
 /// Add-ons that each have to be started before one another, in a ring.
@@ -198,6 +240,36 @@ pub fn write_sequence(rule: &OrderRule, text: &str, order: &[Id]) -> (String, Ve
     }
     for ids in behind.into_values() {
         put_new(&mut out, &mut changes, ids);
+    }
+    (join_lines(text, &out), changes)
+}
+
+/// Writes an order into the text of a file that holds it in one line; all else stays.
+///
+/// Where no line is found, nothing is written: there is no place for one.
+pub fn write_list(rule: &OrderRule, text: &str, order: &[Id]) -> (String, Vec<LineChange>) {
+    let items: Vec<String> = order
+        .iter()
+        .map(|id| rule.write.replace("{id}", id.as_str()))
+        .collect();
+    let items = items.join(&rule.between);
+    let mut changes = Vec::new();
+    let mut out: Vec<String> = text.lines().map(str::to_owned).collect();
+    for (index, line) in out.iter_mut().enumerate() {
+        let found = rule.line.regex().captures(line);
+        let Some(list) = found.and_then(|found| Some(found.name("list")?.range())) else {
+            continue;
+        };
+        let becomes = format!("{}{items}{}", &line[..list.start], &line[list.end..]);
+        if becomes != *line {
+            changes.push(LineChange::Changed {
+                line: index + 1,
+                text: line.clone(),
+                becomes: becomes.clone(),
+            });
+            *line = becomes;
+        }
+        break;
     }
     (join_lines(text, &out), changes)
 }

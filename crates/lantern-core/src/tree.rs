@@ -1,9 +1,9 @@
 //! Which component a file belongs to.
 
-use crate::family::{Family, Reader, Shape};
+use crate::family::{Family, Names, Reader, Shape};
 use crate::path::RelPath;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap};
 
 /// One file of a server folder or archive.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -29,17 +29,6 @@ pub struct Claim<'f> {
     pub files: Vec<usize>,
 }
 
-impl Claim<'_> {
-    /// The folder's name, or the archive's without extension.
-    pub fn bare_name(&self) -> &str {
-        let name = self.place.name();
-        match self.reader.shape {
-            Shape::Archive => name.rsplit_once('.').map_or(name, |(stem, _)| stem),
-            Shape::Folder | Shape::Group => name,
-        }
-    }
-}
-
 /// What the readers of a family make of a listing.
 #[derive(Debug)]
 pub struct Claims<'f> {
@@ -51,20 +40,23 @@ pub struct Claims<'f> {
 
 /// Finds the places of components; each file gets one owner at most.
 ///
-/// Kept and passing files belong to nobody.
+/// `files` are sorted by path. Kept and passing files belong to nobody.
 pub fn claim<'f>(family: &'f Family, files: &[FileSeen]) -> Claims<'f> {
-    let mut folders: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
-    for file in files {
-        let mut path = file.path.as_str();
-        while let Some((folder, name)) = path.rsplit_once('/') {
-            folders.entry(folder).or_default().insert(name);
+    let paths: Vec<&str> = files.iter().map(|file| file.path.as_str()).collect();
+    let mut folders: BTreeSet<&str> = BTreeSet::new();
+    for path in &paths {
+        let mut path = *path;
+        while let Some((folder, _)) = path.rsplit_once('/') {
+            if !folders.insert(folder) {
+                break;
+            }
             path = folder;
         }
     }
     let mut claims: Vec<Claim<'f>> = Vec::new();
     let mut places: HashMap<String, usize> = HashMap::new();
-    let mut add = |claims: &mut Vec<Claim<'f>>, reader, place: &str, group| -> Option<usize> {
-        if places.contains_key(place) {
+    let mut add = |reader, place: &str, group| -> Option<usize> {
+        if places.contains_key(place) || family.keeps(place) {
             return None;
         }
         places.insert(place.to_owned(), claims.len());
@@ -77,27 +69,31 @@ pub fn claim<'f>(family: &'f Family, files: &[FileSeen]) -> Claims<'f> {
         Some(claims.len() - 1)
     };
     for reader in &family.readers {
-        if reader.shape == Shape::Archive {
-            for file in files.iter().filter(|f| reader.at.matches(f.path.as_str())) {
-                add(&mut claims, reader, file.path.as_str(), None);
+        match reader.shape {
+            Shape::Entry => {}
+            Shape::Archive | Shape::File => {
+                for path in paths.iter().filter(|path| reader.at.matches(path)) {
+                    add(reader, path, None);
+                }
             }
-            continue;
-        }
-        for (folder, names) in &folders {
-            if !reader.at.matches(folder) || !marked(reader, |mark| names.contains(mark)) {
-                continue;
-            }
-            let Some(index) = add(&mut claims, reader, folder, None) else {
-                continue;
-            };
-            let Some(inner) = reader.members.as_deref().and_then(|m| family.reader(m)) else {
-                continue;
-            };
-            for name in names {
-                let path = format!("{folder}/{name}");
-                let inside = folders.get(path.as_str());
-                if inside.is_some_and(|names| marked(inner, |mark| names.contains(mark))) {
-                    add(&mut claims, inner, &path, Some(index));
+            Shape::Folder | Shape::Group => {
+                for folder in folders.iter().filter(|folder| reader.at.matches(folder)) {
+                    if !marked(reader, &below(&paths, folder)) {
+                        continue;
+                    }
+                    let Some(index) = add(reader, folder, None) else {
+                        continue;
+                    };
+                    let members = reader.members.as_deref();
+                    let Some(inner) = members.and_then(|name| family.reader(name)) else {
+                        continue;
+                    };
+                    for name in names_in(&below(&paths, folder)) {
+                        let path = format!("{folder}/{name}");
+                        if marked(inner, &below(&paths, &path)) {
+                            add(inner, &path, Some(index));
+                        }
+                    }
                 }
             }
         }
@@ -124,37 +120,55 @@ pub fn claim<'f>(family: &'f Family, files: &[FileSeen]) -> Claims<'f> {
     Claims { claims, owner }
 }
 
-/// Whether a folder has what the reader goes by.
-pub fn marked(reader: &Reader, has: impl Fn(&str) -> bool) -> bool {
-    if reader.marks.is_empty() {
-        reader.files.iter().any(|file| has(&file.name))
-    } else {
-        reader.marks.iter().any(|mark| has(mark))
+/// The paths below a folder, relative to it; `paths` are sorted.
+pub fn below<'p>(paths: &[&'p str], folder: &str) -> Vec<&'p str> {
+    let start = format!("{folder}/");
+    let first = paths.partition_point(|path| *path < start.as_str());
+    let inside = paths[first..]
+        .iter()
+        .map_while(|path| path.strip_prefix(start.as_str()));
+    inside.collect()
+}
+
+/// The names of the folders that paths begin with.
+fn names_in<'p>(paths: &[&'p str]) -> BTreeSet<&'p str> {
+    let folders = paths.iter().filter_map(|path| path.split_once('/'));
+    folders.map(|(folder, _)| folder).collect()
+}
+
+/// Whether a folder or archive with these paths in it has what the reader goes by.
+pub fn marked(reader: &Reader, paths: &[&str]) -> bool {
+    let any = |names: &Names| paths.iter().any(|path| names.lead_to(path));
+    match (&reader.marks[..], &reader.files[..]) {
+        ([], []) => true,
+        ([], files) => files.iter().any(|file| any(&file.name)),
+        (marks, _) => marks.iter().any(any),
     }
 }
 
 /// Finds the folder inside an archive that is the component: the shallowest with the reader's marks.
 ///
-/// Returns the prefix to cut off, ending in `/` or empty.
+/// `paths` are sorted. Returns the prefix to cut off, ending in `/` or empty.
 pub fn root_in_archive(reader: &Reader, paths: &[&str]) -> Option<String> {
-    let mut roots: BTreeSet<(usize, String)> = BTreeSet::new();
+    let unmarked = reader.marks.is_empty() && reader.files.is_empty();
+    if unmarked {
+        // Nothing tells but the arrangement: one folder that holds all, or the archive itself.
+        let all_in = |folder: &str| paths.iter().all(|path| path.starts_with(folder));
+        let only = names_in(paths).pop_first().map(|name| format!("{name}/"));
+        return Some(only.filter(|folder| all_in(folder)).unwrap_or_default());
+    }
+    if marked(reader, paths) {
+        return Some(String::new());
+    }
+    let mut folders: BTreeSet<(usize, &str)> = BTreeSet::new();
     for path in paths {
-        let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-        if marked(reader, |mark| mark == name) {
-            let depth = if folder.is_empty() {
-                0
-            } else {
-                folder.matches('/').count() + 1
-            };
-            roots.insert((depth, folder.to_owned()));
+        for (depth, (slash, _)) in path.match_indices('/').enumerate() {
+            folders.insert((depth, &path[..slash]));
         }
     }
-    let (_, folder) = roots.pop_first()?;
-    Some(if folder.is_empty() {
-        folder
-    } else {
-        folder + "/"
-    })
+    let mut folders = folders.into_iter().map(|(_, folder)| folder);
+    let root = folders.find(|folder| marked(reader, &below(paths, folder)))?;
+    Some(format!("{root}/"))
 }
 
 /// The hash that stands for a component: over its files' paths and hashes.
@@ -186,7 +200,9 @@ pub(crate) mod tests {
             bytes: 1,
             hash: Some(blake3::hash(path.as_bytes()).to_hex().to_string()),
         };
-        paths.iter().map(file).collect()
+        let mut files: Vec<FileSeen> = paths.iter().map(file).collect();
+        files.sort_by(|a, b| a.path.cmp(&b.path));
+        files
     }
 
     pub(crate) const FAMILY: &str = r#"
@@ -248,16 +264,16 @@ pub(crate) mod tests {
                 format!("{} {place}", file.path)
             })
             .collect();
-        insta::assert_snapshot!(told.join("\n"), @r"
+        insta::assert_snapshot!(told.join("\n"), @"
         addons/bees.vpk addons/bees.vpk
         addons/bees/data.db nobody
         logs/last.log nobody
-        mods/lamps/group.txt mods/lamps
-        mods/lamps/red/init.lua mods/lamps/red
-        mods/lamps/red/art/a.png mods/lamps/red
-        mods/lamps/readme mods/lamps
-        mods/solo/init.lua mods/solo
         mods/empty/readme nobody
+        mods/lamps/group.txt mods/lamps
+        mods/lamps/readme mods/lamps
+        mods/lamps/red/art/a.png mods/lamps/red
+        mods/lamps/red/init.lua mods/lamps/red
+        mods/solo/init.lua mods/solo
         world/mods/solo/init.lua nobody
         x.conf nobody
         ");

@@ -13,6 +13,10 @@ pub const FILE: &str = "lantern.toml";
 /// The family files that ship with lantern, as name and text.
 const SHIPPED: &[(&str, &str)] = &[
     (
+        "arbour",
+        include_str!("../../../families/arbour.family.toml"),
+    ),
+    (
         "halcyon",
         include_str!("../../../families/halcyon.family.toml"),
     ),
@@ -20,6 +24,11 @@ const SHIPPED: &[(&str, &str)] = &[
         "minetest",
         include_str!("../../../families/minetest.family.toml"),
     ),
+    (
+        "tramway",
+        include_str!("../../../families/tramway.family.toml"),
+    ),
+    ("triad", include_str!("../../../families/triad.family.toml")),
 ];
 
 /// What `lantern.toml` says; docs/formats/lantern-toml.md lists every key.
@@ -36,6 +45,12 @@ pub struct Config {
     pub family: String,
     /// The server version, for a build that lies outside the folder.
     pub server_version: Option<String>,
+    /// Catalogues that are always looked at; paths relative to the server folder.
+    #[serde(default)]
+    pub catalogues: Vec<PathBuf>,
+    /// Drop folders that are always looked at; paths relative to the server folder.
+    #[serde(default)]
+    pub drop: Vec<PathBuf>,
     /// Paths to keep besides the family's.
     #[serde(default)]
     pub keep: Vec<Glob>,
@@ -124,6 +139,18 @@ impl Server {
             config,
             family,
         })
+    }
+
+    /// The catalogues that are always looked at.
+    pub fn catalogues(&self) -> Vec<PathBuf> {
+        let paths = self.config.catalogues.iter();
+        paths.map(|path| self.folder.root().join(path)).collect()
+    }
+
+    /// The drop folders that are always looked at.
+    pub fn drop_folders(&self) -> Vec<PathBuf> {
+        let paths = self.config.drop.iter();
+        paths.map(|path| self.folder.root().join(path)).collect()
     }
 
     /// All path patterns of the keep list, the family's first.

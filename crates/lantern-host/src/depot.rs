@@ -1,11 +1,12 @@
 //! Catalogues and drop folders: where releases come from.
 
-use crate::archive::Archive;
+use crate::archive::{Archive, ArchiveFault};
 use crate::error::{At, Error, Result};
 use crate::folder::hash_file;
+use crate::survey::single_file;
 use lantern_core::catalogue::{self, ArchiveRef, Offer, Origin};
 use lantern_core::component::Facts;
-use lantern_core::descriptor::{self, Found};
+use lantern_core::descriptor::{self, Found, Subject};
 use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::as_group;
 use lantern_core::plan::{Member, Payload, lay_out};
@@ -81,7 +82,7 @@ impl Depot {
             if readers.is_empty() {
                 continue;
             }
-            let facts = match read_archive(&path, &readers, family) {
+            let facts = match read_download(&path, &readers, family) {
                 Ok((facts, _)) => facts,
                 Err(why) => {
                     self.left_out.push((shown(&path), why));
@@ -120,36 +121,43 @@ fn shown(path: &Path) -> String {
     path.display().to_string()
 }
 
-/// Reads what an archive is: by the first reader that knows it.
-fn read_archive<'f>(
+/// Reads what a download is: by the first reader that knows it.
+fn read_download<'f>(
     path: &Path,
     readers: &[&'f Reader],
-    family: &Family,
+    family: &'f Family,
 ) -> Result<(Facts, &'f Reader), String> {
     let said = |error: Error| match error {
         Error::Archive { fault, .. } => fault.to_string(),
         other => other.to_string(),
     };
+    let name = path
+        .file_name()
+        .map(|name| name.to_string_lossy().into_owned())
+        .unwrap_or_default();
+    if let Some(reader) = readers.iter().find(|reader| reader.shape == Shape::File) {
+        let found = single_file(reader, path)?;
+        let content = hash_file(path).map_err(said)?;
+        let facts = facts_of(reader, family, &name, &content, &found)?;
+        return Ok((facts, reader));
+    }
     let mut archive = Archive::open(path).map_err(said)?;
     for reader in readers {
-        let names = archive.names();
-        let Some(root) = root_of(reader, &names) else {
+        let Some(root) = root_of(reader, &archive.names()) else {
             continue;
         };
-        let mut name = root
-            .trim_end_matches('/')
-            .rsplit('/')
-            .next()
-            .unwrap_or("")
-            .to_owned();
-        if name.is_empty() {
-            let stem = path
-                .file_stem()
-                .map(|stem| stem.to_string_lossy().into_owned());
-            name = stem.unwrap_or_default();
-        }
+        let folder = root.trim_end_matches('/').rsplit('/').next().unwrap_or("");
+        let stem = || {
+            name.rsplit_once('.')
+                .map_or(name.as_str(), |(stem, _)| stem)
+        };
+        let place = match reader.shape {
+            Shape::Archive | Shape::File | Shape::Entry => name.as_str(),
+            Shape::Folder | Shape::Group if folder.is_empty() => stem(),
+            Shape::Folder | Shape::Group => folder,
+        };
         // The content hash is that of the component's files, whatever they are packed in.
-        let content = if reader.fields.version.0.is_empty() {
+        let content = if reader.fields.version.0.is_empty() && !reader.shape.is_one_file() {
             let hashes = archive.hashes().map_err(|fault| fault.to_string())?;
             let inside = hashes
                 .iter()
@@ -158,7 +166,9 @@ fn read_archive<'f>(
         } else {
             hash_file(path).map_err(said)?
         };
-        let facts = facts_at(&mut archive, reader, family, &root, &name, &content)?;
+        let found = archive.texts(&reader.files, &root);
+        let found = found.map_err(|fault| fault.to_string())?;
+        let facts = facts_of(reader, family, place, &content, &found)?;
         if reader.shape != Shape::Group {
             return Ok((facts, reader));
         }
@@ -174,32 +184,27 @@ fn read_archive<'f>(
 /// Where in the archive the component begins; archives that stay packed begin at their top.
 fn root_of(reader: &Reader, names: &[&str]) -> Option<String> {
     match reader.shape {
-        Shape::Archive => marked(reader, |mark| names.contains(&mark)).then(String::new),
+        Shape::Archive => marked(reader, names).then(String::new),
         Shape::Folder | Shape::Group => root_in_archive(reader, names),
+        Shape::File | Shape::Entry => None,
     }
 }
 
-fn facts_at(
-    archive: &mut Archive,
+fn facts_of(
     reader: &Reader,
     family: &Family,
-    root: &str,
-    name: &str,
+    place: &str,
     content: &str,
+    found: &[Found],
 ) -> Result<Facts, String> {
-    let mut texts = Vec::new();
-    for file in &reader.files {
-        let text = archive
-            .text(&format!("{root}{}", file.name))
-            .map_err(|fault| fault.to_string())?;
-        texts.extend(text.map(|text| (file.name.clone(), text)));
-    }
-    let found: Vec<Found> = texts
-        .iter()
-        .map(|(name, text)| Found { name, text })
-        .collect();
-    descriptor::read(reader, &family.versions, &found, name, content)
-        .map_err(|fault| fault.to_string())
+    let subject = Subject {
+        reader,
+        family,
+        place,
+        content,
+    };
+    let described = descriptor::read(&subject, found);
+    Ok(described.map_err(|fault| fault.to_string())?.facts)
 }
 
 fn members(
@@ -226,22 +231,20 @@ fn members(
         }
     }
     let mut members = Vec::new();
-    let hashes: BTreeMap<String, String> = archive
-        .hashes()
-        .map_err(|fault| fault.to_string())?
-        .into_iter()
-        .map(|(name, _, hash)| (name, hash))
-        .collect();
+    let hashes = archive.hashes().map_err(|fault| fault.to_string())?;
     for (folder, names) in folders {
-        if !marked(inner, |mark| names.iter().any(|name| name == mark)) {
+        let names: Vec<&str> = names.iter().map(String::as_str).collect();
+        if !marked(inner, &names) {
             continue;
         }
         let inside = format!("{root}{folder}/");
         let content = hashes
             .iter()
-            .filter_map(|(n, hash)| Some((n.strip_prefix(&inside)?, hash.as_str())));
+            .filter_map(|(n, _, hash)| Some((n.strip_prefix(&inside)?, hash.as_str())));
         let content = lantern_core::tree::content_hash(content);
-        let facts = facts_at(archive, inner, family, &inside, &folder, &content)?;
+        let found = archive.texts(&inner.files, &inside);
+        let found = found.map_err(|fault| fault.to_string())?;
+        let facts = facts_of(inner, family, &folder, &content, &found)?;
         members.push((folder, facts));
     }
     Ok(members)
@@ -273,26 +276,36 @@ pub fn payload(
         .file_name()
         .map(|n| n.to_string_lossy().into_owned())
         .unwrap_or_default();
+    let of_kind = family.readers.iter().filter(|reader| {
+        reader.kind == offer.facts.kind && reader.drop.as_ref().is_none_or(|d| d.matches(&name))
+    });
+    let of_kind: Vec<&Reader> = of_kind.collect();
+    if let Some(reader) = of_kind.iter().find(|reader| reader.shape == Shape::File) {
+        let archive = (offer.archive.bytes, offer.archive.blake3.as_str());
+        let laid = lay_out(reader, &offer.facts, installed, &[], archive)?;
+        return Ok(Payload {
+            place: laid.place,
+            shape: reader.shape,
+            reader: reader.name.clone(),
+            members: Vec::new(),
+            files: laid.files,
+        });
+    }
     let mut archive = Archive::open(path)?;
     let names = archive.names();
-    let of_kind = family
-        .readers
-        .iter()
-        .filter(|reader| reader.kind == offer.facts.kind);
-    let reader = of_kind
-        .filter(|reader| reader.drop.as_ref().is_none_or(|drop| drop.matches(&name)))
-        .find(|reader| root_of(reader, &names).is_some());
-    let reader = reader.ok_or_else(|| {
-        archive_fault(crate::archive::ArchiveFault::Broken(
+    let mut known = of_kind
+        .into_iter()
+        .filter_map(|reader| Some((reader, root_of(reader, &names)?)));
+    let (reader, root) = known.next().ok_or_else(|| {
+        archive_fault(ArchiveFault::Broken(
             "no reader of this family knows what is in it".into(),
         ))
     })?;
-    let root = root_of(reader, &names).unwrap_or_default();
     let entries = archive.hashes().map_err(archive_fault)?;
     let members = match reader.shape {
         Shape::Group => members(&mut archive, reader, family, &root)
-            .map_err(|why| archive_fault(crate::archive::ArchiveFault::Broken(why)))?,
-        Shape::Archive | Shape::Folder => Vec::new(),
+            .map_err(|why| archive_fault(ArchiveFault::Broken(why)))?,
+        Shape::Archive | Shape::File | Shape::Folder | Shape::Entry => Vec::new(),
     };
     let archive = (offer.archive.bytes, offer.archive.blake3.as_str());
     let laid = lay_out(reader, &offer.facts, installed, &entries, archive)?;

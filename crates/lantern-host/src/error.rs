@@ -1,6 +1,7 @@
 //! What can go wrong outside the core. The advice stands in the command line program alone.
 
 use crate::archive::ArchiveFault;
+use lantern_core::component::Id;
 use lantern_core::family::FamilyFault;
 use lantern_core::path::{PathFault, RelPath};
 use lantern_core::plan::{DrawFault, PlanFault};
@@ -226,6 +227,12 @@ pub enum Error {
         down_ms: u64,
         /// Whether the old server runs again.
         running: bool,
+    },
+    /// Nothing of that id is installed.
+    #[error("{id} is not installed")]
+    NotInstalled {
+        /// The id that was asked for.
+        id: Id,
     },
     /// There is no changeover to take back.
     #[error("there is nothing to undo: no changeover is in force here")]

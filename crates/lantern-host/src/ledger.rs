@@ -3,6 +3,7 @@
 use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp};
 use lantern_core::component::Id;
+use lantern_core::descriptor::Found;
 use lantern_core::inventory::Remembered;
 use lantern_core::path::RelPath;
 use rusqlite::{Connection, OptionalExtension, params};
@@ -40,6 +41,9 @@ const SCHEMA: &str = "
         path TEXT PRIMARY KEY, bytes INTEGER NOT NULL, modified_ns INTEGER NOT NULL,
         changed_ns INTEGER NOT NULL, inode INTEGER NOT NULL, hash TEXT NOT NULL
     ) WITHOUT ROWID;
+    CREATE TABLE IF NOT EXISTS inside (
+        hash TEXT NOT NULL, wanted TEXT NOT NULL, found TEXT NOT NULL, PRIMARY KEY (hash, wanted)
+    ) WITHOUT ROWID;
     CREATE TABLE IF NOT EXISTS put (
         path TEXT PRIMARY KEY, hash TEXT NOT NULL, owner TEXT, version TEXT, shipped INTEGER NOT NULL
     ) WITHOUT ROWID;
@@ -47,8 +51,11 @@ const SCHEMA: &str = "
         number INTEGER PRIMARY KEY, kind TEXT NOT NULL, ended_ms INTEGER NOT NULL,
         came_from TEXT NOT NULL, went_to TEXT NOT NULL, way_back TEXT NOT NULL, undone INTEGER NOT NULL
     );
-    PRAGMA user_version = 1;
+    PRAGMA user_version = 2;
 ";
+
+/// An archive's BLAKE3, and what was looked for in it.
+pub type InsideKey = (String, String);
 
 /// One row of what was put where.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -77,7 +84,7 @@ impl Ledger {
             let db = Connection::open(&path)?;
             db.pragma_update(None, "journal_mode", "WAL")?;
             db.pragma_update(None, "synchronous", "FULL")?;
-            if db.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0))? == 0 {
+            if db.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0))? < 2 {
                 db.execute_batch(SCHEMA)?;
             }
             Ok(db)
@@ -144,6 +151,53 @@ impl Ledger {
         self.told(write())
     }
 
+    /// What was found in archives, or why they cannot be read.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn insides(&self) -> Result<HashMap<InsideKey, Result<Vec<Found>, String>>> {
+        let rows = || {
+            let mut query = self.db.prepare("SELECT hash, wanted, found FROM inside")?;
+            let rows = query.query_map([], |row| {
+                let found: String = row.get(2)?;
+                Ok(((row.get(0)?, row.get(1)?), found))
+            })?;
+            rows.collect::<rusqlite::Result<Vec<(InsideKey, String)>>>()
+        };
+        let rows = self.told(rows())?.into_iter();
+        // What cannot be read back is looked for again.
+        Ok(rows
+            .filter_map(|(key, found)| Some((key, serde_json::from_str(&found).ok()?)))
+            .collect())
+    }
+
+    /// Remembers what was found in archives, and forgets those that are gone.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn remember_insides(
+        &mut self,
+        found: &[(&InsideKey, &Result<Vec<Found>, String>)],
+    ) -> Result<()> {
+        let write = || {
+            let change = self.db.unchecked_transaction()?;
+            change.execute(
+                "DELETE FROM inside WHERE hash NOT IN (SELECT hash FROM seen)",
+                [],
+            )?;
+            {
+                let mut insert =
+                    change.prepare("INSERT OR REPLACE INTO inside VALUES (?1, ?2, ?3)")?;
+                for ((hash, wanted), found) in found {
+                    let found = serde_json::to_string(found).unwrap_or_default();
+                    insert.execute(params![hash, wanted, found])?;
+                }
+            }
+            change.commit()
+        };
+        self.told(write())
+    }
+
     /// What was put where, and by whom.
     ///
     /// # Errors
@@ -154,6 +208,7 @@ impl Ledger {
             .map(|put| {
                 let remembered = Remembered {
                     owner: put.owner,
+                    version: put.version,
                     hash: put.hash,
                     shipped: put.shipped,
                 };

@@ -1,20 +1,22 @@
 //! The whole folder, read into an inventory.
 
-use crate::archive::Archive;
+use crate::archive::{Archive, ArchiveFault};
 use crate::config::{FILE, Server};
+use crate::depot::Depot;
 use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp, hash_file};
-use crate::ledger::Ledger;
-use lantern_core::descriptor;
-use lantern_core::family::{Family, Shape};
+use crate::ledger::{InsideKey, Ledger};
+use lantern_core::descriptor::{self, Found};
+use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::{Evidence, Inventory, take};
 use lantern_core::path::RelPath;
-use lantern_core::tree::{Claim, FileSeen, claim};
+use lantern_core::tree::{Claim, Claims, FileSeen, claim};
 use lantern_core::version::Version;
 use rayon::prelude::*;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs;
 use std::io::Read;
+use std::path::Path;
 
 /// What a survey found.
 #[derive(Debug)]
@@ -60,11 +62,7 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
     let files = hashed(&server.folder, ledger, &listing.files, depth, is_read)?;
     let order = order_file(&server.folder, &server.family, &files)?;
     let claims = claim(&server.family, &files);
-    let descriptors: Vec<Result<Vec<(String, String)>, String>> = claims
-        .claims
-        .par_iter()
-        .map(|claim| descriptors(&server.folder, claim))
-        .collect();
+    let descriptors = all_descriptors(&server.folder, ledger, &claims, &files)?;
     let stated = server.config.server_version.as_deref();
     let stated = match stated {
         Some(text) => Some(
@@ -73,10 +71,12 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         ),
         None => None,
     };
+    let catalogued = catalogued(server);
     let evidence = Evidence {
         files: &files,
         descriptors: &descriptors,
         order: order.as_ref().map(|(path, text)| (path, text.as_str())),
+        catalogued: &catalogued,
         remembered: &ledger.remembered()?,
         stated: stated.as_ref(),
     };
@@ -90,6 +90,19 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         order,
         left_alone: listing.left_alone,
     })
+}
+
+/// What the server's own catalogues say of archives, by hash; one that cannot be read says nothing
+/// here, and a plan tells why.
+fn catalogued(server: &Server) -> BTreeMap<String, lantern_core::component::Facts> {
+    let mut depot = Depot::default();
+    for path in server.catalogues() {
+        let _ = depot.add_catalogue(&path, &server.family);
+    }
+    let offers = depot.offers.into_iter();
+    offers
+        .map(|offer| (offer.archive.blake3, offer.facts))
+        .collect()
 }
 
 /// Hashes files; those that look as the ledger remembers them are not read again.
@@ -166,45 +179,125 @@ pub fn order_file(
     }
 }
 
-fn descriptors(folder: &Folder, claim: &Claim<'_>) -> Result<Vec<(String, String)>, String> {
-    let place = folder
-        .path(&claim.place)
-        .map_err(|error| error.to_string())?;
-    let mut texts = Vec::new();
-    if claim.reader.shape == Shape::Archive {
-        let mut archive = Archive::open(&place).map_err(|error| match error {
-            Error::Archive { fault, .. } => fault.to_string(),
-            other => other.to_string(),
-        })?;
-        for file in &claim.reader.files {
-            let text = archive
-                .text(&file.name)
-                .map_err(|fault| fault.to_string())?;
-            texts.extend(text.map(|text| (file.name.clone(), text)));
-        }
-        if texts.is_empty() {
-            let wanted: Vec<&str> = claim.reader.files.iter().map(|f| f.name.as_str()).collect();
-            return Err(format!("there is no {} in it", wanted.join(" or ")));
-        }
-        return Ok(texts);
+/// Reads the descriptors of everything that readers claim; those in archives only once, as the
+/// ledger remembers by the archive's hash what was found in it.
+fn all_descriptors(
+    folder: &Folder,
+    ledger: &mut Ledger,
+    claims: &Claims<'_>,
+    files: &[FileSeen],
+) -> Result<Vec<Result<Vec<Found>, String>>> {
+    let known = ledger.insides()?;
+    let read: Vec<(Result<Vec<Found>, String>, Option<InsideKey>)> = claims
+        .claims
+        .par_iter()
+        .map(|claim| {
+            if claim.reader.shape != Shape::Archive {
+                return (descriptors(folder, claim, files), None);
+            }
+            let hash = claim.files.first().and_then(|i| files[*i].hash.clone());
+            let Some(hash) = hash else {
+                return (Err("it cannot be read from the disk".into()), None);
+            };
+            let key = (hash, wanted(claim.reader));
+            match known.get(&key) {
+                Some(found) => (found.clone(), None),
+                None => (in_archive(folder, claim), Some(key)),
+            }
+        })
+        .collect();
+    let fresh: Vec<(&InsideKey, &Result<Vec<Found>, String>)> = read
+        .iter()
+        .filter_map(|(found, key)| Some((key.as_ref()?, found)))
+        .collect();
+    if !fresh.is_empty() {
+        ledger.remember_insides(&fresh)?;
     }
-    for file in &claim.reader.files {
-        let path = place.join(&file.name);
-        let Ok(opened) = fs::File::open(&path) else {
+    Ok(read.into_iter().map(|(found, _)| found).collect())
+}
+
+/// What a reader looks for in an archive, in one text.
+fn wanted(reader: &Reader) -> String {
+    let names: Vec<String> = reader.files.iter().map(|file| file.name.text()).collect();
+    names.join("\n")
+}
+
+fn in_archive(folder: &Folder, claim: &Claim<'_>) -> Result<Vec<Found>, String> {
+    let files = &claim.reader.files;
+    let place = folder.path(&claim.place).map_err(|e| e.to_string())?;
+    if files.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut archive = Archive::open(&place).map_err(|error| match error {
+        Error::Archive { fault, .. } => fault.to_string(),
+        other => other.to_string(),
+    })?;
+    let found = archive
+        .texts(files, "")
+        .map_err(|fault| fault.to_string())?;
+    if found.is_empty() {
+        let names: Vec<String> = files.iter().map(|file| file.name.text()).collect();
+        return Err(ArchiveFault::Bare(names.join(" or ")).to_string());
+    }
+    Ok(found)
+}
+
+fn descriptors(
+    folder: &Folder,
+    claim: &Claim<'_>,
+    files: &[FileSeen],
+) -> Result<Vec<Found>, String> {
+    let place = folder.path(&claim.place).map_err(|e| e.to_string())?;
+    if claim.reader.shape == Shape::File {
+        return single_file(claim.reader, &place);
+    }
+    let mut found = Vec::new();
+    for (index, file) in claim.reader.files.iter().enumerate() {
+        let below = claim.files.iter().filter_map(|i| {
+            let below = files[*i].path.below(claim.place.as_str())?;
+            file.name.lead_to(below).then_some(below)
+        });
+        let below: Vec<&str> = below.collect();
+        let names = file.name.0.iter();
+        let mut first = names.filter_map(|name| below.iter().find(|path| name.leads_to(path)));
+        let Some(name) = first.next() else {
             continue;
         };
-        let mut bytes = Vec::new();
-        let read = opened
-            .take(descriptor::LONGEST_BYTES + 1)
-            .read_to_end(&mut bytes);
-        read.map_err(|error| format!("{}: {error}", file.name))?;
-        if bytes.len() as u64 > descriptor::LONGEST_BYTES {
-            return Err(format!("{} is over a mebibyte", file.name));
-        }
-        texts.push((
-            file.name.clone(),
-            String::from_utf8_lossy(&bytes).into_owned(),
-        ));
+        found.push(Found {
+            file: index,
+            name: (*name).to_owned(),
+            text: small_text(&place.join(name)).map_err(|why| format!("{name}: {why}"))?,
+        });
     }
-    Ok(texts)
+    Ok(found)
+}
+
+/// Reads the one file that is component and descriptor in one.
+///
+/// # Errors
+/// With why it cannot be read.
+pub fn single_file(reader: &Reader, path: &Path) -> Result<Vec<Found>, String> {
+    let name = path
+        .file_name()
+        .map(|name| name.to_string_lossy().into_owned())
+        .unwrap_or_default();
+    let text = small_text(path)?;
+    let found = (0..reader.files.len()).map(|file| Found {
+        file,
+        name: name.clone(),
+        text: text.clone(),
+    });
+    Ok(found.collect())
+}
+
+fn small_text(path: &Path) -> Result<String, String> {
+    let mut bytes = Vec::new();
+    let file = fs::File::open(path).map_err(|error| error.to_string())?;
+    let mut file = file.take(descriptor::LONGEST_BYTES + 1);
+    file.read_to_end(&mut bytes)
+        .map_err(|error| error.to_string())?;
+    if bytes.len() as u64 > descriptor::LONGEST_BYTES {
+        return Err("it is over a mebibyte".into());
+    }
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
 }

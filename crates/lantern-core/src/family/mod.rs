@@ -4,75 +4,18 @@
 //! to a kind of server stands there; no code knows one by name.
 
 mod notations;
+mod pattern;
+mod reader;
 
 pub use notations::{Notations, RangesRead};
+pub use pattern::{Glob, Globs, Pattern};
+pub use reader::{
+    DescriptorFile, FieldRule, Fields, IdSpelling, Item, Lookup, Name, Names, Reader, Shape,
+    TextNotation,
+};
 
-use crate::component::Kind;
-use globset::{GlobBuilder, GlobMatcher};
-use regex::Regex;
-use serde::{Deserialize, Deserializer};
+use serde::Deserialize;
 use std::collections::BTreeMap;
-
-/// A regular expression, compiled as the family file is read.
-#[derive(Debug, Clone)]
-pub struct Pattern(Regex);
-
-impl Pattern {
-    /// The compiled expression.
-    pub fn regex(&self) -> &Regex {
-        &self.0
-    }
-
-    /// What a named group captured, trimmed; none when it took no part.
-    pub fn capture<'t>(&self, group: &str, text: &'t str) -> Option<&'t str> {
-        Some(self.0.captures(text)?.name(group)?.as_str().trim())
-    }
-}
-
-impl<'de> Deserialize<'de> for Pattern {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Pattern, D::Error> {
-        let text = String::deserialize(deserializer)?;
-        let regex = Regex::new(&text).map_err(serde::de::Error::custom)?;
-        Ok(Pattern(regex))
-    }
-}
-
-/// A path pattern: `*` within one name, `**` over several.
-#[derive(Debug, Clone)]
-pub struct Glob {
-    text: String,
-    matcher: GlobMatcher,
-}
-
-impl Glob {
-    /// Compiles a path pattern.
-    ///
-    /// # Errors
-    /// With what is wrong with the pattern, in words.
-    pub fn new(text: &str) -> Result<Glob, String> {
-        let glob = GlobBuilder::new(text).literal_separator(true).build();
-        Ok(Glob {
-            text: text.into(),
-            matcher: glob.map_err(|error| error.to_string())?.compile_matcher(),
-        })
-    }
-
-    /// Whether the pattern matches a path.
-    pub fn matches(&self, path: &str) -> bool {
-        self.matcher.is_match(path)
-    }
-
-    /// The pattern as it was written.
-    pub fn as_str(&self) -> &str {
-        &self.text
-    }
-}
-
-impl<'de> Deserialize<'de> for Glob {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Glob, D::Error> {
-        Glob::new(&String::deserialize(deserializer)?).map_err(serde::de::Error::custom)
-    }
-}
 
 /// One kind of server, as its family file describes it.
 #[derive(Debug, Clone, Deserialize)]
@@ -89,6 +32,9 @@ pub struct Family {
     /// How versions and ranges are written.
     #[serde(default)]
     pub versions: Notations,
+    /// How ids are spelled.
+    #[serde(default)]
+    pub ids: IdSpelling,
     /// The server program.
     pub build: Build,
     /// What belongs to the place and what passes.
@@ -127,153 +73,8 @@ pub struct Layout {
     pub keep: Vec<Glob>,
     /// Paths that come and go: logs, caches. They belong to nobody and are not looked into.
     pub passing: Vec<Glob>,
-}
-
-/// What a component is made of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Shape {
-    /// One archive that stays packed; its descriptor lies inside.
-    Archive,
-    /// A folder with its descriptor in it; released as an archive that is unpacked.
-    Folder,
-    /// A folder of folders that acts as one; `members` names the reader of those inside.
-    Group,
-}
-
-/// How one sort of component is recognised and read.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Reader {
-    /// Its name in messages, and for `members`.
-    pub name: String,
-    /// What it finds.
-    pub kind: Kind,
-    /// What that is made of.
-    pub shape: Shape,
-    /// Where it lies: the archive's or the folder's path.
-    pub at: Glob,
-    /// Files of which one has to be in the folder; without any, one of `files` has to.
-    #[serde(default)]
-    pub marks: Vec<String>,
-    /// The reader of the folders inside a group.
-    pub members: Option<String>,
-    /// File names that a release in a drop folder has.
-    pub drop: Option<Glob>,
-    /// Where a release goes that is not there yet: `{id}`, `{version}` are filled in.
-    pub install: Option<String>,
-    /// The descriptor files, read one after the other; what an earlier one says stands.
-    #[serde(default)]
-    pub files: Vec<DescriptorFile>,
-    /// What is found where in them.
-    #[serde(default)]
-    pub fields: Fields,
-    /// The side of all that this reader finds and that states none.
-    pub side: Option<crate::component::Side>,
-}
-
-/// One descriptor file.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct DescriptorFile {
-    /// Its path inside the component.
-    pub name: String,
-    /// How it is written.
-    pub notation: TextNotation,
-    /// It is not read when an earlier file has one of these keys.
-    #[serde(default)]
-    pub unless: Vec<String>,
-}
-
-/// How a descriptor is written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum TextNotation {
-    /// TOML 1.0.
-    Toml,
-    /// `key = value` lines; `#` and `;` begin comments.
-    KeyValue,
-    /// One item a line, found as the list `lines`; `#` begins a comment.
-    Lines,
-}
-
-/// Where each fact is found; a missing one is unknown.
-#[derive(Debug, Clone, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct Fields {
-    /// The id; without any, the folder's or file's name.
-    pub id: FieldRule,
-    /// The name for people.
-    pub title: FieldRule,
-    /// The version; without any, the content hash stands for it.
-    pub version: FieldRule,
-    /// What must be there.
-    pub needs: FieldRule,
-    /// What is taken into account where it is there.
-    pub uses: FieldRule,
-    /// What must not be there.
-    pub clashes: FieldRule,
-    /// What it stands in for.
-    pub provides: FieldRule,
-    /// The range of server versions.
-    pub server: FieldRule,
-    /// `server`, `client` or `both`.
-    pub side: FieldRule,
-    /// `play` or `admin`.
-    pub effect: FieldRule,
-    /// Whether the world holds its content.
-    pub world_bound: FieldRule,
-}
-
-/// Several places to look for one fact, tried in turn; the first that is there counts.
-#[derive(Debug, Clone, Default)]
-pub struct FieldRule(pub Vec<Lookup>);
-
-impl<'de> Deserialize<'de> for FieldRule {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<FieldRule, D::Error> {
-        #[derive(Deserialize)]
-        #[serde(untagged)]
-        enum Written {
-            Path(String),
-            One(Lookup),
-            Several(Vec<PathOrLookup>),
-        }
-        #[derive(Deserialize)]
-        #[serde(untagged)]
-        enum PathOrLookup {
-            Path(String),
-            Lookup(Lookup),
-        }
-        let lookup = |at| Lookup {
-            at,
-            ..Lookup::default()
-        };
-        Ok(FieldRule(match Written::deserialize(deserializer)? {
-            Written::Path(at) => vec![lookup(at)],
-            Written::One(one) => vec![one],
-            Written::Several(several) => several
-                .into_iter()
-                .map(|item| match item {
-                    PathOrLookup::Path(at) => lookup(at),
-                    PathOrLookup::Lookup(lookup) => lookup,
-                })
-                .collect(),
-        }))
-    }
-}
-
-/// One place to look, and what to make of what is found.
-#[derive(Debug, Clone, Default, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Lookup {
-    /// Keys with dots between: `package.id`.
-    pub at: String,
-    /// Cuts a text into items at this.
-    pub split: Option<String>,
-    /// Each item has to match; groups `id` and `range` pick the two out, `value` a single text.
-    pub pattern: Option<Pattern>,
-    /// What to make of the text; `{}` stands for it.
-    pub template: Option<String>,
+    /// Folders in which add-ons keep what they write; kept, and shown with their add-on.
+    pub data: Vec<Glob>,
 }
 
 /// How the load order is written down.
@@ -284,6 +85,8 @@ pub enum OrderKind {
     Sequence,
     /// One line for each add-on says whether it is on; the server sorts by itself.
     Flags,
+    /// One line holds all add-ons, in load order.
+    List,
 }
 
 /// Where and how the load order is written down.
@@ -294,16 +97,27 @@ pub struct OrderRule {
     pub kind: OrderKind,
     /// The file; exactly one has to match.
     pub file: Glob,
-    /// Finds a line's add-on as the group `id`, and for flags its value as the group `on`.
+    /// Finds a line's add-on as the group `id`, and for flags its value as the group `on`; for a
+    /// list, the text with all its items as the group `list`.
     pub line: Pattern,
-    /// How a new line is written: `{id}`, for flags also `{on}`.
+    /// How a new line, or an item of a list, is written: `{id}`, for flags also `{on}`.
     pub write: String,
+    /// What stands between the items of a list.
+    #[serde(default = "default_between")]
+    pub between: String,
+    /// Folders whose name, as an entry, counts for all add-ons below them.
+    #[serde(default)]
+    pub categories: Globs,
     /// The flag's text for an add-on that is on.
     #[serde(default = "default_on")]
     pub on: String,
     /// The flag's text for an add-on that is off.
     #[serde(default = "default_off")]
     pub off: String,
+}
+
+fn default_between() -> String {
+    ",".into()
 }
 
 fn default_on() -> String {
@@ -438,12 +252,15 @@ impl Family {
     /// # Errors
     /// On anything that is not as docs/formats/family.md says, with the line where there is one.
     pub fn parse(text: &str) -> Result<Family, FamilyFault> {
-        let family: Family = toml_edit::de::from_str(text)
+        let mut family: Family = toml_edit::de::from_str(text)
             .map_err(|error| FamilyFault::Written(error.to_string().trim_end().into()))?;
         if family.format != 1 {
             return Err(FamilyFault::Format(family.format));
         }
         family.check_sense()?;
+        let below = |glob: &Glob| Glob::new(&format!("{}/**", glob.as_str()));
+        let data: Result<Vec<Glob>, String> = family.layout.data.iter().map(below).collect();
+        family.layout.keep.extend(data.map_err(FamilyFault::Sense)?);
         Ok(family)
     }
 
@@ -454,11 +271,19 @@ impl Family {
             if names.insert(&reader.name, reader.shape).is_some() {
                 return fault(format!("two readers are named \"{}\"", reader.name));
             }
-            if reader.marks.is_empty() && reader.files.is_empty() {
+            if (reader.shape == Shape::Entry) != reader.at.0.is_empty() {
                 return fault(format!(
-                    "reader \"{}\" has neither marks nor files, so it finds nothing",
+                    "reader \"{}\": `at` says where it lies, for every shape but entry",
                     reader.name
                 ));
+            }
+            for file in &reader.files {
+                if (file.notation == TextNotation::Header) != file.line.is_some() {
+                    return fault(format!(
+                        "reader \"{}\": `line` finds header lines, for the notation header and only there",
+                        reader.name
+                    ));
+                }
             }
         }
         for reader in &self.readers {
@@ -473,9 +298,15 @@ impl Family {
         }
         if let Some(order) = &self.order {
             let has = |group| order.line.regex().capture_names().any(|n| n == Some(group));
-            if !has("id") || (order.kind == OrderKind::Flags && !has("on")) {
+            let lacks = match order.kind {
+                OrderKind::Sequence => !has("id"),
+                OrderKind::Flags => !has("id") || !has("on"),
+                OrderKind::List => !has("list"),
+            };
+            if lacks {
                 return fault(
-                    "order.line lacks the group (?P<id>…), or for flags (?P<on>…)".into(),
+                    "order.line lacks the group (?P<id>…), for flags (?P<on>…), for a list (?P<list>…)"
+                        .into(),
                 );
             }
         }
@@ -541,11 +372,13 @@ mod tests {
             ("format = 1", "format = 7", "format 7"),
             ("(?P<id>\\w+)=", "(?P<id>\\w+=", "regex"),
             ("(?P<on>\\w+)", "\\w+", "(?P<on>"),
+            ("at = \"addons/*.zip\"", "", "`at` says where"),
             (
-                "files = [{ name = \"a.toml\", notation = \"toml\" }]",
-                "",
-                "neither marks nor files",
+                "notation = \"toml\"",
+                "notation = \"header\"",
+                "header lines",
             ),
+            ("id = [\"id\",", "id = [{ split = \",\" },", "either"),
             ("shape = \"archive\"", "shape = \"group\"", "members"),
         ] {
             let fault = Family::parse(&SMALL.replace(from, to))

@@ -2,10 +2,11 @@
 
 use super::{Inventory, State, in_sequence};
 use crate::component::{Id, Kind, Side};
-use crate::family::{Family, OrderKind};
+use crate::family::{Family, OrderKind, Shape};
 use crate::path::RelPath;
+use crate::tree::{FileSeen, below, marked};
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 /// How much a finding matters; the worst come first.
@@ -106,6 +107,7 @@ impl Finder<'_> {
 pub(super) fn find(
     family: &Family,
     inventory: &Inventory,
+    files: &[FileSeen],
     order_file: Option<&RelPath>,
 ) -> Vec<Finding> {
     let mut finder = Finder {
@@ -129,6 +131,8 @@ pub(super) fn find(
     twice(&mut finder, &by_id);
     files_changed(&mut finder);
     relations(&mut finder, &by_id);
+    rivals(&mut finder);
+    misplaced(&mut finder, family, files);
     if order_file.is_some() {
         start_lines(&mut finder, family, &by_id);
     }
@@ -177,14 +181,30 @@ fn files_changed(finder: &mut Finder<'_>) {
             })
         };
         match &component.state {
-            State::Edited { files } => {
-                let text = format!(
-                    "{id}: {} not as it was put there",
-                    count(files.len(), "file is", "files are")
-                );
-                let remedy =
-                    "nothing, if you meant it: a changeover sets your version aside and says so";
-                finder.add(Severity::Note, "edited", first(files), text, remedy);
+            State::Edited { files, added } => {
+                if !files.is_empty() {
+                    let text = format!(
+                        "{id}: {} not as {} put there",
+                        count(files.len(), "file is", "files are"),
+                        if files.len() == 1 {
+                            "it was"
+                        } else {
+                            "they were"
+                        }
+                    );
+                    let remedy = "nothing, if you meant it: a changeover sets your version aside and says so";
+                    finder.add(Severity::Note, "edited", first(files), text, remedy);
+                }
+                if !added.is_empty() {
+                    let text = format!(
+                        "{id}: {} there that {} no part of it",
+                        count(added.len(), "file is", "files are"),
+                        if added.len() == 1 { "is" } else { "are" }
+                    );
+                    let remedy =
+                        "take out what you did not put there: left over from an older one?";
+                    finder.add(Severity::Warning, "not-of-it", first(added), text, remedy);
+                }
             }
             State::PartlyMissing { files } => {
                 let text = format!("{id}: {} gone", count(files.len(), "file is", "files are"));
@@ -227,6 +247,19 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
         let facts = &component.facts;
         if component.on == Some(false) {
             continue;
+        }
+        let framework = components.iter().find(|c| c.facts.kind == Kind::Framework);
+        if let (Some(range), Some(framework)) = (&facts.terms.framework, framework)
+            && !range.holds_early(&framework.facts.version)
+        {
+            let there = &framework.facts;
+            let text = format!(
+                "{} {} is for {} {range}, not for {}",
+                facts.id, facts.version, there.id, there.version
+            );
+            let remedy = "plan a changeover: it finds releases that fit together";
+            let place = finder.at(index);
+            finder.add(Severity::Error, "other-framework", place, text, remedy);
         }
         if let (Some(range), Some(server)) = (&facts.server, server)
             && !range.holds_early(server)
@@ -296,13 +329,118 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
     }
 }
 
+/// What must not be there together: two of a group, and what another one replaces.
+fn rivals(finder: &mut Finder<'_>) {
+    let components = &finder.inventory.components;
+    let mut groups: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    for (index, component) in components.iter().enumerate() {
+        if component.on == Some(false) {
+            continue;
+        }
+        if let Some(group) = &component.facts.terms.group {
+            groups.entry(group).or_default().push(index);
+        }
+        for id in &component.facts.terms.replaces {
+            for (old, _) in components
+                .iter()
+                .enumerate()
+                .filter(|(_, c)| c.facts.id == *id)
+            {
+                let text = format!(
+                    "{id} is still there, though {} takes its place",
+                    component.facts.id
+                );
+                let remedy = format!("take {id} out");
+                let place = finder.at(old);
+                finder.add(Severity::Error, "replaced", place, text, &remedy);
+            }
+        }
+    }
+    for (group, indices) in groups.into_iter().filter(|(_, indices)| indices.len() > 1) {
+        let ids: Vec<&str> = indices
+            .iter()
+            .map(|index| components[*index].facts.id.as_str())
+            .collect();
+        let text = format!(
+            "only one of the group {group} may run, and {} do",
+            ids.join(", ")
+        );
+        let place = finder.at(indices[0]);
+        let remedy = "switch off all but one";
+        finder.add(Severity::Error, "only-one", place, text, remedy);
+    }
+}
+
+/// Data folders without their add-on, and archives and data folders mixed up.
+fn misplaced(finder: &mut Finder<'_>, family: &Family, files: &[FileSeen]) {
+    let paths: Vec<&str> = files.iter().map(|file| file.path.as_str()).collect();
+    let folders: BTreeSet<RelPath> = files
+        .iter()
+        .flat_map(|file| std::iter::successors(file.path.folder(), RelPath::folder))
+        .collect();
+    let components = &finder.inventory.components;
+    let owned: BTreeSet<&RelPath> = components.iter().filter_map(|c| c.data.as_ref()).collect();
+    let archives = || family.readers.iter().filter(|r| r.shape == Shape::Archive);
+    for folder in &folders {
+        let place = Some(Place {
+            path: folder.clone(),
+            line: None,
+        });
+        let inside = below(&paths, folder.as_str());
+        if archives().any(|reader| reader.at.matches(folder.as_str())) {
+            let text = "it is a folder, where an archive is expected".to_owned();
+            let remedy = "somebody unpacked it: put the archive itself there";
+            finder.add(Severity::Error, "unpacked", place, text, remedy);
+            continue;
+        }
+        let is_data = family
+            .layout
+            .data
+            .iter()
+            .any(|glob| glob.matches(folder.as_str()));
+        if !is_data {
+            continue;
+        }
+        if archives().any(|reader| !reader.files.is_empty() && marked(reader, &inside)) {
+            let text = "what belongs into an archive lies open in a data folder".to_owned();
+            let remedy =
+                "somebody unpacked an archive here: put the archive itself beside the folder";
+            finder.add(Severity::Warning, "unpacked", place, text, remedy);
+        } else if !owned.contains(folder) {
+            let text = format!(
+                "a data folder of {} without its add-on",
+                count(inside.len(), "file", "files")
+            );
+            let remedy = "keep it if the add-on is to come back; otherwise put it away";
+            finder.add(Severity::Note, "data-left", place, text, remedy);
+        }
+    }
+    for data in owned {
+        if paths.binary_search(&data.as_str()).is_ok() {
+            let place = Some(Place {
+                path: data.clone(),
+                line: None,
+            });
+            let text = "it is a file, where an add-on's data folder is expected".to_owned();
+            let remedy = "move the file away, or the add-on cannot write its data";
+            finder.add(Severity::Error, "file-for-folder", place, text, remedy);
+        }
+    }
+}
+
 fn start_lines(finder: &mut Finder<'_>, family: &Family, by_id: &BTreeMap<&Id, Vec<usize>>) {
     let inventory = finder.inventory;
     let sequence = in_sequence(family);
-    let mut lines: BTreeMap<&Id, usize> = BTreeMap::new();
-    for line in &inventory.order {
-        lines.entry(&line.id).or_insert(line.line);
-        if by_id.contains_key(&line.id) || !line.on {
+    // Of each entry: its line, and how many stand before it.
+    let mut lines: BTreeMap<&Id, (usize, usize)> = BTreeMap::new();
+    let components = &inventory.components;
+    let starters: BTreeSet<&Id> = components
+        .iter()
+        .filter_map(|component| component.started_by.as_ref())
+        .collect();
+    for (position, line) in inventory.order.iter().enumerate() {
+        lines.entry(&line.id).or_insert((line.line, position));
+        if by_id.contains_key(&line.id) || starters.contains(&line.id) || !line.on {
             continue;
         }
         let place = finder.in_order(line.line);
@@ -316,13 +454,19 @@ fn start_lines(finder: &mut Finder<'_>, family: &Family, by_id: &BTreeMap<&Id, V
         );
     }
     let rule_kind = family.order.as_ref().map(|rule| rule.kind);
-    for (index, component) in inventory.components.iter().enumerate() {
+    let by_category = components.iter().filter_map(|component| {
+        let line = *lines.get(component.started_by.as_ref()?)?;
+        Some((&component.facts.id, line))
+    });
+    let by_category: Vec<(&Id, (usize, usize))> = by_category.collect();
+    lines.extend(by_category);
+    for (index, component) in components.iter().enumerate() {
         let facts = &component.facts;
         if facts.kind != Kind::Addon || component.on.is_none() {
             continue;
         }
-        let Some(own_line) = lines.get(&facts.id) else {
-            if rule_kind == Some(OrderKind::Sequence) {
+        let Some(&(own_line, own_position)) = lines.get(&facts.id) else {
+            if rule_kind != Some(OrderKind::Flags) {
                 let place = finder.at(index);
                 let text = format!(
                     "{} is installed but has no line in the load order, so it does not run",
@@ -338,15 +482,15 @@ fn start_lines(finder: &mut Finder<'_>, family: &Family, by_id: &BTreeMap<&Id, V
             }
             continue;
         };
-        let before = facts.needs.iter().chain(&facts.uses);
-        for need in before.filter(|_| sequence) {
-            if let Some(line) = lines.get(&need.id)
-                && line > own_line
+        let needed = facts.needs.iter().chain(&facts.uses).map(|need| &need.id);
+        for first in needed.chain(&facts.terms.after).filter(|_| sequence) {
+            if let Some(&(line, position)) = lines.get(first)
+                && position > own_position
             {
-                let place = finder.in_order(*own_line);
+                let place = finder.in_order(own_line);
                 let text = format!(
-                    "{} is started before {}, which it needs (line {line})",
-                    facts.id, need.id
+                    "{} is started before {first}, which it needs (line {line})",
+                    facts.id
                 );
                 finder.add(
                     Severity::Error,

@@ -4,12 +4,14 @@ mod findings;
 
 pub use findings::{Finding, Place, Severity};
 
+pub use crate::descriptor::VersionFrom;
+
 use crate::component::{Facts, Id, Kind, Provided, Side};
-use crate::descriptor::{self, Found};
+use crate::descriptor::{self, Described, Found, Subject};
 use crate::family::{Family, OrderKind, Shape};
 use crate::order::{self, OrderLine};
 use crate::path::RelPath;
-use crate::tree::{Claims, FileSeen, content_hash};
+use crate::tree::{Claim, Claims, FileSeen, content_hash};
 use crate::version::Version;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -26,26 +28,16 @@ pub enum State {
     AsAdopted,
     /// Some files are not what they were.
     Edited {
-        /// Changed and added files.
+        /// Changed files.
         files: Vec<RelPath>,
+        /// Files that are there besides.
+        added: Vec<RelPath>,
     },
     /// Some files are gone.
     PartlyMissing {
         /// The files that are gone.
         files: Vec<RelPath>,
     },
-}
-
-/// How a version is known.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum VersionFrom {
-    /// The component's descriptor states it.
-    Descriptor,
-    /// Nothing states one: the content hash stands for it.
-    Content,
-    /// `lantern.toml` states it, for a build outside the folder.
-    Stated,
 }
 
 /// One installed component.
@@ -65,6 +57,10 @@ pub struct Component {
     pub on: Option<bool>,
     /// The pack it is a member of.
     pub group: Option<Id>,
+    /// The entry of the load order that starts it, where that is not its own: a category.
+    pub started_by: Option<Id>,
+    /// The folder in which it keeps what it writes; its files are kept, and nobody's of `files`.
+    pub data: Option<RelPath>,
     /// Its files against the ledger.
     pub state: State,
     /// How its version is known.
@@ -98,6 +94,8 @@ impl Component {
 pub struct Remembered {
     /// The component that put it there, by its [`ledger_name`].
     pub owner: Option<Id>,
+    /// That component's version.
+    pub version: Option<String>,
     /// BLAKE3 of what was put there.
     pub hash: String,
     /// Whether that is what the release shipped, rather than what was found at adoption.
@@ -109,8 +107,10 @@ pub struct Remembered {
 pub struct Evidence<'a> {
     /// Every file but lantern's own.
     pub files: &'a [FileSeen],
-    /// For each claim: its descriptor files as name and text, or why they cannot be read.
-    pub descriptors: &'a [Result<Vec<(String, String)>, String>],
+    /// For each claim: its descriptor files, or why they cannot be read.
+    pub descriptors: &'a [Result<Vec<Found>, String>],
+    /// What catalogues say of archives, by BLAKE3 of the archive.
+    pub catalogued: &'a BTreeMap<String, Facts>,
     /// The load-order file and its text.
     pub order: Option<(&'a RelPath, &'a str)>,
     /// What the ledger remembers.
@@ -201,73 +201,30 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     if let (Some(rule), Some((_, text))) = (&family.order, evidence.order) {
         inventory.order = order::read(rule, text);
     }
-    let flags: BTreeMap<&Id, bool> = inventory.order.iter().map(|l| (&l.id, l.on)).collect();
-    let mut read: Vec<Option<Component>> = Vec::new();
     let mut unreadable = Vec::new();
+    let mut read: Vec<Option<Component>> = Vec::new();
     for (claim, descriptors) in claims.claims.iter().zip(evidence.descriptors) {
-        let files: Vec<FileSeen> = claim
-            .files
-            .iter()
-            .map(|i| evidence.files[*i].clone())
-            .collect();
-        let inside = files.iter().filter_map(|file| {
-            let below = file.path.below(claim.place.as_str()).unwrap_or("");
-            Some((below, file.hash.as_deref()?))
-        });
-        let content = content_hash(inside);
-        let facts = descriptors.clone().and_then(|texts| {
-            let found: Vec<Found> = texts
-                .iter()
-                .map(|(name, text)| Found { name, text })
-                .collect();
-            descriptor::read(
-                claim.reader,
-                &family.versions,
-                &found,
-                claim.bare_name(),
-                &content,
-            )
-            .map_err(|fault| fault.to_string())
-        });
-        let facts = match facts {
-            Ok(facts) => facts,
-            Err(why) => {
-                unreadable.push(findings::unreadable(&claim.place, &why));
-                read.push(None);
-                continue;
-            }
-        };
-        let runs = facts.kind == Kind::Addon && facts.side != Some(Side::Client);
-        let on = match (&family.order, claim.reader.shape) {
-            (Some(_), Shape::Archive | Shape::Folder) if runs => {
-                Some(flags.get(&facts.id).copied().unwrap_or(false))
-            }
-            _ => None,
-        };
         let group = claim
             .group
-            .and_then(|g| Some(read[g].as_ref()?.facts.id.clone()));
-        read.push(Some(Component {
-            state: state_of(
-                &ledger_name(&facts.id, group.as_ref()),
-                &files,
-                evidence.remembered,
-            ),
-            version_from: if facts.version.is_content() {
-                VersionFrom::Content
-            } else {
-                VersionFrom::Descriptor
-            },
-            facts,
-            place: Some(claim.place.clone()),
-            shape: claim.reader.shape,
-            reader: claim.reader.name.clone(),
-            files,
-            on,
+            .and_then(|group| Some(read[group].as_ref()?.facts.id.clone()));
+        let component = component(
+            family,
+            claim,
+            descriptors,
             group,
-        }));
+            &inventory.order,
+            evidence,
+        );
+        read.push(match component {
+            Ok(component) => Some(component),
+            Err(why) => {
+                unreadable.push(findings::unreadable(&claim.place, &why));
+                None
+            }
+        });
     }
     inventory.components = read.into_iter().flatten().collect();
+    entries(family, &mut inventory);
     if let (true, Some(version)) = (family.build.outside, evidence.stated) {
         inventory.components.push(outside_build(family, version));
     }
@@ -283,12 +240,133 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
             inventory.nobodys.push(file.clone());
         }
     }
-    let order_file = evidence.order.map(|(path, _)| path);
-    let mut found = findings::find(family, &inventory, order_file);
+    let mut found = findings::find(family, &inventory, evidence.files, order_file);
     found.extend(unreadable);
     found.sort();
     inventory.findings = found;
     inventory
+}
+
+/// Makes a component of what a reader claims.
+fn component(
+    family: &Family,
+    claim: &Claim<'_>,
+    descriptors: &Result<Vec<Found>, String>,
+    group: Option<Id>,
+    order: &[OrderLine],
+    evidence: &Evidence<'_>,
+) -> Result<Component, String> {
+    let found = descriptors.as_ref().map_err(Clone::clone)?;
+    let files: Vec<FileSeen> = claim
+        .files
+        .iter()
+        .map(|index| evidence.files[*index].clone())
+        .collect();
+    let inside = files.iter().filter_map(|file| {
+        let below = file.path.below(claim.place.as_str()).unwrap_or("");
+        Some((below, file.hash.as_deref()?))
+    });
+    let content = content_hash(inside);
+    let subject = Subject {
+        reader: claim.reader,
+        family,
+        place: claim.place.as_str(),
+        content: &content,
+    };
+    let described = descriptor::read(&subject, found).map_err(|fault| fault.to_string())?;
+    let Described {
+        mut facts,
+        data,
+        mut version_from,
+    } = described;
+    if let Some(known) = evidence.catalogued.get(&content)
+        && version_from == VersionFrom::Content
+    {
+        version_from = VersionFrom::Catalogue;
+        if claim.reader.files.is_empty() {
+            facts = known.clone();
+        } else {
+            facts.version = known.version.clone();
+        }
+    }
+    let state = state_of(
+        &ledger_name(&facts.id, group.as_ref()),
+        &files,
+        evidence.remembered,
+    );
+    if version_from == VersionFrom::Content
+        && state == State::AsShipped
+        && let Some(version) = put_version(family, facts.kind, &files, evidence.remembered)
+    {
+        version_from = VersionFrom::Ledger;
+        facts.version = version;
+    }
+    let switched = facts.kind == Kind::Addon
+        && facts.side != Some(Side::Client)
+        && claim.reader.shape != Shape::Group;
+    let starter = family
+        .order
+        .as_ref()
+        .filter(|_| switched)
+        .map(|rule| order::starter(rule, order, &facts.id, &claim.place));
+    Ok(Component {
+        on: starter
+            .as_ref()
+            .map(|line| line.is_some_and(|line| line.on)),
+        started_by: starter
+            .flatten()
+            .map(|line| line.id.clone())
+            .filter(|id| *id != facts.id),
+        facts,
+        place: Some(claim.place.clone()),
+        shape: claim.reader.shape,
+        reader: claim.reader.name.clone(),
+        files,
+        group,
+        data,
+        state,
+        version_from,
+    })
+}
+
+/// The version that the ledger knows for files just as they were put there.
+fn put_version(
+    family: &Family,
+    kind: Kind,
+    files: &[FileSeen],
+    remembered: &BTreeMap<RelPath, Remembered>,
+) -> Option<Version> {
+    let text = remembered.get(&files.first()?.path)?.version.as_deref()?;
+    let version = family.versions.version(kind, text).ok()?;
+    (!version.is_content()).then_some(version)
+}
+
+/// Adds what stands in the load order and has no files of its own, where a reader knows such.
+fn entries(family: &Family, inventory: &mut Inventory) {
+    let mut readers = family.readers.iter();
+    let Some(reader) = readers.find(|reader| reader.shape == Shape::Entry) else {
+        return;
+    };
+    let there: BTreeSet<Id> = inventory
+        .components
+        .iter()
+        .map(|c| c.facts.id.clone())
+        .collect();
+    for line in inventory.order.iter().filter(|l| !there.contains(&l.id)) {
+        inventory.components.push(Component {
+            facts: Facts::new(line.id.clone(), reader.kind, Version::of_content("unknown")),
+            place: None,
+            shape: Shape::Entry,
+            reader: reader.name.clone(),
+            files: Vec::new(),
+            on: Some(line.on),
+            group: None,
+            started_by: None,
+            data: None,
+            state: State::New,
+            version_from: VersionFrom::Content,
+        });
+    }
 }
 
 fn provided(id: &str) -> Provided {
@@ -316,6 +394,8 @@ fn outside_build(family: &Family, version: &Version) -> Component {
         files: Vec::new(),
         on: None,
         group: None,
+        started_by: None,
+        data: None,
         state: State::New,
         version_from: VersionFrom::Stated,
     }
@@ -338,15 +418,21 @@ fn state_of(owner: &Id, files: &[FileSeen], remembered: &BTreeMap<RelPath, Remem
     if files.iter().all(|file| ours(&file.path).is_none()) {
         return State::New;
     }
-    let edited: Vec<RelPath> = files
-        .iter()
-        .filter(|file| ours(&file.path).map(|known| &known.hash) != file.hash.as_ref())
-        .map(|file| file.path.clone())
-        .collect();
+    let paths_where = |is: &dyn Fn(&FileSeen, Option<&Remembered>) -> bool| -> Vec<RelPath> {
+        let those = files.iter().filter(|file| is(file, ours(&file.path)));
+        those.map(|file| file.path.clone()).collect()
+    };
+    let added = paths_where(&|_, known| known.is_none());
+    let edited = paths_where(&|file, known| {
+        known.is_some_and(|known| Some(&known.hash) != file.hash.as_ref())
+    });
     if !missing.is_empty() {
         State::PartlyMissing { files: missing }
-    } else if !edited.is_empty() {
-        State::Edited { files: edited }
+    } else if !edited.is_empty() || !added.is_empty() {
+        State::Edited {
+            files: edited,
+            added,
+        }
     } else if files
         .iter()
         .all(|file| ours(&file.path).is_some_and(|known| known.shipped))
@@ -362,7 +448,7 @@ pub(crate) fn in_sequence(family: &Family) -> bool {
     family
         .order
         .as_ref()
-        .is_some_and(|rule| rule.kind == OrderKind::Sequence)
+        .is_some_and(|rule| rule.kind != OrderKind::Flags)
 }
 
 #[cfg(test)]
@@ -388,7 +474,11 @@ pub(crate) mod tests {
                 let text = files.iter().find(|(path, _)| *path == claim.place.as_str());
                 match text {
                     Some((_, "!")) => Err("the archive breaks off".to_owned()),
-                    Some((_, text)) => Ok(vec![("addon.toml".to_owned(), (*text).to_owned())]),
+                    Some((_, text)) => Ok(vec![Found {
+                        file: 0,
+                        name: "addon.toml".into(),
+                        text: (*text).to_owned(),
+                    }]),
                     None => Ok(Vec::new()),
                 }
             })
@@ -398,6 +488,7 @@ pub(crate) mod tests {
             files: &listing,
             descriptors: &descriptors,
             order: Some((&order_path, order)),
+            catalogued: &BTreeMap::new(),
             remembered,
             stated: None,
         };
@@ -409,6 +500,7 @@ pub(crate) mod tests {
         let path = |text: &str| RelPath::parse(text).unwrap();
         let remembered = |id: &str, text: &str, shipped| Remembered {
             owner: Some(Id::new(id)),
+            version: Some("1".into()),
             hash: blake3::hash(text.as_bytes()).to_hex().to_string(),
             shipped,
         };
@@ -440,7 +532,7 @@ pub(crate) mod tests {
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
         a AsShipped
-        b Edited { files: [RelPath("addons/b.vpk")] }
+        b Edited { files: [RelPath("addons/b.vpk")], added: [] }
         c AsAdopted
         d PartlyMissing { files: [RelPath("mods/d/lost.lua")] }
         e New

@@ -72,6 +72,8 @@ pub fn afterwards(
             files,
             on: runs.contains(&facts.id).then_some(true),
             group,
+            started_by: None,
+            data: None,
             state: State::AsShipped,
             version_from: match facts.version.is_content() {
                 true => VersionFrom::Content,

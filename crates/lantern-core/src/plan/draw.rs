@@ -175,7 +175,7 @@ pub fn lay_out(
             RelPath::parse(&text).map_err(path_fault)?
         }
     };
-    if reader.shape == Shape::Archive {
+    if reader.shape.is_one_file() {
         let file = PayloadFile {
             path: place.clone(),
             entry: None,
@@ -365,8 +365,8 @@ impl<'a> Drawing<'a> {
 
     fn set_aside(&mut self, id: &Id) {
         for component in self.installed(id) {
-            if let State::Edited { files } = &component.state {
-                let names: Vec<&str> = files.iter().map(RelPath::as_str).collect();
+            if let State::Edited { files, added } = &component.state {
+                let names: Vec<&str> = files.iter().chain(added).map(RelPath::as_str).collect();
                 self.notes.push(format!(
                     "{} was edited by hand; your version is set aside: {}",
                     component.facts.id,
@@ -488,6 +488,16 @@ impl<'a> Drawing<'a> {
         after
     }
 
+    /// Where each add-on will lie.
+    fn places(&self, moving: &[(&'a Offer, &'a Payload)]) -> BTreeMap<&'a Id, &'a RelPath> {
+        let components = self.situation.inventory.components.iter();
+        let here = components.filter_map(|c| Some((&c.facts.id, c.place.as_ref()?)));
+        let coming = moving
+            .iter()
+            .map(|(offer, payload)| (&offer.facts.id, &payload.place));
+        here.chain(coming).collect()
+    }
+
     fn order(
         &mut self,
         moving: &[(&'a Offer, &'a Payload)],
@@ -515,31 +525,34 @@ impl<'a> Drawing<'a> {
                 let gone = gone.filter(|id| !after.contains_key(id)).cloned().collect();
                 order::write_flags(rule, text, &flags, &gone)
             }
-            OrderKind::Sequence => {
-                let provided: BTreeMap<&Id, &Id> = after
-                    .values()
-                    .flat_map(|(facts, _)| {
-                        facts
-                            .provides
-                            .iter()
-                            .map(|provided| (&provided.id, &facts.id))
-                    })
-                    .collect();
-                let mut wanted: BTreeMap<Id, BTreeSet<Id>> = running
-                    .map(|(id, (facts, _))| {
-                        let before = facts.needs.iter().chain(&facts.uses).map(|need| &need.id);
-                        let before =
-                            before.map(|id| provided.get(id).copied().unwrap_or(id).clone());
-                        ((*id).clone(), before.collect())
-                    })
-                    .collect();
-                let current: Vec<Id> = inventory.order.iter().map(|line| line.id.clone()).collect();
-                // A line for something that is not installed is the administrator's own affair.
+            OrderKind::Sequence | OrderKind::List => {
+                let places = self.places(moving);
+                let entries = &inventory.order;
+                // An add-on that a category's entry starts has none of its own.
+                let entry_of = |id: &Id| {
+                    let place = places.get(id);
+                    let by = place.and_then(|place| order::starter(rule, entries, id, place));
+                    by.map_or(id.clone(), |line| line.id.clone())
+                };
+                let mut wanted: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
+                for (id, follows) in must_follow(&after) {
+                    let entry = entry_of(&id);
+                    let follows = follows.iter().map(&entry_of).filter(|f| *f != entry);
+                    let follows: BTreeSet<Id> = follows.collect();
+                    wanted.entry(entry).or_default().extend(follows);
+                }
+                let current: Vec<Id> = entries.iter().map(|line| line.id.clone()).collect();
+                // An entry for something that is not installed is the administrator's own affair.
                 for id in current.iter().filter(|id| inventory.get(id).is_none()) {
                     wanted.entry(id.clone()).or_default();
                 }
                 let order = order::arrange(&wanted, &current)?;
-                order::write_sequence(rule, text, &order)
+                match rule.kind {
+                    OrderKind::List => order::write_list(rule, text, &order),
+                    OrderKind::Sequence | OrderKind::Flags => {
+                        order::write_sequence(rule, text, &order)
+                    }
+                }
             }
         };
         if lines.is_empty() {
@@ -563,4 +576,28 @@ impl<'a> Drawing<'a> {
         };
         Ok((Some(edit), expects))
     }
+}
+
+/// For each add-on that runs: those that have to be started before it.
+fn must_follow(after: &BTreeMap<&Id, (&Facts, bool)>) -> BTreeMap<Id, BTreeSet<Id>> {
+    let provided: BTreeMap<&Id, &Id> = after
+        .values()
+        .flat_map(|(facts, _)| facts.provides.iter().map(|p| (&p.id, &facts.id)))
+        .collect();
+    let real = |id: &Id| provided.get(id).copied().unwrap_or(id).clone();
+    let running = || after.iter().filter(|(_, (_, on))| *on);
+    let mut follow: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
+    for (id, (facts, _)) in running() {
+        let needed = facts.needs.iter().chain(&facts.uses).map(|need| &need.id);
+        let first = needed.chain(&facts.terms.after).map(real);
+        follow.entry((*id).clone()).or_default().extend(first);
+    }
+    for (id, (facts, _)) in running() {
+        for later in facts.terms.before.iter().map(real) {
+            if let Some(follows) = follow.get_mut(&later) {
+                follows.insert((*id).clone());
+            }
+        }
+    }
+    follow
 }

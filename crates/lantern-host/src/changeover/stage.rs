@@ -1,11 +1,12 @@
 //! Everything new, unpacked beside the server and checked before the server stops.
 
-use crate::archive::Archive;
+use crate::archive::{Archive, ArchiveFault};
 use crate::config::Server;
 use crate::error::{At, Error, Result};
 use crate::folder::hash_file;
 use lantern_core::path::RelPath;
-use lantern_core::plan::{Plan, What};
+use lantern_core::plan::{Action, Plan, What};
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -70,35 +71,55 @@ fn fill(
         if found != archive.blake3 {
             return Err(other(&path, &archive.blake3, &found));
         }
-        let mut opened = None;
         let from_here = plan.actions.iter().filter(|action| {
+            let source = action.source.as_ref();
             matches!(action.what, What::Place | What::Replace)
-                && action
-                    .source
-                    .as_ref()
-                    .is_some_and(|source| source.archive == index)
+                && source.is_some_and(|source| source.archive == index)
         });
+        let mut wanted: BTreeMap<RelPath, PathBuf> = BTreeMap::new();
+        let mut actions: BTreeMap<RelPath, &Action> = BTreeMap::new();
         for action in from_here {
             let to = root.join(action.path.as_str());
-            let entry = action
-                .source
-                .as_ref()
-                .and_then(|source| source.entry.as_ref());
-            let hash = match entry {
-                None => copy(&path, &to)?,
-                Some(entry) => {
-                    let archive = match &mut opened {
-                        Some(archive) => archive,
-                        empty => empty.insert(Archive::open(&path)?),
-                    };
-                    archive.unpack(&RelPath::parse(entry)?, &to, &path)?
+            let entry = action.source.as_ref().and_then(|s| s.entry.as_ref());
+            match entry {
+                None => {
+                    let hash = copy(&path, &to)?;
+                    if Some(&hash) != action.after.as_ref() {
+                        return Err(other(&to, action.after.as_deref().unwrap_or(""), &hash));
+                    }
+                    done += action.bytes;
+                    progress(done, total);
                 }
-            };
-            if Some(&hash) != action.after.as_ref() {
-                return Err(other(&to, action.after.as_deref().unwrap_or(""), &hash));
+                Some(entry) => {
+                    let entry = RelPath::parse(entry)?;
+                    wanted.insert(entry.clone(), to);
+                    actions.insert(entry, action);
+                }
             }
+        }
+        if wanted.is_empty() {
+            continue;
+        }
+        let mut differs = None;
+        let mut unpacked = BTreeSet::new();
+        Archive::open(&path)?.unpack(&wanted, &path, &mut |entry, hash| {
+            let action = actions[entry];
+            if action.after.as_deref() != Some(hash) {
+                differs = Some((entry.clone(), hash.to_owned()));
+            }
+            unpacked.insert(entry.clone());
             done += action.bytes;
             progress(done, total);
+        })?;
+        if let Some((entry, hash)) = differs {
+            let expected = actions[&entry].after.as_deref().unwrap_or("");
+            return Err(other(&wanted[&entry], expected, &hash));
+        }
+        if let Some(entry) = wanted.keys().find(|entry| !unpacked.contains(entry)) {
+            return Err(Error::Archive {
+                path,
+                fault: ArchiveFault::Broken(format!("it has no entry {entry}")),
+            });
         }
     }
     if let Some(edit) = &plan.order {

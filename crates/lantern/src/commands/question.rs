@@ -26,10 +26,10 @@ impl Sources {
     /// When a catalogue as a whole, or a folder, cannot be read.
     pub fn read(&self, server: &Server, look: &Look) -> Result<Depot> {
         let mut depot = Depot::default();
-        for path in &self.catalogue {
+        for path in server.catalogues().iter().chain(&self.catalogue) {
             depot.add_catalogue(path, &server.family)?;
         }
-        for path in &self.from {
+        for path in server.drop_folders().iter().chain(&self.from) {
             depot.add_drop_folder(path, &server.family)?;
         }
         for (place, why) in &depot.left_out {

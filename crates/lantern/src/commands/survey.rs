@@ -1,12 +1,17 @@
 //! `lantern survey`
 
+mod files;
+mod one;
+
 use super::open_settled;
 use crate::cli::Cli;
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use clap::Args;
-use lantern_core::inventory::{Component, Severity, State, VersionFrom};
-use lantern_core::path::RelPath;
+use lantern_core::component::{Kind, Need};
+use lantern_core::family::Shape;
+use lantern_core::inventory::{Component, Finding, Severity, State, VersionFrom};
+use lantern_core::version::Range;
 use lantern_host::Result;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, Survey, survey};
@@ -14,7 +19,20 @@ use serde_json::{Value, json};
 
 /// Show what is installed, and what is to be held against it
 #[derive(Debug, Args)]
+#[group(id = "view", multiple = false)]
 pub struct SurveyArgs {
+    /// Show all that is known of one component
+    #[arg(value_name = "ID", group = "view")]
+    component: Option<String>,
+    /// Show every file with its owner
+    #[arg(long, group = "view")]
+    files: bool,
+    /// Show files that are not as they were put there
+    #[arg(long, group = "view")]
+    edited: bool,
+    /// Show files that belong to nobody
+    #[arg(long, group = "view")]
+    nobody: bool,
     /// Read every file again, whatever the ledger remembers
     #[arg(long)]
     recheck: bool,
@@ -30,6 +48,14 @@ pub fn run(args: &SurveyArgs, cli: &Cli, look: &Look) -> Result<u8> {
         Depth::Usual
     };
     let found = survey(&server, &mut ledger, depth)?;
+    if let Some(id) = &args.component {
+        return one::show(id, &server, &found, look);
+    }
+    if args.files || args.edited || args.nobody {
+        let rows = files::rows(&server, &found);
+        files::show(args, rows, look);
+        return Ok(fail::DONE);
+    }
     let inventory = &found.inventory;
     let wrong = inventory
         .findings
@@ -54,7 +80,7 @@ pub fn run(args: &SurveyArgs, cli: &Cli, look: &Look) -> Result<u8> {
         ));
         look.say("");
         components(look, &found);
-        findings(look, &found);
+        findings(look, found.inventory.findings.iter());
         if wrong == 0 {
             look.next(&cli.next("plan --to VERSION --catalogue FILE"));
         }
@@ -84,11 +110,7 @@ fn components(look: &Look, found: &Survey) {
                 .map_or("", |on| if on { "on" } else { "off" })
                 .into(),
             bytes(component.bytes()),
-            component
-                .place
-                .as_ref()
-                .map_or("outside the folder", RelPath::as_str)
-                .into(),
+            place_word(component).into(),
             look.paint(means, &state),
         ]
     });
@@ -114,8 +136,8 @@ fn components(look: &Look, found: &Survey) {
     }
 }
 
-fn findings(look: &Look, found: &Survey) {
-    for finding in &found.inventory.findings {
+fn findings<'f>(look: &Look, findings: impl Iterator<Item = &'f Finding>) {
+    for finding in findings {
         let (word, means) = match finding.severity {
             Severity::Error => ("wrong", Means::Bad),
             Severity::Warning => ("caution", Means::Caution),
@@ -135,48 +157,28 @@ fn findings(look: &Look, found: &Survey) {
 }
 
 fn state_word(component: &Component) -> String {
-    if component.place.is_none() {
+    if component.version_from == VersionFrom::Stated {
         return "as stated".into();
     }
     match &component.state {
         State::New => "new".into(),
         State::AsShipped => "as shipped".into(),
         State::AsAdopted => "as adopted".into(),
-        State::Edited { files } => format!("edited ({})", files.len()),
+        State::Edited { files, added } => format!("edited ({})", files.len() + added.len()),
         State::PartlyMissing { files } => format!("{} missing", files.len()),
     }
 }
 
+fn place_word(component: &Component) -> &str {
+    match (&component.place, component.shape) {
+        (Some(place), _) => place.as_str(),
+        (None, Shape::Entry) => "fetched elsewhere",
+        (None, _) => "outside the folder",
+    }
+}
+
 fn as_json(server: &str, family: &str, found: &Survey) -> Value {
-    let components = found.inventory.components.iter().map(|component| {
-        let facts = &component.facts;
-        let needs = |needs: &[lantern_core::component::Need]| -> Value {
-            needs
-                .iter()
-                .map(|need| (need.id.to_string(), json!(need.range.to_string())))
-                .collect::<serde_json::Map<_, _>>()
-                .into()
-        };
-        json!({
-            "kind": facts.kind,
-            "id": facts.id,
-            "title": facts.title,
-            "version": facts.version.as_str(),
-            "version_from": component.version_from,
-            "version_is_stated": component.version_from != VersionFrom::Content,
-            "server": facts.server.as_ref().map(ToString::to_string),
-            "needs": needs(&facts.needs),
-            "uses": needs(&facts.uses),
-            "side": facts.side,
-            "effect": facts.effect,
-            "on": component.on,
-            "pack": component.group,
-            "place": component.place,
-            "files": component.files.len(),
-            "bytes": component.bytes(),
-            "state": component.state,
-        })
-    });
+    let components = found.inventory.components.iter().map(component_json);
     json!({
         "format": 1,
         "server": server,
@@ -186,5 +188,46 @@ fn as_json(server: &str, family: &str, found: &Survey) -> Value {
         "findings": found.inventory.findings,
         "nobodys": found.inventory.nobodys.iter().map(|file| &file.path).collect::<Vec<_>>(),
         "left_alone": found.left_alone,
+    })
+}
+
+fn component_json(component: &Component) -> Value {
+    let facts = &component.facts;
+    let needs = |needs: &[Need]| -> Value {
+        let pairs = needs
+            .iter()
+            .map(|need| (need.id.to_string(), json!(need.range.to_string())));
+        pairs.collect::<serde_json::Map<_, _>>().into()
+    };
+    let range = |range: &Option<Range>| range.as_ref().map(ToString::to_string);
+    json!({
+        "kind": facts.kind,
+        "id": facts.id,
+        "title": facts.title,
+        "version": facts.version.as_str(),
+        "version_from": component.version_from,
+        "version_is_stated": component.version_from != VersionFrom::Content,
+        "server": range(&facts.server),
+        "framework": range(&facts.terms.framework),
+        "needs": needs(&facts.needs),
+        "uses": needs(&facts.uses),
+        "clashes": needs(&facts.clashes),
+        "provides": facts.provides.iter().map(|p| &p.id).collect::<Vec<_>>(),
+        "replaces": facts.terms.replaces,
+        "before": facts.terms.before,
+        "after": facts.terms.after,
+        "group": facts.terms.group,
+        "slots": if facts.kind == Kind::Build { &facts.build.has } else { &facts.terms.takes },
+        "side": facts.side,
+        "effect": facts.effect,
+        "world_bound": facts.world_bound,
+        "on": component.on,
+        "started_by": component.started_by,
+        "pack": component.group,
+        "place": component.place,
+        "data": component.data,
+        "files": component.files.len(),
+        "bytes": component.bytes(),
+        "state": component.state,
     })
 }

@@ -1,5 +1,7 @@
 //! The made-up servers, catalogue and releases of the demo.
 
+mod others;
+
 use serde_json::{Value, json};
 use std::fs::{self, File};
 use std::io::{self, Cursor, Write};
@@ -197,8 +199,8 @@ start market-stall
 start night-watch
 ";
 
-/// Makes everything in `dir`: `halcyon-terrace` (a server), `depot` (a catalogue with its releases)
-/// and `drop` (archives fetched by hand).
+/// Makes everything in `dir`: `halcyon-terrace`, `tramway-loop`, `arbour-deck` and `triad-north`
+/// (servers), `depot` (a catalogue with its releases) and `drop` (archives fetched by hand).
 pub fn make(dir: &Path) -> io::Result<()> {
     let terrace = dir.join("halcyon-terrace");
     if terrace.exists() {
@@ -290,7 +292,10 @@ pub fn make(dir: &Path) -> io::Result<()> {
         format!("{text}\n").as_bytes(),
     )?;
 
-    put(&dir.join("drop/sun-clock-2.1.0.vpk"), &packed(&FAULTY)?)
+    put(&dir.join("drop/sun-clock-2.1.0.vpk"), &packed(&FAULTY)?)?;
+    others::tramway(dir)?;
+    others::arbour(dir)?;
+    others::triad(dir)
 }
 
 /// The size of the server program.

@@ -1,0 +1,108 @@
+//! What a descriptor's text holds, whatever notation it is written in.
+//!
+//! Every notation gives the same [`Node`]s, and every scalar stays the text that was written: a
+//! version `1.10` must not become the number 1.1 on the way.
+
+mod json;
+mod lines;
+mod properties;
+mod script;
+mod toml;
+mod xml;
+mod yaml;
+
+use crate::family::{DescriptorFile, TextNotation};
+use std::collections::BTreeMap;
+
+/// Nothing is read that is nested deeper than this.
+const DEEPEST: usize = 64;
+
+/// A table of a descriptor.
+pub type Table = BTreeMap<String, Node>;
+
+/// A value of a descriptor.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Node {
+    /// A text, number or truth value, as it was written.
+    Text(String),
+    /// Values one after the other.
+    List(Vec<Node>),
+    /// Values by name.
+    Table(Table),
+}
+
+/// Why a text cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TextFault {
+    /// The line, from 1, where it is known.
+    pub line: Option<usize>,
+    /// What is wrong.
+    pub why: String,
+}
+
+impl TextFault {
+    fn at(line: usize, why: impl Into<String>) -> TextFault {
+        TextFault {
+            line: Some(line),
+            why: why.into(),
+        }
+    }
+}
+
+/// Reads a text in the notation of a reader's descriptor file; its top is always a table.
+///
+/// # Errors
+/// When the text is not in that notation, or nested too deep.
+pub fn parse(file: &DescriptorFile, text: &str) -> Result<Table, TextFault> {
+    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+    match file.notation {
+        TextNotation::Toml => toml::parse(text),
+        TextNotation::Json => json::parse(text),
+        TextNotation::Yaml => yaml::parse(text),
+        TextNotation::Ini => Ok(lines::ini(text)),
+        TextNotation::Properties => properties::parse(text),
+        TextNotation::Xml => xml::parse(text),
+        TextNotation::Manifest => Ok(lines::manifest(text)),
+        TextNotation::Lines => Ok(lines::plain(text)),
+        TextNotation::Header => Ok(lines::header(file.line.as_ref(), text)),
+        TextNotation::Script => script::parse(text),
+    }
+}
+
+/// Adds a value to a table; a second one of the same name makes a list of both.
+fn put(table: &mut Table, name: String, value: Node) {
+    match table.get_mut(&name) {
+        Some(Node::List(items)) => match value {
+            Node::List(more) => items.extend(more),
+            one => items.push(one),
+        },
+        Some(_) => {
+            let first = table.remove(&name).unwrap_or(Node::List(Vec::new()));
+            let mut items = vec![first];
+            match value {
+                Node::List(more) => items.extend(more),
+                one => items.push(one),
+            }
+            table.insert(name, Node::List(items));
+        }
+        None => {
+            table.insert(name, value);
+        }
+    }
+}
+
+/// The line, from 1, of a byte position in a text.
+fn line_at(text: &str, position: usize) -> usize {
+    let before = &text.as_bytes()[..position.min(text.len())];
+    before.iter().filter(|byte| **byte == b'\n').count() + 1
+}
+
+fn too_deep(line: Option<usize>) -> TextFault {
+    TextFault {
+        line,
+        why: format!("it is nested more than {DEEPEST} deep"),
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,331 @@
+//! How components are recognised, and where their facts are found.
+
+use super::pattern::one_or_several;
+use super::{Glob, Globs, Pattern};
+use crate::component::Kind;
+use serde::{Deserialize, Deserializer};
+use std::collections::BTreeMap;
+
+/// What a component is made of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Shape {
+    /// One archive that stays packed; its descriptor lies inside.
+    Archive,
+    /// One file that is the component and its descriptor in one.
+    File,
+    /// A folder with its descriptor in it; released as an archive that is unpacked.
+    Folder,
+    /// A folder of folders that acts as one; `members` names the reader of those inside.
+    Group,
+    /// An entry of the load-order file without files of its own: something else fetches them.
+    Entry,
+}
+
+impl Shape {
+    /// Whether the component is one file rather than a folder.
+    pub fn is_one_file(self) -> bool {
+        matches!(self, Shape::Archive | Shape::File)
+    }
+}
+
+/// How one sort of component is recognised and read.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Reader {
+    /// Its name in messages, and for `members`.
+    pub name: String,
+    /// What it finds.
+    pub kind: Kind,
+    /// What that is made of.
+    pub shape: Shape,
+    /// Where it lies: the file's or the folder's path.
+    #[serde(default)]
+    pub at: Globs,
+    /// Files of which one has to be in the folder or archive; without any, one of `files` has to.
+    #[serde(default)]
+    pub marks: Vec<Names>,
+    /// The reader of the folders inside a group.
+    pub members: Option<String>,
+    /// File names that a release in a drop folder has.
+    pub drop: Option<Glob>,
+    /// Where a release goes that is not there yet: `{id}`, `{version}` are filled in.
+    pub install: Option<String>,
+    /// The descriptor files, read one after the other; what an earlier one says stands.
+    #[serde(default)]
+    pub files: Vec<DescriptorFile>,
+    /// What is found where in them.
+    #[serde(default)]
+    pub fields: Fields,
+}
+
+/// Names of files inside a component, by patterns; the first that is there counts.
+///
+/// `outer!inner` is a file in an archive in the archive.
+#[derive(Debug, Clone)]
+pub struct Names(pub Vec<Name>);
+
+/// One pattern for files inside a component.
+#[derive(Debug, Clone)]
+pub struct Name {
+    /// The archive inside the archive, where it is one.
+    pub outer: Option<Glob>,
+    /// The file.
+    pub inner: Glob,
+}
+
+impl Name {
+    /// Whether an entry is the one that is meant, or the archive that may hold it.
+    pub fn leads_to(&self, path: &str) -> bool {
+        self.outer.as_ref().unwrap_or(&self.inner).matches(path)
+    }
+}
+
+impl Names {
+    /// Whether any of the patterns leads to an entry.
+    pub fn lead_to(&self, path: &str) -> bool {
+        self.0.iter().any(|name| name.leads_to(path))
+    }
+
+    /// The patterns as they were written.
+    pub fn text(&self) -> String {
+        let texts = self.0.iter().map(|name| match &name.outer {
+            Some(outer) => format!("{}!{}", outer.as_str(), name.inner.as_str()),
+            None => name.inner.as_str().to_owned(),
+        });
+        texts.collect::<Vec<_>>().join(" or ")
+    }
+}
+
+impl<'de> Deserialize<'de> for Names {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Names, D::Error> {
+        let texts = one_or_several(deserializer)?;
+        let names = texts.iter().map(|text| {
+            let (outer, inner) = match text.split_once('!') {
+                Some((outer, inner)) => (Some(Glob::new(outer)?), inner),
+                None => (None, text.as_str()),
+            };
+            let inner = Glob::new(inner)?;
+            Ok(Name { outer, inner })
+        });
+        let names: Result<Vec<Name>, String> = names.collect();
+        names.map(Names).map_err(serde::de::Error::custom)
+    }
+}
+
+/// One descriptor file.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DescriptorFile {
+    /// Its path inside the component, by pattern; `.` is the component's one file itself.
+    pub name: Names,
+    /// How it is written.
+    pub notation: TextNotation,
+    /// For header lines: finds one, with the groups `key` and `value`.
+    pub line: Option<Pattern>,
+    /// It is not read when an earlier file has one of these keys.
+    #[serde(default)]
+    pub unless: Vec<String>,
+}
+
+/// How a descriptor is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum TextNotation {
+    /// TOML 1.0.
+    Toml,
+    /// JSON, with comments and trailing commas.
+    Json,
+    /// YAML 1.2, the first document, without aliases.
+    Yaml,
+    /// `key = value` lines, with or without `[sections]`; `#` and `;` begin comments.
+    Ini,
+    /// `key=value` lines with escapes and continuation, as Java programs write them.
+    Properties,
+    /// XML without a document type.
+    Xml,
+    /// `Key: value` lines; one that begins with a blank goes on with the value before.
+    Manifest,
+    /// One item a line, found as the list `lines`; `#` begins a comment.
+    Lines,
+    /// Lines at the top that a pattern finds.
+    Header,
+    /// Calls and tables of literals in a scripting notation; never executed.
+    Script,
+}
+
+/// Where each fact is found; a missing one is unknown.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Fields {
+    /// The id; without any, the folder's or file's name.
+    pub id: FieldRule,
+    /// The name for people.
+    pub title: FieldRule,
+    /// The version; without any, the content hash stands for it.
+    pub version: FieldRule,
+    /// What must be there.
+    pub needs: FieldRule,
+    /// What is taken into account where it is there.
+    pub uses: FieldRule,
+    /// What must not be there.
+    pub clashes: FieldRule,
+    /// What it stands in for.
+    pub provides: FieldRule,
+    /// What it takes the place of.
+    pub replaces: FieldRule,
+    /// What has to be started after it, where it is there.
+    pub before: FieldRule,
+    /// What has to be started before it, where it is there.
+    pub after: FieldRule,
+    /// The range of server versions.
+    pub server: FieldRule,
+    /// The range of framework versions.
+    pub framework: FieldRule,
+    /// The range of runtime versions; for a build, the version it comes with.
+    pub runtime: FieldRule,
+    /// The flavour of build it wants; for a build, those it is.
+    pub flavour: FieldRule,
+    /// `server`, `client` or `both`.
+    pub side: FieldRule,
+    /// `play` or `admin`.
+    pub effect: FieldRule,
+    /// Whether the world holds its content.
+    pub world_bound: FieldRule,
+    /// A group of which only one may be there.
+    pub group: FieldRule,
+    /// Slots by kind: what it takes; for a build, what it has.
+    pub slots: FieldRule,
+    /// The folder in which it keeps what it writes.
+    pub data: FieldRule,
+}
+
+impl Fields {
+    /// All rules with their names, in the order in which people ask.
+    pub fn all(&self) -> [(&'static str, &FieldRule); 20] {
+        [
+            ("id", &self.id),
+            ("title", &self.title),
+            ("version", &self.version),
+            ("server", &self.server),
+            ("framework", &self.framework),
+            ("runtime", &self.runtime),
+            ("flavour", &self.flavour),
+            ("needs", &self.needs),
+            ("uses", &self.uses),
+            ("clashes", &self.clashes),
+            ("provides", &self.provides),
+            ("replaces", &self.replaces),
+            ("before", &self.before),
+            ("after", &self.after),
+            ("side", &self.side),
+            ("effect", &self.effect),
+            ("world_bound", &self.world_bound),
+            ("group", &self.group),
+            ("slots", &self.slots),
+            ("data", &self.data),
+        ]
+    }
+}
+
+/// Several places to look for one fact, tried in turn; the first that is there counts.
+#[derive(Debug, Clone, Default)]
+pub struct FieldRule(pub Vec<Lookup>);
+
+impl<'de> Deserialize<'de> for FieldRule {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<FieldRule, D::Error> {
+        #[derive(Deserialize)]
+        #[serde(untagged)]
+        enum Written {
+            Path(String),
+            One(Lookup),
+            Several(Vec<PathOrLookup>),
+        }
+        #[derive(Deserialize)]
+        #[serde(untagged)]
+        enum PathOrLookup {
+            Path(String),
+            Lookup(Lookup),
+        }
+        let lookup = |at| Lookup {
+            at: Some(at),
+            ..Lookup::default()
+        };
+        let rule = match Written::deserialize(deserializer)? {
+            Written::Path(at) => vec![lookup(at)],
+            Written::One(one) => vec![one],
+            Written::Several(several) => several
+                .into_iter()
+                .map(|item| match item {
+                    PathOrLookup::Path(at) => lookup(at),
+                    PathOrLookup::Lookup(lookup) => lookup,
+                })
+                .collect(),
+        };
+        if rule.iter().any(|l| l.at.is_some() == l.value.is_some()) {
+            let why = "a place to look has either `at` or `value`";
+            return Err(serde::de::Error::custom(why));
+        }
+        Ok(FieldRule(rule))
+    }
+}
+
+/// One place to look, and what to make of what is found.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Lookup {
+    /// Keys with dots between: `package.id`. `$name`, `$stem` and `$path` are the component's own
+    /// file or folder name, that without extension, and its path in the server folder.
+    pub at: Option<String>,
+    /// Instead of a place: what is taken where no place before it had anything.
+    pub value: Option<String>,
+    /// Cuts a text into items at this.
+    pub split: Option<String>,
+    /// Each item has to match; groups `id` and `range` pick the two out, `value` a single text.
+    pub pattern: Option<Pattern>,
+    /// What to make of the text; `{}` stands for it.
+    pub template: Option<String>,
+    /// What to make of the text that `range` captured; `{}` stands for it.
+    pub range: Option<String>,
+    /// Where items are tables: what is found where in one.
+    pub item: Option<Item>,
+}
+
+/// Where a table that stands for one need has its parts.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Item {
+    /// The key of the id.
+    pub id: String,
+    /// The key of the range.
+    pub range: Option<String>,
+    /// Only tables are taken in which these keys have these texts.
+    #[serde(default)]
+    pub only: BTreeMap<String, String>,
+}
+
+/// How a family spells ids: every id that is read becomes of this one spelling.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct IdSpelling {
+    /// Letters become small ones.
+    pub lower: bool,
+    /// What this matches is cut out of an id: a prefix, an author.
+    pub cut: Option<Pattern>,
+}
+
+impl IdSpelling {
+    /// Spells an id as the family does.
+    pub fn spell(&self, text: &str) -> String {
+        let text = text.trim();
+        let text = match &self.cut {
+            Some(cut) => cut.regex().replace(text, "").into_owned(),
+            None => text.to_owned(),
+        };
+        if self.lower {
+            text.to_lowercase()
+        } else {
+            text
+        }
+    }
+}

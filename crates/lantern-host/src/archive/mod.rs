@@ -1,0 +1,487 @@
+//! Archives, checked before anything of them is used: zip, tar, tar.gz and tar.zst.
+//!
+//! What an archive is, its first bytes tell, whatever its name is.
+
+mod tarred;
+mod zipped;
+
+use crate::error::{At, Error, Result};
+use lantern_core::descriptor::{self, Found};
+use lantern_core::family::{DescriptorFile, Name};
+use lantern_core::path::{PathFault, RelPath};
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::{self, Read, Seek, Write};
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use tarred::Tarred;
+use zipped::Zipped;
+
+/// No archive may have more entries.
+const MOST_ENTRIES: u64 = 100_000;
+/// No archive may unpack to more bytes.
+const MOST_BYTES: u64 = 64 << 30;
+/// Nothing may unpack to more than this many times its packed size, and [`SMALL_BYTES`].
+const MOST_TIMES: u64 = 1_000;
+/// So much may always be unpacked.
+const SMALL_BYTES: u64 = 1 << 20;
+/// No path in an archive may have more names.
+const DEEPEST: usize = 64;
+/// No archive in an archive may be larger.
+const MOST_INNER_BYTES: u64 = 1 << 30;
+
+/// Why an archive is not used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ArchiveFault {
+    /// It is no archive, or breaks off.
+    #[error("it is not a whole archive: {0}")]
+    Broken(String),
+    /// An entry has a name that leads elsewhere or cannot be written.
+    #[error("an entry is refused: {0}")]
+    Name(#[from] PathFault),
+    /// An entry lies too deep.
+    #[error("the entry {0:?} lies more than {DEEPEST} folders deep")]
+    Deep(String),
+    /// An entry is a link or a device.
+    #[error("the entry {0:?} is a link or device, and those are refused")]
+    Link(String),
+    /// An entry is encrypted.
+    #[error("the entry {0:?} is encrypted")]
+    Encrypted(String),
+    /// Two entries have the same name, or names that differ only in case.
+    #[error("the entries {0:?} and {1:?} would be one file")]
+    Same(String, String),
+    /// Some name stands in the list of entries more than once.
+    #[error("it lists {entries} entries under {names} names: one stands there twice")]
+    Twice {
+        /// How many entries it lists.
+        entries: u64,
+        /// How many names they have.
+        names: u64,
+    },
+    /// It would unpack to too much.
+    #[error("it would unpack to more than is allowed: {0}")]
+    Bomb(String),
+    /// An entry does not unpack to what the archive says.
+    #[error("the entry {0:?} is damaged: {1}")]
+    Damaged(String, String),
+    /// No descriptor lies in it.
+    #[error("there is no {0} in it")]
+    Bare(String),
+}
+
+/// One entry as it is passed by.
+struct Passing<'a> {
+    path: &'a RelPath,
+    /// The size that the archive states, in bytes.
+    bytes: u64,
+    /// Whether the archive says that it may be run.
+    is_program: bool,
+    content: &'a mut dyn Read,
+}
+
+/// What is done with each entry.
+type Visit<'v> = &'v mut dyn FnMut(Passing<'_>) -> Result<(), ArchiveFault>;
+
+enum Packed {
+    Zip(Zipped),
+    Tar(Tarred),
+}
+
+/// An archive whose entries have all been looked at: names, kinds and sizes are fit to be used.
+pub struct Archive {
+    packed: Packed,
+    /// Every file in it, with its size in bytes.
+    entries: BTreeMap<RelPath, u64>,
+}
+
+impl std::fmt::Debug for Archive {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Archive")
+            .field("entries", &self.entries)
+            .finish_non_exhaustive()
+    }
+}
+
+impl Archive {
+    /// Opens an archive and checks all its entries' names, kinds and sizes.
+    ///
+    /// # Errors
+    /// [`Error::Archive`] with what is wrong with it.
+    pub fn open(path: &Path) -> Result<Archive> {
+        let file = File::open(path).at("reading", path)?;
+        Archive::check(file).map_err(|fault| Error::Archive {
+            path: path.into(),
+            fault,
+        })
+    }
+
+    fn check(mut file: File) -> Result<Archive, ArchiveFault> {
+        let broken = |error: io::Error| ArchiveFault::Broken(error.to_string());
+        let mut start = [0; 4];
+        let read = file.read(&mut start).map_err(broken)?;
+        file.rewind().map_err(broken)?;
+        let mut list = List::default();
+        let packed = match &start[..read] {
+            [0x1f, 0x8b, ..] | [0x28, 0xb5, 0x2f, 0xfd] => {
+                Packed::Tar(Tarred::open(file, &start, &mut list)?)
+            }
+            _ if tarred::is_plain(&mut file).map_err(broken)? => {
+                Packed::Tar(Tarred::open(file, &start, &mut list)?)
+            }
+            _ => Packed::Zip(Zipped::open(file, &mut list)?),
+        };
+        Ok(Archive {
+            packed,
+            entries: list.entries,
+        })
+    }
+
+    /// The names of all files in it, sorted.
+    pub fn names(&self) -> Vec<&str> {
+        self.entries.keys().map(RelPath::as_str).collect()
+    }
+
+    /// Passes by the entries that are wanted, in the order in which they lie.
+    fn each(
+        &mut self,
+        wanted: &dyn Fn(&RelPath) -> bool,
+        visit: Visit<'_>,
+    ) -> Result<(), ArchiveFault> {
+        match &mut self.packed {
+            Packed::Zip(zip) => zip.each(wanted, visit),
+            Packed::Tar(tar) => tar.each(wanted, visit),
+        }
+    }
+
+    /// Reads the descriptor files that a reader asks for, below `root`: its folder with a `/`, or
+    /// empty.
+    ///
+    /// # Errors
+    /// When an entry is damaged, or longer than a descriptor may be.
+    pub fn texts(
+        &mut self,
+        files: &[DescriptorFile],
+        root: &str,
+    ) -> Result<Vec<Found>, ArchiveFault> {
+        let mut found = Vec::new();
+        for (index, file) in files.iter().enumerate() {
+            for name in &file.name.0 {
+                if let Some((name, text)) = self.text(name, root)? {
+                    found.push(Found {
+                        file: index,
+                        name,
+                        text,
+                    });
+                    break;
+                }
+            }
+        }
+        Ok(found)
+    }
+
+    /// The first text that a name leads to.
+    fn text(&mut self, name: &Name, root: &str) -> Result<Option<(String, String)>, ArchiveFault> {
+        let leads = |path: &RelPath| {
+            let below = path.as_str().strip_prefix(root);
+            below.is_some_and(|below| name.leads_to(below))
+        };
+        let Some(path) = self.entries.keys().find(|path| leads(path)).cloned() else {
+            return Ok(None);
+        };
+        let below = path.as_str()[root.len()..].to_owned();
+        if name.outer.is_none() {
+            return Ok(Some((below, self.small_text(&path)?)));
+        }
+        let mut inner = Archive::check(self.spool(&path)?)?;
+        let plain = Name {
+            outer: None,
+            inner: name.inner.clone(),
+        };
+        let text = inner.text(&plain, "")?;
+        Ok(text.map(|(name, text)| (format!("{below}!{name}"), text)))
+    }
+
+    fn small_text(&mut self, path: &RelPath) -> Result<String, ArchiveFault> {
+        let mut bytes = Vec::new();
+        self.each(&|entry| entry == path, &mut |entry| {
+            let mut content = entry.content.take(descriptor::LONGEST_BYTES + 1);
+            content
+                .read_to_end(&mut bytes)
+                .map_err(|error| damaged(path, &error))?;
+            Ok(())
+        })?;
+        if bytes.len() as u64 > descriptor::LONGEST_BYTES {
+            return Err(ArchiveFault::Bomb(format!(
+                "the descriptor {:?} is over a mebibyte",
+                path.as_str()
+            )));
+        }
+        Ok(String::from_utf8_lossy(&bytes).into_owned())
+    }
+
+    /// Puts an archive that lies in this one into a file without a name.
+    fn spool(&mut self, path: &RelPath) -> Result<File, ArchiveFault> {
+        let mut file = tempfile::tempfile().map_err(|error| damaged(path, &error))?;
+        self.each(&|entry| entry == path, &mut |mut entry| {
+            if entry.bytes > MOST_INNER_BYTES {
+                return Err(ArchiveFault::Bomb(format!(
+                    "the archive {:?} in it has {} bytes",
+                    path.as_str(),
+                    entry.bytes
+                )));
+            }
+            copy(&mut entry, &mut file)?;
+            Ok(())
+        })?;
+        file.rewind().map_err(|error| damaged(path, &error))?;
+        Ok(file)
+    }
+
+    /// Reads every entry through: name, size and BLAKE3, sorted by name.
+    ///
+    /// # Errors
+    /// When an entry is damaged.
+    pub fn hashes(&mut self) -> Result<Vec<(String, u64, String)>, ArchiveFault> {
+        let mut hashes = Vec::new();
+        self.each(&|_| true, &mut |mut entry| {
+            let (bytes, hash) = copy(&mut entry, &mut io::sink())?;
+            hashes.push((entry.path.to_string(), bytes, hash));
+            Ok(())
+        })?;
+        hashes.sort();
+        Ok(hashes)
+    }
+
+    /// Unpacks entries to new files, runnable where the archive says so, and tells each one's BLAKE3.
+    ///
+    /// `archive` is the archive's own path, for messages.
+    ///
+    /// # Errors
+    /// When an entry is damaged or a file cannot be written.
+    pub fn unpack(
+        &mut self,
+        wanted: &BTreeMap<RelPath, PathBuf>,
+        archive: &Path,
+        unpacked: &mut dyn FnMut(&RelPath, &str),
+    ) -> Result<()> {
+        let mut failed = None;
+        let outcome = self.each(&|entry| wanted.contains_key(entry), &mut |mut entry| {
+            let to = &wanted[entry.path];
+            match unpack_one(&mut entry, to) {
+                Ok(hash) => {
+                    unpacked(entry.path, &hash);
+                    Ok(())
+                }
+                Err(Unpacking::Archive(fault)) => Err(fault),
+                Err(Unpacking::Disk(error)) => {
+                    failed = Some(error);
+                    Err(ArchiveFault::Broken(String::new()))
+                }
+            }
+        });
+        match (failed, outcome) {
+            (Some(error), _) => Err(error),
+            (None, Err(fault)) => Err(Error::Archive {
+                path: archive.into(),
+                fault,
+            }),
+            (None, Ok(())) => Ok(()),
+        }
+    }
+}
+
+/// What went wrong while one entry was unpacked.
+enum Unpacking {
+    Archive(ArchiveFault),
+    Disk(Error),
+}
+
+fn unpack_one(entry: &mut Passing<'_>, to: &Path) -> Result<String, Unpacking> {
+    let disk = |result: Result<()>| result.map_err(Unpacking::Disk);
+    if let Some(folder) = to.parent() {
+        disk(fs::create_dir_all(folder).at("making the folder", folder))?;
+    }
+    let file = File::create_new(to).at("writing", to);
+    let mut file = file.map_err(Unpacking::Disk)?;
+    let mut failed = None;
+    let copied = copy(
+        entry,
+        &mut Catching {
+            file: &mut file,
+            failed: &mut failed,
+        },
+    );
+    if let Some(error) = failed {
+        disk(Err(error).at("writing", to))?;
+    }
+    let (_, hash) = copied.map_err(Unpacking::Archive)?;
+    if entry.is_program {
+        let rights = fs::Permissions::from_mode(0o755);
+        disk(file.set_permissions(rights).at("setting the rights of", to))?;
+    }
+    disk(file.sync_all().at("writing", to))?;
+    Ok(hash)
+}
+
+fn damaged(path: &RelPath, error: &io::Error) -> ArchiveFault {
+    ArchiveFault::Damaged(path.to_string(), error.to_string())
+}
+
+/// Copies an entry, and tells its size and BLAKE3.
+fn copy(entry: &mut Passing<'_>, to: &mut dyn Write) -> Result<(u64, String), ArchiveFault> {
+    let mut hasher = blake3::Hasher::new();
+    let mut content = entry.content.take(entry.bytes.saturating_add(1));
+    let mut buffer = vec![0; 128 << 10];
+    let mut bytes = 0u64;
+    loop {
+        let read = content
+            .read(&mut buffer)
+            .map_err(|error| damaged(entry.path, &error))?;
+        if read == 0 {
+            break;
+        }
+        bytes += read as u64;
+        hasher.update(&buffer[..read]);
+        to.write_all(&buffer[..read])
+            .map_err(|error| damaged(entry.path, &error))?;
+    }
+    if bytes != entry.bytes {
+        let why = format!("{bytes} bytes instead of {}", entry.bytes);
+        return Err(ArchiveFault::Damaged(entry.path.to_string(), why));
+    }
+    Ok((bytes, hasher.finalize().to_hex().to_string()))
+}
+
+/// The list of entries while an archive is opened.
+#[derive(Default)]
+struct List {
+    entries: BTreeMap<RelPath, u64>,
+    /// Names in small letters, as some disks compare them.
+    folded: BTreeMap<String, String>,
+    total: u64,
+}
+
+impl List {
+    /// Takes a file in, when its name and the room it takes are fit for use.
+    fn add(&mut self, name: &str, bytes: u64) -> Result<RelPath, ArchiveFault> {
+        let path = RelPath::parse(name)?;
+        if path.as_str().matches('/').count() >= DEEPEST {
+            return Err(ArchiveFault::Deep(name.chars().take(120).collect()));
+        }
+        self.total = self.total.saturating_add(bytes);
+        if self.total > MOST_BYTES {
+            return Err(ArchiveFault::Bomb(format!("over {} GiB", MOST_BYTES >> 30)));
+        }
+        if self.entries.len() as u64 >= MOST_ENTRIES {
+            return Err(ArchiveFault::Bomb(format!("over {MOST_ENTRIES} entries")));
+        }
+        let folded = path.as_str().to_lowercase();
+        if let Some(other) = self.folded.insert(folded, name.to_owned()) {
+            return Err(ArchiveFault::Same(other, name.to_owned()));
+        }
+        self.entries.insert(path.clone(), bytes);
+        Ok(path)
+    }
+}
+
+/// Tells a failing write apart from a damaged entry.
+struct Catching<'a> {
+    file: &'a mut File,
+    failed: &'a mut Option<io::Error>,
+}
+
+impl Write for Catching<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.file.write(bytes).inspect_err(|error| {
+            let copy = error.raw_os_error().map_or_else(
+                || io::Error::new(error.kind(), error.to_string()),
+                io::Error::from_raw_os_error,
+            );
+            *self.failed = Some(copy);
+        })
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use zip::ZipWriter;
+    use zip::write::SimpleFileOptions;
+
+    fn fault(make: impl FnOnce(&mut ZipWriter<File>)) -> ArchiveFault {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("a.zip");
+        let mut zip = ZipWriter::new(File::create(&path).unwrap());
+        make(&mut zip);
+        zip.finish().unwrap();
+        match Archive::open(&path).map(|mut archive| archive.hashes()) {
+            Err(Error::Archive { fault, .. }) | Ok(Err(fault)) => fault,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    fn file(zip: &mut ZipWriter<File>, name: &str, content: &[u8]) {
+        zip.start_file(name, SimpleFileOptions::default()).unwrap();
+        zip.write_all(content).unwrap();
+    }
+
+    #[test]
+    fn hostile_archives_are_refused() {
+        assert!(matches!(
+            fault(|zip| file(zip, "../up", b"x")),
+            ArchiveFault::Name(_)
+        ));
+        assert!(matches!(
+            fault(|zip| file(zip, "/etc/x", b"x")),
+            ArchiveFault::Name(_)
+        ));
+        assert!(matches!(
+            fault(|zip| file(zip, "a\\..\\b", b"x")),
+            ArchiveFault::Name(_)
+        ));
+        let link = |zip: &mut ZipWriter<File>| {
+            zip.add_symlink("l", "/etc/passwd", SimpleFileOptions::default())
+                .unwrap();
+        };
+        assert!(matches!(fault(link), ArchiveFault::Link(_)));
+        let twins = |zip: &mut ZipWriter<File>| {
+            file(zip, "Read.me", b"1");
+            file(zip, "read.ME", b"2");
+        };
+        assert!(matches!(fault(twins), ArchiveFault::Same(..)));
+        let bomb = |zip: &mut ZipWriter<File>| file(zip, "zeros", &vec![0; 80 << 20]);
+        assert!(matches!(fault(bomb), ArchiveFault::Bomb(_)));
+    }
+
+    #[test]
+    fn a_damaged_entry_is_found() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("a.zip");
+        let mut zip = ZipWriter::new(File::create(&path).unwrap());
+        let stored =
+            SimpleFileOptions::default().compression_method(zip::CompressionMethod::Stored);
+        zip.start_file("a", stored).unwrap();
+        zip.write_all(b"the quick brown fox").unwrap();
+        zip.finish().unwrap();
+        let mut bytes = fs::read(&path).unwrap();
+        let at = bytes.windows(5).position(|w| w == b"brown").unwrap();
+        bytes[at] = b'c';
+        fs::write(&path, &bytes).unwrap();
+        let mut archive = Archive::open(&path).unwrap();
+        assert!(matches!(archive.hashes(), Err(ArchiveFault::Damaged(..))));
+        fs::write(&path, &bytes[..bytes.len() / 2]).unwrap();
+        let cut = Archive::open(&path).unwrap_err();
+        assert!(matches!(
+            cut,
+            Error::Archive {
+                fault: ArchiveFault::Broken(_),
+                ..
+            }
+        ));
+    }
+}

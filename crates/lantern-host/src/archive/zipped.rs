@@ -1,0 +1,108 @@
+//! Zip archives.
+
+use super::{ArchiveFault, List, MOST_ENTRIES, MOST_TIMES, Passing, SMALL_BYTES, Visit};
+use lantern_core::path::RelPath;
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::{self, BufReader, Read, Seek, SeekFrom};
+use zip::ZipArchive;
+
+pub(super) struct Zipped {
+    zip: ZipArchive<BufReader<File>>,
+    index: BTreeMap<RelPath, usize>,
+}
+
+impl Zipped {
+    pub(super) fn open(mut file: File, list: &mut List) -> Result<Zipped, ArchiveFault> {
+        let no_end = || ArchiveFault::Broken("it breaks off, or is something else".into());
+        let stated = stated_entries(&mut file).ok().flatten();
+        let stated = stated.ok_or_else(no_end)?;
+        if stated > MOST_ENTRIES {
+            return Err(ArchiveFault::Bomb(format!("{stated} entries")));
+        }
+        let mut zip = ZipArchive::new(BufReader::new(file)).map_err(|_| no_end())?;
+        if zip.len() as u64 != stated {
+            return Err(ArchiveFault::Twice {
+                entries: stated,
+                names: zip.len() as u64,
+            });
+        }
+        let broken = |error: zip::result::ZipError| ArchiveFault::Broken(error.to_string());
+        let mut index = BTreeMap::new();
+        for number in 0..zip.len() {
+            let entry = zip.by_index_raw(number).map_err(broken)?;
+            let name = entry.name().map_err(broken)?.into_owned();
+            let kind = entry.unix_mode().map_or(0, |mode| mode & 0o170_000);
+            let plain = matches!(kind, 0 | 0o100_000) || entry.is_dir() && kind == 0o040_000;
+            if !plain {
+                return Err(ArchiveFault::Link(name));
+            }
+            if entry.encrypted() {
+                return Err(ArchiveFault::Encrypted(name));
+            }
+            if entry.is_dir() {
+                RelPath::parse(&name)?;
+                continue;
+            }
+            let allowed = entry.compressed_size().saturating_mul(MOST_TIMES);
+            if entry.size() > allowed.saturating_add(SMALL_BYTES) {
+                let why = format!("{name:?} alone to {} bytes", entry.size());
+                return Err(ArchiveFault::Bomb(why));
+            }
+            index.insert(list.add(&name, entry.size())?, number);
+        }
+        Ok(Zipped { zip, index })
+    }
+
+    pub(super) fn each(
+        &mut self,
+        wanted: &dyn Fn(&RelPath) -> bool,
+        visit: Visit<'_>,
+    ) -> Result<(), ArchiveFault> {
+        for (path, number) in self.index.iter().filter(|(path, _)| wanted(path)) {
+            let mut entry = self
+                .zip
+                .by_index(*number)
+                .map_err(|error| ArchiveFault::Damaged(path.to_string(), error.to_string()))?;
+            visit(Passing {
+                path,
+                bytes: entry.size(),
+                is_program: entry.unix_mode().is_some_and(|mode| mode & 0o111 != 0),
+                content: &mut entry,
+            })?;
+        }
+        Ok(())
+    }
+}
+
+/// How many entries the end of a zip archive says there are; none where no end is found.
+///
+/// From the end record, or from that of the large format which it points to, as the format's
+/// public description (APPNOTE, sections 4.3.14 to 4.3.16) lays them out.
+fn stated_entries(file: &mut File) -> io::Result<Option<u64>> {
+    const END: &[u8] = b"PK\x05\x06";
+    const LARGE_LOCATOR: &[u8] = b"PK\x06\x07";
+    let length = file.seek(SeekFrom::End(0))?;
+    let tail = length.min(22 + 65_535 + 20);
+    file.seek(SeekFrom::End(-(tail as i64)))?;
+    let mut bytes = Vec::new();
+    file.take(tail).read_to_end(&mut bytes)?;
+    let last = bytes.len().saturating_sub(22);
+    let Some(at) = (0..=last).rev().find(|at| bytes[*at..].starts_with(END)) else {
+        return Ok(None);
+    };
+    let Some(count) = bytes.get(at + 10..at + 12) else {
+        return Ok(None);
+    };
+    let count = u16::from_le_bytes([count[0], count[1]]);
+    let locator = at.checked_sub(20).map(|start| &bytes[start..at]);
+    let large = locator.filter(|bytes| bytes.starts_with(LARGE_LOCATOR));
+    let Some(large) = large else {
+        return Ok(Some(count.into()));
+    };
+    let eight = |bytes: &[u8]| u64::from_le_bytes(bytes.try_into().unwrap_or([0xff; 8]));
+    file.seek(SeekFrom::Start(eight(&large[8..16])))?;
+    let mut record = [0; 40];
+    file.read_exact(&mut record)?;
+    Ok(Some(eight(&record[32..40])))
+}

@@ -1,0 +1,139 @@
+//! Three more servers of the scenario, each of another family and each a little neglected.
+
+use super::{padding, put, zipped};
+use std::io;
+use std::path::Path;
+
+/// Writes small texts below a folder.
+fn write(folder: &Path, files: &[(&str, &str)]) -> io::Result<()> {
+    for (name, text) in files {
+        put(&folder.join(name), text.as_bytes())?;
+    }
+    Ok(())
+}
+
+/// `tramway-loop`: script resources in category folders, started by lines in a settings file.
+pub(super) fn tramway(dir: &Path) -> io::Result<()> {
+    write(
+        &dir.join("tramway-loop"),
+        &[
+            (
+                "engine/engine.json",
+                "{\n  // Which engine this is.\n  \"name\": \"tramway\",\n  \"title\": \"Tramway\",\n  \"version\": \"2031.4\",\n  \"room\": { \"textures\": 24 },\n}\n",
+            ),
+            ("engine/tramway.bin", "rails and wires\n"),
+            (
+                "depot.cfg",
+                "# The loop line.\nport 7411\ntitle \"Orbit Loop\"\n\nrun rail-kit\nrun (city)\nrun night-fares\nrun ghost-tram\n",
+            ),
+            (
+                "stock/rail-kit/wagon.man",
+                "-- What all the others ride on.\ntitle 'Rail Kit'\nversion '4.2'\nengine '>=2030'\ntakes { textures = 6 }\n",
+            ),
+            ("stock/rail-kit/rails.script", "-- rails\n"),
+            (
+                "stock/(city)/signal-lamps/wagon.man",
+                "title 'Signal Lamps'\nversion '1.10'\nneeds { 'rail-kit >=4' }\ntakes { textures = 2 }\n",
+            ),
+            ("stock/(city)/signal-lamps/lamps.script", "-- lamps\n"),
+            (
+                "stock/(city)/(stops)/ticket-booth/wagon.man",
+                "title = 'Ticket Booth'\nversion = '0.9-rc1'\nneeds {\n  'rail-kit',\n  'coin-box ^2', --[[ not there ]]\n}\n",
+            ),
+            (
+                "stock/night-fares/wagon.man",
+                "title 'Night Fares'\nversion [[2.0]]\nonly_one 'fares'\n",
+            ),
+            (
+                "stock/day-fares/wagon.man",
+                "title 'Day Fares'\nversion '1.4'\nonly_one 'fares'\n",
+            ),
+            (
+                "stock/(city)/readme.txt",
+                "Ask Oro before you move a stop.\n",
+            ),
+            ("journal/line-1.log", "day 211: on time\n"),
+            ("start.sh", "#!/bin/sh\nexec engine/tramway.bin\n"),
+        ],
+    )
+}
+
+/// `arbour-deck`: add-ons that are single files with header lines.
+pub(super) fn arbour(dir: &Path) -> io::Result<()> {
+    let arbour = dir.join("arbour-deck");
+    put(&arbour.join("arbour-3.2.run"), &padding("arbour", 9_000))?;
+    write(
+        &arbour,
+        &[
+            (
+                "arbour.properties",
+                "# The quiet deck\nport=7300\nwelcome=Mind the \\\n    moss\n",
+            ),
+            (
+                "leaves/sun-dial.leaf",
+                ";; leaf sun-dial\n;; title Sun Dial\n;; version 1.4\n;; arbour 3.2\n;; needs almanac 2.0\nshow hour\n",
+            ),
+            (
+                "leaves/almanac-2.1.leaf",
+                ";; leaf almanac\n;; arbour 3.2\nkeep days\n",
+            ),
+            (
+                "leaves/spring-fair.leaf",
+                ";; leaf spring-fair\n;; version 1.0\n;; season fair\ndance\n",
+            ),
+            (
+                "leaves/harvest-fair.leaf",
+                ";; leaf harvest-fair\n;; version 1.1\n;; season fair\ndance slowly\n",
+            ),
+            (
+                "leaves/moss-count.leaf",
+                ";; leaf moss-count\n;; version 0.3\n;; arbour 2\ncount moss\n",
+            ),
+            ("leaves/almanac.data/days", "211\n"),
+            ("leaves/bell-ringer.data/tower", "oak\n"),
+            ("saves/deck", "benches 12\n"),
+            ("start.sh", "#!/bin/sh\nexec ./arbour-3.2.run\n"),
+        ],
+    )
+}
+
+/// `triad-north`: mods by number, in one value of a settings file.
+pub(super) fn triad(dir: &Path) -> io::Result<()> {
+    let triad = dir.join("triad-north");
+    write(
+        &triad,
+        &[
+            (
+                "bin/build.properties",
+                "build.version = 7.1.2\nbuild.note = the third \\u0073un\n",
+            ),
+            ("bin/triad", "three suns\n"),
+            (
+                "triad.ini",
+                "[Triad]\nName = North Sun\nPort = 7530\n\n[Content]\n# in load order\nMods = 4101;4117;4109;4230\n",
+            ),
+            (
+                "content/4101/about.xml",
+                "<?xml version=\"1.0\"?>\n<about version=\"3.0\" made-for=\"&gt;=7\">\n  <title>Fern Beds</title>\n</about>\n",
+            ),
+            ("content/4101/beds.dat", "beds\n"),
+            (
+                "content/4109/about.xml",
+                "<about version=\"1.8\" made-for=\"&gt;=7 &lt;8\">\n  <title>Mist Valves</title>\n</about>\n",
+            ),
+            (
+                "content/4117/about.xml",
+                "<about version=\"2.2\">\n  <title>Dew Clock</title>\n  <needs mod=\"4109\" from=\"1.5\"/>\n  <needs mod=\"4101\"/>\n</about>\n",
+            ),
+            (
+                "content/4152/model.dat",
+                "a mod that says nothing of itself\n",
+            ),
+            ("saved/north.world", "three suns, day 9\n"),
+            ("start.sh", "#!/bin/sh\nexec bin/triad\n"),
+        ],
+    )?;
+    // Somebody unpacked a download here and left it.
+    let left = zipped([("4152/model.dat", &b"a mod"[..])].into_iter())?;
+    put(&triad.join("content-4152.zip"), &left)
+}

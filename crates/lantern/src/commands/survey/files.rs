@@ -1,0 +1,164 @@
+//! The files of a server folder, each with its one owner.
+
+use super::SurveyArgs;
+use crate::look::{Look, bytes, count};
+use lantern_core::inventory::{Component, State};
+use lantern_core::path::RelPath;
+use lantern_host::config::{FILE, Server};
+use lantern_host::survey::Survey;
+use serde::Serialize;
+use std::collections::BTreeMap;
+
+/// One file as it is shown.
+#[derive(Debug, Serialize)]
+pub(super) struct Row<'a> {
+    path: &'a RelPath,
+    bytes: Option<u64>,
+    /// The component, as pack and member where it is one.
+    owner: Option<String>,
+    is: Is,
+}
+
+/// What a file is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+enum Is {
+    /// As it was put there.
+    AsPut,
+    /// Not seen by the ledger before.
+    New,
+    /// Changed since.
+    Edited,
+    /// Put beside what the component shipped.
+    Added,
+    /// Gone.
+    Missing,
+    /// What an add-on wrote.
+    Data,
+    /// On the keep list.
+    Kept,
+    /// A log, a cache.
+    Passing,
+    /// The file that holds the load order.
+    LoadOrder,
+    /// Lantern's own settings.
+    Settings,
+    /// Nobody's.
+    Nobody,
+}
+
+/// All files with their owners, by path; missing ones too.
+pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<Row<'a>> {
+    let components = &found.inventory.components;
+    let mut owned: BTreeMap<&RelPath, (&Component, Is)> = BTreeMap::new();
+    let mut rows = Vec::new();
+    for component in components {
+        let (edited, added, missing): (&[RelPath], &[RelPath], &[RelPath]) = match &component.state
+        {
+            State::Edited { files, added } => (files, added, &[]),
+            State::PartlyMissing { files } => (&[], &[], files),
+            _ => (&[], &[], &[]),
+        };
+        for file in &component.files {
+            let is = if edited.contains(&file.path) {
+                Is::Edited
+            } else if added.contains(&file.path) {
+                Is::Added
+            } else if component.state == State::New {
+                Is::New
+            } else {
+                Is::AsPut
+            };
+            owned.insert(&file.path, (component, is));
+        }
+        rows.extend(missing.iter().map(|path| Row {
+            path,
+            bytes: None,
+            owner: Some(component.ledger_name().to_string()),
+            is: Is::Missing,
+        }));
+    }
+    let data = |path: &RelPath| {
+        let mut holders = components.iter();
+        holders.find(|c| {
+            c.data
+                .as_ref()
+                .is_some_and(|d| path.below(d.as_str()).is_some())
+        })
+    };
+    for file in &found.files {
+        let path = file.path.as_str();
+        let (owner, is) = match (owned.get(&file.path), data(&file.path)) {
+            (Some((component, is)), _) => (Some(*component), *is),
+            (None, Some(component)) => (Some(component), Is::Data),
+            (None, None) if server.keeps(path) => (None, Is::Kept),
+            (None, None) if server.family.passes(path) => (None, Is::Passing),
+            (None, None) if path == FILE => (None, Is::Settings),
+            (None, None) => {
+                let is_order = found.order.as_ref().is_some_and(|(p, _)| *p == file.path);
+                (None, if is_order { Is::LoadOrder } else { Is::Nobody })
+            }
+        };
+        rows.push(Row {
+            path: &file.path,
+            bytes: Some(file.bytes),
+            owner: owner.map(|component| component.ledger_name().to_string()),
+            is,
+        });
+    }
+    rows.sort_by_key(|row| row.path);
+    rows
+}
+
+/// Shows the files that were asked for.
+pub(super) fn show(args: &SurveyArgs, rows: Vec<Row<'_>>, look: &Look) {
+    let asked = |row: &&Row<'_>| {
+        if args.nobody {
+            row.is == Is::Nobody
+        } else {
+            !args.edited || matches!(row.is, Is::Edited | Is::Added | Is::Missing)
+        }
+    };
+    let rows: Vec<&Row<'_>> = rows.iter().filter(asked).collect();
+    if look.json {
+        look.answer(&serde_json::json!({ "format": 1, "files": rows }));
+        return;
+    }
+    let what = match (args.nobody, args.edited) {
+        (true, _) => "that belong to nobody",
+        (_, true) => "that are not as they were put there",
+        _ => "in all",
+    };
+    let total: u64 = rows.iter().filter_map(|row| row.bytes).sum();
+    look.say(&format!(
+        "{} {what}, {}.",
+        count(rows.len(), "file", "files"),
+        bytes(total)
+    ));
+    if rows.is_empty() {
+        return;
+    }
+    look.say("");
+    let table = rows.iter().map(|row| {
+        let word = match row.is {
+            Is::AsPut => "",
+            Is::New => "new",
+            Is::Edited => "edited",
+            Is::Added => "added",
+            Is::Missing => "gone",
+            Is::Data => "its data",
+            Is::Kept => "kept",
+            Is::Passing => "comes and goes",
+            Is::LoadOrder => "load order",
+            Is::Settings => "lantern's settings",
+            Is::Nobody => "nobody's",
+        };
+        vec![
+            row.path.to_string(),
+            row.bytes.map(bytes).unwrap_or_default(),
+            row.owner.clone().unwrap_or_default(),
+            word.to_owned(),
+        ]
+    });
+    look.table(&["file", "size", "belongs to", "is"], table.collect());
+}
