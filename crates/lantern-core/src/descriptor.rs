@@ -94,7 +94,7 @@ pub struct DescriptorFault {
     pub why: String,
 }
 
-/// One fact as a descriptor gives it.
+/// One fact as a descriptor gives it, after patterns and templates.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Told {
     /// The field.
@@ -119,17 +119,31 @@ pub fn read(subject: &Subject<'_>, found: &[Found]) -> Result<Described, Descrip
 /// On text that the notation cannot read.
 pub fn explain(subject: &Subject<'_>, found: &[Found]) -> Result<Vec<Told>, DescriptorFault> {
     let source = Source::open(subject, found)?;
-    let fields = subject.reader.fields.all();
-    let told = fields.into_iter().filter_map(|(field, rule)| {
-        let (lookup, node) = source.first(rule)?;
-        Some(Told {
+    let mut told = Vec::new();
+    for (field, rule) in subject.reader.fields.all() {
+        let Some((lookup, node)) = source.first(rule) else {
+            continue;
+        };
+        let text = if LISTS.contains(&field) {
+            let pairs = source.pairs(rule)?.into_iter();
+            let words = pairs.map(|(id, range)| format!("{id} {range}").trim().to_owned());
+            words.collect::<Vec<_>>().join(", ")
+        } else {
+            source.text(rule).unwrap_or_else(|| shown(&node))
+        };
+        told.push(Told {
             field,
             at: lookup.at.clone().unwrap_or_else(|| "value".into()),
-            text: shown(&node),
-        })
-    });
-    Ok(told.collect())
+            text,
+        });
+    }
+    Ok(told)
 }
+
+/// The fields that hold ids with ranges, or numbers by kind.
+pub(crate) const LISTS: &[&str] = &[
+    "needs", "uses", "clashes", "provides", "replaces", "before", "after", "slots",
+];
 
 fn shown(node: &Node) -> String {
     match node {

@@ -17,6 +17,7 @@
 //! | [`resolve`] | which releases fit together; if none, what stands in the way | |
 //! | [`outlook`] | who is ready for which server version; which stops lead there | |
 //! | [`json`] | where a JSON text is not what a format wants | |
+//! | [`hint`] | which known word was probably meant | |
 //! | [`order`] | in which order; what is the least change to the arrangement that is there | |
 //! | [`clients`] | what must a client have | |
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
@@ -27,6 +28,7 @@ pub mod component;
 pub mod descriptor;
 pub mod document;
 pub mod family;
+pub mod hint;
 pub mod inventory;
 pub mod json;
 pub mod order;

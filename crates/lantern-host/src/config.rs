@@ -3,6 +3,7 @@
 use crate::error::{At, Error, Result};
 use crate::folder::Folder;
 use lantern_core::family::{Family, FamilyFault, Glob};
+use lantern_core::hint::with_nearest;
 use serde::Deserialize;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -121,8 +122,8 @@ impl Server {
             path: file.clone(),
             why,
         };
-        let config: Config =
-            toml_edit::de::from_str(&text).map_err(|error| fault(error.to_string()))?;
+        let config: Config = toml_edit::de::from_str(&text)
+            .map_err(|error| fault(with_nearest(error.to_string().trim_end())))?;
         if config.format != 1 {
             return Err(fault(format!(
                 "it is of format {}; this lantern reads format 1",

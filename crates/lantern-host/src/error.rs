@@ -228,6 +228,9 @@ pub enum Error {
         /// Whether the old server runs again.
         running: bool,
     },
+    /// A file that is to be written is there already.
+    #[error("{} is there already", .0.display())]
+    InTheWay(PathBuf),
     /// Nothing of that id is installed.
     #[error("{id} is not installed")]
     NotInstalled {

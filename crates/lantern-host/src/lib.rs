@@ -30,5 +30,6 @@ pub mod ledger;
 pub mod lock;
 pub mod planning;
 pub mod survey;
+pub mod trial;
 
 pub use error::{Error, Result};

@@ -222,6 +222,21 @@ fn wanted(reader: &Reader) -> String {
     names.join("\n")
 }
 
+/// Reads the descriptors of one place, from the disk.
+///
+/// # Errors
+/// With why they cannot be read.
+pub fn descriptors_of(
+    folder: &Folder,
+    claim: &Claim<'_>,
+    files: &[FileSeen],
+) -> Result<Vec<Found>, String> {
+    match claim.reader.shape {
+        Shape::Archive => in_archive(folder, claim),
+        _ => descriptors(folder, claim, files),
+    }
+}
+
 fn in_archive(folder: &Folder, claim: &Claim<'_>) -> Result<Vec<Found>, String> {
     let files = &claim.reader.files;
     let place = folder.path(&claim.place).map_err(|e| e.to_string())?;

@@ -1,6 +1,8 @@
 //! What can be typed.
 
-use crate::commands::{adopt, changeover, client, demo, outlook, plan, server, survey, undo, why};
+use crate::commands::{
+    adopt, changeover, client, demo, family, outlook, plan, server, survey, undo, why,
+};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::{Path, PathBuf};
 
@@ -79,6 +81,8 @@ pub enum Command {
     Client(client::ClientArgs),
     /// Start, stop and talk to the game server
     Console(server::ConsoleArgs),
+    /// Check and make family files: what lantern knows of a kind of server
+    Family(family::FamilyArgs),
     /// Tell the whole story on made-up servers
     Demo(demo::DemoArgs),
     /// Print completions for a shell

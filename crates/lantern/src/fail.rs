@@ -42,6 +42,7 @@ fn advice(error: &Error, cli: &Cli) -> String {
     let plan_again = format!("Make the plan again: {}", cli.next("plan --to VERSION"));
     match error {
         Error::NotAFolder(_) => "Name a server folder.".into(),
+        Error::InTheWay(_) => "Name another file, or take that one away first.".into(),
         Error::NotInstalled { .. } => format!("See what is: {}", cli.next("survey")),
         Error::NotAdopted(path) => format!(
             "Take it into care first: lantern adopt {}\nOr name the right folder with --server DIR.",

@@ -3,10 +3,13 @@
 //! The file is TOML, `*.family.toml`; `docs/formats/family.md` lists every key. Everything peculiar
 //! to a kind of server stands there; no code knows one by name.
 
+mod check;
+pub mod draft;
 mod notations;
 mod pattern;
 mod reader;
 
+pub use check::{Remark, remarks};
 pub use notations::{Notations, RangesRead};
 pub use pattern::{Glob, Globs, Pattern};
 pub use reader::{
@@ -14,6 +17,7 @@ pub use reader::{
     TextNotation,
 };
 
+use crate::hint::with_nearest;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 
@@ -73,6 +77,8 @@ pub struct Layout {
     pub keep: Vec<Glob>,
     /// Paths that come and go: logs, caches. They belong to nobody and are not looked into.
     pub passing: Vec<Glob>,
+    /// Settings and start scripts of the place itself: known, and nobody's component.
+    pub settings: Vec<Glob>,
     /// Folders in which add-ons keep what they write; kept, and shown with their add-on.
     pub data: Vec<Glob>,
 }
@@ -253,7 +259,7 @@ impl Family {
     /// On anything that is not as docs/formats/family.md says, with the line where there is one.
     pub fn parse(text: &str) -> Result<Family, FamilyFault> {
         let mut family: Family = toml_edit::de::from_str(text)
-            .map_err(|error| FamilyFault::Written(error.to_string().trim_end().into()))?;
+            .map_err(|error| FamilyFault::Written(with_nearest(error.to_string().trim_end())))?;
         if family.format != 1 {
             return Err(FamilyFault::Format(family.format));
         }
@@ -322,6 +328,11 @@ impl Family {
     pub fn keeps(&self, path: &str) -> bool {
         let order_file = self.order.as_ref().is_some_and(|o| o.file.matches(path));
         !order_file && self.layout.keep.iter().any(|glob| glob.matches(path))
+    }
+
+    /// Whether a path holds settings or a start script of the place itself.
+    pub fn is_settings(&self, path: &str) -> bool {
+        self.layout.settings.iter().any(|glob| glob.matches(path))
     }
 
     /// Whether a path comes and goes by itself.

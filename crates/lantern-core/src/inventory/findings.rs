@@ -559,6 +559,33 @@ mod tests {
     }
 
     #[test]
+    fn rivals_and_what_is_replaced_are_told() {
+        let files = [
+            ("addons/fair.vpk", "id='fair'\nversion='1'\ngroup='season'"),
+            ("addons/fest.vpk", "id='fest'\nversion='1'\ngroup='season'"),
+            ("addons/old.vpk", "id='old'\nversion='1'"),
+            ("addons/rest.vpk", "id='rest'\nversion='1'\ngroup='season'"),
+            (
+                "addons/young.vpk",
+                "id='young'\nversion='1'\nreplaces=['old']\nafter=['fair']",
+            ),
+        ];
+        let order = "start young\nstart fair\nstart fest\nstart old\n";
+        let inventory = inventory(&files, order, &BTreeMap::new());
+        let told: Vec<String> = inventory
+            .findings
+            .iter()
+            .map(|f| format!("{} {}", f.code, f.text))
+            .collect();
+        insta::assert_snapshot!(told.join("\n"), @"
+        only-one only one of the group season may run, and fair, fest do
+        replaced old is still there, though young takes its place
+        started-too-early young is started before fair, which it needs (line 2)
+        not-started rest is installed but has no line in the load order, so it does not run
+        ");
+    }
+
+    #[test]
     fn a_sound_server_has_no_findings() {
         let files = [
             (

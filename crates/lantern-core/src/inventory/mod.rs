@@ -235,7 +235,10 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     let order_file = evidence.order.map(|(path, _)| path);
     for (index, file) in evidence.files.iter().enumerate() {
         let path = file.path.as_str();
-        let known = claims.owner[index].is_some() || family.keeps(path) || family.passes(path);
+        let known = claims.owner[index].is_some()
+            || family.keeps(path)
+            || family.passes(path)
+            || family.is_settings(path);
         if !known && Some(&file.path) != order_file {
             inventory.nobodys.push(file.clone());
         }

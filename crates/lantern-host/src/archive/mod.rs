@@ -52,7 +52,7 @@ pub enum ArchiveFault {
     #[error("the entries {0:?} and {1:?} would be one file")]
     Same(String, String),
     /// Some name stands in the list of entries more than once.
-    #[error("it lists {entries} entries under {names} names: one stands there twice")]
+    #[error("a name stands twice in its list: {entries} entries, {names} of them different")]
     Twice {
         /// How many entries it lists.
         entries: u64,
@@ -200,6 +200,17 @@ impl Archive {
         };
         let text = inner.text(&plain, "")?;
         Ok(text.map(|(name, text)| (format!("{below}!{name}"), text)))
+    }
+
+    /// Reads a small text out of it; none when it has no such entry.
+    ///
+    /// # Errors
+    /// When the entry is damaged, or longer than a descriptor may be.
+    pub fn text_at(&mut self, name: &str) -> Result<Option<String>, ArchiveFault> {
+        match RelPath::parse(name) {
+            Ok(path) if self.entries.contains_key(&path) => self.small_text(&path).map(Some),
+            _ => Ok(None),
+        }
     }
 
     fn small_text(&mut self, path: &RelPath) -> Result<String, ArchiveFault> {

@@ -32,6 +32,11 @@ impl Zipped {
         for number in 0..zip.len() {
             let entry = zip.by_index_raw(number).map_err(broken)?;
             let name = entry.name().map_err(broken)?.into_owned();
+            if name.contains(char::REPLACEMENT_CHARACTER) {
+                return Err(ArchiveFault::Broken(format!(
+                    "the name {name:?} is not UTF-8"
+                )));
+            }
             let kind = entry.unix_mode().map_or(0, |mode| mode & 0o170_000);
             let plain = matches!(kind, 0 | 0o100_000) || entry.is_dir() && kind == 0o040_000;
             if !plain {

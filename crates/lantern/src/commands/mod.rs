@@ -4,6 +4,7 @@ pub mod adopt;
 pub mod changeover;
 pub mod client;
 pub mod demo;
+pub mod family;
 pub mod outlook;
 pub mod plan;
 mod question;
@@ -37,6 +38,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Undo(args) => undo::run(args, cli, look),
         Command::Client(args) => client::run(args, cli, look),
         Command::Console(args) => server::run(args, cli, look),
+        Command::Family(args) => family::run(args, look),
         Command::Demo(args) => demo::run(args, look),
         Command::Completions { shell } => {
             clap_complete::generate(

@@ -84,7 +84,10 @@ fn every_key_of_a_format_is_on_its_page() {
         ("family.md", broken("[[reader]]\nfields = { x = 1 }")),
         ("family.md", broken("[[reader]]\nfiles = [{ x = 1 }]")),
         ("family.md", broken("[[reader]]\nshape = \"x\"")),
-        ("family.md", broken("[[reader]]\nfiles = [{ notation = \"x\" }]")),
+        (
+            "family.md",
+            broken("[[reader]]\nfiles = [{ notation = \"x\" }]"),
+        ),
         ("family.md", broken("ids = { x = 1 }")),
         (
             "lantern-toml.md",

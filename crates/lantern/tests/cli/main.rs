@@ -9,4 +9,5 @@ mod formats;
 mod questions;
 mod real_server;
 mod story;
+mod survey;
 mod world;

@@ -37,6 +37,7 @@ fn server() -> Option<World> {
         Path::new(PROGRAM),
         &mods().join("mesecons"),
         &mods().join("pipeworks"),
+        &mods().join("homedecor"),
     ]
     .into_iter()
     .find(|path| !path.exists())
@@ -257,4 +258,92 @@ fn the_real_server_is_brought_forward_and_comes_back_when_broken() {
     assert!(world.path(".minetest/mods/mesecons/mesecons_fpga").exists());
     assert!(!world.path(".minetest/mods/throwing").exists());
     world.ok(&["console", "stop", "--server", ".minetest"]);
+}
+
+/// What a mod's own files say that it needs, read as simply as can be.
+fn own_words(folder: &Path) -> Vec<String> {
+    let read = |name: &str| fs::read_to_string(folder.join(name)).unwrap_or_default();
+    let conf = read("mod.conf");
+    let line = |key: &str| {
+        let mut lines = conf.lines();
+        lines.find_map(|line| line.split_once('=').filter(|(k, _)| k.trim() == key))
+    };
+    let mut needs: Vec<String> = match (line("depends"), line("optional_depends")) {
+        (Some((_, list)), _) => list.split(',').map(|id| id.trim().to_owned()).collect(),
+        (None, Some(_)) => Vec::new(),
+        (None, None) => {
+            let lines = read("depends.txt");
+            let hard = lines
+                .lines()
+                .map(str::trim)
+                .filter(|line| !line.ends_with('?'));
+            hard.map(str::to_owned).collect()
+        }
+    };
+    needs.retain(|id| !id.is_empty());
+    needs.sort();
+    needs.dedup();
+    needs
+}
+
+#[test]
+fn every_real_mod_is_named_with_its_own_needs() {
+    let Some(world) = server() else {
+        return;
+    };
+    let all = mods();
+    for kind in ["mods", "clientmods"] {
+        let from = all.parent().unwrap().join(kind);
+        for entry in fs::read_dir(&from).unwrap() {
+            let name = entry.unwrap().file_name().into_string().unwrap();
+            let to = world.path(&format!(".minetest/{kind}/{name}"));
+            if !to.exists() {
+                copy(&from.join(&name), &to);
+            }
+        }
+    }
+    let told = world.lantern(&["survey", "--server", ".minetest", "--json"]);
+    let told = &told[told.find("--- stdout\n").unwrap() + 11..];
+    let told: serde_json::Value = serde_json::from_str(told).unwrap();
+    assert_eq!(told["nobodys"], serde_json::json!([]));
+    let mut seen = 0;
+    for component in told["components"].as_array().unwrap() {
+        let Some(place) = component["place"].as_str() else {
+            continue;
+        };
+        seen += 1;
+        if component["kind"] == "pack" || place.starts_with("clientmods/") {
+            continue;
+        }
+        let needs: Vec<String> = component["needs"]
+            .as_object()
+            .unwrap()
+            .keys()
+            .cloned()
+            .collect();
+        let folder = world.path(&format!(".minetest/{place}"));
+        assert_eq!(needs, own_words(&folder), "{place}");
+    }
+    // Every folder with a program or the mark of a pack is a component, and nothing else is.
+    let folders = walk(&world.path(".minetest"))
+        .into_iter()
+        .filter(|path| {
+            let below = path.strip_prefix(world.path(".minetest")).unwrap();
+            let depth = below.components().count();
+            let name = path.file_name().unwrap().to_str().unwrap();
+            let top = below.starts_with("mods") || below.starts_with("clientmods");
+            let in_pack = || {
+                let above = path.parent().unwrap().parent().unwrap();
+                above.join("modpack.conf").exists() || above.join("modpack.txt").exists()
+            };
+            top && match name {
+                "init.lua" => depth == 3 || depth == 4 && in_pack(),
+                "modpack.conf" => depth == 3,
+                "modpack.txt" => depth == 3 && !path.with_file_name("modpack.conf").exists(),
+                _ => false,
+            }
+        })
+        .count();
+    assert_eq!(seen, folders);
+    assert!(seen > 100, "{seen}");
 }

@@ -41,7 +41,7 @@ enum Is {
     Passing,
     /// The file that holds the load order.
     LoadOrder,
-    /// Lantern's own settings.
+    /// Settings or a start script of the place, or lantern's own.
     Settings,
     /// Nobody's.
     Nobody,
@@ -93,7 +93,7 @@ pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<Row<'a>> {
             (None, Some(component)) => (Some(component), Is::Data),
             (None, None) if server.keeps(path) => (None, Is::Kept),
             (None, None) if server.family.passes(path) => (None, Is::Passing),
-            (None, None) if path == FILE => (None, Is::Settings),
+            (None, None) if path == FILE || server.family.is_settings(path) => (None, Is::Settings),
             (None, None) => {
                 let is_order = found.order.as_ref().is_some_and(|(p, _)| *p == file.path);
                 (None, if is_order { Is::LoadOrder } else { Is::Nobody })
@@ -125,13 +125,13 @@ pub(super) fn show(args: &SurveyArgs, rows: Vec<Row<'_>>, look: &Look) {
         return;
     }
     let what = match (args.nobody, args.edited) {
-        (true, _) => "that belong to nobody",
-        (_, true) => "that are not as they were put there",
-        _ => "in all",
+        (true, _) => "Belonging to nobody",
+        (_, true) => "Not as they were put there",
+        _ => "In all",
     };
     let total: u64 = rows.iter().filter_map(|row| row.bytes).sum();
     look.say(&format!(
-        "{} {what}, {}.",
+        "{what}: {}, {}.",
         count(rows.len(), "file", "files"),
         bytes(total)
     ));
@@ -150,7 +150,7 @@ pub(super) fn show(args: &SurveyArgs, rows: Vec<Row<'_>>, look: &Look) {
             Is::Kept => "kept",
             Is::Passing => "comes and goes",
             Is::LoadOrder => "load order",
-            Is::Settings => "lantern's settings",
+            Is::Settings => "settings",
             Is::Nobody => "nobody's",
         };
         vec![

@@ -1,0 +1,201 @@
+//! What in a family file is written well and yet cannot work.
+
+use super::{Family, OrderKind, Pattern, Shape};
+use crate::descriptor::LISTS;
+use regex_syntax::hir::{Hir, HirKind, Look};
+use serde::Serialize;
+
+/// Something in a family file that cannot be what was meant.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Remark {
+    /// Where: the keys, with dots between.
+    pub at: String,
+    /// What is wrong with it.
+    pub text: String,
+}
+
+/// Looks for patterns that match nothing, patterns without the groups that are asked for, and
+/// readers that take each other's places.
+pub fn remarks(family: &Family) -> Vec<Remark> {
+    let mut remarks = Vec::new();
+    let mut patterns: Vec<(String, &Pattern, &[&str])> = Vec::new();
+    for reader in &family.readers {
+        let at = format!("reader.{}", reader.name);
+        for (field, rule) in reader.fields.all() {
+            for (number, lookup) in rule.0.iter().enumerate() {
+                if let Some(pattern) = &lookup.pattern {
+                    let at = format!("{at}.fields.{field}[{number}].pattern");
+                    let list = LISTS.contains(&field);
+                    patterns.push((at, pattern, if list { &["id"] } else { &["value"] }));
+                }
+            }
+        }
+        for (number, file) in reader.files.iter().enumerate() {
+            if let Some(line) = &file.line {
+                patterns.push((
+                    format!("{at}.files[{number}].line"),
+                    line,
+                    &["key", "value"],
+                ));
+            }
+        }
+        if reader.install.is_none() && reader.shape != Shape::Entry {
+            remarks.push(Remark {
+                at: format!("{at}.install"),
+                text: "is missing: nothing new can be put in by this reader".into(),
+            });
+        }
+    }
+    if let Some(cut) = &family.ids.cut {
+        patterns.push(("ids.cut".into(), cut, &[]));
+    }
+    let console = &family.console;
+    patterns.push(("console.ready".into(), &console.ready, &[]));
+    for (number, error) in console.errors.iter().enumerate() {
+        patterns.push((format!("console.errors[{number}]"), error, &[]));
+    }
+    if let Some(loaded) = &console.loaded {
+        patterns.push(("console.loaded".into(), loaded, &["id"]));
+    }
+    if let Some(list) = &console.list {
+        patterns.push(("console.list.line".into(), &list.line, &["id"]));
+        patterns.push(("console.list.end".into(), &list.end, &[]));
+    }
+    if let Some(port) = &console.port {
+        patterns.push(("console.port.line".into(), &port.line, &["port"]));
+    }
+    if let Some(order) = &family.order {
+        let groups: &[&str] = match order.kind {
+            OrderKind::Sequence => &["id"],
+            OrderKind::Flags => &["id", "on"],
+            OrderKind::List => &["list"],
+        };
+        patterns.push(("order.line".into(), &order.line, groups));
+    }
+    for (at, pattern, groups) in patterns {
+        let names = pattern.regex().capture_names().flatten();
+        let names: Vec<&str> = names.collect();
+        for group in groups.iter().filter(|group| !names.contains(group)) {
+            let text = format!("lacks the group (?P<{group}>…), so nothing is taken from it");
+            remarks.push(Remark {
+                at: at.clone(),
+                text,
+            });
+        }
+        if !can_match(pattern.regex().as_str()) {
+            let text = "cannot match anything".into();
+            remarks.push(Remark { at, text });
+        }
+    }
+    overlaps(family, &mut remarks);
+    remarks
+}
+
+/// Readers that lay claim to the very same places by the same marks: the later finds nothing.
+fn overlaps(family: &Family, remarks: &mut Vec<Remark>) {
+    for (index, later) in family.readers.iter().enumerate() {
+        let told_apart = |reader: &super::Reader| {
+            let marks = reader.marks.iter().map(super::Names::text);
+            let files = reader.files.iter().map(|file| file.name.text());
+            let by: Vec<String> = if reader.marks.is_empty() {
+                files.collect()
+            } else {
+                marks.collect()
+            };
+            (reader.shape.is_one_file(), by)
+        };
+        for earlier in &family.readers[..index] {
+            let both = later
+                .at
+                .texts()
+                .find(|text| earlier.at.texts().any(|other| other == *text));
+            // What lies in one file is told apart by its path alone.
+            let alike = told_apart(earlier) == told_apart(later)
+                || earlier.shape.is_one_file() && later.shape.is_one_file();
+            if let (Some(at), true) = (both, alike) {
+                remarks.push(Remark {
+                    at: format!("reader.{}.at", later.name),
+                    text: format!(
+                        "overlaps with the reader \"{}\", which comes first and takes {at}",
+                        earlier.name
+                    ),
+                });
+            }
+        }
+    }
+}
+
+/// Whether any text matches a regular expression.
+fn can_match(pattern: &str) -> bool {
+    regex_syntax::parse(pattern).is_ok_and(|hir| possible(&hir))
+}
+
+fn possible(hir: &Hir) -> bool {
+    if hir.properties().minimum_len().is_none() {
+        return false;
+    }
+    match hir.kind() {
+        HirKind::Concat(parts) => {
+            let takes = |part: &Hir| part.properties().minimum_len().unwrap_or(0) > 0;
+            let look = |part: &Hir, look| matches!(part.kind(), HirKind::Look(l) if *l == look);
+            let taken_before = |index: usize| parts[..index].iter().any(takes);
+            let taken_after = |index: usize| parts[index + 1..].iter().any(takes);
+            let out_of_place = (0..parts.len()).any(|index| {
+                look(&parts[index], Look::Start) && taken_before(index)
+                    || look(&parts[index], Look::End) && taken_after(index)
+            });
+            !out_of_place && parts.iter().all(possible)
+        }
+        HirKind::Alternation(parts) => parts.iter().any(possible),
+        HirKind::Capture(capture) => possible(&capture.sub),
+        HirKind::Repetition(repetition) => repetition.min == 0 || possible(&repetition.sub),
+        HirKind::Empty | HirKind::Literal(_) | HirKind::Class(_) | HirKind::Look(_) => true,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn impossible_patterns_are_told_apart() {
+        for pattern in ["a^b", "(x)$y", "[a&&b]", "^a(b$c)+"] {
+            assert!(!can_match(pattern), "{pattern}");
+        }
+        for pattern in [
+            "^a$",
+            "(?m)a$\\nb",
+            "a*^b",
+            "^(a|b^c)$",
+            "",
+            "(a^b)?c",
+            "\\ba",
+        ] {
+            assert!(can_match(pattern), "{pattern}");
+        }
+    }
+
+    #[test]
+    fn remarks_name_the_key() {
+        let text = crate::tree::tests::FAMILY
+            .replace("ready = \"up\"", "ready = 'up^'")
+            .replace(
+                "version = \"version\"",
+                "version = { at = \"version\", pattern = '(\\d+)' }",
+            )
+            .replace(
+                "at = \"mods/*\"\n        marks = [\"init.lua\"]",
+                "at = \"mods/*\"\n        marks = [\"group.txt\"]",
+            );
+        let family = Family::parse(&text).unwrap();
+        let told = remarks(&family)
+            .into_iter()
+            .map(|r| format!("{} {}", r.at, r.text));
+        insta::assert_snapshot!(told.collect::<Vec<_>>().join("\n"), @r#"
+        reader.group.install is missing: nothing new can be put in by this reader
+        reader.archive.fields.version[0].pattern lacks the group (?P<value>…), so nothing is taken from it
+        console.ready cannot match anything
+        reader.folder.at overlaps with the reader "group", which comes first and takes mods/*
+        "#);
+    }
+}

@@ -1,0 +1,204 @@
+//! A family file tried on a folder that need not be in care: what each reader makes of each place.
+
+use crate::archive::Archive;
+use crate::config::FILE;
+use crate::error::Result;
+use crate::folder::Folder;
+use crate::survey::descriptors_of;
+use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
+use lantern_core::family::draft::{Sample, is_telling};
+use lantern_core::family::{Family, Shape};
+use lantern_core::order;
+use lantern_core::path::RelPath;
+use lantern_core::tree::{FileSeen, claim};
+use rayon::prelude::*;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::Read;
+use std::path::Path;
+
+/// So many archives of a folder are looked into for a draft.
+const MOST_SAMPLED: usize = 400;
+
+/// What a reader makes of one place.
+#[derive(Debug, Serialize)]
+pub struct Tried {
+    /// The component's file or folder.
+    pub place: RelPath,
+    /// The reader that has it.
+    pub reader: String,
+    /// Other readers that would have had it.
+    pub also: Vec<String>,
+    /// The descriptor files that were found.
+    pub files: Vec<String>,
+    /// Field by field what was found where; empty when it cannot be read.
+    pub told: Vec<Told>,
+    /// Why it cannot be read.
+    pub fault: Option<String>,
+}
+
+/// What a family file makes of a folder.
+#[derive(Debug, Serialize)]
+pub struct Trial {
+    /// Marks that nothing in the folder matches.
+    pub unmet_marks: Vec<String>,
+    /// Every place that a reader has.
+    pub tried: Vec<Tried>,
+    /// Readers that found nothing.
+    pub idle: Vec<String>,
+    /// Files that nobody claims.
+    pub nobodys: Vec<RelPath>,
+    /// The entries of the load order; none where there is no such file.
+    pub entries: Option<usize>,
+}
+
+fn listed(folder: &Folder) -> Result<Vec<FileSeen>> {
+    let files = folder.list()?.files.into_iter();
+    Ok(files
+        .filter(|(path, _)| path.as_str() != FILE)
+        .map(|(path, stamp)| FileSeen {
+            path,
+            bytes: stamp.bytes,
+            hash: None,
+        })
+        .collect())
+}
+
+/// Tries a family on a folder; nothing is written.
+///
+/// # Errors
+/// When the folder cannot be listed. What cannot be read in it is told with its place.
+pub fn on(family: &Family, path: &Path) -> Result<Trial> {
+    let folder = Folder::open(path)?;
+    let files = listed(&folder)?;
+    let claims = claim(family, &files);
+    let mut others: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for reader in &family.readers {
+        let mut alone = family.clone();
+        alone.readers.retain(|other| {
+            other.name == reader.name || reader.members.as_ref() == Some(&other.name)
+        });
+        let claims = claim(&alone, &files).claims;
+        for claim in claims
+            .iter()
+            .filter(|claim| claim.reader.name == reader.name)
+        {
+            let places = others.entry(claim.place.to_string()).or_default();
+            places.push(reader.name.clone());
+        }
+    }
+    let tried: Vec<Tried> = claims
+        .claims
+        .par_iter()
+        .map(|claim| {
+            let mut tried = Tried {
+                place: claim.place.clone(),
+                reader: claim.reader.name.clone(),
+                also: others
+                    .get(claim.place.as_str())
+                    .cloned()
+                    .unwrap_or_default(),
+                files: Vec::new(),
+                told: Vec::new(),
+                fault: None,
+            };
+            tried.also.retain(|name| *name != tried.reader);
+            let subject = Subject {
+                reader: claim.reader,
+                family,
+                place: claim.place.as_str(),
+                content: "",
+            };
+            let made = descriptors_of(&folder, claim, &files).and_then(|found| {
+                tried.files = found.iter().map(|found| found.name.clone()).collect();
+                let told = descriptor::explain(&subject, &found);
+                let told = told.and_then(|told| descriptor::read(&subject, &found).map(|_| told));
+                told.map_err(|fault| fault.to_string())
+            });
+            match made {
+                Ok(told) => tried.told = told,
+                Err(fault) => tried.fault = Some(fault),
+            }
+            tried
+        })
+        .collect();
+    let idle = family.readers.iter().filter(|reader| {
+        reader.shape != Shape::Entry && tried.iter().all(|tried| tried.reader != reader.name)
+    });
+    let idle = idle.map(|reader| reader.name.clone()).collect();
+    let unmet = family.marks.iter().filter(|mark| {
+        let mut files = files.iter();
+        !files.any(|file| mark.matches(file.path.as_str()))
+    });
+    let order_file = crate::survey::order_file(&folder, family, &files)?;
+    let nobodys = files.iter().zip(&claims.owner).filter(|(file, owner)| {
+        let path = file.path.as_str();
+        let is_order = order_file
+            .as_ref()
+            .is_some_and(|(order, _)| *order == file.path);
+        let place = is_order || family.is_settings(path);
+        owner.is_none() && !place && !family.keeps(path) && !family.passes(path)
+    });
+    Ok(Trial {
+        unmet_marks: unmet.map(|mark| mark.as_str().to_owned()).collect(),
+        idle,
+        nobodys: nobodys.map(|(file, _)| file.path.clone()).collect(),
+        entries: family
+            .order
+            .as_ref()
+            .zip(order_file.as_ref())
+            .map(|(rule, (_, text))| order::read(rule, text).len()),
+        tried,
+    })
+}
+
+/// Looks at a folder for the first draft of a family file.
+///
+/// # Errors
+/// When the folder cannot be listed. What cannot be read in it is passed over.
+pub fn sample(path: &Path) -> Result<Sample> {
+    let folder = Folder::open(path)?;
+    let mut sample = Sample::default();
+    for (path, stamp) in folder.list()?.files {
+        if path.as_str() == FILE {
+            continue;
+        }
+        let Ok(real) = folder.path(&path) else {
+            continue;
+        };
+        if is_archive(&real) && sample.archives.len() < MOST_SAMPLED {
+            if let Ok(mut archive) = Archive::open(&real) {
+                let names: Vec<String> = archive.names().into_iter().map(str::to_owned).collect();
+                for name in names
+                    .iter()
+                    .filter(|name| is_telling(name) && !name.contains('/'))
+                {
+                    if let Ok(Some(text)) = archive.text_at(name) {
+                        sample.texts.insert(format!("{path}!{name}"), text);
+                    }
+                }
+                sample.archives.insert(path.clone(), names);
+            }
+        } else if stamp.bytes <= LONGEST_BYTES / 16
+            && let Ok(bytes) = std::fs::read(&real)
+            && let Ok(text) = String::from_utf8(bytes)
+        {
+            sample.texts.insert(path.to_string(), text);
+        }
+        sample.paths.push(path);
+    }
+    Ok(sample)
+}
+
+/// Whether a file begins as archives do.
+fn is_archive(path: &Path) -> bool {
+    let mut start = [0; 4];
+    let read = File::open(path).and_then(|mut file| file.read(&mut start));
+    read.is_ok_and(|read| {
+        matches!(
+            &start[..read],
+            b"PK\x03\x04" | [0x1f, 0x8b, ..] | [0x28, 0xb5, 0x2f, 0xfd]
+        )
+    })
+}

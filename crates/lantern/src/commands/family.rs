@@ -1,0 +1,174 @@
+//! `lantern family`
+
+use crate::cli::shell_word;
+use crate::fail;
+use crate::look::{Look, Means, count};
+use clap::{Args, Subcommand};
+use lantern_core::family::{Remark, draft, remarks};
+use lantern_host::trial::{self, Tried};
+use lantern_host::{Error, Result, config, durable};
+use std::path::{Path, PathBuf};
+
+/// Check and make family files
+#[derive(Debug, Args)]
+pub struct FamilyArgs {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Check a family file; with a folder, show what it makes of it, field by field
+    Check {
+        /// The family file, or the name of a family that ships with lantern
+        #[arg(value_name = "FILE")]
+        family: String,
+        /// A server folder to try it on; nothing in it is changed
+        #[arg(long, value_name = "DIR")]
+        on: Option<PathBuf>,
+    },
+    /// Write the first draft of a family file, from looking at a server folder
+    New {
+        /// The server folder; nothing in it is changed
+        #[arg(value_name = "DIR")]
+        folder: PathBuf,
+        /// Where the draft goes; without it, it is printed
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
+    },
+}
+
+/// Checks or drafts a family file.
+pub fn run(args: &FamilyArgs, look: &Look) -> Result<u8> {
+    match &args.what {
+        What::Check { family, on } => check(family, on.as_deref(), look),
+        What::New { folder, out } => new(folder, out.as_deref(), look),
+    }
+}
+
+fn check(name: &str, on: Option<&Path>, look: &Look) -> Result<u8> {
+    let family = config::family(name, Path::new(""))?;
+    let remarks = remarks(&family);
+    let trial = on.map(|folder| trial::on(&family, folder)).transpose()?;
+    let faults = trial.iter().flat_map(|trial| &trial.tried);
+    let faults = faults.filter(|tried| tried.fault.is_some()).count();
+    let unmet = trial
+        .as_ref()
+        .is_some_and(|trial| !trial.unmet_marks.is_empty());
+    let sound = remarks.is_empty() && faults == 0 && !unmet;
+    if look.json {
+        look.answer(&serde_json::json!({
+            "format": 1, "family": family.name, "sound": sound, "remarks": remarks, "trial": trial,
+        }));
+        return Ok(if sound { fail::DONE } else { fail::NO });
+    }
+    let readers = count(family.readers.len(), "reader", "readers");
+    look.say(&look.paint(
+        Means::Title,
+        &match remarks.len() {
+            0 => format!("{}: {readers}, nothing to remark.", family.title),
+            n => format!(
+                "{}: {readers}, {}.",
+                family.title,
+                count(n, "remark", "remarks")
+            ),
+        },
+    ));
+    for Remark { at, text } in &remarks {
+        look.say(&format!(
+            "  {} {at}: {text}",
+            look.paint(Means::Caution, "caution")
+        ));
+    }
+    if let (Some(trial), Some(folder)) = (&trial, on) {
+        look.say("");
+        look.say(&format!(
+            "On {}: {}, {} that cannot be read, {} that nobody claims{}.",
+            shell_word(folder),
+            count(trial.tried.len(), "component", "components"),
+            faults,
+            count(trial.nobodys.len(), "file", "files"),
+            trial.entries.map_or(String::new(), |n| {
+                format!(", {} in the load order", count(n, "entry", "entries"))
+            }),
+        ));
+        for mark in &trial.unmet_marks {
+            let word = look.paint(Means::Bad, "wrong");
+            look.say(&format!("  {word} marks: nothing there matches {mark}"));
+        }
+        for reader in &trial.idle {
+            let word = look.paint(Means::Caution, "caution");
+            look.say(&format!("  {word} reader {reader}: found nothing"));
+        }
+        for tried in &trial.tried {
+            show(tried, look);
+        }
+        if !trial.nobodys.is_empty() {
+            look.say(&format!("\n{}", look.paint(Means::Title, "nobody claims")));
+        }
+        for path in &trial.nobodys {
+            look.say(&format!("  {path}"));
+        }
+    } else if sound {
+        look.next(&format!(
+            "lantern family check {} --on DIR",
+            shell_word(Path::new(name))
+        ));
+    }
+    Ok(if sound { fail::DONE } else { fail::NO })
+}
+
+fn show(tried: &Tried, look: &Look) {
+    let files = match &tried.files[..] {
+        [] => String::new(),
+        files => format!(", {}", files.join(", ")),
+    };
+    let title = look.paint(Means::Title, tried.place.as_str());
+    look.say(&format!("\n{title}  (reader {}{files})", tried.reader));
+    if !tried.also.is_empty() {
+        let word = look.paint(Means::Caution, "caution");
+        look.say(&format!("  {word} also known to {}", tried.also.join(", ")));
+    }
+    if let Some(fault) = &tried.fault {
+        look.say(&format!("  {} {fault}", look.paint(Means::Bad, "wrong")));
+    }
+    for told in &tried.told {
+        let from = look.paint(Means::Aside, &format!("({})", told.at));
+        look.say(&format!("  {:<11} {}  {from}", told.field, told.text));
+    }
+}
+
+fn new(folder: &Path, out: Option<&Path>, look: &Look) -> Result<u8> {
+    let sample = trial::sample(folder)?;
+    let name = folder.canonicalize().unwrap_or_else(|_| folder.into());
+    let name = name
+        .file_name()
+        .map_or("server".into(), |name| name.to_string_lossy().into_owned());
+    let text = draft::draft(&name, &sample);
+    let Some(out) = out else {
+        if look.json {
+            look.answer(&serde_json::json!({ "format": 1, "family": text }));
+        } else {
+            look.say(text.trim_end());
+        }
+        return Ok(fail::DONE);
+    };
+    if out.exists() {
+        return Err(Error::InTheWay(out.into()));
+    }
+    durable::write(out, text.as_bytes())?;
+    if look.json {
+        look.answer(&serde_json::json!({ "format": 1, "file": out }));
+    } else {
+        look.say(&format!(
+            "The draft is in {}. Look at every line of it.",
+            shell_word(out)
+        ));
+    }
+    look.next(&format!(
+        "lantern family check {} --on {}",
+        shell_word(out),
+        shell_word(folder)
+    ));
+    Ok(fail::DONE)
+}
