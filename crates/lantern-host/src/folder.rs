@@ -2,10 +2,15 @@
 
 use crate::error::{At, Error, Result};
 use lantern_core::path::RelPath;
+use std::cell::RefCell;
 use std::fs;
+use std::io::Read;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use walkdir::WalkDir;
+
+/// So much of a file is read and hashed at once, in bytes.
+const HASHED_AT_ONCE: usize = 128 << 10;
 
 /// The folder of lantern's own files inside a server folder.
 pub const OWN: &str = ".lantern";
@@ -166,8 +171,18 @@ impl Folder {
 /// # Errors
 /// When it cannot be read.
 pub fn hash_file(path: &Path) -> Result<String> {
+    // One buffer for each thread: most files are far smaller than it.
+    thread_local! {
+        static BUFFER: RefCell<Vec<u8>> = RefCell::new(vec![0; HASHED_AT_ONCE]);
+    }
+    let mut file = fs::File::open(path).at("reading", path)?;
     let mut hasher = blake3::Hasher::new();
-    let file = fs::File::open(path).at("reading", path)?;
-    hasher.update_reader(file).at("reading", path)?;
-    Ok(hasher.finalize().to_hex().to_string())
+    BUFFER.with_borrow_mut(|buffer| {
+        loop {
+            match file.read(buffer).at("reading", path)? {
+                0 => return Ok(hasher.finalize().to_hex().to_string()),
+                read => hasher.update(&buffer[..read]),
+            };
+        }
+    })
 }

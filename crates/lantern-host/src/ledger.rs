@@ -6,6 +6,7 @@ use lantern_core::component::Id;
 use lantern_core::descriptor::Found;
 use lantern_core::inventory::Remembered;
 use lantern_core::path::RelPath;
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OptionalExtension, params};
 use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
@@ -84,6 +85,8 @@ impl Ledger {
             let db = Connection::open(&path)?;
             db.pragma_update(None, "journal_mode", "WAL")?;
             db.pragma_update(None, "synchronous", "FULL")?;
+            // The log is taken over into the file when it has grown, not whenever a command ends.
+            db.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
             if db.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0))? < 2 {
                 db.execute_batch(SCHEMA)?;
             }
@@ -125,11 +128,19 @@ impl Ledger {
         self.told(rows())
     }
 
-    /// Remembers the hashes of files just read.
+    /// Remembers the hashes of files as they are read, and forgets files that are gone.
     ///
     /// # Errors
     /// When the ledger cannot be written.
-    pub fn see(&mut self, files: &[(&RelPath, Stamp, &str)]) -> Result<()> {
+    pub fn see<'p>(
+        &mut self,
+        files: impl Iterator<Item = (&'p RelPath, Stamp, String)>,
+        gone: &[&str],
+    ) -> Result<()> {
+        let mut files = files.peekable();
+        if files.peek().is_none() && gone.is_empty() {
+            return Ok(());
+        }
         let write = || {
             let change = self.db.unchecked_transaction()?;
             {
@@ -144,6 +155,10 @@ impl Ledger {
                         stamp.inode as i64,
                         hash
                     ])?;
+                }
+                let mut delete = change.prepare("DELETE FROM seen WHERE path = ?1")?;
+                for path in gone {
+                    delete.execute([path])?;
                 }
             }
             change.commit()

@@ -13,7 +13,7 @@ use lantern_core::path::RelPath;
 use lantern_core::tree::{Claim, Claims, FileSeen, claim};
 use lantern_core::version::Version;
 use rayon::prelude::*;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs;
 use std::io::Read;
 use std::path::Path;
@@ -117,40 +117,66 @@ fn hashed(
         Depth::Usual => ledger.seen()?,
         Depth::Everything => HashMap::new(),
     };
-    let results: Vec<(Option<String>, bool)> = files
-        .par_iter()
-        .map(|(path, stamp)| {
-            if !is_read(path.as_str()) {
-                return (None, false);
-            }
-            if let Some((known, hash)) = seen.get(path.as_str())
-                && known == stamp
-            {
-                return (Some(hash.clone()), false);
-            }
-            let real = folder.path(path);
-            let hash = real.and_then(|real| hash_file(&real));
-            (hash.ok(), true)
-        })
+    let changed = |path: &RelPath, stamp: &Stamp| {
+        let known = seen.get(path.as_str());
+        is_read(path.as_str()) && known.is_none_or(|(known, _)| known != stamp)
+    };
+    let sound = sound_folders(
+        folder,
+        files.iter().filter(|(p, s)| changed(p, s)).map(|(p, _)| p),
+    );
+    let here: HashSet<&str> = files.iter().map(|(path, _)| path.as_str()).collect();
+    let gone: Vec<&str> = seen
+        .keys()
+        .map(String::as_str)
+        .filter(|path| !here.contains(path))
         .collect();
-    let fresh: Vec<(&RelPath, Stamp, &str)> = files
-        .iter()
-        .zip(&results)
-        .filter(|(_, (_, fresh))| *fresh)
-        .filter_map(|((path, stamp), (hash, _))| Some((path, *stamp, hash.as_deref()?)))
-        .collect();
-    if !fresh.is_empty() {
-        ledger.see(&fresh)?;
-    }
+    // What was hashed is written down while the rest is still being read.
+    let (fresh, rows) = std::sync::mpsc::channel::<(&RelPath, Stamp, String)>();
+    let (hashes, written) = std::thread::scope(|scope| {
+        let writing = scope.spawn(|| ledger.see(rows.into_iter(), &gone));
+        let hashes: Vec<Option<String>> = files
+            .par_iter()
+            .map_with(fresh, |fresh, (path, stamp)| {
+                if !is_read(path.as_str()) {
+                    return None;
+                }
+                if !changed(path, stamp) {
+                    return seen.get(path.as_str()).map(|(_, hash)| hash.clone());
+                }
+                if !path.folder().is_none_or(|folder| sound.contains(&folder)) {
+                    return None;
+                }
+                let hash = hash_file(&folder.root().join(path.as_str())).ok()?;
+                let _ = fresh.send((path, *stamp, hash.clone()));
+                Some(hash)
+            })
+            .collect();
+        (hashes, writing.join())
+    });
+    written.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
     let files = files
         .iter()
-        .zip(results)
-        .map(|((path, stamp), (hash, _))| FileSeen {
+        .zip(hashes)
+        .map(|((path, stamp), hash)| FileSeen {
             path: path.clone(),
             bytes: stamp.bytes,
             hash,
         });
     Ok(files.collect())
+}
+
+/// The folders of files to which no link leads.
+fn sound_folders<'p>(
+    folder: &Folder,
+    paths: impl Iterator<Item = &'p RelPath>,
+) -> HashSet<RelPath> {
+    let folders: HashSet<RelPath> = paths.filter_map(RelPath::folder).collect();
+    let sound = |path: &RelPath| {
+        let below = path.join("x");
+        below.is_ok_and(|below| folder.path(&below).is_ok())
+    };
+    folders.into_iter().filter(sound).collect()
 }
 
 /// Finds the file that holds the load order, and reads it.

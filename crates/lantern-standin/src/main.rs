@@ -25,6 +25,11 @@ enum Command {
         #[arg(long)]
         build: String,
     },
+    /// Make a halcyon server of a gibibyte for measurements: 300 archives, 12,000 small files
+    Bulk {
+        /// The folder; made when it is not there
+        dir: PathBuf,
+    },
     /// Make the demo's servers, catalogue and releases in a folder
     Make {
         /// The folder; made when it is not there
@@ -35,6 +40,7 @@ enum Command {
 fn main() -> ExitCode {
     let done = match Cli::parse().command {
         Command::Halcyon { build } => halcyon::run(&build),
+        Command::Bulk { dir } => scenario::bulk(&dir).map(|()| 0),
         Command::Make { dir } => scenario::make(&dir).map(|()| 0),
     };
     match done {

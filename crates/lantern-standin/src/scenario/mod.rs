@@ -1,6 +1,9 @@
 //! The made-up servers, catalogue and releases of the demo.
 
+mod bulk;
 mod others;
+
+pub use bulk::bulk;
 
 use serde_json::{Value, json};
 use std::fs::{self, File};

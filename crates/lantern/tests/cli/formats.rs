@@ -65,6 +65,27 @@ fn plan_examples_are_read_and_written_again() {
 }
 
 #[test]
+fn the_readers_taught_are_read() {
+    let page = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/families.md");
+    let text = fs::read_to_string(page).unwrap();
+    let blocks: Vec<&str> = text
+        .split("```toml\n")
+        .skip(1)
+        .map(|rest| rest.split("```").next().unwrap())
+        .collect();
+    let (whole, readers) = blocks.split_first().unwrap();
+    assert!(readers.len() > 6);
+    for reader in readers {
+        let family = Family::parse(&format!("{whole}\n{reader}"));
+        let family = family.unwrap_or_else(|fault| panic!("{fault}: {reader}"));
+        let remarks = lantern_core::family::remarks(&family).into_iter();
+        // The page leaves out where new ones go, to be short.
+        let odd: Vec<_> = remarks.filter(|r| !r.at.ends_with("install")).collect();
+        assert_eq!(odd, []);
+    }
+}
+
+#[test]
 fn every_key_of_a_format_is_on_its_page() {
     let path = |page: &str| {
         Path::new(env!("CARGO_MANIFEST_DIR"))

@@ -1,0 +1,58 @@
+//! A server folder of the size that real ones have, for measurements.
+
+use super::{build_files, padding, put, zipped};
+use std::io;
+use std::path::Path;
+
+/// Archives, and the bytes in each.
+const ARCHIVES: usize = 300;
+const ARCHIVE_BYTES: usize = 3_000_000;
+/// Small files of the framework, and what the greatest of them holds.
+const SMALL_FILES: usize = 12_000;
+const SMALL_BYTES: usize = 6_000;
+/// Files of the world, and the bytes in each.
+const WORLD_FILES: usize = 200;
+const WORLD_BYTES: usize = 700_000;
+
+/// Makes the folder `dir`.
+pub fn bulk(dir: &Path) -> io::Result<()> {
+    let standin = std::env::current_exe()?.display().to_string();
+    for (name, text) in build_files("5.1.0", &standin) {
+        put(&dir.join(name), text.as_bytes())?;
+    }
+    put(
+        &dir.join("framework/framework.toml"),
+        b"id = \"trellis\"\nversion = \"1.8.0\"\nserver = \">=5.0 <5.4\"\n",
+    )?;
+    for number in 0..SMALL_FILES {
+        let length = 200 + number * 7_919 % SMALL_BYTES;
+        let path = format!("framework/parts/{:03}/{number:05}.bin", number % 120);
+        put(&dir.join(path), &padding(&format!("part {number}"), length))?;
+    }
+    let mut settings = String::from("name = Bulk\nport = 7499\n");
+    for number in 0..ARCHIVES {
+        let id = format!("fern-{number:03}");
+        let described = format!("id = \"{id}\"\nversion = \"1.{number}\"\nserver = \">=5\"\n");
+        let content = padding(&id, ARCHIVE_BYTES + number * 3_000);
+        let files = [
+            ("addon.toml", described.as_bytes()),
+            ("content.bin", &content[..]),
+        ];
+        let archive = zipped(files.into_iter())?;
+        put(&dir.join(format!("addons/{id}.vpk")), &archive)?;
+        settings.push_str(&format!("start {id}\n"));
+    }
+    put(&dir.join("greenhouse.conf"), settings.as_bytes())?;
+    put(
+        &dir.join("start.sh"),
+        b"#!/bin/sh\nexec sh server/halcyon\n",
+    )?;
+    for number in 0..WORLD_FILES {
+        let path = format!("worlds/orbit-garden/{number:03}.soil");
+        put(
+            &dir.join(path),
+            &padding(&format!("soil {number}"), WORLD_BYTES),
+        )?;
+    }
+    Ok(())
+}
