@@ -4,7 +4,7 @@ use crate::component::{BuildFacts, Effect, Facts, Id, Kind, Need, Provided, Side
 use crate::document::{self, Node, Table};
 use crate::family::{Family, FieldRule, Item, Lookup, Reader};
 use crate::path::RelPath;
-use crate::version::Version;
+use crate::version::{Range, Version};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt::Display;
@@ -71,13 +71,28 @@ pub enum VersionFrom {
     Stated,
 }
 
+/// What a component lays claim to besides its own place.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Holdings {
+    /// The folder in which it keeps what it writes.
+    pub data: Option<RelPath>,
+    /// Files of lower layers that it lays its own over, with the BLAKE3 of its own where told.
+    pub overlay: BTreeMap<RelPath, String>,
+    /// Files that are its own, and folders with all in them.
+    pub owns: Vec<RelPath>,
+    /// Add-ons that are its members.
+    pub members: Vec<Id>,
+    /// The variants of which one is chosen.
+    pub variants: Vec<String>,
+}
+
 /// What the descriptors of a component say.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Described {
     /// What it says of itself.
     pub facts: Facts,
-    /// The folder in which it keeps what it writes.
-    pub data: Option<RelPath>,
+    /// What it lays claim to.
+    pub holdings: Holdings,
     /// How its version is known.
     pub version_from: VersionFrom,
 }
@@ -142,7 +157,8 @@ pub fn explain(subject: &Subject<'_>, found: &[Found]) -> Result<Vec<Told>, Desc
 
 /// The fields that hold ids with ranges, or numbers by kind.
 pub(crate) const LISTS: &[&str] = &[
-    "needs", "uses", "clashes", "provides", "replaces", "before", "after", "slots",
+    "needs", "uses", "clashes", "provides", "replaces", "before", "after", "slots", "overlay",
+    "owns", "members", "pins", "variants",
 ];
 
 fn shown(node: &Node) -> String {
@@ -263,14 +279,19 @@ impl<'a> Source<'a> {
             terms.flavour = self.text(&fields.flavour);
             terms.takes = slots;
         }
-        let data = match self.text(&fields.data) {
-            Some(text) => Some(self.made(&text, RelPath::parse(&text))?),
-            None => None,
-        };
+        let holdings = self.holdings(reader)?;
+        let mut needs = self.needs(&fields.needs)?;
+        for (id, version) in self.pairs(&fields.pins)? {
+            let exact = self.made(&version, notations.version(Kind::Addon, &version))?;
+            needs.push(Need {
+                id: Id::new(&id),
+                range: Range::exactly(exact),
+            });
+        }
         let facts = Facts {
             title: self.text(&fields.title),
             server,
-            needs: self.needs(&fields.needs)?,
+            needs,
             uses: self.needs(&fields.uses)?,
             clashes: self.needs(&fields.clashes)?,
             provides: self.provides(&fields.provides)?,
@@ -283,8 +304,28 @@ impl<'a> Source<'a> {
         };
         Ok(Described {
             facts,
-            data,
+            holdings,
             version_from,
+        })
+    }
+
+    fn holdings(&self, reader: &Reader) -> Result<Holdings, DescriptorFault> {
+        let fields = &reader.fields;
+        let path = |text: &str| self.made(text, RelPath::parse(text));
+        let data = self.text(&fields.data);
+        let overlay = self.raw_pairs(&fields.overlay)?.into_iter();
+        let owns = self.raw_pairs(&fields.owns)?.into_iter();
+        let variants = self.raw_pairs(&fields.variants)?.into_iter();
+        Ok(Holdings {
+            data: data.map(|text| path(&text)).transpose()?,
+            overlay: overlay
+                .map(|(text, hash)| Ok((path(&text)?, hash)))
+                .collect::<Result<_, _>>()?,
+            owns: owns
+                .map(|(text, _)| path(&text))
+                .collect::<Result<_, _>>()?,
+            members: self.ids(&fields.members)?,
+            variants: variants.map(|(name, _)| name).collect(),
         })
     }
 
@@ -365,10 +406,16 @@ impl<'a> Source<'a> {
     /// Ids with ranges: a table `id = range`, a list, tables with the keys of `item`, or a text
     /// cut into items. An id that stands there twice is meant in both ranges.
     fn pairs(&self, rule: &FieldRule) -> Result<Vec<(String, String)>, DescriptorFault> {
+        let ids = &self.subject.family.ids;
+        let pairs = self.raw_pairs(rule)?.into_iter();
+        Ok(pairs.map(|(id, range)| (ids.spell(&id), range)).collect())
+    }
+
+    /// As [`Source::pairs`], with texts that are no ids.
+    fn raw_pairs(&self, rule: &FieldRule) -> Result<Vec<(String, String)>, DescriptorFault> {
         let Some((lookup, node)) = self.first(rule) else {
             return Ok(Vec::new());
         };
-        let ids = &self.subject.family.ids;
         let at = lookup.at.as_deref().unwrap_or("value");
         let other = || self.fault(at, format!("{at} holds something else than ids and ranges"));
         let mut pairs = Vec::new();
@@ -377,7 +424,7 @@ impl<'a> Source<'a> {
                 Some(template) if !range.is_empty() => template.replace("{}", range),
                 _ => range.to_owned(),
             };
-            pairs.push((ids.spell(id), range));
+            pairs.push((id.trim().to_owned(), range));
         };
         match (&node, &lookup.item) {
             (Node::Table(table), Some(item)) => tables(item, table).into_iter().for_each(&mut add),
@@ -692,7 +739,7 @@ mod tests {
             facts.id, facts.version, read.version_from,
             list(&facts.needs), list(&facts.uses), list(&facts.clashes),
             facts.provides.iter().map(|p| format!("{} {:?}", p.id, p.version.as_ref().map(ToString::to_string))).collect::<Vec<_>>(),
-            facts.terms, facts.side, read.data.unwrap(),
+            facts.terms, facts.side, read.holdings.data.unwrap(),
         ), @r#"
         ivy 1.10b FileName
         needs a >=1.2 | uses b | clashes x-y =1.0

@@ -1,7 +1,7 @@
 //! In which order add-ons are started, and the least change to the arrangement that is there.
 
 use crate::component::Id;
-use crate::family::{OrderKind, OrderRule};
+use crate::family::{OrderKind, OrderRule, Pattern};
 use crate::path::RelPath;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -270,6 +270,29 @@ pub fn write_list(rule: &OrderRule, text: &str, order: &[Id]) -> (String, Vec<Li
             *line = becomes;
         }
         break;
+    }
+    (join_lines(text, &out), changes)
+}
+
+/// Puts a value in the place of what a pattern's group `value` finds, in every line.
+pub fn set_value(pattern: &Pattern, text: &str, becomes: &str) -> (String, Vec<LineChange>) {
+    let mut changes = Vec::new();
+    let mut out: Vec<String> = text.lines().map(str::to_owned).collect();
+    for (index, line) in out.iter_mut().enumerate() {
+        let found = pattern.regex().captures(line);
+        let Some(value) = found.and_then(|found| Some(found.name("value")?.range())) else {
+            continue;
+        };
+        if line[value.clone()] == *becomes {
+            continue;
+        }
+        let new = format!("{}{becomes}{}", &line[..value.start], &line[value.end..]);
+        changes.push(LineChange::Changed {
+            line: index + 1,
+            text: line.clone(),
+            becomes: new.clone(),
+        });
+        *line = new;
     }
     (join_lines(text, &out), changes)
 }

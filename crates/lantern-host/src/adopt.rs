@@ -4,6 +4,7 @@ use crate::config::{self, FILE, Server};
 use crate::durable;
 use crate::error::{Error, Result};
 use crate::folder::Folder;
+use crate::layers;
 use crate::ledger::{Ledger, Put};
 use crate::lock::Lock;
 use crate::survey::{Depth, Survey, survey};
@@ -67,6 +68,7 @@ pub fn adopt(path: &Path, wishes: &Wishes<'_>) -> Result<(Server, Survey)> {
         let mut ledger = Ledger::open(&server.folder)?;
         let found = survey(&server, &mut ledger, Depth::Everything)?;
         ledger.put(&rows(&found), &[])?;
+        keep_overlays(&server, &found)?;
         Ok((server, found))
     });
     if taken.is_err() {
@@ -109,6 +111,18 @@ fn fitting(folder: &Folder, path: &Path) -> Result<Family> {
     }
 }
 
+/// Keeps copies of what frameworks have laid over the build, to lay it again when that is lost.
+fn keep_overlays(server: &Server, found: &Survey) -> Result<()> {
+    for component in &found.inventory.components {
+        for (path, hash) in &component.holdings.overlay {
+            if component.files.iter().any(|file| file.path == *path) && !hash.is_empty() {
+                layers::keep(&server.folder, &server.folder.path(path)?, hash)?;
+            }
+        }
+    }
+    Ok(())
+}
+
 /// What the ledger writes down of every file at adoption.
 fn rows(found: &Survey) -> Vec<Put> {
     let mut owners: BTreeMap<&RelPath, &Component> = BTreeMap::new();
@@ -123,6 +137,7 @@ fn rows(found: &Survey) -> Vec<Put> {
             owner: owner.map(|component| component.ledger_name()),
             version: owner.map(|component| component.facts.version.to_string()),
             shipped: false,
+            under: None,
         })
     });
     files.collect()

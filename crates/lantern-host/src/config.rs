@@ -2,7 +2,7 @@
 
 use crate::error::{At, Error, Result};
 use crate::folder::Folder;
-use lantern_core::family::{Family, FamilyFault, Glob};
+use lantern_core::family::{Acquire, Family, FamilyFault, Glob};
 use lantern_core::hint::with_nearest;
 use serde::Deserialize;
 use std::fs;
@@ -52,6 +52,8 @@ pub struct Config {
     /// Drop folders that are always looked at; paths relative to the server folder.
     #[serde(default)]
     pub drop: Vec<PathBuf>,
+    /// How the server program is made, instead of the family's recipe.
+    pub acquire: Option<Acquire>,
     /// Paths to keep besides the family's.
     #[serde(default)]
     pub keep: Vec<Glob>,
@@ -152,6 +154,12 @@ impl Server {
     pub fn drop_folders(&self) -> Vec<PathBuf> {
         let paths = self.config.drop.iter();
         paths.map(|path| self.folder.root().join(path)).collect()
+    }
+
+    /// The recipe for the server program: this server's own, or the family's.
+    pub fn recipe(&self) -> Option<&Acquire> {
+        let own = self.config.acquire.as_ref();
+        own.or(self.family.build.acquire.as_ref())
     }
 
     /// All path patterns of the keep list, the family's first.

@@ -5,12 +5,13 @@ use crate::error::{At, Error, Result};
 use crate::folder::hash_file;
 use crate::survey::single_file;
 use lantern_core::catalogue::{self, ArchiveRef, Offer, Origin};
-use lantern_core::component::Facts;
-use lantern_core::descriptor::{self, Found, Subject};
+use lantern_core::component::{Facts, Id, Kind, Side};
+use lantern_core::descriptor::{self, Described, Found, Holdings, Subject};
 use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::as_group;
-use lantern_core::plan::{Member, Payload, lay_out};
-use lantern_core::tree::{marked, root_in_archive};
+use lantern_core::path::RelPath;
+use lantern_core::plan::{DrawFault, Laid, Member, Payload, lay_out};
+use lantern_core::tree::{FileSeen, claim, marked, root_in_archive};
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -61,6 +62,51 @@ impl Depot {
         Ok(())
     }
 
+    /// Adds what recipes have made.
+    ///
+    /// # Errors
+    /// When the folder cannot be listed. What no reader knows only lands in `left_out`.
+    pub fn add_acquired(&mut self, folder: &Path, family: &Family) -> Result<()> {
+        let mut made = Vec::new();
+        for entry in fs::read_dir(folder).at("listing", folder)? {
+            made.push(entry.at("listing", folder)?.path());
+        }
+        made.sort();
+        let builds = family.readers.iter().filter(|r| r.kind == Kind::Build);
+        for reader in builds {
+            for path in &made {
+                // A program that is one file lies alone in its folder.
+                let one = || {
+                    let mut inside = fs::read_dir(path).ok()?;
+                    inside.next()?.ok().map(|entry| entry.path())
+                };
+                let download = match reader.shape.is_one_file() {
+                    true => one().unwrap_or_else(|| path.clone()),
+                    false => path.clone(),
+                };
+                match read_download(&download, &[reader], family) {
+                    Ok((facts, _)) => self.add_by_hand(facts, download)?,
+                    Err(why) => self.left_out.push((download.display().to_string(), why)),
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn add_by_hand(&mut self, facts: Facts, path: PathBuf) -> Result<()> {
+        self.offers.push(Offer {
+            facts,
+            archive: ArchiveRef {
+                file: shown(&path),
+                blake3: download_hash(&path)?,
+                bytes: download_bytes(&path)?,
+            },
+            origin: Origin::DropFolder,
+        });
+        self.archives.push(path);
+        Ok(())
+    }
+
     /// Adds every archive of a drop folder that a reader of the family knows.
     ///
     /// # Errors
@@ -72,7 +118,10 @@ impl Depot {
         }
         paths.sort();
         let mut first: BTreeMap<_, PathBuf> = BTreeMap::new();
-        for path in paths.into_iter().filter(|path| path.is_file()) {
+        for path in paths
+            .into_iter()
+            .filter(|path| path.is_file() || path.is_dir())
+        {
             let name = path.file_name().map(|n| n.to_string_lossy().into_owned());
             let name = name.unwrap_or_default();
             let readers = family.readers.iter();
@@ -85,7 +134,7 @@ impl Depot {
             let facts = match read_download(&path, &readers, family) {
                 Ok((facts, _)) => facts,
                 Err(why) => {
-                    self.left_out.push((shown(&path), why));
+                    self.left_out.push((path.display().to_string(), why));
                     continue;
                 }
             };
@@ -95,30 +144,30 @@ impl Depot {
                     "it is {} {} like {}; only that one is used",
                     key.0,
                     key.1,
-                    shown(other)
+                    other.display()
                 );
-                self.left_out.push((shown(&path), why));
+                self.left_out.push((path.display().to_string(), why));
                 continue;
             }
-            let bytes = fs::metadata(&path).at("reading", &path)?.len();
             first.insert(key, path.clone());
-            self.offers.push(Offer {
-                facts,
-                archive: ArchiveRef {
-                    file: shown(&path),
-                    blake3: hash_file(&path)?,
-                    bytes,
-                },
-                origin: Origin::DropFolder,
-            });
-            self.archives.push(path);
+            self.add_by_hand(facts, path)?;
         }
         Ok(())
     }
 }
 
-fn shown(path: &Path) -> String {
-    path.display().to_string()
+/// A path that holds from wherever a plan is carried out.
+pub(crate) fn shown(path: &Path) -> String {
+    let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    whole.display().to_string()
+}
+
+fn download_bytes(path: &Path) -> Result<u64> {
+    if !path.is_dir() {
+        return Ok(fs::metadata(path).at("reading", path)?.len());
+    }
+    let archive = Archive::open(path)?;
+    Ok(archive.bytes())
 }
 
 /// Reads what a download is: by the first reader that knows it.
@@ -138,8 +187,8 @@ fn read_download<'f>(
     if let Some(reader) = readers.iter().find(|reader| reader.shape == Shape::File) {
         let found = single_file(reader, path)?;
         let content = hash_file(path).map_err(said)?;
-        let facts = facts_of(reader, family, &name, &content, &found)?;
-        return Ok((facts, reader));
+        let described = described(reader, family, &name, &content, &found)?;
+        return Ok((described.facts, reader));
     }
     let mut archive = Archive::open(path).map_err(said)?;
     for reader in readers {
@@ -164,18 +213,41 @@ fn read_download<'f>(
                 .filter_map(|(n, _, hash)| Some((n.strip_prefix(&root)?, hash.as_str())));
             lantern_core::tree::content_hash(inside)
         } else {
-            hash_file(path).map_err(said)?
+            download_hash(path).map_err(said)?
         };
         let found = archive.texts(&reader.files, &root);
         let found = found.map_err(|fault| fault.to_string())?;
-        let facts = facts_of(reader, family, place, &content, &found)?;
-        if reader.shape != Shape::Group {
+        let Described {
+            facts, holdings, ..
+        } = described(reader, family, place, &content, &found)?;
+        if reader.kind != Kind::Pack {
             return Ok((facts, reader));
         }
-        let members = members(&mut archive, reader, family, &root)?;
+        if facts.side == Some(Side::Client) {
+            return Err(format!(
+                "it is the client edition of {} {}; the server needs the server edition",
+                facts.id, facts.version
+            ));
+        }
+        let variant = holdings.variants.first().map(String::as_str);
+        let entries = archive.hashes().map_err(|fault| fault.to_string())?;
+        let laid = lay_out(reader, &facts, None, variant, &entries, (0, ""))
+            .map_err(|fault| fault.to_string())?;
+        let members = members(&mut archive, family, &laid)?;
         return Ok((
-            as_group(&facts, members.iter().map(|(_, facts)| facts)),
+            as_group(&facts, members.iter().map(|member| &member.facts)),
             reader,
+        ));
+    }
+    let names = archive.names();
+    let known = |name: &&&str| {
+        let name = name.rsplit('/').next().unwrap_or(name);
+        let mut readers = family.readers.iter();
+        readers.any(|reader| reader.drop.as_ref().is_some_and(|drop| drop.matches(name)))
+    };
+    if let Some(inner) = names.iter().find(known) {
+        return Err(format!(
+            "it is an archive around {inner}: unpack it once, and put that into the drop folder"
         ));
     }
     Err("no reader of this family knows what is in it".into())
@@ -190,62 +262,72 @@ fn root_of(reader: &Reader, names: &[&str]) -> Option<String> {
     }
 }
 
-fn facts_of(
+fn described(
     reader: &Reader,
     family: &Family,
     place: &str,
     content: &str,
     found: &[Found],
-) -> Result<Facts, String> {
+) -> Result<Described, String> {
     let subject = Subject {
         reader,
         family,
         place,
         content,
     };
-    let described = descriptor::read(&subject, found);
-    Ok(described.map_err(|fault| fault.to_string())?.facts)
+    descriptor::read(&subject, found).map_err(|fault| fault.to_string())
 }
 
-fn members(
-    archive: &mut Archive,
-    reader: &Reader,
-    family: &Family,
-    root: &str,
-) -> Result<Vec<(String, Facts)>, String> {
-    let Some(inner) = reader
-        .members
-        .as_deref()
-        .and_then(|name| family.reader(name))
-    else {
-        return Ok(Vec::new());
-    };
-    let mut folders: BTreeMap<String, Vec<String>> = BTreeMap::new();
-    for name in archive.names() {
-        let below = name.strip_prefix(root);
-        if let Some((folder, rest)) = below.and_then(|below| below.split_once('/')) {
-            folders
-                .entry(folder.to_owned())
-                .or_default()
-                .push(rest.to_owned());
-        }
-    }
+/// What else a release that is laid out holds: the components that the family's readers would find.
+fn members(archive: &mut Archive, family: &Family, laid: &Laid) -> Result<Vec<Member>, String> {
+    let files: Vec<FileSeen> = laid
+        .files
+        .iter()
+        .map(|file| FileSeen {
+            path: file.path.clone(),
+            bytes: file.bytes,
+            hash: Some(file.hash.clone()),
+        })
+        .collect();
     let mut members = Vec::new();
-    let hashes = archive.hashes().map_err(|fault| fault.to_string())?;
-    for (folder, names) in folders {
-        let names: Vec<&str> = names.iter().map(String::as_str).collect();
-        if !marked(inner, &names) {
+    for claim in claim(family, &files).claims {
+        if claim.place == laid.place || claim.reader.kind != Kind::Addon {
             continue;
         }
-        let inside = format!("{root}{folder}/");
-        let content = hashes
-            .iter()
-            .filter_map(|(n, _, hash)| Some((n.strip_prefix(&inside)?, hash.as_str())));
-        let content = lantern_core::tree::content_hash(content);
-        let found = archive.texts(&inner.files, &inside);
-        let found = found.map_err(|fault| fault.to_string())?;
-        let facts = facts_of(inner, family, &folder, &content, &found)?;
-        members.push((folder, facts));
+        let entry = |index: &usize| -> Result<RelPath, String> {
+            let entry = laid.files[*index].entry.as_deref().unwrap_or("");
+            RelPath::parse(entry).map_err(|fault| fault.to_string())
+        };
+        let found = match claim.reader.shape {
+            Shape::Archive => {
+                let entry = entry(&claim.files[0])?;
+                let inside = archive.texts_inside(&entry, &claim.reader.files);
+                inside.map_err(|fault| format!("{entry}: {fault}"))?
+            }
+            _ => {
+                // The entries of one folder lie below one folder of the archive, too.
+                let first = entry(&claim.files[0])?;
+                let below = files[claim.files[0]].path.below(claim.place.as_str());
+                let below = below.unwrap_or("");
+                let root = first.as_str().strip_suffix(below).unwrap_or("");
+                let texts = archive.texts(&claim.reader.files, root);
+                texts.map_err(|fault| fault.to_string())?
+            }
+        };
+        let inside = claim.files.iter().filter_map(|index| {
+            let file = &files[*index];
+            let below = file.path.below(claim.place.as_str()).unwrap_or("");
+            Some((below, file.hash.as_deref()?))
+        });
+        let content = lantern_core::tree::content_hash(inside);
+        let place = claim.place.as_str();
+        let described = described(claim.reader, family, place, &content, &found)
+            .map_err(|why| format!("{place}: {why}"))?;
+        members.push(Member {
+            place: claim.place.clone(),
+            shape: claim.reader.shape,
+            facts: described.facts,
+        });
     }
     Ok(members)
 }
@@ -259,8 +341,9 @@ pub fn payload(
     offer: &Offer,
     path: &Path,
     installed: Option<&lantern_core::inventory::Component>,
+    variants: &BTreeMap<Id, String>,
 ) -> Result<Payload> {
-    let found = hash_file(path)?;
+    let found = download_hash(path)?;
     if found != offer.archive.blake3 {
         return Err(Error::OtherArchive {
             path: path.into(),
@@ -282,13 +365,16 @@ pub fn payload(
     let of_kind: Vec<&Reader> = of_kind.collect();
     if let Some(reader) = of_kind.iter().find(|reader| reader.shape == Shape::File) {
         let archive = (offer.archive.bytes, offer.archive.blake3.as_str());
-        let laid = lay_out(reader, &offer.facts, installed, &[], archive)?;
+        let laid = lay_out(reader, &offer.facts, installed, None, &[], archive)?;
         return Ok(Payload {
             place: laid.place,
             shape: reader.shape,
             reader: reader.name.clone(),
             members: Vec::new(),
             files: laid.files,
+            holdings: Holdings::default(),
+            variant: None,
+            found_in: laid.found_in,
         });
     }
     let mut archive = Archive::open(path)?;
@@ -302,23 +388,74 @@ pub fn payload(
         ))
     })?;
     let entries = archive.hashes().map_err(archive_fault)?;
-    let members = match reader.shape {
-        Shape::Group => members(&mut archive, reader, family, &root)
-            .map_err(|why| archive_fault(ArchiveFault::Broken(why)))?,
-        Shape::Archive | Shape::File | Shape::Folder | Shape::Entry => Vec::new(),
+    let found = archive.texts(&reader.files, &root).map_err(archive_fault)?;
+    let broken = |why| archive_fault(ArchiveFault::Broken(why));
+    let said = described(reader, family, offer.facts.id.as_str(), "", &found).map_err(broken)?;
+    let holdings = said.holdings;
+    let variant = variant_of(&offer.facts.id, &holdings, variants)?;
+    let archive_itself = (offer.archive.bytes, offer.archive.blake3.as_str());
+    let variant_name = variant.as_deref();
+    let laid = lay_out(
+        reader,
+        &offer.facts,
+        installed,
+        variant_name,
+        &entries,
+        archive_itself,
+    )?;
+    let members = match reader.kind {
+        Kind::Pack => members(&mut archive, family, &laid).map_err(broken)?,
+        Kind::Build | Kind::Framework | Kind::Addon => Vec::new(),
     };
-    let archive = (offer.archive.bytes, offer.archive.blake3.as_str());
-    let laid = lay_out(reader, &offer.facts, installed, &entries, archive)?;
-    let members = members.into_iter().map(|(folder, facts)| {
-        let folder = laid.place.join(&folder)?;
-        Ok(Member { folder, facts })
-    });
-    let members = members.collect::<Result<_>>()?;
     Ok(Payload {
-        place: laid.place.clone(),
+        place: laid.place,
         shape: reader.shape,
         reader: reader.name.clone(),
         members,
         files: laid.files,
+        holdings,
+        variant,
+        found_in: laid.found_in,
     })
+}
+
+/// Which of a release's variants is meant.
+fn variant_of(
+    id: &Id,
+    holdings: &Holdings,
+    chosen: &BTreeMap<Id, String>,
+) -> Result<Option<String>, DrawFault> {
+    let variants = holdings.variants.clone();
+    match chosen.get(id) {
+        _ if variants.is_empty() => Ok(None),
+        Some(chosen) if variants.contains(chosen) => Ok(Some(chosen.clone())),
+        Some(chosen) => Err(DrawFault::OtherVariants {
+            id: id.clone(),
+            chosen: chosen.clone(),
+            variants,
+        }),
+        None => Err(DrawFault::NoVariant {
+            id: id.clone(),
+            variants,
+        }),
+    }
+}
+
+/// The BLAKE3 of a download; of a folder, that over its files' paths and hashes.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn download_hash(path: &Path) -> Result<String> {
+    if !path.is_dir() {
+        return hash_file(path);
+    }
+    let mut archive = Archive::open(path)?;
+    let hashes = archive.hashes().map_err(|fault| Error::Archive {
+        path: path.into(),
+        fault,
+    })?;
+    let files = hashes
+        .iter()
+        .map(|(name, _, hash)| (name.as_str(), hash.as_str()));
+    Ok(lantern_core::tree::content_hash(files))
 }

@@ -228,6 +228,40 @@ pub enum Error {
         /// Whether the old server runs again.
         running: bool,
     },
+    /// Nothing says how the server program is made.
+    #[error("neither lantern.toml nor the family has a recipe for the server program")]
+    NoRecipe,
+    /// A program that is to be run is not there.
+    #[error("{program} cannot be run: {source}")]
+    NoProgram {
+        /// The program.
+        program: String,
+        /// What the system says.
+        source: io::Error,
+    },
+    /// A recipe's runtime is too old, too new, or does not tell.
+    #[error("the recipe needs {program} {needed}; found: {found}")]
+    Runtime {
+        /// The runtime's program.
+        program: String,
+        /// The range it has to be in.
+        needed: String,
+        /// The version that was found.
+        found: String,
+    },
+    /// A recipe did not give what is wanted.
+    #[error("the recipe gave no server program: {why}")]
+    Recipe {
+        /// Why.
+        why: String,
+        /// What it printed.
+        log: PathBuf,
+        /// The end of that.
+        last: Vec<String>,
+    },
+    /// A choice of a variant cannot be read.
+    #[error("\"{0}\" chooses no variant")]
+    Variant(String),
     /// A file that is to be written is there already.
     #[error("{} is there already", .0.display())]
     InTheWay(PathBuf),

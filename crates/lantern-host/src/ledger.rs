@@ -4,10 +4,10 @@ use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp};
 use lantern_core::component::Id;
 use lantern_core::descriptor::Found;
-use lantern_core::inventory::Remembered;
+use lantern_core::inventory::{Beneath, Remembered};
 use lantern_core::path::RelPath;
 use rusqlite::config::DbConfig;
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, params};
 use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 
@@ -37,6 +37,13 @@ pub struct Operation {
     pub undone: bool,
 }
 
+impl Operation {
+    /// Whether what it set aside was thinned out, so that it cannot be taken back.
+    pub fn is_thinned(&self) -> bool {
+        self.way_back.is_empty()
+    }
+}
+
 const SCHEMA: &str = "
     CREATE TABLE IF NOT EXISTS seen (
         path TEXT PRIMARY KEY, bytes INTEGER NOT NULL, modified_ns INTEGER NOT NULL,
@@ -46,8 +53,10 @@ const SCHEMA: &str = "
         hash TEXT NOT NULL, wanted TEXT NOT NULL, found TEXT NOT NULL, PRIMARY KEY (hash, wanted)
     ) WITHOUT ROWID;
     CREATE TABLE IF NOT EXISTS put (
-        path TEXT PRIMARY KEY, hash TEXT NOT NULL, owner TEXT, version TEXT, shipped INTEGER NOT NULL
+        path TEXT PRIMARY KEY, hash TEXT NOT NULL, owner TEXT, version TEXT, shipped INTEGER NOT NULL,
+        under_owner TEXT, under_version TEXT, under_hash TEXT
     ) WITHOUT ROWID;
+    CREATE TABLE IF NOT EXISTS choice (id TEXT PRIMARY KEY, variant TEXT NOT NULL) WITHOUT ROWID;
     CREATE TABLE IF NOT EXISTS operation (
         number INTEGER PRIMARY KEY, kind TEXT NOT NULL, ended_ms INTEGER NOT NULL,
         came_from TEXT NOT NULL, went_to TEXT NOT NULL, way_back TEXT NOT NULL, undone INTEGER NOT NULL
@@ -71,6 +80,8 @@ pub struct Put {
     pub version: Option<String>,
     /// Whether a release shipped it, rather than adoption finding it.
     pub shipped: bool,
+    /// The file of a lower layer that lies under it.
+    pub under: Option<Beneath>,
 }
 
 impl Ledger {
@@ -226,6 +237,7 @@ impl Ledger {
                     version: put.version,
                     hash: put.hash,
                     shipped: put.shipped,
+                    under: put.under,
                 };
                 (put.path, remembered)
             })
@@ -240,7 +252,7 @@ impl Ledger {
         let rows = || {
             let mut query = self
                 .db
-                .prepare("SELECT path, hash, owner, version, shipped FROM put")?;
+                .prepare("SELECT path, hash, owner, version, shipped, under_owner, under_version, under_hash FROM put")?;
             let rows = query.query_map([], |row| {
                 let path: String = row.get(0)?;
                 Ok(RelPath::parse(&path).ok().map(|path| {
@@ -250,6 +262,14 @@ impl Ledger {
                         owner: row.get::<_, Option<String>>(2)?.map(Id::from),
                         version: row.get(3)?,
                         shipped: row.get(4)?,
+                        under: match (row.get::<_, Option<String>>(5)?, row.get(7)?) {
+                            (Some(owner), Some(hash)) => Some(Beneath {
+                                owner: Id::from(owner),
+                                version: row.get(6)?,
+                                hash,
+                            }),
+                            _ => None,
+                        },
                     })
                 }))
             })?;
@@ -310,6 +330,35 @@ impl Ledger {
         self.told(write())
     }
 
+    /// The variants that were chosen.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn variants(&self) -> Result<BTreeMap<Id, String>> {
+        let rows = || {
+            let mut query = self.db.prepare("SELECT id, variant FROM choice")?;
+            let rows = query.query_map([], |row| {
+                Ok((Id::from(row.get::<_, String>(0)?), row.get(1)?))
+            })?;
+            rows.collect()
+        };
+        self.told(rows())
+    }
+
+    /// Remembers which variant of a component was chosen.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn choose(&mut self, id: &Id, variant: &str) -> Result<()> {
+        let write = || {
+            let query = "INSERT OR REPLACE INTO choice VALUES (?1, ?2)";
+            self.db
+                .execute(query, params![id.as_str(), variant])
+                .map(|_| ())
+        };
+        self.told(write())
+    }
+
     /// The number for the next operation.
     ///
     /// # Errors
@@ -319,26 +368,48 @@ impl Ledger {
         self.told(self.db.query_row(query, [], |row| row.get(0)))
     }
 
+    /// Everything that was done here, the first first.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn operations(&self) -> Result<Vec<Operation>> {
+        let rows = || {
+            let mut query = self.db.prepare(
+                "SELECT number, kind, ended_ms, came_from, went_to, way_back, undone FROM operation
+                 ORDER BY number",
+            )?;
+            let rows = query.query_map([], |row| {
+                Ok(Operation {
+                    number: row.get(0)?,
+                    kind: row.get(1)?,
+                    ended_ms: row.get(2)?,
+                    from: row.get(3)?,
+                    to: row.get(4)?,
+                    way_back: row.get(5)?,
+                    undone: row.get(6)?,
+                })
+            })?;
+            rows.collect()
+        };
+        self.told(rows())
+    }
+
     /// The last changeover that was not taken back.
     ///
     /// # Errors
     /// When the ledger cannot be read.
     pub fn last_changeover(&self) -> Result<Option<Operation>> {
-        let query =
-            "SELECT number, kind, ended_ms, came_from, went_to, way_back, undone FROM operation
-                     WHERE kind = 'changeover' AND undone = 0 ORDER BY number DESC LIMIT 1";
-        let row = self.db.query_row(query, [], |row| {
-            Ok(Operation {
-                number: row.get(0)?,
-                kind: row.get(1)?,
-                ended_ms: row.get(2)?,
-                from: row.get(3)?,
-                to: row.get(4)?,
-                way_back: row.get(5)?,
-                undone: row.get(6)?,
-            })
-        });
-        self.told(row.optional())
+        let in_force = |o: &Operation| o.kind == "changeover" && !o.undone;
+        Ok(self.operations()?.into_iter().rev().find(in_force))
+    }
+
+    /// Forgets the way back of an operation whose set-aside files are about to go.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn thin(&mut self, number: i64) -> Result<()> {
+        let query = "UPDATE operation SET way_back = '' WHERE number = ?1";
+        self.told(self.db.execute(query, [number]).map(|_| ()))
     }
 }
 
@@ -347,14 +418,20 @@ fn put_rows(db: &Connection, rows: &[Put], forget: &[RelPath]) -> rusqlite::Resu
     for path in forget {
         delete.execute([path.as_str()])?;
     }
-    let mut insert = db.prepare("INSERT OR REPLACE INTO put VALUES (?1, ?2, ?3, ?4, ?5)")?;
+    let mut insert =
+        db.prepare("INSERT OR REPLACE INTO put VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
     for row in rows {
         insert.execute(params![
             row.path.as_str(),
             row.hash,
             row.owner.as_ref().map(Id::as_str),
             row.version,
-            row.shipped
+            row.shipped,
+            row.under.as_ref().map(|under| under.owner.as_str()),
+            row.under
+                .as_ref()
+                .and_then(|under| under.version.as_deref()),
+            row.under.as_ref().map(|under| under.hash.as_str()),
         ])?;
     }
     Ok(())
@@ -376,6 +453,7 @@ mod tests {
             owner: Some(Id::new("a")),
             version: None,
             shipped: true,
+            under: None,
         };
         ledger.put(&[put], &[]).unwrap();
         let operation = Operation {

@@ -15,6 +15,7 @@
 //! | [`durable`] | files that are there whole or not at all |
 //! | [`changeover`] | carrying a plan out, going back, `.lantern/journal.json` |
 
+pub mod acquire;
 pub mod adopt;
 pub mod archive;
 pub mod backup;
@@ -26,6 +27,8 @@ pub mod depot;
 pub mod durable;
 mod error;
 pub mod folder;
+pub mod history;
+mod layers;
 pub mod ledger;
 pub mod lock;
 pub mod planning;

@@ -3,10 +3,12 @@
 use crate::config::Server;
 use crate::depot::{Depot, payload};
 use crate::error::{Error, Result};
+use crate::layers;
+use crate::ledger::Ledger;
 use crate::survey::Survey;
-use lantern_core::catalogue::Origin;
+use lantern_core::catalogue::{ArchiveRef, Origin};
 use lantern_core::component::{Facts, Id, Kind};
-use lantern_core::inventory::Inventory;
+use lantern_core::inventory::{Inventory, Remembered};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Plan, Situation, afterwards, draw};
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
@@ -35,6 +37,10 @@ pub struct Wish {
     pub keep: Vec<String>,
     /// When not empty, only these may move.
     pub only: Vec<String>,
+    /// Variants to choose: `ID=NAME`.
+    pub variant: Vec<String>,
+    /// Whether what a release would write into the keep list is put beside it.
+    pub beside: bool,
     /// What may be taken.
     pub policy: Policy,
 }
@@ -145,11 +151,20 @@ fn held(server: &Server, inventory: &Inventory) -> Vec<Held> {
         .collect()
 }
 
+/// How layers come to lie over one another: what was chosen, and what is kept aside.
+struct Layering {
+    variants: BTreeMap<Id, String>,
+    stored: BTreeMap<String, ArchiveRef>,
+    beside: bool,
+}
+
 /// The server as a plan finds it: as surveyed, or as the plan before leaves it.
 struct Beginning {
     inventory: Inventory,
     files: Vec<FileSeen>,
     order: Option<(RelPath, String)>,
+    scripts: Vec<(RelPath, String)>,
+    remembered: BTreeMap<RelPath, Remembered>,
 }
 
 /// Draws the plan for a selection; where the worlds have to be brought forward in stops, one for each.
@@ -162,14 +177,30 @@ pub fn plans(
     depot: &Depot,
     request: &Request,
     selection: Selection,
+    wish: &Wish,
+    ledger: &Ledger,
 ) -> Result<Vec<Plan>> {
+    let mut variants = ledger.variants()?;
+    for text in &wish.variant {
+        let (id, name) = text
+            .split_once('=')
+            .ok_or_else(|| Error::Variant(text.clone()))?;
+        variants.insert(Id::new(id), name.to_owned());
+    }
+    let layering = Layering {
+        variants,
+        stored: layers::stored(&server.folder)?,
+        beside: wish.beside,
+    };
     let mut at = Beginning {
         inventory: survey.inventory.clone(),
         files: survey.planned_files(server).cloned().collect(),
         order: survey.order.clone(),
+        scripts: survey.scripts.clone(),
+        remembered: survey.remembered.clone(),
     };
     let Some(stops) = stops(request, &selection)? else {
-        let (plan, _) = leg(server, &at, depot, request, &selection)?;
+        let (plan, _) = leg(server, &at, depot, request, &selection, &layering)?;
         return Ok(vec![plan]);
     };
     let mut plans = Vec::new();
@@ -180,7 +211,7 @@ pub fn plans(
             ..request.clone()
         };
         let selection = select(&request)?;
-        let (plan, next) = leg(server, &at, depot, &request, &selection)?;
+        let (plan, next) = leg(server, &at, depot, &request, &selection, &layering)?;
         plans.push(plan);
         at = next;
     }
@@ -215,6 +246,7 @@ fn leg(
     depot: &Depot,
     request: &Request,
     selection: &Selection,
+    layering: &Layering,
 ) -> Result<(Plan, Beginning)> {
     let mut payloads = BTreeMap::new();
     for choice in &selection.choices {
@@ -228,6 +260,7 @@ fn leg(
             &request.offers[offer],
             &depot.archives[offer],
             installed,
+            &layering.variants,
         )?;
         payloads.insert(offer, files);
     }
@@ -239,7 +272,11 @@ fn leg(
         inventory: &at.inventory,
         files: &at.files,
         order: at.order.as_ref().map(|(path, text)| (path, text.as_str())),
+        scripts: &at.scripts,
         keep: &keep,
+        remembered: &at.remembered,
+        stored: &layering.stored,
+        beside: layering.beside,
     };
     let mut plan = draw(&situation, selection, &request.offers, &payloads)?;
     if !selection
@@ -259,9 +296,12 @@ fn leg(
             offer.version
         ));
     }
-    let mut order = at.order.clone();
-    if let (Some((_, text)), Some(edit)) = (&mut order, &plan.order) {
-        text.clone_from(&edit.text);
+    let (mut order, mut scripts) = (at.order.clone(), at.scripts.clone());
+    for edit in &plan.edits {
+        let texts = order.iter_mut().chain(&mut scripts);
+        for (_, text) in texts.filter(|(path, _)| *path == edit.path) {
+            text.clone_from(&edit.text);
+        }
     }
     let lines = server.family.order.as_ref().zip(order.as_ref());
     let lines = lines
@@ -279,6 +319,8 @@ fn leg(
         inventory,
         files,
         order,
+        scripts,
+        remembered: at.remembered.clone(),
     };
     Ok((plan, next))
 }

@@ -8,6 +8,7 @@ use crate::folder::{Folder, Stamp, hash_file};
 use crate::ledger::{InsideKey, Ledger};
 use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{Family, Reader, Shape};
+use lantern_core::inventory::Remembered;
 use lantern_core::inventory::{Evidence, Inventory, take};
 use lantern_core::path::RelPath;
 use lantern_core::tree::{Claim, Claims, FileSeen, claim};
@@ -27,6 +28,10 @@ pub struct Survey {
     pub files: Vec<FileSeen>,
     /// The load-order file and its text.
     pub order: Option<(RelPath, String)>,
+    /// The texts of start scripts that pin something.
+    pub scripts: Vec<(RelPath, String)>,
+    /// What the ledger remembers.
+    pub remembered: BTreeMap<RelPath, Remembered>,
     /// Links, devices and odd names: shown, never touched.
     pub left_alone: Vec<String>,
 }
@@ -72,12 +77,20 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         None => None,
     };
     let catalogued = catalogued(server);
+    let remembered = ledger.remembered()?;
+    let mut scripts = Vec::new();
+    for file in &files {
+        let mut pins = server.family.pins.iter();
+        if pins.any(|pin| pin.file.matches(file.path.as_str())) {
+            scripts.push((file.path.clone(), server.folder.read_text(&file.path)?));
+        }
+    }
     let evidence = Evidence {
         files: &files,
         descriptors: &descriptors,
         order: order.as_ref().map(|(path, text)| (path, text.as_str())),
         catalogued: &catalogued,
-        remembered: &ledger.remembered()?,
+        remembered: &remembered,
         stated: stated.as_ref(),
     };
     let mut inventory = take(&server.family, &claims, &evidence);
@@ -88,6 +101,8 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         inventory,
         files,
         order,
+        scripts,
+        remembered,
         left_alone: listing.left_alone,
     })
 }

@@ -67,7 +67,9 @@ fn say(text: &str) {
 }
 
 /// Runs until it is told to stop; returns the exit status.
-pub fn run(build: &str) -> io::Result<u8> {
+///
+/// `lattice` is the framework version that the start script asks for.
+pub fn run(build: &str, lattice: Option<&str>) -> io::Result<u8> {
     fs::create_dir_all("logs")?;
     let settings = settings()?;
     let world = "worlds/orbit-garden/session.lock";
@@ -78,7 +80,7 @@ pub fn run(build: &str) -> io::Result<u8> {
         settings.name
     ));
     thread::sleep(settings.slow);
-    match open(build, &settings) {
+    match open(build, lattice, &settings) {
         Ok(loaded) => serve(build, &settings, &loaded),
         Err(fault) => {
             say(&format!("FAULT: {fault}"));
@@ -87,7 +89,11 @@ pub fn run(build: &str) -> io::Result<u8> {
     }
 }
 
-fn open(build: &str, settings: &Settings) -> Result<BTreeMap<String, Addon>, String> {
+fn open(
+    build: &str,
+    lattice: Option<&str>,
+    settings: &Settings,
+) -> Result<BTreeMap<String, Addon>, String> {
     let server = version(build)?;
     let framework = fs::read_to_string("framework/framework.toml");
     let framework = framework.map_err(|_| "no framework is laid over this build".to_owned())?;
@@ -99,6 +105,29 @@ fn open(build: &str, settings: &Settings) -> Result<BTreeMap<String, Addon>, Str
             "framework {version} is for {runs_on}, this is {build}"
         ));
     }
+    let there = text(&framework, "version").unwrap_or_default();
+    if let Some(asked) = lattice
+        && asked != there
+    {
+        return Err(format!(
+            "the start script asks for lattice {asked}, and {there} is here"
+        ));
+    }
+    // The framework is active by what it laid over the gate. Over a bare gate nothing is loaded, and
+    // nothing is said of it.
+    let gate = fs::read_to_string("server/gate.bin").unwrap_or_default();
+    let Some(laid) = gate
+        .strip_prefix("lattice ")
+        .and_then(|rest| rest.lines().next())
+    else {
+        return Ok(BTreeMap::new());
+    };
+    if laid != there {
+        return Err(format!(
+            "the gate has lattice {laid}, and the framework is {there}"
+        ));
+    }
+    say(&format!("trellis {there} holds the gate"));
     let installed = installed()?;
     let mut loaded: BTreeMap<String, Addon> = BTreeMap::new();
     for id in &settings.starts {

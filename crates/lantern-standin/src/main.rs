@@ -24,6 +24,9 @@ enum Command {
         /// The server version that it plays
         #[arg(long)]
         build: String,
+        /// The framework version that the start script asks for
+        #[arg(long)]
+        lattice: Option<String>,
     },
     /// Make a halcyon server of a gibibyte for measurements: 300 archives, 12,000 small files
     Bulk {
@@ -39,7 +42,7 @@ enum Command {
 
 fn main() -> ExitCode {
     let done = match Cli::parse().command {
-        Command::Halcyon { build } => halcyon::run(&build),
+        Command::Halcyon { build, lattice } => halcyon::run(&build, lattice.as_deref()),
         Command::Bulk { dir } => scenario::bulk(&dir).map(|()| 0),
         Command::Make { dir } => scenario::make(&dir).map(|()| 0),
     };

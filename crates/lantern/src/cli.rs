@@ -1,7 +1,8 @@
 //! What can be typed.
 
 use crate::commands::{
-    adopt, changeover, client, demo, family, outlook, plan, server, survey, undo, why,
+    acquire, adopt, changeover, client, demo, family, history, outlook, plan, server, survey, undo,
+    why,
 };
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::{Path, PathBuf};
@@ -69,6 +70,8 @@ pub enum Command {
     Survey(survey::SurveyArgs),
     /// Show who is ready for which server version, and which stops lead there
     Outlook(outlook::OutlookArgs),
+    /// Make the server program by its recipe, where it cannot be downloaded
+    Acquire(acquire::AcquireArgs),
     /// Work out a change: which releases, which files, which load order
     Plan(plan::PlanArgs),
     /// Explain why a component is at its version, or not at another
@@ -77,6 +80,8 @@ pub enum Command {
     Changeover(changeover::ChangeoverArgs),
     /// Go back to before the last changeover
     Undo(undo::UndoArgs),
+    /// Show what was done here, and what was set aside each time
+    History(history::HistoryArgs),
     /// Show or pack what a player's client must have
     Client(client::ClientArgs),
     /// Start, stop and talk to the game server

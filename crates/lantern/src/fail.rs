@@ -2,6 +2,7 @@
 
 use crate::cli::{Cli, shell_word};
 use crate::look::{Look, Means, bytes, time};
+use lantern_core::plan::DrawFault;
 use lantern_host::Error;
 
 /// Done.
@@ -42,6 +43,14 @@ fn advice(error: &Error, cli: &Cli) -> String {
     let plan_again = format!("Make the plan again: {}", cli.next("plan --to VERSION"));
     match error {
         Error::NotAFolder(_) => "Name a server folder.".into(),
+        Error::NoRecipe => "Write one: [acquire] in docs/formats/lantern-toml.md.".into(),
+        Error::NoProgram { .. } => "Install it, or change the recipe in lantern.toml.".into(),
+        Error::Runtime { .. } => "Nothing was run. Install the right one, or name another program in the recipe.".into(),
+        Error::Recipe { log, last, .. } => {
+            let last: String = last.iter().map(|line| format!("  {line}\n")).collect();
+            format!("{last}All that it printed: {}", shell_word(log))
+        }
+        Error::Variant(_) => "Write --variant ID=NAME.".into(),
         Error::InTheWay(_) => "Name another file, or take that one away first.".into(),
         Error::NotInstalled { .. } => format!("See what is: {}", cli.next("survey")),
         Error::NotAdopted(path) => format!(
@@ -149,6 +158,23 @@ fn advice(error: &Error, cli: &Cli) -> String {
                 .into()
         }
         Error::Io { .. } => "Nothing more was done.".into(),
+        Error::Draw(DrawFault::NoVariant { id, variants }) => format!(
+            "Choose one, and it is remembered: --variant {id}={}",
+            variants.first().map_or("NAME", String::as_str)
+        ),
+        Error::Draw(DrawFault::OtherVariants { id, variants, .. }) => {
+            let first = variants.first().map_or("NAME", String::as_str);
+            format!("Choose another: --variant {id}={first}")
+        }
+        Error::Draw(DrawFault::InPack { member, .. }) => {
+            format!("Nothing was changed. Let the pack's take its place: --drop {member}")
+        }
+        Error::Draw(DrawFault::WritesKept { .. }) => {
+            "Nothing was changed. --beside puts such files beside, as *.new; or leave that release out.".into()
+        }
+        Error::Draw(DrawFault::NoCopy { id, .. }) => format!(
+            "Put the release of {id} that is installed into the drop folder, and take it with --from."
+        ),
         Error::Draw(_) => "Leave that release out, or ask who made it.".into(),
         Error::Obstacle { .. } => "Nothing was changed.".into(),
         Error::NoWay { .. } => format!(

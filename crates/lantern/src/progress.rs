@@ -24,12 +24,7 @@ impl<'a> Progress<'a> {
     pub fn show(&mut self, event: Event) {
         match event {
             Event::Begins(step) => {
-                self.bar = ProgressBar::with_draw_target(None, target());
-                let style = ProgressStyle::with_template("  {spinner} {msg} {elapsed}");
-                self.bar
-                    .set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
-                self.bar.set_message(format!("{} …", name(step)));
-                self.bar.enable_steady_tick(Duration::from_millis(120));
+                self.bar = at_work(&format!("{} …", name(step)));
             }
             Event::Progress(done, total) => {
                 if self.bar.length() != Some(total) {
@@ -63,6 +58,16 @@ impl Drop for Progress<'_> {
     fn drop(&mut self) {
         self.bar.finish_and_clear();
     }
+}
+
+/// Something turning, with the seconds, as long as the answer is kept.
+pub fn at_work(words: &str) -> ProgressBar {
+    let bar = ProgressBar::with_draw_target(None, target());
+    let style = ProgressStyle::with_template("  {spinner} {msg} {elapsed}");
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+    bar.set_message(words.to_owned());
+    bar.enable_steady_tick(Duration::from_millis(120));
+    bar
 }
 
 fn target() -> ProgressDrawTarget {

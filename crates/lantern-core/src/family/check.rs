@@ -46,6 +46,15 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
             });
         }
     }
+    if let Some(runtime) = family
+        .build
+        .acquire
+        .as_ref()
+        .and_then(|a| a.runtime.as_ref())
+    {
+        let at = "build.acquire.runtime.version".into();
+        patterns.push((at, &runtime.version, &["version"]));
+    }
     if let Some(cut) = &family.ids.cut {
         patterns.push(("ids.cut".into(), cut, &[]));
     }
@@ -56,6 +65,12 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     }
     if let Some(loaded) = &console.loaded {
         patterns.push(("console.loaded".into(), loaded, &["id"]));
+    }
+    if let Some(framework) = &console.framework {
+        patterns.push(("console.framework".into(), framework, &["id", "version"]));
+    }
+    for (number, pin) in family.pins.iter().enumerate() {
+        patterns.push((format!("pin[{number}].line"), &pin.line, &["value"]));
     }
     if let Some(list) = &console.list {
         patterns.push(("console.list.line".into(), &list.line, &["id"]));

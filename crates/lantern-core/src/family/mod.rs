@@ -13,7 +13,7 @@ pub use check::{Remark, remarks};
 pub use notations::{Notations, RangesRead};
 pub use pattern::{Glob, Globs, Pattern};
 pub use reader::{
-    DescriptorFile, FieldRule, Fields, IdSpelling, Item, Lookup, Name, Names, Reader, Shape,
+    DescriptorFile, FieldRule, Fields, IdSpelling, Item, Lookup, Name, Names, Part, Reader, Shape,
     TextNotation,
 };
 
@@ -47,6 +47,9 @@ pub struct Family {
     /// How components are recognised, first match first.
     #[serde(rename = "reader")]
     pub readers: Vec<Reader>,
+    /// What start scripts pin: versions and file names that follow from what is installed.
+    #[serde(default, rename = "pin")]
+    pub pins: Vec<Pin>,
     /// Where the load order is written; none when the server sorts by itself.
     pub order: Option<OrderRule>,
     /// How the server is started.
@@ -67,6 +70,43 @@ pub struct Build {
     /// Ids that it brings along, so that needs of them are met.
     #[serde(default)]
     pub provides: Vec<String>,
+    /// How it is made where it cannot be downloaded.
+    pub acquire: Option<Acquire>,
+}
+
+/// A recipe for a server program that cannot be downloaded: an installer or build tool that is run.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Acquire {
+    /// Program and arguments, run in a scratch folder; `{version}` and `{server}` (the server
+    /// folder) are filled in.
+    pub command: Vec<String>,
+    /// The runtime that it needs, looked at first.
+    pub runtime: Option<RuntimeRule>,
+    /// How long it may take, in seconds.
+    #[serde(default = "default_acquire_s")]
+    pub limit_s: u64,
+    /// What it leaves in the scratch folder and is wanted, as path patterns; each has to match.
+    pub results: Vec<Glob>,
+    /// Whether it may fail at its end as long as the results are there.
+    #[serde(default)]
+    pub may_fail: bool,
+}
+
+fn default_acquire_s() -> u64 {
+    900
+}
+
+/// The runtime that a recipe needs.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RuntimeRule {
+    /// Program and arguments that print its version.
+    pub command: Vec<String>,
+    /// Finds the version in what is printed, as the group `version`.
+    pub version: Pattern,
+    /// The range that its version has to be in.
+    pub range: String,
 }
 
 /// What belongs to the place and what passes.
@@ -134,6 +174,18 @@ fn default_off() -> String {
     "false".into()
 }
 
+/// Something that start scripts pin.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Pin {
+    /// The scripts.
+    pub file: Globs,
+    /// Finds what is pinned as the group `value`.
+    pub line: Pattern,
+    /// What it has to be: `{build.version}`, `{build.file}`, and so for `framework` and `pack`.
+    pub becomes: String,
+}
+
 /// How the server is started.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -166,6 +218,8 @@ pub struct ConsoleRule {
     pub say: Option<String>,
     /// A line printed at the start for each add-on: groups `id` and, where told, `version`.
     pub loaded: Option<Pattern>,
+    /// A line by which the framework says that it is active: groups `id` and `version`.
+    pub framework: Option<Pattern>,
     /// A command that lists the add-ons that run.
     pub list: Option<Listing>,
     /// Where the port stands.

@@ -51,12 +51,25 @@ pub struct Reader {
     pub drop: Option<Glob>,
     /// Where a release goes that is not there yet: `{id}`, `{version}` are filled in.
     pub install: Option<String>,
+    /// Parts of a release that go elsewhere than to the component's own place.
+    #[serde(default)]
+    pub parts: Vec<Part>,
     /// The descriptor files, read one after the other; what an earlier one says stands.
     #[serde(default)]
     pub files: Vec<DescriptorFile>,
     /// What is found where in them.
     #[serde(default)]
     pub fields: Fields,
+}
+
+/// A part of a release that goes elsewhere.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Part {
+    /// A folder in the release; `{variant}` in it stands for the variant that was chosen.
+    pub from: String,
+    /// The folder in the server folder that its content goes to; empty for the server folder itself.
+    pub to: String,
 }
 
 /// Names of files inside a component, by patterns; the first that is there counts.
@@ -198,11 +211,21 @@ pub struct Fields {
     pub slots: FieldRule,
     /// The folder in which it keeps what it writes.
     pub data: FieldRule,
+    /// Files of the build that it lays its own over, where they are told with their BLAKE3.
+    pub overlay: FieldRule,
+    /// Paths besides its own place that are all its own; a folder ends in `/`.
+    pub owns: FieldRule,
+    /// The add-ons that are its members.
+    pub members: FieldRule,
+    /// Other components in the one version that it wants.
+    pub pins: FieldRule,
+    /// The variants of which one is chosen.
+    pub variants: FieldRule,
 }
 
 impl Fields {
     /// All rules with their names, in the order in which people ask.
-    pub fn all(&self) -> [(&'static str, &FieldRule); 20] {
+    pub fn all(&self) -> [(&'static str, &FieldRule); 25] {
         [
             ("id", &self.id),
             ("title", &self.title),
@@ -224,6 +247,11 @@ impl Fields {
             ("group", &self.group),
             ("slots", &self.slots),
             ("data", &self.data),
+            ("overlay", &self.overlay),
+            ("owns", &self.owns),
+            ("members", &self.members),
+            ("pins", &self.pins),
+            ("variants", &self.variants),
         ]
     }
 }

@@ -180,6 +180,20 @@ fn files_changed(finder: &mut Finder<'_>) {
                 line: None,
             })
         };
+        if let Some(path) = component.silenced.keys().next() {
+            let place = Some(Place {
+                path: path.clone(),
+                line: None,
+            });
+            let more = match component.silenced.len() - 1 {
+                0 => String::new(),
+                n => format!(" and {} more", count(n, "file", "files")),
+            };
+            let text =
+                format!("{id} is there but not active: {path}{more} is not what it laid there");
+            let remedy = "an update of the server program put its own back; lantern plan --to same lays it again";
+            finder.add(Severity::Error, "framework-inactive", place, text, remedy);
+        }
         match &component.state {
             State::Edited { files, added } => {
                 if !files.is_empty() {
@@ -379,7 +393,10 @@ fn misplaced(finder: &mut Finder<'_>, family: &Family, files: &[FileSeen]) {
         .flat_map(|file| std::iter::successors(file.path.folder(), RelPath::folder))
         .collect();
     let components = &finder.inventory.components;
-    let owned: BTreeSet<&RelPath> = components.iter().filter_map(|c| c.data.as_ref()).collect();
+    let owned: BTreeSet<&RelPath> = components
+        .iter()
+        .filter_map(|c| c.holdings.data.as_ref())
+        .collect();
     let archives = || family.readers.iter().filter(|r| r.shape == Shape::Archive);
     for folder in &folders {
         let place = Some(Place {

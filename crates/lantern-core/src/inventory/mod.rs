@@ -1,19 +1,20 @@
 //! What is installed, and which findings follow.
 
 mod findings;
+mod layers;
 
 pub use findings::{Finding, Place, Severity};
 
 pub use crate::descriptor::VersionFrom;
 
 use crate::component::{Facts, Id, Kind, Provided, Side};
-use crate::descriptor::{self, Described, Found, Subject};
+use crate::descriptor::{self, Described, Found, Holdings, Subject};
 use crate::family::{Family, OrderKind, Shape};
 use crate::order::{self, OrderLine};
 use crate::path::RelPath;
 use crate::tree::{Claim, Claims, FileSeen, content_hash};
 use crate::version::Version;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What a component's files are, against what the ledger remembers of them.
@@ -59,8 +60,11 @@ pub struct Component {
     pub group: Option<Id>,
     /// The entry of the load order that starts it, where that is not its own: a category.
     pub started_by: Option<Id>,
-    /// The folder in which it keeps what it writes; its files are kept, and nobody's of `files`.
-    pub data: Option<RelPath>,
+    /// What it lays claim to besides its own place.
+    pub holdings: Holdings,
+    /// Files that it laid over those of a lower layer and that are not its own any more, with the
+    /// BLAKE3 that they should have.
+    pub silenced: BTreeMap<RelPath, String>,
     /// Its files against the ledger.
     pub state: State,
     /// How its version is known.
@@ -100,6 +104,20 @@ pub struct Remembered {
     pub hash: String,
     /// Whether that is what the release shipped, rather than what was found at adoption.
     pub shipped: bool,
+    /// The file of a lower layer that lies under it.
+    pub under: Option<Beneath>,
+}
+
+/// A file of a lower layer, as the ledger remembers it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Beneath {
+    /// The component that ships it.
+    pub owner: Id,
+    /// That component's version.
+    pub version: Option<String>,
+    /// BLAKE3 of its content.
+    pub hash: String,
 }
 
 /// What the host gathered about a server folder.
@@ -224,6 +242,7 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
         });
     }
     inventory.components = read.into_iter().flatten().collect();
+    layers::settle(&mut inventory.components, family, claims, evidence);
     entries(family, &mut inventory);
     if let (true, Some(version)) = (family.build.outside, evidence.stated) {
         inventory.components.push(outside_build(family, version));
@@ -233,9 +252,15 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
         key(a).cmp(&key(b))
     });
     let order_file = evidence.order.map(|(path, _)| path);
+    let owned: BTreeSet<&RelPath> = inventory
+        .components
+        .iter()
+        .flat_map(|component| component.files.iter().map(|file| &file.path))
+        .collect();
     for (index, file) in evidence.files.iter().enumerate() {
         let path = file.path.as_str();
         let known = claims.owner[index].is_some()
+            || owned.contains(&file.path)
             || family.keeps(path)
             || family.passes(path)
             || family.is_settings(path);
@@ -279,7 +304,7 @@ fn component(
     let described = descriptor::read(&subject, found).map_err(|fault| fault.to_string())?;
     let Described {
         mut facts,
-        data,
+        holdings,
         mut version_from,
     } = described;
     if let Some(known) = evidence.catalogued.get(&content)
@@ -291,18 +316,6 @@ fn component(
         } else {
             facts.version = known.version.clone();
         }
-    }
-    let state = state_of(
-        &ledger_name(&facts.id, group.as_ref()),
-        &files,
-        evidence.remembered,
-    );
-    if version_from == VersionFrom::Content
-        && state == State::AsShipped
-        && let Some(version) = put_version(family, facts.kind, &files, evidence.remembered)
-    {
-        version_from = VersionFrom::Ledger;
-        facts.version = version;
     }
     let switched = facts.kind == Kind::Addon
         && facts.side != Some(Side::Client)
@@ -326,22 +339,11 @@ fn component(
         reader: claim.reader.name.clone(),
         files,
         group,
-        data,
-        state,
+        holdings,
+        silenced: BTreeMap::new(),
+        state: State::New,
         version_from,
     })
-}
-
-/// The version that the ledger knows for files just as they were put there.
-fn put_version(
-    family: &Family,
-    kind: Kind,
-    files: &[FileSeen],
-    remembered: &BTreeMap<RelPath, Remembered>,
-) -> Option<Version> {
-    let text = remembered.get(&files.first()?.path)?.version.as_deref()?;
-    let version = family.versions.version(kind, text).ok()?;
-    (!version.is_content()).then_some(version)
 }
 
 /// Adds what stands in the load order and has no files of its own, where a reader knows such.
@@ -365,7 +367,8 @@ fn entries(family: &Family, inventory: &mut Inventory) {
             on: Some(line.on),
             group: None,
             started_by: None,
-            data: None,
+            holdings: Holdings::default(),
+            silenced: BTreeMap::new(),
             state: State::New,
             version_from: VersionFrom::Content,
         });
@@ -398,51 +401,10 @@ fn outside_build(family: &Family, version: &Version) -> Component {
         on: None,
         group: None,
         started_by: None,
-        data: None,
+        holdings: Holdings::default(),
+        silenced: BTreeMap::new(),
         state: State::New,
         version_from: VersionFrom::Stated,
-    }
-}
-
-fn state_of(owner: &Id, files: &[FileSeen], remembered: &BTreeMap<RelPath, Remembered>) -> State {
-    let ours = |path: &RelPath| {
-        let known = remembered.get(path)?;
-        (known.owner.as_ref() == Some(owner)).then_some(known)
-    };
-    let known = remembered
-        .iter()
-        .filter(|(_, r)| r.owner.as_ref() == Some(owner));
-    let here: BTreeSet<&RelPath> = files.iter().map(|file| &file.path).collect();
-    let missing: Vec<RelPath> = known
-        .map(|(path, _)| path)
-        .filter(|path| !here.contains(path))
-        .cloned()
-        .collect();
-    if files.iter().all(|file| ours(&file.path).is_none()) {
-        return State::New;
-    }
-    let paths_where = |is: &dyn Fn(&FileSeen, Option<&Remembered>) -> bool| -> Vec<RelPath> {
-        let those = files.iter().filter(|file| is(file, ours(&file.path)));
-        those.map(|file| file.path.clone()).collect()
-    };
-    let added = paths_where(&|_, known| known.is_none());
-    let edited = paths_where(&|file, known| {
-        known.is_some_and(|known| Some(&known.hash) != file.hash.as_ref())
-    });
-    if !missing.is_empty() {
-        State::PartlyMissing { files: missing }
-    } else if !edited.is_empty() || !added.is_empty() {
-        State::Edited {
-            files: edited,
-            added,
-        }
-    } else if files
-        .iter()
-        .all(|file| ours(&file.path).is_some_and(|known| known.shipped))
-    {
-        State::AsShipped
-    } else {
-        State::AsAdopted
     }
 }
 
@@ -506,6 +468,7 @@ pub(crate) mod tests {
             version: Some("1".into()),
             hash: blake3::hash(text.as_bytes()).to_hex().to_string(),
             shipped,
+            under: None,
         };
         let known = BTreeMap::from([
             (path("addons/a.vpk"), remembered("a", "addons/a.vpk", true)),

@@ -3,6 +3,7 @@
 use super::{Payload, Plan, What};
 use crate::catalogue::Offer;
 use crate::component::{Facts, Id};
+use crate::descriptor::Holdings;
 use crate::inventory::{Component, Inventory, State, VersionFrom};
 use crate::order::OrderLine;
 use crate::resolve::Selection;
@@ -65,15 +66,16 @@ pub fn afterwards(
             })
             .collect()
         };
-        let installed = |facts: &Facts, place, files, group| Component {
+        let installed = |facts: &Facts, place, shape, files, group| Component {
             place: Some(place),
-            shape: payload.shape,
+            shape,
             reader: payload.reader.clone(),
             files,
             on: runs.contains(&facts.id).then_some(true),
             group,
             started_by: None,
-            data: None,
+            holdings: Holdings::default(),
+            silenced: BTreeMap::new(),
             state: State::AsShipped,
             version_from: match facts.version.is_content() {
                 true => VersionFrom::Content,
@@ -84,6 +86,7 @@ pub fn afterwards(
         components.push(installed(
             &offer.facts,
             payload.place.clone(),
+            payload.shape,
             of(None),
             None,
         ));
@@ -91,7 +94,8 @@ pub fn afterwards(
             let files = of(Some(&member.facts.id));
             components.push(installed(
                 &member.facts,
-                member.folder.clone(),
+                member.place.clone(),
+                member.shape,
                 files,
                 Some(id.clone()),
             ));

@@ -1,17 +1,18 @@
 //! Drawing a plan up.
 
+use super::edits::{self, Afterwards};
 use super::{
-    Action, ComponentChange, Expected, FORMAT, Kept, OrderEdit, Plan, Source, Step, Verdict, What,
-    reason_text,
+    Action, ComponentChange, Expected, FORMAT, Kept, Payload, Plan, Source, Step, Under, Verdict,
+    What, reason_text,
 };
-use crate::catalogue::Offer;
+use crate::catalogue::{ArchiveRef, Offer};
 use crate::component::{Facts, Id, Kind, Side};
-use crate::family::{Family, Glob, OrderKind, Reader, Shape};
-use crate::inventory::{Component, Inventory, State};
-use crate::order::{self, Ring};
+use crate::family::{Family, Glob};
+use crate::inventory::{Component, Inventory, Remembered, State};
+use crate::order::Ring;
 use crate::path::{PathFault, RelPath};
 use crate::resolve::{Gone, Selection};
-use crate::tree::{FileSeen, root_in_archive};
+use crate::tree::FileSeen;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The server as the plan finds it.
@@ -29,63 +30,16 @@ pub struct Situation<'a> {
     pub files: &'a [FileSeen],
     /// The load-order file and its text.
     pub order: Option<(&'a RelPath, &'a str)>,
+    /// The texts of start scripts.
+    pub scripts: &'a [(RelPath, String)],
     /// The path patterns of the keep list: the family's and the server's own.
     pub keep: &'a [Glob],
-}
-
-/// The files that an offer would put into the server folder.
-#[derive(Debug, Clone)]
-pub struct Payload {
-    /// The component's folder, or its archive.
-    pub place: RelPath,
-    /// What it is made of.
-    pub shape: Shape,
-    /// The reader that knows it.
-    pub reader: String,
-    /// The files.
-    pub files: Vec<PayloadFile>,
-    /// For a pack: its members.
-    pub members: Vec<Member>,
-}
-
-/// A member of a pack that is offered.
-#[derive(Debug, Clone)]
-pub struct Member {
-    /// The folder it would lie in.
-    pub folder: RelPath,
-    /// What it says of itself.
-    pub facts: Facts,
-}
-
-/// Where a release goes.
-#[derive(Debug, Clone)]
-pub struct Laid {
-    /// The component's folder, or its archive.
-    pub place: RelPath,
-    /// Its files.
-    pub files: Vec<PayloadFile>,
-}
-
-/// One file that an offer would put into the server folder.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PayloadFile {
-    /// Where it goes.
-    pub path: RelPath,
-    /// The entry of the archive; none when the archive itself is the file.
-    pub entry: Option<String>,
-    /// Its size.
-    pub bytes: u64,
-    /// BLAKE3 of its content in hexadecimal.
-    pub hash: String,
-}
-
-impl Payload {
-    /// The member whose folder a path lies in.
-    fn member_at(&self, path: &RelPath) -> Option<&Id> {
-        let mut members = self.members.iter();
-        let member = members.find(|member| path.below(member.folder.as_str()).is_some());
-        member.map(|member| &member.facts.id)
-    }
+    /// What the ledger remembers.
+    pub remembered: &'a BTreeMap<RelPath, Remembered>,
+    /// Files of layers that are kept aside, by their BLAKE3.
+    pub stored: &'a BTreeMap<String, ArchiveRef>,
+    /// Whether what a release would write into the keep list is put beside it, as `*.new`.
+    pub beside: bool,
 }
 
 /// Why no plan can be drawn up although releases fit together.
@@ -119,6 +73,50 @@ pub enum DrawFault {
         /// Whose file lies there.
         owner: Option<Id>,
     },
+    /// What a release calls all its own overlaps with the keep list.
+    #[error("{id} calls {path} all its own, which overlaps with {keep} on the keep list")]
+    OwnsKept {
+        /// The component.
+        id: Id,
+        /// The path.
+        path: RelPath,
+        /// The pattern of the keep list.
+        keep: String,
+    },
+    /// A pack brings what the administrator has installed beside it.
+    #[error("{pack} now holds {member} itself, and yours is installed beside it")]
+    InPack {
+        /// The pack.
+        pack: Id,
+        /// Its member.
+        member: Id,
+    },
+    /// What has to be laid over, or come back from under, a layer is kept nowhere.
+    #[error("{path} of {id} has to be put there again, and lantern has no copy of it")]
+    NoCopy {
+        /// The component.
+        id: Id,
+        /// The file.
+        path: RelPath,
+    },
+    /// A release has variants, and none of them is chosen.
+    #[error("{id} comes in variants, and none is chosen: {}", .variants.join(", "))]
+    NoVariant {
+        /// The component.
+        id: Id,
+        /// Its variants.
+        variants: Vec<String>,
+    },
+    /// The variant that is chosen is not among those of a release.
+    #[error("{id} has no variant \"{chosen}\": it has {}", .variants.join(", "))]
+    OtherVariants {
+        /// The component.
+        id: Id,
+        /// The variant that was chosen.
+        chosen: String,
+        /// Its variants.
+        variants: Vec<String>,
+    },
     /// Nothing says where such a release goes.
     #[error("the family file does not say where a new {id} goes: its reader has no `install`")]
     NoPlace {
@@ -144,68 +142,6 @@ pub enum DrawFault {
     Ring(#[from] Ring),
 }
 
-/// Says where the files of a release go.
-///
-/// `entries` are the archive's files as name, size and BLAKE3; `archive` is size and BLAKE3 of the
-/// archive itself. A folder that is already there stays where it is.
-///
-/// # Errors
-/// When the family does not say where, or a path is not fit to be written.
-pub fn lay_out(
-    reader: &Reader,
-    facts: &Facts,
-    installed: Option<&Component>,
-    entries: &[(String, u64, String)],
-    archive: (u64, &str),
-) -> Result<Laid, DrawFault> {
-    let id = &facts.id;
-    let path_fault = |fault| DrawFault::Path {
-        id: id.clone(),
-        fault,
-    };
-    let place = match (installed.and_then(|c| c.place.as_ref()), reader.shape) {
-        (Some(place), Shape::Folder | Shape::Group) => place.clone(),
-        _ => {
-            let template = reader
-                .install
-                .as_deref()
-                .ok_or_else(|| DrawFault::NoPlace { id: id.clone() })?;
-            let text = template.replace("{id}", id.as_str());
-            let text = text.replace("{version}", facts.version.as_str().trim_start_matches('#'));
-            RelPath::parse(&text).map_err(path_fault)?
-        }
-    };
-    if reader.shape.is_one_file() {
-        let file = PayloadFile {
-            path: place.clone(),
-            entry: None,
-            bytes: archive.0,
-            hash: archive.1.into(),
-        };
-        return Ok(Laid {
-            place,
-            files: vec![file],
-        });
-    }
-    let names: Vec<&str> = entries.iter().map(|(name, ..)| name.as_str()).collect();
-    let root =
-        root_in_archive(reader, &names).ok_or_else(|| DrawFault::NoRoot { id: id.clone() })?;
-    let inside = entries.iter().filter_map(|(name, bytes, hash)| {
-        let below = name.strip_prefix(&root)?;
-        Some((name, below, *bytes, hash))
-    });
-    let files = inside.map(|(name, below, bytes, hash)| {
-        Ok(PayloadFile {
-            path: place.join(below).map_err(path_fault)?,
-            entry: Some(name.clone()),
-            bytes,
-            hash: hash.clone(),
-        })
-    });
-    let files = files.collect::<Result<_, DrawFault>>()?;
-    Ok(Laid { place, files })
-}
-
 /// Draws the plan for a selection.
 ///
 /// `payloads` holds the files of every chosen offer, by its index in `offers`.
@@ -223,6 +159,10 @@ pub fn draw(
         actions: BTreeMap::new(),
         archives: Vec::new(),
         notes: Vec::new(),
+        away: BTreeSet::new(),
+        kinds: BTreeMap::new(),
+        carried: BTreeSet::new(),
+        edited: BTreeMap::new(),
     };
     drawing.stand_still();
     let mut components = Vec::new();
@@ -240,6 +180,9 @@ pub fn draw(
             },
             from,
             why: reason_text(&choice.reason),
+            variant: choice
+                .offer
+                .and_then(|offer| payloads[&offer].variant.clone()),
         });
         if let Some(offer) = choice.offer {
             let payload = &payloads[&offer];
@@ -259,16 +202,31 @@ pub fn draw(
             to: None,
             verdict: Verdict::Goes,
             why,
+            variant: None,
         });
-        drawing.set_aside(&gone.id);
+        drawing.set_aside(&gone.id, false);
     }
+    // The layers are laid from the lowest to the highest.
+    moving.sort_by(|(a, _), (b, _)| (a.facts.kind, &a.facts.id).cmp(&(b.facts.kind, &b.facts.id)));
     for (offer, _) in &moving {
-        drawing.set_aside(&offer.facts.id);
+        drawing.set_aside(&offer.facts.id, true);
     }
     for (offer, payload) in &moving {
+        drawing.check_pack(offer, payload, &moving, &selection.gone)?;
         drawing.place(offer, payload)?;
     }
-    let (order, expects) = drawing.order(&moving, &selection.gone)?;
+    drawing.uncover()?;
+    drawing.lay_again(&moving)?;
+    let after = drawing.afterwards(&moving, &selection.gone);
+    let expects = drawing.expects(&after, &moving);
+    let places = drawing.places(&moving);
+    let afterwards = Afterwards {
+        addons: &after,
+        places: &places,
+        moving: &moving,
+    };
+    let edits = edits::edits(situation, &afterwards)?;
+    let edits = drawing.edit(edits);
     if !selection.proved {
         let note = "the search was long: this is the best found, and perhaps not the best there is";
         drawing.notes.push(note.into());
@@ -312,7 +270,7 @@ pub fn draw(
         components,
         archives: drawing.archives,
         actions: drawing.actions.into_values().collect(),
-        order,
+        edits,
         keep: Kept {
             patterns: situation
                 .keep
@@ -329,8 +287,16 @@ pub fn draw(
 struct Drawing<'a> {
     situation: &'a Situation<'a>,
     actions: BTreeMap<RelPath, Action>,
-    archives: Vec<crate::catalogue::ArchiveRef>,
+    archives: Vec<ArchiveRef>,
     notes: Vec<String>,
+    /// Components whose files go, whether or not another release of them comes.
+    away: BTreeSet<Id>,
+    /// What each component is.
+    kinds: BTreeMap<Id, Kind>,
+    /// Files that the administrator put into a component that moves.
+    carried: BTreeSet<RelPath>,
+    /// Files that he edited in one, with the BLAKE3 of what had been put there.
+    edited: BTreeMap<RelPath, String>,
 }
 
 impl<'a> Drawing<'a> {
@@ -339,6 +305,9 @@ impl<'a> Drawing<'a> {
         let mut owners: BTreeMap<&RelPath, &Id> = BTreeMap::new();
         for component in &self.situation.inventory.components {
             let owner = component.group.as_ref().unwrap_or(&component.facts.id);
+            if component.group.is_none() {
+                self.kinds.insert(owner.clone(), component.facts.kind);
+            }
             owners.extend(component.files.iter().map(|file| (&file.path, owner)));
         }
         for file in self.situation.files {
@@ -351,6 +320,8 @@ impl<'a> Drawing<'a> {
                 after: file.hash.clone(),
                 bytes: file.bytes,
                 source: None,
+                shipped: None,
+                under: None,
             };
             self.actions.insert(file.path.clone(), action);
         }
@@ -363,34 +334,166 @@ impl<'a> Drawing<'a> {
             .filter(move |c| c.facts.id == id && c.group.is_none() || c.group.as_ref() == Some(&id))
     }
 
-    fn set_aside(&mut self, id: &Id) {
+    /// Everything of a component goes; when another release of it comes, what the administrator put
+    /// there stays, and what he edited is looked at again.
+    fn set_aside(&mut self, id: &Id, comes_again: bool) {
+        self.away.insert(id.clone());
         for component in self.installed(id) {
-            if let State::Edited { files, added } = &component.state {
-                let names: Vec<&str> = files.iter().chain(added).map(RelPath::as_str).collect();
+            let (edited, added): (&[RelPath], &[RelPath]) = match &component.state {
+                State::Edited { files, added } => (files, added),
+                _ => (&[], &[]),
+            };
+            for file in &component.files {
+                let Some(action) = self.actions.get_mut(&file.path) else {
+                    continue;
+                };
+                if comes_again && added.contains(&file.path) {
+                    self.carried.insert(file.path.clone());
+                    continue;
+                }
+                action.what = What::SetAside;
+                action.after = None;
+                if edited.contains(&file.path)
+                    && let Some(known) = self.situation.remembered.get(&file.path)
+                {
+                    self.edited.insert(file.path.clone(), known.hash.clone());
+                }
+            }
+            let lost = edited.iter().filter(|_| !comes_again);
+            let lost: Vec<&str> = lost.map(RelPath::as_str).collect();
+            if !lost.is_empty() {
                 self.notes.push(format!(
                     "{} was edited by hand; your version is set aside: {}",
                     component.facts.id,
-                    names.join(", ")
+                    lost.join(", ")
                 ));
-            }
-            for file in &component.files {
-                if let Some(action) = self.actions.get_mut(&file.path) {
-                    action.what = What::SetAside;
-                    action.after = None;
-                }
             }
         }
     }
 
+    /// What stands between a pack and what the administrator has beside it.
+    fn check_pack(
+        &mut self,
+        offer: &Offer,
+        payload: &Payload,
+        moving: &[(&Offer, &Payload)],
+        gone: &[Gone],
+    ) -> Result<(), DrawFault> {
+        let id = &offer.facts.id;
+        for path in &payload.holdings.owns {
+            let inside = format!("{path}/");
+            let overlaps =
+                |glob: &&Glob| glob.matches(path.as_str()) || glob.as_str().starts_with(&inside);
+            if let Some(glob) = self.situation.keep.iter().find(overlaps) {
+                return Err(DrawFault::OwnsKept {
+                    id: id.clone(),
+                    path: path.clone(),
+                    keep: glob.as_str().into(),
+                });
+            }
+        }
+        for member in &payload.members {
+            let member = &member.facts.id;
+            let components = self.situation.inventory.components.iter();
+            let mut beside = components.filter(|c| {
+                c.facts.id == *member && c.facts.kind == Kind::Addon && c.group.as_ref() != Some(id)
+            });
+            let goes = gone.iter().any(|gone| gone.id == *member)
+                || moving.iter().any(|(other, _)| other.facts.id == *member);
+            if beside.any(|c| c.group.is_none()) && !goes {
+                return Err(DrawFault::InPack {
+                    pack: id.clone(),
+                    member: member.clone(),
+                });
+            }
+        }
+        let holds = |id: &Id| payload.members.iter().any(|member| member.facts.id == *id);
+        let leaving = self
+            .situation
+            .inventory
+            .members(id)
+            .map(|member| &member.facts);
+        for facts in leaving.filter(|facts| !holds(&facts.id)) {
+            let bound = match facts.world_bound {
+                Some(true) => ", and the world holds content of it",
+                _ => "",
+            };
+            let (pack, version) = (id, &offer.facts.version);
+            let note = format!(
+                "{} goes: {pack} {version} does not hold it{bound}",
+                facts.id
+            );
+            self.notes.push(note);
+        }
+        if let Some(folder) = &payload.found_in {
+            self.notes.push(format!(
+                "{id} lies deeper in its archive than usual, in {folder}; that is taken for it"
+            ));
+        }
+        if offer.facts.kind == Kind::Pack {
+            let shared: BTreeSet<RelPath> = payload
+                .members
+                .iter()
+                .filter_map(|member| member.place.folder())
+                .collect();
+            let components = self.situation.inventory.components.iter();
+            let own: Vec<&str> = components
+                .filter(|c| c.facts.kind == Kind::Addon && c.group.is_none())
+                .filter(|c| !self.away.contains(&c.facts.id))
+                .filter(|c| {
+                    c.place
+                        .as_ref()
+                        .and_then(RelPath::folder)
+                        .is_some_and(|f| shared.contains(&f))
+                })
+                .map(|c| c.facts.id.as_str())
+                .collect();
+            if !own.is_empty() {
+                self.notes
+                    .push(format!("beside {id}, your own stay: {}", own.join(", ")));
+            }
+        }
+        Ok(())
+    }
+
+    /// The members of a pack that the administrator took out: the ledger knows them, and they are gone.
+    fn taken_out(&self, pack: &Id) -> BTreeSet<Id> {
+        let prefix = format!("{pack}/");
+        let known = self.situation.remembered.values().filter_map(|known| {
+            let member = known.owner.as_ref()?.as_str().strip_prefix(&prefix)?;
+            Some(Id::new(member))
+        });
+        let known: BTreeSet<Id> = known.collect();
+        let here = |id: &Id| {
+            self.situation
+                .inventory
+                .members(pack)
+                .any(|c| c.facts.id == *id)
+        };
+        known.into_iter().filter(|id| !here(id)).collect()
+    }
+
     fn place(&mut self, offer: &Offer, payload: &Payload) -> Result<(), DrawFault> {
         let id = &offer.facts.id;
+        self.kinds.insert(id.clone(), offer.facts.kind);
+        let taken_out = self.taken_out(id);
+        let left_out = |path: &RelPath| {
+            let member = payload.member_at(path);
+            member.is_some_and(|member| taken_out.contains(member))
+        };
+        for member in &taken_out {
+            if payload.members.iter().any(|m| m.facts.id == *member) {
+                self.notes
+                    .push(format!("{member} of {id} stays out, as you took it out"));
+            }
+        }
         let kept: Vec<RelPath> = payload
             .files
             .iter()
-            .filter(|file| self.is_kept(&file.path))
+            .filter(|file| self.is_kept(&file.path) && !left_out(&file.path))
             .map(|file| file.path.clone())
             .collect();
-        if !kept.is_empty() {
+        if !kept.is_empty() && !self.situation.beside {
             return Err(DrawFault::WritesKept {
                 id: id.clone(),
                 paths: kept,
@@ -398,9 +501,22 @@ impl<'a> Drawing<'a> {
         }
         let archive = self.archives.len();
         self.archives.push(offer.archive.clone());
-        for file in &payload.files {
-            let mut action = Action {
-                path: file.path.clone(),
+        let version = offer.facts.version.to_string();
+        for file in payload.files.iter().filter(|file| !left_out(&file.path)) {
+            let mut path = file.path.clone();
+            if self.is_kept(&path) {
+                let Some(beside) = self.beside(&path) else {
+                    let note = format!("{path} of {id} is left out: all about it is kept");
+                    self.notes.push(note);
+                    continue;
+                };
+                self.notes.push(format!(
+                    "{path} is kept; that of {id} is put beside, as {beside}"
+                ));
+                path = beside;
+            }
+            let coming = Action {
+                path: path.clone(),
                 what: What::Place,
                 component: Some(id.clone()),
                 member: payload.member_at(&file.path).cloned(),
@@ -411,32 +527,196 @@ impl<'a> Drawing<'a> {
                     archive,
                     entry: file.entry.clone(),
                 }),
+                shipped: None,
+                under: None,
             };
-            if let Some(old) = self.actions.get(&file.path) {
-                let whose = old.component.as_ref();
-                match old.what {
-                    What::SetAside if old.before.as_ref() == Some(&file.hash) => {
-                        action.what = What::Keep;
-                    }
-                    What::SetAside => action.what = What::Replace,
-                    What::Place | What::Replace => {
-                        return Err(DrawFault::Twice {
-                            path: file.path.clone(),
-                            a: whose.unwrap_or(id).clone(),
-                            b: id.clone(),
-                        });
-                    }
-                    What::Keep | What::Edit => {
-                        return Err(DrawFault::InTheWay {
-                            id: id.clone(),
-                            path: file.path.clone(),
-                            owner: whose.cloned(),
-                        });
-                    }
-                }
-                action.before = old.before.clone();
+            let laid = self.lay(coming, &version)?;
+            self.actions.insert(path, laid);
+        }
+        Ok(())
+    }
+
+    /// The name beside a kept path, where that is free to be written.
+    fn beside(&self, path: &RelPath) -> Option<RelPath> {
+        let beside = RelPath::parse(&format!("{path}.new")).ok()?;
+        let free = !self.is_kept(&beside) && !self.actions.contains_key(&beside);
+        free.then_some(beside)
+    }
+
+    /// Lays a coming file over whatever is at its path.
+    fn lay(&mut self, mut coming: Action, version: &str) -> Result<Action, DrawFault> {
+        let Some(there) = self.actions.get(&coming.path) else {
+            return Ok(coming);
+        };
+        let path = &coming.path;
+        let layer = |id: Option<&Id>| id.and_then(|id| self.kinds.get(id)).copied();
+        let (mine, theirs) = (
+            layer(coming.component.as_ref()),
+            layer(there.component.as_ref()),
+        );
+        coming.before.clone_from(&there.before);
+        match there.what {
+            What::SetAside if there.before == coming.after => coming.what = What::Keep,
+            What::SetAside if self.edited.get(path) == coming.after.as_ref() => {
+                self.notes.push(format!(
+                    "{path} was edited by hand and ships unchanged: yours stays"
+                ));
+                coming.what = What::Keep;
+                coming.shipped = coming.after.take();
+                coming.after.clone_from(&there.before);
+                coming.bytes = there.bytes;
             }
-            self.actions.insert(file.path.clone(), action);
+            What::SetAside => {
+                if self.edited.contains_key(path) {
+                    let note =
+                        format!("{path} was edited by hand and ships changed: yours is set aside");
+                    self.notes.push(note);
+                }
+                coming.what = What::Replace;
+            }
+            What::Keep if self.carried.contains(path) => {
+                self.notes.push(format!(
+                    "{path} is yours, and now ships: yours is set aside"
+                ));
+                coming.what = What::Replace;
+            }
+            // A lower layer: it comes to lie under the higher one.
+            What::Place | What::Replace | What::Keep if theirs < mine && theirs.is_some() => {
+                let component = there.component.clone();
+                let kept = there.what == What::Keep;
+                coming.under = component
+                    .zip(there.after.clone())
+                    .map(|(component, hash)| Under {
+                        version: self.version_of(&component),
+                        component,
+                        hash,
+                        source: if kept { None } else { there.source.clone() },
+                    });
+                coming.what = match there.before {
+                    None => What::Place,
+                    Some(_) if there.before == coming.after => What::Keep,
+                    Some(_) => What::Replace,
+                };
+            }
+            // A higher layer that stays: it goes on lying over what comes.
+            What::Keep if theirs > mine => {
+                let mut stays = there.clone();
+                stays.under = coming
+                    .component
+                    .zip(coming.after)
+                    .map(|(component, hash)| Under {
+                        component,
+                        version: Some(version.to_owned()),
+                        hash,
+                        source: coming.source,
+                    });
+                return Ok(stays);
+            }
+            What::Place | What::Replace => {
+                return Err(DrawFault::Twice {
+                    path: path.clone(),
+                    a: there.component.clone().unwrap_or_default(),
+                    b: coming.component.unwrap_or_default(),
+                });
+            }
+            What::Keep | What::Edit => {
+                return Err(DrawFault::InTheWay {
+                    id: coming.component.unwrap_or_default(),
+                    path: path.clone(),
+                    owner: there.component.clone(),
+                });
+            }
+        }
+        Ok(coming)
+    }
+
+    fn version_of(&self, id: &Id) -> Option<String> {
+        let component = self.situation.inventory.get(id);
+        component.map(|component| component.facts.version.to_string())
+    }
+
+    /// A file that is kept aside, as one of the plan's archives.
+    fn from_store(&mut self, hash: &str) -> Option<(Source, u64)> {
+        let stored = self.situation.stored.get(hash)?.clone();
+        let bytes = stored.bytes;
+        self.archives.push(stored);
+        let archive = self.archives.len() - 1;
+        let entry = None;
+        Some((Source { archive, entry }, bytes))
+    }
+
+    /// What lay under a file that goes comes back.
+    fn uncover(&mut self) -> Result<(), DrawFault> {
+        let bare = self.actions.values().filter(|a| a.what == What::SetAside);
+        let bare: Vec<RelPath> = bare.map(|action| action.path.clone()).collect();
+        for path in bare {
+            let known = self.situation.remembered.get(&path);
+            let Some(under) = known.and_then(|known| known.under.clone()) else {
+                continue;
+            };
+            let stays = self.situation.inventory.get(&under.owner).is_some()
+                && !self.away.contains(&under.owner);
+            if !stays {
+                continue;
+            }
+            let Some((source, bytes)) = self.from_store(&under.hash) else {
+                return Err(DrawFault::NoCopy {
+                    id: under.owner,
+                    path,
+                });
+            };
+            if let Some(action) = self.actions.get_mut(&path) {
+                action.what = What::Replace;
+                action.component = Some(under.owner);
+                action.member = None;
+                action.after = Some(under.hash);
+                action.bytes = bytes;
+                action.source = Some(source);
+            }
+        }
+        Ok(())
+    }
+
+    /// What a staying component laid over others, and does not lie there any more, is laid again.
+    fn lay_again(&mut self, moving: &[(&Offer, &Payload)]) -> Result<(), DrawFault> {
+        let build_moves = moving
+            .iter()
+            .any(|(offer, _)| offer.facts.kind == Kind::Build);
+        let components = self.situation.inventory.components.iter();
+        let away = self.away.clone();
+        for component in components.filter(|c| !away.contains(&c.facts.id)) {
+            let id = &component.facts.id;
+            for (path, hash) in &component.silenced {
+                let Some((source, bytes)) = self.from_store(hash) else {
+                    if build_moves {
+                        return Err(DrawFault::NoCopy {
+                            id: id.clone(),
+                            path: path.clone(),
+                        });
+                    }
+                    self.notes.push(format!(
+                        "{id} stays inactive: lantern has no copy of its {path}; put {id} {} into the drop folder",
+                        component.facts.version
+                    ));
+                    continue;
+                };
+                let coming = Action {
+                    path: path.clone(),
+                    what: What::Place,
+                    component: Some(id.clone()),
+                    member: None,
+                    before: None,
+                    after: Some(hash.clone()),
+                    bytes,
+                    source: Some(source),
+                    shipped: None,
+                    under: None,
+                };
+                let laid = self.lay(coming, component.facts.version.as_str())?;
+                self.actions.insert(path.clone(), laid);
+                self.notes
+                    .push(format!("{path} of {id} is laid over again"));
+            }
         }
         Ok(())
     }
@@ -476,10 +756,10 @@ impl<'a> Drawing<'a> {
         }
         for (offer, payload) in moving {
             let own = (offer.facts.kind == Kind::Addon).then_some(&offer.facts);
-            for facts in own
-                .into_iter()
-                .chain(payload.members.iter().map(|member| &member.facts))
-            {
+            let taken_out = self.taken_out(&offer.facts.id);
+            let members = payload.members.iter().map(|member| &member.facts);
+            let members = members.filter(|facts| !taken_out.contains(&facts.id));
+            for facts in own.into_iter().chain(members) {
                 let runs = facts.side != Some(Side::Client);
                 let on = runs && was_on.get(&facts.id).copied().unwrap_or(true);
                 after.insert(&facts.id, (facts, on));
@@ -498,106 +778,54 @@ impl<'a> Drawing<'a> {
         here.chain(coming).collect()
     }
 
-    fn order(
-        &mut self,
+    /// What the server has to say is loaded, and that its framework is active where it can say so.
+    fn expects(
+        &self,
+        after: &BTreeMap<&'a Id, (&'a Facts, bool)>,
         moving: &[(&'a Offer, &'a Payload)],
-        gone: &[Gone],
-    ) -> Result<(Option<OrderEdit>, Vec<Expected>), DrawFault> {
-        let after = self.afterwards(moving, gone);
-        let running = after.iter().filter(|(_, (_, on))| *on);
-        let expects = running
-            .clone()
-            .map(|(id, (facts, _))| Expected {
-                id: (*id).clone(),
+    ) -> Vec<Expected> {
+        let mut frameworks: BTreeMap<&Id, &Facts> = BTreeMap::new();
+        if self.situation.family.console.framework.is_some() {
+            let here = self.situation.inventory.components.iter().map(|c| &c.facts);
+            let here = here.filter(|facts| !self.away.contains(&facts.id));
+            let coming = moving.iter().map(|(offer, _)| &offer.facts);
+            let both = here.chain(coming).filter(|f| f.kind == Kind::Framework);
+            frameworks.extend(both.map(|facts| (&facts.id, facts)));
+        }
+        let running = after
+            .values()
+            .filter(|(_, on)| *on)
+            .map(|(facts, _)| *facts);
+        let mut expects: Vec<Expected> = frameworks
+            .into_values()
+            .chain(running)
+            .map(|facts| Expected {
+                id: facts.id.clone(),
                 version: (!facts.version.is_content()).then(|| facts.version.to_string()),
             })
             .collect();
-        let (Some(rule), Some((path, text))) = (&self.situation.family.order, self.situation.order)
-        else {
-            return Ok((None, expects));
-        };
-        let inventory = self.situation.inventory;
-        let (new, lines) = match rule.kind {
-            OrderKind::Flags => {
-                let flags = running.map(|(id, _)| ((*id).clone(), true)).collect();
-                let gone = inventory.components.iter().map(|c| &c.facts.id);
-                let gone = gone.filter(|id| inventory.get(id).is_some_and(|c| c.on.is_some()));
-                let gone = gone.filter(|id| !after.contains_key(id)).cloned().collect();
-                order::write_flags(rule, text, &flags, &gone)
-            }
-            OrderKind::Sequence | OrderKind::List => {
-                let places = self.places(moving);
-                let entries = &inventory.order;
-                // An add-on that a category's entry starts has none of its own.
-                let entry_of = |id: &Id| {
-                    let place = places.get(id);
-                    let by = place.and_then(|place| order::starter(rule, entries, id, place));
-                    by.map_or(id.clone(), |line| line.id.clone())
-                };
-                let mut wanted: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
-                for (id, follows) in must_follow(&after) {
-                    let entry = entry_of(&id);
-                    let follows = follows.iter().map(&entry_of).filter(|f| *f != entry);
-                    let follows: BTreeSet<Id> = follows.collect();
-                    wanted.entry(entry).or_default().extend(follows);
-                }
-                let current: Vec<Id> = entries.iter().map(|line| line.id.clone()).collect();
-                // An entry for something that is not installed is the administrator's own affair.
-                for id in current.iter().filter(|id| inventory.get(id).is_none()) {
-                    wanted.entry(id.clone()).or_default();
-                }
-                let order = order::arrange(&wanted, &current)?;
-                match rule.kind {
-                    OrderKind::List => order::write_list(rule, text, &order),
-                    OrderKind::Sequence | OrderKind::Flags => {
-                        order::write_sequence(rule, text, &order)
-                    }
-                }
-            }
-        };
-        if lines.is_empty() {
-            return Ok((None, expects));
-        }
-        let action = Action {
-            path: path.clone(),
-            what: What::Edit,
-            component: None,
-            member: None,
-            before: Some(blake3::hash(text.as_bytes()).to_hex().to_string()),
-            after: Some(blake3::hash(new.as_bytes()).to_hex().to_string()),
-            bytes: new.len() as u64,
-            source: None,
-        };
-        self.actions.insert(path.clone(), action);
-        let edit = OrderEdit {
-            path: path.clone(),
-            text: new,
-            lines,
-        };
-        Ok((Some(edit), expects))
+        expects.sort_by(|a, b| a.id.cmp(&b.id));
+        expects
     }
-}
 
-/// For each add-on that runs: those that have to be started before it.
-fn must_follow(after: &BTreeMap<&Id, (&Facts, bool)>) -> BTreeMap<Id, BTreeSet<Id>> {
-    let provided: BTreeMap<&Id, &Id> = after
-        .values()
-        .flat_map(|(facts, _)| facts.provides.iter().map(|p| (&p.id, &facts.id)))
-        .collect();
-    let real = |id: &Id| provided.get(id).copied().unwrap_or(id).clone();
-    let running = || after.iter().filter(|(_, (_, on))| *on);
-    let mut follow: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
-    for (id, (facts, _)) in running() {
-        let needed = facts.needs.iter().chain(&facts.uses).map(|need| &need.id);
-        let first = needed.chain(&facts.terms.after).map(real);
-        follow.entry((*id).clone()).or_default().extend(first);
-    }
-    for (id, (facts, _)) in running() {
-        for later in facts.terms.before.iter().map(real) {
-            if let Some(follows) = follow.get_mut(&later) {
-                follows.insert((*id).clone());
+    /// The texts that change, as actions; a text that comes new with a release is left as it comes.
+    fn edit(&mut self, edits: Vec<super::TextEdit>) -> Vec<super::TextEdit> {
+        let mut done = Vec::new();
+        for edit in edits {
+            match self.actions.get_mut(&edit.path) {
+                Some(action) if action.what == What::Keep => {
+                    action.what = What::Edit;
+                    action.after = Some(blake3::hash(edit.text.as_bytes()).to_hex().to_string());
+                    action.bytes = edit.text.len() as u64;
+                    done.push(edit);
+                }
+                Some(_) => {
+                    let note = format!("{} comes new: look at what it pins", edit.path);
+                    self.notes.push(note);
+                }
+                None => {}
             }
         }
+        done
     }
-    follow
 }

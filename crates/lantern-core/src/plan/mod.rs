@@ -6,9 +6,12 @@
 
 mod after;
 mod draw;
+mod edits;
+mod payload;
 
 pub use after::afterwards;
-pub use draw::{DrawFault, Laid, Member, Payload, PayloadFile, Situation, draw, lay_out};
+pub use draw::{DrawFault, Situation, draw};
+pub use payload::{Laid, Member, Payload, PayloadFile, lay_out};
 
 use crate::catalogue::ArchiveRef;
 use crate::component::{Id, Kind};
@@ -43,8 +46,8 @@ pub struct Plan {
     pub archives: Vec<ArchiveRef>,
     /// Every path outside the keep list, by path.
     pub actions: Vec<Action>,
-    /// The new text of the load-order file, where it changes.
-    pub order: Option<OrderEdit>,
+    /// The new texts of the load-order file and of start scripts, where they change.
+    pub edits: Vec<TextEdit>,
     /// What is kept.
     pub keep: Kept,
     /// What the server has to say is loaded afterwards.
@@ -71,6 +74,9 @@ pub struct ComponentChange {
     pub verdict: Verdict,
     /// Why, in a few words.
     pub why: String,
+    /// Which of its variants, where it has any.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub variant: Option<String>,
 }
 
 /// What happens to a component.
@@ -125,7 +131,28 @@ pub struct Action {
     pub after: Option<String>,
     /// The size of what comes, or of what stays or goes where nothing comes, in bytes.
     pub bytes: u64,
-    /// Where it comes from; for a file that stays, what ships the very same.
+    /// Where it comes from; for a file that stays, what ships it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<Source>,
+    /// BLAKE3 of what the release ships, where a file that stays was edited by hand.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shipped: Option<String>,
+    /// What of a lower layer lies under it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub under: Option<Under>,
+}
+
+/// A file of a lower layer that another one lies over.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Under {
+    /// The component that ships it.
+    pub component: Id,
+    /// That component's version.
+    pub version: Option<String>,
+    /// BLAKE3 of its content.
+    pub hash: String,
+    /// Where it comes from; none where it is what lies at the path now.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source: Option<Source>,
 }
@@ -141,10 +168,10 @@ pub struct Source {
     pub entry: Option<String>,
 }
 
-/// The change to the load-order file.
+/// The change to a text: the load-order file, or a start script.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct OrderEdit {
+pub struct TextEdit {
     /// The file.
     pub path: RelPath,
     /// Its whole new text.
@@ -238,8 +265,12 @@ impl Plan {
             return Err(PlanFault::Format(plan.format));
         }
         for action in &plan.actions {
-            let source = action.source.as_ref();
-            if source.is_some_and(|source| source.archive >= plan.archives.len()) {
+            let under = action
+                .under
+                .as_ref()
+                .and_then(|under| under.source.as_ref());
+            let mut sources = action.source.iter().chain(under);
+            if sources.any(|source| source.archive >= plan.archives.len()) {
                 return Err(PlanFault::NoArchive {
                     path: action.path.clone(),
                 });

@@ -3,6 +3,7 @@
 //! What an archive is, its first bytes tell, whatever its name is.
 
 mod tarred;
+mod unpacked;
 mod zipped;
 
 use crate::error::{At, Error, Result};
@@ -15,6 +16,7 @@ use std::io::{self, Read, Seek, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use tarred::Tarred;
+use unpacked::Unpacked;
 use zipped::Zipped;
 
 /// No archive may have more entries.
@@ -86,6 +88,7 @@ type Visit<'v> = &'v mut dyn FnMut(Passing<'_>) -> Result<(), ArchiveFault>;
 enum Packed {
     Zip(Zipped),
     Tar(Tarred),
+    Folder(Unpacked),
 }
 
 /// An archive whose entries have all been looked at: names, kinds and sizes are fit to be used.
@@ -104,13 +107,22 @@ impl std::fmt::Debug for Archive {
 }
 
 impl Archive {
-    /// Opens an archive and checks all its entries' names, kinds and sizes.
+    /// Opens an archive, or a folder that holds what one would, and checks all its entries' names,
+    /// kinds and sizes.
     ///
     /// # Errors
     /// [`Error::Archive`] with what is wrong with it.
     pub fn open(path: &Path) -> Result<Archive> {
-        let file = File::open(path).at("reading", path)?;
-        Archive::check(file).map_err(|fault| Error::Archive {
+        let opened = if path.is_dir() {
+            let mut list = List::default();
+            Unpacked::open(path, &mut list).map(|folder| Archive {
+                packed: Packed::Folder(folder),
+                entries: list.entries,
+            })
+        } else {
+            Archive::check(File::open(path).at("reading", path)?)
+        };
+        opened.map_err(|fault| Error::Archive {
             path: path.into(),
             fault,
         })
@@ -142,6 +154,11 @@ impl Archive {
         self.entries.keys().map(RelPath::as_str).collect()
     }
 
+    /// How much it unpacks to, in bytes.
+    pub fn bytes(&self) -> u64 {
+        self.entries.values().sum()
+    }
+
     /// Passes by the entries that are wanted, in the order in which they lie.
     fn each(
         &mut self,
@@ -151,6 +168,7 @@ impl Archive {
         match &mut self.packed {
             Packed::Zip(zip) => zip.each(wanted, visit),
             Packed::Tar(tar) => tar.each(wanted, visit),
+            Packed::Folder(folder) => folder.each(wanted, visit),
         }
     }
 
@@ -229,6 +247,18 @@ impl Archive {
             )));
         }
         Ok(String::from_utf8_lossy(&bytes).into_owned())
+    }
+
+    /// Reads the descriptor files that a reader asks for in an archive that lies in this one.
+    ///
+    /// # Errors
+    /// As [`Archive::open`] and [`Archive::texts`].
+    pub fn texts_inside(
+        &mut self,
+        entry: &RelPath,
+        files: &[DescriptorFile],
+    ) -> Result<Vec<Found>, ArchiveFault> {
+        Archive::check(self.spool(entry)?)?.texts(files, "")
     }
 
     /// Puts an archive that lies in this one into a file without a name.

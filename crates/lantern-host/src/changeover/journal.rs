@@ -5,6 +5,7 @@ use crate::durable;
 use crate::error::{At, Error, Result};
 use crate::folder::Folder;
 use crate::ledger::Put;
+use lantern_core::inventory::Beneath;
 use lantern_core::plan::Plan;
 use serde::{Deserialize, Serialize};
 use std::fs;
@@ -64,6 +65,8 @@ pub struct PutRow {
     owner: Option<lantern_core::component::Id>,
     version: Option<String>,
     shipped: bool,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    under: Option<Beneath>,
 }
 
 impl From<Put> for PutRow {
@@ -74,6 +77,7 @@ impl From<Put> for PutRow {
             owner: put.owner,
             version: put.version,
             shipped: put.shipped,
+            under: put.under,
         }
     }
 }
@@ -86,6 +90,7 @@ impl From<PutRow> for Put {
             owner: row.owner,
             version: row.version,
             shipped: row.shipped,
+            under: row.under,
         }
     }
 }

@@ -19,7 +19,7 @@ use crate::console::{Console, Process, Started, State};
 use crate::error::{At, Error, Result};
 use crate::ledger::{Ledger, Operation, Put};
 use crate::survey::{Depth, survey};
-use lantern_core::inventory::ledger_name;
+use lantern_core::inventory::{Beneath, ledger_name};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Plan, Step, What};
 use moves::Move;
@@ -103,7 +103,7 @@ pub fn changeover(
         return Err(Error::NoConsole { who });
     }
     let number = ledger.next_number()?;
-    let mut journal = open_journal(ledger, &plan, number, state != State::Down)?;
+    let mut journal = open_journal(server, ledger, &plan, number, state != State::Down)?;
     tell(Event::Done(
         Step::Check,
         format!("{} paths are as planned", plan.actions.len()),
@@ -148,8 +148,18 @@ pub fn resume(server: &Server, ledger: &mut Ledger, tell: &mut dyn FnMut(Event))
     }
 }
 
-fn open_journal(ledger: &Ledger, plan: &Plan, number: i64, was_up: bool) -> Result<Journal> {
-    let aside = format!(".lantern/set-aside/{number:04}");
+fn open_journal(
+    server: &Server,
+    ledger: &Ledger,
+    plan: &Plan,
+    number: i64,
+    was_up: bool,
+) -> Result<Journal> {
+    let from = plan.from.as_deref().unwrap_or("unknown");
+    let aside = format!(
+        ".lantern/set-aside/{}",
+        telling_name(server, number, from, &plan.to)
+    );
     let staging = stage::folder_name(number);
     let within = |folder: &str, path: &RelPath| RelPath::parse(&format!("{folder}/{path}"));
     let mut moves = Vec::new();
@@ -172,19 +182,35 @@ fn open_journal(ledger: &Ledger, plan: &Plan, number: i64, was_up: bool) -> Resu
         change.and_then(|change| change.to.clone())
     };
     let old = ledger.remembered()?;
-    let known = plan
-        .actions
-        .iter()
-        .filter(|action| action.source.is_some() || action.what == What::Edit);
+    let known = plan.actions.iter().filter(|action| {
+        action.source.is_some() || action.under.is_some() || action.what == What::Edit
+    });
     let puts = known.map(|action| Put {
         path: action.path.clone(),
-        hash: action.after.clone().unwrap_or_default(),
+        hash: action
+            .shipped
+            .as_ref()
+            .or(action.after.as_ref())
+            .cloned()
+            .unwrap_or_default(),
         owner: action.component.as_ref().map(|id| match &action.member {
             Some(member) => ledger_name(member, Some(id)),
             None => id.clone(),
         }),
-        version: action.component.as_ref().and_then(version_of),
-        shipped: action.what != What::Edit,
+        version: action
+            .component
+            .as_ref()
+            .and_then(version_of)
+            .or_else(|| old.get(&action.path)?.version.clone()),
+        shipped: match action.source {
+            Some(_) => action.what != What::Edit,
+            None => old.get(&action.path).is_some_and(|known| known.shipped),
+        },
+        under: action.under.as_ref().map(|under| Beneath {
+            owner: under.component.clone(),
+            version: under.version.clone(),
+            hash: under.hash.clone(),
+        }),
     });
     let gone = plan.of(What::SetAside).map(|action| action.path.clone());
     Ok(Journal {
@@ -288,25 +314,8 @@ impl Run<'_, '_> {
     fn second_backup(&mut self, first: &Pass) -> Result<Pass> {
         self.begins(Step::SecondBackup);
         let pass = backup::pass(self.server, Some(first))?;
-        let day = jiff::Zoned::now().strftime("%Y-%m-%d").to_string();
-        let safe = |text: &str| -> String {
-            let fine = |c: char| {
-                if c.is_ascii_alphanumeric() || "._-+".contains(c) {
-                    c
-                } else {
-                    '-'
-                }
-            };
-            text.chars().map(fine).collect()
-        };
         let journal = &self.journal;
-        let name = format!(
-            "{:04}-{}-{}-to-{}-{day}",
-            journal.number,
-            safe(&self.server.config.name),
-            safe(&journal.from),
-            safe(&journal.to)
-        );
+        let name = telling_name(self.server, journal.number, &journal.from, &journal.to);
         self.journal.backup = Some(backup::finish(self.server, &pass, &name)?);
         let what = format!("{} bytes had changed since", pass.read_bytes);
         self.done(Step::SecondBackup, what);
@@ -359,6 +368,11 @@ impl Run<'_, '_> {
             backup: backup.clone(),
         };
         self.record(ledger, &way_back)?;
+        for change in &plan.components {
+            if let Some(variant) = &change.variant {
+                ledger.choose(&change.id, variant)?;
+            }
+        }
         self.clean_up_staging();
         Journal::end(&self.server.folder)?;
         Ok(Report {
@@ -463,7 +477,7 @@ impl Run<'_, '_> {
         );
         self.done(
             Step::Verify,
-            format!("{all} of {all} add-ons are loaded, {versions} of them in a stated version"),
+            format!("{all} of {all} components are loaded, {versions} of them in a stated version"),
         );
         Ok(Some((all, all)))
     }
@@ -574,9 +588,25 @@ pub(crate) fn free_name(path: impl Fn(&str) -> PathBuf) -> PathBuf {
     all.find(|path| !path.exists()).unwrap_or_else(|| path(""))
 }
 
+/// A name for what an operation leaves behind: number, server, versions and day.
+fn telling_name(server: &Server, number: i64, from: &str, to: &str) -> String {
+    let day = jiff::Zoned::now().strftime("%Y-%m-%d");
+    let safe = |text: &str| -> String {
+        let fine = |c: char| c.is_ascii_alphanumeric() || "._-+".contains(c);
+        text.chars()
+            .map(|c| if fine(c) { c } else { '-' })
+            .collect()
+    };
+    let server = safe(&server.config.name);
+    format!("{number:04}-{server}-{}-to-{}-{day}", safe(from), safe(to))
+}
+
 /// Makes sure that a folder for set-aside files can be made before anything is moved there.
-pub(crate) fn make_aside(server: &Server, number: i64) -> Result<String> {
-    let name = format!(".lantern/set-aside/{number:04}");
+pub(crate) fn make_aside(server: &Server, number: i64, from: &str, to: &str) -> Result<String> {
+    let name = format!(
+        ".lantern/set-aside/{}",
+        telling_name(server, number, from, to)
+    );
     let path = server.folder.root().join(&name);
     fs::create_dir_all(&path).at("making the folder", &path)?;
     Ok(name)

@@ -2,8 +2,10 @@
 
 use crate::archive::{Archive, ArchiveFault};
 use crate::config::Server;
+use crate::depot::download_hash;
 use crate::error::{At, Error, Result};
 use crate::folder::hash_file;
+use crate::layers;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Action, Plan, What};
 use std::collections::{BTreeMap, BTreeSet};
@@ -62,7 +64,7 @@ fn fill(
     let (mut done, total) = (0, plan.staged_bytes());
     for (index, archive) in plan.archives.iter().enumerate() {
         let path = PathBuf::from(&archive.file);
-        let found = hash_file(&path)?;
+        let found = download_hash(&path)?;
         let other = |path: &Path, expected: &str, found: &str| Error::OtherArchive {
             path: path.into(),
             expected: expected[..12.min(expected.len())].into(),
@@ -122,7 +124,8 @@ fn fill(
             });
         }
     }
-    if let Some(edit) = &plan.order {
+    keep_layers(server, plan, root)?;
+    for edit in &plan.edits {
         let to = root.join(edit.path.as_str());
         if let Some(parent) = to.parent() {
             fs::create_dir_all(parent).at("making the folder", parent)?;
@@ -134,6 +137,36 @@ fn fill(
         File::open(&to)
             .and_then(|file| file.sync_all())
             .at("syncing", &to)?;
+    }
+    Ok(())
+}
+
+/// Keeps copies of what lies over and under one another, so that either can be put back by itself.
+fn keep_layers(server: &Server, plan: &Plan, root: &Path) -> Result<()> {
+    for action in &plan.actions {
+        let Some(under) = &action.under else {
+            continue;
+        };
+        let here = server.folder.path(&action.path)?;
+        if let Some(hash) = &action.after {
+            let staged = root.join(action.path.as_str());
+            let from = if staged.exists() { &staged } else { &here };
+            layers::keep(&server.folder, from, hash)?;
+        }
+        let Some(source) = &under.source else {
+            layers::keep(&server.folder, &here, &under.hash)?;
+            continue;
+        };
+        let archive = Path::new(&plan.archives[source.archive].file);
+        let Some(entry) = &source.entry else {
+            layers::keep(&server.folder, archive, &under.hash)?;
+            continue;
+        };
+        let beside = root.join(".under");
+        let wanted = BTreeMap::from([(RelPath::parse(entry)?, beside.clone())]);
+        Archive::open(archive)?.unpack(&wanted, archive, &mut |_, _| {})?;
+        layers::keep(&server.folder, &beside, &under.hash)?;
+        fs::remove_file(&beside).at("removing", &beside)?;
     }
     Ok(())
 }

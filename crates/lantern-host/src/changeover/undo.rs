@@ -43,7 +43,10 @@ pub fn undo(
     if let Some(journal) = Journal::read(&server.folder)? {
         return take_back_cut_off(server, ledger, journal, tell);
     }
-    let last = ledger.last_changeover()?.ok_or(Error::NothingToUndo)?;
+    let last = ledger.last_changeover()?;
+    let last = last
+        .filter(|last| !last.is_thinned())
+        .ok_or(Error::NothingToUndo)?;
     let way_back: WayBack =
         serde_json::from_str(&last.way_back).map_err(|error| Error::Config {
             path: server.folder.own("ledger.db"),
@@ -55,7 +58,7 @@ pub fn undo(
         state => state != State::Down,
     };
     let number = ledger.next_number()?;
-    let aside = make_aside(server, number)?;
+    let aside = make_aside(server, number, &last.to, &last.from)?;
     let (mut moves, set_aside) = plan_moves(server, ledger, &way_back, &aside)?;
     let mut journal = Journal {
         kind: "undo".into(),

@@ -318,7 +318,7 @@ impl<'a> Console<'a> {
                 loaded.insert(Id::new(id), version);
             }
         };
-        if let Some(pattern) = &rule.loaded {
+        for pattern in rule.loaded.iter().chain(&rule.framework) {
             started.lines.iter().for_each(|line| note(pattern, line));
         }
         if let Some(list) = &rule.list {

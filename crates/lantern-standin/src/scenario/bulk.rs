@@ -1,6 +1,6 @@
 //! A server folder of the size that real ones have, for measurements.
 
-use super::{build_files, padding, put, zipped};
+use super::{GATE, build_files, framework_files, gate, padding, put, zipped};
 use std::io;
 use std::path::Path;
 
@@ -20,10 +20,10 @@ pub fn bulk(dir: &Path) -> io::Result<()> {
     for (name, text) in build_files("5.1.0", &standin) {
         put(&dir.join(name), text.as_bytes())?;
     }
-    put(
-        &dir.join("framework/framework.toml"),
-        b"id = \"trellis\"\nversion = \"1.8.0\"\nserver = \">=5.0 <5.4\"\n",
-    )?;
+    for (name, text) in framework_files("1.8.0", ">=5.0 <5.4") {
+        put(&dir.join("framework").join(name), text.as_bytes())?;
+    }
+    put(&dir.join(GATE), gate("1.8.0").as_bytes())?;
     for number in 0..SMALL_FILES {
         let length = 200 + number * 7_919 % SMALL_BYTES;
         let path = format!("framework/parts/{:03}/{number:05}.bin", number % 120);

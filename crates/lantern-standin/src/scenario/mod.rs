@@ -1,6 +1,7 @@
 //! The made-up servers, catalogue and releases of the demo.
 
 mod bulk;
+mod orchard;
 mod others;
 
 pub use bulk::bulk;
@@ -202,8 +203,9 @@ start market-stall
 start night-watch
 ";
 
-/// Makes everything in `dir`: `halcyon-terrace`, `tramway-loop`, `arbour-deck` and `triad-north`
-/// (servers), `depot` (a catalogue with its releases) and `drop` (archives fetched by hand).
+/// Makes everything in `dir`: `halcyon-terrace`, `halcyon-orchard`, `tramway-loop`, `arbour-deck` and `triad-north`
+/// (servers), `depot` (a catalogue with its releases), `drop` and `orchard-drop` (archives fetched by
+/// hand).
 pub fn make(dir: &Path) -> io::Result<()> {
     let terrace = dir.join("halcyon-terrace");
     if terrace.exists() {
@@ -214,34 +216,17 @@ pub fn make(dir: &Path) -> io::Result<()> {
     }
     let standin = std::env::current_exe()?;
     let standin = standin.display().to_string();
-    // A port that is free now, so that several demos can run side by side.
-    let port = TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port();
-
-    for (name, content) in build_files("5.1.0", &standin) {
-        put(&terrace.join(name), content.as_bytes())?;
-    }
-    for (name, content) in framework_files("1.8.0", ">=5.0 <5.4") {
-        put(&terrace.join("framework").join(name), content.as_bytes())?;
-    }
+    server(&terrace, &standin, SETTINGS)?;
     for addon in INSTALLED {
         let name = format!("{}-{}.vpk", addon.0, addon.1);
         put(&terrace.join("addons").join(name), &packed(addon)?)?;
     }
-    put(
-        &terrace.join("greenhouse.conf"),
-        SETTINGS.replace("{port}", &port.to_string()).as_bytes(),
-    )?;
-    put(
-        &terrace.join("start.sh"),
-        b"#!/bin/sh\n# Starts the greenhouse.\nexec sh server/halcyon\n",
-    )?;
     put(&terrace.join("barred.txt"), b"# nobody so far\n")?;
     put(
         &terrace.join("players/ilva.toml"),
         b"beds = 14\nfavourite = \"moon melon\"\n",
     )?;
     put(&terrace.join("players/oro.toml"), b"beds = 3\n")?;
-    put(&terrace.join("worlds/orbit-garden/days"), b"211\n")?;
     put(
         &terrace.join("worlds/orbit-garden/soil.bin"),
         &padding("soil", 2_000_000),
@@ -263,11 +248,8 @@ pub fn make(dir: &Path) -> io::Result<()> {
         let name = format!("halcyon-{version}.zip");
         listed.push(release(facts, &releases, &name, &archive)?);
     }
-    let files = framework_files("2.2.0", ">=5.4");
-    let files = files
-        .iter()
-        .map(|(name, text)| (format!("framework/{name}"), text));
-    let files: Vec<(String, &String)> = files.collect();
+    let mut files = framework_files("2.2.0", ">=5.4");
+    files.push((format!("overlay/{GATE}"), gate("2.2.0")));
     let archive = zipped(
         files
             .iter()
@@ -296,6 +278,7 @@ pub fn make(dir: &Path) -> io::Result<()> {
     )?;
 
     put(&dir.join("drop/sun-clock-2.1.0.vpk"), &packed(&FAULTY)?)?;
+    orchard::orchard(dir, &standin)?;
     others::tramway(dir)?;
     others::arbour(dir)?;
     others::triad(dir)
@@ -306,7 +289,7 @@ const PROGRAM_BYTES: usize = 6_000;
 
 fn build_files(version: &str, standin: &str) -> Vec<(String, String)> {
     let program = format!(
-        "#!/bin/sh\n# The Halcyon server program, build {version}.\nexec '{}' halcyon --build {version}\n",
+        "#!/bin/sh\n# The Halcyon server program, build {version}.\nexec '{}' halcyon --build {version} \"$@\"\n",
         standin.replace('\'', "'\\''")
     );
     // Of one size wherever the stand-in lies.
@@ -318,15 +301,24 @@ fn build_files(version: &str, standin: &str) -> Vec<(String, String)> {
             format!("id = \"halcyon\"\ntitle = \"Halcyon\"\nversion = \"{version}\"\n"),
         ),
         ("server/halcyon".into(), program),
+        (GATE.into(), format!("bare gate of {version}\n").repeat(20)),
     ]
 }
 
+/// The file of the build that the framework lays its own over.
+const GATE: &str = "server/gate.bin";
+
+fn gate(version: &str) -> String {
+    format!("lattice {version}\n").repeat(30)
+}
+
 fn framework_files(version: &str, server: &str) -> Vec<(String, String)> {
+    let hash = blake3::hash(gate(version).as_bytes()).to_hex();
     vec![
         (
             "framework.toml".into(),
             format!(
-                "id = \"trellis\"\ntitle = \"Trellis\"\nversion = \"{version}\"\nserver = \"{server}\"\nside = \"server\"\n"
+                "id = \"trellis\"\ntitle = \"Trellis\"\nversion = \"{version}\"\nserver = \"{server}\"\nside = \"server\"\n\n[overlay]\n\"{GATE}\" = \"{hash}\"\n"
             ),
         ),
         (
@@ -334,6 +326,24 @@ fn framework_files(version: &str, server: &str) -> Vec<(String, String)> {
             format!("lattice of {version}\n").repeat(400),
         ),
     ]
+}
+
+/// A server folder with build 5.1 and its framework laid over it, and a free port.
+fn server(dir: &Path, standin: &str, settings: &str) -> io::Result<()> {
+    // A port that is free now, so that several demos can run side by side.
+    let port = TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port();
+    for (name, content) in build_files("5.1.0", standin) {
+        put(&dir.join(name), content.as_bytes())?;
+    }
+    for (name, content) in framework_files("1.8.0", ">=5.0 <5.4") {
+        put(&dir.join("framework").join(name), content.as_bytes())?;
+    }
+    put(&dir.join(GATE), gate("1.8.0").as_bytes())?;
+    let settings = settings.replace("{port}", &port.to_string());
+    put(&dir.join("greenhouse.conf"), settings.as_bytes())?;
+    let start = "#!/bin/sh\n# Starts the greenhouse.\nexec sh server/halcyon --lattice 1.8.0\n";
+    put(&dir.join("start.sh"), start.as_bytes())?;
+    put(&dir.join("worlds/orbit-garden/days"), b"211\n")
 }
 
 fn descriptor(addon: &Addon) -> String {

@@ -77,7 +77,7 @@ fn show(look: &Look, cli: &Cli, report: &Report) {
     look.say(&look.paint(Means::Good, &format!("Done. {down}")));
     if let Some((loaded, expected)) = report.loaded {
         look.say(&format!(
-            "  {loaded} of {expected} add-ons are loaded as planned"
+            "  {loaded} of {expected} components are loaded as planned"
         ));
     }
     look.say(&format!("  backup of the keep list: {}", report.backup));

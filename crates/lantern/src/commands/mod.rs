@@ -1,10 +1,12 @@
 //! One file for each command: an `Args` struct whose doc comments are the help, and one function.
 
+pub mod acquire;
 pub mod adopt;
 pub mod changeover;
 pub mod client;
 pub mod demo;
 pub mod family;
+pub mod history;
 pub mod outlook;
 pub mod plan;
 mod question;
@@ -29,6 +31,7 @@ use lantern_host::lock::Lock;
 /// Whatever the host says; `fail` tells it.
 pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
     match &cli.command {
+        Command::Acquire(args) => acquire::run(args, cli, look),
         Command::Adopt(args) => adopt::run(args, look),
         Command::Survey(args) => survey::run(args, cli, look),
         Command::Outlook(args) => outlook::run(args, cli, look),
@@ -36,6 +39,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Why(args) => why::run(args, cli, look),
         Command::Changeover(args) => changeover::run(args, cli, look),
         Command::Undo(args) => undo::run(args, cli, look),
+        Command::History(args) => history::run(args, cli, look),
         Command::Client(args) => client::run(args, cli, look),
         Command::Console(args) => server::run(args, cli, look),
         Command::Family(args) => family::run(args, look),

@@ -11,9 +11,10 @@ use lantern_core::order::LineChange;
 use lantern_core::plan::{Plan, Verdict, What};
 use lantern_host::Result;
 use lantern_host::config::Server;
+use lantern_host::durable;
 use lantern_host::ledger::Ledger;
+use lantern_host::planning::{self, Wish};
 use lantern_host::survey::{Depth, survey};
-use lantern_host::{durable, planning};
 use serde_json::json;
 use std::path::{Path, PathBuf};
 
@@ -27,6 +28,12 @@ pub struct PlanArgs {
     sources: Sources,
     #[command(flatten)]
     wishes: Wishes,
+    /// Choose a variant of a pack; it is remembered
+    #[arg(long, value_name = "ID=NAME")]
+    variant: Vec<String>,
+    /// Put what a release would write into the keep list beside it, as *.new
+    #[arg(long)]
+    beside: bool,
     /// Where the plan goes; otherwise .lantern/next.plan.json
     #[arg(long, value_name = "FILE")]
     out: Option<PathBuf>,
@@ -50,7 +57,11 @@ pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
     let mut ledger = Ledger::open(&server.folder)?;
     let found = survey(&server, &mut ledger, Depth::Usual)?;
     let mut depot = args.sources.read(&server, look)?;
-    let wish = args.wishes.to(args.to.as_deref().unwrap_or(planning::SAME));
+    let wish = Wish {
+        variant: args.variant.clone(),
+        beside: args.beside,
+        ..args.wishes.to(args.to.as_deref().unwrap_or(planning::SAME))
+    };
     let question = planning::request(&server, &found, &mut depot, &wish)?;
     let saved = question.to_json(&server.family.versions);
     durable::write(&server.folder.own("next.request.json"), saved.as_bytes())?;
@@ -58,7 +69,9 @@ pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
         durable::write(path, saved.as_bytes())?;
     }
     let selection = planning::select(&question)?;
-    let plans = planning::plans(&server, &found, &depot, &question, selection)?;
+    let plans = planning::plans(
+        &server, &found, &depot, &question, selection, &wish, &ledger,
+    )?;
     let out = args
         .out
         .clone()
@@ -161,7 +174,6 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
             of(Verdict::Stays)
         ),
     ));
-    look.say("");
     let changed = plan
         .components
         .iter()
@@ -207,6 +219,7 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
         })
         .collect();
     if !rows.is_empty() {
+        look.say("");
         look.table(
             &["", "kind", "id", "from", "to", "size", "files", "why"],
             rows,
@@ -221,9 +234,16 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
     if !stays.is_empty() {
         look.say(&format!("\n  stay as they are: {}", stays.join(", ")));
     }
-    if let Some(order) = &plan.order {
-        look.say(&format!("\n  load order, {}:", order.path));
-        for line in &order.lines {
+    for edit in &plan.edits {
+        let order = server.family.order.as_ref();
+        let is_order = order.is_some_and(|rule| rule.file.matches(edit.path.as_str()));
+        let what = if is_order {
+            "load order"
+        } else {
+            "start script"
+        };
+        look.say(&format!("\n  {what}, {}:", edit.path));
+        for line in &edit.lines {
             let (added, removed) = (
                 |t: &str| look.paint(Means::Good, &format!("    + {t}")),
                 |n: usize, t: &str| look.paint(Means::Bad, &format!("    - {t}   (line {n})")),
@@ -253,7 +273,7 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 What::Edit => "edit",
             };
             let nobodys = match action.what {
-                What::Edit => "the load order",
+                What::Edit => "the place's own",
                 _ => "nobody's",
             };
             let owner = action.component.as_ref().map_or(nobodys, |id| id.as_str());

@@ -3,9 +3,9 @@
 use crate::look::{Look, Means, count};
 use clap::Args;
 use lantern_core::resolve::{Policy, Prefer};
-use lantern_host::Result;
 use lantern_host::config::Server;
 use lantern_host::depot::Depot;
+use lantern_host::{Result, acquire};
 use std::path::PathBuf;
 
 /// Where releases come from.
@@ -31,6 +31,10 @@ impl Sources {
         }
         for path in server.drop_folders().iter().chain(&self.from) {
             depot.add_drop_folder(path, &server.family)?;
+        }
+        let made = server.folder.own(acquire::FOLDER);
+        if made.is_dir() {
+            depot.add_acquired(&made, &server.family)?;
         }
         for (place, why) in &depot.left_out {
             let word = look.paint_error(Means::Caution, "left out");
@@ -92,6 +96,8 @@ impl Wishes {
             drop: self.drop.clone(),
             keep: self.keep.clone(),
             only: self.only.clone(),
+            variant: Vec::new(),
+            beside: false,
             policy: Policy {
                 early: self.allow_early,
                 untested: self.allow_untested,

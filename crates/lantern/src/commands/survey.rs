@@ -225,7 +225,7 @@ fn component_json(component: &Component) -> Value {
         "started_by": component.started_by,
         "pack": component.group,
         "place": component.place,
-        "data": component.data,
+        "data": component.holdings.data,
         "files": component.files.len(),
         "bytes": component.bytes(),
         "state": component.state,

@@ -110,6 +110,8 @@ fn every_key_of_a_format_is_on_its_page() {
             broken("[[reader]]\nfiles = [{ notation = \"x\" }]"),
         ),
         ("family.md", broken("ids = { x = 1 }")),
+        ("family.md", broken("[[pin]]\nx = 1")),
+        ("family.md", broken("[[reader]]\nparts = [{ x = 1 }]")),
         (
             "lantern-toml.md",
             toml_edit::de::from_str::<Config>("x = 1")
@@ -119,6 +121,18 @@ fn every_key_of_a_format_is_on_its_page() {
         (
             "lantern-toml.md",
             toml_edit::de::from_str::<Config>("limits = { x = 1 }")
+                .unwrap_err()
+                .to_string(),
+        ),
+        (
+            "lantern-toml.md",
+            toml_edit::de::from_str::<Config>("acquire = { x = 1 }")
+                .unwrap_err()
+                .to_string(),
+        ),
+        (
+            "lantern-toml.md",
+            toml_edit::de::from_str::<Config>("acquire = { runtime = { x = 1 } }")
                 .unwrap_err()
                 .to_string(),
         ),

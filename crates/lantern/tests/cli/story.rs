@@ -77,7 +77,7 @@ fn the_world_comes_back_only_when_asked() {
             .path("halcyon-terrace/worlds/orbit-garden/new-bed")
             .exists()
     );
-    let aside = "halcyon-terrace/.lantern/set-aside/0002/worlds/orbit-garden";
+    let aside = world.aside("halcyon-terrace", "0002") + "/worlds/orbit-garden";
     assert_eq!(world.read(&format!("{aside}/new-bed")), "planted after");
     assert_eq!(world.read(&format!("{aside}/days")), "213\n");
 }
@@ -106,7 +106,7 @@ fn what_was_edited_since_is_set_aside_and_said() {
     );
     assert!(
         world
-            .read("halcyon-terrace/.lantern/set-aside/0002/greenhouse.conf")
+            .read(&(world.aside("halcyon-terrace", "0002") + "/greenhouse.conf"))
             .contains("seats = 30")
     );
 }

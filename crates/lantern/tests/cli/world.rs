@@ -74,6 +74,17 @@ impl World {
         self.write(path, text.replace(from, to));
     }
 
+    /// The folder of what an operation set aside, by its number.
+    pub fn aside(&self, server: &str, number: &str) -> String {
+        let root = format!("{server}/.lantern/set-aside");
+        let mut names = fs::read_dir(self.path(&root)).unwrap().map(|entry| {
+            let name = entry.unwrap().file_name();
+            name.into_string().unwrap()
+        });
+        let name = names.find(|name| name.starts_with(&format!("{number}-")));
+        format!("{root}/{}", name.unwrap())
+    }
+
     /// Writes a zip archive.
     pub fn zip(&self, path: &str, files: &[(&str, &str)]) {
         fs::create_dir_all(self.path(path).parent().unwrap()).unwrap();

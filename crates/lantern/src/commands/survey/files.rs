@@ -81,7 +81,8 @@ pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<Row<'a>> {
     let data = |path: &RelPath| {
         let mut holders = components.iter();
         holders.find(|c| {
-            c.data
+            c.holdings
+                .data
                 .as_ref()
                 .is_some_and(|d| path.below(d.as_str()).is_some())
         })

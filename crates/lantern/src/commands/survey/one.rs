@@ -76,7 +76,7 @@ fn one(component: &Component, found: &Survey, look: &Look) {
         words.join(", ")
     };
     let ids = |ids: &[Id]| ids.iter().map(Id::as_str).collect::<Vec<_>>().join(", ");
-    let data = component.data.as_ref().map(|data| {
+    let data = component.holdings.data.as_ref().map(|data| {
         let inside = found
             .files
             .iter()

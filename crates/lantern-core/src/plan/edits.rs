@@ -1,0 +1,152 @@
+//! The texts that a plan changes: the load order, and what start scripts pin.
+
+use super::{DrawFault, Payload, Situation, TextEdit};
+use crate::catalogue::Offer;
+use crate::component::{Facts, Id, Kind};
+use crate::family::{OrderKind, Pin};
+use crate::order::{self, LineChange};
+use crate::path::RelPath;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// The server as the plan leaves it.
+pub(super) struct Afterwards<'a> {
+    /// The add-ons: facts, and whether they run.
+    pub(super) addons: &'a BTreeMap<&'a Id, (&'a Facts, bool)>,
+    /// Where each component lies.
+    pub(super) places: &'a BTreeMap<&'a Id, &'a RelPath>,
+    /// What comes.
+    pub(super) moving: &'a [(&'a Offer, &'a Payload)],
+}
+
+/// Every text that changes, by path.
+pub(super) fn edits(
+    situation: &Situation<'_>,
+    after: &Afterwards<'_>,
+) -> Result<Vec<TextEdit>, DrawFault> {
+    let mut edits: BTreeMap<RelPath, TextEdit> = BTreeMap::new();
+    if let Some((path, _)) = situation.order {
+        let (text, lines) = load_order(situation, after)?;
+        if !lines.is_empty() {
+            let edit = TextEdit {
+                path: path.clone(),
+                text,
+                lines,
+            };
+            edits.insert(path.clone(), edit);
+        }
+    }
+    for (path, text) in situation.scripts {
+        for pin in &situation.family.pins {
+            if !pin.file.matches(path.as_str()) {
+                continue;
+            }
+            let Some(becomes) = pinned(pin, situation, after) else {
+                continue;
+            };
+            let now = edits.get(path).map_or(text, |edit| &edit.text);
+            let (text, lines) = order::set_value(&pin.line, now, &becomes);
+            if lines.is_empty() {
+                continue;
+            }
+            let edit = edits.entry(path.clone()).or_insert_with(|| TextEdit {
+                path: path.clone(),
+                text: String::new(),
+                lines: Vec::new(),
+            });
+            edit.text = text;
+            edit.lines.extend(lines);
+        }
+    }
+    Ok(edits.into_values().collect())
+}
+
+/// What a pin has to be; none when it speaks of something that is not there.
+fn pinned(pin: &Pin, situation: &Situation<'_>, after: &Afterwards<'_>) -> Option<String> {
+    let mut text = pin.becomes.clone();
+    for kind in [Kind::Build, Kind::Framework, Kind::Pack] {
+        if !text.contains(&format!("{{{kind}.")) {
+            continue;
+        }
+        let coming = after.moving.iter().map(|(offer, _)| &offer.facts);
+        let here = situation.inventory.components.iter().map(|c| &c.facts);
+        let facts = coming.chain(here).find(|facts| facts.kind == kind)?;
+        let file = after.places.get(&facts.id).map_or("", |place| place.name());
+        text = text.replace(&format!("{{{kind}.version}}"), facts.version.as_str());
+        text = text.replace(&format!("{{{kind}.file}}"), file);
+    }
+    Some(text)
+}
+
+fn load_order(
+    situation: &Situation<'_>,
+    after: &Afterwards<'_>,
+) -> Result<(String, Vec<LineChange>), DrawFault> {
+    let (Some(rule), Some((_, text))) = (&situation.family.order, situation.order) else {
+        return Ok((String::new(), Vec::new()));
+    };
+    let running = after.addons.iter().filter(|(_, (_, on))| *on);
+    let inventory = situation.inventory;
+    Ok(match rule.kind {
+        OrderKind::Flags => {
+            let flags = running.map(|(id, _)| ((*id).clone(), true)).collect();
+            let gone = inventory.components.iter().map(|c| &c.facts.id);
+            let gone = gone.filter(|id| inventory.get(id).is_some_and(|c| c.on.is_some()));
+            let gone = gone
+                .filter(|id| !after.addons.contains_key(id))
+                .cloned()
+                .collect();
+            order::write_flags(rule, text, &flags, &gone)
+        }
+        OrderKind::Sequence | OrderKind::List => {
+            let places = after.places;
+            let entries = &inventory.order;
+            // An add-on that a category's entry starts has none of its own.
+            let entry_of = |id: &Id| {
+                let place = places.get(id);
+                let by = place.and_then(|place| order::starter(rule, entries, id, place));
+                by.map_or(id.clone(), |line| line.id.clone())
+            };
+            let mut wanted: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
+            for (id, follows) in must_follow(after.addons) {
+                let entry = entry_of(&id);
+                let follows = follows.iter().map(&entry_of).filter(|f| *f != entry);
+                let follows: BTreeSet<Id> = follows.collect();
+                wanted.entry(entry).or_default().extend(follows);
+            }
+            let current: Vec<Id> = entries.iter().map(|line| line.id.clone()).collect();
+            // An entry for something that is not installed is the administrator's own affair.
+            for id in current.iter().filter(|id| inventory.get(id).is_none()) {
+                wanted.entry(id.clone()).or_default();
+            }
+            let order = order::arrange(&wanted, &current)?;
+            match rule.kind {
+                OrderKind::List => order::write_list(rule, text, &order),
+                OrderKind::Sequence | OrderKind::Flags => order::write_sequence(rule, text, &order),
+            }
+        }
+    })
+}
+
+/// For each add-on that runs: those that have to be started before it.
+fn must_follow(after: &BTreeMap<&Id, (&Facts, bool)>) -> BTreeMap<Id, BTreeSet<Id>> {
+    let provided: BTreeMap<&Id, &Id> = after
+        .values()
+        .flat_map(|(facts, _)| facts.provides.iter().map(|p| (&p.id, &facts.id)))
+        .collect();
+    let real = |id: &Id| provided.get(id).copied().unwrap_or(id).clone();
+    let running = || after.iter().filter(|(_, (_, on))| *on);
+    let mut follow: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
+    for (id, (facts, _)) in running() {
+        let needed = facts.needs.iter().chain(&facts.uses).map(|need| &need.id);
+        let first = needed.chain(&facts.terms.after).map(real);
+        follow.entry((*id).clone()).or_default().extend(first);
+    }
+    for (id, (facts, _)) in running() {
+        for later in facts.terms.before.iter().map(real) {
+            if let Some(follows) = follow.get_mut(&later) {
+                follows.insert((*id).clone());
+            }
+        }
+    }
+    follow
+}

@@ -1,0 +1,219 @@
+//! What a release would put where.
+
+use super::DrawFault;
+use crate::component::{Facts, Id};
+use crate::descriptor::Holdings;
+use crate::family::{Part, Reader, Shape};
+use crate::inventory::Component;
+use crate::path::RelPath;
+use crate::tree::root_in_archive;
+
+/// The files that an offer would put into the server folder.
+#[derive(Debug, Clone)]
+pub struct Payload {
+    /// The component's folder, or its archive.
+    pub place: RelPath,
+    /// What it is made of.
+    pub shape: Shape,
+    /// The reader that knows it.
+    pub reader: String,
+    /// The files.
+    pub files: Vec<PayloadFile>,
+    /// For a pack: its members.
+    pub members: Vec<Member>,
+    /// What it lays claim to besides its place.
+    pub holdings: Holdings,
+    /// Which of its variants.
+    pub variant: Option<String>,
+    /// The folder in the archive that it was found in, where that is deeper than expected.
+    pub found_in: Option<String>,
+}
+
+/// A member of a pack that is offered.
+#[derive(Debug, Clone)]
+pub struct Member {
+    /// The folder or archive it would be.
+    pub place: RelPath,
+    /// What that is made of.
+    pub shape: Shape,
+    /// What it says of itself.
+    pub facts: Facts,
+}
+
+/// Where a release goes.
+#[derive(Debug, Clone)]
+pub struct Laid {
+    /// The component's folder, or its archive.
+    pub place: RelPath,
+    /// Its files.
+    pub files: Vec<PayloadFile>,
+    /// The folder in the archive that it was found in, where that is deeper than expected.
+    pub found_in: Option<String>,
+}
+
+/// One file that an offer would put into the server folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PayloadFile {
+    /// Where it goes.
+    pub path: RelPath,
+    /// The entry of the archive; none when the archive itself is the file.
+    pub entry: Option<String>,
+    /// Its size.
+    pub bytes: u64,
+    /// BLAKE3 of its content in hexadecimal.
+    pub hash: String,
+}
+
+impl Payload {
+    /// The member that a path belongs to.
+    pub(super) fn member_at(&self, path: &RelPath) -> Option<&Id> {
+        let mut members = self.members.iter();
+        let member = members
+            .find(|member| *path == member.place || path.below(member.place.as_str()).is_some());
+        member.map(|member| &member.facts.id)
+    }
+}
+
+/// Says where the files of a release go.
+///
+/// `entries` are the archive's files as name, size and BLAKE3; `archive` is size and BLAKE3 of the
+/// archive itself. A folder that is already there stays where it is. Of a release with variants only
+/// the files of `variant` are laid out.
+///
+/// # Errors
+/// When the family does not say where, or a path is not fit to be written.
+pub fn lay_out(
+    reader: &Reader,
+    facts: &Facts,
+    installed: Option<&Component>,
+    variant: Option<&str>,
+    entries: &[(String, u64, String)],
+    archive: (u64, &str),
+) -> Result<Laid, DrawFault> {
+    let id = &facts.id;
+    let path_fault = |fault| DrawFault::Path {
+        id: id.clone(),
+        fault,
+    };
+    let place = match (installed.and_then(|c| c.place.as_ref()), reader.shape) {
+        (Some(place), Shape::Folder | Shape::Group) => place.clone(),
+        _ => {
+            let template = reader
+                .install
+                .as_deref()
+                .ok_or_else(|| DrawFault::NoPlace { id: id.clone() })?;
+            let text = template.replace("{id}", id.as_str());
+            let text = text.replace("{version}", facts.version.as_str().trim_start_matches('#'));
+            RelPath::parse(&text).map_err(path_fault)?
+        }
+    };
+    if reader.shape.is_one_file() {
+        let file = PayloadFile {
+            path: place.clone(),
+            entry: None,
+            bytes: archive.0,
+            hash: archive.1.into(),
+        };
+        return Ok(Laid {
+            place,
+            files: vec![file],
+            found_in: None,
+        });
+    }
+    let names: Vec<&str> = entries.iter().map(|(name, ..)| name.as_str()).collect();
+    let root =
+        root_in_archive(reader, &names).ok_or_else(|| DrawFault::NoRoot { id: id.clone() })?;
+    let mut files = Vec::new();
+    for (name, bytes, hash) in entries {
+        let Some(below) = name.strip_prefix(&root) else {
+            continue;
+        };
+        let path = match part_of(&reader.parts, below, variant) {
+            Goes::ToPlace => place.join(below),
+            Goes::To(path) => RelPath::parse(&path),
+            Goes::Nowhere => continue,
+        };
+        files.push(PayloadFile {
+            path: path.map_err(path_fault)?,
+            entry: Some(name.clone()),
+            bytes: *bytes,
+            hash: hash.clone(),
+        });
+    }
+    // A variant may have its own in the place of what all have.
+    files.sort_by(|a, b| a.path.cmp(&b.path));
+    let of_variant = |file: &PayloadFile| {
+        let below = file
+            .entry
+            .as_deref()
+            .and_then(|entry| entry.strip_prefix(&root));
+        below.is_some_and(|below| {
+            let mut parts = reader.parts.iter();
+            parts.any(|part| {
+                part.from.contains("{variant}") && below_part(part, below, variant).is_some()
+            })
+        })
+    };
+    files.dedup_by(|later, first| {
+        let same = later.path == first.path;
+        if same && of_variant(later) {
+            std::mem::swap(later, first);
+        }
+        same
+    });
+    // A folder around it is usual, unless parts of it go to places of their own.
+    let usual = usize::from(reader.parts.is_empty());
+    let found = root.trim_end_matches('/');
+    let depth = root.matches('/').count();
+    Ok(Laid {
+        place,
+        files,
+        found_in: (depth > usual).then(|| found.to_owned()),
+    })
+}
+
+/// Where an entry of a release goes.
+enum Goes {
+    /// Below the component's own place.
+    ToPlace,
+    /// There.
+    To(String),
+    /// It is of a variant that was not chosen.
+    Nowhere,
+}
+
+fn part_of(parts: &[Part], below: &str, variant: Option<&str>) -> Goes {
+    let mut fitting: Vec<(&Part, &str)> = parts
+        .iter()
+        .filter_map(|part| Some((part, below_part(part, below, variant)?)))
+        .collect();
+    fitting.sort_by_key(|(part, _)| part.from.len());
+    if let Some((part, rest)) = fitting.pop() {
+        let to = part.to.trim_end_matches('/');
+        return Goes::To(match to {
+            "" => rest.to_owned(),
+            to => format!("{to}/{rest}"),
+        });
+    }
+    let other_variant = parts.iter().any(|part| {
+        let stem = part.from.split("{variant}").next().unwrap_or("");
+        part.from.contains("{variant}") && below.starts_with(stem)
+    });
+    if other_variant {
+        Goes::Nowhere
+    } else {
+        Goes::ToPlace
+    }
+}
+
+/// What of an entry's path lies below a part.
+fn below_part<'e>(part: &Part, below: &'e str, variant: Option<&str>) -> Option<&'e str> {
+    let from = match variant {
+        Some(variant) => part.from.replace("{variant}", variant),
+        None if part.from.contains("{variant}") => return None,
+        None => part.from.clone(),
+    };
+    below
+        .strip_prefix(from.trim_end_matches('/'))?
+        .strip_prefix('/')
+}

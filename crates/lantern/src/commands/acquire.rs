@@ -1,0 +1,56 @@
+//! `lantern acquire`
+
+use super::open_settled;
+use crate::cli::{Cli, shell_word};
+use crate::fail;
+use crate::look::{Look, Means, count};
+use crate::progress::at_work;
+use clap::Args;
+use lantern_core::version::Version;
+use lantern_host::{Error, Result, acquire};
+use serde_json::json;
+
+/// Run the recipe that makes the server program, where it cannot be downloaded
+#[derive(Debug, Args)]
+pub struct AcquireArgs {
+    /// The server version to make
+    #[arg(value_name = "VERSION")]
+    version: String,
+}
+
+/// Runs the recipe; nothing of the server is touched.
+pub fn run(args: &AcquireArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(cli, "acquire")?;
+    let version = Version::parse(&args.version, server.family.versions.server)
+        .map_err(|fault| Error::Version(fault.to_string()))?;
+    let turning = at_work("the recipe is at work");
+    let made = acquire::acquire(&server, &version);
+    turning.finish_and_clear();
+    let made = made?;
+    if look.json {
+        look.answer(&json!({
+            "format": 1, "folder": made.folder, "results": made.results, "log": made.log,
+            "runtime": made.runtime, "failed": made.failed,
+        }));
+        return Ok(fail::DONE);
+    }
+    let title = format!(
+        "{} {version} is made: {}.",
+        server.family.build.id,
+        count(made.results.len(), "file", "files")
+    );
+    look.say(&look.paint(Means::Title, &title));
+    for result in &made.results {
+        look.say(&format!("  {result}"));
+    }
+    if let Some(runtime) = &made.runtime {
+        look.say(&format!("  made with a runtime of version {runtime}"));
+    }
+    if let Some(failed) = &made.failed {
+        let note = format!("  note: the recipe ended with a failure, which it may: {failed}");
+        look.say(&look.paint(Means::Caution, &note));
+    }
+    look.say(&format!("  what it printed: {}", shell_word(&made.log)));
+    look.next(&cli.next(&format!("plan --to {version}")));
+    Ok(fail::DONE)
+}

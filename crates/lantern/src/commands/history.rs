@@ -1,0 +1,109 @@
+//! `lantern history`
+
+use super::open_settled;
+use crate::cli::{Cli, shell_word};
+use crate::fail;
+use crate::look::{Look, Means, bytes, count};
+use clap::Args;
+use lantern_host::Result;
+use lantern_host::history::{self, Entry};
+use lantern_host::ledger::Ledger;
+use serde_json::json;
+
+/// Show what was done to the server, and what each time was set aside
+#[derive(Debug, Args)]
+pub struct HistoryArgs {
+    /// Delete what all but the last N times set aside; those can then not be taken back
+    #[arg(long, value_name = "N")]
+    thin: Option<usize>,
+}
+
+/// Shows the history, or thins it out.
+pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(cli, "history")?;
+    let mut ledger = Ledger::open(&server.folder)?;
+    if let Some(keep) = args.thin {
+        let gone = history::thin(&server, &mut ledger, keep)?;
+        let (files, size) = sum(&gone);
+        if look.json {
+            look.answer(
+                &json!({ "format": 1, "thinned": gone.len(), "files": files, "bytes": size }),
+            );
+        } else {
+            look.say(&format!(
+                "{} thinned out: {}, {} given back.",
+                count(gone.len(), "operation", "operations"),
+                count(files, "file", "files"),
+                bytes(size)
+            ));
+        }
+        return Ok(fail::DONE);
+    }
+    let entries = history::history(&server, &ledger)?;
+    if look.json {
+        let entries = entries.iter().map(|entry| {
+            let operation = &entry.operation;
+            json!({
+                "number": operation.number, "kind": operation.kind, "ended_ms": operation.ended_ms,
+                "from": operation.from, "to": operation.to, "undone": operation.undone,
+                "thinned": operation.is_thinned(), "aside": entry.aside, "files": entry.files,
+                "bytes": entry.bytes,
+            })
+        });
+        look.answer(&json!({ "format": 1, "operations": entries.collect::<Vec<_>>() }));
+        return Ok(fail::DONE);
+    }
+    let (files, size) = sum(&entries);
+    look.say(&look.paint(
+        Means::Title,
+        &format!(
+            "{}: {}, {} set aside, {}.",
+            server.config.name,
+            count(entries.len(), "operation", "operations"),
+            count(files, "file", "files"),
+            bytes(size)
+        ),
+    ));
+    if entries.is_empty() {
+        return Ok(fail::DONE);
+    }
+    look.say("");
+    let rows = entries.iter().map(|entry| {
+        let operation = &entry.operation;
+        let when = jiff::Timestamp::from_millisecond(operation.ended_ms).map(|at| {
+            at.to_zoned(jiff::tz::TimeZone::system())
+                .strftime("%Y-%m-%d %H:%M:%S")
+                .to_string()
+        });
+        let state = match (operation.undone, operation.is_thinned()) {
+            (true, _) => "taken back",
+            (_, true) => "thinned out",
+            (_, false) if operation.kind == "changeover" => "in force",
+            _ => "",
+        };
+        vec![
+            operation.number.to_string(),
+            operation.kind.clone(),
+            when.unwrap_or_default(),
+            format!("{} to {}", operation.from, operation.to),
+            state.into(),
+            entry.files.to_string(),
+            bytes(entry.bytes),
+        ]
+    });
+    let heads = ["", "what", "when", "versions", "", "files", "set aside"];
+    look.table(&heads, rows.collect());
+    let aside: Vec<_> = entries.iter().flat_map(|entry| &entry.aside).collect();
+    if !aside.is_empty() {
+        look.say("\n  set aside:");
+    }
+    for path in aside {
+        look.say(&format!("    {}", shell_word(path)));
+    }
+    Ok(fail::DONE)
+}
+
+fn sum(entries: &[Entry]) -> (usize, u64) {
+    let files = entries.iter().map(|entry| entry.files).sum();
+    (files, entries.iter().map(|entry| entry.bytes).sum())
+}

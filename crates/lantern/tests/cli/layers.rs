@@ -1,0 +1,422 @@
+//! Build, framework, pack, add-ons: what goes, what stays, what is laid again.
+
+use crate::world::World;
+use insta::assert_snapshot;
+use std::fs;
+
+const ORCHARD: &str = "halcyon-orchard";
+const PACK: &[&str] = &[
+    "plan",
+    "--to",
+    "5.4",
+    "--from",
+    "orchard-drop",
+    "--catalogue",
+    "depot/verdance.catalogue.json",
+    "--server",
+    ORCHARD,
+];
+
+fn with(args: &[&'static str], more: &[&'static str]) -> Vec<&'static str> {
+    [args, more].concat()
+}
+
+/// The server with the pack, in care, and nobody warned for long.
+fn orchard() -> World {
+    let world = World::demo();
+    world.ok(&["adopt", ORCHARD]);
+    world.edit(
+        "halcyon-orchard/lantern.toml",
+        "seconds = 10",
+        "seconds = 0",
+    );
+    world
+}
+
+fn changeover(world: &World) -> String {
+    world.lantern(&["changeover", "--server", ORCHARD])
+}
+
+/// The tree without what a running server writes, and without lantern's settings.
+fn still(world: &World, server: &str) -> String {
+    let tree = world.tree(server);
+    let lines = tree.lines().filter(|line| !line.starts_with("worlds/"));
+    lines.collect::<Vec<_>>().join("\n")
+}
+
+/// Writes a release of the pack into a drop folder.
+fn pack(world: &World, file: &str, descriptor: &str, more: &[(&str, &str)]) {
+    let files = [&[("pack.toml", descriptor)], more].concat();
+    world.zip(file, &files);
+}
+
+#[test]
+fn a_pack_moves_with_build_framework_and_start_script() {
+    let world = orchard();
+    world.ok(&["console", "start", "--server", ORCHARD]);
+    let before = still(&world, ORCHARD);
+    assert_snapshot!(
+        "pack_survey",
+        world.lantern(&["survey", "--server", ORCHARD])
+    );
+    assert_snapshot!("pack_no_variant", world.lantern(PACK));
+    let wild = with(PACK, &["--variant", "orchard=wild"]);
+    assert_snapshot!("pack_plan", world.lantern(&wild));
+    assert_snapshot!("pack_plan_files", world.lantern(&with(&wild, &["--files"])));
+    let plan = world.read("halcyon-orchard/.lantern/next.plan.json");
+    world.ok(&wild);
+    assert_eq!(plan, world.read("halcyon-orchard/.lantern/next.plan.json"));
+    assert_snapshot!("pack_changeover", changeover(&world));
+    assert_snapshot!("pack_tree", still(&world, ORCHARD));
+    assert!(
+        world
+            .read("halcyon-orchard/config/orchard/weather.toml")
+            .contains("wild")
+    );
+    assert!(
+        world
+            .read("halcyon-orchard/start.sh")
+            .contains("--lattice 2.2.0")
+    );
+    // The variant is remembered, and the same pack again is nothing to do.
+    assert_snapshot!("pack_again", world.lantern(PACK));
+    assert_snapshot!("history", world.lantern(&["history", "--server", ORCHARD]));
+    let stormy = with(
+        PACK,
+        &["--variant", "orchard=stormy", "--keep", "orchard=5.4"],
+    );
+    let again = world.lantern(&stormy);
+    assert!(again.contains("nothing to do"), "{again}");
+    world.ok(&["undo", "--server", ORCHARD]);
+    assert_eq!(before, still(&world, ORCHARD));
+    assert_snapshot!(
+        "history_undone",
+        world.lantern(&["history", "--server", ORCHARD])
+    );
+    assert_snapshot!(
+        "history_thin",
+        world.lantern(&["history", "--thin", "1", "--server", ORCHARD])
+    );
+    assert_snapshot!(
+        "history_thinned",
+        world.lantern(&["history", "--server", ORCHARD])
+    );
+}
+
+#[test]
+fn what_the_administrator_did_to_a_pack_is_carried_over() {
+    let world = orchard();
+    let config = |name: &str| format!("halcyon-orchard/config/orchard/{name}");
+    world.edit(&config("harvest.toml"), "apples = 40", "apples = 50");
+    world.edit(&config("paths.toml"), "pond", "hill");
+    world.write(&config("mine.toml"), "bench = true\n");
+    fs::remove_file(world.path("halcyon-orchard/addons/bee-traffic-0.8.4.vpk")).unwrap();
+    world.edit("halcyon-orchard/greenhouse.conf", "start bee-traffic\n", "");
+    assert_snapshot!(
+        "pack_edited_survey",
+        world.lantern(&["survey", "--server", ORCHARD])
+    );
+    let calm = with(PACK, &["--variant", "orchard=calm"]);
+    assert_snapshot!("pack_edited_plan", world.lantern(&calm));
+    let told = changeover(&world);
+    assert!(told.contains("exit status 0"), "{told}");
+    assert!(world.read(&config("paths.toml")).contains("hill"));
+    assert!(world.read(&config("harvest.toml")).contains("5.4"));
+    assert_eq!(world.read(&config("mine.toml")), "bench = true\n");
+    assert!(
+        !world.path(&config("for-5.1.toml")).exists(),
+        "nothing stale stays"
+    );
+    assert!(
+        !world
+            .path("halcyon-orchard/addons/bee-traffic-1.0.0-rc.1.vpk")
+            .exists()
+    );
+    let aside = world.aside(ORCHARD, "0001");
+    assert!(
+        world
+            .read(&format!("{aside}/config/orchard/harvest.toml"))
+            .contains("apples = 50")
+    );
+    assert_snapshot!(
+        "pack_edited_after",
+        world.lantern(&["survey", "--server", ORCHARD])
+    );
+    assert_snapshot!(
+        "pack_edited_files",
+        world.lantern(&["survey", "--edited", "--server", ORCHARD])
+    );
+}
+
+#[test]
+fn a_build_update_does_not_silence_the_framework() {
+    let world = World::adopted();
+    world.ok(&["console", "start", "--server", "halcyon-terrace"]);
+    let to_5_2 = [
+        "plan",
+        "--to",
+        "5.2",
+        "--catalogue",
+        "depot/verdance.catalogue.json",
+        "--server",
+        "halcyon-terrace",
+    ];
+    assert_snapshot!("framework_stays_plan", world.lantern(&with(&[], &to_5_2)));
+    assert_snapshot!(
+        "framework_stays",
+        world.lantern(&["changeover", "--server", "halcyon-terrace"])
+    );
+    let gate = "halcyon-terrace/server/gate.bin";
+    assert!(world.read(gate).starts_with("lattice 1.8.0"));
+    // Somebody unpacks the build by hand, and the framework is silent.
+    world.ok(&["console", "stop", "--server", "halcyon-terrace"]);
+    world.write(gate, "bare gate of 5.2.0\n".repeat(20));
+    assert_snapshot!(
+        "framework_silenced",
+        world.lantern(&["survey", "--server", "halcyon-terrace"])
+    );
+    let same = ["plan", "--to", "same", "--server", "halcyon-terrace"];
+    assert_snapshot!("framework_again_plan", world.lantern(&same));
+    assert_snapshot!(
+        "framework_again",
+        world.lantern(&["changeover", "--server", "halcyon-terrace"])
+    );
+    assert!(world.read(gate).starts_with("lattice 1.8.0"));
+    assert_snapshot!(
+        "framework_fine",
+        world.lantern(&["survey", "trellis", "--server", "halcyon-terrace"])
+    );
+    let keep = [
+        "plan",
+        "--to",
+        "5.4",
+        "--keep",
+        "trellis=1.8.0",
+        "--catalogue",
+        "depot/verdance.catalogue.json",
+        "--server",
+        "halcyon-terrace",
+    ];
+    assert_snapshot!("no_framework_fits", world.lantern(&keep));
+}
+
+#[test]
+fn a_taken_out_framework_gives_the_build_its_own_back() {
+    let world = World::adopted();
+    let plan = [
+        "plan",
+        "--to",
+        "5.2",
+        "--catalogue",
+        "depot/verdance.catalogue.json",
+        "--server",
+        "halcyon-terrace",
+    ];
+    world.ok(&plan);
+    world.ok(&["changeover", "--server", "halcyon-terrace"]);
+    let before = still(&world, "halcyon-terrace");
+    assert_snapshot!(
+        "framework_goes",
+        world.lantern(&[
+            "plan",
+            "--to",
+            "same",
+            "--drop",
+            "trellis",
+            "--server",
+            "halcyon-terrace"
+        ])
+    );
+    // The stand-in does not start without its framework; the old state comes back.
+    assert_snapshot!(
+        "framework_gone",
+        world.lantern(&["changeover", "--server", "halcyon-terrace"])
+    );
+    assert_eq!(before, still(&world, "halcyon-terrace"));
+}
+
+#[test]
+fn a_data_folder_is_not_the_addon() {
+    let world = World::demo();
+    world.write("halcyon-terrace/addons/sun-clock/noon", "12:04\n");
+    world.ok(&["adopt", "halcyon-terrace"]);
+    world.edit(
+        "halcyon-terrace/lantern.toml",
+        "seconds = 10",
+        "seconds = 0",
+    );
+    world.ok(crate::world::PLAN);
+    world.ok(crate::world::CHANGEOVER);
+    assert_eq!(
+        world.read("halcyon-terrace/addons/sun-clock/noon"),
+        "12:04\n"
+    );
+    assert!(
+        !world
+            .path("halcyon-terrace/addons/sun-clock-1.9.1.vpk")
+            .exists()
+    );
+    assert!(
+        world
+            .path("halcyon-terrace/addons/sun-clock-2.0.0.vpk")
+            .exists()
+    );
+    assert_snapshot!(
+        "data_one",
+        world.lantern(&["survey", "sun-clock", "--server", "halcyon-terrace"])
+    );
+}
+
+#[test]
+fn packs_that_cannot_be_used_are_told_before_anything_happens() {
+    let world = orchard();
+    let plan = |from: &'static str| {
+        let args = ["plan", "--to", "same", "--from", from, "--server", ORCHARD];
+        world.lantern(&args)
+    };
+    assert_snapshot!("pack_client_edition", plan("client-drop"));
+    let good = "id = 'orchard'\nversion = '5.2'\nserver = '>=5'\nside = 'server'\n";
+    pack(&world, "deep/orchard-5.2-pack.zip", good, &[]);
+    let inner = fs::read(world.path("deep/orchard-5.2-pack.zip")).unwrap();
+    fs::create_dir_all(world.path("boxed")).unwrap();
+    let mut zip =
+        zip::ZipWriter::new(fs::File::create(world.path("boxed/download-pack.zip")).unwrap());
+    zip.start_file(
+        "orchard-5.2-pack.zip",
+        zip::write::SimpleFileOptions::default(),
+    )
+    .unwrap();
+    std::io::Write::write_all(&mut zip, &inner).unwrap();
+    zip.finish().unwrap();
+    assert_snapshot!("pack_in_a_zip", plan("boxed"));
+    fs::remove_file(world.path("deep/orchard-5.2-pack.zip")).unwrap();
+    world.zip(
+        "deep/orchard-5.2-pack.zip",
+        &[
+            ("Orchard 5.2/pack.toml", good),
+            ("Orchard 5.2/config/orchard/harvest.toml", "apples = 1\n"),
+        ],
+    );
+    assert_snapshot!("pack_deeper", plan("deep"));
+    let owns = format!("{good}owns = ['players', 'config']\n");
+    pack(&world, "owns/orchard-5.2-pack.zip", &owns, &[]);
+    assert_snapshot!("pack_owns_kept", plan("owns"));
+    let pins = format!("{good}pins = {{ moon-pool = '3.1' }}\n");
+    pack(&world, "pins/orchard-5.2-pack.zip", &pins, &[]);
+    assert_snapshot!("pack_pins_nobody_offers", plan("pins"));
+    let why = ["why", "--not", "orchard=5.2", "--server", ORCHARD];
+    assert_snapshot!("pack_pins_why", world.lantern(&why));
+    let brings = [("addons/night-watch-2.vpk", "")];
+    pack(&world, "brings/orchard-5.2-pack.zip", good, &brings);
+    assert_snapshot!("pack_brings_a_torn_member", plan("brings"));
+    pack(&world, "kept/orchard-5.2-pack.zip", good, &[]);
+    world.zip(
+        "kept/trellis-1.9.0.zip",
+        &[
+            (
+                "framework.toml",
+                "id = 'trellis'\nversion = '1.9.0'\nserver = '>=5.0 <5.4'\n",
+            ),
+            ("overlay/server/gate.bin", "lattice 1.9.0\n"),
+            ("overlay/barred.txt", "everybody\n"),
+        ],
+    );
+    world.write("halcyon-orchard/barred.txt", "# nobody\n");
+    world.ok(&["survey", "--server", ORCHARD]);
+    assert_snapshot!("pack_writes_kept", plan("kept"));
+    assert_snapshot!(
+        "pack_beside",
+        world.lantern(&[
+            "plan", "--to", "same", "--from", "kept", "--beside", "--server", ORCHARD
+        ])
+    );
+}
+
+#[test]
+fn a_pack_that_takes_in_an_addon_of_mine_asks_first() {
+    let world = orchard();
+    let watch = fs::read(world.path("halcyon-orchard/addons/night-watch-1.0.5.vpk")).unwrap();
+    fs::create_dir_all(world.path("brings")).unwrap();
+    let mut zip =
+        zip::ZipWriter::new(fs::File::create(world.path("brings/orchard-5.2-pack.zip")).unwrap());
+    let stored = zip::write::SimpleFileOptions::default();
+    for (name, bytes) in [
+        (
+            "pack.toml",
+            &b"id = 'orchard'\nversion = '5.2'\nserver = '>=5'\nmembers = ['night-watch']\n"[..],
+        ),
+        ("addons/night-watch-1.0.6.vpk", &watch[..]),
+    ] {
+        zip.start_file(name, stored).unwrap();
+        std::io::Write::write_all(&mut zip, bytes).unwrap();
+    }
+    zip.finish().unwrap();
+    let plan = [
+        "plan", "--to", "same", "--from", "brings", "--server", ORCHARD,
+    ];
+    assert_snapshot!("pack_takes_mine", world.lantern(&plan));
+    assert_snapshot!(
+        "pack_takes_mine_dropped",
+        world.lantern(&with(&["plan", "--drop", "night-watch"], &plan[1..]))
+    );
+}
+
+#[test]
+fn a_server_program_is_made_by_a_recipe() {
+    let world = World::adopted();
+    let acquire = || world.lantern(&["acquire", "5.3.0", "--server", "halcyon-terrace"]);
+    assert_snapshot!("acquire_no_recipe", acquire());
+    // It really assembles the program, from what the old one has and a part that comes separately.
+    world.write(
+        "halcyon-terrace/tools/assemble.sh",
+        "set -e\necho assembling $1\nmkdir -p server/parts\nprintf 'bare gate of %s\\n' $1 | gzip -c > server/parts/gate.gz\n\
+         gzip -dc server/parts/gate.gz > server/gate.bin\nsed \"s/5\\.1\\.0/$1/g\" \"$2/server/build.toml\" > server/build.toml\n\
+         sed \"s/5\\.1\\.0/$1/g\" \"$2/server/halcyon\" > server/halcyon\nchmod +x server/halcyon\necho done, now trying to start\nexit 1\n",
+    );
+    let settings = world.read("halcyon-terrace/lantern.toml");
+    let recipe = |words: &str| {
+        world.write(
+            "halcyon-terrace/lantern.toml",
+            format!("{settings}\n[acquire]\n{words}\n"),
+        )
+    };
+    let good = "command = ['sh', '{server}/tools/assemble.sh', '{version}', '{server}']\nresults = ['server/*']\n";
+    recipe(good);
+    assert_snapshot!("acquire_fails", acquire());
+    recipe(&format!(
+        "{good}may_fail = true\nruntime = {{ command = ['printf', 'tool 9.1\\n'], version = 'tool (?P<version>.*)', range = '>=10' }}"
+    ));
+    assert_snapshot!("acquire_runtime_too_old", acquire());
+    recipe(&format!(
+        "{good}may_fail = true\nruntime = {{ command = ['no-such-tool'], version = '(?P<version>.*)', range = '>=10' }}"
+    ));
+    assert_snapshot!("acquire_runtime_missing", acquire());
+    recipe("command = ['no-such-tool']\nresults = ['server/**']");
+    assert_snapshot!("acquire_program_missing", acquire());
+    recipe(
+        "command = ['sh', '-c', 'echo slow; sleep 30 & sleep 30']\nresults = ['server/**']\nlimit_s = 1",
+    );
+    assert_snapshot!("acquire_too_long", acquire());
+    recipe("command = ['sh', '-c', 'echo all done']\nresults = ['server/**']");
+    assert_snapshot!("acquire_leaves_nothing", acquire());
+    recipe(&format!(
+        "{good}may_fail = true\nruntime = {{ command = ['printf', 'tool 10.2\\n'], version = 'tool (?P<version>.*)', range = '>=10' }}"
+    ));
+    assert_snapshot!("acquire", acquire());
+    assert_snapshot!(
+        "acquire_plan",
+        world.lantern(&["plan", "--to", "5.3", "--server", "halcyon-terrace"])
+    );
+    assert_snapshot!(
+        "acquire_plan_back",
+        world.lantern(&[
+            "plan",
+            "--to",
+            "5.2",
+            "--catalogue",
+            "depot/verdance.catalogue.json",
+            "--server",
+            "halcyon-terrace"
+        ])
+    );
+}
