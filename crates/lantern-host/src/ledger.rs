@@ -64,6 +64,9 @@ const SCHEMA: &str = "
     PRAGMA user_version = 2;
 ";
 
+/// What was found in an archive, or why it cannot be read.
+pub type Inside = std::result::Result<Vec<Found>, String>;
+
 /// An archive's BLAKE3, and what was looked for in it.
 pub type InsideKey = (String, String);
 
@@ -181,7 +184,7 @@ impl Ledger {
     ///
     /// # Errors
     /// When the ledger cannot be read.
-    pub fn insides(&self) -> Result<HashMap<InsideKey, Result<Vec<Found>, String>>> {
+    pub fn insides(&self) -> Result<HashMap<InsideKey, Inside>> {
         let rows = || {
             let mut query = self.db.prepare("SELECT hash, wanted, found FROM inside")?;
             let rows = query.query_map([], |row| {
@@ -201,10 +204,7 @@ impl Ledger {
     ///
     /// # Errors
     /// When the ledger cannot be written.
-    pub fn remember_insides(
-        &mut self,
-        found: &[(&InsideKey, &Result<Vec<Found>, String>)],
-    ) -> Result<()> {
+    pub fn remember_insides(&mut self, found: &[(&InsideKey, &Inside)]) -> Result<()> {
         let write = || {
             let change = self.db.unchecked_transaction()?;
             change.execute(

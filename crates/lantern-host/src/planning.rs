@@ -10,7 +10,7 @@ use lantern_core::catalogue::{ArchiveRef, Origin};
 use lantern_core::component::{Facts, Id, Kind};
 use lantern_core::inventory::{Inventory, Remembered};
 use lantern_core::path::RelPath;
-use lantern_core::plan::{Plan, Situation, afterwards, draw};
+use lantern_core::plan::{Plan, Situation, What, afterwards, draw, remembered_after};
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
 use lantern_core::tree::FileSeen;
 use lantern_core::version::{Range, Version};
@@ -315,12 +315,17 @@ fn leg(
         &payloads,
         lines,
     );
+    let mut remembered = at.remembered.clone();
+    for action in plan.of(What::SetAside) {
+        remembered.remove(&action.path);
+    }
+    remembered.extend(remembered_after(&plan, &at.remembered));
     let next = Beginning {
         inventory,
         files,
         order,
         scripts,
-        remembered: at.remembered.clone(),
+        remembered,
     };
     Ok((plan, next))
 }

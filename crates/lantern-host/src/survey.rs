@@ -5,7 +5,7 @@ use crate::config::{FILE, Server};
 use crate::depot::Depot;
 use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp, hash_file};
-use crate::ledger::{InsideKey, Ledger};
+use crate::ledger::{Inside, InsideKey, Ledger};
 use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::Remembered;
@@ -55,19 +55,50 @@ pub enum Depth {
     Everything,
 }
 
+/// What the ledger knows before a survey.
+struct Known {
+    seen: HashMap<String, (Stamp, String)>,
+    remembered: BTreeMap<RelPath, Remembered>,
+    insides: HashMap<InsideKey, Inside>,
+}
+
+impl Known {
+    fn read(ledger: &Ledger, depth: Depth) -> Result<Known> {
+        Ok(Known {
+            seen: match depth {
+                Depth::Usual => ledger.seen()?,
+                Depth::Everything => HashMap::new(),
+            },
+            remembered: ledger.remembered()?,
+            insides: ledger.insides()?,
+        })
+    }
+}
+
 /// Surveys a server.
 ///
 /// # Errors
 /// When the folder or ledger cannot be read. A single bad file only becomes a finding.
 pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Survey> {
-    let listing = server.folder.list()?;
+    // What the ledger knows is read while the folder is listed.
+    let (listing, known) = std::thread::scope(|scope| {
+        let listing = scope.spawn(|| server.folder.list());
+        let known = Known::read(ledger, depth);
+        (listing.join(), known)
+    });
+    let listing = listing.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
+    let Known {
+        seen,
+        remembered,
+        insides,
+    } = known?;
     let is_read = |path: &str| {
         depth == Depth::Everything || !server.keeps(path) && !server.family.passes(path)
     };
-    let files = hashed(&server.folder, ledger, &listing.files, depth, is_read)?;
+    let files = hashed(&server.folder, ledger, &listing.files, &seen, is_read)?;
     let order = order_file(&server.folder, &server.family, &files)?;
     let claims = claim(&server.family, &files);
-    let descriptors = all_descriptors(&server.folder, ledger, &claims, &files)?;
+    let descriptors = all_descriptors(&server.folder, ledger, &insides, &claims, &files)?;
     let stated = server.config.server_version.as_deref();
     let stated = match stated {
         Some(text) => Some(
@@ -77,7 +108,6 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         None => None,
     };
     let catalogued = catalogued(server);
-    let remembered = ledger.remembered()?;
     let mut scripts = Vec::new();
     for file in &files {
         let mut pins = server.family.pins.iter();
@@ -125,13 +155,9 @@ fn hashed(
     folder: &Folder,
     ledger: &mut Ledger,
     files: &[(RelPath, Stamp)],
-    depth: Depth,
+    seen: &HashMap<String, (Stamp, String)>,
     is_read: impl Fn(&str) -> bool + Sync,
 ) -> Result<Vec<FileSeen>> {
-    let seen = match depth {
-        Depth::Usual => ledger.seen()?,
-        Depth::Everything => HashMap::new(),
-    };
     let changed = |path: &RelPath, stamp: &Stamp| {
         let known = seen.get(path.as_str());
         is_read(path.as_str()) && known.is_none_or(|(known, _)| known != stamp)
@@ -225,11 +251,11 @@ pub fn order_file(
 fn all_descriptors(
     folder: &Folder,
     ledger: &mut Ledger,
+    known: &HashMap<InsideKey, Inside>,
     claims: &Claims<'_>,
     files: &[FileSeen],
-) -> Result<Vec<Result<Vec<Found>, String>>> {
-    let known = ledger.insides()?;
-    let read: Vec<(Result<Vec<Found>, String>, Option<InsideKey>)> = claims
+) -> Result<Vec<Inside>> {
+    let read: Vec<(Inside, Option<InsideKey>)> = claims
         .claims
         .par_iter()
         .map(|claim| {
@@ -247,7 +273,7 @@ fn all_descriptors(
             }
         })
         .collect();
-    let fresh: Vec<(&InsideKey, &Result<Vec<Found>, String>)> = read
+    let fresh: Vec<(&InsideKey, &Inside)> = read
         .iter()
         .filter_map(|(found, key)| Some((key.as_ref()?, found)))
         .collect();

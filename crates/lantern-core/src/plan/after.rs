@@ -4,11 +4,55 @@ use super::{Payload, Plan, What};
 use crate::catalogue::Offer;
 use crate::component::{Facts, Id};
 use crate::descriptor::Holdings;
-use crate::inventory::{Component, Inventory, State, VersionFrom};
+use crate::inventory::{
+    Beneath, Component, Inventory, Remembered, State, VersionFrom, ledger_name,
+};
 use crate::order::OrderLine;
+use crate::path::RelPath;
 use crate::resolve::Selection;
 use crate::tree::FileSeen;
 use std::collections::{BTreeMap, BTreeSet};
+
+/// What the ledger will know that it did not know before, by path.
+///
+/// What a plan sets aside and nothing takes the place of is to be forgotten.
+pub fn remembered_after(
+    plan: &Plan,
+    before: &BTreeMap<RelPath, Remembered>,
+) -> Vec<(RelPath, Remembered)> {
+    let version_of = |id: &Id| {
+        let mut changes = plan.components.iter();
+        changes.find(|change| change.id == *id)?.to.clone()
+    };
+    let known = plan.actions.iter().filter(|action| {
+        action.source.is_some() || action.under.is_some() || action.what == What::Edit
+    });
+    let known = known.map(|action| {
+        let old = before.get(&action.path);
+        let owner = action.component.as_ref().map(|id| match &action.member {
+            Some(member) => ledger_name(member, Some(id)),
+            None => id.clone(),
+        });
+        let version = action.component.as_ref().and_then(version_of);
+        let hash = action.shipped.as_ref().or(action.after.as_ref());
+        let remembered = Remembered {
+            owner,
+            version: version.or_else(|| old?.version.clone()),
+            hash: hash.cloned().unwrap_or_default(),
+            shipped: match action.source {
+                Some(_) => action.what != What::Edit,
+                None => old.is_some_and(|known| known.shipped),
+            },
+            under: action.under.as_ref().map(|under| Beneath {
+                owner: under.component.clone(),
+                version: under.version.clone(),
+                hash: under.hash.clone(),
+            }),
+        };
+        (action.path.clone(), remembered)
+    });
+    known.collect()
+}
 
 /// The inventory and the files after a plan has been carried out.
 ///

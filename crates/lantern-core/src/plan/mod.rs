@@ -7,10 +7,15 @@
 mod after;
 mod draw;
 mod edits;
+mod fault;
+mod lay;
 mod payload;
+#[cfg(test)]
+mod tests;
 
-pub use after::afterwards;
-pub use draw::{DrawFault, Situation, draw};
+pub use after::{afterwards, remembered_after};
+pub use draw::{Situation, draw};
+pub use fault::DrawFault;
 pub use payload::{Laid, Member, Payload, PayloadFile, lay_out};
 
 use crate::catalogue::ArchiveRef;

@@ -34,6 +34,10 @@ pub(super) fn is_plain(file: &mut File) -> io::Result<bool> {
     Ok(header.get(257..262) == Some(b"ustar"))
 }
 
+/// What is done with each entry and its name.
+type VisitTar<'v> =
+    &'v mut dyn FnMut(&mut tar::Entry<'_, Box<dyn Read>>, &str) -> Result<(), ArchiveFault>;
+
 impl Tarred {
     pub(super) fn open(file: File, start: &[u8], list: &mut List) -> Result<Tarred, ArchiveFault> {
         let packing = match start {
@@ -109,10 +113,7 @@ impl Tarred {
         Ok(())
     }
 
-    fn pass(
-        &mut self,
-        visit: &mut dyn FnMut(&mut tar::Entry<'_, Box<dyn Read>>, &str) -> Result<(), ArchiveFault>,
-    ) -> Result<(), ArchiveFault> {
+    fn pass(&mut self, visit: VisitTar<'_>) -> Result<(), ArchiveFault> {
         let mut archive = Archive::new(self.unpacked()?);
         for entry in archive.entries().map_err(broken)? {
             let mut entry = entry.map_err(broken)?;

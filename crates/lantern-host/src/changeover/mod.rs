@@ -19,9 +19,8 @@ use crate::console::{Console, Process, Started, State};
 use crate::error::{At, Error, Result};
 use crate::ledger::{Ledger, Operation, Put};
 use crate::survey::{Depth, survey};
-use lantern_core::inventory::{Beneath, ledger_name};
 use lantern_core::path::RelPath;
-use lantern_core::plan::{Plan, Step, What};
+use lantern_core::plan::{Plan, Step, What, remembered_after};
 use moves::Move;
 use serde::{Deserialize, Serialize};
 use std::fs;
@@ -177,40 +176,15 @@ fn open_journal(
             to: action.path.clone(),
         });
     }
-    let version_of = |id: &lantern_core::component::Id| {
-        let change = plan.components.iter().find(|change| &change.id == id);
-        change.and_then(|change| change.to.clone())
-    };
     let old = ledger.remembered()?;
-    let known = plan.actions.iter().filter(|action| {
-        action.source.is_some() || action.under.is_some() || action.what == What::Edit
-    });
-    let puts = known.map(|action| Put {
-        path: action.path.clone(),
-        hash: action
-            .shipped
-            .as_ref()
-            .or(action.after.as_ref())
-            .cloned()
-            .unwrap_or_default(),
-        owner: action.component.as_ref().map(|id| match &action.member {
-            Some(member) => ledger_name(member, Some(id)),
-            None => id.clone(),
-        }),
-        version: action
-            .component
-            .as_ref()
-            .and_then(version_of)
-            .or_else(|| old.get(&action.path)?.version.clone()),
-        shipped: match action.source {
-            Some(_) => action.what != What::Edit,
-            None => old.get(&action.path).is_some_and(|known| known.shipped),
-        },
-        under: action.under.as_ref().map(|under| Beneath {
-            owner: under.component.clone(),
-            version: under.version.clone(),
-            hash: under.hash.clone(),
-        }),
+    let puts = remembered_after(plan, &old).into_iter();
+    let puts = puts.map(|(path, known)| Put {
+        path,
+        hash: known.hash,
+        owner: known.owner,
+        version: known.version,
+        shipped: known.shipped,
+        under: known.under,
     });
     let gone = plan.of(What::SetAside).map(|action| action.path.clone());
     Ok(Journal {

@@ -99,6 +99,43 @@ const STORY: &[Scene] = &[
         0,
     ),
     Scene(
+        "What was done here, and what was set aside?",
+        &["history", "--server", "halcyon-terrace"],
+        0,
+    ),
+    Scene(
+        "A server with a pack, and one add-on of its owner beside it.",
+        &["adopt", "halcyon-orchard"],
+        0,
+    ),
+    Scene(
+        "The pack's next release wants a newer server and framework. All move together.",
+        &[
+            "plan",
+            "--to",
+            "5.4",
+            "--from",
+            "orchard-drop",
+            "--variant",
+            "orchard=wild",
+            "--catalogue",
+            "depot/verdance.catalogue.json",
+            "--server",
+            "halcyon-orchard",
+        ],
+        0,
+    ),
+    Scene(
+        "The start script follows, too.",
+        &["changeover", "--server", "halcyon-orchard"],
+        0,
+    ),
+    Scene(
+        "The orchard closes for the night.",
+        &["console", "stop", "--server", "halcyon-orchard"],
+        0,
+    ),
+    Scene(
         "Servers of other kinds. Script resources in category folders, with start lines:",
         &["adopt", "tramway-loop"],
         0,

@@ -98,7 +98,9 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
         look.say("\n  set aside:");
     }
     for path in aside {
-        look.say(&format!("    {}", shell_word(path)));
+        let below = path.strip_prefix(server.folder.root()).unwrap_or(path);
+        let near = cli.common.server.join(below);
+        look.say(&format!("    {}", shell_word(&near)));
     }
     Ok(fail::DONE)
 }

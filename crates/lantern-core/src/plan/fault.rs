@@ -1,0 +1,105 @@
+//! Why no plan can be drawn up.
+
+use crate::component::Id;
+use crate::order::Ring;
+use crate::path::{PathFault, RelPath};
+
+/// Why no plan can be drawn up although releases fit together.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum DrawFault {
+    /// A release would write where nothing may be written.
+    #[error("{id} would write to {}, on the keep list", .paths.iter().map(RelPath::as_str).collect::<Vec<_>>().join(", "))]
+    WritesKept {
+        /// The component.
+        id: Id,
+        /// Where.
+        paths: Vec<RelPath>,
+    },
+    /// Two releases would put a file at the same path.
+    #[error("{a} and {b} both want to put a file at {path}")]
+    Twice {
+        /// The path.
+        path: RelPath,
+        /// The one.
+        a: Id,
+        /// The other.
+        b: Id,
+    },
+    /// A release would overwrite a file that belongs to another component or to nobody.
+    #[error("{id} wants to put a file at {path}, where one of {} lies", .owner.as_ref().map_or("nobody's", Id::as_str))]
+    InTheWay {
+        /// The component.
+        id: Id,
+        /// The path.
+        path: RelPath,
+        /// Whose file lies there.
+        owner: Option<Id>,
+    },
+    /// What a release calls all its own overlaps with the keep list.
+    #[error("{id} calls {path} all its own, which overlaps with {keep} on the keep list")]
+    OwnsKept {
+        /// The component.
+        id: Id,
+        /// The path.
+        path: RelPath,
+        /// The pattern of the keep list.
+        keep: String,
+    },
+    /// A pack brings what the administrator has installed beside it.
+    #[error("{pack} now holds {member} itself, and yours is installed beside it")]
+    InPack {
+        /// The pack.
+        pack: Id,
+        /// Its member.
+        member: Id,
+    },
+    /// What has to be laid over, or come back from under, a layer is kept nowhere.
+    #[error("{path} of {id} has to be put there again, and lantern has no copy of it")]
+    NoCopy {
+        /// The component.
+        id: Id,
+        /// The file.
+        path: RelPath,
+    },
+    /// A release has variants, and none of them is chosen.
+    #[error("{id} comes in variants, and none is chosen: {}", .variants.join(", "))]
+    NoVariant {
+        /// The component.
+        id: Id,
+        /// Its variants.
+        variants: Vec<String>,
+    },
+    /// The variant that is chosen is not among those of a release.
+    #[error("{id} has no variant \"{chosen}\": it has {}", .variants.join(", "))]
+    OtherVariants {
+        /// The component.
+        id: Id,
+        /// The variant that was chosen.
+        chosen: String,
+        /// Its variants.
+        variants: Vec<String>,
+    },
+    /// Nothing says where such a release goes.
+    #[error("the family file does not say where a new {id} goes: its reader has no `install`")]
+    NoPlace {
+        /// The component.
+        id: Id,
+    },
+    /// The archive does not hold what its descriptor promises.
+    #[error("the archive of {id} holds no folder that is {id}")]
+    NoRoot {
+        /// The component.
+        id: Id,
+    },
+    /// A path is not fit to be written.
+    #[error("{id}: {fault}")]
+    Path {
+        /// The component.
+        id: Id,
+        /// What is wrong with it.
+        fault: PathFault,
+    },
+    /// Add-ons need one another in a ring.
+    #[error(transparent)]
+    Ring(#[from] Ring),
+}
