@@ -67,7 +67,12 @@ fn a_pack_moves_with_build_framework_and_start_script() {
     world.ok(&wild);
     assert_eq!(plan, world.read("halcyon-orchard/.lantern/next.plan.json"));
     assert_snapshot!("pack_changeover", changeover(&world));
-    assert_snapshot!("pack_tree", still(&world, ORCHARD));
+    // The port and the server's own mark differ from run to run.
+    let tree = still(&world, ORCHARD);
+    let same = tree
+        .lines()
+        .filter(|line| !line.starts_with("greenhouse.conf") && !line.starts_with("lantern.toml"));
+    assert_snapshot!("pack_tree", same.collect::<Vec<_>>().join("\n"));
     assert!(
         world
             .read("halcyon-orchard/config/orchard/weather.toml")
