@@ -2,7 +2,7 @@
 
 use crate::component::{BuildFacts, Effect, Facts, Id, Kind, Need, Provided, Side, Terms};
 use crate::document::{self, Node, Table};
-use crate::family::{Family, FieldRule, Item, Lookup, Reader};
+use crate::family::{Family, FieldRule, Glob, Item, Lookup, Reader};
 use crate::path::RelPath;
 use crate::version::{Range, Version};
 use serde::{Deserialize, Serialize};
@@ -80,6 +80,8 @@ pub struct Holdings {
     pub overlay: BTreeMap<RelPath, String>,
     /// Files that are its own, and folders with all in them.
     pub owns: Vec<RelPath>,
+    /// Path patterns that no changeover writes as long as it is there.
+    pub keep: Vec<String>,
     /// Add-ons that are its members.
     pub members: Vec<Id>,
     /// The variants of which one is chosen.
@@ -158,7 +160,7 @@ pub fn explain(subject: &Subject<'_>, found: &[Found]) -> Result<Vec<Told>, Desc
 /// The fields that hold ids with ranges, or numbers by kind.
 pub(crate) const LISTS: &[&str] = &[
     "needs", "uses", "clashes", "provides", "replaces", "before", "after", "slots", "overlay",
-    "owns", "members", "pins", "variants",
+    "owns", "keep", "members", "pins", "variants",
 ];
 
 fn shown(node: &Node) -> String {
@@ -324,9 +326,18 @@ impl<'a> Source<'a> {
             owns: owns
                 .map(|(text, _)| path(&text))
                 .collect::<Result<_, _>>()?,
+            keep: self.patterns(&fields.keep)?,
             members: self.ids(&fields.members)?,
             variants: variants.map(|(name, _)| name).collect(),
         })
+    }
+
+    fn patterns(&self, rule: &FieldRule) -> Result<Vec<String>, DescriptorFault> {
+        let patterns = self.raw_pairs(rule)?.into_iter().map(|(text, _)| {
+            self.made(&text, Glob::new(&text))?;
+            Ok(text)
+        });
+        patterns.collect()
     }
 
     /// The first place of a rule where something stands that its pattern knows.

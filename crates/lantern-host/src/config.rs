@@ -162,6 +162,24 @@ impl Server {
         own.or(self.family.build.acquire.as_ref())
     }
 
+    /// This server with more on its keep list; patterns that say nothing new change nothing.
+    ///
+    /// # Errors
+    /// When a pattern is none.
+    pub fn keeping<'p>(&self, patterns: impl Iterator<Item = &'p str>) -> Result<Server> {
+        let mut server = self.clone();
+        for pattern in patterns {
+            if server.keep().iter().all(|glob| glob.as_str() != pattern) {
+                let glob = Glob::new(pattern).map_err(|why| Error::Config {
+                    path: self.folder.root().join(FILE),
+                    why,
+                })?;
+                server.config.keep.push(glob);
+            }
+        }
+        Ok(server)
+    }
+
     /// All path patterns of the keep list, the family's first.
     pub fn keep(&self) -> Vec<Glob> {
         let family = self.family.layout.keep.iter();

@@ -180,6 +180,10 @@ pub fn plans(
     wish: &Wish,
     ledger: &Ledger,
 ) -> Result<Vec<Plan>> {
+    // What the installed packs keep is kept from the new ones, too.
+    let packs = survey.inventory.components.iter();
+    let patterns = packs.flat_map(|component| &component.holdings.keep);
+    let server = &server.keeping(patterns.map(String::as_str))?;
     let mut variants = ledger.variants()?;
     for text in &wish.variant {
         let (id, name) = text

@@ -215,6 +215,8 @@ pub struct Fields {
     pub overlay: FieldRule,
     /// Paths besides its own place that are all its own; a folder ends in `/`.
     pub owns: FieldRule,
+    /// Path patterns that no changeover writes as long as it is there.
+    pub keep: FieldRule,
     /// The add-ons that are its members.
     pub members: FieldRule,
     /// Other components in the one version that it wants.
@@ -225,7 +227,7 @@ pub struct Fields {
 
 impl Fields {
     /// All rules with their names, in the order in which people ask.
-    pub fn all(&self) -> [(&'static str, &FieldRule); 25] {
+    pub fn all(&self) -> [(&'static str, &FieldRule); 26] {
         [
             ("id", &self.id),
             ("title", &self.title),
@@ -249,6 +251,7 @@ impl Fields {
             ("data", &self.data),
             ("overlay", &self.overlay),
             ("owns", &self.owns),
+            ("keep", &self.keep),
             ("members", &self.members),
             ("pins", &self.pins),
             ("variants", &self.variants),

@@ -25,7 +25,8 @@ pub fn remembered_after(
         changes.find(|change| change.id == *id)?.to.clone()
     };
     let known = plan.actions.iter().filter(|action| {
-        action.source.is_some() || action.under.is_some() || action.what == What::Edit
+        let falls_to = action.what == What::Keep && action.shipped.is_some();
+        action.source.is_some() || action.under.is_some() || falls_to || action.what == What::Edit
     });
     let known = known.map(|action| {
         let old = before.get(&action.path);

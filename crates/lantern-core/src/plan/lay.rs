@@ -16,6 +16,12 @@ impl Drawing<'_> {
     pub(super) fn set_aside(&mut self, id: &Id, comes_again: bool) {
         self.away.insert(id.clone());
         for component in self.installed(id) {
+            // What was put over its files by others is theirs from now on.
+            for path in component.silenced.keys() {
+                if let Some(action) = self.actions.get_mut(path) {
+                    action.shipped.clone_from(&action.before);
+                }
+            }
             let (edited, added): (&[RelPath], &[RelPath]) = match &component.state {
                 State::Edited { files, added } => (files, added),
                 _ => (&[], &[]),
@@ -60,8 +66,12 @@ impl Drawing<'_> {
         let id = &offer.facts.id;
         for path in &payload.holdings.owns {
             let inside = format!("{path}/");
-            let overlaps =
-                |glob: &&Glob| glob.matches(path.as_str()) || glob.as_str().starts_with(&inside);
+            // What it keeps there itself is no contradiction.
+            let overlaps = |glob: &&Glob| {
+                let its_own = payload.holdings.keep.iter().any(|own| own == glob.as_str());
+                let meets = glob.matches(path.as_str()) || glob.as_str().starts_with(&inside);
+                meets && !its_own
+            };
             if let Some(glob) = self.situation.keep.iter().find(overlaps) {
                 return Err(DrawFault::OwnsKept {
                     id: id.clone(),

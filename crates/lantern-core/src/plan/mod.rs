@@ -139,7 +139,8 @@ pub struct Action {
     /// Where it comes from; for a file that stays, what ships it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source: Option<Source>,
-    /// BLAKE3 of what the release ships, where a file that stays was edited by hand.
+    /// BLAKE3 of what the owner ships, where a file that stays was edited by hand, or falls to
+    /// another owner.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub shipped: Option<String>,
     /// What of a lower layer lies under it.

@@ -225,7 +225,7 @@ fn members() -> impl Strategy<Value = Vec<u8>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(600))]
+    #![proptest_config(ProptestConfig::with_cases(1000))]
     #[test]
     fn every_update_of_every_stack_keeps_its_promises(
         own in [[some_files(), some_files()], [some_files(), some_files()], [some_files(), some_files()]],

@@ -90,6 +90,7 @@ pub fn changeover(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
     refuse_interrupted(server)?;
+    let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;
     tell(Event::Begins(Step::Check));
     if plan.is_empty() {
         return Err(Error::NothingToDo);
@@ -135,6 +136,7 @@ pub fn resume(server: &Server, ledger: &mut Ledger, tell: &mut dyn FnMut(Event))
             changeover(server, ledger, plan, tell)
         }
         Phase::Swapping | Phase::Starting => {
+            let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;
             Console::of(server).stop()?;
             let pass = backup::pass(server, None)?;
             let mut run = Run::new(server, journal, tell, Some(Instant::now()));

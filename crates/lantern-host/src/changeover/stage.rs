@@ -6,11 +6,13 @@ use crate::depot::download_hash;
 use crate::error::{At, Error, Result};
 use crate::folder::hash_file;
 use crate::layers;
+use lantern_core::component::Kind;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Action, Plan, What};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 /// Room that stays free besides what is staged, in bytes.
@@ -86,6 +88,10 @@ fn fill(
             match entry {
                 None => {
                     let hash = copy(&path, &to)?;
+                    if is_program(plan, action) {
+                        let rights = fs::Permissions::from_mode(0o755);
+                        fs::set_permissions(&to, rights).at("setting the rights of", &to)?;
+                    }
                     if Some(&hash) != action.after.as_ref() {
                         return Err(other(&to, action.after.as_deref().unwrap_or(""), &hash));
                     }
@@ -139,6 +145,13 @@ fn fill(
             .at("syncing", &to)?;
     }
     Ok(())
+}
+
+/// Whether a file that is a whole download is a server program, which downloads do not mark as such.
+fn is_program(plan: &Plan, action: &Action) -> bool {
+    let mut changes = plan.components.iter();
+    let owner = action.component.as_ref();
+    changes.any(|change| change.kind == Kind::Build && Some(&change.id) == owner)
 }
 
 /// Keeps copies of what lies over and under one another, so that either can be put back by itself.

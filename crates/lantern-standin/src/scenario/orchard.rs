@@ -28,7 +28,7 @@ impl Edition {
     fn descriptor(&self) -> String {
         format!(
             "id = \"orchard\"\ntitle = \"The Orchard\"\nversion = \"{}\"\nserver = \"{}\"\nframework = \"{}\"\nside = \"{}\"\n\
-             owns = [\"config/orchard\", \"scenarios/orchard\"]\nmembers = [\"mist-pipes\", \"drip-lines\", \"bee-traffic\"]\n\
+             owns = [\"config/orchard\", \"scenarios/orchard\"]\nkeep = [\"config/orchard/tally.toml\"]\nmembers = [\"mist-pipes\", \"drip-lines\", \"bee-traffic\"]\n\
              variants = [\"calm\", \"wild\"]\n",
             self.version, self.server, self.framework, self.side
         )
@@ -117,6 +117,8 @@ pub(super) fn orchard(dir: &Path, standin: &str) -> io::Result<()> {
     if let Some(own) = own {
         put(&orchard.join("addons/night-watch-1.0.5.vpk"), &packed(own)?)?;
     }
+    // The server writes it, and the pack keeps it.
+    put(&orchard.join("config/orchard/tally.toml"), b"apples = 7\n")?;
     put(&orchard.join("players/oro.toml"), b"beds = 3\n")?;
     put(
         &dir.join("orchard-drop/orchard-5.4-pack.zip"),

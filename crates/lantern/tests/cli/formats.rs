@@ -65,6 +65,27 @@ fn plan_examples_are_read_and_written_again() {
 }
 
 #[test]
+fn every_finding_is_on_its_page() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let source = root.join("crates/lantern-core/src/inventory/findings.rs");
+    let source = fs::read_to_string(source).unwrap();
+    let source = source.split("#[cfg(test)]").next().unwrap();
+    let page = fs::read_to_string(root.join("docs/findings.md")).unwrap();
+    let codes = regex::Regex::new("Severity::\\w+,\\s+(?:code: )?\"([a-z-]+)\"").unwrap();
+    let codes: Vec<&str> = codes
+        .captures_iter(source)
+        .map(|c| c.get(1).unwrap().as_str())
+        .collect();
+    assert!(codes.len() > 20, "{codes:?}");
+    for code in codes {
+        assert!(
+            page.contains(&format!("| `{code}` |")),
+            "{code} is not on the page"
+        );
+    }
+}
+
+#[test]
 fn the_readers_taught_are_read() {
     let page = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/families.md");
     let text = fs::read_to_string(page).unwrap();

@@ -425,3 +425,40 @@ fn a_server_program_is_made_by_a_recipe() {
         ])
     );
 }
+
+#[test]
+fn a_program_of_one_file_moves_with_its_name() {
+    let world = World::demo();
+    world.write("drop/arbour-3.2.9.run", "a newer program\n");
+    world.write(
+        "drop/moss-count.leaf",
+        ";; leaf moss-count\n;; version 0.4\n;; arbour 3.2\ncount moss\n",
+    );
+    world.ok(&["adopt", "arbour-deck"]);
+    assert_snapshot!(
+        "one_file_plan",
+        world.lantern(&[
+            "plan",
+            "--to",
+            "3.2.9",
+            "--drop",
+            "harvest-fair",
+            "--from",
+            "drop",
+            "--files",
+            "--server",
+            "arbour-deck"
+        ])
+    );
+}
+
+#[test]
+fn what_a_pack_keeps_is_never_written() {
+    let world = orchard();
+    let tally = "halcyon-orchard/config/orchard/tally.toml";
+    world.write(tally, "apples = 8\n");
+    world.ok(&with(PACK, &["--variant", "orchard=calm"]));
+    let told = changeover(&world);
+    assert!(told.contains("exit status 0"), "{told}");
+    assert_eq!(world.read(tally), "apples = 8\n");
+}
