@@ -6,6 +6,7 @@
 
 use crate::changeover::free_name;
 use crate::config::Server;
+use crate::disk;
 use crate::durable;
 use crate::error::{At, Error, Result};
 use crate::folder::Stamp;
@@ -134,6 +135,7 @@ fn store(server: &Server, path: &Path) -> Result<String> {
     let part = folder.join(format!("{}.part", std::process::id()));
     let written = (|| -> std::io::Result<String> {
         let mut hasher = blake3::Hasher::new();
+        disk::step()?;
         let mut packed = zstd::Encoder::new(File::create(&part)?, 3)?;
         let mut buffer = vec![0; 256 << 10];
         loop {
@@ -159,7 +161,9 @@ fn store(server: &Server, path: &Path) -> Result<String> {
     if let Some(parent) = object.parent() {
         fs::create_dir_all(parent).at("making the folder", parent)?;
     }
-    fs::rename(&part, &object).at("renaming", &object)?;
+    disk::step()
+        .and_then(|()| fs::rename(&part, &object))
+        .at("renaming", &object)?;
     Ok(hash)
 }
 

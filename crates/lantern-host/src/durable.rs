@@ -1,5 +1,6 @@
 //! Files that are there whole or not at all, even when the power goes.
 
+use crate::disk;
 use crate::error::{At, Result};
 use std::fs::{self, File};
 use std::io::Write;
@@ -13,15 +14,20 @@ pub fn write(path: &Path, content: &[u8]) -> Result<()> {
     let mut beside = path.as_os_str().to_owned();
     beside.push(".part");
     let beside = Path::new(&beside);
-    let written = File::create(beside).and_then(|mut file| {
-        file.write_all(content)?;
-        file.sync_all()
-    });
+    let written = disk::step()
+        .and_then(|()| File::create(beside))
+        .and_then(|mut file| {
+            disk::step()?;
+            file.write_all(content)?;
+            file.sync_all()
+        });
     if let Err(error) = written {
         let _ = fs::remove_file(beside);
         return Err(error).at("writing", path);
     }
-    fs::rename(beside, path).at("renaming", path)?;
+    disk::step()
+        .and_then(|()| fs::rename(beside, path))
+        .at("renaming", path)?;
     match path.parent() {
         Some(folder) if folder.as_os_str().is_empty() => sync_folder(Path::new(".")),
         Some(folder) => sync_folder(folder),
@@ -34,6 +40,8 @@ pub fn write(path: &Path, content: &[u8]) -> Result<()> {
 /// # Errors
 /// When the folder cannot be opened or synced.
 pub fn sync_folder(folder: &Path) -> Result<()> {
-    let synced = File::open(folder).and_then(|folder| folder.sync_all());
+    let synced = disk::step()
+        .and_then(|()| File::open(folder))
+        .and_then(|folder| folder.sync_all());
     synced.at("syncing", folder)
 }

@@ -24,6 +24,7 @@ pub mod client_pack;
 pub mod config;
 pub mod console;
 pub mod depot;
+mod disk;
 pub mod durable;
 mod error;
 pub mod folder;

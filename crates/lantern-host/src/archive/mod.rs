@@ -6,6 +6,7 @@ mod tarred;
 mod unpacked;
 mod zipped;
 
+use crate::disk;
 use crate::error::{At, Error, Result};
 use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{DescriptorFile, Name};
@@ -343,7 +344,9 @@ fn unpack_one(entry: &mut Passing<'_>, to: &Path) -> Result<String, Unpacking> {
     if let Some(folder) = to.parent() {
         disk(fs::create_dir_all(folder).at("making the folder", folder))?;
     }
-    let file = File::create_new(to).at("writing", to);
+    let file = disk::step()
+        .and_then(|()| File::create_new(to))
+        .at("writing", to);
     let mut file = file.map_err(Unpacking::Disk)?;
     let mut failed = None;
     let copied = copy(

@@ -1,6 +1,7 @@
 //! `.lantern/journal.json`: what is being done, written down before it is done.
 
 use super::moves::Move;
+use crate::disk;
 use crate::durable;
 use crate::error::{At, Error, Result};
 use crate::folder::Folder;
@@ -24,6 +25,8 @@ pub enum Phase {
     Starting,
     /// It failed, and the old state is being put back.
     GoingBack,
+    /// It is done, or the old state is back; only what is left over has still to go.
+    Ending,
 }
 
 /// An operation that has begun and not ended.
@@ -129,7 +132,9 @@ impl Journal {
     /// When the journal cannot be removed.
     pub fn end(folder: &Folder) -> Result<()> {
         let path = folder.own("journal.json");
-        fs::remove_file(&path).at("removing", &path)?;
+        disk::step()
+            .and_then(|()| fs::remove_file(&path))
+            .at("removing", &path)?;
         durable::sync_folder(&folder.own(""))
     }
 
@@ -147,6 +152,7 @@ impl Journal {
             Phase::Swapping => "while files were being exchanged: some are old, some are new.",
             Phase::Starting => "while the server was being started; all files are exchanged.",
             Phase::GoingBack => "while the old state was being put back.",
+            Phase::Ending => "at its very end: all files are where they belong.",
         };
         format!("{what} was cut off\n{state}")
     }

@@ -5,6 +5,8 @@
 //! the server folder, on one file system; each can be done again or taken back.
 
 mod check;
+#[cfg(test)]
+mod faults;
 mod journal;
 mod moves;
 mod stage;
@@ -16,6 +18,7 @@ pub use undo::{Undone, undo};
 use crate::backup::{self, Pass};
 use crate::config::Server;
 use crate::console::{Console, Process, Started, State};
+use crate::disk;
 use crate::error::{At, Error, Result};
 use crate::ledger::{Ledger, Operation, Put};
 use crate::survey::{Depth, survey};
@@ -145,6 +148,25 @@ pub fn resume(server: &Server, ledger: &mut Ledger, tell: &mut dyn FnMut(Event))
         Phase::GoingBack => {
             let mut run = Run::new(server, journal, tell, Some(Instant::now()));
             Err(run.go_back("it was cut off while it was going back".into()))
+        }
+        Phase::Ending => {
+            let run = Run::new(server, journal, tell, None);
+            let recorded = run.is_recorded(ledger)?;
+            run.end()?;
+            if recorded {
+                return Ok(Report {
+                    number: run.journal.number,
+                    down_ms: None,
+                    own_ms: 0,
+                    loaded: None,
+                    backup: run.journal.backup.clone().unwrap_or_default(),
+                });
+            }
+            Err(Error::RolledBack {
+                why: "it had failed before it was cut off".into(),
+                down_ms: 0,
+                running: run.journal.was_up,
+            })
         }
     }
 }
@@ -349,8 +371,7 @@ impl Run<'_, '_> {
                 ledger.choose(&change.id, variant)?;
             }
         }
-        self.clean_up_staging();
-        Journal::end(&self.server.folder)?;
+        self.enter_ending()?;
         Ok(Report {
             number: self.journal.number,
             down_ms,
@@ -371,8 +392,31 @@ impl Run<'_, '_> {
             way_back: serde_json::to_string(way_back).expect("a way back has only plain values"),
             undone: false,
         };
+        // Cut off right after this, it is asked for again: what is written down stays as it is.
+        if self.is_recorded(ledger)? {
+            return Ok(());
+        }
         let puts: Vec<Put> = journal.puts.iter().cloned().map(Put::from).collect();
+        disk::step().at("writing", &self.server.folder.own("ledger.db"))?;
         ledger.record(&operation, &puts, &journal.forgets, journal.undoes)
+    }
+
+    fn is_recorded(&self, ledger: &Ledger) -> Result<bool> {
+        let known = ledger.operations()?;
+        Ok(known
+            .iter()
+            .any(|known| known.number == self.journal.number))
+    }
+
+    /// Nothing is left to do but to tidy up; cut off here, only that is done again.
+    fn enter_ending(&mut self) -> Result<()> {
+        self.journal.enter(&self.server.folder, Phase::Ending)?;
+        self.end()
+    }
+
+    fn end(&self) -> Result<()> {
+        self.clean_up_staging();
+        Journal::end(&self.server.folder)
     }
 
     fn swap(&mut self, pass: &Pass) -> Result<()> {
@@ -487,8 +531,7 @@ impl Run<'_, '_> {
             self.console.wait_ready(&process)?;
         }
         self.keep_rewritten()?;
-        self.clean_up_staging();
-        Journal::end(&self.server.folder)?;
+        self.enter_ending()?;
         Ok(self.journal.was_up)
     }
 
@@ -508,7 +551,9 @@ impl Run<'_, '_> {
             if let Some(parent) = to.parent() {
                 fs::create_dir_all(parent).at("making the folder", parent)?;
             }
-            fs::rename(&staged, &to).at("renaming", &staged)?;
+            disk::step()
+                .and_then(|()| fs::rename(&staged, &to))
+                .at("renaming", &staged)?;
         }
         Ok(())
     }
@@ -534,7 +579,7 @@ impl Run<'_, '_> {
             .folder
             .root()
             .join(stage::folder_name(self.journal.number));
-        let _ = fs::remove_dir_all(staging);
+        let _ = disk::step().and_then(|()| fs::remove_dir_all(staging));
     }
 }
 

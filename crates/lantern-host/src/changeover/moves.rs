@@ -1,5 +1,6 @@
 //! Renames that can be done again, or taken back, from wherever they were cut off.
 
+use crate::disk;
 use crate::error::{At, Error, Result};
 use crate::folder::{Folder, OWN};
 use lantern_core::path::RelPath;
@@ -64,8 +65,11 @@ pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
         }
         let (from, to) = (folder.path(&step.from)?, folder.path(&step.to)?);
         if let Some(parent) = to.parent() {
-            fs::create_dir_all(parent).at("making the folder", parent)?;
+            disk::step()
+                .and_then(|()| fs::create_dir_all(parent))
+                .at("making the folder", parent)?;
         }
+        disk::step().at("renaming", &from)?;
         rename(&from, &to)?;
     }
     Ok(())
@@ -94,7 +98,7 @@ pub fn tidy(folder: &Folder, moves: &[Move]) {
             let removed = folder
                 .path(&path)
                 .ok()
-                .is_some_and(|real| fs::remove_dir(real).is_ok());
+                .is_some_and(|real| disk::step().and_then(|()| fs::remove_dir(real)).is_ok());
             if !removed {
                 break;
             }

@@ -3,6 +3,7 @@
 use crate::archive::{Archive, ArchiveFault};
 use crate::config::Server;
 use crate::depot::download_hash;
+use crate::disk;
 use crate::error::{At, Error, Result};
 use crate::folder::hash_file;
 use crate::layers;
@@ -38,12 +39,16 @@ pub fn stage(
 ) -> Result<()> {
     let root = server.folder.root().join(folder_name(number));
     if root.exists() {
-        fs::remove_dir_all(&root).at("removing", &root)?;
+        disk::step()
+            .and_then(|()| fs::remove_dir_all(&root))
+            .at("removing", &root)?;
     }
-    fs::create_dir_all(&root).at("making the folder", &root)?;
+    disk::step()
+        .and_then(|()| fs::create_dir_all(&root))
+        .at("making the folder", &root)?;
     let staged = fill(server, plan, &root, progress);
     if staged.is_err() {
-        let _ = fs::remove_dir_all(&root);
+        let _ = disk::step().and_then(|()| fs::remove_dir_all(&root));
     }
     staged.map_err(|error| full_disk(error, plan, &root))
 }
@@ -136,7 +141,9 @@ fn fill(
         if let Some(parent) = to.parent() {
             fs::create_dir_all(parent).at("making the folder", parent)?;
         }
-        fs::write(&to, &edit.text).at("writing", &to)?;
+        disk::step()
+            .and_then(|()| fs::write(&to, &edit.text))
+            .at("writing", &to)?;
         let old = server.folder.path(&edit.path)?;
         let rights = fs::metadata(&old).at("reading", &old)?.permissions();
         fs::set_permissions(&to, rights).at("setting the rights of", &to)?;
@@ -189,7 +196,9 @@ fn copy(from: &Path, to: &Path) -> Result<String> {
         fs::create_dir_all(parent).at("making the folder", parent)?;
     }
     let mut input = File::open(from).at("reading", from)?;
-    let mut output = File::create_new(to).at("writing", to)?;
+    let mut output = disk::step()
+        .and_then(|()| File::create_new(to))
+        .at("writing", to)?;
     io::copy(&mut input, &mut output).at("writing", to)?;
     output.sync_all().at("writing", to)?;
     hash_file(to)

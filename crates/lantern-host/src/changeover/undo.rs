@@ -152,13 +152,27 @@ fn take_back_cut_off(
             run.journal.was_up
         }
     } else {
-        let old = matches!(run.journal.phase, Phase::Preparing | Phase::Stopping);
-        if old && run.console.state()? != State::Down {
-            run.clean_up_staging();
-            Journal::end(&server.folder)?;
-            true
-        } else {
-            run.try_going_back()?
+        let recorded = run.is_recorded(ledger)?;
+        match run.journal.phase {
+            // It had succeeded and was written down: it is taken back as any other.
+            _ if recorded => {
+                run.end()?;
+                return undo(server, ledger, false, run.tell);
+            }
+            // No file was touched.
+            Phase::Preparing | Phase::Stopping => {
+                if run.journal.was_up && run.console.state()? == State::Down {
+                    let process = run.console.start()?;
+                    run.console.wait_ready(&process)?;
+                }
+                run.end()?;
+                run.journal.was_up
+            }
+            Phase::Swapping | Phase::Starting | Phase::GoingBack => run.try_going_back()?,
+            Phase::Ending => {
+                run.end()?;
+                run.journal.was_up
+            }
         }
     };
     Ok(Undone {
@@ -176,6 +190,15 @@ fn take_back_cut_off(
 }
 
 impl Run<'_, '_> {
+    fn start_again(&mut self) -> Result<()> {
+        self.begins(Step::Start);
+        let process = self.console.start()?;
+        self.console.wait_ready(&process)?;
+        let what = "the ready line came, and the server is still up";
+        self.done(Step::Start, what.into());
+        Ok(())
+    }
+
     fn finish_undo(&mut self, ledger: &mut Ledger) -> Result<()> {
         let folder = &self.server.folder;
         self.begins(Step::Swap);
@@ -199,18 +222,12 @@ impl Run<'_, '_> {
             backup: String::new(),
         };
         self.record(ledger, &nothing)?;
-        self.clean_up_staging();
-        Journal::end(folder)?;
-        if self.journal.was_up {
-            self.begins(Step::Start);
-            let process = self.console.start()?;
-            self.console.wait_ready(&process)?;
-            self.done(
-                Step::Start,
-                "the ready line came, and the server is still up".into(),
-            );
-        }
-        Ok(())
+        let started = match self.journal.was_up {
+            true => self.start_again(),
+            false => Ok(()),
+        };
+        self.enter_ending()?;
+        started
     }
 }
 

@@ -9,6 +9,7 @@ mod process;
 pub use process::{Process, State};
 
 use crate::config::Server;
+use crate::disk;
 use crate::error::{At, Error, Result};
 use lantern_core::component::Id;
 use lantern_core::family::{Stop, StopSignal, Transport};
@@ -137,6 +138,7 @@ impl<'a> Console<'a> {
                 .ok_or_else(|| Error::DidNotStart {
                     why: "the family's launch.command is empty".into(),
                 })?;
+        disk::step().at("starting", std::path::Path::new(program))?;
         use std::os::unix::process::CommandExt;
         let child = Command::new(program)
             .args(arguments)
