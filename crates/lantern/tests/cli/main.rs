@@ -6,6 +6,7 @@
 mod bad_input;
 mod cut_off;
 mod formats;
+mod kills;
 mod layers;
 mod questions;
 mod real_server;
