@@ -12,7 +12,7 @@ use crate::error::{At, Error, Result};
 use crate::folder::Stamp;
 use lantern_core::path::RelPath;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
@@ -211,6 +211,29 @@ pub fn manifest(server: &Server, name: &str) -> Result<Manifest> {
         path,
         why: error.to_string(),
     })
+}
+
+/// The kept files that are not as a backup has them: written, new or gone.
+///
+/// # Errors
+/// When the backup's page or a file cannot be read.
+pub fn written_since(server: &Server, name: &str) -> Result<Vec<RelPath>> {
+    let manifest = manifest(server, name)?;
+    let mut written = Vec::new();
+    for file in &manifest.files {
+        let real = server.folder.path(&file.path)?;
+        let bytes = fs::metadata(&real).map(|metadata| metadata.len()).ok();
+        let same = bytes == Some(file.bytes) && crate::folder::hash_file(&real)? == file.blake3;
+        if !same {
+            written.push(file.path.clone());
+        }
+    }
+    let stored: BTreeSet<&RelPath> = manifest.files.iter().map(|file| &file.path).collect();
+    // A new file without content is a lock, and no part of the world.
+    let new = kept_files(server)?.into_iter();
+    let new = new.filter(|(path, stamp)| !stored.contains(path) && stamp.bytes > 0);
+    written.extend(new.map(|(path, _)| path));
+    Ok(written)
 }
 
 /// Unpacks one file of a backup to a new place and checks it.

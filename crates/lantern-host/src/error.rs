@@ -271,6 +271,16 @@ pub enum Error {
         /// The id that was asked for.
         id: Id,
     },
+    /// The world was written since the changeover, and nobody said what becomes of it.
+    #[error("the world was written since the changeover: {}", some(.written))]
+    WorldUsed {
+        /// What was written, new or gone.
+        written: Vec<RelPath>,
+        /// The server version before the changeover.
+        old: String,
+        /// The server version now.
+        new: String,
+    },
     /// There is no changeover to take back.
     #[error("there is nothing to undo: no changeover is in force here")]
     NothingToUndo,
@@ -295,6 +305,16 @@ pub enum Error {
         /// The path.
         path: RelPath,
     },
+}
+
+/// A few of many paths, and how many more there are.
+fn some(paths: &[RelPath]) -> String {
+    let shown: Vec<&str> = paths.iter().take(3).map(RelPath::as_str).collect();
+    let more = match paths.len().saturating_sub(shown.len()) {
+        0 => String::new(),
+        n => format!(" and {n} more"),
+    };
+    format!("{}{more}", shown.join(", "))
 }
 
 /// Puts a path and what was tried onto the system's errors.

@@ -32,6 +32,7 @@ fn status(error: &Error) -> u8 {
         | Error::NoWay { .. }
         | Error::NothingToDo
         | Error::NothingToUndo
+        | Error::WorldUsed { .. }
         | Error::NothingToResume => NO,
         Error::RolledBack { .. } => BACK,
         Error::Interrupted { .. } => WAITING,
@@ -52,6 +53,13 @@ fn advice(error: &Error, cli: &Cli) -> String {
         }
         Error::Variant(_) => "Write --variant ID=NAME.".into(),
         Error::InTheWay(_) => "Name another file, or take that one away first.".into(),
+        Error::WorldUsed { old, new, .. } => format!(
+            "Nothing was changed. {new} may have written it in a form that {old} cannot read. Say which it is to be:\n\
+             the world of the backup, and what was done since is set aside: {}\n\
+             the world as it is now, if you know that {old} reads it: {}",
+            cli.next("undo --with-world"),
+            cli.next("undo --keep-world")
+        ),
         Error::NotInstalled { .. } => format!("See what is: {}", cli.next("survey")),
         Error::NotAdopted(path) => format!(
             "Take it into care first: lantern adopt {}\nOr name the right folder with --server DIR.",

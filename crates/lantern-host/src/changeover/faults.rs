@@ -1,7 +1,7 @@
 //! A fault at every single change to the disk, in turn: afterwards the tree is the old one or the new
 //! one, byte for byte, the world is untouched, and the next commands work.
 
-use super::{Journal, changeover, resume, undo};
+use super::{Journal, World, changeover, resume, undo};
 use crate::adopt::{Wishes, adopt};
 use crate::config::Server;
 use crate::console::{Console, State};
@@ -145,7 +145,7 @@ impl Pond {
     fn undo(&self) -> Result<(), Error> {
         let server = self.server();
         let mut ledger = Ledger::open(&server.folder)?;
-        undo(&server, &mut ledger, false, &mut |_| {}).map(|_| ())
+        undo(&server, &mut ledger, World::Ask, &mut |_| {}).map(|_| ())
     }
 
     /// Every file with its content, lantern's own and its settings left out.

@@ -13,7 +13,7 @@ mod stage;
 mod undo;
 
 pub use journal::{Journal, Phase};
-pub use undo::{Undone, undo};
+pub use undo::{Undone, World, undo};
 
 use crate::backup::{self, Pass};
 use crate::config::Server;

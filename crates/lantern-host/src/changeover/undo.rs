@@ -22,6 +22,8 @@ pub struct Undone {
     pub down_ms: Option<u64>,
     /// Files that were written since the changeover: they are set aside, under this number.
     pub set_aside: Vec<RelPath>,
+    /// Where that lies, relative to the server folder.
+    pub aside: String,
     /// The number of this operation.
     pub number: i64,
     /// Whether the world was brought back, too.
@@ -30,19 +32,32 @@ pub struct Undone {
     pub running: bool,
 }
 
+/// What becomes of the world when a changeover is taken back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum World {
+    /// It stays; but where it was written since, that is asked for first.
+    Ask,
+    /// It stays, whatever was written since.
+    Keep,
+    /// It comes back from the backup; what was written since is set aside.
+    Bring,
+}
+
 /// Takes the last changeover back, or an operation that was cut off.
 ///
 /// # Errors
-/// When there is nothing to take back, the server cannot be stopped, or a rename fails.
+/// When there is nothing to take back, the world was written since and nobody said what becomes of
+/// it, the server cannot be stopped, or a rename fails.
 pub fn undo(
     server: &Server,
     ledger: &mut Ledger,
-    with_world: bool,
+    world: World,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Undone> {
     if let Some(journal) = Journal::read(&server.folder)? {
-        return take_back_cut_off(server, ledger, journal, tell);
+        return take_back_cut_off(server, ledger, journal, world, tell);
     }
+    let with_world = world == World::Bring;
     let last = ledger.last_changeover()?;
     let last = last
         .filter(|last| !last.is_thinned())
@@ -52,6 +67,16 @@ pub fn undo(
             path: server.folder.own("ledger.db"),
             why: error.to_string(),
         })?;
+    if world == World::Ask {
+        let written = backup::written_since(server, &way_back.backup)?;
+        if !written.is_empty() {
+            return Err(Error::WorldUsed {
+                written,
+                old: last.from,
+                new: last.to,
+            });
+        }
+    }
     let console = Console::of(server);
     let was_up = match console.state()? {
         State::Foreign { who } => return Err(Error::NoConsole { who }),
@@ -104,6 +129,7 @@ pub fn undo(
         to: run.journal.to.clone(),
         down_ms: run.down_ms(),
         set_aside,
+        aside,
         number,
         with_world,
         running: was_up,
@@ -118,7 +144,7 @@ pub(super) fn resume(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
     let number = journal.number;
-    let undone = take_back_cut_off(server, ledger, journal, tell)?;
+    let undone = take_back_cut_off(server, ledger, journal, World::Keep, tell)?;
     Ok(Report {
         number,
         down_ms: undone.down_ms,
@@ -133,6 +159,7 @@ fn take_back_cut_off(
     server: &Server,
     ledger: &mut Ledger,
     journal: Journal,
+    world: World,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Undone> {
     let is_undo = journal.kind == "undo";
@@ -157,7 +184,7 @@ fn take_back_cut_off(
             // It had succeeded and was written down: it is taken back as any other.
             _ if recorded => {
                 run.end()?;
-                return undo(server, ledger, false, run.tell);
+                return undo(server, ledger, world, run.tell);
             }
             // No file was touched.
             Phase::Preparing | Phase::Stopping => {
@@ -183,6 +210,7 @@ fn take_back_cut_off(
         },
         down_ms: run.down_ms(),
         set_aside: Vec::new(),
+        aside: String::new(),
         number: run.journal.number,
         with_world: false,
         running,

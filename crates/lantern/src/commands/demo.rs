@@ -89,8 +89,13 @@ const STORY: &[Scene] = &[
         0,
     ),
     Scene(
-        "The players want the old version back.",
+        "The players want the old version back. But the world was written since.",
         &["undo", "--server", "halcyon-terrace"],
+        3,
+    ),
+    Scene(
+        "With the world as it was, then. What was done since is set aside.",
+        &["undo", "--with-world", "--server", "halcyon-terrace"],
         0,
     ),
     Scene(

@@ -8,7 +8,7 @@ use crate::progress::Progress;
 use clap::Args;
 use lantern_core::path::RelPath;
 use lantern_host::Result;
-use lantern_host::changeover::undo;
+use lantern_host::changeover::{World, undo};
 use lantern_host::ledger::Ledger;
 use serde_json::json;
 
@@ -16,8 +16,11 @@ use serde_json::json;
 #[derive(Debug, Args)]
 pub struct UndoArgs {
     /// Bring the keep list back, too, as it was before the changeover; what was done since is set aside
-    #[arg(long)]
+    #[arg(long, conflicts_with = "keep_world")]
     with_world: bool,
+    /// Leave the keep list as it is, though it was written since the changeover
+    #[arg(long)]
+    keep_world: bool,
 }
 
 /// Takes the last changeover back.
@@ -25,7 +28,12 @@ pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
     let (server, _lock) = open(cli, "undo")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let mut progress = Progress::new(look);
-    let undone = undo(&server, &mut ledger, args.with_world, &mut |event| {
+    let world = match (args.with_world, args.keep_world) {
+        (true, _) => World::Bring,
+        (_, true) => World::Keep,
+        _ => World::Ask,
+    };
+    let undone = undo(&server, &mut ledger, world, &mut |event| {
         progress.show(event)
     })?;
     drop(progress);
@@ -50,8 +58,8 @@ pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
     if !undone.set_aside.is_empty() {
         let names: Vec<&str> = undone.set_aside.iter().map(RelPath::as_str).collect();
         look.say(&format!(
-            "  written since the changeover, now in .lantern/set-aside/{:04}: {}",
-            undone.number,
+            "  written since the changeover, now in {}: {}",
+            undone.aside,
             names.join(", ")
         ));
     }

@@ -62,7 +62,7 @@ fn worlds_are_brought_forward_in_stops() {
             .contains("halcyon 5.5.0")
     );
     for version in ["5.4.0", "5.1.0"] {
-        world.ok(&["undo", "--server", "halcyon-terrace"]);
+        world.ok(&["undo", "--keep-world", "--server", "halcyon-terrace"]);
         assert!(
             world
                 .ok(&["survey", "--server", "halcyon-terrace"])
@@ -145,7 +145,7 @@ fn what_goes_is_set_aside_and_comes_back() {
             .path("halcyon-terrace/addons/market-stall-1.2.0.vpk")
             .exists()
     );
-    world.ok(&["undo", "--server", "halcyon-terrace"]);
+    world.ok(&["undo", "--keep-world", "--server", "halcyon-terrace"]);
     assert!(world.read(settings).contains("start market-stall"));
     assert!(
         world

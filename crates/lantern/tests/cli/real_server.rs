@@ -252,7 +252,7 @@ fn the_real_server_is_brought_forward_and_comes_back_when_broken() {
 
     assert!(
         world
-            .lantern(&["undo", "--server", ".minetest"])
+            .lantern(&["undo", "--keep-world", "--server", ".minetest"])
             .contains("exit status 0")
     );
     assert!(world.path(".minetest/mods/mesecons/mesecons_fpga").exists());

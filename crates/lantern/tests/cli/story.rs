@@ -63,6 +63,7 @@ fn the_world_comes_back_only_when_asked() {
         "halcyon-terrace/worlds/orbit-garden/new-bed",
         "planted after",
     );
+    assert_snapshot!("undo_world_used", world.lantern(UNDO));
     assert_snapshot!(
         "undo_with_world",
         world.lantern(&[UNDO, &["--with-world"]].concat())
