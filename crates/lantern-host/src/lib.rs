@@ -35,5 +35,6 @@ pub mod lock;
 pub mod planning;
 pub mod survey;
 pub mod trial;
+pub mod verify;
 
 pub use error::{Error, Result};

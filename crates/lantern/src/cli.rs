@@ -2,7 +2,7 @@
 
 use crate::commands::{
     acquire, adopt, changeover, client, demo, family, history, outlook, plan, server, survey, undo,
-    why,
+    verify, why,
 };
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::{Path, PathBuf};
@@ -78,6 +78,8 @@ pub enum Command {
     Why(why::WhyArgs),
     /// Carry a plan out: stop, back up, swap, start, verify, or go back
     Changeover(changeover::ChangeoverArgs),
+    /// Look at the running server again: add-ons, versions, error lines
+    Verify(verify::VerifyArgs),
     /// Go back to before the last changeover
     Undo(undo::UndoArgs),
     /// Show what was done here, and what was set aside each time

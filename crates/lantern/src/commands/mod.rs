@@ -14,6 +14,7 @@ mod request;
 pub mod server;
 pub mod survey;
 pub mod undo;
+pub mod verify;
 pub mod why;
 
 use crate::cli::{Cli, Command};
@@ -38,6 +39,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Plan(args) => plan::run(args, cli, look),
         Command::Why(args) => why::run(args, cli, look),
         Command::Changeover(args) => changeover::run(args, cli, look),
+        Command::Verify(args) => verify::run(args, cli, look),
         Command::Undo(args) => undo::run(args, cli, look),
         Command::History(args) => history::run(args, cli, look),
         Command::Client(args) => client::run(args, cli, look),

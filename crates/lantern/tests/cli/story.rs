@@ -307,3 +307,35 @@ fn completions_and_help_are_there() {
     assert_snapshot!("help", world.ok(&["--help"]));
     assert_snapshot!("wrong_usage", world.lantern(&["plan", "--too", "5.4"]));
 }
+
+#[test]
+fn the_running_server_is_looked_at_again() {
+    let world = World::adopted();
+    let verify = || world.lantern(&["verify", "--server", "halcyon-terrace"]);
+    assert_snapshot!("verify_down", verify());
+    world.ok(&["console", "start", "--server", "halcyon-terrace"]);
+    assert_snapshot!("verify", verify());
+    let json = world.lantern(&["verify", "--json", "--server", "halcyon-terrace"]);
+    assert!(json.contains("\"right\": true"), "{json}");
+    // Somebody lays in a newer add-on by hand; the server still runs the old one.
+    fs::remove_file(world.path("halcyon-terrace/addons/glasswork-3.1.0.vpk")).unwrap();
+    world.zip(
+        "halcyon-terrace/addons/glasswork-3.2.0.vpk",
+        &[("addon.toml", "id = 'glasswork'\nversion = '3.2.0'\n")],
+    );
+    world.edit(
+        "halcyon-terrace/greenhouse.conf",
+        "start night-watch\n",
+        "start night-watch\nstart moss\n",
+    );
+    world.zip(
+        "halcyon-terrace/addons/moss.vpk",
+        &[("addon.toml", "id = 'moss'\nversion = '1'\n")],
+    );
+    assert_snapshot!("verify_other", verify());
+    // A bare gate: the ready line comes, and nothing is loaded.
+    world.ok(&["console", "stop", "--server", "halcyon-terrace"]);
+    world.write("halcyon-terrace/server/gate.bin", "bare gate\n");
+    world.ok(&["console", "start", "--server", "halcyon-terrace"]);
+    assert_snapshot!("verify_bare", verify());
+}
