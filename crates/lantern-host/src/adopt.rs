@@ -183,8 +183,8 @@ fn settings_text(
          # keep = [\"screenshots/**\"]\n\
          \n# What players are told before the server stops.\n\
          [warn]\n\
-         seconds = 10\n\
-         # text = \"The server restarts in {seconds} seconds for an update.\"\n",
+         at = [\"10s\"]        # more: [\"10m\", \"1m\", \"10s\"]\n\
+         # text = \"The server restarts in {time} for an update.\"\n",
     );
     text
 }

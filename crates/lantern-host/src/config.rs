@@ -4,9 +4,12 @@ use crate::error::{At, Error, Result};
 use crate::folder::Folder;
 use lantern_core::family::{Acquire, Family, FamilyFault, Glob};
 use lantern_core::hint::with_nearest;
-use serde::Deserialize;
+use serde::{Deserialize, Deserializer};
+use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
+use std::time::Duration;
 
 /// The settings file in a server folder.
 pub const FILE: &str = "lantern.toml";
@@ -82,18 +85,66 @@ pub struct Limits {
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct Warn {
-    /// What they are told; `{seconds}` is filled in.
+    /// How long before the stop they are told, each time.
+    pub at: Vec<Span>,
+    /// What they are told; `{time}` is filled in.
     pub text: String,
-    /// How long before the stop, in seconds.
-    pub seconds: u64,
+    /// What they are told right before the stop.
+    pub last: String,
+    /// What they are told when it is called off.
+    pub off: String,
 }
 
 impl Default for Warn {
     fn default() -> Warn {
         Warn {
-            text: "The server restarts in {seconds} seconds for an update.".into(),
-            seconds: 10,
+            at: vec![Span(Duration::from_secs(10))],
+            text: "The server restarts in {time} for an update.".into(),
+            last: "The server restarts now.".into(),
+            off: "The restart is called off.".into(),
         }
+    }
+}
+
+/// A time as people write it: `10m`, `30s`, `2h`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Span(pub Duration);
+
+impl FromStr for Span {
+    type Err = String;
+
+    fn from_str(text: &str) -> std::result::Result<Span, String> {
+        let wrong = || format!("{text:?} is no time like 10m, 30s or 2h");
+        let unit = text.chars().next_back().ok_or_else(wrong)?;
+        let number = &text[..text.len() - unit.len_utf8()];
+        let number: u64 = number.trim().parse().map_err(|_| wrong())?;
+        let seconds = match unit {
+            's' => number,
+            'm' => number.saturating_mul(60),
+            'h' => number.saturating_mul(3600),
+            _ => return Err(wrong()),
+        };
+        Ok(Span(Duration::from_secs(seconds.min(86_400))))
+    }
+}
+
+impl fmt::Display for Span {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let seconds = self.0.as_secs();
+        let (number, unit) = match seconds {
+            s if s >= 3600 && s.is_multiple_of(3600) => (s / 3600, "hour"),
+            s if s >= 60 && s.is_multiple_of(60) => (s / 60, "minute"),
+            s => (s, "second"),
+        };
+        let plural = if number == 1 { "" } else { "s" };
+        write!(f, "{number} {unit}{plural}")
+    }
+}
+
+impl<'de> Deserialize<'de> for Span {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> std::result::Result<Span, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        text.parse().map_err(serde::de::Error::custom)
     }
 }
 

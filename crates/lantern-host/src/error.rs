@@ -281,6 +281,9 @@ pub enum Error {
         /// The server version now.
         new: String,
     },
+    /// Somebody called the changeover off before the server was stopped.
+    #[error("called off before the server was stopped; no file was touched")]
+    CalledOff,
     /// There is no changeover to take back.
     #[error("there is nothing to undo: no changeover is in force here")]
     NothingToUndo,

@@ -38,3 +38,19 @@ pub mod trial;
 pub mod verify;
 
 pub use error::{Error, Result};
+
+use std::sync::atomic::{AtomicBool, Ordering};
+
+/// Whether somebody wants what is under way to end, where it still can without harm.
+static CALLED_OFF: AtomicBool = AtomicBool::new(false);
+
+/// Asks for what is under way to end where it still can without harm: before a server is stopped.
+///
+/// Afterwards it goes on to its end, since half an exchange is of no use to anybody.
+pub fn call_off() {
+    CALLED_OFF.store(true, Ordering::Relaxed);
+}
+
+fn called_off() -> bool {
+    CALLED_OFF.load(Ordering::Relaxed)
+}

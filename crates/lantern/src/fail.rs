@@ -60,6 +60,7 @@ fn advice(error: &Error, cli: &Cli) -> String {
             cli.next("undo --with-world"),
             cli.next("undo --keep-world")
         ),
+        Error::CalledOff => "Players were told. The plan is still there: ".to_owned() + &cli.next("changeover"),
         Error::NotInstalled { .. } => format!("See what is: {}", cli.next("survey")),
         Error::NotAdopted(path) => format!(
             "Take it into care first: lantern adopt {}\nOr name the right folder with --server DIR.",

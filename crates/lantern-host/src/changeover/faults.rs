@@ -100,7 +100,7 @@ impl Pond {
         adopt(&dir.path().join("pond"), &wishes).unwrap();
         let settings = dir.path().join("pond/lantern.toml");
         let text = fs::read_to_string(&settings).unwrap();
-        fs::write(&settings, text.replace("seconds = 10", "seconds = 0")).unwrap();
+        fs::write(&settings, text.replace("at = [\"10s\"]", "at = []")).unwrap();
         Pond { dir, sinks }
     }
 

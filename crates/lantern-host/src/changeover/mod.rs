@@ -30,6 +30,9 @@ use std::fs;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
+/// How often it is looked whether a warning is due or the changeover was called off.
+const WARN_LOOK: Duration = Duration::from_millis(50);
+
 /// What a changeover tells while it is under way.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Event {
@@ -320,23 +323,59 @@ impl Run<'_, '_> {
         Ok(pass)
     }
 
+    /// Tells players, as often as they are to be told, and waits; until somebody calls it off.
     fn warn(&mut self) -> Result<String> {
         if !self.journal.was_up {
             return Ok("nobody to warn: the server is down".into());
         }
         let warn = &self.server.config.warn;
-        let text = warn.text.replace("{seconds}", &warn.seconds.to_string());
-        if !self.console.say(&text)? {
-            return Ok("this family has no command to tell players something".into());
-        }
-        let total = Duration::from_secs(warn.seconds);
+        let mut times = warn.at.clone();
+        times.sort_unstable();
+        let Some(total) = times.last().map(|longest| longest.0) else {
+            return Ok("players were not told: no times are set".into());
+        };
         let begun = Instant::now();
-        while begun.elapsed() < total {
-            std::thread::sleep(Duration::from_millis(100).min(total - begun.elapsed().min(total)));
-            let done = begun.elapsed().as_secs().min(warn.seconds);
-            (self.tell)(Event::Progress(done, warn.seconds));
+        let mut told = 0;
+        loop {
+            let left = total.saturating_sub(begun.elapsed());
+            while let Some(next) = times.pop_if(|next| next.0 >= left) {
+                let text = warn.text.replace("{time}", &next.to_string());
+                if !self.say(&text)? {
+                    return Ok("this family has no command to tell players something".into());
+                }
+                told += 1;
+            }
+            if crate::called_off() {
+                self.say(&warn.off)?;
+                return Err(Error::CalledOff);
+            }
+            if left.is_zero() {
+                break;
+            }
+            std::thread::sleep(WARN_LOOK.min(left));
+            let done = begun.elapsed().as_secs().min(total.as_secs());
+            (self.tell)(Event::Progress(done, total.as_secs()));
         }
-        Ok(format!("players were told, {} s before", warn.seconds))
+        self.say(&warn.last)?;
+        let times = if told == 1 {
+            "once".into()
+        } else {
+            format!("{told} times")
+        };
+        Ok(format!(
+            "players were told {times}, and once more at the end"
+        ))
+    }
+
+    /// Tells players something; that the server has gone in the meantime is no error.
+    fn say(&self, text: &str) -> Result<bool> {
+        match self.console.say(text) {
+            Err(error) => match self.console.state()? {
+                State::Down => Ok(true),
+                State::Ours(_) | State::Foreign { .. } => Err(error),
+            },
+            told => told,
+        }
     }
 
     fn swap_and_start(&mut self, ledger: &mut Ledger, plan: &Plan, pass: &Pass) -> Result<Report> {

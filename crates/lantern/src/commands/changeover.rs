@@ -8,6 +8,7 @@ use crate::progress::Progress;
 use clap::Args;
 use lantern_core::plan::Plan;
 use lantern_host::changeover::{Report, changeover, resume};
+use lantern_host::config::Span;
 use lantern_host::ledger::Ledger;
 use lantern_host::{Error, Result};
 use serde_json::json;
@@ -18,6 +19,9 @@ use std::path::PathBuf;
 pub struct ChangeoverArgs {
     /// The plan; otherwise the last one made, .lantern/next.plan.json
     plan: Option<PathBuf>,
+    /// How long before the stop players are told, instead of what lantern.toml says: 10m,1m,10s
+    #[arg(long, value_name = "TIMES", value_delimiter = ',')]
+    warn: Option<Vec<Span>>,
     /// Go on with a changeover that was cut off
     #[arg(long, conflicts_with = "plan")]
     resume: bool,
@@ -25,6 +29,8 @@ pub struct ChangeoverArgs {
 
 /// Carries a plan out; the exit status is 4 when the old state had to be put back.
 pub fn run(args: &ChangeoverArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    // Ctrl-C calls it off before the stop; afterwards it goes on, to the end or back.
+    let _ = ctrlc::set_handler(lantern_host::call_off);
     let mut progress = Progress::new(look);
     let mut tell = |event| progress.show(event);
     let report = if args.resume {
@@ -32,7 +38,10 @@ pub fn run(args: &ChangeoverArgs, cli: &Cli, look: &Look) -> Result<u8> {
         let mut ledger = Ledger::open(&server.folder)?;
         resume(&server, &mut ledger, &mut tell)?
     } else {
-        let (server, _lock) = open_settled(cli, "changeover")?;
+        let (mut server, _lock) = open_settled(cli, "changeover")?;
+        if let Some(times) = &args.warn {
+            server.config.warn.at.clone_from(times);
+        }
         let path = args
             .plan
             .clone()

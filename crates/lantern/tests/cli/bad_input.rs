@@ -309,11 +309,7 @@ fn a_disk_that_is_full() {
 #[test]
 fn a_second_lantern_in_the_same_folder() {
     let world = World::running();
-    world.edit(
-        "halcyon-terrace/lantern.toml",
-        "seconds = 0",
-        "seconds = 30",
-    );
+    world.edit("halcyon-terrace/lantern.toml", "at = []", "at = [\"30s\"]");
     world.ok(PLAN);
     let mut first = world.begin(CHANGEOVER);
     let output = "halcyon-terrace/.lantern/console/output.log";

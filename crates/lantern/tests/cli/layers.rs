@@ -25,11 +25,7 @@ fn with(args: &[&'static str], more: &[&'static str]) -> Vec<&'static str> {
 fn orchard() -> World {
     let world = World::demo();
     world.ok(&["adopt", ORCHARD]);
-    world.edit(
-        "halcyon-orchard/lantern.toml",
-        "seconds = 10",
-        "seconds = 0",
-    );
+    world.edit("halcyon-orchard/lantern.toml", "at = [\"10s\"]", "at = []");
     world
 }
 
@@ -245,11 +241,7 @@ fn a_data_folder_is_not_the_addon() {
     let world = World::demo();
     world.write("halcyon-terrace/addons/sun-clock/noon", "12:04\n");
     world.ok(&["adopt", "halcyon-terrace"]);
-    world.edit(
-        "halcyon-terrace/lantern.toml",
-        "seconds = 10",
-        "seconds = 0",
-    );
+    world.edit("halcyon-terrace/lantern.toml", "at = [\"10s\"]", "at = []");
     world.ok(crate::world::PLAN);
     world.ok(crate::world::CHANGEOVER);
     assert_eq!(

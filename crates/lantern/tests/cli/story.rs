@@ -339,3 +339,40 @@ fn the_running_server_is_looked_at_again() {
     world.ok(&["console", "start", "--server", "halcyon-terrace"]);
     assert_snapshot!("verify_bare", verify());
 }
+
+#[test]
+fn it_is_called_off_while_players_are_warned() {
+    let world = World::running();
+    let before = world.tree("halcyon-terrace");
+    world.ok(PLAN);
+    let mut first = world.begin(&[CHANGEOVER, &["--warn", "2h,90s"]].concat());
+    let output = "halcyon-terrace/.lantern/console/output.log";
+    world.wait("players are warned", || {
+        world.read(output).contains("restarts in 2 hours")
+    });
+    let pid = rustix::process::Pid::from_child(&first);
+    rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
+    assert_eq!(first.wait().unwrap().code(), Some(1));
+    assert!(
+        world
+            .read(output)
+            .contains("to all: The restart is called off.")
+    );
+    assert_eq!(before, world.tree("halcyon-terrace"));
+    assert_snapshot!(
+        "called_off_then",
+        world.lantern(&["console", "state", "--server", "halcyon-terrace"])
+    );
+    // In the end all that is to be told is told, the last right before the stop.
+    world.ok(&[CHANGEOVER, &["--warn", "2s,1s"]].concat());
+    let previous = world.read("halcyon-terrace/.lantern/console/output.previous.log");
+    let told: Vec<&str> = previous
+        .lines()
+        .filter(|line| line.contains("to all"))
+        .collect();
+    assert_snapshot!("told_to_players", told.join("\n"));
+    assert_snapshot!(
+        "warn_odd",
+        world.lantern(&[CHANGEOVER, &["--warn", "soon"]].concat())
+    );
+}

@@ -39,11 +39,7 @@ impl World {
     pub fn adopted() -> World {
         let world = World::demo();
         world.ok(&["adopt", "halcyon-terrace"]);
-        world.edit(
-            "halcyon-terrace/lantern.toml",
-            "seconds = 10",
-            "seconds = 0",
-        );
+        world.edit("halcyon-terrace/lantern.toml", "at = [\"10s\"]", "at = []");
         world
     }
 
