@@ -259,6 +259,15 @@ pub enum Error {
         /// The end of that.
         last: Vec<String>,
     },
+    /// There is no backup of that name.
+    #[error("there is no backup {0}")]
+    NoBackup(String),
+    /// The store has lost something, or it is damaged.
+    #[error("the store of backups: {why}")]
+    Store {
+        /// What is wrong.
+        why: String,
+    },
     /// A choice of a variant cannot be read.
     #[error("\"{0}\" chooses no variant")]
     Variant(String),

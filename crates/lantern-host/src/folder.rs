@@ -2,6 +2,7 @@
 
 use crate::error::{At, Error, Result};
 use lantern_core::path::RelPath;
+use serde::{Deserialize, Serialize};
 use std::cell::RefCell;
 use std::fs;
 use std::io::Read;
@@ -22,7 +23,8 @@ pub struct Folder {
 }
 
 /// What the system says of a file; when all of it is as before, so is the content.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Stamp {
     /// Its size.
     pub bytes: u64,

@@ -1,8 +1,10 @@
 //! What was done to a server, and what each operation set aside.
 
+use crate::changeover::WayBack;
 use crate::config::Server;
 use crate::error::{At, Result};
 use crate::ledger::{Ledger, Operation};
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::PathBuf;
 use walkdir::WalkDir;
@@ -74,4 +76,15 @@ pub fn thin(server: &Server, ledger: &mut Ledger, keep: usize) -> Result<Vec<Ent
         }
     }
     Ok(old)
+}
+
+/// The backups that taking back the last changeover may need.
+///
+/// # Errors
+/// When the ledger cannot be read.
+pub fn backups_needed(ledger: &Ledger) -> Result<BTreeSet<String>> {
+    let last = ledger.last_changeover()?;
+    let way_back = last.and_then(|last| serde_json::from_str(&last.way_back).ok());
+    let backup = way_back.map(|way_back: WayBack| way_back.backup);
+    Ok(backup.into_iter().collect())
 }

@@ -1,8 +1,8 @@
 //! What can be typed.
 
 use crate::commands::{
-    acquire, adopt, changeover, client, demo, family, history, outlook, plan, server, survey, undo,
-    verify, why,
+    acquire, adopt, backup, changeover, client, demo, family, history, outlook, plan, server,
+    survey, undo, verify, why,
 };
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::{Path, PathBuf};
@@ -82,6 +82,8 @@ pub enum Command {
     Verify(verify::VerifyArgs),
     /// Go back to before the last changeover
     Undo(undo::UndoArgs),
+    /// Make, list, check, restore and thin out backups
+    Backup(backup::BackupArgs),
     /// Show what was done here, and what was set aside each time
     History(history::HistoryArgs),
     /// Show or pack what a player's client must have

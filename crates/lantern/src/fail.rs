@@ -61,6 +61,8 @@ fn advice(error: &Error, cli: &Cli) -> String {
             cli.next("undo --keep-world")
         ),
         Error::CalledOff => "Players were told. The plan is still there: ".to_owned() + &cli.next("changeover"),
+        Error::NoBackup(_) => format!("See which there are: {}", cli.next("backup list")),
+        Error::Store { .. } => format!("Look what is whole: {}", cli.next("backup check")),
         Error::NotInstalled { .. } => format!("See what is: {}", cli.next("survey")),
         Error::NotAdopted(path) => format!(
             "Take it into care first: lantern adopt {}\nOr name the right folder with --server DIR.",

@@ -67,7 +67,7 @@ pub(crate) struct WayBack {
     moves: Vec<Move>,
     puts_before: Vec<journal::PutRow>,
     forgets: Vec<RelPath>,
-    backup: String,
+    pub(crate) backup: String,
 }
 
 /// Refuses to go on where an operation was cut off.

@@ -105,7 +105,7 @@ impl Run<'_, '_> {
         let pass = backup::pass(self.server, Some(first))?;
         let journal = &self.journal;
         let name = telling_name(self.server, journal.number, &journal.from, &journal.to);
-        self.journal.backup = Some(backup::finish(self.server, &pass, &name)?);
+        self.journal.backup = Some(backup::finish(self.server, &pass, &name, None)?);
         let what = format!("{} bytes had changed since", pass.read_bytes);
         self.done(Step::SecondBackup, what);
         Ok(pass)

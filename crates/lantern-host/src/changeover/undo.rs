@@ -297,6 +297,7 @@ fn plan_moves(
 /// Unpacks the backed-up world beside the server, and says how the two change places.
 fn world_moves(server: &Server, backup: &str, number: i64, aside: &str) -> Result<Vec<Move>> {
     let manifest = backup::manifest(server, backup)?;
+    let source = backup::source(server)?;
     let staging = stage::folder_name(number);
     let mut moves = Vec::new();
     let mut same = BTreeSet::new();
@@ -320,7 +321,7 @@ fn world_moves(server: &Server, backup: &str, number: i64, aside: &str) -> Resul
         .filter(|stored| !same.contains(&stored.path))
     {
         let staged = RelPath::parse(&format!("{staging}/{}", stored.path))?;
-        backup::unpack(server, stored, &server.folder.path(&staged)?)?;
+        source.unpack(stored, &server.folder.path(&staged)?)?;
         moves.push(Move {
             from: staged,
             to: stored.path.clone(),

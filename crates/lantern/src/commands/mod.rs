@@ -2,6 +2,7 @@
 
 pub mod acquire;
 pub mod adopt;
+pub mod backup;
 pub mod changeover;
 pub mod client;
 pub mod demo;
@@ -41,6 +42,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Changeover(args) => changeover::run(args, cli, look),
         Command::Verify(args) => verify::run(args, cli, look),
         Command::Undo(args) => undo::run(args, cli, look),
+        Command::Backup(args) => backup::run(args, cli, look),
         Command::History(args) => history::run(args, cli, look),
         Command::Client(args) => client::run(args, cli, look),
         Command::Console(args) => server::run(args, cli, look),

@@ -1,0 +1,488 @@
+//! `.lantern/store`: backups of what is on the keep list, or of everything.
+//!
+//! A backup is made in two passes: the first while the server still runs, the second after it has
+//! stopped, of what has changed since. Contents lie in the [`store`] in small pieces; `backups/NAME.json`
+//! says which file had which pieces.
+
+mod store;
+
+use crate::changeover::free_name;
+use crate::config::Server;
+use crate::durable;
+use crate::error::{At, Error, Result};
+use crate::folder::{Stamp, hash_file};
+use lantern_core::path::RelPath;
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::fs::{self, File};
+use std::io::{BufWriter, Write};
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use store::{Hash, Store};
+
+/// Where something is wrong, and what.
+pub type Wrong = (String, String);
+
+/// What a backup is of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Scope {
+    /// What is on the keep list: worlds, players.
+    Kept,
+    /// Every file of the server folder but lantern's own.
+    Everything,
+}
+
+/// The files as one pass saw and stored them.
+#[derive(Debug)]
+pub struct Pass {
+    scope: Scope,
+    files: BTreeMap<RelPath, (Stamp, Stored)>,
+    /// How many bytes this pass had to read.
+    pub read_bytes: u64,
+    /// How much the store grew, in bytes.
+    pub stored_bytes: u64,
+}
+
+/// A backup's own page.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Manifest {
+    /// The number of the format: 2.
+    pub format: u32,
+    /// Server, versions and day.
+    pub name: String,
+    /// What it is of.
+    pub scope: Scope,
+    /// When it was made, in milliseconds since 1970.
+    pub made_ms: i64,
+    /// What the administrator says of it.
+    pub note: Option<String>,
+    /// How much the store grew by it, in bytes.
+    pub stored_bytes: u64,
+    /// The files, by path.
+    pub files: Vec<Stored>,
+}
+
+impl Manifest {
+    /// How large its files are together, in bytes.
+    pub fn bytes(&self) -> u64 {
+        self.files.iter().map(|file| file.bytes).sum()
+    }
+}
+
+/// One file of a backup.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Stored {
+    /// Where it was.
+    pub path: RelPath,
+    /// Its size.
+    pub bytes: u64,
+    /// BLAKE3 of its content in hexadecimal.
+    pub blake3: String,
+    /// Its rights, as the system's number.
+    pub mode: u32,
+    /// What the system said of it: unchanged, it is not read again.
+    stamp: Stamp,
+    /// The BLAKE3 of each of its pieces in hexadecimal, one behind the other.
+    pieces: String,
+}
+
+impl Pass {
+    /// Whether every kept file is still the one that this pass saw.
+    ///
+    /// # Errors
+    /// When the folder cannot be listed.
+    pub fn changes_since(&self, server: &Server) -> Result<Vec<String>> {
+        let now = files_of(server, self.scope)?;
+        let mut changes = Vec::new();
+        for (path, stamp) in &now {
+            match self.files.get(path) {
+                None => changes.push(format!("{path} is new")),
+                Some((seen, stored)) if seen != stamp => {
+                    let real = server.folder.path(path)?;
+                    if hash_file(&real)? != stored.blake3 {
+                        changes.push(format!("{path} was written"));
+                    }
+                }
+                Some(_) => {}
+            }
+        }
+        let now: BTreeMap<_, _> = now.into_iter().collect();
+        let gone = self.files.keys().filter(|path| !now.contains_key(*path));
+        changes.extend(gone.map(|path| format!("{path} is gone")));
+        Ok(changes)
+    }
+
+    /// How many files there are.
+    pub fn files(&self) -> usize {
+        self.files.len()
+    }
+
+    /// How large they are together, in bytes.
+    pub fn bytes(&self) -> u64 {
+        self.files.values().map(|(stamp, _)| stamp.bytes).sum()
+    }
+}
+
+fn files_of(server: &Server, scope: Scope) -> Result<Vec<(RelPath, Stamp)>> {
+    let mut files = server.folder.list()?.files;
+    if scope == Scope::Kept {
+        files.retain(|(path, _)| server.keeps(path.as_str()));
+    }
+    Ok(files)
+}
+
+/// Stores the keep list, as a changeover does; what `earlier` saw is not read again.
+///
+/// # Errors
+/// As [`pass_of`].
+pub fn pass(server: &Server, earlier: Option<&Pass>) -> Result<Pass> {
+    pass_of(server, Scope::Kept, earlier)
+}
+
+/// Stores every file whose content is not there yet; what `earlier` saw is not read again.
+///
+/// # Errors
+/// When a file cannot be read or the store cannot be written. A file that goes away while the
+/// server runs is left out.
+pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<Pass> {
+    let mut store = open(server)?;
+    let before = store.bytes();
+    // What the last backup of these files holds whole is not read again, nor what this one's first pass saw.
+    let last = match earlier {
+        Some(_) => BTreeMap::new(),
+        None => last_seen(server, &store)?,
+    };
+    let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = files_of(server, scope)?
+        .into_par_iter()
+        .map(|(path, stamp)| {
+            let seen = earlier.and_then(|earlier| earlier.files.get(&path));
+            let known = seen.map(|(_, stored)| stored).or_else(|| last.get(&path));
+            if let Some(stored) = known
+                && stored.stamp == stamp
+            {
+                return Ok(Some((path, stamp, stored.clone(), false)));
+            }
+            match take(&store, server, &path, stamp) {
+                Ok(stored) => Ok(Some((path, stamp, stored, true))),
+                Err(Error::Io { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {
+                    Ok(None)
+                }
+                Err(other) => Err(other),
+            }
+        })
+        .collect::<Result<_>>()?;
+    store.commit()?;
+    let mut pass = Pass {
+        scope,
+        files: BTreeMap::new(),
+        read_bytes: 0,
+        stored_bytes: earlier.map_or(0, |earlier| earlier.stored_bytes)
+            + store.bytes().saturating_sub(before),
+    };
+    for (path, stamp, stored, fresh) in taken.into_iter().flatten() {
+        pass.read_bytes += if fresh { stored.bytes } else { 0 };
+        pass.files.insert(path, (stamp, stored));
+    }
+    Ok(pass)
+}
+
+/// The newest page's files, as far as the store has all their pieces.
+fn last_seen(server: &Server, store: &Store) -> Result<BTreeMap<RelPath, Stored>> {
+    let (backups, _) = list(server)?;
+    let mut seen = BTreeMap::new();
+    for backup in backups {
+        for file in backup.files {
+            let whole = file.pieces().is_ok_and(|pieces| store.has_all(&pieces));
+            if whole {
+                seen.insert(file.path.clone(), file);
+            }
+        }
+    }
+    Ok(seen)
+}
+
+fn open(server: &Server) -> Result<Store> {
+    Store::open(&server.folder.make_own("store")?)
+}
+
+fn take(store: &Store, server: &Server, path: &RelPath, stamp: Stamp) -> Result<Stored> {
+    let real = server.folder.path(path)?;
+    let metadata = fs::metadata(&real).at("reading", &real)?;
+    let (pieces, blake3, bytes) = store.take(&real)?;
+    let pieces = pieces
+        .iter()
+        .map(|hash| blake3::Hash::from(*hash).to_hex().to_string());
+    Ok(Stored {
+        path: path.clone(),
+        bytes,
+        blake3,
+        mode: metadata.permissions().mode() & 0o777,
+        stamp,
+        pieces: pieces.collect(),
+    })
+}
+
+impl Stored {
+    fn pieces(&self) -> std::result::Result<Vec<Hash>, String> {
+        let hashes = self.pieces.as_bytes().chunks(64).map(|hex| {
+            let hash = blake3::Hash::from_hex(hex).map_err(|error| error.to_string())?;
+            Ok(*hash.as_bytes())
+        });
+        hashes.collect()
+    }
+}
+
+/// Writes the backup's page and returns its name: from here on it can be restored by it.
+///
+/// An earlier page is never written over: the name gets a number behind it.
+///
+/// # Errors
+/// When the store cannot be written.
+pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> Result<String> {
+    let folder = server.folder.make_own("store/backups")?;
+    let page = free_name(|suffix| folder.join(format!("{name}{suffix}.json")));
+    let name = page
+        .file_stem()
+        .map_or(name.into(), |stem| stem.to_string_lossy().into_owned());
+    let manifest = Manifest {
+        format: 2,
+        name: name.clone(),
+        scope: pass.scope,
+        made_ms: jiff::Timestamp::now().as_millisecond(),
+        note: note.map(str::to_owned),
+        stored_bytes: pass.stored_bytes,
+        files: pass
+            .files
+            .values()
+            .map(|(_, stored)| stored.clone())
+            .collect(),
+    };
+    let text = serde_json::to_vec(&manifest).expect("a manifest has only plain values");
+    durable::write(&page, &text)?;
+    Ok(name)
+}
+
+/// Every backup whose page can be read, the oldest first, and pages that cannot, with why.
+///
+/// # Errors
+/// When the folder cannot be listed.
+pub fn list(server: &Server) -> Result<(Vec<Manifest>, Vec<Wrong>)> {
+    let folder = server.folder.make_own("store/backups")?;
+    let (mut whole, mut broken) = (Vec::new(), Vec::new());
+    for entry in fs::read_dir(&folder).at("listing", &folder)? {
+        let path = entry.at("listing", &folder)?.path();
+        let name = path
+            .file_stem()
+            .map(|stem| stem.to_string_lossy().into_owned());
+        let name = name.unwrap_or_default();
+        match manifest(server, &name) {
+            Ok(manifest) => whole.push(manifest),
+            Err(error) => broken.push((name, error.to_string())),
+        }
+    }
+    whole.sort_by(|a, b| (a.made_ms, &a.name).cmp(&(b.made_ms, &b.name)));
+    broken.sort();
+    Ok((whole, broken))
+}
+
+/// What is wrong with the store: each with where, and what.
+///
+/// # Errors
+/// When the store cannot be listed.
+pub fn check(server: &Server) -> Result<Vec<Wrong>> {
+    let store = open(server)?;
+    let (backups, mut wrong) = list(server)?;
+    let broken = store.broken.iter();
+    wrong.extend(broken.map(|(path, why)| (path.display().to_string(), why.clone())));
+    let pieces: HashSet<Hash> = backups
+        .iter()
+        .flat_map(|backup| &backup.files)
+        .flat_map(|file| file.pieces().unwrap_or_default())
+        .collect();
+    let bad: HashSet<Hash> = pieces
+        .into_par_iter()
+        .filter(|hash| store.get(hash).is_err())
+        .collect();
+    for backup in &backups {
+        for file in &backup.files {
+            let why = match file.pieces() {
+                Err(why) => Some(why),
+                Ok(pieces) => {
+                    let first = pieces.iter().find(|piece| bad.contains(*piece));
+                    first.and_then(|piece| store.get(piece).err())
+                }
+            };
+            if let Some(why) = why {
+                wrong.push((format!("{}: {}", backup.name, file.path), why));
+            }
+        }
+    }
+    Ok(wrong)
+}
+
+/// Puts a backup's files, or those below some paths, into another folder; what is lost or damaged is
+/// told, and all else is put there.
+///
+/// # Errors
+/// When there is no such backup, or the folder cannot be written.
+pub fn restore(
+    server: &Server,
+    name: &str,
+    to: &Path,
+    only: &[RelPath],
+) -> Result<(usize, Vec<Wrong>)> {
+    let manifest = manifest(server, name)?;
+    let store = open(server)?;
+    let wanted = |file: &&Stored| {
+        let inside =
+            |path: &RelPath| *path == file.path || file.path.below(path.as_str()).is_some();
+        only.is_empty() || only.iter().any(inside)
+    };
+    let files: Vec<&Stored> = manifest.files.iter().filter(wanted).collect();
+    let outcomes: Vec<Option<Wrong>> = files
+        .par_iter()
+        .map(
+            |file| match put_back(&store, file, &to.join(file.path.as_str())) {
+                Ok(()) => Ok(None),
+                Err(Error::Store { why }) => Ok(Some((file.path.to_string(), why))),
+                Err(other) => Err(other),
+            },
+        )
+        .collect::<Result<_>>()?;
+    let lost: Vec<Wrong> = outcomes.into_iter().flatten().collect();
+    Ok((files.len() - lost.len(), lost))
+}
+
+/// Deletes all backups but the last `keep` and those named in `needed`, and what only they held.
+///
+/// Returns the names of what was deleted and the bytes given back.
+///
+/// # Errors
+/// When a page cannot be read, since then nothing says what it needs; or the store cannot be written.
+pub fn thin(server: &Server, keep: usize, needed: &BTreeSet<String>) -> Result<(Vec<String>, u64)> {
+    let (mut backups, broken) = list(server)?;
+    if let Some((name, why)) = broken.into_iter().next() {
+        return Err(Error::Store {
+            why: format!("the page of {name} cannot be read: {why}"),
+        });
+    }
+    let mut store = open(server)?;
+    let before = store.bytes();
+    let kept = backups.split_off(backups.len().saturating_sub(keep));
+    let (stay, go): (Vec<Manifest>, Vec<Manifest>) = backups
+        .into_iter()
+        .partition(|backup| needed.contains(&backup.name));
+    let live = kept.iter().chain(&stay).flat_map(|backup| &backup.files);
+    let live: HashSet<Hash> = live
+        .flat_map(|file| file.pieces().unwrap_or_default())
+        .collect();
+    let folder = server.folder.own("store/backups");
+    for backup in &go {
+        let page = folder.join(format!("{}.json", backup.name));
+        fs::remove_file(&page).at("removing", &page)?;
+    }
+    store.retain(&live)?;
+    let names = go.into_iter().map(|backup| backup.name).collect();
+    Ok((names, before.saturating_sub(store.bytes())))
+}
+
+/// Reads a backup's page.
+///
+/// # Errors
+/// When there is none of that name, or it cannot be made sense of.
+pub fn manifest(server: &Server, name: &str) -> Result<Manifest> {
+    let path = server
+        .folder
+        .own("store/backups")
+        .join(format!("{name}.json"));
+    let text = match fs::read_to_string(&path) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+            return Err(Error::NoBackup(name.into()));
+        }
+        other => other.at("reading", &path)?,
+    };
+    serde_json::from_str(&text).map_err(|error| Error::Config {
+        path,
+        why: error.to_string(),
+    })
+}
+
+/// The kept files that are not as a backup has them: written, new or gone.
+///
+/// # Errors
+/// When the backup's page or a file cannot be read.
+pub fn written_since(server: &Server, name: &str) -> Result<Vec<RelPath>> {
+    let manifest = manifest(server, name)?;
+    let mut written = Vec::new();
+    for file in &manifest.files {
+        let real = server.folder.path(&file.path)?;
+        let bytes = fs::metadata(&real).map(|metadata| metadata.len()).ok();
+        let same = bytes == Some(file.bytes) && hash_file(&real)? == file.blake3;
+        if !same {
+            written.push(file.path.clone());
+        }
+    }
+    let stored: BTreeSet<&RelPath> = manifest.files.iter().map(|file| &file.path).collect();
+    // A new file without content is a lock, and no part of the world.
+    let new = files_of(server, Scope::Kept)?.into_iter();
+    let new = new.filter(|(path, stamp)| !stored.contains(path) && stamp.bytes > 0);
+    written.extend(new.map(|(path, _)| path));
+    Ok(written)
+}
+
+/// A store opened to unpack from.
+pub struct Source(Store);
+
+/// Opens the store to unpack files from it.
+///
+/// # Errors
+/// When it cannot be listed.
+pub fn source(server: &Server) -> Result<Source> {
+    open(server).map(Source)
+}
+
+impl Source {
+    /// Unpacks one file of a backup to a new place and checks it.
+    ///
+    /// # Errors
+    /// When the store has lost it, or it is not what it was.
+    pub fn unpack(&self, stored: &Stored, to: &Path) -> Result<()> {
+        put_back(&self.0, stored, to)?;
+        let file = File::open(to).at("reading", to)?;
+        file.sync_all().at("writing", to)
+    }
+}
+
+fn put_back(store: &Store, stored: &Stored, to: &Path) -> Result<()> {
+    let lost = |why: String| Error::Store { why };
+    let pieces = stored.pieces().map_err(lost)?;
+    if let Some(parent) = to.parent() {
+        fs::create_dir_all(parent).at("making the folder", parent)?;
+    }
+    let file = File::create_new(to).at("writing", to)?;
+    let mut file = BufWriter::with_capacity(256 << 10, file);
+    let mut hasher = blake3::Hasher::new();
+    for piece in &pieces {
+        let bytes = match store.get(piece) {
+            Ok(bytes) => bytes,
+            Err(why) => {
+                let _ = fs::remove_file(to);
+                return Err(lost(why));
+            }
+        };
+        hasher.update(&bytes);
+        file.write_all(&bytes).at("writing", to)?;
+    }
+    if hasher.finalize().to_hex().as_str() != stored.blake3 {
+        let _ = fs::remove_file(to);
+        return Err(lost("its pieces do not make what it was".into()));
+    }
+    file.flush().at("writing", to)?;
+    let rights = fs::Permissions::from_mode(stored.mode);
+    let set = file.get_ref().set_permissions(rights);
+    set.at("setting the rights of", to)
+}

@@ -1,0 +1,289 @@
+//! `lantern backup`
+
+use super::open_settled;
+use crate::cli::{Cli, shell_word};
+use crate::fail;
+use crate::look::{Look, Means, bytes, count};
+use crate::progress::at_work;
+use clap::{Args, Subcommand};
+use lantern_core::path::RelPath;
+use lantern_host::backup::{self, Manifest, Scope};
+use lantern_host::config::Server;
+use lantern_host::console::{Console, State};
+use lantern_host::ledger::Ledger;
+use lantern_host::{Error, Result, history};
+use serde_json::json;
+use std::path::{Path, PathBuf};
+
+/// Make, list, check, restore and thin out backups
+#[derive(Debug, Args)]
+pub struct BackupArgs {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Back up every file of the server folder, each content once
+    Make {
+        /// Only what is on the keep list: worlds, players
+        #[arg(long)]
+        kept: bool,
+        /// A note to find it again by
+        #[arg(long, value_name = "TEXT")]
+        note: Option<String>,
+    },
+    /// List all backups
+    List,
+    /// Show what a backup holds
+    Show {
+        /// Its name
+        name: String,
+    },
+    /// Read everything and verify it
+    Check,
+    /// Put a backup, or a part of it, into another folder
+    Restore {
+        /// Its name
+        name: String,
+        /// Files or folders in it; all without any
+        paths: Vec<String>,
+        /// The folder, which must not be there yet
+        #[arg(long, value_name = "DIR")]
+        to: PathBuf,
+    },
+    /// Delete all but the last N backups, and those that an undo would need
+    Thin {
+        /// How many stay
+        #[arg(long, value_name = "N")]
+        keep: usize,
+    },
+}
+
+/// Does what is asked with backups.
+pub fn run(args: &BackupArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(cli, "backup")?;
+    match &args.what {
+        What::Make { kept, note } => make(&server, *kept, note.as_deref(), cli, look),
+        What::List => list(&server, cli, look),
+        What::Show { name } => show(&server, name, look),
+        What::Check => check(&server, look),
+        What::Restore { name, paths, to } => restore(&server, name, paths, to, look),
+        What::Thin { keep } => thin(&server, *keep, look),
+    }
+}
+
+fn make(server: &Server, kept: bool, note: Option<&str>, cli: &Cli, look: &Look) -> Result<u8> {
+    let up = Console::of(server).state()? != State::Down;
+    let scope = if kept { Scope::Kept } else { Scope::Everything };
+    let turning = at_work("files are stored");
+    let pass = backup::pass_of(server, scope, None);
+    turning.finish_and_clear();
+    let pass = pass?;
+    let day = jiff::Zoned::now().strftime("%Y-%m-%d");
+    let name = format!("{}-{day}", server.config.name.replace(['/', '.', ' '], "-"));
+    let name = backup::finish(server, &pass, &name, note)?;
+    if look.json {
+        look.answer(&json!({
+            "format": 1, "name": name, "files": pass.files(), "bytes": pass.bytes(),
+            "stored_bytes": pass.stored_bytes, "while_up": up,
+        }));
+        return Ok(fail::DONE);
+    }
+    let text = format!(
+        "{name}: {}, {}; the store grew by {}.",
+        count(pass.files(), "file", "files"),
+        bytes(pass.bytes()),
+        bytes(pass.stored_bytes)
+    );
+    look.say(&look.paint(Means::Good, &text));
+    if up {
+        let note = "  note: the server is up; what it was writing may be torn. A changeover backs up again after the stop.";
+        look.say(&look.paint(Means::Caution, note));
+    }
+    look.next(&cli.next("backup list"));
+    Ok(fail::DONE)
+}
+
+fn when(backup: &Manifest) -> String {
+    let at = jiff::Timestamp::from_millisecond(backup.made_ms);
+    let zoned = at.map(|at| at.to_zoned(jiff::tz::TimeZone::system()));
+    zoned.map_or_else(
+        |_| String::new(),
+        |at| at.strftime("%Y-%m-%d %H:%M:%S").to_string(),
+    )
+}
+
+fn list(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
+    let (backups, broken) = backup::list(server)?;
+    if look.json {
+        let backups = backups.iter().map(|backup| {
+            json!({
+                "name": backup.name, "scope": backup.scope, "made_ms": backup.made_ms,
+                "note": backup.note, "files": backup.files.len(), "bytes": backup.bytes(),
+                "stored_bytes": backup.stored_bytes,
+            })
+        });
+        look.answer(&json!({
+            "format": 1, "backups": backups.collect::<Vec<_>>(),
+            "broken": broken.iter().map(|(name, why)| json!({"name": name, "why": why})).collect::<Vec<_>>(),
+        }));
+        return Ok(fail::DONE);
+    }
+    let title = format!(
+        "{}: {}.",
+        server.config.name,
+        count(backups.len(), "backup", "backups")
+    );
+    look.say(&look.paint(Means::Title, &title));
+    if !backups.is_empty() {
+        look.say("");
+        let rows = backups.iter().map(|backup| {
+            vec![
+                backup.name.clone(),
+                when(backup),
+                match backup.scope {
+                    Scope::Kept => "keep list".into(),
+                    Scope::Everything => "everything".into(),
+                },
+                backup.files.len().to_string(),
+                bytes(backup.bytes()),
+                bytes(backup.stored_bytes),
+                backup.note.clone().unwrap_or_default(),
+            ]
+        });
+        let heads = ["name", "made", "of", "files", "size", "took", "note"];
+        look.table(&heads, rows.collect());
+    }
+    for (name, why) in &broken {
+        let word = look.paint(Means::Bad, "wrong");
+        look.say(&format!("  {word} {name}: {why}"));
+    }
+    if let Some(last) = backups.last() {
+        look.next(&cli.next(&format!(
+            "backup restore {} --to DIR",
+            shell_word(Path::new(&last.name))
+        )));
+    }
+    Ok(fail::DONE)
+}
+
+fn show(server: &Server, name: &str, look: &Look) -> Result<u8> {
+    let backup = backup::manifest(server, name)?;
+    if look.json {
+        let files = backup
+            .files
+            .iter()
+            .map(|file| json!({ "path": file.path, "bytes": file.bytes, "blake3": file.blake3 }));
+        look.answer(&json!({
+            "format": 1, "name": backup.name, "scope": backup.scope, "made_ms": backup.made_ms,
+            "note": backup.note, "files": files.collect::<Vec<_>>(),
+        }));
+        return Ok(fail::DONE);
+    }
+    let title = format!(
+        "{}: {}, {}.",
+        backup.name,
+        count(backup.files.len(), "file", "files"),
+        bytes(backup.bytes())
+    );
+    look.say(&look.paint(Means::Title, &title));
+    look.say("");
+    let rows = backup
+        .files
+        .iter()
+        .map(|file| vec![file.path.to_string(), bytes(file.bytes)]);
+    look.table(&["file", "size"], rows.collect());
+    Ok(fail::DONE)
+}
+
+fn check(server: &Server, look: &Look) -> Result<u8> {
+    let turning = at_work("everything is read");
+    let wrong = backup::check(server);
+    turning.finish_and_clear();
+    let (wrong, (backups, _)) = (wrong?, backup::list(server)?);
+    let status = if wrong.is_empty() {
+        fail::DONE
+    } else {
+        fail::NO
+    };
+    if look.json {
+        let wrong = wrong
+            .iter()
+            .map(|(place, why)| json!({"place": place, "why": why}));
+        look.answer(&json!({
+            "format": 1, "backups": backups.len(), "wrong": wrong.collect::<Vec<_>>(),
+        }));
+        return Ok(status);
+    }
+    let backups = count(backups.len(), "backup", "backups");
+    if wrong.is_empty() {
+        look.say(&look.paint(
+            Means::Good,
+            &format!("{backups}: everything was read and is whole."),
+        ));
+    } else {
+        let places = count(wrong.len(), "place is", "places are");
+        look.say(&look.paint(Means::Bad, &format!("{backups}: {places} not whole.")));
+        for (place, why) in &wrong {
+            look.say(&format!("  {place}: {why}"));
+        }
+        look.say("  All else restores.");
+    }
+    Ok(status)
+}
+
+fn restore(server: &Server, name: &str, paths: &[String], to: &Path, look: &Look) -> Result<u8> {
+    if to.exists() {
+        return Err(Error::InTheWay(to.into()));
+    }
+    let paths: Vec<RelPath> = paths
+        .iter()
+        .map(|path| RelPath::parse(path))
+        .collect::<std::result::Result<_, _>>()?;
+    let turning = at_work("files are put back");
+    let restored = backup::restore(server, name, to, &paths);
+    turning.finish_and_clear();
+    let (files, lost) = restored?;
+    let status = if lost.is_empty() && files > 0 {
+        fail::DONE
+    } else {
+        fail::NO
+    };
+    if look.json {
+        let lost = lost
+            .iter()
+            .map(|(path, why)| json!({"path": path, "why": why}));
+        look.answer(&json!({ "format": 1, "files": files, "lost": lost.collect::<Vec<_>>() }));
+        return Ok(status);
+    }
+    let text = format!(
+        "{} of {name} are in {}.",
+        count(files, "file", "files"),
+        shell_word(to)
+    );
+    look.say(&look.paint(Means::Good, &text));
+    for (path, why) in &lost {
+        look.say(&look.paint(Means::Bad, &format!("  lost: {path}: {why}")));
+    }
+    Ok(status)
+}
+
+fn thin(server: &Server, keep: usize, look: &Look) -> Result<u8> {
+    let ledger = Ledger::open(&server.folder)?;
+    let needed = history::backups_needed(&ledger)?;
+    let (gone, given_back) = backup::thin(server, keep, &needed)?;
+    if look.json {
+        look.answer(&json!({ "format": 1, "gone": gone, "bytes": given_back }));
+        return Ok(fail::DONE);
+    }
+    look.say(&format!(
+        "{} deleted, {} given back.",
+        count(gone.len(), "backup", "backups"),
+        bytes(given_back)
+    ));
+    for name in &gone {
+        look.say(&format!("  {name}"));
+    }
+    Ok(fail::DONE)
+}

@@ -1,0 +1,224 @@
+//! Backups: made, listed, checked, restored, thinned out, and broken on purpose.
+
+use crate::world::World;
+use insta::assert_snapshot;
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::PathBuf;
+
+fn backup(world: &World, words: &[&str]) -> String {
+    world.lantern(&[&["backup"], words, &["--server", "halcyon-terrace"]].concat())
+}
+
+fn packs(world: &World, extension: &str) -> Vec<PathBuf> {
+    let folder = world.path("halcyon-terrace/.lantern/store/packs");
+    let paths = fs::read_dir(folder)
+        .unwrap()
+        .map(|entry| entry.unwrap().path());
+    let mut paths: Vec<PathBuf> = paths
+        .filter(|path| path.extension().is_some_and(|e| e == extension))
+        .collect();
+    paths.sort();
+    paths
+}
+
+/// The names of all backups, the oldest first.
+fn names(world: &World) -> Vec<String> {
+    let told = world.ok(&["backup", "list", "--json", "--server", "halcyon-terrace"]);
+    let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+    let backups = told["backups"].as_array().unwrap().iter();
+    backups
+        .map(|backup| backup["name"].as_str().unwrap().to_owned())
+        .collect()
+}
+
+#[test]
+fn what_is_backed_up_comes_back() {
+    let world = World::adopted();
+    let mode = |path: &str| fs::metadata(world.path(path)).unwrap().permissions().mode() & 0o777;
+    fs::set_permissions(
+        world.path("halcyon-terrace/start.sh"),
+        fs::Permissions::from_mode(0o750),
+    )
+    .unwrap();
+    assert_snapshot!("backup_list_none", backup(&world, &["list"]));
+    assert_snapshot!(
+        "backup_make",
+        backup(&world, &["make", "--note", "before the party"])
+    );
+    assert_snapshot!("backup_make_again", backup(&world, &["make", "--kept"]));
+    assert_snapshot!("backup_list", backup(&world, &["list"]));
+    let first = names(&world)[0].clone();
+    assert_snapshot!("backup_show", backup(&world, &["show", &first]));
+    assert_snapshot!("backup_show_nobody", backup(&world, &["show", "last-year"]));
+    assert_snapshot!(
+        "backup_restore",
+        backup(&world, &["restore", &first, "--to", "out"])
+    );
+    assert_eq!(world.tree("halcyon-terrace"), world.tree("out"));
+    assert_eq!(mode("out/start.sh"), 0o750);
+    assert_snapshot!(
+        "backup_restore_again",
+        backup(&world, &["restore", &first, "--to", "out"])
+    );
+    assert_snapshot!(
+        "backup_restore_part",
+        backup(
+            &world,
+            &[
+                "restore",
+                &first,
+                "worlds",
+                "players/oro.toml",
+                "--to",
+                "part"
+            ]
+        )
+    );
+    assert_eq!(world.read("part/worlds/orbit-garden/days"), "211\n");
+    assert!(!world.path("part/players/ilva.toml").exists());
+    assert_snapshot!(
+        "backup_restore_nothing",
+        backup(&world, &["restore", &first, "moon", "--to", "moon"])
+    );
+    assert_snapshot!(
+        "backup_restore_climbs",
+        backup(&world, &["restore", &first, "../up", "--to", "up"])
+    );
+    assert_snapshot!("backup_check", backup(&world, &["check"]));
+}
+
+#[test]
+fn a_change_in_one_block_stores_little() {
+    let world = World::adopted();
+    world.ok(&["backup", "make", "--kept", "--server", "halcyon-terrace"]);
+    let soil = "halcyon-terrace/worlds/orbit-garden/soil.bin";
+    let mut bytes = fs::read(world.path(soil)).unwrap();
+    bytes[1_000_000..1_004_096].fill(7);
+    world.write(soil, &bytes);
+    let told = world.ok(&[
+        "backup",
+        "make",
+        "--kept",
+        "--json",
+        "--server",
+        "halcyon-terrace",
+    ]);
+    let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+    let stored = told["stored_bytes"].as_u64().unwrap();
+    assert!(stored > 500 && stored < 4 * 4096 + 64_000, "{stored}");
+    let name = names(&world).pop().unwrap();
+    world.ok(&[
+        "backup",
+        "restore",
+        &name,
+        "--to",
+        "out",
+        "--server",
+        "halcyon-terrace",
+    ]);
+    assert!(fs::read(world.path("out/worlds/orbit-garden/soil.bin")).unwrap() == bytes);
+}
+
+#[test]
+fn thinning_gives_back_what_nobody_needs() {
+    let world = World::adopted();
+    for day in 0..4 {
+        let beds: String = (0..3000)
+            .map(|n| format!("bed {day} {}\n", n * (day + 7)))
+            .collect();
+        world.write(
+            &format!("halcyon-terrace/worlds/orbit-garden/beds-{day}"),
+            beds,
+        );
+        world.ok(&["backup", "make", "--kept", "--server", "halcyon-terrace"]);
+        fs::remove_file(world.path(&format!("halcyon-terrace/worlds/orbit-garden/beds-{day}")))
+            .unwrap();
+    }
+    // A changeover's own backup stays as long as an undo may need it.
+    world.ok(crate::world::PLAN);
+    world.ok(crate::world::CHANGEOVER);
+    world.ok(&["backup", "make", "--kept", "--server", "halcyon-terrace"]);
+    let before = names(&world);
+    assert_eq!(before.len(), 6);
+    let told = world.ok(&[
+        "backup",
+        "thin",
+        "--keep",
+        "1",
+        "--json",
+        "--server",
+        "halcyon-terrace",
+    ]);
+    let told: serde_json::Value = serde_json::from_str(&told).unwrap();
+    assert_eq!(told["gone"].as_array().unwrap().len(), 4);
+    assert!(told["bytes"].as_u64().unwrap() > 5_000, "{told}");
+    assert_eq!(names(&world), before[4..]);
+    assert!(backup(&world, &["check"]).contains("exit status 0"));
+    for (number, name) in names(&world).iter().enumerate() {
+        let to = format!("out-{number}");
+        world.ok(&[
+            "backup",
+            "restore",
+            name,
+            "--to",
+            &to,
+            "--server",
+            "halcyon-terrace",
+        ]);
+    }
+    world.ok(&["undo", "--with-world", "--server", "halcyon-terrace"]);
+}
+
+#[test]
+fn what_is_broken_is_named_and_all_else_restores() {
+    let flip = |path: &PathBuf, at: usize| {
+        let mut bytes = fs::read(path).unwrap();
+        bytes[at] ^= 1;
+        fs::write(path, bytes).unwrap();
+    };
+    let made = || {
+        let world = World::adopted();
+        world.ok(&["backup", "make", "--kept", "--server", "halcyon-terrace"]);
+        world
+    };
+    let restored = |world: &World| {
+        let name = names(world).pop().unwrap();
+        backup(world, &["restore", &name, "--to", "out"])
+    };
+    // One bit, in the middle of the large file.
+    let world = made();
+    flip(&packs(&world, "pack")[0], 1_000_000);
+    assert_snapshot!("backup_bit_check", backup(&world, &["check"]));
+    assert_snapshot!("backup_bit_restore", restored(&world));
+    assert_eq!(world.read("out/players/oro.toml"), "beds = 3\n");
+    // A pack is gone.
+    let world = made();
+    fs::remove_file(&packs(&world, "pack")[0]).unwrap();
+    assert!(backup(&world, &["check"]).contains("exit status 3"));
+    // An index is cut: what it told of is stored again by the next backup, and that one is whole.
+    let world = made();
+    let index = &packs(&world, "index")[0];
+    let bytes = fs::read(index).unwrap();
+    fs::write(index, &bytes[..bytes.len() / 2]).unwrap();
+    let told = backup(&world, &["check"]);
+    assert!(
+        told.contains("cut off or damaged") && told.contains("a piece of it is lost"),
+        "{told}"
+    );
+    world.ok(&["backup", "make", "--kept", "--server", "halcyon-terrace"]);
+    assert!(restored(&world).contains("exit status 0"));
+    // A page is cut: the others are listed, and nothing is thinned out while it is unknown what it needs.
+    let world = made();
+    let page = world.path(&format!(
+        "halcyon-terrace/.lantern/store/backups/{}.json",
+        names(&world)[0]
+    ));
+    fs::write(page, "{\"format\": 2").unwrap();
+    assert!(backup(&world, &["list"]).contains("wrong"));
+    let told = backup(&world, &["thin", "--keep", "0"]);
+    assert!(
+        told.contains("exit status 1") && told.contains("cannot be read"),
+        "{told}"
+    );
+}
