@@ -215,6 +215,10 @@ fn the_real_server_is_brought_forward_and_comes_back_when_broken() {
     release(&world, "throwing", |_| {});
     assert_snapshot!("real_plan", hide_hashes(world.lantern(PLAN)));
     assert_snapshot!("real_changeover", world.lantern(CHANGEOVER));
+    // Members of the pack that were off stay off, and those that were on stay on.
+    let flags = world.read(".minetest/worlds/lounge/world.mt");
+    assert!(flags.contains("load_mod_mesecons_wires = true"), "{flags}");
+    assert!(!flags.contains("load_mod_mesecons_lamp = true"), "{flags}");
     let log = world.read(".minetest/.lantern/console/output.log");
     assert!(
         log.contains("quartz of tomorrow") && log.contains("wires of tomorrow"),
