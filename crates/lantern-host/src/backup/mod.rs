@@ -21,6 +21,9 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use store::{Hash, Store};
 
+/// The number of a backup page's format.
+const FORMAT: u32 = 2;
+
 /// Where something is wrong, and what.
 pub type Wrong = (String, String);
 
@@ -249,7 +252,7 @@ pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> R
         .file_stem()
         .map_or(name.into(), |stem| stem.to_string_lossy().into_owned());
     let manifest = Manifest {
-        format: 2,
+        format: FORMAT,
         name: name.clone(),
         scope: pass.scope,
         made_ms: jiff::Timestamp::now().as_millisecond(),
@@ -405,10 +408,20 @@ pub fn manifest(server: &Server, name: &str) -> Result<Manifest> {
         }
         other => other.at("reading", &path)?,
     };
-    serde_json::from_str(&text).map_err(|error| Error::Config {
-        path,
-        why: error.to_string(),
-    })
+    let fault = |why: String| Error::Config {
+        path: path.clone(),
+        why,
+    };
+    let manifest: Manifest =
+        serde_json::from_str(&text).map_err(|error| fault(error.to_string()))?;
+    if manifest.format != FORMAT {
+        let why = format!(
+            "it is of format {}; this lantern reads format {FORMAT}",
+            manifest.format
+        );
+        return Err(fault(why));
+    }
+    Ok(manifest)
 }
 
 /// The kept files that are not as a backup has them: written, new or gone.

@@ -214,6 +214,11 @@ fn what_is_broken_is_named_and_all_else_restores() {
         "halcyon-terrace/.lantern/store/backups/{}.json",
         names(&world)[0]
     ));
+    let newer = fs::read_to_string(&page)
+        .unwrap()
+        .replace("\"format\":2", "\"format\":3");
+    fs::write(&page, newer).unwrap();
+    assert!(backup(&world, &["list"]).contains("it is of format 3"));
     fs::write(page, "{\"format\": 2").unwrap();
     assert!(backup(&world, &["list"]).contains("wrong"));
     let told = backup(&world, &["thin", "--keep", "0"]);
