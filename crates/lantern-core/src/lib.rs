@@ -20,6 +20,7 @@
 //! | [`hint`] | which known word was probably meant | |
 //! | [`order`] | in which order; what is the least change to the arrangement that is there | |
 //! | [`clients`] | what must a client have | |
+//! | [`start`] | what has a start shown, held against what was expected | |
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
 
 pub mod catalogue;
@@ -36,5 +37,6 @@ pub mod outlook;
 pub mod path;
 pub mod plan;
 pub mod resolve;
+pub mod start;
 pub mod tree;
 pub mod version;

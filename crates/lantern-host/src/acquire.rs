@@ -5,21 +5,16 @@
 
 use crate::config::Server;
 use crate::error::{At, Error, Result};
+use crate::program::{start, wait};
 use lantern_core::family::{Acquire, Glob, RuntimeRule};
 use lantern_core::version::Version;
-use rustix::process::{Pid, Signal, kill_process_group};
-use std::fs::{self, File};
-use std::io;
-use std::os::unix::process::CommandExt;
+use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, ExitStatus, Stdio};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use walkdir::WalkDir;
 
 /// The folder of all that recipes have made, inside lantern's own.
 pub const FOLDER: &str = "acquired";
-/// How often a running recipe is looked at.
-const LOOK: Duration = Duration::from_millis(50);
 /// How long the runtime may take to tell its version.
 const RUNTIME_LIMIT: Duration = Duration::from_secs(20);
 /// So many lines of a recipe's end are told when it fails.
@@ -97,49 +92,12 @@ pub fn acquire(server: &Server, version: &Version) -> Result<Acquired> {
     })
 }
 
-fn start(command: &[String], scratch: &Path, log: &Path) -> Result<Child> {
-    let (program, words) = command.split_first().ok_or(Error::NoRecipe)?;
-    let output = File::create(log).at("writing", log)?;
-    let errors = output.try_clone().at("writing", log)?;
-    let mut command = Command::new(program);
-    command
-        .args(words)
-        .current_dir(scratch)
-        .stdin(Stdio::null())
-        .stdout(output)
-        .stderr(errors)
-        .process_group(0);
-    command.spawn().map_err(|source| Error::NoProgram {
-        program: program.clone(),
-        source,
-    })
-}
-
-/// Waits until a program has ended; none when it had to be ended, with all that it started.
-fn wait(mut child: Child, limit: Duration) -> io::Result<Option<ExitStatus>> {
-    let begun = Instant::now();
-    loop {
-        if let Some(status) = child.try_wait()? {
-            return Ok(Some(status));
-        }
-        if begun.elapsed() > limit {
-            if let Some(group) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) {
-                let _ = kill_process_group(group, Signal::KILL);
-            }
-            child.wait()?;
-            return Ok(None);
-        }
-        std::thread::sleep(LOOK);
-    }
-}
-
 /// Looks whether the runtime is there, in a version that does.
 fn runtime(server: &Server, rule: &RuntimeRule) -> Result<String> {
-    let (program, words) = rule.command.split_first().ok_or(Error::NoRecipe)?;
+    let program = rule.command.first().ok_or(Error::NoRecipe)?;
     let log = tempfile::NamedTempFile::new()
         .at("writing", Path::new("a file for the runtime's words"))?;
-    let command: Vec<String> = std::iter::once(program).chain(words).cloned().collect();
-    let child = start(&command, server.folder.root(), log.path())?;
+    let child = start(&rule.command, server.folder.root(), log.path())?;
     wait(child, RUNTIME_LIMIT).at("waiting for", Path::new(program))?;
     let printed = fs::read(log.path()).at("reading", log.path())?;
     let printed = String::from_utf8_lossy(&printed);

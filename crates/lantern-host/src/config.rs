@@ -5,6 +5,7 @@ use crate::folder::Folder;
 use lantern_core::family::{Acquire, Family, FamilyFault, Glob};
 use lantern_core::hint::with_nearest;
 use serde::{Deserialize, Deserializer};
+use std::collections::BTreeMap;
 use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -69,6 +70,95 @@ pub struct Config {
     /// Other time limits than the family's.
     #[serde(default)]
     pub limits: Limits,
+    /// How the server is run and its console reached, where lantern does not keep it itself.
+    #[serde(default)]
+    pub console: Reach,
+    /// What the server has to say of its settings, instead of what its own files say, by their names
+    /// in the family file.
+    #[serde(default)]
+    pub expect: BTreeMap<String, String>,
+    /// Where backups go.
+    #[serde(default)]
+    pub backup: BackupPlace,
+}
+
+/// Where backups go.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct BackupPlace {
+    /// A folder, relative to the server's, which has to be there; otherwise `.lantern/store`.
+    pub store: Option<PathBuf>,
+}
+
+/// How the server is run and its console reached, where lantern does not keep it itself.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Reach {
+    /// How a line is typed into the console; otherwise through lantern's own pipe.
+    pub line: Option<LineWay>,
+    /// The file that the server prints to, relative to its folder; otherwise lantern's own.
+    pub log: Option<PathBuf>,
+    /// The command lines that start and stop the server; otherwise lantern starts it itself.
+    pub run: Option<RunBy>,
+}
+
+/// How a line is typed into the console.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub enum LineWay {
+    /// Through a named pipe that the server reads, relative to its folder.
+    Pipe(PathBuf),
+    /// By a command line; `{line}` in one of its words is filled in.
+    Command(Vec<String>),
+    /// Over TCP, by the remote console protocol that many game servers share.
+    Remote(Remote),
+}
+
+/// A remote console.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Remote {
+    /// Host and port.
+    pub address: String,
+    /// The environment variable that holds the password.
+    pub password_env: Option<String>,
+    /// The file that holds the password, relative to the server folder.
+    pub password_file: Option<PathBuf>,
+}
+
+/// Command lines that start and stop a server: of a service manager, a terminal multiplexer.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RunBy {
+    /// Starts it and comes back at once.
+    pub start: Vec<String>,
+    /// Stops it; otherwise it is stopped by its console.
+    pub stop: Option<Vec<String>>,
+    /// Ends with 0 while it is up.
+    pub state: Option<Vec<String>>,
+}
+
+impl Reach {
+    /// Why this cannot be, where it cannot.
+    fn fault(&self) -> Option<&'static str> {
+        let no_log = self.log.is_none();
+        match &self.line {
+            Some(LineWay::Command(words)) if !words.iter().any(|word| word.contains("{line}")) => {
+                Some("console.line.command: none of its words has {line}")
+            }
+            Some(LineWay::Pipe(_) | LineWay::Command(_)) if no_log => {
+                Some("console.log: is missing, so nothing could be read of what the server answers")
+            }
+            Some(LineWay::Remote(remote))
+                if remote.password_env.is_some() == remote.password_file.is_some() =>
+            {
+                Some(
+                    "console.line.remote: one of password_env and password_file says where the password is",
+                )
+            }
+            _ => None,
+        }
+    }
 }
 
 /// Other time limits than the family's.
@@ -79,6 +169,11 @@ pub struct Limits {
     pub start_s: Option<u64>,
     /// How long a stop may take, in seconds.
     pub stop_s: Option<u64>,
+    /// How long the server has to stay up after it is ready, in seconds.
+    pub hold_s: Option<u64>,
+    /// How long it is watched after a stop whether something starts it again, in seconds; otherwise 3
+    /// where lantern did not start it, and not at all where it did.
+    pub watch_s: Option<u64>,
 }
 
 /// How players are warned before the server stops.
@@ -157,6 +252,8 @@ pub struct Server {
     pub config: Config,
     /// What its family file says.
     pub family: Family,
+    /// For a copy that a plan is rehearsed on: the folder of the server that it is a copy of.
+    pub copy_of: Option<PathBuf>,
 }
 
 impl Server {
@@ -188,10 +285,28 @@ impl Server {
         let console = &mut family.console;
         console.ready_timeout_s = limits.start_s.unwrap_or(console.ready_timeout_s);
         console.stop_timeout_s = limits.stop_s.unwrap_or(console.stop_timeout_s);
+        console.hold_ms = limits
+            .hold_s
+            .map_or(console.hold_ms, |s| s.saturating_mul(1000));
+        if let Some(why) = config.console.fault() {
+            return Err(fault(why.into()));
+        }
+        let known: Vec<&str> = console.settings.iter().map(|s| s.name.as_str()).collect();
+        if let Some(name) = config
+            .expect
+            .keys()
+            .find(|name| !known.contains(&name.as_str()))
+        {
+            let known = known.join(", ");
+            return Err(fault(format!(
+                "expect.{name}: the family knows no such setting; it knows: {known}"
+            )));
+        }
         Ok(Server {
             folder,
             config,
             family,
+            copy_of: None,
         })
     }
 

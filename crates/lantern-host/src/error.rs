@@ -196,17 +196,29 @@ pub enum Error {
     },
     /// The server was asked to stop and did not.
     #[error(
-        "the server was asked to stop and is still running after {seconds} s; no file was touched"
+        "the server was asked to stop and is still there after {seconds} s ({who}); no file was touched"
     )]
     DidNotStop {
         /// How long it was waited for.
         seconds: u64,
+        /// How it was seen.
+        who: String,
     },
     /// The server did not come up.
     #[error("the server did not come up: {why}")]
     DidNotStart {
         /// Why, as far as can be told.
         why: String,
+        /// The last lines that it printed.
+        last: Vec<String>,
+    },
+    /// The server came up, and is not as planned.
+    #[error("the server is up, but {why}")]
+    NotRight {
+        /// What is wrong.
+        why: String,
+        /// The last lines that it printed.
+        last: Vec<String>,
     },
     /// The disk is full.
     #[error("the disk is full: {} needs {needed} bytes, {free} are free", path.display())]
@@ -223,6 +235,8 @@ pub enum Error {
     RolledBack {
         /// Why it failed.
         why: String,
+        /// The last lines that the server printed.
+        last: Vec<String>,
         /// How long the server was down, in milliseconds.
         down_ms: u64,
         /// Whether the old server runs again.
@@ -258,6 +272,34 @@ pub enum Error {
         log: PathBuf,
         /// The end of that.
         last: Vec<String>,
+    },
+    /// A command line of lantern.toml did not do what it is there for.
+    #[error("{command}: {why}")]
+    CommandLine {
+        /// The command line.
+        command: String,
+        /// What happened.
+        why: String,
+    },
+    /// The remote console cannot be used.
+    #[error("the remote console at {address} {why}")]
+    Remote {
+        /// Where it is.
+        address: String,
+        /// Why not.
+        why: String,
+    },
+    /// The console did not answer.
+    #[error("the console did not answer \"{line}\"")]
+    NoAnswer {
+        /// What it was asked.
+        line: String,
+    },
+    /// Something started the server again after it had been stopped.
+    #[error("something has started the server again: {who}")]
+    StartedAgain {
+        /// How that was seen.
+        who: String,
     },
     /// There is no backup of that name.
     #[error("there is no backup {0}")]

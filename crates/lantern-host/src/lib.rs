@@ -33,6 +33,7 @@ mod layers;
 pub mod ledger;
 pub mod lock;
 pub mod planning;
+mod program;
 pub mod survey;
 pub mod trial;
 pub mod verify;

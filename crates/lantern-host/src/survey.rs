@@ -246,6 +246,23 @@ pub fn order_file(
     }
 }
 
+/// The text of the file that holds the load order, as it is now.
+///
+/// # Errors
+/// As [`order_file`], and when the folder cannot be listed.
+pub fn order_text(server: &Server) -> Result<Option<String>> {
+    let files = server.folder.list()?.files.into_iter();
+    let files: Vec<FileSeen> = files
+        .map(|(path, stamp)| FileSeen {
+            path,
+            bytes: stamp.bytes,
+            hash: None,
+        })
+        .collect();
+    let found = order_file(&server.folder, &server.family, &files)?;
+    Ok(found.map(|(_, text)| text))
+}
+
 /// Reads the descriptors of everything that readers claim; those in archives only once, as the
 /// ledger remembers by the archive's hash what was found in it.
 fn all_descriptors(

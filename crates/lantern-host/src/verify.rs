@@ -1,11 +1,18 @@
-//! The running server, looked at again.
+//! The running server, looked at: what it shows, held against what was to be expected of it.
 
 use crate::config::Server;
-use crate::console::{Console, Loaded, Started, State};
-use crate::error::{At, Result};
-use crate::survey::Survey;
+use crate::console::{Console, Started, State};
+use crate::durable;
+use crate::error::Result;
+use crate::survey::{Survey, order_text};
 use lantern_core::component::{Id, Kind, Side};
+use lantern_core::family::OrderKind;
 use lantern_core::inventory::Component;
+use lantern_core::order;
+use lantern_core::plan::Expected;
+use lantern_core::start::{self, Setting, Shown, Verdict, Wanted};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 
 /// What a look at the running server found.
@@ -13,43 +20,148 @@ use std::fs;
 pub struct Verified {
     /// Whether it is up, and how that is known.
     pub state: State,
-    /// Each component that has to run, with its version where one is stated, and what the server says
-    /// of it: nothing, or in which version it runs. None where the server cannot be asked.
-    pub components: Option<Vec<Answer>>,
-    /// Error lines since its start.
-    pub errors: Vec<String>,
-    /// Whether its ready line came.
-    pub ready: bool,
-}
-
-/// What the server says of one component.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Answer {
-    /// The component.
-    pub id: Id,
-    /// The version that is installed; none where it states none.
-    pub installed: Option<String>,
-    /// Whether it runs.
-    pub runs: bool,
-    /// The version that the server says; none where it says none.
-    pub version: Option<String>,
-}
-
-impl Answer {
-    /// Whether the server says what is installed.
-    pub fn is_right(&self) -> bool {
-        let other =
-            self.installed.is_some() && self.version.is_some() && self.installed != self.version;
-        self.runs && !other
-    }
+    /// Whether it said that it is ready; none where nothing that can be read would say so.
+    pub ready: Option<bool>,
+    /// What it shows; none where it is down or cannot be reached.
+    pub verdict: Option<Verdict>,
 }
 
 impl Verified {
     /// Whether all is as it should be.
     pub fn is_right(&self) -> bool {
-        let loaded = self.components.iter().flatten().all(Answer::is_right);
-        self.state != State::Down && self.ready && loaded && self.errors.is_empty()
+        let shown = self.verdict.as_ref();
+        self.ready != Some(false) && shown.is_some_and(|verdict| verdict.problems().is_empty())
     }
+}
+
+/// What is remembered of the last start that was good.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct GoodStart {
+    /// How long it took until the server was ready, in milliseconds.
+    pub ready_ms: u64,
+    /// Its error lines, without what differs from start to start.
+    pub errors: BTreeSet<String>,
+}
+
+impl GoodStart {
+    /// Reads it; none where none was remembered.
+    pub fn read(server: &Server) -> Option<GoodStart> {
+        let text = fs::read(server.folder.own("console/good-start.json")).ok()?;
+        serde_json::from_slice(&text).ok()
+    }
+
+    /// Remembers a start.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn remember(server: &Server, started: &Started) -> Result<()> {
+        let good = GoodStart {
+            ready_ms: started.ready_ms,
+            errors: errors_in(server, &started.lines),
+        };
+        let text = serde_json::to_vec(&good).expect("a start has only plain values");
+        server.folder.make_own("console")?;
+        durable::write(&server.folder.own("console/good-start.json"), &text)
+    }
+}
+
+fn errors_in(server: &Server, lines: &[String]) -> BTreeSet<String> {
+    let errors = start::errors(&server.family.console, lines, &BTreeSet::new());
+    errors
+        .iter()
+        .map(|error| start::normal(&error.line))
+        .collect()
+}
+
+/// The error lines that are nothing new: of the last start that was good, or where none is remembered,
+/// of what the server has printed so far.
+pub fn known_errors(server: &Server) -> BTreeSet<String> {
+    match GoodStart::read(server) {
+        Some(good) => good.errors,
+        None => errors_in(server, &Console::of(server).lines().unwrap_or_default()),
+    }
+}
+
+/// What is to be expected of a start with these components, from the settings as they are now.
+///
+/// # Errors
+/// When the folder cannot be read.
+pub fn wanted(
+    server: &Server,
+    components: Vec<Expected>,
+    known_errors: BTreeSet<String>,
+) -> Result<Wanted> {
+    Ok(Wanted {
+        components,
+        order: wanted_order(server)?,
+        settings: wanted_settings(server),
+        known_errors,
+    })
+}
+
+/// The order in which add-ons have to be started, where a sequence of lines says so.
+fn wanted_order(server: &Server) -> Result<Vec<Id>> {
+    let rule = server.family.order.as_ref();
+    let Some(rule) = rule.filter(|rule| rule.kind == OrderKind::Sequence) else {
+        return Ok(Vec::new());
+    };
+    if server.family.console.loaded.is_none() {
+        return Ok(Vec::new());
+    }
+    let text = order_text(server)?.unwrap_or_default();
+    Ok(order::read(rule, &text)
+        .into_iter()
+        .map(|line| line.id)
+        .collect())
+}
+
+/// What `lantern.toml` says of settings, or else the server's own files.
+fn wanted_settings(server: &Server) -> Vec<Setting> {
+    let root = server.folder.root();
+    let rules = server.family.console.settings.iter();
+    let settings = rules.filter_map(|rule| {
+        let stated = || {
+            let text = fs::read_to_string(root.join(&rule.file)).ok()?;
+            let found = text
+                .lines()
+                .find_map(|line| rule.line.capture("value", line));
+            found.map(str::to_owned)
+        };
+        let value = server
+            .config
+            .expect
+            .get(&rule.name)
+            .cloned()
+            .or_else(stated)?;
+        Some(Setting {
+            name: rule.name.clone(),
+            value,
+        })
+    });
+    settings.collect()
+}
+
+/// Asks the running server, and holds all it shows against what is wanted.
+///
+/// # Errors
+/// When its console does not answer.
+pub fn look(
+    console: &Console,
+    server: &Server,
+    wanted: &Wanted,
+    printed: &[String],
+) -> Result<Verdict> {
+    let rule = &server.family.console;
+    let mut answers = BTreeMap::new();
+    for (question, end) in start::questions(rule, wanted) {
+        answers.insert(question.to_owned(), console.ask(question, Some(end))?);
+    }
+    let shown = Shown {
+        printed: printed.to_vec(),
+        answers,
+    };
+    Ok(start::judge(rule, wanted, &shown))
 }
 
 /// Looks at the running server; nothing is changed.
@@ -59,53 +171,38 @@ impl Verified {
 pub fn verify(server: &Server, found: &Survey) -> Result<Verified> {
     let console = Console::of(server);
     let state = console.state()?;
-    let rule = &server.family.console;
-    let State::Ours(process) = &state else {
+    if !matches!(state, State::Ours(_) | State::Reached { .. }) {
         return Ok(Verified {
             state,
-            components: None,
-            errors: Vec::new(),
-            ready: false,
+            ready: None,
+            verdict: None,
         });
-    };
-    let log = server.folder.own("console/output.log");
-    let printed = fs::read(&log).at("reading", &log)?;
-    let printed = String::from_utf8_lossy(&printed);
-    let started = Started {
-        pid: process.pid,
-        lines: printed.lines().map(str::to_owned).collect(),
-    };
-    let is_error = |line: &&String| rule.errors.iter().any(|e| e.regex().is_match(line));
-    let errors = started.lines.iter().filter(is_error).cloned().collect();
-    let ready = started
-        .lines
-        .iter()
-        .any(|line| rule.ready.regex().is_match(line));
-    let loaded = console.loaded(&started)?;
+    }
+    let printed = console.lines()?;
+    let ready = server.family.console.ready.as_ref();
+    let ready = ready.filter(|_| !console.is_silent());
+    let ready = ready.map(|ready| printed.iter().any(|line| ready.regex().is_match(line)));
+    let known = GoodStart::read(server).unwrap_or_default().errors;
+    let wanted = wanted(server, expected_now(server, found), known)?;
     Ok(Verified {
-        components: loaded.map(|loaded| answers(server, found, &loaded)),
-        state,
-        errors,
+        verdict: Some(look(&console, server, &wanted, &printed)?),
         ready,
+        state,
     })
 }
 
-fn answers(server: &Server, found: &Survey, loaded: &Loaded) -> Vec<Answer> {
+/// What has to run, by what is installed.
+pub fn expected_now(server: &Server, found: &Survey) -> Vec<Expected> {
     let has_to_run = |component: &&Component| match component.facts.kind {
         Kind::Addon => component.on != Some(false) && component.facts.side != Some(Side::Client),
         Kind::Framework => server.family.console.framework.is_some(),
         Kind::Build | Kind::Pack => false,
     };
     let components = found.inventory.components.iter().filter(has_to_run);
-    let answers = components.map(|component| {
-        let facts = &component.facts;
-        let said = loaded.get(&facts.id);
-        Answer {
-            id: facts.id.clone(),
-            installed: (!facts.version.is_content()).then(|| facts.version.to_string()),
-            runs: said.is_some(),
-            version: said.cloned().flatten(),
-        }
+    let expected = components.map(|component| Expected {
+        id: component.facts.id.clone(),
+        version: (!component.facts.version.is_content())
+            .then(|| component.facts.version.to_string()),
     });
-    answers.collect()
+    expected.collect()
 }

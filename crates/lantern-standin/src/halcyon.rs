@@ -1,10 +1,13 @@
 //! A halcyon server: slow to start, strict about its add-ons, with a console on its input.
 //!
 //! It checks what it loads by itself, with nothing of lantern but versions and ranges, so that the two
-//! can disagree. `greenhouse.conf` may say `slow_ms = N` (pause between lines of the start) and
-//! `stubborn = true` (it does not stop when told). An add-on's descriptor may carry
-//! `[standin] crash = "words"` to fail at its start, or `dies_after_ready_ms = N`.
+//! can disagree. `greenhouse.conf` may say `slow_ms = N` (pause between lines of the start),
+//! `stubborn = true` (it does not stop when told), `grumbles = words` (an error line that means
+//! nothing), and `console_port = N`, `console_password = word`, `console_packet = bytes` for a remote
+//! console. An add-on's descriptor may carry `[standin] crash = "words"` to fail at its start,
+//! `dies_after_ready_ms = N`, or `left_out = "words"`: it is not loaded, and the server opens all the same.
 
+use crate::remote;
 use lantern_core::version::{Notation, Range, RangeNotation, Version};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -17,6 +20,7 @@ use toml_edit::Document;
 
 struct Addon {
     version: Version,
+    left_out: Option<String>,
     crash: Option<String>,
     dies_after_ready_ms: Option<u64>,
 }
@@ -26,7 +30,18 @@ struct Settings {
     port: u16,
     slow: Duration,
     stubborn: bool,
+    seats: String,
+    grumbles: Option<String>,
+    remote: Option<remote::Settings>,
     starts: Vec<String>,
+}
+
+/// A line for the console, and where its answer goes besides.
+pub struct Line {
+    /// What was typed.
+    pub text: String,
+    /// The asker, for a remote console.
+    pub answer: Option<mpsc::Sender<String>>,
 }
 
 fn settings() -> io::Result<Settings> {
@@ -36,6 +51,7 @@ fn settings() -> io::Result<Settings> {
         let mut found = pairs.filter(|(key, _)| key.trim() == wanted);
         found.next().map(|(_, value)| value.trim().to_owned())
     };
+    let number = |wanted: &str| value(wanted).and_then(|text| text.parse::<u64>().ok());
     let starts = text
         .lines()
         .filter_map(|line| line.trim().strip_prefix("start "));
@@ -44,12 +60,15 @@ fn settings() -> io::Result<Settings> {
         port: value("port")
             .and_then(|port| port.parse().ok())
             .unwrap_or(24300),
-        slow: Duration::from_millis(
-            value("slow_ms")
-                .and_then(|ms| ms.parse().ok())
-                .unwrap_or(15),
-        ),
+        slow: Duration::from_millis(number("slow_ms").unwrap_or(15)),
         stubborn: value("stubborn").as_deref() == Some("true"),
+        seats: value("seats").unwrap_or_else(|| "8".into()),
+        grumbles: value("grumbles"),
+        remote: number("console_port").map(|port| remote::Settings {
+            port: port as u16,
+            password: value("console_password").unwrap_or_default(),
+            packet: number("console_packet").unwrap_or(4096) as usize,
+        }),
         starts: starts.map(|id| id.trim().to_owned()).collect(),
     })
 }
@@ -62,14 +81,14 @@ fn say(text: &str) {
         .create(true)
         .open("logs/latest.log");
     if let Ok(mut log) = log {
-        let _ = writeln!(log, "{text}");
+        let _ = writeln!(log, "[halcyon] {text}");
     }
 }
 
 /// Runs until it is told to stop; returns the exit status.
 ///
-/// `lattice` is the framework version that the start script asks for.
-pub fn run(build: &str, lattice: Option<&str>) -> io::Result<u8> {
+/// `lattice` is the framework version that the start script asks for, `seed` the world's.
+pub fn run(build: &str, lattice: Option<&str>, seed: Option<&str>) -> io::Result<u8> {
     fs::create_dir_all("logs")?;
     let settings = settings()?;
     let world = "worlds/orbit-garden/session.lock";
@@ -79,9 +98,12 @@ pub fn run(build: &str, lattice: Option<&str>) -> io::Result<u8> {
         "Halcyon {build}, greenhouse \"{}\"",
         settings.name
     ));
+    if let Some(words) = &settings.grumbles {
+        say(&format!("FAULT: {words}"));
+    }
     thread::sleep(settings.slow);
     match open(build, lattice, &settings) {
-        Ok(loaded) => serve(build, &settings, &loaded),
+        Ok(loaded) => serve(build, seed.unwrap_or("0"), &settings, &loaded),
         Err(fault) => {
             say(&format!("FAULT: {fault}"));
             Ok(1)
@@ -136,6 +158,10 @@ fn open(
         };
         let addon = check(id, text_of, &server, &loaded)?;
         thread::sleep(settings.slow);
+        if let Some(words) = &addon.left_out {
+            say(&format!("{id} stays out: {words}"));
+            continue;
+        }
         say(&format!("start {id} {}", addon.version));
         if let Some(words) = &addon.crash {
             return Err(format!("{id}: {words}"));
@@ -183,11 +209,12 @@ fn check(
     let standin = described
         .get("standin")
         .and_then(|item| item.as_table_like());
-    let crash = standin.and_then(|table| table.get("crash")?.as_str());
+    let words = |key: &str| Some(standin?.get(key)?.as_str()?.to_owned());
     let dies = standin.and_then(|table| table.get("dies_after_ready_ms")?.as_integer());
     Ok(Addon {
         version: version(&stated)?,
-        crash: crash.map(str::to_owned),
+        crash: words("crash"),
+        left_out: words("left_out"),
         dies_after_ready_ms: dies.and_then(|ms| ms.try_into().ok()),
     })
 }
@@ -218,7 +245,12 @@ fn installed() -> Result<BTreeMap<String, String>, String> {
     Ok(installed)
 }
 
-fn serve(build: &str, settings: &Settings, loaded: &BTreeMap<String, Addon>) -> io::Result<u8> {
+fn serve(
+    build: &str,
+    seed: &str,
+    settings: &Settings,
+    loaded: &BTreeMap<String, Addon>,
+) -> io::Result<u8> {
     let _port = match TcpListener::bind(("127.0.0.1", settings.port)) {
         Ok(port) => port,
         Err(error) => {
@@ -226,8 +258,12 @@ fn serve(build: &str, settings: &Settings, loaded: &BTreeMap<String, Addon>) -> 
             return Ok(1);
         }
     };
+    let (send, lines) = mpsc::channel();
+    if let Some(remote) = &settings.remote {
+        remote::listen(remote, send.clone())?;
+    }
     say(&format!("doors open on port {}", settings.port));
-    let (send, commands) = mpsc::channel();
+    let typed = |text: String| Line { text, answer: None };
     let dies = loaded
         .values()
         .filter_map(|addon| addon.dies_after_ready_ms)
@@ -236,21 +272,27 @@ fn serve(build: &str, settings: &Settings, loaded: &BTreeMap<String, Addon>) -> 
         let send = send.clone();
         thread::spawn(move || {
             thread::sleep(Duration::from_millis(ms));
-            let _ = send.send("\0die".to_owned());
+            let _ = send.send(typed("\0die".to_owned()));
         });
     }
     thread::spawn(move || {
         for line in io::stdin().lock().lines().map_while(Result::ok) {
-            if send.send(line).is_err() {
+            if send.send(typed(line)).is_err() {
                 break;
             }
         }
     });
-    for line in commands {
-        match line.trim() {
-            "stop" if settings.stubborn => say("not now"),
+    for Line { text, answer } in lines {
+        let reply = |words: &str| {
+            say(words);
+            if let Some(answer) = &answer {
+                let _ = answer.send(format!("[halcyon] {words}\n"));
+            }
+        };
+        match text.trim() {
+            "stop" if settings.stubborn => reply("not now"),
             "stop" => {
-                say("closing the doors");
+                reply("closing the doors");
                 let days = fs::read_to_string("worlds/orbit-garden/days").unwrap_or_default();
                 let days: u64 = days.trim().parse().unwrap_or(0);
                 fs::write("worlds/orbit-garden/days", format!("{}\n", days + 1))?;
@@ -260,18 +302,19 @@ fn serve(build: &str, settings: &Settings, loaded: &BTreeMap<String, Addon>) -> 
             }
             "list" => {
                 for (id, addon) in loaded {
-                    say(&format!("  {id} {}", addon.version));
+                    reply(&format!("  {id} {}", addon.version));
                 }
-                say(&format!("{} add-ons run", loaded.len()));
+                reply(&format!("{} add-ons run", loaded.len()));
             }
-            "version" => say(&format!("this is Halcyon {build}")),
+            "version" => reply(&format!("this is Halcyon {build}")),
+            "settings" => reply(&format!("{} seats, seed {seed}", settings.seats)),
             "\0die" => {
                 say("something tore");
                 return Ok(1);
             }
             other => match other.strip_prefix("say ") {
-                Some(words) => say(&format!("to all: {words}")),
-                None => say(&format!("unknown command: {other}")),
+                Some(words) => reply(&format!("to all: {words}")),
+                None => reply(&format!("unknown command: {other}")),
             },
         }
     }

@@ -4,6 +4,7 @@
 //! The stand-in server is a real process with a real console, a real port and real files.
 
 mod halcyon;
+mod remote;
 mod scenario;
 
 use clap::{Parser, Subcommand};
@@ -27,6 +28,12 @@ enum Command {
         /// The framework version that the start script asks for
         #[arg(long)]
         lattice: Option<String>,
+        /// The seed of its world
+        #[arg(long)]
+        seed: Option<String>,
+        /// Words that mean nothing to it, as servers pass over what they do not know
+        #[arg(hide = true)]
+        rest: Vec<String>,
     },
     /// Make a halcyon server of a gibibyte for measurements: 300 archives, 12,000 small files
     Bulk {
@@ -42,7 +49,12 @@ enum Command {
 
 fn main() -> ExitCode {
     let done = match Cli::parse().command {
-        Command::Halcyon { build, lattice } => halcyon::run(&build, lattice.as_deref()),
+        Command::Halcyon {
+            build,
+            lattice,
+            seed,
+            rest: _,
+        } => halcyon::run(&build, lattice.as_deref(), seed.as_deref()),
         Command::Bulk { dir } => scenario::bulk(&dir).map(|()| 0),
         Command::Make { dir } => scenario::make(&dir).map(|()| 0),
     };

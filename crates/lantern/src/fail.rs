@@ -131,22 +131,38 @@ fn advice(error: &Error, cli: &Cli) -> String {
             cli.next("console start")
         ),
         Error::DidNotStop { .. } => format!(
-            "Look at what it is doing: {}",
+            "Look at what it is doing: {}\nTo end it without asking: {}",
+            shell_word(&cli.common.server.join(".lantern/console/output.log")),
+            cli.next("console stop --kill")
+        ),
+        Error::DidNotStart { last, .. } | Error::NotRight { last, .. } => format!(
+            "{}All it printed is in {}",
+            last_words(last),
             shell_word(&cli.common.server.join(".lantern/console/output.log"))
         ),
-        Error::DidNotStart { .. } => format!(
-            "All it printed is in {}",
-            shell_word(&cli.common.server.join(".lantern/console/output.log"))
-        ),
+        Error::StartedAgain { .. } => {
+            "No file was touched. Tell what starts it to leave it alone, or give lantern its command lines: \
+             [console.run] in docs/formats/lantern-toml.md."
+                .into()
+        }
+        Error::NoAnswer { .. } => format!("Is it busy? See: {}", cli.next("verify")),
+        Error::CommandLine { .. } => "It is run in the server folder. Put it right in lantern.toml.".into(),
+        Error::Remote { .. } => {
+            "Is the server up, and its remote console on? What lantern.toml says of it: [console.line]".into()
+        }
         Error::DiskFull { needed, free, .. } => format!(
             "That is {} wanted and {} free. Make room; no file of the server was touched.",
             bytes(*needed),
             bytes(*free)
         ),
         Error::RolledBack {
-            down_ms, running, ..
+            down_ms,
+            running,
+            last,
+            ..
         } => format!(
-            "{} All the failed start printed is in {}",
+            "{}{} All the failed start printed is in {}",
+            last_words(last),
             if *running {
                 format!(
                     "The old server runs again; it was down for {}.",
@@ -196,4 +212,13 @@ fn advice(error: &Error, cli: &Cli) -> String {
         Error::NoRequest => format!("Ask for one: {}", cli.next("plan --to VERSION")),
         Error::Version(_) | Error::Path(_) => String::new(),
     }
+}
+
+/// The last lines that a server printed, under a heading.
+fn last_words(last: &[String]) -> String {
+    if last.is_empty() {
+        return String::new();
+    }
+    let lines: String = last.iter().map(|line| format!("  | {line}\n")).collect();
+    format!("Its last words:\n{lines}")
 }

@@ -35,6 +35,14 @@ impl<'a> Progress<'a> {
                 }
                 self.bar.set_position(done);
             }
+            Event::Waiting(before, limit) => {
+                let before = match before {
+                    Some(before) => format!("the one before took {before} s, "),
+                    None => String::new(),
+                };
+                self.bar
+                    .set_message(format!("start … {before}it may take {limit} s;"));
+            }
             Event::Done(step, what) => {
                 self.bar.finish_and_clear();
                 self.look.talk(&format!("  {:<14} {what}", name(step)));

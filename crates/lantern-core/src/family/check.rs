@@ -59,9 +59,16 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
         patterns.push(("ids.cut".into(), cut, &[]));
     }
     let console = &family.console;
-    patterns.push(("console.ready".into(), &console.ready, &[]));
+    if let Some(ready) = &console.ready {
+        patterns.push(("console.ready".into(), ready, &[]));
+    }
     for (number, error) in console.errors.iter().enumerate() {
-        patterns.push((format!("console.errors[{number}]"), error, &[]));
+        patterns.push((format!("console.errors[{number}]"), error.line(), &[]));
+    }
+    for setting in &console.settings {
+        let at = |key: &str| format!("console.setting \"{}\".{key}", setting.name);
+        patterns.push((at("line"), &setting.line, &["value"]));
+        patterns.push((at("says"), &setting.says, &["value"]));
     }
     if let Some(loaded) = &console.loaded {
         patterns.push(("console.loaded".into(), loaded, &["id"]));
@@ -76,8 +83,9 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
         patterns.push(("console.list.line".into(), &list.line, &["id"]));
         patterns.push(("console.list.end".into(), &list.end, &[]));
     }
-    if let Some(port) = &console.port {
-        patterns.push(("console.port.line".into(), &port.line, &["port"]));
+    for port in console.port.iter().chain(&console.more_ports) {
+        let at = format!("console: the port in {}", port.file);
+        patterns.push((at, &port.line, &["port"]));
     }
     if let Some(order) = &family.order {
         let groups: &[&str] = match order.kind {

@@ -4,12 +4,16 @@
 //! to a kind of server stands there; no code knows one by name.
 
 mod check;
+mod console;
 pub mod draft;
 mod notations;
 mod pattern;
 mod reader;
 
 pub use check::{Remark, remarks};
+pub use console::{
+    ConsoleRule, ErrorRule, KnownError, Listing, PortRule, SettingRule, Stop, StopSignal, Transport,
+};
 pub use notations::{Notations, RangesRead};
 pub use pattern::{Glob, Globs, Pattern};
 pub use reader::{
@@ -194,104 +198,6 @@ pub struct Launch {
     pub command: Vec<String>,
 }
 
-/// What the console says and takes.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct ConsoleRule {
-    /// A line that says that the server is ready.
-    pub ready: Pattern,
-    /// Lines that say that the start has failed.
-    #[serde(default)]
-    pub errors: Vec<Pattern>,
-    /// How long a start may take, in seconds.
-    #[serde(default = "default_ready_s")]
-    pub ready_timeout_s: u64,
-    /// How long the server has to stay up after the ready line, in milliseconds.
-    #[serde(default = "default_hold_ms")]
-    pub hold_ms: u64,
-    /// How the server is asked to stop.
-    pub stop: Stop,
-    /// How long a stop may take, in seconds.
-    #[serde(default = "default_stop_s")]
-    pub stop_timeout_s: u64,
-    /// The command that tells players something: `{text}`.
-    pub say: Option<String>,
-    /// A line printed at the start for each add-on: groups `id` and, where told, `version`.
-    pub loaded: Option<Pattern>,
-    /// A line by which the framework says that it is active: groups `id` and `version`.
-    pub framework: Option<Pattern>,
-    /// A command that lists the add-ons that run.
-    pub list: Option<Listing>,
-    /// Where the port stands.
-    pub port: Option<PortRule>,
-}
-
-fn default_ready_s() -> u64 {
-    300
-}
-
-fn default_hold_ms() -> u64 {
-    2000
-}
-
-fn default_stop_s() -> u64 {
-    60
-}
-
-/// How the server is asked to stop; exactly one of the two is set.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields, rename_all = "kebab-case")]
-pub enum Stop {
-    /// By a console command.
-    Command(String),
-    /// By a signal.
-    Signal(StopSignal),
-}
-
-/// A signal that servers take as a request to stop.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "UPPERCASE")]
-pub enum StopSignal {
-    /// As from the keyboard.
-    Int,
-    /// As from a service manager.
-    Term,
-}
-
-/// A console command that lists what runs.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Listing {
-    /// The command.
-    pub ask: String,
-    /// A line of the answer: groups `id` and, where told, `version`.
-    pub line: Pattern,
-    /// The line that ends the answer.
-    pub end: Pattern,
-}
-
-/// Where the server's port stands.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct PortRule {
-    /// The settings file.
-    pub file: String,
-    /// Finds the number as the group `port`.
-    pub line: Pattern,
-    /// The transport.
-    pub transport: Transport,
-}
-
-/// The transport of a port.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Transport {
-    /// TCP.
-    Tcp,
-    /// UDP.
-    Udp,
-}
-
 /// Why a text is no family file.
 #[derive(Debug, Clone, thiserror::Error)]
 pub enum FamilyFault {
@@ -355,6 +261,11 @@ impl Family {
                     reader.name
                 ));
             }
+        }
+        if self.console.ready.is_none() && self.console.port.is_none() {
+            return fault(
+                "console: neither `ready` nor `port` says how the server is known to be up".into(),
+            );
         }
         if let Some(order) = &self.order {
             let has = |group| order.line.regex().capture_names().any(|n| n == Some(group));

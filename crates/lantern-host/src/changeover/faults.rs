@@ -133,13 +133,13 @@ impl Pond {
     fn changeover(&self, plan: &Plan) -> Result<(), Error> {
         let server = self.server();
         let mut ledger = Ledger::open(&server.folder)?;
-        changeover(&server, &mut ledger, plan.clone(), &mut |_| {}).map(|_| ())
+        changeover(&server, &mut ledger, plan.clone(), false, &mut |_| {}).map(|_| ())
     }
 
     fn resume(&self) -> Result<(), Error> {
         let server = self.server();
         let mut ledger = Ledger::open(&server.folder)?;
-        resume(&server, &mut ledger, &mut |_| {}).map(|_| ())
+        resume(&server, &mut ledger, false, &mut |_| {}).map(|_| ())
     }
 
     fn undo(&self) -> Result<(), Error> {

@@ -29,7 +29,6 @@ use run::Run;
 use serde::{Deserialize, Serialize};
 use std::fs;
 use std::path::PathBuf;
-use std::time::Instant;
 
 /// What a changeover tells while it is under way.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -40,6 +39,8 @@ pub enum Event {
     Progress(u64, u64),
     /// The step that has begun is done: what it did.
     Done(Step, String),
+    /// The server is starting: the start before took so many seconds, and it may take so many.
+    Waiting(Option<u64>, u64),
     /// It failed; the old state is being put back.
     GoesBack(String),
 }
@@ -49,15 +50,32 @@ pub enum Event {
 pub struct Report {
     /// Its number in the ledger.
     pub number: i64,
-    /// From the moment the server was down until it was ready again, in milliseconds; none when it
-    /// was down before.
-    pub down_ms: Option<u64>,
-    /// The part of it that was lantern's: until the start was called, in milliseconds.
-    pub own_ms: u64,
-    /// How many add-ons the server says it has loaded, of those expected.
+    /// How long the server was away, and why.
+    pub times: Times,
+    /// How many components the server says it has loaded, of those expected.
     pub loaded: Option<(usize, usize)>,
+    /// What is wrong with the new state, where it was to stay all the same.
+    pub bad: Option<String>,
     /// The backup's name.
     pub backup: String,
+}
+
+/// How long the server was away, in milliseconds.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Times {
+    /// From the moment it was asked to stop until it was down; none when it was down before.
+    pub stop_ms: Option<u64>,
+    /// From then on until its start was called: lantern's own part.
+    pub own_ms: u64,
+    /// From then on until it was ready.
+    pub start_ms: u64,
+}
+
+impl Times {
+    /// All of it; none when the server was down before.
+    pub fn total_ms(&self) -> Option<u64> {
+        Some(self.stop_ms? + self.own_ms + self.start_ms)
+    }
 }
 
 /// What is needed to take a changeover back.
@@ -83,7 +101,8 @@ pub fn refuse_interrupted(server: &Server) -> Result<()> {
     }
 }
 
-/// Carries a plan out. On failure after the server was stopped, the old state is put back.
+/// Carries a plan out. On failure after the server was stopped, the old state is put back; with
+/// `stay`, the new one stays where all files are in place, whatever the server then does.
 ///
 /// # Errors
 /// Before the swap: what stands in the way, nothing touched. After it: [`Error::RolledBack`].
@@ -91,6 +110,7 @@ pub fn changeover(
     server: &Server,
     ledger: &mut Ledger,
     plan: Plan,
+    stay: bool,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
     refuse_interrupted(server)?;
@@ -113,7 +133,8 @@ pub fn changeover(
         format!("{} paths are as planned", plan.actions.len()),
     ));
     journal.enter(&server.folder, Phase::Preparing)?;
-    let mut run = Run::new(server, journal, tell, None);
+    let mut run = Run::new(server, journal, tell);
+    run.stay = stay;
     match run.before_swap(&plan) {
         Ok(pass) => run.swap_and_start(ledger, &plan, &pass),
         Err(error) => {
@@ -128,7 +149,12 @@ pub fn changeover(
 ///
 /// # Errors
 /// [`Error::NothingToResume`] when none was; otherwise as [`changeover`].
-pub fn resume(server: &Server, ledger: &mut Ledger, tell: &mut dyn FnMut(Event)) -> Result<Report> {
+pub fn resume(
+    server: &Server,
+    ledger: &mut Ledger,
+    stay: bool,
+    tell: &mut dyn FnMut(Event),
+) -> Result<Report> {
     let journal = Journal::read(&server.folder)?.ok_or(Error::NothingToResume)?;
     let Some(plan) = journal.plan.clone() else {
         return undo::resume(server, ledger, journal, tell);
@@ -137,34 +163,37 @@ pub fn resume(server: &Server, ledger: &mut Ledger, tell: &mut dyn FnMut(Event))
         // Nothing was touched: it begins anew, with every check.
         Phase::Preparing | Phase::Stopping => {
             Journal::end(&server.folder)?;
-            changeover(server, ledger, plan, tell)
+            changeover(server, ledger, plan, stay, tell)
         }
         Phase::Swapping | Phase::Starting => {
             let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;
             Console::of(server).stop()?;
             let pass = backup::pass(server, None)?;
-            let mut run = Run::new(server, journal, tell, Some(Instant::now()));
+            let mut run = Run::new(server, journal, tell);
+            run.stay = stay;
             run.swap_and_start(ledger, &plan, &pass)
         }
         Phase::GoingBack => {
-            let mut run = Run::new(server, journal, tell, Some(Instant::now()));
-            Err(run.go_back("it was cut off while it was going back".into()))
+            let mut run = Run::new(server, journal, tell);
+            let why = "it was cut off while it was going back";
+            Err(run.go_back_since(why.into(), Vec::new()))
         }
         Phase::Ending => {
-            let run = Run::new(server, journal, tell, None);
+            let run = Run::new(server, journal, tell);
             let recorded = run.is_recorded(ledger)?;
             run.end()?;
             if recorded {
                 return Ok(Report {
                     number: run.journal.number,
-                    down_ms: None,
-                    own_ms: 0,
+                    times: Times::default(),
                     loaded: None,
+                    bad: None,
                     backup: run.journal.backup.clone().unwrap_or_default(),
                 });
             }
             Err(Error::RolledBack {
                 why: "it had failed before it was cut off".into(),
+                last: Vec::new(),
                 down_ms: 0,
                 running: run.journal.was_up,
             })

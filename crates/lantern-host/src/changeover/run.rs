@@ -3,14 +3,16 @@
 use super::journal::{Journal, Phase};
 use super::moves;
 use super::stage;
-use super::{Event, Report, WayBack, files, free_name, telling_name, undone_moves};
+use super::{Event, Report, Times, WayBack, files, free_name, telling_name, undone_moves};
 use crate::backup::{self, Pass};
 use crate::config::Server;
-use crate::console::{Console, Process, Started, State};
+use crate::console::{Console, Started, State};
 use crate::disk;
 use crate::error::{At, Error, Result};
 use crate::ledger::{Ledger, Operation, Put};
+use crate::verify::{self, GoodStart};
 use lantern_core::plan::{Plan, Step, What};
+use std::collections::BTreeSet;
 use std::fs;
 use std::time::{Duration, Instant};
 
@@ -23,8 +25,14 @@ pub(super) struct Run<'a, 'b> {
     pub(super) console: Console<'a>,
     pub(super) journal: Journal,
     pub(super) tell: &'b mut dyn FnMut(Event),
+    /// Whether the server stays as it is when the new state proves to be bad.
+    pub(super) stay: bool,
+    /// The error lines that are nothing new.
+    pub(super) known_errors: BTreeSet<String>,
+    /// How long the server took to stop, in milliseconds; none when it was down before.
+    pub(super) stop_ms: Option<u64>,
+    /// Since when it is down.
     pub(super) down_since: Option<Instant>,
-    pub(super) own_ms: u64,
 }
 
 impl<'a, 'b> Run<'a, 'b> {
@@ -32,15 +40,16 @@ impl<'a, 'b> Run<'a, 'b> {
         server: &'a Server,
         journal: Journal,
         tell: &'b mut dyn FnMut(Event),
-        down_since: Option<Instant>,
     ) -> Run<'a, 'b> {
         Run {
             server,
             console: Console::of(server),
             journal,
             tell,
-            down_since,
-            own_ms: 0,
+            stay: false,
+            known_errors: verify::known_errors(server),
+            stop_ms: None,
+            down_since: None,
         }
     }
 }
@@ -82,22 +91,28 @@ impl Run<'_, '_> {
 
         self.begins(Step::Stop);
         self.journal.enter(&self.server.folder, Phase::Stopping)?;
-        if self.journal.was_up {
-            self.console.stop()?;
-        }
-        self.down_since = self.journal.was_up.then(Instant::now);
-        let stopped = if self.journal.was_up {
-            "the server is down"
-        } else {
-            "the server was down already"
-        };
+        let stopped = self.stop()?;
         self.done(Step::Stop, stopped.into());
         let second = self.second_backup(&first);
-        if second.is_err() && self.journal.was_up {
+        let second = second.and_then(|pass| self.console.refuse_up().map(|()| pass));
+        if second.is_err() && self.journal.was_up && self.console.state()? == State::Down {
             // Nothing was exchanged: the server comes back as it was.
             self.console.start()?;
         }
         second
+    }
+
+    /// Stops the server where it is up; says how that went.
+    pub(super) fn stop(&mut self) -> Result<&'static str> {
+        if !self.journal.was_up {
+            self.console.refuse_up()?;
+            return Ok("the server was down already");
+        }
+        let begun = Instant::now();
+        self.console.stop()?;
+        self.stop_ms = Some(begun.elapsed().as_millis() as u64);
+        self.down_since = Some(Instant::now());
+        Ok("the server is down")
     }
 
     fn second_backup(&mut self, first: &Pass) -> Result<Pass> {
@@ -160,7 +175,7 @@ impl Run<'_, '_> {
         match self.console.say(text) {
             Err(error) => match self.console.state()? {
                 State::Down => Ok(true),
-                State::Ours(_) | State::Foreign { .. } => Err(error),
+                _ => Err(error),
             },
             told => told,
         }
@@ -173,14 +188,18 @@ impl Run<'_, '_> {
         pass: &Pass,
     ) -> Result<Report> {
         let begun = Instant::now();
-        let started = match self.swap(pass).and_then(|()| self.start(begun)) {
-            Ok(started) => started,
-            Err(error) => return Err(self.go_back(error.to_string())),
-        };
-        let down_ms = self.down_ms();
-        let loaded = match self.verify(plan, &started) {
-            Ok(loaded) => loaded,
-            Err(error) => return Err(self.go_back(error.to_string())),
+        let swapped = self.swap(pass);
+        if let Err(error) = swapped {
+            return Err(self.go_back(error));
+        }
+        let own_ms = self.down_since.unwrap_or(begun).elapsed().as_millis() as u64;
+        let started = self.start();
+        let start_ms = started.as_ref().map_or(0, |started| started.ready_ms);
+        let looked = started.and_then(|started| self.verify(plan, &started));
+        let (loaded, bad) = match looked {
+            Ok(loaded) => (loaded, None),
+            Err(error) if !self.stay => return Err(self.go_back(error)),
+            Err(error) => (None, Some(error.to_string())),
         };
         let backup = self.journal.backup.clone().unwrap_or_default();
         let before = ledger.puts()?;
@@ -206,9 +225,13 @@ impl Run<'_, '_> {
         self.enter_ending()?;
         Ok(Report {
             number: self.journal.number,
-            down_ms,
-            own_ms: self.own_ms,
+            times: Times {
+                stop_ms: self.stop_ms,
+                own_ms,
+                start_ms,
+            },
             loaded,
+            bad,
             backup,
         })
     }
@@ -280,66 +303,84 @@ impl Run<'_, '_> {
         Ok(())
     }
 
-    fn start(&mut self, begun: Instant) -> Result<Started> {
+    /// Starts the server and waits until it is ready and the hold is over.
+    pub(super) fn start(&mut self) -> Result<Started> {
         self.begins(Step::Start);
         self.journal.enter(&self.server.folder, Phase::Starting)?;
-        let process = self.console.start()?;
-        let since = self.down_since.unwrap_or(begun);
-        self.own_ms = since.elapsed().as_millis() as u64;
-        let started = self.console.wait_ready(&process).inspect_err(|_| {
-            let _ = self.console.end_failed_start(&process);
-        })?;
+        let starting = self.console.start()?;
+        let before = GoodStart::read(self.server).map(|good| good.ready_ms / 1000);
+        let limit = self.server.family.console.ready_timeout_s;
+        (self.tell)(Event::Waiting(before, limit));
+        let started = self
+            .console
+            .wait_ready(&starting, &self.known_errors, self.stay)?;
+        let hold_s = self.server.family.console.hold_ms as f64 / 1000.0;
         self.done(
             Step::Start,
-            "the ready line came, and the server is still up".into(),
+            format!(
+                "ready after {:.1} s, and still up after {hold_s} s more",
+                started.ready_ms as f64 / 1000.0
+            ),
         );
         Ok(started)
     }
 
+    /// Looks at the server that has started: how many components run, of how many; none where this
+    /// family cannot tell.
     fn verify(&mut self, plan: &Plan, started: &Started) -> Result<Option<(usize, usize)>> {
         self.begins(Step::Verify);
-        let Some(loaded) = self.console.loaded(started)? else {
-            self.done(
-                Step::Verify,
-                "this family cannot say which add-ons run".into(),
-            );
-            return Ok(None);
-        };
-        let mut wrong = Vec::new();
-        for expected in &plan.expects {
-            match (loaded.get(&expected.id), &expected.version) {
-                (None, _) => wrong.push(format!("{} is not loaded", expected.id)),
-                (Some(Some(version)), Some(wanted)) if version != wanted => {
-                    wrong.push(format!(
-                        "{} is loaded in {version}, not {wanted}",
-                        expected.id
-                    ));
-                }
-                _ => {}
-            }
-        }
-        if !wrong.is_empty() {
-            return Err(Error::DidNotStart {
-                why: format!("it is up, but {}", wrong.join(", ")),
+        let wanted = verify::wanted(self.server, plan.expects.clone(), self.known_errors.clone())?;
+        let verdict = verify::look(&self.console, self.server, &wanted, &started.lines)?;
+        let problems = verdict.problems();
+        if !problems.is_empty() {
+            return Err(Error::NotRight {
+                why: problems.join("; "),
+                last: self.console.last_lines(),
             });
         }
-        let (all, versions) = (
-            plan.expects.len(),
-            plan.expects.iter().filter(|e| e.version.is_some()).count(),
-        );
-        self.done(
-            Step::Verify,
-            format!("{all} of {all} components are loaded, {versions} of them in a stated version"),
-        );
-        Ok(Some((all, all)))
+        GoodStart::remember(self.server, started)?;
+        let mut told = match &verdict.components {
+            None => vec!["this family cannot say which add-ons run".to_owned()],
+            Some(all) => {
+                let stated = all
+                    .iter()
+                    .filter(|answer| answer.installed.is_some())
+                    .count();
+                let all = all.len();
+                vec![format!(
+                    "{all} of {all} components are loaded, {stated} of them in a stated version"
+                )]
+            }
+        };
+        if !verdict.settings.is_empty() {
+            let names: Vec<&str> = verdict.settings.iter().map(|s| s.name.as_str()).collect();
+            told.push(format!("{} as set", names.join(", ")));
+        }
+        if !verdict.errors.is_empty() {
+            let errors = verdict.errors.len();
+            told.push(format!("{errors} error lines, all as in the start before"));
+        }
+        self.done(Step::Verify, told.join("; "));
+        Ok(verdict.components.map(|all| (all.len(), all.len())))
     }
 
     /// Puts the old state back, and starts that where the server was up.
-    pub(super) fn go_back(&mut self, why: String) -> Error {
+    pub(super) fn go_back(&mut self, error: Error) -> Error {
+        let why = error.to_string();
+        let last = match error {
+            Error::DidNotStart { last, .. } | Error::NotRight { last, .. } => last,
+            _ => Vec::new(),
+        };
+        self.go_back_since(why, last)
+    }
+
+    /// As [`Run::go_back`], for a reason in words and the last lines that the server printed.
+    pub(super) fn go_back_since(&mut self, why: String, last: Vec<String>) -> Error {
         (self.tell)(Event::GoesBack(why.clone()));
         match self.try_going_back() {
             Ok(running) => Error::RolledBack {
                 why,
+                last,
                 down_ms: self.down_ms().unwrap_or(0),
                 running,
             },
@@ -359,12 +400,18 @@ impl Run<'_, '_> {
         moves::sync(&self.server.folder, &back)?;
         moves::tidy(&self.server.folder, &back);
         if self.journal.was_up {
-            let process = self.console.start()?;
-            self.console.wait_ready(&process)?;
+            self.start_old()?;
         }
         self.keep_rewritten()?;
         self.enter_ending()?;
         Ok(self.journal.was_up)
+    }
+
+    /// Starts what ran before; its error lines are its own affair.
+    pub(super) fn start_old(&mut self) -> Result<Started> {
+        let starting = self.console.start()?;
+        let known = BTreeSet::new();
+        self.console.wait_ready(&starting, &known, true)
     }
 
     /// What the server that failed wrote into new files is no release's: it is set aside, not dropped.
@@ -391,17 +438,17 @@ impl Run<'_, '_> {
     }
 
     pub(super) fn stop_whatever_runs(&self) -> Result<()> {
-        let process: Process = match self.console.state()? {
-            State::Ours(process) => process,
-            State::Down => return Ok(()),
-            State::Foreign { who } => return Err(Error::NoConsole { who }),
-        };
-        self.console.end_failed_start(&process)
+        match self.console.state()? {
+            State::Down => Ok(()),
+            State::Foreign { who } => Err(Error::NoConsole { who }),
+            State::Ours(_) | State::Reached { .. } => self.console.end_failed_start(),
+        }
     }
 
+    /// From the moment the server was asked to stop until now.
     pub(super) fn down_ms(&self) -> Option<u64> {
-        self.down_since
-            .map(|since| since.elapsed().as_millis() as u64)
+        let since = self.down_since?.elapsed().as_millis() as u64;
+        Some(self.stop_ms.unwrap_or(0) + since)
     }
 
     /// What was staged and not used is of no worth any more.

@@ -2,16 +2,16 @@
 
 use super::journal::{Journal, Phase};
 use super::moves::{self, Move};
-use super::{Event, Report, Run, WayBack, make_aside, stage};
+use super::{Event, Report, Run, Times, WayBack, make_aside, stage};
 use crate::backup;
 use crate::config::Server;
 use crate::console::{Console, State};
 use crate::error::{Error, Result};
 use crate::ledger::Ledger;
+use crate::verify::GoodStart;
 use lantern_core::path::RelPath;
 use lantern_core::plan::Step;
 use std::collections::BTreeSet;
-use std::time::Instant;
 
 /// What an undo came to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -100,30 +100,23 @@ pub fn undo(
         backup: Some(way_back.backup.clone()),
     };
     journal.enter(&server.folder, Phase::Preparing)?;
-    let mut run = Run::new(server, journal, tell, None);
+    let mut run = Run::new(server, journal, tell);
     run.begins(Step::Stop);
-    let prepared = if was_up { run.console.stop() } else { Ok(()) };
-    run.down_since = was_up.then(Instant::now);
-    let prepared = prepared.and_then(|()| {
+    let prepared = run.stop().and_then(|stopped| {
         if with_world {
             moves.extend(world_moves(server, &way_back.backup, number, &aside)?);
         }
-        Ok(())
+        Ok(stopped)
     });
-    if let Err(error) = prepared {
-        Journal::end(&server.folder)?;
-        return Err(error);
-    }
-    run.journal.moves = moves;
-    run.done(
-        Step::Stop,
-        if was_up {
-            "the server is down"
-        } else {
-            "the server was down already"
+    let stopped = match prepared {
+        Ok(stopped) => stopped,
+        Err(error) => {
+            Journal::end(&server.folder)?;
+            return Err(error);
         }
-        .into(),
-    );
+    };
+    run.journal.moves = moves;
+    run.done(Step::Stop, stopped.into());
     run.finish_undo(ledger)?;
     Ok(Undone {
         to: run.journal.to.clone(),
@@ -144,12 +137,12 @@ pub(super) fn resume(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
     let number = journal.number;
-    let undone = take_back_cut_off(server, ledger, journal, World::Keep, tell)?;
+    take_back_cut_off(server, ledger, journal, World::Keep, tell)?;
     Ok(Report {
         number,
-        down_ms: undone.down_ms,
-        own_ms: 0,
+        times: Times::default(),
         loaded: None,
+        bad: None,
         backup: String::new(),
     })
 }
@@ -164,7 +157,7 @@ fn take_back_cut_off(
 ) -> Result<Undone> {
     let is_undo = journal.kind == "undo";
     // How long the server was down before this is not known.
-    let mut run = Run::new(server, journal, tell, None);
+    let mut run = Run::new(server, journal, tell);
     let running = if is_undo {
         if run.journal.phase == Phase::Preparing {
             // Nothing was touched; the next undo begins anew.
@@ -189,8 +182,7 @@ fn take_back_cut_off(
             // No file was touched.
             Phase::Preparing | Phase::Stopping => {
                 if run.journal.was_up && run.console.state()? == State::Down {
-                    let process = run.console.start()?;
-                    run.console.wait_ready(&process)?;
+                    run.start_old()?;
                 }
                 run.end()?;
                 run.journal.was_up
@@ -220,11 +212,10 @@ fn take_back_cut_off(
 impl Run<'_, '_> {
     fn start_again(&mut self) -> Result<()> {
         self.begins(Step::Start);
-        let process = self.console.start()?;
-        self.console.wait_ready(&process)?;
-        let what = "the ready line came, and the server is still up";
-        self.done(Step::Start, what.into());
-        Ok(())
+        let started = self.start_old()?;
+        let seconds = started.ready_ms as f64 / 1000.0;
+        self.done(Step::Start, format!("ready after {seconds:.1} s"));
+        GoodStart::remember(self.server, &started)
     }
 
     fn finish_undo(&mut self, ledger: &mut Ledger) -> Result<()> {

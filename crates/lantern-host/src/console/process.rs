@@ -4,7 +4,7 @@ use super::group;
 use crate::durable;
 use crate::error::{At, Result};
 use crate::folder::Folder;
-use rustix::process::{Signal, kill_process_group};
+use rustix::process::{Signal, kill_process, kill_process_group};
 use serde::{Deserialize, Serialize};
 use std::fs;
 use std::path::Path;
@@ -19,18 +19,14 @@ pub struct Process {
     started: u64,
 }
 
-/// Whether the server is up.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum State {
-    /// It is not.
-    Down,
-    /// It is, and lantern started it.
-    Ours(Process),
-    /// It is, or seems to be, and lantern did not start it.
-    Foreign {
-        /// What was seen.
-        who: String,
-    },
+/// What the system's processes tell of a server.
+pub(super) enum Seen {
+    /// The process that lantern started.
+    Own(Process),
+    /// Another process has a file of the folder open for writing.
+    Other { pid: i32, file: String },
+    /// No process.
+    None,
 }
 
 impl Process {
@@ -114,39 +110,66 @@ pub(super) fn forget(folder: &Folder) -> Result<()> {
     }
 }
 
-pub(super) fn state(folder: &Folder) -> Result<State> {
+pub(super) fn look(folder: &Folder) -> Seen {
     let recorded = fs::read(record(folder)).ok();
     let recorded: Option<Process> = recorded.and_then(|text| serde_json::from_slice(&text).ok());
     if let Some(process) = recorded
         && process.is_alive()
     {
-        return Ok(State::Ours(process));
+        return Seen::Own(process);
     }
-    let Some((pid, file)) = writer(folder) else {
-        return Ok(State::Down);
+    let found = writers(folder, |_| true).min_by_key(is_the_servers);
+    let Some((pid, file)) = found else {
+        return Seen::None;
     };
     // Lantern may have been killed before it could write the record; the pipe is lantern's alone.
     let own_pipe = file.starts_with(".lantern/console");
-    let leader = stat(pid).and_then(|stat| stat.get(2)?.parse().ok());
-    Ok(match leader {
-        Some(leader) if own_pipe => State::Ours(Process {
+    match group_of(pid) {
+        Some(leader) if own_pipe => Seen::Own(Process {
             pid: leader,
             started: ticks(leader).unwrap_or(0),
         }),
-        _ => State::Foreign {
-            who: format!("process {pid} has {file} open for writing"),
-        },
-    })
+        _ => Seen::Other { pid, file },
+    }
 }
 
-/// A process other than this one that has a file of the folder open for writing; its console first.
-fn writer(folder: &Folder) -> Option<(i32, String)> {
+/// A process outside a server's own group that has a file of the server open for writing.
+pub(super) fn second(folder: &Folder, process: &Process) -> Option<(i32, String)> {
+    writers(folder, |pid| group_of(pid) != Some(process.pid)).find(is_the_servers)
+}
+
+/// Whether some process has a file of the server, lantern's own left out, open for writing.
+pub(super) fn writes(folder: &Folder) -> Option<(i32, String)> {
+    writers(folder, |_| true).find(is_the_servers)
+}
+
+fn is_the_servers((_, file): &(i32, String)) -> bool {
+    !file.starts_with(".lantern/")
+}
+
+fn group_of(pid: i32) -> Option<i32> {
+    stat(pid)?.get(2)?.parse().ok()
+}
+
+/// Asks one process to stop.
+pub(super) fn ask_to_stop(pid: i32, signal: Signal) -> Result<()> {
+    let Some(pid) = group(pid) else {
+        return Ok(());
+    };
+    match kill_process(pid, signal) {
+        Err(rustix::io::Errno::SRCH) => Ok(()),
+        other => other.at("signalling", Path::new("the server process")),
+    }
+}
+
+/// The processes other than this one that have a file of the folder open for writing.
+fn writers(folder: &Folder, counts: impl Fn(i32) -> bool) -> impl Iterator<Item = (i32, String)> {
     let own = std::process::id().cast_signed();
-    let found = processes().filter(|pid| *pid != own).flat_map(|pid| {
+    let others = processes().filter(move |pid| *pid != own && counts(*pid));
+    others.flat_map(move |pid| {
         let files = open_for_writing(pid, folder);
         files.into_iter().map(move |file| (pid, file))
-    });
-    found.min_by_key(|(_, file)| !file.starts_with(".lantern/"))
+    })
 }
 
 /// The files below the folder that a process has open for writing, lantern's own but the console left out.

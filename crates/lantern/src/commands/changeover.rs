@@ -22,6 +22,9 @@ pub struct ChangeoverArgs {
     /// How long before the stop players are told, instead of what lantern.toml says: 10m,1m,10s
     #[arg(long, value_name = "TIMES", value_delimiter = ',')]
     warn: Option<Vec<Span>>,
+    /// Leave the new state in place even when the server does not come up with it as it should
+    #[arg(long)]
+    stay: bool,
     /// Go on with a changeover that was cut off
     #[arg(long, conflicts_with = "plan")]
     resume: bool,
@@ -36,7 +39,7 @@ pub fn run(args: &ChangeoverArgs, cli: &Cli, look: &Look) -> Result<u8> {
     let report = if args.resume {
         let (server, _lock) = open(cli, "changeover")?;
         let mut ledger = Ledger::open(&server.folder)?;
-        resume(&server, &mut ledger, &mut tell)?
+        resume(&server, &mut ledger, args.stay, &mut tell)?
     } else {
         let (mut server, _lock) = open_settled(cli, "changeover")?;
         if let Some(times) = &args.warn {
@@ -56,11 +59,14 @@ pub fn run(args: &ChangeoverArgs, cli: &Cli, look: &Look) -> Result<u8> {
         })?;
         let plan = Plan::parse(&text).map_err(|fault| Error::Plan { path, fault })?;
         let mut ledger = Ledger::open(&server.folder)?;
-        changeover(&server, &mut ledger, plan, &mut tell)?
+        changeover(&server, &mut ledger, plan, args.stay, &mut tell)?
     };
     drop(progress);
     show(look, cli, &report);
-    Ok(fail::DONE)
+    Ok(match report.bad {
+        None => fail::DONE,
+        Some(_) => fail::NO,
+    })
 }
 
 fn show(look: &Look, cli: &Cli, report: &Report) {
@@ -68,22 +74,38 @@ fn show(look: &Look, cli: &Cli, report: &Report) {
         look.answer(&json!({
             "format": 1,
             "number": report.number,
-            "down_ms": report.down_ms,
-            "own_ms": report.own_ms,
+            "down_ms": report.times.total_ms(),
+            "stop_ms": report.times.stop_ms,
+            "own_ms": report.times.own_ms,
+            "start_ms": report.times.start_ms,
+            "bad": report.bad,
             "loaded": report.loaded.map(|(loaded, _)| loaded),
             "backup": report.backup,
         }));
         return;
     }
-    let down = match report.down_ms {
-        Some(ms) => format!(
-            "The server was down for {}, {} of it lantern's own.",
-            time(ms),
-            time(report.own_ms)
+    let times = report.times;
+    let own = format!(
+        "{} its own start, {} lantern's",
+        time(times.start_ms),
+        time(times.own_ms)
+    );
+    let down = match (times.stop_ms, times.total_ms()) {
+        (Some(stop), Some(total)) => format!(
+            "The server was away for {}: {} its own stop, {own}.",
+            time(total),
+            time(stop)
         ),
-        None => "The server was down before and is up now.".into(),
+        _ => "The server is up now.".into(),
     };
-    look.say(&look.paint(Means::Good, &format!("Done. {down}")));
+    match &report.bad {
+        None => look.say(&look.paint(Means::Good, &format!("Done. {down}"))),
+        Some(why) => {
+            let text = "All files are exchanged and stay so, but not all is well.";
+            look.say(&look.paint(Means::Bad, text));
+            look.say(&format!("  {why}"));
+        }
+    }
     if let Some((loaded, expected)) = report.loaded {
         look.say(&format!(
             "  {loaded} of {expected} components are loaded as planned"

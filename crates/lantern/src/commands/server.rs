@@ -4,10 +4,15 @@ use super::open_settled;
 use crate::cli::Cli;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
+use crate::progress::at_work;
 use clap::{Args, Subcommand};
-use lantern_host::Result;
+use lantern_core::start;
+use lantern_host::config::Server;
 use lantern_host::console::{Console, State};
+use lantern_host::verify::{GoodStart, known_errors};
+use lantern_host::{Error, Result};
 use serde_json::json;
+use std::collections::BTreeSet;
 use std::time::Instant;
 
 /// Start, stop and talk to the game server
@@ -22,9 +27,18 @@ enum ConsoleCommand {
     /// Start the server and wait until it is ready; it goes on when lantern ends
     Start,
     /// Ask the server to stop, and wait until it is really down
-    Stop,
+    Stop {
+        /// End it when it does not stop: what it has not saved is lost
+        #[arg(long)]
+        kill: bool,
+    },
     /// Say whether it is up, and how that is known
     State,
+    /// Type a line into its console, and show what it answers
+    Ask {
+        /// The line
+        line: String,
+    },
     /// Type a line into its console
     Send {
         /// The line
@@ -38,22 +52,12 @@ pub fn run(args: &ConsoleArgs, cli: &Cli, look: &Look) -> Result<u8> {
     let console = Console::of(&server);
     let begun = Instant::now();
     match &args.command {
-        ConsoleCommand::Start => {
-            let process = console.start()?;
-            let started = console.wait_ready(&process)?;
-            let lines = count(started.lines.len(), "line", "lines");
-            let took = time(begun.elapsed().as_millis() as u64);
-            told(
-                look,
-                true,
-                &format!(
-                    "{} is up, process {}. {lines} printed in {took}.",
-                    server.config.name, started.pid
-                ),
-            );
-        }
-        ConsoleCommand::Stop => {
-            console.stop()?;
+        ConsoleCommand::Start => return start(&server, cli, look),
+        ConsoleCommand::Stop { kill } => {
+            match console.stop() {
+                Err(Error::DidNotStop { .. }) if *kill => console.kill()?,
+                stopped => stopped?,
+            }
             let took = time(begun.elapsed().as_millis() as u64);
             told(
                 look,
@@ -83,6 +87,13 @@ pub fn run(args: &ConsoleArgs, cli: &Cli, look: &Look) -> Result<u8> {
                     ),
                 );
             }
+            State::Reached { who, .. } => {
+                let name = &server.config.name;
+                let text = format!(
+                    "{name} is up, not started by lantern, and its console is known: {who}."
+                );
+                told(look, true, &text);
+            }
             State::Foreign { who } => {
                 told(
                     look,
@@ -94,7 +105,57 @@ pub fn run(args: &ConsoleArgs, cli: &Cli, look: &Look) -> Result<u8> {
                 );
             }
         },
+        ConsoleCommand::Ask { line } => {
+            let answer = console.ask(line, None)?;
+            if look.json {
+                look.answer(&json!({"format": 1, "answer": answer}));
+            } else {
+                answer.iter().for_each(|line| look.say(line));
+            }
+        }
         ConsoleCommand::Send { line } => console.send(line)?,
+    }
+    Ok(fail::DONE)
+}
+
+/// Starts the server, waits until it is ready, and looks at what it shows.
+fn start(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
+    let console = Console::of(server);
+    let starting = console.start()?;
+    let limit = server.family.console.ready_timeout_s;
+    let bar = at_work(&format!("start … it may take {limit} s;"));
+    // Somebody watches: what it prints is shown, not judged.
+    let started = console.wait_ready(&starting, &BTreeSet::new(), true);
+    bar.finish_and_clear();
+    let started = started?;
+    let known = known_errors(server);
+    let errors = start::errors(&server.family.console, &started.lines, &known);
+    // What somebody has seen is nothing new the next time.
+    GoodStart::remember(server, &started)?;
+    let who = match console.state()? {
+        State::Ours(process) => format!("process {}", process.pid),
+        State::Reached { who, .. } | State::Foreign { who } => who,
+        State::Down => "and has just gone".into(),
+    };
+    let lines = count(started.lines.len(), "line", "lines");
+    let took = time(started.ready_ms);
+    let name = &server.config.name;
+    told(
+        look,
+        true,
+        &format!("{name} is up, {who}. {lines} printed, ready after {took}."),
+    );
+    if !look.json {
+        for error in &errors {
+            let new = if error.known { "" } else { ", which is new" };
+            look.say(&look.paint(
+                Means::Caution,
+                &format!("  an error line{new}: {}", error.text()),
+            ));
+        }
+        if !errors.is_empty() {
+            look.next(&cli.next("verify"));
+        }
     }
     Ok(fail::DONE)
 }

@@ -5,11 +5,12 @@ use crate::cli::Cli;
 use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::Args;
+use lantern_core::start::Verdict;
 use lantern_host::Result;
 use lantern_host::console::State;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, survey};
-use lantern_host::verify::{Answer, Verified, verify};
+use lantern_host::verify::{Verified, verify};
 use serde_json::json;
 
 /// Look at the running server again: process, port, add-ons and versions, error lines
@@ -47,19 +48,24 @@ fn show(name: &str, seen: &Verified, look: &Look, cli: &Cli) {
             let text = format!("{name} seems to be up, and was not started by lantern: {who}.");
             look.say(&look.paint(Means::Caution, &text));
             look.say("  Its console cannot be reached, so nothing more can be said.");
+            look.say("  [console] in lantern.toml can say how it is.");
             return;
         }
         State::Ours(process) => format!("process {}", process.pid),
+        State::Reached { who, .. } => who.clone(),
     };
     let (means, word) = match seen.is_right() {
         true => (Means::Good, "is up, and as it should be"),
         false => (Means::Bad, "is up, but not as it should be"),
     };
     look.say(&look.paint(means, &format!("{name} {word}: {who}.")));
-    if !seen.ready {
-        look.say("  its ready line has not come");
+    if seen.ready == Some(false) {
+        look.say(&look.paint(Means::Bad, "  its ready line has not come"));
     }
-    match &seen.components {
+    let Some(verdict) = &seen.verdict else {
+        return;
+    };
+    match &verdict.components {
         None => look.say("  this family cannot say which add-ons run"),
         Some(answers) => {
             let right = answers.iter().filter(|answer| answer.is_right()).count();
@@ -67,25 +73,23 @@ fn show(name: &str, seen: &Verified, look: &Look, cli: &Cli) {
                 "  {right} of {} run as installed",
                 count(answers.len(), "component", "components")
             ));
-            for answer in answers.iter().filter(|answer| !answer.is_right()) {
-                look.say(&look.paint(Means::Bad, &format!("  {}", wrong(answer))));
-            }
         }
     }
-    for line in &seen.errors {
-        look.say(&look.paint(Means::Bad, &format!("  it printed: {}", line.trim())));
+    for setting in verdict.settings.iter().filter(|setting| setting.is_right()) {
+        look.say(&format!("  {}: {}, as set", setting.name, setting.wanted));
     }
-    if seen.is_right() {
+    for problem in verdict.problems() {
+        look.say(&look.paint(Means::Bad, &format!("  {problem}")));
+    }
+    let known = verdict.errors.iter().filter(|error| error.known);
+    for error in known {
+        look.say(&format!(
+            "  as in the start before, it printed: {}",
+            error.text()
+        ));
+    }
+    if verdict.errors.is_empty() {
         look.say("  no error lines since its start");
-    }
-}
-
-fn wrong(answer: &Answer) -> String {
-    match (&answer.version, &answer.installed) {
-        (Some(runs), Some(installed)) => {
-            format!("{} runs in {runs}, and {installed} is installed", answer.id)
-        }
-        _ => format!("{} does not run", answer.id),
     }
 }
 
@@ -93,19 +97,11 @@ fn as_json(seen: &Verified) -> serde_json::Value {
     let (up, who) = match &seen.state {
         State::Down => (false, None),
         State::Ours(process) => (true, Some(format!("process {}", process.pid))),
-        State::Foreign { who } => (true, Some(who.clone())),
+        State::Reached { who, .. } | State::Foreign { who } => (true, Some(who.clone())),
     };
-    let answers = seen.components.as_ref().map(|answers| {
-        let answers = answers.iter().map(|answer| {
-            json!({
-                "id": answer.id, "installed": answer.installed, "runs": answer.runs,
-                "version": answer.version, "right": answer.is_right(),
-            })
-        });
-        answers.collect::<Vec<_>>()
-    });
+    let problems = seen.verdict.as_ref().map(Verdict::problems);
     json!({
         "format": 1, "right": seen.is_right(), "up": up, "who": who, "ready": seen.ready,
-        "components": answers, "errors": seen.errors,
+        "problems": problems.unwrap_or_default(), "shown": seen.verdict,
     })
 }

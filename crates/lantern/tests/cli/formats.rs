@@ -120,6 +120,7 @@ fn every_key_of_a_format_is_on_its_page() {
         ("family.md", broken("format = 1\nbuild = { x = 1 }")),
         ("family.md", broken("layout = { x = 1 }")),
         ("family.md", broken("console = { x = 1 }")),
+        ("family.md", broken("console = { setting = [{ x = 1 }] }")),
         ("family.md", broken("order = { x = 1 }")),
         ("family.md", broken("versions = { x = 1 }")),
         ("family.md", broken("[[reader]]\nx = 1")),
@@ -142,6 +143,24 @@ fn every_key_of_a_format_is_on_its_page() {
         (
             "lantern-toml.md",
             toml_edit::de::from_str::<Config>("limits = { x = 1 }")
+                .unwrap_err()
+                .to_string(),
+        ),
+        (
+            "lantern-toml.md",
+            toml_edit::de::from_str::<Config>("console = { run = { x = 1 } }")
+                .unwrap_err()
+                .to_string(),
+        ),
+        (
+            "lantern-toml.md",
+            toml_edit::de::from_str::<Config>("console = { line = { remote = { x = 1 } } }")
+                .unwrap_err()
+                .to_string(),
+        ),
+        (
+            "lantern-toml.md",
+            toml_edit::de::from_str::<Config>("console = { x = 1 }")
                 .unwrap_err()
                 .to_string(),
         ),

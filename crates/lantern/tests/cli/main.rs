@@ -5,6 +5,7 @@
 
 mod backups;
 mod bad_input;
+mod consoles;
 mod cut_off;
 mod formats;
 mod kills;

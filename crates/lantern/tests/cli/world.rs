@@ -217,7 +217,10 @@ impl World {
             (r"process \d+", "process PID"),
             (r"\d{4}-\d{2}-\d{2}( \d{2}:\d{2}:\d{2})?\b", "DATE"),
             (r"port \d+", "port PORT"),
-            (r#""(down_ms|own_ms)": \d+"#, r#""$1": TIME"#),
+            (
+                r#""(down_ms|own_ms|start_ms|stop_ms)": \d+"#,
+                r#""$1": TIME"#,
+            ),
         ] {
             text = Regex::new(pattern)
                 .unwrap()

@@ -1,0 +1,163 @@
+//! What a server's console says and takes.
+
+use super::Pattern;
+use serde::Deserialize;
+
+/// What the console says and takes.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ConsoleRule {
+    /// A line that says that the server is ready; none where nothing says so but its port.
+    pub ready: Option<Pattern>,
+    /// Lines that say that something is wrong.
+    #[serde(default)]
+    pub errors: Vec<ErrorRule>,
+    /// How long a start may take, in seconds.
+    #[serde(default = "default_ready_s")]
+    pub ready_timeout_s: u64,
+    /// How long the server has to stay up after it is ready, in milliseconds.
+    #[serde(default = "default_hold_ms")]
+    pub hold_ms: u64,
+    /// How the server is asked to stop.
+    pub stop: Stop,
+    /// How long a stop may take, in seconds.
+    #[serde(default = "default_stop_s")]
+    pub stop_timeout_s: u64,
+    /// The command that tells players something: `{text}`.
+    pub say: Option<String>,
+    /// A line printed at the start for each add-on, in the order in which they are started: groups
+    /// `id` and, where told, `version`.
+    pub loaded: Option<Pattern>,
+    /// A line by which the framework says that it is active: groups `id` and `version`.
+    pub framework: Option<Pattern>,
+    /// A command that lists the add-ons that run.
+    pub list: Option<Listing>,
+    /// What the server says of its own settings.
+    #[serde(default, rename = "setting")]
+    pub settings: Vec<SettingRule>,
+    /// Where the port stands by which it is known to be up.
+    pub port: Option<PortRule>,
+    /// Where more ports stand that the server opens.
+    #[serde(default)]
+    pub more_ports: Vec<PortRule>,
+}
+
+fn default_ready_s() -> u64 {
+    300
+}
+
+fn default_hold_ms() -> u64 {
+    2000
+}
+
+fn default_stop_s() -> u64 {
+    60
+}
+
+/// Lines that say that something is wrong: a pattern, or a pattern with what it means.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(untagged, expecting = "a pattern, or { line = …, means = … }")]
+pub enum ErrorRule {
+    /// A pattern alone.
+    Line(Pattern),
+    /// A pattern, and what such a line means.
+    Known(KnownError),
+}
+
+/// A pattern of error lines that people know how to read.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct KnownError {
+    /// Finds the lines.
+    pub line: Pattern,
+    /// What such a line means, and what to do.
+    pub means: String,
+}
+
+impl ErrorRule {
+    /// Finds the lines.
+    pub fn line(&self) -> &Pattern {
+        match self {
+            ErrorRule::Line(line) => line,
+            ErrorRule::Known(known) => &known.line,
+        }
+    }
+
+    /// What such a line means, where that is known.
+    pub fn means(&self) -> Option<&str> {
+        match self {
+            ErrorRule::Line(_) => None,
+            ErrorRule::Known(known) => Some(&known.means),
+        }
+    }
+}
+
+/// How the server is asked to stop; exactly one of the two is set.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub enum Stop {
+    /// By a console command.
+    Command(String),
+    /// By a signal.
+    Signal(StopSignal),
+}
+
+/// A signal that servers take as a request to stop.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "UPPERCASE")]
+pub enum StopSignal {
+    /// As from the keyboard.
+    Int,
+    /// As from a service manager.
+    Term,
+}
+
+/// A console command that lists what runs.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Listing {
+    /// The command.
+    pub ask: String,
+    /// A line of the answer: groups `id` and, where told, `version`.
+    pub line: Pattern,
+    /// The line that ends the answer.
+    pub end: Pattern,
+}
+
+/// A setting that the server says: where it differs, the start command was not read to its end.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SettingRule {
+    /// What people call it: name, seats, map, seed.
+    pub name: String,
+    /// The settings file or start script where it stands.
+    pub file: String,
+    /// Finds it there as the group `value`; where no line has it, nothing is expected.
+    pub line: Pattern,
+    /// Finds it in what the server says as the group `value`.
+    pub says: Pattern,
+    /// The command that makes the server say it; otherwise it is said at the start.
+    pub ask: Option<String>,
+}
+
+/// Where a port stands.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PortRule {
+    /// The settings file or start script.
+    pub file: String,
+    /// Finds the number as the group `port`.
+    pub line: Pattern,
+    /// The transport.
+    pub transport: Transport,
+}
+
+/// The transport of a port.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Transport {
+    /// TCP.
+    Tcp,
+    /// UDP.
+    Udp,
+}

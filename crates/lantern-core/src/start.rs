@@ -1,0 +1,438 @@
+//! What a start has shown, held against what was to be expected of it.
+
+use crate::component::Id;
+use crate::family::{ConsoleRule, Pattern};
+use crate::plan::Expected;
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// What is to be expected of a start.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Wanted {
+    /// What has to run, with its version where one is stated.
+    pub components: Vec<Expected>,
+    /// In which order add-ons have to be started; empty where that does not count.
+    pub order: Vec<Id>,
+    /// The settings that the administrator has made.
+    pub settings: Vec<Setting>,
+    /// The error lines of an earlier start that was good, as [`normal`] writes them.
+    pub known_errors: BTreeSet<String>,
+}
+
+/// A setting, by its name in the family file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Setting {
+    /// What people call it.
+    pub name: String,
+    /// Its value, as it is written.
+    pub value: String,
+}
+
+/// What the server has shown.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Shown {
+    /// The lines printed since its start.
+    pub printed: Vec<String>,
+    /// The lines that it answered, by the command that it was asked.
+    pub answers: BTreeMap<String, Vec<String>>,
+}
+
+/// What follows.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Verdict {
+    /// Each component that has to run; none where this family cannot tell.
+    pub components: Option<Vec<Answer>>,
+    /// Where the order is first another one: what was started, and what was to be.
+    pub misplaced: Option<Misplaced>,
+    /// Each setting that was to be looked at.
+    pub settings: Vec<SettingSeen>,
+    /// The error lines.
+    pub errors: Vec<ErrorSeen>,
+}
+
+/// What the server says of one component.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Answer {
+    /// The component.
+    pub id: Id,
+    /// The version that it has to have; none where it states none.
+    pub installed: Option<String>,
+    /// Whether it runs.
+    pub runs: bool,
+    /// The version that the server says; none where it says none.
+    pub version: Option<String>,
+}
+
+/// An add-on that was started where another one was to be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Misplaced {
+    /// What was started.
+    pub started: Id,
+    /// What was to be started there.
+    pub wanted: Id,
+}
+
+/// What the server says of one setting.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct SettingSeen {
+    /// What people call it.
+    pub name: String,
+    /// What was set.
+    pub wanted: String,
+    /// What the server says; none where it says nothing.
+    pub said: Option<String>,
+}
+
+/// An error line.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct ErrorSeen {
+    /// The line.
+    pub line: String,
+    /// What such a line is known to mean.
+    pub means: Option<String>,
+    /// Whether an earlier start that was good had it, too.
+    pub known: bool,
+}
+
+impl Answer {
+    /// Whether the server says what is installed.
+    pub fn is_right(&self) -> bool {
+        let both = self.installed.as_ref().zip(self.version.as_ref());
+        self.runs && both.is_none_or(|(installed, says)| installed == says)
+    }
+}
+
+impl SettingSeen {
+    /// Whether the server says what was set.
+    pub fn is_right(&self) -> bool {
+        self.said.as_ref() == Some(&self.wanted)
+    }
+}
+
+impl ErrorSeen {
+    /// The line with what it means.
+    pub fn text(&self) -> String {
+        match &self.means {
+            Some(means) => format!("{} ({means})", self.line.trim()),
+            None => self.line.trim().to_owned(),
+        }
+    }
+}
+
+impl Verdict {
+    /// All that is not as it should be, a sentence each; empty when all is.
+    pub fn problems(&self) -> Vec<String> {
+        let mut problems = Vec::new();
+        for error in self.errors.iter().filter(|error| !error.known) {
+            problems.push(format!("it printed: {}", error.text()));
+        }
+        for answer in self.components.iter().flatten().filter(|a| !a.is_right()) {
+            problems.push(match (&answer.version, &answer.installed) {
+                (Some(runs), Some(installed)) => {
+                    format!("{} runs in {runs}, not {installed}", answer.id)
+                }
+                _ => format!("{} does not run", answer.id),
+            });
+        }
+        if let Some(Misplaced { started, wanted }) = &self.misplaced {
+            problems.push(format!("{started} was started where {wanted} is due"));
+        }
+        for setting in self.settings.iter().filter(|s| !s.is_right()) {
+            let SettingSeen { name, wanted, said } = setting;
+            problems.push(match said {
+                Some(said) => format!(
+                    "{name} is {said}, not {wanted} as set: the start command may be cut off"
+                ),
+                None => format!("it says nothing of {name}, which was set to {wanted}"),
+            });
+        }
+        problems
+    }
+}
+
+/// An error line without what differs from start to start: numbers, so times too, and blanks.
+pub fn normal(line: &str) -> String {
+    let mut text = String::new();
+    for c in line.trim().chars() {
+        let c = match c {
+            c if c.is_ascii_digit() => '#',
+            c if c.is_whitespace() => ' ',
+            c => c,
+        };
+        if !(matches!(c, '#' | ' ') && text.ends_with(c)) {
+            text.push(c);
+        }
+    }
+    text
+}
+
+/// The error lines among what was printed.
+pub fn errors(rule: &ConsoleRule, printed: &[String], known: &BTreeSet<String>) -> Vec<ErrorSeen> {
+    let seen = printed.iter().filter_map(|line| {
+        let mut rules = rule.errors.iter();
+        let error = rules.find(|error| error.line().regex().is_match(line))?;
+        Some(ErrorSeen {
+            line: line.trim().to_owned(),
+            means: error.means().map(str::to_owned),
+            known: known.contains(&normal(line)),
+        })
+    });
+    seen.collect()
+}
+
+/// The commands to ask so that everything can be held against what is wanted, each with the line that
+/// ends its answer where there is one.
+pub fn questions<'r>(rule: &'r ConsoleRule, wanted: &Wanted) -> Vec<(&'r str, &'r Pattern)> {
+    let mut questions: Vec<(&str, &Pattern)> = Vec::new();
+    if let Some(list) = &rule.list {
+        questions.push((&list.ask, &list.end));
+    }
+    let set = |name: &String| wanted.settings.iter().any(|setting| setting.name == *name);
+    for setting in rule.settings.iter().filter(|setting| set(&setting.name)) {
+        let asked = |ask: &str| questions.iter().any(|(asked, _)| *asked == ask);
+        if let Some(ask) = setting.ask.as_deref().filter(|ask| !asked(ask)) {
+            questions.push((ask, &setting.says));
+        }
+    }
+    questions
+}
+
+/// Holds what a server has shown against what is wanted.
+pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> Verdict {
+    let named = |pattern: &Pattern, line: &str| {
+        let id = Id::new(pattern.capture("id", line)?);
+        Some((id, pattern.capture("version", line).map(str::to_owned)))
+    };
+    let printed = |pattern: &Option<Pattern>| -> Vec<(Id, Option<String>)> {
+        let lines = shown.printed.iter();
+        let found = pattern
+            .iter()
+            .flat_map(|p| lines.clone().filter_map(|line| named(p, line)));
+        found.collect()
+    };
+    let started = printed(&rule.loaded);
+    // What was started and has gone since is missing from the list, and so does not run.
+    let running = match &rule.list {
+        Some(list) => {
+            let lines = shown.answers.get(&list.ask).into_iter().flatten();
+            Some(lines.filter_map(|line| named(&list.line, line)).collect())
+        }
+        None => rule.loaded.as_ref().map(|_| started.clone()),
+    };
+    let components = running.map(|mut running| {
+        running.extend(printed(&rule.framework));
+        let running: BTreeMap<Id, Option<String>> = running.into_iter().collect();
+        let answer = |expected: &Expected| Answer {
+            id: expected.id.clone(),
+            installed: expected.version.clone(),
+            runs: running.contains_key(&expected.id),
+            version: running.get(&expected.id).cloned().flatten(),
+        };
+        wanted.components.iter().map(answer).collect()
+    });
+    let wanted_set: BTreeSet<&Id> = wanted.order.iter().collect();
+    let started: Vec<Id> = started.into_iter().map(|(id, _)| id).collect();
+    let there: BTreeSet<&Id> = started.iter().collect();
+    let mut due = wanted.order.iter().filter(|id| there.contains(id));
+    let in_order = started.iter().filter(|id| wanted_set.contains(id));
+    let misplaced = in_order
+        .filter_map(|started| Some((started, due.next()?)))
+        .find(|(started, due)| started != due)
+        .map(|(started, due)| Misplaced {
+            started: started.clone(),
+            wanted: due.clone(),
+        });
+    let settings = wanted.settings.iter().filter_map(|setting| {
+        let setting_rule = rule
+            .settings
+            .iter()
+            .find(|rule| rule.name == setting.name)?;
+        let lines = match &setting_rule.ask {
+            Some(ask) => shown.answers.get(ask),
+            None => Some(&shown.printed),
+        };
+        let mut lines = lines.into_iter().flatten();
+        let said = lines.find_map(|line| setting_rule.says.capture("value", line));
+        Some(SettingSeen {
+            name: setting.name.clone(),
+            wanted: setting.value.clone(),
+            said: said.map(str::to_owned),
+        })
+    });
+    Verdict {
+        components,
+        misplaced,
+        settings: settings.collect(),
+        errors: errors(rule, &shown.printed, &wanted.known_errors),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::family::Family;
+
+    const RULE: &str = r#"
+        ready = "^open"
+        errors = [{ line = "^FAULT", means = "it cannot go on" }, "^odd"]
+        stop = { command = "stop" }
+        loaded = '^start (?P<id>\S+) (?P<version>\S+)'
+        framework = '^frame (?P<id>\S+) (?P<version>\S+)'
+        list = { ask = "list", line = '^- (?P<id>\S+) (?P<version>\S+)', end = "^all" }
+        setting = [
+            { name = "seats", file = "s.conf", line = 'seats=(?P<value>\d+)', says = '^(?P<value>\d+) seats' },
+            { name = "seed", file = "s.conf", line = 'seed=(?P<value>\d+)', says = '^seed (?P<value>\d+)', ask = "seed" },
+        ]
+    "#;
+
+    fn rule(text: &str) -> ConsoleRule {
+        toml_edit::de::from_str(text).unwrap()
+    }
+
+    fn lines(text: &str) -> Vec<String> {
+        text.split(", ").map(str::to_owned).collect()
+    }
+
+    fn wanted(components: &str, order: &str, settings: &str) -> Wanted {
+        let pairs = |text: &str| -> Vec<(String, String)> {
+            let words = text.split_whitespace();
+            let pairs = words.filter_map(|word| word.split_once('='));
+            pairs.map(|(a, b)| (a.to_owned(), b.to_owned())).collect()
+        };
+        let expected = |(id, version): (String, String)| Expected {
+            id: Id::new(&id),
+            version: Some(version),
+        };
+        Wanted {
+            components: pairs(components).into_iter().map(expected).collect(),
+            order: order.split_whitespace().map(Id::new).collect(),
+            settings: pairs(settings)
+                .into_iter()
+                .map(|(name, value)| Setting { name, value })
+                .collect(),
+            known_errors: BTreeSet::from(["odd sum #".to_owned()]),
+        }
+    }
+
+    /// What is wrong with a start, from what was printed and what `list` and `seed` answered.
+    fn problems(wanted: &Wanted, printed: &str, list: &str, seed: &str) -> String {
+        let answers = [("list", list), ("seed", seed)];
+        let shown = Shown {
+            printed: lines(printed),
+            answers: answers
+                .map(|(command, answer)| (command.to_owned(), lines(answer)))
+                .into(),
+        };
+        judge(&rule(RULE), wanted, &shown).problems().join("; ")
+    }
+
+    #[test]
+    fn a_start_is_held_against_what_is_wanted() {
+        let all = wanted("a=1 b=2 frame=3", "a b", "seats=24 seed=7");
+        let good = "frame frame 3, 24 seats, start a 1, start b 2, open";
+        let table = [
+            (good, "- a 1, - b 2, all", "seed 7", ""),
+            (good, "- a 1, all", "seed 7", "b does not run"),
+            (
+                good,
+                "- a 1, - b 2.1, all",
+                "seed 7",
+                "b runs in 2.1, not 2",
+            ),
+            (
+                "24 seats, start a 1, start b 2",
+                "- a 1, - b 2",
+                "seed 7",
+                "frame does not run",
+            ),
+            (
+                "frame frame 3, 24 seats, start b 2, start a 1",
+                "- a 1, - b 2",
+                "seed 7",
+                "b was started where a is due",
+            ),
+            (
+                "frame frame 3, 8 seats, start a 1, start b 2",
+                "- a 1, - b 2",
+                "what?",
+                "seats is 8, not 24 as set: the start command may be cut off; \
+                 it says nothing of seed, which was set to 7",
+            ),
+            (
+                "frame frame 3, 24 seats, odd sum 12, FAULT: no, start a 1, start b 2",
+                "- a 1, - b 2",
+                "seed 7",
+                "it printed: FAULT: no (it cannot go on)",
+            ),
+            (
+                "frame frame 3, 24 seats, odd smell, start x 1, start a 1, start b 2",
+                "- a 1, - b 2",
+                "seed 7",
+                "it printed: odd smell",
+            ),
+        ];
+        for (printed, list, seed, expected) in table {
+            assert_eq!(problems(&all, printed, list, seed), expected, "{printed}");
+        }
+    }
+
+    #[test]
+    fn nothing_is_asked_and_judged_that_nobody_declared() {
+        let rule = rule(RULE);
+        let asked = |wanted: &Wanted| -> Vec<String> {
+            let questions = questions(&rule, wanted).into_iter();
+            questions.map(|(ask, _)| ask.to_owned()).collect()
+        };
+        assert_eq!(asked(&wanted("", "", "seats=1")), ["list"]);
+        assert_eq!(asked(&wanted("", "", "seed=1")), ["list", "seed"]);
+        assert_eq!(problems(&wanted("", "", ""), "8 seats", "all", ""), "");
+    }
+
+    #[test]
+    fn without_a_list_the_start_lines_tell() {
+        let text = RULE.replace("list = {", "#");
+        let shown = Shown {
+            printed: lines("start a 1"),
+            answers: BTreeMap::new(),
+        };
+        let verdict = judge(&rule(&text), &wanted("a=1 b=2", "", ""), &shown);
+        assert_eq!(verdict.problems(), ["b does not run"]);
+        let bare = rule("ready = 'up'\nstop = { command = 'stop' }");
+        let verdict = judge(&bare, &wanted("a=1", "", ""), &shown);
+        assert_eq!(verdict.components, None);
+        assert_eq!(verdict.problems(), Vec::<String>::new());
+    }
+
+    #[test]
+    fn what_differs_from_start_to_start_is_no_other_error() {
+        let table = [
+            ("12:04:59 odd  sum 7", "#:#:# odd sum #"),
+            ("\t[3] x1y22 \r", "[#] x#y#"),
+            ("", ""),
+        ];
+        for (line, expected) in table {
+            assert_eq!(normal(line), expected);
+        }
+    }
+
+    #[test]
+    fn a_console_without_ready_line_needs_a_port() {
+        let family = |console: &str| {
+            let text = format!(
+                "format = 1\nname = 'x'\ntitle = 'X'\nmarks = ['x']\nreader = []\n\
+                 build = {{ id = 'x' }}\nlaunch = {{ command = ['x'] }}\n\
+                 console = {{ stop = {{ signal = 'INT' }}{console} }}"
+            );
+            Family::parse(&text)
+                .map(|_| ())
+                .map_err(|fault| fault.to_string())
+        };
+        let port = ", port = { file = 'x', line = '(?P<port>1)', transport = 'udp' }";
+        assert_eq!(family(port), Ok(()));
+        let fault = family("").unwrap_err();
+        assert!(
+            fault.starts_with("console: neither `ready` nor `port`"),
+            "{fault}"
+        );
+    }
+}

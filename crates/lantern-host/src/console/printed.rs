@@ -1,0 +1,95 @@
+//! What a server prints, read from a file that grows.
+
+use crate::error::{At, Result};
+use crate::folder::Stamp;
+use std::fs::{self, File};
+use std::io::{Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+
+/// Reads whole lines from a file that grows, is cut, or is replaced by a new one.
+pub struct Printed {
+    path: PathBuf,
+    inode: u64,
+    offset: u64,
+    rest: Vec<u8>,
+}
+
+impl Printed {
+    /// From a place in the file on, if it is still that file.
+    pub fn from(path: PathBuf, inode: u64, offset: u64) -> Printed {
+        Printed {
+            path,
+            inode,
+            offset,
+            rest: Vec::new(),
+        }
+    }
+
+    /// From the file's end on; from its beginning when it is not there yet.
+    pub fn from_end(path: PathBuf) -> Printed {
+        let (inode, offset) = end(&path);
+        Printed::from(path, inode, offset)
+    }
+
+    /// The whole lines that have come since the last look.
+    ///
+    /// # Errors
+    /// When the file is there and cannot be read.
+    pub fn lines(&mut self) -> Result<Vec<String>> {
+        let mut file = match File::open(&self.path) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+            file => file.at("reading", &self.path)?,
+        };
+        let stamp = Stamp::of(&file.metadata().at("reading", &self.path)?);
+        if stamp.inode != self.inode || stamp.bytes < self.offset {
+            (self.inode, self.offset) = (stamp.inode, 0);
+            self.rest.clear();
+        }
+        file.seek(SeekFrom::Start(self.offset))
+            .at("reading", &self.path)?;
+        let mut fresh = Vec::new();
+        file.read_to_end(&mut fresh).at("reading", &self.path)?;
+        self.offset += fresh.len() as u64;
+        self.rest.append(&mut fresh);
+        let mut lines = Vec::new();
+        while let Some(end) = self.rest.iter().position(|byte| *byte == b'\n') {
+            let line: Vec<u8> = self.rest.drain(..=end).collect();
+            lines.push(String::from_utf8_lossy(&line).trim_end().to_owned());
+        }
+        Ok(lines)
+    }
+}
+
+/// Which file lies there and how long it is; zeros when there is none.
+pub fn end(path: &Path) -> (u64, u64) {
+    fs::metadata(path).map_or((0, 0), |metadata| {
+        let stamp = Stamp::of(&metadata);
+        (stamp.inode, stamp.bytes)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_log_that_grows_is_cut_or_replaced_is_read_on() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("log");
+        let mut printed = Printed::from_end(path.clone());
+        assert_eq!(printed.lines().unwrap(), Vec::<String>::new());
+        fs::write(&path, "one\ntw").unwrap();
+        assert_eq!(printed.lines().unwrap(), ["one"]);
+        fs::write(&path, "one\ntwo\r\n").unwrap();
+        assert_eq!(printed.lines().unwrap(), ["two"]);
+        fs::write(&path, "cut\n").unwrap();
+        assert_eq!(printed.lines().unwrap(), ["cut"]);
+        fs::write(dir.path().join("new"), "a new file, and longer\n").unwrap();
+        fs::rename(dir.path().join("new"), &path).unwrap();
+        assert_eq!(printed.lines().unwrap(), ["a new file, and longer"]);
+        assert_eq!(
+            Printed::from_end(path).lines().unwrap(),
+            Vec::<String>::new()
+        );
+    }
+}

@@ -1,0 +1,373 @@
+//! The remote console protocol over TCP that many game servers share.
+//!
+//! A packet is four numbers of 32 bits, little-endian, and a text: the length of all that follows, a
+//! number of the asker's choice that the answer repeats, the type, then the text and two zero bytes. An
+//! answer may come in several packets, and nothing in it says which is the last: so an empty packet of
+//! another number is sent behind the question, and its echo ends the answer.
+
+use crate::config::Remote;
+use crate::error::{At, Error, Result};
+use lantern_core::family::Pattern;
+use std::fs;
+use std::io::{self, Read, Write};
+use std::net::{TcpStream, ToSocketAddrs};
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+/// How long reaching it, and each part of an answer, may take.
+const LIMIT: Duration = Duration::from_secs(5);
+/// After so long without a packet, the answer of a server that echoes nothing is taken as whole.
+const QUIET: Duration = Duration::from_millis(700);
+/// The longest packet that is read, in bytes.
+const LONGEST: usize = 1 << 20;
+/// The longest answer that is read, in bytes.
+const LONGEST_ANSWER: usize = 16 << 20;
+/// What the length counts besides the text: number, type, and two zero bytes.
+const AROUND: usize = 10;
+
+/// Types of packets: what is asked, and what is answered.
+const LOGIN: i32 = 3;
+const LOGIN_ANSWER: i32 = 2;
+const COMMAND: i32 = 2;
+const ANSWER: i32 = 0;
+/// The number in the answer to a wrong password.
+const REFUSED: i32 = -1;
+
+struct Packet {
+    number: i32,
+    kind: i32,
+    text: Vec<u8>,
+}
+
+/// A connection to a remote console, logged in.
+pub struct Session<'a> {
+    remote: &'a Remote,
+    stream: TcpStream,
+    /// What was read and is no whole packet yet.
+    rest: Vec<u8>,
+    last_number: i32,
+}
+
+fn password(remote: &Remote, root: &Path) -> Result<String> {
+    let missing = |why: String| Error::Remote {
+        address: remote.address.clone(),
+        why,
+    };
+    match (&remote.password_env, &remote.password_file) {
+        (Some(name), _) => std::env::var(name).map_err(|_| {
+            missing(format!(
+                "needs a password, and {name} is not set in the environment"
+            ))
+        }),
+        (None, Some(file)) => {
+            let path = root.join(file);
+            let text = fs::read_to_string(&path).at("reading the console's password", &path)?;
+            Ok(text.trim_end_matches(['\n', '\r']).to_owned())
+        }
+        (None, None) => Ok(String::new()),
+    }
+}
+
+impl<'a> Session<'a> {
+    /// Connects and logs in; `root` is the server folder, which the password's file is relative to.
+    ///
+    /// # Errors
+    /// When nothing answers there, or the password is missing or wrong.
+    pub fn open(remote: &'a Remote, root: &Path) -> Result<Session<'a>> {
+        let password = password(remote, root)?;
+        let mut session = Session {
+            remote,
+            stream: connect(&remote.address)
+                .map_err(|error| fault(remote, format!("cannot be reached: {error}")))?,
+            rest: Vec::new(),
+            last_number: 0,
+        };
+        let number = session.send(LOGIN, &password)?;
+        loop {
+            let packet = session.packet(LIMIT)?;
+            let packet = packet.ok_or_else(|| session.fault("does not answer the login"))?;
+            match packet {
+                // Servers send an empty answer before it.
+                Packet { kind: ANSWER, .. } => {}
+                Packet {
+                    kind: LOGIN_ANSWER,
+                    number: REFUSED,
+                    ..
+                } => {
+                    return Err(session.fault("refuses the password"));
+                }
+                Packet {
+                    kind: LOGIN_ANSWER,
+                    number: echo,
+                    ..
+                } if echo == number => break,
+                _ => return Err(session.fault("answers the login with something else")),
+            }
+        }
+        Ok(session)
+    }
+
+    /// Sends a line and takes what is answered at once; that the server ends the connection is no error,
+    /// as one that was told to stop does.
+    ///
+    /// # Errors
+    /// When the line cannot be sent.
+    pub fn tell(&mut self, line: &str) -> Result<()> {
+        self.send(COMMAND, line)?;
+        let _ = self.packet(QUIET);
+        Ok(())
+    }
+
+    /// Sends a line and returns the lines of the answer; `end` finds its last line, where one is known.
+    ///
+    /// # Errors
+    /// When the connection ends in the middle, or what comes is no such packet.
+    pub fn ask(&mut self, line: &str, end: Option<&Pattern>) -> Result<Vec<String>> {
+        let question = self.send(COMMAND, line)?;
+        let mut marker = None;
+        let mut answer: Vec<u8> = Vec::new();
+        let mut limit = LIMIT;
+        while let Some(packet) = self.packet(limit)? {
+            if Some(packet.number) == marker {
+                break;
+            }
+            if packet.number != question {
+                continue;
+            }
+            answer.extend(packet.text);
+            if answer.len() > LONGEST_ANSWER {
+                return Err(self.fault("answers without end"));
+            }
+            let whole =
+                |end: &Pattern| lines(&answer).iter().any(|line| end.regex().is_match(line));
+            if end.is_some_and(whole) {
+                break;
+            }
+            // Sent only now: some servers take one packet at a time.
+            if marker.is_none() {
+                marker = Some(self.send(ANSWER, "")?);
+                limit = QUIET;
+            }
+        }
+        if marker.is_none() && answer.is_empty() {
+            return Err(self.fault("did not answer"));
+        }
+        Ok(lines(&answer))
+    }
+
+    fn send(&mut self, kind: i32, text: &str) -> Result<i32> {
+        self.last_number += 1;
+        let length = i32::try_from(text.len() + AROUND).unwrap_or(i32::MAX);
+        let mut bytes = Vec::with_capacity(text.len() + AROUND + 4);
+        for number in [length, self.last_number, kind] {
+            bytes.extend(number.to_le_bytes());
+        }
+        bytes.extend(text.as_bytes());
+        bytes.extend([0, 0]);
+        let sent = self.stream.write_all(&bytes);
+        sent.map_err(|error| self.fault(&format!("ended the connection: {error}")))?;
+        Ok(self.last_number)
+    }
+
+    /// The next packet; none when nothing comes for so long.
+    fn packet(&mut self, limit: Duration) -> Result<Option<Packet>> {
+        let deadline = Instant::now() + limit;
+        loop {
+            if let Some(packet) = self.take()? {
+                return Ok(Some(packet));
+            }
+            let left = deadline.saturating_duration_since(Instant::now());
+            if left.is_zero() {
+                return Ok(None);
+            }
+            let mut piece = [0; 8192];
+            let read = self.stream.set_read_timeout(Some(left));
+            match read.and_then(|()| self.stream.read(&mut piece)) {
+                Ok(0) => return Err(self.fault("ended the connection in the middle")),
+                Ok(read) => self.rest.extend(&piece[..read]),
+                Err(error) if is_timeout(&error) => return Ok(None),
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(self.fault(&format!("ended the connection: {error}"))),
+            }
+        }
+    }
+
+    /// Takes a whole packet from what was read; none when there is none yet.
+    fn take(&mut self) -> Result<Option<Packet>> {
+        let number = |at: usize| -> Option<i32> {
+            let bytes = self.rest.get(at..at + 4)?;
+            Some(i32::from_le_bytes(bytes.try_into().ok()?))
+        };
+        let Some(length) = number(0) else {
+            return Ok(None);
+        };
+        let length = usize::try_from(length).unwrap_or(0);
+        if !(AROUND..=LONGEST).contains(&length) {
+            return Err(
+                self.fault("is something else: what it sends is no packet of this protocol")
+            );
+        }
+        if self.rest.len() < length + 4 {
+            return Ok(None);
+        }
+        let packet = Packet {
+            number: number(4).unwrap_or(0),
+            kind: number(8).unwrap_or(0),
+            text: self.rest[12..length + 2].to_vec(),
+        };
+        self.rest.drain(..length + 4);
+        Ok(Some(packet))
+    }
+
+    fn fault(&self, why: &str) -> Error {
+        fault(self.remote, why.to_owned())
+    }
+}
+
+fn fault(remote: &Remote, why: String) -> Error {
+    Error::Remote {
+        address: remote.address.clone(),
+        why,
+    }
+}
+
+fn connect(address: &str) -> io::Result<TcpStream> {
+    let mut last = io::Error::from(io::ErrorKind::NotFound);
+    for address in address.to_socket_addrs()? {
+        match TcpStream::connect_timeout(&address, LIMIT) {
+            Ok(stream) => {
+                stream.set_write_timeout(Some(LIMIT))?;
+                stream.set_nodelay(true)?;
+                return Ok(stream);
+            }
+            Err(error) => last = error,
+        }
+    }
+    Err(last)
+}
+
+fn is_timeout(error: &io::Error) -> bool {
+    matches!(
+        error.kind(),
+        io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut
+    )
+}
+
+fn lines(answer: &[u8]) -> Vec<String> {
+    let text = String::from_utf8_lossy(answer);
+    let lines = text.lines().map(|line| line.trim_end().to_owned());
+    lines.collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::net::TcpListener;
+    use std::thread::{self, JoinHandle};
+
+    fn packet(number: i32, kind: i32, text: &[u8]) -> Vec<u8> {
+        let length = (text.len() + AROUND) as i32;
+        let head = [length, number, kind].map(i32::to_le_bytes).concat();
+        [&head[..], text, &[0, 0]].concat()
+    }
+
+    /// A server that sends what is stated, whatever it is asked, each after one packet has come.
+    fn server(sends: Vec<Vec<u8>>) -> (Remote, JoinHandle<()>) {
+        let listener = TcpListener::bind(("127.0.0.1", 0)).unwrap();
+        let remote = Remote {
+            address: listener.local_addr().unwrap().to_string(),
+            password_env: None,
+            password_file: None,
+        };
+        let thread = thread::spawn(move || {
+            let (mut stream, _) = listener.accept().unwrap();
+            for bytes in sends {
+                let mut length = [0; 4];
+                if stream.read_exact(&mut length).is_err() {
+                    return;
+                }
+                let mut rest = vec![0; i32::from_le_bytes(length) as usize];
+                stream.read_exact(&mut rest).unwrap();
+                // Cut in the middle of a number, as networks do.
+                let (first, second) = bytes.split_at(bytes.len().min(3));
+                stream.write_all(first).unwrap();
+                stream.flush().unwrap();
+                thread::sleep(Duration::from_millis(5));
+                let _ = stream.write_all(second);
+            }
+        });
+        (remote, thread)
+    }
+
+    fn asked(mut sends: Vec<Vec<u8>>) -> Result<String> {
+        let login = [packet(1, ANSWER, b""), packet(1, LOGIN_ANSWER, b"")].concat();
+        sends.insert(0, login);
+        let (remote, thread) = server(sends);
+        let answer =
+            Session::open(&remote, Path::new("")).and_then(|mut session| session.ask("list", None));
+        thread.join().unwrap();
+        answer.map(|lines| lines.join("|"))
+    }
+
+    #[test]
+    fn an_answer_of_several_packets_is_put_together() {
+        // A letter of two bytes is cut, too.
+        let parts = [
+            packet(2, ANSWER, b"a\nb\xc3"),
+            packet(2, ANSWER, b"\xa4r\n"),
+        ]
+        .concat();
+        let end = packet(3, ANSWER, b"");
+        assert_eq!(asked(vec![parts, end]).unwrap(), "a|b\u{e4}r");
+    }
+
+    #[test]
+    fn a_server_that_echoes_nothing_is_waited_for_a_little() {
+        assert_eq!(asked(vec![packet(2, ANSWER, b"a\n"), vec![]]).unwrap(), "a");
+    }
+
+    #[test]
+    fn what_is_no_answer_is_an_error() {
+        let cases = [
+            (
+                vec![packet(2, ANSWER, b"a")[..9].to_vec()],
+                "ended the connection",
+            ),
+            (
+                vec![b"HTTP/1.1 400 Bad Request\r\n".to_vec()],
+                "is something else",
+            ),
+            (vec![[[0xff; 4], [0; 4]].concat()], "is something else"),
+            (vec![], "ended the connection"),
+        ];
+        for (sends, expected) in cases {
+            let error = asked(sends).unwrap_err().to_string();
+            assert!(error.contains(expected), "{error}");
+        }
+    }
+
+    #[test]
+    fn a_wrong_password_is_said_and_not_shown() {
+        let (mut remote, thread) = server(vec![packet(REFUSED, LOGIN_ANSWER, b"")]);
+        let dir = tempfile::tempdir().unwrap();
+        fs::write(dir.path().join("secret"), "swordfern\n").unwrap();
+        remote.password_file = Some("secret".into());
+        let error = Session::open(&remote, dir.path())
+            .err()
+            .unwrap()
+            .to_string();
+        thread.join().unwrap();
+        assert!(error.ends_with("refuses the password"), "{error}");
+        assert!(!error.contains("swordfern"));
+        remote.password_file = None;
+        remote.password_env = Some("LANTERN_TEST_NO_SUCH_VARIABLE".into());
+        let error = Session::open(&remote, dir.path())
+            .err()
+            .unwrap()
+            .to_string();
+        assert!(
+            error.contains("LANTERN_TEST_NO_SUCH_VARIABLE is not set"),
+            "{error}"
+        );
+    }
+}
