@@ -61,6 +61,8 @@ pub struct Answer {
     pub runs: bool,
     /// The version that the server says; none where it says none.
     pub version: Option<String>,
+    /// Where it does not run: the line of the start that names it, often the only one that says why.
+    pub named: Option<String>,
 }
 
 /// An add-on that was started where another one was to be.
@@ -131,7 +133,10 @@ impl Verdict {
                 (Some(runs), Some(installed)) => {
                     format!("{} runs in {runs}, not {installed}", answer.id)
                 }
-                _ => format!("{} does not run", answer.id),
+                _ => match &answer.named {
+                    Some(line) => format!("{} does not run; it printed: {line}", answer.id),
+                    None => format!("{} does not run", answer.id),
+                },
             });
         }
         if let Some(Misplaced { started, wanted }) = &self.misplaced {
@@ -197,6 +202,17 @@ pub fn questions<'r>(rule: &'r ConsoleRule, wanted: &Wanted) -> Vec<(&'r str, &'
     questions
 }
 
+/// The last line that names an add-on as a word of its own.
+fn naming(id: &Id, printed: &[String]) -> Option<String> {
+    let part_of_id = |c: char| c.is_alphanumeric() || c == '-' || c == '_';
+    let mut lines = printed.iter().rev();
+    let line = lines.find(|line| {
+        let mut words = line.split(|c| !part_of_id(c));
+        words.any(|word| word == id.as_str())
+    });
+    line.map(|line| line.trim().to_owned())
+}
+
 /// Holds what a server has shown against what is wanted.
 pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> Verdict {
     let named = |pattern: &Pattern, line: &str| {
@@ -222,11 +238,17 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> Verdict {
     let components = running.map(|mut running| {
         running.extend(printed(&rule.framework));
         let running: BTreeMap<Id, Option<String>> = running.into_iter().collect();
-        let answer = |expected: &Expected| Answer {
-            id: expected.id.clone(),
-            installed: expected.version.clone(),
-            runs: running.contains_key(&expected.id),
-            version: running.get(&expected.id).cloned().flatten(),
+        let answer = |expected: &Expected| {
+            let runs = running.contains_key(&expected.id);
+            Answer {
+                id: expected.id.clone(),
+                installed: expected.version.clone(),
+                runs,
+                version: running.get(&expected.id).cloned().flatten(),
+                named: (!runs)
+                    .then(|| naming(&expected.id, &shown.printed))
+                    .flatten(),
+            }
         };
         wanted.components.iter().map(answer).collect()
     });
@@ -332,7 +354,12 @@ mod tests {
         let good = "frame frame 3, 24 seats, start a 1, start b 2, open";
         let table = [
             (good, "- a 1, - b 2, all", "seed 7", ""),
-            (good, "- a 1, all", "seed 7", "b does not run"),
+            (
+                good,
+                "- a 1, all",
+                "seed 7",
+                "b does not run; it printed: start b 2",
+            ),
             (
                 good,
                 "- a 1, - b 2.1, all",

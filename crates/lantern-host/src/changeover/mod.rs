@@ -126,6 +126,9 @@ pub fn changeover(
     if let State::Foreign { who } = state {
         return Err(Error::NoConsole { who });
     }
+    if state != State::Down {
+        console.probe()?;
+    }
     let number = ledger.next_number()?;
     let mut journal = open_journal(server, ledger, &plan, number, state != State::Down)?;
     tell(Event::Done(

@@ -335,7 +335,7 @@ impl Run<'_, '_> {
         if !problems.is_empty() {
             return Err(Error::NotRight {
                 why: problems.join("; "),
-                last: self.console.last_lines(),
+                last: Vec::new(),
             });
         }
         GoodStart::remember(self.server, started)?;
@@ -357,8 +357,10 @@ impl Run<'_, '_> {
             told.push(format!("{} as set", names.join(", ")));
         }
         if !verdict.errors.is_empty() {
-            let errors = verdict.errors.len();
-            told.push(format!("{errors} error lines, all as in the start before"));
+            told.push(match verdict.errors.len() {
+                1 => "1 error line, as in the start before".into(),
+                errors => format!("{errors} error lines, all as in the start before"),
+            });
         }
         self.done(Step::Verify, told.join("; "));
         Ok(verdict.components.map(|all| (all.len(), all.len())))

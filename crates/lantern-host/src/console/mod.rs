@@ -347,6 +347,16 @@ impl<'a> Console<'a> {
         lines.split_off(lines.len().saturating_sub(TOLD_LINES))
     }
 
+    /// An error line with what was printed right before and after it.
+    fn lines_around(&self, error: &str) -> Vec<String> {
+        let mut lines = self.lines().unwrap_or_default();
+        lines.retain(|line| !line.trim().is_empty());
+        let at = lines.iter().position(|line| line.trim() == error);
+        let first = at.unwrap_or(lines.len()).saturating_sub(2);
+        let first = first.min(lines.len().saturating_sub(TOLD_LINES));
+        lines.into_iter().skip(first).take(TOLD_LINES).collect()
+    }
+
     /// Waits until the server is ready, then looks again a little later whether it is still up: its
     /// process, its port, and that nothing else has started a second one.
     ///
@@ -393,7 +403,9 @@ impl<'a> Console<'a> {
                 {
                     sleep(LOOK);
                 }
-                return Err(did_not(format!("it printed: {}", error.text())));
+                let why = format!("it printed: {}", error.text());
+                let last = self.lines_around(&error.line);
+                return Err(Error::DidNotStart { why, last });
             }
             let says_ready = |line: &String| {
                 let ready = rule.ready.as_ref();
@@ -531,6 +543,19 @@ impl<'a> Console<'a> {
         match &self.server.family.console.say {
             Some(command) => self.send(&command.replace("{text}", text)).map(|()| true),
             None => Ok(false),
+        }
+    }
+
+    /// Makes sure that the console can be reached, as far as that can be told without typing into it.
+    ///
+    /// # Errors
+    /// When it cannot.
+    pub fn probe(&self) -> Result<()> {
+        match &self.server.config.console.line {
+            Some(LineWay::Remote(remote)) => {
+                Session::open(remote, self.server.folder.root()).map(|_| ())
+            }
+            _ => Ok(()),
         }
     }
 

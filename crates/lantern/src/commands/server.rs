@@ -9,7 +9,7 @@ use clap::{Args, Subcommand};
 use lantern_core::start;
 use lantern_host::config::Server;
 use lantern_host::console::{Console, State};
-use lantern_host::verify::{GoodStart, known_errors};
+use lantern_host::verify::GoodStart;
 use lantern_host::{Error, Result};
 use serde_json::json;
 use std::collections::BTreeSet;
@@ -128,7 +128,8 @@ fn start(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
     let started = console.wait_ready(&starting, &BTreeSet::new(), true);
     bar.finish_and_clear();
     let started = started?;
-    let known = known_errors(server);
+    let before = GoodStart::read(server).map(|good| good.errors);
+    let known = before.clone().unwrap_or_default();
     let errors = start::errors(&server.family.console, &started.lines, &known);
     // What somebody has seen is nothing new the next time.
     GoodStart::remember(server, &started)?;
@@ -147,7 +148,12 @@ fn start(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
     );
     if !look.json {
         for error in &errors {
-            let new = if error.known { "" } else { ", which is new" };
+            let is_new = before.is_some() && !error.known;
+            let new = if is_new {
+                ", which the start before did not have"
+            } else {
+                ""
+            };
             look.say(&look.paint(
                 Means::Caution,
                 &format!("  an error line{new}: {}", error.text()),

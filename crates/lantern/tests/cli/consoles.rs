@@ -56,7 +56,8 @@ fn a_remote_console_says_asks_and_stops() {
         verify(&world)
     );
     release(&world, "");
-    assert!(world.lantern(CHANGEOVER).contains("exit status 0"));
+    let told = world.lantern(&[CHANGEOVER, &["--warn", "1s"]].concat());
+    assert!(told.contains("exit status 0"), "{told}");
     let log = "halcyon-terrace/.lantern/console/output.previous.log";
     assert!(world.read(log).contains("to all: The server restarts now."));
     assert!(console(&world, &["stop"]).contains("is down"));
@@ -351,7 +352,13 @@ fn error_lines_are_held_against_the_start_before() {
     );
     world.edit(CONF, "14 leaves fell", "a branch broke");
     world.ok(DROP);
-    assert_snapshot!("grumbles_anew", world.lantern(CHANGEOVER));
+    let told = world.lantern(CHANGEOVER);
+    // How much of what follows it is told depends on how fast it is printed.
+    let told: Vec<&str> = told
+        .lines()
+        .filter(|line| !line.starts_with("    | "))
+        .collect();
+    assert_snapshot!("grumbles_anew", told.join("\n"));
 }
 
 #[test]

@@ -246,7 +246,13 @@ fn the_real_server_is_brought_forward_and_comes_back_when_broken() {
         append(&unpacked.join("init.lua"), "\nerror('no quartz today')\n")
     });
     world.ok(PLAN);
-    assert_snapshot!("real_changeover_fails", world.lantern(CHANGEOVER));
+    let told = world.lantern(CHANGEOVER);
+    // How much it prints besides depends on how fast it ends.
+    let told: Vec<&str> = told
+        .lines()
+        .filter(|line| !line.starts_with("    | "))
+        .collect();
+    assert_snapshot!("real_changeover_fails", told.join("\n"));
     assert_eq!(good, world.tree(".minetest/mods"));
     let log = world.read(".minetest/.lantern/console/output.log");
     assert!(
