@@ -230,6 +230,25 @@ pub enum Error {
         /// Bytes free.
         free: u64,
     },
+    /// A file names the server's own folder, so a copy of the server would run on the live one's files.
+    #[error(
+        "{path}:{line} names the server's own folder, so a copy of it would run on the live server's files"
+    )]
+    OwnPath {
+        /// The file.
+        path: RelPath,
+        /// The line, from 1.
+        line: usize,
+    },
+    /// A rehearsal came near the live server.
+    #[error("the rehearsal was ended: the copy had {path} of the live server open, or wrote it")]
+    RehearsalTouched {
+        /// The file.
+        path: String,
+    },
+    /// Somebody called the rehearsal off.
+    #[error("the rehearsal was called off; the copy is gone")]
+    RehearsalOff,
     /// The changeover failed and the old state is back.
     #[error("the changeover failed, and the old state is back: {why}")]
     RolledBack {

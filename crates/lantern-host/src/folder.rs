@@ -168,6 +168,15 @@ impl Folder {
     }
 }
 
+/// How much room is left on the disk of a path, in bytes.
+///
+/// # Errors
+/// When the system does not tell.
+pub fn free_bytes(path: &Path) -> Result<u64> {
+    let stat = rustix::fs::statvfs(path).at("looking at the disk of", path)?;
+    Ok(stat.f_bavail.saturating_mul(stat.f_frsize))
+}
+
 /// Hashes a file's content; BLAKE3 in hexadecimal. Never holds more than a piece of it in memory.
 ///
 /// # Errors

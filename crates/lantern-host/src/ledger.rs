@@ -9,7 +9,7 @@ use lantern_core::path::RelPath;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, params};
 use std::collections::{BTreeMap, HashMap};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// The ledger of one server.
 #[derive(Debug)]
@@ -110,6 +110,16 @@ impl Ledger {
             Ok(db) => Ok(Ledger { path, db }),
             Err(source) => Err(Error::Ledger { path, source }),
         }
+    }
+
+    /// Writes a copy of the ledger to a new file.
+    ///
+    /// # Errors
+    /// When it cannot be read or written.
+    pub fn copy_to(&self, path: &Path) -> Result<()> {
+        let text = path.display().to_string();
+        self.told(self.db.execute("VACUUM INTO ?1", [text]))
+            .map(|_| ())
     }
 
     fn told<T>(&self, result: rusqlite::Result<T>) -> Result<T> {

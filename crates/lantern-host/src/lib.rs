@@ -13,6 +13,7 @@
 //! | [`backup`] | `.lantern/store`: what is on the keep list, by content |
 //! | [`console`] | the server's process, its input and output |
 //! | [`durable`] | files that are there whole or not at all |
+//! | [`rehearsal`] | a plan carried out on a copy first |
 //! | [`changeover`] | carrying a plan out, going back, `.lantern/journal.json` |
 
 pub mod acquire;
@@ -34,6 +35,7 @@ pub mod ledger;
 pub mod lock;
 pub mod planning;
 mod program;
+pub mod rehearsal;
 pub mod survey;
 pub mod trial;
 pub mod verify;

@@ -1,8 +1,8 @@
 //! What can be typed.
 
 use crate::commands::{
-    acquire, adopt, backup, changeover, client, demo, family, history, outlook, plan, server,
-    survey, undo, verify, why,
+    acquire, adopt, backup, changeover, client, demo, family, history, outlook, plan, rehearse,
+    server, survey, undo, verify, why,
 };
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::{Path, PathBuf};
@@ -76,6 +76,8 @@ pub enum Command {
     Plan(plan::PlanArgs),
     /// Explain why a component is at its version, or not at another
     Why(why::WhyArgs),
+    /// Carry a plan out on a copy of the server first
+    Rehearse(rehearse::RehearseArgs),
     /// Carry a plan out: stop, back up, swap, start, verify, or go back
     Changeover(changeover::ChangeoverArgs),
     /// Look at the running server again: add-ons, versions, error lines

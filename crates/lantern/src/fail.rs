@@ -145,6 +145,14 @@ fn advice(error: &Error, cli: &Cli) -> String {
              [console.run] in docs/formats/lantern-toml.md."
                 .into()
         }
+        Error::OwnPath { .. } => {
+            "Nothing was copied. Write the path relative to the folder, and it can be rehearsed.".into()
+        }
+        Error::RehearsalTouched { .. } => format!(
+            "Look what in its settings leads there, and compare with the last backup: {}",
+            cli.next("backup list")
+        ),
+        Error::RehearsalOff => "The live server was not touched.".into(),
         Error::NoAnswer { .. } => format!("Is it busy? See: {}", cli.next("verify")),
         Error::CommandLine { .. } => "It is run in the server folder. Put it right in lantern.toml.".into(),
         Error::Remote { .. } => {

@@ -201,6 +201,16 @@ pub fn bytes(bytes: u64) -> String {
     }
 }
 
+/// A moment in the machine's own time zone; milliseconds since 1970.
+pub fn date(ms: i64) -> String {
+    let at = jiff::Timestamp::from_millisecond(ms);
+    let zoned = at.map(|at| at.to_zoned(jiff::tz::TimeZone::system()));
+    zoned.map_or_else(
+        |_| "unknown".into(),
+        |at| at.strftime("%Y-%m-%d %H:%M:%S").to_string(),
+    )
+}
+
 /// A length of time in plain units, from milliseconds.
 pub fn time(ms: u64) -> String {
     match ms {

@@ -1,6 +1,6 @@
 //! Progress on stderr: a bar on a terminal, one line for each finished step anywhere.
 
-use crate::look::{Look, Means};
+use crate::look::{Look, Means, count};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use lantern_core::plan::Step;
 use lantern_host::changeover::Event;
@@ -34,6 +34,24 @@ impl<'a> Progress<'a> {
                     self.bar.set_length(total);
                 }
                 self.bar.set_position(done);
+            }
+            Event::Copied(copied) => {
+                let counts = [
+                    (copied.cloned, "cloned"),
+                    (copied.linked, "linked"),
+                    (copied.copied, "copied"),
+                ];
+                let counts = counts.iter().filter(|(files, _)| *files > 0);
+                let told: Vec<String> = counts
+                    .map(|(files, how)| format!("{} {how}", count(*files, "file", "files")))
+                    .collect();
+                self.look
+                    .talk(&format!("  {:<14} {}", "copy", told.join(", ")));
+                if !copied.left_out.is_empty() {
+                    let names = copied.left_out.join(", ");
+                    self.look
+                        .talk(&format!("  {:<14} left out, as links are: {names}", ""));
+                }
             }
             Event::Waiting(before, limit) => {
                 let before = match before {

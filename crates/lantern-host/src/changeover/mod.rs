@@ -21,6 +21,7 @@ use crate::config::Server;
 use crate::console::{Console, State};
 use crate::error::{At, Error, Result};
 use crate::ledger::{Ledger, Put};
+use crate::rehearsal::Copied;
 use crate::survey::{Depth, survey};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Plan, Step, What, remembered_after};
@@ -39,6 +40,8 @@ pub enum Event {
     Progress(u64, u64),
     /// The step that has begun is done: what it did.
     Done(Step, String),
+    /// The copy for a rehearsal is made.
+    Copied(Copied),
     /// The server is starting: the start before took so many seconds, and it may take so many.
     Waiting(Option<u64>, u64),
     /// It failed; the old state is being put back.

@@ -5,7 +5,7 @@ use crate::config::Server;
 use crate::depot::download_hash;
 use crate::disk;
 use crate::error::{At, Error, Result};
-use crate::folder::hash_file;
+use crate::folder::{free_bytes, hash_file};
 use crate::layers;
 use lantern_core::component::Kind;
 use lantern_core::path::RelPath;
@@ -202,11 +202,6 @@ fn copy(from: &Path, to: &Path) -> Result<String> {
     io::copy(&mut input, &mut output).at("writing", to)?;
     output.sync_all().at("writing", to)?;
     hash_file(to)
-}
-
-fn free_bytes(path: &Path) -> Result<u64> {
-    let stat = rustix::fs::statvfs(path).at("looking at the disk of", path)?;
-    Ok(stat.f_bavail.saturating_mul(stat.f_frsize))
 }
 
 /// Says "the disk is full" whichever way that showed.

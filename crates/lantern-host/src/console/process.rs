@@ -39,6 +39,12 @@ impl Process {
         members(self.pid).next().is_some()
     }
 
+    /// A file of another server's folder that it, or a process of its group, has open for writing.
+    pub fn opens_file_of(&self, folder: &Folder) -> Option<String> {
+        let mut open = writers(folder, |pid| group_of(pid) == Some(self.pid));
+        open.find(is_the_servers).map(|(_, file)| file)
+    }
+
     /// Sends a signal to the whole group.
     ///
     /// # Errors

@@ -281,6 +281,7 @@ mod tests {
         };
         let thread = thread::spawn(move || {
             let (mut stream, _) = listener.accept().unwrap();
+            let stays = sends.last().is_some_and(Vec::is_empty);
             for bytes in sends {
                 let mut length = [0; 4];
                 if stream.read_exact(&mut length).is_err() {
@@ -294,6 +295,10 @@ mod tests {
                 stream.flush().unwrap();
                 thread::sleep(Duration::from_millis(5));
                 let _ = stream.write_all(second);
+            }
+            // Some keep the connection and say no more.
+            if stays {
+                let _ = stream.read(&mut [0]);
             }
         });
         (remote, thread)

@@ -3,11 +3,11 @@
 use super::open_settled;
 use crate::cli::{Cli, shell_word};
 use crate::fail;
-use crate::look::{Look, Means, bytes, count};
+use crate::look::{Look, Means, bytes, count, date};
 use crate::progress::at_work;
 use clap::{Args, Subcommand};
 use lantern_core::path::RelPath;
-use lantern_host::backup::{self, Manifest, Scope};
+use lantern_host::backup::{self, Scope};
 use lantern_host::config::Server;
 use lantern_host::console::{Console, State};
 use lantern_host::ledger::Ledger;
@@ -105,15 +105,6 @@ fn make(server: &Server, kept: bool, note: Option<&str>, cli: &Cli, look: &Look)
     Ok(fail::DONE)
 }
 
-fn when(backup: &Manifest) -> String {
-    let at = jiff::Timestamp::from_millisecond(backup.made_ms);
-    let zoned = at.map(|at| at.to_zoned(jiff::tz::TimeZone::system()));
-    zoned.map_or_else(
-        |_| String::new(),
-        |at| at.strftime("%Y-%m-%d %H:%M:%S").to_string(),
-    )
-}
-
 fn list(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
     let (backups, broken) = backup::list(server)?;
     if look.json {
@@ -141,7 +132,7 @@ fn list(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
         let rows = backups.iter().map(|backup| {
             vec![
                 backup.name.clone(),
-                when(backup),
+                date(backup.made_ms),
                 match backup.scope {
                     Scope::Kept => "keep list".into(),
                     Scope::Everything => "everything".into(),

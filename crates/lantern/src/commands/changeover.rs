@@ -1,16 +1,16 @@
 //! `lantern changeover`
 
-use super::{open, open_settled};
+use super::{open, open_settled, read_plan};
 use crate::cli::Cli;
 use crate::fail;
-use crate::look::{Look, Means, time};
+use crate::look::{Look, Means, date, time};
 use crate::progress::Progress;
 use clap::Args;
-use lantern_core::plan::Plan;
+use lantern_host::Result;
 use lantern_host::changeover::{Report, changeover, resume};
 use lantern_host::config::Span;
 use lantern_host::ledger::Ledger;
-use lantern_host::{Error, Result};
+use lantern_host::rehearsal::{Rehearsal, report_on};
 use serde_json::json;
 use std::path::PathBuf;
 
@@ -45,19 +45,8 @@ pub fn run(args: &ChangeoverArgs, cli: &Cli, look: &Look) -> Result<u8> {
         if let Some(times) = &args.warn {
             server.config.warn.at.clone_from(times);
         }
-        let path = args
-            .plan
-            .clone()
-            .unwrap_or_else(|| server.folder.own("next.plan.json"));
-        let text = std::fs::read_to_string(&path).map_err(|source| match source.kind() {
-            std::io::ErrorKind::NotFound => Error::NoPlan(path.clone()),
-            _ => Error::Io {
-                doing: "reading the plan",
-                path: path.clone(),
-                source,
-            },
-        })?;
-        let plan = Plan::parse(&text).map_err(|fault| Error::Plan { path, fault })?;
+        let (path, text, plan) = read_plan(args.plan.as_deref(), &server)?;
+        tell_rehearsal(report_on(&path, &text).as_ref(), look);
         let mut ledger = Ledger::open(&server.folder)?;
         changeover(&server, &mut ledger, plan, args.stay, &mut tell)?
     };
@@ -67,6 +56,28 @@ pub fn run(args: &ChangeoverArgs, cli: &Cli, look: &Look) -> Result<u8> {
         None => fail::DONE,
         Some(_) => fail::NO,
     })
+}
+
+/// Says whether the plan was rehearsed, and how that went.
+fn tell_rehearsal(report: Option<&Rehearsal>, look: &Look) {
+    let told = match report {
+        None => "was not rehearsed".into(),
+        Some(Rehearsal { why: Some(why), .. }) => {
+            let failed = look.paint_error(Means::Bad, "did not work");
+            format!("{failed} when it was rehearsed: {why}")
+        }
+        Some(report) => {
+            let world = if report.with_world { "with" } else { "without" };
+            let start = report
+                .start_ms
+                .map_or(String::new(), |ms| format!(", ready after {}", time(ms)));
+            format!(
+                "was rehearsed {world} the world on {}, and worked{start}",
+                date(report.at_ms)
+            )
+        }
+    };
+    look.talk(&format!("  {:<14} {told}", "this plan"));
 }
 
 fn show(look: &Look, cli: &Cli, report: &Report) {

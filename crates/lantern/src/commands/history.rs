@@ -3,7 +3,7 @@
 use super::open_settled;
 use crate::cli::{Cli, shell_word};
 use crate::fail;
-use crate::look::{Look, Means, bytes, count};
+use crate::look::{Look, Means, bytes, count, date};
 use clap::Args;
 use lantern_host::Result;
 use lantern_host::history::{self, Entry};
@@ -70,11 +70,6 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
     look.say("");
     let rows = entries.iter().map(|entry| {
         let operation = &entry.operation;
-        let when = jiff::Timestamp::from_millisecond(operation.ended_ms).map(|at| {
-            at.to_zoned(jiff::tz::TimeZone::system())
-                .strftime("%Y-%m-%d %H:%M:%S")
-                .to_string()
-        });
         let state = match (operation.undone, operation.is_thinned()) {
             (true, _) => "taken back",
             (_, true) => "thinned out",
@@ -84,7 +79,7 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
         vec![
             operation.number.to_string(),
             operation.kind.clone(),
-            when.unwrap_or_default(),
+            date(operation.ended_ms),
             format!("{} to {}", operation.from, operation.to),
             state.into(),
             entry.files.to_string(),

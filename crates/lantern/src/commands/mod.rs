@@ -11,6 +11,7 @@ pub mod history;
 pub mod outlook;
 pub mod plan;
 mod question;
+pub mod rehearse;
 mod request;
 pub mod server;
 pub mod survey;
@@ -22,10 +23,12 @@ use crate::cli::{Cli, Command};
 use crate::fail;
 use crate::look::Look;
 use clap::CommandFactory;
-use lantern_host::Result;
+use lantern_core::plan::Plan;
 use lantern_host::changeover::refuse_interrupted;
 use lantern_host::config::Server;
 use lantern_host::lock::Lock;
+use lantern_host::{Error, Result};
+use std::path::{Path, PathBuf};
 
 /// Does what was typed; returns the exit status.
 ///
@@ -39,6 +42,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Outlook(args) => outlook::run(args, cli, look),
         Command::Plan(args) => plan::run(args, cli, look),
         Command::Why(args) => why::run(args, cli, look),
+        Command::Rehearse(args) => rehearse::run(args, cli, look),
         Command::Changeover(args) => changeover::run(args, cli, look),
         Command::Verify(args) => verify::run(args, cli, look),
         Command::Undo(args) => undo::run(args, cli, look),
@@ -58,6 +62,24 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
             Ok(fail::DONE)
         }
     }
+}
+
+/// Reads a plan: the one that was named, or the last one made. Returns its path and text, too.
+fn read_plan(named: Option<&Path>, server: &Server) -> Result<(PathBuf, String, Plan)> {
+    let path = named.map_or_else(|| server.folder.own("next.plan.json"), Path::to_owned);
+    let text = std::fs::read_to_string(&path).map_err(|source| match source.kind() {
+        std::io::ErrorKind::NotFound => Error::NoPlan(path.clone()),
+        _ => Error::Io {
+            doing: "reading the plan",
+            path: path.clone(),
+            source,
+        },
+    })?;
+    let plan = Plan::parse(&text).map_err(|fault| Error::Plan {
+        path: path.clone(),
+        fault,
+    })?;
+    Ok((path, text, plan))
 }
 
 /// Opens the server that `--server` names, and takes its lock.

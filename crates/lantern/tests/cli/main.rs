@@ -12,6 +12,7 @@ mod kills;
 mod layers;
 mod questions;
 mod real_server;
+mod rehearsals;
 mod story;
 mod survey;
 mod world;

@@ -217,6 +217,12 @@ impl World {
             (r"process \d+", "process PID"),
             (r"\d{4}-\d{2}-\d{2}( \d{2}:\d{2}:\d{2})?\b", "DATE"),
             (r"port \d+", "port PORT"),
+            // How a copy is made depends on the file system.
+            (r"(  copy           ).*", "${1}FILES"),
+            (
+                r"[\d.]+ \w+ of it files of its own",
+                "SIZE of it files of its own",
+            ),
             (
                 r#""(down_ms|own_ms|start_ms|stop_ms)": \d+"#,
                 r#""$1": TIME"#,

@@ -1,0 +1,370 @@
+//! A plan carried out on a copy of the server first.
+//!
+//! The copy lies in `.lantern/rehearsal/`, has ports and a console of its own, and is gone afterwards.
+//! Of the live server nothing is written: its files are cloned where the file system can, archives are
+//! linked where it cannot, and all else is copied.
+
+use crate::changeover::{self, Event, Times};
+use crate::config::{Reach, Server};
+use crate::console::{Console, State};
+use crate::disk;
+use crate::durable;
+use crate::error::{At, Error, Result};
+use crate::folder::{Folder, OWN, Stamp};
+use crate::ledger::Ledger;
+use lantern_core::family::Shape;
+use lantern_core::path::RelPath;
+use lantern_core::plan::Plan;
+use lantern_core::tree::{FileSeen, claim};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::{self, File};
+use std::io;
+use std::path::{Path, PathBuf};
+use walkdir::WalkDir;
+
+/// Room that stays free besides the copies, in bytes.
+const SPARE_BYTES: u64 = 64 << 20;
+/// The largest file that is searched for the live server's path, in bytes.
+const SEARCHED_BYTES: u64 = 1 << 20;
+
+/// What a rehearsal came to; it is kept beside the plan.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Rehearsal {
+    /// The number of the format: 1.
+    pub format: u32,
+    /// BLAKE3 of the plan in hexadecimal.
+    pub plan: String,
+    /// When it was, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// Whether the world was in the copy.
+    pub with_world: bool,
+    /// Whether the server came up as planned.
+    pub worked: bool,
+    /// Why not.
+    pub why: Option<String>,
+    /// The last lines that it printed then.
+    pub last: Vec<String>,
+    /// How long the start took, in milliseconds; none when it did not come up.
+    pub start_ms: Option<u64>,
+    /// How many components were loaded; none where the server cannot tell.
+    pub loaded: Option<usize>,
+    /// How the copy was made.
+    pub copy: Copied,
+}
+
+/// How a copy was made.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Copied {
+    /// Files that share their content with the live one until one of them is written.
+    pub cloned: usize,
+    /// Archives that are the live ones under another name.
+    pub linked: usize,
+    /// Files that were copied.
+    pub copied: usize,
+    /// Their size in bytes.
+    pub bytes: u64,
+    /// Links, devices and odd names, which are not in the copy.
+    pub left_out: Vec<String>,
+}
+
+/// Where the report on a plan lies: beside it.
+pub fn report_path(plan: &Path) -> PathBuf {
+    let name = plan
+        .file_name()
+        .unwrap_or_default()
+        .to_string_lossy()
+        .into_owned();
+    let stem = name.strip_suffix(".plan.json").unwrap_or(&name);
+    plan.with_file_name(format!("{stem}.rehearsal.json"))
+}
+
+/// The report on a plan; none when that very plan was never rehearsed.
+pub fn report_on(path: &Path, text: &str) -> Option<Rehearsal> {
+    let report = fs::read(report_path(path)).ok()?;
+    let report: Rehearsal = serde_json::from_slice(&report).ok()?;
+    let same = report.plan == blake3::hash(text.as_bytes()).to_hex().as_str();
+    same.then_some(report)
+}
+
+/// What a rehearsal is of.
+#[derive(Debug)]
+pub struct Piece<'p> {
+    /// The plan's file.
+    pub path: &'p Path,
+    /// Its text.
+    pub text: &'p str,
+    /// What it says.
+    pub plan: &'p Plan,
+    /// Whether the world is in the copy.
+    pub with_world: bool,
+    /// Whether the copy is left for the administrator to look at.
+    pub keep_copy: bool,
+}
+
+/// Rehearses a plan, and leaves the report beside it. The live server is neither stopped nor touched.
+///
+/// # Errors
+/// When the copy cannot be made, a file of the server names its own folder, the plan does not match,
+/// or somebody calls it off. That the new state does not come up is no error, but in the report.
+pub fn rehearse(
+    server: &Server,
+    ledger: &Ledger,
+    piece: &Piece,
+    tell: &mut dyn FnMut(Event),
+) -> Result<Rehearsal> {
+    clear(server)?;
+    refuse_own_path(server)?;
+    let made = make(server, piece.with_world);
+    let (copy, copied, linked) = match made {
+        Ok(made) => made,
+        Err(error) => {
+            clear(server)?;
+            return Err(error);
+        }
+    };
+    tell(Event::Copied(copied.clone()));
+    let outcome = carry_out(server, &copy, ledger, piece.plan, tell);
+    let ended = end(&copy);
+    let touched = touched(server, &linked);
+    if !piece.keep_copy {
+        clear(server)?;
+    }
+    ended?;
+    if let Some(path) = touched {
+        return Err(Error::RehearsalTouched { path });
+    }
+    if crate::called_off() {
+        return Err(Error::RehearsalOff);
+    }
+    let mut report = Rehearsal {
+        format: 1,
+        plan: blake3::hash(piece.text.as_bytes()).to_hex().to_string(),
+        at_ms: jiff::Timestamp::now().as_millisecond(),
+        with_world: piece.with_world,
+        worked: false,
+        why: None,
+        last: Vec::new(),
+        start_ms: None,
+        loaded: None,
+        copy: copied,
+    };
+    match outcome {
+        Ok((Times { start_ms, .. }, loaded)) => {
+            report.worked = true;
+            report.start_ms = Some(start_ms);
+            report.loaded = loaded;
+        }
+        Err(Error::RolledBack { why, last, .. }) => {
+            (report.why, report.last) = (Some(why), last);
+        }
+        Err(error) => return Err(error),
+    }
+    let text = serde_json::to_vec_pretty(&report).expect("a report has only plain values");
+    durable::write(&report_path(piece.path), &text)?;
+    Ok(report)
+}
+
+/// Carries the plan out on the copy.
+fn carry_out(
+    live: &Server,
+    copy: &Server,
+    ledger: &Ledger,
+    plan: &Plan,
+    tell: &mut dyn FnMut(Event),
+) -> Result<(Times, Option<usize>)> {
+    ledger.copy_to(&copy.folder.make_own("")?.join("ledger.db"))?;
+    let mut ledger = Ledger::open(&copy.folder)?;
+    let report = changeover::changeover(copy, &mut ledger, plan.clone(), false, tell)?;
+    if let State::Ours(process) = Console::of(copy).state()?
+        && let Some(file) = process.opens_file_of(&live.folder)
+    {
+        return Err(Error::RehearsalTouched { path: file });
+    }
+    Ok((report.times, report.loaded.map(|(loaded, _)| loaded)))
+}
+
+/// Stops whatever runs in the copy.
+fn end(copy: &Server) -> Result<()> {
+    match Console::of(copy).state()? {
+        State::Ours(_) => Console::of(copy).end_failed_start(),
+        State::Down | State::Reached { .. } | State::Foreign { .. } => Ok(()),
+    }
+}
+
+/// Where the copy lies. Its folder has the live one's name, as some servers look at that.
+fn place(server: &Server) -> PathBuf {
+    let name = server.folder.root().file_name().unwrap_or_default();
+    server.folder.own("rehearsal").join(name)
+}
+
+fn as_copy(server: &Server) -> Result<Server> {
+    let mut copy = server.clone();
+    copy.folder = Folder::open(&place(server))?;
+    copy.copy_of = Some(server.folder.root().to_owned());
+    let inside = |log: &PathBuf| {
+        let below = log
+            .to_str()
+            .is_some_and(|text| RelPath::parse(text).is_ok());
+        below.then(|| log.clone())
+    };
+    copy.config.console = Reach {
+        log: server.config.console.log.as_ref().and_then(inside),
+        ..Reach::default()
+    };
+    copy.config.backup.store = None;
+    copy.config.warn.at.clear();
+    Ok(copy)
+}
+
+/// Removes what an earlier rehearsal left, and ends a server that still runs there.
+fn clear(server: &Server) -> Result<()> {
+    let root = server.folder.own("rehearsal");
+    if !root.exists() {
+        return Ok(());
+    }
+    if place(server).is_dir() {
+        end(&as_copy(server)?)?;
+    }
+    disk::step()
+        .and_then(|()| fs::remove_dir_all(&root))
+        .at("removing", &root)
+}
+
+/// Refuses where a file names the server's own folder: the copy would run on the live server's files.
+fn refuse_own_path(server: &Server) -> Result<()> {
+    let root = server.folder.root();
+    let own = root.as_os_str().as_encoded_bytes();
+    for (path, stamp) in server.folder.list()?.files {
+        let passes = server.keeps(path.as_str()) || server.family.passes(path.as_str());
+        if passes || stamp.bytes > SEARCHED_BYTES || stamp.bytes < own.len() as u64 {
+            continue;
+        }
+        let real = server.folder.path(&path)?;
+        let bytes = fs::read(&real).at("reading", &real)?;
+        let found = memchr::memmem::find(&bytes, own);
+        if let Some(at) = found.filter(|_| !bytes.contains(&0)) {
+            let line = memchr::memchr_iter(b'\n', &bytes[..at]).count() + 1;
+            return Err(Error::OwnPath { path, line });
+        }
+    }
+    Ok(())
+}
+
+/// The archives that were linked, as they were before.
+type Linked = BTreeMap<RelPath, Stamp>;
+
+/// Makes the copy.
+fn make(server: &Server, with_world: bool) -> Result<(Server, Copied, Linked)> {
+    let root = place(server);
+    disk::step()
+        .and_then(|()| fs::create_dir_all(&root))
+        .at("making the folder", &root)?;
+    folders(server, &root)?;
+    let listing = server.folder.list()?;
+    let archives = archives(server, &listing.files);
+    let wanted = listing.files.iter().filter(|(path, _)| {
+        let path = path.as_str();
+        (with_world || !server.keeps(path)) && !server.family.passes(path)
+    });
+    let wanted: Vec<&(RelPath, Stamp)> = wanted.collect();
+    let mut copied = Copied {
+        left_out: listing.left_alone,
+        ..Copied::default()
+    };
+    let mut linked = Linked::new();
+    let mut clones = true;
+    let mut free = None;
+    for (path, stamp) in wanted {
+        if crate::called_off() {
+            return Err(Error::RehearsalOff);
+        }
+        let (from, to) = (server.folder.path(path)?, root.join(path.as_str()));
+        if clones && clone(&from, &to).is_ok() {
+            copied.cloned += 1;
+            continue;
+        }
+        clones = false;
+        if archives.contains(path) && fs::hard_link(&from, &to).is_ok() {
+            copied.linked += 1;
+            linked.insert(path.clone(), *stamp);
+            continue;
+        }
+        let free: &mut u64 = free.get_or_insert(crate::folder::free_bytes(&root)?);
+        let needed = stamp.bytes + SPARE_BYTES;
+        if *free < needed {
+            return Err(Error::DiskFull {
+                path: root,
+                needed,
+                free: *free,
+            });
+        }
+        *free -= stamp.bytes;
+        match fs::copy(&from, &to) {
+            // A server at work removes files while they are copied.
+            Err(error) if error.kind() == io::ErrorKind::NotFound => continue,
+            other => other.at("copying", &from)?,
+        };
+        copied.copied += 1;
+        copied.bytes += stamp.bytes;
+    }
+    Ok((as_copy(server)?, copied, linked))
+}
+
+/// Makes the folders, empty ones too: servers miss them.
+fn folders(server: &Server, to: &Path) -> Result<()> {
+    let root = server.folder.root();
+    let inside = WalkDir::new(root)
+        .min_depth(1)
+        .into_iter()
+        .filter_entry(|entry| {
+            let own = entry.depth() == 1 && entry.file_name() == OWN;
+            entry.file_type().is_dir() && !own
+        });
+    for entry in inside.flatten() {
+        let below = entry.path().strip_prefix(root).unwrap_or(entry.path());
+        let folder = to.join(below);
+        fs::create_dir_all(&folder).at("making the folder", &folder)?;
+    }
+    Ok(())
+}
+
+/// The files that are whole archives of components: nothing ever writes into them.
+fn archives(server: &Server, files: &[(RelPath, Stamp)]) -> BTreeSet<RelPath> {
+    let files: Vec<FileSeen> = files
+        .iter()
+        .map(|(path, stamp)| FileSeen {
+            path: path.clone(),
+            bytes: stamp.bytes,
+            hash: None,
+        })
+        .collect();
+    let claims = claim(&server.family, &files).claims.into_iter();
+    let archives = claims.filter(|claim| claim.reader.shape == Shape::Archive);
+    archives.map(|claim| claim.place).collect()
+}
+
+/// Makes a file that shares its content with another one until one of them is written.
+fn clone(from: &Path, to: &Path) -> io::Result<()> {
+    let source = File::open(from)?;
+    let target = File::create_new(to)?;
+    let cloned = rustix::fs::ioctl_ficlone(&target, &source).map_err(io::Error::from);
+    let rights = || target.set_permissions(source.metadata()?.permissions());
+    cloned.and_then(|()| rights()).inspect_err(|_| {
+        let _ = fs::remove_file(to);
+    })
+}
+
+/// A linked archive that was written through its other name.
+fn touched(server: &Server, linked: &Linked) -> Option<String> {
+    let written = linked.iter().find(|(path, before)| {
+        let now = fs::metadata(server.folder.root().join(path.as_str()));
+        now.is_ok_and(|now| {
+            let now = Stamp::of(&now);
+            (now.bytes, now.modified_ns) != (before.bytes, before.modified_ns)
+        })
+    });
+    written.map(|(path, _)| path.to_string())
+}

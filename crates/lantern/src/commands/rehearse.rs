@@ -1,0 +1,115 @@
+//! `lantern rehearse`
+
+use super::{open_settled, read_plan};
+use crate::cli::{Cli, shell_word};
+use crate::fail;
+use crate::look::{Look, Means, bytes, time};
+use crate::progress::{Progress, at_work};
+use clap::Args;
+use lantern_core::plan::Step;
+use lantern_host::Result;
+use lantern_host::changeover::Event;
+use lantern_host::ledger::Ledger;
+use lantern_host::rehearsal::{Piece, Rehearsal, rehearse, report_path};
+use std::path::{Path, PathBuf};
+
+/// Carry a plan out on a copy of the server, on other ports; the server itself goes on untouched
+#[derive(Debug, Args)]
+pub struct RehearseArgs {
+    /// The plan; otherwise the last one made, .lantern/next.plan.json
+    plan: Option<PathBuf>,
+    /// Leave the keep list out of the copy: quicker, and the server makes a world of its own
+    #[arg(long)]
+    without_world: bool,
+    /// Leave the copy where it is, .lantern/rehearsal/, to look at; the next rehearsal removes it
+    #[arg(long)]
+    keep_copy: bool,
+}
+
+/// Rehearses a plan; the exit status is 3 when it did not work.
+pub fn run(args: &RehearseArgs, cli: &Cli, look: &Look) -> Result<u8> {
+    // Ctrl-C ends the rehearsal, and the copy goes.
+    let _ = ctrlc::set_handler(lantern_host::call_off);
+    let (server, _lock) = open_settled(cli, "rehearse")?;
+    let (path, text, plan) = read_plan(args.plan.as_deref(), &server)?;
+    let ledger = Ledger::open(&server.folder)?;
+    let piece = Piece {
+        path: &path,
+        text: &text,
+        plan: &plan,
+        with_world: !args.without_world,
+        keep_copy: args.keep_copy,
+    };
+    let copying = at_work("copying the server …");
+    let mut progress = Progress::new(look);
+    let report = rehearse(&server, &ledger, &piece, &mut |event| {
+        copying.finish_and_clear();
+        if is_worth_telling(&event) {
+            progress.show(event);
+        }
+    });
+    copying.finish_and_clear();
+    drop(progress);
+    let report = report?;
+    if look.json {
+        look.answer(&report);
+    } else {
+        show(&report, &path, args, cli, look);
+    }
+    Ok(if report.worked { fail::DONE } else { fail::NO })
+}
+
+/// Of a copy, nobody needs to know that it is down, was backed up, and goes back.
+fn is_worth_telling(event: &Event) -> bool {
+    let aside = |step: &Step| {
+        matches!(
+            step,
+            Step::FirstBackup | Step::Warn | Step::Stop | Step::SecondBackup
+        )
+    };
+    match event {
+        Event::Begins(step) | Event::Done(step, _) => !aside(step),
+        Event::Progress(..) | Event::Copied(_) | Event::Waiting(..) => true,
+        Event::GoesBack(_) => false,
+    }
+}
+
+fn show(report: &Rehearsal, path: &Path, args: &RehearseArgs, cli: &Cli, look: &Look) {
+    match &report.why {
+        None => {
+            let took = report.start_ms.map_or(String::new(), |ms| {
+                format!(": the server was ready after {}", time(ms))
+            });
+            look.say(&look.paint(Means::Good, &format!("It works{took}.")));
+        }
+        Some(why) => {
+            look.say(&look.paint(Means::Bad, "It does not work."));
+            look.say(&format!("  {why}"));
+            report
+                .last
+                .iter()
+                .for_each(|line| look.say(&format!("    | {line}")));
+        }
+    }
+    if let Some(loaded) = report.loaded {
+        look.say(&format!("  {loaded} components were loaded as planned"));
+    }
+    let world = if report.with_world {
+        "with the world, as it was then"
+    } else {
+        "without the world"
+    };
+    look.say(&format!(
+        "  on a copy {world}, {} of it files of its own",
+        bytes(report.copy.bytes)
+    ));
+    look.say("  the server itself was neither stopped nor touched");
+    look.say(&format!("  report: {}", shell_word(&report_path(path))));
+    if args.keep_copy {
+        let copy = cli.common.server.join(".lantern/rehearsal");
+        look.say(&format!("  the copy: {}", shell_word(&copy)));
+    }
+    if report.worked {
+        look.next(&cli.next("changeover"));
+    }
+}
