@@ -174,6 +174,13 @@ const PLAN: &[&str] = &[
     "--server",
     ".minetest",
 ];
+/// How many files the world has depends on how long the server has run.
+fn hide_counts(text: String) -> String {
+    let counts = Regex::new(r"\d+ files of the keep list").unwrap();
+    let text = counts.replace_all(&text, "N files of the keep list");
+    text.into_owned()
+}
+
 const CHANGEOVER: &[&str] = &["changeover", "--server", ".minetest"];
 
 #[test]
