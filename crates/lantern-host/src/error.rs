@@ -329,6 +329,20 @@ pub enum Error {
         /// What is wrong.
         why: String,
     },
+    /// The folder for backups cannot be used.
+    #[error("the folder for backups, {}, {why}", path.display())]
+    StorePlace {
+        /// The folder.
+        path: PathBuf,
+        /// Why not.
+        why: String,
+    },
+    /// The server is up, and what is to be done needs it down.
+    #[error("the server is up: {who}")]
+    NeedsDown {
+        /// How that was seen.
+        who: String,
+    },
     /// A choice of a variant cannot be read.
     #[error("\"{0}\" chooses no variant")]
     Variant(String),

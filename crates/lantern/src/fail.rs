@@ -63,6 +63,8 @@ fn advice(error: &Error, cli: &Cli) -> String {
         Error::CalledOff => "Players were told. The plan is still there: ".to_owned() + &cli.next("changeover"),
         Error::NoBackup(_) => format!("See which there are: {}", cli.next("backup list")),
         Error::Store { .. } => format!("Look what is whole: {}", cli.next("backup check")),
+        Error::StorePlace { .. } => "lantern.toml names it: store in [backup]. Nothing was stored, and nothing else was done.".into(),
+        Error::NeedsDown { .. } => format!("No file was touched. Stop it first: {}", cli.next("console stop")),
         Error::NotInstalled { .. } => format!("See what is: {}", cli.next("survey")),
         Error::NotAdopted(path) => format!(
             "Take it into care first: lantern adopt {}\nOr name the right folder with --server DIR.",

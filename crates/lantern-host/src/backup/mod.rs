@@ -6,8 +6,8 @@
 
 mod store;
 
-use crate::changeover::free_name;
-use crate::config::Server;
+use crate::changeover::{free_name, safe_name};
+use crate::config::{Config, Server};
 use crate::durable;
 use crate::error::{At, Error, Result};
 use crate::folder::{Stamp, hash_file};
@@ -16,10 +16,10 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::fs::{self, File};
-use std::io::{BufWriter, Write};
+use std::io::Write;
 use std::os::unix::fs::PermissionsExt;
-use std::path::Path;
-use store::{Hash, Store};
+use std::path::{Path, PathBuf};
+use store::{Grain, Hash, Store};
 
 /// The number of a backup page's format.
 const FORMAT: u32 = 2;
@@ -209,13 +209,49 @@ fn last_seen(server: &Server, store: &Store) -> Result<BTreeMap<RelPath, Stored>
 }
 
 fn open(server: &Server) -> Result<Store> {
-    Store::open(&server.folder.make_own("store")?)
+    Store::open(&place(server)?)
+}
+
+/// The folder of the store: lantern's own, or one for this server in the folder that `lantern.toml`
+/// names, which may be on another disk.
+///
+/// # Errors
+/// When that folder is not there, as when its disk is not mounted, or lies among the server's files.
+pub fn place(server: &Server) -> Result<PathBuf> {
+    let Some(base) = &server.config.backup.store else {
+        return server.folder.make_own("store");
+    };
+    let gone = |why: &str| Error::StorePlace {
+        path: base.clone(),
+        why: why.into(),
+    };
+    let base = server.folder.root().join(base);
+    let real = base
+        .canonicalize()
+        .map_err(|_| gone("is not there: is its disk mounted?"))?;
+    if real.starts_with(server.folder.root()) {
+        return Err(gone("lies in the server folder itself"));
+    }
+    let Config { name, id, .. } = &server.config;
+    let place = real.join(format!("{}-{id}", safe_name(name)));
+    fs::create_dir_all(&place).at("making the folder", &place)?;
+    Ok(place)
+}
+
+fn pages(server: &Server) -> Result<PathBuf> {
+    let pages = place(server)?.join("backups");
+    fs::create_dir_all(&pages).at("making the folder", &pages)?;
+    Ok(pages)
 }
 
 fn take(store: &Store, server: &Server, path: &RelPath, stamp: Stamp) -> Result<Stored> {
     let real = server.folder.path(path)?;
     let metadata = fs::metadata(&real).at("reading", &real)?;
-    let (pieces, blake3, bytes) = store.take(&real)?;
+    let grain = match server.keeps(path.as_str()) {
+        true => Grain::Fine,
+        false => Grain::Coarse,
+    };
+    let (pieces, blake3, bytes) = store.take(&real, grain)?;
     let pieces = pieces
         .iter()
         .map(|hash| blake3::Hash::from(*hash).to_hex().to_string());
@@ -246,7 +282,7 @@ impl Stored {
 /// # Errors
 /// When the store cannot be written.
 pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> Result<String> {
-    let folder = server.folder.make_own("store/backups")?;
+    let folder = pages(server)?;
     let page = free_name(|suffix| folder.join(format!("{name}{suffix}.json")));
     let name = page
         .file_stem()
@@ -274,7 +310,7 @@ pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> R
 /// # Errors
 /// When the folder cannot be listed.
 pub fn list(server: &Server) -> Result<(Vec<Manifest>, Vec<Wrong>)> {
-    let folder = server.folder.make_own("store/backups")?;
+    let folder = pages(server)?;
     let (mut whole, mut broken) = (Vec::new(), Vec::new());
     for entry in fs::read_dir(&folder).at("listing", &folder)? {
         let path = entry.at("listing", &folder)?.path();
@@ -383,7 +419,7 @@ pub fn thin(server: &Server, keep: usize, needed: &BTreeSet<String>) -> Result<(
     let live: HashSet<Hash> = live
         .flat_map(|file| file.pieces().unwrap_or_default())
         .collect();
-    let folder = server.folder.own("store/backups");
+    let folder = pages(server)?;
     for backup in &go {
         let page = folder.join(format!("{}.json", backup.name));
         fs::remove_file(&page).at("removing", &page)?;
@@ -398,10 +434,7 @@ pub fn thin(server: &Server, keep: usize, needed: &BTreeSet<String>) -> Result<(
 /// # Errors
 /// When there is none of that name, or it cannot be made sense of.
 pub fn manifest(server: &Server, name: &str) -> Result<Manifest> {
-    let path = server
-        .folder
-        .own("store/backups")
-        .join(format!("{name}.json"));
+    let path = pages(server)?.join(format!("{name}.json"));
     let text = match fs::read_to_string(&path) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
             return Err(Error::NoBackup(name.into()));
@@ -476,26 +509,24 @@ fn put_back(store: &Store, stored: &Stored, to: &Path) -> Result<()> {
     if let Some(parent) = to.parent() {
         fs::create_dir_all(parent).at("making the folder", parent)?;
     }
-    let file = File::create_new(to).at("writing", to)?;
-    let mut file = BufWriter::with_capacity(256 << 10, file);
+    let mut file = File::create_new(to).at("writing", to)?;
     let mut hasher = blake3::Hasher::new();
-    for piece in &pieces {
-        let bytes = match store.get(piece) {
-            Ok(bytes) => bytes,
-            Err(why) => {
-                let _ = fs::remove_file(to);
-                return Err(lost(why));
-            }
-        };
-        hasher.update(&bytes);
-        file.write_all(&bytes).at("writing", to)?;
-    }
-    if hasher.finalize().to_hex().as_str() != stored.blake3 {
+    let poured = store.pour(&pieces, &mut |bytes| {
+        hasher.update(bytes);
+        file.write_all(bytes)
+    });
+    let poured = poured.at("writing", to)?.and_then(|()| {
+        let same = hasher.finalize().to_hex().as_str() == stored.blake3;
+        // Only now is it worth finding out which piece it is.
+        let first = || pieces.iter().find_map(|piece| store.get(piece).err());
+        let why = || first().unwrap_or_else(|| "its pieces do not make what it was".into());
+        if same { Ok(()) } else { Err(why()) }
+    });
+    if let Err(why) = poured {
         let _ = fs::remove_file(to);
-        return Err(lost("its pieces do not make what it was".into()));
+        return Err(lost(why));
     }
-    file.flush().at("writing", to)?;
     let rights = fs::Permissions::from_mode(stored.mode);
-    let set = file.get_ref().set_permissions(rights);
+    let set = file.set_permissions(rights);
     set.at("setting the rights of", to)
 }

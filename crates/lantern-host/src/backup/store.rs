@@ -7,20 +7,25 @@
 use crate::disk;
 use crate::durable;
 use crate::error::{At, Error, Result};
-use fastcdc::v2020::StreamCDC;
+use fastcdc::v2020::FastCDC;
 use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
 use std::fs::{self, File};
-use std::io::{self, BufWriter, Write};
+use std::io::{self, Read, Write};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
 use zstd::bulk::Compressor;
 
-/// How small and how large pieces are, in bytes: at least, about, at most.
-const PIECE: (usize, usize, usize) = (1 << 10, 4 << 10, 64 << 10);
-/// So much of a pack is written at once, in bytes.
-const WRITTEN_AT_ONCE: usize = 1 << 20;
+/// So much of a file is read and cut at once, in bytes.
+const WINDOW: usize = 4 << 20;
+/// So much of a pack is written, and read, at once, in bytes.
+const BATCH: usize = 2 << 20;
+/// After so much was written, it is brought to the disk while more is coming, in bytes.
+const SYNCED: u64 = 64 << 20;
+/// After so many pieces of a file that do not get smaller, only every n-th is tried.
+const TRIED: usize = 16;
 /// How hard is packed.
 const LEVEL: i32 = 1;
 /// What an index begins with.
@@ -40,25 +45,90 @@ struct Spot {
     whole: u32,
 }
 
+/// How small and how large pieces are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Grain {
+    /// For what is changed in small blocks, as worlds are.
+    Fine,
+    /// For what is exchanged as a whole, as archives are.
+    Coarse,
+}
+
+impl Grain {
+    /// At least, about, at most, in bytes.
+    fn sizes(self) -> (usize, usize, usize) {
+        match self {
+            Grain::Fine => (1 << 10, 4 << 10, 64 << 10),
+            Grain::Coarse => (32 << 10, 128 << 10, 512 << 10),
+        }
+    }
+}
+
 /// A pack that is being written.
 struct Writing {
-    file: BufWriter<File>,
+    file: Arc<File>,
     part: PathBuf,
     number: u64,
     length: u64,
     pieces: Vec<(Hash, Spot)>,
+    /// Brings what is written to the disk meanwhile; and how much was written when it began.
+    syncing: Option<JoinHandle<io::Result<()>>>,
+    synced: u64,
+}
+
+impl Writing {
+    /// Begins to bring to the disk what was written, where that is much and nobody is at it.
+    fn sync_meanwhile(&mut self) -> io::Result<()> {
+        let idle = self.syncing.as_ref().is_none_or(JoinHandle::is_finished);
+        if self.length - self.synced < SYNCED || !idle {
+            return Ok(());
+        }
+        self.synced_so_far()?;
+        self.synced = self.length;
+        let file = Arc::clone(&self.file);
+        self.syncing = Some(std::thread::spawn(move || file.sync_data()));
+        Ok(())
+    }
+
+    /// Waits for that; its error would not be told a second time.
+    fn synced_so_far(&mut self) -> io::Result<()> {
+        let died = |_| Err(io::Error::other("it was interrupted"));
+        let syncing = self.syncing.take();
+        syncing.map_or(Ok(()), |syncing| syncing.join().unwrap_or_else(died))
+    }
+}
+
+/// Pieces that go to the pack together; their spots count from the batch's beginning.
+#[derive(Default)]
+struct Batch {
+    bytes: Vec<u8>,
+    pieces: Vec<(Hash, Spot)>,
+}
+
+/// What was learnt of how well a file packs.
+#[derive(Default)]
+struct Packs {
+    seen: usize,
+    in_vain: usize,
 }
 
 /// The pieces in a folder.
 pub struct Store {
     root: PathBuf,
     known: HashMap<Hash, Spot>,
-    /// Pieces that this pass has taken in hand, and the pack that they go to.
-    fresh: Mutex<(HashSet<Hash>, Option<Writing>)>,
+    /// Pieces that this pass has taken in hand.
+    fresh: Mutex<HashSet<Hash>>,
+    /// One for each thread that takes files in.
+    batches: Vec<Mutex<Batch>>,
+    writing: Mutex<Option<Writing>>,
     /// Packs that have been read from.
     packs: Mutex<HashMap<u64, Arc<File>>>,
     /// Indexes that cannot be read, and why.
     pub broken: Vec<(PathBuf, String)>,
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Store {
@@ -73,6 +143,10 @@ impl Store {
             root: packs.clone(),
             known: HashMap::new(),
             fresh: Mutex::default(),
+            batches: (0..=rayon::current_num_threads())
+                .map(|_| Mutex::default())
+                .collect(),
+            writing: Mutex::default(),
             packs: Mutex::default(),
             broken: Vec::new(),
         };
@@ -96,57 +170,97 @@ impl Store {
         Ok(store)
     }
 
-    fn fresh(&self) -> MutexGuard<'_, (HashSet<Hash>, Option<Writing>)> {
-        self.fresh.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
     /// Takes a file in; tells its pieces in order, its BLAKE3 and its size.
     ///
     /// # Errors
     /// When it cannot be read, or the store cannot be written.
-    pub fn take(&self, path: &Path) -> Result<(Vec<Hash>, String, u64)> {
-        let file = File::open(path).at("reading", path)?;
-        let (mut pieces, mut bytes) = (Vec::new(), 0);
-        let mut whole = blake3::Hasher::new();
-        let cut = StreamCDC::new(file, PIECE.0, PIECE.1, PIECE.2);
-        for piece in cut {
-            let piece = piece.map_err(std::io::Error::from).at("reading", path)?;
-            whole.update(&piece.data);
-            bytes += piece.length as u64;
-            pieces.push(self.put(&piece.data)?);
+    pub fn take(&self, path: &Path, grain: Grain) -> Result<(Vec<Hash>, String, u64)> {
+        thread_local! {
+            static BUFFER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
         }
-        Ok((pieces, whole.finalize().to_hex().to_string(), bytes))
+        let mut file = File::open(path).at("reading", path)?;
+        let (at_least, about, at_most) = grain.sizes();
+        let (mut pieces, mut bytes, mut packs) = (Vec::new(), 0, Packs::default());
+        let mut whole = blake3::Hasher::new();
+        BUFFER.with_borrow_mut(|buffer| {
+            buffer.clear();
+            loop {
+                let room = (WINDOW - buffer.len()) as u64;
+                let read = (&mut file).take(room).read_to_end(buffer);
+                let read = read.at("reading", path)?;
+                let ends = (read as u64) < room;
+                whole.update(&buffer[buffer.len() - read..]);
+                bytes += read as u64;
+                let mut done = 0;
+                for piece in FastCDC::new(buffer, at_least, about, at_most) {
+                    // Where the window ends, nothing says that the piece does.
+                    if piece.offset + piece.length == buffer.len() && !ends {
+                        break;
+                    }
+                    let piece = &buffer[piece.offset..piece.offset + piece.length];
+                    pieces.push(self.put(piece, &mut packs)?);
+                    done += piece.len();
+                }
+                if ends {
+                    return Ok((pieces, whole.finalize().to_hex().to_string(), bytes));
+                }
+                buffer.drain(..done);
+            }
+        })
     }
 
-    fn put(&self, piece: &[u8]) -> Result<Hash> {
+    fn put(&self, piece: &[u8], packs: &mut Packs) -> Result<Hash> {
         let hash = *blake3::hash(piece).as_bytes();
-        if self.known.contains_key(&hash) || !self.fresh().0.insert(hash) {
+        if self.known.contains_key(&hash) || !locked(&self.fresh).insert(hash) {
             return Ok(hash);
         }
-        let packed = compress(piece).at("packing", &self.root)?;
-        let packed = if packed.len() < piece.len() {
-            &packed
+        let thread = rayon::current_thread_index().map_or(0, |index| index + 1);
+        let mut batch = locked(&self.batches[thread % self.batches.len()]);
+        let before = batch.bytes.len();
+        packs.seen += 1;
+        let hopeless = packs.in_vain >= TRIED && !packs.seen.is_multiple_of(TRIED);
+        if hopeless || !pack_into(&mut batch.bytes, piece).at("packing", &self.root)? {
+            packs.in_vain += 1;
+            batch.bytes.extend_from_slice(piece);
         } else {
-            piece
-        };
-        let mut fresh = self.fresh();
-        let writing = match &mut fresh.1 {
-            Some(writing) => writing,
-            empty => empty.insert(self.begin()?),
-        };
-        writing
-            .file
-            .write_all(packed)
-            .at("writing", &writing.part)?;
+            packs.in_vain = 0;
+        }
         let at = Spot {
-            pack: writing.number,
-            offset: writing.length,
-            packed: packed.len() as u32,
+            pack: 0,
+            offset: before as u64,
+            packed: (batch.bytes.len() - before) as u32,
             whole: piece.len() as u32,
         };
-        writing.length += packed.len() as u64;
-        writing.pieces.push((hash, at));
+        batch.pieces.push((hash, at));
+        if batch.bytes.len() >= BATCH {
+            self.write(&mut batch)?;
+        }
         Ok(hash)
+    }
+
+    /// Writes a batch to the pack and empties it. Only its place is given out one at a time.
+    fn write(&self, batch: &mut Batch) -> Result<()> {
+        let (file, part, offset) = {
+            let mut writing = locked(&self.writing);
+            let writing = match &mut *writing {
+                Some(writing) => writing,
+                empty => empty.insert(self.begin()?),
+            };
+            let offset = writing.length;
+            writing.length += batch.bytes.len() as u64;
+            let pieces = batch.pieces.drain(..).map(|(hash, mut at)| {
+                at.pack = writing.number;
+                at.offset += offset;
+                (hash, at)
+            });
+            writing.pieces.extend(pieces);
+            writing.sync_meanwhile().at("writing", &writing.part)?;
+            (Arc::clone(&writing.file), writing.part.clone(), offset)
+        };
+        file.write_all_at(&batch.bytes, offset)
+            .at("writing", &part)?;
+        batch.bytes.clear();
+        Ok(())
     }
 
     fn begin(&self) -> Result<Writing> {
@@ -160,11 +274,13 @@ impl Store {
             .and_then(|()| File::create(&part))
             .at("writing", &part)?;
         Ok(Writing {
-            file: BufWriter::with_capacity(WRITTEN_AT_ONCE, file),
+            file: Arc::new(file),
             part,
             number,
             length: 0,
             pieces: Vec::new(),
+            syncing: None,
+            synced: 0,
         })
     }
 
@@ -173,14 +289,20 @@ impl Store {
     /// # Errors
     /// When the store cannot be written.
     pub fn commit(&mut self) -> Result<()> {
-        let (_, writing) = std::mem::take(&mut *self.fresh());
-        let Some(mut writing) = writing else {
+        for batch in &self.batches {
+            let mut batch = locked(batch);
+            if !batch.pieces.is_empty() {
+                self.write(&mut batch)?;
+            }
+        }
+        locked(&self.fresh).clear();
+        let Some(mut writing) = locked(&self.writing).take() else {
             return Ok(());
         };
         let pack = self.root.join(format!("{}.pack", writing.number));
-        let written = writing.file.flush();
-        written
-            .and_then(|()| writing.file.get_ref().sync_all())
+        let synced = writing.synced_so_far();
+        synced
+            .and_then(|()| writing.file.sync_all())
             .at("writing", &writing.part)?;
         disk::step()
             .and_then(|()| fs::rename(&writing.part, &pack))
@@ -220,6 +342,65 @@ impl Store {
             return Err(format!("a piece in {} is damaged", path.display()));
         }
         Ok(bytes)
+    }
+
+    /// Writes the contents of pieces one after the other; what lies together is read together. They are
+    /// not checked one by one: the caller knows what they make together.
+    ///
+    /// # Errors
+    /// The outer when nothing can be written, the inner with what is wrong with a piece, in words.
+    pub fn pour(
+        &self,
+        pieces: &[Hash],
+        out: &mut dyn FnMut(&[u8]) -> io::Result<()>,
+    ) -> io::Result<std::result::Result<(), String>> {
+        let mut spots = Vec::with_capacity(pieces.len());
+        for hash in pieces {
+            match self.known.get(hash) {
+                Some(at) => spots.push(*at),
+                None => return Ok(Err("a piece of it is lost".into())),
+            }
+        }
+        let mut bytes = Vec::new();
+        while let Some(first) = spots.first().copied() {
+            let mut end = first.offset;
+            let together = |at: &&Spot| {
+                let next = at.pack == first.pack && at.offset == end;
+                let small = end - first.offset < BATCH as u64;
+                end += u64::from(at.packed);
+                next && small
+            };
+            let run: Vec<Spot> = spots.iter().take_while(together).copied().collect();
+            spots.drain(..run.len());
+            let length: usize = run.iter().map(|at| at.packed as usize).sum();
+            let path = self.root.join(format!("{}.pack", first.pack));
+            let said = |error: io::Error| Ok(Err(format!("{}: {error}", path.display())));
+            bytes.resize(length, 0);
+            let read = self
+                .pack(first.pack, &path)
+                .and_then(|file| file.read_exact_at(&mut bytes, first.offset));
+            if let Err(error) = read {
+                return said(error);
+            }
+            if run.iter().all(|at| at.packed == at.whole) {
+                out(&bytes)?;
+                continue;
+            }
+            let mut rest = &bytes[..];
+            for at in run {
+                let (piece, more) = rest.split_at(at.packed as usize);
+                rest = more;
+                if at.packed == at.whole {
+                    out(piece)?;
+                    continue;
+                }
+                match zstd::bulk::decompress(piece, at.whole as usize) {
+                    Ok(piece) => out(&piece)?,
+                    Err(error) => return said(error),
+                }
+            }
+        }
+        Ok(Ok(()))
     }
 
     /// A pack, opened once.
@@ -262,7 +443,7 @@ impl Store {
         self.known.retain(|_, at| !packs.contains(&at.pack));
         for (hash, at) in &moving {
             let piece = self.read(hash, at).map_err(|why| Error::Store { why })?;
-            self.put(&piece)?;
+            self.put(&piece, &mut Packs::default())?;
         }
         self.commit()?;
         for number in packs {
@@ -277,17 +458,34 @@ impl Store {
     }
 }
 
-/// Packs a piece; each thread keeps what packing needs, as making it takes longer than a piece does.
-fn compress(piece: &[u8]) -> io::Result<Vec<u8>> {
+impl Drop for Store {
+    /// A pack that was not finished is of no use, and its room may be all there was.
+    fn drop(&mut self) {
+        if let Some(writing) = locked(&self.writing).take() {
+            let _ = fs::remove_file(&writing.part);
+        }
+    }
+}
+
+/// Packs a piece behind what is there; says whether it has become smaller, and otherwise adds nothing.
+///
+/// Each thread keeps what packing needs, as making it takes longer than a piece does.
+fn pack_into(bytes: &mut Vec<u8>, piece: &[u8]) -> io::Result<bool> {
     thread_local! {
-        static PACKER: RefCell<Option<Compressor<'static>>> = const { RefCell::new(None) };
+        static PACKER: RefCell<Option<(Compressor<'static>, Vec<u8>)>> = const { RefCell::new(None) };
     }
     PACKER.with_borrow_mut(|packer| {
-        let packer = match packer {
+        let (packer, packed) = match packer {
             Some(packer) => packer,
-            empty => empty.insert(Compressor::new(LEVEL)?),
+            empty => empty.insert((Compressor::new(LEVEL)?, Vec::new())),
         };
-        packer.compress(piece)
+        packed.resize(zstd::zstd_safe::compress_bound(piece.len()), 0);
+        let length = packer.compress_to_buffer(piece, packed)?;
+        let smaller = length < piece.len();
+        if smaller {
+            bytes.write_all(&packed[..length])?;
+        }
+        Ok(smaller)
     })
 }
 

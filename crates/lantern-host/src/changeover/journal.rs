@@ -33,7 +33,7 @@ pub enum Phase {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Journal {
-    /// `changeover` or `undo`.
+    /// `changeover`, `undo` or `restore`.
     pub kind: String,
     /// The number it will have in the ledger.
     pub number: i64,
@@ -142,6 +142,7 @@ impl Journal {
     pub fn told(&self) -> String {
         let what = match self.kind.as_str() {
             "undo" => format!("An undo, {} back to {},", self.from, self.to),
+            "restore" => format!("A restore of {}", self.to),
             _ => format!("A changeover, {} to {},", self.from, self.to),
         };
         let state = match self.phase {

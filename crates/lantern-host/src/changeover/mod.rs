@@ -9,11 +9,13 @@ mod check;
 mod faults;
 mod journal;
 mod moves;
+mod restore;
 mod run;
 mod stage;
 mod undo;
 
 pub use journal::{Journal, Phase};
+pub use restore::{Restored, restore};
 pub use undo::{Undone, World, undo};
 
 use crate::backup;
@@ -55,6 +57,8 @@ pub struct Report {
     pub number: i64,
     /// How long the server was away, and why.
     pub times: Times,
+    /// Whether the server runs now.
+    pub running: bool,
     /// How many components the server says it has loaded, of those expected.
     pub loaded: Option<(usize, usize)>,
     /// What is wrong with the new state, where it was to stay all the same.
@@ -192,6 +196,7 @@ pub fn resume(
                 return Ok(Report {
                     number: run.journal.number,
                     times: Times::default(),
+                    running: Console::of(server).state()? != State::Down,
                     loaded: None,
                     bad: None,
                     backup: run.journal.backup.clone().unwrap_or_default(),
@@ -292,14 +297,16 @@ pub(crate) fn free_name(path: impl Fn(&str) -> PathBuf) -> PathBuf {
 /// A name for what an operation leaves behind: number, server, versions and day.
 fn telling_name(server: &Server, number: i64, from: &str, to: &str) -> String {
     let day = jiff::Zoned::now().strftime("%Y-%m-%d");
-    let safe = |text: &str| -> String {
-        let fine = |c: char| c.is_ascii_alphanumeric() || "._-+".contains(c);
-        text.chars()
-            .map(|c| if fine(c) { c } else { '-' })
-            .collect()
-    };
-    let server = safe(&server.config.name);
-    format!("{number:04}-{server}-{}-to-{}-{day}", safe(from), safe(to))
+    let server = safe_name(&server.config.name);
+    let (from, to) = (safe_name(from), safe_name(to));
+    format!("{number:04}-{server}-{from}-to-{to}-{day}")
+}
+
+/// A name with nothing in it that a path could trip over.
+pub(crate) fn safe_name(text: &str) -> String {
+    let fine = |c: char| c.is_ascii_alphanumeric() || "._-+".contains(c);
+    let letters = text.chars().map(|c| if fine(c) { c } else { '-' });
+    letters.collect()
 }
 
 /// Makes sure that a folder for set-aside files can be made before anything is moved there.

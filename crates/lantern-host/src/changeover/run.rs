@@ -230,6 +230,7 @@ impl Run<'_, '_> {
                 own_ms,
                 start_ms,
             },
+            running: bad.is_none() || self.console.state()? != State::Down,
             loaded,
             bad,
             backup,

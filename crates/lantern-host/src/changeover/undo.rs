@@ -3,7 +3,7 @@
 use super::journal::{Journal, Phase};
 use super::moves::{self, Move};
 use super::{Event, Report, Run, Times, WayBack, make_aside, stage};
-use crate::backup;
+use crate::backup::{self, Manifest};
 use crate::config::Server;
 use crate::console::{Console, State};
 use crate::error::{Error, Result};
@@ -104,7 +104,9 @@ pub fn undo(
     run.begins(Step::Stop);
     let prepared = run.stop().and_then(|stopped| {
         if with_world {
-            moves.extend(world_moves(server, &way_back.backup, number, &aside)?);
+            let manifest = backup::manifest(server, &way_back.backup)?;
+            let covers = |path: &RelPath| server.keeps(path.as_str());
+            moves.extend(stored_moves(server, &manifest, &covers, number, &aside)?);
         }
         Ok(stopped)
     });
@@ -137,10 +139,11 @@ pub(super) fn resume(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
     let number = journal.number;
-    take_back_cut_off(server, ledger, journal, World::Keep, tell)?;
+    let undone = take_back_cut_off(server, ledger, journal, World::Keep, tell)?;
     Ok(Report {
         number,
         times: Times::default(),
+        running: undone.running,
         loaded: None,
         bad: None,
         backup: String::new(),
@@ -155,13 +158,14 @@ fn take_back_cut_off(
     world: World,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Undone> {
-    let is_undo = journal.kind == "undo";
+    // An undo and a restore lead to one end alone.
+    let is_undo = journal.plan.is_none();
     // How long the server was down before this is not known.
     let mut run = Run::new(server, journal, tell);
     let running = if is_undo {
         if run.journal.phase == Phase::Preparing {
-            // Nothing was touched; the next undo begins anew.
-            Journal::end(&server.folder)?;
+            // Nothing was touched; the next one begins anew.
+            run.end()?;
             if run.journal.was_up && run.console.state()? == State::Down {
                 run.console.start()?;
             }
@@ -218,7 +222,7 @@ impl Run<'_, '_> {
         GoodStart::remember(self.server, &started)
     }
 
-    fn finish_undo(&mut self, ledger: &mut Ledger) -> Result<()> {
+    pub(super) fn finish_undo(&mut self, ledger: &mut Ledger) -> Result<()> {
         let folder = &self.server.folder;
         self.begins(Step::Swap);
         self.journal.enter(folder, Phase::Swapping)?;
@@ -285,32 +289,35 @@ fn plan_moves(
     Ok((moves, written_since))
 }
 
-/// Unpacks the backed-up world beside the server, and says how the two change places.
-fn world_moves(server: &Server, backup: &str, number: i64, aside: &str) -> Result<Vec<Move>> {
-    let manifest = backup::manifest(server, backup)?;
+/// Unpacks what a backup has of the paths that it covers beside the server, and says how that and what
+/// is there now change places.
+pub(super) fn stored_moves(
+    server: &Server,
+    manifest: &Manifest,
+    covers: &dyn Fn(&RelPath) -> bool,
+    number: i64,
+    aside: &str,
+) -> Result<Vec<Move>> {
     let source = backup::source(server)?;
     let staging = stage::folder_name(number);
     let mut moves = Vec::new();
     let mut same = BTreeSet::new();
-    for stored in &manifest.files {
+    let stored = || manifest.files.iter().filter(|stored| covers(&stored.path));
+    for stored in stored() {
         let real = server.folder.path(&stored.path)?;
         if real.exists() && crate::folder::hash_file(&real)? == stored.blake3 {
             same.insert(&stored.path);
         }
     }
     for (path, _) in server.folder.list()?.files {
-        if server.keeps(path.as_str()) && !same.contains(&path) {
+        if covers(&path) && !same.contains(&path) {
             moves.push(Move {
                 to: RelPath::parse(&format!("{aside}/{path}"))?,
                 from: path,
             });
         }
     }
-    for stored in manifest
-        .files
-        .iter()
-        .filter(|stored| !same.contains(&stored.path))
-    {
+    for stored in stored().filter(|stored| !same.contains(&stored.path)) {
         let staged = RelPath::parse(&format!("{staging}/{}", stored.path))?;
         source.unpack(stored, &server.folder.path(&staged)?)?;
         moves.push(Move {

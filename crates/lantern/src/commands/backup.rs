@@ -4,10 +4,11 @@ use super::open_settled;
 use crate::cli::{Cli, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count, date};
-use crate::progress::at_work;
+use crate::progress::{Progress, at_work};
 use clap::{Args, Subcommand};
 use lantern_core::path::RelPath;
 use lantern_host::backup::{self, Scope};
+use lantern_host::changeover::{self, Restored};
 use lantern_host::config::Server;
 use lantern_host::console::{Console, State};
 use lantern_host::ledger::Ledger;
@@ -42,15 +43,18 @@ enum What {
     },
     /// Read everything and verify it
     Check,
-    /// Put a backup, or a part of it, into another folder
+    /// Put a backup, or a part of it, into another folder, or back where it came from
     Restore {
         /// Its name
         name: String,
         /// Files or folders in it; all without any
         paths: Vec<String>,
         /// The folder, which must not be there yet
-        #[arg(long, value_name = "DIR")]
-        to: PathBuf,
+        #[arg(long, value_name = "DIR", required_unless_present = "in_place")]
+        to: Option<PathBuf>,
+        /// Back into the server folder, with the server down; what is there now is set aside
+        #[arg(long, conflicts_with = "to")]
+        in_place: bool,
     },
     /// Delete all but the last N backups, and those that an undo would need
     Thin {
@@ -68,7 +72,16 @@ pub fn run(args: &BackupArgs, cli: &Cli, look: &Look) -> Result<u8> {
         What::List => list(&server, cli, look),
         What::Show { name } => show(&server, name, look),
         What::Check => check(&server, look),
-        What::Restore { name, paths, to } => restore(&server, name, paths, to, look),
+        What::Restore {
+            name, paths, to, ..
+        } => {
+            let paths: std::result::Result<Vec<RelPath>, _> =
+                paths.iter().map(|path| RelPath::parse(path)).collect();
+            match to {
+                Some(to) => restore(&server, name, &paths?, to, look),
+                None => restore_in_place(&server, name, &paths?, cli, look),
+            }
+        }
         What::Thin { keep } => thin(&server, *keep, look),
     }
 }
@@ -224,16 +237,57 @@ fn check(server: &Server, look: &Look) -> Result<u8> {
     Ok(status)
 }
 
-fn restore(server: &Server, name: &str, paths: &[String], to: &Path, look: &Look) -> Result<u8> {
+/// Puts a backup back where it came from.
+fn restore_in_place(
+    server: &Server,
+    name: &str,
+    paths: &[RelPath],
+    cli: &Cli,
+    look: &Look,
+) -> Result<u8> {
+    let mut ledger = Ledger::open(&server.folder)?;
+    let mut progress = Progress::new(look);
+    let restored = changeover::restore(server, &mut ledger, name, paths, &mut |event| {
+        progress.show(event);
+    });
+    drop(progress);
+    let restored = restored?;
+    let Restored {
+        brought,
+        set_aside,
+        aside,
+    } = &restored;
+    if look.json {
+        let answer =
+            json!({ "format": 1, "brought": brought, "set_aside": set_aside, "aside": aside });
+        look.answer(&answer);
+        return Ok(fail::DONE);
+    }
+    if brought + set_aside == 0 {
+        look.say(&format!(
+            "All is already as {name} has it; nothing was done."
+        ));
+        return Ok(fail::DONE);
+    }
+    let text = format!(
+        "{} back in place, as in {name}.",
+        count(*brought, "file", "files")
+    );
+    look.say(&look.paint(Means::Good, &text));
+    if *set_aside > 0 {
+        let files = count(*set_aside, "file", "files");
+        look.say(&format!("  {files} that were there are in {aside}"));
+    }
+    look.next(&cli.next("survey"));
+    Ok(fail::DONE)
+}
+
+fn restore(server: &Server, name: &str, paths: &[RelPath], to: &Path, look: &Look) -> Result<u8> {
     if to.exists() {
         return Err(Error::InTheWay(to.into()));
     }
-    let paths: Vec<RelPath> = paths
-        .iter()
-        .map(|path| RelPath::parse(path))
-        .collect::<std::result::Result<_, _>>()?;
     let turning = at_work("files are put back");
-    let restored = backup::restore(server, name, to, &paths);
+    let restored = backup::restore(server, name, to, paths);
     turning.finish_and_clear();
     let (files, lost) = restored?;
     let status = if lost.is_empty() && files > 0 {

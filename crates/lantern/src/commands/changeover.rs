@@ -107,7 +107,8 @@ fn show(look: &Look, cli: &Cli, report: &Report) {
             time(total),
             time(stop)
         ),
-        _ => "The server is up now.".into(),
+        _ if report.running => "The server is up now.".into(),
+        _ => "The server is down.".into(),
     };
     match &report.bad {
         None => look.say(&look.paint(Means::Good, &format!("Done. {down}"))),

@@ -80,7 +80,10 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
             operation.number.to_string(),
             operation.kind.clone(),
             date(operation.ended_ms),
-            format!("{} to {}", operation.from, operation.to),
+            match operation.from.as_str() {
+                "" => format!("from {}", operation.to),
+                from => format!("{from} to {}", operation.to),
+            },
             state.into(),
             entry.files.to_string(),
             bytes(entry.bytes),

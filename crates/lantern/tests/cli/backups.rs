@@ -1,6 +1,6 @@
 //! Backups: made, listed, checked, restored, thinned out, and broken on purpose.
 
-use crate::world::World;
+use crate::world::{CHANGEOVER, PLAN, UNDO, World};
 use insta::assert_snapshot;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
@@ -226,4 +226,93 @@ fn what_is_broken_is_named_and_all_else_restores() {
         told.contains("exit status 1") && told.contains("cannot be read"),
         "{told}"
     );
+}
+
+#[test]
+fn a_backup_goes_back_where_it_came_from() {
+    let world = World::adopted();
+    backup(&world, &["make"]);
+    let whole = world.tree("halcyon-terrace");
+    let name = names(&world)[0].clone();
+    assert_snapshot!(
+        "in_place_same",
+        backup(&world, &["restore", &name, "--in-place"])
+    );
+    world.write("halcyon-terrace/worlds/orbit-garden/days", "9000\n");
+    world.write(
+        "halcyon-terrace/worlds/orbit-garden/new-bed",
+        "planted later",
+    );
+    world.write("halcyon-terrace/addons/stray.txt", "not in the backup");
+    world.ok(&["console", "start", "--server", "halcyon-terrace"]);
+    let up = backup(&world, &["restore", &name, "--in-place"]);
+    assert_snapshot!("in_place_up", up);
+    world.ok(&["console", "stop", "--server", "halcyon-terrace"]);
+    assert_snapshot!(
+        "in_place_part",
+        backup(&world, &["restore", &name, "worlds", "--in-place"])
+    );
+    let aside = world.aside("halcyon-terrace", "0001");
+    assert_eq!(
+        world.read(&format!("{aside}/worlds/orbit-garden/new-bed")),
+        "planted later"
+    );
+    assert_eq!(
+        world.read("halcyon-terrace/worlds/orbit-garden/days"),
+        "211\n"
+    );
+    assert!(world.path("halcyon-terrace/addons/stray.txt").exists());
+    assert_snapshot!(
+        "in_place_all",
+        backup(&world, &["restore", &name, "--in-place"])
+    );
+    assert_eq!(whole, world.tree("halcyon-terrace"));
+    assert_snapshot!(
+        "in_place_history",
+        world.lantern(&["history", "--server", "halcyon-terrace"])
+    );
+    // What is damaged in the store is not put anywhere.
+    world.write("halcyon-terrace/players/oro.toml", "written since");
+    for pack in packs(&world, "pack") {
+        let mut content = fs::read(&pack).unwrap();
+        content.iter_mut().for_each(|byte| *byte ^= 1);
+        fs::write(&pack, content).unwrap();
+    }
+    let before = world.tree("halcyon-terrace");
+    assert!(backup(&world, &["restore", &name, "--in-place"]).contains("exit status 1"));
+    assert_eq!(before, world.tree("halcyon-terrace"));
+    assert!(
+        world
+            .lantern(&["survey", "--server", "halcyon-terrace"])
+            .contains("halcyon 5.1.0")
+    );
+}
+
+#[test]
+fn backups_on_another_disk() {
+    let world = World::adopted();
+    let settings = world.read("halcyon-terrace/lantern.toml");
+    let at = |store: &str| {
+        let text = format!("{settings}\n[backup]\nstore = \"{store}\"\n");
+        world.write("halcyon-terrace/lantern.toml", text);
+    };
+    at("../disk");
+    world.ok(PLAN);
+    assert_snapshot!("store_not_mounted", world.lantern(CHANGEOVER));
+    fs::create_dir(world.path("disk")).unwrap();
+    assert!(world.lantern(CHANGEOVER).contains("exit status 0"));
+    let inside = fs::read_dir(world.path("disk")).unwrap().map(|entry| {
+        let name = entry.unwrap().file_name().into_string().unwrap();
+        name.starts_with("halcyon-terrace-")
+    });
+    assert_eq!(inside.collect::<Vec<_>>(), [true]);
+    assert!(!world.path("halcyon-terrace/.lantern/store").exists());
+    assert!(
+        world
+            .lantern(&[UNDO, &["--with-world"]].concat())
+            .contains("exit status 0")
+    );
+    assert!(backup(&world, &["check"]).contains("exit status 0"));
+    at("worlds");
+    assert!(backup(&world, &["list"]).contains("lies in the server folder itself"));
 }

@@ -1,0 +1,112 @@
+//! A backup put back where it came from.
+
+use super::journal::{Journal, Phase};
+use super::undo::stored_moves;
+use super::{Event, Run, free_name, refuse_interrupted, safe_name};
+use crate::backup::{self, Scope};
+use crate::config::Server;
+use crate::console::{Console, State};
+use crate::error::{At, Error, Result};
+use crate::ledger::Ledger;
+use lantern_core::path::RelPath;
+use lantern_core::plan::Step;
+use std::fs;
+
+/// What a restore in place came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Restored {
+    /// Files that came back from the backup.
+    pub brought: usize,
+    /// Files that went out of the way, because they were written since or are new.
+    pub set_aside: usize,
+    /// Where they lie, relative to the server folder.
+    pub aside: String,
+}
+
+/// Puts a backup's files, or those below some paths, back into the server folder. Everything is
+/// unpacked beside it first; what is there now and is not the same is set aside.
+///
+/// # Errors
+/// When the server is up, there is no such backup, or something in it is lost: then nothing was touched.
+pub fn restore(
+    server: &Server,
+    ledger: &mut Ledger,
+    name: &str,
+    only: &[RelPath],
+    tell: &mut dyn FnMut(Event),
+) -> Result<Restored> {
+    refuse_interrupted(server)?;
+    match Console::of(server).state()? {
+        State::Down => {}
+        State::Ours(process) => {
+            let who = format!("process {}", process.pid);
+            return Err(Error::NeedsDown { who });
+        }
+        State::Reached { who, .. } | State::Foreign { who } => {
+            return Err(Error::NeedsDown { who });
+        }
+    }
+    let manifest = backup::manifest(server, name)?;
+    let covers = |path: &RelPath| {
+        let inside = |part: &RelPath| part == path || path.below(part.as_str()).is_some();
+        let in_scope = manifest.scope == Scope::Everything || server.keeps(path.as_str());
+        let passes = server.family.passes(path.as_str());
+        in_scope && !passes && (only.is_empty() || only.iter().any(inside))
+    };
+    let number = ledger.next_number()?;
+    let aside = free_name(|suffix| {
+        let name = format!("set-aside/{number:04}-before-{}{suffix}", safe_name(name));
+        server.folder.own(&name)
+    });
+    let below = aside.strip_prefix(server.folder.root()).unwrap_or(&aside);
+    let aside = below.display().to_string();
+    let mut journal = Journal {
+        kind: "restore".into(),
+        number,
+        phase: Phase::Preparing,
+        was_up: false,
+        from: String::new(),
+        to: name.to_owned(),
+        plan: None,
+        undoes: None,
+        moves: Vec::new(),
+        puts: Vec::new(),
+        forgets: Vec::new(),
+        backup: Some(name.to_owned()),
+    };
+    journal.enter(&server.folder, Phase::Preparing)?;
+    let mut run = Run::new(server, journal, tell);
+    run.begins(Step::Stage);
+    match stored_moves(server, &manifest, &covers, number, &aside) {
+        Ok(moves) => run.journal.moves = moves,
+        Err(error) => {
+            run.end()?;
+            return Err(error);
+        }
+    }
+    let out = run.journal.moves.iter();
+    let set_aside = out
+        .filter(|step| step.to.as_str().starts_with(".lantern/"))
+        .count();
+    let brought = run.journal.moves.len() - set_aside;
+    if run.journal.moves.is_empty() {
+        run.end()?;
+        return Ok(Restored {
+            brought,
+            set_aside,
+            aside,
+        });
+    }
+    run.done(
+        Step::Stage,
+        format!("{} unpacked and checked", super::files(brought)),
+    );
+    let folder = server.folder.root().join(&aside);
+    fs::create_dir_all(&folder).at("making the folder", &folder)?;
+    run.finish_undo(ledger)?;
+    Ok(Restored {
+        brought,
+        set_aside,
+        aside,
+    })
+}
