@@ -277,36 +277,6 @@ fn a_server_that_does_not_stop_in_time() {
 }
 
 #[test]
-fn a_disk_that_is_full() {
-    let world = World::demo();
-    let small = world.path("small");
-    fs::create_dir(&small).unwrap();
-    let mounted = Command::new("mount")
-        .args(["-t", "tmpfs", "-o", "size=9m", "tmpfs"])
-        .arg(&small)
-        .status();
-    if !mounted.is_ok_and(|status| status.success()) {
-        assert!(
-            std::env::var_os("CI").is_none(),
-            "a small disk cannot be mounted here, and CI has to"
-        );
-        eprintln!(
-            "a_disk_that_is_full: not run, as a small disk cannot be mounted here (needs root)"
-        );
-        return;
-    }
-    let told = on_a_small_disk(&world);
-    assert!(
-        Command::new("umount")
-            .arg(&small)
-            .status()
-            .unwrap()
-            .success()
-    );
-    assert_snapshot!("disk_full", told);
-}
-
-#[test]
 fn a_second_lantern_in_the_same_folder() {
     let world = World::running();
     world.edit("halcyon-terrace/lantern.toml", "at = []", "at = [\"30s\"]");
@@ -322,41 +292,4 @@ fn a_second_lantern_in_the_same_folder() {
     first.kill().unwrap();
     first.wait().unwrap();
     assert_snapshot!("after_the_first_was_killed", world.lantern(SURVEY));
-}
-
-/// A changeover on a disk that has too little room for it.
-fn on_a_small_disk(world: &World) -> String {
-    let copied = Command::new("cp")
-        .arg("-a")
-        .arg(world.path("halcyon-terrace"))
-        .arg(world.path("small"))
-        .status();
-    assert!(copied.unwrap().success());
-    world.ok(&["adopt", "small/halcyon-terrace"]);
-    world.ok(&[
-        "plan",
-        "--to",
-        "5.4",
-        "--catalogue",
-        "depot/verdance.catalogue.json",
-        "--server",
-        "small/halcyon-terrace",
-    ]);
-    let before = world.tree("small/halcyon-terrace");
-    let changeover = &["changeover", "--server", "small/halcyon-terrace"];
-    // Too full by what lantern counts; then only just too full, so that a write fails.
-    world.write("small/ballast", vec![0; 2_500_000]);
-    let told = world.lantern(changeover);
-    let numbers =
-        regex::Regex::new(r"\d+(\.\d+)? (bytes|[KM]B)|needs \d+ bytes|\d+ are free").unwrap();
-    let told = numbers.replace_all(&told, "SIZE").into_owned();
-    assert_eq!(before, world.tree("small/halcyon-terrace"));
-    assert!(
-        fs::read_dir(world.path("small/halcyon-terrace/.lantern/staging"))
-            .unwrap()
-            .next()
-            .is_none()
-    );
-    fs::remove_file(world.path("small/ballast")).unwrap();
-    told
 }

@@ -8,6 +8,7 @@ mod bad_input;
 mod consoles;
 mod cut_off;
 mod formats;
+mod full_disk;
 mod kills;
 mod layers;
 mod questions;
