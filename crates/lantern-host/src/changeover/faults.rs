@@ -130,6 +130,18 @@ impl Pond {
         plans.remove(0)
     }
 
+    fn start(&self) {
+        let server = self.server();
+        let console = Console::of(&server);
+        let starting = console.start().unwrap();
+        let known = std::collections::BTreeSet::new();
+        console.wait_ready(&starting, &known, false).unwrap();
+    }
+
+    fn is_up(&self) -> bool {
+        Console::of(&self.server()).state().unwrap() != State::Down
+    }
+
     fn changeover(&self, plan: &Plan) -> Result<(), Error> {
         let server = self.server();
         let mut ledger = Ledger::open(&server.folder)?;
@@ -208,7 +220,7 @@ fn recover(pond: &Pond, at: u64, about: &str) {
 
 /// Tries a fault at every change of an operation; `prepare` leads up to it.
 fn at_every_change(
-    sinks: bool,
+    (sinks, up): (bool, bool),
     fault: Fault,
     lane: u64,
     prepare: impl Fn(&Pond, &Plan),
@@ -219,16 +231,22 @@ fn at_every_change(
     let old = pond.tree();
     prepare(&pond, &plan);
     let before = pond.tree();
+    if up {
+        pond.start();
+    }
     let (_, changes) = with(u64::MAX, fault, || operate(&pond, &plan));
     let new = pond.tree();
     assert!(changes > 20, "only {changes} changes");
     assert!(sinks || new != before);
     drop(pond);
     for at in (lane..changes + 2).step_by(2) {
-        let about = format!("{fault:?} at change {at} of {changes}, sinks {sinks}");
+        let about = format!("{fault:?} at change {at} of {changes}, sinks {sinks}, up {up}");
         let pond = Pond::new(sinks);
         let plan = pond.plan();
         prepare(&pond, &plan);
+        if up {
+            pond.start();
+        }
         let (done, _) = with(at, fault, || operate(&pond, &plan));
         if fault == Fault::Kills {
             assert!(done.is_none() || at >= changes, "{about}");
@@ -241,6 +259,11 @@ fn at_every_change(
             .any(|known| *known == tree);
         assert!(known, "{about}: {tree:#?}");
         pond.is_whole(&about);
+        // Whoever was cut off, the players come back.
+        assert!(
+            !up || fault != Fault::Kills || pond.is_up(),
+            "{about}: it is down"
+        );
         // What is left behind does not stand in the way of the next.
         if tree == old && !pond.sinks {
             let plan = pond.plan();
@@ -253,26 +276,30 @@ fn at_every_change(
 fn nothing(_: &Pond, _: &Plan) {}
 
 macro_rules! every_change {
-    ($($name:ident: $sinks:literal, $fault:ident, $lane:literal, $prepare:expr, $operate:expr;)*) => {$(
+    ($($name:ident: $sinks:literal, $up:literal, $fault:ident, $lane:literal, $prepare:expr, $operate:expr;)*) => {$(
         #[test]
         fn $name() {
-            at_every_change($sinks, Fault::$fault, $lane, $prepare, $operate);
+            at_every_change(($sinks, $up), Fault::$fault, $lane, $prepare, $operate);
         }
     )*};
 }
 
 // Each in two lanes, so that two cores have work.
 every_change! {
-    a_swap_killed_at_any_change: false, Kills, 0, nothing, Pond::changeover;
-    a_swap_killed_at_any_other_change: false, Kills, 1, nothing, Pond::changeover;
-    a_swap_on_a_disk_that_fails_once: false, Fails, 0, nothing, Pond::changeover;
-    a_swap_on_a_disk_that_fails_once_elsewhere: false, Fails, 1, nothing, Pond::changeover;
-    a_swap_on_a_disk_that_becomes_unwritable: false, Unwritable, 0, nothing, Pond::changeover;
-    a_swap_on_a_disk_that_becomes_unwritable_elsewhere: false, Unwritable, 1, nothing, Pond::changeover;
-    a_failing_start_killed_at_any_change: true, Kills, 0, nothing, Pond::changeover;
-    a_failing_start_killed_at_any_other_change: true, Kills, 1, nothing, Pond::changeover;
-    a_failing_start_on_a_disk_that_fails_once: true, Fails, 0, nothing, Pond::changeover;
-    an_undo_killed_at_any_change: false, Kills, 0, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
-    an_undo_killed_at_any_other_change: false, Kills, 1, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
-    an_undo_on_a_disk_that_fails_once: false, Fails, 0, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
+    a_swap_killed_at_any_change: false, false, Kills, 0, nothing, Pond::changeover;
+    a_swap_killed_at_any_other_change: false, false, Kills, 1, nothing, Pond::changeover;
+    a_swap_on_a_disk_that_fails_once: false, false, Fails, 0, nothing, Pond::changeover;
+    a_swap_on_a_disk_that_fails_once_elsewhere: false, false, Fails, 1, nothing, Pond::changeover;
+    a_swap_on_a_disk_that_becomes_unwritable: false, false, Unwritable, 0, nothing, Pond::changeover;
+    a_swap_on_a_disk_that_becomes_unwritable_elsewhere: false, false, Unwritable, 1, nothing, Pond::changeover;
+    a_failing_start_killed_at_any_change: true, false, Kills, 0, nothing, Pond::changeover;
+    a_failing_start_killed_at_any_other_change: true, false, Kills, 1, nothing, Pond::changeover;
+    a_failing_start_on_a_disk_that_fails_once: true, false, Fails, 0, nothing, Pond::changeover;
+    a_swap_with_the_server_up_killed_at_any_change: false, true, Kills, 0, nothing, Pond::changeover;
+    a_swap_with_the_server_up_killed_at_any_other_change: false, true, Kills, 1, nothing, Pond::changeover;
+    a_swap_with_the_server_up_on_a_disk_that_fails_once: false, true, Fails, 0, nothing, Pond::changeover;
+    a_failing_start_with_the_server_up_killed_at_any_change: true, true, Kills, 0, nothing, Pond::changeover;
+    an_undo_killed_at_any_change: false, false, Kills, 0, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
+    an_undo_killed_at_any_other_change: false, false, Kills, 1, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
+    an_undo_on_a_disk_that_fails_once: false, false, Fails, 0, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
 }

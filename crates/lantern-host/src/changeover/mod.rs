@@ -121,6 +121,18 @@ pub fn changeover(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
     refuse_interrupted(server)?;
+    begin(server, ledger, plan, false, stay, tell)
+}
+
+/// Carries a plan out from the beginning; `was_up` says that the server was up before lantern stopped it.
+fn begin(
+    server: &Server,
+    ledger: &mut Ledger,
+    plan: Plan,
+    was_up: bool,
+    stay: bool,
+    tell: &mut dyn FnMut(Event),
+) -> Result<Report> {
     let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;
     tell(Event::Begins(Step::Check));
     if plan.is_empty() {
@@ -137,7 +149,8 @@ pub fn changeover(
         console.probe()?;
     }
     let number = ledger.next_number()?;
-    let mut journal = open_journal(server, ledger, &plan, number, state != State::Down)?;
+    let was_up = was_up || state != State::Down;
+    let mut journal = open_journal(server, ledger, &plan, number, was_up)?;
     tell(Event::Done(
         Step::Check,
         format!("{} paths are as planned", plan.actions.len()),
@@ -148,8 +161,18 @@ pub fn changeover(
     match run.before_swap(&plan) {
         Ok(pass) => run.swap_and_start(ledger, &plan, &pass),
         Err(error) => {
-            run.clean_up_staging();
-            Journal::end(&server.folder)?;
+            // Nothing was exchanged: the server comes back as it was.
+            if was_up
+                && console.state()? == State::Down
+                && let Err(second) = console.start()
+            {
+                return Err(Error::Interrupted {
+                    told: format!(
+                        "The changeover failed before any file was touched ({error}),\nand the server could not be started again: {second}."
+                    ),
+                });
+            }
+            run.end()?;
             Err(error)
         }
     }
@@ -172,8 +195,7 @@ pub fn resume(
     match journal.phase {
         // Nothing was touched: it begins anew, with every check.
         Phase::Preparing | Phase::Stopping => {
-            Journal::end(&server.folder)?;
-            changeover(server, ledger, plan, stay, tell)
+            begin(server, ledger, plan, journal.was_up, stay, tell)
         }
         Phase::Swapping | Phase::Starting => {
             let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;

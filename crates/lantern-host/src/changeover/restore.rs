@@ -76,6 +76,7 @@ pub fn restore(
     };
     journal.enter(&server.folder, Phase::Preparing)?;
     let mut run = Run::new(server, journal, tell);
+    run.clean_up_staging();
     run.begins(Step::Stage);
     match stored_moves(server, &manifest, &covers, number, &aside) {
         Ok(moves) => run.journal.moves = moves,

@@ -90,23 +90,23 @@ impl Run<'_, '_> {
         self.done(Step::Warn, warned);
 
         self.begins(Step::Stop);
-        self.journal.enter(&self.server.folder, Phase::Stopping)?;
         let stopped = self.stop()?;
         self.done(Step::Stop, stopped.into());
-        let second = self.second_backup(&first);
-        let second = second.and_then(|pass| self.console.refuse_up().map(|()| pass));
-        if second.is_err() && self.journal.was_up && self.console.state()? == State::Down {
-            // Nothing was exchanged: the server comes back as it was.
-            self.console.start()?;
-        }
-        second
+        let second = self.second_backup(&first)?;
+        self.console.refuse_up()?;
+        Ok(second)
     }
 
-    /// Stops the server where it is up; says how that went.
+    /// Stops the server where it is up, and writes down before that it may be stopping; says how that
+    /// went.
     pub(super) fn stop(&mut self) -> Result<&'static str> {
+        self.journal.enter(&self.server.folder, Phase::Stopping)?;
+        if self.console.state()? == State::Down {
+            self.down_since = self.journal.was_up.then(Instant::now);
+            return Ok("the server was down already");
+        }
         if !self.journal.was_up {
             self.console.refuse_up()?;
-            return Ok("the server was down already");
         }
         let begun = Instant::now();
         self.console.stop()?;
@@ -128,7 +128,7 @@ impl Run<'_, '_> {
 
     /// Tells players, as often as they are to be told, and waits; until somebody calls it off.
     fn warn(&mut self) -> Result<String> {
-        if !self.journal.was_up {
+        if self.console.state()? == State::Down {
             return Ok("nobody to warn: the server is down".into());
         }
         let warn = &self.server.config.warn;

@@ -102,18 +102,28 @@ pub fn undo(
     journal.enter(&server.folder, Phase::Preparing)?;
     let mut run = Run::new(server, journal, tell);
     run.begins(Step::Stop);
-    let prepared = run.stop().and_then(|stopped| {
-        if with_world {
+    run.clean_up_staging();
+    let world_moves = || match with_world {
+        true => {
             let manifest = backup::manifest(server, &way_back.backup)?;
             let covers = |path: &RelPath| server.keeps(path.as_str());
-            moves.extend(stored_moves(server, &manifest, &covers, number, &aside)?);
+            stored_moves(server, &manifest, &covers, number, &aside)
         }
+        false => Ok(Vec::new()),
+    };
+    // Unpacked while the server still runs; after its stop only what it has written since.
+    let prepared = world_moves().and_then(|_| {
+        let stopped = run.stop()?;
+        moves.extend(world_moves()?);
         Ok(stopped)
     });
     let stopped = match prepared {
         Ok(stopped) => stopped,
         Err(error) => {
-            Journal::end(&server.folder)?;
+            if was_up && run.console.state()? == State::Down {
+                run.start_old()?;
+            }
+            run.end()?;
             return Err(error);
         }
     };
@@ -163,12 +173,10 @@ fn take_back_cut_off(
     // How long the server was down before this is not known.
     let mut run = Run::new(server, journal, tell);
     let running = if is_undo {
-        if run.journal.phase == Phase::Preparing {
+        if matches!(run.journal.phase, Phase::Preparing | Phase::Stopping) {
             // Nothing was touched; the next one begins anew.
+            run.be_up_again()?;
             run.end()?;
-            if run.journal.was_up && run.console.state()? == State::Down {
-                run.console.start()?;
-            }
             run.journal.was_up
         } else {
             run.stop_whatever_runs()?;
@@ -185,9 +193,7 @@ fn take_back_cut_off(
             }
             // No file was touched.
             Phase::Preparing | Phase::Stopping => {
-                if run.journal.was_up && run.console.state()? == State::Down {
-                    run.start_old()?;
-                }
+                run.be_up_again()?;
                 run.end()?;
                 run.journal.was_up
             }
@@ -214,6 +220,18 @@ fn take_back_cut_off(
 }
 
 impl Run<'_, '_> {
+    /// Brings the server up again that was, or may have been, stopped while none of its files was touched.
+    fn be_up_again(&mut self) -> Result<()> {
+        if self.journal.phase == Phase::Stopping {
+            // It may have been told to stop and be on its way down: that has to come to its end.
+            self.console.stop()?;
+        }
+        if self.journal.was_up && self.console.state()? == State::Down {
+            self.start_old()?;
+        }
+        Ok(())
+    }
+
     fn start_again(&mut self) -> Result<()> {
         self.begins(Step::Start);
         let started = self.start_old()?;
@@ -289,8 +307,8 @@ fn plan_moves(
     Ok((moves, written_since))
 }
 
-/// Unpacks what a backup has of the paths that it covers beside the server, and says how that and what
-/// is there now change places.
+/// Unpacks what a backup has of the paths that it covers beside the server, where that was not done
+/// before, and says how that and what is there now change places.
 pub(super) fn stored_moves(
     server: &Server,
     manifest: &Manifest,
@@ -319,7 +337,10 @@ pub(super) fn stored_moves(
     }
     for stored in stored().filter(|stored| !same.contains(&stored.path)) {
         let staged = RelPath::parse(&format!("{staging}/{}", stored.path))?;
-        source.unpack(stored, &server.folder.path(&staged)?)?;
+        let to = server.folder.path(&staged)?;
+        if !to.exists() {
+            source.unpack(stored, &to)?;
+        }
         moves.push(Move {
             from: staged,
             to: stored.path.clone(),
