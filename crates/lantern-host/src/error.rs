@@ -356,8 +356,10 @@ pub enum Error {
         id: Id,
     },
     /// The world was written since the changeover, and nobody said what becomes of it.
-    #[error("the world was written since the changeover: {}", some(.written))]
+    #[error("the new server was used since the changeover: {}", used(.players, .written))]
     WorldUsed {
+        /// Who is on.
+        players: Vec<String>,
         /// What was written, new or gone.
         written: Vec<RelPath>,
         /// The server version before the changeover.
@@ -394,9 +396,23 @@ pub enum Error {
     },
 }
 
-/// A few of many paths, and how many more there are.
-fn some(paths: &[RelPath]) -> String {
-    let shown: Vec<&str> = paths.iter().take(3).map(RelPath::as_str).collect();
+/// How a server was used: who is on, and what of its world was written.
+fn used(players: &[String], written: &[RelPath]) -> String {
+    let written: Vec<&str> = written.iter().map(RelPath::as_str).collect();
+    let players: Vec<&str> = players.iter().map(String::as_str).collect();
+    let mut told = Vec::new();
+    if !players.is_empty() {
+        told.push(format!("{} on now", some(&players)));
+    }
+    if !written.is_empty() {
+        told.push(format!("{} written", some(&written)));
+    }
+    told.join("; ")
+}
+
+/// A few of many names, and how many more there are.
+fn some(paths: &[&str]) -> String {
+    let shown: Vec<&str> = paths.iter().take(3).copied().collect();
     let more = match paths.len().saturating_sub(shown.len()) {
         0 => String::new(),
         n => format!(" and {n} more"),

@@ -2,7 +2,7 @@
 //!
 //! It checks what it loads by itself, with nothing of lantern but versions and ranges, so that the two
 //! can disagree. `greenhouse.conf` may say `slow_ms = N` (pause between lines of the start),
-//! `stubborn = true` (it does not stop when told), `grumbles = words` (an error line that means
+//! `stubborn = true` (it does not stop when told), `guests = names` (who is on), `grumbles = words` (an error line that means
 //! nothing), and `console_port = N`, `console_password = word`, `console_packet = bytes` for a remote
 //! console. An add-on's descriptor may carry `[standin] crash = "words"` to fail at its start,
 //! `dies_after_ready_ms = N`, or `left_out = "words"`: it is not loaded, and the server opens all the same.
@@ -32,6 +32,7 @@ struct Settings {
     stubborn: bool,
     seats: String,
     grumbles: Option<String>,
+    guests: String,
     remote: Option<remote::Settings>,
     starts: Vec<String>,
 }
@@ -64,6 +65,7 @@ fn settings() -> io::Result<Settings> {
         stubborn: value("stubborn").as_deref() == Some("true"),
         seats: value("seats").unwrap_or_else(|| "8".into()),
         grumbles: value("grumbles"),
+        guests: value("guests").unwrap_or_default(),
         remote: number("console_port").map(|port| remote::Settings {
             port: port as u16,
             password: value("console_password").unwrap_or_default(),
@@ -305,6 +307,13 @@ fn serve(
                     reply(&format!("  {id} {}", addon.version));
                 }
                 reply(&format!("{} add-ons run", loaded.len()));
+            }
+            "who" => {
+                let guests = settings.guests.split_whitespace();
+                guests
+                    .clone()
+                    .for_each(|name| reply(&format!("  {name} is here")));
+                reply(&format!("{} on {} seats", guests.count(), settings.seats));
             }
             "version" => reply(&format!("this is Halcyon {build}")),
             "settings" => reply(&format!("{} seats, seed {seed}", settings.seats)),

@@ -54,7 +54,7 @@ fn advice(error: &Error, cli: &Cli) -> String {
         Error::Variant(_) => "Write --variant ID=NAME.".into(),
         Error::InTheWay(_) => "Name another file, or take that one away first.".into(),
         Error::WorldUsed { old, new, .. } => format!(
-            "Nothing was changed. {new} may have written it in a form that {old} cannot read. Say which it is to be:\n\
+            "Nothing was changed. {new} may have written the world in a form that {old} cannot read. Say which it is to be:\n\
              the world of the backup, and what was done since is set aside: {}\n\
              the world as it is now, if you know that {old} reads it: {}",
             cli.next("undo --with-world"),

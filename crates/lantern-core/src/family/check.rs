@@ -79,9 +79,11 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     for (number, pin) in family.pins.iter().enumerate() {
         patterns.push((format!("pin[{number}].line"), &pin.line, &["value"]));
     }
-    if let Some(list) = &console.list {
-        patterns.push(("console.list.line".into(), &list.line, &["id"]));
-        patterns.push(("console.list.end".into(), &list.end, &[]));
+    for (name, list) in [("list", &console.list), ("players", &console.players)] {
+        if let Some(list) = list {
+            patterns.push((format!("console.{name}.line"), &list.line, &["id"]));
+            patterns.push((format!("console.{name}.end"), &list.end, &[]));
+        }
     }
     for port in console.port.iter().chain(&console.more_ports) {
         let at = format!("console: the port in {}", port.file);

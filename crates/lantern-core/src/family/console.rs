@@ -32,6 +32,8 @@ pub struct ConsoleRule {
     pub framework: Option<Pattern>,
     /// A command that lists the add-ons that run.
     pub list: Option<Listing>,
+    /// A command that lists the players who are on; the group `id` is a name.
+    pub players: Option<Listing>,
     /// What the server says of its own settings.
     #[serde(default, rename = "setting")]
     pub settings: Vec<SettingRule>,

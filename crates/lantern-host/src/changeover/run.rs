@@ -171,7 +171,7 @@ impl Run<'_, '_> {
     }
 
     /// Tells players something; that the server has gone in the meantime is no error.
-    fn say(&self, text: &str) -> Result<bool> {
+    pub(super) fn say(&self, text: &str) -> Result<bool> {
         match self.console.say(text) {
             Err(error) => match self.console.state()? {
                 State::Down => Ok(true),

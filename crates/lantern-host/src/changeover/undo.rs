@@ -67,18 +67,24 @@ pub fn undo(
             path: server.folder.own("ledger.db"),
             why: error.to_string(),
         })?;
+    let console = Console::of(server);
+    let state = console.state()?;
     if world == World::Ask {
         let written = backup::written_since(server, &way_back.backup)?;
-        if !written.is_empty() {
+        let players = match state {
+            State::Ours(_) | State::Reached { .. } => console.players()?.unwrap_or_default(),
+            State::Down | State::Foreign { .. } => Vec::new(),
+        };
+        if !written.is_empty() || !players.is_empty() {
             return Err(Error::WorldUsed {
+                players,
                 written,
                 old: last.from,
                 new: last.to,
             });
         }
     }
-    let console = Console::of(server);
-    let was_up = match console.state()? {
+    let was_up = match state {
         State::Foreign { who } => return Err(Error::NoConsole { who }),
         state => state != State::Down,
     };
@@ -113,6 +119,9 @@ pub fn undo(
     };
     // Unpacked while the server still runs; after its stop only what it has written since.
     let prepared = world_moves().and_then(|_| {
+        if was_up {
+            run.say(&server.config.warn.last)?;
+        }
         let stopped = run.stop()?;
         moves.extend(world_moves()?);
         Ok(stopped)

@@ -546,6 +546,21 @@ impl<'a> Console<'a> {
         }
     }
 
+    /// The players who are on; none where the family knows no way to tell.
+    ///
+    /// # Errors
+    /// When the console does not answer.
+    pub fn players(&self) -> Result<Option<Vec<String>>> {
+        let Some(list) = &self.server.family.console.players else {
+            return Ok(None);
+        };
+        let answer = self.ask(&list.ask, Some(&list.end))?;
+        let names = answer
+            .iter()
+            .filter_map(|line| list.line.capture("id", line));
+        Ok(Some(names.map(str::to_owned).collect()))
+    }
+
     /// Makes sure that the console can be reached, as far as that can be told without typing into it.
     ///
     /// # Errors

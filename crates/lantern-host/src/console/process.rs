@@ -17,6 +17,8 @@ pub struct Process {
     pub pid: i32,
     /// When it was started, in the system's ticks: tells it from a later one of the same number.
     started: u64,
+    /// Since which start of the machine those are counted.
+    boot: String,
 }
 
 /// What the system's processes tell of a server.
@@ -30,13 +32,25 @@ pub(super) enum Seen {
 }
 
 impl Process {
+    fn of(pid: i32) -> Process {
+        Process {
+            pid,
+            started: ticks(pid).unwrap_or(0),
+            boot: boot(),
+        }
+    }
+
     /// Whether it, or a process of its group, is still there.
     pub fn is_alive(&self) -> bool {
-        if ticks(self.pid) == Some(self.started) {
-            return true;
+        if self.boot != boot() {
+            return false;
         }
-        // A start script that does not hand over leaves the server in its group.
-        members(self.pid).next().is_some()
+        match ticks(self.pid) {
+            Some(started) => started == self.started,
+            // A start script that does not hand over leaves the server in its group; and as long as
+            // there is one, nobody else gets its number.
+            None => members(self.pid).next().is_some(),
+        }
     }
 
     /// A file of another server's folder that it, or a process of its group, has open for writing.
@@ -76,6 +90,12 @@ fn ticks(pid: i32) -> Option<u64> {
     stat.get(19)?.parse().ok()
 }
 
+/// The mark of this start of the machine; empty where the system has none.
+fn boot() -> String {
+    let mark = fs::read_to_string("/proc/sys/kernel/random/boot_id");
+    mark.unwrap_or_default().trim().to_owned()
+}
+
 fn processes() -> impl Iterator<Item = i32> {
     let entries = fs::read_dir("/proc").into_iter().flatten().flatten();
     entries.filter_map(|entry| entry.file_name().to_str()?.parse().ok())
@@ -97,10 +117,7 @@ fn record(folder: &Folder) -> std::path::PathBuf {
 
 pub(super) fn remember(folder: &Folder, pid: u32) -> Result<Process> {
     let pid = pid.cast_signed();
-    let process = Process {
-        pid,
-        started: ticks(pid).unwrap_or(0),
-    };
+    let process = Process::of(pid);
     let text = serde_json::to_vec(&process).expect("a process has only plain values");
     durable::write(&record(folder), &text)?;
     Ok(process)
@@ -131,10 +148,7 @@ pub(super) fn look(folder: &Folder) -> Seen {
     // Lantern may have been killed before it could write the record; the pipe is lantern's alone.
     let own_pipe = file.starts_with(".lantern/console");
     match group_of(pid) {
-        Some(leader) if own_pipe => Seen::Own(Process {
-            pid: leader,
-            started: ticks(leader).unwrap_or(0),
-        }),
+        Some(leader) if own_pipe => Seen::Own(Process::of(leader)),
         _ => Seen::Other { pid, file },
     }
 }
@@ -201,4 +215,25 @@ fn open_for_writing(pid: i32, folder: &Folder) -> Vec<String> {
         (flags & 3 != 0).then(|| below.display().to_string())
     };
     files.flatten().filter_map(named).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_process_is_told_from_others_of_its_number() {
+        let own = Process::of(std::process::id().cast_signed());
+        assert!(own.is_alive());
+        let later = Process {
+            started: own.started + 1,
+            ..own.clone()
+        };
+        assert!(!later.is_alive());
+        let before_a_restart = Process {
+            boot: "another".into(),
+            ..own
+        };
+        assert!(!before_a_restart.is_alive());
+    }
 }
