@@ -49,8 +49,18 @@ const STORY: &[Scene] = &[
         0,
     ),
     Scene(
+        "First on a copy, while people play on.",
+        &["rehearse", "--server", "halcyon-terrace"],
+        0,
+    ),
+    Scene(
         "The changeover, with the server running and players told.",
         &["changeover", "--server", "halcyon-terrace"],
+        0,
+    ),
+    Scene(
+        "Is all as it should be?",
+        &["verify", "--server", "halcyon-terrace"],
         0,
     ),
     Scene(

@@ -100,7 +100,7 @@ fn show(report: &Rehearsal, path: &Path, args: &RehearseArgs, cli: &Cli, look: &
         "without the world"
     };
     look.say(&format!(
-        "  on a copy {world}, {} of it files of its own",
+        "  on a copy {world}; {} were copied",
         bytes(report.copy.bytes)
     ));
     look.say("  the server itself was neither stopped nor touched");
