@@ -99,12 +99,17 @@ fn show(report: &Rehearsal, path: &Path, args: &RehearseArgs, cli: &Cli, look: &
     } else {
         "without the world"
     };
-    look.say(&format!(
-        "  on a copy {world}; {} were copied",
-        bytes(report.copy.bytes)
-    ));
+    let copied = match report.copy.copied {
+        0 => "its files share their contents with the live ones".into(),
+        _ => format!("{} were copied", bytes(report.copy.bytes)),
+    };
+    look.say(&format!("  on a copy {world}; {copied}"));
     look.say("  the server itself was neither stopped nor touched");
-    look.say(&format!("  report: {}", shell_word(&report_path(path))));
+    let report_at = match args.plan {
+        Some(_) => report_path(path),
+        None => cli.common.server.join(".lantern/next.rehearsal.json"),
+    };
+    look.say(&format!("  report: {}", shell_word(&report_at)));
     if args.keep_copy {
         let copy = cli.common.server.join(".lantern/rehearsal");
         look.say(&format!("  the copy: {}", shell_word(&copy)));

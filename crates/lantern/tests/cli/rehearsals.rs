@@ -154,3 +154,52 @@ fn a_plan_that_no_longer_fits_is_not_rehearsed() {
             .exists()
     );
 }
+
+/// A rehearsal under way, on a copy that is slow to start.
+fn under_way() -> (World, std::process::Child) {
+    let world = World::running();
+    add_slowness(&world);
+    world.ok(PLAN);
+    let lantern = world.begin(REHEARSE);
+    let log = "halcyon-terrace/.lantern/rehearsal/halcyon-terrace/.lantern/console/output.log";
+    world.wait("the copy starts", || {
+        world.path(log).exists() && world.read(log).contains("Halcyon 5.4.0")
+    });
+    (world, lantern)
+}
+
+fn add_slowness(world: &World) {
+    let conf = "halcyon-terrace/greenhouse.conf";
+    world.write(conf, world.read(conf) + "slow_ms = 300\n");
+}
+
+#[test]
+fn called_off_the_copy_goes_and_killed_the_next_one_clears_it_away() {
+    let (world, mut lantern) = under_way();
+    let before = (stamps(&world), live(&world));
+    let pid = rustix::process::Pid::from_raw(lantern.id() as i32).unwrap();
+    rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
+    assert_eq!(lantern.wait().unwrap().code(), Some(1));
+    assert!(!world.path("halcyon-terrace/.lantern/rehearsal").exists());
+    assert!(
+        !world
+            .path("halcyon-terrace/.lantern/next.rehearsal.json")
+            .exists()
+    );
+
+    let mut lantern = world.begin(REHEARSE);
+    let copy = "halcyon-terrace/.lantern/rehearsal/halcyon-terrace";
+    let process = format!("{copy}/.lantern/console/process.json");
+    world.wait("the copy starts again", || world.path(&process).exists());
+    lantern.kill().unwrap();
+    lantern.wait().unwrap();
+    let state = world.lantern(&["console", "state", "--server", "halcyon-terrace"]);
+    assert!(
+        state.contains("is up, process PID, started by lantern"),
+        "{state}"
+    );
+    let again = world.lantern(REHEARSE);
+    assert!(again.contains("exit status 0"), "{again}");
+    assert!(!world.path(copy).exists());
+    assert!(before == (stamps(&world), live(&world)));
+}

@@ -219,7 +219,7 @@ impl World {
             (r"port \d+", "port PORT"),
             // How a copy is made depends on the file system.
             (r"(  copy           ).*", "${1}FILES"),
-            (r"[\d.]+ \w+ were copied", "SIZE were copied"),
+            (r"(  on a copy \w+ the world[^;\n]*); .*", "$1; SIZE"),
             (
                 r#""(down_ms|own_ms|start_ms|stop_ms)": \d+"#,
                 r#""$1": TIME"#,
