@@ -4,9 +4,9 @@ use crate::error::{At, Error, Result};
 use lantern_core::path::RelPath;
 use serde::{Deserialize, Serialize};
 use std::cell::RefCell;
-use std::fs;
-use std::io::Read;
-use std::os::unix::fs::MetadataExt;
+use std::fs::{self, DirBuilder};
+use std::io::{ErrorKind, Read};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use walkdir::WalkDir;
 
@@ -81,11 +81,20 @@ impl Folder {
         self.root.join(OWN).join(name)
     }
 
-    /// Makes lantern's own folder, and one inside it.
+    /// Makes lantern's own folder, and one inside it. Plans and backups hold settings files, and with
+    /// them what is secret there: so it is the owner's alone.
     ///
     /// # Errors
     /// When it cannot be made.
     pub fn make_own(&self, name: &str) -> Result<PathBuf> {
+        let root = self.root.join(OWN);
+        let made = DirBuilder::new().mode(0o700).create(&root);
+        match made {
+            Err(error) if error.kind() != ErrorKind::AlreadyExists => {
+                return Err(error).at("making the folder", &root);
+            }
+            _ => {}
+        }
         let path = self.own(name);
         fs::create_dir_all(&path).at("making the folder", &path)?;
         Ok(path)

@@ -72,9 +72,11 @@ pub fn undo(
     if world == World::Ask {
         let written = backup::written_since(server, &way_back.backup)?;
         let players = match state {
-            State::Ours(_) | State::Reached { .. } => console.players()?.unwrap_or_default(),
-            State::Down | State::Foreign { .. } => Vec::new(),
+            // A server that hangs tells nothing; it has to be possible to go back from it all the same.
+            State::Ours(_) | State::Reached { .. } => console.players().ok().flatten(),
+            State::Down | State::Foreign { .. } => None,
         };
+        let players = players.unwrap_or_default();
         if !written.is_empty() || !players.is_empty() {
             return Err(Error::WorldUsed {
                 players,
@@ -120,7 +122,7 @@ pub fn undo(
     // Unpacked while the server still runs; after its stop only what it has written since.
     let prepared = world_moves().and_then(|_| {
         if was_up {
-            run.say(&server.config.warn.last)?;
+            let _ = run.say(&server.config.warn.last);
         }
         let stopped = run.stop()?;
         moves.extend(world_moves()?);

@@ -312,7 +312,14 @@ impl<'a> Console<'a> {
             .ok_or_else(|| did_not("the family's launch.command is empty".into()))?;
         disk::step().at("starting", Path::new(program))?;
         use std::os::unix::process::CommandExt;
-        let child = Command::new(program)
+        let mut command = Command::new(program);
+        if let Some(LineWay::Remote(remote)) = &self.server.config.console.line {
+            // The server has its own way to know it, and what it logs of its environment is its affair.
+            remote.password_env.iter().for_each(|name| {
+                command.env_remove(name);
+            });
+        }
+        let child = command
             .args(arguments)
             .current_dir(self.server.folder.root())
             .stdin(stdin)
@@ -570,7 +577,10 @@ impl<'a> Console<'a> {
             Some(LineWay::Remote(remote)) => {
                 Session::open(remote, self.server.folder.root()).map(|_| ())
             }
-            _ => Ok(()),
+            Some(LineWay::Pipe(pipe)) => {
+                open_pipe(&self.server.folder.root().join(pipe)).map(|_| ())
+            }
+            Some(LineWay::Command(_)) | None => Ok(()),
         }
     }
 
@@ -695,19 +705,24 @@ impl<'a> Console<'a> {
     }
 }
 
-/// Writes a line into a named pipe that somebody reads.
-fn write_line(path: &Path, line: &str) -> Result<()> {
+/// Opens a named pipe that somebody reads.
+fn open_pipe(path: &Path) -> Result<File> {
     use std::os::unix::fs::{FileTypeExt, OpenOptionsExt};
-    let pipe: std::io::Result<File> = OpenOptions::new()
+    let pipe = OpenOptions::new()
         .write(true)
         .custom_flags(OFlags::NONBLOCK.bits() as i32)
         .open(path);
-    let mut pipe = pipe.at("opening the console", path)?;
+    let pipe = pipe.at("opening the console", path)?;
     let kind = pipe.metadata().at("opening the console", path)?.file_type();
     if !kind.is_fifo() {
         let source = std::io::Error::other("it is no named pipe");
         return Err(source).at("opening the console", path);
     }
+    Ok(pipe)
+}
+
+fn write_line(path: &Path, line: &str) -> Result<()> {
+    let mut pipe = open_pipe(path)?;
     pipe.write_all(format!("{line}\n").as_bytes())
         .at("writing to the console", path)
 }

@@ -424,3 +424,25 @@ fn players_who_are_on_are_thought_of() {
     let log = "halcyon-terrace/.lantern/console/output.previous.log";
     assert!(world.read(log).contains("to all: The server restarts now."));
 }
+
+#[test]
+fn from_a_server_that_hangs_there_is_a_way_back() {
+    let world = World::running();
+    release(&world, "");
+    world.ok(CHANGEOVER);
+    let record = world.read("halcyon-terrace/.lantern/console/process.json");
+    let record: serde_json::Value = serde_json::from_str(&record).unwrap();
+    let group = rustix::process::Pid::from_raw(record["pid"].as_i64().unwrap() as i32).unwrap();
+    rustix::process::kill_process_group(group, rustix::process::Signal::STOP).unwrap();
+    add(&world, SETTINGS, "\n[limits]\nstop_s = 1\n");
+    let undo = &["undo", "--keep-world", "--server", "halcyon-terrace"];
+    let told = world.lantern(undo);
+    assert!(told.contains("is still there after 1 s"), "{told}");
+    assert!(console(&world, &["stop", "--kill"]).contains("is down"));
+    assert!(world.lantern(undo).contains("exit status 0"));
+    assert!(
+        !world
+            .path("halcyon-terrace/addons/night-watch-1.1.0.vpk")
+            .exists()
+    );
+}

@@ -181,6 +181,24 @@ fn a_server_that_dies_after_the_ready_line_is_noticed() {
 }
 
 #[test]
+fn a_server_that_dies_a_second_later_is_noticed_by_a_longer_hold() {
+    let world = World::running();
+    let settings = "halcyon-terrace/lantern.toml";
+    world.write(settings, world.read(settings) + "\n[limits]\nhold_s = 2\n");
+    world.drop_addon(
+        "night-watch-1.2.0.vpk",
+        "id='night-watch'\nversion='1.2.0'\n[standin]\ndies_after_ready_ms=1000\n",
+    );
+    world.ok(DROP);
+    let told = world.lantern(CHANGEOVER);
+    assert!(told.contains("exit status 4"), "{told}");
+    assert!(
+        told.contains("its process ended TIME after it was ready"),
+        "{told}"
+    );
+}
+
+#[test]
 fn a_server_that_was_down_is_not_warned_and_not_stopped() {
     let world = World::adopted();
     world.ok(PLAN);
