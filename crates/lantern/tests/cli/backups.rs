@@ -4,7 +4,7 @@ use crate::world::{CHANGEOVER, PLAN, UNDO, World};
 use insta::assert_snapshot;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 fn backup(world: &World, words: &[&str]) -> String {
     world.lantern(&[&["backup"], words, &["--server", "halcyon-terrace"]].concat())
@@ -315,4 +315,35 @@ fn backups_on_another_disk() {
     assert!(backup(&world, &["check"]).contains("exit status 0"));
     at("worlds");
     assert!(backup(&world, &["list"]).contains("lies in the server folder itself"));
+}
+
+#[test]
+fn a_backup_can_be_unpacked_without_lantern() {
+    let zstd = std::process::Command::new("zstd").arg("--version").output();
+    if zstd.is_err() {
+        assert!(std::env::var_os("CI").is_none(), "CI has to have zstd");
+        eprintln!("not run, as the program zstd is missing; scripts/test installs it");
+        return;
+    }
+    let world = World::adopted();
+    // Something that packs well, something that does not, and something empty.
+    let garden = "halcyon-terrace/worlds/orbit-garden";
+    world.write(
+        &format!("{garden}/rows"),
+        "carrots and peas\n".repeat(9_000),
+    );
+    world.write(&format!("{garden}/empty"), "");
+    backup(&world, &["make"]);
+    let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scripts/unpack-backup");
+    let unpack = |name: &str| {
+        let mut command = std::process::Command::new("python3");
+        command
+            .arg(&script)
+            .arg(world.path("halcyon-terrace/.lantern/store"));
+        command.arg(name).arg(world.path("out")).output().unwrap()
+    };
+    let done = unpack(&names(&world)[0]);
+    assert!(done.status.success(), "{done:?}");
+    assert_eq!(world.tree("halcyon-terrace"), world.tree("out"));
+    assert!(!unpack("last-year").status.success());
 }
