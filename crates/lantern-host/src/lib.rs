@@ -11,7 +11,8 @@
 //! | [`depot`] | catalogues and drop folders |
 //! | [`planning`] | from the question to the plan |
 //! | [`backup`] | `.lantern/store`: what is on the keep list, by content |
-//! | [`console`] | the server's process, its input and output |
+//! | [`console`] | the server's process, port and open files, its input and output |
+//! | [`verify`] | what a running server shows |
 //! | [`durable`] | files that are there whole or not at all |
 //! | [`rehearsal`] | a plan carried out on a copy first |
 //! | [`changeover`] | carrying a plan out, going back, `.lantern/journal.json` |

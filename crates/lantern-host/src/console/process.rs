@@ -1,10 +1,9 @@
 //! Whether the server's process is there: from its record, and from who holds its files open.
 
-use super::group;
 use crate::durable;
 use crate::error::{At, Result};
 use crate::folder::Folder;
-use rustix::process::{Signal, kill_process, kill_process_group};
+use rustix::process::{Pid, Signal, kill_process, kill_process_group};
 use serde::{Deserialize, Serialize};
 use std::fs;
 use std::path::Path;
@@ -64,7 +63,7 @@ impl Process {
     /// # Errors
     /// When the system refuses; that the group is gone is no error.
     pub fn signal(&self, signal: Signal) -> Result<()> {
-        let Some(group) = group(self.pid) else {
+        let Some(group) = Pid::from_raw(self.pid) else {
             return Ok(());
         };
         match kill_process_group(group, signal) {
@@ -173,7 +172,7 @@ fn group_of(pid: i32) -> Option<i32> {
 
 /// Asks one process to stop.
 pub(super) fn ask_to_stop(pid: i32, signal: Signal) -> Result<()> {
-    let Some(pid) = group(pid) else {
+    let Some(pid) = Pid::from_raw(pid) else {
         return Ok(());
     };
     match kill_process(pid, signal) {

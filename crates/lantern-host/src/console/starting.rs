@@ -1,0 +1,299 @@
+//! Starting a server, and waiting until it is ready.
+
+use super::process::{self, Process};
+use super::{ANSWER, ASK_AROUND, Console, LOOK, State, ports, printed};
+use crate::config::LineWay;
+use crate::disk;
+use crate::durable;
+use crate::error::{At, Error, Result};
+use lantern_core::start;
+use printed::Printed;
+use rustix::fs::{CWD, FileType, Mode, mknodat};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+use std::fs::{self, OpenOptions};
+use std::path::Path;
+use std::process::Command;
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
+/// How long a server that has printed an error may go on before it is stopped.
+const LAST_WORDS: Duration = Duration::from_millis(300);
+/// So many last lines are told when something fails.
+const TOLD_LINES: usize = 6;
+
+/// A server that is being started.
+#[derive(Debug)]
+pub struct Starting {
+    /// Its process; none where a command line started it.
+    process: Option<Process>,
+    begun: Instant,
+}
+
+/// What a start printed up to the end of the hold.
+#[derive(Debug, Default)]
+pub struct Started {
+    /// All lines printed.
+    pub lines: Vec<String>,
+    /// How long it took until the server was ready, in milliseconds.
+    pub ready_ms: u64,
+}
+
+/// Where the lines of a start begin: in which file, and how far in it.
+#[derive(Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Since {
+    inode: u64,
+    offset: u64,
+}
+
+impl Console<'_> {
+    /// Starts the server; does not wait until it is ready.
+    ///
+    /// # Errors
+    /// When it runs already, or its start command cannot be run.
+    pub fn start(&self) -> Result<Starting> {
+        match self.state()? {
+            State::Down => {}
+            State::Ours(process) => {
+                let who = format!("process {}, started by lantern", process.pid);
+                return Err(Error::AlreadyUp { who });
+            }
+            State::Foreign { who } | State::Reached { who, .. } => {
+                return Err(Error::AlreadyUp { who });
+            }
+        }
+        self.server.folder.make_own("console")?;
+        if let Some(live) = &self.server.copy_of {
+            ports::move_away(self.server, live)?;
+        }
+        let begun = Instant::now();
+        let Some(run) = self.run_by() else {
+            let process = Some(self.spawn()?);
+            return Ok(Starting { process, begun });
+        };
+        self.remember_where_it_begins()?;
+        disk::step().at("starting", Path::new(&run.start.join(" ")))?;
+        self.obey(&run.start, ANSWER)?;
+        Ok(Starting {
+            process: None,
+            begun,
+        })
+    }
+
+    fn remember_where_it_begins(&self) -> Result<()> {
+        let (inode, offset) = printed::end(&self.output());
+        let since = serde_json::to_vec(&Since { inode, offset });
+        let since = since.expect("a place has only plain values");
+        durable::write(&self.server.folder.own("console/since.json"), &since)
+    }
+
+    /// Starts the server as a process that lantern keeps.
+    fn spawn(&self) -> Result<Process> {
+        let input = self.input();
+        if !input.exists() {
+            let mode = Mode::RUSR | Mode::WUSR;
+            mknodat(CWD, &input, FileType::Fifo, mode, 0).at("making the pipe", &input)?;
+        }
+        let output = self.server.folder.own("console/output.log");
+        if output.exists() {
+            let previous = self.server.folder.own("console/output.previous.log");
+            fs::rename(&output, &previous).at("renaming", &output)?;
+        }
+        self.remember_where_it_begins()?;
+        // Opened for both, the pipe has a writer as long as the server lives: it never ends.
+        let stdin = OpenOptions::new()
+            .read(true)
+            .write(true)
+            .open(&input)
+            .at("opening", &input)?;
+        let log = OpenOptions::new()
+            .append(true)
+            .create(true)
+            .open(&output)
+            .at("opening", &output)?;
+        let errors = log.try_clone().at("opening", &output)?;
+        let did_not = |why: String| Error::DidNotStart {
+            why,
+            last: Vec::new(),
+        };
+        let command = &self.server.family.launch.command;
+        let (program, arguments) = command
+            .split_first()
+            .ok_or_else(|| did_not("the family's launch.command is empty".into()))?;
+        disk::step().at("starting", Path::new(program))?;
+        use std::os::unix::process::CommandExt;
+        let mut command = Command::new(program);
+        if let Some(LineWay::Remote(remote)) = &self.server.config.console.line {
+            // The server has its own way to know it, and what it logs of its environment is its affair.
+            remote.password_env.iter().for_each(|name| {
+                command.env_remove(name);
+            });
+        }
+        let child = command
+            .args(arguments)
+            .current_dir(self.server.folder.root())
+            .stdin(stdin)
+            .stdout(log)
+            .stderr(errors)
+            .process_group(0)
+            .spawn();
+        let child = child.map_err(|error| did_not(format!("{program} cannot be run: {error}")))?;
+        process::remember(&self.server.folder, child.id())
+    }
+
+    /// The lines of the last start, as far as they can still be read.
+    fn printed(&self) -> Printed {
+        let since = fs::read(self.server.folder.own("console/since.json")).ok();
+        let since = since.and_then(|text| serde_json::from_slice::<Since>(&text).ok());
+        let Since { inode, offset } = since.unwrap_or_default();
+        Printed::from(self.output(), inode, offset)
+    }
+
+    /// All that the server printed since its start.
+    ///
+    /// # Errors
+    /// When its log cannot be read.
+    pub fn lines(&self) -> Result<Vec<String>> {
+        self.printed().lines()
+    }
+
+    /// The last few lines that the server printed since its start; none where they cannot be read.
+    pub fn last_lines(&self) -> Vec<String> {
+        let mut lines = self.lines().unwrap_or_default();
+        lines.retain(|line| !line.trim().is_empty());
+        lines.split_off(lines.len().saturating_sub(TOLD_LINES))
+    }
+
+    /// An error line with what was printed right before and after it.
+    fn lines_around(&self, error: &str) -> Vec<String> {
+        let mut lines = self.lines().unwrap_or_default();
+        lines.retain(|line| !line.trim().is_empty());
+        let at = lines.iter().position(|line| line.trim() == error);
+        let first = at.unwrap_or(lines.len()).saturating_sub(2);
+        let first = first.min(lines.len().saturating_sub(TOLD_LINES));
+        lines.into_iter().skip(first).take(TOLD_LINES).collect()
+    }
+
+    /// Waits until the server is ready, then looks again a little later whether it is still up: its
+    /// process, its port, and that nothing else has started a second one.
+    ///
+    /// An error line that is not among the known ones ends the waiting, unless `stay` says that the
+    /// server is to be left alone whatever it does. `tell` hears how long it takes, again and again.
+    ///
+    /// # Errors
+    /// On such a line, when the server ends, or when it takes too long.
+    pub fn wait_ready(
+        &self,
+        starting: &Starting,
+        known: &BTreeSet<String>,
+        stay: bool,
+    ) -> Result<Started> {
+        let rule = &self.server.family.console;
+        let limit = Duration::from_secs(rule.ready_timeout_s);
+        let did_not = |why: String| Error::DidNotStart {
+            why,
+            last: self.last_lines(),
+        };
+        let mut printed = self.printed();
+        let mut started = Started::default();
+        let mut ready_at: Option<Instant> = None;
+        let mut asked = Instant::now();
+        loop {
+            let taking = starting.begun.elapsed();
+            // Looked at before its lines are read: so its last words are among them.
+            let alive = match &starting.process {
+                Some(process) => process.is_alive(),
+                None if asked.elapsed() < ASK_AROUND => true,
+                None => {
+                    asked = Instant::now();
+                    let asks = self.run_by().is_some_and(|run| run.state.is_some());
+                    !asks || self.said_to_be_up()?.is_some()
+                }
+            };
+            let lines = printed.lines()?;
+            let bad = start::errors(rule, &lines, known);
+            if let Some(error) = bad.into_iter().find(|error| !error.known && !stay) {
+                // What else it says of it follows within a moment.
+                let end = Instant::now() + LAST_WORDS;
+                while starting.process.as_ref().is_some_and(Process::is_alive)
+                    && Instant::now() < end
+                {
+                    sleep(LOOK);
+                }
+                let why = format!("it printed: {}", error.text());
+                let last = self.lines_around(&error.line);
+                return Err(Error::DidNotStart { why, last });
+            }
+            let says_ready = |line: &String| {
+                let ready = rule.ready.as_ref();
+                ready.is_some_and(|ready| ready.regex().is_match(line))
+            };
+            let heard = lines.iter().any(says_ready) || self.is_silent() && self.listens();
+            started.lines.extend(lines);
+            if ready_at.is_none() && heard {
+                ready_at = Some(Instant::now());
+                started.ready_ms = taking.as_millis() as u64;
+            }
+            if !alive {
+                return Err(did_not(self.how_it_ended(&started, ready_at)));
+            }
+            if self.server.copy_of.is_some() && crate::called_off() {
+                return Err(Error::CalledOff);
+            }
+            match ready_at {
+                Some(at) if at.elapsed() >= Duration::from_millis(rule.hold_ms) => break,
+                None if taking > limit => {
+                    return Err(did_not(format!(
+                        "it was not ready within {} s",
+                        limit.as_secs()
+                    )));
+                }
+                _ => sleep(LOOK),
+            }
+        }
+        match self.not_up(starting)? {
+            Some(why) => Err(did_not(why)),
+            None => Ok(started),
+        }
+    }
+
+    /// Whether nothing that can be read of what the server prints says that it is ready.
+    pub fn is_silent(&self) -> bool {
+        let unread = self.run_by().is_some() && self.server.config.console.log.is_none();
+        self.server.family.console.ready.is_none() || unread
+    }
+
+    fn how_it_ended(&self, started: &Started, ready_at: Option<Instant>) -> String {
+        let mut words = started.lines.iter().rev();
+        let last = words.find(|line| !line.trim().is_empty());
+        let when = ready_at.map_or(String::new(), |at| {
+            format!(" {} ms after it was ready", at.elapsed().as_millis())
+        });
+        match last {
+            Some(line) => format!("its process ended{when}; its last line: {}", line.trim()),
+            None => format!("its process ended{when} without a word"),
+        }
+    }
+
+    /// Why a server that was ready is not up after all.
+    fn not_up(&self, starting: &Starting) -> Result<Option<String>> {
+        if let Some((_, port)) = self.port()
+            && !self.listens()
+        {
+            return Ok(Some(format!(
+                "nothing listens on its port {port}, though it said that it is ready"
+            )));
+        }
+        let Some(process) = &starting.process else {
+            let signs = self.signs()?;
+            return Ok(signs
+                .are_none()
+                .then(|| "no process, port or open file of it is there".into()));
+        };
+        let second = process::second(&self.server.folder, process);
+        Ok(second.map(|(pid, file)| {
+            format!("a second one was started by something else: process {pid} has {file} open for writing")
+        }))
+    }
+}

@@ -1,0 +1,141 @@
+//! Stopping a server, and making sure that it stays down.
+
+use super::process::{self, Process};
+use super::{ANSWER, ASK_AROUND, Console, LOOK, State};
+use crate::error::{Error, Result};
+use lantern_core::family::{Stop, StopSignal};
+use rustix::process::Signal;
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
+/// How long a server that lantern did not start is watched after its stop, in seconds.
+const WATCH_S: u64 = 3;
+
+impl Console<'_> {
+    /// Asks the server to stop and waits until it is really down, and stays so.
+    ///
+    /// # Errors
+    /// When it cannot be reached, is still up after the time limit, or something starts it again.
+    pub fn stop(&self) -> Result<()> {
+        let rule = &self.server.family.console;
+        let limit = Duration::from_secs(rule.stop_timeout_s);
+        let state = self.state()?;
+        let had_port = self.listens();
+        let stop_line = self.run_by().and_then(|run| run.stop.as_ref());
+        match (&state, &rule.stop, stop_line) {
+            (State::Down, ..) => return Ok(()),
+            (State::Foreign { who }, ..) => return Err(Error::NoConsole { who: who.clone() }),
+            (State::Reached { .. }, _, Some(stop)) => self.obey(stop, limit)?,
+            (_, Stop::Command(command), _) => self.send(command)?,
+            (State::Ours(process), Stop::Signal(signal), _) => process.signal(number(*signal))?,
+            (State::Reached { pid: Some(pid), .. }, Stop::Signal(signal), _) => {
+                process::ask_to_stop(*pid, number(*signal))?;
+            }
+            (State::Reached { who, pid: None }, Stop::Signal(_), _) => {
+                return Err(Error::NoConsole { who: who.clone() });
+            }
+        }
+        let process = match state {
+            State::Ours(process) => Some(process),
+            _ => None,
+        };
+        self.wait_down(process.as_ref(), limit, had_port)?;
+        let watch = if process.is_some() { 0 } else { WATCH_S };
+        let watch = self.server.config.limits.watch_s.unwrap_or(watch);
+        let until = Instant::now() + Duration::from_secs(watch);
+        while Instant::now() < until {
+            self.refuse_up()?;
+            sleep(ASK_AROUND);
+        }
+        Ok(())
+    }
+
+    /// Refuses to go on where a server that was stopped is up again.
+    ///
+    /// # Errors
+    /// [`Error::StartedAgain`].
+    pub fn refuse_up(&self) -> Result<()> {
+        match self.state()? {
+            State::Down => Ok(()),
+            State::Ours(process) => Err(Error::StartedAgain {
+                who: format!("process {}", process.pid),
+            }),
+            State::Reached { who, .. } | State::Foreign { who } => Err(Error::StartedAgain { who }),
+        }
+    }
+
+    /// Ends a server of lantern's own that does not stop when it is asked.
+    ///
+    /// # Errors
+    /// When it is none of lantern's, or cannot be ended.
+    pub fn kill(&self) -> Result<()> {
+        match self.state()? {
+            State::Down => Ok(()),
+            State::Ours(process) => {
+                process.signal(Signal::KILL)?;
+                self.wait_down(Some(&process), ANSWER, false)
+            }
+            State::Reached { who, .. } | State::Foreign { who } => Err(Error::NoConsole { who }),
+        }
+    }
+
+    /// Ends a server that has failed to start: asks it first, then ends it.
+    ///
+    /// # Errors
+    /// When it cannot be ended.
+    pub fn end_failed_start(&self) -> Result<()> {
+        match self.stop() {
+            Ok(()) => Ok(()),
+            Err(_) => self.kill(),
+        }
+    }
+
+    /// Waits until process, port and open files are gone. With `had_port`, the port was open before.
+    fn wait_down(&self, process: Option<&Process>, limit: Duration, had_port: bool) -> Result<()> {
+        let deadline = Instant::now() + limit;
+        let mut port_was_free = false;
+        loop {
+            let group = process.is_some_and(Process::is_alive);
+            let port = self.listens();
+            if had_port && port && port_was_free {
+                let who =
+                    "it listens on its port again; what started it did not end with it".into();
+                return Err(Error::StartedAgain { who });
+            }
+            port_was_free |= !port;
+            if !group && !port {
+                let signs = self.signs()?;
+                if signs.are_none() {
+                    return process::forget(&self.server.folder);
+                }
+            }
+            if Instant::now() > deadline {
+                let signs = self.signs()?;
+                let who = match process {
+                    Some(process) if signs.are_none() => {
+                        format!(
+                            "its port and files are free, but process {} is not gone",
+                            process.pid
+                        )
+                    }
+                    _ if signs.are_none() => "it has just gone".into(),
+                    _ => signs.who(),
+                };
+                let seconds = limit.as_secs();
+                return Err(Error::DidNotStop { seconds, who });
+            }
+            sleep(if self.run_by().is_some() {
+                ASK_AROUND
+            } else {
+                LOOK
+            });
+        }
+    }
+}
+
+fn number(signal: StopSignal) -> Signal {
+    match signal {
+        StopSignal::Int => Signal::INT,
+        StopSignal::Term => Signal::TERM,
+    }
+}

@@ -1,0 +1,134 @@
+//! Typing lines into a console, and reading what it answers.
+
+use super::printed::Printed;
+use super::remote::Session;
+use super::{ANSWER, Console, LOOK};
+use crate::config::LineWay;
+use crate::error::{At, Error, Result};
+use lantern_core::family::Pattern;
+use rustix::fs::OFlags;
+use std::fs::{File, OpenOptions};
+use std::io::Write;
+use std::path::Path;
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
+/// After so long without a line, an answer of no known end is taken as whole.
+const QUIET: Duration = Duration::from_millis(700);
+
+impl Console<'_> {
+    /// Types a line into the console.
+    ///
+    /// # Errors
+    /// When the console cannot be reached.
+    pub fn send(&self, line: &str) -> Result<()> {
+        let line: String = line.chars().filter(|c| !c.is_control()).collect();
+        let root = self.server.folder.root();
+        match &self.server.config.console.line {
+            None => write_line(&self.input(), &line),
+            Some(LineWay::Pipe(pipe)) => write_line(&root.join(pipe), &line),
+            Some(LineWay::Command(words)) => {
+                let words: Vec<String> = words.iter().map(|w| w.replace("{line}", &line)).collect();
+                self.obey(&words, ANSWER)
+            }
+            Some(LineWay::Remote(remote)) => Session::open(remote, root)?.tell(&line),
+        }
+    }
+
+    /// Types a line into the console and returns the lines of its answer, up to the one that `end`
+    /// finds; without `end`, until nothing more comes.
+    ///
+    /// # Errors
+    /// When the console cannot be reached, or the end does not come.
+    pub fn ask(&self, line: &str, end: Option<&Pattern>) -> Result<Vec<String>> {
+        if let Some(LineWay::Remote(remote)) = &self.server.config.console.line {
+            return Session::open(remote, self.server.folder.root())?.ask(line, end);
+        }
+        let mut printed = Printed::from_end(self.output());
+        self.send(line)?;
+        let deadline = Instant::now() + ANSWER;
+        let mut last = Instant::now();
+        let mut answer = Vec::new();
+        loop {
+            for line in printed.lines()? {
+                last = Instant::now();
+                let ends = end.is_some_and(|end| end.regex().is_match(&line));
+                answer.push(line);
+                if ends {
+                    return Ok(answer);
+                }
+            }
+            if end.is_none() && last.elapsed() > QUIET {
+                return Ok(answer);
+            }
+            if Instant::now() > deadline {
+                return Err(Error::NoAnswer { line: line.into() });
+            }
+            sleep(LOOK);
+        }
+    }
+
+    /// Tells the players something, where the family has a command for it; says whether it has.
+    ///
+    /// # Errors
+    /// As [`Console::send`].
+    pub fn say(&self, text: &str) -> Result<bool> {
+        match &self.server.family.console.say {
+            Some(command) => self.send(&command.replace("{text}", text)).map(|()| true),
+            None => Ok(false),
+        }
+    }
+
+    /// The players who are on; none where the family knows no way to tell.
+    ///
+    /// # Errors
+    /// When the console does not answer.
+    pub fn players(&self) -> Result<Option<Vec<String>>> {
+        let Some(list) = &self.server.family.console.players else {
+            return Ok(None);
+        };
+        let answer = self.ask(&list.ask, Some(&list.end))?;
+        let names = answer
+            .iter()
+            .filter_map(|line| list.line.capture("id", line));
+        Ok(Some(names.map(str::to_owned).collect()))
+    }
+
+    /// Makes sure that the console can be reached, as far as that can be told without typing into it.
+    ///
+    /// # Errors
+    /// When it cannot.
+    pub fn probe(&self) -> Result<()> {
+        match &self.server.config.console.line {
+            Some(LineWay::Remote(remote)) => {
+                Session::open(remote, self.server.folder.root()).map(|_| ())
+            }
+            Some(LineWay::Pipe(pipe)) => {
+                open_pipe(&self.server.folder.root().join(pipe)).map(|_| ())
+            }
+            Some(LineWay::Command(_)) | None => Ok(()),
+        }
+    }
+}
+
+/// Opens a named pipe that somebody reads.
+fn open_pipe(path: &Path) -> Result<File> {
+    use std::os::unix::fs::{FileTypeExt, OpenOptionsExt};
+    let pipe = OpenOptions::new()
+        .write(true)
+        .custom_flags(OFlags::NONBLOCK.bits() as i32)
+        .open(path);
+    let pipe = pipe.at("opening the console", path)?;
+    let kind = pipe.metadata().at("opening the console", path)?.file_type();
+    if !kind.is_fifo() {
+        let source = std::io::Error::other("it is no named pipe");
+        return Err(source).at("opening the console", path);
+    }
+    Ok(pipe)
+}
+
+fn write_line(path: &Path, line: &str) -> Result<()> {
+    let mut pipe = open_pipe(path)?;
+    pipe.write_all(format!("{line}\n").as_bytes())
+        .at("writing to the console", path)
+}
