@@ -146,7 +146,8 @@ impl<'a> Session<'a> {
             // Sent only now: some servers take one packet at a time.
             if marker.is_none() {
                 marker = Some(self.send(ANSWER, "")?);
-                limit = QUIET;
+                // An answer whose end is known is waited for in full.
+                limit = if end.is_some() { LIMIT } else { QUIET };
             }
         }
         if marker.is_none() && answer.is_empty() {

@@ -8,6 +8,7 @@ pub use bulk::bulk;
 
 use serde_json::{Value, json};
 use std::fs::{self, File};
+use std::hash::{BuildHasher, Hasher};
 use std::io::{self, Cursor, Write};
 use std::net::TcpListener;
 use std::path::Path;
@@ -328,10 +329,20 @@ fn framework_files(version: &str, server: &str) -> Vec<(String, String)> {
     ]
 }
 
+/// A port that is free now, so that several demos can run side by side; below those that systems give to
+/// outgoing connections, so that it is still free when the server is started again.
+fn free_port() -> io::Result<u16> {
+    let mut mark = std::collections::hash_map::RandomState::new().build_hasher();
+    mark.write_u32(std::process::id());
+    let first = mark.finish();
+    let ports = (0..1000).map(|n| 20_000 + (first.wrapping_add(n) % 12_000) as u16);
+    let mut free = ports.filter(|port| TcpListener::bind(("127.0.0.1", *port)).is_ok());
+    free.next().ok_or_else(|| io::ErrorKind::AddrInUse.into())
+}
+
 /// A server folder with build 5.1 and its framework laid over it, and a free port.
 fn server(dir: &Path, standin: &str, settings: &str) -> io::Result<()> {
-    // A port that is free now, so that several demos can run side by side.
-    let port = TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port();
+    let port = free_port()?;
     for (name, content) in build_files("5.1.0", standin) {
         put(&dir.join(name), content.as_bytes())?;
     }

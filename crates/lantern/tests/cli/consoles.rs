@@ -1,9 +1,8 @@
 //! Consoles of every kind, and servers that do not do as they are told.
 
-use crate::world::{CHANGEOVER, DROP, World};
+use crate::world::{CHANGEOVER, DROP, World, free_port};
 use insta::assert_snapshot;
 use std::fs;
-use std::net::TcpListener;
 use std::path::Path;
 
 const CONF: &str = "halcyon-terrace/greenhouse.conf";
@@ -15,11 +14,6 @@ fn console(world: &World, words: &[&str]) -> String {
 
 fn verify(world: &World) -> String {
     world.lantern(&["verify", "--server", "halcyon-terrace"])
-}
-
-fn free_port() -> u16 {
-    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-    listener.local_addr().unwrap().port()
 }
 
 fn add(world: &World, path: &str, text: &str) {

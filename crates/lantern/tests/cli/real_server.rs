@@ -3,11 +3,10 @@
 //! `scripts/test` fetches the mods into `target/debian-mods`. Where server or mods cannot be had, the
 //! test says so by name, and fails when `CI` is set.
 
-use crate::world::World;
+use crate::world::{World, free_port};
 use insta::assert_snapshot;
 use regex::Regex;
 use std::fs;
-use std::net::UdpSocket;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
@@ -58,11 +57,7 @@ fn server() -> Option<World> {
             &world.path(&format!(".minetest/mods/{name}")),
         );
     }
-    let port = UdpSocket::bind("127.0.0.1:0")
-        .unwrap()
-        .local_addr()
-        .unwrap()
-        .port();
+    let port = free_port();
     world.write(
         ".minetest/minetest.conf",
         format!("# the lounge\nport = {port}\nserver_announce = false\n"),

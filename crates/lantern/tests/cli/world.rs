@@ -3,8 +3,10 @@
 use regex::Regex;
 use std::fs;
 use std::io::Write;
+use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
+use std::sync::atomic::{AtomicU16, Ordering};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 use zip::write::SimpleFileOptions;
@@ -248,6 +250,18 @@ impl Drop for World {
             if let Some(group) = pid.and_then(|pid| rustix::process::Pid::from_raw(pid as i32)) {
                 let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
             }
+        }
+    }
+}
+
+/// A port that is free now, below those that systems give to outgoing connections.
+pub fn free_port() -> u16 {
+    static NEXT: AtomicU16 = AtomicU16::new(0);
+    let first = std::process::id() % 10_000;
+    loop {
+        let port = 10_000 + (first as u16 + NEXT.fetch_add(7, Ordering::Relaxed)) % 10_000;
+        if TcpListener::bind(("127.0.0.1", port)).is_ok() {
+            return port;
         }
     }
 }
