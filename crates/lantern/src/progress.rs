@@ -1,6 +1,6 @@
 //! Progress on stderr: a bar on a terminal, one line for each finished step anywhere.
 
-use crate::look::{Look, Means, count};
+use crate::look::{Look, Means, count, time};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use lantern_core::plan::Step;
 use lantern_host::changeover::Event;
@@ -53,14 +53,7 @@ impl<'a> Progress<'a> {
                         .talk(&format!("  {:<14} left out, as links are: {names}", ""));
                 }
             }
-            Event::Waiting(before, limit) => {
-                let before = match before {
-                    Some(before) => format!("the one before took {before} s, "),
-                    None => String::new(),
-                };
-                self.bar
-                    .set_message(format!("start … {before}it may take {limit} s;"));
-            }
+            Event::Waiting(before, limit) => wait_for_start(&self.bar, before, limit),
             Event::Done(step, what) => {
                 self.bar.finish_and_clear();
                 self.look.talk(&format!("  {:<14} {what}", name(step)));
@@ -94,6 +87,16 @@ pub fn at_work(words: &str) -> ProgressBar {
     bar.set_message(words.to_owned());
     bar.enable_steady_tick(Duration::from_millis(120));
     bar
+}
+
+/// Something turning, with the seconds that a start has taken, beside those of the start before and the
+/// most that it may take.
+pub fn wait_for_start(bar: &ProgressBar, before_ms: Option<u64>, limit_s: u64) {
+    let style = ProgressStyle::with_template("  {spinner} start … {elapsed}   {msg}");
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+    let before = before_ms.map(|ms| format!("the one before took {}; ", time(ms)));
+    let before = before.unwrap_or_default();
+    bar.set_message(format!("({before}it is given {limit_s} s)"));
 }
 
 fn target() -> ProgressDrawTarget {

@@ -44,7 +44,7 @@ pub enum Event {
     Done(Step, String),
     /// The copy for a rehearsal is made.
     Copied(Copied),
-    /// The server is starting: the start before took so many seconds, and it may take so many.
+    /// The server is starting: the start before took so many milliseconds, and it may take so many seconds.
     Waiting(Option<u64>, u64),
     /// It failed; the old state is being put back.
     GoesBack(String),

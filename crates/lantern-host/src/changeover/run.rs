@@ -309,7 +309,7 @@ impl Run<'_, '_> {
         self.begins(Step::Start);
         self.journal.enter(&self.server.folder, Phase::Starting)?;
         let starting = self.console.start()?;
-        let before = GoodStart::read(self.server).map(|good| good.ready_ms / 1000);
+        let before = GoodStart::read(self.server).map(|good| good.ready_ms);
         let limit = self.server.family.console.ready_timeout_s;
         (self.tell)(Event::Waiting(before, limit));
         let started = self

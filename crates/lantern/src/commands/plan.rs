@@ -137,13 +137,17 @@ fn show_all(
         return;
     }
     for (number, path) in saved.iter().enumerate() {
-        let words = match (number, &args.out) {
-            (0, None) => "changeover".into(),
-            _ => format!("changeover {}", shell_word(path)),
+        let command = |word: &str| match (number, &args.out) {
+            (0, None) => cli.next(word),
+            _ => cli.next(&format!("{word} {}", shell_word(path))),
         };
-        let command = cli.next(&words);
+        let (first, command) = (command("rehearse"), command("changeover"));
         match number {
-            0 => look.next(&command),
+            0 => {
+                look.next(&command);
+                let first = look.paint(Means::Paste, &first);
+                look.say(&format!("On a copy first: {first}"));
+            }
             _ => look.say(&format!("Then: {}", look.paint(Means::Paste, &command))),
         }
     }

@@ -4,7 +4,7 @@ use super::open_settled;
 use crate::cli::Cli;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
-use crate::progress::at_work;
+use crate::progress::{at_work, wait_for_start};
 use clap::{Args, Subcommand};
 use lantern_core::start;
 use lantern_host::config::Server;
@@ -123,12 +123,14 @@ fn start(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
     let console = Console::of(server);
     let starting = console.start()?;
     let limit = server.family.console.ready_timeout_s;
-    let bar = at_work(&format!("start … it may take {limit} s;"));
+    let before = GoodStart::read(server);
+    let bar = at_work("");
+    wait_for_start(&bar, before.as_ref().map(|good| good.ready_ms), limit);
     // Somebody watches: what it prints is shown, not judged.
     let started = console.wait_ready(&starting, &BTreeSet::new(), true);
     bar.finish_and_clear();
     let started = started?;
-    let before = GoodStart::read(server).map(|good| good.errors);
+    let before = before.map(|good| good.errors);
     let known = before.clone().unwrap_or_default();
     let errors = start::errors(&server.family.console, &started.lines, &known);
     // What somebody has seen is nothing new the next time.
