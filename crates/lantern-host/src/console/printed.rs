@@ -6,6 +6,12 @@ use std::fs::{self, File};
 use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
+/// So much is read at one look, in bytes: logs of servers that run for months are long.
+const AT_ONCE: u64 = 32 << 20;
+
+/// So much of a file's end holds its last lines, in bytes.
+const TAIL: u64 = 64 << 10;
+
 /// Reads whole lines from a file that grows, is cut, or is replaced by a new one.
 pub struct Printed {
     path: PathBuf,
@@ -31,7 +37,14 @@ impl Printed {
         Printed::from(path, inode, offset)
     }
 
-    /// The whole lines that have come since the last look.
+    /// From near the file's end on: its last lines.
+    pub fn from_tail(path: PathBuf, inode: u64, offset: u64) -> Printed {
+        let (here, length) = end(&path);
+        let first = if here == inode { offset } else { 0 };
+        Printed::from(path, here, first.max(length.saturating_sub(TAIL)))
+    }
+
+    /// The whole lines that have come since the last look, as far as one look reaches.
     ///
     /// # Errors
     /// When the file is there and cannot be read.
@@ -48,7 +61,8 @@ impl Printed {
         file.seek(SeekFrom::Start(self.offset))
             .at("reading", &self.path)?;
         let mut fresh = Vec::new();
-        file.read_to_end(&mut fresh).at("reading", &self.path)?;
+        let read = file.take(AT_ONCE).read_to_end(&mut fresh);
+        read.at("reading", &self.path)?;
         self.offset += fresh.len() as u64;
         self.rest.append(&mut fresh);
         let mut lines = Vec::new();
@@ -87,6 +101,11 @@ mod tests {
         fs::write(dir.path().join("new"), "a new file, and longer\n").unwrap();
         fs::rename(dir.path().join("new"), &path).unwrap();
         assert_eq!(printed.lines().unwrap(), ["a new file, and longer"]);
+        let new = Printed::from_tail(path.clone(), 0, 0).lines().unwrap();
+        assert_eq!(new, ["a new file, and longer"]);
+        fs::write(&path, "line\n".repeat(100_000)).unwrap();
+        let tail = Printed::from_tail(path.clone(), 0, 0).lines().unwrap();
+        assert!(tail.len() < 14_000 && tail.last().unwrap() == "line");
         assert_eq!(
             Printed::from_end(path).lines().unwrap(),
             Vec::<String>::new()

@@ -142,15 +142,19 @@ impl Console<'_> {
         process::remember(&self.server.folder, child.id())
     }
 
+    fn since(&self) -> Since {
+        let since = fs::read(self.server.folder.own("console/since.json")).ok();
+        let since = since.and_then(|text| serde_json::from_slice(&text).ok());
+        since.unwrap_or_default()
+    }
+
     /// The lines of the last start, as far as they can still be read.
     fn printed(&self) -> Printed {
-        let since = fs::read(self.server.folder.own("console/since.json")).ok();
-        let since = since.and_then(|text| serde_json::from_slice::<Since>(&text).ok());
-        let Since { inode, offset } = since.unwrap_or_default();
+        let Since { inode, offset } = self.since();
         Printed::from(self.output(), inode, offset)
     }
 
-    /// All that the server printed since its start.
+    /// What the server has printed since its start: of a very long log, the beginning.
     ///
     /// # Errors
     /// When its log cannot be read.
@@ -160,7 +164,9 @@ impl Console<'_> {
 
     /// The last few lines that the server printed since its start; none where they cannot be read.
     pub fn last_lines(&self) -> Vec<String> {
-        let mut lines = self.lines().unwrap_or_default();
+        let Since { inode, offset } = self.since();
+        let mut tail = Printed::from_tail(self.output(), inode, offset);
+        let mut lines = tail.lines().unwrap_or_default();
         lines.retain(|line| !line.trim().is_empty());
         lines.split_off(lines.len().saturating_sub(TOLD_LINES))
     }
