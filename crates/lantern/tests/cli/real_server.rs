@@ -171,9 +171,8 @@ const PLAN: &[&str] = &[
 ];
 /// How many files the world has depends on how long the server has run.
 fn hide_counts(text: String) -> String {
-    let counts = Regex::new(r"\d+ files of the keep list").unwrap();
-    let text = counts.replace_all(&text, "N files of the keep list");
-    text.into_owned()
+    let counts = Regex::new(r"\d+ (files of the keep list|bytes had changed)").unwrap();
+    counts.replace_all(&text, "N $1").into_owned()
 }
 
 const CHANGEOVER: &[&str] = &["changeover", "--server", ".minetest"];
