@@ -28,6 +28,8 @@ pub struct Undone {
     pub number: i64,
     /// Whether the world was brought back, too.
     pub with_world: bool,
+    /// How many of its files were written since, and are set aside.
+    pub world_aside: usize,
     /// Whether the server runs again.
     pub running: bool,
 }
@@ -138,6 +140,10 @@ pub fn undo(
             return Err(error);
         }
     };
+    let kept_aside = |step: &&Move| {
+        server.keeps(step.from.as_str()) && step.to.as_str().starts_with(".lantern/")
+    };
+    let world_aside = moves.iter().filter(kept_aside).count();
     run.journal.moves = moves;
     run.done(Step::Stop, stopped.into());
     run.finish_undo(ledger)?;
@@ -148,6 +154,7 @@ pub fn undo(
         aside,
         number,
         with_world,
+        world_aside,
         running: was_up,
     })
 }
@@ -226,6 +233,7 @@ fn take_back_cut_off(
         aside: String::new(),
         number: run.journal.number,
         with_world: false,
+        world_aside: 0,
         running,
     })
 }

@@ -3,7 +3,7 @@
 use super::open;
 use crate::cli::Cli;
 use crate::fail;
-use crate::look::{Look, Means, time};
+use crate::look::{Look, Means, count, time};
 use crate::progress::Progress;
 use clap::Args;
 use lantern_core::path::RelPath;
@@ -69,6 +69,14 @@ pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
         "was left as it is"
     };
     look.say(&format!("  the keep list {world}"));
+    if undone.world_aside > 0 {
+        let files = count(undone.world_aside, "file", "files");
+        let text = format!(
+            "  what was done since, {files}, is in {}",
+            undone.aside
+        );
+        look.say(&text);
+    }
     look.next(&cli.next("survey"));
     Ok(fail::DONE)
 }
