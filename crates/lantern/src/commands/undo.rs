@@ -71,10 +71,7 @@ pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
     look.say(&format!("  the keep list {world}"));
     if undone.world_aside > 0 {
         let files = count(undone.world_aside, "file", "files");
-        let text = format!(
-            "  what was done since, {files}, is in {}",
-            undone.aside
-        );
+        let text = format!("  what was done since, {files}, is in {}", undone.aside);
         look.say(&text);
     }
     look.next(&cli.next("survey"));
