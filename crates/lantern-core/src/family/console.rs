@@ -114,7 +114,7 @@ pub enum StopSignal {
     Term,
 }
 
-/// A console command that lists what runs.
+/// A console command that lists something: what runs, who is on.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Listing {

@@ -5,7 +5,7 @@ use super::undo::stored_moves;
 use super::{Event, Run, free_name, refuse_interrupted, safe_name};
 use crate::backup::{self, Scope};
 use crate::config::Server;
-use crate::console::{Console, State};
+use crate::console::Console;
 use crate::error::{At, Error, Result};
 use crate::ledger::Ledger;
 use lantern_core::path::RelPath;
@@ -36,15 +36,8 @@ pub fn restore(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Restored> {
     refuse_interrupted(server)?;
-    match Console::of(server).state()? {
-        State::Down => {}
-        State::Ours(process) => {
-            let who = format!("process {}", process.pid);
-            return Err(Error::NeedsDown { who });
-        }
-        State::Reached { who, .. } | State::Foreign { who } => {
-            return Err(Error::NeedsDown { who });
-        }
+    if let Some(who) = Console::of(server).state()?.who() {
+        return Err(Error::NeedsDown { who });
     }
     let manifest = backup::manifest(server, name)?;
     let covers = |path: &RelPath| {

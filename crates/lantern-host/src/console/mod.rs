@@ -60,6 +60,17 @@ pub enum State {
     },
 }
 
+impl State {
+    /// By what the server is seen to be up; none when it is down.
+    pub fn who(&self) -> Option<String> {
+        match self {
+            State::Down => None,
+            State::Ours(process) => Some(format!("process {}", process.pid)),
+            State::Reached { who, .. } | State::Foreign { who } => Some(who.clone()),
+        }
+    }
+}
+
 /// What speaks for the server being up, besides a process that lantern started.
 #[derive(Debug, Default)]
 struct Signs {

@@ -55,12 +55,9 @@ impl Console<'_> {
     /// # Errors
     /// [`Error::StartedAgain`].
     pub fn refuse_up(&self) -> Result<()> {
-        match self.state()? {
-            State::Down => Ok(()),
-            State::Ours(process) => Err(Error::StartedAgain {
-                who: format!("process {}", process.pid),
-            }),
-            State::Reached { who, .. } | State::Foreign { who } => Err(Error::StartedAgain { who }),
+        match self.state()?.who() {
+            None => Ok(()),
+            Some(who) => Err(Error::StartedAgain { who }),
         }
     }
 

@@ -135,11 +135,8 @@ fn start(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
     let errors = start::errors(&server.family.console, &started.lines, &known);
     // What somebody has seen is nothing new the next time.
     GoodStart::remember(server, &started)?;
-    let who = match console.state()? {
-        State::Ours(process) => format!("process {}", process.pid),
-        State::Reached { who, .. } | State::Foreign { who } => who,
-        State::Down => "and has just gone".into(),
-    };
+    let who = console.state()?.who();
+    let who = who.unwrap_or_else(|| "and has just gone".into());
     let lines = count(started.lines.len(), "line", "lines");
     let took = time(started.ready_ms);
     let name = &server.config.name;

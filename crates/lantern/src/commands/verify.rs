@@ -94,14 +94,10 @@ fn show(name: &str, seen: &Verified, look: &Look, cli: &Cli) {
 }
 
 fn as_json(seen: &Verified) -> serde_json::Value {
-    let (up, who) = match &seen.state {
-        State::Down => (false, None),
-        State::Ours(process) => (true, Some(format!("process {}", process.pid))),
-        State::Reached { who, .. } | State::Foreign { who } => (true, Some(who.clone())),
-    };
+    let who = seen.state.who();
     let problems = seen.verdict.as_ref().map(Verdict::problems);
     json!({
-        "format": 1, "right": seen.is_right(), "up": up, "who": who, "ready": seen.ready,
+        "format": 1, "right": seen.is_right(), "up": who.is_some(), "who": who, "ready": seen.ready,
         "problems": problems.unwrap_or_default(), "shown": seen.verdict,
     })
 }
