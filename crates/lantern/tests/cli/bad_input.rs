@@ -234,10 +234,11 @@ fn a_server_that_somebody_else_started() {
         .stdout(Stdio::null())
         .spawn()
         .unwrap();
-    world.wait("the server holds its world", || {
+    // It takes its world first and listens last: what is said of it rests on both.
+    world.wait("the server listens", || {
         world
             .lantern(&["console", "state", "--server", "halcyon-terrace"])
-            .contains("seems to be up")
+            .contains("listens on its port")
     });
     assert_snapshot!(
         "state_of_foreign",
