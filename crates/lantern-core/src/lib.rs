@@ -19,6 +19,7 @@
 //! | [`json`] | where a JSON text is not what a format wants | |
 //! | [`hint`] | which known word was probably meant | |
 //! | [`order`] | in which order; what is the least change to the arrangement that is there | |
+//! | [`text`] | which lines of a text give way to which; all else stays byte for byte | |
 //! | [`clients`] | what must a client have | |
 //! | [`start`] | what has a start shown, held against what was expected | |
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
@@ -38,5 +39,6 @@ pub mod path;
 pub mod plan;
 pub mod resolve;
 pub mod start;
+pub mod text;
 pub mod tree;
 pub mod version;

@@ -3,7 +3,7 @@
 use crate::component::Id;
 use crate::family::{OrderKind, OrderRule, Pattern};
 use crate::path::RelPath;
-use serde::{Deserialize, Serialize};
+use crate::text::Lines;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A line of the load-order file that names an add-on.
@@ -139,40 +139,13 @@ fn place<'a>(
     Ok(())
 }
 
-/// What becomes of one line of the load-order file.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", tag = "change", deny_unknown_fields)]
-pub enum LineChange {
-    /// A line is new.
-    Added {
-        /// As it will stand there.
-        text: String,
-    },
-    /// A line goes.
-    Removed {
-        /// From 1, in the file as it is.
-        line: usize,
-        /// As it stands there.
-        text: String,
-    },
-    /// A line is written anew in its place.
-    Changed {
-        /// From 1, in the file as it is.
-        line: usize,
-        /// As it stands there.
-        text: String,
-        /// As it will stand there.
-        becomes: String,
-    },
-}
-
 /// Writes an order into the text of a sequence file.
 ///
 /// `order` is every add-on that has to have a line, first started first. Lines that name no add-on
 /// keep their places. Where the add-ons that are there already stand in a good relative order, no
 /// line moves: new lines are put in behind the add-on they come after. Otherwise the add-on lines
 /// are written anew within the places they take up.
-pub fn write_sequence(rule: &OrderRule, text: &str, order: &[Id]) -> (String, Vec<LineChange>) {
+pub fn write_sequence(rule: &OrderRule, text: &str, order: &[Id]) -> String {
     let present = read(rule, text);
     let wanted: BTreeSet<&Id> = order.iter().collect();
     let mut seen = BTreeSet::new();
@@ -182,7 +155,6 @@ pub fn write_sequence(rule: &OrderRule, text: &str, order: &[Id]) -> (String, Ve
         .filter(|line| wanted.contains(&line.id) && seen.insert(&line.id))
         .collect();
     let kept_order: Vec<&Id> = order.iter().filter(|id| seen.contains(id)).collect();
-    let mut changes = Vec::new();
     let mut becomes: BTreeMap<usize, Option<&Id>> =
         present.iter().map(|line| (line.line, None)).collect();
     for (line, id) in stays.iter().zip(&kept_order) {
@@ -197,104 +169,74 @@ pub fn write_sequence(rule: &OrderRule, text: &str, order: &[Id]) -> (String, Ve
             behind.entry(last).or_default().push(id);
         }
     }
-    let mut out: Vec<String> = Vec::new();
-    let put_new = |out: &mut Vec<String>, changes: &mut Vec<LineChange>, ids: Vec<&Id>| {
-        for id in ids {
-            let text = rule.write.replace("{id}", id.as_str());
-            changes.push(LineChange::Added { text: text.clone() });
-            out.push(text);
+    let written = |id: &Id| rule.write.replace("{id}", id.as_str());
+    let put_new = |lines: &mut Lines<'_>, ids: Option<Vec<&Id>>| {
+        for id in ids.unwrap_or_default() {
+            lines.add(&written(id));
         }
     };
     let first_line = stays.first().map(|line| line.line);
-    for (index, old) in text.lines().enumerate() {
-        let line = index + 1;
-        if Some(line) == first_line {
-            let ids = behind.remove(&None).unwrap_or_default();
-            put_new(&mut out, &mut changes, ids);
+    let mut lines = Lines::of(text);
+    let mut number = 0;
+    while let Some((line, whole)) = lines.next() {
+        number += 1;
+        if Some(number) == first_line {
+            put_new(&mut lines, behind.remove(&None));
         }
-        match becomes.get(&line) {
-            None => out.push(old.to_owned()),
-            Some(None) => changes.push(LineChange::Removed {
-                line,
-                text: old.to_owned(),
-            }),
+        match becomes.get(&number) {
+            None => lines.keep(whole),
+            Some(None) => {}
             Some(Some(id)) => {
-                let same = rule.line.capture("id", old) == Some(id.as_str());
-                let new = if same {
-                    old.to_owned()
+                if rule.line.capture("id", line) == Some(id.as_str()) {
+                    lines.keep(whole);
                 } else {
-                    rule.write.replace("{id}", id.as_str())
-                };
-                if !same {
-                    changes.push(LineChange::Changed {
-                        line,
-                        text: old.to_owned(),
-                        becomes: new.clone(),
-                    });
+                    lines.replace(whole, &written(id));
                 }
-                out.push(new);
-                let ids = behind.remove(&Some(*id)).unwrap_or_default();
-                put_new(&mut out, &mut changes, ids);
+                put_new(&mut lines, behind.remove(&Some(*id)));
             }
         }
     }
-    for ids in behind.into_values() {
-        put_new(&mut out, &mut changes, ids);
-    }
-    (join_lines(text, &out), changes)
+    // There was no add-on line at all.
+    put_new(&mut lines, behind.remove(&None));
+    lines.joined()
 }
 
 /// Writes an order into the text of a file that holds it in one line; all else stays.
 ///
 /// Where no line is found, nothing is written: there is no place for one.
-pub fn write_list(rule: &OrderRule, text: &str, order: &[Id]) -> (String, Vec<LineChange>) {
+pub fn write_list(rule: &OrderRule, text: &str, order: &[Id]) -> String {
     let items: Vec<String> = order
         .iter()
         .map(|id| rule.write.replace("{id}", id.as_str()))
         .collect();
     let items = items.join(&rule.between);
-    let mut changes = Vec::new();
-    let mut out: Vec<String> = text.lines().map(str::to_owned).collect();
-    for (index, line) in out.iter_mut().enumerate() {
-        let found = rule.line.regex().captures(line);
-        let Some(list) = found.and_then(|found| Some(found.name("list")?.range())) else {
-            continue;
-        };
-        let becomes = format!("{}{items}{}", &line[..list.start], &line[list.end..]);
-        if becomes != *line {
-            changes.push(LineChange::Changed {
-                line: index + 1,
-                text: line.clone(),
-                becomes: becomes.clone(),
-            });
-            *line = becomes;
-        }
-        break;
-    }
-    (join_lines(text, &out), changes)
+    let mut found = false;
+    rewrite(text, |line| {
+        let list = rule.line.regex().captures(line)?.name("list")?.range();
+        let is_first = !std::mem::replace(&mut found, true);
+        is_first.then(|| format!("{}{items}{}", &line[..list.start], &line[list.end..]))
+    })
 }
 
 /// Puts a value in the place of what a pattern's group `value` finds, in every line.
-pub fn set_value(pattern: &Pattern, text: &str, becomes: &str) -> (String, Vec<LineChange>) {
-    let mut changes = Vec::new();
-    let mut out: Vec<String> = text.lines().map(str::to_owned).collect();
-    for (index, line) in out.iter_mut().enumerate() {
-        let found = pattern.regex().captures(line);
-        let Some(value) = found.and_then(|found| Some(found.name("value")?.range())) else {
-            continue;
-        };
-        if line[value.clone()] == *becomes {
-            continue;
+pub fn set_value(pattern: &Pattern, text: &str, becomes: &str) -> String {
+    rewrite(text, |line| {
+        let value = pattern.regex().captures(line)?.name("value")?.range();
+        let (before, after) = (&line[..value.start], &line[value.end..]);
+        Some(format!("{before}{becomes}{after}"))
+    })
+}
+
+/// Writes each line anew for which there are other words.
+fn rewrite(text: &str, mut becomes: impl FnMut(&str) -> Option<String>) -> String {
+    let mut lines = Lines::of(text);
+    while let Some((line, whole)) = lines.next() {
+        match becomes(line) {
+            Some(new) => lines.replace(whole, &new),
+            None => lines.keep(whole),
         }
-        let new = format!("{}{becomes}{}", &line[..value.start], &line[value.end..]);
-        changes.push(LineChange::Changed {
-            line: index + 1,
-            text: line.clone(),
-            becomes: new.clone(),
-        });
-        *line = new;
     }
-    (join_lines(text, &out), changes)
+    lines.joined()
 }
 
 /// Writes flags into the text of a flags file: `flags` says for each add-on whether it is on.
@@ -305,57 +247,32 @@ pub fn write_flags(
     text: &str,
     flags: &BTreeMap<Id, bool>,
     gone: &BTreeSet<Id>,
-) -> (String, Vec<LineChange>) {
-    let mut changes = Vec::new();
-    let mut out = Vec::new();
-    let mut present = BTreeSet::new();
+) -> String {
     let written = |id: &Id, on: bool| {
         let value = if on { &rule.on } else { &rule.off };
         rule.write
             .replace("{id}", id.as_str())
             .replace("{on}", value)
     };
-    for (index, old) in text.lines().enumerate() {
-        let line = index + 1;
-        let Some(id) = rule.line.capture("id", old).map(Id::new) else {
-            out.push(old.to_owned());
+    let mut present = BTreeSet::new();
+    let mut lines = Lines::of(text);
+    while let Some((line, whole)) = lines.next() {
+        let Some(id) = rule.line.capture("id", line).map(Id::new) else {
+            lines.keep(whole);
             continue;
         };
-        let is_on = rule.line.capture("on", old) != Some(rule.off.as_str());
+        let is_on = rule.line.capture("on", line) != Some(rule.off.as_str());
         match flags.get(&id) {
-            _ if gone.contains(&id) => changes.push(LineChange::Removed {
-                line,
-                text: old.to_owned(),
-            }),
-            Some(on) if *on != is_on => {
-                let becomes = written(&id, *on);
-                changes.push(LineChange::Changed {
-                    line,
-                    text: old.to_owned(),
-                    becomes: becomes.clone(),
-                });
-                out.push(becomes);
-            }
-            _ => out.push(old.to_owned()),
+            _ if gone.contains(&id) => {}
+            Some(on) if *on != is_on => lines.replace(whole, &written(&id, *on)),
+            _ => lines.keep(whole),
         }
         present.insert(id);
     }
     for (id, on) in flags.iter().filter(|(id, _)| !present.contains(*id)) {
-        let text = written(id, *on);
-        changes.push(LineChange::Added { text: text.clone() });
-        out.push(text);
+        lines.add(&written(id, *on));
     }
-    (join_lines(text, &out), changes)
-}
-
-/// Joins lines with the line ends that the text had, the one at its end included.
-fn join_lines(text: &str, lines: &[String]) -> String {
-    let end = if text.contains("\r\n") { "\r\n" } else { "\n" };
-    let mut joined = lines.join(end);
-    if (text.ends_with('\n') || text.is_empty()) && !joined.is_empty() {
-        joined.push_str(end);
-    }
-    joined
+    lines.joined()
 }
 
 #[cfg(test)]
@@ -419,20 +336,19 @@ mod tests {
     fn comments_and_places_stay() {
         let text = "# mine\nname = x\nstart lib\n\n# the bees\nstart bees\nstart old\nport = 1\n";
         let rule = rule("sequence");
-        let (same, none) = write_sequence(&rule, text, &ids("lib bees old"));
-        assert_eq!((same.as_str(), none.len()), (text, 0));
-        let (new, changes) = write_sequence(&rule, text, &ids("lib drip bees clock"));
+        let same = write_sequence(&rule, text, &ids("lib bees old"));
+        assert_eq!(same, text);
+        let new = write_sequence(&rule, text, &ids("lib drip bees clock"));
         assert_eq!(
             new,
             "# mine\nname = x\nstart lib\nstart drip\n\n# the bees\nstart bees\nstart clock\nport = 1\n"
         );
-        assert_eq!(changes.len(), 3);
-        let (turned, _) = write_sequence(&rule, text, &ids("first bees lib old"));
+        let turned = write_sequence(&rule, text, &ids("first bees lib old"));
         assert_eq!(
             turned,
             "# mine\nname = x\nstart first\nstart bees\n\n# the bees\nstart lib\nstart old\nport = 1\n"
         );
-        let (from_nothing, _) = write_sequence(&rule, "port = 1\r\n", &ids("a b"));
+        let from_nothing = write_sequence(&rule, "port = 1\r\n", &ids("a b"));
         assert_eq!(from_nothing, "port = 1\r\nstart a\r\nstart b\r\n");
     }
 
@@ -448,12 +364,24 @@ mod tests {
         ];
         let flags = flags.map(|(id, on)| (Id::new(id), on)).into();
         let gone = BTreeSet::from([Id::new("c")]);
-        let (new, changes) = write_flags(&rule("flags"), text, &flags, &gone);
+        let new = write_flags(&rule("flags"), text, &flags, &gone);
         assert_eq!(
             new,
             "game = g\nload_a = true\nload_b = true\nload_d = mods/d\nload_e = true\nload_f = false\n"
         );
-        assert_eq!(changes.len(), 4);
+    }
+
+    #[test]
+    fn each_line_keeps_its_own_end() {
+        let rule = rule("sequence");
+        for (text, order, expected) in [
+            ("a\r\nstart x\nb", "x y", "a\r\nstart x\nstart y\nb"),
+            ("a\nstart x", "x y", "a\nstart x\nstart y\n"),
+            ("start x\r\nstart y", "y x", "start y\r\nstart x"),
+            ("", "x", "start x\n"),
+        ] {
+            assert_eq!(write_sequence(&rule, text, &ids(order)), expected);
+        }
     }
 
     proptest! {
@@ -477,7 +405,7 @@ mod tests {
                 }
             }
             let text: String = current.iter().map(|id| format!("start {id}\n# note\n")).collect();
-            let (written, _) = write_sequence(&rule("sequence"), &text, &order);
+            let written = write_sequence(&rule("sequence"), &text, &order);
             let again: Vec<Id> = read(&rule("sequence"), &written).into_iter().map(|l| l.id).collect();
             prop_assert_eq!(again, order);
             prop_assert_eq!(written.matches("# note").count(), current.len());

@@ -18,6 +18,7 @@ const ALLOWED: &[&str] = &[
     "saphyr-parser",
     "serde",
     "serde_json",
+    "similar",
     "strsim",
     "thiserror",
     "toml_edit",

@@ -185,6 +185,14 @@ pub enum Error {
         /// What is different, each in a few words.
         changes: Vec<String>,
     },
+    /// What a plan changes in a text does not fit that text, although the text is the one it was made for.
+    #[error("the plan's change to {path} does not fit: {why}")]
+    OtherText {
+        /// The file.
+        path: RelPath,
+        /// Where, in a few words.
+        why: String,
+    },
     /// A plan changes nothing.
     #[error("there is nothing to do: everything is as the plan wants it")]
     NothingToDo,

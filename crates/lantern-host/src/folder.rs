@@ -2,6 +2,7 @@
 
 use crate::error::{At, Error, Result};
 use lantern_core::path::RelPath;
+use lantern_core::text::Text;
 use serde::{Deserialize, Serialize};
 use std::cell::RefCell;
 use std::fs::{self, DirBuilder};
@@ -166,14 +167,13 @@ impl Folder {
         Ok(listing)
     }
 
-    /// Reads a text file; bytes that are no UTF-8 are replaced.
+    /// Reads a text file.
     ///
     /// # Errors
     /// When it cannot be read.
-    pub fn read_text(&self, path: &RelPath) -> Result<String> {
+    pub fn read_text(&self, path: &RelPath) -> Result<Text> {
         let real = self.path(path)?;
-        let bytes = fs::read(&real).at("reading", &real)?;
-        Ok(String::from_utf8_lossy(&bytes).into_owned())
+        Ok(Text::read(&fs::read(&real).at("reading", &real)?))
     }
 }
 

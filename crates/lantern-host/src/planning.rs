@@ -10,8 +10,9 @@ use lantern_core::catalogue::{ArchiveRef, Origin};
 use lantern_core::component::{Facts, Id, Kind};
 use lantern_core::inventory::{Inventory, Remembered};
 use lantern_core::path::RelPath;
-use lantern_core::plan::{Plan, Situation, What, afterwards, draw, remembered_after};
+use lantern_core::plan::{Plan, Situation, TextEdit, What, afterwards, draw, remembered_after};
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
+use lantern_core::text::Text;
 use lantern_core::tree::FileSeen;
 use lantern_core::version::{Range, Version};
 use lantern_core::{order, outlook};
@@ -162,8 +163,8 @@ struct Layering {
 struct Beginning {
     inventory: Inventory,
     files: Vec<FileSeen>,
-    order: Option<(RelPath, String)>,
-    scripts: Vec<(RelPath, String)>,
+    order: Option<(RelPath, Text)>,
+    scripts: Vec<(RelPath, Text)>,
     remembered: BTreeMap<RelPath, Remembered>,
 }
 
@@ -275,7 +276,7 @@ fn leg(
         family: &server.family,
         inventory: &at.inventory,
         files: &at.files,
-        order: at.order.as_ref().map(|(path, text)| (path, text.as_str())),
+        order: at.order.as_ref().map(|(path, text)| (path, text)),
         scripts: &at.scripts,
         keep: &keep,
         remembered: &at.remembered,
@@ -304,12 +305,12 @@ fn leg(
     for edit in &plan.edits {
         let texts = order.iter_mut().chain(&mut scripts);
         for (_, text) in texts.filter(|(path, _)| *path == edit.path) {
-            text.clone_from(&edit.text);
+            *text = edited(edit, text)?;
         }
     }
     let lines = server.family.order.as_ref().zip(order.as_ref());
     let lines = lines
-        .map(|(rule, (_, text))| order::read(rule, text))
+        .map(|(rule, (_, text))| order::read(rule, text.as_str()))
         .unwrap_or_default();
     let (inventory, files) = afterwards(
         &at.inventory,
@@ -362,4 +363,16 @@ fn unused_by_hand<'a>(
     unused
         .filter(|(facts, chosen)| *chosen != Some(&facts.version))
         .collect()
+}
+
+/// A text as a plan changes it.
+///
+/// # Errors
+/// When it is not the one that the plan was made for.
+pub(crate) fn edited(edit: &TextEdit, text: &Text) -> Result<Text> {
+    text.changed(&edit.lines)
+        .map_err(|misfit| Error::OtherText {
+            path: edit.path.clone(),
+            why: misfit.to_string(),
+        })
 }

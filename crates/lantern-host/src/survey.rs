@@ -11,6 +11,7 @@ use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::Remembered;
 use lantern_core::inventory::{Evidence, Inventory, take};
 use lantern_core::path::RelPath;
+use lantern_core::text::Text;
 use lantern_core::tree::{Claim, Claims, FileSeen, claim};
 use lantern_core::version::Version;
 use rayon::prelude::*;
@@ -27,9 +28,9 @@ pub struct Survey {
     /// Every file but lantern's own; kept and passing ones without hash unless asked for.
     pub files: Vec<FileSeen>,
     /// The load-order file and its text.
-    pub order: Option<(RelPath, String)>,
+    pub order: Option<(RelPath, Text)>,
     /// The texts of start scripts that pin something.
-    pub scripts: Vec<(RelPath, String)>,
+    pub scripts: Vec<(RelPath, Text)>,
     /// What the ledger remembers.
     pub remembered: BTreeMap<RelPath, Remembered>,
     /// Links, devices and odd names: shown, never touched.
@@ -228,7 +229,7 @@ pub fn order_file(
     folder: &Folder,
     family: &Family,
     files: &[FileSeen],
-) -> Result<Option<(RelPath, String)>> {
+) -> Result<Option<(RelPath, Text)>> {
     let Some(rule) = &family.order else {
         return Ok(None);
     };
@@ -250,7 +251,7 @@ pub fn order_file(
 ///
 /// # Errors
 /// As [`order_file`], and when the folder cannot be listed.
-pub fn order_text(server: &Server) -> Result<Option<String>> {
+pub fn order_text(server: &Server) -> Result<Option<Text>> {
     let files = server.folder.list()?.files.into_iter();
     let files: Vec<FileSeen> = files
         .map(|(path, stamp)| FileSeen {

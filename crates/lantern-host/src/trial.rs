@@ -148,7 +148,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
             .order
             .as_ref()
             .zip(order_file.as_ref())
-            .map(|(rule, (_, text))| order::read(rule, text).len()),
+            .map(|(rule, (_, text))| order::read(rule, text.as_str()).len()),
         tried,
     })
 }

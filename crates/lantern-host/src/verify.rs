@@ -11,6 +11,7 @@ use lantern_core::inventory::Component;
 use lantern_core::order;
 use lantern_core::plan::Expected;
 use lantern_core::start::{self, Setting, Shown, Verdict, Wanted};
+use lantern_core::text::Text;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -109,11 +110,10 @@ fn wanted_order(server: &Server) -> Result<Vec<Id>> {
     if server.family.console.loaded.is_none() {
         return Ok(Vec::new());
     }
-    let text = order_text(server)?.unwrap_or_default();
-    Ok(order::read(rule, &text)
-        .into_iter()
-        .map(|line| line.id)
-        .collect())
+    let text = order_text(server)?;
+    let lines = text.map(|text| order::read(rule, text.as_str()));
+    let lines = lines.unwrap_or_default().into_iter();
+    Ok(lines.map(|line| line.id).collect())
 }
 
 /// What `lantern.toml` says of settings, or else the server's own files.
@@ -122,8 +122,9 @@ fn wanted_settings(server: &Server) -> Vec<Setting> {
     let rules = server.family.console.settings.iter();
     let settings = rules.filter_map(|rule| {
         let stated = || {
-            let text = fs::read_to_string(root.join(&rule.file)).ok()?;
+            let text = Text::read(&fs::read(root.join(&rule.file)).ok()?);
             let found = text
+                .as_str()
                 .lines()
                 .find_map(|line| rule.line.capture("value", line));
             found.map(str::to_owned)

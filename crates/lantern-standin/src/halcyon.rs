@@ -46,7 +46,8 @@ pub struct Line {
 }
 
 fn settings() -> io::Result<Settings> {
-    let text = fs::read_to_string("greenhouse.conf")?;
+    let text = fs::read("greenhouse.conf")?;
+    let text = String::from_utf8_lossy(&text);
     let value = |wanted: &str| {
         let pairs = text.lines().filter_map(|line| line.split_once('='));
         let mut found = pairs.filter(|(key, _)| key.trim() == wanted);

@@ -126,7 +126,7 @@ fn advice(error: &Error, cli: &Cli) -> String {
             "Name that server with --server DIR. Or: {}",
             cli.next("plan --to VERSION")
         ),
-        Error::FolderChanged { .. } => format!("Nothing was touched. {plan_again}"),
+        Error::FolderChanged { .. } | Error::OtherText { .. } => format!("Nothing was touched. {plan_again}"),
         Error::NothingToDo => String::new(),
         Error::NoConsole { .. } => format!(
             "No file was touched. Stop the server yourself, then let lantern start it:\n{}",
@@ -212,6 +212,9 @@ fn advice(error: &Error, cli: &Cli) -> String {
         Error::Draw(DrawFault::NoCopy { id, .. }) => format!(
             "Put the release of {id} that is installed into the drop folder, and take it with --from."
         ),
+        Error::Draw(DrawFault::Unwritable { path }) => {
+            format!("Nothing was changed. Save {path} as UTF-8 text in an editor, and plan again.")
+        }
         Error::Draw(_) => "Leave that release out, or ask who made it.".into(),
         Error::Obstacle { .. } => "Nothing was changed.".into(),
         Error::NoWay { .. } => format!(

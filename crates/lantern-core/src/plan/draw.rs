@@ -2,8 +2,8 @@
 
 use super::edits::{self, Afterwards};
 use super::{
-    Action, ComponentChange, DrawFault, Expected, FORMAT, Kept, Payload, Plan, Step, Verdict, What,
-    reason_text,
+    Action, ComponentChange, DrawFault, Expected, FORMAT, Kept, Payload, Plan, Step, TextEdit,
+    Verdict, What, reason_text,
 };
 use crate::catalogue::{ArchiveRef, Offer};
 use crate::component::{Facts, Id, Kind, Side};
@@ -11,6 +11,7 @@ use crate::family::{Family, Glob};
 use crate::inventory::{Component, Inventory, Remembered};
 use crate::path::RelPath;
 use crate::resolve::{Gone, Selection};
+use crate::text::Text;
 use crate::tree::FileSeen;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -28,9 +29,9 @@ pub struct Situation<'a> {
     /// Every file outside the keep list that does not come and go.
     pub files: &'a [FileSeen],
     /// The load-order file and its text.
-    pub order: Option<(&'a RelPath, &'a str)>,
+    pub order: Option<(&'a RelPath, &'a Text)>,
     /// The texts of start scripts.
-    pub scripts: &'a [(RelPath, String)],
+    pub scripts: &'a [(RelPath, Text)],
     /// The path patterns of the keep list: the family's and the server's own.
     pub keep: &'a [Glob],
     /// What the ledger remembers.
@@ -322,14 +323,15 @@ impl<'a> Drawing<'a> {
     }
 
     /// The texts that change, as actions; a text that comes new with a release is left as it comes.
-    fn edit(&mut self, edits: Vec<super::TextEdit>) -> Vec<super::TextEdit> {
+    fn edit(&mut self, edits: Vec<(TextEdit, Text)>) -> Vec<TextEdit> {
         let mut done = Vec::new();
-        for edit in edits {
+        for (edit, becomes) in edits {
             match self.actions.get_mut(&edit.path) {
                 Some(action) if action.what == What::Keep => {
                     action.what = What::Edit;
-                    action.after = Some(blake3::hash(edit.text.as_bytes()).to_hex().to_string());
-                    action.bytes = edit.text.len() as u64;
+                    let bytes = becomes.bytes();
+                    action.after = Some(blake3::hash(&bytes).to_hex().to_string());
+                    action.bytes = bytes.len() as u64;
                     done.push(edit);
                 }
                 Some(_) => {

@@ -4,8 +4,9 @@ use super::{DrawFault, Payload, Situation, TextEdit};
 use crate::catalogue::Offer;
 use crate::component::{Facts, Id, Kind};
 use crate::family::{OrderKind, Pin};
-use crate::order::{self, LineChange};
+use crate::order;
 use crate::path::RelPath;
+use crate::text::{self, Text};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The server as the plan leaves it.
@@ -18,46 +19,47 @@ pub(super) struct Afterwards<'a> {
     pub(super) moving: &'a [(&'a Offer, &'a Payload)],
 }
 
-/// Every text that changes, by path.
+/// Every text that changes, by path, as it will be.
 pub(super) fn edits(
     situation: &Situation<'_>,
     after: &Afterwards<'_>,
-) -> Result<Vec<TextEdit>, DrawFault> {
-    let mut edits: BTreeMap<RelPath, TextEdit> = BTreeMap::new();
-    if let Some((path, _)) = situation.order {
-        let (text, lines) = load_order(situation, after)?;
-        if !lines.is_empty() {
-            let edit = TextEdit {
-                path: path.clone(),
-                text,
-                lines,
-            };
-            edits.insert(path.clone(), edit);
+) -> Result<Vec<(TextEdit, Text)>, DrawFault> {
+    let mut becomes: BTreeMap<&RelPath, String> = BTreeMap::new();
+    if let Some((path, text)) = situation.order {
+        if !text.is_plain() {
+            return Err(DrawFault::Unwritable { path: path.clone() });
         }
+        becomes.insert(path, load_order(situation, text.as_str(), after)?);
     }
-    for (path, text) in situation.scripts {
+    let scripts = situation.scripts.iter().map(|(path, text)| (path, text));
+    for (path, text) in scripts.clone().filter(|(_, text)| text.is_plain()) {
         for pin in &situation.family.pins {
             if !pin.file.matches(path.as_str()) {
                 continue;
             }
-            let Some(becomes) = pinned(pin, situation, after) else {
+            let Some(value) = pinned(pin, situation, after) else {
                 continue;
             };
-            let now = edits.get(path).map_or(text, |edit| &edit.text);
-            let (text, lines) = order::set_value(&pin.line, now, &becomes);
-            if lines.is_empty() {
-                continue;
-            }
-            let edit = edits.entry(path.clone()).or_insert_with(|| TextEdit {
-                path: path.clone(),
-                text: String::new(),
-                lines: Vec::new(),
-            });
-            edit.text = text;
-            edit.lines.extend(lines);
+            let now = becomes.get(path).map_or(text.as_str(), String::as_str);
+            let new = order::set_value(&pin.line, now, &value);
+            becomes.insert(path, new);
         }
     }
-    Ok(edits.into_values().collect())
+    let now: BTreeMap<&RelPath, &Text> = scripts.chain(situation.order).collect();
+    let mut edits = Vec::new();
+    for (path, new) in becomes {
+        let now = now[path];
+        if new == now.as_str() {
+            continue;
+        }
+        let edit = TextEdit {
+            path: path.clone(),
+            lines: text::changes(now.as_str(), &new),
+        };
+        let unwritable = || DrawFault::Unwritable { path: path.clone() };
+        edits.push((edit, now.with(new).ok_or_else(unwritable)?));
+    }
+    Ok(edits)
 }
 
 /// What a pin has to be; none when it speaks of something that is not there.
@@ -77,12 +79,14 @@ fn pinned(pin: &Pin, situation: &Situation<'_>, after: &Afterwards<'_>) -> Optio
     Some(text)
 }
 
+/// The text of the load-order file as it will be.
 fn load_order(
     situation: &Situation<'_>,
+    text: &str,
     after: &Afterwards<'_>,
-) -> Result<(String, Vec<LineChange>), DrawFault> {
-    let (Some(rule), Some((_, text))) = (&situation.family.order, situation.order) else {
-        return Ok((String::new(), Vec::new()));
+) -> Result<String, DrawFault> {
+    let Some(rule) = &situation.family.order else {
+        return Ok(text.to_owned());
     };
     let running = after.addons.iter().filter(|(_, (_, on))| *on);
     let inventory = situation.inventory;

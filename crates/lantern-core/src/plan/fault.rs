@@ -99,6 +99,12 @@ pub enum DrawFault {
         /// What is wrong with it.
         fault: PathFault,
     },
+    /// The load order cannot be read, or a text has no room for what has to stand in it.
+    #[error("{path} is no plain text, or its encoding has no room for what has to stand in it")]
+    Unwritable {
+        /// The file.
+        path: RelPath,
+    },
     /// Add-ons need one another in a ring.
     #[error(transparent)]
     Ring(#[from] Ring),

@@ -21,9 +21,9 @@ pub use payload::{Laid, Member, Payload, PayloadFile, lay_out};
 use crate::catalogue::ArchiveRef;
 use crate::component::{Id, Kind};
 use crate::json::JsonFault;
-use crate::order::LineChange;
 use crate::path::RelPath;
 use crate::resolve::Reason;
+use crate::text::LineChange;
 use serde::{Deserialize, Serialize};
 
 /// The number of the plan format.
@@ -51,7 +51,7 @@ pub struct Plan {
     pub archives: Vec<ArchiveRef>,
     /// Every path outside the keep list, by path.
     pub actions: Vec<Action>,
-    /// The new texts of the load-order file and of start scripts, where they change.
+    /// The lines of the load-order file and of start scripts that change.
     pub edits: Vec<TextEdit>,
     /// What is kept.
     pub keep: Kept,
@@ -180,9 +180,7 @@ pub struct Source {
 pub struct TextEdit {
     /// The file.
     pub path: RelPath,
-    /// Its whole new text.
-    pub text: String,
-    /// Line by line, what changes.
+    /// From top to bottom, the lines that give way to others.
     pub lines: Vec<LineChange>,
 }
 

@@ -12,6 +12,7 @@ use crate::ledger::Ledger;
 use crate::planning::{self, Wish};
 use crate::survey::{Depth, survey};
 use lantern_core::plan::Plan;
+use lantern_core::text::Text;
 use std::collections::BTreeMap;
 use std::fs;
 use tempfile::TempDir;
@@ -161,7 +162,7 @@ impl Pond {
     }
 
     /// Every file with its content, lantern's own and its settings left out.
-    fn tree(&self) -> BTreeMap<String, String> {
+    fn tree(&self) -> BTreeMap<String, Text> {
         let server = self.server();
         let files = server.folder.list().unwrap().files.into_iter();
         let text = |path: &lantern_core::path::RelPath| server.folder.read_text(path).unwrap();
@@ -197,8 +198,8 @@ impl Drop for Pond {
 }
 
 /// What the world holds must never change, whatever happens.
-fn world_is_untouched(tree: &BTreeMap<String, String>, about: &str) {
-    assert_eq!(tree["world/map"], "deep water\n", "{about}");
+fn world_is_untouched(tree: &BTreeMap<String, Text>, about: &str) {
+    assert_eq!(tree["world/map"].as_str(), "deep water\n", "{about}");
 }
 
 /// Brings an operation that was cut off to an end, one way or the other, and itself cut off once.

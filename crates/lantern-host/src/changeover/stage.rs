@@ -7,6 +7,7 @@ use crate::disk;
 use crate::error::{At, Error, Result};
 use crate::folder::{free_bytes, hash_file};
 use crate::layers;
+use crate::planning::edited;
 use lantern_core::component::Kind;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Action, Plan, What};
@@ -141,8 +142,17 @@ fn fill(
         if let Some(parent) = to.parent() {
             fs::create_dir_all(parent).at("making the folder", parent)?;
         }
+        let new = edited(edit, &server.folder.read_text(&edit.path)?)?.bytes();
+        let hash = blake3::hash(&new).to_hex().to_string();
+        let planned = plan.of(What::Edit).find(|action| action.path == edit.path);
+        if planned.and_then(|action| action.after.as_ref()) != Some(&hash) {
+            return Err(Error::OtherText {
+                path: edit.path.clone(),
+                why: "what comes of it is not what the plan says".into(),
+            });
+        }
         disk::step()
-            .and_then(|()| fs::write(&to, &edit.text))
+            .and_then(|()| fs::write(&to, &new))
             .at("writing", &to)?;
         let old = server.folder.path(&edit.path)?;
         let rights = fs::metadata(&old).at("reading", &old)?.permissions();

@@ -7,7 +7,6 @@ use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use crate::progress::name;
 use clap::Args;
-use lantern_core::order::LineChange;
 use lantern_core::plan::{Plan, Verdict, What};
 use lantern_host::Result;
 use lantern_host::config::Server;
@@ -247,22 +246,14 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
             "start script"
         };
         look.say(&format!("\n  {what}, {}:", edit.path));
-        for line in &edit.lines {
-            let (added, removed) = (
-                |t: &str| look.paint(Means::Good, &format!("    + {t}")),
-                |n: usize, t: &str| look.paint(Means::Bad, &format!("    - {t}   (line {n})")),
-            );
-            match line {
-                LineChange::Added { text } => look.say(&added(text)),
-                LineChange::Removed { line, text } => look.say(&removed(*line, text)),
-                LineChange::Changed {
-                    line,
-                    text,
-                    becomes,
-                } => {
-                    look.say(&removed(*line, text));
-                    look.say(&added(becomes));
-                }
+        for change in &edit.lines {
+            for (text, line) in change.was.iter().zip(change.line..) {
+                let text = format!("    - {}   (line {line})", text.trim_end());
+                look.say(&look.paint(Means::Bad, &text));
+            }
+            for text in &change.becomes {
+                let text = format!("    + {}", text.trim_end());
+                look.say(&look.paint(Means::Good, &text));
             }
         }
     }

@@ -210,6 +210,25 @@ fn plans_that_cannot_be_carried_out() {
         "climbing_plan",
         world.lantern(&[CHANGEOVER, &["climbs.plan.json"]].concat())
     );
+    world.write(
+        "misfits.plan.json",
+        plan.replace(
+            "exec sh server/halcyon --lattice 1.8.0",
+            "exec sh server/other",
+        ),
+    );
+    assert_snapshot!(
+        "misfitting_plan",
+        world.lantern(&[CHANGEOVER, &["misfits.plan.json"]].concat())
+    );
+    world.write(
+        "bends.plan.json",
+        plan.replace("server/halcyon --lattice 2.2.0", "server/other"),
+    );
+    assert_snapshot!(
+        "bending_plan",
+        world.lantern(&[CHANGEOVER, &["bends.plan.json"]].concat())
+    );
     let other = World::adopted();
     other.write("other.plan.json", &plan);
     assert_snapshot!(
@@ -220,6 +239,16 @@ fn plans_that_cannot_be_carried_out() {
     let before = world.tree("halcyon-terrace");
     assert_snapshot!("archive_changed_after_planning", world.lantern(CHANGEOVER));
     assert_eq!(before, world.tree("halcyon-terrace"));
+}
+
+#[test]
+fn a_load_order_that_cannot_be_written() {
+    let world = World::adopted();
+    let conf = "halcyon-terrace/greenhouse.conf";
+    let wide = world.read(conf).replace('\n', "\0\n");
+    world.write(conf, &wide);
+    assert_snapshot!("wide_load_order", world.lantern(PLAN));
+    assert_eq!(world.read(conf), wide);
 }
 
 #[test]

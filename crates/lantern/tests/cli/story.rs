@@ -53,6 +53,30 @@ fn changeover_and_undo_give_the_very_tree_back() {
 }
 
 #[test]
+fn nothing_but_the_lines_that_change_is_written_or_told() {
+    let world = World::adopted();
+    let conf = "halcyon-terrace/greenhouse.conf";
+    let mut before = world.read(conf).replace("\nport", "\r\nport").into_bytes();
+    // As an old editor saved it, with a password that is nobody's business.
+    before.extend(b"motto = Gew\xe4chse\nconsole_password = plum-and-fennel");
+    world.write(conf, &before);
+    world.ok(PLAN);
+    let plan = world.read("halcyon-terrace/.lantern/next.plan.json");
+    assert!(plan.contains("start gnomon") && !plan.contains("fennel"));
+    world.ok(CHANGEOVER);
+    let after = fs::read(world.path(conf)).unwrap();
+    let came: &[u8] = b"start gnomon\n";
+    let at = after.windows(came.len()).position(|part| part == came);
+    let without = [&after[..at.unwrap()], &after[at.unwrap() + came.len()..]].concat();
+    assert_eq!(
+        without.escape_ascii().to_string(),
+        before.escape_ascii().to_string()
+    );
+    world.ok(UNDO);
+    assert_eq!(fs::read(world.path(conf)).unwrap(), before);
+}
+
+#[test]
 fn the_world_comes_back_only_when_asked() {
     let world = World::running();
     world.ok(PLAN);
@@ -266,7 +290,7 @@ fn answers_in_json() {
         let whole: serde_json::Value =
             serde_json::from_str(&json.replace(": TIME", ": 1")).unwrap();
         assert_eq!(whole["format"], 1);
-        let long = ["components", "actions", "text", "files", "archives"];
+        let long = ["components", "actions", "files", "archives"];
         assert_snapshot!(
             name,
             serde_json::to_string_pretty(&shortened(whole, &long)).unwrap()
@@ -288,7 +312,7 @@ fn shortened(value: serde_json::Value, long: &[&str]) -> serde_json::Value {
                     Value::String(_)
                         if matches!(
                             key.as_str(),
-                            "text" | "server_id" | "blake3" | "before" | "after" | "saved"
+                            "server_id" | "blake3" | "before" | "after" | "saved"
                         ) =>
                     {
                         Value::String("…".into())

@@ -1,0 +1,255 @@
+//! Texts that are the administrator's own, changed line by line; all else in them stays, byte for byte.
+
+use serde::{Deserialize, Serialize};
+use similar::{Algorithm, DiffTag, capture_diff_slices};
+use std::fmt::Write as _;
+
+/// What a text file holds.
+///
+/// What is no UTF-8 is taken as one character a byte, so that nothing is lost on the way back.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Text {
+    content: String,
+    one_byte: bool,
+}
+
+impl Text {
+    /// Reads a file's content.
+    pub fn read(bytes: &[u8]) -> Text {
+        match std::str::from_utf8(bytes) {
+            Ok(text) => Text {
+                content: text.to_owned(),
+                one_byte: false,
+            },
+            Err(_) => Text {
+                content: encoding_rs::mem::decode_latin1(bytes).into_owned(),
+                one_byte: true,
+            },
+        }
+    }
+
+    /// What it says.
+    pub fn as_str(&self) -> &str {
+        &self.content
+    }
+
+    /// Whether its lines can be read as such; not so in UTF-16, or in a program.
+    pub fn is_plain(&self) -> bool {
+        !self.content.contains('\0')
+    }
+
+    /// The same file with another content; none where the file's encoding has no room for it.
+    pub fn with(&self, content: String) -> Option<Text> {
+        let fits = !self.one_byte || encoding_rs::mem::is_str_latin1(&content);
+        fits.then_some(Text {
+            content,
+            one_byte: self.one_byte,
+        })
+    }
+
+    /// The content as it stands in the file.
+    pub fn bytes(&self) -> Vec<u8> {
+        match self.one_byte {
+            true => encoding_rs::mem::encode_latin1_lossy(&self.content).into_owned(),
+            false => self.content.clone().into_bytes(),
+        }
+    }
+
+    /// The text with some of its lines changed.
+    ///
+    /// # Errors
+    /// With the line, from 1, where it does not stand as the change says.
+    pub fn changed(&self, changes: &[LineChange]) -> Result<Text, Misfit> {
+        let old: Vec<&str> = self.content.split('\n').collect();
+        let mut new: Vec<&str> = Vec::with_capacity(old.len());
+        let mut done = 0;
+        for change in changes {
+            let misfit = Misfit { line: change.line };
+            let start = change.line.checked_sub(1).filter(|start| *start >= done);
+            let start = start.ok_or(misfit)?;
+            let end = start.saturating_add(change.was.len());
+            if old.get(start..end).ok_or(misfit)? != change.was {
+                return Err(misfit);
+            }
+            new.extend(&old[done..start]);
+            new.extend(change.becomes.iter().map(String::as_str));
+            done = end;
+        }
+        new.extend(&old[done..]);
+        let last = changes.last().map_or(1, |change| change.line);
+        self.with(new.join("\n")).ok_or(Misfit { line: last })
+    }
+}
+
+/// Lines that give way to others.
+///
+/// A line is what stands between two line feeds: a carriage return belongs to it, and behind the last
+/// line feed comes one more, empty line.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LineChange {
+    /// Where the first of them stands in the file as it is, from 1; where new ones come before it.
+    pub line: usize,
+    /// As they stand there; none where lines only come.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub was: Vec<String>,
+    /// As they will stand there; none where lines only go.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub becomes: Vec<String>,
+}
+
+/// A change that does not fit the text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("line {line} does not stand there as the change says")]
+pub struct Misfit {
+    /// From 1.
+    pub line: usize,
+}
+
+/// Which lines of one text give way to which, so that it becomes another; from top to bottom.
+pub fn changes(old: &str, new: &str) -> Vec<LineChange> {
+    let old: Vec<&str> = old.split('\n').collect();
+    let new: Vec<&str> = new.split('\n').collect();
+    let owned = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect();
+    let mut changes = Vec::new();
+    // Counted here: where a part begins in the text that it does not touch, the library may say wrong.
+    let (mut in_old, mut in_new) = (0, 0);
+    for part in capture_diff_slices(Algorithm::Myers, &old, &new) {
+        let was = in_old..in_old + part.old_range().len();
+        let becomes = in_new..in_new + part.new_range().len();
+        (in_old, in_new) = (was.end, becomes.end);
+        if part.tag() != DiffTag::Equal {
+            changes.push(LineChange {
+                line: was.start + 1,
+                was: owned(&old[was]),
+                becomes: owned(&new[becomes]),
+            });
+        }
+    }
+    changes
+}
+
+/// A text in lines, to be changed and put together again; a line keeps its end as long as it stays.
+#[derive(Debug)]
+pub(crate) struct Lines<'t> {
+    rest: std::str::SplitInclusive<'t, char>,
+    end: &'static str,
+    out: String,
+}
+
+impl<'t> Lines<'t> {
+    pub(crate) fn of(text: &'t str) -> Lines<'t> {
+        Lines {
+            rest: text.split_inclusive('\n'),
+            end: if text.contains("\r\n") { "\r\n" } else { "\n" },
+            out: String::with_capacity(text.len()),
+        }
+    }
+
+    /// The next line, without and with its end.
+    pub(crate) fn next(&mut self) -> Option<(&'t str, &'t str)> {
+        let whole = self.rest.next()?;
+        let line = whole.strip_suffix('\n').unwrap_or(whole);
+        Some((line.strip_suffix('\r').unwrap_or(line), whole))
+    }
+
+    /// Leaves a line as it is, given with its end.
+    pub(crate) fn keep(&mut self, whole: &str) {
+        self.out.push_str(whole);
+    }
+
+    /// Puts other words in the place of a line that is given with its end.
+    pub(crate) fn replace(&mut self, whole: &str, line: &str) {
+        let end = whole.trim_end_matches(['\r', '\n']).len();
+        let _ = write!(self.out, "{line}{}", &whole[end..]);
+    }
+
+    /// Adds a line, with the line end of the one before it.
+    pub(crate) fn add(&mut self, line: &str) {
+        if !self.out.is_empty() && !self.out.ends_with('\n') {
+            self.out.push_str(self.end);
+        }
+        let end = match &self.out {
+            out if out.ends_with("\r\n") => "\r\n",
+            out if out.ends_with('\n') => "\n",
+            _ => self.end,
+        };
+        let _ = write!(self.out, "{line}{end}");
+    }
+
+    pub(crate) fn joined(self) -> String {
+        self.out
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn what_is_no_utf8_comes_back_byte_for_byte() {
+        let file = b"name = Gew\xe4chshaus\r\nstart bees\r\n";
+        let text = Text::read(file);
+        assert_eq!(text.as_str(), "name = Gew\u{e4}chshaus\r\nstart bees\r\n");
+        assert_eq!(text.bytes(), file);
+        let more = text.with(format!("{}start clock\r\n", text.as_str()));
+        let expected = [&file[..], b"start clock\r\n"].concat();
+        assert_eq!(more.unwrap().bytes(), expected);
+        assert_eq!(text.with("start \u{2600}".into()), None);
+    }
+
+    #[test]
+    fn what_is_no_text_is_told_from_what_is() {
+        assert!(!Text::read(b"\xff\xfes\0t\0a\0r\0t\0").is_plain());
+        assert!(Text::read(b"start clock\n").is_plain());
+    }
+
+    #[test]
+    fn a_change_names_its_lines_alone() {
+        let changes = changes(
+            "password = secret\nstart a\nstart b\n",
+            "password = secret\nstart b\nstart c\n",
+        );
+        let written = serde_json::to_string(&changes).unwrap();
+        assert_eq!(
+            written,
+            r#"[{"line":2,"was":["start a"]},{"line":4,"becomes":["start c"]}]"#
+        );
+    }
+
+    #[test]
+    fn a_change_for_another_text_is_refused() {
+        let text = Text::read(b"a\nb\n");
+        let change = |line, was: &str| LineChange {
+            line,
+            was: vec![was.to_owned()],
+            becomes: Vec::new(),
+        };
+        for (changes, line) in [
+            (vec![change(2, "c")], 2),
+            (vec![change(0, "a")], 0),
+            (vec![change(9, "a")], 9),
+            (vec![change(usize::MAX, "a")], usize::MAX),
+            (vec![change(2, "b"), change(1, "a")], 1),
+            (vec![change(1, "a"), change(1, "a")], 1),
+        ] {
+            assert_eq!(text.changed(&changes), Err(Misfit { line }), "{changes:?}");
+        }
+        assert_eq!(text.changed(&[change(2, "b")]).unwrap().as_str(), "a\n");
+    }
+
+    proptest! {
+        #[test]
+        fn changes_lead_from_one_text_to_the_other(old in "([ab]?\r?\n?){0,9}", new in "([ab]?\r?\n?){0,9}") {
+            let now = Text::read(old.as_bytes());
+            let changed = now.changed(&changes(&old, &new));
+            prop_assert_eq!(changed, Ok(Text::read(new.as_bytes())));
+        }
+
+        #[test]
+        fn every_file_comes_back(bytes: Vec<u8>) {
+            prop_assert_eq!(Text::read(&bytes).bytes(), bytes);
+        }
+    }
+}
