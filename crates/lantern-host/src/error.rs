@@ -375,11 +375,21 @@ pub enum Error {
         /// The server version now.
         new: String,
     },
+    /// The world was written since a restore, and nobody said what becomes of it.
+    #[error("the server was used since {name} was put back: {}", used(.players, .written))]
+    RestoredUsed {
+        /// The backup.
+        name: String,
+        /// Who is on.
+        players: Vec<String>,
+        /// What was written, new or gone.
+        written: Vec<RelPath>,
+    },
     /// Somebody called the changeover off before the server was stopped.
     #[error("called off before the server was stopped; no file was touched")]
     CalledOff,
-    /// There is no changeover to take back.
-    #[error("there is nothing to undo: no changeover is in force here")]
+    /// There is nothing to take back.
+    #[error("there is nothing to undo: no changeover or restore is in force here")]
     NothingToUndo,
     /// No changeover was cut off.
     #[error("there is nothing to go on with: no changeover was cut off here")]

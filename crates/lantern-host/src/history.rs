@@ -78,13 +78,13 @@ pub fn thin(server: &Server, ledger: &mut Ledger, keep: usize) -> Result<Vec<Ent
     Ok(old)
 }
 
-/// The backups that taking back a changeover may need, one after the other.
+/// The backups that taking back what is in force may need, one after the other.
 ///
 /// # Errors
 /// When the ledger cannot be read.
 pub fn backups_needed(ledger: &Ledger) -> Result<BTreeSet<String>> {
     let in_force = ledger.operations()?.into_iter();
-    let in_force = in_force.filter(|o| o.kind == "changeover" && !o.undone && !o.is_thinned());
+    let in_force = in_force.filter(Operation::is_in_force);
     let ways = in_force.filter_map(|o| serde_json::from_str::<WayBack>(&o.way_back).ok());
     Ok(ways.map(|way_back| way_back.backup).collect())
 }

@@ -7,7 +7,9 @@ use lantern_core::descriptor::Found;
 use lantern_core::inventory::{Beneath, Remembered};
 use lantern_core::path::RelPath;
 use rusqlite::config::DbConfig;
+use rusqlite::types::{FromSql, FromSqlError, FromSqlResult, ValueRef};
 use rusqlite::{Connection, params};
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
@@ -23,13 +25,13 @@ pub struct Ledger {
 pub struct Operation {
     /// Counts up from 1.
     pub number: i64,
-    /// `changeover` or `undo`.
-    pub kind: String,
+    /// What it was.
+    pub kind: Doing,
     /// When it ended, in milliseconds since 1970.
     pub ended_ms: i64,
-    /// The server version before.
+    /// The server version before; for the undo of a restore, the backup's name.
     pub from: String,
-    /// The server version after.
+    /// The server version after; for a restore, the backup's name.
     pub to: String,
     /// What is needed to take it back, as JSON.
     pub way_back: String,
@@ -37,7 +39,44 @@ pub struct Operation {
     pub undone: bool,
 }
 
+/// What was done.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Doing {
+    /// A plan was carried out.
+    Changeover,
+    /// One of the others was taken back.
+    Undo,
+    /// A backup was put back where it came from.
+    Restore,
+}
+
+impl Doing {
+    /// Its name.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Doing::Changeover => "changeover",
+            Doing::Undo => "undo",
+            Doing::Restore => "restore",
+        }
+    }
+}
+
+impl FromSql for Doing {
+    fn column_result(value: ValueRef<'_>) -> FromSqlResult<Doing> {
+        let name = value.as_str()?;
+        let all = [Doing::Changeover, Doing::Undo, Doing::Restore];
+        let found = all.into_iter().find(|doing| doing.as_str() == name);
+        found.ok_or(FromSqlError::InvalidType)
+    }
+}
+
 impl Operation {
+    /// Whether it can be taken back.
+    pub fn is_in_force(&self) -> bool {
+        self.kind != Doing::Undo && !self.undone && !self.is_thinned()
+    }
+
     /// Whether what it set aside was thinned out, so that it cannot be taken back.
     pub fn is_thinned(&self) -> bool {
         self.way_back.is_empty()
@@ -321,7 +360,7 @@ impl Ledger {
                 "INSERT OR REPLACE INTO operation VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
                 params![
                     operation.number,
-                    operation.kind,
+                    operation.kind.as_str(),
                     operation.ended_ms,
                     operation.from,
                     operation.to,
@@ -404,13 +443,15 @@ impl Ledger {
         self.told(rows())
     }
 
-    /// The last changeover that was not taken back.
+    /// What an undo takes back: the last changeover or restore that was not taken back; none when
+    /// what it set aside was thinned out.
     ///
     /// # Errors
     /// When the ledger cannot be read.
-    pub fn last_changeover(&self) -> Result<Option<Operation>> {
-        let in_force = |o: &Operation| o.kind == "changeover" && !o.undone;
-        Ok(self.operations()?.into_iter().rev().find(in_force))
+    pub fn last_in_force(&self) -> Result<Option<Operation>> {
+        let last = |o: &Operation| o.kind != Doing::Undo && !o.undone;
+        let last = self.operations()?.into_iter().rev().find(last);
+        Ok(last.filter(Operation::is_in_force))
     }
 
     /// Forgets the way back of an operation whose set-aside files are about to go.
@@ -468,7 +509,7 @@ mod tests {
         ledger.put(&[put], &[]).unwrap();
         let operation = Operation {
             number: ledger.next_number().unwrap(),
-            kind: "changeover".into(),
+            kind: Doing::Changeover,
             ended_ms: 5,
             from: "5.1".into(),
             to: "5.4".into(),
@@ -481,14 +522,14 @@ mod tests {
         drop(ledger);
         let mut ledger = Ledger::open(&folder).unwrap();
         assert!(ledger.remembered().unwrap().is_empty());
-        assert_eq!(ledger.last_changeover().unwrap().as_ref(), Some(&operation));
+        assert_eq!(ledger.last_in_force().unwrap().as_ref(), Some(&operation));
         let undo = Operation {
             number: ledger.next_number().unwrap(),
-            kind: "undo".into(),
+            kind: Doing::Undo,
             ..operation
         };
         ledger.record(&undo, &[], &[], Some(1)).unwrap();
-        assert_eq!(ledger.last_changeover().unwrap(), None);
+        assert_eq!(ledger.last_in_force().unwrap(), None);
     }
 
     #[test]

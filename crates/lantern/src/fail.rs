@@ -33,6 +33,7 @@ fn status(error: &Error) -> u8 {
         | Error::NothingToDo
         | Error::NothingToUndo
         | Error::WorldUsed { .. }
+        | Error::RestoredUsed { .. }
         | Error::NothingToResume => NO,
         Error::RolledBack { .. } => BACK,
         Error::Interrupted { .. } => WAITING,
@@ -57,6 +58,13 @@ fn advice(error: &Error, cli: &Cli) -> String {
             "Nothing was changed. {new} may have written the world in a form that {old} cannot read. Say which it is to be:\n\
              the world of the backup, and what was done since is set aside: {}\n\
              the world as it is now, if you know that {old} reads it: {}",
+            cli.next("undo --with-world"),
+            cli.next("undo --keep-world")
+        ),
+        Error::RestoredUsed { .. } => format!(
+            "Nothing was changed. Say which it is to be:\n\
+             the world as it was before the restore, and what was done since is set aside: {}\n\
+             the world as it is now, and only other files go back: {}",
             cli.next("undo --with-world"),
             cli.next("undo --keep-world")
         ),

@@ -1,8 +1,9 @@
 //! A fault at every single change to the disk, in turn: afterwards the tree is the old one or the new
 //! one, byte for byte, the world is untouched, and the next commands work.
 
-use super::{Journal, World, changeover, resume, undo};
+use super::{Journal, World, changeover, restore, resume, undo};
 use crate::adopt::{Wishes, adopt};
+use crate::backup;
 use crate::config::Server;
 use crate::console::{Console, State};
 use crate::depot::Depot;
@@ -161,6 +162,36 @@ impl Pond {
         undo(&server, &mut ledger, World::Ask, &mut |_| {}).map(|_| ())
     }
 
+    /// Writes some of the world.
+    fn play(&self, text: &str) {
+        for isle in 0..6 {
+            let path = self.dir.path().join(format!("pond/world/isles/{isle}"));
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, text.repeat(isle)).unwrap();
+        }
+    }
+
+    /// Makes a backup, and plays on.
+    fn play_past_a_backup(&self) {
+        self.play("reeds\n");
+        let server = self.server();
+        let pass = backup::pass(&server, None).unwrap();
+        backup::finish(&server, &pass, "reeds", None).unwrap();
+        self.play("rushes\n");
+        fs::write(self.dir.path().join("pond/world/isles/new"), "sand\n").unwrap();
+    }
+
+    fn restored(&self, _: &Plan) {
+        self.play_past_a_backup();
+        self.restore().unwrap();
+    }
+
+    fn restore(&self) -> Result<(), Error> {
+        let server = self.server();
+        let mut ledger = Ledger::open(&server.folder)?;
+        restore(&server, &mut ledger, "reeds", &[], &mut |_| {}).map(|_| ())
+    }
+
     /// Every file with its content, lantern's own and its settings left out.
     fn tree(&self) -> BTreeMap<String, Text> {
         let server = self.server();
@@ -302,5 +333,10 @@ every_change! {
     a_failing_start_with_the_server_up_killed_at_any_change: true, true, Kills, 0, nothing, Pond::changeover;
     an_undo_killed_at_any_change: false, false, Kills, 0, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
     an_undo_killed_at_any_other_change: false, false, Kills, 1, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
+    a_restore_killed_at_any_change: false, false, Kills, 0, |pond, _| pond.play_past_a_backup(), |pond, _| pond.restore();
+    a_restore_killed_at_any_other_change: false, false, Kills, 1, |pond, _| pond.play_past_a_backup(), |pond, _| pond.restore();
+    a_restore_on_a_disk_that_fails_once: false, false, Fails, 0, |pond, _| pond.play_past_a_backup(), |pond, _| pond.restore();
+    an_undo_of_a_restore_killed_at_any_change: false, false, Kills, 0, Pond::restored, |pond, _| pond.undo();
+    an_undo_of_a_restore_killed_at_any_other_change: false, false, Kills, 1, Pond::restored, |pond, _| pond.undo();
     an_undo_on_a_disk_that_fails_once: false, false, Fails, 0, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
 }

@@ -1,11 +1,12 @@
 //! `.lantern/journal.json`: what is being done, written down before it is done.
 
 use super::moves::Move;
+use super::way_back::Extent;
 use crate::disk;
 use crate::durable;
 use crate::error::{At, Error, Result};
 use crate::folder::Folder;
-use crate::ledger::Put;
+use crate::ledger::{Doing, Put};
 use lantern_core::inventory::Beneath;
 use lantern_core::plan::Plan;
 use serde::{Deserialize, Serialize};
@@ -33,17 +34,17 @@ pub enum Phase {
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Journal {
-    /// `changeover`, `undo` or `restore`.
-    pub kind: String,
+    /// What it is.
+    pub kind: Doing,
     /// The number it will have in the ledger.
     pub number: i64,
     /// How far it has come.
     pub phase: Phase,
     /// Whether the server was up when it began.
     pub was_up: bool,
-    /// The server version before.
+    /// The server version before; for the undo of a restore, the backup's name.
     pub from: String,
-    /// The server version after.
+    /// The server version after; for a restore, the backup's name.
     pub to: String,
     /// The plan, for a changeover.
     pub plan: Option<Plan>,
@@ -55,8 +56,10 @@ pub struct Journal {
     pub puts: Vec<PutRow>,
     /// The paths that the ledger will forget.
     pub forgets: Vec<lantern_core::path::RelPath>,
-    /// The backup that was made.
+    /// The backup that was made, or that is put back.
     pub backup: Option<String>,
+    /// What a restore puts back.
+    pub restored: Option<Extent>,
 }
 
 /// A row of the ledger, as the journal writes it.
@@ -140,10 +143,12 @@ impl Journal {
 
     /// What happened and what state things are in, in two lines.
     pub fn told(&self) -> String {
-        let what = match self.kind.as_str() {
-            "undo" => format!("An undo, {} back to {},", self.from, self.to),
-            "restore" => format!("A restore of {}", self.to),
-            _ => format!("A changeover, {} to {},", self.from, self.to),
+        let (from, to) = (&self.from, &self.to);
+        let what = match self.kind {
+            Doing::Undo if to.is_empty() => format!("An undo of the restore of {from}"),
+            Doing::Undo => format!("An undo, {from} back to {to},"),
+            Doing::Restore => format!("A restore of {to}"),
+            Doing::Changeover => format!("A changeover, {from} to {to},"),
         };
         let state = match self.phase {
             Phase::Preparing => {

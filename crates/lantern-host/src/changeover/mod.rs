@@ -13,23 +13,24 @@ mod restore;
 mod run;
 mod stage;
 mod undo;
+mod way_back;
 
 pub use journal::{Journal, Phase};
 pub use restore::{Restored, restore};
 pub use undo::{Undone, World, undo};
+pub(crate) use way_back::WayBack;
 
 use crate::backup;
 use crate::config::Server;
 use crate::console::{Console, State};
 use crate::error::{At, Error, Result};
-use crate::ledger::{Ledger, Put};
+use crate::ledger::{Doing, Ledger, Put};
 use crate::rehearsal::Copied;
 use crate::survey::{Depth, survey};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Plan, Step, What, remembered_after};
 use moves::Move;
 use run::Run;
-use serde::{Deserialize, Serialize};
 use std::fs;
 use std::path::PathBuf;
 
@@ -83,16 +84,6 @@ impl Times {
     pub fn total_ms(&self) -> Option<u64> {
         Some(self.stop_ms? + self.own_ms + self.start_ms)
     }
-}
-
-/// What is needed to take a changeover back.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(crate) struct WayBack {
-    moves: Vec<Move>,
-    puts_before: Vec<journal::PutRow>,
-    forgets: Vec<RelPath>,
-    pub(crate) backup: String,
 }
 
 /// Refuses to go on where an operation was cut off.
@@ -275,7 +266,7 @@ fn open_journal(
     });
     let gone = plan.of(What::SetAside).map(|action| action.path.clone());
     Ok(Journal {
-        kind: "changeover".into(),
+        kind: Doing::Changeover,
         number,
         phase: Phase::Preparing,
         was_up,
@@ -287,6 +278,7 @@ fn open_journal(
         puts: puts.map(Into::into).collect(),
         forgets: gone.filter(|path| old.contains_key(path)).collect(),
         backup: None,
+        restored: None,
     })
 }
 
@@ -331,12 +323,9 @@ pub(crate) fn safe_name(text: &str) -> String {
     letters.collect()
 }
 
-/// Makes sure that a folder for set-aside files can be made before anything is moved there.
-pub(crate) fn make_aside(server: &Server, number: i64, from: &str, to: &str) -> Result<String> {
-    let name = format!(
-        ".lantern/set-aside/{}",
-        telling_name(server, number, from, to)
-    );
+/// Makes sure that a folder for set-aside files can be made before anything is moved there; where it is.
+fn make_aside(server: &Server, name: &str) -> Result<String> {
+    let name = format!(".lantern/set-aside/{name}");
     let path = server.folder.root().join(&name);
     fs::create_dir_all(&path).at("making the folder", &path)?;
     Ok(name)

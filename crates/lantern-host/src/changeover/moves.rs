@@ -23,6 +23,11 @@ pub struct Move {
     pub to: RelPath,
 }
 
+/// Whether a path is in lantern's own folder.
+pub fn is_own(path: &RelPath) -> bool {
+    path.below(OWN).is_some()
+}
+
 impl Move {
     /// Whether it is done: the file has come to lantern's own folder, or left it.
     ///
@@ -32,11 +37,7 @@ impl Move {
         let exists = |path: &RelPath| -> Result<bool> {
             Ok(fs::symlink_metadata(folder.path(path)?).is_ok())
         };
-        let (own_is_from, from, to) = (
-            self.from.below(OWN).is_some(),
-            exists(&self.from)?,
-            exists(&self.to)?,
-        );
+        let (own_is_from, from, to) = (is_own(&self.from), exists(&self.from)?, exists(&self.to)?);
         if !from && !to {
             return Err(Error::Lost {
                 path: self.from.clone(),

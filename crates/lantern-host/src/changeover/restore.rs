@@ -1,13 +1,15 @@
 //! A backup put back where it came from.
 
 use super::journal::{Journal, Phase};
+use super::moves;
 use super::undo::stored_moves;
+use super::way_back::Extent;
 use super::{Event, Run, free_name, refuse_interrupted, safe_name};
-use crate::backup::{self, Scope};
+use crate::backup;
 use crate::config::Server;
 use crate::console::Console;
 use crate::error::{At, Error, Result};
-use crate::ledger::Ledger;
+use crate::ledger::{Doing, Ledger};
 use lantern_core::path::RelPath;
 use lantern_core::plan::Step;
 use std::fs;
@@ -40,12 +42,11 @@ pub fn restore(
         return Err(Error::NeedsDown { who });
     }
     let manifest = backup::manifest(server, name)?;
-    let covers = |path: &RelPath| {
-        let inside = |part: &RelPath| part == path || path.below(part.as_str()).is_some();
-        let in_scope = manifest.scope == Scope::Everything || server.keeps(path.as_str());
-        let passes = server.family.passes(path.as_str());
-        in_scope && !passes && (only.is_empty() || only.iter().any(inside))
+    let extent = Extent {
+        scope: manifest.scope,
+        only: only.to_vec(),
     };
+    let covers = |path: &RelPath| extent.covers(server, path);
     let number = ledger.next_number()?;
     let aside = free_name(|suffix| {
         let name = format!("set-aside/{number:04}-before-{}{suffix}", safe_name(name));
@@ -54,7 +55,7 @@ pub fn restore(
     let below = aside.strip_prefix(server.folder.root()).unwrap_or(&aside);
     let aside = below.display().to_string();
     let mut journal = Journal {
-        kind: "restore".into(),
+        kind: Doing::Restore,
         number,
         phase: Phase::Preparing,
         was_up: false,
@@ -66,6 +67,7 @@ pub fn restore(
         puts: Vec::new(),
         forgets: Vec::new(),
         backup: Some(name.to_owned()),
+        restored: Some(extent.clone()),
     };
     journal.enter(&server.folder, Phase::Preparing)?;
     let mut run = Run::new(server, journal, tell);
@@ -79,9 +81,7 @@ pub fn restore(
         }
     }
     let out = run.journal.moves.iter();
-    let set_aside = out
-        .filter(|step| step.to.as_str().starts_with(".lantern/"))
-        .count();
+    let set_aside = out.filter(|step| moves::is_own(&step.to)).count();
     let brought = run.journal.moves.len() - set_aside;
     if run.journal.moves.is_empty() {
         run.end()?;

@@ -215,6 +215,7 @@ impl Run<'_, '_> {
                 .map(|put| put.path)
                 .collect(),
             backup: backup.clone(),
+            restored: None,
         };
         self.record(ledger, &way_back)?;
         for change in &plan.components {
@@ -241,7 +242,7 @@ impl Run<'_, '_> {
         let journal = &self.journal;
         let operation = Operation {
             number: journal.number,
-            kind: journal.kind.clone(),
+            kind: journal.kind,
             ended_ms: jiff::Timestamp::now().as_millisecond(),
             from: journal.from.clone(),
             to: journal.to.clone(),

@@ -1,13 +1,14 @@
-//! Back to before the last changeover.
+//! Back to before the last changeover or restore.
 
 use super::journal::{Journal, Phase};
 use super::moves::{self, Move};
-use super::{Event, Report, Run, Times, WayBack, make_aside, stage};
+use super::way_back::{self, WayBack};
+use super::{Event, Report, Run, Times, make_aside, safe_name, stage, telling_name};
 use crate::backup::{self, Manifest};
 use crate::config::Server;
 use crate::console::{Console, State};
 use crate::error::{Error, Result};
-use crate::ledger::Ledger;
+use crate::ledger::{Doing, Ledger, Operation};
 use crate::verify::GoodStart;
 use lantern_core::path::RelPath;
 use lantern_core::plan::Step;
@@ -16,8 +17,10 @@ use std::collections::BTreeSet;
 /// What an undo came to.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Undone {
-    /// The server version it went back to.
+    /// The server version it went back to; empty where none is known, as for a restore.
     pub to: String,
+    /// The backup, where it was its restore that was taken back.
+    pub restored: Option<String>,
     /// How long the server was down, in milliseconds; none when it was down before.
     pub down_ms: Option<u64>,
     /// Files that were written since the changeover: they are set aside, under this number.
@@ -45,7 +48,7 @@ pub enum World {
     Bring,
 }
 
-/// Takes the last changeover back, or an operation that was cut off.
+/// Takes the last changeover or restore back, or an operation that was cut off.
 ///
 /// # Errors
 /// When there is nothing to take back, the world was written since and nobody said what becomes of
@@ -59,11 +62,7 @@ pub fn undo(
     if let Some(journal) = Journal::read(&server.folder)? {
         return take_back_cut_off(server, ledger, journal, world, tell);
     }
-    let with_world = world == World::Bring;
-    let last = ledger.last_changeover()?;
-    let last = last
-        .filter(|last| !last.is_thinned())
-        .ok_or(Error::NothingToUndo)?;
+    let last = ledger.last_in_force()?.ok_or(Error::NothingToUndo)?;
     let way_back: WayBack =
         serde_json::from_str(&last.way_back).map_err(|error| Error::Config {
             path: server.folder.own("ledger.db"),
@@ -72,31 +71,44 @@ pub fn undo(
     let console = Console::of(server);
     let state = console.state()?;
     if world == World::Ask {
-        let written = backup::written_since(server, &way_back.backup)?;
-        let players = match state {
-            // A server that hangs tells nothing; it has to be possible to go back from it all the same.
-            State::Ours(_) | State::Reached { .. } => console.players().ok().flatten(),
-            State::Down | State::Foreign { .. } => None,
-        };
-        let players = players.unwrap_or_default();
-        if !written.is_empty() || !players.is_empty() {
-            return Err(Error::WorldUsed {
-                players,
-                written,
-                old: last.from,
-                new: last.to,
-            });
-        }
+        refuse_used(server, &console, &state, &last, &way_back)?;
     }
     let was_up = match state {
         State::Foreign { who } => return Err(Error::NoConsole { who }),
         state => state != State::Down,
     };
+    let restored = way_back.restored.as_ref();
     let number = ledger.next_number()?;
-    let aside = make_aside(server, number, &last.to, &last.from)?;
-    let (mut moves, set_aside) = plan_moves(server, ledger, &way_back, &aside)?;
+    let aside = match restored {
+        None => telling_name(server, number, &last.to, &last.from),
+        Some(_) => format!("{number:04}-since-{}", safe_name(&last.to)),
+    };
+    let aside = make_aside(server, &aside)?;
+    let manifest = || backup::manifest(server, &way_back.backup);
+    let stored = restored.map(|_| manifest()).transpose()?;
+    // A changeover has touched no world, a restore most often has.
+    let with_world = match restored {
+        None => world == World::Bring,
+        Some(_) => world != World::Keep,
+    };
+    let wanted = |path: &RelPath| with_world || !server.keeps(path.as_str());
+    let remembered = ledger.remembered()?;
+    let moves_back = || {
+        let known = match &stored {
+            Some(stored) => way_back::hashes(stored),
+            None => {
+                let known = remembered.iter();
+                known
+                    .map(|(path, known)| (path, known.hash.as_str()))
+                    .collect()
+            }
+        };
+        way_back.moves_back(server, &known, &aside, &wanted)
+    };
+    // No server at work removes what a changeover put in place.
+    let early = restored.is_none().then(moves_back).transpose()?;
     let mut journal = Journal {
-        kind: "undo".into(),
+        kind: Doing::Undo,
         number,
         phase: Phase::Preparing,
         was_up,
@@ -108,30 +120,42 @@ pub fn undo(
         puts: way_back.puts_before.clone(),
         forgets: way_back.forgets.clone(),
         backup: Some(way_back.backup.clone()),
+        restored: None,
     };
     journal.enter(&server.folder, Phase::Preparing)?;
     let mut run = Run::new(server, journal, tell);
     run.begins(Step::Stop);
     run.clean_up_staging();
-    let world_moves = || match with_world {
-        true => {
-            let manifest = backup::manifest(server, &way_back.backup)?;
-            let covers = |path: &RelPath| server.keeps(path.as_str());
-            stored_moves(server, &manifest, &covers, number, &aside)
-        }
-        false => Ok(Vec::new()),
+    // What was not exchanged, and is not as the backup has it: the world that the new server wrote,
+    // or what came after a restore.
+    let exchanged = way_back.exchanged();
+    let comes_back = |path: &RelPath| {
+        let wanted = match restored {
+            None => with_world && server.keeps(path.as_str()),
+            Some(extent) => extent.covers(server, path) && wanted(path),
+        };
+        wanted && !exchanged.contains(path)
+    };
+    let stored_back = || match (&stored, with_world) {
+        (None, false) => Ok(Vec::new()),
+        (None, true) => stored_moves(server, &manifest()?, &comes_back, number, &aside),
+        (Some(stored), _) => stored_moves(server, stored, &comes_back, number, &aside),
     };
     // Unpacked while the server still runs; after its stop only what it has written since.
-    let prepared = world_moves().and_then(|_| {
+    let prepared = stored_back().and_then(|_| {
         if was_up {
             let _ = run.say(&server.config.warn.last);
         }
         let stopped = run.stop()?;
-        moves.extend(world_moves()?);
-        Ok(stopped)
+        let (mut moves, mut since) = early.map_or_else(moves_back, Ok)?;
+        let stored = stored_back()?;
+        let aside = stored.iter().filter(|step| moves::is_own(&step.to));
+        since.extend(aside.map(|step| step.from.clone()));
+        moves.extend(stored);
+        Ok((stopped, moves, since))
     });
-    let stopped = match prepared {
-        Ok(stopped) => stopped,
+    let (stopped, moves, since) = match prepared {
+        Ok(prepared) => prepared,
         Err(error) => {
             if was_up && run.console.state()? == State::Down {
                 run.start_old()?;
@@ -140,13 +164,11 @@ pub fn undo(
             return Err(error);
         }
     };
-    let kept_aside = |step: &&Move| {
-        server.keeps(step.from.as_str()) && step.to.as_str().starts_with(".lantern/")
-    };
-    let world_aside = moves.iter().filter(kept_aside).count();
     run.journal.moves = moves;
     run.done(Step::Stop, stopped.into());
     run.finish_undo(ledger)?;
+    let kept = |path: &RelPath| server.keeps(path.as_str());
+    let (world, set_aside): (Vec<_>, Vec<_>) = since.into_iter().partition(kept);
     Ok(Undone {
         to: run.journal.to.clone(),
         down_ms: run.down_ms(),
@@ -154,8 +176,45 @@ pub fn undo(
         aside,
         number,
         with_world,
-        world_aside,
+        world_aside: world.len(),
         running: was_up,
+        restored: stored.map(|stored| stored.name),
+    })
+}
+
+/// Refuses where the world was written since, or somebody is on.
+fn refuse_used(
+    server: &Server,
+    console: &Console,
+    state: &State,
+    last: &Operation,
+    way_back: &WayBack,
+) -> Result<()> {
+    let mut written = backup::written_since(server, &way_back.backup)?;
+    if let Some(extent) = &way_back.restored {
+        written.retain(|path| extent.covers(server, path));
+    }
+    let players = match state {
+        // A server that hangs tells nothing; it has to be possible to go back from it all the same.
+        State::Ours(_) | State::Reached { .. } => console.players().ok().flatten(),
+        State::Down | State::Foreign { .. } => None,
+    };
+    let players = players.unwrap_or_default();
+    if written.is_empty() && players.is_empty() {
+        return Ok(());
+    }
+    Err(match way_back.restored {
+        None => Error::WorldUsed {
+            players,
+            written,
+            old: last.from.clone(),
+            new: last.to.clone(),
+        },
+        Some(_) => Error::RestoredUsed {
+            name: last.to.clone(),
+            players,
+            written,
+        },
     })
 }
 
@@ -228,6 +287,7 @@ fn take_back_cut_off(
         } else {
             run.journal.from.clone()
         },
+        restored: None,
         down_ms: run.down_ms(),
         set_aside: Vec::new(),
         aside: String::new(),
@@ -266,7 +326,7 @@ impl Run<'_, '_> {
         moves::perform(folder, &self.journal.moves)?;
         moves::sync(folder, &self.journal.moves)?;
         moves::tidy(folder, &self.journal.moves);
-        let aside = |step: &&Move| step.to.as_str().starts_with(".lantern/");
+        let aside = |step: &&Move| moves::is_own(&step.to);
         let out = self.journal.moves.iter().filter(aside).count();
         let back = self.journal.moves.len() - out;
         let what = format!(
@@ -275,13 +335,17 @@ impl Run<'_, '_> {
             super::files(back)
         );
         self.done(Step::Swap, what);
-        let nothing = WayBack {
-            moves: Vec::new(),
-            puts_before: Vec::new(),
-            forgets: Vec::new(),
-            backup: String::new(),
+        // An undo is not taken back itself.
+        let way_back = match &self.journal.restored {
+            None => WayBack::default(),
+            Some(extent) => WayBack {
+                moves: self.journal.moves.clone(),
+                backup: self.journal.backup.clone().unwrap_or_default(),
+                restored: Some(extent.clone()),
+                ..WayBack::default()
+            },
         };
-        self.record(ledger, &nothing)?;
+        self.record(ledger, &way_back)?;
         let started = match self.journal.was_up {
             true => self.start_again(),
             false => Ok(()),
@@ -289,41 +353,6 @@ impl Run<'_, '_> {
         self.enter_ending()?;
         started
     }
-}
-
-/// What came goes aside, and what was set aside comes back.
-fn plan_moves(
-    server: &Server,
-    ledger: &Ledger,
-    way_back: &WayBack,
-    aside: &str,
-) -> Result<(Vec<Move>, Vec<RelPath>)> {
-    let remembered = ledger.remembered()?;
-    let mut moves = Vec::new();
-    let mut written_since = Vec::new();
-    for step in way_back.moves.iter().rev() {
-        let came = step.from.as_str().starts_with(".lantern/");
-        if !came {
-            moves.push(step.back());
-            continue;
-        }
-        let real = server.folder.path(&step.to)?;
-        if !real.exists() {
-            continue;
-        }
-        let now = crate::folder::hash_file(&real)?;
-        if remembered
-            .get(&step.to)
-            .is_none_or(|known| known.hash != now)
-        {
-            written_since.push(step.to.clone());
-        }
-        moves.push(Move {
-            from: step.to.clone(),
-            to: RelPath::parse(&format!("{aside}/{}", step.to))?,
-        });
-    }
-    Ok((moves, written_since))
 }
 
 /// Unpacks what a backup has of the paths that it covers beside the server, where that was not done

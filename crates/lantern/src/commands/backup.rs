@@ -269,17 +269,26 @@ fn restore_in_place(
         ));
         return Ok(fail::DONE);
     }
-    let text = format!(
-        "{} back in place, as in {name}.",
-        count(*brought, "file", "files")
-    );
+    let text = format!("As in {name} again: {}.", came_back(*brought));
     look.say(&look.paint(Means::Good, &text));
     if *set_aside > 0 {
-        let files = count(*set_aside, "file", "files");
-        look.say(&format!("  {files} that were there are in {aside}"));
+        let what = match set_aside {
+            1 => "1 file that was there is".into(),
+            many => format!("{many} files that were there are"),
+        };
+        look.say(&format!("  {what} in {aside}"));
     }
-    look.next(&cli.next("survey"));
+    let way_back = look.paint(Means::Paste, &cli.next("undo"));
+    look.say(&format!("\nThe way back: {way_back}"));
     Ok(fail::DONE)
+}
+
+fn came_back(files: usize) -> String {
+    match files {
+        0 => "nothing had to come back".into(),
+        1 => "1 file came back".into(),
+        many => format!("{many} files came back"),
+    }
 }
 
 fn restore(server: &Server, name: &str, paths: &[RelPath], to: &Path, look: &Look) -> Result<u8> {

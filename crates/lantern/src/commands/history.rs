@@ -44,7 +44,7 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
         let entries = entries.iter().map(|entry| {
             let operation = &entry.operation;
             json!({
-                "number": operation.number, "kind": operation.kind, "ended_ms": operation.ended_ms,
+                "number": operation.number, "kind": operation.kind.as_str(), "ended_ms": operation.ended_ms,
                 "from": operation.from, "to": operation.to, "undone": operation.undone,
                 "thinned": operation.is_thinned(), "aside": entry.aside, "files": entry.files,
                 "bytes": entry.bytes,
@@ -73,16 +73,17 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
         let state = match (operation.undone, operation.is_thinned()) {
             (true, _) => "taken back",
             (_, true) => "thinned out",
-            (_, false) if operation.kind == "changeover" => "in force",
+            _ if operation.is_in_force() => "in force",
             _ => "",
         };
         vec![
             operation.number.to_string(),
-            operation.kind.clone(),
+            operation.kind.as_str().into(),
             date(operation.ended_ms),
-            match operation.from.as_str() {
-                "" => format!("from {}", operation.to),
-                from => format!("{from} to {}", operation.to),
+            match (operation.from.as_str(), operation.to.as_str()) {
+                ("", to) => format!("from {to}"),
+                (from, "") => format!("before {from}"),
+                (from, to) => format!("{from} to {to}"),
             },
             state.into(),
             entry.files.to_string(),

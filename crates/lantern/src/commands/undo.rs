@@ -12,13 +12,13 @@ use lantern_host::changeover::{World, undo};
 use lantern_host::ledger::Ledger;
 use serde_json::json;
 
-/// Go back to before the last changeover: files and load order; the world only if asked
+/// Go back to before the last changeover: files and load order, the world only if asked; or to before a restore in place
 #[derive(Debug, Args)]
 pub struct UndoArgs {
-    /// Bring the keep list back, too, as it was before the changeover; what was done since is set aside
+    /// Bring the keep list back, too, as it was before; what was done since is set aside
     #[arg(long, conflicts_with = "keep_world")]
     with_world: bool,
-    /// Leave the keep list as it is, though it was written since the changeover
+    /// Leave the keep list as it is, though it was written since
     #[arg(long)]
     keep_world: bool,
 }
@@ -41,7 +41,8 @@ pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
         look.answer(&json!({
             "format": 1,
             "number": undone.number,
-            "server_version": undone.to,
+            "server_version": (!undone.to.is_empty()).then_some(&undone.to),
+            "restored": undone.restored,
             "down_ms": undone.down_ms,
             "with_world": undone.with_world,
             "running": undone.running,
@@ -54,19 +55,23 @@ pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
         _ if undone.running => " The server is up.".into(),
         _ => " The server is down, as it was before.".into(),
     };
-    look.say(&look.paint(Means::Good, &format!("Back at {}.{down}", undone.to)));
+    let (back, what) = match &undone.restored {
+        Some(name) => (format!("As before {name} was put back."), "restore"),
+        None if undone.to.is_empty() => ("Done.".into(), "restore"),
+        None => (format!("Back at {}.", undone.to), "changeover"),
+    };
+    look.say(&look.paint(Means::Good, &format!("{back}{down}")));
     if !undone.set_aside.is_empty() {
         let names: Vec<&str> = undone.set_aside.iter().map(RelPath::as_str).collect();
         look.say(&format!(
-            "  written since the changeover, now in {}: {}",
+            "  written since the {what}, now in {}: {}",
             undone.aside,
             names.join(", ")
         ));
     }
-    let world = if undone.with_world {
-        "is as it was before the changeover"
-    } else {
-        "was left as it is"
+    let world = match undone.with_world {
+        true => format!("is as it was before the {what}"),
+        false => "was left as it is".into(),
     };
     look.say(&format!("  the keep list {world}"));
     if undone.world_aside > 0 {

@@ -289,6 +289,80 @@ fn a_backup_goes_back_where_it_came_from() {
 }
 
 #[test]
+fn a_restore_is_taken_back() {
+    let world = World::adopted();
+    backup(&world, &["make"]);
+    let name = names(&world)[0].clone();
+    let undo = |how: &str| world.lantern(&[UNDO, &[how][..]].concat());
+    let bed = "halcyon-terrace/worlds/orbit-garden/new-bed";
+    let days = "halcyon-terrace/worlds/orbit-garden/days";
+    world.write(days, "9000\n");
+    world.write(bed, "planted later");
+    world.write("halcyon-terrace/addons/stray.txt", "not in the backup");
+    world.edit(
+        "halcyon-terrace/greenhouse.conf",
+        "seats = 24",
+        "seats = 25",
+    );
+    let before = world.tree("halcyon-terrace");
+    let restore = &["restore", &name, "--in-place"];
+    backup(&world, restore);
+    let restored = world.tree("halcyon-terrace");
+    assert_ne!(before, restored);
+    assert_snapshot!("restore_taken_back", world.lantern(UNDO));
+    assert_eq!(before, world.tree("halcyon-terrace"));
+    assert!(world.lantern(UNDO).contains("nothing to undo"));
+    // Played on since.
+    backup(&world, restore);
+    let flowers = "halcyon-terrace/worlds/orbit-garden/soil.bin";
+    let soil = fs::read(world.path(flowers)).unwrap();
+    world.write(days, "212\n");
+    world.write(flowers, "dug over");
+    world.write("halcyon-terrace/worlds/orbit-garden/pond", "dug since");
+    assert_snapshot!("restore_used", world.lantern(UNDO));
+    assert_snapshot!("restore_undone_with_world", undo("--with-world"));
+    assert_eq!(before, world.tree("halcyon-terrace"));
+    assert_eq!(soil, fs::read(world.path(flowers)).unwrap());
+    // The world as it is now is to stay, all else not.
+    backup(&world, restore);
+    world.write(days, "212\n");
+    assert_snapshot!("restore_undone_keep_world", undo("--keep-world"));
+    assert_eq!(world.read(days), "212\n");
+    assert!(!world.path(bed).exists());
+    assert!(world.path("halcyon-terrace/addons/stray.txt").exists());
+    assert!(
+        world
+            .read("halcyon-terrace/greenhouse.conf")
+            .contains("seats = 25")
+    );
+    assert_snapshot!(
+        "restore_history",
+        world.lantern(&["history", "--server", "halcyon-terrace"])
+    );
+}
+
+#[test]
+fn a_changeover_and_a_restore_after_it_are_taken_back_in_turn() {
+    let world = World::running();
+    world.ok(PLAN);
+    let old = world.read("halcyon-terrace/start.sh");
+    world.ok(CHANGEOVER);
+    let name = names(&world)[0].clone();
+    world.ok(&["console", "stop", "--server", "halcyon-terrace"]);
+    backup(&world, &["restore", &name, "worlds", "--in-place"]);
+    world.ok(&["console", "start", "--server", "halcyon-terrace"]);
+    world.ok(&[UNDO, &["--with-world"][..]].concat());
+    assert_ne!(old, world.read("halcyon-terrace/start.sh"));
+    world.ok(&[UNDO, &["--keep-world"][..]].concat());
+    assert_eq!(old, world.read("halcyon-terrace/start.sh"));
+    assert!(
+        world
+            .lantern(&["console", "state", "--server", "halcyon-terrace"])
+            .contains("is up")
+    );
+}
+
+#[test]
 fn backups_on_another_disk() {
     let world = World::adopted();
     let settings = world.read("halcyon-terrace/lantern.toml");
