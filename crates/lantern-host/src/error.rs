@@ -1,6 +1,7 @@
 //! What can go wrong outside the core. The advice stands in the command line program alone.
 
 use crate::archive::ArchiveFault;
+use crate::ledger::Doing;
 use lantern_core::component::Id;
 use lantern_core::family::FamilyFault;
 use lantern_core::path::{PathFault, RelPath};
@@ -385,9 +386,9 @@ pub enum Error {
         /// What was written, new or gone.
         written: Vec<RelPath>,
     },
-    /// Somebody called the changeover off before the server was stopped.
+    /// Somebody called it off before the server was stopped.
     #[error("called off before the server was stopped; no file was touched")]
-    CalledOff,
+    CalledOff(Doing),
     /// There is nothing to take back.
     #[error("there is nothing to undo: no changeover or restore is in force here")]
     NothingToUndo,

@@ -4,6 +4,7 @@ use crate::cli::{Cli, shell_word};
 use crate::look::{Look, Means, bytes, time};
 use lantern_core::plan::DrawFault;
 use lantern_host::Error;
+use lantern_host::ledger::Doing;
 
 /// Done.
 pub const DONE: u8 = 0;
@@ -68,7 +69,8 @@ fn advice(error: &Error, cli: &Cli) -> String {
             cli.next("undo --with-world"),
             cli.next("undo --keep-world")
         ),
-        Error::CalledOff => "Players were told. The plan is still there: ".to_owned() + &cli.next("changeover"),
+        Error::CalledOff(Doing::Undo) => format!("To go back later: {}", cli.next("undo")),
+        Error::CalledOff(_) => format!("The plan is still there: {}", cli.next("changeover")),
         Error::NoBackup(_) => format!("See which there are: {}", cli.next("backup list")),
         Error::Store { .. } => format!("Look what is whole: {}", cli.next("backup check")),
         Error::StorePlace { .. } => "lantern.toml names it: store in [backup]. Nothing was stored, and nothing else was done.".into(),

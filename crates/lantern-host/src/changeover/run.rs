@@ -128,6 +128,9 @@ impl Run<'_, '_> {
 
     /// Tells players, as often as they are to be told, and waits; until somebody calls it off.
     fn warn(&mut self) -> Result<String> {
+        if crate::called_off() {
+            return Err(Error::CalledOff(self.journal.kind));
+        }
         if self.console.state()? == State::Down {
             return Ok("nobody to warn: the server is down".into());
         }
@@ -150,7 +153,7 @@ impl Run<'_, '_> {
             }
             if crate::called_off() {
                 self.say(&warn.off)?;
-                return Err(Error::CalledOff);
+                return Err(Error::CalledOff(self.journal.kind));
             }
             if left.is_zero() {
                 break;
@@ -168,6 +171,19 @@ impl Run<'_, '_> {
         Ok(format!(
             "players were told {times}, and once more at the end"
         ))
+    }
+
+    /// Tells players at the times that are set; where none are, only that it is now.
+    pub(super) fn warn_before_undo(&mut self) -> Result<()> {
+        self.begins(Step::Warn);
+        let told = self.warn()?;
+        if self.server.config.warn.at.is_empty() {
+            // A server that hangs cannot tell anybody, and has to be stopped all the same.
+            let _ = self.say(&self.server.config.warn.last);
+        } else {
+            self.done(Step::Warn, told);
+        }
+        Ok(())
     }
 
     /// Tells players something; that the server has gone in the meantime is no error.

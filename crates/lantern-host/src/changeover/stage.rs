@@ -7,6 +7,7 @@ use crate::disk;
 use crate::error::{At, Error, Result};
 use crate::folder::{free_bytes, hash_file};
 use crate::layers;
+use crate::ledger::Doing;
 use crate::planning::edited;
 use lantern_core::component::Kind;
 use lantern_core::path::RelPath;
@@ -71,6 +72,9 @@ fn fill(
     }
     let (mut done, total) = (0, plan.staged_bytes());
     for (index, archive) in plan.archives.iter().enumerate() {
+        if crate::called_off() {
+            return Err(Error::CalledOff(Doing::Changeover));
+        }
         let path = PathBuf::from(&archive.file);
         let found = download_hash(&path)?;
         let other = |path: &Path, expected: &str, found: &str| Error::OtherArchive {

@@ -124,7 +124,6 @@ pub fn undo(
     };
     journal.enter(&server.folder, Phase::Preparing)?;
     let mut run = Run::new(server, journal, tell);
-    run.begins(Step::Stop);
     run.clean_up_staging();
     // What was not exchanged, and is not as the backup has it: the world that the new server wrote,
     // or what came after a restore.
@@ -144,8 +143,9 @@ pub fn undo(
     // Unpacked while the server still runs; after its stop only what it has written since.
     let prepared = stored_back().and_then(|_| {
         if was_up {
-            let _ = run.say(&server.config.warn.last);
+            run.warn_before_undo()?;
         }
+        run.begins(Step::Stop);
         let stopped = run.stop()?;
         let (mut moves, mut since) = early.map_or_else(moves_back, Ok)?;
         let stored = stored_back()?;

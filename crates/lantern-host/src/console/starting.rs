@@ -245,7 +245,7 @@ impl Console<'_> {
                 return Err(did_not(self.how_it_ended(&started, ready_at)));
             }
             if self.server.copy_of.is_some() && crate::called_off() {
-                return Err(Error::CalledOff);
+                return Err(Error::RehearsalOff);
             }
             match ready_at {
                 Some(at) if at.elapsed() >= Duration::from_millis(rule.hold_ms) => break,

@@ -9,6 +9,7 @@ use clap::Args;
 use lantern_core::path::RelPath;
 use lantern_host::Result;
 use lantern_host::changeover::{World, undo};
+use lantern_host::config::Span;
 use lantern_host::ledger::Ledger;
 use serde_json::json;
 
@@ -18,6 +19,9 @@ pub struct UndoArgs {
     /// Bring the keep list back, too, as it was before; what was done since is set aside
     #[arg(long, conflicts_with = "keep_world")]
     with_world: bool,
+    /// How long before the stop players are told: 10m,1m,10s; otherwise only that it is now
+    #[arg(long, value_name = "TIMES", value_delimiter = ',')]
+    warn: Vec<Span>,
     /// Leave the keep list as it is, though it was written since
     #[arg(long)]
     keep_world: bool,
@@ -25,7 +29,10 @@ pub struct UndoArgs {
 
 /// Takes the last changeover back.
 pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
-    let (server, _lock) = open(cli, "undo")?;
+    // Ctrl-C calls it off before the stop; afterwards it goes on to its end.
+    let _ = ctrlc::set_handler(lantern_host::call_off);
+    let (mut server, _lock) = open(cli, "undo")?;
+    server.config.warn.at.clone_from(&args.warn);
     let mut ledger = Ledger::open(&server.folder)?;
     let mut progress = Progress::new(look);
     let world = match (args.with_world, args.keep_world) {

@@ -413,6 +413,20 @@ fn it_is_called_off_while_players_are_warned() {
         .filter(|line| line.contains("to all"))
         .collect();
     assert_snapshot!("told_to_players", told.join("\n"));
+    // An undo tells them, too, if it is to.
+    let mut undo = world.begin(&[UNDO, &["--keep-world", "--warn", "2h,90s"]].concat());
+    world.wait("players are warned of the undo", || {
+        world.read(output).contains("restarts in 2 hours")
+    });
+    let pid = rustix::process::Pid::from_child(&undo);
+    rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
+    assert_eq!(undo.wait().unwrap().code(), Some(1));
+    let off = "to all: The restart is called off.";
+    assert!(world.read(output).contains(off));
+    assert_snapshot!(
+        "undo_after_warning",
+        world.lantern(&[UNDO, &["--keep-world", "--warn", "1s"]].concat())
+    );
     assert_snapshot!(
         "warn_odd",
         world.lantern(&[CHANGEOVER, &["--warn", "soon"]].concat())
