@@ -37,6 +37,8 @@ pub struct Operation {
     pub way_back: String,
     /// Whether it was taken back.
     pub undone: bool,
+    /// Why it failed, and the old state came back by itself; none where it did not.
+    pub failed: Option<String>,
 }
 
 /// What was done.
@@ -74,7 +76,12 @@ impl FromSql for Doing {
 impl Operation {
     /// Whether it can be taken back.
     pub fn is_in_force(&self) -> bool {
-        self.kind != Doing::Undo && !self.undone && !self.is_thinned()
+        self.can_be_in_force() && !self.is_thinned()
+    }
+
+    /// Whether it changed the server, and was not taken back.
+    fn can_be_in_force(&self) -> bool {
+        self.kind != Doing::Undo && !self.undone && self.failed.is_none()
     }
 
     /// Whether what it set aside was thinned out, so that it cannot be taken back.
@@ -100,7 +107,8 @@ const SCHEMA: &str = "
         number INTEGER PRIMARY KEY, kind TEXT NOT NULL, ended_ms INTEGER NOT NULL,
         came_from TEXT NOT NULL, went_to TEXT NOT NULL, way_back TEXT NOT NULL, undone INTEGER NOT NULL
     );
-    PRAGMA user_version = 2;
+    CREATE TABLE IF NOT EXISTS failure (number INTEGER PRIMARY KEY, why TEXT NOT NULL);
+    PRAGMA user_version = 3;
 ";
 
 /// What was found in an archive, or why it cannot be read.
@@ -140,7 +148,7 @@ impl Ledger {
             db.pragma_update(None, "synchronous", "FULL")?;
             // The log is taken over into the file when it has grown, not whenever a command ends.
             db.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
-            if db.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0))? < 2 {
+            if db.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0))? < 3 {
                 db.execute_batch(SCHEMA)?;
             }
             Ok(db)
@@ -368,6 +376,10 @@ impl Ledger {
                     operation.undone
                 ],
             )?;
+            if let Some(why) = &operation.failed {
+                let query = "INSERT OR REPLACE INTO failure VALUES (?1, ?2)";
+                change.execute(query, params![operation.number, why])?;
+            }
             if let Some(number) = undoes {
                 change.execute(
                     "UPDATE operation SET undone = 1 WHERE number = ?1",
@@ -424,8 +436,8 @@ impl Ledger {
     pub fn operations(&self) -> Result<Vec<Operation>> {
         let rows = || {
             let mut query = self.db.prepare(
-                "SELECT number, kind, ended_ms, came_from, went_to, way_back, undone FROM operation
-                 ORDER BY number",
+                "SELECT number, kind, ended_ms, came_from, went_to, way_back, undone, why
+                 FROM operation LEFT JOIN failure USING (number) ORDER BY number",
             )?;
             let rows = query.query_map([], |row| {
                 Ok(Operation {
@@ -436,6 +448,7 @@ impl Ledger {
                     to: row.get(4)?,
                     way_back: row.get(5)?,
                     undone: row.get(6)?,
+                    failed: row.get(7)?,
                 })
             })?;
             rows.collect()
@@ -449,9 +462,9 @@ impl Ledger {
     /// # Errors
     /// When the ledger cannot be read.
     pub fn last_in_force(&self) -> Result<Option<Operation>> {
-        let last = |o: &Operation| o.kind != Doing::Undo && !o.undone;
-        let last = self.operations()?.into_iter().rev().find(last);
-        Ok(last.filter(Operation::is_in_force))
+        let mut last_first = self.operations()?.into_iter().rev();
+        let last = last_first.find(Operation::can_be_in_force);
+        Ok(last.filter(|last| !last.is_thinned()))
     }
 
     /// Forgets the way back of an operation whose set-aside files are about to go.
@@ -515,6 +528,7 @@ mod tests {
             to: "5.4".into(),
             way_back: "{}".into(),
             undone: false,
+            failed: None,
         };
         ledger
             .record(&operation, &[], std::slice::from_ref(&path), None)

@@ -60,6 +60,8 @@ pub struct Journal {
     pub backup: Option<String>,
     /// What a restore puts back.
     pub restored: Option<Extent>,
+    /// Why the old state is being put back.
+    pub failed: Option<String>,
 }
 
 /// A row of the ledger, as the journal writes it.

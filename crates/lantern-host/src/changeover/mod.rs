@@ -183,40 +183,38 @@ pub fn resume(
     let Some(plan) = journal.plan.clone() else {
         return undo::resume(server, ledger, journal, tell);
     };
-    match journal.phase {
+    let mut run = Run::new(server, journal, tell);
+    if run.had_succeeded(ledger)? {
+        run.end()?;
+        return Ok(Report {
+            number: run.journal.number,
+            times: Times::default(),
+            running: Console::of(server).state()? != State::Down,
+            loaded: None,
+            bad: None,
+            backup: run.journal.backup.clone().unwrap_or_default(),
+        });
+    }
+    let had_failed = run.journal.failed.clone();
+    let had_failed = had_failed.unwrap_or_else(|| "it had failed before it was cut off".into());
+    match run.journal.phase {
         // Nothing was touched: it begins anew, with every check.
         Phase::Preparing | Phase::Stopping => {
-            begin(server, ledger, plan, journal.was_up, stay, tell)
+            begin(server, ledger, plan, run.journal.was_up, stay, run.tell)
         }
         Phase::Swapping | Phase::Starting => {
             let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;
             Console::of(server).stop()?;
             let pass = backup::pass(server, None)?;
-            let mut run = Run::new(server, journal, tell);
+            let mut run = Run::new(server, run.journal, run.tell);
             run.stay = stay;
             run.swap_and_start(ledger, &plan, &pass)
         }
-        Phase::GoingBack => {
-            let mut run = Run::new(server, journal, tell);
-            let why = "it was cut off while it was going back";
-            Err(run.go_back_since(why.into(), Vec::new()))
-        }
+        Phase::GoingBack => Err(run.go_back_since(ledger, had_failed, Vec::new())),
         Phase::Ending => {
-            let run = Run::new(server, journal, tell);
-            let recorded = run.is_recorded(ledger)?;
             run.end()?;
-            if recorded {
-                return Ok(Report {
-                    number: run.journal.number,
-                    times: Times::default(),
-                    running: Console::of(server).state()? != State::Down,
-                    loaded: None,
-                    bad: None,
-                    backup: run.journal.backup.clone().unwrap_or_default(),
-                });
-            }
             Err(Error::RolledBack {
-                why: "it had failed before it was cut off".into(),
+                why: had_failed,
                 last: Vec::new(),
                 down_ms: 0,
                 running: run.journal.was_up,
@@ -279,6 +277,7 @@ fn open_journal(
         forgets: gone.filter(|path| old.contains_key(path)).collect(),
         backup: None,
         restored: None,
+        failed: None,
     })
 }
 

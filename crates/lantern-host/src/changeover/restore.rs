@@ -68,6 +68,7 @@ pub fn restore(
         forgets: Vec::new(),
         backup: Some(name.to_owned()),
         restored: Some(extent.clone()),
+        failed: None,
     };
     journal.enter(&server.folder, Phase::Preparing)?;
     let mut run = Run::new(server, journal, tell);

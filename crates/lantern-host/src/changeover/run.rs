@@ -206,7 +206,7 @@ impl Run<'_, '_> {
         let begun = Instant::now();
         let swapped = self.swap(pass);
         if let Err(error) = swapped {
-            return Err(self.go_back(error));
+            return Err(self.go_back(ledger, error));
         }
         let own_ms = self.down_since.unwrap_or(begun).elapsed().as_millis() as u64;
         let started = self.start();
@@ -214,7 +214,7 @@ impl Run<'_, '_> {
         let looked = started.and_then(|started| self.verify(plan, &started));
         let (loaded, bad) = match looked {
             Ok(loaded) => (loaded, None),
-            Err(error) if !self.stay => return Err(self.go_back(error)),
+            Err(error) if !self.stay => return Err(self.go_back(ledger, error)),
             Err(error) => (None, Some(error.to_string())),
         };
         let backup = self.journal.backup.clone().unwrap_or_default();
@@ -264,9 +264,10 @@ impl Run<'_, '_> {
             to: journal.to.clone(),
             way_back: serde_json::to_string(way_back).expect("a way back has only plain values"),
             undone: false,
+            failed: None,
         };
         // Cut off right after this, it is asked for again: what is written down stays as it is.
-        if self.is_recorded(ledger)? {
+        if self.recorded(ledger)?.is_some() {
             return Ok(());
         }
         let puts: Vec<Put> = journal.puts.iter().cloned().map(Put::from).collect();
@@ -274,11 +275,35 @@ impl Run<'_, '_> {
         ledger.record(&operation, &puts, &journal.forgets, journal.undoes)
     }
 
-    pub(super) fn is_recorded(&self, ledger: &Ledger) -> Result<bool> {
-        let known = ledger.operations()?;
-        Ok(known
-            .iter()
-            .any(|known| known.number == self.journal.number))
+    /// Writes down that it failed. That the history lacks it is better than a state that is half back.
+    fn record_failure(&self, ledger: &mut Ledger, why: &str) {
+        let journal = &self.journal;
+        let operation = Operation {
+            number: journal.number,
+            kind: journal.kind,
+            ended_ms: jiff::Timestamp::now().as_millisecond(),
+            from: journal.from.clone(),
+            to: journal.to.clone(),
+            way_back: serde_json::to_string(&WayBack::default()).expect("it has only plain values"),
+            undone: false,
+            failed: Some(why.to_owned()),
+        };
+        if disk::step().is_ok() {
+            let _ = ledger.record(&operation, &[], &[], None);
+        }
+    }
+
+    /// What the ledger knows of this operation.
+    pub(super) fn recorded(&self, ledger: &Ledger) -> Result<Option<Operation>> {
+        let mut known = ledger.operations()?.into_iter();
+        Ok(known.find(|known| known.number == self.journal.number))
+    }
+
+    /// Whether it had succeeded and was written down before it was cut off.
+    pub(super) fn had_succeeded(&self, ledger: &Ledger) -> Result<bool> {
+        Ok(self
+            .recorded(ledger)?
+            .is_some_and(|known| known.failed.is_none()))
     }
 
     /// Nothing is left to do but to tidy up; cut off here, only that is done again.
@@ -385,19 +410,24 @@ impl Run<'_, '_> {
     }
 
     /// Puts the old state back, and starts that where the server was up.
-    pub(super) fn go_back(&mut self, error: Error) -> Error {
+    pub(super) fn go_back(&mut self, ledger: &mut Ledger, error: Error) -> Error {
         let why = error.to_string();
         let last = match error {
             Error::DidNotStart { last, .. } | Error::NotRight { last, .. } => last,
             _ => Vec::new(),
         };
-        self.go_back_since(why, last)
+        self.go_back_since(ledger, why, last)
     }
 
     /// As [`Run::go_back`], for a reason in words and the last lines that the server printed.
-    pub(super) fn go_back_since(&mut self, why: String, last: Vec<String>) -> Error {
+    pub(super) fn go_back_since(
+        &mut self,
+        ledger: &mut Ledger,
+        why: String,
+        last: Vec<String>,
+    ) -> Error {
         (self.tell)(Event::GoesBack(why.clone()));
-        match self.try_going_back() {
+        match self.try_going_back(ledger, &why) {
             Ok(running) => Error::RolledBack {
                 why,
                 last,
@@ -412,7 +442,10 @@ impl Run<'_, '_> {
         }
     }
 
-    pub(super) fn try_going_back(&mut self) -> Result<bool> {
+    /// Puts the old state back; the reason is the first one given, also after it was cut off.
+    pub(super) fn try_going_back(&mut self, ledger: &mut Ledger, why: &str) -> Result<bool> {
+        let why = self.journal.failed.get_or_insert_with(|| why.to_owned());
+        let why = why.clone();
         self.journal.enter(&self.server.folder, Phase::GoingBack)?;
         self.stop_whatever_runs()?;
         let back = undone_moves(&self.server.folder, &self.journal.moves)?;
@@ -423,6 +456,7 @@ impl Run<'_, '_> {
             self.start_old()?;
         }
         self.keep_rewritten()?;
+        self.record_failure(ledger, &why);
         self.enter_ending()?;
         Ok(self.journal.was_up)
     }

@@ -121,6 +121,7 @@ pub fn undo(
         forgets: way_back.forgets.clone(),
         backup: Some(way_back.backup.clone()),
         restored: None,
+        failed: None,
     };
     journal.enter(&server.folder, Phase::Preparing)?;
     let mut run = Run::new(server, journal, tell);
@@ -261,10 +262,10 @@ fn take_back_cut_off(
             run.journal.was_up
         }
     } else {
-        let recorded = run.is_recorded(ledger)?;
+        let succeeded = run.had_succeeded(ledger)?;
         match run.journal.phase {
             // It had succeeded and was written down: it is taken back as any other.
-            _ if recorded => {
+            _ if succeeded => {
                 run.end()?;
                 return undo(server, ledger, world, run.tell);
             }
@@ -274,7 +275,9 @@ fn take_back_cut_off(
                 run.end()?;
                 run.journal.was_up
             }
-            Phase::Swapping | Phase::Starting | Phase::GoingBack => run.try_going_back()?,
+            Phase::Swapping | Phase::Starting | Phase::GoingBack => {
+                run.try_going_back(ledger, "it was cut off, and taken back")?
+            }
             Phase::Ending => {
                 run.end()?;
                 run.journal.was_up

@@ -46,6 +46,7 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
             json!({
                 "number": operation.number, "kind": operation.kind.as_str(), "ended_ms": operation.ended_ms,
                 "from": operation.from, "to": operation.to, "undone": operation.undone,
+                "failed": operation.failed,
                 "thinned": operation.is_thinned(), "aside": entry.aside, "files": entry.files,
                 "bytes": entry.bytes,
             })
@@ -70,10 +71,11 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
     look.say("");
     let rows = entries.iter().map(|entry| {
         let operation = &entry.operation;
-        let state = match (operation.undone, operation.is_thinned()) {
-            (true, _) => "taken back",
-            (_, true) => "thinned out",
-            _ if operation.is_in_force() => "in force",
+        let state = match operation {
+            it if it.failed.is_some() => "failed",
+            it if it.undone => "taken back",
+            it if it.is_thinned() => "thinned out",
+            it if it.is_in_force() => "in force",
             _ => "",
         };
         vec![
@@ -92,6 +94,16 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
     });
     let heads = ["", "what", "when", "versions", "", "files", "set aside"];
     look.table(&heads, rows.collect());
+    let failed = entries.iter().filter_map(|entry| {
+        let operation = &entry.operation;
+        Some((operation.number, operation.failed.as_ref()?))
+    });
+    for (index, (number, why)) in failed.enumerate() {
+        let above = if index == 0 { "\n" } else { "" };
+        look.say(&format!(
+            "{above}  {number} failed, and the old state came back: {why}"
+        ));
+    }
     let aside: Vec<_> = entries.iter().flat_map(|entry| &entry.aside).collect();
     if !aside.is_empty() {
         look.say("\n  set aside:");

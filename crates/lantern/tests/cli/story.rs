@@ -173,7 +173,7 @@ fn what_a_failed_server_wrote_is_set_aside() {
         "id='fern'\nversion='1.0.0'\n[standin]\ncrash='wilted'\n",
     );
     let settings = world.read("halcyon-terrace/greenhouse.conf");
-    for attempt in ["0001-failed", "0001-failed-2"] {
+    for attempt in ["0001-failed", "0002-failed"] {
         world.ok(DROP);
         assert!(world.lantern(CHANGEOVER).contains("exit status 4"));
         let written = world.read(&format!(
@@ -191,6 +191,10 @@ fn what_a_failed_server_wrote_is_set_aside() {
     );
     let backups = fs::read_dir(world.path("halcyon-terrace/.lantern/store/backups")).unwrap();
     assert_eq!(backups.count(), 2, "no backup is written over");
+    assert_snapshot!(
+        "history_of_failures",
+        world.lantern(&["history", "--server", "halcyon-terrace"])
+    );
 }
 
 #[test]
