@@ -302,12 +302,16 @@ impl Server {
                 "expect.{name}: the family knows no such setting; it knows: {known}"
             )));
         }
-        Ok(Server {
+        let mut server = Server {
             folder,
             config,
             family,
             copy_of: None,
-        })
+        };
+        // What is on the keep list has to be backed up and watched wherever it lies.
+        let folder = server.folder.clone();
+        server.folder = folder.following(|link| server.keeps(&format!("{link}/_")));
+        Ok(server)
     }
 
     /// The catalogues that are always looked at.

@@ -186,6 +186,30 @@ pub enum Error {
         /// What is different, each in a few words.
         changes: Vec<String>,
     },
+    /// A plan that somebody wrote by hand.
+    #[error("the plan writes to {path}, which is on the keep list")]
+    WritesKept {
+        /// The path.
+        path: RelPath,
+    },
+    /// What a plan exchanges lies on another disk.
+    #[error(
+        "{path} lies on another disk than .lantern, and renames do not lead from one to the other"
+    )]
+    OtherDisk {
+        /// The path.
+        path: RelPath,
+    },
+    /// What is to come back from a backup lies on another disk.
+    #[error(
+        "{path} lies on another disk than .lantern, and renames do not lead from one to the other"
+    )]
+    StoredOnOtherDisk {
+        /// The path.
+        path: RelPath,
+        /// The backup.
+        name: String,
+    },
     /// What a plan changes in a text does not fit that text, although the text is the one it was made for.
     #[error("the plan's change to {path} does not fit: {why}")]
     OtherText {

@@ -282,6 +282,9 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied, Linked)> {
             return Err(Error::RehearsalOff);
         }
         let (from, to) = (server.folder.path(path)?, root.join(path.as_str()));
+        if let Some(parent) = to.parent() {
+            fs::create_dir_all(parent).at("making the folder", parent)?;
+        }
         if clones && clone(&from, &to).is_ok() {
             copied.cloned += 1;
             continue;

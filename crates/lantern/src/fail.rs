@@ -5,6 +5,7 @@ use crate::look::{Look, Means, bytes, time};
 use lantern_core::plan::DrawFault;
 use lantern_host::Error;
 use lantern_host::ledger::Doing;
+use std::path::Path;
 
 /// Done.
 pub const DONE: u8 = 0;
@@ -136,6 +137,16 @@ fn advice(error: &Error, cli: &Cli) -> String {
             "Name that server with --server DIR. Or: {}",
             cli.next("plan --to VERSION")
         ),
+        Error::WritesKept { .. } => format!("Nothing was touched. {plan_again}"),
+        Error::OtherDisk { .. } => "Nothing was touched. Lantern exchanges files by renames alone, so that nothing is ever half there:\n\
+             what a plan exchanges has to lie on the disk of the server folder.".into(),
+        Error::StoredOnOtherDisk { path, name } => {
+            let top = path.as_str().split('/').next().unwrap_or_default();
+            format!(
+                "Nothing was touched. What a backup has of it is put elsewhere, for you to exchange with the server down:\n{}",
+                cli.next(&format!("backup restore {} {} --to DIR", shell_word(Path::new(name)), shell_word(Path::new(top))))
+            )
+        }
         Error::FolderChanged { .. } | Error::OtherText { .. } => format!("Nothing was touched. {plan_again}"),
         Error::NothingToDo => String::new(),
         Error::NoConsole { .. } => format!(

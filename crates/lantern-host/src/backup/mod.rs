@@ -10,7 +10,7 @@ use crate::changeover::{free_name, safe_name};
 use crate::config::{Config, Server};
 use crate::durable;
 use crate::error::{At, Error, Result};
-use crate::folder::{Stamp, hash_file};
+use crate::folder::{Listing, Stamp, hash_file};
 use lantern_core::path::RelPath;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -46,6 +46,8 @@ pub struct Pass {
     pub read_bytes: u64,
     /// How much the store grew, in bytes.
     pub stored_bytes: u64,
+    /// What ought to be in it and is not, as it is a link or a device, or its name is odd.
+    pub left_out: Vec<String>,
 }
 
 /// A backup's own page.
@@ -130,12 +132,19 @@ impl Pass {
     }
 }
 
-fn files_of(server: &Server, scope: Scope) -> Result<Vec<(RelPath, Stamp)>> {
-    let mut files = server.folder.list()?.files;
+fn listing_of(server: &Server, scope: Scope) -> Result<Listing> {
+    let mut listing = server.folder.list()?;
     if scope == Scope::Kept {
-        files.retain(|(path, _)| server.keeps(path.as_str()));
+        listing
+            .files
+            .retain(|(path, _)| server.keeps(path.as_str()));
+        listing.left_alone.retain(|path| server.keeps(path));
     }
-    Ok(files)
+    Ok(listing)
+}
+
+fn files_of(server: &Server, scope: Scope) -> Result<Vec<(RelPath, Stamp)>> {
+    Ok(listing_of(server, scope)?.files)
 }
 
 /// Stores the keep list, as a changeover does; what `earlier` saw is not read again.
@@ -159,7 +168,9 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         Some(_) => BTreeMap::new(),
         None => last_seen(server, &store)?,
     };
-    let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = files_of(server, scope)?
+    let listing = listing_of(server, scope)?;
+    let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = listing
+        .files
         .into_par_iter()
         .map(|(path, stamp)| {
             let seen = earlier.and_then(|earlier| earlier.files.get(&path));
@@ -185,6 +196,7 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         read_bytes: 0,
         stored_bytes: earlier.map_or(0, |earlier| earlier.stored_bytes)
             + store.bytes().saturating_sub(before),
+        left_out: listing.left_alone,
     };
     for (path, stamp, stored, fresh) in taken.into_iter().flatten() {
         pass.read_bytes += if fresh { stored.bytes } else { 0 };
@@ -229,7 +241,7 @@ pub fn place(server: &Server) -> Result<PathBuf> {
     let real = base
         .canonicalize()
         .map_err(|_| gone("is not there: is its disk mounted?"))?;
-    if real.starts_with(server.folder.root()) {
+    if server.folder.below(&real).is_some() {
         return Err(gone("lies in the server folder itself"));
     }
     let Config { name, id, .. } = &server.config;

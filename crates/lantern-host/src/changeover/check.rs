@@ -10,6 +10,23 @@ use std::collections::{BTreeMap, BTreeSet};
 /// How many changes are named.
 const NAMED: usize = 5;
 
+/// The first of some paths that lies on another disk than lantern's own folder, so that it cannot be
+/// exchanged by a rename.
+///
+/// # Errors
+/// When the system does not tell.
+pub fn elsewhere<'p>(
+    server: &Server,
+    paths: impl Iterator<Item = &'p RelPath>,
+) -> Result<Option<RelPath>> {
+    for path in paths {
+        if !server.folder.is_on_own_disk(path)? {
+            return Ok(Some(path.clone()));
+        }
+    }
+    Ok(None)
+}
+
 /// Compares the folder with the plan.
 ///
 /// # Errors
@@ -25,6 +42,21 @@ pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
         .planned_files(server)
         .map(|file| (&file.path, file.hash.as_deref()))
         .collect();
+    let touched = plan
+        .actions
+        .iter()
+        .filter(|action| action.what != What::Keep);
+    if let Some(kept) = touched
+        .clone()
+        .find(|action| server.keeps(action.path.as_str()))
+    {
+        return Err(Error::WritesKept {
+            path: kept.path.clone(),
+        });
+    }
+    if let Some(path) = elsewhere(server, touched.map(|action| &action.path))? {
+        return Err(Error::OtherDisk { path });
+    }
     let mut changes = Vec::new();
     for action in &plan.actions {
         let now = here.get(&action.path);

@@ -82,7 +82,13 @@ impl Run<'_, '_> {
         let first = backup::pass(self.server, None)?;
         self.done(
             Step::FirstBackup,
-            format!("{} of the keep list stored", files(first.files())),
+            match first.left_out.join(", ") {
+                none if none.is_empty() => format!("{} of the keep list stored", files(first.files())),
+                some => format!(
+                    "{} of the keep list stored; not in it, as they are links or have odd names: {some}",
+                    files(first.files())
+                ),
+            },
         );
 
         self.begins(Step::Warn);

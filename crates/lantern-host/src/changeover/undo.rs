@@ -1,5 +1,6 @@
 //! Back to before the last changeover or restore.
 
+use super::check;
 use super::journal::{Journal, Phase};
 use super::moves::{self, Move};
 use super::way_back::{self, WayBack};
@@ -378,15 +379,26 @@ pub(super) fn stored_moves(
             same.insert(&stored.path);
         }
     }
-    for (path, _) in server.folder.list()?.files {
-        if covers(&path) && !same.contains(&path) {
-            moves.push(Move {
-                to: RelPath::parse(&format!("{aside}/{path}"))?,
-                from: path,
-            });
-        }
+    let here = server.folder.list()?.files.into_iter();
+    let goes = here.map(|(path, _)| path);
+    let goes: Vec<RelPath> = goes
+        .filter(|path| covers(path) && !same.contains(path))
+        .collect();
+    let comes = || stored().filter(|stored| !same.contains(&stored.path));
+    let both = comes().map(|stored| &stored.path).chain(&goes);
+    if let Some(path) = check::elsewhere(server, both)? {
+        return Err(Error::StoredOnOtherDisk {
+            path,
+            name: manifest.name.clone(),
+        });
     }
-    for stored in stored().filter(|stored| !same.contains(&stored.path)) {
+    for path in goes {
+        moves.push(Move {
+            to: RelPath::parse(&format!("{aside}/{path}"))?,
+            from: path,
+        });
+    }
+    for stored in comes() {
         let staged = RelPath::parse(&format!("{staging}/{}", stored.path))?;
         let to = server.folder.path(&staged)?;
         if !to.exists() {

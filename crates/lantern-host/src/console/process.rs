@@ -199,7 +199,7 @@ fn open_for_writing(pid: i32, folder: &Folder) -> Vec<String> {
     };
     let named = |entry: fs::DirEntry| -> Option<String> {
         let target = fs::read_link(entry.path()).ok()?;
-        let below = target.strip_prefix(folder.root()).ok()?;
+        let below = folder.below(&target)?;
         // Of a folder that stood here before, the system marks the files as deleted.
         if !target.exists()
             || target.starts_with(&own_files) && !below.starts_with(".lantern/console")

@@ -87,6 +87,14 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
         "  {}",
         count(inventory.findings.len(), "finding", "findings")
     ));
+    for link in server.folder.followed() {
+        let text = format!(
+            "  {} is a link to {}: what lies there is on the keep list, and backed up like the rest",
+            link.at,
+            link.target.display()
+        );
+        look.say(&text);
+    }
     if !found.left_alone.is_empty() {
         let text = format!(
             "  left alone, as they are links or have odd names: {}",

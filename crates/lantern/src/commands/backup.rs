@@ -99,7 +99,7 @@ fn make(server: &Server, kept: bool, note: Option<&str>, cli: &Cli, look: &Look)
     if look.json {
         look.answer(&json!({
             "format": 1, "name": name, "files": pass.files(), "bytes": pass.bytes(),
-            "stored_bytes": pass.stored_bytes, "while_up": up,
+            "stored_bytes": pass.stored_bytes, "while_up": up, "left_out": pass.left_out,
         }));
         return Ok(fail::DONE);
     }
@@ -110,6 +110,13 @@ fn make(server: &Server, kept: bool, note: Option<&str>, cli: &Cli, look: &Look)
         bytes(pass.stored_bytes)
     );
     look.say(&look.paint(Means::Good, &text));
+    if !pass.left_out.is_empty() {
+        let text = format!(
+            "  not in it, as they are links or have odd names: {}",
+            pass.left_out.join(", ")
+        );
+        look.say(&look.paint(Means::Caution, &text));
+    }
     if up {
         let note = "  note: the server is up; what it was writing may be torn. A changeover backs up again after the stop.";
         look.say(&look.paint(Means::Caution, note));

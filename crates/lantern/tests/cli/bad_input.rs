@@ -211,6 +211,14 @@ fn plans_that_cannot_be_carried_out() {
         world.lantern(&[CHANGEOVER, &["climbs.plan.json"]].concat())
     );
     world.write(
+        "greedy.plan.json",
+        plan.replace("\"addons/gnomon-1.0.3.vpk\"", "\"worlds/gnomon.vpk\""),
+    );
+    assert_snapshot!(
+        "greedy_plan",
+        world.lantern(&[CHANGEOVER, &["greedy.plan.json"]].concat())
+    );
+    world.write(
         "misfits.plan.json",
         plan.replace(
             "exec sh server/halcyon --lattice 1.8.0",

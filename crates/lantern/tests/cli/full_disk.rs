@@ -1,9 +1,9 @@
 //! A disk of its own that gets full: before a changeover, and at each moment in it.
 
-use crate::world::World;
+use crate::world::{Disk, World};
 use insta::assert_snapshot;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::Command;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
@@ -11,46 +11,17 @@ use std::time::{Duration, Instant};
 const SERVER: &str = "disk/halcyon-terrace";
 const CHANGEOVER: &[&str] = &["changeover", "--server", SERVER];
 
-/// A small disk; it goes with this.
-struct Disk(PathBuf);
-
-impl Disk {
-    /// Mounts one of so many megabytes; none where that is not allowed.
-    fn mount(world: &World, megabytes: u32) -> Option<Disk> {
-        let path = world.path("disk");
-        fs::create_dir(&path).unwrap();
-        let size = format!("size={megabytes}m");
-        let mut mount = Command::new("mount");
-        mount.args(["-t", "tmpfs", "-o", &size, "tmpfs"]).arg(&path);
-        if mount.status().is_ok_and(|status| status.success()) {
-            return Some(Disk(path));
-        }
-        assert!(
-            std::env::var_os("CI").is_none(),
-            "a small disk cannot be mounted here, and CI has to"
-        );
-        eprintln!("not run, as a small disk cannot be mounted here (needs root)");
-        None
-    }
-
-    /// Fills it until so many bytes are free.
-    fn fill(&self, left: u64) {
-        let stat = rustix::fs::statvfs(&self.0).unwrap();
-        let free = stat.f_bavail * stat.f_frsize;
-        let ballast = vec![0; free.saturating_sub(left) as usize];
-        // What others write meanwhile may be in the way; full is full.
-        let _ = fs::write(self.0.join("ballast"), ballast);
-    }
-
-    fn empty(&self) {
-        let _ = fs::remove_file(self.0.join("ballast"));
-    }
+/// Fills a disk until so many bytes are free.
+fn fill(disk: &Disk, left: u64) {
+    let stat = rustix::fs::statvfs(&disk.0).unwrap();
+    let free = stat.f_bavail * stat.f_frsize;
+    let ballast = vec![0; free.saturating_sub(left) as usize];
+    // What others write meanwhile may be in the way; full is full.
+    let _ = fs::write(disk.0.join("ballast"), ballast);
 }
 
-impl Drop for Disk {
-    fn drop(&mut self) {
-        let _ = Command::new("umount").arg("-l").arg(&self.0).status();
-    }
+fn empty(disk: &Disk) {
+    let _ = fs::remove_file(disk.0.join("ballast"));
 }
 
 /// The terrace on the small disk, in care, with a plan.
@@ -87,7 +58,7 @@ fn too_little_room_is_noticed_before_anything_is_done() {
     };
     planned(&world);
     let before = world.tree(SERVER);
-    disk.fill(4_500_000);
+    fill(&disk, 4_500_000);
     let told = world.lantern(CHANGEOVER);
     let numbers =
         regex::Regex::new(r"\d+(\.\d+)? (bytes|[KM]B)|needs \d+ bytes|\d+ are free").unwrap();
@@ -145,13 +116,13 @@ fn a_disk_that_gets_full_at_any_moment() {
             }
             let mut lantern = world.begin(CHANGEOVER);
             let reached = reaches(&journal, phase, &mut lantern);
-            disk.fill(left);
+            fill(&disk, left);
             let status = lantern.wait().unwrap().code();
             told.push((reached, status));
             // While it is full, every command says what state things are in, or works.
             let survey = at(&["survey"]);
             assert!(!survey.contains("panicked"), "{about}: {survey}");
-            disk.empty();
+            empty(&disk);
             if journal.exists() {
                 let on: &[&str] = match turn % 2 {
                     0 => &["changeover", "--resume"],

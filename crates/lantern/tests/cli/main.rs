@@ -11,6 +11,7 @@ mod formats;
 mod full_disk;
 mod kills;
 mod layers;
+mod links;
 mod questions;
 mod real_server;
 mod rehearsals;

@@ -254,6 +254,35 @@ impl Drop for World {
     }
 }
 
+/// A small disk; it goes with this.
+pub struct Disk(pub PathBuf);
+
+impl Disk {
+    /// Mounts one of so many megabytes as `disk`; none where that is not allowed.
+    pub fn mount(world: &World, megabytes: u32) -> Option<Disk> {
+        let path = world.path("disk");
+        fs::create_dir(&path).unwrap();
+        let size = format!("size={megabytes}m");
+        let mut mount = Command::new("mount");
+        mount.args(["-t", "tmpfs", "-o", &size, "tmpfs"]).arg(&path);
+        if mount.status().is_ok_and(|status| status.success()) {
+            return Some(Disk(path));
+        }
+        assert!(
+            std::env::var_os("CI").is_none(),
+            "a small disk cannot be mounted here, and CI has to"
+        );
+        eprintln!("not run, as a small disk cannot be mounted here (needs root)");
+        None
+    }
+}
+
+impl Drop for Disk {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("-l").arg(&self.0).status();
+    }
+}
+
 /// A port that is free now, below those that systems give to outgoing connections.
 pub fn free_port() -> u16 {
     static NEXT: AtomicU16 = AtomicU16::new(0);
