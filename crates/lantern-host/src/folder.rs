@@ -263,10 +263,12 @@ impl Folder {
 
 /// The links below a folder; what cannot be read has none.
 fn links(top: &Path) -> Vec<PathBuf> {
-    let walk = WalkDir::new(top).sort_by_file_name().into_iter();
+    let walk = WalkDir::new(top).into_iter();
     let entries = walk.filter_entry(|entry| entry.depth() != 1 || entry.file_name() != OWN);
     let links = entries.flatten().filter(DirEntry::path_is_symlink);
-    links.map(DirEntry::into_path).collect()
+    let mut links: Vec<PathBuf> = links.map(DirEntry::into_path).collect();
+    links.sort();
+    links
 }
 
 /// The path of what lies below a folder that stands for one of a server.
