@@ -6,7 +6,7 @@
 
 use super::{Component, Evidence, Remembered, State, VersionFrom, ledger_name};
 use crate::component::{Id, Kind};
-use crate::family::Family;
+use crate::family::{Family, Glob};
 use crate::path::RelPath;
 use crate::tree::{Claims, FileSeen};
 use crate::version::Version;
@@ -85,10 +85,14 @@ pub(super) fn settle(
         .collect();
     for component in components.iter_mut() {
         component.files.sort_by(|a, b| a.path.cmp(&b.path));
+        // What the server writes into a pack by the pack's own leave is no edit.
+        let kept = component.holdings.keep.iter();
+        let kept: Vec<Glob> = kept.filter_map(|text| Glob::new(text).ok()).collect();
+        let is_kept = |path: &RelPath| kept.iter().any(|glob| glob.matches(path.as_str()));
         component.state = state_of(
             &component.ledger_name(),
-            &component.files,
-            &foreign,
+            component.files.iter().filter(|file| !is_kept(&file.path)),
+            |path| foreign.contains(path) || is_kept(path),
             evidence.remembered,
         );
         if component.version_from == VersionFrom::Content
@@ -168,12 +172,14 @@ fn put_version(
     (!version.is_content()).then_some(version)
 }
 
-fn state_of(
+/// `apart` says which files do not count where they are gone or were not shipped.
+fn state_of<'f>(
     owner: &Id,
-    files: &[FileSeen],
-    silenced: &BTreeSet<RelPath>,
+    files: impl Iterator<Item = &'f FileSeen>,
+    apart: impl Fn(&RelPath) -> bool,
     remembered: &BTreeMap<RelPath, Remembered>,
 ) -> State {
+    let files: Vec<&FileSeen> = files.collect();
     let ours = |path: &RelPath| {
         let known = remembered.get(path)?;
         (known.owner.as_ref() == Some(owner)).then_some(known)
@@ -184,7 +190,7 @@ fn state_of(
     let here: BTreeSet<&RelPath> = files.iter().map(|file| &file.path).collect();
     let missing: Vec<RelPath> = known
         .map(|(path, _)| path)
-        .filter(|path| !here.contains(path) && !silenced.contains(path))
+        .filter(|path| !here.contains(path) && !apart(path))
         .cloned()
         .collect();
     if files.iter().all(|file| ours(&file.path).is_none()) {
@@ -194,7 +200,7 @@ fn state_of(
         let those = files.iter().filter(|file| is(file, ours(&file.path)));
         those.map(|file| file.path.clone()).collect()
     };
-    let added = paths_where(&|file, known| known.is_none() && !silenced.contains(&file.path));
+    let added = paths_where(&|file, known| known.is_none() && !apart(&file.path));
     let edited = paths_where(&|file, known| {
         known.is_some_and(|known| Some(&known.hash) != file.hash.as_ref())
     });
@@ -207,7 +213,7 @@ fn state_of(
         }
     } else if files
         .iter()
-        .filter(|file| !silenced.contains(&file.path))
+        .filter(|file| !apart(&file.path))
         .all(|file| ours(&file.path).is_some_and(|known| known.shipped))
     {
         State::AsShipped

@@ -3,6 +3,8 @@
 use crate::world::World;
 use insta::assert_snapshot;
 use std::fs;
+use std::io::{Read, Write};
+use zip::write::SimpleFileOptions;
 
 const ORCHARD: &str = "halcyon-orchard";
 const PACK: &[&str] = &[
@@ -103,6 +105,66 @@ fn a_pack_moves_with_build_framework_and_start_script() {
         "history_thinned",
         world.lantern(&["history", "--server", ORCHARD])
     );
+}
+
+/// Makes the release of the pack after the next one from the next one.
+fn pack_for_5_5(world: &World) {
+    let early = fs::read(world.path("depot/releases/bee-traffic-1.0.0-rc.1.vpk")).unwrap();
+    let next = fs::File::open(world.path("orchard-drop/orchard-5.4-pack.zip")).unwrap();
+    let mut next = zip::ZipArchive::new(next).unwrap();
+    let file = fs::File::create(world.path("orchard-drop/orchard-5.5-pack.zip")).unwrap();
+    let mut later = zip::ZipWriter::new(file);
+    for index in 0..next.len() {
+        let mut entry = next.by_index(index).unwrap();
+        let mut content = Vec::new();
+        entry.read_to_end(&mut content).unwrap();
+        let name = entry.name().unwrap().replace("5.4", "5.5");
+        let name = name.replace("bee-traffic-0.9.0", "bee-traffic-1.0.0-rc.1");
+        if name.contains("bee-traffic") {
+            content.clone_from(&early);
+        } else if let Ok(text) = std::str::from_utf8(&content) {
+            let text = text.replace("5.5", "5.6").replace("5.4", "5.5");
+            content = text.into_bytes();
+        }
+        later
+            .start_file(name, SimpleFileOptions::default())
+            .unwrap();
+        later.write_all(&content).unwrap();
+    }
+    later.finish().unwrap();
+}
+
+#[test]
+fn a_pack_is_brought_forward_in_stops() {
+    let world = orchard();
+    pack_for_5_5(&world);
+    world.ok(&["console", "start", "--server", ORCHARD]);
+    world.write("halcyon-orchard/config/orchard/tally.toml", "apples = 8\n");
+    let before = still(&world, ORCHARD);
+    let mut in_stops = PACK.to_vec();
+    in_stops[2] = "5.5";
+    let in_stops = with(&in_stops, &["--allow-early", "--variant", "orchard=wild"]);
+    assert_snapshot!("pack_in_stops", world.lantern(&in_stops));
+    let second = "halcyon-orchard/.lantern/next-2.plan.json";
+    assert!(changeover(&world).contains("exit status 0"));
+    assert_snapshot!(
+        "pack_second_stop",
+        world.lantern(&["changeover", second, "--server", ORCHARD])
+    );
+    assert_snapshot!(
+        "pack_at_5_5",
+        world.lantern(&["survey", "--server", ORCHARD])
+    );
+    let at = |version: &str| {
+        world.path(&format!(
+            "halcyon-orchard/config/orchard/for-{version}.toml"
+        ))
+    };
+    assert!(at("5.5").exists() && !at("5.4").exists() && !at("5.1").exists());
+    for _ in 0..2 {
+        world.ok(&["undo", "--keep-world", "--server", ORCHARD]);
+    }
+    assert_eq!(before, still(&world, ORCHARD));
 }
 
 #[test]
