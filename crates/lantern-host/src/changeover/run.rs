@@ -181,14 +181,17 @@ impl Run<'_, '_> {
 
     /// Tells players at the times that are set; where none are, only that it is now.
     pub(super) fn warn_before_undo(&mut self) -> Result<()> {
-        self.begins(Step::Warn);
-        let told = self.warn()?;
         if self.server.config.warn.at.is_empty() {
+            if crate::called_off() {
+                return Err(Error::CalledOff(self.journal.kind));
+            }
             // A server that hangs cannot tell anybody, and has to be stopped all the same.
             let _ = self.say(&self.server.config.warn.last);
-        } else {
-            self.done(Step::Warn, told);
+            return Ok(());
         }
+        self.begins(Step::Warn);
+        let told = self.warn()?;
+        self.done(Step::Warn, told);
         Ok(())
     }
 
