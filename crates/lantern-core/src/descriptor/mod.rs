@@ -1,0 +1,371 @@
+//! What a component's descriptors say, by the rules of its reader.
+
+mod facts;
+mod source;
+
+use crate::component::{Facts, Id};
+use crate::document::Node;
+use crate::family::{Family, Reader};
+use crate::path::RelPath;
+use serde::{Deserialize, Serialize};
+use source::Source;
+use std::collections::BTreeMap;
+
+/// The longest descriptor that is read, in bytes.
+pub const LONGEST_BYTES: u64 = 1 << 20;
+
+/// One descriptor file as it was found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Found {
+    /// Which of the reader's files it is, as an index.
+    pub file: usize,
+    /// Its name.
+    pub name: String,
+    /// The text.
+    pub text: String,
+}
+
+/// The component that descriptors speak of.
+#[derive(Debug, Clone, Copy)]
+pub struct Subject<'a> {
+    /// The reader that found it.
+    pub reader: &'a Reader,
+    /// Its family.
+    pub family: &'a Family,
+    /// The path of its file or folder.
+    pub place: &'a str,
+    /// The hash of its content: the version where none is stated.
+    pub content: &'a str,
+}
+
+impl<'a> Subject<'a> {
+    /// The folder's name, or the file's with its extension.
+    pub fn name(&self) -> &'a str {
+        self.place.rsplit('/').next().unwrap_or(self.place)
+    }
+
+    /// The folder's name, or the file's without extension.
+    pub fn stem(&self) -> &'a str {
+        let name = self.name();
+        if self.reader.shape.is_one_file() {
+            name.rsplit_once('.').map_or(name, |(stem, _)| stem)
+        } else {
+            name
+        }
+    }
+}
+
+/// How a version is known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum VersionFrom {
+    /// The component's descriptor states it.
+    Descriptor,
+    /// The name of its file or folder tells.
+    FileName,
+    /// A catalogue knows the archive by its hash.
+    Catalogue,
+    /// The ledger knows the release that put the files there.
+    Ledger,
+    /// Nothing states one: the content hash stands for it.
+    Content,
+    /// `lantern.toml` states it, for a build outside the folder.
+    Stated,
+}
+
+/// What a component lays claim to besides its own place.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Holdings {
+    /// The folder in which it keeps what it writes.
+    pub data: Option<RelPath>,
+    /// Files of lower layers that it lays its own over, with the BLAKE3 of its own where told.
+    pub overlay: BTreeMap<RelPath, String>,
+    /// Files that are its own, and folders with all in them.
+    pub owns: Vec<RelPath>,
+    /// Path patterns that no changeover writes as long as it is there.
+    pub keep: Vec<String>,
+    /// Add-ons that are its members.
+    pub members: Vec<Id>,
+    /// The variants of which one is chosen.
+    pub variants: Vec<String>,
+}
+
+/// What the descriptors of a component say.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Described {
+    /// What it says of itself.
+    pub facts: Facts,
+    /// What it lays claim to.
+    pub holdings: Holdings,
+    /// How its version is known.
+    pub version_from: VersionFrom,
+}
+
+/// Why the descriptor of a component cannot be made sense of.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{file}{}: {why}", line.map(|l| format!(":{l}")).unwrap_or_default())]
+pub struct DescriptorFault {
+    /// The descriptor file's name.
+    pub file: String,
+    /// The line, from 1, where it is known.
+    pub line: Option<usize>,
+    /// What is wrong.
+    pub why: String,
+}
+
+/// One fact as a descriptor gives it, after patterns and templates.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Told {
+    /// The field.
+    pub field: &'static str,
+    /// Where it was found: a key, or `value` for one that the family file gives.
+    pub at: String,
+    /// What stands there.
+    pub text: String,
+}
+
+/// Reads what a component's descriptor files say.
+///
+/// # Errors
+/// On text that the notation cannot read, and on versions and ranges that make no sense.
+pub fn read(subject: &Subject<'_>, found: &[Found]) -> Result<Described, DescriptorFault> {
+    Source::open(subject, found)?.described()
+}
+
+/// Tells field by field what is found where, before anything is made of it.
+///
+/// # Errors
+/// On text that the notation cannot read.
+pub fn explain(subject: &Subject<'_>, found: &[Found]) -> Result<Vec<Told>, DescriptorFault> {
+    let source = Source::open(subject, found)?;
+    let mut told = Vec::new();
+    for (field, rule) in subject.reader.fields.all() {
+        let Some((lookup, node)) = source.first(rule) else {
+            continue;
+        };
+        let text = if LISTS.contains(&field) {
+            let pairs = source.pairs(rule)?.into_iter();
+            let words = pairs.map(|(id, range)| format!("{id} {range}").trim().to_owned());
+            words.collect::<Vec<_>>().join(", ")
+        } else {
+            source.text(rule).unwrap_or_else(|| shown(&node))
+        };
+        told.push(Told {
+            field,
+            at: lookup.at.clone().unwrap_or_else(|| "value".into()),
+            text,
+        });
+    }
+    Ok(told)
+}
+
+/// The fields that hold ids with ranges, or numbers by kind.
+pub(crate) const LISTS: &[&str] = &[
+    "needs", "uses", "clashes", "provides", "replaces", "before", "after", "slots", "overlay",
+    "owns", "keep", "members", "pins", "variants",
+];
+
+fn shown(node: &Node) -> String {
+    match node {
+        Node::Text(text) => text.clone(),
+        Node::List(items) => items.iter().map(shown).collect::<Vec<_>>().join(", "),
+        Node::Table(table) => {
+            let pairs = table
+                .iter()
+                .map(|(key, value)| format!("{key} {}", shown(value)));
+            pairs.collect::<Vec<_>>().join(", ")
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::component::Need;
+
+    fn family(reader: &str) -> Family {
+        let text = crate::tree::tests::FAMILY;
+        let top = &text[..text.find("[[reader]]").unwrap()];
+        Family::parse(&format!("{top}\n[[reader]]\n{reader}")).unwrap()
+    }
+
+    /// Reads texts as the files of a family's reader, by their order in it.
+    fn read_as(
+        family: &Family,
+        texts: &[(usize, &str)],
+        place: &str,
+    ) -> Result<Described, DescriptorFault> {
+        let reader = &family.readers[0];
+        let found: Vec<Found> = texts
+            .iter()
+            .map(|(file, text)| Found {
+                file: *file,
+                name: reader.files[*file].name.text(),
+                text: (*text).to_owned(),
+            })
+            .collect();
+        let subject = Subject {
+            reader,
+            family,
+            place,
+            content: "abcdef0123456",
+        };
+        read(&subject, &found)
+    }
+
+    fn told(facts: &Facts) -> String {
+        let list = |needs: &[Need]| {
+            let words: Vec<String> = needs.iter().map(ToString::to_string).collect();
+            words.join(", ")
+        };
+        format!(
+            "{} {} needs [{}] uses [{}] server {} side {:?}",
+            facts.id,
+            facts.version,
+            list(&facts.needs),
+            list(&facts.uses),
+            facts.server.as_ref().map_or("unknown", |r| r.as_str()),
+            facts.side,
+        )
+    }
+
+    const TOML_READER: &str = r#"
+        name = "addon"
+        kind = "addon"
+        shape = "archive"
+        at = "*.vpk"
+        files = [{ name = "addon.toml", notation = "toml" }]
+        fields = { id = "id", version = "version", needs = "needs", uses = "uses", server = "server", side = "side", effect = "effect" }
+    "#;
+
+    #[test]
+    fn a_toml_descriptor_is_read() {
+        let text = "id = 'drip-lines'\nversion = '2.4.0'\nserver = '>=5.1 <5.4'\nside = 'both'\n[needs]\nmist-pipes = '^1.2'\n";
+        let read = read_as(&family(TOML_READER), &[(0, text)], "x.vpk").unwrap();
+        insta::assert_snapshot!(told(&read.facts), @"drip-lines 2.4.0 needs [mist-pipes ^1.2] uses [] server >=5.1 <5.4 side Some(Both)");
+    }
+
+    #[test]
+    fn faults_say_file_and_line() {
+        for (text, expected) in [
+            (
+                "id = 'a'\nversion = '1 2'\n",
+                "addon.toml:2: \"1 2\" is not a version: a blank or control character stands in it",
+            ),
+            (
+                "id = 'a'\nversion = \n",
+                "addon.toml:2: string values must be quoted, expected literal string",
+            ),
+            (
+                "id = 'a'\n[needs]\nb = '=>1'\n",
+                "addon.toml:3: b: \"=>1\" is not a range: \"=>\" is none of = > >= < <= ^ ~ (column 1)",
+            ),
+            (
+                "id = 'a/b'\n",
+                "addon.toml:1: the id \"a/b\" cannot be used",
+            ),
+            (
+                "id = 'a'\neffect = 'loud'\n",
+                "addon.toml:2: \"loud\" is none of play, admin",
+            ),
+            (
+                "id = 'a'\nside = 'up'\n",
+                "addon.toml:2: \"up\" is none of server, client, both",
+            ),
+        ] {
+            let fault = read_as(&family(TOML_READER), &[(0, text)], "x.vpk");
+            assert_eq!(fault.unwrap_err().to_string(), expected);
+        }
+    }
+
+    const FLAG_READER: &str = r#"
+        name = "mod"
+        kind = "addon"
+        shape = "folder"
+        at = "mods/*"
+        marks = ["init.lua"]
+        files = [
+            { name = "mod.conf", notation = "ini" },
+            { name = "depends.txt", notation = "lines", unless = ["depends", "optional_depends"] },
+        ]
+        [reader.fields]
+        id = "name"
+        needs = [{ at = "depends", split = "," }, { at = "lines", pattern = '^(?P<id>\w+)$' }]
+        uses = [{ at = "optional_depends", split = "," }, { at = "lines", pattern = '^(?P<id>\w+)\?$' }]
+        server = { at = "min", template = ">={}" }
+    "#;
+
+    #[test]
+    fn the_older_file_speaks_only_where_the_newer_is_silent() {
+        let family = family(FLAG_READER);
+        let conf = (0, "name = lamps\ndepends = glass, wire\nmin = 5.0\n");
+        let bare = (0, "name = lamps\n");
+        let old = (1, "# what it wants\nglass\npaint?\n");
+        let cases = [vec![conf, old], vec![bare, old], vec![old], vec![]];
+        let told: Vec<String> = cases
+            .iter()
+            .map(|found| told(&read_as(&family, found, "mods/lamps2").unwrap().facts))
+            .collect();
+        insta::assert_snapshot!(told.join("\n"), @r"
+        lamps #abcdef0123 needs [glass, wire] uses [] server >=5.0 side None
+        lamps #abcdef0123 needs [glass] uses [paint] server unknown side None
+        lamps2 #abcdef0123 needs [glass] uses [paint] server unknown side None
+        lamps2 #abcdef0123 needs [] uses [] server unknown side None
+        ");
+    }
+
+    #[test]
+    fn every_term_of_a_descriptor_is_read() {
+        let reader = r#"
+            name = "addon"
+            kind = "addon"
+            shape = "archive"
+            at = "*.vpk"
+            files = [{ name = ["meta.json", "*.vpk!meta.json"], notation = "json" }]
+            [reader.fields]
+            id = ["pack.id", { at = "$stem", pattern = '^(?P<value>.+?)-\d' }]
+            version = ["pack.version", { at = "$stem", pattern = '-(?P<value>\d[\w.]*)$' }]
+            needs = { at = "wants", item = { id = "name", range = "from", only = { how = "must" } }, range = ">={}" }
+            uses = { at = "wants", item = { id = "name", only = { how = "may" } } }
+            clashes = { at = "never", pattern = '^(?P<id>.+?)-(?P<range>[\d.]+)$', range = "={}" }
+            provides = "stands-for"
+            replaces = "old"
+            before = "before"
+            after = { at = "after", split = " " }
+            framework = "trellis"
+            runtime = "vm"
+            flavour = "on"
+            group = "only-one"
+            slots = "takes"
+            side = [{ at = "where" }, { value = "server" }]
+            data = { at = "$stem", template = "addons/{}-data" }
+        "#;
+        let text = r#"{ "wants": [{"name": "A", "from": "1.2", "how": "must"}, {"name": "b", "how": "may"}],
+            "never": ["x-y-1.0"], "stands-for": {"C": "2", "d": "*"}, "old": "E", "before": ["f"], "after": "g h",
+            "trellis": "^2", "vm": ">=17", "on": "wide", "only-one": "season", "takes": {"leaf": 3} }"#;
+        let mut family = family(reader);
+        family.ids.lower = true;
+        let read = read_as(&family, &[(0, text)], "addons/Ivy-1.10b.vpk").unwrap();
+        let facts = &read.facts;
+        let list = |needs: &[Need]| {
+            needs
+                .iter()
+                .map(ToString::to_string)
+                .collect::<Vec<_>>()
+                .join(", ")
+        };
+        insta::assert_snapshot!(format!(
+            "{} {} {:?}\nneeds {} | uses {} | clashes {}\nprovides {:?}\n{:?}\nside {:?} data {}",
+            facts.id, facts.version, read.version_from,
+            list(&facts.needs), list(&facts.uses), list(&facts.clashes),
+            facts.provides.iter().map(|p| format!("{} {:?}", p.id, p.version.as_ref().map(ToString::to_string))).collect::<Vec<_>>(),
+            facts.terms, facts.side, read.holdings.data.unwrap(),
+        ), @r#"
+        ivy 1.10b FileName
+        needs a >=1.2 | uses b | clashes x-y =1.0
+        provides ["c Some(\"2\")", "d None"]
+        Terms { needs_any: [], framework: Some(Range(Held { text: "^2", rows: [[Span(Including(Version { text: "2", parts: [Number(2)], early: None, build: [] }), Open), Span(Open, Excluding(Version { text: "", parts: [Number(3)], early: Some([]), build: [] }))]] })), runtime: Some(Range(Held { text: ">=17", rows: [[Span(Including(Version { text: "17", parts: [Number(17)], early: None, build: [] }), Open)]] })), flavour: Some("wide"), replaces: [Id("e")], group: Some("season"), before: [Id("f")], after: [Id("g"), Id("h")], companions: [], takes: {"leaf": 3}, early: false, withdrawn: false }
+        side Some(Server) data addons/Ivy-1.10b-data
+        "#);
+    }
+}

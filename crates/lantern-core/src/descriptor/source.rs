@@ -1,0 +1,214 @@
+//! Where the facts stand in a component's descriptor files.
+
+use super::{DescriptorFault, Found, Subject};
+use crate::document::{self, Node, Table};
+use crate::family::{FieldRule, Item, Lookup};
+use std::fmt::Display;
+
+/// All that a component's descriptor files say, to look things up in.
+pub(super) struct Source<'a> {
+    pub(super) subject: &'a Subject<'a>,
+    top: Table,
+    found: &'a [Found],
+}
+
+impl<'a> Source<'a> {
+    pub(super) fn open(
+        subject: &'a Subject<'a>,
+        found: &'a [Found],
+    ) -> Result<Source<'a>, DescriptorFault> {
+        let mut top = Table::new();
+        for found in found {
+            let Some(file) = subject.reader.files.get(found.file) else {
+                continue;
+            };
+            if file.unless.iter().any(|key| top.contains_key(key)) {
+                continue;
+            }
+            let read = document::parse(file, &found.text).map_err(|fault| DescriptorFault {
+                file: found.name.clone(),
+                line: fault.line,
+                why: fault.why,
+            })?;
+            for (key, value) in read {
+                top.entry(key).or_insert(value);
+            }
+        }
+        Ok(Source {
+            subject,
+            top,
+            found,
+        })
+    }
+
+    /// The first place of a rule where something stands that its pattern knows.
+    pub(super) fn first<'r>(&self, rule: &'r FieldRule) -> Option<(&'r Lookup, Node)> {
+        rule.0.iter().find_map(|lookup| {
+            let node = match (&lookup.value, lookup.at.as_deref()) {
+                (Some(value), _) => return Some((lookup, Node::Text(value.clone()))),
+                (None, Some("$name")) => Node::Text(self.subject.name().into()),
+                (None, Some("$stem")) => Node::Text(self.subject.stem().into()),
+                (None, Some("$path")) => Node::Text(self.subject.place.into()),
+                (None, at) => self.at(at?)?.clone(),
+            };
+            let misses = match (&lookup.pattern, &node) {
+                (Some(pattern), Node::Text(text)) if lookup.split.is_none() => {
+                    !pattern.regex().is_match(text)
+                }
+                _ => false,
+            };
+            (!misses).then_some((lookup, node))
+        })
+    }
+
+    /// What stands at a path of keys; a key may hold dots itself.
+    fn at(&self, path: &str) -> Option<&Node> {
+        fn find<'n>(table: &'n Table, path: &str) -> Option<&'n Node> {
+            if let Some(node) = table.get(path) {
+                return Some(node);
+            }
+            path.match_indices('.')
+                .find_map(|(dot, _)| match table.get(&path[..dot]) {
+                    Some(Node::Table(inner)) => find(inner, &path[dot + 1..]),
+                    _ => None,
+                })
+        }
+        find(&self.top, path)
+    }
+
+    pub(super) fn text(&self, rule: &FieldRule) -> Option<String> {
+        let (lookup, node) = self.first(rule)?;
+        let text = match &node {
+            Node::Text(text) => text.as_str(),
+            Node::List(items) => match items.first() {
+                Some(Node::Text(text)) => text.as_str(),
+                _ => return None,
+            },
+            Node::Table(table) => match table.get("#text") {
+                Some(Node::Text(text)) => text.as_str(),
+                _ => return None,
+            },
+        };
+        let text = match &lookup.pattern {
+            Some(pattern) => pattern.capture("value", text)?,
+            None => text.trim(),
+        };
+        match &lookup.template {
+            _ if text.is_empty() => None,
+            Some(template) => Some(template.replace("{}", text)),
+            None => Some(text.into()),
+        }
+    }
+
+    /// Ids with ranges: a table `id = range`, a list, tables with the keys of `item`, or a text
+    /// cut into items. An id that stands there twice is meant in both ranges.
+    pub(super) fn pairs(&self, rule: &FieldRule) -> Result<Vec<(String, String)>, DescriptorFault> {
+        let ids = &self.subject.family.ids;
+        let pairs = self.raw_pairs(rule)?.into_iter();
+        Ok(pairs.map(|(id, range)| (ids.spell(&id), range)).collect())
+    }
+
+    /// As [`Source::pairs`], with texts that are no ids.
+    pub(super) fn raw_pairs(
+        &self,
+        rule: &FieldRule,
+    ) -> Result<Vec<(String, String)>, DescriptorFault> {
+        let Some((lookup, node)) = self.first(rule) else {
+            return Ok(Vec::new());
+        };
+        let at = lookup.at.as_deref().unwrap_or("value");
+        let other = || self.fault(at, format!("{at} holds something else than ids and ranges"));
+        let mut pairs = Vec::new();
+        let mut add = |(id, range): (&str, &str)| {
+            let range = match &lookup.range {
+                Some(template) if !range.is_empty() => template.replace("{}", range),
+                _ => range.to_owned(),
+            };
+            pairs.push((id.trim().to_owned(), range));
+        };
+        match (&node, &lookup.item) {
+            (Node::Table(table), Some(item)) => tables(item, table).into_iter().for_each(&mut add),
+            (Node::Table(table), None) => {
+                for (id, range) in table {
+                    match range {
+                        Node::Text(range) => add((id, range)),
+                        _ => return Err(other()),
+                    }
+                }
+            }
+            (Node::List(items), item) => {
+                for node in items {
+                    match (node, item) {
+                        (Node::Table(table), Some(item)) => {
+                            tables(item, table).into_iter().for_each(&mut add);
+                        }
+                        (Node::Text(text), _) => pair(lookup, text).into_iter().for_each(&mut add),
+                        _ => return Err(other()),
+                    }
+                }
+            }
+            (Node::Text(text), _) => {
+                let pieces: Vec<&str> = match &lookup.split {
+                    Some(split) => text.split(split.as_str()).collect(),
+                    None => vec![text],
+                };
+                let pieces = pieces.into_iter().filter_map(|item| pair(lookup, item));
+                pieces.for_each(&mut add);
+            }
+        }
+        Ok(pairs)
+    }
+
+    /// What was read, or a fault at the text that could not be.
+    pub(super) fn made<T, E: Display>(
+        &self,
+        text: &str,
+        read: Result<T, E>,
+    ) -> Result<T, DescriptorFault> {
+        read.map_err(|error| self.fault(text, error.to_string()))
+    }
+
+    pub(super) fn fault(&self, text: &str, why: String) -> DescriptorFault {
+        let place = self.found.iter().find_map(|found| {
+            let mut lines = found.text.lines();
+            let line = lines.position(|line| !text.is_empty() && line.contains(text))?;
+            Some((found.name.as_str(), line + 1))
+        });
+        let first = || {
+            self.found
+                .first()
+                .map_or(self.subject.place, |f| f.name.as_str())
+        };
+        DescriptorFault {
+            file: place.map_or_else(first, |(file, _)| file).into(),
+            line: place.map(|(_, line)| line),
+            why,
+        }
+    }
+}
+
+/// What a table says that stands for one need; none when it is not one that is asked for.
+fn tables<'t>(item: &Item, table: &'t Table) -> Option<(&'t str, &'t str)> {
+    let text = |key: &str| match table.get(key) {
+        Some(Node::Text(text)) => Some(text.as_str()),
+        _ => None,
+    };
+    let asked = item
+        .only
+        .iter()
+        .all(|(key, value)| text(key) == Some(value));
+    let range = item.range.as_deref().and_then(text).unwrap_or("");
+    text(&item.id).filter(|_| asked).map(|id| (id, range))
+}
+
+fn pair<'t>(lookup: &Lookup, item: &'t str) -> Option<(&'t str, &'t str)> {
+    let item = item.trim();
+    let (id, range) = match &lookup.pattern {
+        Some(pattern) => (
+            pattern.capture("id", item)?,
+            pattern.capture("range", item).unwrap_or(""),
+        ),
+        None => (item, ""),
+    };
+    (!id.is_empty()).then_some((id, range))
+}
