@@ -126,9 +126,13 @@ impl Folder {
 
     /// Whether a file can get to a path from lantern's own folder by a rename: whether both are on
     /// one disk.
+    ///
+    /// # Errors
+    /// When a folder on the way is a link that is not followed, or the system does not tell.
     pub fn is_on_own_disk(&self, path: &RelPath) -> Result<bool> {
         let mut real = self.path(path)?;
-        while !real.exists() && real.pop() {}
+        // Folders are compared: in layered file systems a file may have the number of another disk.
+        while real.pop() && !real.exists() {}
         let disk = |path: &Path| fs::metadata(path).map(|metadata| metadata.dev());
         let own = self.own("");
         Ok(disk(&real).at("looking at", &real)? == disk(&own).at("looking at", &own)?)
