@@ -277,6 +277,7 @@ fn leg(
         inventory: &at.inventory,
         files: &at.files,
         order: at.order.as_ref().map(|(path, text)| (path, text)),
+        dropped: &request.drop,
         scripts: &at.scripts,
         keep: &keep,
         remembered: &at.remembered,

@@ -227,6 +227,11 @@ fn advice(error: &Error, cli: &Cli) -> String {
         Error::Draw(DrawFault::InPack { member, .. }) => {
             format!("Nothing was changed. Let the pack's take its place: --drop {member}")
         }
+        Error::Draw(DrawFault::LeavesWorld { pack, member, .. }) => format!(
+            "Nothing was changed. Put it in beside the pack: --add {member}\n\
+             or keep the pack as it is: --keep {pack}\n\
+             or lose what the world holds of it: --drop {member}"
+        ),
         Error::Draw(DrawFault::WritesKept { .. }) => {
             "Nothing was changed. --beside puts such files beside, as *.new; or leave that release out.".into()
         }

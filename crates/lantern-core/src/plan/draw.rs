@@ -30,6 +30,8 @@ pub struct Situation<'a> {
     pub files: &'a [FileSeen],
     /// The load-order file and its text.
     pub order: Option<(&'a RelPath, &'a Text)>,
+    /// What the administrator lets go of.
+    pub dropped: &'a BTreeSet<Id>,
     /// The texts of start scripts.
     pub scripts: &'a [(RelPath, Text)],
     /// The path patterns of the keep list: the family's and the server's own.

@@ -3,6 +3,7 @@
 use crate::component::Id;
 use crate::order::Ring;
 use crate::path::{PathFault, RelPath};
+use crate::version::Version;
 
 /// Why no plan can be drawn up although releases fit together.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -51,6 +52,16 @@ pub enum DrawFault {
         /// The pack.
         pack: Id,
         /// Its member.
+        member: Id,
+    },
+    /// A pack no longer brings what the world holds content of.
+    #[error("{pack} {version} does not hold {member} any more, and the world holds content of it")]
+    LeavesWorld {
+        /// The pack.
+        pack: Id,
+        /// Its version.
+        version: Version,
+        /// Its former member.
         member: Id,
     },
     /// What has to be laid over, or come back from under, a layer is kept nowhere.

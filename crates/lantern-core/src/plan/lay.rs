@@ -101,12 +101,20 @@ impl Drawing<'_> {
             .inventory
             .members(id)
             .map(|member| &member.facts);
-        for facts in leaving.filter(|facts| !holds(&facts.id)) {
+        let comes = |id: &Id| moving.iter().any(|(other, _)| other.facts.id == *id);
+        for facts in leaving.filter(|facts| !holds(&facts.id) && !comes(&facts.id)) {
+            let (pack, version) = (id, &offer.facts.version);
             let bound = match facts.world_bound {
+                Some(true) if !self.situation.dropped.contains(&facts.id) => {
+                    return Err(DrawFault::LeavesWorld {
+                        pack: pack.clone(),
+                        version: version.clone(),
+                        member: facts.id.clone(),
+                    });
+                }
                 Some(true) => ", and the world holds content of it",
                 _ => "",
             };
-            let (pack, version) = (id, &offer.facts.version);
             let note = format!(
                 "{} goes: {pack} {version} does not hold it{bound}",
                 facts.id

@@ -340,6 +340,7 @@ proptest! {
             inventory: &inventory,
             files: &planned,
             order: None,
+            dropped: &BTreeSet::new(),
             scripts: &[],
             keep: &keep,
             remembered: &remembered,
