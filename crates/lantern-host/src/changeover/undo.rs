@@ -85,19 +85,20 @@ pub fn undo(
         Some(_) => format!("{number:04}-since-{}", safe_name(&last.to)),
     };
     let aside = make_aside(server, &aside)?;
-    let manifest = || backup::manifest(server, &way_back.backup);
-    let stored = restored.map(|_| manifest()).transpose()?;
     // A changeover has touched no world, a restore most often has.
     let with_world = match restored {
         None => world == World::Bring,
         Some(_) => world != World::Keep,
     };
+    let needed = restored.is_some() || with_world;
+    let stored = needed.then(|| backup::manifest(server, &way_back.backup));
+    let stored = stored.transpose()?;
     let wanted = |path: &RelPath| with_world || !server.keeps(path.as_str());
     let remembered = ledger.remembered()?;
     let moves_back = || {
-        let known = match &stored {
-            Some(stored) => way_back::hashes(stored),
-            None => {
+        let known = match (&stored, restored) {
+            (Some(stored), Some(_)) => way_back::hashes(stored),
+            _ => {
                 let known = remembered.iter();
                 known
                     .map(|(path, known)| (path, known.hash.as_str()))
@@ -130,17 +131,21 @@ pub fn undo(
     // What was not exchanged, and is not as the backup has it: the world that the new server wrote,
     // or what came after a restore.
     let exchanged = way_back.exchanged();
+    let in_backup: BTreeSet<&RelPath> = stored
+        .iter()
+        .flat_map(|stored| stored.files.iter().map(|file| &file.path))
+        .collect();
     let comes_back = |path: &RelPath| {
         let wanted = match restored {
-            None => with_world && server.keeps(path.as_str()),
+            // The backup also has what only a pack wants kept.
+            None => server.keeps(path.as_str()) || in_backup.contains(path),
             Some(extent) => extent.covers(server, path) && wanted(path),
         };
         wanted && !exchanged.contains(path)
     };
-    let stored_back = || match (&stored, with_world) {
-        (None, false) => Ok(Vec::new()),
-        (None, true) => stored_moves(server, &manifest()?, &comes_back, number, &aside),
-        (Some(stored), _) => stored_moves(server, stored, &comes_back, number, &aside),
+    let stored_back = || match &stored {
+        None => Ok(Vec::new()),
+        Some(stored) => stored_moves(server, stored, &comes_back, number, &aside),
     };
     // Unpacked while the server still runs; after its stop only what it has written since.
     let prepared = stored_back().and_then(|_| {
@@ -180,7 +185,7 @@ pub fn undo(
         with_world,
         world_aside: world.len(),
         running: was_up,
-        restored: stored.map(|stored| stored.name),
+        restored: restored.map(|_| last.to),
     })
 }
 

@@ -528,4 +528,11 @@ fn what_a_pack_keeps_is_never_written() {
     let told = changeover(&world);
     assert!(told.contains("exit status 0"), "{told}");
     assert_eq!(world.read(tally), "apples = 8\n");
+    // It is the pack's world: what was counted since goes back with it, or stays.
+    world.write(tally, "apples = 9\n");
+    let undo = ["undo", "--server", ORCHARD];
+    let told = world.lantern(&undo);
+    assert!(told.contains("config/orchard/tally.toml written"), "{told}");
+    world.ok(&with(&undo, &["--with-world"]));
+    assert_eq!(world.read(tally), "apples = 8\n");
 }
