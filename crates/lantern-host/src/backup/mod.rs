@@ -75,6 +75,11 @@ impl Manifest {
     pub fn bytes(&self) -> u64 {
         self.files.iter().map(|file| file.bytes).sum()
     }
+
+    /// The paths of its files.
+    pub fn paths(&self) -> BTreeSet<&RelPath> {
+        self.files.iter().map(|file| &file.path).collect()
+    }
 }
 
 /// One file of a backup.
@@ -472,9 +477,8 @@ pub fn manifest(server: &Server, name: &str) -> Result<Manifest> {
 /// The kept files that are not as a backup has them: written, new or gone.
 ///
 /// # Errors
-/// When the backup's page or a file cannot be read.
-pub fn written_since(server: &Server, name: &str) -> Result<Vec<RelPath>> {
-    let manifest = manifest(server, name)?;
+/// When a file cannot be read.
+pub fn written_since(server: &Server, manifest: &Manifest) -> Result<Vec<RelPath>> {
     let mut written = Vec::new();
     for file in &manifest.files {
         let real = server.folder.path(&file.path)?;
@@ -484,7 +488,7 @@ pub fn written_since(server: &Server, name: &str) -> Result<Vec<RelPath>> {
             written.push(file.path.clone());
         }
     }
-    let stored: BTreeSet<&RelPath> = manifest.files.iter().map(|file| &file.path).collect();
+    let stored = manifest.paths();
     // A new file without content is a lock, and no part of the world.
     let new = files_of(server, Scope::Kept)?.into_iter();
     let new = new.filter(|(path, stamp)| !stored.contains(path) && stamp.bytes > 0);

@@ -46,7 +46,8 @@ pub fn restore(
         scope: manifest.scope,
         only: only.to_vec(),
     };
-    let covers = |path: &RelPath| extent.covers(server, path);
+    let stored = manifest.paths();
+    let covers = |path: &RelPath| extent.covers(server, &stored, path);
     let number = ledger.next_number()?;
     let aside = free_name(|suffix| {
         let name = format!("set-aside/{number:04}-before-{}{suffix}", safe_name(name));

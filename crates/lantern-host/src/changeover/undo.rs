@@ -5,7 +5,7 @@ use super::journal::{Journal, Phase};
 use super::moves::{self, Move};
 use super::way_back::{self, WayBack};
 use super::{Event, Report, Run, Times, make_aside, safe_name, stage, telling_name};
-use crate::backup::{self, Manifest};
+use crate::backup::{self, Manifest, Scope};
 use crate::config::Server;
 use crate::console::{Console, State};
 use crate::error::{Error, Result};
@@ -71,14 +71,22 @@ pub fn undo(
         })?;
     let console = Console::of(server);
     let state = console.state()?;
-    if world == World::Ask {
-        refuse_used(server, &console, &state, &last, &way_back)?;
+    let restored = way_back.restored.as_ref();
+    let needed = restored.is_some() || world != World::Keep;
+    let stored = needed.then(|| backup::manifest(server, &way_back.backup));
+    let stored = stored.transpose()?;
+    let in_backup = stored.as_ref().map(Manifest::paths).unwrap_or_default();
+    if let (World::Ask, Some(stored)) = (world, &stored) {
+        let mut written = backup::written_since(server, stored)?;
+        if let Some(extent) = restored {
+            written.retain(|path| extent.covers(server, &in_backup, path));
+        }
+        refuse_used(&console, &state, &last, written)?;
     }
     let was_up = match state {
         State::Foreign { who } => return Err(Error::NoConsole { who }),
         state => state != State::Down,
     };
-    let restored = way_back.restored.as_ref();
     let number = ledger.next_number()?;
     let aside = match restored {
         None => telling_name(server, number, &last.to, &last.from),
@@ -90,10 +98,11 @@ pub fn undo(
         None => world == World::Bring,
         Some(_) => world != World::Keep,
     };
-    let needed = restored.is_some() || with_world;
-    let stored = needed.then(|| backup::manifest(server, &way_back.backup));
-    let stored = stored.transpose()?;
-    let wanted = |path: &RelPath| with_world || !server.keeps(path.as_str());
+    // A changeover's backup also has what only a pack wants kept.
+    let only_kept = stored.as_ref().is_some_and(|it| it.scope == Scope::Kept);
+    let of_world =
+        |path: &RelPath| server.keeps(path.as_str()) || only_kept && in_backup.contains(path);
+    let wanted = |path: &RelPath| with_world || !of_world(path);
     let remembered = ledger.remembered()?;
     let moves_back = || {
         let known = match (&stored, restored) {
@@ -131,15 +140,10 @@ pub fn undo(
     // What was not exchanged, and is not as the backup has it: the world that the new server wrote,
     // or what came after a restore.
     let exchanged = way_back.exchanged();
-    let in_backup: BTreeSet<&RelPath> = stored
-        .iter()
-        .flat_map(|stored| stored.files.iter().map(|file| &file.path))
-        .collect();
     let comes_back = |path: &RelPath| {
         let wanted = match restored {
-            // The backup also has what only a pack wants kept.
-            None => server.keeps(path.as_str()) || in_backup.contains(path),
-            Some(extent) => extent.covers(server, path) && wanted(path),
+            None => with_world && of_world(path),
+            Some(extent) => extent.covers(server, &in_backup, path) && wanted(path),
         };
         wanted && !exchanged.contains(path)
     };
@@ -174,8 +178,7 @@ pub fn undo(
     run.journal.moves = moves;
     run.done(Step::Stop, stopped.into());
     run.finish_undo(ledger)?;
-    let kept = |path: &RelPath| server.keeps(path.as_str());
-    let (world, set_aside): (Vec<_>, Vec<_>) = since.into_iter().partition(kept);
+    let (world, set_aside): (Vec<_>, Vec<_>) = since.into_iter().partition(of_world);
     Ok(Undone {
         to: run.journal.to.clone(),
         down_ms: run.down_ms(),
@@ -191,16 +194,11 @@ pub fn undo(
 
 /// Refuses where the world was written since, or somebody is on.
 fn refuse_used(
-    server: &Server,
     console: &Console,
     state: &State,
     last: &Operation,
-    way_back: &WayBack,
+    written: Vec<RelPath>,
 ) -> Result<()> {
-    let mut written = backup::written_since(server, &way_back.backup)?;
-    if let Some(extent) = &way_back.restored {
-        written.retain(|path| extent.covers(server, path));
-    }
     let players = match state {
         // A server that hangs tells nothing; it has to be possible to go back from it all the same.
         State::Ours(_) | State::Reached { .. } => console.players().ok().flatten(),
@@ -210,17 +208,17 @@ fn refuse_used(
     if written.is_empty() && players.is_empty() {
         return Ok(());
     }
-    Err(match way_back.restored {
-        None => Error::WorldUsed {
+    Err(match last.kind {
+        Doing::Restore => Error::RestoredUsed {
+            name: last.to.clone(),
+            players,
+            written,
+        },
+        Doing::Changeover | Doing::Undo => Error::WorldUsed {
             players,
             written,
             old: last.from.clone(),
             new: last.to.clone(),
-        },
-        Some(_) => Error::RestoredUsed {
-            name: last.to.clone(),
-            players,
-            written,
         },
     })
 }

@@ -31,12 +31,13 @@ pub struct Extent {
 }
 
 impl Extent {
-    /// Whether it has a path in it.
-    pub fn covers(&self, server: &Server, path: &RelPath) -> bool {
+    /// Whether it has a path in it; `stored` are the backup's own, among them what only a pack wants kept.
+    pub fn covers(&self, server: &Server, stored: &BTreeSet<&RelPath>, path: &RelPath) -> bool {
         let inside = |part: &RelPath| part == path || path.below(part.as_str()).is_some();
         let in_scope = self.scope == Scope::Everything || server.keeps(path.as_str());
         let passes = server.family.passes(path.as_str());
-        in_scope && !passes && (self.only.is_empty() || self.only.iter().any(inside))
+        let asked_for = self.only.is_empty() || self.only.iter().any(inside);
+        (in_scope || stored.contains(path)) && !passes && asked_for
     }
 }
 

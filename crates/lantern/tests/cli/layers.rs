@@ -535,4 +535,15 @@ fn what_a_pack_keeps_is_never_written() {
     assert!(told.contains("config/orchard/tally.toml written"), "{told}");
     world.ok(&with(&undo, &["--with-world"]));
     assert_eq!(world.read(tally), "apples = 8\n");
+    // So it does with the backup that the changeover made of it.
+    world.write(tally, "apples = 10\n");
+    let backups = fs::read_dir(world.path("halcyon-orchard/.lantern/store/backups"));
+    let backup = backups.unwrap().next().unwrap().unwrap().path();
+    let name = backup.file_stem().unwrap().to_str().unwrap();
+    let restore = ["backup", "restore", name, "--in-place", "--server", ORCHARD];
+    world.ok(&["console", "stop", "--server", ORCHARD]);
+    world.ok(&restore);
+    assert_eq!(world.read(tally), "apples = 8\n");
+    world.ok(&undo);
+    assert_eq!(world.read(tally), "apples = 10\n");
 }
