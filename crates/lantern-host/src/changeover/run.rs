@@ -263,9 +263,30 @@ impl Run<'_, '_> {
         })
     }
 
+    /// Writes down that it succeeded, and how it can be taken back.
     pub(super) fn record(&self, ledger: &mut Ledger, way_back: &WayBack) -> Result<()> {
+        // Cut off right after this, it is asked for again: what is written down stays as it is.
+        if self.recorded(ledger)?.is_some() {
+            return Ok(());
+        }
         let journal = &self.journal;
-        let operation = Operation {
+        let puts: Vec<Put> = journal.puts.iter().cloned().map(Put::from).collect();
+        disk::step().at("writing", &self.server.folder.own("ledger.db"))?;
+        let operation = self.operation(way_back, None);
+        ledger.record(&operation, &puts, &journal.forgets, journal.undoes)
+    }
+
+    /// Writes down that it failed. That the history lacks it is better than a state that is half back.
+    fn record_failure(&self, ledger: &mut Ledger, why: &str) {
+        let operation = self.operation(&WayBack::default(), Some(why.to_owned()));
+        if disk::step().is_ok() {
+            let _ = ledger.record(&operation, &[], &[], None);
+        }
+    }
+
+    fn operation(&self, way_back: &WayBack, failed: Option<String>) -> Operation {
+        let journal = &self.journal;
+        Operation {
             number: journal.number,
             kind: journal.kind,
             ended_ms: jiff::Timestamp::now().as_millisecond(),
@@ -273,32 +294,7 @@ impl Run<'_, '_> {
             to: journal.to.clone(),
             way_back: serde_json::to_string(way_back).expect("a way back has only plain values"),
             undone: false,
-            failed: None,
-        };
-        // Cut off right after this, it is asked for again: what is written down stays as it is.
-        if self.recorded(ledger)?.is_some() {
-            return Ok(());
-        }
-        let puts: Vec<Put> = journal.puts.iter().cloned().map(Put::from).collect();
-        disk::step().at("writing", &self.server.folder.own("ledger.db"))?;
-        ledger.record(&operation, &puts, &journal.forgets, journal.undoes)
-    }
-
-    /// Writes down that it failed. That the history lacks it is better than a state that is half back.
-    fn record_failure(&self, ledger: &mut Ledger, why: &str) {
-        let journal = &self.journal;
-        let operation = Operation {
-            number: journal.number,
-            kind: journal.kind,
-            ended_ms: jiff::Timestamp::now().as_millisecond(),
-            from: journal.from.clone(),
-            to: journal.to.clone(),
-            way_back: serde_json::to_string(&WayBack::default()).expect("it has only plain values"),
-            undone: false,
-            failed: Some(why.to_owned()),
-        };
-        if disk::step().is_ok() {
-            let _ = ledger.record(&operation, &[], &[], None);
+            failed,
         }
     }
 

@@ -202,41 +202,19 @@ fn plans_that_cannot_be_carried_out() {
         "cut_plan",
         world.lantern(&[CHANGEOVER, &["cut.plan.json"]].concat())
     );
-    world.write(
-        "climbs.plan.json",
-        plan.replace("\"addons/gnomon-1.0.3.vpk\"", "\"../gnomon-1.0.3.vpk\""),
-    );
-    assert_snapshot!(
-        "climbing_plan",
-        world.lantern(&[CHANGEOVER, &["climbs.plan.json"]].concat())
-    );
-    world.write(
-        "greedy.plan.json",
-        plan.replace("\"addons/gnomon-1.0.3.vpk\"", "\"worlds/gnomon.vpk\""),
-    );
-    assert_snapshot!(
-        "greedy_plan",
-        world.lantern(&[CHANGEOVER, &["greedy.plan.json"]].concat())
-    );
-    world.write(
-        "misfits.plan.json",
-        plan.replace(
-            "exec sh server/halcyon --lattice 1.8.0",
-            "exec sh server/other",
-        ),
-    );
-    assert_snapshot!(
-        "misfitting_plan",
-        world.lantern(&[CHANGEOVER, &["misfits.plan.json"]].concat())
-    );
-    world.write(
-        "bends.plan.json",
-        plan.replace("server/halcyon --lattice 2.2.0", "server/other"),
-    );
-    assert_snapshot!(
-        "bending_plan",
-        world.lantern(&[CHANGEOVER, &["bends.plan.json"]].concat())
-    );
+    let place = "\"addons/gnomon-1.0.3.vpk\"";
+    for (name, from, to) in [
+        ("climbing_plan", place, "\"../gnomon-1.0.3.vpk\""),
+        ("greedy_plan", place, "\"worlds/gnomon.vpk\""),
+        ("misfitting_plan", "halcyon --lattice 1.8.0", "other"),
+        ("bending_plan", "halcyon --lattice 2.2.0", "other"),
+    ] {
+        world.write("edited.plan.json", plan.replace(from, to));
+        assert_snapshot!(
+            name,
+            world.lantern(&[CHANGEOVER, &["edited.plan.json"]].concat())
+        );
+    }
     let other = World::adopted();
     other.write("other.plan.json", &plan);
     assert_snapshot!(
