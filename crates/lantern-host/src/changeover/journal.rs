@@ -1,6 +1,7 @@
 //! `.lantern/journal.json`: what is being done, written down before it is done.
 
 use super::moves::Move;
+use super::undo::World;
 use super::way_back::Extent;
 use crate::disk;
 use crate::durable;
@@ -62,6 +63,8 @@ pub struct Journal {
     pub restored: Option<Extent>,
     /// Why the old state is being put back.
     pub failed: Option<String>,
+    /// What an undo was told to make of the world.
+    pub world: Option<World>,
 }
 
 /// A row of the ledger, as the journal writes it.

@@ -17,7 +17,7 @@ mod way_back;
 
 pub use journal::{Journal, Phase};
 pub use restore::{Restored, restore};
-pub use undo::{Undone, World, undo};
+pub use undo::{Now, Undone, World, undo};
 pub(crate) use way_back::WayBack;
 
 use crate::backup;
@@ -278,6 +278,7 @@ fn open_journal(
         backup: None,
         restored: None,
         failed: None,
+        world: None,
     })
 }
 

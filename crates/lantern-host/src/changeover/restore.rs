@@ -70,6 +70,7 @@ pub fn restore(
         backup: Some(name.to_owned()),
         restored: Some(extent.clone()),
         failed: None,
+        world: None,
     };
     journal.enter(&server.folder, Phase::Preparing)?;
     let mut run = Run::new(server, journal, tell);

@@ -3,6 +3,7 @@
 use super::check;
 use super::journal::{Journal, Phase};
 use super::moves::{self, Move};
+use super::restore::restore;
 use super::way_back::{self, WayBack};
 use super::{Event, Report, Run, Times, make_aside, safe_name, stage, telling_name};
 use crate::backup::{self, Manifest, Scope};
@@ -13,15 +14,14 @@ use crate::ledger::{Doing, Ledger, Operation};
 use crate::verify::GoodStart;
 use lantern_core::path::RelPath;
 use lantern_core::plan::Step;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
 /// What an undo came to.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Undone {
-    /// The server version it went back to; empty where none is known, as for a restore.
-    pub to: String,
-    /// The backup, where it was its restore that was taken back.
-    pub restored: Option<String>,
+    /// What the server folder is like now.
+    pub now: Now,
     /// How long the server was down, in milliseconds; none when it was down before.
     pub down_ms: Option<u64>,
     /// Files that were written since the changeover: they are set aside, under this number.
@@ -38,8 +38,22 @@ pub struct Undone {
     pub running: bool,
 }
 
+/// What a server folder is like after an undo.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Now {
+    /// Back at this server version.
+    At(String),
+    /// As it was before this backup was put back.
+    Before(String),
+    /// As in this backup: its restore was cut off, and leads to one end alone.
+    AsIn(String),
+    /// As before: what was cut off had touched nothing.
+    Untouched,
+}
+
 /// What becomes of the world when a changeover is taken back.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum World {
     /// It stays; but where it was written since, that is asked for first.
     Ask,
@@ -133,6 +147,7 @@ pub fn undo(
         backup: Some(way_back.backup.clone()),
         restored: None,
         failed: None,
+        world: Some(world),
     };
     journal.enter(&server.folder, Phase::Preparing)?;
     let mut run = Run::new(server, journal, tell);
@@ -180,7 +195,10 @@ pub fn undo(
     run.finish_undo(ledger)?;
     let (world, set_aside): (Vec<_>, Vec<_>) = since.into_iter().partition(of_world);
     Ok(Undone {
-        to: run.journal.to.clone(),
+        now: match restored {
+            None => Now::At(last.from),
+            Some(_) => Now::Before(last.to),
+        },
         down_ms: run.down_ms(),
         set_aside,
         aside,
@@ -188,7 +206,6 @@ pub fn undo(
         with_world,
         world_aside: world.len(),
         running: was_up,
-        restored: restored.map(|_| last.to),
     })
 }
 
@@ -223,7 +240,7 @@ fn refuse_used(
     })
 }
 
-/// Goes on with an undo that was cut off.
+/// Goes on with an undo or a restore that was cut off.
 pub(super) fn resume(
     server: &Server,
     ledger: &mut Ledger,
@@ -231,18 +248,27 @@ pub(super) fn resume(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
     let number = journal.number;
-    let undone = take_back_cut_off(server, ledger, journal, World::Keep, tell)?;
+    let begun = matches!(journal.phase, Phase::Preparing | Phase::Stopping);
+    let running = match journal.restored.clone().filter(|_| begun) {
+        Some(extent) => {
+            let run = Run::new(server, journal, tell);
+            run.end()?;
+            restore(server, ledger, &run.journal.to, &extent.only, run.tell)?;
+            false
+        }
+        None => take_back_cut_off(server, ledger, journal, World::Ask, tell)?.running,
+    };
     Ok(Report {
         number,
         times: Times::default(),
-        running: undone.running,
+        running,
         loaded: None,
         bad: None,
         backup: String::new(),
     })
 }
 
-/// A changeover that was cut off is taken back; an undo is gone on with, as it leads back itself.
+/// A changeover that was cut off is taken back; an undo or a restore is gone on with.
 fn take_back_cut_off(
     server: &Server,
     ledger: &mut Ledger,
@@ -250,56 +276,57 @@ fn take_back_cut_off(
     world: World,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Undone> {
-    // An undo and a restore lead to one end alone.
-    let is_undo = journal.plan.is_none();
     // How long the server was down before this is not known.
     let mut run = Run::new(server, journal, tell);
-    let running = if is_undo {
-        if matches!(run.journal.phase, Phase::Preparing | Phase::Stopping) {
-            // Nothing was touched; the next one begins anew.
+    let (kind, phase) = (run.journal.kind, run.journal.phase);
+    let mut running = run.journal.was_up;
+    let now = match (kind, phase) {
+        // It had succeeded and was written down: it is taken back as any other.
+        (Doing::Changeover, _) if run.had_succeeded(ledger)? => {
+            run.end()?;
+            return undo(server, ledger, world, run.tell);
+        }
+        (_, Phase::Preparing | Phase::Stopping) => {
             run.be_up_again()?;
             run.end()?;
-            run.journal.was_up
-        } else {
+            match kind {
+                // Nothing of it was done: it begins anew, as it was told to unless it is told otherwise.
+                Doing::Undo => {
+                    let told = run.journal.world.filter(|_| world == World::Ask);
+                    return undo(server, ledger, told.unwrap_or(world), run.tell);
+                }
+                Doing::Restore => Now::Untouched,
+                Doing::Changeover => Now::At(run.journal.from.clone()),
+            }
+        }
+        (Doing::Changeover, Phase::Swapping | Phase::Starting | Phase::GoingBack) => {
+            running = run.try_going_back(ledger, "it was cut off, and taken back")?;
+            Now::At(run.journal.from.clone())
+        }
+        (Doing::Changeover, Phase::Ending) => {
+            run.end()?;
+            Now::At(run.journal.from.clone())
+        }
+        (Doing::Undo | Doing::Restore, _) => {
             run.stop_whatever_runs()?;
             run.finish_undo(ledger)?;
-            run.journal.was_up
-        }
-    } else {
-        let succeeded = run.had_succeeded(ledger)?;
-        match run.journal.phase {
-            // It had succeeded and was written down: it is taken back as any other.
-            _ if succeeded => {
-                run.end()?;
-                return undo(server, ledger, world, run.tell);
-            }
-            // No file was touched.
-            Phase::Preparing | Phase::Stopping => {
-                run.be_up_again()?;
-                run.end()?;
-                run.journal.was_up
-            }
-            Phase::Swapping | Phase::Starting | Phase::GoingBack => {
-                run.try_going_back(ledger, "it was cut off, and taken back")?
-            }
-            Phase::Ending => {
-                run.end()?;
-                run.journal.was_up
+            let (from, to) = (run.journal.from.clone(), run.journal.to.clone());
+            match kind {
+                Doing::Restore => Now::AsIn(to),
+                _ if to.is_empty() => Now::Before(from),
+                _ => Now::At(to),
             }
         }
     };
+    let comes = |step: &&Move| moves::is_own(&step.from) && server.keeps(step.to.as_str());
+    let with_world = kind != Doing::Changeover && run.journal.moves.iter().any(|m| comes(&m));
     Ok(Undone {
-        to: if is_undo {
-            run.journal.to.clone()
-        } else {
-            run.journal.from.clone()
-        },
-        restored: None,
+        now,
         down_ms: run.down_ms(),
         set_aside: Vec::new(),
         aside: String::new(),
         number: run.journal.number,
-        with_world: false,
+        with_world,
         world_aside: 0,
         running,
     })

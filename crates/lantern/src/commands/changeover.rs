@@ -123,6 +123,10 @@ fn show(look: &Look, cli: &Cli, report: &Report) {
             "  {loaded} of {expected} components are loaded as planned"
         ));
     }
+    if report.backup.is_empty() {
+        // It was an undo or a restore that was gone on with.
+        return look.next(&cli.next("history"));
+    }
     look.say(&format!("  backup of the keep list: {}", report.backup));
     look.say(&format!(
         "\nThe way back: {}",

@@ -8,7 +8,7 @@ use crate::progress::Progress;
 use clap::Args;
 use lantern_core::path::RelPath;
 use lantern_host::Result;
-use lantern_host::changeover::{World, undo};
+use lantern_host::changeover::{Now, World, undo};
 use lantern_host::config::Span;
 use lantern_host::ledger::Ledger;
 use serde_json::json;
@@ -48,8 +48,8 @@ pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
         look.answer(&json!({
             "format": 1,
             "number": undone.number,
-            "server_version": (!undone.to.is_empty()).then_some(&undone.to),
-            "restored": undone.restored,
+            "server_version": match &undone.now { Now::At(version) => Some(version), _ => None },
+            "restored": match &undone.now { Now::Before(name) => Some(name), _ => None },
             "down_ms": undone.down_ms,
             "with_world": undone.with_world,
             "running": undone.running,
@@ -62,22 +62,32 @@ pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
         _ if undone.running => " The server is up.".into(),
         _ => " The server is down, as it was before.".into(),
     };
-    let (back, what) = match &undone.restored {
-        Some(name) => (format!("As before {name} was put back."), "restore"),
-        None if undone.to.is_empty() => ("Done.".into(), "restore"),
-        None => (format!("Back at {}.", undone.to), "changeover"),
+    let (back, world) = match &undone.now {
+        Now::At(version) => (
+            format!("Back at {version}."),
+            "as it was before the changeover",
+        ),
+        Now::Before(name) => (
+            format!("As before {name} was put back."),
+            "as it was before the restore",
+        ),
+        Now::AsIn(name) => (
+            format!("The restore that was cut off is done: as in {name} again."),
+            "as it was backed up",
+        ),
+        Now::Untouched => ("What was cut off had touched nothing.".into(), ""),
     };
     look.say(&look.paint(Means::Good, &format!("{back}{down}")));
     if !undone.set_aside.is_empty() {
         let names: Vec<&str> = undone.set_aside.iter().map(RelPath::as_str).collect();
         look.say(&format!(
-            "  written since the {what}, now in {}: {}",
+            "  written since, now in {}: {}",
             undone.aside,
             names.join(", ")
         ));
     }
     let world = match undone.with_world {
-        true => format!("is as it was before the {what}"),
+        true => format!("is {world}"),
         false => "was left as it is".into(),
     };
     look.say(&format!("  the keep list {world}"));

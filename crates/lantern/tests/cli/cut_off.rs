@@ -61,6 +61,40 @@ fn it_waits_and_goes_on() {
     assert!(world.ok(SURVEY).contains("halcyon 5.1.0"));
 }
 
+/// Kills an undo while it warns the players, which is before anything is touched.
+fn killed_while_warning(world: &World, told: &[&str]) {
+    let words = [UNDO, told, &["--warn", "2h"]].concat();
+    let mut lantern = world.begin(&words);
+    let log = "halcyon-terrace/.lantern/console/output.log";
+    world.wait("the players are warned", || {
+        world.read(log).contains("restarts in 2 hours")
+    });
+    lantern.kill().unwrap();
+    lantern.wait().unwrap();
+}
+
+#[test]
+fn an_undo_that_had_not_begun_is_done_anew() {
+    let world = World::running();
+    world.ok(PLAN);
+    world.ok(CHANGEOVER);
+    let days = "halcyon-terrace/worlds/orbit-garden/days";
+    world.write(days, "9000\n");
+    killed_while_warning(&world, &["--with-world"]);
+    assert_snapshot!("undo_waiting", world.lantern(SURVEY));
+    assert_snapshot!("undo_anew", world.lantern(UNDO));
+    assert!(world.ok(SURVEY).contains("halcyon 5.1.0"));
+    assert_eq!(world.read(days), "212\n", "as it had been told at first");
+    world.ok(PLAN);
+    world.ok(CHANGEOVER);
+    killed_while_warning(&world, &["--keep-world"]);
+    assert_snapshot!(
+        "undo_resumed",
+        world.lantern(&[CHANGEOVER, &["--resume"]].concat())
+    );
+    assert!(world.ok(SURVEY).contains("halcyon 5.1.0"));
+}
+
 #[test]
 fn there_is_nothing_to_go_on_with() {
     let world = World::adopted();
