@@ -248,8 +248,8 @@ pub(super) fn resume(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
     let number = journal.number;
-    let begun = matches!(journal.phase, Phase::Preparing | Phase::Stopping);
-    let running = match journal.restored.clone().filter(|_| begun) {
+    let untouched = matches!(journal.phase, Phase::Preparing | Phase::Stopping);
+    let running = match journal.restored.clone().filter(|_| untouched) {
         Some(extent) => {
             let run = Run::new(server, journal, tell);
             run.end()?;
