@@ -337,7 +337,7 @@ impl Run<'_, '_> {
             .journal
             .moves
             .iter()
-            .filter(|m| m.to.as_str().starts_with(".lantern/"))
+            .filter(|m| moves::is_own(&m.to))
             .count();
         let placed = self.journal.moves.len() - aside;
         self.done(
