@@ -23,6 +23,7 @@
 //! | [`clients`] | what must a client have | |
 //! | [`start`] | what has a start shown, held against what was expected | |
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
+//! | [`operation`] | what is done to a server, as a value; what comes next, whatever has happened | `.lantern/journal.json` |
 
 pub mod catalogue;
 pub mod clients;
@@ -33,6 +34,7 @@ pub mod family;
 pub mod hint;
 pub mod inventory;
 pub mod json;
+pub mod operation;
 pub mod order;
 pub mod outlook;
 pub mod path;

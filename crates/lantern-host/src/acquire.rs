@@ -5,13 +5,13 @@
 
 use crate::config::Server;
 use crate::error::{At, Error, Result};
-use crate::program::{start, wait};
+use crate::folder::own;
+use crate::place::here;
+use crate::runner::Ended;
 use lantern_core::family::{Acquire, Glob, RuntimeRule};
 use lantern_core::version::Version;
-use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use walkdir::WalkDir;
 
 /// The folder of all that recipes have made, inside lantern's own.
 pub const FOLDER: &str = "acquired";
@@ -45,50 +45,77 @@ pub fn acquire(server: &Server, version: &Version) -> Result<Acquired> {
     let runtime = recipe.runtime.as_ref().map(|rule| runtime(server, rule));
     let runtime = runtime.transpose()?;
     let name = format!("{}-{version}", server.family.build.id);
-    let scratch = server.folder.make_own(&format!("acquire/{name}"))?;
-    fs::remove_dir_all(&scratch).at("removing", &scratch)?;
-    fs::create_dir_all(&scratch).at("making the folder", &scratch)?;
-    let log = server.folder.own(&format!("acquire/{name}.log"));
+    let files = &server.folder;
+    let scratch = files.make_own(&format!("acquire/{name}"))?;
+    files.remove_all(&scratch)?;
+    files.make_folders(&scratch)?;
+    let log = files.shown(&own(&format!("acquire/{name}.log")));
     let root = server.folder.root().display().to_string();
     let fill = |word: &String| {
         word.replace("{version}", version.as_str())
             .replace("{server}", &root)
     };
     let command: Vec<String> = recipe.command.iter().map(fill).collect();
-    let child = start(&command, &scratch, &log)?;
     let limit = Duration::from_secs(recipe.limit_s);
+    let ended = run(server, &command, &files.shown(&scratch), &log, limit)?;
     let fault = |why: String| Error::Recipe {
         why,
         log: log.clone(),
         last: last_lines(&log),
     };
-    let Some(status) = wait(child, limit).at("waiting for", Path::new(&command[0]))? else {
-        return Err(fault(format!(
-            "it took longer than {} s, and was ended",
-            recipe.limit_s
-        )));
+    let failed = match ended {
+        Ended::Well => None,
+        Ended::Badly(how) => Some(how),
+        Ended::TooSlow => {
+            return Err(fault(format!(
+                "it took longer than {} s, and was ended",
+                recipe.limit_s
+            )));
+        }
     };
-    let results = results(recipe, &scratch).map_err(&fault)?;
-    let failed = (!status.success()).then(|| status.to_string());
+    let left = files.files_below(&scratch)?.into_iter();
+    let left = left.filter_map(|(path, _)| Some(path.below(scratch.as_str())?.to_owned()));
+    let results = results(recipe, left.collect()).map_err(&fault)?;
     if let Some(how) = failed.as_ref().filter(|_| !recipe.may_fail) {
         return Err(fault(format!("it failed: {how}")));
     }
-    let folder = server.folder.make_own(&format!("{FOLDER}/{name}"))?;
-    fs::remove_dir_all(&folder).at("removing", &folder)?;
+    let folder = files.make_own(&format!("{FOLDER}/{name}"))?;
+    files.remove_all(&folder)?;
     for result in &results {
-        let (from, to) = (scratch.join(result), folder.join(result));
-        if let Some(parent) = to.parent() {
-            fs::create_dir_all(parent).at("making the folder", parent)?;
+        let (from, to) = (scratch.join(result)?, folder.join(result)?);
+        if let Some(parent) = to.folder() {
+            files.make_folders(&parent)?;
         }
-        fs::rename(&from, &to).at("renaming", &from)?;
+        files.rename(&from, &to)?;
     }
-    fs::remove_dir_all(&scratch).at("removing", &scratch)?;
+    files.remove_all(&scratch)?;
     Ok(Acquired {
-        folder,
+        folder: files.shown(&folder),
         results,
         log,
         runtime,
         failed,
+    })
+}
+
+/// Runs a program of somebody else.
+///
+/// # Errors
+/// When it cannot be run.
+fn run(
+    server: &Server,
+    command: &[String],
+    folder: &Path,
+    log: &Path,
+    limit: Duration,
+) -> Result<Ended> {
+    let ended = server.runner.run(command, folder, log, limit);
+    ended.map_err(|source| Error::NoProgram {
+        program: command
+            .first()
+            .map_or("an empty command line", String::as_str)
+            .into(),
+        source,
     })
 }
 
@@ -97,9 +124,9 @@ fn runtime(server: &Server, rule: &RuntimeRule) -> Result<String> {
     let program = rule.command.first().ok_or(Error::NoRecipe)?;
     let log = tempfile::NamedTempFile::new()
         .at("writing", Path::new("a file for the runtime's words"))?;
-    let child = start(&rule.command, server.folder.root(), log.path())?;
-    wait(child, RUNTIME_LIMIT).at("waiting for", Path::new(program))?;
-    let printed = fs::read(log.path()).at("reading", log.path())?;
+    let folder = server.folder.root();
+    run(server, &rule.command, folder, log.path(), RUNTIME_LIMIT)?;
+    let printed = here::read(log.path())?;
     let printed = String::from_utf8_lossy(&printed);
     let found = printed
         .lines()
@@ -125,15 +152,7 @@ fn runtime(server: &Server, rule: &RuntimeRule) -> Result<String> {
 }
 
 /// What is wanted of what lies in the scratch folder.
-fn results(recipe: &Acquire, scratch: &Path) -> std::result::Result<Vec<String>, String> {
-    let mut files = Vec::new();
-    for entry in WalkDir::new(scratch).sort_by_file_name() {
-        let entry = entry.map_err(|error| error.to_string())?;
-        if entry.file_type().is_file() {
-            let below = entry.path().strip_prefix(scratch).unwrap_or(entry.path());
-            files.push(below.display().to_string());
-        }
-    }
+fn results(recipe: &Acquire, mut files: Vec<String>) -> std::result::Result<Vec<String>, String> {
     let unmet = |glob: &&Glob| !files.iter().any(|file| glob.matches(file));
     if let Some(glob) = recipe.results.iter().find(unmet) {
         return Err(format!("it left nothing that is called {}", glob.as_str()));
@@ -143,7 +162,7 @@ fn results(recipe: &Acquire, scratch: &Path) -> std::result::Result<Vec<String>,
 }
 
 fn last_lines(log: &Path) -> Vec<String> {
-    let text = fs::read(log).unwrap_or_default();
+    let text = here::read(log).unwrap_or_default();
     let text = String::from_utf8_lossy(&text);
     let lines: Vec<&str> = text.lines().collect();
     let first = lines.len().saturating_sub(TOLD_LINES);

@@ -1,15 +1,14 @@
 //! Taking a server folder into care.
 
 use crate::config::{self, FILE, Server};
-use crate::durable;
 use crate::error::{Error, Result};
 use crate::folder::Folder;
 use crate::layers;
-use crate::ledger::{Ledger, Put};
+use crate::ledger::Ledger;
 use crate::lock::Lock;
 use crate::survey::{Depth, Survey, survey};
 use lantern_core::family::Family;
-use lantern_core::inventory::Component;
+use lantern_core::inventory::{Component, Remembered};
 use lantern_core::path::RelPath;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -31,7 +30,8 @@ pub struct Wishes<'a> {
 /// When it is in care already, or no single family fits.
 pub fn adopt(path: &Path, wishes: &Wishes<'_>) -> Result<(Server, Survey)> {
     let folder = Folder::open(path)?;
-    if folder.root().join(FILE).exists() {
+    let settings = RelPath::parse(FILE)?;
+    if folder.has(&settings)? {
         return Err(Error::AlreadyAdopted(path.into()));
     }
     let (family, named) = match wishes.family {
@@ -63,16 +63,16 @@ pub fn adopt(path: &Path, wishes: &Wishes<'_>) -> Result<(Server, Survey)> {
     let id = mark();
     let text = settings_text(&name, &id, &named, &family, wishes.server_version);
     let _lock = Lock::take(&folder, "adopt")?;
-    durable::write(&folder.root().join(FILE), text.as_bytes())?;
+    folder.write_whole(&settings, text.as_bytes())?;
     let taken = Server::open(path).and_then(|server| {
         let mut ledger = Ledger::open(&server.folder)?;
         let found = survey(&server, &mut ledger, Depth::Everything)?;
-        ledger.put(&rows(&found), &[])?;
+        ledger.put(&rows(&found))?;
         keep_overlays(&server, &found)?;
         Ok((server, found))
     });
     if taken.is_err() {
-        let _ = std::fs::remove_file(folder.root().join(FILE));
+        let _ = folder.remove_file(&settings);
     }
     taken
 }
@@ -116,7 +116,7 @@ fn keep_overlays(server: &Server, found: &Survey) -> Result<()> {
     for component in &found.inventory.components {
         for (path, hash) in &component.holdings.overlay {
             if component.files.iter().any(|file| file.path == *path) && !hash.is_empty() {
-                layers::keep(&server.folder, &server.folder.path(path)?, hash)?;
+                layers::keep(&server.folder, hash, || server.folder.read(path))?;
             }
         }
     }
@@ -124,21 +124,21 @@ fn keep_overlays(server: &Server, found: &Survey) -> Result<()> {
 }
 
 /// What the ledger writes down of every file at adoption.
-fn rows(found: &Survey) -> Vec<Put> {
+fn rows(found: &Survey) -> BTreeMap<RelPath, Option<Remembered>> {
     let mut owners: BTreeMap<&RelPath, &Component> = BTreeMap::new();
     for component in &found.inventory.components {
         owners.extend(component.files.iter().map(|file| (&file.path, component)));
     }
     let files = found.files.iter().filter_map(|file| {
         let owner = owners.get(&file.path);
-        Some(Put {
-            path: file.path.clone(),
+        let known = Remembered {
             hash: file.hash.clone()?,
             owner: owner.map(|component| component.ledger_name()),
             version: owner.map(|component| component.facts.version.to_string()),
             shipped: false,
             under: None,
-        })
+        };
+        Some((file.path.clone(), Some(known)))
     });
     files.collect()
 }

@@ -1,11 +1,10 @@
 //! What a player's client must have, as an archive.
 
 use crate::config::Server;
-use crate::durable;
-use crate::error::{At, Error, Result};
+use crate::error::{Error, Result};
+use crate::place::here;
 use lantern_core::clients::ClientList;
-use std::fs::{self, File};
-use std::io::{self, Cursor};
+use std::io;
 use std::path::Path;
 use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
@@ -13,39 +12,38 @@ use zip::write::SimpleFileOptions;
 /// The list's name inside the archive.
 pub const LIST: &str = "client-list.json";
 
-/// Writes everything on the list into a zip archive; the same list gives the same archive.
+/// Writes everything on the list into a zip archive, file by file; the same list gives the same archive.
+/// Returns its size in bytes.
 ///
 /// # Errors
 /// When a file cannot be read or is not the listed one any more, or the archive cannot be written.
 pub fn write(server: &Server, list: &ClientList, out: &Path) -> Result<u64> {
-    let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
-    let options = SimpleFileOptions::default().unix_permissions(0o644);
-    let zipped = |error: zip::result::ZipError| io::Error::other(error);
+    let folder = &server.folder;
     for file in list.items.iter().flat_map(|item| &item.files) {
-        let real = server.folder.path(&file.path)?;
-        let found = crate::folder::hash_file(&real)?;
-        if found != file.blake3 {
+        if folder.hash(&file.path)? != file.blake3 {
             return Err(Error::FolderChanged {
                 changes: vec![format!("{} is different", file.path)],
             });
         }
-        zip.start_file(file.path.as_str(), options)
-            .map_err(zipped)
-            .at("writing", out)?;
-        let mut content = File::open(&real).at("reading", &real)?;
-        io::copy(&mut content, &mut zip).at("writing", out)?;
     }
-    zip.start_file(LIST, options)
-        .map_err(zipped)
-        .at("writing", out)?;
-    serde_json::to_writer_pretty(&mut zip, list)
-        .map_err(io::Error::from)
-        .at("writing", out)?;
-    let bytes = zip
-        .finish()
-        .map_err(zipped)
-        .at("writing", out)?
-        .into_inner();
-    durable::write(out, &bytes)?;
-    Ok(fs::metadata(out).at("reading", out)?.len())
+    let mut bytes = 0;
+    here::write_whole(out, &mut |target| {
+        let mut zip = ZipWriter::new(io::BufWriter::new(&mut *target));
+        let options = SimpleFileOptions::default().unix_permissions(0o644);
+        for file in list.items.iter().flat_map(|item| &item.files) {
+            zip.start_file(file.path.as_str(), options)
+                .map_err(io::Error::other)?;
+            let mut content = folder.open_file(&file.path).map_err(io::Error::other)?;
+            io::copy(&mut *content, &mut zip)?;
+        }
+        zip.start_file(LIST, options).map_err(io::Error::other)?;
+        serde_json::to_writer_pretty(&mut zip, list)?;
+        let written = zip.finish().map_err(io::Error::other)?.into_inner();
+        bytes = written
+            .map_err(io::IntoInnerError::into_error)?
+            .metadata()?
+            .len();
+        Ok(())
+    })?;
+    Ok(bytes)
 }

@@ -1,15 +1,17 @@
 //! `lantern.toml`, and the family file it names.
 
-use crate::error::{At, Error, Result};
+use crate::error::{Error, Result};
 use crate::folder::Folder;
+use crate::place::here;
+use crate::runner::{Runner, ThisMachine};
 use lantern_core::family::{Acquire, Family, FamilyFault, Glob};
 use lantern_core::hint::with_nearest;
 use serde::{Deserialize, Deserializer};
 use std::collections::BTreeMap;
 use std::fmt;
-use std::fs;
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// The settings file in a server folder.
@@ -253,7 +255,9 @@ pub struct Server {
     /// What its family file says.
     pub family: Family,
     /// For a copy that a plan is rehearsed on: the folder of the server that it is a copy of.
-    pub copy_of: Option<PathBuf>,
+    pub copy_of: Option<Folder>,
+    /// The machine that it runs on.
+    pub runner: Arc<dyn Runner>,
 }
 
 impl Server {
@@ -264,10 +268,10 @@ impl Server {
     pub fn open(path: &Path) -> Result<Server> {
         let folder = Folder::open(path)?;
         let file = folder.root().join(FILE);
-        if !file.is_file() {
+        if !here::look(&file).is_some_and(|meta| meta.is_file()) {
             return Err(Error::NotAdopted(path.into()));
         }
-        let text = fs::read_to_string(&file).at("reading", &file)?;
+        let text = here::read_text(&file)?;
         let fault = |why: String| Error::Config {
             path: file.clone(),
             why,
@@ -307,6 +311,7 @@ impl Server {
             config,
             family,
             copy_of: None,
+            runner: Arc::new(ThisMachine),
         };
         // What is on the keep list has to be backed up and watched wherever it lies.
         let folder = server.folder.clone();
@@ -393,7 +398,7 @@ pub fn family(name: &str, base: &Path) -> Result<Family> {
         });
     }
     let path: PathBuf = base.join(name);
-    let text = fs::read_to_string(&path).at("reading", &path)?;
+    let text = here::read_text(&path)?;
     parse(&text, &path)
 }
 

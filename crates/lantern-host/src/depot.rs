@@ -1,9 +1,10 @@
 //! Catalogues and drop folders: where releases come from.
 
 use crate::archive::{Archive, ArchiveFault};
-use crate::error::{At, Error, Result};
+use crate::descriptors::single_file;
+use crate::error::{Error, Result};
 use crate::folder::hash_file;
-use crate::survey::single_file;
+use crate::place::here;
 use lantern_core::catalogue::{self, ArchiveRef, Offer, Origin};
 use lantern_core::component::{Facts, Id, Kind, Side};
 use lantern_core::descriptor::{self, Described, Found, Holdings, Subject};
@@ -13,7 +14,6 @@ use lantern_core::path::RelPath;
 use lantern_core::plan::{DrawFault, Laid, Member, Payload, lay_out};
 use lantern_core::tree::{FileSeen, claim, marked, root_in_archive};
 use std::collections::BTreeMap;
-use std::fs;
 use std::path::{Path, PathBuf};
 
 /// What is on offer, where its archives are, and what had to be left out.
@@ -33,7 +33,7 @@ impl Depot {
     /// # Errors
     /// When the catalogue as a whole cannot be read.
     pub fn add_catalogue(&mut self, path: &Path, family: &Family) -> Result<()> {
-        let text = fs::read_to_string(path).at("reading", path)?;
+        let text = here::read_text(path)?;
         let read = catalogue::read(&text, &family.versions).map_err(|fault| Error::Catalogue {
             path: path.into(),
             why: fault.to_string(),
@@ -67,19 +67,12 @@ impl Depot {
     /// # Errors
     /// When the folder cannot be listed. What no reader knows only lands in `left_out`.
     pub fn add_acquired(&mut self, folder: &Path, family: &Family) -> Result<()> {
-        let mut made = Vec::new();
-        for entry in fs::read_dir(folder).at("listing", folder)? {
-            made.push(entry.at("listing", folder)?.path());
-        }
-        made.sort();
+        let made = here::list(folder)?;
         let builds = family.readers.iter().filter(|r| r.kind == Kind::Build);
         for reader in builds {
             for path in &made {
                 // A program that is one file lies alone in its folder.
-                let one = || {
-                    let mut inside = fs::read_dir(path).ok()?;
-                    inside.next()?.ok().map(|entry| entry.path())
-                };
+                let one = || here::list(path).ok()?.into_iter().next();
                 let download = match reader.shape.is_one_file() {
                     true => one().unwrap_or_else(|| path.clone()),
                     false => path.clone(),
@@ -112,16 +105,12 @@ impl Depot {
     /// # Errors
     /// When the folder cannot be listed. A bad archive only lands in `left_out`.
     pub fn add_drop_folder(&mut self, folder: &Path, family: &Family) -> Result<()> {
-        let mut paths = Vec::new();
-        for entry in fs::read_dir(folder).at("listing", folder)? {
-            paths.push(entry.at("listing", folder)?.path());
-        }
-        paths.sort();
+        let usable = |path: &PathBuf| {
+            let met = here::look(path);
+            met.is_some_and(|meta| meta.is_file() || meta.is_folder())
+        };
         let mut first: BTreeMap<_, PathBuf> = BTreeMap::new();
-        for path in paths
-            .into_iter()
-            .filter(|path| path.is_file() || path.is_dir())
-        {
+        for path in here::list(folder)?.into_iter().filter(usable) {
             let name = path.file_name().map(|n| n.to_string_lossy().into_owned());
             let name = name.unwrap_or_default();
             let readers = family.readers.iter();
@@ -163,11 +152,10 @@ pub(crate) fn shown(path: &Path) -> String {
 }
 
 fn download_bytes(path: &Path) -> Result<u64> {
-    if !path.is_dir() {
-        return Ok(fs::metadata(path).at("reading", path)?.len());
+    match here::look(path) {
+        Some(meta) if !meta.is_folder() => Ok(meta.stamp.bytes),
+        _ => Ok(Archive::open(path)?.bytes()),
     }
-    let archive = Archive::open(path)?;
-    Ok(archive.bytes())
 }
 
 /// Reads what a download is: by the first reader that knows it.
@@ -185,7 +173,8 @@ fn read_download<'f>(
         .map(|name| name.to_string_lossy().into_owned())
         .unwrap_or_default();
     if let Some(reader) = readers.iter().find(|reader| reader.shape == Shape::File) {
-        let found = single_file(reader, path)?;
+        let content = here::open(path).map_err(|error| error.to_string())?;
+        let found = single_file(reader, &name, &*content)?;
         let content = hash_file(path).map_err(said)?;
         let described = described(reader, family, &name, &content, &found)?;
         return Ok((described.facts, reader));
@@ -446,7 +435,7 @@ fn variant_of(
 /// # Errors
 /// When it cannot be read.
 pub fn download_hash(path: &Path) -> Result<String> {
-    if !path.is_dir() {
+    if !here::look(path).is_some_and(|meta| meta.is_folder()) {
         return hash_file(path);
     }
     let mut archive = Archive::open(path)?;

@@ -1,9 +1,9 @@
 //! What can go wrong outside the core. The advice stands in the command line program alone.
 
-use crate::archive::ArchiveFault;
-use crate::ledger::Doing;
+use crate::archive::fault::ArchiveFault;
 use lantern_core::component::Id;
 use lantern_core::family::FamilyFault;
+use lantern_core::operation::{Kind, Stuck};
 use lantern_core::path::{PathFault, RelPath};
 use lantern_core::plan::{DrawFault, PlanFault};
 use lantern_core::resolve::{Obstacle, RequestFault};
@@ -94,6 +94,26 @@ pub enum Error {
     Interrupted {
         /// What happened and what state things are in.
         told: String,
+        /// Why it could not go on by itself; none where it was cut off.
+        stuck: Option<Stuck>,
+    },
+    /// What lantern itself wrote down is of a format that only a later lantern reads.
+    #[error(
+        "{} was written by a later lantern: it is of format {found}, and this one reads up to {reads}", path.display()
+    )]
+    NewerState {
+        /// The file.
+        path: PathBuf,
+        /// The format that it is of.
+        found: u64,
+        /// The last format that this lantern reads.
+        reads: u64,
+    },
+    /// Whether the server is up cannot be told.
+    #[error("whether the server is up cannot be told: {why}")]
+    Unseen {
+        /// What cannot be seen.
+        why: String,
     },
     /// A catalogue as a whole cannot be read.
     #[error("the catalogue {}: {why}", path.display())]
@@ -412,7 +432,7 @@ pub enum Error {
     },
     /// Somebody called it off before the server was stopped.
     #[error("called off before the server was stopped; no file was touched")]
-    CalledOff(Doing),
+    CalledOff(Kind),
     /// There is nothing to take back.
     #[error("there is nothing to undo: no changeover or restore is in force here")]
     NothingToUndo,

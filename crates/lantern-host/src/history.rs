@@ -1,21 +1,19 @@
 //! What was done to a server, and what each operation set aside.
 
-use crate::changeover::WayBack;
 use crate::config::Server;
-use crate::error::{At, Result};
-use crate::ledger::{Ledger, Operation};
+use crate::error::Result;
+use crate::folder::own;
+use crate::ledger::{Ledger, Logged};
+use lantern_core::path::RelPath;
 use std::collections::BTreeSet;
-use std::fs;
-use std::path::PathBuf;
-use walkdir::WalkDir;
 
 /// One operation, with what it left behind.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Entry {
     /// What was done.
-    pub operation: Operation,
+    pub operation: Logged,
     /// The folders of what it set aside.
-    pub aside: Vec<PathBuf>,
+    pub aside: Vec<RelPath>,
     /// How many files lie there.
     pub files: usize,
     /// Their size in bytes.
@@ -27,36 +25,26 @@ pub struct Entry {
 /// # Errors
 /// When the ledger or the folder of set-aside files cannot be read.
 pub fn history(server: &Server, ledger: &Ledger) -> Result<Vec<Entry>> {
-    let root = server.folder.own("set-aside");
-    let mut folders: Vec<PathBuf> = Vec::new();
-    if root.is_dir() {
-        for entry in fs::read_dir(&root).at("listing", &root)? {
-            folders.push(entry.at("listing", &root)?.path());
-        }
-    }
-    folders.sort();
-    let entries = ledger.operations()?.into_iter().map(|operation| {
+    let folders = server.folder.entries(&own("set-aside"))?.into_iter();
+    let folders: Vec<RelPath> = folders.map(|(path, _)| path).collect();
+    let mut entries = Vec::new();
+    for operation in ledger.operations()? {
         let number = format!("{:04}-", operation.number);
-        let of_it = |path: &&PathBuf| {
-            let name = path.file_name().map(|name| name.to_string_lossy());
-            name.is_some_and(|name| name.starts_with(&number))
-        };
-        let aside: Vec<PathBuf> = folders.iter().filter(of_it).cloned().collect();
-        let inside = aside
-            .iter()
-            .flat_map(|folder| WalkDir::new(folder).into_iter().flatten());
-        let files = inside.filter(|entry| entry.file_type().is_file());
-        let sizes: Vec<u64> = files
-            .filter_map(|entry| Some(entry.metadata().ok()?.len()))
-            .collect();
-        Entry {
+        let of_it = |path: &&RelPath| path.name().starts_with(&number);
+        let aside: Vec<RelPath> = folders.iter().filter(of_it).cloned().collect();
+        let mut sizes = Vec::new();
+        for folder in &aside {
+            let inside = server.folder.files_below(folder)?.into_iter();
+            sizes.extend(inside.map(|(_, bytes)| bytes));
+        }
+        entries.push(Entry {
             operation,
             aside,
             files: sizes.len(),
             bytes: sizes.iter().sum(),
-        }
-    });
-    Ok(entries.collect())
+        });
+    }
+    Ok(entries)
 }
 
 /// Deletes what all but the last `keep` operations set aside; they cannot be taken back afterwards.
@@ -72,7 +60,7 @@ pub fn thin(server: &Server, ledger: &mut Ledger, keep: usize) -> Result<Vec<Ent
     for entry in &old {
         ledger.thin(entry.operation.number)?;
         for folder in &entry.aside {
-            fs::remove_dir_all(folder).at("removing", folder)?;
+            server.folder.remove_all(folder)?;
         }
     }
     Ok(old)
@@ -84,7 +72,10 @@ pub fn thin(server: &Server, ledger: &mut Ledger, keep: usize) -> Result<Vec<Ent
 /// When the ledger cannot be read.
 pub fn backups_needed(ledger: &Ledger) -> Result<BTreeSet<String>> {
     let in_force = ledger.operations()?.into_iter();
-    let in_force = in_force.filter(Operation::is_in_force);
-    let ways = in_force.filter_map(|o| serde_json::from_str::<WayBack>(&o.way_back).ok());
-    Ok(ways.map(|way_back| way_back.backup).collect())
+    let in_force = in_force.filter(Logged::is_in_force);
+    let mut needed = BTreeSet::new();
+    for operation in in_force {
+        needed.insert(ledger.way_back(&operation)?.backup);
+    }
+    Ok(needed)
 }

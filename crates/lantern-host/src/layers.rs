@@ -3,51 +3,46 @@
 //! Each is named by its BLAKE3 and never changes. From here a framework is laid over a build again,
 //! and what lay under it comes back, without a download.
 
-use crate::error::{At, Result};
-use crate::folder::Folder;
-use crate::{depot, durable};
+use crate::error::{Error, Result};
+use crate::folder::{Folder, own};
 use lantern_core::catalogue::ArchiveRef;
 use std::collections::BTreeMap;
-use std::fs;
-use std::path::Path;
 
 /// Everything that is kept aside, by its BLAKE3.
 ///
 /// # Errors
 /// When the folder cannot be listed.
 pub fn stored(folder: &Folder) -> Result<BTreeMap<String, ArchiveRef>> {
-    let root = folder.own("layers");
-    let mut stored = BTreeMap::new();
-    let Ok(entries) = fs::read_dir(&root) else {
-        return Ok(stored);
-    };
-    for entry in entries {
-        let entry = entry.at("listing", &root)?;
-        let hash = entry.file_name().to_string_lossy().into_owned();
-        let bytes = entry.metadata().at("reading", &entry.path())?.len();
+    let stored = folder.entries(&own("layers"))?.into_iter();
+    let stored = stored.filter(|(path, meta)| meta.is_file() && !path.as_str().ends_with(".part"));
+    let stored = stored.map(|(path, meta)| {
+        let hash = path.name().to_owned();
         let file = ArchiveRef {
-            file: depot::shown(&entry.path()),
+            file: folder.shown(&path).display().to_string(),
             blake3: hash.clone(),
-            bytes,
+            bytes: meta.stamp.bytes,
         };
-        stored.insert(hash, file);
-    }
-    Ok(stored)
+        (hash, file)
+    });
+    Ok(stored.collect())
 }
 
-/// Keeps a copy of a file, whose BLAKE3 has been looked at or is looked at here.
+/// Keeps a copy of a content of this BLAKE3; `read` gives it.
 ///
 /// # Errors
-/// When it cannot be read or written, or is another file than it should be.
-pub fn keep(folder: &Folder, from: &Path, hash: &str) -> Result<()> {
-    let to = folder.make_own("layers")?.join(hash);
-    if to.exists() {
+/// When it cannot be read or written, or is another content than it should be.
+pub fn keep(folder: &Folder, hash: &str, read: impl FnOnce() -> Result<Vec<u8>>) -> Result<()> {
+    let to = folder.make_own("layers")?.join(hash)?;
+    if folder.has(&to)? {
         return Ok(());
     }
-    let bytes = fs::read(from).at("reading", from)?;
+    let bytes = read()?;
     if blake3::hash(&bytes).to_hex().as_str() != hash {
-        let source = std::io::Error::other("it changed while it was read");
-        return Err(source).at("reading", from);
+        return Err(Error::Io {
+            doing: "keeping",
+            path: folder.shown(&to),
+            source: std::io::Error::other("what is to be kept changed while it was read"),
+        });
     }
-    durable::write(&to, &bytes)
+    folder.write_whole(&to, &bytes)
 }

@@ -1,15 +1,15 @@
 //! `.lantern/ledger.db`: what every file is, who put it there, and what was done here.
 
 use crate::error::{Error, Result};
-use crate::folder::{Folder, Stamp};
+use crate::folder::{Folder, Stamp, own};
+use crate::format1;
 use lantern_core::component::Id;
 use lantern_core::descriptor::Found;
 use lantern_core::inventory::{Beneath, Remembered};
+use lantern_core::operation::{self, Kind, Record, WayBack};
 use lantern_core::path::RelPath;
 use rusqlite::config::DbConfig;
-use rusqlite::types::{FromSql, FromSqlError, FromSqlResult, ValueRef};
 use rusqlite::{Connection, params};
-use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
@@ -20,75 +20,41 @@ pub struct Ledger {
     db: Connection,
 }
 
-/// One thing that was done to the server.
+/// One operation as the history has it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Operation {
+pub struct Logged {
     /// Counts up from 1.
     pub number: i64,
     /// What it was.
-    pub kind: Doing,
+    pub kind: Kind,
     /// When it ended, in milliseconds since 1970.
     pub ended_ms: i64,
     /// The server version before; for the undo of a restore, the backup's name.
     pub from: String,
     /// The server version after; for a restore, the backup's name.
     pub to: String,
-    /// What is needed to take it back, as JSON.
-    pub way_back: String,
     /// Whether it was taken back.
     pub undone: bool,
     /// Why it failed, and the old state came back by itself; none where it did not.
     pub failed: Option<String>,
+    /// Whether what it set aside was thinned out, so that it cannot be taken back.
+    pub is_thinned: bool,
 }
 
-/// What was done.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Doing {
-    /// A plan was carried out.
-    Changeover,
-    /// One of the others was taken back.
-    Undo,
-    /// A backup was put back where it came from.
-    Restore,
-}
-
-impl Doing {
-    /// Its name.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Doing::Changeover => "changeover",
-            Doing::Undo => "undo",
-            Doing::Restore => "restore",
-        }
-    }
-}
-
-impl FromSql for Doing {
-    fn column_result(value: ValueRef<'_>) -> FromSqlResult<Doing> {
-        let name = value.as_str()?;
-        let all = [Doing::Changeover, Doing::Undo, Doing::Restore];
-        let found = all.into_iter().find(|doing| doing.as_str() == name);
-        found.ok_or(FromSqlError::InvalidType)
-    }
-}
-
-impl Operation {
+impl Logged {
     /// Whether it can be taken back.
     pub fn is_in_force(&self) -> bool {
-        self.can_be_in_force() && !self.is_thinned()
+        self.can_be_in_force() && !self.is_thinned
     }
 
     /// Whether it changed the server, and was not taken back.
     fn can_be_in_force(&self) -> bool {
-        self.kind != Doing::Undo && !self.undone && self.failed.is_none()
-    }
-
-    /// Whether what it set aside was thinned out, so that it cannot be taken back.
-    pub fn is_thinned(&self) -> bool {
-        self.way_back.is_empty()
+        self.kind != Kind::Undo && !self.undone && self.failed.is_none()
     }
 }
+
+/// The number of the ledger's format.
+const FORMAT: i64 = 4;
 
 const SCHEMA: &str = "
     CREATE TABLE IF NOT EXISTS seen (
@@ -108,7 +74,7 @@ const SCHEMA: &str = "
         came_from TEXT NOT NULL, went_to TEXT NOT NULL, way_back TEXT NOT NULL, undone INTEGER NOT NULL
     );
     CREATE TABLE IF NOT EXISTS failure (number INTEGER PRIMARY KEY, why TEXT NOT NULL);
-    PRAGMA user_version = 3;
+    PRAGMA user_version = 4;
 ";
 
 /// What was found in an archive, or why it cannot be read.
@@ -117,45 +83,77 @@ pub type Inside = std::result::Result<Vec<Found>, String>;
 /// An archive's BLAKE3, and what was looked for in it.
 pub type InsideKey = (String, String);
 
-/// One row of what was put where.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Put {
-    /// The path.
-    pub path: RelPath,
-    /// BLAKE3 of what was put there.
-    pub hash: String,
-    /// The component that it belongs to.
-    pub owner: Option<Id>,
-    /// That component's version.
-    pub version: Option<String>,
-    /// Whether a release shipped it, rather than adoption finding it.
-    pub shipped: bool,
-    /// The file of a lower layer that lies under it.
-    pub under: Option<Beneath>,
-}
-
 impl Ledger {
     /// Opens the ledger, and makes it where there is none.
     ///
     /// # Errors
-    /// When the file cannot be read or written, or is no ledger.
+    /// When the file cannot be read or written, is no ledger, or is of a format that only a later lantern reads.
     pub fn open(folder: &Folder) -> Result<Ledger> {
         folder.make_own("")?;
-        let path = folder.own("ledger.db");
-        let open = || -> rusqlite::Result<Connection> {
+        let path = folder.shown(&own("ledger.db"));
+        let open = || -> rusqlite::Result<(Connection, i64)> {
             let db = Connection::open(&path)?;
             db.pragma_update(None, "journal_mode", "WAL")?;
             db.pragma_update(None, "synchronous", "FULL")?;
             // The log is taken over into the file when it has grown, not whenever a command ends.
             db.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
-            if db.query_row("PRAGMA user_version", [], |row| row.get::<_, i64>(0))? < 3 {
+            let found = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
+            if found < 3 {
                 db.execute_batch(SCHEMA)?;
             }
-            Ok(db)
+            Ok((db, found))
         };
-        match open() {
-            Ok(db) => Ok(Ledger { path, db }),
-            Err(source) => Err(Error::Ledger { path, source }),
+        let (db, found) = match open() {
+            Ok(opened) => opened,
+            Err(source) => return Err(Error::Ledger { path, source }),
+        };
+        if found > FORMAT {
+            return Err(Error::NewerState {
+                path,
+                found: found.unsigned_abs(),
+                reads: FORMAT.unsigned_abs(),
+            });
+        }
+        let ledger = Ledger { path, db };
+        if found == 3 {
+            ledger.bring_forward()?;
+        }
+        Ok(ledger)
+    }
+
+    /// Writes the ways back anew that a lantern of format 3 wrote, all or nothing.
+    fn bring_forward(&self) -> Result<()> {
+        let remembered = self.remembered()?;
+        let ways = || -> rusqlite::Result<Vec<(i64, String)>> {
+            let mut query = self
+                .db
+                .prepare("SELECT number, way_back FROM operation WHERE way_back <> ''")?;
+            let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+            rows.collect()
+        };
+        let mut anew = Vec::new();
+        for (number, text) in self.told(ways())? {
+            let way_back =
+                format1::way_back(&text, &remembered).map_err(|why| self.unread(&why))?;
+            anew.push((number, way_back));
+        }
+        let write = || {
+            let change = self.db.unchecked_transaction()?;
+            for (number, way_back) in &anew {
+                let text = way_back.as_ref().map_or(String::new(), written);
+                let query = "UPDATE operation SET way_back = ?2 WHERE number = ?1";
+                change.execute(query, params![number, text])?;
+            }
+            change.pragma_update(None, "user_version", FORMAT)?;
+            change.commit()
+        };
+        self.told(write())
+    }
+
+    fn unread(&self, why: &str) -> Error {
+        Error::Config {
+            path: self.path.clone(),
+            why: why.to_owned(),
         }
     }
 
@@ -286,35 +284,14 @@ impl Ledger {
     /// # Errors
     /// When the ledger cannot be read.
     pub fn remembered(&self) -> Result<BTreeMap<RelPath, Remembered>> {
-        let puts = self.puts()?.into_iter();
-        Ok(puts
-            .map(|put| {
-                let remembered = Remembered {
-                    owner: put.owner,
-                    version: put.version,
-                    hash: put.hash,
-                    shipped: put.shipped,
-                    under: put.under,
-                };
-                (put.path, remembered)
-            })
-            .collect())
-    }
-
-    /// Every row of what was put where.
-    ///
-    /// # Errors
-    /// When the ledger cannot be read.
-    pub fn puts(&self) -> Result<Vec<Put>> {
         let rows = || {
-            let mut query = self
-                .db
-                .prepare("SELECT path, hash, owner, version, shipped, under_owner, under_version, under_hash FROM put")?;
+            let mut query = self.db.prepare(
+                "SELECT path, hash, owner, version, shipped, under_owner, under_version, under_hash FROM put",
+            )?;
             let rows = query.query_map([], |row| {
                 let path: String = row.get(0)?;
                 Ok(RelPath::parse(&path).ok().map(|path| {
-                    Ok(Put {
-                        path,
+                    let remembered = Remembered {
                         hash: row.get(1)?,
                         owner: row.get::<_, Option<String>>(2)?.map(Id::from),
                         version: row.get(3)?,
@@ -327,7 +304,8 @@ impl Ledger {
                             }),
                             _ => None,
                         },
-                    })
+                    };
+                    Ok((path, remembered))
                 }))
             })?;
             rows.filter_map(Result::transpose).map(|row| row?).collect()
@@ -335,35 +313,43 @@ impl Ledger {
         self.told(rows())
     }
 
-    /// Puts rows in the place of those of the same paths, and forgets others.
+    /// Remembers files, each in the place of what was known of its path, or forgets them.
     ///
     /// # Errors
     /// When the ledger cannot be written.
-    pub fn put(&mut self, rows: &[Put], forget: &[RelPath]) -> Result<()> {
+    pub fn put(&mut self, files: &BTreeMap<RelPath, Option<Remembered>>) -> Result<()> {
         let write = || {
             let change = self.db.unchecked_transaction()?;
-            put_rows(&change, rows, forget)?;
+            put_files(&change, files)?;
             change.commit()
         };
         self.told(write())
     }
 
-    /// Writes an operation down together with what it put where, all or nothing.
-    ///
-    /// `undoes` is the number of the operation that this one took back.
+    /// Writes an operation down together with all that is recorded of it, all or nothing.
     ///
     /// # Errors
     /// When the ledger cannot be written.
     pub fn record(
         &mut self,
-        operation: &Operation,
-        rows: &[Put],
-        forget: &[RelPath],
-        undoes: Option<i64>,
+        operation: &Logged,
+        record: &Record,
+        way_back: Option<&WayBack>,
     ) -> Result<()> {
         let write = || {
             let change = self.db.unchecked_transaction()?;
-            put_rows(&change, rows, forget)?;
+            put_files(&change, &record.files)?;
+            for (id, variant) in &record.variants {
+                match variant {
+                    Some(variant) => {
+                        let query = "INSERT OR REPLACE INTO choice VALUES (?1, ?2)";
+                        change.execute(query, params![id.as_str(), variant])?;
+                    }
+                    None => {
+                        change.execute("DELETE FROM choice WHERE id = ?1", [id.as_str()])?;
+                    }
+                }
+            }
             change.execute(
                 "INSERT OR REPLACE INTO operation VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
                 params![
@@ -372,7 +358,7 @@ impl Ledger {
                     operation.ended_ms,
                     operation.from,
                     operation.to,
-                    operation.way_back,
+                    way_back.map_or(String::new(), written),
                     operation.undone
                 ],
             )?;
@@ -380,7 +366,7 @@ impl Ledger {
                 let query = "INSERT OR REPLACE INTO failure VALUES (?1, ?2)";
                 change.execute(query, params![operation.number, why])?;
             }
-            if let Some(number) = undoes {
+            if let Some(number) = record.takes_back {
                 change.execute(
                     "UPDATE operation SET undone = 1 WHERE number = ?1",
                     [number],
@@ -406,20 +392,6 @@ impl Ledger {
         self.told(rows())
     }
 
-    /// Remembers which variant of a component was chosen.
-    ///
-    /// # Errors
-    /// When the ledger cannot be written.
-    pub fn choose(&mut self, id: &Id, variant: &str) -> Result<()> {
-        let write = || {
-            let query = "INSERT OR REPLACE INTO choice VALUES (?1, ?2)";
-            self.db
-                .execute(query, params![id.as_str(), variant])
-                .map(|_| ())
-        };
-        self.told(write())
-    }
-
     /// The number for the next operation.
     ///
     /// # Errors
@@ -433,22 +405,27 @@ impl Ledger {
     ///
     /// # Errors
     /// When the ledger cannot be read.
-    pub fn operations(&self) -> Result<Vec<Operation>> {
+    pub fn operations(&self) -> Result<Vec<Logged>> {
         let rows = || {
             let mut query = self.db.prepare(
-                "SELECT number, kind, ended_ms, came_from, went_to, way_back, undone, why
+                "SELECT number, kind, ended_ms, came_from, went_to, undone, why, way_back = ''
                  FROM operation LEFT JOIN failure USING (number) ORDER BY number",
             )?;
             let rows = query.query_map([], |row| {
-                Ok(Operation {
+                let name: String = row.get(1)?;
+                let kind = Kind::ALL.into_iter().find(|kind| kind.as_str() == name);
+                let kind = kind.ok_or(rusqlite::Error::InvalidQuery)?;
+                let failed: Option<String> = row.get(6)?;
+                let has_no_way_back: bool = row.get(7)?;
+                Ok(Logged {
                     number: row.get(0)?,
-                    kind: row.get(1)?,
+                    kind,
                     ended_ms: row.get(2)?,
                     from: row.get(3)?,
                     to: row.get(4)?,
-                    way_back: row.get(5)?,
-                    undone: row.get(6)?,
-                    failed: row.get(7)?,
+                    undone: row.get(5)?,
+                    is_thinned: has_no_way_back && kind != Kind::Undo && failed.is_none(),
+                    failed,
                 })
             })?;
             rows.collect()
@@ -456,15 +433,37 @@ impl Ledger {
         self.told(rows())
     }
 
+    /// What is needed to take an operation back that is in force.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read, or a later lantern wrote it.
+    pub fn way_back(&self, operation: &Logged) -> Result<WayBack> {
+        let query = "SELECT way_back FROM operation WHERE number = ?1";
+        let text: String = self.told(
+            self.db
+                .query_row(query, [operation.number], |row| row.get(0)),
+        )?;
+        let way_back: WayBack =
+            serde_json::from_str(&text).map_err(|error| self.unread(&error.to_string()))?;
+        if way_back.format != operation::FORMAT {
+            return Err(Error::NewerState {
+                path: self.path.clone(),
+                found: way_back.format.into(),
+                reads: operation::FORMAT.into(),
+            });
+        }
+        Ok(way_back)
+    }
+
     /// What an undo takes back: the last changeover or restore that was not taken back; none when
     /// what it set aside was thinned out.
     ///
     /// # Errors
     /// When the ledger cannot be read.
-    pub fn last_in_force(&self) -> Result<Option<Operation>> {
+    pub fn last_in_force(&self) -> Result<Option<Logged>> {
         let mut last_first = self.operations()?.into_iter().rev();
-        let last = last_first.find(Operation::can_be_in_force);
-        Ok(last.filter(|last| !last.is_thinned()))
+        let last = last_first.find(Logged::can_be_in_force);
+        Ok(last.filter(|last| !last.is_thinned))
     }
 
     /// Forgets the way back of an operation whose set-aside files are about to go.
@@ -477,25 +476,33 @@ impl Ledger {
     }
 }
 
-fn put_rows(db: &Connection, rows: &[Put], forget: &[RelPath]) -> rusqlite::Result<()> {
+/// A way back as it is written down.
+fn written(way_back: &WayBack) -> String {
+    serde_json::to_string(way_back).expect("a way back has only plain values")
+}
+
+fn put_files(
+    db: &Connection,
+    files: &BTreeMap<RelPath, Option<Remembered>>,
+) -> rusqlite::Result<()> {
     let mut delete = db.prepare("DELETE FROM put WHERE path = ?1")?;
-    for path in forget {
-        delete.execute([path.as_str()])?;
-    }
     let mut insert =
         db.prepare("INSERT OR REPLACE INTO put VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
-    for row in rows {
+    for (path, known) in files {
+        let Some(known) = known else {
+            delete.execute([path.as_str()])?;
+            continue;
+        };
+        let under = known.under.as_ref();
         insert.execute(params![
-            row.path.as_str(),
-            row.hash,
-            row.owner.as_ref().map(Id::as_str),
-            row.version,
-            row.shipped,
-            row.under.as_ref().map(|under| under.owner.as_str()),
-            row.under
-                .as_ref()
-                .and_then(|under| under.version.as_deref()),
-            row.under.as_ref().map(|under| under.hash.as_str()),
+            path.as_str(),
+            known.hash,
+            known.owner.as_ref().map(Id::as_str),
+            known.version,
+            known.shipped,
+            under.map(|under| under.owner.as_str()),
+            under.and_then(|under| under.version.as_deref()),
+            under.map(|under| under.hash.as_str()),
         ])?;
     }
     Ok(())
@@ -511,51 +518,83 @@ mod tests {
         let folder = Folder::open(dir.path()).unwrap();
         let mut ledger = Ledger::open(&folder).unwrap();
         let path = RelPath::parse("addons/a.vpk").unwrap();
-        let put = Put {
-            path: path.clone(),
+        let known = Remembered {
             hash: "00".into(),
             owner: Some(Id::new("a")),
             version: None,
             shipped: true,
             under: None,
         };
-        ledger.put(&[put], &[]).unwrap();
-        let operation = Operation {
+        let weather = Id::new("weather");
+        let record = Record {
+            files: BTreeMap::from([(path.clone(), Some(known.clone()))]),
+            variants: BTreeMap::from([(weather.clone(), Some("wild".to_owned()))]),
+            takes_back: None,
+        };
+        let way_back = WayBack {
+            format: operation::FORMAT,
+            record: record.reversed(&BTreeMap::new(), &BTreeMap::new()),
+            ..WayBack::default()
+        };
+        let first = Logged {
             number: ledger.next_number().unwrap(),
-            kind: Doing::Changeover,
+            kind: Kind::Changeover,
             ended_ms: 5,
             from: "5.1".into(),
             to: "5.4".into(),
-            way_back: "{}".into(),
             undone: false,
             failed: None,
+            is_thinned: false,
         };
-        ledger
-            .record(&operation, &[], std::slice::from_ref(&path), None)
-            .unwrap();
+        ledger.record(&first, &record, Some(&way_back)).unwrap();
         drop(ledger);
         let mut ledger = Ledger::open(&folder).unwrap();
-        assert!(ledger.remembered().unwrap().is_empty());
-        assert_eq!(ledger.last_in_force().unwrap().as_ref(), Some(&operation));
-        let undo = Operation {
+        assert_eq!(ledger.remembered().unwrap()[&path], known);
+        assert_eq!(ledger.variants().unwrap()[&weather], "wild");
+        let last = ledger.last_in_force().unwrap().unwrap();
+        assert_eq!(last, first);
+        let back = ledger.way_back(&last).unwrap();
+        assert_eq!(back, way_back);
+        let undo = Logged {
             number: ledger.next_number().unwrap(),
-            kind: Doing::Undo,
-            ..operation
+            kind: Kind::Undo,
+            is_thinned: true,
+            ..first
         };
-        ledger.record(&undo, &[], &[], Some(1)).unwrap();
+        let record = Record {
+            takes_back: Some(1),
+            ..back.record
+        };
+        ledger.record(&undo, &record, None).unwrap();
         assert_eq!(ledger.last_in_force().unwrap(), None);
+        assert!(ledger.remembered().unwrap().is_empty());
+        assert!(ledger.variants().unwrap().is_empty());
+    }
+
+    #[test]
+    fn a_ledger_of_a_later_lantern_is_refused() {
+        let dir = tempfile::tempdir().unwrap();
+        let folder = Folder::open(dir.path()).unwrap();
+        let ledger = Ledger::open(&folder).unwrap();
+        ledger
+            .db
+            .pragma_update(None, "user_version", FORMAT + 1)
+            .unwrap();
+        drop(ledger);
+        let refused = Ledger::open(&folder).unwrap_err();
+        assert!(
+            matches!(refused, Error::NewerState { found: 5, .. }),
+            "{refused}"
+        );
     }
 
     #[test]
     fn garbage_is_no_ledger() {
         let dir = tempfile::tempdir().unwrap();
         let folder = Folder::open(dir.path()).unwrap();
-        folder.make_own("").unwrap();
-        std::fs::write(
-            folder.own("ledger.db"),
-            "not a database, but long enough to be looked at",
-        )
-        .unwrap();
+        let path = folder.make_own("").unwrap().join("ledger.db").unwrap();
+        let text = b"not a database, but long enough to be looked at";
+        folder.write_new(&path, text, None).unwrap();
         assert!(matches!(Ledger::open(&folder), Err(Error::Ledger { .. })));
     }
 }

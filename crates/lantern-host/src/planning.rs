@@ -10,7 +10,9 @@ use lantern_core::catalogue::{ArchiveRef, Origin};
 use lantern_core::component::{Facts, Id, Kind};
 use lantern_core::inventory::{Inventory, Remembered};
 use lantern_core::path::RelPath;
-use lantern_core::plan::{Plan, Situation, TextEdit, What, afterwards, draw, remembered_after};
+use lantern_core::plan::{
+    ActionKind, Plan, Situation, TextEdit, afterwards, draw, remembered_after,
+};
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
 use lantern_core::text::Text;
 use lantern_core::tree::FileSeen;
@@ -322,7 +324,7 @@ fn leg(
         lines,
     );
     let mut remembered = at.remembered.clone();
-    for action in plan.of(What::SetAside) {
+    for action in plan.of(ActionKind::SetAside) {
         remembered.remove(&action.path);
     }
     remembered.extend(remembered_after(&plan, &at.remembered));

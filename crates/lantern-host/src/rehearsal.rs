@@ -4,24 +4,21 @@
 //! Of the live server nothing is written: its files are cloned where the file system can, archives are
 //! linked where it cannot, and all else is copied.
 
+pub use crate::changeover::Copied;
 use crate::changeover::{self, Event, Times};
 use crate::config::{Reach, Server};
 use crate::console::{Console, State};
-use crate::disk;
-use crate::durable;
-use crate::error::{At, Error, Result};
-use crate::folder::{Folder, OWN, Stamp};
+use crate::error::{Error, Result};
+use crate::folder::{Folder, Stamp, own};
 use crate::ledger::Ledger;
+use crate::place::here;
 use lantern_core::family::Shape;
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
 use lantern_core::tree::{FileSeen, claim};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, File};
-use std::io;
 use std::path::{Path, PathBuf};
-use walkdir::WalkDir;
 
 /// Room that stays free besides the copies, in bytes.
 const SPARE_BYTES: u64 = 64 << 20;
@@ -54,22 +51,6 @@ pub struct Rehearsal {
     pub copy: Copied,
 }
 
-/// How a copy was made.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Copied {
-    /// Files that share their content with the live one until one of them is written.
-    pub cloned: usize,
-    /// Archives that are the live ones under another name.
-    pub linked: usize,
-    /// Files that were copied.
-    pub copied: usize,
-    /// Their size in bytes.
-    pub bytes: u64,
-    /// Links, devices and odd names, which are not in the copy.
-    pub left_out: Vec<String>,
-}
-
 /// Where the report on a plan lies: beside it.
 pub fn report_path(plan: &Path) -> PathBuf {
     let name = plan
@@ -83,7 +64,7 @@ pub fn report_path(plan: &Path) -> PathBuf {
 
 /// The report on a plan; none when that very plan was never rehearsed.
 pub fn report_on(path: &Path, text: &str) -> Option<Rehearsal> {
-    let report = fs::read(report_path(path)).ok()?;
+    let report = here::read(&report_path(path)).ok()?;
     let report: Rehearsal = serde_json::from_slice(&report).ok()?;
     let same = report.plan == blake3::hash(text.as_bytes()).to_hex().as_str();
     same.then_some(report)
@@ -163,7 +144,7 @@ pub fn rehearse(
         Err(error) => return Err(error),
     }
     let text = serde_json::to_vec_pretty(&report).expect("a report has only plain values");
-    durable::write(&report_path(piece.path), &text)?;
+    here::write(&report_path(piece.path), &text)?;
     Ok(report)
 }
 
@@ -175,11 +156,12 @@ fn carry_out(
     plan: &Plan,
     tell: &mut dyn FnMut(Event),
 ) -> Result<(Times, Option<usize>)> {
-    ledger.copy_to(&copy.folder.make_own("")?.join("ledger.db"))?;
+    let copy_of_it = copy.folder.make_own("")?.join("ledger.db")?;
+    ledger.copy_to(&copy.folder.shown(&copy_of_it))?;
     let mut ledger = Ledger::open(&copy.folder)?;
     let report = changeover::changeover(copy, &mut ledger, plan.clone(), false, tell)?;
     if let State::Ours(process) = Console::of(copy).state()?
-        && let Some(file) = process.opens_file_of(&live.folder)
+        && let Some(file) = process.opens_file_of(&*live.runner, &live.folder)
     {
         return Err(Error::RehearsalTouched { path: file });
     }
@@ -190,20 +172,22 @@ fn carry_out(
 fn end(copy: &Server) -> Result<()> {
     match Console::of(copy).state()? {
         State::Ours(_) => Console::of(copy).end_failed_start(),
-        State::Down | State::Reached { .. } | State::Foreign { .. } => Ok(()),
+        State::Down | State::Reached { .. } | State::Foreign { .. } | State::Unknown { .. } => {
+            Ok(())
+        }
     }
 }
 
 /// Where the copy lies. Its folder has the live one's name, as some servers look at that.
-fn place(server: &Server) -> PathBuf {
+fn place(server: &Server) -> Result<RelPath> {
     let name = server.folder.root().file_name().unwrap_or_default();
-    server.folder.own("rehearsal").join(name)
+    Ok(own("rehearsal").join(&name.to_string_lossy())?)
 }
 
 fn as_copy(server: &Server) -> Result<Server> {
     let mut copy = server.clone();
-    copy.folder = Folder::open(&place(server))?;
-    copy.copy_of = Some(server.folder.root().to_owned());
+    copy.folder = Folder::open(&server.folder.shown(&place(server)?))?;
+    copy.copy_of = Some(server.folder.clone());
     let inside = |log: &PathBuf| {
         let below = log
             .to_str()
@@ -221,16 +205,10 @@ fn as_copy(server: &Server) -> Result<Server> {
 
 /// Removes what an earlier rehearsal left, and ends a server that still runs there.
 fn clear(server: &Server) -> Result<()> {
-    let root = server.folder.own("rehearsal");
-    if !root.exists() {
-        return Ok(());
-    }
-    if place(server).is_dir() {
+    if server.folder.has(&place(server)?)? {
         end(&as_copy(server)?)?;
     }
-    disk::step()
-        .and_then(|()| fs::remove_dir_all(&root))
-        .at("removing", &root)
+    server.folder.remove_all(&own("rehearsal"))
 }
 
 /// Refuses where a file names the server's own folder: the copy would run on the live server's files.
@@ -242,8 +220,7 @@ fn refuse_own_path(server: &Server) -> Result<()> {
         if passes || stamp.bytes > SEARCHED_BYTES || stamp.bytes < own.len() as u64 {
             continue;
         }
-        let real = server.folder.path(&path)?;
-        let bytes = fs::read(&real).at("reading", &real)?;
+        let bytes = server.folder.read(&path)?;
         let found = memchr::memmem::find(&bytes, own);
         if let Some(at) = found.filter(|_| !bytes.contains(&0)) {
             let line = memchr::memchr_iter(b'\n', &bytes[..at]).count() + 1;
@@ -258,12 +235,14 @@ type Linked = BTreeMap<RelPath, Stamp>;
 
 /// Makes the copy.
 fn make(server: &Server, with_world: bool) -> Result<(Server, Copied, Linked)> {
-    let root = place(server);
-    disk::step()
-        .and_then(|()| fs::create_dir_all(&root))
-        .at("making the folder", &root)?;
-    folders(server, &root)?;
-    let listing = server.folder.list()?;
+    let folder = &server.folder;
+    let root = place(server)?;
+    folder.make_folders(&root)?;
+    let listing = folder.list()?;
+    // Empty ones too: servers miss them.
+    for inside in &listing.folders {
+        folder.make_folders(&root.join(inside.as_str())?)?;
+    }
     let archives = archives(server, &listing.files);
     let wanted = listing.files.iter().filter(|(path, _)| {
         let path = path.as_str();
@@ -281,57 +260,35 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied, Linked)> {
         if crate::called_off() {
             return Err(Error::RehearsalOff);
         }
-        let (from, to) = (server.folder.path(path)?, root.join(path.as_str()));
-        if let Some(parent) = to.parent() {
-            fs::create_dir_all(parent).at("making the folder", parent)?;
-        }
-        if clones && clone(&from, &to).is_ok() {
+        let to = root.join(path.as_str())?;
+        if clones && folder.share(path, &to).is_ok() {
             copied.cloned += 1;
             continue;
         }
         clones = false;
-        if archives.contains(path) && fs::hard_link(&from, &to).is_ok() {
+        if archives.contains(path) && folder.link(path, &to).is_ok() {
             copied.linked += 1;
             linked.insert(path.clone(), *stamp);
             continue;
         }
-        let free: &mut u64 = free.get_or_insert(crate::folder::free_bytes(&root)?);
+        let free: &mut u64 = free.get_or_insert(folder.free_bytes()?);
         let needed = stamp.bytes + SPARE_BYTES;
         if *free < needed {
             return Err(Error::DiskFull {
-                path: root,
+                path: folder.shown(&root),
                 needed,
                 free: *free,
             });
         }
         *free -= stamp.bytes;
-        match fs::copy(&from, &to) {
-            // A server at work removes files while they are copied.
-            Err(error) if error.kind() == io::ErrorKind::NotFound => continue,
-            other => other.at("copying", &from)?,
-        };
+        // A server at work removes files while they are copied.
+        if !folder.copy(path, &to)? {
+            continue;
+        }
         copied.copied += 1;
         copied.bytes += stamp.bytes;
     }
     Ok((as_copy(server)?, copied, linked))
-}
-
-/// Makes the folders, empty ones too: servers miss them.
-fn folders(server: &Server, to: &Path) -> Result<()> {
-    let root = server.folder.root();
-    let inside = WalkDir::new(root)
-        .min_depth(1)
-        .into_iter()
-        .filter_entry(|entry| {
-            let own = entry.depth() == 1 && entry.file_name() == OWN;
-            entry.file_type().is_dir() && !own
-        });
-    for entry in inside.flatten() {
-        let below = entry.path().strip_prefix(root).unwrap_or(entry.path());
-        let folder = to.join(below);
-        fs::create_dir_all(&folder).at("making the folder", &folder)?;
-    }
-    Ok(())
 }
 
 /// The files that are whole archives of components: nothing ever writes into them.
@@ -349,23 +306,12 @@ fn archives(server: &Server, files: &[(RelPath, Stamp)]) -> BTreeSet<RelPath> {
     archives.map(|claim| claim.place).collect()
 }
 
-/// Makes a file that shares its content with another one until one of them is written.
-fn clone(from: &Path, to: &Path) -> io::Result<()> {
-    let source = File::open(from)?;
-    let target = File::create_new(to)?;
-    let cloned = rustix::fs::ioctl_ficlone(&target, &source).map_err(io::Error::from);
-    let rights = || target.set_permissions(source.metadata()?.permissions());
-    cloned.and_then(|()| rights()).inspect_err(|_| {
-        let _ = fs::remove_file(to);
-    })
-}
-
 /// A linked archive that was written through its other name.
 fn touched(server: &Server, linked: &Linked) -> Option<String> {
     let written = linked.iter().find(|(path, before)| {
-        let now = fs::metadata(server.folder.root().join(path.as_str()));
-        now.is_ok_and(|now| {
-            let now = Stamp::of(&now);
+        let now = server.folder.look(path).ok().flatten();
+        now.is_some_and(|now| {
+            let now = now.stamp;
             (now.bytes, now.modified_ns) != (before.bytes, before.modified_ns)
         })
     });

@@ -1,24 +1,20 @@
 //! The whole folder, read into an inventory.
 
-use crate::archive::{Archive, ArchiveFault};
 use crate::config::{FILE, Server};
 use crate::depot::Depot;
+use crate::descriptors::{descriptors, in_archive};
 use crate::error::{Error, Result};
-use crate::folder::{Folder, Stamp, hash_file};
+use crate::folder::{Folder, Stamp};
 use crate::ledger::{Inside, InsideKey, Ledger};
-use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::Remembered;
 use lantern_core::inventory::{Evidence, Inventory, take};
 use lantern_core::path::RelPath;
 use lantern_core::text::Text;
-use lantern_core::tree::{Claim, Claims, FileSeen, claim};
+use lantern_core::tree::{Claims, FileSeen, claim};
 use lantern_core::version::Version;
 use rayon::prelude::*;
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::fs;
-use std::io::Read;
-use std::path::Path;
 
 /// What a survey found.
 #[derive(Debug)]
@@ -163,10 +159,6 @@ fn hashed(
         let known = seen.get(path.as_str());
         is_read(path.as_str()) && known.is_none_or(|(known, _)| known != stamp)
     };
-    let sound = sound_folders(
-        folder,
-        files.iter().filter(|(p, s)| changed(p, s)).map(|(p, _)| p),
-    );
     let here: HashSet<&str> = files.iter().map(|(path, _)| path.as_str()).collect();
     let gone: Vec<&str> = seen
         .keys()
@@ -186,10 +178,7 @@ fn hashed(
                 if !changed(path, stamp) {
                     return seen.get(path.as_str()).map(|(_, hash)| hash.clone());
                 }
-                if !path.folder().is_none_or(|folder| sound.contains(&folder)) {
-                    return None;
-                }
-                let hash = hash_file(&folder.root().join(path.as_str())).ok()?;
+                let hash = folder.hash(path).ok()?;
                 let _ = fresh.send((path, *stamp, hash.clone()));
                 Some(hash)
             })
@@ -206,19 +195,6 @@ fn hashed(
             hash,
         });
     Ok(files.collect())
-}
-
-/// The folders of files to which no link leads.
-fn sound_folders<'p>(
-    folder: &Folder,
-    paths: impl Iterator<Item = &'p RelPath>,
-) -> HashSet<RelPath> {
-    let folders: HashSet<RelPath> = paths.filter_map(RelPath::folder).collect();
-    let sound = |path: &RelPath| {
-        let below = path.join("x");
-        below.is_ok_and(|below| folder.path(&below).is_ok())
-    };
-    folders.into_iter().filter(sound).collect()
 }
 
 /// Finds the file that holds the load order, and reads it.
@@ -305,99 +281,4 @@ fn all_descriptors(
 fn wanted(reader: &Reader) -> String {
     let names: Vec<String> = reader.files.iter().map(|file| file.name.text()).collect();
     names.join("\n")
-}
-
-/// Reads the descriptors of one place, from the disk.
-///
-/// # Errors
-/// With why they cannot be read.
-pub fn descriptors_of(
-    folder: &Folder,
-    claim: &Claim<'_>,
-    files: &[FileSeen],
-) -> Result<Vec<Found>, String> {
-    match claim.reader.shape {
-        Shape::Archive => in_archive(folder, claim),
-        _ => descriptors(folder, claim, files),
-    }
-}
-
-fn in_archive(folder: &Folder, claim: &Claim<'_>) -> Result<Vec<Found>, String> {
-    let files = &claim.reader.files;
-    let place = folder.path(&claim.place).map_err(|e| e.to_string())?;
-    if files.is_empty() {
-        return Ok(Vec::new());
-    }
-    let mut archive = Archive::open(&place).map_err(|error| match error {
-        Error::Archive { fault, .. } => fault.to_string(),
-        other => other.to_string(),
-    })?;
-    let found = archive
-        .texts(files, "")
-        .map_err(|fault| fault.to_string())?;
-    if found.is_empty() {
-        let names: Vec<String> = files.iter().map(|file| file.name.text()).collect();
-        return Err(ArchiveFault::Bare(names.join(" or ")).to_string());
-    }
-    Ok(found)
-}
-
-fn descriptors(
-    folder: &Folder,
-    claim: &Claim<'_>,
-    files: &[FileSeen],
-) -> Result<Vec<Found>, String> {
-    let place = folder.path(&claim.place).map_err(|e| e.to_string())?;
-    if claim.reader.shape == Shape::File {
-        return single_file(claim.reader, &place);
-    }
-    let mut found = Vec::new();
-    for (index, file) in claim.reader.files.iter().enumerate() {
-        let below = claim.files.iter().filter_map(|i| {
-            let below = files[*i].path.below(claim.place.as_str())?;
-            file.name.lead_to(below).then_some(below)
-        });
-        let below: Vec<&str> = below.collect();
-        let names = file.name.0.iter();
-        let mut first = names.filter_map(|name| below.iter().find(|path| name.leads_to(path)));
-        let Some(name) = first.next() else {
-            continue;
-        };
-        found.push(Found {
-            file: index,
-            name: (*name).to_owned(),
-            text: small_text(&place.join(name)).map_err(|why| format!("{name}: {why}"))?,
-        });
-    }
-    Ok(found)
-}
-
-/// Reads the one file that is component and descriptor in one.
-///
-/// # Errors
-/// With why it cannot be read.
-pub fn single_file(reader: &Reader, path: &Path) -> Result<Vec<Found>, String> {
-    let name = path
-        .file_name()
-        .map(|name| name.to_string_lossy().into_owned())
-        .unwrap_or_default();
-    let text = small_text(path)?;
-    let found = (0..reader.files.len()).map(|file| Found {
-        file,
-        name: name.clone(),
-        text: text.clone(),
-    });
-    Ok(found.collect())
-}
-
-fn small_text(path: &Path) -> Result<String, String> {
-    let mut bytes = Vec::new();
-    let file = fs::File::open(path).map_err(|error| error.to_string())?;
-    let mut file = file.take(descriptor::LONGEST_BYTES + 1);
-    file.read_to_end(&mut bytes)
-        .map_err(|error| error.to_string())?;
-    if bytes.len() as u64 > descriptor::LONGEST_BYTES {
-        return Err("it is over a mebibyte".into());
-    }
-    Ok(String::from_utf8_lossy(&bytes).into_owned())
 }

@@ -2,9 +2,9 @@
 
 use crate::archive::Archive;
 use crate::config::FILE;
+use crate::descriptors::descriptors_of;
 use crate::error::Result;
 use crate::folder::Folder;
-use crate::survey::descriptors_of;
 use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
 use lantern_core::family::draft::{Sample, is_telling};
 use lantern_core::family::{Family, Shape};
@@ -14,8 +14,6 @@ use lantern_core::tree::{FileSeen, claim};
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::fs::File;
-use std::io::Read;
 use std::path::Path;
 
 /// So many archives of a folder are looked into for a draft.
@@ -164,11 +162,8 @@ pub fn sample(path: &Path) -> Result<Sample> {
         if path.as_str() == FILE {
             continue;
         }
-        let Ok(real) = folder.path(&path) else {
-            continue;
-        };
-        if is_archive(&real) && sample.archives.len() < MOST_SAMPLED {
-            if let Ok(mut archive) = Archive::open(&real) {
+        if is_archive(&folder, &path) && sample.archives.len() < MOST_SAMPLED {
+            if let Ok(mut archive) = Archive::inside(&folder, &path) {
                 let names: Vec<String> = archive.names().into_iter().map(str::to_owned).collect();
                 for name in names
                     .iter()
@@ -181,7 +176,7 @@ pub fn sample(path: &Path) -> Result<Sample> {
                 sample.archives.insert(path.clone(), names);
             }
         } else if stamp.bytes <= LONGEST_BYTES / 16
-            && let Ok(bytes) = std::fs::read(&real)
+            && let Ok(bytes) = folder.read(&path)
             && let Ok(text) = String::from_utf8(bytes)
         {
             sample.texts.insert(path.to_string(), text);
@@ -192,10 +187,11 @@ pub fn sample(path: &Path) -> Result<Sample> {
 }
 
 /// Whether a file begins as archives do.
-fn is_archive(path: &Path) -> bool {
+fn is_archive(folder: &Folder, path: &RelPath) -> bool {
     let mut start = [0; 4];
-    let read = File::open(path).and_then(|mut file| file.read(&mut start));
-    read.is_ok_and(|read| {
+    let opened = folder.open_file(path).ok();
+    let read = opened.and_then(|file| file.read_at(&mut start, 0).ok());
+    read.is_some_and(|read| {
         matches!(
             &start[..read],
             b"PK\x03\x04" | [0x1f, 0x8b, ..] | [0x28, 0xb5, 0x2f, 0xfd]

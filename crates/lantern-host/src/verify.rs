@@ -2,8 +2,8 @@
 
 use crate::config::Server;
 use crate::console::{Console, Started, State};
-use crate::durable;
 use crate::error::Result;
+use crate::folder::own;
 use crate::survey::{Survey, order_text};
 use lantern_core::component::{Id, Kind, Side};
 use lantern_core::family::OrderKind;
@@ -14,7 +14,6 @@ use lantern_core::start::{self, Setting, Shown, Verdict, Wanted};
 use lantern_core::text::Text;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
 
 /// What a look at the running server found.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -48,7 +47,7 @@ pub struct GoodStart {
 impl GoodStart {
     /// Reads it; none where none was remembered.
     pub fn read(server: &Server) -> Option<GoodStart> {
-        let text = fs::read(server.folder.own("console/good-start.json")).ok()?;
+        let text = server.folder.read(&own("console/good-start.json")).ok()?;
         serde_json::from_slice(&text).ok()
     }
 
@@ -63,7 +62,9 @@ impl GoodStart {
         };
         let text = serde_json::to_vec(&good).expect("a start has only plain values");
         server.folder.make_own("console")?;
-        durable::write(&server.folder.own("console/good-start.json"), &text)
+        server
+            .folder
+            .write_whole(&own("console/good-start.json"), &text)
     }
 }
 
@@ -118,11 +119,10 @@ fn wanted_order(server: &Server) -> Result<Vec<Id>> {
 
 /// What `lantern.toml` says of settings, or else the server's own files.
 fn wanted_settings(server: &Server) -> Vec<Setting> {
-    let root = server.folder.root();
     let rules = server.family.console.settings.iter();
     let settings = rules.filter_map(|rule| {
         let stated = || {
-            let text = Text::read(&fs::read(root.join(&rule.file)).ok()?);
+            let text = Text::read(&server.folder.read_as_the_server(rule.file.as_str())?);
             let found = text
                 .as_str()
                 .lines()

@@ -2,9 +2,9 @@
 
 use crate::cli::{Cli, shell_word};
 use crate::look::{Look, Means, bytes, time};
+use lantern_core::operation::{Kind, Stuck};
 use lantern_core::plan::DrawFault;
 use lantern_host::Error;
-use lantern_host::ledger::Doing;
 use std::path::Path;
 
 /// Done.
@@ -70,7 +70,7 @@ fn advice(error: &Error, cli: &Cli) -> String {
             cli.next("undo --with-world"),
             cli.next("undo --keep-world")
         ),
-        Error::CalledOff(Doing::Undo) => format!("To go back later: {}", cli.next("undo")),
+        Error::CalledOff(Kind::Undo) => format!("To go back later: {}", cli.next("undo")),
         Error::CalledOff(_) => format!("The plan is still there: {}", cli.next("changeover")),
         Error::NoBackup(_) => format!("See which there are: {}", cli.next("backup list")),
         Error::Store { .. } => format!("Look what is whole: {}", cli.next("backup check")),
@@ -117,11 +117,28 @@ fn advice(error: &Error, cli: &Cli) -> String {
             path.display()
         ),
         Error::Busy { .. } => "Wait until it is done.".into(),
-        Error::Interrupted { .. } => format!(
-            "Go on: {}\nOr go back: {}",
-            cli.next("changeover --resume"),
-            cli.next("undo")
-        ),
+        Error::Interrupted { stuck, .. } => {
+            let first = match stuck {
+                Some(Stuck::StillStopping) => format!(
+                    "Look at what it is doing: {}\nTo end it without asking: {}\nWhen it is down, ",
+                    shell_word(&cli.common.server.join(".lantern/console/output.log")),
+                    cli.next("console stop --kill")
+                ),
+                _ => String::new(),
+            };
+            let go_on = if first.is_empty() { "Go on" } else { "go on" };
+            format!(
+                "{first}{go_on}: {}\nOr go back: {}",
+                cli.next("changeover --resume"),
+                cli.next("undo")
+            )
+        }
+        Error::NewerState { .. } => "Use that lantern, or a later one. Nothing was changed.".into(),
+        Error::Unseen { .. } => {
+            "Nothing was touched. Run lantern as the user whom the server belongs to, or say how to find out: \
+             state in [console.run], docs/formats/lantern-toml.md."
+                .into()
+        }
         Error::Catalogue { .. } => {
             "Get the catalogue again; docs/formats/catalogue.md says what it holds.".into()
         }

@@ -94,7 +94,8 @@ impl Component {
 }
 
 /// What the ledger remembers of one file.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Remembered {
     /// The component that put it there, by its [`ledger_name`].
     pub owner: Option<Id>,
@@ -105,6 +106,7 @@ pub struct Remembered {
     /// Whether that is what the release shipped, rather than what was found at adoption.
     pub shipped: bool,
     /// The file of a lower layer that lies under it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub under: Option<Beneath>,
 }
 
@@ -182,7 +184,8 @@ impl Inventory {
     }
 }
 
-/// The facts of a pack as a whole: it stands in for its members and needs what they need.
+/// The facts of a pack as a whole: it stands in for its members, in the versions that they have, and needs what
+/// they need.
 pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> Facts {
     let mut whole = group.clone();
     let members: Vec<&Facts> = members.collect();
@@ -206,7 +209,8 @@ pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> 
         if member.id != group.id {
             whole.provides.push(Provided {
                 id: member.id.clone(),
-                version: None,
+                // One that only its content tells apart may be any.
+                version: (!member.version.is_content()).then(|| member.version.clone()),
             });
         }
     }
@@ -458,6 +462,30 @@ pub(crate) mod tests {
             stated: None,
         };
         take(&family, &claims, &evidence)
+    }
+
+    #[test]
+    fn a_pack_stands_in_for_its_members_in_their_versions() {
+        use crate::component::{Kind, Need};
+        use crate::version::{Notation, Range};
+        let version = |text: &str| Version::parse(text, Notation::Dotted).unwrap();
+        let pack = Facts::new(Id::new("sampler"), Kind::Pack, version("5"));
+        let red = Facts::new(Id::new("red"), Kind::Addon, version("1.0"));
+        let whole = as_group(&pack, [&red].into_iter());
+        let met = |range: &str| {
+            let need = Need {
+                id: Id::new("red"),
+                range: Range::parse(
+                    range,
+                    crate::version::RangeNotation::Comparators,
+                    Notation::Dotted,
+                )
+                .unwrap(),
+            };
+            whole.provides.iter().any(|provided| provided.meets(&need))
+        };
+        assert!(met(">=1"));
+        assert!(!met(">=2"));
     }
 
     #[test]

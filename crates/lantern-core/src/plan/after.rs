@@ -1,6 +1,6 @@
 //! The server as a plan will leave it: where the plan for the next stop begins.
 
-use super::{Payload, Plan, What};
+use super::{ActionKind, Payload, Plan};
 use crate::catalogue::Offer;
 use crate::component::{Facts, Id};
 use crate::descriptor::Holdings;
@@ -25,8 +25,11 @@ pub fn remembered_after(
         changes.find(|change| change.id == *id)?.to.clone()
     };
     let known = plan.actions.iter().filter(|action| {
-        let falls_to = action.what == What::Keep && action.shipped.is_some();
-        action.source.is_some() || action.under.is_some() || falls_to || action.what == What::Edit
+        let falls_to = action.what == ActionKind::Keep && action.shipped.is_some();
+        action.source.is_some()
+            || action.under.is_some()
+            || falls_to
+            || action.what == ActionKind::Edit
     });
     let known = known.map(|action| {
         let old = before.get(&action.path);
@@ -41,7 +44,7 @@ pub fn remembered_after(
             version: version.or_else(|| old?.version.clone()),
             hash: hash.cloned().unwrap_or_default(),
             shipped: match action.source {
-                Some(_) => action.what != What::Edit,
+                Some(_) => action.what != ActionKind::Edit,
                 None => old.is_some_and(|known| known.shipped),
             },
             under: action.under.as_ref().map(|under| Beneath {
@@ -70,7 +73,7 @@ pub fn afterwards(
     let stay = plan
         .actions
         .iter()
-        .filter(|action| action.what != What::SetAside);
+        .filter(|action| action.what != ActionKind::SetAside);
     let files = stay.map(|action| FileSeen {
         path: action.path.clone(),
         bytes: action.bytes,
@@ -102,7 +105,7 @@ pub fn afterwards(
             let own = own.filter(|(action, _)| {
                 action.component.as_ref() == Some(id)
                     && action.member.as_ref() == member
-                    && action.what != What::SetAside
+                    && action.what != ActionKind::SetAside
             });
             own.map(|(action, _)| FileSeen {
                 path: action.path.clone(),

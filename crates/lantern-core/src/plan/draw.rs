@@ -2,8 +2,8 @@
 
 use super::edits::{self, Afterwards};
 use super::{
-    Action, ComponentChange, DrawFault, Expected, FORMAT, Kept, Payload, Plan, Step, TextEdit,
-    Verdict, What, reason_text,
+    Action, ActionKind, ComponentChange, DrawFault, Expected, FORMAT, Kept, Payload, Plan, Step,
+    TextEdit, Verdict, reason_text,
 };
 use crate::catalogue::{ArchiveRef, Offer};
 use crate::component::{Facts, Id, Kind, Side};
@@ -216,7 +216,7 @@ impl<'a> Drawing<'a> {
         for file in self.situation.files {
             let action = Action {
                 path: file.path.clone(),
-                what: What::Keep,
+                what: ActionKind::Keep,
                 component: owners.get(&file.path).map(|id| (*id).clone()),
                 member: None,
                 before: file.hash.clone(),
@@ -329,8 +329,8 @@ impl<'a> Drawing<'a> {
         let mut done = Vec::new();
         for (edit, becomes) in edits {
             match self.actions.get_mut(&edit.path) {
-                Some(action) if action.what == What::Keep => {
-                    action.what = What::Edit;
+                Some(action) if action.what == ActionKind::Keep => {
+                    action.what = ActionKind::Edit;
                     let bytes = becomes.bytes();
                     action.after = Some(blake3::hash(&bytes).to_hex().to_string());
                     action.bytes = bytes.len() as u64;

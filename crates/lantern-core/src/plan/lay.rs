@@ -1,7 +1,7 @@
 //! Layers over one another: what goes, what comes to lie over what, what is laid again.
 
 use super::draw::Drawing;
-use super::{Action, DrawFault, Payload, Source, Under, What};
+use super::{Action, ActionKind, DrawFault, Payload, Source, Under};
 use crate::catalogue::Offer;
 use crate::component::{Id, Kind};
 use crate::family::Glob;
@@ -34,7 +34,7 @@ impl Drawing<'_> {
                     self.carried.insert(file.path.clone());
                     continue;
                 }
-                action.what = What::SetAside;
+                action.what = ActionKind::SetAside;
                 action.after = None;
                 if comes_again
                     && edited.contains(&file.path)
@@ -213,7 +213,7 @@ impl Drawing<'_> {
             }
             let coming = Action {
                 path: path.clone(),
-                what: What::Place,
+                what: ActionKind::Place,
                 component: Some(id.clone()),
                 member: payload.member_at(&file.path).cloned(),
                 before: None,
@@ -252,34 +252,36 @@ impl Drawing<'_> {
         );
         coming.before.clone_from(&there.before);
         match there.what {
-            What::SetAside if there.before == coming.after => coming.what = What::Keep,
-            What::SetAside if self.edited.get(path) == coming.after.as_ref() => {
+            ActionKind::SetAside if there.before == coming.after => coming.what = ActionKind::Keep,
+            ActionKind::SetAside if self.edited.get(path) == coming.after.as_ref() => {
                 self.notes.push(format!(
                     "{path} was edited by hand and ships unchanged: yours stays"
                 ));
-                coming.what = What::Keep;
+                coming.what = ActionKind::Keep;
                 coming.shipped = coming.after.take();
                 coming.after.clone_from(&there.before);
                 coming.bytes = there.bytes;
             }
-            What::SetAside => {
+            ActionKind::SetAside => {
                 if self.edited.contains_key(path) {
                     let note =
                         format!("{path} was edited by hand and ships changed: yours is set aside");
                     self.notes.push(note);
                 }
-                coming.what = What::Replace;
+                coming.what = ActionKind::Replace;
             }
-            What::Keep if self.carried.contains(path) => {
+            ActionKind::Keep if self.carried.contains(path) => {
                 self.notes.push(format!(
                     "{path} is yours, and now ships: yours is set aside"
                 ));
-                coming.what = What::Replace;
+                coming.what = ActionKind::Replace;
             }
             // A lower layer: it comes to lie under the higher one.
-            What::Place | What::Replace | What::Keep if theirs < mine && theirs.is_some() => {
+            ActionKind::Place | ActionKind::Replace | ActionKind::Keep
+                if theirs < mine && theirs.is_some() =>
+            {
                 let component = there.component.clone();
-                let kept = there.what == What::Keep;
+                let kept = there.what == ActionKind::Keep;
                 coming.under = component
                     .zip(there.after.clone())
                     .map(|(component, hash)| Under {
@@ -289,13 +291,13 @@ impl Drawing<'_> {
                         source: if kept { None } else { there.source.clone() },
                     });
                 coming.what = match there.before {
-                    None => What::Place,
-                    Some(_) if there.before == coming.after => What::Keep,
-                    Some(_) => What::Replace,
+                    None => ActionKind::Place,
+                    Some(_) if there.before == coming.after => ActionKind::Keep,
+                    Some(_) => ActionKind::Replace,
                 };
             }
             // A higher layer that stays: it goes on lying over what comes.
-            What::Keep if theirs > mine => {
+            ActionKind::Keep if theirs > mine => {
                 let mut stays = there.clone();
                 stays.under = coming
                     .component
@@ -308,14 +310,14 @@ impl Drawing<'_> {
                     });
                 return Ok(stays);
             }
-            What::Place | What::Replace => {
+            ActionKind::Place | ActionKind::Replace => {
                 return Err(DrawFault::Twice {
                     path: path.clone(),
                     a: there.component.clone().unwrap_or_default(),
                     b: coming.component.unwrap_or_default(),
                 });
             }
-            What::Keep | What::Edit => {
+            ActionKind::Keep | ActionKind::Edit => {
                 return Err(DrawFault::InTheWay {
                     id: coming.component.unwrap_or_default(),
                     path: path.clone(),
@@ -347,14 +349,17 @@ impl Drawing<'_> {
             if self
                 .actions
                 .get(path)
-                .is_some_and(|a| a.what == What::SetAside)
+                .is_some_and(|a| a.what == ActionKind::SetAside)
             {
                 let note =
                     format!("{path} was edited by hand and ships no more: yours is set aside");
                 self.notes.push(note);
             }
         }
-        let bare = self.actions.values().filter(|a| a.what == What::SetAside);
+        let bare = self
+            .actions
+            .values()
+            .filter(|a| a.what == ActionKind::SetAside);
         let bare: Vec<RelPath> = bare.map(|action| action.path.clone()).collect();
         for path in bare {
             let known = self.situation.remembered.get(&path);
@@ -373,7 +378,7 @@ impl Drawing<'_> {
                 });
             };
             if let Some(action) = self.actions.get_mut(&path) {
-                action.what = What::Replace;
+                action.what = ActionKind::Replace;
                 action.component = Some(under.owner);
                 action.member = None;
                 action.after = Some(under.hash);
@@ -409,7 +414,7 @@ impl Drawing<'_> {
                 };
                 let coming = Action {
                     path: path.clone(),
-                    what: What::Place,
+                    what: ActionKind::Place,
                     component: Some(id.clone()),
                     member: None,
                     before: None,

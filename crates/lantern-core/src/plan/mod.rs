@@ -101,7 +101,7 @@ pub enum Verdict {
 /// What happens to a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum What {
+pub enum ActionKind {
     /// A file comes where none is.
     Place,
     /// A file comes in the place of one that is set aside.
@@ -121,7 +121,7 @@ pub struct Action {
     /// The path.
     pub path: RelPath,
     /// What happens to it.
-    pub what: What,
+    pub what: ActionKind,
     /// The component that owns it; none for files that are nobody's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub component: Option<Id>,
@@ -292,11 +292,13 @@ impl Plan {
 
     /// Whether carrying it out would change nothing.
     pub fn is_empty(&self) -> bool {
-        self.actions.iter().all(|action| action.what == What::Keep)
+        self.actions
+            .iter()
+            .all(|action| action.what == ActionKind::Keep)
     }
 
     /// The actions of one sort.
-    pub fn of(&self, what: What) -> impl Iterator<Item = &Action> {
+    pub fn of(&self, what: ActionKind) -> impl Iterator<Item = &Action> {
         self.actions
             .iter()
             .filter(move |action| action.what == what)
@@ -305,7 +307,7 @@ impl Plan {
     /// How much will be unpacked, in bytes.
     pub fn staged_bytes(&self) -> u64 {
         let new = self.actions.iter().filter(|action| action.after.is_some());
-        let new = new.filter(|action| action.what != What::Keep);
+        let new = new.filter(|action| action.what != ActionKind::Keep);
         new.map(|action| action.bytes).sum()
     }
 }

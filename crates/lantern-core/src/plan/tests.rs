@@ -190,15 +190,15 @@ fn apply(plan: &Plan, tree: &Tree, contents: &BTreeMap<String, String>) -> (Tree
             "{}",
             action.path
         );
-        if matches!(action.what, What::SetAside | What::Replace) {
+        if matches!(action.what, ActionKind::SetAside | ActionKind::Replace) {
             aside.insert(action.path.clone(), after.remove(&action.path).unwrap());
         }
-        if matches!(action.what, What::Place | What::Replace) {
+        if matches!(action.what, ActionKind::Place | ActionKind::Replace) {
             let content = &contents[action.after.as_ref().unwrap()];
             assert!(action.source.is_some(), "{}", action.path);
             assert_eq!(after.insert(action.path.clone(), content.clone()), None);
         }
-        assert_ne!(action.what, What::Edit);
+        assert_ne!(action.what, ActionKind::Edit);
     }
     (after, aside)
 }
@@ -206,10 +206,10 @@ fn apply(plan: &Plan, tree: &Tree, contents: &BTreeMap<String, String>) -> (Tree
 fn undo(plan: &Plan, after: &Tree, aside: &Tree) -> Tree {
     let mut back = after.clone();
     for action in &plan.actions {
-        if matches!(action.what, What::Place | What::Replace) {
+        if matches!(action.what, ActionKind::Place | ActionKind::Replace) {
             back.remove(&action.path);
         }
-        if matches!(action.what, What::SetAside | What::Replace) {
+        if matches!(action.what, ActionKind::SetAside | ActionKind::Replace) {
             back.insert(action.path.clone(), aside[&action.path].clone());
         }
     }
@@ -394,7 +394,7 @@ proptest! {
         }
         // With what the ledger knows afterwards, the next survey finds all layers whole.
         let mut knows = remembered.clone();
-        for action in plan.of(What::SetAside) {
+        for action in plan.of(ActionKind::SetAside) {
             knows.remove(&action.path);
         }
         knows.extend(remembered_after(&plan, &remembered));

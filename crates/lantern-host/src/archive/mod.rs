@@ -2,20 +2,22 @@
 //!
 //! What an archive is, its first bytes tell, whatever its name is.
 
+pub mod fault;
 mod tarred;
 mod unpacked;
 mod zipped;
 
-use crate::disk;
 use crate::error::{At, Error, Result};
+use crate::folder::Folder;
+use crate::place::{PROGRAM, Source, here};
+pub use fault::ArchiveFault;
+use fault::DEEPEST;
 use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{DescriptorFile, Name};
-use lantern_core::path::{PathFault, RelPath};
+use lantern_core::path::RelPath;
 use std::collections::BTreeMap;
-use std::fs::{self, File};
-use std::io::{self, Read, Seek, Write};
-use std::os::unix::fs::PermissionsExt;
-use std::path::{Path, PathBuf};
+use std::io::{self, Read, Write};
+use std::path::Path;
 use tarred::Tarred;
 use unpacked::Unpacked;
 use zipped::Zipped;
@@ -28,50 +30,8 @@ const MOST_BYTES: u64 = 64 << 30;
 const MOST_TIMES: u64 = 1_000;
 /// So much may always be unpacked.
 const SMALL_BYTES: u64 = 1 << 20;
-/// No path in an archive may have more names.
-const DEEPEST: usize = 64;
 /// No archive in an archive may be larger.
 const MOST_INNER_BYTES: u64 = 1 << 30;
-
-/// Why an archive is not used.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum ArchiveFault {
-    /// It is no archive, or breaks off.
-    #[error("it is not a whole archive: {0}")]
-    Broken(String),
-    /// An entry has a name that leads elsewhere or cannot be written.
-    #[error("an entry is refused: {0}")]
-    Name(#[from] PathFault),
-    /// An entry lies too deep.
-    #[error("the entry {0:?} lies more than {DEEPEST} folders deep")]
-    Deep(String),
-    /// An entry is a link or a device.
-    #[error("the entry {0:?} is a link or device, and those are refused")]
-    Link(String),
-    /// An entry is encrypted.
-    #[error("the entry {0:?} is encrypted")]
-    Encrypted(String),
-    /// Two entries have the same name, or names that differ only in case.
-    #[error("the entries {0:?} and {1:?} would be one file")]
-    Same(String, String),
-    /// Some name stands in the list of entries more than once.
-    #[error("a name stands twice in its list: {entries} entries, {names} of them different")]
-    Twice {
-        /// How many entries it lists.
-        entries: u64,
-        /// How many names they have.
-        names: u64,
-    },
-    /// It would unpack to too much.
-    #[error("it would unpack to more than is allowed: {0}")]
-    Bomb(String),
-    /// An entry does not unpack to what the archive says.
-    #[error("the entry {0:?} is damaged: {1}")]
-    Damaged(String, String),
-    /// No descriptor lies in it.
-    #[error("there is no {0} in it")]
-    Bare(String),
-}
 
 /// One entry as it is passed by.
 struct Passing<'a> {
@@ -114,14 +74,14 @@ impl Archive {
     /// # Errors
     /// [`Error::Archive`] with what is wrong with it.
     pub fn open(path: &Path) -> Result<Archive> {
-        let opened = if path.is_dir() {
+        let opened = if here::look(path).is_some_and(|meta| meta.is_folder()) {
             let mut list = List::default();
             Unpacked::open(path, &mut list).map(|folder| Archive {
                 packed: Packed::Folder(folder),
                 entries: list.entries,
             })
         } else {
-            Archive::check(File::open(path).at("reading", path)?)
+            Archive::check(here::open(path).at("reading", path)?)
         };
         opened.map_err(|fault| Error::Archive {
             path: path.into(),
@@ -129,17 +89,25 @@ impl Archive {
         })
     }
 
-    fn check(mut file: File) -> Result<Archive, ArchiveFault> {
+    /// Opens an archive in a server folder, as [`Archive::open`].
+    ///
+    /// # Errors
+    /// As [`Archive::open`].
+    pub fn inside(folder: &Folder, path: &RelPath) -> Result<Archive> {
+        Archive::check(folder.open_file(path)?).map_err(|fault| Error::Archive {
+            path: folder.shown(path),
+            fault,
+        })
+    }
+
+    fn check(file: Box<dyn Source>) -> Result<Archive, ArchiveFault> {
         let broken = |error: io::Error| ArchiveFault::Broken(error.to_string());
-        let mut start = [0; 4];
-        let read = file.read(&mut start).map_err(broken)?;
-        file.rewind().map_err(broken)?;
+        let mut start = [0; 512];
+        let read = file.read_at(&mut start, 0).map_err(broken)?;
         let mut list = List::default();
         let packed = match &start[..read] {
-            [0x1f, 0x8b, ..] | [0x28, 0xb5, 0x2f, 0xfd] => {
-                Packed::Tar(Tarred::open(file, &start, &mut list)?)
-            }
-            _ if tarred::is_plain(&mut file).map_err(broken)? => {
+            start if Tarred::is_one(start) => {
+                let start = start.to_vec();
                 Packed::Tar(Tarred::open(file, &start, &mut list)?)
             }
             _ => Packed::Zip(Zipped::open(file, &mut list)?),
@@ -263,8 +231,8 @@ impl Archive {
     }
 
     /// Puts an archive that lies in this one into a file without a name.
-    fn spool(&mut self, path: &RelPath) -> Result<File, ArchiveFault> {
-        let mut file = tempfile::tempfile().map_err(|error| damaged(path, &error))?;
+    fn spool(&mut self, path: &RelPath) -> Result<Box<dyn Source>, ArchiveFault> {
+        let mut file = here::nameless().map_err(|error| damaged(path, &error))?;
         self.each(&|entry| entry == path, &mut |mut entry| {
             if entry.bytes > MOST_INNER_BYTES {
                 return Err(ArchiveFault::Bomb(format!(
@@ -276,8 +244,7 @@ impl Archive {
             copy(&mut entry, &mut file)?;
             Ok(())
         })?;
-        file.rewind().map_err(|error| damaged(path, &error))?;
-        Ok(file)
+        Ok(Box::new(file))
     }
 
     /// Reads every entry through: name, size and BLAKE3, sorted by name.
@@ -295,7 +262,7 @@ impl Archive {
         Ok(hashes)
     }
 
-    /// Unpacks entries to new files, runnable where the archive says so, and tells each one's BLAKE3.
+    /// Unpacks entries to new files of a server folder, runnable where the archive says so, and tells each one's BLAKE3.
     ///
     /// `archive` is the archive's own path, for messages.
     ///
@@ -303,14 +270,15 @@ impl Archive {
     /// When an entry is damaged or a file cannot be written.
     pub fn unpack(
         &mut self,
-        wanted: &BTreeMap<RelPath, PathBuf>,
+        wanted: &BTreeMap<RelPath, RelPath>,
+        folder: &Folder,
         archive: &Path,
         unpacked: &mut dyn FnMut(&RelPath, &str),
     ) -> Result<()> {
         let mut failed = None;
         let outcome = self.each(&|entry| wanted.contains_key(entry), &mut |mut entry| {
             let to = &wanted[entry.path];
-            match unpack_one(&mut entry, to) {
+            match unpack_one(&mut entry, folder, to) {
                 Ok(hash) => {
                     unpacked(entry.path, &hash);
                     Ok(())
@@ -339,32 +307,28 @@ enum Unpacking {
     Disk(Error),
 }
 
-fn unpack_one(entry: &mut Passing<'_>, to: &Path) -> Result<String, Unpacking> {
-    let disk = |result: Result<()>| result.map_err(Unpacking::Disk);
-    if let Some(folder) = to.parent() {
-        disk(fs::create_dir_all(folder).at("making the folder", folder))?;
-    }
-    let file = disk::step()
-        .and_then(|()| File::create_new(to))
-        .at("writing", to);
-    let mut file = file.map_err(Unpacking::Disk)?;
+fn unpack_one(entry: &mut Passing<'_>, folder: &Folder, to: &RelPath) -> Result<String, Unpacking> {
+    let mut file = folder.create(to).map_err(Unpacking::Disk)?;
     let mut failed = None;
     let copied = copy(
         entry,
         &mut Catching {
-            file: &mut file,
+            file: &mut *file,
             failed: &mut failed,
         },
     );
+    let disk = |result: io::Result<()>| {
+        let told = result.at("writing", &folder.shown(to));
+        told.map_err(Unpacking::Disk)
+    };
     if let Some(error) = failed {
-        disk(Err(error).at("writing", to))?;
+        disk(Err(error))?;
     }
     let (_, hash) = copied.map_err(Unpacking::Archive)?;
     if entry.is_program {
-        let rights = fs::Permissions::from_mode(0o755);
-        disk(file.set_permissions(rights).at("setting the rights of", to))?;
+        disk(file.set_rights(PROGRAM))?;
     }
-    disk(file.sync_all().at("writing", to))?;
+    disk(file.sync())?;
     Ok(hash)
 }
 
@@ -431,7 +395,7 @@ impl List {
 
 /// Tells a failing write apart from a damaged entry.
 struct Catching<'a> {
-    file: &'a mut File,
+    file: &'a mut dyn Write,
     failed: &'a mut Option<io::Error>,
 }
 

@@ -1,10 +1,10 @@
 //! Tar archives, plain or packed with gzip or zstd.
 
 use super::{ArchiveFault, List, MOST_BYTES, MOST_TIMES, Passing, SMALL_BYTES, Visit};
+use crate::place::Source;
 use flate2::read::MultiGzDecoder;
 use lantern_core::path::RelPath;
-use std::fs::File;
-use std::io::{self, BufReader, Read, Seek};
+use std::io::{self, BufReader, Read};
 use tar::{Archive, EntryType};
 
 /// The largest window that is unpacked from zstd, as a power of two in bytes: 32 MiB.
@@ -13,7 +13,7 @@ const WINDOW_LOG: u32 = 25;
 const LONGEST_NAME: u64 = 64 << 10;
 
 pub(super) struct Tarred {
-    file: File,
+    file: Box<dyn Source>,
     packing: Packing,
     /// How much it may unpack to, in bytes.
     most: u64,
@@ -26,30 +26,46 @@ enum Packing {
     Zstd,
 }
 
-/// Whether a file begins with a plain tar header, by the mark in it.
-pub(super) fn is_plain(file: &mut File) -> io::Result<bool> {
-    let mut header = Vec::new();
-    file.take(512).read_to_end(&mut header)?;
-    file.rewind()?;
-    Ok(header.get(257..262) == Some(b"ustar"))
+/// A file read from its beginning, whoever else reads it.
+struct FromStart<'f> {
+    file: &'f dyn Source,
+    offset: u64,
+}
+
+impl Read for FromStart<'_> {
+    fn read(&mut self, bytes: &mut [u8]) -> io::Result<usize> {
+        let read = self.file.read_at(bytes, self.offset)?;
+        self.offset += read as u64;
+        Ok(read)
+    }
 }
 
 /// What is done with each entry and its name.
 type VisitTar<'v> =
-    &'v mut dyn FnMut(&mut tar::Entry<'_, Box<dyn Read>>, &str) -> Result<(), ArchiveFault>;
+    &'v mut dyn FnMut(&mut tar::Entry<'_, Box<dyn Read + '_>>, &str) -> Result<(), ArchiveFault>;
 
 impl Tarred {
-    pub(super) fn open(file: File, start: &[u8], list: &mut List) -> Result<Tarred, ArchiveFault> {
+    /// Whether a file that begins so is a tar archive: by the mark in its header, or by how it is packed.
+    pub(super) fn is_one(start: &[u8]) -> bool {
+        let packed = matches!(start, [0x1f, 0x8b, ..] | [0x28, 0xb5, 0x2f, 0xfd, ..]);
+        packed || start.get(257..262) == Some(b"ustar")
+    }
+
+    pub(super) fn open(
+        file: Box<dyn Source>,
+        start: &[u8],
+        list: &mut List,
+    ) -> Result<Tarred, ArchiveFault> {
         let packing = match start {
             [0x1f, 0x8b, ..] => Packing::Gzip,
-            [0x28, 0xb5, 0x2f, 0xfd] => Packing::Zstd,
+            [0x28, 0xb5, 0x2f, 0xfd, ..] => Packing::Zstd,
             _ => Packing::None,
         };
-        let packed = file.metadata().map_or(0, |metadata| metadata.len());
+        let packed = file.meta().map_or(0, |meta| meta.stamp.bytes);
         let most = packed
             .saturating_mul(MOST_TIMES)
             .saturating_add(SMALL_BYTES);
-        let mut tar = Tarred {
+        let tar = Tarred {
             file,
             packing,
             most: most.min(MOST_BYTES),
@@ -74,10 +90,13 @@ impl Tarred {
         Ok(tar)
     }
 
-    fn unpacked(&mut self) -> Result<Box<dyn Read>, ArchiveFault> {
-        self.file.rewind().map_err(broken)?;
-        let file = BufReader::with_capacity(128 << 10, self.file.try_clone().map_err(broken)?);
-        let reader: Box<dyn Read> = match self.packing {
+    fn unpacked(&self) -> Result<Box<dyn Read + '_>, ArchiveFault> {
+        let file = FromStart {
+            file: &*self.file,
+            offset: 0,
+        };
+        let file = BufReader::with_capacity(128 << 10, file);
+        let reader: Box<dyn Read + '_> = match self.packing {
             Packing::None => Box::new(file),
             Packing::Gzip => Box::new(MultiGzDecoder::new(file)),
             Packing::Zstd => {
@@ -94,7 +113,7 @@ impl Tarred {
 
     /// Looks at entries that only carry a name or attributes of the next one: they are read into
     /// memory, and may not be long.
-    fn check_lengths(&mut self) -> Result<(), ArchiveFault> {
+    fn check_lengths(&self) -> Result<(), ArchiveFault> {
         let mut archive = Archive::new(self.unpacked()?);
         for entry in archive.entries().map_err(broken)?.raw(true) {
             let entry = entry.map_err(broken)?;
@@ -113,7 +132,7 @@ impl Tarred {
         Ok(())
     }
 
-    fn pass(&mut self, visit: VisitTar<'_>) -> Result<(), ArchiveFault> {
+    fn pass(&self, visit: VisitTar<'_>) -> Result<(), ArchiveFault> {
         let mut archive = Archive::new(self.unpacked()?);
         for entry in archive.entries().map_err(broken)? {
             let mut entry = entry.map_err(broken)?;
@@ -161,12 +180,12 @@ fn broken(error: io::Error) -> ArchiveFault {
 }
 
 /// Stops when more comes out than may.
-struct Metered {
-    reader: Box<dyn Read>,
+struct Metered<'f> {
+    reader: Box<dyn Read + 'f>,
     left: u64,
 }
 
-impl Read for Metered {
+impl Read for Metered<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let read = self.reader.read(buffer)?;
         match self.left.checked_sub(read as u64) {

@@ -1,4 +1,6 @@
 use super::*;
+use std::fs::{self, File};
+use std::io::Seek;
 use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
 

@@ -1,39 +1,37 @@
 //! Folders that hold what an archive would: what a recipe made, or somebody unpacked.
 
 use super::{ArchiveFault, List, Passing, Visit, damaged};
+use crate::place::{Local, Place};
 use lantern_core::path::RelPath;
-use std::fs::File;
-use std::os::unix::fs::PermissionsExt;
-use std::path::{Path, PathBuf};
-use walkdir::WalkDir;
+use std::io;
+use std::path::Path;
 
 pub(super) struct Unpacked {
-    root: PathBuf,
+    place: Local,
     paths: Vec<RelPath>,
 }
 
 impl Unpacked {
     pub(super) fn open(root: &Path, list: &mut List) -> Result<Unpacked, ArchiveFault> {
+        let broken = |error: io::Error| ArchiveFault::Broken(error.to_string());
+        let place = Local::open(root).map_err(broken)?;
         let mut paths = Vec::new();
-        for entry in WalkDir::new(root).sort_by_file_name() {
-            let entry = entry.map_err(|error| ArchiveFault::Broken(error.to_string()))?;
-            let below = entry.path().strip_prefix(root).unwrap_or(entry.path());
-            let name = below.to_string_lossy();
-            if entry.file_type().is_dir() {
-                continue;
+        let mut next: Vec<Option<RelPath>> = vec![None];
+        while let Some(folder) = next.pop() {
+            for (name, meta) in place.list(folder.as_ref()).map_err(broken)? {
+                let above = folder.as_ref().map_or(String::new(), |it| format!("{it}/"));
+                let name = format!("{above}{}", name.to_string_lossy());
+                if meta.is_folder() {
+                    next.push(Some(RelPath::parse(&name)?));
+                } else if meta.is_file() {
+                    paths.push(list.add(&name, meta.stamp.bytes)?);
+                } else {
+                    return Err(ArchiveFault::Link(name));
+                }
             }
-            if !entry.file_type().is_file() {
-                return Err(ArchiveFault::Link(name.into_owned()));
-            }
-            let metadata = entry
-                .metadata()
-                .map_err(|error| ArchiveFault::Broken(error.to_string()))?;
-            paths.push(list.add(&name, metadata.len())?);
         }
-        Ok(Unpacked {
-            root: root.to_owned(),
-            paths,
-        })
+        paths.sort();
+        Ok(Unpacked { place, paths })
     }
 
     pub(super) fn each(
@@ -42,13 +40,13 @@ impl Unpacked {
         visit: Visit<'_>,
     ) -> Result<(), ArchiveFault> {
         for path in self.paths.iter().filter(|path| wanted(path)) {
-            let mut file =
-                File::open(self.root.join(path.as_str())).map_err(|error| damaged(path, &error))?;
-            let metadata = file.metadata().map_err(|error| damaged(path, &error))?;
+            let opened = self.place.open(path);
+            let mut file = opened.map_err(|error| damaged(path, &error))?;
+            let meta = file.meta().map_err(|error| damaged(path, &error))?;
             visit(Passing {
                 path,
-                bytes: metadata.len(),
-                is_program: metadata.permissions().mode() & 0o111 != 0,
+                bytes: meta.stamp.bytes,
+                is_program: meta.rights & 0o111 != 0,
                 content: &mut file,
             })?;
         }

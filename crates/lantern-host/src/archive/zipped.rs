@@ -1,21 +1,21 @@
 //! Zip archives.
 
 use super::{ArchiveFault, List, MOST_ENTRIES, MOST_TIMES, Passing, SMALL_BYTES, Visit};
+use crate::place::Source;
 use lantern_core::path::RelPath;
 use std::collections::BTreeMap;
-use std::fs::File;
-use std::io::{self, BufReader, Read, Seek, SeekFrom};
+use std::io::{self, BufReader};
 use zip::ZipArchive;
 
 pub(super) struct Zipped {
-    zip: ZipArchive<BufReader<File>>,
+    zip: ZipArchive<BufReader<Box<dyn Source>>>,
     index: BTreeMap<RelPath, usize>,
 }
 
 impl Zipped {
-    pub(super) fn open(mut file: File, list: &mut List) -> Result<Zipped, ArchiveFault> {
+    pub(super) fn open(file: Box<dyn Source>, list: &mut List) -> Result<Zipped, ArchiveFault> {
         let no_end = || ArchiveFault::Broken("it breaks off, or is something else".into());
-        let stated = stated_entries(&mut file).ok().flatten();
+        let stated = stated_entries(&*file).ok().flatten();
         let stated = stated.ok_or_else(no_end)?;
         if stated > MOST_ENTRIES {
             return Err(ArchiveFault::Bomb(format!("{stated} entries")));
@@ -84,14 +84,14 @@ impl Zipped {
 ///
 /// From the end record, or from that of the large format which it points to, as the format's
 /// public description (APPNOTE, sections 4.3.14 to 4.3.16) lays them out.
-fn stated_entries(file: &mut File) -> io::Result<Option<u64>> {
+fn stated_entries(file: &dyn Source) -> io::Result<Option<u64>> {
     const END: &[u8] = b"PK\x05\x06";
     const LARGE_LOCATOR: &[u8] = b"PK\x06\x07";
-    let length = file.seek(SeekFrom::End(0))?;
+    let length = file.meta()?.stamp.bytes;
     let tail = length.min(22 + 65_535 + 20);
-    file.seek(SeekFrom::End(-(tail as i64)))?;
-    let mut bytes = Vec::new();
-    file.take(tail).read_to_end(&mut bytes)?;
+    let mut bytes = vec![0; tail as usize];
+    let read = file.read_at(&mut bytes, length - tail)?;
+    bytes.truncate(read);
     let last = bytes.len().saturating_sub(22);
     let Some(at) = (0..=last).rev().find(|at| bytes[*at..].starts_with(END)) else {
         return Ok(None);
@@ -106,8 +106,7 @@ fn stated_entries(file: &mut File) -> io::Result<Option<u64>> {
         return Ok(Some(count.into()));
     };
     let eight = |bytes: &[u8]| u64::from_le_bytes(bytes.try_into().unwrap_or([0xff; 8]));
-    file.seek(SeekFrom::Start(eight(&large[8..16])))?;
     let mut record = [0; 40];
-    file.read_exact(&mut record)?;
-    Ok(Some(eight(&record[32..40])))
+    let read = file.read_at(&mut record, eight(&large[8..16]))?;
+    Ok((read == record.len()).then(|| eight(&record[32..40])))
 }

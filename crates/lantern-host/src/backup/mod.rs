@@ -6,19 +6,17 @@
 
 mod store;
 
-use crate::changeover::{free_name, safe_name};
 use crate::config::{Config, Server};
-use crate::durable;
 use crate::error::{At, Error, Result};
-use crate::folder::{Listing, Stamp, hash_file};
+use crate::folder::{Folder, Listing, Stamp, free_name, safe_name};
+use crate::place::here;
+pub use lantern_core::operation::Scope;
 use lantern_core::path::RelPath;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
-use std::fs::{self, File};
 use std::io::Write;
-use std::os::unix::fs::PermissionsExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use store::{Grain, Hash, Store};
 
 /// The number of a backup page's format.
@@ -26,16 +24,6 @@ const FORMAT: u32 = 2;
 
 /// Where something is wrong, and what.
 pub type Wrong = (String, String);
-
-/// What a backup is of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Scope {
-    /// What is on the keep list: worlds, players.
-    Kept,
-    /// Every file of the server folder but lantern's own.
-    Everything,
-}
 
 /// The files as one pass saw and stored them.
 #[derive(Debug)]
@@ -101,6 +89,19 @@ pub struct Stored {
 }
 
 impl Pass {
+    /// The files as a backup that was made of them has them.
+    pub fn of(manifest: Manifest) -> Pass {
+        let files = manifest.files.into_iter();
+        let files = files.map(|stored| (stored.path.clone(), (stored.stamp, stored)));
+        Pass {
+            scope: manifest.scope,
+            files: files.collect(),
+            read_bytes: 0,
+            stored_bytes: manifest.stored_bytes,
+            left_out: Vec::new(),
+        }
+    }
+
     /// Whether every kept file is still the one that this pass saw.
     ///
     /// # Errors
@@ -112,8 +113,7 @@ impl Pass {
             match self.files.get(path) {
                 None => changes.push(format!("{path} is new")),
                 Some((seen, stored)) if seen != stamp => {
-                    let real = server.folder.path(path)?;
-                    if hash_file(&real)? != stored.blake3 {
+                    if server.folder.hash(path)? != stored.blake3 {
                         changes.push(format!("{path} was written"));
                     }
                 }
@@ -226,7 +226,8 @@ fn last_seen(server: &Server, store: &Store) -> Result<BTreeMap<RelPath, Stored>
 }
 
 fn open(server: &Server) -> Result<Store> {
-    Store::open(&place(server)?)
+    let (folder, root) = place(server)?;
+    Store::open(&folder, &root)
 }
 
 /// The folder of the store: lantern's own, or one for this server in the folder that `lantern.toml`
@@ -234,41 +235,49 @@ fn open(server: &Server) -> Result<Store> {
 ///
 /// # Errors
 /// When that folder is not there, as when its disk is not mounted, or lies among the server's files.
-pub fn place(server: &Server) -> Result<PathBuf> {
+pub fn place(server: &Server) -> Result<(Folder, RelPath)> {
     let Some(base) = &server.config.backup.store else {
-        return server.folder.make_own("store");
+        return Ok((server.folder.clone(), server.folder.make_own("store")?));
     };
     let gone = |why: &str| Error::StorePlace {
         path: base.clone(),
         why: why.into(),
     };
     let base = server.folder.root().join(base);
-    let real = base
-        .canonicalize()
-        .map_err(|_| gone("is not there: is its disk mounted?"))?;
+    let real = here::real(&base).ok_or_else(|| gone("is not there: is its disk mounted?"))?;
     if server.folder.below(&real).is_some() {
         return Err(gone("lies in the server folder itself"));
     }
     let Config { name, id, .. } = &server.config;
-    let place = real.join(format!("{}-{id}", safe_name(name)));
-    fs::create_dir_all(&place).at("making the folder", &place)?;
-    Ok(place)
+    let folder = Folder::open(&real)?;
+    let place = RelPath::parse(&format!("{}-{id}", safe_name(name)))?;
+    folder.make_folders(&place)?;
+    Ok((folder, place))
 }
 
-fn pages(server: &Server) -> Result<PathBuf> {
-    let pages = place(server)?.join("backups");
-    fs::create_dir_all(&pages).at("making the folder", &pages)?;
-    Ok(pages)
+/// The folder of the backups' pages.
+fn pages(server: &Server) -> Result<(Folder, RelPath)> {
+    let (folder, root) = place(server)?;
+    let pages = root.join("backups")?;
+    if !folder.has(&pages)? {
+        folder.make_folders(&pages)?;
+        folder.sync(Some(&root))?;
+    }
+    Ok((folder, pages))
 }
 
 fn take(store: &Store, server: &Server, path: &RelPath, stamp: Stamp) -> Result<Stored> {
-    let real = server.folder.path(path)?;
-    let metadata = fs::metadata(&real).at("reading", &real)?;
+    let gone = || Error::Io {
+        doing: "reading",
+        path: server.folder.shown(path),
+        source: std::io::ErrorKind::NotFound.into(),
+    };
+    let meta = server.folder.look(path)?.ok_or_else(gone)?;
     let grain = match server.keeps(path.as_str()) {
         true => Grain::Fine,
         false => Grain::Coarse,
     };
-    let (pieces, blake3, bytes) = store.take(&real, grain)?;
+    let (pieces, blake3, bytes) = store.take(&server.folder, path, grain)?;
     let pieces = pieces
         .iter()
         .map(|hash| blake3::Hash::from(*hash).to_hex().to_string());
@@ -276,7 +285,7 @@ fn take(store: &Store, server: &Server, path: &RelPath, stamp: Stamp) -> Result<
         path: path.clone(),
         bytes,
         blake3,
-        mode: metadata.permissions().mode() & 0o777,
+        mode: meta.rights & 0o777,
         stamp,
         pieces: pieces.collect(),
     })
@@ -299,11 +308,11 @@ impl Stored {
 /// # Errors
 /// When the store cannot be written.
 pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> Result<String> {
-    let folder = pages(server)?;
-    let page = free_name(|suffix| folder.join(format!("{name}{suffix}.json")));
-    let name = page
-        .file_stem()
-        .map_or(name.into(), |stem| stem.to_string_lossy().into_owned());
+    let (folder, pages) = pages(server)?;
+    let page = free_name(&folder, |suffix| {
+        pages.join(&format!("{name}{suffix}.json"))
+    })?;
+    let name = page.name().trim_end_matches(".json").to_owned();
     let manifest = Manifest {
         format: FORMAT,
         name: name.clone(),
@@ -318,7 +327,7 @@ pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> R
             .collect(),
     };
     let text = serde_json::to_vec(&manifest).expect("a manifest has only plain values");
-    durable::write(&page, &text)?;
+    folder.write_whole(&page, &text)?;
     Ok(name)
 }
 
@@ -327,14 +336,12 @@ pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> R
 /// # Errors
 /// When the folder cannot be listed.
 pub fn list(server: &Server) -> Result<(Vec<Manifest>, Vec<Wrong>)> {
-    let folder = pages(server)?;
+    let (folder, pages) = pages(server)?;
     let (mut whole, mut broken) = (Vec::new(), Vec::new());
-    for entry in fs::read_dir(&folder).at("listing", &folder)? {
-        let path = entry.at("listing", &folder)?.path();
-        let name = path
-            .file_stem()
-            .map(|stem| stem.to_string_lossy().into_owned());
-        let name = name.unwrap_or_default();
+    for (path, _) in folder.entries(&pages)? {
+        let Some(name) = path.name().strip_suffix(".json").map(str::to_owned) else {
+            continue;
+        };
         match manifest(server, &name) {
             Ok(manifest) => whole.push(manifest),
             Err(error) => broken.push((name, error.to_string())),
@@ -353,7 +360,7 @@ pub fn check(server: &Server) -> Result<Vec<Wrong>> {
     let store = open(server)?;
     let (backups, mut wrong) = list(server)?;
     let broken = store.broken.iter();
-    wrong.extend(broken.map(|(path, why)| (path.display().to_string(), why.clone())));
+    wrong.extend(broken.map(|(path, why)| (store.shown(path), why.clone())));
     let pieces: HashSet<Hash> = backups
         .iter()
         .flat_map(|backup| &backup.files)
@@ -393,6 +400,8 @@ pub fn restore(
 ) -> Result<(usize, Vec<Wrong>)> {
     let manifest = manifest(server, name)?;
     let store = open(server)?;
+    here::make_folders(to)?;
+    let target = Folder::open(to)?;
     let wanted = |file: &&Stored| {
         let inside =
             |path: &RelPath| *path == file.path || file.path.below(path.as_str()).is_some();
@@ -401,13 +410,11 @@ pub fn restore(
     let files: Vec<&Stored> = manifest.files.iter().filter(wanted).collect();
     let outcomes: Vec<Option<Wrong>> = files
         .par_iter()
-        .map(
-            |file| match put_back(&store, file, &to.join(file.path.as_str())) {
-                Ok(()) => Ok(None),
-                Err(Error::Store { why }) => Ok(Some((file.path.to_string(), why))),
-                Err(other) => Err(other),
-            },
-        )
+        .map(|file| match put_back(&store, file, &target, &file.path) {
+            Ok(()) => Ok(None),
+            Err(Error::Store { why }) => Ok(Some((file.path.to_string(), why))),
+            Err(other) => Err(other),
+        })
         .collect::<Result<_>>()?;
     let lost: Vec<Wrong> = outcomes.into_iter().flatten().collect();
     Ok((files.len() - lost.len(), lost))
@@ -436,10 +443,9 @@ pub fn thin(server: &Server, keep: usize, needed: &BTreeSet<String>) -> Result<(
     let live: HashSet<Hash> = live
         .flat_map(|file| file.pieces().unwrap_or_default())
         .collect();
-    let folder = pages(server)?;
+    let (folder, pages) = pages(server)?;
     for backup in &go {
-        let page = folder.join(format!("{}.json", backup.name));
-        fs::remove_file(&page).at("removing", &page)?;
+        folder.remove_file(&pages.join(&format!("{}.json", backup.name))?)?;
     }
     store.retain(&live)?;
     let names = go.into_iter().map(|backup| backup.name).collect();
@@ -451,19 +457,18 @@ pub fn thin(server: &Server, keep: usize, needed: &BTreeSet<String>) -> Result<(
 /// # Errors
 /// When there is none of that name, or it cannot be made sense of.
 pub fn manifest(server: &Server, name: &str) -> Result<Manifest> {
-    let path = pages(server)?.join(format!("{name}.json"));
-    let text = match fs::read_to_string(&path) {
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            return Err(Error::NoBackup(name.into()));
-        }
-        other => other.at("reading", &path)?,
-    };
+    let (folder, pages) = pages(server)?;
+    let no_backup = || Error::NoBackup(name.into());
+    let path = pages
+        .join(&format!("{name}.json"))
+        .map_err(|_| no_backup())?;
+    let text = folder.read_if_there(&path)?.ok_or_else(no_backup)?;
     let fault = |why: String| Error::Config {
-        path: path.clone(),
+        path: folder.shown(&path),
         why,
     };
     let manifest: Manifest =
-        serde_json::from_str(&text).map_err(|error| fault(error.to_string()))?;
+        serde_json::from_slice(&text).map_err(|error| fault(error.to_string()))?;
     if manifest.format != FORMAT {
         let why = format!(
             "it is of format {}; this lantern reads format {FORMAT}",
@@ -481,9 +486,8 @@ pub fn manifest(server: &Server, name: &str) -> Result<Manifest> {
 pub fn written_since(server: &Server, manifest: &Manifest) -> Result<Vec<RelPath>> {
     let mut written = Vec::new();
     for file in &manifest.files {
-        let real = server.folder.path(&file.path)?;
-        let bytes = fs::metadata(&real).map(|metadata| metadata.len()).ok();
-        let same = bytes == Some(file.bytes) && hash_file(&real)? == file.blake3;
+        let bytes = server.folder.look(&file.path)?.map(|meta| meta.stamp.bytes);
+        let same = bytes == Some(file.bytes) && server.folder.hash(&file.path)? == file.blake3;
         if !same {
             written.push(file.path.clone());
         }
@@ -508,30 +512,26 @@ pub fn source(server: &Server) -> Result<Source> {
 }
 
 impl Source {
-    /// Unpacks one file of a backup to a new place and checks it.
+    /// Unpacks one file of a backup to a new place in a server folder, checks it and brings it to the disk.
     ///
     /// # Errors
     /// When the store has lost it, or it is not what it was.
-    pub fn unpack(&self, stored: &Stored, to: &Path) -> Result<()> {
-        put_back(&self.0, stored, to)?;
-        let file = File::open(to).at("reading", to)?;
-        file.sync_all().at("writing", to)
+    pub fn unpack(&self, stored: &Stored, folder: &Folder, to: &RelPath) -> Result<()> {
+        put_back(&self.0, stored, folder, to)
     }
 }
 
-fn put_back(store: &Store, stored: &Stored, to: &Path) -> Result<()> {
+fn put_back(store: &Store, stored: &Stored, folder: &Folder, to: &RelPath) -> Result<()> {
     let lost = |why: String| Error::Store { why };
     let pieces = stored.pieces().map_err(lost)?;
-    if let Some(parent) = to.parent() {
-        fs::create_dir_all(parent).at("making the folder", parent)?;
-    }
-    let mut file = File::create_new(to).at("writing", to)?;
+    let shown = folder.shown(to);
+    let mut file = folder.create(to)?;
     let mut hasher = blake3::Hasher::new();
     let poured = store.pour(&pieces, &mut |bytes| {
         hasher.update(bytes);
         file.write_all(bytes)
     });
-    let poured = poured.at("writing", to)?.and_then(|()| {
+    let poured = poured.at("writing", &shown)?.and_then(|()| {
         let same = hasher.finalize().to_hex().as_str() == stored.blake3;
         // Only now is it worth finding out which piece it is.
         let first = || pieces.iter().find_map(|piece| store.get(piece).err());
@@ -539,10 +539,9 @@ fn put_back(store: &Store, stored: &Stored, to: &Path) -> Result<()> {
         if same { Ok(()) } else { Err(why()) }
     });
     if let Err(why) = poured {
-        let _ = fs::remove_file(to);
+        let _ = folder.remove_file(to);
         return Err(lost(why));
     }
-    let rights = fs::Permissions::from_mode(stored.mode);
-    let set = file.set_permissions(rights);
-    set.at("setting the rights of", to)
+    let set = file.set_rights(stored.mode);
+    set.and_then(|()| file.sync()).at("writing", &shown)
 }

@@ -4,16 +4,14 @@
 //! pieces before and after it as they were. Pieces lie one after the other in `packs/N.pack`, packed
 //! with zstd where that helps; `packs/N.index` says which piece is where, and ends with its own BLAKE3.
 
-use crate::disk;
-use crate::durable;
 use crate::error::{At, Error, Result};
+use crate::folder::Folder;
+use crate::place::{NewFile, Source};
 use fastcdc::v2020::FastCDC;
+use lantern_core::path::RelPath;
 use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
-use std::fs::{self, File};
 use std::io::{self, Read, Write};
-use std::os::unix::fs::FileExt;
-use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use zstd::bulk::Compressor;
@@ -66,8 +64,8 @@ impl Grain {
 
 /// A pack that is being written.
 struct Writing {
-    file: Arc<File>,
-    part: PathBuf,
+    file: Arc<dyn NewFile>,
+    part: RelPath,
     number: u64,
     length: u64,
     pieces: Vec<(Hash, Spot)>,
@@ -86,7 +84,7 @@ impl Writing {
         self.synced_so_far()?;
         self.synced = self.length;
         let file = Arc::clone(&self.file);
-        self.syncing = Some(std::thread::spawn(move || file.sync_data()));
+        self.syncing = Some(std::thread::spawn(move || file.sync()));
         Ok(())
     }
 
@@ -114,7 +112,8 @@ struct Packs {
 
 /// The pieces in a folder.
 pub struct Store {
-    root: PathBuf,
+    folder: Folder,
+    root: RelPath,
     known: HashMap<Hash, Spot>,
     /// Pieces that this pass has taken in hand.
     fresh: Mutex<HashSet<Hash>>,
@@ -122,9 +121,9 @@ pub struct Store {
     batches: Vec<Mutex<Batch>>,
     writing: Mutex<Option<Writing>>,
     /// Packs that have been read from.
-    packs: Mutex<HashMap<u64, Arc<File>>>,
+    packs: Mutex<HashMap<u64, Arc<dyn Source>>>,
     /// Indexes that cannot be read, and why.
-    pub broken: Vec<(PathBuf, String)>,
+    pub broken: Vec<(RelPath, String)>,
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -136,10 +135,14 @@ impl Store {
     ///
     /// # Errors
     /// When the folder cannot be made or listed. A broken index is only noted.
-    pub fn open(root: &Path) -> Result<Store> {
-        let packs = root.join("packs");
-        fs::create_dir_all(&packs).at("making the folder", &packs)?;
+    pub fn open(folder: &Folder, root: &RelPath) -> Result<Store> {
+        let packs = root.join("packs")?;
+        if !folder.has(&packs)? {
+            folder.make_folders(&packs)?;
+            folder.sync(Some(root))?;
+        }
         let mut store = Store {
+            folder: folder.clone(),
             root: packs.clone(),
             known: HashMap::new(),
             fresh: Mutex::default(),
@@ -150,18 +153,18 @@ impl Store {
             packs: Mutex::default(),
             broken: Vec::new(),
         };
-        for entry in fs::read_dir(&packs).at("listing", &packs)? {
-            let path = entry.at("listing", &packs)?.path();
-            let name = path.file_stem().and_then(|stem| stem.to_str());
-            let number = name.and_then(|name| name.parse().ok());
-            match (path.extension().and_then(|e| e.to_str()), number) {
-                (Some("index"), Some(number)) => match read_index(&path, number) {
+        for (path, _) in folder.entries(&packs)? {
+            let Some((name, extension)) = path.name().rsplit_once('.') else {
+                continue;
+            };
+            match (extension, name.parse().ok()) {
+                ("index", Some(number)) => match read_index(folder, &path, number) {
                     Ok(pieces) => store.known.extend(pieces),
                     Err(why) => store.broken.push((path, why)),
                 },
                 // What a lantern that was killed left behind.
-                (Some("part"), _) => {
-                    let _ = fs::remove_file(&path);
+                ("part", _) => {
+                    let _ = folder.remove_file(&path);
                 }
                 _ => {}
             }
@@ -174,11 +177,16 @@ impl Store {
     ///
     /// # Errors
     /// When it cannot be read, or the store cannot be written.
-    pub fn take(&self, path: &Path, grain: Grain) -> Result<(Vec<Hash>, String, u64)> {
+    pub fn take(
+        &self,
+        folder: &Folder,
+        path: &RelPath,
+        grain: Grain,
+    ) -> Result<(Vec<Hash>, String, u64)> {
         thread_local! {
             static BUFFER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
         }
-        let mut file = File::open(path).at("reading", path)?;
+        let mut file = folder.open_file(path)?;
         let (at_least, about, at_most) = grain.sizes();
         let (mut pieces, mut bytes, mut packs) = (Vec::new(), 0, Packs::default());
         let mut whole = blake3::Hasher::new();
@@ -187,7 +195,7 @@ impl Store {
             loop {
                 let room = (WINDOW - buffer.len()) as u64;
                 let read = (&mut file).take(room).read_to_end(buffer);
-                let read = read.at("reading", path)?;
+                let read = read.at("reading", &folder.shown(path))?;
                 let ends = (read as u64) < room;
                 whole.update(&buffer[buffer.len() - read..]);
                 bytes += read as u64;
@@ -219,7 +227,9 @@ impl Store {
         let before = batch.bytes.len();
         packs.seen += 1;
         let hopeless = packs.in_vain >= TRIED && !packs.seen.is_multiple_of(TRIED);
-        if hopeless || !pack_into(&mut batch.bytes, piece).at("packing", &self.root)? {
+        if hopeless
+            || !pack_into(&mut batch.bytes, piece).at("packing", &self.folder.shown(&self.root))?
+        {
             packs.in_vain += 1;
             batch.bytes.extend_from_slice(piece);
         } else {
@@ -254,27 +264,37 @@ impl Store {
                 (hash, at)
             });
             writing.pieces.extend(pieces);
-            writing.sync_meanwhile().at("writing", &writing.part)?;
+            let part = self.folder.shown(&writing.part);
+            writing.sync_meanwhile().at("writing", &part)?;
             (Arc::clone(&writing.file), writing.part.clone(), offset)
         };
         file.write_all_at(&batch.bytes, offset)
-            .at("writing", &part)?;
+            .at("writing", &self.folder.shown(&part))?;
         batch.bytes.clear();
         Ok(())
+    }
+
+    /// A path of it as the system knows it.
+    pub fn shown(&self, path: &RelPath) -> String {
+        self.folder.shown(path).display().to_string()
+    }
+
+    fn named(&self, number: u64, extension: &str) -> Result<RelPath> {
+        Ok(self.root.join(&format!("{number}.{extension}"))?)
     }
 
     fn begin(&self) -> Result<Writing> {
         let numbers = self.known.values().map(|at| at.pack);
         let mut number = numbers.max().unwrap_or(0) + 1;
-        while self.root.join(format!("{number}.pack")).exists() {
+        while self.folder.has(&self.named(number, "pack")?)? {
             number += 1;
         }
-        let part = self.root.join(format!("{number}.part"));
-        let file = disk::step()
-            .and_then(|()| File::create(&part))
-            .at("writing", &part)?;
+        let part = self.named(number, "part")?;
+        if self.folder.has(&part)? {
+            self.folder.remove_file(&part)?;
+        }
         Ok(Writing {
-            file: Arc::new(file),
+            file: Arc::from(self.folder.create(&part)?),
             part,
             number,
             length: 0,
@@ -299,14 +319,14 @@ impl Store {
         let Some(mut writing) = locked(&self.writing).take() else {
             return Ok(());
         };
-        let pack = self.root.join(format!("{}.pack", writing.number));
+        let pack = self.named(writing.number, "pack")?;
         let synced = writing.synced_so_far();
         synced
-            .and_then(|()| writing.file.sync_all())
-            .at("writing", &writing.part)?;
-        disk::step()
-            .and_then(|()| fs::rename(&writing.part, &pack))
-            .at("renaming", &pack)?;
+            .and_then(|()| writing.file.sync())
+            .at("writing", &self.folder.shown(&writing.part))?;
+        self.folder.rename(&writing.part, &pack)?;
+        // Before any index speaks of it.
+        self.folder.sync(Some(&self.root))?;
         let mut index = MARK.to_vec();
         for (hash, at) in &writing.pieces {
             index.extend(hash);
@@ -315,7 +335,8 @@ impl Store {
             index.extend(at.whole.to_le_bytes());
         }
         index.extend(blake3::hash(&index).as_bytes());
-        durable::write(&pack.with_extension("index"), &index)?;
+        let path = self.named(writing.number, "index")?;
+        self.folder.write_whole(&path, &index)?;
         self.known.extend(writing.pieces);
         Ok(())
     }
@@ -330,16 +351,19 @@ impl Store {
     }
 
     fn read(&self, hash: &Hash, at: &Spot) -> std::result::Result<Vec<u8>, String> {
-        let path = self.root.join(format!("{}.pack", at.pack));
-        let said = |error: io::Error| format!("{}: {error}", path.display());
+        let path = self
+            .named(at.pack, "pack")
+            .map_err(|error| error.to_string())?;
+        let shown = self.shown(&path);
+        let said = |error: io::Error| format!("{shown}: {error}");
         let file = self.pack(at.pack, &path).map_err(said)?;
         let mut bytes = vec![0; at.packed as usize];
-        file.read_exact_at(&mut bytes, at.offset).map_err(said)?;
+        read_exact_at(&*file, &mut bytes, at.offset).map_err(said)?;
         if at.packed < at.whole {
             bytes = zstd::bulk::decompress(&bytes, at.whole as usize).map_err(said)?;
         }
         if blake3::hash(&bytes).as_bytes() != hash {
-            return Err(format!("a piece in {} is damaged", path.display()));
+            return Err(format!("a piece in {shown} is damaged"));
         }
         Ok(bytes)
     }
@@ -373,12 +397,13 @@ impl Store {
             let run: Vec<Spot> = spots.iter().take_while(together).copied().collect();
             spots.drain(..run.len());
             let length: usize = run.iter().map(|at| at.packed as usize).sum();
-            let path = self.root.join(format!("{}.pack", first.pack));
-            let said = |error: io::Error| Ok(Err(format!("{}: {error}", path.display())));
+            let path = self.named(first.pack, "pack").map_err(io::Error::other)?;
+            let shown = self.shown(&path);
+            let said = |error: io::Error| Ok(Err(format!("{shown}: {error}")));
             bytes.resize(length, 0);
             let read = self
                 .pack(first.pack, &path)
-                .and_then(|file| file.read_exact_at(&mut bytes, first.offset));
+                .and_then(|file| read_exact_at(&*file, &mut bytes, first.offset));
             if let Err(error) = read {
                 return said(error);
             }
@@ -404,12 +429,13 @@ impl Store {
     }
 
     /// A pack, opened once.
-    fn pack(&self, number: u64, path: &Path) -> io::Result<Arc<File>> {
+    fn pack(&self, number: u64, path: &RelPath) -> io::Result<Arc<dyn Source>> {
         let mut packs = self.packs.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(file) = packs.get(&number) {
             return Ok(Arc::clone(file));
         }
-        let file = Arc::new(File::open(path)?);
+        let file: Arc<dyn Source> =
+            Arc::from(self.folder.open_file(path).map_err(io::Error::other)?);
         packs.insert(number, Arc::clone(&file));
         Ok(file)
     }
@@ -421,10 +447,8 @@ impl Store {
 
     /// How much the packs take on the disk, in bytes.
     pub fn bytes(&self) -> u64 {
-        let entries = fs::read_dir(&self.root).into_iter().flatten().flatten();
-        entries
-            .filter_map(|entry| Some(entry.metadata().ok()?.len()))
-            .sum()
+        let entries = self.folder.entries(&self.root).unwrap_or_default();
+        entries.iter().map(|(_, meta)| meta.stamp.bytes).sum()
     }
 
     /// Drops every piece that is not `live`: packs with any such are written anew without them.
@@ -448,10 +472,7 @@ impl Store {
         self.commit()?;
         for number in packs {
             for extension in ["index", "pack"] {
-                let path = self.root.join(format!("{number}.{extension}"));
-                disk::step()
-                    .and_then(|()| fs::remove_file(&path))
-                    .at("removing", &path)?;
+                self.folder.remove_file(&self.named(number, extension)?)?;
             }
         }
         Ok(())
@@ -462,7 +483,7 @@ impl Drop for Store {
     /// A pack that was not finished is of no use, and its room may be all there was.
     fn drop(&mut self) {
         if let Some(writing) = locked(&self.writing).take() {
-            let _ = fs::remove_file(&writing.part);
+            let _ = self.folder.remove_file(&writing.part);
         }
     }
 }
@@ -489,8 +510,20 @@ fn pack_into(bytes: &mut Vec<u8>, piece: &[u8]) -> io::Result<bool> {
     })
 }
 
-fn read_index(path: &Path, pack: u64) -> std::result::Result<Vec<(Hash, Spot)>, String> {
-    let bytes = fs::read(path).map_err(|error| error.to_string())?;
+/// Reads that many bytes from a place in a file.
+fn read_exact_at(file: &dyn Source, bytes: &mut [u8], offset: u64) -> io::Result<()> {
+    match file.read_at(bytes, offset)? {
+        read if read == bytes.len() => Ok(()),
+        _ => Err(io::ErrorKind::UnexpectedEof.into()),
+    }
+}
+
+fn read_index(
+    folder: &Folder,
+    path: &RelPath,
+    pack: u64,
+) -> std::result::Result<Vec<(Hash, Spot)>, String> {
+    let bytes = folder.read(path).map_err(|error| error.to_string())?;
     let body = bytes.len().checked_sub(32).map(|end| bytes.split_at(end));
     let Some((body, sum)) = body.filter(|(body, _)| body.starts_with(MARK)) else {
         return Err("it is cut off, or no index".into());

@@ -4,7 +4,7 @@ use crate::config::Server;
 use crate::error::{Error, Result};
 use crate::survey::Survey;
 use lantern_core::path::RelPath;
-use lantern_core::plan::{Plan, What};
+use lantern_core::plan::{ActionKind, Plan};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// How many changes are named.
@@ -45,7 +45,7 @@ pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
     let touched = plan
         .actions
         .iter()
-        .filter(|action| action.what != What::Keep);
+        .filter(|action| action.what != ActionKind::Keep);
     if let Some(kept) = touched
         .clone()
         .find(|action| server.keeps(action.path.as_str()))
@@ -60,7 +60,7 @@ pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
     let mut changes = Vec::new();
     for action in &plan.actions {
         let now = here.get(&action.path);
-        let touched = action.what != What::Keep;
+        let touched = action.what != ActionKind::Keep;
         let owned = action.component.is_some();
         match (now, &action.before) {
             (Some(_), None) => changes.push(format!("{} is there now", action.path)),

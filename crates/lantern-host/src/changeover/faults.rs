@@ -1,20 +1,23 @@
 //! A fault at every single change to the disk, in turn: afterwards the tree is the old one or the new
 //! one, byte for byte, the world is untouched, and the next commands work.
 
-use super::{Journal, World, changeover, restore, resume, undo};
+use super::{changeover, journal, restore, resume, undo};
 use crate::adopt::{Wishes, adopt};
 use crate::backup;
 use crate::config::Server;
 use crate::console::{Console, State};
 use crate::depot::Depot;
-use crate::disk::faults::{Fault, with};
 use crate::error::Error;
+use crate::history;
 use crate::ledger::Ledger;
+use crate::place::lossy::{Fault, Ran, with};
 use crate::planning::{self, Wish};
+use crate::runner::{Runner, Signal, ThisMachine};
 use crate::survey::{Depth, survey};
+use lantern_core::operation::World;
 use lantern_core::plan::Plan;
 use lantern_core::text::Text;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use tempfile::TempDir;
 use zip::write::SimpleFileOptions;
@@ -56,13 +59,14 @@ const RUN: &str = "for word in $(cat pond.conf); do [ $word = start ] || ids=\"$
 
 struct Pond {
     dir: TempDir,
-    sinks: bool,
 }
 
 impl Pond {
     /// A server in care with a plan: its program, one add-on and the load order change, one comes new.
     fn new(sinks: bool) -> Pond {
-        let dir = tempfile::tempdir().unwrap();
+        // In memory, where there is such a folder: what these tests sync need not outlast them.
+        let dir = tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir());
+        let dir = dir.unwrap();
         let put = |path: &str, text: &str| {
             let path = dir.path().join(path);
             fs::create_dir_all(path.parent().unwrap()).unwrap();
@@ -103,7 +107,7 @@ impl Pond {
         let settings = dir.path().join("pond/lantern.toml");
         let text = fs::read_to_string(&settings).unwrap();
         fs::write(&settings, text.replace("at = [\"10s\"]", "at = []")).unwrap();
-        Pond { dir, sinks }
+        Pond { dir }
     }
 
     fn server(&self) -> Server {
@@ -206,7 +210,7 @@ impl Pond {
     /// The state is whole: nothing is under way, and the ledger finds everything as it was put.
     fn is_whole(&self, about: &str) {
         let server = self.server();
-        assert!(Journal::read(&server.folder).unwrap().is_none(), "{about}");
+        assert!(journal::read(&server.folder).unwrap().is_none(), "{about}");
         let mut ledger = Ledger::open(&server.folder).unwrap();
         let found = survey(&server, &mut ledger, Depth::Everything).unwrap();
         let wrong: Vec<_> = found
@@ -216,15 +220,53 @@ impl Pond {
             .filter(|finding| finding.code != "not-started")
             .collect();
         assert!(wrong.is_empty(), "{about}: {wrong:?}");
+        // What is in force can be taken back, with the world if need be.
+        for name in history::backups_needed(&ledger).unwrap() {
+            assert!(
+                backup::manifest(&server, &name).is_ok(),
+                "{about}: {name} is gone"
+            );
+        }
+        let lost = backup::check(&server).unwrap();
+        assert!(lost.is_empty(), "{about}: {lost:?}");
+    }
+}
+
+impl Pond {
+    /// On a disk with a fault, of which everything opened meanwhile lies.
+    fn on_a_disk<T>(
+        &self,
+        fault: (u64, Fault),
+        idle: Option<&str>,
+        work: impl FnOnce() -> T,
+    ) -> Ran<T> {
+        let graveyard = self.dir.path().join("graveyard");
+        fs::create_dir_all(&graveyard).unwrap();
+        let graveyard = tempfile::tempdir_in(graveyard).unwrap().keep();
+        with(fault, idle, &graveyard, || self.end(), work)
+    }
+
+    /// Ends every process that has a file of the folder open, as a power loss does.
+    fn end(&self) {
+        let root = self.dir.path().canonicalize().unwrap();
+        let ours = |path: &std::path::Path| path.starts_with(&root);
+        loop {
+            let open = ThisMachine.writers(&ours).seen;
+            if open.is_empty() {
+                return;
+            }
+            for written in open {
+                let group = ThisMachine.group_of(written.pid).unwrap_or(written.pid);
+                let _ = ThisMachine.signal(group, true, Signal::Kill);
+            }
+            std::thread::sleep(std::time::Duration::from_millis(2));
+        }
     }
 }
 
 impl Drop for Pond {
     fn drop(&mut self) {
-        let server = self.server();
-        if let Ok(State::Ours(process)) = Console::of(&server).state() {
-            let _ = process.signal(rustix::process::Signal::KILL);
-        }
+        self.end();
     }
 }
 
@@ -234,15 +276,20 @@ fn world_is_untouched(tree: &BTreeMap<String, Text>, about: &str) {
 }
 
 /// Brings an operation that was cut off to an end, one way or the other, and itself cut off once.
-fn recover(pond: &Pond, at: u64, about: &str) {
+fn recover(pond: &Pond, at: u64, fault: Fault, about: &str) {
     let go = |onward: bool| if onward { pond.resume() } else { pond.undo() };
-    if Journal::read(&pond.server().folder).unwrap().is_none() {
+    let is_cut_off = || journal::read(&pond.server().folder).unwrap().is_some();
+    if !is_cut_off() {
         return;
     }
     let onward = at.is_multiple_of(2);
-    // Killed again while it recovers; then it is left to finish.
-    let (_, _) = with(at / 2 % 23, Fault::Kills, || go(onward));
-    if Journal::read(&pond.server().folder).unwrap().is_some() {
+    // Cut off again while it recovers; then it is left to finish.
+    let again = match fault {
+        Fault::PowerGoes | Fault::PowerGoesReordered => fault,
+        _ => Fault::Kills,
+    };
+    let _ = pond.on_a_disk((at / 2 % 23, again), None, || go(onward));
+    if is_cut_off() {
         match go(onward) {
             Ok(()) | Err(Error::RolledBack { .. }) => {}
             Err(error) => panic!("{about}: recovery says {error}"),
@@ -250,7 +297,83 @@ fn recover(pond: &Pond, at: u64, about: &str) {
     }
 }
 
-/// Tries a fault at every change of an operation; `prepare` leads up to it.
+/// One operation and what leads up to it.
+struct Case<'c> {
+    sinks: bool,
+    up: bool,
+    prepare: &'c dyn Fn(&Pond, &Plan),
+    operate: &'c dyn Fn(&Pond, &Plan) -> Result<(), Error>,
+}
+
+/// What an operation without a fault shows.
+struct Whole {
+    /// The trees that there may be: before all, before it, after it.
+    trees: [BTreeMap<String, Text>; 3],
+    changes: u64,
+    synced: BTreeSet<String>,
+}
+
+impl Case<'_> {
+    fn whole(&self, fault: Fault) -> Whole {
+        let pond = Pond::new(self.sinks);
+        let plan = pond.plan();
+        let old = pond.tree();
+        (self.prepare)(&pond, &plan);
+        let before = pond.tree();
+        if self.up {
+            pond.start();
+        }
+        let ran = pond.on_a_disk((u64::MAX, fault), None, || (self.operate)(&pond, &plan));
+        let new = pond.tree();
+        assert!(ran.changes > 20, "only {} changes", ran.changes);
+        assert!(self.sinks || new != before);
+        Whole {
+            trees: [old, before, new],
+            changes: ran.changes,
+            synced: ran.synced,
+        }
+    }
+
+    /// Tries a fault at one change, recovers, and looks at what there is then.
+    fn at(&self, whole: &Whole, at: u64, fault: Fault, idle: Option<&str>) {
+        let (sinks, up) = (self.sinks, self.up);
+        let about = format!(
+            "{fault:?} at change {at} of {}, sinks {sinks}, up {up}",
+            whole.changes
+        );
+        let pond = Pond::new(sinks);
+        let plan = pond.plan();
+        (self.prepare)(&pond, &plan);
+        if up {
+            pond.start();
+        }
+        let ran = pond.on_a_disk((at, fault), idle, || (self.operate)(&pond, &plan));
+        let cuts = matches!(
+            fault,
+            Fault::Kills | Fault::PowerGoes | Fault::PowerGoesReordered
+        );
+        assert!(
+            !cuts || ran.came_to.is_none() || at >= whole.changes,
+            "{about}"
+        );
+        let power = cuts && fault != Fault::Kills;
+        recover(&pond, at, fault, &about);
+        let tree = pond.tree();
+        world_is_untouched(&tree, &about);
+        assert!(whole.trees.contains(&tree), "{about}: {tree:#?}");
+        pond.is_whole(&about);
+        // Whoever was cut off, the players come back.
+        assert!(!up || !cuts || power || pond.is_up(), "{about}: it is down");
+        // What is left behind does not stand in the way of the next.
+        if tree == whole.trees[0] && !sinks {
+            let plan = pond.plan();
+            let again = pond.changeover(&plan);
+            assert!(again.is_ok(), "{about}: then {again:?}");
+        }
+    }
+}
+
+/// Tries a fault at every second change of an operation; `prepare` leads up to it.
 fn at_every_change(
     (sinks, up): (bool, bool),
     fault: Fault,
@@ -258,51 +381,37 @@ fn at_every_change(
     prepare: impl Fn(&Pond, &Plan),
     operate: impl Fn(&Pond, &Plan) -> Result<(), Error>,
 ) {
-    let pond = Pond::new(sinks);
-    let plan = pond.plan();
-    let old = pond.tree();
-    prepare(&pond, &plan);
-    let before = pond.tree();
-    if up {
-        pond.start();
+    let case = Case {
+        sinks,
+        up,
+        prepare: &prepare,
+        operate: &operate,
+    };
+    let whole = case.whole(fault);
+    for at in (lane..whole.changes + 2).step_by(2) {
+        case.at(&whole, at, fault, None);
     }
-    let (_, changes) = with(u64::MAX, fault, || operate(&pond, &plan));
-    let new = pond.tree();
-    assert!(changes > 20, "only {changes} changes");
-    assert!(sinks || new != before);
-    drop(pond);
-    for at in (lane..changes + 2).step_by(2) {
-        let about = format!("{fault:?} at change {at} of {changes}, sinks {sinks}, up {up}");
-        let pond = Pond::new(sinks);
-        let plan = pond.plan();
-        prepare(&pond, &plan);
-        if up {
-            pond.start();
-        }
-        let (done, _) = with(at, fault, || operate(&pond, &plan));
-        if fault == Fault::Kills {
-            assert!(done.is_none() || at >= changes, "{about}");
-        }
-        recover(&pond, at, &about);
-        let tree = pond.tree();
-        world_is_untouched(&tree, &about);
-        let known = [&old, &before, &new]
-            .into_iter()
-            .any(|known| *known == tree);
-        assert!(known, "{about}: {tree:#?}");
-        pond.is_whole(&about);
-        // Whoever was cut off, the players come back.
-        assert!(
-            !up || fault != Fault::Kills || pond.is_up(),
-            "{about}: it is down"
-        );
-        // What is left behind does not stand in the way of the next.
-        if tree == old && !pond.sinks {
-            let plan = pond.plan();
-            let again = pond.changeover(&plan);
-            assert!(again.is_ok(), "{about}: then {again:?}");
+}
+
+/// Leaves out each of some sorts of sync in turn: there has to be a power loss after which that shows.
+fn are_needed(case: &Case<'_>, syncs: &[&str]) {
+    let whole = case.whole(Fault::PowerGoes);
+    let shows = |idle: &str, at: u64| {
+        let tried = || case.at(&whole, at, Fault::PowerGoes, Some(idle));
+        std::panic::catch_unwind(std::panic::AssertUnwindSafe(tried)).is_err()
+    };
+    let mut idle = Vec::new();
+    for sync in syncs {
+        assert!(whole.synced.contains(*sync), "of {:#?}", whole.synced);
+        // What follows a sync shows soonest that it is missing: so the last change first.
+        if !(0..whole.changes).rev().any(|at| shows(sync, at)) {
+            idle.push(*sync);
         }
     }
+    assert!(
+        idle.is_empty(),
+        "nothing shows that these are missing: {idle:?}"
+    );
 }
 
 fn nothing(_: &Pond, _: &Plan) {}
@@ -320,6 +429,15 @@ macro_rules! every_change {
 every_change! {
     a_swap_killed_at_any_change: false, false, Kills, 0, nothing, Pond::changeover;
     a_swap_killed_at_any_other_change: false, false, Kills, 1, nothing, Pond::changeover;
+    a_swap_cut_off_by_a_power_loss: false, false, PowerGoes, 0, nothing, Pond::changeover;
+    a_swap_cut_off_by_a_power_loss_elsewhere: false, false, PowerGoes, 1, nothing, Pond::changeover;
+    a_swap_cut_off_by_a_power_loss_on_a_disk_that_reorders: false, false, PowerGoesReordered, 0, nothing, Pond::changeover;
+    a_failing_start_cut_off_by_a_power_loss: true, false, PowerGoes, 0, nothing, Pond::changeover;
+    a_failing_start_cut_off_by_a_power_loss_elsewhere: true, false, PowerGoesReordered, 1, nothing, Pond::changeover;
+    a_restore_cut_off_by_a_power_loss: false, false, PowerGoes, 0, |pond, _| pond.play_past_a_backup(), |pond, _| pond.restore();
+    a_restore_cut_off_by_a_power_loss_elsewhere: false, false, PowerGoesReordered, 1, |pond, _| pond.play_past_a_backup(), |pond, _| pond.restore();
+    an_undo_cut_off_by_a_power_loss: false, false, PowerGoes, 0, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
+    an_undo_cut_off_by_a_power_loss_elsewhere: false, false, PowerGoesReordered, 1, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
     a_swap_on_a_disk_that_fails_once: false, false, Fails, 0, nothing, Pond::changeover;
     a_swap_on_a_disk_that_fails_once_elsewhere: false, false, Fails, 1, nothing, Pond::changeover;
     a_swap_on_a_disk_that_becomes_unwritable: false, false, Unwritable, 0, nothing, Pond::changeover;
@@ -339,4 +457,104 @@ every_change! {
     an_undo_of_a_restore_killed_at_any_change: false, false, Kills, 0, Pond::restored, |pond, _| pond.undo();
     an_undo_of_a_restore_killed_at_any_other_change: false, false, Kills, 1, Pond::restored, |pond, _| pond.undo();
     an_undo_on_a_disk_that_fails_once: false, false, Fails, 0, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
+}
+
+#[test]
+fn a_stop_that_outlasts_its_limit_is_waited_for_and_taken_back() {
+    let pond = Pond::new(false);
+    let run = pond.dir.path().join("pond/server/run.sh");
+    fs::write(&run, RUN.replace("stop) exit 0", "stop) sleep 1.5; exit 0")).unwrap();
+    let settings = pond.dir.path().join("pond/lantern.toml");
+    let text = fs::read_to_string(&settings).unwrap();
+    fs::write(&settings, format!("{text}\n[limits]\nstop_s = 1\n")).unwrap();
+    let plan = pond.plan();
+    let before = pond.tree();
+    pond.start();
+    let failed = pond.changeover(&plan).unwrap_err();
+    assert!(
+        matches!(failed, Error::DidNotStop { seconds: 1, .. }),
+        "{failed}"
+    );
+    assert!(pond.is_up(), "it is left down");
+    assert_eq!(pond.tree(), before);
+    let ledger = Ledger::open(&pond.server().folder).unwrap();
+    let history = ledger.operations().unwrap();
+    assert!(
+        history[0]
+            .failed
+            .as_ref()
+            .unwrap()
+            .contains("was asked to stop")
+    );
+    assert!(journal::read(&pond.server().folder).unwrap().is_none());
+}
+
+#[test]
+fn what_is_written_during_the_warning_is_seen_before_the_swap() {
+    let pond = Pond::new(false);
+    let plan = pond.plan();
+    pond.start();
+    let settings = pond.dir.path().join("pond/pond.conf");
+    let server = pond.server();
+    let mut ledger = Ledger::open(&server.folder).unwrap();
+    let refused = changeover(&server, &mut ledger, plan, false, &mut |event| {
+        if event == super::Event::Begins(lantern_core::plan::Step::Stop) {
+            fs::write(&settings, "start carp\n# by hand\n").unwrap();
+        }
+    });
+    let refused = refused.unwrap_err().to_string();
+    assert!(refused.contains("pond.conf was written"), "{refused}");
+    assert!(pond.is_up());
+    assert_eq!(
+        fs::read_to_string(&settings).unwrap(),
+        "start carp\n# by hand\n"
+    );
+}
+
+#[test]
+fn a_world_that_is_written_during_the_swap_is_seen() {
+    let pond = Pond::new(false);
+    let plan = pond.plan();
+    let old = pond.tree();
+    let map = pond.dir.path().join("pond/world/map");
+    let server = pond.server();
+    let mut ledger = Ledger::open(&server.folder).unwrap();
+    let refused = changeover(&server, &mut ledger, plan, false, &mut |event| {
+        if event == super::Event::Begins(lantern_core::plan::Step::Swap) {
+            fs::write(&map, "somebody swims\n").unwrap();
+        }
+    });
+    let refused = refused.unwrap_err();
+    assert!(matches!(refused, Error::RolledBack { .. }), "{refused}");
+    assert!(
+        refused.to_string().contains("world/map was written"),
+        "{refused}"
+    );
+    let now = pond.tree();
+    assert_eq!(now["pond.conf"], old["pond.conf"]);
+    assert_eq!(now["world/map"].as_str(), "somebody swims\n");
+}
+
+#[test]
+fn the_syncs_of_a_swap_are_needed() {
+    let case = Case {
+        sinks: false,
+        up: false,
+        prepare: &nothing,
+        operate: &Pond::changeover,
+    };
+    let syncs = [
+        "content of .lantern/journal.json.part",
+        "content of .lantern/staging/",
+        "names in ",
+        "names in .lantern",
+        "names in .lantern/staging/",
+        "content of .lantern/store/backups",
+        "content of .lantern/store/packs",
+        "names in .lantern/store/backups",
+        "names in .lantern/store/packs",
+        "names in fish",
+        "names in server",
+    ];
+    are_needed(&case, &syncs);
 }

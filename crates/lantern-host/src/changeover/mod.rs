@@ -1,8 +1,9 @@
 //! Carrying a plan out, and going back.
 //!
-//! The files of a changeover, all in `.lantern/`: `journal.json` says what is being done,
+//! The files of an operation, all in `.lantern/`: `journal.json` says what is being done,
 //! `staging/NNNN` holds what comes, `set-aside/NNNN` what went. The swap is renames between those and
-//! the server folder, on one file system; each can be done again or taken back.
+//! the server folder, on one file system; each can be done again or taken back. What comes next is for
+//! [`lantern_core::operation::next`] to say; [`run`] asks it, and [`steps`] does it.
 
 mod check;
 #[cfg(test)]
@@ -12,29 +13,26 @@ mod moves;
 mod restore;
 mod run;
 mod stage;
+#[cfg(test)]
+mod states;
+mod steps;
 mod undo;
-mod way_back;
 
-pub use journal::{Journal, Phase};
 pub use restore::{Restored, restore};
-pub use undo::{Now, Undone, World, undo};
-pub(crate) use way_back::WayBack;
+pub use undo::{Now, Undone, undo};
 
-use crate::backup;
 use crate::config::Server;
 use crate::console::{Console, State};
-use crate::error::{At, Error, Result};
-use crate::ledger::{Doing, Ledger, Put};
-use crate::rehearsal::Copied;
+use crate::error::{Error, Result};
+use crate::folder::{own, safe_name};
+use crate::ledger::Ledger;
 use crate::survey::{Depth, survey};
-use lantern_core::path::RelPath;
-use lantern_core::plan::{Plan, Step, What, remembered_after};
-use moves::Move;
+use lantern_core::operation::{Came, Ending, Journal, Kind, Operation, UNKNOWN, Wish, Work};
+use lantern_core::plan::{Plan, Step};
 use run::Run;
-use std::fs;
-use std::path::PathBuf;
+use serde::{Deserialize, Serialize};
 
-/// What a changeover tells while it is under way.
+/// What an operation tells while it is under way.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Event {
     /// A step begins.
@@ -49,6 +47,22 @@ pub enum Event {
     Waiting(Option<u64>, u64),
     /// It failed; the old state is being put back.
     GoesBack(String),
+}
+
+/// How the copy for a rehearsal was made.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Copied {
+    /// Files that share their content with the live one until one of them is written.
+    pub cloned: usize,
+    /// Archives that are the live ones under another name.
+    pub linked: usize,
+    /// Files that were copied.
+    pub copied: usize,
+    /// Their size in bytes.
+    pub bytes: u64,
+    /// Links, devices and odd names, which are not in the copy.
+    pub left_out: Vec<String>,
 }
 
 /// What a changeover came to.
@@ -91,16 +105,17 @@ impl Times {
 /// # Errors
 /// [`Error::Interrupted`] with what state things are in.
 pub fn refuse_interrupted(server: &Server) -> Result<()> {
-    match Journal::read(&server.folder)? {
+    match journal::read(&server.folder)? {
         Some(journal) => Err(Error::Interrupted {
-            told: journal.told(),
+            told: journal.operation.cut_off(journal.phase),
+            stuck: None,
         }),
         None => Ok(()),
     }
 }
 
 /// Carries a plan out. On failure after the server was stopped, the old state is put back; with
-/// `stay`, the new one stays where all files are in place, whatever the server then does.
+/// `stays`, the new one stays where all files are in place, whatever the server then does.
 ///
 /// # Errors
 /// Before the swap: what stands in the way, nothing touched. After it: [`Error::RolledBack`].
@@ -108,20 +123,19 @@ pub fn changeover(
     server: &Server,
     ledger: &mut Ledger,
     plan: Plan,
-    stay: bool,
+    stays: bool,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
     refuse_interrupted(server)?;
-    begin(server, ledger, plan, false, stay, tell)
+    begin(server, ledger, plan, stays, tell)
 }
 
-/// Carries a plan out from the beginning; `was_up` says that the server was up before lantern stopped it.
+/// Carries a plan out from the beginning.
 fn begin(
     server: &Server,
     ledger: &mut Ledger,
     plan: Plan,
-    was_up: bool,
-    stay: bool,
+    stays: bool,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
     let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;
@@ -131,166 +145,128 @@ fn begin(
     }
     let found = survey(server, ledger, Depth::Usual)?;
     check::matches(server, &plan, &found)?;
-    let console = Console::of(server);
-    let state = console.state()?;
-    if let State::Foreign { who } = state {
-        return Err(Error::NoConsole { who });
-    }
-    if state != State::Down {
-        console.probe()?;
-    }
+    let was_up = reachable(server)?;
     let number = ledger.next_number()?;
-    let was_up = was_up || state != State::Down;
-    let mut journal = open_journal(server, ledger, &plan, number, was_up)?;
+    let from = plan.from.as_deref().unwrap_or(UNKNOWN);
+    let aside = own(&format!(
+        "set-aside/{}",
+        telling_name(server, number, from, &plan.to)
+    ));
+    let folders = (&*stage::folder_name(number), aside.as_str());
+    let paths = plan.actions.len();
+    let operation = Operation::changeover(number, was_up, plan, stays, &found.remembered, folders)?;
     tell(Event::Done(
         Step::Check,
-        format!("{} paths are as planned", plan.actions.len()),
+        format!("{paths} paths are as planned"),
     ));
-    journal.enter(&server.folder, Phase::Preparing)?;
-    let mut run = Run::new(server, journal, tell);
-    run.stay = stay;
-    match run.before_swap(&plan) {
-        Ok(pass) => run.swap_and_start(ledger, &plan, &pass),
-        Err(error) => {
-            // Nothing was exchanged: the server comes back as it was.
-            if was_up
-                && console.state()? == State::Down
-                && let Err(second) = console.start()
-            {
-                return Err(Error::Interrupted {
-                    told: format!(
-                        "The changeover failed before any file was touched ({error}),\nand the server could not be started again: {second}."
-                    ),
-                });
-            }
-            run.end()?;
-            Err(error)
-        }
-    }
+    let mut run = Run::begin(server, ledger, operation, tell)?;
+    report(&mut run, Came::Itself)
 }
 
-/// Goes on with a changeover that was cut off.
+/// Whether the server is up.
 ///
 /// # Errors
-/// [`Error::NothingToResume`] when none was; otherwise as [`changeover`].
-pub fn resume(
-    server: &Server,
-    ledger: &mut Ledger,
-    stay: bool,
-    tell: &mut dyn FnMut(Event),
-) -> Result<Report> {
-    let journal = Journal::read(&server.folder)?.ok_or(Error::NothingToResume)?;
-    let Some(plan) = journal.plan.clone() else {
-        return undo::resume(server, ledger, journal, tell);
-    };
-    let mut run = Run::new(server, journal, tell);
-    if run.had_succeeded(ledger)? {
-        run.end()?;
-        return Ok(Report {
-            number: run.journal.number,
-            times: Times::default(),
-            running: Console::of(server).state()? != State::Down,
-            loaded: None,
-            bad: None,
-            backup: run.journal.backup.clone().unwrap_or_default(),
-        });
+/// When it is, or may be, and lantern has no way to it.
+fn reachable(server: &Server) -> Result<bool> {
+    let console = Console::of(server);
+    match console.state()? {
+        State::Down => return Ok(false),
+        State::Foreign { who } => return Err(Error::NoConsole { who }),
+        State::Unknown { why } => return Err(Error::Unseen { why }),
+        State::Ours(_) | State::Reached { .. } => {}
     }
-    let had_failed = run.journal.failed.clone();
-    let had_failed = had_failed.unwrap_or_else(|| "it had failed before it was cut off".into());
-    match run.journal.phase {
-        // Nothing was touched: it begins anew, with every check.
-        Phase::Preparing | Phase::Stopping => {
-            begin(server, ledger, plan, run.journal.was_up, stay, run.tell)
-        }
-        Phase::Swapping | Phase::Starting => {
-            let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;
-            Console::of(server).stop()?;
-            let pass = backup::pass(server, None)?;
-            let mut run = Run::new(server, run.journal, run.tell);
-            run.stay = stay;
-            run.swap_and_start(ledger, &plan, &pass)
-        }
-        Phase::GoingBack => Err(run.go_back_since(ledger, had_failed, Vec::new())),
-        Phase::Ending => {
-            run.end()?;
-            Err(Error::RolledBack {
-                why: had_failed,
-                last: Vec::new(),
-                down_ms: 0,
-                running: run.journal.was_up,
-            })
-        }
-    }
+    console.probe()?;
+    Ok(true)
 }
 
-fn open_journal(
-    server: &Server,
-    ledger: &Ledger,
-    plan: &Plan,
-    number: i64,
-    was_up: bool,
-) -> Result<Journal> {
-    let from = plan.from.as_deref().unwrap_or("unknown");
-    let aside = format!(
-        ".lantern/set-aside/{}",
-        telling_name(server, number, from, &plan.to)
-    );
-    let staging = stage::folder_name(number);
-    let within = |folder: &str, path: &RelPath| RelPath::parse(&format!("{folder}/{path}"));
-    let mut moves = Vec::new();
-    let goes = |what| matches!(what, What::SetAside | What::Replace | What::Edit);
-    for action in plan.actions.iter().filter(|action| goes(action.what)) {
-        moves.push(Move {
-            from: action.path.clone(),
-            to: within(&aside, &action.path)?,
-        });
-    }
-    let comes = |what| matches!(what, What::Place | What::Replace | What::Edit);
-    for action in plan.actions.iter().filter(|action| comes(action.what)) {
-        moves.push(Move {
-            from: within(&staging, &action.path)?,
-            to: action.path.clone(),
-        });
-    }
-    let old = ledger.remembered()?;
-    let puts = remembered_after(plan, &old).into_iter();
-    let puts = puts.map(|(path, known)| Put {
-        path,
-        hash: known.hash,
-        owner: known.owner,
-        version: known.version,
-        shipped: known.shipped,
-        under: known.under,
-    });
-    let gone = plan.of(What::SetAside).map(|action| action.path.clone());
-    Ok(Journal {
-        kind: Doing::Changeover,
-        number,
-        phase: Phase::Preparing,
-        was_up,
-        from: plan.from.clone().unwrap_or_else(|| "unknown".into()),
-        to: plan.to.clone(),
-        plan: Some(plan.clone()),
-        undoes: None,
-        moves,
-        puts: puts.map(Into::into).collect(),
-        forgets: gone.filter(|path| old.contains_key(path)).collect(),
-        backup: None,
-        restored: None,
-        failed: None,
-        world: None,
+/// Takes an operation to its end, and reports on it where it has succeeded.
+fn report(run: &mut Run<'_, '_>, came: Came) -> Result<Report> {
+    let ended = run.run_to_end(came)?;
+    finished(run, ended)
+}
+
+/// The report on an operation that has succeeded.
+///
+/// # Errors
+/// When it has not.
+fn finished(run: &mut Run<'_, '_>, ended: run::Ended) -> Result<Report> {
+    let bad = match ended.ending {
+        Ending::Done => None,
+        Ending::DoneBadly => ended.failure.map(|error| error.to_string()),
+        _ => return Err(run.error(ended)),
+    };
+    Ok(Report {
+        number: run.journal.operation.number,
+        times: run.times(),
+        running: bad.is_none() && run.journal.operation.kind() == Kind::Changeover
+            || run.console.state()? != State::Down,
+        loaded: run.learnt.loaded,
+        bad,
+        backup: run
+            .journal
+            .operation
+            .backup()
+            .unwrap_or_default()
+            .to_owned(),
     })
 }
 
-/// The moves that take back those of `moves` that were done, last first.
-fn undone_moves(folder: &crate::folder::Folder, moves: &[Move]) -> Result<Vec<Move>> {
-    let mut back = Vec::new();
-    for step in moves.iter().rev() {
-        if step.is_done(folder)? {
-            back.push(step.back());
+/// Goes on with an operation that was cut off.
+///
+/// # Errors
+/// When none was; otherwise as [`changeover`].
+pub fn resume(
+    server: &Server,
+    ledger: &mut Ledger,
+    stays: bool,
+    tell: &mut dyn FnMut(Event),
+) -> Result<Report> {
+    let mut journal = journal::read(&server.folder)?.ok_or(Error::NothingToResume)?;
+    if let Work::Changeover { stays: told, .. } = &mut journal.operation.work {
+        *told |= stays;
+    }
+    let server = &keeping_as(server, &journal)?;
+    let mut run = Run::cut_off(server, ledger, journal, tell);
+    let ended = run.run_to_end(Came::CutOff(Wish::Onward))?;
+    if ended.ending != Ending::Anew {
+        return finished(&mut run, ended);
+    }
+    let Run {
+        ledger,
+        journal,
+        tell,
+        ..
+    } = run;
+    let number = journal.operation.number;
+    let untimed = |running, backup| Report {
+        number,
+        times: Times::default(),
+        running,
+        loaded: None,
+        bad: None,
+        backup,
+    };
+    match journal.operation.work {
+        Work::Changeover { plan, stays, .. } => begin(server, ledger, *plan, stays, tell),
+        Work::Undo { world, .. } => {
+            let undone = undo(server, ledger, world, tell)?;
+            Ok(untimed(undone.running, String::new()))
+        }
+        Work::Restore { backup, extent } => {
+            restore(server, ledger, &backup, &extent.only, tell)?;
+            Ok(untimed(false, String::new()))
         }
     }
-    Ok(back)
+}
+
+/// The server with what the plan of an operation keeps, too.
+fn keeping_as(server: &Server, journal: &Journal) -> Result<Server> {
+    match &journal.operation.work {
+        Work::Changeover { plan, .. } => {
+            server.keeping(plan.keep.patterns.iter().map(String::as_str))
+        }
+        Work::Undo { .. } | Work::Restore { .. } => Ok(server.clone()),
+    }
 }
 
 fn files(count: usize) -> String {
@@ -301,32 +277,10 @@ fn files(count: usize) -> String {
     }
 }
 
-/// The first path that is not there yet, of those with nothing, `-2`, `-3` … behind the name.
-pub(crate) fn free_name(path: impl Fn(&str) -> PathBuf) -> PathBuf {
-    let later = (2..).map(|n| path(&format!("-{n}")));
-    let mut all = std::iter::once(path("")).chain(later);
-    all.find(|path| !path.exists()).unwrap_or_else(|| path(""))
-}
-
 /// A name for what an operation leaves behind: number, server, versions and day.
 fn telling_name(server: &Server, number: i64, from: &str, to: &str) -> String {
     let day = jiff::Zoned::now().strftime("%Y-%m-%d");
     let server = safe_name(&server.config.name);
     let (from, to) = (safe_name(from), safe_name(to));
     format!("{number:04}-{server}-{from}-to-{to}-{day}")
-}
-
-/// A name with nothing in it that a path could trip over.
-pub(crate) fn safe_name(text: &str) -> String {
-    let fine = |c: char| c.is_ascii_alphanumeric() || "._-+".contains(c);
-    let letters = text.chars().map(|c| if fine(c) { c } else { '-' });
-    letters.collect()
-}
-
-/// Makes sure that a folder for set-aside files can be made before anything is moved there; where it is.
-fn make_aside(server: &Server, name: &str) -> Result<String> {
-    let name = format!(".lantern/set-aside/{name}");
-    let path = server.folder.root().join(&name);
-    fs::create_dir_all(&path).at("making the folder", &path)?;
-    Ok(name)
 }

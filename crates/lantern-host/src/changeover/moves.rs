@@ -1,106 +1,64 @@
 //! Renames that can be done again, or taken back, from wherever they were cut off.
 
-use crate::disk;
-use crate::error::{At, Error, Result};
-use crate::folder::{Folder, OWN};
+use crate::error::{Error, Result};
+use crate::folder::Folder;
+use lantern_core::operation::Move;
 use lantern_core::path::RelPath;
-use rustix::fs::{CWD, RenameFlags, renameat_with};
-use serde::{Deserialize, Serialize};
-use std::fs;
-use std::io;
-use std::path::Path;
+use std::collections::BTreeSet;
 
-/// One rename inside the server folder.
+/// Whether a move is done: the file has come to lantern's own folder, or left it.
 ///
-/// One of its ends lies in lantern's own folder, at a place that no other move uses; so what was done
-/// before a kill can be told from the disk alone.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Move {
-    /// Where the file is.
-    pub from: RelPath,
-    /// Where it goes.
-    pub to: RelPath,
-}
-
-/// Whether a path is in lantern's own folder.
-pub fn is_own(path: &RelPath) -> bool {
-    path.below(OWN).is_some()
-}
-
-impl Move {
-    /// Whether it is done: the file has come to lantern's own folder, or left it.
-    ///
-    /// # Errors
-    /// When the file is at neither of its places.
-    pub fn is_done(&self, folder: &Folder) -> Result<bool> {
-        let exists = |path: &RelPath| -> Result<bool> {
-            Ok(fs::symlink_metadata(folder.path(path)?).is_ok())
-        };
-        let (own_is_from, from, to) = (is_own(&self.from), exists(&self.from)?, exists(&self.to)?);
-        if !from && !to {
-            return Err(Error::Lost {
-                path: self.from.clone(),
-            });
-        }
-        Ok(if own_is_from { !from } else { to })
+/// # Errors
+/// When the file is at neither of its places.
+pub fn is_done(folder: &Folder, step: &Move) -> Result<bool> {
+    let (from, to) = (folder.has(&step.from)?, folder.has(&step.to)?);
+    if !from && !to {
+        return Err(Error::Lost {
+            path: step.from.clone(),
+        });
     }
-
-    /// The move that takes this one back.
-    pub fn back(&self) -> Move {
-        Move {
-            from: self.to.clone(),
-            to: self.from.clone(),
-        }
-    }
+    Ok(if step.brings() { !from } else { to })
 }
 
-/// Does every move that is not done yet.
+/// Does every move that is not done yet, and makes it last.
 ///
 /// # Errors
 /// When a rename fails, or a file is at neither of its places.
 pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
     for step in moves {
-        if step.is_done(folder)? {
+        if is_done(folder, step)? {
             continue;
         }
-        let (from, to) = (folder.path(&step.from)?, folder.path(&step.to)?);
-        if let Some(parent) = to.parent() {
-            disk::step()
-                .and_then(|()| fs::create_dir_all(parent))
-                .at("making the folder", parent)?;
+        if let Some(parent) = step.to.folder() {
+            folder.make_folders(&parent)?;
         }
-        disk::step().at("renaming", &from)?;
-        rename(&from, &to)?;
+        folder.rename(&step.from, &step.to)?;
     }
+    sync(folder, moves)?;
+    tidy(folder, moves);
     Ok(())
 }
 
-/// Renames, and never over something that is there.
-fn rename(from: &Path, to: &Path) -> Result<()> {
-    match renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE) {
-        // Some file systems cannot check and rename in one step.
-        Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS) => {
-            if fs::symlink_metadata(to).is_ok() {
-                let source = io::Error::from(io::ErrorKind::AlreadyExists);
-                return Err(source).at("renaming to", to);
-            }
-            fs::rename(from, to).at("renaming", from)
+/// Takes back those of some moves that are done, last first, and makes that last.
+///
+/// # Errors
+/// As [`perform`].
+pub fn take_back(folder: &Folder, moves: &[Move]) -> Result<()> {
+    let mut back = Vec::new();
+    for step in moves.iter().rev() {
+        if is_done(folder, step)? {
+            back.push(step.back());
         }
-        other => other.at("renaming to", to),
     }
+    perform(folder, &back)
 }
 
 /// Removes the folders that moves have left empty.
-pub fn tidy(folder: &Folder, moves: &[Move]) {
+fn tidy(folder: &Folder, moves: &[Move]) {
     for step in moves {
         let mut parent = step.from.folder();
         while let Some(path) = parent {
-            let removed = folder
-                .path(&path)
-                .ok()
-                .is_some_and(|real| disk::step().and_then(|()| fs::remove_dir(real)).is_ok());
-            if !removed {
+            if !folder.remove_if_empty(&path) {
                 break;
             }
             parent = path.folder();
@@ -108,23 +66,33 @@ pub fn tidy(folder: &Folder, moves: &[Move]) {
     }
 }
 
-/// Makes the names in all folders that moves touch last.
+/// Makes the names in all folders that lead to the ends of moves last.
+fn sync(folder: &Folder, moves: &[Move]) -> Result<()> {
+    let ends = moves.iter().flat_map(|step| [&step.from, &step.to]);
+    sync_above(folder, ends)
+}
+
+/// Makes the names in all folders above some paths last, their own and those that lead to them.
 ///
 /// # Errors
 /// When a folder cannot be synced.
-pub fn sync(folder: &Folder, moves: &[Move]) -> Result<()> {
-    let ends = moves.iter().flat_map(|step| [&step.from, &step.to]);
-    let folders: std::collections::BTreeSet<_> = ends.map(RelPath::folder).collect();
-    for path in folders {
-        let real = match &path {
-            Some(path) => folder.path(path)?,
-            None => folder.root().to_owned(),
-        };
-        if real.is_dir() {
-            crate::durable::sync_folder(&real)?;
+pub fn sync_above<'p>(folder: &Folder, paths: impl Iterator<Item = &'p RelPath>) -> Result<()> {
+    let mut folders = BTreeSet::new();
+    for path in paths {
+        let mut above = path.folder();
+        while let Some(path) = above {
+            above = path.folder();
+            if !folders.insert(path) {
+                break;
+            }
         }
     }
-    Ok(())
+    for path in &folders {
+        if folder.look(path)?.is_some_and(|meta| !meta.is_file()) {
+            folder.sync(Some(path))?;
+        }
+    }
+    folder.sync(None)
 }
 
 #[cfg(test)]
@@ -135,21 +103,20 @@ mod tests {
         RelPath::parse(text).unwrap()
     }
 
+    fn a_move(from: &str, to: &str) -> Move {
+        Move {
+            from: path(from),
+            to: path(to),
+            expects: None,
+        }
+    }
+
     #[test]
     fn cut_off_anywhere_they_are_done_or_taken_back() {
-        let moves = vec![
-            Move {
-                from: path("a/old"),
-                to: path(".lantern/aside/old"),
-            },
-            Move {
-                from: path(".lantern/staged/new"),
-                to: path("a/old"),
-            },
-            Move {
-                from: path(".lantern/staged/more"),
-                to: path("b/c/more"),
-            },
+        let moves = [
+            a_move("a/old", ".lantern/aside/old"),
+            a_move(".lantern/staged/new", "a/old"),
+            a_move(".lantern/staged/more", "b/c/more"),
         ];
         for cut in 0..=moves.len() {
             for forward in [true, false] {
@@ -160,24 +127,23 @@ mod tests {
                     (".lantern/staged/new", "new"),
                     (".lantern/staged/more", "more"),
                 ] {
-                    fs::create_dir_all(dir.path().join(file).parent().unwrap()).unwrap();
-                    fs::write(dir.path().join(file), text).unwrap();
+                    folder
+                        .write_new(&path(file), text.as_bytes(), None)
+                        .unwrap();
                 }
                 perform(&folder, &moves[..cut]).unwrap();
-                let read = |file: &str| fs::read_to_string(dir.path().join(file)).ok();
+                let read =
+                    |file: &str| String::from_utf8(folder.read(&path(file)).unwrap()).unwrap();
                 if forward {
                     perform(&folder, &moves).unwrap();
-                    assert_eq!(read("a/old").as_deref(), Some("new"));
-                    assert_eq!(read(".lantern/aside/old").as_deref(), Some("old"));
-                    assert_eq!(read("b/c/more").as_deref(), Some("more"));
+                    assert_eq!(read("a/old"), "new");
+                    assert_eq!(read(".lantern/aside/old"), "old");
+                    assert_eq!(read("b/c/more"), "more");
                 } else {
-                    let back: Vec<Move> = moves.iter().rev().map(Move::back).collect();
-                    let done: Vec<Move> = back[moves.len() - cut..].to_vec();
-                    perform(&folder, &done).unwrap();
-                    tidy(&folder, &done);
-                    assert_eq!(read("a/old").as_deref(), Some("old"));
-                    assert!(!dir.path().join("b").exists());
-                    assert!(!dir.path().join(".lantern/aside").exists());
+                    take_back(&folder, &moves).unwrap();
+                    assert_eq!(read("a/old"), "old");
+                    assert!(!folder.has(&path("b")).unwrap());
+                    assert!(!folder.has(&path(".lantern/aside")).unwrap());
                 }
             }
         }
@@ -187,19 +153,12 @@ mod tests {
     fn nothing_is_ever_renamed_over() {
         let dir = tempfile::tempdir().unwrap();
         let folder = Folder::open(dir.path()).unwrap();
-        fs::create_dir(dir.path().join(".lantern")).unwrap();
-        fs::write(dir.path().join(".lantern/a"), "a").unwrap();
-        fs::write(dir.path().join("b"), "b").unwrap();
-        let over = [Move {
-            from: path(".lantern/a"),
-            to: path("b"),
-        }];
+        folder.write_new(&path(".lantern/a"), b"a", None).unwrap();
+        folder.write_new(&path("b"), b"b", None).unwrap();
+        let over = [a_move(".lantern/a", "b")];
         assert!(matches!(perform(&folder, &over), Err(Error::Io { .. })));
-        assert_eq!(fs::read_to_string(dir.path().join("b")).unwrap(), "b");
-        let lost = [Move {
-            from: path("c"),
-            to: path(".lantern/d"),
-        }];
+        assert_eq!(folder.read(&path("b")).unwrap(), b"b");
+        let lost = [a_move("c", ".lantern/d")];
         assert!(matches!(perform(&folder, &lost), Err(Error::Lost { .. })));
     }
 }

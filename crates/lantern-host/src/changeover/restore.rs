@@ -1,18 +1,14 @@
 //! A backup put back where it came from.
 
-use super::journal::{Journal, Phase};
-use super::moves;
-use super::undo::stored_moves;
-use super::way_back::Extent;
-use super::{Event, Run, free_name, refuse_interrupted, safe_name};
+use super::run::Run;
+use super::{Event, refuse_interrupted};
 use crate::backup;
 use crate::config::Server;
 use crate::console::Console;
-use crate::error::{At, Error, Result};
-use crate::ledger::{Doing, Ledger};
+use crate::error::{Error, Result};
+use crate::ledger::Ledger;
+use lantern_core::operation::{Came, Ending, Extent, Operation, Record, Work};
 use lantern_core::path::RelPath;
-use lantern_core::plan::Step;
-use std::fs;
 
 /// What a restore in place came to.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -41,69 +37,32 @@ pub fn restore(
     if let Some(who) = Console::of(server).state()?.who() {
         return Err(Error::NeedsDown { who });
     }
-    let manifest = backup::manifest(server, name)?;
     let extent = Extent {
-        scope: manifest.scope,
+        scope: backup::manifest(server, name)?.scope,
         only: only.to_vec(),
     };
-    let stored = manifest.paths();
-    let covers = |path: &RelPath| extent.covers(server, &stored, path);
-    let number = ledger.next_number()?;
-    let aside = free_name(|suffix| {
-        let name = format!("set-aside/{number:04}-before-{}{suffix}", safe_name(name));
-        server.folder.own(&name)
-    });
-    let below = aside.strip_prefix(server.folder.root()).unwrap_or(&aside);
-    let aside = below.display().to_string();
-    let mut journal = Journal {
-        kind: Doing::Restore,
-        number,
-        phase: Phase::Preparing,
+    let operation = Operation {
+        number: ledger.next_number()?,
         was_up: false,
-        from: String::new(),
-        to: name.to_owned(),
-        plan: None,
-        undoes: None,
+        work: Work::Restore {
+            backup: name.to_owned(),
+            extent,
+        },
         moves: Vec::new(),
-        puts: Vec::new(),
-        forgets: Vec::new(),
-        backup: Some(name.to_owned()),
-        restored: Some(extent.clone()),
-        failed: None,
-        world: None,
+        record: Record::default(),
     };
-    journal.enter(&server.folder, Phase::Preparing)?;
-    let mut run = Run::new(server, journal, tell);
-    run.clean_up_staging();
-    run.begins(Step::Stage);
-    match stored_moves(server, &manifest, &covers, number, &aside) {
-        Ok(moves) => run.journal.moves = moves,
-        Err(error) => {
-            run.end()?;
-            return Err(error);
-        }
+    let mut run = Run::begin(server, ledger, operation, tell)?;
+    let ended = run.run_to_end(Came::Itself)?;
+    match (ended.ending, &ended.failure) {
+        // All is as in the backup already.
+        (Ending::Done, _) | (Ending::Untouched, Some(Error::NothingToDo)) => {}
+        _ => return Err(run.error(ended)),
     }
-    let out = run.journal.moves.iter();
-    let set_aside = out.filter(|step| moves::is_own(&step.to)).count();
-    let brought = run.journal.moves.len() - set_aside;
-    if run.journal.moves.is_empty() {
-        run.end()?;
-        return Ok(Restored {
-            brought,
-            set_aside,
-            aside,
-        });
-    }
-    run.done(
-        Step::Stage,
-        format!("{} unpacked and checked", super::files(brought)),
-    );
-    let folder = server.folder.root().join(&aside);
-    fs::create_dir_all(&folder).at("making the folder", &folder)?;
-    run.finish_undo(ledger)?;
+    let moves = &run.journal.operation.moves;
+    let brought = moves.iter().filter(|step| step.brings()).count();
     Ok(Restored {
         brought,
-        set_aside,
-        aside,
+        set_aside: moves.len() - brought,
+        aside: run.learnt.aside.clone(),
     })
 }

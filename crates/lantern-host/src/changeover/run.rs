@@ -1,60 +1,270 @@
-//! The steps of an operation, each written down before it is done.
+//! An operation under way: what the table says comes next is done, and what came of it is told to the table.
 
-use super::journal::{Journal, Phase};
-use super::moves;
-use super::stage;
-use super::{Event, Report, Times, WayBack, files, free_name, telling_name, undone_moves};
-use crate::backup::{self, Pass};
+use super::journal;
+use super::{Event, Times, stage};
+use crate::backup::Pass;
 use crate::config::Server;
 use crate::console::{Console, Started, State};
-use crate::disk;
-use crate::error::{At, Error, Result};
-use crate::ledger::{Ledger, Operation, Put};
-use crate::verify::{self, GoodStart};
-use lantern_core::plan::{Plan, Step, What};
-use std::collections::BTreeSet;
-use std::fs;
-use std::time::{Duration, Instant};
+use crate::error::{Error, Result};
+use crate::ledger::{Ledger, Logged};
+use crate::place::Stamp;
+use crate::verify;
+use lantern_core::operation::{
+    self, Action, Came, Ending, Journal, Operation, Phase, Seen, ServerSeen, Stuck, Trouble, Work,
+};
+use lantern_core::path::RelPath;
+use lantern_core::plan::Step;
+use std::collections::{BTreeSet, HashMap};
+use std::time::Instant;
 
-/// How often it is looked whether a warning is due or the changeover was called off.
-const WARN_LOOK: Duration = Duration::from_millis(50);
-
-/// An operation under way: its journal, the console, and whom it tells.
+/// An operation under way.
 pub(super) struct Run<'a, 'b> {
     pub(super) server: &'a Server,
+    pub(super) ledger: &'a mut Ledger,
     pub(super) console: Console<'a>,
     pub(super) journal: Journal,
     pub(super) tell: &'b mut dyn FnMut(Event),
-    /// Whether the server stays as it is when the new state proves to be bad.
-    pub(super) stay: bool,
-    /// The error lines that are nothing new.
-    pub(super) known_errors: BTreeSet<String>,
+    /// What was learnt on the way, and is told at the end.
+    pub(super) learnt: Learnt,
+    /// Why it failed, the first reason there was in this run.
+    failure: Option<Error>,
+    /// Why it then could not go on either.
+    last_failure: Option<Error>,
+}
+
+/// What was learnt on the way.
+#[derive(Default)]
+pub(super) struct Learnt {
+    /// The keep list as the first backup saw it, and then as the second did.
+    pub(super) pass: Option<Pass>,
     /// How long the server took to stop, in milliseconds; none when it was down before.
     pub(super) stop_ms: Option<u64>,
     /// Since when it is down.
     pub(super) down_since: Option<Instant>,
+    /// From its stop until its start was called, in milliseconds.
+    pub(super) own_ms: u64,
+    /// The error lines that are nothing new.
+    pub(super) known_errors: BTreeSet<String>,
+    /// The last start.
+    pub(super) started: Option<Started>,
+    /// How many components run of how many, where the family can tell.
+    pub(super) loaded: Option<(usize, usize)>,
+    /// What was written since by others and goes aside.
+    pub(super) written_since: Vec<RelPath>,
+    /// Of those, what belongs to the world.
+    pub(super) of_world: BTreeSet<RelPath>,
+    /// Where an undo or a restore sets aside what is there now, relative to the server folder.
+    pub(super) aside: String,
+    /// The hashes of files that were looked at, as they were then.
+    pub(super) hashes: HashMap<RelPath, (Stamp, String)>,
+}
+
+/// How an operation came to its end.
+pub(super) struct Ended {
+    /// How.
+    pub(super) ending: Ending,
+    /// The first failure, where there was one.
+    pub(super) failure: Option<Error>,
+    /// Why it then could not go on either, where it could not.
+    last_failure: Option<Error>,
 }
 
 impl<'a, 'b> Run<'a, 'b> {
-    pub(super) fn new(
+    /// An operation that begins.
+    pub(super) fn begin(
         server: &'a Server,
+        ledger: &'a mut Ledger,
+        operation: Operation,
+        tell: &'b mut dyn FnMut(Event),
+    ) -> Result<Run<'a, 'b>> {
+        let journal = Journal {
+            format: operation::FORMAT,
+            phase: Phase::Preparing,
+            operation,
+            failed: None,
+        };
+        journal::write(&server.folder, &journal)?;
+        Ok(Run::cut_off(server, ledger, journal, tell))
+    }
+
+    /// An operation that was cut off.
+    pub(super) fn cut_off(
+        server: &'a Server,
+        ledger: &'a mut Ledger,
         journal: Journal,
         tell: &'b mut dyn FnMut(Event),
     ) -> Run<'a, 'b> {
         Run {
             server,
+            ledger,
             console: Console::of(server),
             journal,
             tell,
-            stay: false,
-            known_errors: verify::known_errors(server),
-            stop_ms: None,
-            down_since: None,
+            learnt: Learnt {
+                known_errors: verify::known_errors(server),
+                ..Learnt::default()
+            },
+            failure: None,
+            last_failure: None,
         }
     }
-}
 
-impl Run<'_, '_> {
+    /// Does what the table says until it says that this is the end.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read, which says how far it had come.
+    pub(super) fn run_to_end(&mut self, came: Came) -> Result<Ended> {
+        let (mut came, mut trouble, mut bad) = (came, None, false);
+        'asked: loop {
+            let seen = Seen {
+                server: self.server_seen(),
+                recorded: self.is_recorded()?,
+                came,
+                trouble: trouble.take(),
+                bad,
+            };
+            let facts = self.journal.operation.facts();
+            for action in operation::next(facts, self.journal.phase, seen) {
+                if let Action::End(ending) = action {
+                    return Ok(self.ended(ending));
+                }
+                if let Err(error) = self.act(action) {
+                    let slow = matches!(error, Error::DidNotStop { .. });
+                    bad |= matches!(action, Action::Start | Action::Verify | Action::StartAgain);
+                    trouble = Some(Trouble { at: action, slow });
+                    self.failed(error);
+                    continue 'asked;
+                }
+                if let Action::Enter(_) = action {
+                    came = Came::Itself;
+                }
+            }
+        }
+    }
+
+    fn ended(&mut self, ending: Ending) -> Ended {
+        Ended {
+            ending,
+            failure: self.failure.take(),
+            last_failure: self.last_failure.take(),
+        }
+    }
+
+    fn failed(&mut self, error: Error) {
+        match self.failure {
+            None => self.failure = Some(error),
+            Some(_) => self.last_failure = Some(error),
+        }
+    }
+
+    /// Why it failed, in words: the first reason, also where it was cut off since.
+    pub(super) fn why_failed(&self) -> String {
+        let before = self.journal.failed.clone();
+        let now = || self.failure.as_ref().map(ToString::to_string);
+        before
+            .or_else(now)
+            .unwrap_or_else(|| "it was cut off, and taken back".into())
+    }
+
+    fn act(&mut self, action: Action) -> Result<()> {
+        match action {
+            Action::Stage => self.stage(),
+            Action::FirstBackup => self.first_backup(),
+            Action::Warn => self.warn(),
+            Action::Stop => self.stop(),
+            Action::AwaitStop => self.await_stop(),
+            Action::SecondBackup => self.second_backup(),
+            Action::LookAgain => self.look_again(),
+            Action::DrawMoves => self.draw_moves(),
+            Action::Enter(phase) => self.enter(phase),
+            Action::EndWhatRuns => self.end_what_runs(),
+            Action::Swap => self.swap(),
+            Action::CompareKept => self.compare_kept(),
+            Action::Start => self.start(),
+            Action::Verify => self.verify(),
+            Action::StartAgain => self.start_again(),
+            Action::SwapBack => self.swap_back(),
+            Action::SetAsideRewritten => self.set_aside_rewritten(),
+            Action::Record => self.record(),
+            Action::RecordFailure => {
+                // That the history lacks it is better than a state that is half back.
+                let _ = self.record_failure();
+                Ok(())
+            }
+            Action::TidyUp => self.tidy_up(),
+            Action::End(_) => Ok(()),
+        }
+    }
+
+    fn server_seen(&self) -> ServerSeen {
+        match self.console.state() {
+            Ok(State::Down) => ServerSeen::Down,
+            Ok(State::Unknown { .. }) | Err(_) => ServerSeen::Unknown,
+            Ok(State::Ours(_) | State::Reached { .. } | State::Foreign { .. }) => ServerSeen::Up,
+        }
+    }
+
+    /// Writes down that a phase begins.
+    fn enter(&mut self, phase: Phase) -> Result<()> {
+        let mut journal = self.journal.clone();
+        journal.phase = phase;
+        if phase == Phase::GoingBack {
+            journal.failed = Some(self.why_failed());
+        }
+        journal::write(&self.server.folder, &journal)?;
+        if phase == Phase::GoingBack && self.failure.is_some() {
+            let why = self.why_failed();
+            (self.tell)(Event::GoesBack(why));
+        }
+        self.journal = journal;
+        Ok(())
+    }
+
+    /// Whether it had succeeded and was written down.
+    fn is_recorded(&self) -> Result<bool> {
+        let number = self.journal.operation.number;
+        let known = self.ledger.operations()?.into_iter();
+        let mut of_it = known.filter(|known| known.number == number);
+        Ok(of_it.any(|known| known.failed.is_none()))
+    }
+
+    fn record(&mut self) -> Result<()> {
+        let operation = &self.journal.operation;
+        let way_back = operation.way_back(&self.ledger.remembered()?, &self.ledger.variants()?);
+        let logged = self.logged(None);
+        let record = &self.journal.operation.record;
+        self.ledger.record(&logged, record, way_back.as_ref())
+    }
+
+    fn record_failure(&mut self) -> Result<()> {
+        let logged = self.logged(Some(self.why_failed()));
+        self.ledger
+            .record(&logged, &operation::Record::default(), None)
+    }
+
+    fn logged(&self, failed: Option<String>) -> Logged {
+        let operation = &self.journal.operation;
+        let (from, to) = operation.ends();
+        Logged {
+            number: operation.number,
+            kind: operation.kind(),
+            ended_ms: jiff::Timestamp::now().as_millisecond(),
+            from: from.to_owned(),
+            to: to.to_owned(),
+            undone: false,
+            failed,
+            is_thinned: false,
+        }
+    }
+
+    /// Removes what was staged and not used, and the journal.
+    fn tidy_up(&mut self) -> Result<()> {
+        let staging = stage::folder_name(self.journal.operation.number);
+        // What stays of it is removed by the next operation of that number.
+        let _ = self.server.folder.remove_all(&RelPath::parse(&staging)?);
+        journal::remove(&self.server.folder)
+    }
+
     pub(super) fn begins(&mut self, step: Step) {
         (self.tell)(Event::Begins(step));
     }
@@ -63,460 +273,64 @@ impl Run<'_, '_> {
         (self.tell)(Event::Done(step, what));
     }
 
-    /// All that touches none of the server's files.
-    pub(super) fn before_swap(&mut self, plan: &Plan) -> Result<Pass> {
-        self.begins(Step::Stage);
-        let tell = &mut *self.tell;
-        stage::stage(
-            self.server,
-            plan,
-            self.journal.number,
-            &mut |done, total| {
-                tell(Event::Progress(done, total));
-            },
-        )?;
-        let new = plan.of(What::Place).count() + plan.of(What::Replace).count();
-        self.done(Step::Stage, format!("{} unpacked and checked", files(new)));
-
-        self.begins(Step::FirstBackup);
-        let first = backup::pass(self.server, None)?;
-        self.done(
-            Step::FirstBackup,
-            match first.left_out.join(", ") {
-                none if none.is_empty() => format!("{} of the keep list stored", files(first.files())),
-                some => format!(
-                    "{} of the keep list stored; not in it, as they are links or have odd names: {some}",
-                    files(first.files())
-                ),
-            },
-        );
-
-        self.begins(Step::Warn);
-        let warned = self.warn()?;
-        self.done(Step::Warn, warned);
-
-        self.begins(Step::Stop);
-        let stopped = self.stop()?;
-        self.done(Step::Stop, stopped.into());
-        let second = self.second_backup(&first)?;
-        self.console.refuse_up()?;
-        Ok(second)
-    }
-
-    /// Stops the server where it is up, and writes down before that it may be stopping; says how that
-    /// went.
-    pub(super) fn stop(&mut self) -> Result<&'static str> {
-        self.journal.enter(&self.server.folder, Phase::Stopping)?;
-        if self.console.state()? == State::Down {
-            self.down_since = self.journal.was_up.then(Instant::now);
-            return Ok("the server was down already");
-        }
-        if !self.journal.was_up {
-            self.console.refuse_up()?;
-        }
-        let begun = Instant::now();
-        self.console.stop()?;
-        self.stop_ms = Some(begun.elapsed().as_millis() as u64);
-        self.down_since = Some(Instant::now());
-        Ok("the server is down")
-    }
-
-    fn second_backup(&mut self, first: &Pass) -> Result<Pass> {
-        self.begins(Step::SecondBackup);
-        let pass = backup::pass(self.server, Some(first))?;
-        let journal = &self.journal;
-        let name = telling_name(self.server, journal.number, &journal.from, &journal.to);
-        self.journal.backup = Some(backup::finish(self.server, &pass, &name, None)?);
-        let what = format!("{} bytes had changed since", pass.read_bytes);
-        self.done(Step::SecondBackup, what);
-        Ok(pass)
-    }
-
-    /// Tells players, as often as they are to be told, and waits; until somebody calls it off.
-    fn warn(&mut self) -> Result<String> {
-        if crate::called_off() {
-            return Err(Error::CalledOff(self.journal.kind));
-        }
-        if self.console.state()? == State::Down {
-            return Ok("nobody to warn: the server is down".into());
-        }
-        let warn = &self.server.config.warn;
-        let mut times = warn.at.clone();
-        times.sort_unstable();
-        let Some(total) = times.last().map(|longest| longest.0) else {
-            return Ok("players were not told: no times are set".into());
-        };
-        let begun = Instant::now();
-        let mut told = 0;
-        loop {
-            let left = total.saturating_sub(begun.elapsed());
-            while let Some(next) = times.pop_if(|next| next.0 >= left) {
-                let text = warn.text.replace("{time}", &next.to_string());
-                if !self.say(&text)? {
-                    return Ok("this family has no command to tell players something".into());
-                }
-                told += 1;
-            }
-            if crate::called_off() {
-                self.say(&warn.off)?;
-                return Err(Error::CalledOff(self.journal.kind));
-            }
-            if left.is_zero() {
-                break;
-            }
-            std::thread::sleep(WARN_LOOK.min(left));
-            let done = begun.elapsed().as_secs().min(total.as_secs());
-            (self.tell)(Event::Progress(done, total.as_secs()));
-        }
-        self.say(&warn.last)?;
-        let times = if told == 1 {
-            "once".into()
-        } else {
-            format!("{told} times")
-        };
-        Ok(format!(
-            "players were told {times}, and once more at the end"
-        ))
-    }
-
-    /// Tells players at the times that are set; where none are, only that it is now.
-    pub(super) fn warn_before_undo(&mut self) -> Result<()> {
-        if self.server.config.warn.at.is_empty() {
-            if crate::called_off() {
-                return Err(Error::CalledOff(self.journal.kind));
-            }
-            // A server that hangs cannot tell anybody, and has to be stopped all the same.
-            let _ = self.say(&self.server.config.warn.last);
-            return Ok(());
-        }
-        self.begins(Step::Warn);
-        let told = self.warn()?;
-        self.done(Step::Warn, told);
-        Ok(())
-    }
-
-    /// Tells players something; that the server has gone in the meantime is no error.
-    pub(super) fn say(&self, text: &str) -> Result<bool> {
-        match self.console.say(text) {
-            Err(error) => match self.console.state()? {
-                State::Down => Ok(true),
-                _ => Err(error),
-            },
-            told => told,
-        }
-    }
-
-    pub(super) fn swap_and_start(
-        &mut self,
-        ledger: &mut Ledger,
-        plan: &Plan,
-        pass: &Pass,
-    ) -> Result<Report> {
-        let begun = Instant::now();
-        let swapped = self.swap(pass);
-        if let Err(error) = swapped {
-            return Err(self.go_back(ledger, error));
-        }
-        let own_ms = self.down_since.unwrap_or(begun).elapsed().as_millis() as u64;
-        let started = self.start();
-        let start_ms = started.as_ref().map_or(0, |started| started.ready_ms);
-        let looked = started.and_then(|started| self.verify(plan, &started));
-        let (loaded, bad) = match looked {
-            Ok(loaded) => (loaded, None),
-            Err(error) if !self.stay => return Err(self.go_back(ledger, error)),
-            Err(error) => (None, Some(error.to_string())),
-        };
-        let backup = self.journal.backup.clone().unwrap_or_default();
-        let before = ledger.puts()?;
-        let way_back = WayBack {
-            moves: self.journal.moves.clone(),
-            puts_before: before.into_iter().map(Into::into).collect(),
-            forgets: self
-                .journal
-                .puts
-                .iter()
-                .cloned()
-                .map(Put::from)
-                .map(|put| put.path)
-                .collect(),
-            backup: backup.clone(),
-            restored: None,
-        };
-        self.record(ledger, &way_back)?;
-        for change in &plan.components {
-            if let Some(variant) = &change.variant {
-                ledger.choose(&change.id, variant)?;
-            }
-        }
-        self.enter_ending()?;
-        Ok(Report {
-            number: self.journal.number,
-            times: Times {
-                stop_ms: self.stop_ms,
-                own_ms,
-                start_ms,
-            },
-            running: bad.is_none() || self.console.state()? != State::Down,
-            loaded,
-            bad,
-            backup,
-        })
-    }
-
-    /// Writes down that it succeeded, and how it can be taken back.
-    pub(super) fn record(&self, ledger: &mut Ledger, way_back: &WayBack) -> Result<()> {
-        // Cut off right after this, it is asked for again: what is written down stays as it is.
-        if self.recorded(ledger)?.is_some() {
-            return Ok(());
-        }
-        let journal = &self.journal;
-        let puts: Vec<Put> = journal.puts.iter().cloned().map(Put::from).collect();
-        disk::step().at("writing", &self.server.folder.own("ledger.db"))?;
-        let operation = self.operation(way_back, None);
-        ledger.record(&operation, &puts, &journal.forgets, journal.undoes)
-    }
-
-    /// Writes down that it failed. That the history lacks it is better than a state that is half back.
-    fn record_failure(&self, ledger: &mut Ledger, why: &str) {
-        let operation = self.operation(&WayBack::default(), Some(why.to_owned()));
-        if disk::step().is_ok() {
-            let _ = ledger.record(&operation, &[], &[], None);
-        }
-    }
-
-    fn operation(&self, way_back: &WayBack, failed: Option<String>) -> Operation {
-        let journal = &self.journal;
-        Operation {
-            number: journal.number,
-            kind: journal.kind,
-            ended_ms: jiff::Timestamp::now().as_millisecond(),
-            from: journal.from.clone(),
-            to: journal.to.clone(),
-            way_back: serde_json::to_string(way_back).expect("a way back has only plain values"),
-            undone: false,
-            failed,
-        }
-    }
-
-    /// What the ledger knows of this operation.
-    pub(super) fn recorded(&self, ledger: &Ledger) -> Result<Option<Operation>> {
-        let mut known = ledger.operations()?.into_iter();
-        Ok(known.find(|known| known.number == self.journal.number))
-    }
-
-    /// Whether it had succeeded and was written down before it was cut off.
-    pub(super) fn had_succeeded(&self, ledger: &Ledger) -> Result<bool> {
-        Ok(self
-            .recorded(ledger)?
-            .is_some_and(|known| known.failed.is_none()))
-    }
-
-    /// Nothing is left to do but to tidy up; cut off here, only that is done again.
-    pub(super) fn enter_ending(&mut self) -> Result<()> {
-        self.journal.enter(&self.server.folder, Phase::Ending)?;
-        self.end()
-    }
-
-    pub(super) fn end(&self) -> Result<()> {
-        self.clean_up_staging();
-        Journal::end(&self.server.folder)
-    }
-
-    fn swap(&mut self, pass: &Pass) -> Result<()> {
-        self.begins(Step::Swap);
-        self.journal.enter(&self.server.folder, Phase::Swapping)?;
-        let moves = &self.journal.moves;
-        moves::perform(&self.server.folder, moves)?;
-        moves::sync(&self.server.folder, moves)?;
-        moves::tidy(&self.server.folder, moves);
-        let changed = pass.changes_since(self.server)?;
-        if !changed.is_empty() {
-            return Err(Error::FolderChanged { changes: changed });
-        }
-        let aside = self
-            .journal
-            .moves
-            .iter()
-            .filter(|m| moves::is_own(&m.to))
-            .count();
-        let placed = self.journal.moves.len() - aside;
-        self.done(
-            Step::Swap,
-            format!(
-                "{} set aside, {} put in place; the keep list is untouched",
-                files(aside),
-                files(placed)
-            ),
-        );
-        Ok(())
-    }
-
-    /// Starts the server and waits until it is ready and the hold is over.
-    pub(super) fn start(&mut self) -> Result<Started> {
-        self.begins(Step::Start);
-        self.journal.enter(&self.server.folder, Phase::Starting)?;
-        let starting = self.console.start()?;
-        let before = GoodStart::read(self.server).map(|good| good.ready_ms);
-        let limit = self.server.family.console.ready_timeout_s;
-        (self.tell)(Event::Waiting(before, limit));
-        let started = self
-            .console
-            .wait_ready(&starting, &self.known_errors, self.stay)?;
-        let hold_s = self.server.family.console.hold_ms as f64 / 1000.0;
-        self.done(
-            Step::Start,
-            format!(
-                "ready after {:.1} s, and still up after {hold_s} s more",
-                started.ready_ms as f64 / 1000.0
-            ),
-        );
-        Ok(started)
-    }
-
-    /// Looks at the server that has started: how many components run, of how many; none where this
-    /// family cannot tell.
-    fn verify(&mut self, plan: &Plan, started: &Started) -> Result<Option<(usize, usize)>> {
-        self.begins(Step::Verify);
-        let wanted = verify::wanted(self.server, plan.expects.clone(), self.known_errors.clone())?;
-        let verdict = verify::look(&self.console, self.server, &wanted, &started.lines)?;
-        let problems = verdict.problems();
-        if !problems.is_empty() {
-            return Err(Error::NotRight {
-                why: problems.join("; "),
-                last: Vec::new(),
-            });
-        }
-        GoodStart::remember(self.server, started)?;
-        let mut told = match &verdict.components {
-            None => vec!["this family cannot say which add-ons run".to_owned()],
-            Some(all) => {
-                let stated = all
-                    .iter()
-                    .filter(|answer| answer.installed.is_some())
-                    .count();
-                let all = all.len();
-                vec![format!(
-                    "{all} of {all} components are loaded, {stated} of them in a stated version"
-                )]
-            }
-        };
-        if !verdict.settings.is_empty() {
-            let names: Vec<&str> = verdict.settings.iter().map(|s| s.name.as_str()).collect();
-            told.push(format!("{} as set", names.join(", ")));
-        }
-        if !verdict.errors.is_empty() {
-            told.push(match verdict.errors.len() {
-                1 => "1 error line, as in the start before".into(),
-                errors => format!("{errors} error lines, all as in the start before"),
-            });
-        }
-        self.done(Step::Verify, told.join("; "));
-        Ok(verdict.components.map(|all| (all.len(), all.len())))
-    }
-
-    /// Puts the old state back, and starts that where the server was up.
-    pub(super) fn go_back(&mut self, ledger: &mut Ledger, error: Error) -> Error {
-        let why = error.to_string();
-        let last = match error {
-            Error::DidNotStart { last, .. } | Error::NotRight { last, .. } => last,
-            _ => Vec::new(),
-        };
-        self.go_back_since(ledger, why, last)
-    }
-
-    /// As [`Run::go_back`], for a reason in words and the last lines that the server printed.
-    pub(super) fn go_back_since(
-        &mut self,
-        ledger: &mut Ledger,
-        why: String,
-        last: Vec<String>,
-    ) -> Error {
-        (self.tell)(Event::GoesBack(why.clone()));
-        match self.try_going_back(ledger, &why) {
-            Ok(running) => Error::RolledBack {
-                why,
-                last,
-                down_ms: self.down_ms().unwrap_or(0),
-                running,
-            },
-            Err(error) => Error::Interrupted {
-                told: format!(
-                    "The changeover failed ({why}),\nand putting the old state back did not succeed either: {error}."
-                ),
-            },
-        }
-    }
-
-    /// Puts the old state back; the reason is the first one given, also after it was cut off.
-    pub(super) fn try_going_back(&mut self, ledger: &mut Ledger, why: &str) -> Result<bool> {
-        let why = self.journal.failed.get_or_insert_with(|| why.to_owned());
-        let why = why.clone();
-        self.journal.enter(&self.server.folder, Phase::GoingBack)?;
-        self.stop_whatever_runs()?;
-        let back = undone_moves(&self.server.folder, &self.journal.moves)?;
-        moves::perform(&self.server.folder, &back)?;
-        moves::sync(&self.server.folder, &back)?;
-        moves::tidy(&self.server.folder, &back);
-        if self.journal.was_up {
-            self.start_old()?;
-        }
-        self.keep_rewritten()?;
-        self.record_failure(ledger, &why);
-        self.enter_ending()?;
-        Ok(self.journal.was_up)
-    }
-
-    /// Starts what ran before; its error lines are its own affair.
-    pub(super) fn start_old(&mut self) -> Result<Started> {
-        let starting = self.console.start()?;
-        let known = BTreeSet::new();
-        self.console.wait_ready(&starting, &known, true)
-    }
-
-    /// What the server that failed wrote into new files is no release's: it is set aside, not dropped.
-    fn keep_rewritten(&self) -> Result<()> {
-        let folder = &self.server.folder;
-        let number = self.journal.number;
-        let staging = folder.root().join(stage::folder_name(number));
-        let aside =
-            free_name(|suffix| folder.own(&format!("set-aside/{number:04}-failed{suffix}")));
-        for put in self.journal.puts.iter().cloned().map(Put::from) {
-            let staged = staging.join(put.path.as_str());
-            if !staged.is_file() || crate::folder::hash_file(&staged)? == put.hash {
-                continue;
-            }
-            let to = aside.join(put.path.as_str());
-            if let Some(parent) = to.parent() {
-                fs::create_dir_all(parent).at("making the folder", parent)?;
-            }
-            disk::step()
-                .and_then(|()| fs::rename(&staged, &to))
-                .at("renaming", &staged)?;
-        }
-        Ok(())
-    }
-
-    pub(super) fn stop_whatever_runs(&self) -> Result<()> {
-        match self.console.state()? {
-            State::Down => Ok(()),
-            State::Foreign { who } => Err(Error::NoConsole { who }),
-            State::Ours(_) | State::Reached { .. } => self.console.end_failed_start(),
-        }
-    }
-
-    /// From the moment the server was asked to stop until now.
+    /// From the moment the server was asked to stop until now, in milliseconds; none when it was down before.
     pub(super) fn down_ms(&self) -> Option<u64> {
-        let since = self.down_since?.elapsed().as_millis() as u64;
-        Some(self.stop_ms.unwrap_or(0) + since)
+        let since = self.learnt.down_since?.elapsed().as_millis() as u64;
+        Some(self.learnt.stop_ms.unwrap_or(0) + since)
     }
 
-    /// What was staged and not used is of no worth any more.
-    pub(super) fn clean_up_staging(&self) {
-        let staging = self
-            .server
-            .folder
-            .root()
-            .join(stage::folder_name(self.journal.number));
-        let _ = disk::step().and_then(|()| fs::remove_dir_all(staging));
+    /// How long the server was away.
+    pub(super) fn times(&self) -> Times {
+        Times {
+            stop_ms: self.learnt.stop_ms,
+            own_ms: self.learnt.own_ms,
+            start_ms: self
+                .learnt
+                .started
+                .as_ref()
+                .map_or(0, |started| started.ready_ms),
+        }
+    }
+
+    /// The error of an operation that did not succeed: the state before is back, or it cannot go on by itself.
+    pub(super) fn error(&self, ended: Ended) -> Error {
+        let why = self.why_failed();
+        let why = match &ended.failure {
+            Some(failure) if self.journal.failed.is_none() => failure.to_string(),
+            _ => why,
+        };
+        match ended.ending {
+            Ending::Stuck(stuck) => Error::Interrupted {
+                told: self.stuck(stuck, &why, ended.last_failure.as_ref()),
+                stuck: Some(stuck),
+            },
+            Ending::Untouched => match ended.failure {
+                Some(failure) => failure,
+                None => Error::Interrupted {
+                    told: why,
+                    stuck: None,
+                },
+            },
+            _ => Error::RolledBack {
+                why,
+                last: match ended.failure {
+                    Some(Error::DidNotStart { last, .. } | Error::NotRight { last, .. }) => last,
+                    _ => Vec::new(),
+                },
+                down_ms: self.down_ms().unwrap_or(0),
+                running: self.journal.operation.was_up,
+            },
+        }
+    }
+
+    fn stuck(&self, stuck: Stuck, why: &str, last: Option<&Error>) -> String {
+        let what = match &self.journal.operation.work {
+            Work::Changeover { .. } => "The changeover",
+            Work::Undo { .. } => "The undo",
+            Work::Restore { .. } => "The restore",
+        };
+        let last = last.map(ToString::to_string).filter(|last| last != why);
+        let last = last.map_or(String::new(), |last| format!(": {last}"));
+        format!("{what} could not go on ({why}).\n{}{last}.", stuck.state())
     }
 }

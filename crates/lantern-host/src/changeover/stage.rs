@@ -1,21 +1,20 @@
 //! Everything new, unpacked beside the server and checked before the server stops.
 
+use super::moves::sync_above;
 use crate::archive::{Archive, ArchiveFault};
 use crate::config::Server;
 use crate::depot::download_hash;
-use crate::disk;
 use crate::error::{At, Error, Result};
-use crate::folder::{free_bytes, hash_file};
+use crate::folder::Folder;
 use crate::layers;
-use crate::ledger::Doing;
+use crate::place::here;
 use crate::planning::edited;
 use lantern_core::component::Kind;
+use lantern_core::operation;
 use lantern_core::path::RelPath;
-use lantern_core::plan::{Action, Plan, What};
+use lantern_core::plan::{Action, ActionKind, Plan};
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, File};
 use std::io;
-use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 /// Room that stays free besides what is staged, in bytes.
@@ -26,7 +25,8 @@ pub fn folder_name(number: i64) -> String {
     format!(".lantern/staging/{number:04}")
 }
 
-/// Unpacks every new file into the staging folder, each checked against the plan's hash.
+/// Unpacks every new file into the staging folder, each checked against the plan's hash, and brings them
+/// to the disk with all names that lead to them.
 ///
 /// `progress` is told the bytes done and the bytes there are.
 ///
@@ -39,198 +39,210 @@ pub fn stage(
     number: i64,
     progress: &mut dyn FnMut(u64, u64),
 ) -> Result<()> {
-    let root = server.folder.root().join(folder_name(number));
-    if root.exists() {
-        disk::step()
-            .and_then(|()| fs::remove_dir_all(&root))
-            .at("removing", &root)?;
-    }
-    disk::step()
-        .and_then(|()| fs::create_dir_all(&root))
-        .at("making the folder", &root)?;
-    let staged = fill(server, plan, &root, progress);
+    let root = RelPath::parse(&folder_name(number))?;
+    server.folder.remove_all(&root)?;
+    server.folder.make_folders(&root)?;
+    let staging = Staging {
+        server,
+        plan,
+        root: &root,
+    };
+    let staged = staging.fill(progress);
     if staged.is_err() {
-        let _ = disk::step().and_then(|()| fs::remove_dir_all(&root));
+        let _ = server.folder.remove_all(&root);
     }
-    staged.map_err(|error| full_disk(error, plan, &root))
+    staged.map_err(|error| staging.full_disk(error))
 }
 
-fn fill(
-    server: &Server,
-    plan: &Plan,
-    root: &Path,
-    progress: &mut dyn FnMut(u64, u64),
-) -> Result<()> {
-    let needed = plan.staged_bytes() + SPARE_BYTES;
-    let free = free_bytes(root)?;
-    if free < needed {
-        return Err(Error::DiskFull {
-            path: root.into(),
-            needed,
-            free,
-        });
+/// A staging folder that is being filled.
+struct Staging<'a> {
+    server: &'a Server,
+    plan: &'a Plan,
+    root: &'a RelPath,
+}
+
+impl Staging<'_> {
+    fn folder(&self) -> &Folder {
+        &self.server.folder
     }
-    let (mut done, total) = (0, plan.staged_bytes());
-    for (index, archive) in plan.archives.iter().enumerate() {
-        if crate::called_off() {
-            return Err(Error::CalledOff(Doing::Changeover));
+
+    fn staged(&self, path: &RelPath) -> Result<RelPath> {
+        Ok(self.root.join(path.as_str())?)
+    }
+
+    fn fill(&self, progress: &mut dyn FnMut(u64, u64)) -> Result<()> {
+        let needed = self.plan.staged_bytes() + SPARE_BYTES;
+        let free = self.folder().free_bytes()?;
+        if free < needed {
+            return Err(Error::DiskFull {
+                path: self.folder().shown(self.root),
+                needed,
+                free,
+            });
         }
+        let mut done = 0;
+        for index in 0..self.plan.archives.len() {
+            if crate::called_off() {
+                return Err(Error::CalledOff(operation::Kind::Changeover));
+            }
+            self.unpack(index, &mut |bytes| {
+                done += bytes;
+                progress(done, self.plan.staged_bytes());
+            })?;
+        }
+        self.keep_layers()?;
+        self.edit_texts()?;
+        let files = self.folder().files_below(self.root)?;
+        sync_above(self.folder(), files.iter().map(|(path, _)| path))
+    }
+
+    /// Unpacks what the plan wants of one archive; `done` is told the bytes of each file.
+    fn unpack(&self, index: usize, done: &mut dyn FnMut(u64)) -> Result<()> {
+        let archive = &self.plan.archives[index];
         let path = PathBuf::from(&archive.file);
         let found = download_hash(&path)?;
-        let other = |path: &Path, expected: &str, found: &str| Error::OtherArchive {
-            path: path.into(),
-            expected: expected[..12.min(expected.len())].into(),
-            found: found[..12].into(),
-        };
         if found != archive.blake3 {
             return Err(other(&path, &archive.blake3, &found));
         }
-        let from_here = plan.actions.iter().filter(|action| {
+        let from_here = self.plan.actions.iter().filter(|action| {
             let source = action.source.as_ref();
-            matches!(action.what, What::Place | What::Replace)
+            matches!(action.what, ActionKind::Place | ActionKind::Replace)
                 && source.is_some_and(|source| source.archive == index)
         });
-        let mut wanted: BTreeMap<RelPath, PathBuf> = BTreeMap::new();
+        let mut wanted: BTreeMap<RelPath, RelPath> = BTreeMap::new();
         let mut actions: BTreeMap<RelPath, &Action> = BTreeMap::new();
         for action in from_here {
-            let to = root.join(action.path.as_str());
+            let to = self.staged(&action.path)?;
             let entry = action.source.as_ref().and_then(|s| s.entry.as_ref());
-            match entry {
-                None => {
-                    let hash = copy(&path, &to)?;
-                    if is_program(plan, action) {
-                        let rights = fs::Permissions::from_mode(0o755);
-                        fs::set_permissions(&to, rights).at("setting the rights of", &to)?;
-                    }
-                    if Some(&hash) != action.after.as_ref() {
-                        return Err(other(&to, action.after.as_deref().unwrap_or(""), &hash));
-                    }
-                    done += action.bytes;
-                    progress(done, total);
+            let Some(entry) = entry else {
+                let mut whole = here::open(&path).at("reading", &path)?;
+                let hash = self
+                    .folder()
+                    .copy_new(&mut *whole, &to, self.is_program(action))?;
+                if Some(&hash) != action.after.as_ref() {
+                    let expected = action.after.as_deref().unwrap_or("");
+                    return Err(other(&self.folder().shown(&to), expected, &hash));
                 }
-                Some(entry) => {
-                    let entry = RelPath::parse(entry)?;
-                    wanted.insert(entry.clone(), to);
-                    actions.insert(entry, action);
-                }
-            }
+                done(action.bytes);
+                continue;
+            };
+            let entry = RelPath::parse(entry)?;
+            wanted.insert(entry.clone(), to);
+            actions.insert(entry, action);
         }
         if wanted.is_empty() {
-            continue;
+            return Ok(());
         }
         let mut differs = None;
         let mut unpacked = BTreeSet::new();
-        Archive::open(&path)?.unpack(&wanted, &path, &mut |entry, hash| {
+        let mut opened = Archive::open(&path)?;
+        opened.unpack(&wanted, self.folder(), &path, &mut |entry, hash| {
             let action = actions[entry];
             if action.after.as_deref() != Some(hash) {
                 differs = Some((entry.clone(), hash.to_owned()));
             }
             unpacked.insert(entry.clone());
-            done += action.bytes;
-            progress(done, total);
+            done(action.bytes);
         })?;
         if let Some((entry, hash)) = differs {
             let expected = actions[&entry].after.as_deref().unwrap_or("");
-            return Err(other(&wanted[&entry], expected, &hash));
+            return Err(other(
+                &self.folder().shown(&wanted[&entry]),
+                expected,
+                &hash,
+            ));
         }
-        if let Some(entry) = wanted.keys().find(|entry| !unpacked.contains(entry)) {
-            return Err(Error::Archive {
-                path,
+        match wanted.keys().find(|entry| !unpacked.contains(entry)) {
+            None => Ok(()),
+            Some(entry) => Err(Error::Archive {
                 fault: ArchiveFault::Broken(format!("it has no entry {entry}")),
-            });
+                path,
+            }),
         }
     }
-    keep_layers(server, plan, root)?;
-    for edit in &plan.edits {
-        let to = root.join(edit.path.as_str());
-        if let Some(parent) = to.parent() {
-            fs::create_dir_all(parent).at("making the folder", parent)?;
-        }
-        let new = edited(edit, &server.folder.read_text(&edit.path)?)?.bytes();
-        let hash = blake3::hash(&new).to_hex().to_string();
-        let planned = plan.of(What::Edit).find(|action| action.path == edit.path);
-        if planned.and_then(|action| action.after.as_ref()) != Some(&hash) {
-            return Err(Error::OtherText {
-                path: edit.path.clone(),
-                why: "what comes of it is not what the plan says".into(),
-            });
-        }
-        disk::step()
-            .and_then(|()| fs::write(&to, &new))
-            .at("writing", &to)?;
-        let old = server.folder.path(&edit.path)?;
-        let rights = fs::metadata(&old).at("reading", &old)?.permissions();
-        fs::set_permissions(&to, rights).at("setting the rights of", &to)?;
-        File::open(&to)
-            .and_then(|file| file.sync_all())
-            .at("syncing", &to)?;
+
+    /// Whether a file that is a whole download is a server program, which downloads do not mark as such.
+    fn is_program(&self, action: &Action) -> bool {
+        let mut changes = self.plan.components.iter();
+        let owner = action.component.as_ref();
+        changes.any(|change| change.kind == Kind::Build && Some(&change.id) == owner)
     }
-    Ok(())
-}
 
-/// Whether a file that is a whole download is a server program, which downloads do not mark as such.
-fn is_program(plan: &Plan, action: &Action) -> bool {
-    let mut changes = plan.components.iter();
-    let owner = action.component.as_ref();
-    changes.any(|change| change.kind == Kind::Build && Some(&change.id) == owner)
-}
-
-/// Keeps copies of what lies over and under one another, so that either can be put back by itself.
-fn keep_layers(server: &Server, plan: &Plan, root: &Path) -> Result<()> {
-    for action in &plan.actions {
-        let Some(under) = &action.under else {
-            continue;
-        };
-        let here = server.folder.path(&action.path)?;
-        if let Some(hash) = &action.after {
-            let staged = root.join(action.path.as_str());
-            let from = if staged.exists() { &staged } else { &here };
-            layers::keep(&server.folder, from, hash)?;
-        }
-        let Some(source) = &under.source else {
-            layers::keep(&server.folder, &here, &under.hash)?;
-            continue;
-        };
-        let archive = Path::new(&plan.archives[source.archive].file);
-        let Some(entry) = &source.entry else {
-            layers::keep(&server.folder, archive, &under.hash)?;
-            continue;
-        };
-        let beside = root.join(".under");
-        let wanted = BTreeMap::from([(RelPath::parse(entry)?, beside.clone())]);
-        Archive::open(archive)?.unpack(&wanted, archive, &mut |_, _| {})?;
-        layers::keep(&server.folder, &beside, &under.hash)?;
-        fs::remove_file(&beside).at("removing", &beside)?;
-    }
-    Ok(())
-}
-
-fn copy(from: &Path, to: &Path) -> Result<String> {
-    if let Some(parent) = to.parent() {
-        fs::create_dir_all(parent).at("making the folder", parent)?;
-    }
-    let mut input = File::open(from).at("reading", from)?;
-    let mut output = disk::step()
-        .and_then(|()| File::create_new(to))
-        .at("writing", to)?;
-    io::copy(&mut input, &mut output).at("writing", to)?;
-    output.sync_all().at("writing", to)?;
-    hash_file(to)
-}
-
-/// Says "the disk is full" whichever way that showed.
-fn full_disk(error: Error, plan: &Plan, root: &Path) -> Error {
-    match error {
-        Error::Io { source, .. } if source.kind() == io::ErrorKind::StorageFull => {
-            Error::DiskFull {
-                path: root.into(),
-                needed: plan.staged_bytes() + SPARE_BYTES,
-                free: root
-                    .parent()
-                    .and_then(|parent| free_bytes(parent).ok())
-                    .unwrap_or(0),
+    /// Keeps copies of what lies over and under one another, so that either can be put back by itself.
+    fn keep_layers(&self) -> Result<()> {
+        let folder = self.folder();
+        for action in &self.plan.actions {
+            let Some(under) = &action.under else {
+                continue;
+            };
+            if let Some(hash) = &action.after {
+                let staged = self.staged(&action.path)?;
+                let from = if folder.has(&staged)? {
+                    &staged
+                } else {
+                    &action.path
+                };
+                layers::keep(folder, hash, || folder.read(from))?;
             }
+            layers::keep(folder, &under.hash, || {
+                let Some(source) = &under.source else {
+                    return folder.read(&action.path);
+                };
+                let archive = Path::new(&self.plan.archives[source.archive].file);
+                let Some(entry) = &source.entry else {
+                    return here::read(archive);
+                };
+                let beside = self.root.join(".under")?;
+                let wanted = BTreeMap::from([(RelPath::parse(entry)?, beside.clone())]);
+                Archive::open(archive)?.unpack(&wanted, folder, archive, &mut |_, _| {})?;
+                let bytes = folder.read(&beside)?;
+                folder.remove_file(&beside)?;
+                Ok(bytes)
+            })?;
         }
-        other => other,
+        Ok(())
+    }
+
+    /// Stages the texts that change, as the plan says they are then.
+    fn edit_texts(&self) -> Result<()> {
+        for edit in &self.plan.edits {
+            let new = edited(edit, &self.folder().read_text(&edit.path)?)?.bytes();
+            let hash = blake3::hash(&new).to_hex().to_string();
+            let mut planned = self.plan.of(ActionKind::Edit);
+            let planned = planned.find(|action| action.path == edit.path);
+            if planned.and_then(|action| action.after.as_ref()) != Some(&hash) {
+                return Err(Error::OtherText {
+                    path: edit.path.clone(),
+                    why: "what comes of it is not what the plan says".into(),
+                });
+            }
+            let rights = self.folder().look(&edit.path)?.map(|meta| meta.rights);
+            self.folder()
+                .write_new(&self.staged(&edit.path)?, &new, rights)?;
+        }
+        Ok(())
+    }
+
+    /// Says "the disk is full" whichever way that showed.
+    fn full_disk(&self, error: Error) -> Error {
+        match error {
+            Error::Io { source, .. } if source.kind() == io::ErrorKind::StorageFull => {
+                Error::DiskFull {
+                    path: self.folder().shown(self.root),
+                    needed: self.plan.staged_bytes() + SPARE_BYTES,
+                    free: self.folder().free_bytes().unwrap_or(0),
+                }
+            }
+            other => other,
+        }
+    }
+}
+
+/// A file is not what the plan says.
+fn other(path: &Path, expected: &str, found: &str) -> Error {
+    Error::OtherArchive {
+        path: path.into(),
+        expected: expected[..12.min(expected.len())].into(),
+        found: found[..12].into(),
     }
 }

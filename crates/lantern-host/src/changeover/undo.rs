@@ -1,20 +1,19 @@
 //! Back to before the last changeover or restore.
 
 use super::check;
-use super::journal::{Journal, Phase};
-use super::moves::{self, Move};
-use super::restore::restore;
-use super::way_back::{self, WayBack};
-use super::{Event, Report, Run, Times, make_aside, safe_name, stage, telling_name};
-use crate::backup::{self, Manifest, Scope};
+use super::run::Run;
+use super::{Event, journal, keeping_as, reachable, stage, telling_name};
+use crate::backup::{self, Manifest};
 use crate::config::Server;
 use crate::console::{Console, State};
 use crate::error::{Error, Result};
-use crate::ledger::{Doing, Ledger, Operation};
-use crate::verify::GoodStart;
+use crate::folder::{free_name, own, safe_name};
+use crate::ledger::{Ledger, Logged};
+use lantern_core::operation::{
+    Came, Ending, Extent, Journal, Kind, Move, Operation, Record, Scope, Undoable, WayBack, Wish,
+    Work, World,
+};
 use lantern_core::path::RelPath;
-use lantern_core::plan::Step;
-use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
 /// What an undo came to.
@@ -45,22 +44,8 @@ pub enum Now {
     At(String),
     /// As it was before this backup was put back.
     Before(String),
-    /// As in this backup: its restore was cut off, and leads to one end alone.
-    AsIn(String),
     /// As before: what was cut off had touched nothing.
     Untouched,
-}
-
-/// What becomes of the world when a changeover is taken back.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum World {
-    /// It stays; but where it was written since, that is asked for first.
-    Ask,
-    /// It stays, whatever was written since.
-    Keep,
-    /// It comes back from the backup; what was written since is set aside.
-    Bring,
 }
 
 /// Takes the last changeover or restore back, or an operation that was cut off.
@@ -74,164 +59,117 @@ pub fn undo(
     world: World,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Undone> {
-    if let Some(journal) = Journal::read(&server.folder)? {
+    if let Some(journal) = journal::read(&server.folder)? {
         return take_back_cut_off(server, ledger, journal, world, tell);
     }
     let last = ledger.last_in_force()?.ok_or(Error::NothingToUndo)?;
-    let way_back: WayBack =
-        serde_json::from_str(&last.way_back).map_err(|error| Error::Config {
-            path: server.folder.own("ledger.db"),
-            why: error.to_string(),
-        })?;
-    let console = Console::of(server);
-    let state = console.state()?;
-    let restored = way_back.restored.as_ref();
-    let needed = restored.is_some() || world != World::Keep;
-    let stored = needed.then(|| backup::manifest(server, &way_back.backup));
-    let stored = stored.transpose()?;
-    let in_backup = stored.as_ref().map(Manifest::paths).unwrap_or_default();
-    if let (World::Ask, Some(stored)) = (world, &stored) {
-        let mut written = backup::written_since(server, stored)?;
-        if let Some(extent) = restored {
-            written.retain(|path| extent.covers(server, &in_backup, path));
-        }
-        refuse_used(&console, &state, &last, written)?;
+    let way_back = ledger.way_back(&last)?;
+    if world == World::Ask {
+        refuse_used(server, &last, &way_back)?;
     }
-    let was_up = match state {
-        State::Foreign { who } => return Err(Error::NoConsole { who }),
-        state => state != State::Down,
-    };
-    let number = ledger.next_number()?;
-    let aside = match restored {
-        None => telling_name(server, number, &last.to, &last.from),
-        Some(_) => format!("{number:04}-since-{}", safe_name(&last.to)),
-    };
-    let aside = make_aside(server, &aside)?;
-    // A changeover has touched no world, a restore most often has.
-    let with_world = match restored {
-        None => world == World::Bring,
-        Some(_) => world != World::Keep,
-    };
-    // A changeover's backup also has what only a pack wants kept.
-    let only_kept = stored.as_ref().is_some_and(|it| it.scope == Scope::Kept);
-    let of_world =
-        |path: &RelPath| server.keeps(path.as_str()) || only_kept && in_backup.contains(path);
-    let wanted = |path: &RelPath| with_world || !of_world(path);
-    let remembered = ledger.remembered()?;
-    let moves_back = || {
-        let known = match (&stored, restored) {
-            (Some(stored), Some(_)) => way_back::hashes(stored),
-            _ => {
-                let known = remembered.iter();
-                known
-                    .map(|(path, known)| (path, known.hash.as_str()))
-                    .collect()
-            }
-        };
-        way_back.moves_back(server, &known, &aside, &wanted)
-    };
-    // No server at work removes what a changeover put in place.
-    let early = restored.is_none().then(moves_back).transpose()?;
-    let mut journal = Journal {
-        kind: Doing::Undo,
-        number,
-        phase: Phase::Preparing,
-        was_up,
-        from: last.to.clone(),
-        to: last.from.clone(),
-        plan: None,
-        undoes: Some(last.number),
-        moves: Vec::new(),
-        puts: way_back.puts_before.clone(),
-        forgets: way_back.forgets.clone(),
-        backup: Some(way_back.backup.clone()),
-        restored: None,
-        failed: None,
-        world: Some(world),
-    };
-    journal.enter(&server.folder, Phase::Preparing)?;
-    let mut run = Run::new(server, journal, tell);
-    run.clean_up_staging();
-    // What was not exchanged, and is not as the backup has it: the world that the new server wrote,
-    // or what came after a restore.
-    let exchanged = way_back.exchanged();
-    let comes_back = |path: &RelPath| {
-        let wanted = match restored {
-            None => with_world && of_world(path),
-            Some(extent) => extent.covers(server, &in_backup, path) && wanted(path),
-        };
-        wanted && !exchanged.contains(path)
-    };
-    let stored_back = || match &stored {
-        None => Ok(Vec::new()),
-        Some(stored) => stored_moves(server, stored, &comes_back, number, &aside),
-    };
-    // Unpacked while the server still runs; after its stop only what it has written since.
-    let prepared = stored_back().and_then(|_| {
-        if was_up {
-            run.warn_before_undo()?;
-        }
-        run.begins(Step::Stop);
-        let stopped = run.stop()?;
-        let (mut moves, mut since) = early.map_or_else(moves_back, Ok)?;
-        let stored = stored_back()?;
-        let aside = stored.iter().filter(|step| moves::is_own(&step.to));
-        since.extend(aside.map(|step| step.from.clone()));
-        moves.extend(stored);
-        Ok((stopped, moves, since))
-    });
-    let (stopped, moves, since) = match prepared {
-        Ok(prepared) => prepared,
-        Err(error) => {
-            if was_up && run.console.state()? == State::Down {
-                run.start_old()?;
-            }
-            run.end()?;
-            return Err(error);
-        }
-    };
-    run.journal.moves = moves;
-    run.done(Step::Stop, stopped.into());
-    run.finish_undo(ledger)?;
-    let (world, set_aside): (Vec<_>, Vec<_>) = since.into_iter().partition(of_world);
-    Ok(Undone {
-        now: match restored {
-            None => Now::At(last.from),
-            Some(_) => Now::Before(last.to),
+    let operation = Operation {
+        number: ledger.next_number()?,
+        was_up: reachable_or_down(server)?,
+        work: Work::Undo {
+            of: match last.kind {
+                Kind::Restore => Undoable::Restore { backup: last.to },
+                Kind::Changeover | Kind::Undo => Undoable::Changeover {
+                    from: last.from,
+                    to: last.to,
+                },
+            },
+            world,
         },
+        moves: Vec::new(),
+        record: Record {
+            takes_back: Some(last.number),
+            ..way_back.record
+        },
+    };
+    let mut run = Run::begin(server, ledger, operation, tell)?;
+    let ended = run.run_to_end(Came::Itself)?;
+    match ended.ending {
+        Ending::Done => Ok(undone(&run)),
+        // Back it is, and the history has it; that the server does not come up is said as an error.
+        Ending::DoneBadly => Err(match ended.failure {
+            Some(error) => error,
+            None => run.error(ended),
+        }),
+        _ => Err(run.error(ended)),
+    }
+}
+
+/// As [`reachable`]; a server that hangs can be gone back from all the same.
+fn reachable_or_down(server: &Server) -> Result<bool> {
+    match Console::of(server).state()? {
+        State::Ours(_) => Ok(true),
+        _ => reachable(server),
+    }
+}
+
+/// What an undo has come to.
+fn undone(run: &Run<'_, '_>) -> Undone {
+    let operation = &run.journal.operation;
+    let server = run.server;
+    let (from, to) = operation.ends();
+    let now = match &operation.work {
+        Work::Undo {
+            of: Undoable::Restore { backup },
+            ..
+        } => Now::Before(backup.clone()),
+        Work::Undo { .. } => Now::At(to.to_owned()),
+        Work::Changeover { .. } => Now::At(from.to_owned()),
+        Work::Restore { backup, .. } => Now::Before(backup.clone()),
+    };
+    let comes = |step: &&Move| step.brings() && server.keeps(step.to.as_str());
+    let is_undo = operation.kind() == Kind::Undo;
+    let with_world = match &operation.work {
+        Work::Undo {
+            of: Undoable::Changeover { .. },
+            world,
+        } => *world == World::Bring,
+        _ => is_undo && operation.moves.iter().any(|step| comes(&step)),
+    };
+    let since = run.learnt.written_since.iter().cloned();
+    let (world, set_aside): (Vec<_>, Vec<_>) =
+        since.partition(|path| run.learnt.of_world.contains(path));
+    Undone {
+        now,
         down_ms: run.down_ms(),
         set_aside,
-        aside,
-        number,
+        aside: run.learnt.aside.clone(),
+        number: operation.number,
         with_world,
         world_aside: world.len(),
-        running: was_up,
-    })
+        running: operation.was_up,
+    }
 }
 
 /// Refuses where the world was written since, or somebody is on.
-fn refuse_used(
-    console: &Console,
-    state: &State,
-    last: &Operation,
-    written: Vec<RelPath>,
-) -> Result<()> {
-    let players = match state {
+fn refuse_used(server: &Server, last: &Logged, way_back: &WayBack) -> Result<()> {
+    let stored = backup::manifest(server, &way_back.backup)?;
+    let mut written = backup::written_since(server, &stored)?;
+    if let Some(extent) = &way_back.restored {
+        let in_backup = stored.paths();
+        written.retain(|path| covers(server, extent, &in_backup, path));
+    }
+    let console = Console::of(server);
+    let players = match console.state()? {
         // A server that hangs tells nothing; it has to be possible to go back from it all the same.
         State::Ours(_) | State::Reached { .. } => console.players().ok().flatten(),
-        State::Down | State::Foreign { .. } => None,
+        State::Down | State::Foreign { .. } | State::Unknown { .. } => None,
     };
     let players = players.unwrap_or_default();
     if written.is_empty() && players.is_empty() {
         return Ok(());
     }
     Err(match last.kind {
-        Doing::Restore => Error::RestoredUsed {
+        Kind::Restore => Error::RestoredUsed {
             name: last.to.clone(),
             players,
             written,
         },
-        Doing::Changeover | Doing::Undo => Error::WorldUsed {
+        Kind::Changeover | Kind::Undo => Error::WorldUsed {
             players,
             written,
             old: last.from.clone(),
@@ -240,35 +178,7 @@ fn refuse_used(
     })
 }
 
-/// Goes on with an undo or a restore that was cut off.
-pub(super) fn resume(
-    server: &Server,
-    ledger: &mut Ledger,
-    journal: Journal,
-    tell: &mut dyn FnMut(Event),
-) -> Result<Report> {
-    let number = journal.number;
-    let untouched = matches!(journal.phase, Phase::Preparing | Phase::Stopping);
-    let running = match journal.restored.clone().filter(|_| untouched) {
-        Some(extent) => {
-            let run = Run::new(server, journal, tell);
-            run.end()?;
-            restore(server, ledger, &run.journal.to, &extent.only, run.tell)?;
-            false
-        }
-        None => take_back_cut_off(server, ledger, journal, World::Ask, tell)?.running,
-    };
-    Ok(Report {
-        number,
-        times: Times::default(),
-        running,
-        loaded: None,
-        bad: None,
-        backup: String::new(),
-    })
-}
-
-/// A changeover that was cut off is taken back; an undo or a restore is gone on with.
+/// Takes an operation back that was cut off; an undo is gone on with.
 fn take_back_cut_off(
     server: &Server,
     ledger: &mut Ledger,
@@ -276,143 +186,176 @@ fn take_back_cut_off(
     world: World,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Undone> {
-    // How long the server was down before this is not known.
-    let mut run = Run::new(server, journal, tell);
-    let (kind, phase) = (run.journal.kind, run.journal.phase);
-    let mut running = run.journal.was_up;
-    let now = match (kind, phase) {
-        // It had succeeded and was written down: it is taken back as any other.
-        (Doing::Changeover, _) if run.had_succeeded(ledger)? => {
-            run.end()?;
-            return undo(server, ledger, world, run.tell);
+    let server = &keeping_as(server, &journal)?;
+    let mut run = Run::cut_off(server, ledger, journal, tell);
+    let ended = run.run_to_end(Came::CutOff(Wish::Back))?;
+    match ended.ending {
+        Ending::TakeBack => undo(server, run.ledger, world, run.tell),
+        // Nothing of it was done: it begins anew, as it was told to unless it is told otherwise.
+        Ending::Anew => {
+            let told = match run.journal.operation.work {
+                Work::Undo { world: told, .. } if world == World::Ask => told,
+                _ => world,
+            };
+            undo(server, run.ledger, told, run.tell)
         }
-        (_, Phase::Preparing | Phase::Stopping) => {
-            run.be_up_again()?;
-            run.end()?;
-            match kind {
-                // Nothing of it was done: it begins anew, as it was told to unless it is told otherwise.
-                Doing::Undo => {
-                    let told = run.journal.world.filter(|_| world == World::Ask);
-                    return undo(server, ledger, told.unwrap_or(world), run.tell);
-                }
-                Doing::Restore => Now::Untouched,
-                Doing::Changeover => Now::At(run.journal.from.clone()),
-            }
+        Ending::Untouched if ended.failure.is_none() => {
+            let now = match run.journal.operation.work {
+                Work::Restore { .. } => Now::Untouched,
+                _ => undone(&run).now,
+            };
+            Ok(Undone {
+                now,
+                ..undone(&run)
+            })
         }
-        (Doing::Changeover, Phase::Swapping | Phase::Starting | Phase::GoingBack) => {
-            running = run.try_going_back(ledger, "it was cut off, and taken back")?;
-            Now::At(run.journal.from.clone())
+        Ending::Done | Ending::Back => Ok(undone(&run)),
+        _ => Err(run.error(ended)),
+    }
+}
+
+/// Whether what a restore puts back has a path in it; `stored` are the backup's own, among them what only a pack
+/// wants kept.
+fn covers(server: &Server, extent: &Extent, stored: &BTreeSet<&RelPath>, path: &RelPath) -> bool {
+    let in_scope = extent.scope == Scope::Everything || server.keeps(path.as_str());
+    let passes = server.family.passes(path.as_str());
+    (in_scope || stored.contains(path)) && !passes && extent.asks_for(path)
+}
+
+/// Finds out which renames an undo or a restore needs, and unpacks what comes from a backup and is not unpacked yet.
+pub(super) fn draw(run: &mut Run<'_, '_>) -> Result<()> {
+    match run.journal.operation.work.clone() {
+        Work::Changeover { .. } => Ok(()),
+        Work::Restore { backup, extent } => {
+            let manifest = backup::manifest(run.server, &backup)?;
+            let stored = manifest.paths();
+            let aside = aside(run, &format!("before-{}", safe_name(&backup)))?;
+            let wanted = |path: &RelPath| covers(run.server, &extent, &stored, path);
+            run.journal.operation.moves = stored_moves(run, &manifest, &wanted, &aside)?;
+            run.learnt.aside = aside;
+            Ok(())
         }
-        (Doing::Changeover, Phase::Ending) => {
-            run.end()?;
-            Now::At(run.journal.from.clone())
-        }
-        (Doing::Undo | Doing::Restore, _) => {
-            run.stop_whatever_runs()?;
-            run.finish_undo(ledger)?;
-            let (from, to) = (run.journal.from.clone(), run.journal.to.clone());
-            match kind {
-                Doing::Restore => Now::AsIn(to),
-                _ if to.is_empty() => Now::Before(from),
-                _ => Now::At(to),
-            }
-        }
+        Work::Undo { of, world } => draw_undo(run, &of, world),
+    }
+}
+
+fn draw_undo(run: &mut Run<'_, '_>, of: &Undoable, world: World) -> Result<()> {
+    let server = run.server;
+    let number = run.journal.operation.record.takes_back;
+    let mut known = run.ledger.operations()?.into_iter();
+    let taken_back = known.find(|known| Some(known.number) == number);
+    let way_back = run
+        .ledger
+        .way_back(&taken_back.ok_or(Error::NothingToUndo)?)?;
+    let restored = way_back.restored.as_ref();
+    let stored = (restored.is_some() || world != World::Keep)
+        .then(|| backup::manifest(server, &way_back.backup))
+        .transpose()?;
+    let in_backup = stored.as_ref().map(Manifest::paths).unwrap_or_default();
+    // A changeover has touched no world, a restore most often has.
+    let with_world = match of {
+        Undoable::Changeover { .. } => world == World::Bring,
+        Undoable::Restore { .. } => world != World::Keep,
     };
-    let comes = |step: &&Move| moves::is_own(&step.from) && server.keeps(step.to.as_str());
-    let with_world = kind != Doing::Changeover && run.journal.moves.iter().any(|m| comes(&m));
-    Ok(Undone {
-        now,
-        down_ms: run.down_ms(),
-        set_aside: Vec::new(),
-        aside: String::new(),
-        number: run.journal.number,
-        with_world,
-        world_aside: 0,
-        running,
-    })
+    // A changeover's backup also has what only a pack wants kept.
+    let only_kept = stored.as_ref().is_some_and(|it| it.scope == Scope::Kept);
+    let of_world =
+        |path: &RelPath| server.keeps(path.as_str()) || only_kept && in_backup.contains(path);
+    let wanted = |path: &RelPath| with_world || !of_world(path);
+    let aside = match of {
+        Undoable::Changeover { from, to } => {
+            let name = telling_name(server, run.journal.operation.number, to, from);
+            aside_named(run, &name)?
+        }
+        Undoable::Restore { backup } => aside(run, &format!("since-{}", safe_name(backup)))?,
+    };
+    let there = |path: &RelPath| server.folder.has(path).unwrap_or(true);
+    let mut moves = way_back.moves_back(&aside, &wanted, &there)?;
+    let brought = way_back.moves.iter().filter(|step| step.brings());
+    let mut since = Vec::new();
+    for step in brought.filter(|step| wanted(&step.to)) {
+        if there(&step.to) && hash(run, &step.to)? != step.expects {
+            since.push(step.to.clone());
+        }
+    }
+    // What was not exchanged, and is not as the backup has it: the world that the new server wrote,
+    // or what came after a restore.
+    let exchanged = way_back.exchanged();
+    let comes_back = |path: &RelPath| {
+        let wanted = match restored {
+            None => with_world && of_world(path),
+            Some(extent) => covers(server, extent, &in_backup, path) && wanted(path),
+        };
+        wanted && !exchanged.contains(path)
+    };
+    if let Some(stored) = &stored {
+        let stored = stored_moves(run, stored, &comes_back, &aside)?;
+        let out = stored.iter().filter(|step| !step.brings());
+        since.extend(out.map(|step| step.from.clone()));
+        moves.extend(stored);
+    }
+    let world = since.iter().filter(|path| of_world(path));
+    run.learnt.of_world = world.cloned().collect();
+    run.learnt.written_since = since;
+    run.learnt.aside = aside;
+    run.journal.operation.moves = moves;
+    Ok(())
 }
 
-impl Run<'_, '_> {
-    /// Brings the server up again that was, or may have been, stopped while none of its files was touched.
-    fn be_up_again(&mut self) -> Result<()> {
-        if self.journal.phase == Phase::Stopping {
-            // It may have been told to stop and be on its way down: that has to come to its end.
-            self.console.stop()?;
-        }
-        if self.journal.was_up && self.console.state()? == State::Down {
-            self.start_old()?;
-        }
-        Ok(())
-    }
-
-    fn start_again(&mut self) -> Result<()> {
-        self.begins(Step::Start);
-        let started = self.start_old()?;
-        let seconds = started.ready_ms as f64 / 1000.0;
-        self.done(Step::Start, format!("ready after {seconds:.1} s"));
-        GoodStart::remember(self.server, &started)
-    }
-
-    pub(super) fn finish_undo(&mut self, ledger: &mut Ledger) -> Result<()> {
-        let folder = &self.server.folder;
-        self.begins(Step::Swap);
-        self.journal.enter(folder, Phase::Swapping)?;
-        moves::perform(folder, &self.journal.moves)?;
-        moves::sync(folder, &self.journal.moves)?;
-        moves::tidy(folder, &self.journal.moves);
-        let aside = |step: &&Move| moves::is_own(&step.to);
-        let out = self.journal.moves.iter().filter(aside).count();
-        let back = self.journal.moves.len() - out;
-        let what = format!(
-            "{} taken out, {} put back",
-            super::files(out),
-            super::files(back)
-        );
-        self.done(Step::Swap, what);
-        // An undo is not taken back itself.
-        let way_back = match &self.journal.restored {
-            None => WayBack::default(),
-            Some(extent) => WayBack {
-                moves: self.journal.moves.clone(),
-                backup: self.journal.backup.clone().unwrap_or_default(),
-                restored: Some(extent.clone()),
-                ..WayBack::default()
-            },
-        };
-        self.record(ledger, &way_back)?;
-        let started = match self.journal.was_up {
-            true => self.start_again(),
-            false => Ok(()),
-        };
-        self.enter_ending()?;
-        started
-    }
+/// The folder that what is there now is set aside in, by what stands behind the number in its name.
+fn aside(run: &Run<'_, '_>, name: &str) -> Result<String> {
+    aside_named(run, &format!("{:04}-{name}", run.journal.operation.number))
 }
 
-/// Unpacks what a backup has of the paths that it covers beside the server, where that was not done
+/// The same, by its whole name. Drawn again, it is the one from before.
+fn aside_named(run: &Run<'_, '_>, name: &str) -> Result<String> {
+    if !run.learnt.aside.is_empty() {
+        return Ok(run.learnt.aside.clone());
+    }
+    let free = free_name(&run.server.folder, |suffix| {
+        Ok(own(&format!("set-aside/{name}{suffix}")))
+    })?;
+    Ok(free.to_string())
+}
+
+/// The BLAKE3 of a file, which is not read again where nothing has changed since; none where it is not there.
+fn hash(run: &mut Run<'_, '_>, path: &RelPath) -> Result<Option<String>> {
+    let folder = &run.server.folder;
+    let Some(meta) = folder.look(path)?.filter(|meta| meta.is_file()) else {
+        return Ok(None);
+    };
+    let known = run.learnt.hashes.get(path);
+    if let Some((_, hash)) = known.filter(|(stamp, _)| *stamp == meta.stamp) {
+        return Ok(Some(hash.clone()));
+    }
+    let hash = folder.hash(path)?;
+    let seen = (meta.stamp, hash.clone());
+    run.learnt.hashes.insert(path.clone(), seen);
+    Ok(Some(hash))
+}
+
+/// Unpacks what a backup has of the paths that are wanted beside the server, where that was not done
 /// before, and says how that and what is there now change places.
-pub(super) fn stored_moves(
-    server: &Server,
+fn stored_moves(
+    run: &mut Run<'_, '_>,
     manifest: &Manifest,
-    covers: &dyn Fn(&RelPath) -> bool,
-    number: i64,
+    wanted: &dyn Fn(&RelPath) -> bool,
     aside: &str,
 ) -> Result<Vec<Move>> {
+    let server = run.server;
     let source = backup::source(server)?;
-    let staging = stage::folder_name(number);
-    let mut moves = Vec::new();
+    let staging = stage::folder_name(run.journal.operation.number);
     let mut same = BTreeSet::new();
-    let stored = || manifest.files.iter().filter(|stored| covers(&stored.path));
+    let stored = || manifest.files.iter().filter(|stored| wanted(&stored.path));
     for stored in stored() {
-        let real = server.folder.path(&stored.path)?;
-        if real.exists() && crate::folder::hash_file(&real)? == stored.blake3 {
+        if hash(run, &stored.path)?.as_ref() == Some(&stored.blake3) {
             same.insert(&stored.path);
         }
     }
     let here = server.folder.list()?.files.into_iter();
     let goes = here.map(|(path, _)| path);
     let goes: Vec<RelPath> = goes
-        .filter(|path| covers(path) && !same.contains(path))
+        .filter(|path| wanted(path) && !same.contains(path))
         .collect();
     let comes = || stored().filter(|stored| !same.contains(&stored.path));
     let both = comes().map(|stored| &stored.path).chain(&goes);
@@ -422,22 +365,22 @@ pub(super) fn stored_moves(
             name: manifest.name.clone(),
         });
     }
+    let mut moves = Vec::new();
     for path in goes {
-        moves.push(Move {
-            to: RelPath::parse(&format!("{aside}/{path}"))?,
-            from: path,
-        });
+        moves.push(Move::goes(aside, &path, None)?);
     }
+    let mut unpacked = Vec::new();
     for stored in comes() {
-        let staged = RelPath::parse(&format!("{staging}/{}", stored.path))?;
-        let to = server.folder.path(&staged)?;
-        if !to.exists() {
-            source.unpack(stored, &to)?;
+        let step = Move {
+            expects: Some(stored.blake3.clone()),
+            ..Move::comes(&staging, &stored.path)?
+        };
+        if !server.folder.has(&step.from)? {
+            source.unpack(stored, &server.folder, &step.from)?;
+            unpacked.push(step.from.clone());
         }
-        moves.push(Move {
-            from: staged,
-            to: stored.path.clone(),
-        });
+        moves.push(step);
     }
+    super::moves::sync_above(&server.folder, unpacked.iter())?;
     Ok(moves)
 }

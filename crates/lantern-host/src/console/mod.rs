@@ -18,12 +18,13 @@ pub use process::Process;
 pub use starting::{Started, Starting};
 
 use crate::config::{RunBy, Server};
-use crate::error::{Error, Result};
-use crate::program;
+use crate::error::{At, Error, Result};
+use crate::folder::own;
+use crate::place::here;
+use crate::runner::{Ended, Runner};
 use lantern_core::family::PortRule;
-use ports::taken;
 use process::Seen;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// How often output and process are looked at while waiting.
@@ -58,6 +59,11 @@ pub enum State {
         /// What was seen.
         who: String,
     },
+    /// Nobody can tell: nothing speaks for it, but not all can be seen.
+    Unknown {
+        /// What cannot be seen.
+        why: String,
+    },
 }
 
 impl State {
@@ -67,6 +73,7 @@ impl State {
             State::Down => None,
             State::Ours(process) => Some(format!("process {}", process.pid)),
             State::Reached { who, .. } | State::Foreign { who } => Some(who.clone()),
+            State::Unknown { why } => Some(format!("that cannot be told: {why}")),
         }
     }
 }
@@ -77,6 +84,8 @@ struct Signs {
     writer: Option<(i32, String)>,
     port: Option<u16>,
     said: Option<String>,
+    /// What could not be seen and might speak for it.
+    unseen: Option<String>,
 }
 
 impl Signs {
@@ -105,15 +114,19 @@ impl<'a> Console<'a> {
         Console { server }
     }
 
+    fn runner(&self) -> &dyn Runner {
+        &*self.server.runner
+    }
+
     fn input(&self) -> PathBuf {
-        self.server.folder.own("console/input")
+        self.server.folder.shown(&own("console/input"))
     }
 
     /// The file with what the server prints.
     pub fn output(&self) -> PathBuf {
         match &self.server.config.console.log {
             Some(log) => self.server.folder.root().join(log),
-            None => self.server.folder.own("console/output.log"),
+            None => self.server.folder.shown(&own("console/output.log")),
         }
     }
 
@@ -133,18 +146,25 @@ impl<'a> Console<'a> {
     /// # Errors
     /// When that command line cannot be run.
     pub fn state(&self) -> Result<State> {
-        let writer = match process::look(&self.server.folder) {
+        let (writer, hidden) = match process::look(self.runner(), &self.server.folder) {
             Seen::Own(process) => return Ok(State::Ours(process)),
-            Seen::Other { pid, file } => Some((pid, file)),
-            Seen::None => None,
+            Seen::Other { pid, file } => (Some((pid, file)), None),
+            Seen::None { unseen } => (None, unseen),
         };
+        let besides = self.signs_besides()?;
+        // Whom the administrator's own command line is asked, that knows.
+        let knows = self.run_by().is_some_and(|run| run.state.is_some());
         let signs = Signs {
             writer,
-            ..self.signs_besides()?
+            unseen: hidden.or(besides.unseen).filter(|_| !knows),
+            ..besides
         };
         let pid = signs.writer.as_ref().map(|(pid, _)| *pid);
         Ok(match () {
-            () if signs.are_none() => State::Down,
+            () if signs.are_none() => match signs.unseen {
+                None => State::Down,
+                Some(why) => State::Unknown { why },
+            },
             () if self.is_reachable() => State::Reached {
                 who: signs.who(),
                 pid,
@@ -154,7 +174,7 @@ impl<'a> Console<'a> {
     }
 
     fn signs(&self) -> Result<Signs> {
-        let writer = process::writes(&self.server.folder);
+        let writer = process::writes(self.runner(), &self.server.folder);
         Ok(Signs {
             writer,
             ..self.signs_besides()?
@@ -162,13 +182,18 @@ impl<'a> Console<'a> {
     }
 
     fn signs_besides(&self) -> Result<Signs> {
-        let port = self
-            .port()
-            .filter(|(rule, port)| taken(rule.transport, *port));
+        let (port, unseen) = match self.listening() {
+            Ok(port) => (port, None),
+            Err(error) => (
+                None,
+                Some(format!("who listens on ports is not told: {error}")),
+            ),
+        };
         Ok(Signs {
             writer: None,
-            port: port.map(|(_, port)| port),
+            port,
             said: self.said_to_be_up()?,
+            unseen,
         })
     }
 
@@ -177,22 +202,45 @@ impl<'a> Console<'a> {
         let Some(state) = self.run_by().and_then(|run| run.state.as_ref()) else {
             return Ok(None);
         };
-        let (up, _) = program::run(state, self.server.folder.root(), ANSWER)?;
+        let (up, _) = self.run(state, ANSWER)?;
         Ok(up.then(|| state.join(" ")))
     }
 
     /// The port that the server's settings name; of a copy, only one that is its own.
     fn port(&self) -> Option<(&PortRule, u16)> {
         let rule = self.server.family.console.port.as_ref()?;
-        let port = ports::stated(rule, self.server.folder.root())?;
+        let port = ports::stated(rule, &self.server.folder)?;
         let live = self.server.copy_of.as_ref();
         let lives = live.and_then(|live| ports::stated(rule, live));
         (lives != Some(port)).then_some((rule, port))
     }
 
+    /// Runs a command line of the administrator's in the server folder: whether it ended with 0, and what it
+    /// printed.
+    fn run(&self, command: &[String], limit: Duration) -> Result<(bool, String)> {
+        let log = tempfile::NamedTempFile::new();
+        let log = log.at("writing", Path::new("a file for a program's words"))?;
+        let ended = self
+            .runner()
+            .run(command, self.server.folder.root(), log.path(), limit);
+        let ended = ended.map_err(|source| Error::NoProgram {
+            program: command.first().cloned().unwrap_or_default(),
+            source,
+        })?;
+        let printed = here::read(log.path())?;
+        let printed = String::from_utf8_lossy(&printed).trim().to_owned();
+        match ended {
+            Ended::TooSlow => Err(Error::CommandLine {
+                command: command.join(" "),
+                why: format!("it took longer than {} s, and was ended", limit.as_secs()),
+            }),
+            ended => Ok((ended == Ended::Well, printed)),
+        }
+    }
+
     /// Runs a command line that has to end with 0.
     fn obey(&self, command: &[String], limit: Duration) -> Result<()> {
-        let (done, printed) = program::run(command, self.server.folder.root(), limit)?;
+        let (done, printed) = self.run(command, limit)?;
         let last = printed
             .lines()
             .next_back()
@@ -206,9 +254,17 @@ impl<'a> Console<'a> {
         }
     }
 
-    /// Whether something listens on the server's port.
+    /// The server's port, where something listens on it.
+    fn listening(&self) -> std::io::Result<Option<u16>> {
+        let Some((rule, port)) = self.port() else {
+            return Ok(None);
+        };
+        let listens = self.runner().listens(rule.transport, port)?;
+        Ok(listens.then_some(port))
+    }
+
+    /// Whether something is seen to listen on the server's port.
     fn listens(&self) -> bool {
-        self.port()
-            .is_some_and(|(rule, port)| taken(rule.transport, port))
+        self.listening().is_ok_and(|port| port.is_some())
     }
 }

@@ -1,9 +1,7 @@
 //! What a server prints, read from a file that grows.
 
 use crate::error::{At, Result};
-use crate::folder::Stamp;
-use std::fs::{self, File};
-use std::io::{Read, Seek, SeekFrom};
+use crate::place::here;
 use std::path::{Path, PathBuf};
 
 /// So much is read at one look, in bytes: logs of servers that run for months are long.
@@ -49,42 +47,42 @@ impl Printed {
     /// # Errors
     /// When the file is there and cannot be read.
     pub fn lines(&mut self) -> Result<Vec<String>> {
-        let mut file = match File::open(&self.path) {
+        let file = match here::open(&self.path) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
             file => file.at("reading", &self.path)?,
         };
-        let stamp = Stamp::of(&file.metadata().at("reading", &self.path)?);
+        let stamp = file.meta().at("reading", &self.path)?.stamp;
         if stamp.inode != self.inode || stamp.bytes < self.offset {
             (self.inode, self.offset) = (stamp.inode, 0);
             self.rest.clear();
         }
-        file.seek(SeekFrom::Start(self.offset))
-            .at("reading", &self.path)?;
-        let mut fresh = Vec::new();
-        let read = file.take(AT_ONCE).read_to_end(&mut fresh);
-        read.at("reading", &self.path)?;
+        let more = stamp.bytes.saturating_sub(self.offset).min(AT_ONCE);
+        let mut fresh = vec![0; more as usize];
+        let read = file.read_at(&mut fresh, self.offset);
+        fresh.truncate(read.at("reading", &self.path)?);
         self.offset += fresh.len() as u64;
         self.rest.append(&mut fresh);
         let mut lines = Vec::new();
-        while let Some(end) = self.rest.iter().position(|byte| *byte == b'\n') {
-            let line: Vec<u8> = self.rest.drain(..=end).collect();
-            lines.push(String::from_utf8_lossy(&line).trim_end().to_owned());
+        let mut done = 0;
+        for end in memchr::memchr_iter(b'\n', &self.rest) {
+            let line = String::from_utf8_lossy(&self.rest[done..end]);
+            lines.push(line.trim_end().to_owned());
+            done = end + 1;
         }
+        self.rest.drain(..done);
         Ok(lines)
     }
 }
 
 /// Which file lies there and how long it is; zeros when there is none.
 pub fn end(path: &Path) -> (u64, u64) {
-    fs::metadata(path).map_or((0, 0), |metadata| {
-        let stamp = Stamp::of(&metadata);
-        (stamp.inode, stamp.bytes)
-    })
+    here::look(path).map_or((0, 0), |meta| (meta.stamp.inode, meta.stamp.bytes))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::fs;
 
     #[test]
     fn a_log_that_grows_is_cut_or_replaced_is_read_on() {

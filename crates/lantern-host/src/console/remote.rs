@@ -6,9 +6,9 @@
 //! another number is sent behind the question, and its echo ends the answer.
 
 use crate::config::Remote;
-use crate::error::{At, Error, Result};
+use crate::error::{Error, Result};
+use crate::place::here;
 use lantern_core::family::Pattern;
-use std::fs;
 use std::io::{self, Read, Write};
 use std::net::{TcpStream, ToSocketAddrs};
 use std::path::Path;
@@ -61,7 +61,7 @@ fn password(remote: &Remote, root: &Path) -> Result<String> {
         }),
         (None, Some(file)) => {
             let path = root.join(file);
-            let text = fs::read_to_string(&path).at("reading the console's password", &path)?;
+            let text = here::read_text(&path)?;
             Ok(text.trim_end_matches(['\n', '\r']).to_owned())
         }
         (None, None) => Ok(String::new()),
@@ -356,7 +356,7 @@ mod tests {
     fn a_wrong_password_is_said_and_not_shown() {
         let (mut remote, thread) = server(vec![packet(REFUSED, LOGIN_ANSWER, b"")]);
         let dir = tempfile::tempdir().unwrap();
-        fs::write(dir.path().join("secret"), "swordfern\n").unwrap();
+        std::fs::write(dir.path().join("secret"), "swordfern\n").unwrap();
         remote.password_file = Some("secret".into());
         let error = Session::open(&remote, dir.path())
             .err()

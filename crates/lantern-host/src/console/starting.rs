@@ -3,17 +3,13 @@
 use super::process::{self, Process};
 use super::{ANSWER, ASK_AROUND, Console, LOOK, State, ports, printed};
 use crate::config::LineWay;
-use crate::disk;
-use crate::durable;
 use crate::error::{At, Error, Result};
+use crate::folder::own;
+use crate::runner::Launch;
 use lantern_core::start;
 use printed::Printed;
-use rustix::fs::{CWD, FileType, Mode, mknodat};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
-use std::fs::{self, OpenOptions};
-use std::path::Path;
-use std::process::Command;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
@@ -62,6 +58,7 @@ impl Console<'_> {
             State::Foreign { who } | State::Reached { who, .. } => {
                 return Err(Error::AlreadyUp { who });
             }
+            State::Unknown { why } => return Err(Error::Unseen { why }),
         }
         self.server.folder.make_own("console")?;
         if let Some(live) = &self.server.copy_of {
@@ -73,7 +70,6 @@ impl Console<'_> {
             return Ok(Starting { process, begun });
         };
         self.remember_where_it_begins()?;
-        disk::step().at("starting", Path::new(&run.start.join(" ")))?;
         self.obey(&run.start, ANSWER)?;
         Ok(Starting {
             process: None,
@@ -85,65 +81,49 @@ impl Console<'_> {
         let (inode, offset) = printed::end(&self.output());
         let since = serde_json::to_vec(&Since { inode, offset });
         let since = since.expect("a place has only plain values");
-        durable::write(&self.server.folder.own("console/since.json"), &since)
+        let folder = &self.server.folder;
+        folder.write_whole(&own("console/since.json"), &since)
     }
 
     /// Starts the server as a process that lantern keeps.
     fn spawn(&self) -> Result<Process> {
+        let folder = &self.server.folder;
         let input = self.input();
-        if !input.exists() {
-            let mode = Mode::RUSR | Mode::WUSR;
-            mknodat(CWD, &input, FileType::Fifo, mode, 0).at("making the pipe", &input)?;
+        if !folder.has(&own("console/input"))? {
+            let made = self.runner().make_pipe(&input);
+            made.at("making the pipe", &input)?;
         }
-        let output = self.server.folder.own("console/output.log");
-        if output.exists() {
-            let previous = self.server.folder.own("console/output.previous.log");
-            fs::rename(&output, &previous).at("renaming", &output)?;
+        let output = own("console/output.log");
+        if folder.has(&output)? {
+            folder.replace(&output, &own("console/output.previous.log"))?;
         }
         self.remember_where_it_begins()?;
-        // Opened for both, the pipe has a writer as long as the server lives: it never ends.
-        let stdin = OpenOptions::new()
-            .read(true)
-            .write(true)
-            .open(&input)
-            .at("opening", &input)?;
-        let log = OpenOptions::new()
-            .append(true)
-            .create(true)
-            .open(&output)
-            .at("opening", &output)?;
-        let errors = log.try_clone().at("opening", &output)?;
-        let did_not = |why: String| Error::DidNotStart {
-            why,
-            last: Vec::new(),
-        };
-        let command = &self.server.family.launch.command;
-        let (program, arguments) = command
-            .split_first()
-            .ok_or_else(|| did_not("the family's launch.command is empty".into()))?;
-        disk::step().at("starting", Path::new(program))?;
-        use std::os::unix::process::CommandExt;
-        let mut command = Command::new(program);
-        if let Some(LineWay::Remote(remote)) = &self.server.config.console.line {
+        let launch = Launch {
+            command: &self.server.family.launch.command,
+            folder: folder.root(),
+            input: &input,
+            output: &folder.shown(&output),
             // The server has its own way to know it, and what it logs of its environment is its affair.
-            remote.password_env.iter().for_each(|name| {
-                command.env_remove(name);
-            });
-        }
-        let child = command
-            .args(arguments)
-            .current_dir(self.server.folder.root())
-            .stdin(stdin)
-            .stdout(log)
-            .stderr(errors)
-            .process_group(0)
-            .spawn();
-        let child = child.map_err(|error| did_not(format!("{program} cannot be run: {error}")))?;
-        process::remember(&self.server.folder, child.id())
+            without: match &self.server.config.console.line {
+                Some(LineWay::Remote(remote)) => remote.password_env.as_deref(),
+                _ => None,
+            },
+        };
+        let pid = self.runner().launch(&launch).map_err(|error| {
+            let program = launch
+                .command
+                .first()
+                .map_or("launch.command", String::as_str);
+            Error::DidNotStart {
+                why: format!("{program} cannot be run: {error}"),
+                last: Vec::new(),
+            }
+        })?;
+        process::remember(self.runner(), folder, pid)
     }
 
     fn since(&self) -> Since {
-        let since = fs::read(self.server.folder.own("console/since.json")).ok();
+        let since = self.server.folder.read(&own("console/since.json")).ok();
         let since = since.and_then(|text| serde_json::from_slice(&text).ok());
         since.unwrap_or_default()
     }
@@ -209,7 +189,7 @@ impl Console<'_> {
             let taking = starting.begun.elapsed();
             // Looked at before its lines are read: so its last words are among them.
             let alive = match &starting.process {
-                Some(process) => process.is_alive(),
+                Some(process) => process.is_alive(self.runner()),
                 None if asked.elapsed() < ASK_AROUND => true,
                 None => {
                     asked = Instant::now();
@@ -222,9 +202,8 @@ impl Console<'_> {
             if let Some(error) = bad.into_iter().find(|error| !error.known && !stay) {
                 // What else it says of it follows within a moment.
                 let end = Instant::now() + LAST_WORDS;
-                while starting.process.as_ref().is_some_and(Process::is_alive)
-                    && Instant::now() < end
-                {
+                let lives = |process: &Process| process.is_alive(self.runner());
+                while starting.process.as_ref().is_some_and(lives) && Instant::now() < end {
                     sleep(LOOK);
                 }
                 let why = format!("it printed: {}", error.text());
@@ -297,7 +276,7 @@ impl Console<'_> {
                 .are_none()
                 .then(|| "no process, port or open file of it is there".into()));
         };
-        let second = process::second(&self.server.folder, process);
+        let second = process::second(self.runner(), &self.server.folder, process);
         Ok(second.map(|(pid, file)| {
             format!("a second one was started by something else: process {pid} has {file} open for writing")
         }))

@@ -2,9 +2,10 @@
 
 use super::process::{self, Process};
 use super::{ANSWER, ASK_AROUND, Console, LOOK, State};
-use crate::error::{Error, Result};
+use crate::error::{At, Error, Result};
+use crate::runner::Signal;
 use lantern_core::family::{Stop, StopSignal};
-use rustix::process::Signal;
+use std::path::Path;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
@@ -25,11 +26,15 @@ impl Console<'_> {
         match (&state, &rule.stop, stop_line) {
             (State::Down, ..) => return Ok(()),
             (State::Foreign { who }, ..) => return Err(Error::NoConsole { who: who.clone() }),
+            (State::Unknown { why }, ..) => return Err(Error::Unseen { why: why.clone() }),
             (State::Reached { .. }, _, Some(stop)) => self.obey(stop, limit)?,
             (_, Stop::Command(command), _) => self.send(command)?,
-            (State::Ours(process), Stop::Signal(signal), _) => process.signal(number(*signal))?,
+            (State::Ours(process), Stop::Signal(signal), _) => {
+                process.signal(self.runner(), sent(*signal))?;
+            }
             (State::Reached { pid: Some(pid), .. }, Stop::Signal(signal), _) => {
-                process::ask_to_stop(*pid, number(*signal))?;
+                let asked = self.runner().signal(*pid, false, sent(*signal));
+                asked.at("signalling", Path::new("the server process"))?;
             }
             (State::Reached { who, pid: None }, Stop::Signal(_), _) => {
                 return Err(Error::NoConsole { who: who.clone() });
@@ -69,10 +74,11 @@ impl Console<'_> {
         match self.state()? {
             State::Down => Ok(()),
             State::Ours(process) => {
-                process.signal(Signal::KILL)?;
+                process.signal(self.runner(), Signal::Kill)?;
                 self.wait_down(Some(&process), ANSWER, false)
             }
             State::Reached { who, .. } | State::Foreign { who } => Err(Error::NoConsole { who }),
+            State::Unknown { why } => Err(Error::Unseen { why }),
         }
     }
 
@@ -87,12 +93,26 @@ impl Console<'_> {
         }
     }
 
+    /// Waits for a server that was asked to stop before, as long as a stop may take.
+    ///
+    /// # Errors
+    /// When it is still up then.
+    pub fn await_stop(&self) -> Result<()> {
+        let limit = Duration::from_secs(self.server.family.console.stop_timeout_s);
+        let process = match self.state()? {
+            State::Down => return Ok(()),
+            State::Ours(process) => Some(process),
+            _ => None,
+        };
+        self.wait_down(process.as_ref(), limit, false)
+    }
+
     /// Waits until process, port and open files are gone. With `had_port`, the port was open before.
     fn wait_down(&self, process: Option<&Process>, limit: Duration, had_port: bool) -> Result<()> {
         let deadline = Instant::now() + limit;
         let mut port_was_free = false;
         loop {
-            let group = process.is_some_and(Process::is_alive);
+            let group = process.is_some_and(|process| process.is_alive(self.runner()));
             let port = self.listens();
             if had_port && port && port_was_free {
                 let who =
@@ -130,9 +150,9 @@ impl Console<'_> {
     }
 }
 
-fn number(signal: StopSignal) -> Signal {
+fn sent(signal: StopSignal) -> Signal {
     match signal {
-        StopSignal::Int => Signal::INT,
-        StopSignal::Term => Signal::TERM,
+        StopSignal::Int => Signal::Interrupt,
+        StopSignal::Term => Signal::Terminate,
     }
 }

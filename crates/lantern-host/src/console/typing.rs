@@ -6,9 +6,6 @@ use super::{ANSWER, Console, LOOK};
 use crate::config::LineWay;
 use crate::error::{At, Error, Result};
 use lantern_core::family::Pattern;
-use rustix::fs::OFlags;
-use std::fs::{File, OpenOptions};
-use std::io::Write;
 use std::path::Path;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
@@ -25,8 +22,8 @@ impl Console<'_> {
         let line: String = line.chars().filter(|c| !c.is_control()).collect();
         let root = self.server.folder.root();
         match &self.server.config.console.line {
-            None => write_line(&self.input(), &line),
-            Some(LineWay::Pipe(pipe)) => write_line(&root.join(pipe), &line),
+            None => self.write_line(&self.input(), &line),
+            Some(LineWay::Pipe(pipe)) => self.write_line(&root.join(pipe), &line),
             Some(LineWay::Command(words)) => {
                 let words: Vec<String> = words.iter().map(|w| w.replace("{line}", &line)).collect();
                 self.obey(&words, ANSWER)
@@ -104,31 +101,17 @@ impl Console<'_> {
                 Session::open(remote, self.server.folder.root()).map(|_| ())
             }
             Some(LineWay::Pipe(pipe)) => {
-                open_pipe(&self.server.folder.root().join(pipe)).map(|_| ())
+                let pipe = self.server.folder.root().join(pipe);
+                self.runner()
+                    .has_reader(&pipe)
+                    .at("opening the console", &pipe)
             }
             Some(LineWay::Command(_)) | None => Ok(()),
         }
     }
-}
 
-/// Opens a named pipe that somebody reads.
-fn open_pipe(path: &Path) -> Result<File> {
-    use std::os::unix::fs::{FileTypeExt, OpenOptionsExt};
-    let pipe = OpenOptions::new()
-        .write(true)
-        .custom_flags(OFlags::NONBLOCK.bits() as i32)
-        .open(path);
-    let pipe = pipe.at("opening the console", path)?;
-    let kind = pipe.metadata().at("opening the console", path)?.file_type();
-    if !kind.is_fifo() {
-        let source = std::io::Error::other("it is no named pipe");
-        return Err(source).at("opening the console", path);
+    fn write_line(&self, pipe: &Path, line: &str) -> Result<()> {
+        let written = self.runner().write_line(pipe, line);
+        written.at("writing to the console", pipe)
     }
-    Ok(pipe)
-}
-
-fn write_line(path: &Path, line: &str) -> Result<()> {
-    let mut pipe = open_pipe(path)?;
-    pipe.write_all(format!("{line}\n").as_bytes())
-        .at("writing to the console", path)
 }

@@ -5,8 +5,9 @@ use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::{Args, Subcommand};
 use lantern_core::family::{Remark, draft, remarks};
+use lantern_host::place::here;
 use lantern_host::trial::{self, Tried};
-use lantern_host::{Error, Result, config, durable};
+use lantern_host::{Error, Result, config};
 use std::path::{Path, PathBuf};
 
 /// Check and make family files
@@ -156,7 +157,7 @@ fn new(folder: &Path, out: Option<&Path>, look: &Look) -> Result<u8> {
     if out.exists() {
         return Err(Error::InTheWay(out.into()));
     }
-    durable::write(out, text.as_bytes())?;
+    here::write(out, text.as_bytes())?;
     if look.json {
         look.answer(&serde_json::json!({ "format": 1, "file": out }));
     } else {

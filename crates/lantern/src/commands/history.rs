@@ -43,11 +43,13 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
     if look.json {
         let entries = entries.iter().map(|entry| {
             let operation = &entry.operation;
+            let aside = entry.aside.iter().map(|path| server.folder.shown(path));
+            let aside: Vec<_> = aside.collect();
             json!({
                 "number": operation.number, "kind": operation.kind.as_str(), "ended_ms": operation.ended_ms,
                 "from": operation.from, "to": operation.to, "undone": operation.undone,
                 "failed": operation.failed,
-                "thinned": operation.is_thinned(), "aside": entry.aside, "files": entry.files,
+                "thinned": operation.is_thinned, "aside": aside, "files": entry.files,
                 "bytes": entry.bytes,
             })
         });
@@ -74,7 +76,7 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
         let state = match operation {
             it if it.failed.is_some() => "failed",
             it if it.undone => "taken back",
-            it if it.is_thinned() => "thinned out",
+            it if it.is_thinned => "thinned out",
             it if it.is_in_force() => "in force",
             _ => "",
         };
@@ -109,8 +111,7 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
         look.say("\n  set aside:");
     }
     for path in aside {
-        let below = path.strip_prefix(server.folder.root()).unwrap_or(path);
-        let near = cli.common.server.join(below);
+        let near = cli.common.server.join(path.as_str());
         look.say(&format!("    {}", shell_word(&near)));
     }
     Ok(fail::DONE)

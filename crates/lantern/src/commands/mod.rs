@@ -26,6 +26,7 @@ use clap::CommandFactory;
 use lantern_core::plan::Plan;
 use lantern_host::changeover::refuse_interrupted;
 use lantern_host::config::Server;
+use lantern_host::folder::own;
 use lantern_host::lock::Lock;
 use lantern_host::{Error, Result};
 use std::path::{Path, PathBuf};
@@ -66,7 +67,10 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
 
 /// Reads a plan: the one that was named, or the last one made. Returns its path and text, too.
 fn read_plan(named: Option<&Path>, server: &Server) -> Result<(PathBuf, String, Plan)> {
-    let path = named.map_or_else(|| server.folder.own("next.plan.json"), Path::to_owned);
+    let path = named.map_or_else(
+        || server.folder.shown(&own("next.plan.json")),
+        Path::to_owned,
+    );
     let text = std::fs::read_to_string(&path).map_err(|source| match source.kind() {
         std::io::ErrorKind::NotFound => Error::NoPlan(path.clone()),
         _ => Error::Io {

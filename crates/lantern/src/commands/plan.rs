@@ -7,11 +7,12 @@ use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use crate::progress::name;
 use clap::Args;
-use lantern_core::plan::{Plan, Verdict, What};
+use lantern_core::plan::{ActionKind, Plan, Verdict};
 use lantern_host::Result;
 use lantern_host::config::Server;
-use lantern_host::durable;
+use lantern_host::folder::own;
 use lantern_host::ledger::Ledger;
+use lantern_host::place::here;
 use lantern_host::planning::{self, Wish};
 use lantern_host::survey::{Depth, survey};
 use serde_json::json;
@@ -63,9 +64,11 @@ pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
     };
     let question = planning::request(&server, &found, &mut depot, &wish)?;
     let saved = question.to_json(&server.family.versions);
-    durable::write(&server.folder.own("next.request.json"), saved.as_bytes())?;
+    server
+        .folder
+        .write_whole(&own("next.request.json"), saved.as_bytes())?;
     if let Some(path) = &args.save_request {
-        durable::write(path, saved.as_bytes())?;
+        here::write(path, saved.as_bytes())?;
     }
     let selection = planning::select(&question)?;
     let plans = planning::plans(
@@ -74,10 +77,10 @@ pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
     let out = args
         .out
         .clone()
-        .unwrap_or_else(|| server.folder.own("next.plan.json"));
+        .unwrap_or_else(|| server.folder.shown(&own("next.plan.json")));
     let saved: Vec<PathBuf> = (0..plans.len()).map(|leg| leg_file(&out, leg)).collect();
     for (plan, path) in plans.iter().zip(&saved) {
-        durable::write(path, plan.to_json().as_bytes())?;
+        here::write(path, plan.to_json().as_bytes())?;
     }
     let left_out = depot.left_out.len();
     if look.json {
@@ -189,10 +192,10 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 .filter(|a| a.component.as_ref() == Some(&change.id));
             let tally = |what| own.clone().filter(|action| action.what == what).count();
             let words = [
-                (tally(What::Place), "in"),
-                (tally(What::Replace), "replaced"),
-                (tally(What::SetAside), "set aside"),
-                (tally(What::Keep), "same"),
+                (tally(ActionKind::Place), "in"),
+                (tally(ActionKind::Replace), "replaced"),
+                (tally(ActionKind::SetAside), "set aside"),
+                (tally(ActionKind::Keep), "same"),
             ];
             let words = words
                 .iter()
@@ -200,7 +203,7 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 .map(|(n, word)| format!("{n} {word}"));
             let size: u64 = own
                 .clone()
-                .filter(|a| a.after.is_some() && a.what != What::Keep)
+                .filter(|a| a.after.is_some() && a.what != ActionKind::Keep)
                 .map(|a| a.bytes)
                 .sum();
             let verdict = match change.verdict {
@@ -261,14 +264,14 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
         look.say("");
         let rows = plan.actions.iter().map(|action| {
             let what = match action.what {
-                What::Place => "place",
-                What::Replace => "replace",
-                What::SetAside => "set aside",
-                What::Keep => "keep",
-                What::Edit => "edit",
+                ActionKind::Place => "place",
+                ActionKind::Replace => "replace",
+                ActionKind::SetAside => "set aside",
+                ActionKind::Keep => "keep",
+                ActionKind::Edit => "edit",
             };
             let nobodys = match action.what {
-                What::Edit => "the place's own",
+                ActionKind::Edit => "the place's own",
                 _ => "nobody's",
             };
             let owner = action.component.as_ref().map_or(nobodys, |id| id.as_str());
@@ -281,16 +284,16 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
         });
         look.table(&["what", "path", "size", "whose"], rows.collect());
     }
-    let kept = plan.of(What::Keep).count();
+    let kept = plan.of(ActionKind::Keep).count();
     look.say(&format!(
         "\n  {} to unpack; {} set aside, {} edited, {} stay; never written: {}",
         bytes(plan.staged_bytes()),
         count(
-            plan.of(What::SetAside).count() + plan.of(What::Replace).count(),
+            plan.of(ActionKind::SetAside).count() + plan.of(ActionKind::Replace).count(),
             "file is",
             "files are"
         ),
-        plan.of(What::Edit).count(),
+        plan.of(ActionKind::Edit).count(),
         kept,
         plan.keep.patterns.join(", ")
     ));

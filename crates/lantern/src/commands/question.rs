@@ -5,6 +5,7 @@ use clap::Args;
 use lantern_core::resolve::{Policy, Prefer};
 use lantern_host::config::Server;
 use lantern_host::depot::Depot;
+use lantern_host::folder::own;
 use lantern_host::{Result, acquire};
 use std::path::PathBuf;
 
@@ -32,8 +33,9 @@ impl Sources {
         for path in server.drop_folders().iter().chain(&self.from) {
             depot.add_drop_folder(path, &server.family)?;
         }
-        let made = server.folder.own(acquire::FOLDER);
-        if made.is_dir() {
+        let made = own(acquire::FOLDER);
+        if server.folder.has(&made)? {
+            let made = server.folder.shown(&made);
             depot.add_acquired(&made, &server.family)?;
         }
         for (place, why) in &depot.left_out {

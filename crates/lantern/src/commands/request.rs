@@ -2,6 +2,7 @@
 
 use crate::fail;
 use crate::look::{Look, Means, count, time};
+use lantern_core::family::Notations;
 use lantern_core::plan::reason_text;
 use lantern_core::resolve::{Request, Selection, resolve};
 use lantern_host::{Error, Result};
@@ -9,21 +10,20 @@ use serde_json::{Value, json};
 use std::path::Path;
 use std::time::Instant;
 
-/// Reads a saved request.
+/// Reads a saved request, and the notations that its versions are written in.
 ///
 /// # Errors
 /// When the file cannot be read or is no request.
-pub fn read(path: &Path) -> Result<Request> {
+pub fn read(path: &Path) -> Result<(Request, Notations)> {
     let text = std::fs::read_to_string(path).map_err(|source| Error::Io {
         doing: "reading the request",
         path: path.into(),
         source,
     })?;
-    let (request, _) = Request::from_json(&text).map_err(|fault| Error::Request {
+    Request::from_json(&text).map_err(|fault| Error::Request {
         path: path.into(),
         fault,
-    })?;
-    Ok(request)
+    })
 }
 
 /// Answers a saved request: the selection, or what stands in the way.
@@ -32,7 +32,7 @@ pub fn read(path: &Path) -> Result<Request> {
 /// As [`read`].
 pub fn answer(path: &Path, look: &Look) -> Result<u8> {
     let begun = Instant::now();
-    let request = read(path)?;
+    let (request, _) = read(path)?;
     let reading = begun.elapsed();
     let begun = Instant::now();
     let answer = resolve(&request);

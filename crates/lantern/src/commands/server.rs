@@ -1,6 +1,6 @@
 //! `lantern console`
 
-use super::open_settled;
+use super::{open, open_settled};
 use crate::cli::Cli;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
@@ -48,7 +48,12 @@ enum ConsoleCommand {
 
 /// Starts, stops and talks to the game server.
 pub fn run(args: &ConsoleArgs, cli: &Cli, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(cli, "console")?;
+    let starts = matches!(args.command, ConsoleCommand::Start);
+    // All else is of use where an operation was cut off, too.
+    let (server, _lock) = match starts {
+        true => open_settled(cli, "console")?,
+        false => open(cli, "console")?,
+    };
     let console = Console::of(&server);
     let begun = Instant::now();
     match &args.command {
@@ -103,6 +108,16 @@ pub fn run(args: &ConsoleArgs, cli: &Cli, look: &Look) -> Result<u8> {
                         server.config.name
                     ),
                 );
+            }
+            State::Unknown { why } => {
+                let name = &server.config.name;
+                let text = format!("Whether {name} is up cannot be told: {why}.");
+                if look.json {
+                    look.answer(&json!({"format": 1, "up": null, "text": text}));
+                } else {
+                    look.say(&look.paint(Means::Caution, &text));
+                }
+                return Ok(fail::NO);
             }
         },
         ConsoleCommand::Ask { line } => {

@@ -6,9 +6,10 @@ use crate::fail;
 use crate::look::{Look, Means, count, time};
 use crate::progress::Progress;
 use clap::Args;
+use lantern_core::operation::World;
 use lantern_core::path::RelPath;
 use lantern_host::Result;
-use lantern_host::changeover::{Now, World, undo};
+use lantern_host::changeover::{Now, undo};
 use lantern_host::config::Span;
 use lantern_host::ledger::Ledger;
 use serde_json::json;
@@ -70,10 +71,6 @@ pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
         Now::Before(name) => (
             format!("As before {name} was put back."),
             "as it was before the restore",
-        ),
-        Now::AsIn(name) => (
-            format!("The restore that was cut off is done: as in {name} again."),
-            "as it was backed up",
         ),
         Now::Untouched => ("What was cut off had touched nothing.".into(), ""),
     };

@@ -51,6 +51,11 @@ fn show(name: &str, seen: &Verified, look: &Look, cli: &Cli) {
             look.say("  [console] in lantern.toml can say how it is.");
             return;
         }
+        State::Unknown { why } => {
+            let text = format!("Whether {name} is up cannot be told: {why}.");
+            look.say(&look.paint(Means::Caution, &text));
+            return;
+        }
         State::Ours(process) => format!("process {}", process.pid),
         State::Reached { who, .. } => who.clone(),
     };
@@ -95,9 +100,13 @@ fn show(name: &str, seen: &Verified, look: &Look, cli: &Cli) {
 
 fn as_json(seen: &Verified) -> serde_json::Value {
     let who = seen.state.who();
+    let up = match seen.state {
+        State::Unknown { .. } => None,
+        _ => Some(who.is_some()),
+    };
     let problems = seen.verdict.as_ref().map(Verdict::problems);
     json!({
-        "format": 1, "right": seen.is_right(), "up": who.is_some(), "who": who, "ready": seen.ready,
+        "format": 1, "right": seen.is_right(), "up": up, "who": who, "ready": seen.ready,
         "problems": problems.unwrap_or_default(), "shown": seen.verdict,
     })
 }

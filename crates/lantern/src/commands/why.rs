@@ -8,8 +8,9 @@ use clap::Args;
 use lantern_core::component::Id;
 use lantern_core::plan::reason_text;
 use lantern_core::resolve::{Answer, Choice, WhyNot, resolve, why_not};
-use lantern_core::version::{Notation, Version};
+use lantern_core::version::Version;
 use lantern_host::Error;
+use lantern_host::folder::own;
 use serde_json::json;
 use std::path::PathBuf;
 
@@ -38,24 +39,28 @@ fn id_and_version(text: &str) -> Result<(String, String), String> {
 
 /// Explains a choice; the exit status is 3 when what was asked for cannot be.
 pub fn run(args: &WhyArgs, cli: &Cli, look: &Look) -> lantern_host::Result<u8> {
-    let (path, notation) = match &args.request {
-        Some(path) => (path.clone(), Notation::Dotted),
+    let path = match &args.request {
+        Some(path) => path.clone(),
         None => {
             let (server, _lock) = open_settled(cli, "why")?;
-            let path = server.folder.own("next.request.json");
-            if !path.exists() {
+            let path = own("next.request.json");
+            if !server.folder.has(&path)? {
                 return Err(Error::NoRequest);
             }
-            (path, server.family.versions.components)
+            server.folder.shown(&path)
         }
     };
-    let request = request::read(&path)?;
+    let (request, notations) = request::read(&path)?;
     let selection = resolve(&request).map_err(|obstacle| Error::Obstacle {
         told: obstacle.tell(&request),
         obstacle,
     })?;
     if let Some((id, version)) = &args.not {
         let id = Id::new(id);
+        let notation = match id == request.build {
+            true => notations.server,
+            false => notations.components,
+        };
         let version =
             Version::parse(version, notation).map_err(|fault| Error::Version(fault.to_string()))?;
         let why = why_not(&request, &selection, &id, &version);

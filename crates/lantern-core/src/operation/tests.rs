@@ -1,0 +1,505 @@
+//! The table walked: from every state that can be reached, under every answer of the world.
+
+use super::*;
+use proptest::prelude::*;
+
+/// How many renames an operation of the tests has.
+const MOVES: usize = 3;
+
+/// What the world answers to one action.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Answer {
+    Succeeds,
+    /// It fails, and has had no effect, or only half of it.
+    Fails {
+        half: bool,
+    },
+    /// It is slower than its limit; what waits comes to its end later, or never.
+    Slow {
+        for_good: bool,
+    },
+    /// Lantern is killed before it, or right after it.
+    Killed {
+        after: bool,
+    },
+    /// From here on the disk takes nothing down, until the next command.
+    Unwritable,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum ServerIs {
+    Down,
+    Up,
+    /// Asked to stop, and still there.
+    Stopping,
+}
+
+/// A server folder of the tests: what the table and its actions can see and change.
+#[derive(Debug, Clone)]
+struct Toy {
+    facts: Facts,
+    server: ServerIs,
+    /// Which renames are done.
+    done: [bool; MOVES],
+    /// The phase in the journal on the disk; none when there is no journal.
+    journal: Option<Phase>,
+    staged: bool,
+    backed_up: bool,
+    recorded: bool,
+    writable: bool,
+}
+
+/// How one command came to its end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Outcome {
+    Ended(Ending),
+    Killed,
+}
+
+impl Toy {
+    fn new(facts: Facts) -> Toy {
+        Toy {
+            facts,
+            server: if facts.was_up {
+                ServerIs::Up
+            } else {
+                ServerIs::Down
+            },
+            done: [false; MOVES],
+            journal: Some(Phase::Preparing),
+            staged: false,
+            backed_up: false,
+            recorded: false,
+            writable: true,
+        }
+    }
+
+    fn seen(&self, came: Came, trouble: Option<Trouble>, bad: bool) -> Seen {
+        Seen {
+            server: match self.server {
+                ServerIs::Down => ServerSeen::Down,
+                ServerIs::Up | ServerIs::Stopping => ServerSeen::Up,
+            },
+            recorded: self.recorded,
+            came,
+            trouble,
+            bad,
+        }
+    }
+
+    /// Does an action as the world answers; false when it failed.
+    fn act(&mut self, action: Action, half: bool, works: bool) -> bool {
+        let writes = matches!(
+            action,
+            Action::Stage
+                | Action::FirstBackup
+                | Action::SecondBackup
+                | Action::DrawMoves
+                | Action::Enter(_)
+                | Action::Swap
+                | Action::SwapBack
+                | Action::Record
+                | Action::TidyUp
+                | Action::SetAsideRewritten
+        );
+        if writes && !self.writable {
+            return false;
+        }
+        match action {
+            Action::Stage => self.staged = works,
+            Action::SecondBackup => self.backed_up = works,
+            Action::Stop => {
+                if works && self.server != ServerIs::Down {
+                    self.server = ServerIs::Down;
+                }
+            }
+            Action::AwaitStop => {
+                if works {
+                    self.server = ServerIs::Down;
+                }
+            }
+            Action::EndWhatRuns => {
+                if works {
+                    self.server = ServerIs::Down;
+                }
+            }
+            Action::Swap => {
+                assert_ne!(
+                    self.server,
+                    ServerIs::Up,
+                    "files are exchanged under a server"
+                );
+                assert_eq!(self.journal, Some(Phase::Swapping));
+                assert!(self.staged, "nothing is there to come");
+                if self.facts.kind == Kind::Changeover {
+                    assert!(self.backed_up, "the world is not backed up");
+                }
+                let count = if works { MOVES } else { usize::from(half) };
+                self.done[..count].fill(true);
+            }
+            Action::SwapBack => {
+                assert_ne!(
+                    self.server,
+                    ServerIs::Up,
+                    "files are exchanged under a server"
+                );
+                assert_eq!(self.journal, Some(Phase::GoingBack));
+                let first = if works { 0 } else { MOVES - usize::from(half) };
+                self.done[first..].fill(false);
+            }
+            Action::CompareKept | Action::LookAgain => {
+                assert_eq!(
+                    self.server,
+                    ServerIs::Down,
+                    "{action:?} is of worth with the server down alone"
+                );
+            }
+            Action::Start | Action::StartAgain => {
+                let all = self.done.iter().all(|done| *done);
+                let none = self.done.iter().all(|done| !done);
+                assert!(all || none, "a server is started on half a state");
+                if action == Action::Start {
+                    assert!(all, "what is not there is started");
+                }
+                if self.server == ServerIs::Down && (works || half) {
+                    self.server = ServerIs::Up;
+                }
+            }
+            Action::Verify => assert!(self.done.iter().all(|done| *done)),
+            Action::Record => {
+                assert!(
+                    self.done.iter().all(|done| *done),
+                    "what is not done is recorded"
+                );
+                self.recorded = works;
+            }
+            Action::Enter(phase) => {
+                if works {
+                    self.journal = Some(phase);
+                }
+            }
+            Action::TidyUp => {
+                if works {
+                    self.journal = None;
+                }
+            }
+            Action::FirstBackup
+            | Action::Warn
+            | Action::DrawMoves
+            | Action::SetAsideRewritten
+            | Action::RecordFailure
+            | Action::End(_) => {}
+        }
+        works || action == Action::RecordFailure
+    }
+
+    /// Runs one command to its end, or until it is killed.
+    fn run(&mut self, came: Came, answers: &mut dyn Iterator<Item = Answer>) -> Outcome {
+        self.writable = true;
+        let (mut came, mut trouble, mut bad) = (came, None, false);
+        let mut phase = self.journal.expect("an operation is under way");
+        'asked: for _ in 0..40 {
+            let actions = next(self.facts, phase, self.seen(came, trouble.take(), bad));
+            let last = actions.last().expect("the table always says something");
+            assert!(
+                matches!(last, Action::End(_) | Action::Enter(_)),
+                "{actions:?}"
+            );
+            for action in actions {
+                if let Action::End(ending) = action {
+                    return Outcome::Ended(ending);
+                }
+                let answer = answers.next().unwrap_or(Answer::Succeeds);
+                let (works, half, slow) = match answer {
+                    Answer::Succeeds => (true, false, false),
+                    Answer::Fails { half } => (false, half, false),
+                    Answer::Slow { for_good } => {
+                        let waits = matches!(action, Action::Stop | Action::AwaitStop);
+                        if waits && self.server != ServerIs::Down {
+                            self.server = if for_good {
+                                ServerIs::Stopping
+                            } else {
+                                ServerIs::Down
+                            };
+                        }
+                        (!waits, false, waits)
+                    }
+                    Answer::Killed { after } => {
+                        if after {
+                            self.act(action, false, true);
+                        }
+                        return Outcome::Killed;
+                    }
+                    Answer::Unwritable => {
+                        self.writable = false;
+                        (true, false, false)
+                    }
+                };
+                let works = match slow {
+                    true => false,
+                    false => self.act(action, half, works),
+                };
+                if !works {
+                    bad |= matches!(action, Action::Start | Action::Verify | Action::StartAgain);
+                    trouble = Some(Trouble { at: action, slow });
+                    continue 'asked;
+                }
+                if let Action::Enter(entered) = action {
+                    (phase, came) = (entered, Came::Itself);
+                }
+            }
+        }
+        panic!("it never ends");
+    }
+
+    /// What has to hold at an end.
+    fn check(&self, ending: Ending) {
+        let all = self.done.iter().all(|done| *done);
+        let none = self.done.iter().all(|done| !done);
+        let is_up = self.server == ServerIs::Up;
+        let came_up = !self.facts.was_up || is_up;
+        match ending {
+            Ending::Untouched | Ending::Anew | Ending::Back => {
+                assert!(none, "{ending:?}: {self:?}");
+                assert!(came_up, "{ending:?}: the server is left down: {self:?}");
+                assert_eq!(self.journal, None);
+            }
+            Ending::Done => {
+                assert!(all && self.recorded, "{self:?}");
+                assert!(came_up, "the server is left down: {self:?}");
+                assert_eq!(self.journal, None);
+            }
+            Ending::DoneBadly => assert!(all && self.recorded && self.facts.stays, "{self:?}"),
+            Ending::TakeBack => assert!(all && self.recorded, "{self:?}"),
+            Ending::Stuck(why) => {
+                assert!(!why.state().is_empty());
+                assert!(self.journal.is_some(), "nobody could go on: {self:?}");
+            }
+        }
+    }
+}
+
+fn facts() -> impl Strategy<Value = Facts> {
+    (0..3usize, any::<bool>(), any::<bool>()).prop_map(|(kind, was_up, stays)| {
+        let kind = Kind::ALL[kind];
+        Facts {
+            kind,
+            // A restore is refused where the server is up.
+            was_up: was_up && kind != Kind::Restore,
+            stays: stays || kind != Kind::Changeover,
+        }
+    })
+}
+
+fn answers() -> impl Strategy<Value = Vec<Answer>> {
+    let answer = prop_oneof![
+        12 => Just(Answer::Succeeds),
+        2 => any::<bool>().prop_map(|half| Answer::Fails { half }),
+        1 => any::<bool>().prop_map(|for_good| Answer::Slow { for_good }),
+        1 => any::<bool>().prop_map(|after| Answer::Killed { after }),
+        1 => Just(Answer::Unwritable),
+    ];
+    prop::collection::vec(answer, 0..40)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 5_000, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever the world answers, each command ends; it ends in the new state or the one before, with a
+    /// server up that was up, or says why not. And in a world that answers well again, the next command
+    /// brings it to an end that is none of the last sort.
+    #[test]
+    fn it_ends_in_the_new_state_or_the_one_before(
+        facts in facts(),
+        answers in answers(),
+        wishes in prop::collection::vec(any::<bool>(), 12),
+    ) {
+        let mut toy = Toy::new(facts);
+        let mut answers = answers.into_iter();
+        let mut came = Came::Itself;
+        for back in wishes {
+            let wish = if back { Wish::Back } else { Wish::Onward };
+            match toy.run(came, &mut answers) {
+                Outcome::Ended(ending) => {
+                    toy.check(ending);
+                    if !matches!(ending, Ending::Stuck(_)) {
+                        return Ok(());
+                    }
+                }
+                Outcome::Killed => {}
+            }
+            if toy.journal.is_none() {
+                // Killed right after the journal was removed: all is where it belongs.
+                let all = toy.done.iter().all(|done| *done);
+                let none = toy.done.iter().all(|done| !done);
+                prop_assert!(all && toy.recorded || none);
+                return Ok(());
+            }
+            came = Came::CutOff(wish);
+        }
+        // The last commands had a world that answers well.
+        let ending = toy.run(came, &mut std::iter::empty());
+        let Outcome::Ended(ending) = ending else {
+            panic!("nobody kills it");
+        };
+        toy.check(ending);
+        prop_assert!(!matches!(ending, Ending::Stuck(_)), "stuck in a world that answers well: {ending:?}");
+    }
+}
+
+/// The way of each kind when all goes well.
+#[test]
+fn the_way_forward() {
+    let way = |kind, was_up| {
+        let facts = Facts {
+            kind,
+            was_up,
+            stays: kind != Kind::Changeover,
+        };
+        let mut toy = Toy::new(facts);
+        let mut words = Vec::new();
+        for phase in [
+            Phase::Preparing,
+            Phase::Stopping,
+            Phase::Swapping,
+            Phase::Starting,
+        ] {
+            let actions = next(facts, phase, toy.seen(Came::Itself, None, false));
+            words.push(format!("{phase:?}: {actions:?}"));
+        }
+        assert_eq!(
+            toy.run(Came::Itself, &mut std::iter::empty()),
+            Outcome::Ended(Ending::Done)
+        );
+        words.join("\n")
+    };
+    insta::assert_snapshot!(way(Kind::Changeover, true), @"
+    Preparing: [Stage, FirstBackup, Warn, Enter(Stopping)]
+    Stopping: [Stop, SecondBackup, LookAgain, Enter(Swapping)]
+    Swapping: [Swap, CompareKept, Enter(Starting)]
+    Starting: [Start, Verify, Record, Enter(Ending)]
+    ");
+    insta::assert_snapshot!(way(Kind::Undo, true), @"
+    Preparing: [Stage, Warn, Enter(Stopping)]
+    Stopping: [Stop, DrawMoves, LookAgain, Enter(Swapping)]
+    Swapping: [Swap, Enter(Starting)]
+    Starting: [StartAgain, Record, Enter(Ending)]
+    ");
+    insta::assert_snapshot!(way(Kind::Restore, false), @"
+    Preparing: [Stage, Enter(Stopping)]
+    Stopping: [Stop, DrawMoves, LookAgain, Enter(Swapping)]
+    Swapping: [Swap, Enter(Starting)]
+    Starting: [Record, Enter(Ending)]
+    ");
+}
+
+/// What follows each thing that goes wrong in a changeover of a server that was up.
+#[test]
+fn the_way_back() {
+    let facts = Facts {
+        kind: Kind::Changeover,
+        was_up: true,
+        stays: false,
+    };
+    let rows = [
+        (Phase::Preparing, Action::Stage, ServerSeen::Up, false),
+        (Phase::Stopping, Action::Stop, ServerSeen::Up, true),
+        (Phase::Stopping, Action::Stop, ServerSeen::Up, false),
+        (Phase::Stopping, Action::AwaitStop, ServerSeen::Up, true),
+        (Phase::Stopping, Action::LookAgain, ServerSeen::Down, false),
+        (Phase::Stopping, Action::StartAgain, ServerSeen::Down, false),
+        (Phase::Swapping, Action::Swap, ServerSeen::Down, false),
+        (
+            Phase::Swapping,
+            Action::CompareKept,
+            ServerSeen::Down,
+            false,
+        ),
+        (Phase::Starting, Action::Verify, ServerSeen::Up, false),
+        (Phase::Starting, Action::Record, ServerSeen::Up, false),
+        (Phase::GoingBack, Action::SwapBack, ServerSeen::Down, false),
+        (
+            Phase::GoingBack,
+            Action::StartAgain,
+            ServerSeen::Down,
+            false,
+        ),
+        (
+            Phase::GoingBack,
+            Action::EndWhatRuns,
+            ServerSeen::Unknown,
+            false,
+        ),
+        (Phase::Ending, Action::TidyUp, ServerSeen::Up, false),
+    ];
+    let told = rows.map(|(phase, at, server, slow)| {
+        let seen = Seen {
+            server,
+            recorded: false,
+            came: Came::Itself,
+            trouble: Some(Trouble { at, slow }),
+            bad: false,
+        };
+        let slow = if slow { ", slow" } else { "" };
+        format!(
+            "{phase:?}, {at:?}{slow}, {server:?}: {:?}",
+            next(facts, phase, seen)
+        )
+    });
+    insta::assert_snapshot!(told.join("\n"), @"
+    Preparing, Stage, Up: [TidyUp, End(Untouched)]
+    Stopping, Stop, slow, Up: [AwaitStop, StartAgain, RecordFailure, TidyUp, End(Untouched)]
+    Stopping, Stop, Up: [RecordFailure, TidyUp, End(Untouched)]
+    Stopping, AwaitStop, slow, Up: [End(Stuck(StillStopping))]
+    Stopping, LookAgain, Down: [StartAgain, RecordFailure, TidyUp, End(Untouched)]
+    Stopping, StartAgain, Down: [End(Stuck(NotUpAgain))]
+    Swapping, Swap, Down: [Enter(GoingBack)]
+    Swapping, CompareKept, Down: [Enter(GoingBack)]
+    Starting, Verify, Up: [Enter(GoingBack)]
+    Starting, Record, Up: [End(Stuck(Unwritable))]
+    GoingBack, SwapBack, Down: [End(Stuck(HalfBack))]
+    GoingBack, StartAgain, Down: [End(Stuck(NotUpWithOld))]
+    GoingBack, EndWhatRuns, Unknown: [End(Stuck(OutOfReach))]
+    Ending, TidyUp, Up: [End(Stuck(LeftOver))]
+    ");
+}
+
+#[test]
+fn what_was_recorded_can_be_taken_back() {
+    let path = |text: &str| RelPath::parse(text).unwrap();
+    let known = |hash: &str| Remembered {
+        owner: None,
+        version: None,
+        hash: hash.into(),
+        shipped: true,
+        under: None,
+    };
+    let before = BTreeMap::from([
+        (path("a"), known("1")),
+        (path("b"), known("2")),
+        (path("c"), known("3")),
+    ]);
+    let variants = BTreeMap::from([(Id::new("weather"), "mild".to_owned())]);
+    let record = Record {
+        files: BTreeMap::from([
+            (path("a"), Some(known("4"))),
+            (path("b"), None),
+            (path("d"), Some(known("5"))),
+        ]),
+        variants: BTreeMap::from([
+            (Id::new("weather"), Some("wild".into())),
+            (Id::new("moss"), Some("thick".into())),
+        ]),
+        takes_back: None,
+    };
+    let back = record.reversed(&before, &variants);
+    // Only what it changed is in it: c is not.
+    let files: Vec<String> = back
+        .files
+        .iter()
+        .map(|(path, known)| format!("{path}={:?}", known.as_ref().map(|it| &it.hash)))
+        .collect();
+    assert_eq!(files, ["a=Some(\"1\")", "b=Some(\"2\")", "d=None"]);
+    assert_eq!(back.variants[&Id::new("weather")].as_deref(), Some("mild"));
+    assert_eq!(back.variants[&Id::new("moss")], None);
+}

@@ -1,0 +1,55 @@
+//! What is needed to take an operation back.
+
+use super::{Extent, Move, Record, is_own};
+use crate::path::{PathFault, RelPath};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+/// What is needed to take an operation back.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct WayBack {
+    /// The number of the format: 2.
+    pub format: u32,
+    /// The renames that it did, in order.
+    pub moves: Vec<Move>,
+    /// What the ledger then learns again.
+    pub record: Record,
+    /// The backup that it made, or put back.
+    pub backup: String,
+    /// What a restore put back; none for a changeover.
+    pub restored: Option<Extent>,
+}
+
+impl WayBack {
+    /// The paths in the server folder that were exchanged.
+    pub fn exchanged(&self) -> BTreeSet<&RelPath> {
+        let ends = self.moves.iter().flat_map(|step| [&step.from, &step.to]);
+        ends.filter(|path| !is_own(path)).collect()
+    }
+
+    /// The renames back: what came goes aside, and what was set aside comes back, last first. Paths that are not
+    /// `wanted` stay as they are, and so does what came and is not `there` any more.
+    ///
+    /// # Errors
+    /// When a path becomes too long below `aside`.
+    pub fn moves_back(
+        &self,
+        aside: &str,
+        wanted: &dyn Fn(&RelPath) -> bool,
+        there: &dyn Fn(&RelPath) -> bool,
+    ) -> Result<Vec<Move>, PathFault> {
+        let mut moves = Vec::new();
+        for step in self.moves.iter().rev() {
+            if !wanted(step.path()) {
+                continue;
+            }
+            if !step.brings() {
+                moves.push(step.back());
+            } else if there(&step.to) {
+                moves.push(Move::goes(aside, &step.to, None)?);
+            }
+        }
+        Ok(moves)
+    }
+}

@@ -1,0 +1,407 @@
+//! What each action of an operation does.
+
+use super::moves;
+use super::run::Run;
+use super::stage;
+use super::{Event, files, telling_name, undo};
+use crate::backup::{self, Pass};
+use crate::console::State;
+use crate::error::{Error, Result};
+use crate::folder::{free_name, own};
+use crate::verify::{self, GoodStart};
+use lantern_core::operation::{Work, is_own};
+use lantern_core::path::RelPath;
+use lantern_core::plan::{ActionKind, Plan, Step};
+use std::collections::BTreeSet;
+use std::time::{Duration, Instant};
+
+/// How often it is looked whether a warning is due or the operation was called off.
+const WARN_LOOK: Duration = Duration::from_millis(50);
+
+impl Run<'_, '_> {
+    /// The plan of a changeover; the table asks only those for what needs one.
+    fn plan(&self) -> Result<Plan> {
+        match &self.journal.operation.work {
+            Work::Changeover { plan, .. } => Ok(Plan::clone(plan)),
+            Work::Undo { .. } | Work::Restore { .. } => Err(Error::NothingToDo),
+        }
+    }
+
+    pub(super) fn stage(&mut self) -> Result<()> {
+        let number = self.journal.operation.number;
+        if !matches!(self.journal.operation.work, Work::Changeover { .. }) {
+            // What a backup gives back is unpacked while the server still runs; drawn anew after its stop.
+            self.server
+                .folder
+                .remove_all(&RelPath::parse(&stage::folder_name(number))?)?;
+            let is_restore = matches!(self.journal.operation.work, Work::Restore { .. });
+            if is_restore {
+                self.begins(Step::Stage);
+            }
+            undo::draw(self)?;
+            if is_restore && self.journal.operation.moves.is_empty() {
+                return Err(Error::NothingToDo);
+            }
+            if is_restore {
+                let brought = self
+                    .journal
+                    .operation
+                    .moves
+                    .iter()
+                    .filter(|step| step.brings());
+                let brought = files(brought.count());
+                self.done(Step::Stage, format!("{brought} unpacked and checked"));
+            }
+            return Ok(());
+        }
+        self.begins(Step::Stage);
+        let plan = self.plan()?;
+        let tell = &mut *self.tell;
+        stage::stage(self.server, &plan, number, &mut |done, total| {
+            tell(Event::Progress(done, total));
+        })?;
+        let new = plan.of(ActionKind::Place).count() + plan.of(ActionKind::Replace).count();
+        self.done(Step::Stage, format!("{} unpacked and checked", files(new)));
+        Ok(())
+    }
+
+    pub(super) fn first_backup(&mut self) -> Result<()> {
+        self.begins(Step::FirstBackup);
+        let first = backup::pass(self.server, None)?;
+        let stored = format!("{} of the keep list stored", files(first.files()));
+        let told = match first.left_out.join(", ") {
+            none if none.is_empty() => stored,
+            some => format!("{stored}; not in it, as they are links or have odd names: {some}"),
+        };
+        self.done(Step::FirstBackup, told);
+        self.learnt.pass = Some(first);
+        Ok(())
+    }
+
+    pub(super) fn second_backup(&mut self) -> Result<()> {
+        self.begins(Step::SecondBackup);
+        let pass = backup::pass(self.server, self.learnt.pass.as_ref())?;
+        let operation = &mut self.journal.operation;
+        let (from, to) = operation.ends();
+        let name = telling_name(self.server, operation.number, from, to);
+        let name = backup::finish(self.server, &pass, &name, None)?;
+        if let Work::Changeover { backup, .. } = &mut operation.work {
+            *backup = Some(name);
+        }
+        let what = format!("{} bytes had changed since", pass.read_bytes);
+        self.done(Step::SecondBackup, what);
+        self.learnt.pass = Some(pass);
+        Ok(())
+    }
+
+    /// Tells players, as often as they are to be told, and waits; until somebody calls it off.
+    pub(super) fn warn(&mut self) -> Result<()> {
+        let kind = self.journal.operation.kind();
+        if crate::called_off() {
+            return Err(Error::CalledOff(kind));
+        }
+        let is_undo = matches!(self.journal.operation.work, Work::Undo { .. });
+        if is_undo && self.server.config.warn.at.is_empty() {
+            // A server that hangs cannot tell anybody, and has to be stopped all the same.
+            let _ = self.say(&self.server.config.warn.last);
+            return Ok(());
+        }
+        self.begins(Step::Warn);
+        let told = self.warn_at_times()?;
+        self.done(Step::Warn, told);
+        Ok(())
+    }
+
+    fn warn_at_times(&mut self) -> Result<String> {
+        if self.console.state()? == State::Down {
+            return Ok("nobody to warn: the server is down".into());
+        }
+        let warn = &self.server.config.warn;
+        let mut times = warn.at.clone();
+        times.sort_unstable();
+        let Some(total) = times.last().map(|longest| longest.0) else {
+            return Ok("players were not told: no times are set".into());
+        };
+        let begun = Instant::now();
+        let mut told = 0;
+        loop {
+            let left = total.saturating_sub(begun.elapsed());
+            while let Some(next) = times.pop_if(|next| next.0 >= left) {
+                let text = warn.text.replace("{time}", &next.to_string());
+                if !self.say(&text)? {
+                    return Ok("this family has no command to tell players something".into());
+                }
+                told += 1;
+            }
+            if crate::called_off() {
+                self.say(&warn.off)?;
+                return Err(Error::CalledOff(self.journal.operation.kind()));
+            }
+            if left.is_zero() {
+                break;
+            }
+            std::thread::sleep(WARN_LOOK.min(left));
+            let done = begun.elapsed().as_secs().min(total.as_secs());
+            (self.tell)(Event::Progress(done, total.as_secs()));
+        }
+        self.say(&warn.last)?;
+        let times = if told == 1 {
+            "once".into()
+        } else {
+            format!("{told} times")
+        };
+        Ok(format!(
+            "players were told {times}, and once more at the end"
+        ))
+    }
+
+    /// Tells players something; that the server has gone in the meantime is no error.
+    fn say(&self, text: &str) -> Result<bool> {
+        match self.console.say(text) {
+            Err(error) => match self.console.state()? {
+                State::Down => Ok(true),
+                _ => Err(error),
+            },
+            told => told,
+        }
+    }
+
+    /// Stops the server where it is up.
+    pub(super) fn stop(&mut self) -> Result<()> {
+        let is_restore = matches!(self.journal.operation.work, Work::Restore { .. });
+        let was_up = self.journal.operation.was_up;
+        if is_restore || !was_up {
+            self.console.refuse_up()?;
+        }
+        if is_restore {
+            return Ok(());
+        }
+        self.begins(Step::Stop);
+        if self.console.state()? == State::Down {
+            self.learnt.down_since = was_up.then(Instant::now);
+            self.done(Step::Stop, "the server was down already".into());
+            return Ok(());
+        }
+        let begun = Instant::now();
+        self.console.stop()?;
+        self.is_down_since(begun);
+        self.done(Step::Stop, "the server is down".into());
+        Ok(())
+    }
+
+    fn is_down_since(&mut self, begun: Instant) {
+        self.learnt.stop_ms = Some(begun.elapsed().as_millis() as u64);
+        self.learnt.down_since = Some(Instant::now());
+    }
+
+    pub(super) fn await_stop(&mut self) -> Result<()> {
+        let limit = self.server.family.console.stop_timeout_s;
+        self.done(
+            Step::Stop,
+            format!("not down within {limit} s: nothing will be exchanged; its stop is waited for, to start it again"),
+        );
+        let begun = Instant::now();
+        self.console.await_stop()?;
+        self.is_down_since(begun);
+        Ok(())
+    }
+
+    /// Looks again at what is about to be moved, now that nobody writes it any more.
+    pub(super) fn look_again(&mut self) -> Result<()> {
+        let seen = self.ledger.seen()?;
+        let mut changes = Vec::new();
+        for step in self
+            .journal
+            .operation
+            .moves
+            .iter()
+            .filter(|step| !step.brings())
+        {
+            let Some(expected) = &step.expects else {
+                continue;
+            };
+            let Some(now) = self.server.folder.look(&step.from)? else {
+                changes.push(format!("{} is gone", step.from));
+                continue;
+            };
+            let known = seen.get(step.from.as_str());
+            let same = known.is_some_and(|(stamp, hash)| *stamp == now.stamp && hash == expected);
+            if !same && self.server.folder.hash(&step.from)? != *expected {
+                changes.push(format!("{} was written", step.from));
+            }
+        }
+        if !changes.is_empty() {
+            return Err(Error::FolderChanged { changes });
+        }
+        self.console.refuse_up()
+    }
+
+    pub(super) fn draw_moves(&mut self) -> Result<()> {
+        undo::draw(self)
+    }
+
+    pub(super) fn end_what_runs(&mut self) -> Result<()> {
+        match self.console.state()? {
+            State::Down => Ok(()),
+            State::Foreign { who } => Err(Error::NoConsole { who }),
+            State::Unknown { why } => Err(Error::Unseen { why }),
+            State::Ours(_) | State::Reached { .. } => self.console.end_failed_start(),
+        }
+    }
+
+    pub(super) fn swap(&mut self) -> Result<()> {
+        self.begins(Step::Swap);
+        moves::perform(&self.server.folder, &self.journal.operation.moves)?;
+        if !matches!(self.journal.operation.work, Work::Changeover { .. }) {
+            let (out, back) = self.moved();
+            self.done(Step::Swap, format!("{out} taken out, {back} put back"));
+        }
+        Ok(())
+    }
+
+    /// How many files go out of the way, and how many come.
+    fn moved(&self) -> (String, String) {
+        let moves = &self.journal.operation.moves;
+        let out = moves.iter().filter(|step| is_own(&step.to)).count();
+        (files(out), files(moves.len() - out))
+    }
+
+    /// Compares the keep list with the backup that was made before the swap.
+    pub(super) fn compare_kept(&mut self) -> Result<()> {
+        let before = match (&self.learnt.pass, self.journal.operation.backup()) {
+            (Some(pass), _) => pass,
+            (None, Some(name)) => {
+                let pass = Pass::of(backup::manifest(self.server, name)?);
+                self.learnt.pass.insert(pass)
+            }
+            (None, None) => return Err(Error::NoBackup("of this changeover".into())),
+        };
+        let changes = before.changes_since(self.server)?;
+        if !changes.is_empty() {
+            return Err(Error::FolderChanged { changes });
+        }
+        let (aside, placed) = self.moved();
+        self.done(
+            Step::Swap,
+            format!("{aside} set aside, {placed} put in place; the keep list is untouched"),
+        );
+        Ok(())
+    }
+
+    /// Starts the server with the new state and waits until it is ready and the hold is over.
+    pub(super) fn start(&mut self) -> Result<()> {
+        self.learnt.own_ms = self
+            .learnt
+            .down_since
+            .map_or(0, |since| since.elapsed().as_millis() as u64);
+        self.begins(Step::Start);
+        let Work::Changeover { stays, .. } = self.journal.operation.work else {
+            return self.start_again();
+        };
+        let starting = self.console.start()?;
+        let before = GoodStart::read(self.server).map(|good| good.ready_ms);
+        let limit = self.server.family.console.ready_timeout_s;
+        (self.tell)(Event::Waiting(before, limit));
+        let known = &self.learnt.known_errors;
+        let started = self.console.wait_ready(&starting, known, stays)?;
+        let hold_s = self.server.family.console.hold_ms as f64 / 1000.0;
+        let ready_s = started.ready_ms as f64 / 1000.0;
+        self.learnt.started = Some(started);
+        self.done(
+            Step::Start,
+            format!("ready after {ready_s:.1} s, and still up after {hold_s} s more"),
+        );
+        Ok(())
+    }
+
+    /// Looks at the server that has started.
+    pub(super) fn verify(&mut self) -> Result<()> {
+        self.begins(Step::Verify);
+        let known = self.learnt.known_errors.clone();
+        let wanted = verify::wanted(self.server, self.plan()?.expects, known)?;
+        let started = self.learnt.started.take().unwrap_or_default();
+        let verdict = verify::look(&self.console, self.server, &wanted, &started.lines)?;
+        let problems = verdict.problems();
+        if !problems.is_empty() {
+            return Err(Error::NotRight {
+                why: problems.join("; "),
+                last: Vec::new(),
+            });
+        }
+        GoodStart::remember(self.server, &started)?;
+        self.learnt.started = Some(started);
+        let mut told = match &verdict.components {
+            None => vec!["this family cannot say which add-ons run".to_owned()],
+            Some(all) => {
+                let stated = all
+                    .iter()
+                    .filter(|answer| answer.installed.is_some())
+                    .count();
+                let all = all.len();
+                vec![format!(
+                    "{all} of {all} components are loaded, {stated} of them in a stated version"
+                )]
+            }
+        };
+        if !verdict.settings.is_empty() {
+            let names: Vec<&str> = verdict.settings.iter().map(|s| s.name.as_str()).collect();
+            told.push(format!("{} as set", names.join(", ")));
+        }
+        if !verdict.errors.is_empty() {
+            told.push(match verdict.errors.len() {
+                1 => "1 error line, as in the start before".into(),
+                errors => format!("{errors} error lines, all as in the start before"),
+            });
+        }
+        self.done(Step::Verify, told.join("; "));
+        self.learnt.loaded = verdict.components.map(|all| (all.len(), all.len()));
+        Ok(())
+    }
+
+    /// Starts the server that ran before; its error lines are its own affair.
+    pub(super) fn start_again(&mut self) -> Result<()> {
+        let is_changeover = matches!(self.journal.operation.work, Work::Changeover { .. });
+        self.begins(Step::Start);
+        let starting = self.console.start()?;
+        let started = self.console.wait_ready(&starting, &BTreeSet::new(), true)?;
+        let seconds = started.ready_ms as f64 / 1000.0;
+        let back = if is_changeover { "as before, " } else { "" };
+        self.done(Step::Start, format!("{back}ready after {seconds:.1} s"));
+        if !is_changeover {
+            GoodStart::remember(self.server, &started)?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn swap_back(&mut self) -> Result<()> {
+        moves::take_back(&self.server.folder, &self.journal.operation.moves)
+    }
+
+    /// What a server that failed wrote into new files is no release's: it is set aside, not dropped.
+    pub(super) fn set_aside_rewritten(&mut self) -> Result<()> {
+        let folder = &self.server.folder;
+        let number = self.journal.operation.number;
+        let aside = free_name(folder, |suffix| {
+            Ok(own(&format!("set-aside/{number:04}-failed{suffix}")))
+        })?;
+        let brought = self
+            .journal
+            .operation
+            .moves
+            .iter()
+            .filter(|step| step.brings());
+        for step in brought {
+            let staged = &step.from;
+            let is_file = folder.look(staged)?.is_some_and(|meta| meta.is_file());
+            if !is_file || Some(folder.hash(staged)?) == step.expects {
+                continue;
+            }
+            let to = aside.join(step.to.as_str())?;
+            if let Some(parent) = to.folder() {
+                folder.make_folders(&parent)?;
+            }
+            folder.rename(staged, &to)?;
+        }
+        Ok(())
+    }
+}

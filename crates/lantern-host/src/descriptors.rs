@@ -1,0 +1,106 @@
+//! The descriptor files of what lies at one place.
+
+use crate::archive::{Archive, ArchiveFault};
+use crate::error::{Error, Result};
+use crate::folder::Folder;
+use crate::place::Source;
+use lantern_core::descriptor::{self, Found};
+use lantern_core::family::{Reader, Shape};
+use lantern_core::path::RelPath;
+use lantern_core::tree::{Claim, FileSeen};
+
+/// Reads the descriptors of one place, from the disk.
+///
+/// # Errors
+/// With why they cannot be read.
+pub fn descriptors_of(
+    folder: &Folder,
+    claim: &Claim<'_>,
+    files: &[FileSeen],
+) -> Result<Vec<Found>, String> {
+    match claim.reader.shape {
+        Shape::Archive => in_archive(folder, claim),
+        _ => descriptors(folder, claim, files),
+    }
+}
+
+pub(crate) fn in_archive(folder: &Folder, claim: &Claim<'_>) -> Result<Vec<Found>, String> {
+    let files = &claim.reader.files;
+    if files.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut archive = Archive::inside(folder, &claim.place).map_err(|error| match error {
+        Error::Archive { fault, .. } => fault.to_string(),
+        other => other.to_string(),
+    })?;
+    let found = archive
+        .texts(files, "")
+        .map_err(|fault| fault.to_string())?;
+    if found.is_empty() {
+        let names: Vec<String> = files.iter().map(|file| file.name.text()).collect();
+        return Err(ArchiveFault::Bare(names.join(" or ")).to_string());
+    }
+    Ok(found)
+}
+
+pub(crate) fn descriptors(
+    folder: &Folder,
+    claim: &Claim<'_>,
+    files: &[FileSeen],
+) -> Result<Vec<Found>, String> {
+    let opened = |path: &RelPath| folder.open_file(path).map_err(|error| error.to_string());
+    if claim.reader.shape == Shape::File {
+        return single_file(claim.reader, claim.place.name(), &*opened(&claim.place)?);
+    }
+    let mut found = Vec::new();
+    for (index, file) in claim.reader.files.iter().enumerate() {
+        let below = claim.files.iter().filter_map(|i| {
+            let below = files[*i].path.below(claim.place.as_str())?;
+            file.name.lead_to(below).then_some(below)
+        });
+        let below: Vec<&str> = below.collect();
+        let names = file.name.0.iter();
+        let mut first = names.filter_map(|name| below.iter().find(|path| name.leads_to(path)));
+        let Some(name) = first.next() else {
+            continue;
+        };
+        let path = claim.place.join(name).map_err(|fault| fault.to_string())?;
+        let text = opened(&path).and_then(|file| small_text(&*file));
+        found.push(Found {
+            file: index,
+            name: (*name).to_owned(),
+            text: text.map_err(|why| format!("{name}: {why}"))?,
+        });
+    }
+    Ok(found)
+}
+
+/// Reads the one file that is component and descriptor in one.
+///
+/// # Errors
+/// With why it cannot be read.
+pub fn single_file(
+    reader: &Reader,
+    name: &str,
+    content: &dyn Source,
+) -> Result<Vec<Found>, String> {
+    let text = small_text(content)?;
+    let found = (0..reader.files.len()).map(|file| Found {
+        file,
+        name: name.to_owned(),
+        text: text.clone(),
+    });
+    Ok(found.collect())
+}
+
+fn small_text(file: &dyn Source) -> Result<String, String> {
+    let said = |error: std::io::Error| error.to_string();
+    let bytes = file.meta().map_err(said)?.stamp.bytes;
+    if bytes > descriptor::LONGEST_BYTES {
+        return Err("it is over a mebibyte".into());
+    }
+    let mut content = vec![0; bytes as usize];
+    let read = file.read_at(&mut content, 0).map_err(said)?;
+    content.truncate(read);
+    Ok(String::from_utf8_lossy(&content).into_owned())
+}

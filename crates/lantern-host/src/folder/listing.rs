@@ -1,0 +1,94 @@
+//! What lies in a place, all of it.
+
+use super::OWN;
+use crate::place::{Place, Sort, Stamp};
+use lantern_core::path::RelPath;
+use std::ffi::OsStr;
+use std::io;
+
+/// What lies in a folder, lantern's own files left out.
+#[derive(Debug, Default)]
+pub struct Listing {
+    /// The regular files, by path.
+    pub files: Vec<(RelPath, Stamp)>,
+    /// The folders, by path.
+    pub folders: Vec<RelPath>,
+    /// Links, devices and names that cannot be dealt with: shown, never touched.
+    pub left_alone: Vec<String>,
+    /// Of those, the links.
+    pub(super) links: Vec<RelPath>,
+}
+
+/// Lists what lies in a place, under the path that it stands for; on failure also what could not be listed.
+pub(super) fn list_in(
+    place: &dyn Place,
+    at: Option<&RelPath>,
+    listing: &mut Listing,
+) -> Result<(), (String, io::Error)> {
+    let mut next: Vec<Option<RelPath>> = vec![None];
+    while let Some(folder) = next.pop() {
+        let as_server = |below: &RelPath| match at {
+            None => Some(below.clone()),
+            Some(at) => at.join(below.as_str()).ok(),
+        };
+        let entries = match place.list(folder.as_ref()) {
+            // A server at work makes and removes folders while they are listed.
+            Err(error) if error.kind() == io::ErrorKind::NotFound && folder.is_some() => continue,
+            Err(error) => return Err((folder.map_or(String::new(), |it| it.to_string()), error)),
+            Ok(entries) => entries,
+        };
+        for (name, meta) in entries {
+            if at.is_none() && folder.is_none() && name == OsStr::new(OWN) {
+                continue;
+            }
+            let below = name.to_str().and_then(|name| match &folder {
+                None => RelPath::parse(name).ok(),
+                Some(folder) => folder.join(name).ok(),
+            });
+            let path = below.as_ref().and_then(as_server);
+            match (below, path) {
+                (Some(below), Some(path)) if meta.is_folder() => {
+                    listing.folders.push(path);
+                    next.push(Some(below));
+                }
+                (Some(_), Some(path)) if meta.is_file() => listing.files.push((path, meta.stamp)),
+                (Some(_), Some(path)) => {
+                    listing.left_alone.push(path.to_string());
+                    if meta.sort == Sort::Link {
+                        listing.links.push(path);
+                    }
+                }
+                _ => {
+                    let mut shown: Vec<String> = at.iter().map(ToString::to_string).collect();
+                    shown.extend(folder.iter().map(ToString::to_string));
+                    shown.push(name.to_string_lossy().escape_default().to_string());
+                    listing.left_alone.push(shown.join("/"));
+                }
+            }
+        }
+    }
+    listing.left_alone.sort();
+    listing.links.sort();
+    Ok(())
+}
+
+/// Removes a folder with all that is in it.
+pub(super) fn remove_all(place: &dyn Place, path: &RelPath) -> io::Result<()> {
+    let entries = match place.list(Some(path)) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+        entries => entries?,
+    };
+    for (name, meta) in entries {
+        let named = name.to_str().and_then(|name| path.join(name).ok());
+        let inside = named.ok_or_else(|| {
+            io::Error::other(format!(
+                "{name:?} in it is a name that cannot be dealt with"
+            ))
+        })?;
+        match meta.is_folder() {
+            true => remove_all(place, &inside)?,
+            false => place.remove_file(&inside)?,
+        }
+    }
+    place.remove_folder(path)
+}

@@ -1,0 +1,630 @@
+//! A server folder: its place on a disk, and the places that followed links lead to.
+//!
+//! Nothing outside it is touched: every path is relative to it, and no link on the way is followed but such
+//! as lead to a folder that is taken for one of the server's own.
+
+use crate::error::{At, Error, Result};
+mod listing;
+
+pub use crate::place::Stamp;
+use crate::place::{Local, Meta, NewFile, PROGRAM, Place, Source, here};
+pub use lantern_core::operation::OWN;
+use lantern_core::path::{PathFault, RelPath};
+use lantern_core::text::Text;
+pub use listing::Listing;
+use std::cell::RefCell;
+use std::io::{self, Read, Write};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// So much of a file is read and hashed at once, in bytes.
+const HASHED_AT_ONCE: usize = 128 << 10;
+
+/// The rights of lantern's own folder. Plans and backups hold settings files, and with them what is secret
+/// there: so it is the owner's alone.
+const OWNERS_ALONE: u32 = 0o700;
+/// The rights of other folders, less what the system takes away.
+const USUAL: u32 = 0o777;
+
+/// A server folder.
+#[derive(Debug, Clone)]
+pub struct Folder {
+    place: Arc<dyn Place>,
+    followed: Vec<Followed>,
+}
+
+/// A link that is taken for the folder it leads to, such as that of a world on another disk.
+#[derive(Debug, Clone)]
+pub struct Followed {
+    /// Where the link is.
+    pub at: RelPath,
+    /// The folder it leads to, outside the server folder.
+    pub target: PathBuf,
+    place: Arc<dyn Place>,
+}
+
+/// One of lantern's own files, by its path in lantern's own folder.
+///
+/// # Panics
+/// When it is no path: lantern makes these names itself.
+pub fn own(name: &str) -> RelPath {
+    RelPath::parse(&format!("{OWN}/{name}")).expect("lantern's own names are fit to be used")
+}
+
+/// Opens the place that a folder is.
+fn open_place(path: &Path) -> io::Result<Arc<dyn Place>> {
+    let local = Local::open(path)?;
+    #[cfg(test)]
+    if let Some(lossy) = crate::place::lossy::instead_of(&local) {
+        return Ok(lossy);
+    }
+    Ok(Arc::new(local))
+}
+
+impl Folder {
+    /// Opens a folder.
+    ///
+    /// # Errors
+    /// When it is none.
+    pub fn open(path: &Path) -> Result<Folder> {
+        let place = match open_place(path) {
+            Err(error)
+                if matches!(
+                    error.kind(),
+                    io::ErrorKind::NotFound | io::ErrorKind::NotADirectory
+                ) =>
+            {
+                return Err(Error::NotAFolder(path.into()));
+            }
+            place => place.at("opening", path)?,
+        };
+        Ok(Folder {
+            place,
+            followed: Vec::new(),
+        })
+    }
+
+    /// Takes links that are wanted for the folders they lead to, where those lie outside this one.
+    pub fn following(mut self, wanted: impl Fn(&str) -> bool) -> Folder {
+        let mut next = vec![(Arc::clone(&self.place), None)];
+        while let Some((place, at)) = next.pop() {
+            let mut inside = Listing::default();
+            // What cannot be listed has no links.
+            let _ = listing::list_in(&*place, at.as_ref(), &mut inside);
+            for link in inside
+                .links
+                .into_iter()
+                .filter(|link| wanted(link.as_str()))
+            {
+                let below = at.as_ref().map_or(link.as_str(), |at: &RelPath| {
+                    link.below(at.as_str()).unwrap_or(link.as_str())
+                });
+                let Ok(place) = open_place(&place.root().join(below)) else {
+                    continue;
+                };
+                let target = place.root().to_owned();
+                // A folder that is seen already, or holds one that is, would be seen twice or for ever.
+                let meets = |known: &Path| target.starts_with(known) || known.starts_with(&target);
+                if meets(self.root()) || self.followed.iter().any(|known| meets(&known.target)) {
+                    continue;
+                }
+                next.push((Arc::clone(&place), Some(link.clone())));
+                self.followed.push(Followed {
+                    at: link,
+                    target,
+                    place,
+                });
+            }
+        }
+        self
+    }
+
+    /// The links that are taken for folders.
+    pub fn followed(&self) -> &[Followed] {
+        &self.followed
+    }
+
+    /// The path inside this folder of a file that the system names; none when it is not in it.
+    pub fn below(&self, real: &Path) -> Option<PathBuf> {
+        let inside = real.strip_prefix(self.root()).map(Path::to_owned);
+        let mut behind = self.followed.iter().filter_map(|followed| {
+            let below = real.strip_prefix(&followed.target).ok()?;
+            Some(Path::new(followed.at.as_str()).join(below))
+        });
+        inside.ok().or_else(|| behind.next())
+    }
+
+    /// The folder's own path.
+    pub fn root(&self) -> &Path {
+        self.place.root()
+    }
+
+    /// The place that the folder itself is.
+    pub fn place(&self) -> &Arc<dyn Place> {
+        &self.place
+    }
+
+    /// The path of a file as the system knows it: for messages, and for programs that are run.
+    pub fn shown(&self, path: &RelPath) -> PathBuf {
+        self.root().join(path.as_str())
+    }
+
+    /// The place that a path lies in, and the path there; a link that is followed is its target's top.
+    fn found(&self, path: &RelPath) -> (&dyn Place, RelPath) {
+        let mut behind = self.followed.iter().filter_map(|followed| {
+            let below = path.below(followed.at.as_str())?;
+            Some((followed, RelPath::parse(below).ok()?))
+        });
+        // The one that lies deepest: its link may itself lie in a folder that is followed.
+        let deepest = behind
+            .by_ref()
+            .max_by_key(|(followed, _)| followed.at.as_str().len());
+        match deepest {
+            Some((followed, below)) => (&*followed.place, below),
+            None => (&*self.place, path.clone()),
+        }
+    }
+
+    fn told<T>(&self, doing: &'static str, path: &RelPath, result: io::Result<T>) -> Result<T> {
+        result.at(doing, &self.shown(path))
+    }
+
+    /// What lies at a path, a link itself and not what it leads to; none when there is nothing.
+    ///
+    /// # Errors
+    /// When a folder on the way is a link that is not followed, or the system does not tell.
+    pub fn look(&self, path: &RelPath) -> Result<Option<Meta>> {
+        let (place, at) = self.found(path);
+        self.told("looking at", path, place.look(&at))
+    }
+
+    /// Whether something lies at a path.
+    ///
+    /// # Errors
+    /// As [`Folder::look`].
+    pub fn has(&self, path: &RelPath) -> Result<bool> {
+        Ok(self.look(path)?.is_some())
+    }
+
+    /// Whether a file can get to a path from lantern's own folder by a rename: whether both are on
+    /// one disk.
+    ///
+    /// # Errors
+    /// When a folder on the way is a link that is not followed, or the system does not tell.
+    pub fn is_on_own_disk(&self, path: &RelPath) -> Result<bool> {
+        let own_disk = self.look(&RelPath::parse(OWN)?)?;
+        let own_disk = match own_disk {
+            Some(meta) => meta.disk,
+            None => return Ok(true),
+        };
+        // Folders are compared: in layered file systems a file may have the number of another disk.
+        let mut folder = path.folder();
+        while let Some(at) = &folder {
+            let (place, below) = self.found(at);
+            let there = self.followed.iter().any(|followed| followed.at == *at);
+            let met = match there {
+                // The link itself lies here; what counts is where it leads.
+                true => self.followed_top(at)?,
+                false => self.told("looking at", at, place.look(&below))?,
+            };
+            if let Some(meta) = met {
+                return Ok(meta.disk == own_disk);
+            }
+            folder = at.folder();
+        }
+        Ok(true)
+    }
+
+    /// What lies where a followed link leads.
+    fn followed_top(&self, at: &RelPath) -> Result<Option<Meta>> {
+        let followed = self.followed.iter().find(|followed| followed.at == *at);
+        Ok(followed.and_then(|followed| here::look(&followed.target)))
+    }
+
+    /// Makes lantern's own folder, and one inside it.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn make_own(&self, name: &str) -> Result<RelPath> {
+        let top = RelPath::parse(OWN)?;
+        self.told(
+            "making the folder",
+            &top,
+            self.place.make_folder(&top, OWNERS_ALONE),
+        )?;
+        if name.is_empty() {
+            return Ok(top);
+        }
+        let path = own(name);
+        self.make_folders(&path)?;
+        Ok(path)
+    }
+
+    /// Makes a folder with all that lead to it.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn make_folders(&self, path: &RelPath) -> Result<()> {
+        let mut missing = vec![path.clone()];
+        while let Some(above) = missing.last().and_then(RelPath::folder) {
+            if self.has(&above)? {
+                break;
+            }
+            missing.push(above);
+        }
+        for folder in missing.into_iter().rev() {
+            let (place, at) = self.found(&folder);
+            self.told("making the folder", &folder, place.make_folder(&at, USUAL))?;
+        }
+        Ok(())
+    }
+
+    /// Lists every file and folder but lantern's own, and those in followed folders.
+    ///
+    /// # Errors
+    /// When a folder cannot be read.
+    pub fn list(&self) -> Result<Listing> {
+        let mut listing = Listing::default();
+        let top = listing::list_in(&*self.place, None, &mut listing);
+        top.map_err(|(path, error)| self.listing_fault(&path, error))?;
+        for Followed { at, place, .. } in &self.followed {
+            let inside = listing::list_in(&**place, Some(at), &mut listing);
+            inside.map_err(|(path, error)| self.listing_fault(&path, error))?;
+        }
+        let followed = |path: &str| {
+            self.followed
+                .iter()
+                .any(|followed| followed.at.as_str() == path)
+        };
+        listing.left_alone.retain(|path| !followed(path));
+        listing.files.sort_by(|a, b| a.0.cmp(&b.0));
+        listing.folders.sort();
+        Ok(listing)
+    }
+
+    fn listing_fault(&self, path: &str, source: io::Error) -> Error {
+        Error::Io {
+            doing: "listing",
+            path: self.root().join(path),
+            source,
+        }
+    }
+
+    /// Every file below a folder, lantern's own folders among them, with its size in bytes.
+    ///
+    /// # Errors
+    /// When a folder cannot be read.
+    pub fn files_below(&self, folder: &RelPath) -> Result<Vec<(RelPath, u64)>> {
+        let mut files = Vec::new();
+        let mut next = vec![folder.clone()];
+        while let Some(folder) = next.pop() {
+            for (path, meta) in self.entries(&folder)? {
+                if meta.is_folder() {
+                    next.push(path);
+                } else if meta.is_file() {
+                    files.push((path, meta.stamp.bytes));
+                }
+            }
+        }
+        files.sort();
+        Ok(files)
+    }
+
+    /// What lies right in a folder, by path; names that cannot be dealt with are left out, and a folder that is
+    /// not there has nothing in it.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn entries(&self, folder: &RelPath) -> Result<Vec<(RelPath, Meta)>> {
+        let (place, at) = self.found(folder);
+        let entries = match place.list(Some(&at)) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            entries => self.told("listing", folder, entries)?,
+        };
+        let named = entries.into_iter().filter_map(|(name, meta)| {
+            let path = folder.join(name.to_str()?).ok()?;
+            Some((path, meta))
+        });
+        let mut named: Vec<(RelPath, Meta)> = named.collect();
+        named.sort_by(|a, b| a.0.cmp(&b.0));
+        Ok(named)
+    }
+
+    /// Opens a file to read it.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn open_file(&self, path: &RelPath) -> Result<Box<dyn Source>> {
+        let (place, at) = self.found(path);
+        self.told("reading", path, place.open(&at))
+    }
+
+    /// Reads a file.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn read(&self, path: &RelPath) -> Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        let read = self.open_file(path)?.read_to_end(&mut bytes);
+        self.told("reading", path, read)?;
+        Ok(bytes)
+    }
+
+    /// Reads a file; none when it is not there.
+    ///
+    /// # Errors
+    /// When it is there and cannot be read.
+    pub fn read_if_there(&self, path: &RelPath) -> Result<Option<Vec<u8>>> {
+        match self.read(path) {
+            Err(Error::Io { source, .. }) if source.kind() == io::ErrorKind::NotFound => Ok(None),
+            read => read.map(Some),
+        }
+    }
+
+    /// Reads a file as the server itself would, whatever links lead there; none when that cannot be.
+    pub fn read_as_the_server(&self, file: &str) -> Option<Vec<u8>> {
+        here::read(&self.root().join(file)).ok()
+    }
+
+    /// Reads a text file.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn read_text(&self, path: &RelPath) -> Result<Text> {
+        Ok(Text::read(&self.read(path)?))
+    }
+
+    /// Hashes a file's content; BLAKE3 in hexadecimal.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn hash(&self, path: &RelPath) -> Result<String> {
+        let hashed = hash_source(&mut *self.open_file(path)?);
+        self.told("reading", path, hashed)
+    }
+
+    /// Makes a new file, and the folders that lead to it.
+    ///
+    /// # Errors
+    /// When something is there, or the disk refuses.
+    pub fn create(&self, path: &RelPath) -> Result<Box<dyn NewFile>> {
+        if let Some(folder) = path.folder() {
+            self.make_folders(&folder)?;
+        }
+        let (place, at) = self.found(path);
+        self.told("writing", path, place.create(&at))
+    }
+
+    /// Writes a new file whole, with the rights of a program or not, and brings its content to the disk.
+    ///
+    /// # Errors
+    /// When something is there, or the disk refuses.
+    pub fn write_new(&self, path: &RelPath, content: &[u8], rights: Option<u32>) -> Result<()> {
+        let mut file = self.create(path)?;
+        let written = file.write_all(content).and_then(|()| {
+            rights.map_or(Ok(()), |rights| file.set_rights(rights))?;
+            file.sync()
+        });
+        self.told("writing", path, written)
+    }
+
+    /// Copies what is read into a new file, brings it to the disk, and tells its BLAKE3.
+    ///
+    /// # Errors
+    /// When it cannot be read, something is there, or the disk refuses.
+    pub fn copy_new(
+        &self,
+        from: &mut dyn Read,
+        path: &RelPath,
+        is_program: bool,
+    ) -> Result<String> {
+        let mut file = self.create(path)?;
+        let mut hasher = blake3::Hasher::new();
+        let mut buffer = vec![0; HASHED_AT_ONCE];
+        let copied = (|| {
+            loop {
+                let read = from.read(&mut buffer)?;
+                if read == 0 {
+                    break;
+                }
+                hasher.update(&buffer[..read]);
+                file.write_all(&buffer[..read])?;
+            }
+            if is_program {
+                file.set_rights(PROGRAM)?;
+            }
+            file.sync()
+        })();
+        self.told("writing", path, copied)?;
+        Ok(hasher.finalize().to_hex().to_string())
+    }
+
+    /// Writes a file beside its place, syncs it, renames it there and syncs the folder: it is there whole or
+    /// not at all, even when the power goes.
+    ///
+    /// # Errors
+    /// When the disk is full or the folder cannot be written; the old file is then still there.
+    pub fn write_whole(&self, path: &RelPath, content: &[u8]) -> Result<()> {
+        let beside = RelPath::parse(&format!("{path}.part"))?;
+        if self.has(&beside)? {
+            self.remove_file(&beside)?;
+        }
+        if let Err(error) = self.write_new(&beside, content, None) {
+            let _ = self.remove_file(&beside);
+            return Err(error);
+        }
+        self.replace(&beside, path)?;
+        self.sync(path.folder().as_ref())
+    }
+
+    /// Renames, and never over something that is there.
+    ///
+    /// # Errors
+    /// When something is there, the two lie in different places, or the disk refuses.
+    pub fn rename(&self, from: &RelPath, to: &RelPath) -> Result<()> {
+        let ((old, at), (new, there)) = (self.found(from), self.found(to));
+        let renamed = match std::ptr::addr_eq(old, new) {
+            true => old.rename(&at, &there),
+            // A followed folder may lie on the same disk.
+            false => here::rename(
+                &old.root().join(at.as_str()),
+                &new.root().join(there.as_str()),
+            ),
+        };
+        self.told("renaming to", to, renamed)
+    }
+
+    /// Makes a file that shares its content with another one until one of them is written.
+    ///
+    /// # Errors
+    /// When the file system cannot, or the two lie in different places.
+    pub fn share(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
+        let ((old, from), (new, to)) = (self.found(from), self.found(to));
+        match std::ptr::addr_eq(old, new) {
+            true => old.share(&from, &to),
+            false => Err(io::ErrorKind::CrossesDevices.into()),
+        }
+    }
+
+    /// Gives a file a second name.
+    ///
+    /// # Errors
+    /// When the file system cannot, or the two lie in different places.
+    pub fn link(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
+        let ((old, from), (new, to)) = (self.found(from), self.found(to));
+        match std::ptr::addr_eq(old, new) {
+            true => old.link(&from, &to),
+            false => Err(io::ErrorKind::CrossesDevices.into()),
+        }
+    }
+
+    /// Copies a file with its rights; says whether it was still there.
+    ///
+    /// # Errors
+    /// When it cannot be read, something is at the new place, or the disk refuses.
+    pub fn copy(&self, from: &RelPath, to: &RelPath) -> Result<bool> {
+        let mut source = match self.open_file(from) {
+            Err(Error::Io { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
+                return Ok(false);
+            }
+            opened => opened?,
+        };
+        let mut target = self.create(to)?;
+        let copied = io::copy(&mut *source, &mut *target);
+        let copied = copied.and_then(|_| target.set_rights(source.meta()?.rights));
+        self.told("copying", from, copied)?;
+        Ok(true)
+    }
+
+    /// Removes a file or a link.
+    ///
+    /// # Errors
+    /// When it is not there, or the disk refuses.
+    pub fn remove_file(&self, path: &RelPath) -> Result<()> {
+        let (place, at) = self.found(path);
+        self.told("removing", path, place.remove_file(&at))
+    }
+
+    /// Renames a file into the place of another one.
+    ///
+    /// # Errors
+    /// When the two lie in different places, or the disk refuses; the other one is then still there.
+    pub fn replace(&self, from: &RelPath, to: &RelPath) -> Result<()> {
+        let ((place, at), (_, there)) = (self.found(from), self.found(to));
+        self.told("renaming", to, place.replace(&at, &there))
+    }
+
+    /// Removes a folder where it is empty; says whether it has gone.
+    pub fn remove_if_empty(&self, path: &RelPath) -> bool {
+        let (place, at) = self.found(path);
+        place.remove_folder(&at).is_ok()
+    }
+
+    /// Removes a folder with all that is in it, links and not what they lead to; that it is not there is no
+    /// error.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn remove_all(&self, path: &RelPath) -> Result<()> {
+        let (place, at) = self.found(path);
+        self.told("removing", path, listing::remove_all(place, &at))
+    }
+
+    /// Makes the names in a folder, or at the top, last.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn sync(&self, folder: Option<&RelPath>) -> Result<()> {
+        let Some(path) = folder else {
+            return self.place.sync(None).at("syncing", self.root());
+        };
+        if let Some(followed) = self.followed.iter().find(|followed| followed.at == *path) {
+            return followed.place.sync(None).at("syncing", &followed.target);
+        }
+        let (place, at) = self.found(path);
+        self.told("syncing", path, place.sync(Some(&at)))
+    }
+
+    /// How much room is left on the folder's disk, in bytes.
+    ///
+    /// # Errors
+    /// When the system does not tell.
+    pub fn free_bytes(&self) -> Result<u64> {
+        self.place
+            .free_bytes()
+            .at("looking at the disk of", self.root())
+    }
+}
+
+/// Hashes what a file holds; BLAKE3 in hexadecimal. Never holds more than a piece of it in memory.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn hash_source(file: &mut dyn Source) -> io::Result<String> {
+    // One buffer for each thread: most files are far smaller than it.
+    thread_local! {
+        static BUFFER: RefCell<Vec<u8>> = RefCell::new(vec![0; HASHED_AT_ONCE]);
+    }
+    let mut hasher = blake3::Hasher::new();
+    BUFFER.with_borrow_mut(|buffer| {
+        loop {
+            match file.read(buffer)? {
+                0 => return Ok(hasher.finalize().to_hex().to_string()),
+                read => hasher.update(&buffer[..read]),
+            };
+        }
+    })
+}
+
+/// Hashes a file of this machine by its path; BLAKE3 in hexadecimal.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn hash_file(path: &Path) -> Result<String> {
+    let hashed = here::open(path).and_then(|mut file| hash_source(&mut *file));
+    hashed.at("reading", path)
+}
+
+/// The first path that is not there yet, of those with nothing, `-2`, `-3` … behind the name.
+pub(crate) fn free_name(
+    folder: &Folder,
+    path: impl Fn(&str) -> Result<RelPath, PathFault>,
+) -> Result<RelPath> {
+    let mut named = path("")?;
+    let mut number = 2;
+    while folder.has(&named)? {
+        named = path(&format!("-{number}"))?;
+        number += 1;
+    }
+    Ok(named)
+}
+
+/// The longest part of a name, so that names of several parts stay fit for a disk.
+const LONGEST_PART: usize = 60;
+
+/// A name with nothing in it that a path could trip over.
+pub(crate) fn safe_name(text: &str) -> String {
+    let fine = |c: char| c.is_ascii_alphanumeric() || "._-+".contains(c);
+    let letters = text.chars().take(LONGEST_PART);
+    letters.map(|c| if fine(c) { c } else { '-' }).collect()
+}

@@ -1,0 +1,209 @@
+//! Where the files of a server are: a folder, and the few operations that all else is made of.
+//!
+//! Everything that lantern reads or writes in a server folder goes through a [`Place`]. Paths are relative
+//! to it and no link on the way is followed, so that what was checked is what is used. What lies in no
+//! server folder, such as archives in a drop folder, goes through [`here`].
+
+pub mod here;
+mod local;
+#[cfg(test)]
+pub(crate) mod lossy;
+
+pub use local::Local;
+
+use lantern_core::path::RelPath;
+use serde::{Deserialize, Serialize};
+use std::ffi::OsString;
+use std::fmt;
+use std::io::{self, Read, Seek, Write};
+use std::path::Path;
+
+/// The rights of a file that somebody may run.
+pub const PROGRAM: u32 = 0o755;
+
+/// What the system says of a file; when all of it is as before, so is the content.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Stamp {
+    /// Its size.
+    pub bytes: u64,
+    /// When it was last written, in nanoseconds since 1970.
+    pub modified_ns: i64,
+    /// When its content, name or rights last changed, in nanoseconds since 1970.
+    pub changed_ns: i64,
+    /// Its number in the file system.
+    pub inode: u64,
+}
+
+/// What sort of thing lies at a path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Sort {
+    /// A regular file.
+    File,
+    /// A folder.
+    Folder,
+    /// A link; where it leads is not looked at.
+    Link,
+    /// A device, pipe or socket.
+    Other,
+}
+
+/// What lies at a path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Meta {
+    /// What sort of thing it is.
+    pub sort: Sort,
+    /// What tells it from others, and from itself later.
+    pub stamp: Stamp,
+    /// Its rights, as the system's number.
+    pub rights: u32,
+    /// The number of the disk that it lies on.
+    pub disk: u64,
+    /// The number of the user that it belongs to.
+    pub owner: u32,
+}
+
+impl Meta {
+    /// Whether it is a regular file.
+    pub fn is_file(&self) -> bool {
+        self.sort == Sort::File
+    }
+
+    /// Whether it is a folder.
+    pub fn is_folder(&self) -> bool {
+        self.sort == Sort::Folder
+    }
+}
+
+/// A file that is read.
+pub trait Source: Read + Seek + Send + Sync {
+    /// What lies there.
+    ///
+    /// # Errors
+    /// When the system does not tell.
+    fn meta(&self) -> io::Result<Meta>;
+
+    /// Reads from a place in it, wherever it is read otherwise; less than asked for only at its end.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    fn read_at(&self, bytes: &mut [u8], offset: u64) -> io::Result<usize>;
+}
+
+/// A file that has just been made and is being written.
+pub trait NewFile: Write + Send + Sync {
+    /// Writes at a place in it, from any thread.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    fn write_all_at(&self, bytes: &[u8], offset: u64) -> io::Result<()>;
+
+    /// Brings its content to the disk.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    fn sync(&self) -> io::Result<()>;
+
+    /// Sets its rights, as the system's number.
+    ///
+    /// # Errors
+    /// When the system refuses.
+    fn set_rights(&self, rights: u32) -> io::Result<()>;
+}
+
+/// Held while lantern works in a folder.
+pub trait Held: fmt::Debug + Send {}
+
+/// A folder with the few operations that all else is made of.
+///
+/// Names of new, renamed and removed files last only once their folder was synced, and contents only once
+/// the file was.
+pub trait Place: fmt::Debug + Send + Sync {
+    /// The folder, for messages and for programs that run in it.
+    fn root(&self) -> &Path;
+
+    /// What lies at a path, a link itself and not what it leads to; none when there is nothing.
+    ///
+    /// # Errors
+    /// When a folder on the way is a link, or the system does not tell.
+    fn look(&self, path: &RelPath) -> io::Result<Option<Meta>>;
+
+    /// The names in a folder, or at the top, and what lies there. What goes away meanwhile is left out.
+    ///
+    /// # Errors
+    /// When it cannot be listed.
+    fn list(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Meta)>>;
+
+    /// Opens a regular file to read it.
+    ///
+    /// # Errors
+    /// When it is none, or cannot be read.
+    fn open(&self, path: &RelPath) -> io::Result<Box<dyn Source>>;
+
+    /// Makes a file where nothing is.
+    ///
+    /// # Errors
+    /// When something is there, or the disk refuses.
+    fn create(&self, path: &RelPath) -> io::Result<Box<dyn NewFile>>;
+
+    /// Renames, and never over something that is there.
+    ///
+    /// # Errors
+    /// When something is there, or the disk refuses.
+    fn rename(&self, from: &RelPath, to: &RelPath) -> io::Result<()>;
+
+    /// Renames a file into the place of another one.
+    ///
+    /// # Errors
+    /// When the disk refuses; the other one is then still there.
+    fn replace(&self, from: &RelPath, to: &RelPath) -> io::Result<()>;
+
+    /// Makes a folder, with these rights; that it is there already is no error.
+    ///
+    /// # Errors
+    /// When something else is there, or the disk refuses.
+    fn make_folder(&self, path: &RelPath, rights: u32) -> io::Result<()>;
+
+    /// Removes a file or a link.
+    ///
+    /// # Errors
+    /// When it is not there, or the disk refuses.
+    fn remove_file(&self, path: &RelPath) -> io::Result<()>;
+
+    /// Removes a folder that is empty.
+    ///
+    /// # Errors
+    /// When it is not, or the disk refuses.
+    fn remove_folder(&self, path: &RelPath) -> io::Result<()>;
+
+    /// Makes the names in a folder, or at the top, last.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    fn sync(&self, folder: Option<&RelPath>) -> io::Result<()>;
+
+    /// Makes a file that shares its content with another one until one of them is written.
+    ///
+    /// # Errors
+    /// When the file system cannot; nothing is then there.
+    fn share(&self, from: &RelPath, to: &RelPath) -> io::Result<()>;
+
+    /// Gives a file a second name.
+    ///
+    /// # Errors
+    /// When the file system cannot.
+    fn link(&self, from: &RelPath, to: &RelPath) -> io::Result<()>;
+
+    /// How much room is left, in bytes.
+    ///
+    /// # Errors
+    /// When the system does not tell.
+    fn free_bytes(&self) -> io::Result<u64>;
+
+    /// Takes a lock file for as long as the answer is held; the inner error is what stands in it when
+    /// somebody else has it.
+    ///
+    /// # Errors
+    /// When it cannot be opened or written.
+    fn lock(&self, path: &RelPath, words: &str) -> io::Result<Result<Box<dyn Held>, String>>;
+}

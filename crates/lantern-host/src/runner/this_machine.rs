@@ -1,0 +1,262 @@
+//! The machine that lantern itself runs on.
+
+#![allow(clippy::disallowed_methods, clippy::disallowed_types)] // The place where the machine is.
+
+use super::{Ended, Launch, Runner, Signal, Writers, Written};
+use lantern_core::family::Transport;
+use procfs::ProcResult;
+use procfs::net::TcpState;
+use procfs::process::{FDPermissions, FDTarget, Process, Stat, all_processes};
+use rustix::fs::{CWD, FileType, Mode, OFlags, mknodat};
+use rustix::process::{Pid, kill_process, kill_process_group};
+use std::fs::{File, OpenOptions};
+use std::io::{self, Write};
+use std::net::{TcpListener, UdpSocket};
+use std::os::unix::fs::{FileTypeExt, OpenOptionsExt};
+use std::os::unix::process::CommandExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+/// How often it is looked whether a program has ended.
+const LOOK: Duration = Duration::from_millis(10);
+
+/// The machine that lantern itself runs on.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct ThisMachine;
+
+fn is_alive(stat: &Stat) -> bool {
+    !matches!(stat.state, 'Z' | 'X')
+}
+
+fn processes() -> impl Iterator<Item = Process> {
+    all_processes().into_iter().flatten().flatten()
+}
+
+fn stat(pid: i32) -> Option<Stat> {
+    Process::new(pid).and_then(|process| process.stat()).ok()
+}
+
+/// What of a process's open files leads where `below` says, and is open for writing; none when that cannot be seen.
+fn written(process: &Process, below: &dyn Fn(&Path) -> bool) -> Option<Vec<Written>> {
+    let open = match process.fd() {
+        Ok(open) => open,
+        Err(procfs::ProcError::PermissionDenied(_)) => return None,
+        // It has just gone.
+        Err(_) => return Some(Vec::new()),
+    };
+    let files = open.flatten().filter_map(|file| match file.target {
+        FDTarget::Path(path) if file.mode & FDPermissions::WRITE.bits() != 0 && below(&path) => {
+            Some(Written {
+                pid: process.pid,
+                path,
+            })
+        }
+        _ => None,
+    });
+    Some(files.collect())
+}
+
+/// The ports that something listens on, or for UDP is bound to.
+fn listening(transport: Transport) -> ProcResult<Vec<u16>> {
+    let local = |address: std::net::SocketAddr| address.port();
+    Ok(match transport {
+        Transport::Tcp => {
+            let all = procfs::net::tcp()?
+                .into_iter()
+                .chain(procfs::net::tcp6().unwrap_or_default());
+            let listening = all.filter(|entry| entry.state == TcpState::Listen);
+            listening.map(|entry| local(entry.local_address)).collect()
+        }
+        Transport::Udp => {
+            let all = procfs::net::udp()?
+                .into_iter()
+                .chain(procfs::net::udp6().unwrap_or_default());
+            all.map(|entry| local(entry.local_address)).collect()
+        }
+    })
+}
+
+/// Opens a named pipe that somebody reads.
+fn open_pipe(path: &Path) -> io::Result<File> {
+    let mut options = OpenOptions::new();
+    options
+        .write(true)
+        .custom_flags(OFlags::NONBLOCK.bits() as i32);
+    let pipe = options.open(path)?;
+    match pipe.metadata()?.file_type().is_fifo() {
+        true => Ok(pipe),
+        false => Err(io::Error::other("it is no named pipe")),
+    }
+}
+
+impl Runner for ThisMachine {
+    fn boot(&self) -> String {
+        procfs::sys::kernel::random::boot_id().unwrap_or_default()
+    }
+
+    fn started(&self, pid: i32) -> Option<u64> {
+        stat(pid).filter(is_alive).map(|stat| stat.starttime)
+    }
+
+    fn group_of(&self, pid: i32) -> Option<i32> {
+        stat(pid).map(|stat| stat.pgrp)
+    }
+
+    fn is_group_alive(&self, group: i32) -> bool {
+        let stats = processes().filter_map(|process| process.stat().ok());
+        stats.filter(is_alive).any(|stat| stat.pgrp == group)
+    }
+
+    fn writers(&self, below: &dyn Fn(&Path) -> bool) -> Writers {
+        let own = std::process::id().cast_signed();
+        let mut writers = Writers::default();
+        for process in processes().filter(|process| process.pid != own) {
+            match written(&process, below) {
+                Some(files) => writers.seen.extend(files),
+                None => {
+                    let user = process.uid().ok();
+                    writers.unseen.extend(user.map(|user| (process.pid, user)));
+                }
+            }
+        }
+        writers
+    }
+
+    fn listens(&self, transport: Transport, port: u16) -> io::Result<bool> {
+        let ports = listening(transport).map_err(io::Error::other)?;
+        Ok(ports.contains(&port))
+    }
+
+    fn free_port(&self, transport: Transport) -> io::Result<u16> {
+        Ok(match transport {
+            Transport::Tcp => TcpListener::bind(("0.0.0.0", 0))?.local_addr()?.port(),
+            Transport::Udp => UdpSocket::bind(("0.0.0.0", 0))?.local_addr()?.port(),
+        })
+    }
+
+    fn signal(&self, pid: i32, whole_group: bool, signal: Signal) -> io::Result<()> {
+        let Some(pid) = Pid::from_raw(pid) else {
+            return Ok(());
+        };
+        let signal = match signal {
+            Signal::Interrupt => rustix::process::Signal::INT,
+            Signal::Terminate => rustix::process::Signal::TERM,
+            Signal::Kill => rustix::process::Signal::KILL,
+        };
+        let sent = match whole_group {
+            true => kill_process_group(pid, signal),
+            false => kill_process(pid, signal),
+        };
+        match sent {
+            Err(rustix::io::Errno::SRCH) => Ok(()),
+            sent => Ok(sent?),
+        }
+    }
+
+    fn launch(&self, launch: &Launch<'_>) -> io::Result<i32> {
+        let Some((program, arguments)) = launch.command.split_first() else {
+            return Err(io::Error::other("the command is empty"));
+        };
+        // Opened for both, the pipe has a writer as long as the server lives: it never ends.
+        let input = OpenOptions::new()
+            .read(true)
+            .write(true)
+            .open(launch.input)?;
+        let output = OpenOptions::new()
+            .append(true)
+            .create(true)
+            .open(launch.output)?;
+        let errors = output.try_clone()?;
+        let mut command = Command::new(program);
+        if let Some(name) = launch.without {
+            command.env_remove(name);
+        }
+        command.args(arguments).current_dir(launch.folder);
+        let child = command
+            .stdin(input)
+            .stdout(output)
+            .stderr(errors)
+            .process_group(0)
+            .spawn()?;
+        Ok(child.id().cast_signed())
+    }
+
+    fn run(
+        &self,
+        command: &[String],
+        folder: &Path,
+        log: &Path,
+        limit: Duration,
+    ) -> io::Result<Ended> {
+        let Some((program, arguments)) = command.split_first() else {
+            return Err(io::ErrorKind::InvalidInput.into());
+        };
+        let output = File::create(log)?;
+        let errors = output.try_clone()?;
+        let mut command = Command::new(program);
+        command
+            .args(arguments)
+            .current_dir(folder)
+            .stdin(Stdio::null());
+        let mut child = command
+            .stdout(output)
+            .stderr(errors)
+            .process_group(0)
+            .spawn()?;
+        let begun = Instant::now();
+        loop {
+            match child.try_wait()? {
+                Some(status) if status.success() => return Ok(Ended::Well),
+                Some(status) => return Ok(Ended::Badly(status.to_string())),
+                None if begun.elapsed() > limit => {
+                    self.signal(child.id().cast_signed(), true, Signal::Kill)?;
+                    child.wait()?;
+                    return Ok(Ended::TooSlow);
+                }
+                None => std::thread::sleep(LOOK),
+            }
+        }
+    }
+
+    fn write_line(&self, pipe: &Path, line: &str) -> io::Result<()> {
+        open_pipe(pipe)?.write_all(format!("{line}\n").as_bytes())
+    }
+
+    fn has_reader(&self, pipe: &Path) -> io::Result<()> {
+        open_pipe(pipe).map(|_| ())
+    }
+
+    fn make_pipe(&self, pipe: &Path) -> io::Result<()> {
+        Ok(mknodat(
+            CWD,
+            pipe,
+            FileType::Fifo,
+            Mode::RUSR | Mode::WUSR,
+            0,
+        )?)
+    }
+
+    fn user(&self) -> u32 {
+        rustix::process::geteuid().as_raw()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_port_is_seen_without_being_touched() {
+        let machine = ThisMachine;
+        let listener = TcpListener::bind(("127.0.0.1", 0)).unwrap();
+        let port = listener.local_addr().unwrap().port();
+        assert!(machine.listens(Transport::Tcp, port).unwrap());
+        drop(listener);
+        assert!(!machine.listens(Transport::Tcp, port).unwrap());
+        let socket = UdpSocket::bind(("127.0.0.1", 0)).unwrap();
+        let port = socket.local_addr().unwrap().port();
+        assert!(machine.listens(Transport::Udp, port).unwrap());
+        assert!(!machine.listens(Transport::Tcp, port).unwrap());
+    }
+}

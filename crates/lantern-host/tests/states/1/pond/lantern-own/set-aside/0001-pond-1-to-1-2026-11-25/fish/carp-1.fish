@@ -1,0 +1,2 @@
+id = carp
+version = 1
