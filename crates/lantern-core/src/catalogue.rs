@@ -3,7 +3,7 @@
 //! The format is `*.catalogue.json`, described in docs/formats/catalogue.md. One broken release is
 //! left out and told; the rest stands.
 
-use crate::component::{BuildFacts, Effect, Facts, Id, Kind, Need, Provided, Side, Terms};
+use crate::component::{BuildFacts, Effect, Facts, Id, Kind, Member, Need, Provided, Side, Terms};
 use crate::family::{Notations, RangesRead};
 use crate::json::{JsonFault, plain_reason};
 use crate::version::Range;
@@ -99,6 +99,8 @@ pub(crate) struct WrittenRelease {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     provides: Vec<WrittenProvided>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    members: Vec<WrittenMember>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     replaces: Vec<Id>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     companions: Vec<Id>,
@@ -130,6 +132,15 @@ pub(crate) struct WrittenRelease {
     build: Option<WrittenBuild>,
     #[serde(skip_serializing_if = "Option::is_none")]
     archive: Option<ArchiveRef>,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct WrittenMember {
+    id: Id,
+    version: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    group: Option<String>,
 }
 
 /// Whether a release is meant for everybody.
@@ -303,6 +314,14 @@ impl WrittenRelease {
                 })
             }
         });
+        let members = self.members.into_iter().map(|member| {
+            let version = notations.version(Kind::Addon, &member.version);
+            Ok(Member {
+                id: member.id,
+                version: version.map_err(|error| say(&error))?,
+                group: member.group,
+            })
+        });
         let build = self.build.unwrap_or_default();
         let runtime = build.runtime.map(|text| {
             notations
@@ -318,6 +337,7 @@ impl WrittenRelease {
             uses: needs(self.uses)?,
             clashes: needs(self.clashes)?,
             provides: provides.collect::<Result<_, String>>()?,
+            members: members.collect::<Result<_, String>>()?,
             side: self.side,
             effect: self.effect,
             world_bound: self.world_bound,
@@ -367,6 +387,11 @@ impl WrittenRelease {
                     version: version.to_string(),
                 },
             });
+        let members = facts.members.iter().map(|member| WrittenMember {
+            id: member.id.clone(),
+            version: member.version.to_string(),
+            group: member.group.clone(),
+        });
         let build = WrittenBuild {
             runtime: facts.build.runtime.as_ref().map(ToString::to_string),
             flavours: facts.build.flavours.clone(),
@@ -385,6 +410,7 @@ impl WrittenRelease {
             uses: table(&facts.uses),
             clashes: table(&facts.clashes),
             provides: provides.collect(),
+            members: members.collect(),
             replaces: terms.replaces.clone(),
             companions: terms.companions.clone(),
             before: terms.before.clone(),
@@ -471,7 +497,7 @@ mod tests {
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
         3: bee-traffic 1.0: "=>5" is not a range: "=>" is none of = > >= < <= ^ ~ (column 1)
-        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `title`, `server`, `needs`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `before`, `after`, `group`, `framework`, `runtime`, `flavour`, `takes`, `channel`, `withdrawn`, `side`, `effect`, `world_bound`, `build`, `archive`
+        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `title`, `server`, `needs`, `needs_any`, `uses`, `clashes`, `provides`, `members`, `replaces`, `companions`, `before`, `after`, `group`, `framework`, `runtime`, `flavour`, `takes`, `channel`, `withdrawn`, `side`, `effect`, `world_bound`, `build`, `archive`
         5: drip-lines 1.0 disagrees with the one at line 2
         7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits in lower case
         8: the id Drip-Lines differs from drip-lines only in case

@@ -137,6 +137,15 @@ pub struct Need {
     pub range: Range,
 }
 
+impl Need {
+    /// Whether what is there under an id is what it asks for; without a version it is every version.
+    ///
+    /// Every need, use and clash is decided here.
+    pub fn is_met_by(&self, id: &Id, version: Option<&Version>) -> bool {
+        self.id == *id && version.is_none_or(|version| self.range.holds_early(version))
+    }
+}
+
 impl fmt::Display for Need {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         if self.range.is_any() {
@@ -168,6 +177,8 @@ pub struct Facts {
     pub clashes: Vec<Need>,
     /// Other ids that it stands in for.
     pub provides: Vec<Provided>,
+    /// The members of a pack that run; empty for all else.
+    pub members: Vec<Member>,
     /// Where it has to be installed; `None` when nobody declared it.
     pub side: Option<Side>,
     /// What it does to play; `None` when nobody declared it.
@@ -189,15 +200,15 @@ pub struct Provided {
     pub version: Option<Version>,
 }
 
-impl Provided {
-    /// Whether it meets a need.
-    pub fn meets(&self, need: &Need) -> bool {
-        let fits = self
-            .version
-            .as_ref()
-            .is_none_or(|version| need.range.holds_early(version));
-        self.id == need.id && fits
-    }
+/// A component inside a pack: it comes and goes with the pack.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Member {
+    /// Which component.
+    pub id: Id,
+    /// Its own version.
+    pub version: Version,
+    /// The group that it is of.
+    pub group: Option<String>,
 }
 
 /// What a release may ask for besides needs.
@@ -257,12 +268,49 @@ impl Facts {
             uses: Vec::new(),
             clashes: Vec::new(),
             provides: Vec::new(),
+            members: Vec::new(),
             side: None,
             effect: None,
             world_bound: None,
             terms: Terms::default(),
             build: BuildFacts::default(),
         }
+    }
+
+    /// What is there when it is: itself and its members, each in its version.
+    pub fn parts(&self) -> impl Iterator<Item = (&Id, &Version)> {
+        let members = self.members.iter();
+        std::iter::once((&self.id, &self.version)).chain(members.map(|m| (&m.id, &m.version)))
+    }
+
+    /// The ids for which it meets needs, and in which version; without one it meets them in every version.
+    ///
+    /// These are its parts, what it provides and what it replaces.
+    pub fn stands_for(&self) -> impl Iterator<Item = (&Id, Option<&Version>)> {
+        let parts = self.parts().map(|(id, version)| (id, Some(version)));
+        let provides = self.provides.iter();
+        let provides = provides.map(|provided| (&provided.id, provided.version.as_ref()));
+        let replaces = self.terms.replaces.iter().map(|id| (id, None));
+        parts.chain(provides).chain(replaces)
+    }
+
+    /// Whether a need is met where it is there.
+    pub fn meets(&self, need: &Need) -> bool {
+        self.stands_for()
+            .any(|(id, version)| need.is_met_by(id, version))
+    }
+
+    /// Whether one of its parts is what a clash means: what only stands in for that is not.
+    pub fn is_meant_by(&self, clash: &Need) -> bool {
+        let mut parts = self.parts();
+        parts.any(|(id, version)| clash.is_met_by(id, Some(version)))
+    }
+
+    /// The groups of which only one may be there, its members' among them.
+    pub fn groups(&self) -> impl Iterator<Item = &str> {
+        let members = self.members.iter().map(|member| &member.group);
+        let groups = std::iter::once(&self.terms.group).chain(members);
+        groups.filter_map(Option::as_deref)
     }
 
     /// Whether it is a test release, by its version or its makers' word.

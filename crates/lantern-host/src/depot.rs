@@ -11,7 +11,7 @@ use lantern_core::descriptor::{self, Described, Found, Holdings, Subject};
 use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::as_group;
 use lantern_core::path::RelPath;
-use lantern_core::plan::{DrawFault, Laid, Member, Payload, lay_out};
+use lantern_core::plan::{DrawFault, Laid, Payload, PayloadMember, lay_out};
 use lantern_core::tree::{FileSeen, claim, marked, root_in_archive};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -268,7 +268,11 @@ fn described(
 }
 
 /// What else a release that is laid out holds: the components that the family's readers would find.
-fn members(archive: &mut Archive, family: &Family, laid: &Laid) -> Result<Vec<Member>, String> {
+fn members(
+    archive: &mut Archive,
+    family: &Family,
+    laid: &Laid,
+) -> Result<Vec<PayloadMember>, String> {
     let files: Vec<FileSeen> = laid
         .files
         .iter()
@@ -312,7 +316,7 @@ fn members(archive: &mut Archive, family: &Family, laid: &Laid) -> Result<Vec<Me
         let place = claim.place.as_str();
         let described = described(claim.reader, family, place, &content, &found)
             .map_err(|why| format!("{place}: {why}"))?;
-        members.push(Member {
+        members.push(PayloadMember {
             place: claim.place.clone(),
             shape: claim.reader.shape,
             facts: described.facts,

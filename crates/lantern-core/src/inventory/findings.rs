@@ -1,7 +1,7 @@
 //! What the survey holds against a server.
 
 use super::{Inventory, State, in_sequence};
-use crate::component::{Id, Kind, Side};
+use crate::component::{Facts, Id, Kind, Need, Side};
 use crate::family::{Family, OrderKind, Shape};
 use crate::path::RelPath;
 use crate::tree::{FileSeen, below, marked};
@@ -250,10 +250,10 @@ fn files_changed(finder: &mut Finder<'_>) {
 fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
     let components = &finder.inventory.components;
     let server = finder.inventory.server_version();
-    let mut providers: BTreeMap<&Id, Vec<usize>> = BTreeMap::new();
+    let mut stand_for: BTreeMap<&Id, Vec<usize>> = BTreeMap::new();
     for (index, component) in components.iter().enumerate() {
-        for provided in &component.facts.provides {
-            providers.entry(&provided.id).or_default().push(index);
+        for (id, _) in component.facts.stands_for() {
+            stand_for.entry(id).or_default().push(index);
         }
     }
     let empty = Vec::new();
@@ -286,45 +286,70 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
             let remedy = "plan a changeover to a release for this server version";
             finder.add(Severity::Error, "other-server-version", place, text, remedy);
         }
-        for need in &facts.needs {
-            let there = by_id.get(&need.id).unwrap_or(&empty);
-            let stand_ins = providers.get(&need.id).unwrap_or(&empty);
-            let place = finder.at(index);
+        let on = |i: &usize| components[*i].on != Some(false);
+        let bearing = |need: &Need| stand_for.get(&need.id).unwrap_or(&empty);
+        let fits = |need: &Need, i: &usize| components[*i].facts.meets(need);
+        let met = |need: &Need| bearing(need).iter().any(|i| fits(need, i) && on(i));
+        for need in facts.needs.iter().filter(|need| !met(need)) {
             let whose = format!("{} needs {need}", facts.id);
-            let fits = |i: &usize| need.range.holds_early(&components[*i].facts.version);
-            let on = |i: &usize| components[*i].on != Some(false);
-            let by_name = there.iter().any(|i| fits(i) && on(i));
-            if by_name || stand_ins.iter().any(on) {
-                continue;
-            }
-            if there.is_empty() && stand_ins.is_empty() {
-                let remedy = "install it, or switch off what needs it";
-                finder.add(
-                    Severity::Error,
-                    "need-missing",
-                    place,
-                    format!("{whose}, which is not there"),
-                    remedy,
-                );
-            } else if there.iter().any(fits) {
-                let remedy = "switch it on, or switch off what needs it";
-                finder.add(
-                    Severity::Error,
+            let (code, text, remedy) = if bearing(need).iter().any(|i| fits(need, i)) {
+                (
                     "need-off",
-                    place,
                     format!("{whose}, which is switched off"),
-                    remedy,
+                    "switch it on, or switch off what needs it",
+                )
+            } else if let Some(other) = bearing(need).first() {
+                let there = there_instead(need, &components[*other].facts);
+                (
+                    "need-out-of-range",
+                    format!("{whose}, but {there} is there"),
+                    "plan a changeover: it finds releases that fit together",
+                )
+            } else {
+                (
+                    "need-missing",
+                    format!("{whose}, which is not there"),
+                    "install it, or switch off what needs it",
+                )
+            };
+            let place = finder.at(index);
+            finder.add(Severity::Error, code, place, text, remedy);
+        }
+        for needs in &facts.terms.needs_any {
+            if !needs.iter().any(met) {
+                let listed: Vec<String> = needs.iter().map(ToString::to_string).collect();
+                let text = format!(
+                    "{} needs one of {}, and none of them runs",
+                    facts.id,
+                    listed.join(", ")
                 );
-            } else if let Some(other) = there.first() {
-                let text = format!("{whose}, but {} is there", components[*other].facts.version);
+                let remedy = "install one, or switch off what needs it";
+                let place = finder.at(index);
+                finder.add(Severity::Error, "need-missing", place, text, remedy);
+            }
+        }
+        for used in &facts.uses {
+            let there = by_id
+                .get(&used.id)
+                .unwrap_or(&empty)
+                .iter()
+                .filter(|i| on(i));
+            if let Some(other) = there.clone().next()
+                && !there
+                    .clone()
+                    .any(|i| components[*i].facts.is_meant_by(used))
+            {
+                let there = there_instead(used, &components[*other].facts);
+                let text = format!("{} goes with {used}, but {there} is there", facts.id);
                 let remedy = "plan a changeover: it finds releases that fit together";
+                let place = finder.at(index);
                 finder.add(Severity::Error, "need-out-of-range", place, text, remedy);
             }
         }
         for clash in &facts.clashes {
             for other in by_id.get(&clash.id).unwrap_or(&empty) {
                 let other = &components[*other];
-                if other.on != Some(false) && clash.range.holds_early(&other.facts.version) {
+                if other.on != Some(false) && other.facts.is_meant_by(clash) {
                     let place = finder.at(index);
                     let text = format!(
                         "{} clashes with {} {}",
@@ -340,6 +365,17 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 }
             }
         }
+    }
+}
+
+/// What is there under the id that a need asks for, in words: its version, and whose it is.
+fn there_instead(need: &Need, facts: &Facts) -> String {
+    let mut stands_for = facts.stands_for();
+    let version = stands_for.find_map(|(id, version)| version.filter(|_| *id == need.id));
+    let version = version.unwrap_or(&facts.version);
+    match facts.id == need.id {
+        true => version.to_string(),
+        false => format!("{version}, of {}", facts.id),
     }
 }
 

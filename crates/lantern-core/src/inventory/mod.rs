@@ -7,7 +7,7 @@ pub use findings::{Finding, Place, Severity};
 
 pub use crate::descriptor::VersionFrom;
 
-use crate::component::{Facts, Id, Kind, Provided, Side};
+use crate::component::{Facts, Id, Kind, Member, Need, Provided, Side};
 use crate::descriptor::{self, Described, Found, Holdings, Subject};
 use crate::family::{Family, OrderKind, Shape};
 use crate::order::{self, OrderLine};
@@ -184,37 +184,51 @@ impl Inventory {
     }
 }
 
-/// The facts of a pack as a whole: it stands in for its members, in the versions that they have, and needs what
-/// they need.
+/// The facts of a pack as a whole: its members are there with it, and what they ask of others it asks of them.
 pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> Facts {
     let mut whole = group.clone();
+    // A member may have the pack's own name.
     let members: Vec<&Facts> = members.collect();
     let inside: BTreeSet<&Id> = members.iter().map(|m| &m.id).collect();
     for member in &members {
-        let outside = |needs: &[crate::component::Need]| {
-            let needs = needs.iter().filter(|need| !inside.contains(&need.id));
-            needs.cloned().collect::<Vec<_>>()
-        };
         for (into, from) in [
             (&mut whole.needs, &member.needs),
             (&mut whole.uses, &member.uses),
             (&mut whole.clashes, &member.clashes),
         ] {
-            for need in outside(from) {
-                if !into.contains(&need) {
-                    into.push(need);
-                }
-            }
+            let outside = from.iter().filter(|need| !inside.contains(&need.id));
+            add_new(into, outside);
+        }
+        let terms = &member.terms;
+        let apart = |needs: &&Vec<Need>| !needs.iter().any(|need| inside.contains(&need.id));
+        add_new(
+            &mut whole.terms.needs_any,
+            terms.needs_any.iter().filter(apart),
+        );
+        let outside = |ids: &'a [Id]| ids.iter().filter(|id| !inside.contains(id));
+        add_new(&mut whole.terms.replaces, outside(&terms.replaces));
+        add_new(&mut whole.provides, member.provides.iter());
+        for (kind, slots) in &terms.takes {
+            let takes = whole.terms.takes.entry(kind.clone()).or_default();
+            *takes = takes.saturating_add(*slots);
         }
         if member.id != group.id {
-            whole.provides.push(Provided {
+            whole.members.push(Member {
                 id: member.id.clone(),
-                // One that only its content tells apart may be any.
-                version: (!member.version.is_content()).then(|| member.version.clone()),
+                version: member.version.clone(),
+                group: terms.group.clone(),
             });
         }
     }
     whole
+}
+
+fn add_new<'a, T: Clone + PartialEq + 'a>(into: &mut Vec<T>, from: impl Iterator<Item = &'a T>) {
+    for item in from {
+        if !into.contains(item) {
+            into.push(item.clone());
+        }
+    }
 }
 
 /// Takes the inventory of a server folder.
@@ -250,6 +264,12 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     entries(family, &mut inventory);
     if let (true, Some(version)) = (family.build.outside, evidence.stated) {
         inventory.components.push(outside_build(family, version));
+    }
+    for build in &mut inventory.components {
+        if build.facts.kind == Kind::Build {
+            let provides = family.build.provides.iter();
+            build.facts.provides.extend(provides.map(|id| provided(id)));
+        }
     }
     inventory.components.sort_by(|a, b| {
         let key = |c: &Component| (c.facts.kind, c.facts.id.clone(), c.place.clone());
@@ -389,12 +409,6 @@ fn provided(id: &str) -> Provided {
 fn outside_build(family: &Family, version: &Version) -> Component {
     Component {
         facts: Facts {
-            provides: family
-                .build
-                .provides
-                .iter()
-                .map(|id| provided(id))
-                .collect(),
             side: Some(Side::Server),
             ..Facts::new(Id::new(&family.build.id), Kind::Build, version.clone())
         },
@@ -482,7 +496,7 @@ pub(crate) mod tests {
                 )
                 .unwrap(),
             };
-            whole.provides.iter().any(|provided| provided.meets(&need))
+            whole.meets(&need)
         };
         assert!(met(">=1"));
         assert!(!met(">=2"));
@@ -548,8 +562,8 @@ pub(crate) mod tests {
             facts("blue", &["red", "glass"]),
         );
         let whole = as_group(&facts("lamps", &[]), [&red, &blue].into_iter());
-        let provided: Vec<&str> = whole.provides.iter().map(|p| p.id.as_str()).collect();
-        assert_eq!(provided, ["red", "blue"]);
+        let members: Vec<&str> = whole.members.iter().map(|m| m.id.as_str()).collect();
+        assert_eq!(members, ["red", "blue"]);
         assert_eq!(whole.needs, [need("wire"), need("glass")]);
     }
 }

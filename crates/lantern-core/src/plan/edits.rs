@@ -133,22 +133,35 @@ fn load_order(
 
 /// For each add-on that runs: those that have to be started before it.
 fn must_follow(after: &BTreeMap<&Id, (&Facts, bool)>) -> BTreeMap<Id, BTreeSet<Id>> {
-    let provided: BTreeMap<&Id, &Id> = after
+    let running: Vec<&Facts> = after
         .values()
-        .flat_map(|(facts, _)| facts.provides.iter().map(|p| (&p.id, &facts.id)))
+        .filter(|(_, on)| *on)
+        .map(|(facts, _)| *facts)
         .collect();
-    let real = |id: &Id| provided.get(id).copied().unwrap_or(id).clone();
-    let running = || after.iter().filter(|(_, (_, on))| *on);
-    let mut follow: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
-    for (id, (facts, _)) in running() {
-        let needed = facts.needs.iter().chain(&facts.uses).map(|need| &need.id);
-        let first = needed.chain(&facts.terms.after).map(real);
-        follow.entry((*id).clone()).or_default().extend(first);
+    let mut stand_for: BTreeMap<&Id, Vec<&Facts>> = BTreeMap::new();
+    for facts in &running {
+        for (id, _) in facts.stands_for() {
+            stand_for.entry(id).or_default().push(facts);
+        }
     }
-    for (id, (facts, _)) in running() {
-        for later in facts.terms.before.iter().map(real) {
-            if let Some(follows) = follow.get_mut(&later) {
-                follows.insert((*id).clone());
+    let those = |id: &Id| stand_for.get(id).into_iter().flatten().copied();
+    let mut follow: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
+    for facts in &running {
+        let follows = follow.entry(facts.id.clone()).or_default();
+        for need in facts.needs.iter().chain(&facts.uses) {
+            let meeting = those(&need.id).filter(|other| other.meets(need));
+            follows.extend(meeting.map(|other| other.id.clone()));
+        }
+        let earlier = facts.terms.after.iter().flat_map(those);
+        follows.extend(earlier.map(|other| other.id.clone()));
+        follows.remove(&facts.id);
+    }
+    for facts in &running {
+        for later in facts.terms.before.iter().flat_map(those) {
+            if later.id != facts.id
+                && let Some(follows) = follow.get_mut(&later.id)
+            {
+                follows.insert(facts.id.clone());
             }
         }
     }

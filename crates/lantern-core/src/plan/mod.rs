@@ -16,7 +16,7 @@ mod tests;
 pub use after::{afterwards, remembered_after};
 pub use draw::{Situation, draw};
 pub use fault::DrawFault;
-pub use payload::{Laid, Member, Payload, PayloadFile, lay_out};
+pub use payload::{Laid, Payload, PayloadFile, PayloadMember, lay_out};
 
 use crate::catalogue::ArchiveRef;
 use crate::component::{Id, Kind};

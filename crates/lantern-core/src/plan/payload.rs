@@ -20,7 +20,7 @@ pub struct Payload {
     /// The files.
     pub files: Vec<PayloadFile>,
     /// For a pack: its members.
-    pub members: Vec<Member>,
+    pub members: Vec<PayloadMember>,
     /// What it lays claim to besides its place.
     pub holdings: Holdings,
     /// Which of its variants.
@@ -31,7 +31,7 @@ pub struct Payload {
 
 /// A member of a pack that is offered.
 #[derive(Debug, Clone)]
-pub struct Member {
+pub struct PayloadMember {
     /// The folder or archive it would be.
     pub place: RelPath,
     /// What that is made of.

@@ -304,7 +304,7 @@ proptest! {
                     bytes: content.len() as u64,
                     hash: hash(content),
                 });
-                let members = ships.members.iter().filter(|_| id == "p").map(|member| Member {
+                let members = ships.members.iter().filter(|_| id == "p").map(|member| PayloadMember {
                     place: path(&format!("addons/{member}")),
                     shape: Shape::File,
                     facts: Facts::new(Id::new(member), Kind::Addon, version(2)),

@@ -332,9 +332,8 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
         .map(|(component, candidate)| {
             let facts = candidate.facts;
             let held = component.held.map(|held| &request.held[held].facts);
-            let provided = facts.provides.iter().map(|provided| &provided.id);
-            let mut names = [&facts.id].into_iter().chain(provided);
-            let needed = names.find_map(|id| needed_by.get(id));
+            let mut needed = facts.stands_for().map(|(id, _)| id);
+            let needed = needed.find_map(|id| needed_by.get(id));
             Choice {
                 id: facts.id.clone(),
                 kind: facts.kind,

@@ -70,10 +70,12 @@ pub(super) struct Model<'a> {
     pub(super) components: Vec<Component<'a>>,
     index: HashMap<&'a str, u32>,
     component_of: Vec<u32>,
-    /// For an id: releases of other components that stand in for it, and as which version.
+    /// For an id: the releases with a part of that id (a pack's members are parts of it), and its version.
+    bearers: HashMap<&'a str, Vec<(Var, &'a Version)>>,
+    /// For an id: the releases that meet needs of it, and in which version.
     stand_ins: HashMap<&'a str, Vec<(Var, Option<&'a Version>)>>,
     replacers: HashMap<&'a str, Vec<Var>>,
-    groups: HashMap<&'a str, Vec<u32>>,
+    groups: HashMap<&'a str, Vec<Var>>,
     frameworks: Vec<u32>,
     builds: Option<u32>,
     lens: Lens<'a>,
@@ -111,6 +113,7 @@ impl<'a> Model<'a> {
             components: Vec::new(),
             index: HashMap::new(),
             component_of: Vec::new(),
+            bearers: HashMap::new(),
             stand_ins: HashMap::new(),
             replacers: HashMap::new(),
             groups: HashMap::new(),
@@ -332,26 +335,24 @@ impl<'a> Model<'a> {
         }
         for index in 0..self.components.len() {
             let component = &self.components[index];
-            let mut of_group: Option<&'a str> = None;
             let mut framework = false;
             for (var, candidate) in component.vars() {
                 let facts = candidate.facts;
-                for provided in &facts.provides {
-                    let stand_ins = self.stand_ins.entry(provided.id.as_str()).or_default();
-                    stand_ins.push((var, provided.version.as_ref()));
+                for (id, version) in facts.parts() {
+                    let bearers = self.bearers.entry(id.as_str()).or_default();
+                    bearers.push((var, version));
+                }
+                for (id, version) in facts.stands_for() {
+                    let stand_ins = self.stand_ins.entry(id.as_str()).or_default();
+                    stand_ins.push((var, version));
                 }
                 for id in &facts.terms.replaces {
-                    self.stand_ins
-                        .entry(id.as_str())
-                        .or_default()
-                        .push((var, None));
                     self.replacers.entry(id.as_str()).or_default().push(var);
                 }
-                of_group = of_group.or(facts.terms.group.as_deref());
+                for group in facts.groups() {
+                    self.groups.entry(group).or_default().push(var);
+                }
                 framework |= facts.kind == Kind::Framework;
-            }
-            if let Some(group) = of_group {
-                self.groups.entry(group).or_default().push(index as u32);
             }
             if framework {
                 self.frameworks.push(index as u32);
@@ -436,23 +437,13 @@ impl<'a> Model<'a> {
     }
 
     /// Every variable that meets a need.
-    fn meeting(&self, need: &Need) -> Vec<Lit> {
-        let mut lits = Vec::new();
-        if let Some(component) = self.get(need.id.as_str()) {
-            let fitting = component
-                .vars()
-                .filter(|(_, c)| need.range.holds_early(&c.facts.version));
-            lits.extend(fitting.map(|(var, _)| Lit::is(var)));
-        }
-        for (var, version) in self.stand_ins.get(need.id.as_str()).into_iter().flatten() {
-            if version.is_none_or(|version| need.range.holds_early(version)) {
-                lits.push(Lit::is(*var));
-            }
-        }
-        lits
+    fn meeting(&self, need: &'a Need) -> impl Iterator<Item = Lit> {
+        let stand_ins = self.stand_ins.get(need.id.as_str()).into_iter().flatten();
+        let fitting = stand_ins.filter(|(_, version)| need.is_met_by(&need.id, *version));
+        fitting.map(|(var, _)| Lit::is(*var))
     }
 
-    fn demand(&self, needs: &[Need], out: &mut Expansion) {
+    fn demand(&self, needs: &'a [Need], out: &mut Expansion) {
         if needs
             .iter()
             .any(|need| self.request.given.contains(&need.id))
@@ -460,19 +451,37 @@ impl<'a> Model<'a> {
             return;
         }
         if let [need] = needs
-            && !self.stand_ins.contains_key(need.id.as_str())
             && let Some(component) = self.get(need.id.as_str())
+            && self.stands_alone(component)
         {
             out.implies.push(Lit::not(component.absent()));
-            self.forbid(component, out, |facts| {
-                !need.range.holds_early(&facts.version)
-            });
+            self.forbid(component, out, |facts| !facts.meets(need));
             return;
         }
         let mut lits: Vec<Lit> = needs.iter().flat_map(|need| self.meeting(need)).collect();
         lits.sort_unstable();
         lits.dedup();
         out.demands.push(lits);
+    }
+
+    /// Whether nothing but a component's own releases can meet a need of it.
+    fn stands_alone(&self, component: &Component<'a>) -> bool {
+        let stand_ins = self.stand_ins.get(component.id.as_str());
+        stand_ins.is_some_and(|all| all.len() == component.candidates.len())
+    }
+
+    /// Leaves out what bears an id, where it is another component and its version is one of those meant.
+    fn forbid_bearers(
+        &self,
+        own: &Id,
+        id: &Id,
+        out: &mut Expansion,
+        meant: impl Fn(&Version) -> bool,
+    ) {
+        let bearers = self.bearers.get(id.as_str()).into_iter().flatten();
+        let meant = bearers.filter(|(_, version)| meant(version));
+        let others = meant.filter(|(var, _)| self.component_of(*var).id != own);
+        out.implies.extend(others.map(|(var, _)| Lit::not(*var)));
     }
 
     fn forbid(
@@ -488,17 +497,18 @@ impl<'a> Model<'a> {
     }
 
     /// What one release asks for.
-    fn asks(&self, facts: &Facts, out: &mut Expansion) {
+    fn asks(&self, facts: &'a Facts, out: &mut Expansion) {
         let id = &facts.id;
         let terms = &facts.terms;
-        let other = |other: &Id| (other != id).then(|| self.get(other.as_str())).flatten();
-        for need in facts.needs.iter().filter(|need| need.id != *id) {
+        let is_own = |other: &Id| other == id || facts.members.iter().any(|m| m.id == *other);
+        let there = |other: &Id| !is_own(other) && self.bearers.contains_key(other.as_str());
+        for need in facts.needs.iter().filter(|need| !is_own(&need.id)) {
             if self.counts(|| Fact::Needs(id.clone(), need.id.clone())) {
                 self.demand(std::slice::from_ref(need), out);
             }
         }
         for needs in &terms.needs_any {
-            let own = needs.iter().any(|need| need.id == *id);
+            let own = needs.iter().any(|need| is_own(&need.id));
             if !own
                 && self.counts(|| {
                     Fact::NeedsAny(id.clone(), needs.iter().map(|n| n.id.clone()).collect())
@@ -507,48 +517,33 @@ impl<'a> Model<'a> {
                 self.demand(needs, out);
             }
         }
-        for need in &facts.uses {
-            if let Some(component) = other(&need.id)
-                && self.counts(|| Fact::Uses(id.clone(), need.id.clone()))
-            {
-                self.forbid(component, out, |facts| {
-                    !need.range.holds_early(&facts.version)
-                });
+        for need in facts.uses.iter().filter(|need| there(&need.id)) {
+            if self.counts(|| Fact::Uses(id.clone(), need.id.clone())) {
+                let unfit = |version: &Version| !need.is_met_by(&need.id, Some(version));
+                self.forbid_bearers(id, &need.id, out, unfit);
             }
         }
-        for need in &facts.clashes {
-            if let Some(component) = other(&need.id)
-                && self.counts(|| Fact::Clashes(id.clone(), need.id.clone()))
-            {
-                self.forbid(component, out, |facts| {
-                    need.range.holds_early(&facts.version)
-                });
+        for clash in facts.clashes.iter().filter(|clash| there(&clash.id)) {
+            if self.counts(|| Fact::Clashes(id.clone(), clash.id.clone())) {
+                let meant = |version: &Version| clash.is_met_by(&clash.id, Some(version));
+                self.forbid_bearers(id, &clash.id, out, meant);
             }
         }
-        for replaced in &terms.replaces {
-            if let Some(component) = other(replaced)
-                && self.counts(|| Fact::Replaces(id.clone(), replaced.clone()))
-            {
-                self.forbid(component, out, |_| true);
+        for replaced in terms.replaces.iter().filter(|replaced| there(replaced)) {
+            if self.counts(|| Fact::Replaces(id.clone(), replaced.clone())) {
+                self.forbid_bearers(id, replaced, out, |_| true);
             }
         }
-        for companion in &terms.companions {
-            if let Some(component) = other(companion)
-                && self.counts(|| Fact::Companions(id.clone(), companion.clone()))
-            {
-                self.forbid(component, out, |other| other.version != facts.version);
+        for companion in terms.companions.iter().filter(|other| there(other)) {
+            if self.counts(|| Fact::Companions(id.clone(), companion.clone())) {
+                self.forbid_bearers(id, companion, out, |version| *version != facts.version);
             }
         }
-        if let Some(group) = &terms.group
-            && self.counts(|| Fact::Group(group.clone()))
-        {
-            for member in self.groups.get(group.as_str()).into_iter().flatten() {
-                let member = &self.components[*member as usize];
-                if member.id != id {
-                    self.forbid(member, out, |facts| {
-                        facts.terms.group.as_ref() == Some(group)
-                    });
-                }
+        for group in facts.groups() {
+            if self.counts(|| Fact::Group(group.to_owned())) {
+                let rivals = self.groups.get(group).into_iter().flatten();
+                let others = rivals.filter(|var| self.component_of(**var).id != id);
+                out.implies.extend(others.map(|var| Lit::not(*var)));
             }
         }
         self.asks_of_build(facts, out);
@@ -640,16 +635,8 @@ pub(super) fn named_by(request: &Request, lens: &BTreeSet<Fact>) -> BTreeSet<Id>
         .collect();
     let mut more = BTreeSet::new();
     for facts in all {
-        let stands_in = facts
-            .provides
-            .iter()
-            .any(|provided| named.contains(&provided.id))
-            || facts.terms.replaces.iter().any(|id| named.contains(id));
-        let grouped = facts
-            .terms
-            .group
-            .as_deref()
-            .is_some_and(|group| groups.contains(group));
+        let stands_in = facts.stands_for().any(|(id, _)| named.contains(id));
+        let grouped = facts.groups().any(|group| groups.contains(group));
         let takes = facts
             .terms
             .takes

@@ -347,11 +347,12 @@ fn remedies(request: &Request, facts: &BTreeSet<Fact>, others: &BTreeSet<Fact>) 
                 });
                 break;
             }
+            let dropped = without.drop.iter().filter_map(|id| held.get(id));
+            let gone: BTreeSet<&Id> = dropped
+                .flat_map(|facts| facts.stands_for().map(|(id, _)| id))
+                .collect();
             let needs_gone = |facts: &&Facts| {
-                let needs = facts
-                    .needs
-                    .iter()
-                    .any(|need| without.drop.contains(&need.id));
+                let needs = facts.needs.iter().any(|need| gone.contains(&need.id));
                 needs && !without.drop.contains(&facts.id) && facts.world_bound != Some(true)
             };
             let more: Vec<Id> = held

@@ -102,8 +102,7 @@ impl Request {
         let held = self.held.iter().map(|held| &held.facts);
         for facts in held.chain(self.offers.iter().map(|offer| &offer.facts)) {
             releases.entry(&facts.id).or_default().push(facts);
-            let provided = facts.provides.iter().map(|provided| &provided.id);
-            for id in provided.chain(&facts.terms.replaces) {
+            for (id, _) in facts.stands_for() {
                 stand_ins.entry(id).or_default().push(&facts.id);
             }
         }

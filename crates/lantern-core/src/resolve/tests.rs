@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::catalogue::ArchiveRef;
-use crate::component::{Need, Provided};
+use crate::component::{Effect, Member, Need, Provided};
 use crate::version::{Notation, RangeNotation};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
@@ -16,8 +16,8 @@ fn range(text: &str) -> Range {
     Range::parse(text, RangeNotation::Comparators, Notation::Dotted).unwrap()
 }
 
-/// `"bees 1.2 @>=5.4 needs lib:^2,nectar any a|b uses x clashes y provides z group g takes skins:3"`;
-/// marks without words: `!bound`, `!withdrawn`, `!early`.
+/// `"bees 1.2 @>=5.4 needs lib:^2,nectar any a|b uses x clashes y provides z group g takes skins:3"`,
+/// for a pack `"holds red:1.0,blue:2/group"`; marks without words: `!bound`, `!withdrawn`, `!early`.
 fn facts(text: &str) -> Facts {
     let mut words = text.split(' ');
     let id = Id::new(words.next().unwrap());
@@ -67,6 +67,19 @@ fn facts(text: &str) -> Facts {
                         });
                         facts.provides = provided.collect();
                     }
+                    "holds" => {
+                        let members = rest.split(',').map(|member| {
+                            let (member, group) = member.split_once('/').unwrap_or((member, ""));
+                            let (id, text) = member.split_once(':').unwrap();
+                            Member {
+                                id: Id::new(id),
+                                version: version(text),
+                                group: (!group.is_empty()).then(|| group.into()),
+                            }
+                        });
+                        facts.members = members.collect();
+                    }
+                    "effect" => facts.effect = Effect::read(rest),
                     "replaces" => {
                         facts.terms.replaces = needs().into_iter().map(|n| n.id).collect()
                     }
@@ -266,6 +279,41 @@ fn every_term_counts() {
             "server=, c=, -a, -b",
         ),
         (
+            "a member's version counts",
+            "+ server 5.4\n! a 2 needs red:^2\npack 1 holds red:1.0\npack 2 holds red:2.1",
+            "server=, a 2, pack 2",
+        ),
+        (
+            "a clash with a member",
+            "+ server 5.4\n+ pack 1 holds red:1.0\npack 2 holds red:2.1\n! a 2 clashes red:^1",
+            "server=, a 2, pack 2",
+        ),
+        (
+            "a clash does not mean what only stands in",
+            "+ server 5.4\n+ a 1 clashes b\n! c 1 provides b",
+            "server=, a=, c 1",
+        ),
+        (
+            "what is taken into account may be a member",
+            "+ server 5.4\n+ a 1 uses red:^2\na 2 uses red:^1\n! pack 1 holds red:1.0",
+            "server=, a 2, pack 1",
+        ),
+        (
+            "a member is replaced with its pack",
+            "+ server 5.4\n~ pack 1 holds red:1.0\n! new 1 replaces red",
+            "server=, new 1, -pack",
+        ),
+        (
+            "a member is of a group",
+            "+ server 5.4\n~ spring 1 group season\n! pack 1 holds red:1.0/season",
+            "server=, pack 1, -spring",
+        ),
+        (
+            "a pack meets its own members' needs",
+            "+ server 5.4\n! pack 1 holds red:1.0,blue:2 needs red:^9",
+            "server=, pack 1",
+        ),
+        (
             "a need of itself and rings are fine",
             "+ server 5.4\n! a 1 needs a,b\nb 1 needs a",
             "server=, a 1, b 1",
@@ -451,148 +499,227 @@ fn fits(request: &Request, chosen: &BTreeMap<&Id, &Facts>) -> bool {
     let Some(build) = chosen.get(&request.build) else {
         return false;
     };
-    let held = |id: &Id| request.held.iter().find(|held| held.facts.id == *id);
-    let met = |need: &Need| {
-        chosen.values().any(|facts| {
-            facts.id == need.id && need.range.holds_early(&facts.version)
-                || facts.provides.iter().any(|provided| provided.meets(need))
-                || facts.terms.replaces.contains(&need.id)
-        })
-    };
-    let there = |need: &Need| {
-        chosen
-            .get(&need.id)
-            .is_some_and(|other| need.range.holds_early(&other.version))
-    };
-    let must_stay = request
-        .held
-        .iter()
-        .filter(|held| !held.droppable)
-        .map(|held| &held.facts.id);
-    let by_hand = request
-        .offers
-        .iter()
-        .filter(|o| o.origin == Origin::DropFolder)
-        .map(|o| &o.facts.id);
-    let stays = must_stay.chain(by_hand).all(|id| {
-        chosen.contains_key(id)
-            || chosen
-                .values()
-                .any(|facts| facts.terms.replaces.contains(id))
-    });
+    let everything = || chosen.values().copied();
     let room = build.build.has.iter().all(|(kind, has)| {
-        chosen
-            .values()
-            .map(|facts| facts.terms.takes.get(kind).copied().unwrap_or(0))
-            .sum::<u64>()
-            <= *has
+        let takes = everything().map(|facts| facts.terms.takes.get(kind).copied().unwrap_or(0));
+        takes.sum::<u64>() <= *has
     });
+    let stays = to_stay(request)
+        .filter(|id| !droppable(request, id))
+        .all(|id| is_there(chosen, id));
     stays
         && room
         && request.target.holds(&build.version)
-        && chosen.values().all(|facts| {
-            let terms = &facts.terms;
-            let own = held(&facts.id).is_some_and(|held| held.facts.version == facts.version);
-            let runs = facts.kind == Kind::Build
-                || facts
-                    .server
-                    .as_ref()
-                    .is_none_or(|range| range.holds_early(&build.version));
-            runs && (own || !facts.is_early() || request.policy.early)
-                && (own || !terms.withdrawn)
-                && facts
-                    .needs
-                    .iter()
-                    .all(|need| need.id == facts.id || met(need))
-                && terms.needs_any.iter().all(|needs| needs.iter().any(met))
-                && facts
-                    .uses
-                    .iter()
-                    .all(|need| !chosen.contains_key(&need.id) || there(need))
-                && !facts.clashes.iter().any(there)
-                && !terms.replaces.iter().any(|id| chosen.contains_key(id))
-                && terms.companions.iter().all(|id| {
-                    chosen
-                        .get(id)
-                        .is_none_or(|other| other.version == facts.version)
-                })
-                && terms.group.as_ref().is_none_or(|group| {
-                    chosen
-                        .values()
-                        .filter(|other| other.terms.group.as_ref() == Some(group))
-                        .count()
-                        <= 1
-                })
+        && everything().all(|facts| {
+            usable(request, facts)
+                && runs_on(request, facts, build)
+                && needs_hold(facts, chosen)
+                && goes_with_the_others(facts, chosen)
         })
 }
 
-/// How good a choice is: lost, test releases, changes, sum of ranks; lower is better.
-fn price(request: &Request, chosen: &BTreeMap<&Id, &Facts>) -> (usize, usize, usize, usize) {
-    let replaced = |id: &Id| {
-        chosen
-            .values()
-            .any(|facts| facts.terms.replaces.contains(id))
+/// All that is installed, in the drop folder or asked for, and is not to go.
+fn to_stay(request: &Request) -> impl Iterator<Item = &Id> {
+    let held = request.held.iter().map(|held| &held.facts.id);
+    let offers = request.offers.iter();
+    let by_hand = offers.filter(|offer| offer.origin == Origin::DropFolder);
+    let all = held.chain(by_hand.map(|offer| &offer.facts.id));
+    all.chain(&request.add)
+        .filter(|id| !request.drop.contains(*id))
+}
+
+fn droppable(request: &Request, id: &Id) -> bool {
+    let mut held = request.held.iter();
+    held.any(|held| held.facts.id == *id && held.droppable)
+}
+
+/// Whether a component, or what takes its place, was chosen.
+fn is_there(chosen: &BTreeMap<&Id, &Facts>, id: &Id) -> bool {
+    let mut others = chosen.values();
+    chosen.contains_key(id) || others.any(|facts| facts.terms.replaces.contains(id))
+}
+
+fn is_own(request: &Request, facts: &Facts) -> bool {
+    let mut held = request.held.iter().map(|held| &held.facts);
+    held.any(|held| held.id == facts.id && held.version == facts.version)
+}
+
+/// Whether a release was declared for none of the server versions that would do.
+fn is_untested(request: &Request, facts: &Facts) -> bool {
+    let builds = every_release(request).filter(|other| other.kind == Kind::Build);
+    let versions: Vec<&Version> = match &request.target {
+        Target::One(version) => vec![version],
+        Target::Within(range) => builds
+            .map(|build| &build.version)
+            .filter(|version| range.holds(version))
+            .collect(),
     };
-    let lost = request.held.iter().filter(|held| {
-        held.droppable && !chosen.contains_key(&held.facts.id) && !replaced(&held.facts.id)
-    });
-    let own = |facts: &Facts| {
-        request
-            .held
-            .iter()
-            .any(|held| held.facts.id == facts.id && held.facts.version == facts.version)
-    };
-    let early = chosen
-        .values()
-        .filter(|facts| facts.is_early() && !own(facts))
-        .count();
-    let settled = request.policy.prefer == Prefer::Settled;
-    let changed = chosen.values().filter(|facts| {
-        let held = request.held.iter().any(|held| held.facts.id == facts.id);
-        if settled { !own(facts) } else { !held }
-    });
-    let usable = |facts: &Facts| {
-        let runs = facts
-            .server
-            .as_ref()
-            .is_none_or(|range| match &request.target {
-                Target::One(target) => range.holds_early(target),
-                Target::Within(_) => true,
-            });
-        let target = facts.kind != Kind::Build || request.target.holds(&facts.version);
-        (runs || facts.kind == Kind::Build)
-            && target
-            && (own(facts)
-                || (!facts.terms.withdrawn && (request.policy.early || !facts.is_early())))
-    };
-    let rank = |facts: &&&Facts| -> usize {
-        if settled && own(facts) {
-            return 0;
+    let range = facts.server.as_ref();
+    facts.kind != Kind::Build
+        && range.is_some_and(|range| !versions.iter().any(|version| range.holds_early(version)))
+}
+
+fn every_release(request: &Request) -> impl Iterator<Item = &Facts> {
+    let held = request.held.iter().map(|held| &held.facts);
+    held.chain(request.offers.iter().map(|offer| &offer.facts))
+}
+
+/// Whether a release may be chosen at all, whatever the others are.
+fn usable(request: &Request, facts: &Facts) -> bool {
+    let own = is_own(request, facts);
+    let installed = request.held.iter().any(|held| held.facts.id == facts.id);
+    let mut pins = request.keep.iter().filter(|(id, _)| *id == facts.id);
+    let wished = match pins.next() {
+        Some((_, Some(version))) => *version == facts.version,
+        Some((_, None)) => own,
+        None => {
+            let may_move = request.only.is_empty() || request.only.contains(&facts.id);
+            own || may_move || !installed || facts.kind == Kind::Build
         }
-        let newer: BTreeSet<&Version> = request
-            .releases(&facts.id)
-            .filter(|other| usable(other) && other.version > facts.version)
-            .map(|other| &other.version)
-            .collect();
-        newer.len()
     };
-    (
+    wished
+        && !request.drop.contains(&facts.id)
+        && (facts.kind != Kind::Build || request.target.holds(&facts.version))
+        && (request.policy.untested || !is_untested(request, facts))
+        && (own || request.policy.early || !facts.is_early())
+        && (own || !facts.terms.withdrawn)
+}
+
+fn runs_on(request: &Request, facts: &Facts, build: &Facts) -> bool {
+    if facts.kind == Kind::Build {
+        return true;
+    }
+    let offers = &build.build;
+    let server = facts.server.as_ref();
+    let runtime = (facts.terms.runtime.as_ref()).zip(offers.runtime.as_ref());
+    let flavour = facts.terms.flavour.as_ref();
+    (request.policy.untested || server.is_none_or(|range| range.holds_early(&build.version)))
+        && runtime.is_none_or(|(range, version)| range.holds_early(version))
+        && (offers.flavours.is_empty() || flavour.is_none_or(|f| offers.flavours.contains(f)))
+}
+
+/// Itself and its members.
+fn bears(facts: &Facts) -> Vec<(&Id, &Version)> {
+    let mut all = vec![(&facts.id, &facts.version)];
+    all.extend(facts.members.iter().map(|m| (&m.id, &m.version)));
+    all
+}
+
+fn needs_hold(facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) -> bool {
+    let met = |need: &Need| {
+        chosen.values().any(|other| {
+            let by_part = bears(other);
+            let mut by_part = by_part.iter();
+            let mut by_word = other.provides.iter();
+            by_part.any(|(id, version)| **id == need.id && need.range.holds_early(version))
+                || by_word.any(|provided| {
+                    let version = provided.version.as_ref();
+                    provided.id == need.id && version.is_none_or(|v| need.range.holds_early(v))
+                })
+                || other.terms.replaces.contains(&need.id)
+        })
+    };
+    let own = |need: &Need| bears(facts).iter().any(|(id, _)| **id == need.id);
+    let any = |needs: &Vec<Need>| needs.iter().any(|need| own(need) || met(need));
+    let mut frameworks = chosen
+        .values()
+        .filter(|other| other.kind == Kind::Framework);
+    let framework = facts.terms.framework.as_ref();
+    facts.needs.iter().all(|need| own(need) || met(need))
+        && facts.terms.needs_any.iter().all(any)
+        && (facts.kind == Kind::Framework
+            || framework.is_none_or(|range| frameworks.any(|f| range.holds_early(&f.version))))
+}
+
+fn goes_with_the_others(facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) -> bool {
+    let own: Vec<&Id> = bears(facts).into_iter().map(|(id, _)| id).collect();
+    let groups = |facts: &Facts| -> Vec<String> {
+        let members = facts.members.iter().filter_map(|m| m.group.clone());
+        facts
+            .terms
+            .group
+            .clone()
+            .into_iter()
+            .chain(members)
+            .collect()
+    };
+    let others = chosen.values().filter(|other| other.id != facts.id);
+    let parts = others.clone().flat_map(|other| bears(other));
+    let terms = &facts.terms;
+    let fits = |id: &Id, version: &Version| {
+        own.contains(&id)
+            || facts
+                .uses
+                .iter()
+                .all(|used| used.id != *id || used.range.holds_early(version))
+                && !facts
+                    .clashes
+                    .iter()
+                    .any(|c| c.id == *id && c.range.holds_early(version))
+                && !terms.replaces.contains(id)
+                && (!terms.companions.contains(id) || *version == facts.version)
+    };
+    let mine = groups(facts);
+    parts.clone().all(|(id, version)| fits(id, version))
+        && others
+            .clone()
+            .all(|other| groups(other).iter().all(|group| !mine.contains(group)))
+}
+
+/// How good a choice is; lower is better. In the order in which it counts: lost, untested, test releases, how
+/// old the build is where several will do, changes, sum of ranks.
+fn price(request: &Request, chosen: &BTreeMap<&Id, &Facts>) -> [usize; 6] {
+    let to_stay: BTreeSet<&Id> = to_stay(request).collect();
+    let lost = to_stay
+        .iter()
+        .filter(|id| droppable(request, id) && !is_there(chosen, id));
+    let count =
+        |which: &dyn Fn(&Facts) -> bool| chosen.values().filter(|facts| which(facts)).count();
+    let by_hand = |facts: &Facts| {
+        let mut offers = request.offers.iter();
+        offers.any(|offer| offer.origin == Origin::DropFolder && offer.facts == *facts)
+    };
+    let newest = request.policy.prefer == Prefer::Newest;
+    let unchanged = |facts: &Facts| {
+        let own = |other: &&Facts| other.id == facts.id && usable(request, other);
+        match every_release(request).filter(own).any(by_hand) {
+            true => by_hand(facts),
+            false => {
+                let installed = request.held.iter().any(|held| held.facts.id == facts.id);
+                is_own(request, facts) || newest && installed
+            }
+        }
+    };
+    let one_of_several =
+        |facts: &Facts| facts.kind == Kind::Build && matches!(request.target, Target::Within(_));
+    let newer = |facts: &Facts| {
+        let all = every_release(request).filter(|other| other.id == facts.id);
+        let newer = all.filter(|other| usable(request, other) && other.version > facts.version);
+        newer
+            .map(|other| &other.version)
+            .collect::<BTreeSet<_>>()
+            .len()
+    };
+    let settled = |facts: &Facts| !newest && is_own(request, facts) && unchanged(facts);
+    let ranks = chosen
+        .values()
+        .filter(|facts| !settled(facts))
+        .map(|facts| newer(facts));
+    let build = chosen.values().filter(|facts| one_of_several(facts));
+    [
         lost.count(),
-        early,
-        changed.count(),
-        chosen.values().map(|facts| rank(&facts)).sum(),
-    )
+        count(&|facts| is_untested(request, facts)),
+        count(&|facts| facts.is_early() && !is_own(request, facts)),
+        build.map(|facts| newer(facts)).sum(),
+        count(&|facts| !one_of_several(facts) && !unchanged(facts)),
+        ranks.sum(),
+    ]
 }
 
 /// Tries every combination.
-fn by_trying(request: &Request) -> Option<(usize, usize, usize, usize)> {
+fn by_trying(request: &Request) -> Option<[usize; 6]> {
     let mut releases: BTreeMap<&Id, Vec<&Facts>> = BTreeMap::new();
-    let all = request
-        .held
-        .iter()
-        .map(|held| &held.facts)
-        .chain(request.offers.iter().map(|offer| &offer.facts));
-    for facts in all {
+    for facts in every_release(request) {
         let known = releases.entry(&facts.id).or_default();
         if !known.iter().any(|other| other.version == facts.version) {
             known.push(facts);
@@ -610,7 +737,7 @@ fn by_trying(request: &Request) -> Option<(usize, usize, usize, usize)> {
         let chosen: BTreeMap<&Id, &Facts> = chosen.collect();
         if fits(request, &chosen) {
             let price = price(request, &chosen);
-            best = Some(best.map_or(price, |best: (usize, usize, usize, usize)| best.min(price)));
+            best = Some(best.map_or(price, |best: [usize; 6]| best.min(price)));
         }
         let mut at = 0;
         loop {
@@ -627,15 +754,37 @@ fn by_trying(request: &Request) -> Option<(usize, usize, usize, usize)> {
     }
 }
 
-/// Small random worlds: up to six components with up to three releases each.
-fn any_world() -> impl Strategy<Value = (String, u8)> {
-    let release = (0u8..8, 0usize..6, 0usize..6, 0u8..40, 0u8..40, 1u8..4);
+/// What a random administrator asks for besides: bits of the policy, and wishes about components.
+#[derive(Debug, Clone)]
+struct Asked {
+    early: bool,
+    newest: bool,
+    several: bool,
+    untested: bool,
+    /// Which wish, about which component, at which version.
+    wishes: Vec<(u8, usize, u8)>,
+}
+
+/// Small random worlds: up to five components with up to three releases each, some of them packs.
+fn any_world() -> impl Strategy<Value = (String, Asked)> {
+    let release = (0u8..8, 0usize..5, 0usize..5, 0u8..48, 0u8..48, 1u8..4);
     let component = (0u8..8, proptest::collection::vec(release, 1..=3));
-    let worlds = (proptest::collection::vec(component, 2..=6), 0u8..8, 3u64..8);
-    worlds.prop_map(|(components, policy, room)| {
+    let wish = (0u8..12, 0usize..5, 1u8..4);
+    let asked =
+        (0u8..16, proptest::collection::vec(wish, 0..=2)).prop_map(|(bits, wishes)| Asked {
+            early: bits & 1 == 1,
+            newest: bits & 2 == 2,
+            several: bits & 12 == 4,
+            untested: bits & 12 == 8,
+            wishes,
+        });
+    let worlds = (proptest::collection::vec(component, 2..=5), asked, 3u64..8);
+    worlds.prop_map(|(components, asked, room)| {
         let mut lines = vec![
-            format!("+ server 5.1 has skins:{room}"),
-            format!("server 5.4 has skins:{room}"),
+            format!("+ server 5.1 has skins:{room} runtime 17"),
+            format!("server 5.4 has skins:{room} runtime 21 flavour plugins"),
+            "+ trellis 1".into(),
+            "trellis 2 @>=5.2".into(),
         ];
         for (index, (state, releases)) in components.iter().enumerate() {
             for (number, (server, a, b, first, second, amount)) in releases.iter().enumerate() {
@@ -649,48 +798,68 @@ fn any_world() -> impl Strategy<Value = (String, u8)> {
                 line.push_str(match server {
                     0 => " @<5.4",
                     1 => " @>=5.2",
+                    2 => " effect play",
                     _ => "",
                 });
                 for (kind, other) in [(first, a), (second, b)] {
-                    let wanted = format!(
-                        "m{other}:{}",
-                        [">=2", "<3", "*", "2"][(*amount as usize + number) % 4]
-                    );
-                    match kind {
-                        0..=7 if other != &index => line.push_str(&format!(" needs {wanted}")),
-                        8..=11 if other != &index => line.push_str(&format!(" uses {wanted}")),
-                        12..=13 if other != &index => line.push_str(&format!(" clashes {wanted}")),
-                        14 if other != &index => line.push_str(&format!(" provides m{other}")),
-                        15 if other != &index => line.push_str(&format!(" replaces m{other}")),
-                        16 if other != &index => line.push_str(&format!(" with m{other}")),
-                        17 => line.push_str(" group g"),
-                        18..=20 => line.push_str(&format!(" takes skins:{amount}")),
-                        21 => line.push_str(" !early"),
-                        22 => line.push_str(" !withdrawn"),
-                        23 if a != &index && b != &index => {
-                            line.push_str(&format!(" any m{a}:>=2|m{b}"))
-                        }
-                        _ => {}
-                    }
+                    let at = *amount as usize + number;
+                    let wanted = format!("m{other}:{}", [">=2", "<3", "*", "2"][at % 4]);
+                    let term = match kind {
+                        17 => " group g".into(),
+                        18..=20 => format!(" takes skins:{amount}"),
+                        21 => " !early".into(),
+                        22 => " !withdrawn".into(),
+                        23 if a != &index && b != &index => format!(" any m{a}:>=2|m{b}"),
+                        24..=25 => format!(" framework {}", ["<2", ">=2"][at % 2]),
+                        26 => format!(" runtime {}", ["<20", ">=20"][at % 2]),
+                        27 => format!(" flavour {}", ["plugins", "wild"][at % 2]),
+                        _ if other == &index => String::new(),
+                        0..=7 => format!(" needs {wanted}"),
+                        8..=11 => format!(" uses {wanted}"),
+                        12..=13 => format!(" clashes {wanted}"),
+                        14 => format!(" provides m{other}:{amount}"),
+                        15 => format!(" replaces m{other}"),
+                        16 => format!(" with m{other}"),
+                        28..=30 => format!(" holds m{other}:{amount}"),
+                        31 => format!(" holds m{other}:{amount},x:1/g"),
+                        _ => String::new(),
+                    };
+                    line.push_str(&term);
                 }
                 lines.push(line);
             }
         }
-        (lines.join("\n"), policy)
+        (lines.join("\n"), asked)
     })
 }
 
-fn with_policy((text, policy): &(String, u8)) -> Request {
+fn with_policy((text, asked): &(String, Asked)) -> Request {
     let mut request = world(text);
-    request.policy.early = policy & 1 == 1;
-    if policy & 4 == 4 {
+    request.policy.early = asked.early;
+    request.policy.untested = asked.untested;
+    if asked.several {
         request.target = Target::Within(Range::any());
     }
-    request.policy.prefer = if policy & 2 == 2 {
-        Prefer::Newest
-    } else {
-        Prefer::Settled
-    };
+    if asked.newest {
+        request.policy.prefer = Prefer::Newest;
+    }
+    for (wish, component, number) in &asked.wishes {
+        let id = Id::new(&format!("m{component}"));
+        match wish {
+            0..=1 => request.keep.push((id, Some(version(&number.to_string())))),
+            2 => request.keep.push((id, None)),
+            3..=4 => {
+                request.only.insert(id);
+            }
+            5 if !request.add.contains(&id) => {
+                request.drop.insert(id);
+            }
+            6 if !request.drop.contains(&id) => {
+                request.add.insert(id);
+            }
+            _ => {}
+        }
+    }
     request
 }
 
@@ -724,12 +893,7 @@ proptest! {
                 let chosen = chosen(&request, &selection);
                 prop_assert!(fits(&request, &chosen), "{}", told(&selection));
                 prop_assert!(selection.proved);
-                // What lies in the drop folder, and the newest of several builds, is preferred by the fast
-                // one alone: only whether there is an answer is compared there.
-                let one = matches!(request.target, Target::One(_));
-                if one && request.offers.iter().all(|offer| offer.origin == Origin::Catalogue) {
-                    prop_assert_eq!(Some(price(&request, &chosen)), simple, "{}", told(&selection));
-                }
+                prop_assert_eq!(Some(price(&request, &chosen)), simple, "{}", told(&selection));
                 let again = resolve(&request).unwrap();
                 prop_assert_eq!(again, selection);
             }
@@ -752,13 +916,9 @@ proptest! {
         let relevant = request.relevant();
         let mut narrow = request.clone();
         Arc::make_mut(&mut narrow.offers).retain(|offer| relevant.contains(&offer.facts.id));
-        // As above: where the price tells only half of what is better, only whether there is an answer
-        // is compared.
-        let told_by_price = matches!(request.target, Target::One(_))
-            && request.offers.iter().all(|offer| offer.origin == Origin::Catalogue);
         let worth = |of: &Request| {
             let selection = resolve(of).ok()?;
-            Some(told_by_price.then(|| price(&request, &chosen(of, &selection))))
+            Some(price(&request, &chosen(of, &selection)))
         };
         prop_assert_eq!(worth(&narrow), worth(&request));
     }
