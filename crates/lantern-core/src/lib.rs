@@ -44,3 +44,18 @@ pub mod start;
 pub mod text;
 pub mod tree;
 pub mod version;
+
+#[cfg(test)]
+mod proofs {
+    use proptest::prelude::ProptestConfig;
+
+    /// So many random cases, or as many as `PROPTEST_CASES` asks for where that is more.
+    pub(crate) fn at_least(cases: u32) -> ProptestConfig {
+        let asked = ProptestConfig::default();
+        ProptestConfig {
+            cases: asked.cases.max(cases),
+            failure_persistence: None,
+            ..asked
+        }
+    }
+}

@@ -1,6 +1,7 @@
 //! The table walked: from every state that can be reached, under every answer of the world.
 
 use super::*;
+use crate::proofs::at_least;
 use proptest::prelude::*;
 
 /// How many renames an operation of the tests has.
@@ -303,7 +304,7 @@ fn answers() -> impl Strategy<Value = Vec<Answer>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 5_000, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(at_least(5_000))]
 
     /// Whatever the world answers, each command ends; it ends in the new state or the one before, with a
     /// server up that was up, or says why not. And in a world that answers well again, the next command

@@ -6,6 +6,7 @@ use crate::component::Facts;
 use crate::descriptor::{Found, Holdings};
 use crate::family::{Family, Glob, Shape};
 use crate::inventory::{Evidence, Inventory, Remembered, State, take};
+use crate::proofs::at_least;
 use crate::resolve::{Choice, Gone, Reason, Selection};
 use crate::tree::{FileSeen, claim};
 use crate::version::{Notation, Version};
@@ -225,7 +226,7 @@ fn members() -> impl Strategy<Value = Vec<u8>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(1000))]
+    #![proptest_config(at_least(500))]
     #[test]
     fn every_update_of_every_stack_keeps_its_promises(
         own in [[some_files(), some_files()], [some_files(), some_files()], [some_files(), some_files()]],

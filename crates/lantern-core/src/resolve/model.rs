@@ -70,9 +70,9 @@ pub(super) struct Model<'a> {
     pub(super) components: Vec<Component<'a>>,
     index: HashMap<&'a str, u32>,
     component_of: Vec<u32>,
-    /// For an id: the releases with a part of that id (a pack's members are parts of it), and its version.
-    bearers: HashMap<&'a str, Vec<(Var, &'a Version)>>,
-    /// For an id: the releases that meet needs of it, and in which version.
+    /// For an id: the releases of other components with a part of that id, and its version.
+    inside: HashMap<&'a str, Vec<(Var, &'a Version)>>,
+    /// For an id: the releases of other components that meet needs of it, and in which version.
     stand_ins: HashMap<&'a str, Vec<(Var, Option<&'a Version>)>>,
     replacers: HashMap<&'a str, Vec<Var>>,
     groups: HashMap<&'a str, Vec<Var>>,
@@ -113,7 +113,7 @@ impl<'a> Model<'a> {
             components: Vec::new(),
             index: HashMap::new(),
             component_of: Vec::new(),
-            bearers: HashMap::new(),
+            inside: HashMap::new(),
             stand_ins: HashMap::new(),
             replacers: HashMap::new(),
             groups: HashMap::new(),
@@ -338,11 +338,12 @@ impl<'a> Model<'a> {
             let mut framework = false;
             for (var, candidate) in component.vars() {
                 let facts = candidate.facts;
-                for (id, version) in facts.parts() {
-                    let bearers = self.bearers.entry(id.as_str()).or_default();
-                    bearers.push((var, version));
+                // The first is its own id, which leads to its component.
+                for (id, version) in facts.parts().skip(1) {
+                    let inside = self.inside.entry(id.as_str()).or_default();
+                    inside.push((var, version));
                 }
-                for (id, version) in facts.stands_for() {
+                for (id, version) in facts.stands_for().skip(1) {
                     let stand_ins = self.stand_ins.entry(id.as_str()).or_default();
                     stand_ins.push((var, version));
                 }
@@ -438,9 +439,25 @@ impl<'a> Model<'a> {
 
     /// Every variable that meets a need.
     fn meeting(&self, need: &'a Need) -> impl Iterator<Item = Lit> {
-        let stand_ins = self.stand_ins.get(need.id.as_str()).into_iter().flatten();
-        let fitting = stand_ins.filter(|(_, version)| need.is_met_by(&need.id, *version));
-        fitting.map(|(var, _)| Lit::is(*var))
+        let id = &need.id;
+        let own = self.own_releases(id);
+        let own = own.map(|(var, version)| (var, Some(version)));
+        let others = self.stand_ins.get(id.as_str()).into_iter().flatten();
+        let all = own.chain(others.copied());
+        let fitting = all.filter(|(_, version)| need.is_met_by(id, *version));
+        fitting.map(|(var, _)| Lit::is(var))
+    }
+
+    fn own_releases(&self, id: &Id) -> impl Iterator<Item = (Var, &'a Version)> {
+        let component = self.get(id.as_str()).into_iter();
+        let vars = component.flat_map(Component::vars);
+        vars.map(|(var, candidate)| (var, &candidate.facts.version))
+    }
+
+    /// Every variable with a part of an id, and its version.
+    fn bearing(&self, id: &Id) -> impl Iterator<Item = (Var, &'a Version)> {
+        let inside = self.inside.get(id.as_str()).into_iter().flatten();
+        self.own_releases(id).chain(inside.copied())
     }
 
     fn demand(&self, needs: &'a [Need], out: &mut Expansion) {
@@ -452,7 +469,7 @@ impl<'a> Model<'a> {
         }
         if let [need] = needs
             && let Some(component) = self.get(need.id.as_str())
-            && self.stands_alone(component)
+            && !self.stand_ins.contains_key(need.id.as_str())
         {
             out.implies.push(Lit::not(component.absent()));
             self.forbid(component, out, |facts| !facts.meets(need));
@@ -464,12 +481,6 @@ impl<'a> Model<'a> {
         out.demands.push(lits);
     }
 
-    /// Whether nothing but a component's own releases can meet a need of it.
-    fn stands_alone(&self, component: &Component<'a>) -> bool {
-        let stand_ins = self.stand_ins.get(component.id.as_str());
-        stand_ins.is_some_and(|all| all.len() == component.candidates.len())
-    }
-
     /// Leaves out what bears an id, where it is another component and its version is one of those meant.
     fn forbid_bearers(
         &self,
@@ -478,10 +489,9 @@ impl<'a> Model<'a> {
         out: &mut Expansion,
         meant: impl Fn(&Version) -> bool,
     ) {
-        let bearers = self.bearers.get(id.as_str()).into_iter().flatten();
-        let meant = bearers.filter(|(_, version)| meant(version));
+        let meant = self.bearing(id).filter(|(_, version)| meant(version));
         let others = meant.filter(|(var, _)| self.component_of(*var).id != own);
-        out.implies.extend(others.map(|(var, _)| Lit::not(*var)));
+        out.implies.extend(others.map(|(var, _)| Lit::not(var)));
     }
 
     fn forbid(
@@ -501,7 +511,7 @@ impl<'a> Model<'a> {
         let id = &facts.id;
         let terms = &facts.terms;
         let is_own = |other: &Id| other == id || facts.members.iter().any(|m| m.id == *other);
-        let there = |other: &Id| !is_own(other) && self.bearers.contains_key(other.as_str());
+        let there = |other: &Id| !is_own(other) && self.bearing(other).next().is_some();
         for need in facts.needs.iter().filter(|need| !is_own(&need.id)) {
             if self.counts(|| Fact::Needs(id.clone(), need.id.clone())) {
                 self.demand(std::slice::from_ref(need), out);

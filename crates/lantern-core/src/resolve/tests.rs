@@ -3,6 +3,7 @@
 use super::*;
 use crate::catalogue::ArchiveRef;
 use crate::component::{Effect, Member, Need, Provided};
+use crate::proofs::at_least;
 use crate::version::{Notation, RangeNotation};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
@@ -883,7 +884,7 @@ fn chosen<'a>(request: &'a Request, selection: &'a Selection) -> BTreeMap<&'a Id
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(3000))]
+    #![proptest_config(at_least(1000))]
     #[test]
     fn it_agrees_with_trying_everything(world in any_world()) {
         let request = with_policy(&world);
@@ -909,7 +910,7 @@ proptest! {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(500))]
+    #![proptest_config(at_least(300))]
     #[test]
     fn what_is_left_out_makes_no_answer_worse(world in any_world()) {
         let request = with_policy(&world);
