@@ -3,6 +3,7 @@
 //! The format is `*.catalogue.json`, described in docs/formats/catalogue.md. One broken release is
 //! left out and told; the rest stands.
 
+use crate::artifact::Artifact;
 use crate::component::{BuildFacts, Effect, Facts, Id, Kind, Member, Need, Provided, Side, Terms};
 use crate::family::{Notations, RangesRead};
 use crate::json::{JsonFault, plain_reason};
@@ -11,18 +12,6 @@ use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap};
-
-/// Where the archive of a release is, and how it is recognised.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct ArchiveRef {
-    /// The file's path: for a catalogue as it states it, relative to the catalogue.
-    pub file: String,
-    /// BLAKE3 of the whole file, 64 hexadecimal digits.
-    pub blake3: String,
-    /// Its size in bytes.
-    pub bytes: u64,
-}
 
 /// Where an offer comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -39,8 +28,8 @@ pub enum Origin {
 pub struct Offer {
     /// What it says of itself.
     pub facts: Facts,
-    /// The archive that holds it.
-    pub archive: ArchiveRef,
+    /// What holds it.
+    pub artifact: Artifact,
     /// Where it comes from.
     pub origin: Origin,
 }
@@ -131,7 +120,7 @@ pub(crate) struct WrittenRelease {
     #[serde(skip_serializing_if = "Option::is_none")]
     build: Option<WrittenBuild>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    archive: Option<ArchiveRef>,
+    archive: Option<Artifact>,
 }
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -240,11 +229,11 @@ fn read_release(
     let mut written: WrittenRelease =
         serde_json::from_str(text).map_err(|error| plain_reason(&error))?;
     let say = format!("{} {}", written.id, written.version);
-    let archive = written
+    let artifact = written
         .archive
         .take()
         .ok_or_else(|| format!("{say}: archive is missing"))?;
-    let hash = &archive.blake3;
+    let hash = &artifact.blake3;
     if hash.len() != 64 || !hash.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f')) {
         return Err(format!(
             "{say}: archive.blake3 is not 64 hexadecimal digits in lower case"
@@ -252,7 +241,7 @@ fn read_release(
     }
     Ok(Offer {
         facts: written.facts(notations, ranges)?,
-        archive,
+        artifact,
         origin: Origin::Catalogue,
     })
 }

@@ -11,6 +11,7 @@
 //! | [`family`] | what does a family file say | `*.family.toml` |
 //! | [`descriptor`] | what does this descriptor text say, by these reader rules | |
 //! | [`document`] | what does this text hold, in whatever notation | |
+//! | [`artifact`] | what is a file that can be had | |
 //! | [`catalogue`] | which releases are on offer | `*.catalogue.json` |
 //! | [`tree`] | which component does a file belong to | |
 //! | [`inventory`] | what is installed, and which findings follow | |
@@ -25,6 +26,7 @@
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
 //! | [`operation`] | what is done to a server, as a value; what comes next, whatever has happened | `.lantern/journal.json` |
 
+pub mod artifact;
 pub mod catalogue;
 pub mod clients;
 pub mod component;

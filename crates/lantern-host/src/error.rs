@@ -1,6 +1,7 @@
 //! What can go wrong outside the core. The advice stands in the command line program alone.
 
 use crate::archive::fault::ArchiveFault;
+use crate::release::ReleaseFault;
 use lantern_core::component::Id;
 use lantern_core::family::FamilyFault;
 use lantern_core::operation::{Kind, Stuck};
@@ -396,6 +397,17 @@ pub enum Error {
         /// How that was seen.
         who: String,
     },
+    /// A download is no release that can be used.
+    #[error("{}: {fault}", path.display())]
+    Release {
+        /// The download.
+        path: PathBuf,
+        /// Why not.
+        fault: ReleaseFault,
+    },
+    /// A path is no text, so that no plan can name it.
+    #[error("{} is no path that a plan can name, as it is not UTF-8", .0.display())]
+    OddPath(PathBuf),
     /// A choice of a variant cannot be read.
     #[error("\"{0}\" chooses no variant")]
     Variant(String),

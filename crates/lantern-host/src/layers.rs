@@ -5,19 +5,19 @@
 
 use crate::error::{Error, Result};
 use crate::folder::{Folder, own};
-use lantern_core::catalogue::ArchiveRef;
+use lantern_core::artifact::Artifact;
 use std::collections::BTreeMap;
 
 /// Everything that is kept aside, by its BLAKE3.
 ///
 /// # Errors
 /// When the folder cannot be listed.
-pub fn stored(folder: &Folder) -> Result<BTreeMap<String, ArchiveRef>> {
+pub fn stored(folder: &Folder) -> Result<BTreeMap<String, Artifact>> {
     let stored = folder.entries(&own("layers"))?.into_iter();
     let stored = stored.filter(|(path, meta)| meta.is_file() && !path.as_str().ends_with(".part"));
     let stored = stored.map(|(path, meta)| {
         let hash = path.name().to_owned();
-        let file = ArchiveRef {
+        let file = Artifact {
             file: folder.shown(&path).display().to_string(),
             blake3: hash.clone(),
             bytes: meta.stamp.bytes,

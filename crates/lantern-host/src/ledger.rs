@@ -3,13 +3,15 @@
 use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp, own};
 use crate::format1;
+use crate::place::here;
+use lantern_core::artifact::Entry;
 use lantern_core::component::Id;
 use lantern_core::descriptor::Found;
 use lantern_core::inventory::{Beneath, Remembered};
 use lantern_core::operation::{self, Kind, Record, WayBack};
 use lantern_core::path::RelPath;
 use rusqlite::config::DbConfig;
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OptionalExtension, params};
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
@@ -54,7 +56,7 @@ impl Logged {
 }
 
 /// The number of the ledger's format.
-const FORMAT: i64 = 4;
+const FORMAT: i64 = 5;
 
 const SCHEMA: &str = "
     CREATE TABLE IF NOT EXISTS seen (
@@ -74,7 +76,12 @@ const SCHEMA: &str = "
         came_from TEXT NOT NULL, went_to TEXT NOT NULL, way_back TEXT NOT NULL, undone INTEGER NOT NULL
     );
     CREATE TABLE IF NOT EXISTS failure (number INTEGER PRIMARY KEY, why TEXT NOT NULL);
-    PRAGMA user_version = 4;
+    CREATE TABLE IF NOT EXISTS download (
+        path TEXT PRIMARY KEY, bytes INTEGER NOT NULL, modified_ns INTEGER NOT NULL,
+        changed_ns INTEGER NOT NULL, inode INTEGER NOT NULL, hash TEXT NOT NULL
+    ) WITHOUT ROWID;
+    CREATE TABLE IF NOT EXISTS contents (hash TEXT PRIMARY KEY, list TEXT NOT NULL) WITHOUT ROWID;
+    PRAGMA user_version = 5;
 ";
 
 /// What was found in an archive, or why it cannot be read.
@@ -98,7 +105,7 @@ impl Ledger {
             // The log is taken over into the file when it has grown, not whenever a command ends.
             db.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
             let found = db.query_row("PRAGMA user_version", [], |row| row.get(0))?;
-            if found < 3 {
+            if found != 3 && found < FORMAT {
                 db.execute_batch(SCHEMA)?;
             }
             Ok((db, found))
@@ -144,7 +151,7 @@ impl Ledger {
                 let query = "UPDATE operation SET way_back = ?2 WHERE number = ?1";
                 change.execute(query, params![number, text])?;
             }
-            change.pragma_update(None, "user_version", FORMAT)?;
+            change.execute_batch(SCHEMA)?;
             change.commit()
         };
         self.told(write())
@@ -274,6 +281,84 @@ impl Ledger {
                     insert.execute(params![hash, wanted, found])?;
                 }
             }
+            change.commit()
+        };
+        self.told(write())
+    }
+
+    /// How a download looked when it was last read, and its hash.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn download(&self, path: &str) -> Result<Option<(Stamp, String)>> {
+        let query =
+            "SELECT bytes, modified_ns, changed_ns, inode, hash FROM download WHERE path = ?1";
+        let row = self.db.query_row(query, [path], |row| {
+            let stamp = Stamp {
+                bytes: row.get::<_, i64>(0)? as u64,
+                modified_ns: row.get(1)?,
+                changed_ns: row.get(2)?,
+                inode: row.get::<_, i64>(3)? as u64,
+            };
+            Ok((stamp, row.get(4)?))
+        });
+        self.told(row.optional())
+    }
+
+    /// The files in a download of this hash, where it was ever read through.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn contents(&self, hash: &str) -> Result<Option<Vec<Entry>>> {
+        let query = "SELECT list FROM contents WHERE hash = ?1";
+        let row = self
+            .db
+            .query_row(query, [hash], |row| row.get::<_, String>(0));
+        // What cannot be read back is looked for again.
+        Ok(self
+            .told(row.optional())?
+            .and_then(|list| serde_json::from_str(&list).ok()))
+    }
+
+    /// Remembers downloads by how they look, and lists of files by hash; forgets those that are gone.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn keep_downloads(
+        &self,
+        hashed: &BTreeMap<String, (Stamp, String)>,
+        listed: &BTreeMap<String, Vec<Entry>>,
+    ) -> Result<()> {
+        let write = || {
+            let known: Vec<String> = {
+                let mut query = self.db.prepare("SELECT path FROM download")?;
+                let rows = query.query_map([], |row| row.get(0))?;
+                rows.collect::<rusqlite::Result<_>>()?
+            };
+            let is_gone = |path: &&String| here::look(Path::new(path)).is_none();
+            let change = self.db.unchecked_transaction()?;
+            for path in known.iter().filter(is_gone) {
+                change.execute("DELETE FROM download WHERE path = ?1", [path])?;
+            }
+            for (path, (stamp, hash)) in hashed {
+                let query = "INSERT OR REPLACE INTO download VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
+                let row = params![
+                    path,
+                    stamp.bytes as i64,
+                    stamp.modified_ns,
+                    stamp.changed_ns,
+                    stamp.inode as i64,
+                    hash
+                ];
+                change.execute(query, row)?;
+            }
+            for (hash, list) in listed {
+                let list = serde_json::to_string(list).unwrap_or_default();
+                let query = "INSERT OR IGNORE INTO contents VALUES (?1, ?2)";
+                change.execute(query, params![hash, list])?;
+            }
+            let query = "DELETE FROM contents WHERE hash NOT IN (SELECT hash FROM download)";
+            change.execute(query, [])?;
             change.commit()
         };
         self.told(write())
@@ -583,7 +668,7 @@ mod tests {
         drop(ledger);
         let refused = Ledger::open(&folder).unwrap_err();
         assert!(
-            matches!(refused, Error::NewerState { found: 5, .. }),
+            matches!(refused, Error::NewerState { found: 6, .. }),
             "{refused}"
         );
     }

@@ -1,12 +1,18 @@
 //! From the question to the plan.
 
+use crate::acquire;
 use crate::config::Server;
-use crate::depot::{Depot, payload};
+use crate::depot::Depot;
+use crate::downloads::Downloads;
 use crate::error::{Error, Result};
+use crate::folder::own;
 use crate::layers;
 use crate::ledger::Ledger;
-use crate::survey::Survey;
-use lantern_core::catalogue::{ArchiveRef, Origin};
+use crate::place::here;
+use crate::release::payload;
+use crate::survey::{Depth, Survey, survey};
+use lantern_core::artifact::Artifact;
+use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::component::{Facts, Id, Kind};
 use lantern_core::inventory::{Inventory, Remembered};
 use lantern_core::path::RelPath;
@@ -18,7 +24,8 @@ use lantern_core::text::Text;
 use lantern_core::tree::FileSeen;
 use lantern_core::version::{Range, Version};
 use lantern_core::{order, outlook};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 /// The target that means: the server version that is installed.
@@ -27,9 +34,18 @@ pub const SAME: &str = "same";
 /// The target that means: the newest server version that everything fits.
 pub const BEST: &str = "best";
 
+/// Where releases come from, besides what the server's settings name.
+#[derive(Debug, Clone, Default)]
+pub struct Sources {
+    /// Catalogues.
+    pub catalogues: Vec<PathBuf>,
+    /// Folders of archives fetched by hand.
+    pub drop_folders: Vec<PathBuf>,
+}
+
 /// What the administrator asks for.
 #[derive(Debug, Clone, Default)]
-pub struct Wish {
+pub struct Terms {
     /// A server version, a range of them, `same` or `best`.
     pub to: String,
     /// Components to put in.
@@ -48,20 +64,87 @@ pub struct Wish {
     pub policy: Policy,
 }
 
-/// Puts the question for the resolver together; what cannot take part in an answer leaves the depot.
+/// A question put together: what is installed, what is on offer, what is asked for.
+#[derive(Debug)]
+pub struct Question<'a> {
+    server: &'a Server,
+    /// What is installed.
+    pub survey: Survey,
+    /// What could not be used of what is on offer: where, and why.
+    pub left_out: Vec<(String, String)>,
+    /// The question itself, for the resolver.
+    pub request: Request,
+    variants: BTreeMap<Id, String>,
+    beside: bool,
+    downloads: Downloads<'a>,
+}
+
+/// Surveys a server, reads what is on offer, and puts the question together; offers that cannot take part in an
+/// answer are left away.
 ///
 /// # Errors
-/// When a version cannot be read, or the target is `same` and the installed version is not known.
-pub fn request(
-    server: &Server,
-    survey: &Survey,
-    depot: &mut Depot,
-    wish: &Wish,
-) -> Result<Request> {
+/// When the folder or a catalogue as a whole cannot be read, a version makes no sense, or the target is `same` and the
+/// installed version is not known.
+pub fn question<'a>(
+    server: &'a Server,
+    ledger: &'a mut Ledger,
+    sources: &Sources,
+    terms: &Terms,
+) -> Result<Question<'a>> {
+    let survey = survey(server, ledger, Depth::Usual)?;
+    let ledger: &'a Ledger = ledger;
+    let mut downloads = Downloads::new(ledger);
+    let depot = depot(server, sources, &mut downloads)?;
+    downloads.remember()?;
+    let mut variants = ledger.variants()?;
+    let mut again = BTreeSet::new();
+    for text in &terms.variant {
+        let (id, name) = text
+            .split_once('=')
+            .ok_or_else(|| Error::Variant(text.clone()))?;
+        let id = Id::new(id);
+        // That nobody remembers which variant is there is no reason to think that it is this one.
+        if variants.insert(id.clone(), name.to_owned()).as_deref() != Some(name) {
+            again.insert(id);
+        }
+    }
+    let request = Request {
+        again,
+        ..request(server, &survey, depot.offers, terms)?
+    };
+    Ok(Question {
+        server,
+        survey,
+        left_out: depot.left_out,
+        request,
+        variants,
+        beside: terms.beside,
+        downloads,
+    })
+}
+
+/// Everything that is on offer: catalogues, drop folders, and what recipes have made.
+fn depot(server: &Server, sources: &Sources, downloads: &mut Downloads<'_>) -> Result<Depot> {
+    let mut depot = Depot::default();
+    for path in server.catalogues().iter().chain(&sources.catalogues) {
+        depot.add_catalogue(path, &server.family)?;
+    }
+    for path in server.drop_folders().iter().chain(&sources.drop_folders) {
+        depot.add_drop_folder(path, &server.family, downloads)?;
+    }
+    let made = own(acquire::FOLDER);
+    if server.folder.has(&made)? {
+        let made = server.folder.shown(&made);
+        depot.add_acquired(&made, &server.family, downloads)?;
+    }
+    Ok(depot)
+}
+
+fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) -> Result<Request> {
     let versions = &server.family.versions;
     let build = &server.family.build;
     let ids = |list: &[String]| list.iter().map(|id| Id::new(id)).collect();
-    let keep = wish.keep.iter().map(|text| {
+    let keep = terms.keep.iter().map(|text| {
         let (id, version) = text
             .split_once('=')
             .map_or((text.as_str(), None), |(id, v)| (id, Some(v)));
@@ -79,24 +162,18 @@ pub fn request(
     let mut request = Request {
         build_outside: build.outside,
         held: Arc::new(held(server, &survey.inventory)),
-        offers: Arc::new(std::mem::take(&mut depot.offers)),
+        offers: Arc::new(offers),
         given: build.provides.iter().map(|id| Id::new(id)).collect(),
-        add: ids(&wish.add),
-        drop: ids(&wish.drop),
+        add: ids(&terms.add),
+        drop: ids(&terms.drop),
         keep: keep.collect::<Result<_>>()?,
-        only: ids(&wish.only),
-        policy: wish.policy.clone(),
-        ..Request::new(target(server, survey, &wish.to)?, Id::new(&build.id))
+        only: ids(&terms.only),
+        policy: terms.policy.clone(),
+        ..Request::new(target(server, survey, &terms.to)?, Id::new(&build.id))
     };
     let relevant = request.relevant();
     let offers = Arc::make_mut(&mut request.offers);
-    let mut archives = std::mem::take(&mut depot.archives).into_iter();
-    offers.retain(|offer| {
-        let archive = archives.next();
-        let takes_part = relevant.contains(&offer.facts.id);
-        depot.archives.extend(archive.filter(|_| takes_part));
-        takes_part
-    });
+    offers.retain(|offer| relevant.contains(&offer.facts.id));
     Ok(request)
 }
 
@@ -155,9 +232,9 @@ fn held(server: &Server, inventory: &Inventory) -> Vec<Held> {
 }
 
 /// How layers come to lie over one another: what was chosen, and what is kept aside.
-struct Layering {
-    variants: BTreeMap<Id, String>,
-    stored: BTreeMap<String, ArchiveRef>,
+struct Layering<'a> {
+    variants: &'a BTreeMap<Id, String>,
+    stored: BTreeMap<String, Artifact>,
     beside: bool,
 }
 
@@ -170,59 +247,96 @@ struct Beginning {
     remembered: BTreeMap<RelPath, Remembered>,
 }
 
-/// Draws the plan for a selection; where the worlds have to be brought forward in stops, one for each.
+impl Question<'_> {
+    /// Writes the question down, for `why`.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn save(&self) -> Result<()> {
+        let text = self.request.to_json(&self.server.family.versions);
+        let folder = &self.server.folder;
+        folder.write_whole(&own("next.request.json"), text.as_bytes())
+    }
+
+    /// Finds releases that fit together, and draws the plan; where the worlds have to be brought forward in stops,
+    /// one plan for each.
+    ///
+    /// # Errors
+    /// [`Error::Obstacle`] when none fit together; else when no stops lead there, or an archive or path is not fit to be
+    /// used.
+    pub fn plans(&mut self) -> Result<Vec<Plan>> {
+        let selection = select(&self.request)?;
+        let plans = self.drawn(&selection);
+        self.downloads.remember()?;
+        plans
+    }
+
+    fn drawn(&mut self, selection: &Selection) -> Result<Vec<Plan>> {
+        // What the installed packs keep is kept from the new ones, too.
+        let packs = self.survey.inventory.components.iter();
+        let patterns = packs.flat_map(|component| &component.holdings.keep);
+        let server = &self.server.keeping(patterns.map(String::as_str))?;
+        let layering = Layering {
+            variants: &self.variants,
+            stored: layers::stored(&server.folder)?,
+            beside: self.beside,
+        };
+        let survey = &self.survey;
+        let mut at = Beginning {
+            inventory: survey.inventory.clone(),
+            files: survey.planned_files(server).cloned().collect(),
+            order: survey.order.clone(),
+            scripts: survey.scripts.clone(),
+            remembered: survey.remembered.clone(),
+        };
+        let downloads = &mut self.downloads;
+        let Some(stops) = stops(&self.request, selection)? else {
+            let (plan, _) = stage(server, &at, downloads, &self.request, selection, &layering)?;
+            return Ok(vec![plan]);
+        };
+        let mut plans = Vec::new();
+        for stop in stops {
+            let request = Request {
+                target: Target::One(stop),
+                held: Arc::new(held(server, &at.inventory)),
+                ..self.request.clone()
+            };
+            let selection = select(&request)?;
+            let (plan, next) = stage(server, &at, downloads, &request, &selection, &layering)?;
+            plans.push(plan);
+            at = next;
+        }
+        Ok(plans)
+    }
+}
+
+/// Writes plans down: the first where it was asked for, or in lantern's own folder, and later ones beside it.
+/// Returns where each is.
 ///
 /// # Errors
-/// When no stops lead there, nothing fits at one of them, or an archive or path is not fit to be used.
-pub fn plans(
-    server: &Server,
-    survey: &Survey,
-    depot: &Depot,
-    request: &Request,
-    selection: Selection,
-    wish: &Wish,
-    ledger: &Ledger,
-) -> Result<Vec<Plan>> {
-    // What the installed packs keep is kept from the new ones, too.
-    let packs = survey.inventory.components.iter();
-    let patterns = packs.flat_map(|component| &component.holdings.keep);
-    let server = &server.keeping(patterns.map(String::as_str))?;
-    let mut variants = ledger.variants()?;
-    for text in &wish.variant {
-        let (id, name) = text
-            .split_once('=')
-            .ok_or_else(|| Error::Variant(text.clone()))?;
-        variants.insert(Id::new(id), name.to_owned());
+/// When one cannot be written.
+pub fn save(server: &Server, plans: &[Plan], out: Option<&Path>) -> Result<Vec<PathBuf>> {
+    let out = out.map_or_else(
+        || server.folder.shown(&own("next.plan.json")),
+        Path::to_owned,
+    );
+    let files = plans.iter().enumerate().map(|(number, plan)| {
+        let path = numbered(&out, number);
+        here::write(&path, plan.to_json().as_bytes())?;
+        Ok(path)
+    });
+    files.collect()
+}
+
+/// Where the plan for a stop on the way goes: the first to `out`, later ones beside it.
+fn numbered(out: &Path, number: usize) -> PathBuf {
+    if number == 0 {
+        return out.to_owned();
     }
-    let layering = Layering {
-        variants,
-        stored: layers::stored(&server.folder)?,
-        beside: wish.beside,
-    };
-    let mut at = Beginning {
-        inventory: survey.inventory.clone(),
-        files: survey.planned_files(server).cloned().collect(),
-        order: survey.order.clone(),
-        scripts: survey.scripts.clone(),
-        remembered: survey.remembered.clone(),
-    };
-    let Some(stops) = stops(request, &selection)? else {
-        let (plan, _) = leg(server, &at, depot, request, &selection, &layering)?;
-        return Ok(vec![plan]);
-    };
-    let mut plans = Vec::new();
-    for stop in stops {
-        let request = Request {
-            target: Target::One(stop),
-            held: Arc::new(held(server, &at.inventory)),
-            ..request.clone()
-        };
-        let selection = select(&request)?;
-        let (plan, next) = leg(server, &at, depot, &request, &selection, &layering)?;
-        plans.push(plan);
-        at = next;
-    }
-    Ok(plans)
+    let name = out.file_name().map(|name| name.to_string_lossy());
+    let name = name.map_or(String::new(), |name| name.into_owned());
+    let (stem, rest) = name.split_once('.').unwrap_or((&name, "plan.json"));
+    out.with_file_name(format!("{stem}-{}.{rest}", number + 1))
 }
 
 /// The stops on the way, where the chosen build cannot bring the installed worlds forward at once.
@@ -246,14 +360,14 @@ fn stops(request: &Request, selection: &Selection) -> Result<Option<Vec<Version>
     })
 }
 
-/// Draws the plan for one leg of the way, and says how it leaves the server.
-fn leg(
+/// Draws the plan for one stage of the way, and says how it leaves the server.
+fn stage(
     server: &Server,
     at: &Beginning,
-    depot: &Depot,
+    downloads: &mut Downloads<'_>,
     request: &Request,
     selection: &Selection,
-    layering: &Layering,
+    layering: &Layering<'_>,
 ) -> Result<(Plan, Beginning)> {
     let mut payloads = BTreeMap::new();
     for choice in &selection.choices {
@@ -265,9 +379,9 @@ fn leg(
         let files = payload(
             &server.family,
             &request.offers[offer],
-            &depot.archives[offer],
             installed,
-            &layering.variants,
+            layering.variants,
+            downloads,
         )?;
         payloads.insert(offer, files);
     }

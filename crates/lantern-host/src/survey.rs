@@ -143,7 +143,7 @@ fn catalogued(server: &Server) -> BTreeMap<String, lantern_core::component::Fact
     }
     let offers = depot.offers.into_iter();
     offers
-        .map(|offer| (offer.archive.blake3, offer.facts))
+        .map(|offer| (offer.artifact.blake3, offer.facts))
         .collect()
 }
 

@@ -54,6 +54,8 @@ fn advice(error: &Error, cli: &Cli) -> String {
             let last: String = last.iter().map(|line| format!("  {line}\n")).collect();
             format!("{last}All that it printed: {}", shell_word(log))
         }
+        Error::Release { .. } => "Fetch it again, or take it out of the folder.".into(),
+        Error::OddPath(_) => "Rename it, or the folder that it lies in.".into(),
         Error::Variant(_) => "Write --variant ID=NAME.".into(),
         Error::InTheWay(_) => "Name another file, or take that one away first.".into(),
         Error::WorldUsed { old, new, .. } => format!(

@@ -4,7 +4,8 @@
 //! needs hold for the planted releases, and nothing planted clashes. Newer ones than the planted may ask
 //! for what cannot be, so that the newest choices fail late.
 
-use lantern_core::catalogue::{ArchiveRef, Offer, Origin};
+use lantern_core::artifact::Artifact;
+use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::component::{Facts, Id, Kind, Need};
 use lantern_core::resolve::{Held, Request, Target};
 use lantern_core::version::{Notation, Range, RangeNotation, Version};
@@ -77,7 +78,7 @@ fn server(n: usize) -> Version {
 fn offer(facts: Facts) -> Offer {
     Offer {
         facts,
-        archive: ArchiveRef {
+        artifact: Artifact {
             file: String::new(),
             blake3: String::new(),
             bytes: 0,

@@ -5,7 +5,8 @@ use super::{
     Action, ActionKind, ComponentChange, DrawFault, Expected, FORMAT, Kept, Payload, Plan, Step,
     TextEdit, Verdict, reason_text,
 };
-use crate::catalogue::{ArchiveRef, Offer};
+use crate::artifact::Artifact;
+use crate::catalogue::Offer;
 use crate::component::{Facts, Id, Kind, Side};
 use crate::family::{Family, Glob};
 use crate::inventory::{Component, Inventory, Remembered};
@@ -39,7 +40,7 @@ pub struct Situation<'a> {
     /// What the ledger remembers.
     pub remembered: &'a BTreeMap<RelPath, Remembered>,
     /// Files of layers that are kept aside, by their BLAKE3.
-    pub stored: &'a BTreeMap<String, ArchiveRef>,
+    pub stored: &'a BTreeMap<String, Artifact>,
     /// Whether what a release would write into the keep list is put beside it, as `*.new`.
     pub beside: bool,
 }
@@ -190,7 +191,7 @@ pub fn draw(
 pub(super) struct Drawing<'a> {
     pub(super) situation: &'a Situation<'a>,
     pub(super) actions: BTreeMap<RelPath, Action>,
-    pub(super) archives: Vec<ArchiveRef>,
+    pub(super) archives: Vec<Artifact>,
     pub(super) notes: Vec<String>,
     /// Components whose files go, whether or not another release of them comes.
     pub(super) away: BTreeSet<Id>,

@@ -196,7 +196,7 @@ impl Drawing<'_> {
             });
         }
         let archive = self.archives.len();
-        self.archives.push(offer.archive.clone());
+        self.archives.push(offer.artifact.clone());
         let version = offer.facts.version.to_string();
         for file in payload.files.iter().filter(|file| !left_out(&file.path)) {
             let mut path = file.path.clone();

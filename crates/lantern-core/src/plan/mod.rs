@@ -18,7 +18,7 @@ pub use draw::{Situation, draw};
 pub use fault::DrawFault;
 pub use payload::{Laid, Payload, PayloadFile, PayloadMember, lay_out};
 
-use crate::catalogue::ArchiveRef;
+use crate::artifact::Artifact;
 use crate::component::{Id, Kind};
 use crate::json::JsonFault;
 use crate::path::RelPath;
@@ -48,7 +48,7 @@ pub struct Plan {
     /// What becomes of each component, by kind, then id.
     pub components: Vec<ComponentChange>,
     /// The archives that are unpacked.
-    pub archives: Vec<ArchiveRef>,
+    pub archives: Vec<Artifact>,
     /// Every path outside the keep list, by path.
     pub actions: Vec<Action>,
     /// The lines of the load-order file and of start scripts that change.
@@ -319,6 +319,7 @@ pub fn reason_text(reason: &Reason) -> String {
         Reason::Asked => "the version asked for".into(),
         Reason::FetchedByHand => "in the drop folder".into(),
         Reason::InstalledDoesNotFit => "the installed one does not fit".into(),
+        Reason::OtherVariant => "laid again, in another variant".into(),
         Reason::Newer => "the newest".into(),
         Reason::NeededBy { id } => format!("needed by {id}"),
     }

@@ -1,6 +1,7 @@
 //! What a release would put where.
 
 use super::DrawFault;
+use crate::artifact::{Artifact, Entry};
 use crate::component::{Facts, Id};
 use crate::descriptor::Holdings;
 use crate::family::{Part, Reader, Shape};
@@ -76,8 +77,7 @@ impl Payload {
 
 /// Says where the files of a release go.
 ///
-/// `entries` are the archive's files as name, size and BLAKE3; `archive` is size and BLAKE3 of the
-/// archive itself. A folder that is already there stays where it is. Of a release with variants only
+/// `entries` are the files in the archive; `artifact` is the archive itself. A folder that is already there stays where it is. Of a release with variants only
 /// the files of `variant` are laid out.
 ///
 /// # Errors
@@ -87,8 +87,8 @@ pub fn lay_out(
     facts: &Facts,
     installed: Option<&Component>,
     variant: Option<&str>,
-    entries: &[(String, u64, String)],
-    archive: (u64, &str),
+    entries: &[Entry],
+    artifact: &Artifact,
 ) -> Result<Laid, DrawFault> {
     let id = &facts.id;
     let path_fault = |fault| DrawFault::Path {
@@ -111,8 +111,8 @@ pub fn lay_out(
         let file = PayloadFile {
             path: place.clone(),
             entry: None,
-            bytes: archive.0,
-            hash: archive.1.into(),
+            bytes: artifact.bytes,
+            hash: artifact.blake3.clone(),
         };
         return Ok(Laid {
             place,
@@ -120,12 +120,12 @@ pub fn lay_out(
             found_in: None,
         });
     }
-    let names: Vec<&str> = entries.iter().map(|(name, ..)| name.as_str()).collect();
+    let names: Vec<&str> = entries.iter().map(|entry| entry.name.as_str()).collect();
     let root =
         root_in_archive(reader, &names).ok_or_else(|| DrawFault::NoRoot { id: id.clone() })?;
     let mut files = Vec::new();
-    for (name, bytes, hash) in entries {
-        let Some(below) = name.strip_prefix(&root) else {
+    for entry in entries {
+        let Some(below) = entry.name.strip_prefix(&root) else {
             continue;
         };
         let path = match part_of(&reader.parts, below, variant) {
@@ -135,9 +135,9 @@ pub fn lay_out(
         };
         files.push(PayloadFile {
             path: path.map_err(path_fault)?,
-            entry: Some(name.clone()),
-            bytes: *bytes,
-            hash: hash.clone(),
+            entry: Some(entry.name.clone()),
+            bytes: entry.bytes,
+            hash: entry.blake3.clone(),
         });
     }
     // A variant may have its own in the place of what all have.

@@ -269,7 +269,7 @@ proptest! {
         let kept = Tree::from([(path("world/map"), "deep".into()), (path("readme"), "mine".into())]);
         tree.extend(kept.clone());
         // The ledger knows what lies over and under; a hand update of the build puts its own back.
-        let mut stored: BTreeMap<String, crate::catalogue::ArchiveRef> = BTreeMap::new();
+        let mut stored: BTreeMap<String, crate::artifact::Artifact> = BTreeMap::new();
         let mut contents: BTreeMap<String, String> = BTreeMap::new();
         for ships in old.values().chain(new.values()) {
             contents.extend(ships.files.values().map(|content| (hash(content), content.clone())));
@@ -277,7 +277,7 @@ proptest! {
         for (path, known) in remembered.iter().filter(|(_, known)| known.under.is_some()) {
             let under = known.under.as_ref().unwrap();
             for hash in [&known.hash, &under.hash] {
-                stored.insert(hash.clone(), crate::catalogue::ArchiveRef { file: hash.clone(), blake3: hash.clone(), bytes: 1 });
+                stored.insert(hash.clone(), crate::artifact::Artifact { file: hash.clone(), blake3: hash.clone(), bytes: 1 });
             }
             if silenced {
                 tree.insert(path.clone(), contents[&under.hash].clone());
@@ -295,7 +295,7 @@ proptest! {
             let offer = moves[number].then(|| {
                 offers.push(Offer {
                     facts: Facts::new(Id::new(id), kind(id), version(2)),
-                    archive: crate::catalogue::ArchiveRef { file: id.into(), blake3: hash(id), bytes: 1 },
+                    artifact: crate::artifact::Artifact { file: id.into(), blake3: hash(id), bytes: 1 },
                     origin: Origin::Catalogue,
                 });
                 let ships = &new[id];

@@ -18,6 +18,8 @@ pub enum Fact {
     Withdrawn(Id),
     /// The administrator keeps it where it is.
     Pinned(Id),
+    /// It is laid again: what is installed of it does not do.
+    Again(Id),
     /// The administrator wants it to go.
     Dropped(Id),
     /// The first needs the second.
@@ -65,6 +67,7 @@ impl Fact {
             | Fact::Early(id)
             | Fact::Withdrawn(id)
             | Fact::Pinned(id)
+            | Fact::Again(id)
             | Fact::Dropped(id)
             | Fact::Framework(id)
             | Fact::Runtime(id)

@@ -59,6 +59,8 @@ pub struct Request {
     pub keep: Vec<(Id, Option<Version>)>,
     /// When not empty, only these may move.
     pub only: BTreeSet<Id>,
+    /// Components that are laid again, in another variant: what is installed of them does not do.
+    pub again: BTreeSet<Id>,
     /// What may be taken.
     pub policy: Policy,
 }
@@ -181,6 +183,8 @@ pub enum Reason {
     FetchedByHand,
     /// What is installed does not fit any more.
     InstalledDoesNotFit,
+    /// It is laid again, in another variant.
+    OtherVariant,
     /// The newest was preferred.
     Newer,
     /// Another component needs it.
@@ -342,6 +346,9 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
                 offer: candidate.offer,
                 reason: match (candidate.offer, held, needed) {
                     (None, ..) => Reason::Fits,
+                    (Some(_), Some(held), _) if held.version == facts.version => {
+                        Reason::OtherVariant
+                    }
                     (Some(_), ..) if facts.kind == Kind::Build => Reason::Asked,
                     (Some(offer), ..) if request.offers[offer].origin == Origin::DropFolder => {
                         Reason::FetchedByHand
@@ -403,6 +410,7 @@ impl Request {
             drop: BTreeSet::new(),
             keep: Vec::new(),
             only: BTreeSet::new(),
+            again: BTreeSet::new(),
             policy: Policy::default(),
         }
     }

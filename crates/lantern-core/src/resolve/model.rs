@@ -216,10 +216,14 @@ impl<'a> Model<'a> {
         for component in &mut components {
             let fetched = component.candidates.iter().any(by_hand);
             let held = component.held.is_some();
+            let again = held && request.again.contains(component.id);
+            let version = component.held.map(|held| &request.held[held].facts.version);
             for candidate in &mut component.candidates {
+                let stays = candidate.offer.is_none();
                 candidate.preferred = match (fetched, held) {
                     (true, _) => by_hand(candidate),
-                    (false, true) => !settled || candidate.offer.is_none(),
+                    (false, true) if again => version == Some(&candidate.facts.version),
+                    (false, true) => !settled || stays,
                     (false, false) => false,
                 };
             }
@@ -310,6 +314,10 @@ impl<'a> Model<'a> {
         if !request.allowed_by_pins(facts, offer.is_none())
             && self.counts(|| Fact::Pinned(id.clone()))
         {
+            return;
+        }
+        let is_held = offer.is_none();
+        if is_held && request.again.contains(id) && self.counts(|| Fact::Again(id.clone())) {
             return;
         }
         if request.drop.contains(id) && self.counts(|| Fact::Dropped(id.clone())) {

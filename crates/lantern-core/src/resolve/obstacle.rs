@@ -172,6 +172,7 @@ fn minimal(request: &Request, together: &BTreeSet<Id>, away: &BTreeSet<Fact>) ->
                 | Fact::Early(_)
                 | Fact::Withdrawn(_)
                 | Fact::Pinned(_)
+                | Fact::Again(_)
                 | Fact::Dropped(_)
         )
     };

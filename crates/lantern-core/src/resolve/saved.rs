@@ -3,7 +3,8 @@
 //! docs/formats/request.md lists every key.
 
 use super::{Held, Policy, Prefer, Request, Target};
-use crate::catalogue::{ArchiveRef, Offer, Origin, WrittenRelease};
+use crate::artifact::Artifact;
+use crate::catalogue::{Offer, Origin, WrittenRelease};
 use crate::component::{Facts, Id, Kind};
 use crate::family::{Notations, RangesRead};
 use crate::json::JsonFault;
@@ -33,6 +34,8 @@ struct Written {
     keep: Vec<WrittenKeep>,
     #[serde(default)]
     only: BTreeSet<Id>,
+    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
+    again: BTreeSet<Id>,
     #[serde(default)]
     allow_early: bool,
     #[serde(default)]
@@ -174,6 +177,7 @@ impl Request {
                 })
                 .collect(),
             only: self.only.clone(),
+            again: self.again.clone(),
             allow_early: self.policy.early,
             allow_untested: self.policy.untested,
             prefer_newest: self.policy.prefer == Prefer::Newest,
@@ -220,11 +224,7 @@ impl Request {
                     .release
                     .facts(&notations, &mut ranges)
                     .map_err(sense)?,
-                archive: ArchiveRef {
-                    file: String::new(),
-                    blake3: String::new(),
-                    bytes: 0,
-                },
+                artifact: Artifact::default(),
                 origin: match offer.by_hand {
                     true => Origin::DropFolder,
                     false => Origin::Catalogue,
@@ -251,6 +251,7 @@ impl Request {
             drop: written.drop,
             keep: keep.collect::<Result<_, RequestFault>>()?,
             only: written.only,
+            again: written.again,
             policy: Policy {
                 early: written.allow_early,
                 untested: written.allow_untested,

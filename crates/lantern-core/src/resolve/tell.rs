@@ -169,7 +169,9 @@ impl<'a> Teller<'a> {
                     .held(id)
                     .is_some_and(|held| held.version == facts.version);
                 let early = held || !facts.is_early() || self.request.policy.early;
-                (runs || !self.has(&Fact::Runs(id.clone())))
+                let again = held && self.has(&Fact::Again(id.clone()));
+                !again
+                    && (runs || !self.has(&Fact::Runs(id.clone())))
                     && (early || !self.has(&Fact::Early(id.clone())))
                     && (!facts.terms.withdrawn || held || !self.has(&Fact::Withdrawn(id.clone())))
                     && (self.request.allowed_by_pins(facts, held)
@@ -231,6 +233,9 @@ impl<'a> Teller<'a> {
                 }
                 Some(range) if !self.request.runs_somewhere(range) => format!("is for {range}"),
                 _ if facts.is_early() && here.is_empty() => "is a test release".into(),
+                _ if self.has(&Fact::Again(id.clone())) && !here.is_empty() => {
+                    "is there in another variant, and its archive is not on offer".into()
+                }
                 _ => "is not the one that is kept".into(),
             };
             format!("{}{here} {why}", facts.version)
@@ -292,6 +297,9 @@ impl<'a> Teller<'a> {
                     0 => format!("There is no release of {id} {why}."),
                     _ => format!("Of {id} there is {} {why}.", left(id)),
                 }
+            }
+            Fact::Again(id) => {
+                format!("{id} is to be laid again in another variant, from an archive on offer.")
             }
             Fact::Dropped(id) => format!("{id} is to go."),
             Fact::Needs(id, other) => {

@@ -1,7 +1,7 @@
 //! Toy worlds as text, and a slow and simple solver to agree with.
 
 use super::*;
-use crate::catalogue::ArchiveRef;
+use crate::artifact::Artifact;
 use crate::component::{Effect, Member, Need, Provided};
 use crate::proofs::at_least;
 use crate::version::{Notation, RangeNotation};
@@ -121,11 +121,7 @@ pub(crate) fn world(text: &str) -> Request {
         let by_hand = line.strip_prefix("! ");
         Arc::make_mut(&mut request.offers).push(Offer {
             facts: facts(by_hand.unwrap_or(line)),
-            archive: ArchiveRef {
-                file: String::new(),
-                blake3: String::new(),
-                bytes: 0,
-            },
+            artifact: Artifact::default(),
             origin: if by_hand.is_some() {
                 Origin::DropFolder
             } else {
@@ -362,6 +358,16 @@ fn what_the_administrator_says_counts() {
         }),
         "server=, b 2, -a"
     );
+    // Laid again: what is installed does not do, and the same release is better than another.
+    let mut again = world("+ server 5.4\n+ a 2\na 2\na 3");
+    again.again.insert(Id::new("a"));
+    assert_eq!(answer(&again), "server=, a 2");
+    Arc::make_mut(&mut again.offers).clear();
+    insta::assert_snapshot!(answer(&again), @"
+    There is no release of a for server 5.4: 2 (installed) is there in another variant, and its archive is not on offer.
+      What helps:
+      - drop a (--drop a)
+    ");
     assert_eq!(
         newest(|r| {
             r.add.insert(Id::new("c"));

@@ -12,6 +12,7 @@ use crate::folder::Folder;
 use crate::place::{PROGRAM, Source, here};
 pub use fault::ArchiveFault;
 use fault::DEEPEST;
+use lantern_core::artifact::Entry;
 use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{DescriptorFile, Name};
 use lantern_core::path::RelPath;
@@ -247,19 +248,24 @@ impl Archive {
         Ok(Box::new(file))
     }
 
-    /// Reads every entry through: name, size and BLAKE3, sorted by name.
+    /// Reads every entry through; sorted by name.
     ///
     /// # Errors
     /// When an entry is damaged.
-    pub fn hashes(&mut self) -> Result<Vec<(String, u64, String)>, ArchiveFault> {
-        let mut hashes = Vec::new();
+    pub fn contents(&mut self) -> Result<Vec<Entry>, ArchiveFault> {
+        let mut contents = Vec::new();
         self.each(&|_| true, &mut |mut entry| {
-            let (bytes, hash) = copy(&mut entry, &mut io::sink())?;
-            hashes.push((entry.path.to_string(), bytes, hash));
+            let (bytes, blake3) = copy(&mut entry, &mut io::sink())?;
+            let name = entry.path.to_string();
+            contents.push(Entry {
+                name,
+                bytes,
+                blake3,
+            });
             Ok(())
         })?;
-        hashes.sort();
-        Ok(hashes)
+        contents.sort();
+        Ok(contents)
     }
 
     /// Unpacks entries to new files of a server folder, runnable where the archive says so, and tells each one's BLAKE3.

@@ -6,12 +6,11 @@ use crate::adopt::{Wishes, adopt};
 use crate::backup;
 use crate::config::Server;
 use crate::console::{Console, State};
-use crate::depot::Depot;
 use crate::error::Error;
 use crate::history;
 use crate::ledger::Ledger;
 use crate::place::lossy::{Fault, Ran, with};
-use crate::planning::{self, Wish};
+use crate::planning::{Sources, Terms, question};
 use crate::runner::{Runner, Signal, ThisMachine};
 use crate::survey::{Depth, survey};
 use lantern_core::operation::World;
@@ -117,23 +116,17 @@ impl Pond {
     fn plan(&self) -> Plan {
         let server = self.server();
         let mut ledger = Ledger::open(&server.folder).unwrap();
-        let found = survey(&server, &mut ledger, Depth::Usual).unwrap();
-        let mut depot = Depot::default();
-        depot
-            .add_drop_folder(&self.dir.path().join("drop"), &server.family)
-            .unwrap();
-        let wish = Wish {
+        let sources = Sources {
+            drop_folders: vec![self.dir.path().join("drop")],
+            ..Sources::default()
+        };
+        let terms = Terms {
             to: "2".into(),
             add: vec!["pike".into()],
-            ..Wish::default()
+            ..Terms::default()
         };
-        let question = planning::request(&server, &found, &mut depot, &wish).unwrap();
-        let selection = planning::select(&question).unwrap();
-        let mut plans = planning::plans(
-            &server, &found, &depot, &question, selection, &wish, &ledger,
-        )
-        .unwrap();
-        plans.remove(0)
+        let mut question = question(&server, &mut ledger, &sources, &terms).unwrap();
+        question.plans().unwrap().remove(0)
     }
 
     fn start(&self) {

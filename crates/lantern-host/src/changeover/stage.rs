@@ -3,7 +3,7 @@
 use super::moves::sync_above;
 use crate::archive::{Archive, ArchiveFault};
 use crate::config::Server;
-use crate::depot::download_hash;
+use crate::downloads::hash_now;
 use crate::error::{At, Error, Result};
 use crate::folder::Folder;
 use crate::layers;
@@ -100,7 +100,7 @@ impl Staging<'_> {
     fn unpack(&self, index: usize, done: &mut dyn FnMut(u64)) -> Result<()> {
         let archive = &self.plan.archives[index];
         let path = PathBuf::from(&archive.file);
-        let found = download_hash(&path)?;
+        let found = hash_now(&path)?;
         if found != archive.blake3 {
             return Err(other(&path, &archive.blake3, &found));
         }

@@ -1,7 +1,7 @@
 //! `lantern outlook`
 
 use super::open_settled;
-use super::question::Sources;
+use super::question::{SourceArgs, tell_left_out};
 use crate::cli::Cli;
 use crate::fail;
 use crate::look::{Look, Means, count};
@@ -10,8 +10,7 @@ use lantern_core::component::Id;
 use lantern_core::outlook::{self, Outlook, Standing, Together};
 use lantern_core::version::Version;
 use lantern_host::ledger::Ledger;
-use lantern_host::planning::{self, Wish};
-use lantern_host::survey::{Depth, survey};
+use lantern_host::planning::{self, Terms};
 use lantern_host::{Error, Result};
 use serde_json::json;
 
@@ -25,7 +24,7 @@ pub struct OutlookArgs {
     #[arg(long, value_name = "VERSION")]
     to: Vec<String>,
     #[command(flatten)]
-    sources: Sources,
+    sources: SourceArgs,
     /// Print one line, and exit with 0 only when everything is ready for this version
     #[arg(long, value_name = "VERSION", conflicts_with = "to")]
     watch_for: Option<String>,
@@ -35,37 +34,37 @@ pub struct OutlookArgs {
 pub fn run(args: &OutlookArgs, cli: &Cli, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(cli, "outlook")?;
     let mut ledger = Ledger::open(&server.folder)?;
-    let found = survey(&server, &mut ledger, Depth::Usual)?;
-    let mut depot = args.sources.read(&server, look)?;
     let read = |text: &String| {
         let version = Version::parse(text, server.family.versions.server);
         version.map_err(|fault| Error::Version(fault.to_string()))
     };
-    let wish = Wish {
+    let terms = Terms {
         to: planning::BEST.into(),
-        ..Wish::default()
+        ..Terms::default()
     };
-    let request = planning::request(&server, &found, &mut depot, &wish)?;
+    let question = planning::question(&server, &mut ledger, &args.sources.named(), &terms)?;
+    tell_left_out(&question, look);
+    let request = &question.request;
     let asked: Vec<&String> = args.to.iter().chain(&args.watch_for).collect();
     let mut versions: Vec<Version> = match asked.is_empty() {
-        true => outlook::versions(&request),
+        true => outlook::versions(request),
         false => asked.into_iter().map(read).collect::<Result<_>>()?,
     };
     versions.sort();
     versions.dedup();
-    let installed = found.inventory.server_version();
+    let installed = question.survey.inventory.server_version();
     if args.to.is_empty() && args.watch_for.is_none() {
         versions.retain(|version| installed.is_none_or(|installed| version >= installed));
         versions.drain(..versions.len().saturating_sub(COLUMNS));
     }
-    let outlook = outlook::outlook(&request, versions);
+    let outlook = outlook::outlook(request, versions);
     if let Some(version) = &args.watch_for {
         return Ok(watch(look, &server.config.name, version, &outlook));
     }
     let stops = outlook
         .versions
         .iter()
-        .map(|version| outlook::stops(&request, version))
+        .map(|version| outlook::stops(request, version))
         .collect::<Vec<_>>();
     if look.json {
         look.answer(&as_json(&outlook, &stops));

@@ -1,6 +1,6 @@
 //! `lantern plan`
 
-use super::question::{Sources, Wishes};
+use super::question::{SourceArgs, TermArgs, tell_left_out};
 use super::{open_settled, request};
 use crate::cli::{Cli, shell_word};
 use crate::fail;
@@ -10,13 +10,11 @@ use clap::Args;
 use lantern_core::plan::{ActionKind, Plan, Verdict};
 use lantern_host::Result;
 use lantern_host::config::Server;
-use lantern_host::folder::own;
 use lantern_host::ledger::Ledger;
 use lantern_host::place::here;
-use lantern_host::planning::{self, Wish};
-use lantern_host::survey::{Depth, survey};
+use lantern_host::planning::{self, Terms};
 use serde_json::json;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 /// Work out a change: which releases fit together, which files move, which load order follows
 #[derive(Debug, Args)]
@@ -25,9 +23,9 @@ pub struct PlanArgs {
     #[arg(long, value_name = "VERSION", required_unless_present = "request")]
     to: Option<String>,
     #[command(flatten)]
-    sources: Sources,
+    sources: SourceArgs,
     #[command(flatten)]
-    wishes: Wishes,
+    terms: TermArgs,
     /// Choose a variant of a pack; it is remembered
     #[arg(long, value_name = "ID=NAME")]
     variant: Vec<String>,
@@ -55,60 +53,38 @@ pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
     }
     let (server, _lock) = open_settled(cli, "plan")?;
     let mut ledger = Ledger::open(&server.folder)?;
-    let found = survey(&server, &mut ledger, Depth::Usual)?;
-    let mut depot = args.sources.read(&server, look)?;
-    let wish = Wish {
+    let terms = Terms {
         variant: args.variant.clone(),
         beside: args.beside,
-        ..args.wishes.to(args.to.as_deref().unwrap_or(planning::SAME))
+        ..args.terms.to(args.to.as_deref().unwrap_or(planning::SAME))
     };
-    let question = planning::request(&server, &found, &mut depot, &wish)?;
-    let saved = question.to_json(&server.family.versions);
-    server
-        .folder
-        .write_whole(&own("next.request.json"), saved.as_bytes())?;
+    let mut question = planning::question(&server, &mut ledger, &args.sources.named(), &terms)?;
+    tell_left_out(&question, look);
+    question.save()?;
     if let Some(path) = &args.save_request {
-        here::write(path, saved.as_bytes())?;
+        let text = question.request.to_json(&server.family.versions);
+        here::write(path, text.as_bytes())?;
     }
-    let selection = planning::select(&question)?;
-    let plans = planning::plans(
-        &server, &found, &depot, &question, selection, &wish, &ledger,
-    )?;
-    let out = args
-        .out
-        .clone()
-        .unwrap_or_else(|| server.folder.shown(&own("next.plan.json")));
-    let saved: Vec<PathBuf> = (0..plans.len()).map(|leg| leg_file(&out, leg)).collect();
-    for (plan, path) in plans.iter().zip(&saved) {
-        here::write(path, plan.to_json().as_bytes())?;
-    }
-    let left_out = depot.left_out.len();
+    let plans = question.plans()?;
+    let saved = planning::save(&server, &plans, args.out.as_deref())?;
+    let left_out = &question.left_out;
     if look.json {
         let later = plans.iter().zip(&saved).skip(1);
         look.answer(&json!({
             "format": 1,
             "saved": saved[0],
-            "left_out": depot.left_out.iter().map(|(place, why)| json!({"place": place, "why": why})).collect::<Vec<_>>(),
+            "left_out": left_out.iter().map(|(place, why)| json!({"place": place, "why": why})).collect::<Vec<_>>(),
             "plan": plans[0],
             "later": later.map(|(plan, path)| json!({"saved": path, "plan": plan})).collect::<Vec<_>>(),
         }));
     } else {
         show_all(look, cli, &plans, &saved, &server, args);
     }
-    Ok(if left_out > 0 { fail::NO } else { fail::DONE })
-}
-
-/// Where the plan for a leg of the way goes: the first to `out`, later ones beside it.
-fn leg_file(out: &Path, leg: usize) -> PathBuf {
-    if leg == 0 {
-        return out.to_owned();
-    }
-    let name = out
-        .file_name()
-        .map(|name| name.to_string_lossy().into_owned())
-        .unwrap_or_default();
-    let (stem, rest) = name.split_once('.').unwrap_or((&name, "plan.json"));
-    out.with_file_name(format!("{stem}-{}.{rest}", leg + 1))
+    Ok(if !left_out.is_empty() {
+        fail::NO
+    } else {
+        fail::DONE
+    })
 }
 
 fn show_all(

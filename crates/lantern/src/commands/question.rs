@@ -3,15 +3,12 @@
 use crate::look::{Look, Means, count};
 use clap::Args;
 use lantern_core::resolve::{Policy, Prefer};
-use lantern_host::config::Server;
-use lantern_host::depot::Depot;
-use lantern_host::folder::own;
-use lantern_host::{Result, acquire};
+use lantern_host::planning::{Question, Sources, Terms};
 use std::path::PathBuf;
 
 /// Where releases come from.
 #[derive(Debug, Args)]
-pub struct Sources {
+pub struct SourceArgs {
     /// A folder of archives fetched by hand; what lies there is wanted
     #[arg(long, value_name = "DIR")]
     from: Vec<PathBuf>,
@@ -20,43 +17,32 @@ pub struct Sources {
     catalogue: Vec<PathBuf>,
 }
 
-impl Sources {
-    /// Reads catalogues and drop folders, and says what had to be left out.
-    ///
-    /// # Errors
-    /// When a catalogue as a whole, or a folder, cannot be read.
-    pub fn read(&self, server: &Server, look: &Look) -> Result<Depot> {
-        let mut depot = Depot::default();
-        for path in server.catalogues().iter().chain(&self.catalogue) {
-            depot.add_catalogue(path, &server.family)?;
+impl SourceArgs {
+    /// The sources that were named.
+    pub fn named(&self) -> Sources {
+        Sources {
+            catalogues: self.catalogue.clone(),
+            drop_folders: self.from.clone(),
         }
-        for path in server.drop_folders().iter().chain(&self.from) {
-            depot.add_drop_folder(path, &server.family)?;
-        }
-        let made = own(acquire::FOLDER);
-        if server.folder.has(&made)? {
-            let made = server.folder.shown(&made);
-            depot.add_acquired(&made, &server.family)?;
-        }
-        for (place, why) in &depot.left_out {
-            let word = look.paint_error(Means::Caution, "left out");
-            look.talk(&format!("{word}: {place}: {why}"));
-        }
-        if depot.left_out.len() > 1 {
-            let count = count(
-                depot.left_out.len(),
-                "release or archive",
-                "releases or archives",
-            );
-            look.talk(&format!("{count} left out; the rest goes on"));
-        }
-        Ok(depot)
+    }
+}
+
+/// Says what had to be left out of what is on offer.
+pub fn tell_left_out(question: &Question<'_>, look: &Look) {
+    let left_out = &question.left_out;
+    for (place, why) in left_out {
+        let word = look.paint_error(Means::Caution, "left out");
+        look.talk(&format!("{word}: {place}: {why}"));
+    }
+    if left_out.len() > 1 {
+        let count = count(left_out.len(), "release or archive", "releases or archives");
+        look.talk(&format!("{count} left out; the rest goes on"));
     }
 }
 
 /// What may be taken, and what the administrator wants of single components.
 #[derive(Debug, Args)]
-pub struct Wishes {
+pub struct TermArgs {
     /// Take test releases, too
     #[arg(long)]
     allow_early: bool,
@@ -89,10 +75,10 @@ enum PreferArg {
     Newest,
 }
 
-impl Wishes {
-    /// The wish for one target.
-    pub fn to(&self, to: &str) -> lantern_host::planning::Wish {
-        lantern_host::planning::Wish {
+impl TermArgs {
+    /// The terms for one target.
+    pub fn to(&self, to: &str) -> Terms {
+        Terms {
             to: to.into(),
             add: self.add.clone(),
             drop: self.drop.clone(),

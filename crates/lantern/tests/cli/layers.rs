@@ -85,13 +85,19 @@ fn a_pack_moves_with_build_framework_and_start_script() {
     // The variant is remembered, and the same pack again is nothing to do.
     assert_snapshot!("pack_again", world.lantern(PACK));
     assert_snapshot!("history", world.lantern(&["history", "--server", ORCHARD]));
-    let stormy = with(
-        PACK,
-        &["--variant", "orchard=stormy", "--keep", "orchard=5.4"],
-    );
-    let again = world.lantern(&stormy);
-    assert!(again.contains("nothing to do"), "{again}");
-    world.ok(&["undo", "--server", ORCHARD]);
+    let stormy = with(PACK, &["--variant", "orchard=stormy"]);
+    assert_snapshot!("pack_stormy", world.lantern(&stormy));
+    // Another variant of the same release is a change of its own, and can be taken back.
+    let calm = with(PACK, &["--variant", "orchard=calm"]);
+    assert_snapshot!("pack_calm", world.lantern(&calm));
+    changeover(&world);
+    let weather = || world.read("halcyon-orchard/config/orchard/weather.toml");
+    assert!(weather().contains("calm"), "{}", weather());
+    assert!(world.lantern(&calm).contains("nothing to do"));
+    world.ok(&["undo", "--keep-world", "--server", ORCHARD]);
+    assert!(weather().contains("wild"), "{}", weather());
+    assert!(world.lantern(PACK).contains("nothing to do"));
+    world.ok(&["undo", "--keep-world", "--server", ORCHARD]);
     assert_eq!(before, still(&world, ORCHARD));
     assert_snapshot!(
         "history_undone",

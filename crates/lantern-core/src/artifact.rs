@@ -1,0 +1,28 @@
+//! A file that can be had, known by what it holds.
+
+use serde::{Deserialize, Serialize};
+
+/// A file that can be had: a release's archive, a recipe's product, a layer's copy.
+///
+/// What it is, its hash says; where it lies may change.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Artifact {
+    /// Where it can be had: for a catalogue as it states it, relative to the catalogue; in all else a whole path.
+    pub file: String,
+    /// BLAKE3 of the whole file, 64 hexadecimal digits; of a folder, that over its files' names and hashes.
+    pub blake3: String,
+    /// Its size in bytes.
+    pub bytes: u64,
+}
+
+/// One file in an archive; the list of all of them is a fact of the archive's hash.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Entry {
+    /// Its name in the archive, checked.
+    pub name: String,
+    /// Its size in bytes, unpacked.
+    pub bytes: u64,
+    /// BLAKE3 of its content in hexadecimal.
+    pub blake3: String,
+}

@@ -1,0 +1,311 @@
+//! What a download is, and what it would put where.
+
+use crate::archive::Archive;
+use crate::descriptors::single_file;
+use crate::downloads::Downloads;
+use crate::error::{Error, Result};
+use crate::place::here;
+use lantern_core::artifact::Artifact;
+use lantern_core::catalogue::Offer;
+use lantern_core::component::{Facts, Id, Kind, Side};
+use lantern_core::descriptor::{self, Described, Found, Holdings, Subject};
+use lantern_core::family::{Family, Reader, Shape};
+use lantern_core::inventory::{Component, as_group};
+use lantern_core::path::RelPath;
+use lantern_core::plan::{DrawFault, Laid, Payload, PayloadMember, lay_out};
+use lantern_core::tree::{FileSeen, claim, content_hash, marked, root_in_archive};
+use std::collections::BTreeMap;
+use std::path::Path;
+
+/// Why a download is no release that can be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum ReleaseFault {
+    /// No reader of the family knows it.
+    #[error("no reader of this family knows what is in it")]
+    Unknown,
+    /// What is meant lies packed in it.
+    #[error("it is an archive around {0}: unpack it once, and put that into the drop folder")]
+    Around(String),
+    /// It is meant for players' clients.
+    #[error("it is the client edition of {0}; the server needs the server edition")]
+    ClientEdition(String),
+    /// What describes it makes no sense, or cannot be read.
+    #[error("{0}")]
+    Described(String),
+}
+
+/// Reads what a download is: by the first reader that knows it.
+///
+/// # Errors
+/// When it is no whole archive, none knows it, or its descriptor makes no sense.
+pub fn read(
+    artifact: &Artifact,
+    readers: &[&Reader],
+    family: &Family,
+    downloads: &mut Downloads<'_>,
+) -> Result<Facts> {
+    let path = Path::new(&artifact.file);
+    let fault = |fault| Error::Archive {
+        path: path.into(),
+        fault,
+    };
+    let release = |fault| Error::Release {
+        path: path.into(),
+        fault,
+    };
+    let broken = |why| release(ReleaseFault::Described(why));
+    let name = name_of(path);
+    if let Some(reader) = readers.iter().find(|reader| reader.shape == Shape::File) {
+        let content = here::open(path).map_err(|error| broken(error.to_string()))?;
+        let found = single_file(reader, &name, &*content).map_err(broken)?;
+        let described = described(reader, family, &name, &artifact.blake3, &found);
+        return Ok(described.map_err(broken)?.facts);
+    }
+    for reader in readers {
+        let Some(root) = root_of(reader, &downloads.archive(artifact)?.names()) else {
+            continue;
+        };
+        let folder = root.trim_end_matches('/').rsplit('/').next().unwrap_or("");
+        let stem = || {
+            name.rsplit_once('.')
+                .map_or(name.as_str(), |(stem, _)| stem)
+        };
+        let place = match reader.shape {
+            Shape::Archive | Shape::File | Shape::Entry => name.as_str(),
+            Shape::Folder | Shape::Group if folder.is_empty() => stem(),
+            Shape::Folder | Shape::Group => folder,
+        };
+        // The content hash is that of the component's files, whatever they are packed in.
+        let content = if reader.fields.version.0.is_empty() && !reader.shape.is_one_file() {
+            let entries = downloads.contents(artifact)?;
+            let inside = entries.iter().filter_map(|entry| {
+                let below = entry.name.strip_prefix(&root)?;
+                Some((below, entry.blake3.as_str()))
+            });
+            content_hash(inside)
+        } else {
+            artifact.blake3.clone()
+        };
+        let archive = downloads.archive(artifact)?;
+        let found = archive.texts(&reader.files, &root).map_err(fault)?;
+        let Described {
+            facts, holdings, ..
+        } = described(reader, family, place, &content, &found).map_err(broken)?;
+        if reader.kind != Kind::Pack {
+            return Ok(facts);
+        }
+        if facts.side == Some(Side::Client) {
+            let of = format!("{} {}", facts.id, facts.version);
+            return Err(release(ReleaseFault::ClientEdition(of)));
+        }
+        let variant = holdings.variants.first().map(String::as_str);
+        let entries = downloads.contents(artifact)?;
+        let laid = lay_out(reader, &facts, None, variant, &entries, artifact)?;
+        let members = members(downloads.archive(artifact)?, family, &laid).map_err(broken)?;
+        let members = members.iter().map(|member| &member.facts);
+        return Ok(as_group(&facts, members));
+    }
+    let archive = downloads.archive(artifact)?;
+    let known = |name: &&str| {
+        let name = name.rsplit('/').next().unwrap_or(name);
+        let mut readers = family.readers.iter();
+        readers.any(|reader| reader.drop.as_ref().is_some_and(|drop| drop.matches(name)))
+    };
+    Err(release(match archive.names().into_iter().find(known) {
+        Some(inner) => ReleaseFault::Around(inner.to_owned()),
+        None => ReleaseFault::Unknown,
+    }))
+}
+
+fn name_of(path: &Path) -> String {
+    let name = path.file_name().map(|name| name.to_string_lossy());
+    name.map_or(String::new(), |name| name.into_owned())
+}
+
+/// Where in the archive the component begins; archives that stay packed begin at their top.
+fn root_of(reader: &Reader, names: &[&str]) -> Option<String> {
+    match reader.shape {
+        Shape::Archive => marked(reader, names).then(String::new),
+        Shape::Folder | Shape::Group => root_in_archive(reader, names),
+        Shape::File | Shape::Entry => None,
+    }
+}
+
+fn described(
+    reader: &Reader,
+    family: &Family,
+    place: &str,
+    content: &str,
+    found: &[Found],
+) -> Result<Described, String> {
+    let subject = Subject {
+        reader,
+        family,
+        place,
+        content,
+    };
+    descriptor::read(&subject, found).map_err(|fault| fault.to_string())
+}
+
+/// What else a release that is laid out holds: the components that the family's readers would find.
+fn members(
+    archive: &mut Archive,
+    family: &Family,
+    laid: &Laid,
+) -> Result<Vec<PayloadMember>, String> {
+    let files: Vec<FileSeen> = laid
+        .files
+        .iter()
+        .map(|file| FileSeen {
+            path: file.path.clone(),
+            bytes: file.bytes,
+            hash: Some(file.hash.clone()),
+        })
+        .collect();
+    let mut members = Vec::new();
+    for claim in claim(family, &files).claims {
+        if claim.place == laid.place || claim.reader.kind != Kind::Addon {
+            continue;
+        }
+        let entry = |index: &usize| -> Result<RelPath, String> {
+            let entry = laid.files[*index].entry.as_deref().unwrap_or("");
+            RelPath::parse(entry).map_err(|fault| fault.to_string())
+        };
+        let found = match claim.reader.shape {
+            Shape::Archive => {
+                let entry = entry(&claim.files[0])?;
+                let inside = archive.texts_inside(&entry, &claim.reader.files);
+                inside.map_err(|fault| format!("{entry}: {fault}"))?
+            }
+            _ => {
+                // The entries of one folder lie below one folder of the archive, too.
+                let first = entry(&claim.files[0])?;
+                let below = files[claim.files[0]].path.below(claim.place.as_str());
+                let below = below.unwrap_or("");
+                let root = first.as_str().strip_suffix(below).unwrap_or("");
+                let texts = archive.texts(&claim.reader.files, root);
+                texts.map_err(|fault| fault.to_string())?
+            }
+        };
+        let inside = claim.files.iter().filter_map(|index| {
+            let file = &files[*index];
+            let below = file.path.below(claim.place.as_str()).unwrap_or("");
+            Some((below, file.hash.as_deref()?))
+        });
+        let content = content_hash(inside);
+        let place = claim.place.as_str();
+        let described = described(claim.reader, family, place, &content, &found)
+            .map_err(|why| format!("{place}: {why}"))?;
+        members.push(PayloadMember {
+            place: claim.place.clone(),
+            shape: claim.reader.shape,
+            facts: described.facts,
+        });
+    }
+    Ok(members)
+}
+
+/// Says which files a chosen offer would put where.
+///
+/// # Errors
+/// When the archive is gone, is another one, is damaged, or cannot be laid out.
+pub fn payload(
+    family: &Family,
+    offer: &Offer,
+    installed: Option<&Component>,
+    variants: &BTreeMap<Id, String>,
+    downloads: &mut Downloads<'_>,
+) -> Result<Payload> {
+    let path = Path::new(&offer.artifact.file);
+    let expected = &offer.artifact.blake3;
+    let artifact = &downloads.artifact(path)?;
+    if artifact.blake3 != *expected {
+        return Err(Error::OtherArchive {
+            path: path.into(),
+            expected: expected[..12].into(),
+            found: artifact.blake3[..12].into(),
+        });
+    }
+    let fault = |fault| Error::Archive {
+        path: path.into(),
+        fault,
+    };
+    let release = |fault| Error::Release {
+        path: path.into(),
+        fault,
+    };
+    let name = name_of(path);
+    let of_kind = family.readers.iter().filter(|reader| {
+        reader.kind == offer.facts.kind && reader.drop.as_ref().is_none_or(|d| d.matches(&name))
+    });
+    let of_kind: Vec<&Reader> = of_kind.collect();
+    if let Some(reader) = of_kind.iter().find(|reader| reader.shape == Shape::File) {
+        let laid = lay_out(reader, &offer.facts, installed, None, &[], artifact)?;
+        return Ok(Payload {
+            place: laid.place,
+            shape: reader.shape,
+            reader: reader.name.clone(),
+            members: Vec::new(),
+            files: laid.files,
+            holdings: Holdings::default(),
+            variant: None,
+            found_in: laid.found_in,
+        });
+    }
+    let archive = downloads.archive(artifact)?;
+    let names = archive.names();
+    let mut known = of_kind
+        .into_iter()
+        .filter_map(|reader| Some((reader, root_of(reader, &names)?)));
+    let (reader, root) = known.next().ok_or_else(|| release(ReleaseFault::Unknown))?;
+    let found = archive.texts(&reader.files, &root).map_err(fault)?;
+    let broken = |why| release(ReleaseFault::Described(why));
+    let said = described(reader, family, offer.facts.id.as_str(), "", &found).map_err(broken)?;
+    let holdings = said.holdings;
+    let variant = variant_of(&offer.facts.id, &holdings, variants)?;
+    let entries = downloads.contents(artifact)?;
+    let laid = lay_out(
+        reader,
+        &offer.facts,
+        installed,
+        variant.as_deref(),
+        &entries,
+        artifact,
+    )?;
+    let members = match reader.kind {
+        Kind::Pack => members(downloads.archive(artifact)?, family, &laid).map_err(broken)?,
+        Kind::Build | Kind::Framework | Kind::Addon => Vec::new(),
+    };
+    Ok(Payload {
+        place: laid.place,
+        shape: reader.shape,
+        reader: reader.name.clone(),
+        members,
+        files: laid.files,
+        holdings,
+        variant,
+        found_in: laid.found_in,
+    })
+}
+
+/// Which of a release's variants is meant.
+fn variant_of(
+    id: &Id,
+    holdings: &Holdings,
+    chosen: &BTreeMap<Id, String>,
+) -> Result<Option<String>, DrawFault> {
+    let variants = holdings.variants.clone();
+    match chosen.get(id) {
+        _ if variants.is_empty() => Ok(None),
+        Some(chosen) if variants.contains(chosen) => Ok(Some(chosen.clone())),
+        Some(chosen) => Err(DrawFault::OtherVariants {
+            id: id.clone(),
+            chosen: chosen.clone(),
+            variants,
+        }),
+        None => Err(DrawFault::NoVariant {
+            id: id.clone(),
+            variants,
+        }),
+    }
+}
