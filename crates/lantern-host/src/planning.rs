@@ -15,6 +15,8 @@ use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::component::{Facts, Id, Kind};
 use lantern_core::inventory::{Inventory, Remembered};
+use lantern_core::order::Arrangement;
+use lantern_core::outlook;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{
     ActionKind, Plan, Situation, TextEdit, afterwards, draw, remembered_after,
@@ -23,7 +25,6 @@ use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
 use lantern_core::text::Text;
 use lantern_core::tree::FileSeen;
 use lantern_core::version::{Range, Version};
-use lantern_core::{order, outlook};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -427,7 +428,7 @@ fn stage(
     }
     let lines = server.family.order.as_ref().zip(order.as_ref());
     let lines = lines
-        .map(|(rule, (_, text))| order::read(rule, text.as_str()))
+        .map(|(rule, (_, text))| Arrangement::read(rule, text.as_str()))
         .unwrap_or_default();
     let (inventory, files) = afterwards(
         &at.inventory,

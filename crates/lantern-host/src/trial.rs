@@ -8,7 +8,7 @@ use crate::folder::Folder;
 use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
 use lantern_core::family::draft::{Sample, is_telling};
 use lantern_core::family::{Family, Shape};
-use lantern_core::order;
+use lantern_core::order::Arrangement;
 use lantern_core::path::RelPath;
 use lantern_core::tree::{FileSeen, claim};
 use rayon::prelude::*;
@@ -146,7 +146,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
             .order
             .as_ref()
             .zip(order_file.as_ref())
-            .map(|(rule, (_, text))| order::read(rule, text.as_str()).len()),
+            .map(|(rule, (_, text))| Arrangement::read(rule, text.as_str()).entries.len()),
         tried,
     })
 }

@@ -6,9 +6,8 @@ use crate::error::Result;
 use crate::folder::own;
 use crate::survey::{Survey, order_text};
 use lantern_core::component::{Id, Kind, Side};
-use lantern_core::family::OrderKind;
 use lantern_core::inventory::Component;
-use lantern_core::order;
+use lantern_core::order::Arrangement;
 use lantern_core::plan::Expected;
 use lantern_core::start::{self, Setting, Shown, Verdict, Wanted};
 use lantern_core::text::Text;
@@ -102,19 +101,20 @@ pub fn wanted(
     })
 }
 
-/// The order in which add-ons have to be started, where a sequence of lines says so.
+/// The order in which add-ons have to be started, where the order of the entries decides.
 fn wanted_order(server: &Server) -> Result<Vec<Id>> {
     let rule = server.family.order.as_ref();
-    let Some(rule) = rule.filter(|rule| rule.kind == OrderKind::Sequence) else {
+    let (Some(rule), Some(_)) = (rule, &server.family.console.loaded) else {
         return Ok(Vec::new());
     };
-    if server.family.console.loaded.is_none() {
-        return Ok(Vec::new());
-    }
     let text = order_text(server)?;
-    let lines = text.map(|text| order::read(rule, text.as_str()));
-    let lines = lines.unwrap_or_default().into_iter();
-    Ok(lines.map(|line| line.id).collect())
+    let arrangement = text.map(|text| Arrangement::read(rule, text.as_str()));
+    let deciding = arrangement.filter(|arrangement| arrangement.decides);
+    let running = deciding
+        .into_iter()
+        .flat_map(|it| it.entries)
+        .filter(|it| it.on);
+    Ok(running.map(|entry| entry.id).collect())
 }
 
 /// What `lantern.toml` says of settings, or else the server's own files.

@@ -1,6 +1,6 @@
 //! What in a family file is written well and yet cannot work.
 
-use super::{Family, OrderKind, Pattern, Shape};
+use super::{Family, Pattern, Shape};
 use crate::descriptor::LISTS;
 use regex_syntax::hir::{Hir, HirKind, Look};
 use serde::Serialize;
@@ -90,11 +90,7 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
         patterns.push((at, &port.line, &["port"]));
     }
     if let Some(order) = &family.order {
-        let groups: &[&str] = match order.kind {
-            OrderKind::Sequence => &["id"],
-            OrderKind::Flags => &["id", "on"],
-            OrderKind::List => &["list"],
-        };
+        let groups = order.kind.form().groups();
         patterns.push(("order.line".into(), &order.line, groups));
     }
     for (at, pattern, groups) in patterns {

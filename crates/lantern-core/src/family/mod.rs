@@ -268,13 +268,8 @@ impl Family {
             );
         }
         if let Some(order) = &self.order {
-            let has = |group| order.line.regex().capture_names().any(|n| n == Some(group));
-            let lacks = match order.kind {
-                OrderKind::Sequence => !has("id"),
-                OrderKind::Flags => !has("id") || !has("on"),
-                OrderKind::List => !has("list"),
-            };
-            if lacks {
+            let has = |group: &str| order.line.regex().capture_names().any(|n| n == Some(group));
+            if !order.kind.form().groups().iter().all(|group| has(group)) {
                 return fault(
                     "order.line lacks the group (?P<id>…), for flags (?P<on>…), for a list (?P<list>…)"
                         .into(),

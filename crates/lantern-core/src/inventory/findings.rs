@@ -1,8 +1,9 @@
 //! What the survey holds against a server.
 
-use super::{Inventory, State, in_sequence};
+use super::{Inventory, State};
 use crate::component::{Facts, Id, Kind, Need, Side};
-use crate::family::{Family, OrderKind, Shape};
+use crate::family::{Family, Shape};
+use crate::order::must_follow;
 use crate::path::RelPath;
 use crate::tree::{FileSeen, below, marked};
 use serde::Serialize;
@@ -134,7 +135,7 @@ pub(super) fn find(
     rivals(&mut finder);
     misplaced(&mut finder, family, files);
     if order_file.is_some() {
-        start_lines(&mut finder, family, &by_id);
+        start_lines(&mut finder, &by_id);
     }
     finder.findings
 }
@@ -481,9 +482,9 @@ fn misplaced(finder: &mut Finder<'_>, family: &Family, files: &[FileSeen]) {
     }
 }
 
-fn start_lines(finder: &mut Finder<'_>, family: &Family, by_id: &BTreeMap<&Id, Vec<usize>>) {
+fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
     let inventory = finder.inventory;
-    let sequence = in_sequence(family);
+    let decides = inventory.order.decides;
     // Of each entry: its line, and how many stand before it.
     let mut lines: BTreeMap<&Id, (usize, usize)> = BTreeMap::new();
     let components = &inventory.components;
@@ -491,7 +492,7 @@ fn start_lines(finder: &mut Finder<'_>, family: &Family, by_id: &BTreeMap<&Id, V
         .iter()
         .filter_map(|component| component.started_by.as_ref())
         .collect();
-    for (position, line) in inventory.order.iter().enumerate() {
+    for (position, line) in inventory.order.entries.iter().enumerate() {
         lines.entry(&line.id).or_insert((line.line, position));
         if by_id.contains_key(&line.id) || starters.contains(&line.id) || !line.on {
             continue;
@@ -506,20 +507,24 @@ fn start_lines(finder: &mut Finder<'_>, family: &Family, by_id: &BTreeMap<&Id, V
             "take the line out, or install it",
         );
     }
-    let rule_kind = family.order.as_ref().map(|rule| rule.kind);
     let by_category = components.iter().filter_map(|component| {
         let line = *lines.get(component.started_by.as_ref()?)?;
         Some((&component.facts.id, line))
     });
     let by_category: Vec<(&Id, (usize, usize))> = by_category.collect();
     lines.extend(by_category);
+    let addons = components.iter().filter(|c| c.facts.kind == Kind::Addon);
+    let mut follow = match decides {
+        true => must_follow(addons.filter(|c| c.on != Some(false)).map(|c| &c.facts)),
+        false => BTreeMap::new(),
+    };
     for (index, component) in components.iter().enumerate() {
         let facts = &component.facts;
         if facts.kind != Kind::Addon || component.on.is_none() {
             continue;
         }
         let Some(&(own_line, own_position)) = lines.get(&facts.id) else {
-            if rule_kind != Some(OrderKind::Flags) {
+            if decides {
                 let place = finder.at(index);
                 let text = format!(
                     "{} is installed but has no line in the load order, so it does not run",
@@ -535,14 +540,19 @@ fn start_lines(finder: &mut Finder<'_>, family: &Family, by_id: &BTreeMap<&Id, V
             }
             continue;
         };
-        let needed = facts.needs.iter().chain(&facts.uses).map(|need| &need.id);
-        for first in needed.chain(&facts.terms.after).filter(|_| sequence) {
-            if let Some(&(line, position)) = lines.get(first)
+        // One that is there twice has one line.
+        for first in follow.remove(&facts.id).into_iter().flatten() {
+            if let Some(&(line, position)) = lines.get(&first)
                 && position > own_position
             {
                 let place = finder.in_order(own_line);
+                let mut needs = facts.needs.iter().chain(&facts.uses);
+                let why = match needs.any(|need| need.id == first) {
+                    true => "which it needs",
+                    false => "which has to come first",
+                };
                 let text = format!(
-                    "{} is started before {first}, which it needs (line {line})",
+                    "{} is started before {first}, {why} (line {line})",
                     facts.id
                 );
                 finder.add(
@@ -633,7 +643,7 @@ mod tests {
         insta::assert_snapshot!(told.join("\n"), @"
         only-one only one of the group season may run, and fair, fest do
         replaced old is still there, though young takes its place
-        started-too-early young is started before fair, which it needs (line 2)
+        started-too-early young is started before fair, which has to come first (line 2)
         not-started rest is installed but has no line in the load order, so it does not run
         ");
     }

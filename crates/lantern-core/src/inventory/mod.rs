@@ -9,8 +9,8 @@ pub use crate::descriptor::VersionFrom;
 
 use crate::component::{Facts, Id, Kind, Member, Need, Provided, Side};
 use crate::descriptor::{self, Described, Found, Holdings, Subject};
-use crate::family::{Family, OrderKind, Shape};
-use crate::order::{self, OrderLine};
+use crate::family::{Family, Shape};
+use crate::order::Arrangement;
 use crate::path::RelPath;
 use crate::tree::{Claim, Claims, FileSeen, content_hash};
 use crate::version::Version;
@@ -148,8 +148,8 @@ pub struct Inventory {
     pub findings: Vec<Finding>,
     /// Files that belong to no component and are neither kept nor passing.
     pub nobodys: Vec<FileSeen>,
-    /// The lines of the load-order file that name add-ons.
-    pub order: Vec<OrderLine>,
+    /// The load order as it stands in its file.
+    pub order: Arrangement,
 }
 
 impl Inventory {
@@ -235,7 +235,7 @@ fn add_new<'a, T: Clone + PartialEq + 'a>(into: &mut Vec<T>, from: impl Iterator
 pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> Inventory {
     let mut inventory = Inventory::default();
     if let (Some(rule), Some((_, text))) = (&family.order, evidence.order) {
-        inventory.order = order::read(rule, text);
+        inventory.order = Arrangement::read(rule, text);
     }
     let mut unreadable = Vec::new();
     let mut read: Vec<Option<Component>> = Vec::new();
@@ -305,7 +305,7 @@ fn component(
     claim: &Claim<'_>,
     descriptors: &Result<Vec<Found>, String>,
     group: Option<Id>,
-    order: &[OrderLine],
+    order: &Arrangement,
     evidence: &Evidence<'_>,
 ) -> Result<Component, String> {
     let found = descriptors.as_ref().map_err(Clone::clone)?;
@@ -348,7 +348,7 @@ fn component(
         .order
         .as_ref()
         .filter(|_| switched)
-        .map(|rule| order::starter(rule, order, &facts.id, &claim.place));
+        .map(|rule| order.starter(rule, &facts.id, &claim.place));
     Ok(Component {
         on: starter
             .as_ref()
@@ -381,7 +381,12 @@ fn entries(family: &Family, inventory: &mut Inventory) {
         .iter()
         .map(|c| c.facts.id.clone())
         .collect();
-    for line in inventory.order.iter().filter(|l| !there.contains(&l.id)) {
+    for line in inventory
+        .order
+        .entries
+        .iter()
+        .filter(|e| !there.contains(&e.id))
+    {
         inventory.components.push(Component {
             facts: Facts::new(line.id.clone(), reader.kind, Version::of_content("unknown")),
             place: None,
@@ -424,14 +429,6 @@ fn outside_build(family: &Family, version: &Version) -> Component {
         state: State::New,
         version_from: VersionFrom::Stated,
     }
-}
-
-/// Whether the order of the lines is what decides the load order.
-pub(crate) fn in_sequence(family: &Family) -> bool {
-    family
-        .order
-        .as_ref()
-        .is_some_and(|rule| rule.kind != OrderKind::Flags)
 }
 
 #[cfg(test)]

@@ -7,7 +7,7 @@ use crate::descriptor::Holdings;
 use crate::inventory::{
     Beneath, Component, Inventory, Remembered, State, VersionFrom, ledger_name,
 };
-use crate::order::OrderLine;
+use crate::order::Arrangement;
 use crate::path::RelPath;
 use crate::resolve::Selection;
 use crate::tree::FileSeen;
@@ -60,7 +60,7 @@ pub fn remembered_after(
 
 /// The inventory and the files after a plan has been carried out.
 ///
-/// `order` are the lines of the load-order file as the plan leaves it. Findings are left out: they are
+/// `order` is the load order as the plan leaves it. Findings are left out: they are
 /// for a survey to make.
 pub fn afterwards(
     before: &Inventory,
@@ -68,7 +68,7 @@ pub fn afterwards(
     selection: &Selection,
     offers: &[Offer],
     payloads: &BTreeMap<usize, Payload>,
-    order: Vec<OrderLine>,
+    order: Arrangement,
 ) -> (Inventory, Vec<FileSeen>) {
     let stay = plan
         .actions

@@ -3,8 +3,8 @@
 use super::{DrawFault, Payload, Situation, TextEdit};
 use crate::catalogue::Offer;
 use crate::component::{Facts, Id, Kind};
-use crate::family::{OrderKind, Pin};
-use crate::order;
+use crate::family::Pin;
+use crate::order::{self, Change};
 use crate::path::RelPath;
 use crate::text::{self, Text};
 use std::collections::{BTreeMap, BTreeSet};
@@ -88,82 +88,42 @@ fn load_order(
     let Some(rule) = &situation.family.order else {
         return Ok(text.to_owned());
     };
-    let running = after.addons.iter().filter(|(_, (_, on))| *on);
     let inventory = situation.inventory;
-    Ok(match rule.kind {
-        OrderKind::Flags => {
-            let flags = running.map(|(id, _)| ((*id).clone(), true)).collect();
-            let gone = inventory.components.iter().map(|c| &c.facts.id);
-            let gone = gone.filter(|id| inventory.get(id).is_some_and(|c| c.on.is_some()));
-            let gone = gone
-                .filter(|id| !after.addons.contains_key(id))
-                .cloned()
-                .collect();
-            order::write_flags(rule, text, &flags, &gone)
+    let arrangement = &inventory.order;
+    let flagged = inventory.components.iter().filter(|c| c.on.is_some());
+    let gone = flagged.map(|component| &component.facts.id);
+    let gone = gone.filter(|id| !after.addons.contains_key(id)).cloned();
+    let order = match arrangement.decides {
+        false => {
+            let running = after.addons.iter().filter(|(_, (_, on))| *on);
+            running.map(|(id, _)| (*id).clone()).collect()
         }
-        OrderKind::Sequence | OrderKind::List => {
-            let places = after.places;
-            let entries = &inventory.order;
+        true => {
             // An add-on that a category's entry starts has none of its own.
             let entry_of = |id: &Id| {
-                let place = places.get(id);
-                let by = place.and_then(|place| order::starter(rule, entries, id, place));
-                by.map_or(id.clone(), |line| line.id.clone())
+                let place = after.places.get(id);
+                let by = place.and_then(|place| arrangement.starter(rule, id, place));
+                by.map_or(id.clone(), |entry| entry.id.clone())
             };
             let mut wanted: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
-            for (id, follows) in must_follow(after.addons) {
+            let running = after.addons.values().filter(|(_, on)| *on);
+            for (id, follows) in order::must_follow(running.map(|(facts, _)| *facts)) {
                 let entry = entry_of(&id);
                 let follows = follows.iter().map(&entry_of).filter(|f| *f != entry);
                 let follows: BTreeSet<Id> = follows.collect();
                 wanted.entry(entry).or_default().extend(follows);
             }
-            let current: Vec<Id> = entries.iter().map(|line| line.id.clone()).collect();
+            let current: Vec<Id> = arrangement.ids().cloned().collect();
             // An entry for something that is not installed is the administrator's own affair.
             for id in current.iter().filter(|id| inventory.get(id).is_none()) {
                 wanted.entry(id.clone()).or_default();
             }
-            let order = order::arrange(&wanted, &current)?;
-            match rule.kind {
-                OrderKind::List => order::write_list(rule, text, &order),
-                OrderKind::Sequence | OrderKind::Flags => order::write_sequence(rule, text, &order),
-            }
+            order::arrange(&wanted, &current)?
         }
-    })
-}
-
-/// For each add-on that runs: those that have to be started before it.
-fn must_follow(after: &BTreeMap<&Id, (&Facts, bool)>) -> BTreeMap<Id, BTreeSet<Id>> {
-    let running: Vec<&Facts> = after
-        .values()
-        .filter(|(_, on)| *on)
-        .map(|(facts, _)| *facts)
-        .collect();
-    let mut stand_for: BTreeMap<&Id, Vec<&Facts>> = BTreeMap::new();
-    for facts in &running {
-        for (id, _) in facts.stands_for() {
-            stand_for.entry(id).or_default().push(facts);
-        }
-    }
-    let those = |id: &Id| stand_for.get(id).into_iter().flatten().copied();
-    let mut follow: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
-    for facts in &running {
-        let follows = follow.entry(facts.id.clone()).or_default();
-        for need in facts.needs.iter().chain(&facts.uses) {
-            let meeting = those(&need.id).filter(|other| other.meets(need));
-            follows.extend(meeting.map(|other| other.id.clone()));
-        }
-        let earlier = facts.terms.after.iter().flat_map(those);
-        follows.extend(earlier.map(|other| other.id.clone()));
-        follows.remove(&facts.id);
-    }
-    for facts in &running {
-        for later in facts.terms.before.iter().flat_map(those) {
-            if later.id != facts.id
-                && let Some(follows) = follow.get_mut(&later.id)
-            {
-                follows.insert(facts.id.clone());
-            }
-        }
-    }
-    follow
+    };
+    let change = Change {
+        order: &order,
+        gone: &gone.collect(),
+    };
+    Ok(rule.kind.form().rewritten(rule, text, change))
 }

@@ -19,7 +19,7 @@ fn range(text: &str) -> Range {
 
 /// `"bees 1.2 @>=5.4 needs lib:^2,nectar any a|b uses x clashes y provides z group g takes skins:3"`,
 /// for a pack `"holds red:1.0,blue:2/group"`; marks without words: `!bound`, `!withdrawn`, `!early`.
-fn facts(text: &str) -> Facts {
+pub(crate) fn facts(text: &str) -> Facts {
     let mut words = text.split(' ');
     let id = Id::new(words.next().unwrap());
     let kind = match id.as_str() {
@@ -84,6 +84,8 @@ fn facts(text: &str) -> Facts {
                     "replaces" => {
                         facts.terms.replaces = needs().into_iter().map(|n| n.id).collect()
                     }
+                    "before" => facts.terms.before = needs().into_iter().map(|n| n.id).collect(),
+                    "after" => facts.terms.after = needs().into_iter().map(|n| n.id).collect(),
                     "with" => facts.terms.companions = needs().into_iter().map(|n| n.id).collect(),
                     "group" => facts.terms.group = Some(rest.into()),
                     "takes" => facts.terms.takes = amounts(),

@@ -1,0 +1,64 @@
+//! One line for each add-on says whether it is on; the server sorts by itself.
+
+use super::{Change, Entry, Form};
+use crate::component::Id;
+use crate::family::OrderRule;
+use crate::text::Lines;
+use std::collections::BTreeSet;
+
+/// Lines that switch on and off.
+pub(super) struct Flags;
+
+impl Form for Flags {
+    fn groups(&self) -> &'static [&'static str] {
+        &["id", "on"]
+    }
+
+    fn decides(&self) -> bool {
+        false
+    }
+
+    fn entries(&self, rule: &OrderRule, text: &str) -> Vec<Entry> {
+        let lines = text.lines().enumerate();
+        let entries = lines.filter_map(|(index, line)| {
+            Some(Entry {
+                line: index + 1,
+                id: Id::new(rule.line.capture("id", line)?),
+                on: is_on(rule, line),
+                words: line.to_owned(),
+            })
+        });
+        entries.collect()
+    }
+
+    /// What is to run is switched on, what goes loses its line; an add-on that is off and stays keeps its own.
+    fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String {
+        let on: BTreeSet<&Id> = change.order.iter().collect();
+        let written = |id: &Id| {
+            let line = rule.write.replace("{id}", id.as_str());
+            line.replace("{on}", &rule.on)
+        };
+        let mut present = BTreeSet::new();
+        let mut lines = Lines::of(text);
+        while let Some((line, whole)) = lines.next() {
+            let Some(id) = rule.line.capture("id", line).map(Id::new) else {
+                lines.keep(whole);
+                continue;
+            };
+            if on.contains(&id) && !is_on(rule, line) {
+                lines.replace(whole, &written(&id));
+            } else if !change.gone.contains(&id) {
+                lines.keep(whole);
+            }
+            present.insert(id);
+        }
+        for id in on.iter().filter(|id| !present.contains(**id)) {
+            lines.add(&written(id));
+        }
+        lines.joined()
+    }
+}
+
+fn is_on(rule: &OrderRule, line: &str) -> bool {
+    rule.line.capture("on", line) != Some(rule.off.as_str())
+}

@@ -1,0 +1,186 @@
+//! In which order add-ons are started, and the least change to the arrangement that is there.
+//!
+//! Each way of writing a load order down is a [`Form`] in a file of its own; [`OrderKind::form`] leads to it, and
+//! nothing else asks which it is.
+
+mod flags;
+mod follow;
+mod list;
+mod sequence;
+
+pub use follow::must_follow;
+
+use crate::component::Id;
+use crate::family::{OrderKind, OrderRule, Pattern};
+use crate::path::RelPath;
+use crate::text::Lines;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// An entry of the load order: it names an add-on, or a category of them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// The line it stands in, from 1.
+    pub line: usize,
+    /// The add-on.
+    pub id: Id,
+    /// Whether it lets the add-on run.
+    pub on: bool,
+    /// What stands there, with whatever is said besides the id: it goes where the entry goes.
+    pub words: String,
+}
+
+/// A load order as it stands in its file.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Arrangement {
+    /// Its entries, the first first.
+    pub entries: Vec<Entry>,
+    /// Whether the order of the entries is what decides; else the server sorts by itself.
+    pub decides: bool,
+}
+
+/// What becomes of a load order.
+#[derive(Debug, Clone, Copy)]
+pub struct Change<'a> {
+    /// Every add-on that has to have an entry that lets it run, first started first.
+    pub order: &'a [Id],
+    /// Add-ons whose entries go.
+    pub gone: &'a BTreeSet<Id>,
+}
+
+/// A way of writing a load order down.
+pub trait Form {
+    /// The groups that the rule's pattern has to have.
+    fn groups(&self) -> &'static [&'static str];
+
+    /// Whether the order of the entries is what decides.
+    fn decides(&self) -> bool;
+
+    /// The entries in a text.
+    fn entries(&self, rule: &OrderRule, text: &str) -> Vec<Entry>;
+
+    /// The text as it is after a change: what does not have to differ stays, byte for byte.
+    fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String;
+}
+
+impl OrderKind {
+    /// How it is read and written.
+    pub fn form(self) -> &'static dyn Form {
+        match self {
+            OrderKind::Sequence => &sequence::Sequence,
+            OrderKind::Flags => &flags::Flags,
+            OrderKind::List => &list::List,
+        }
+    }
+}
+
+impl Arrangement {
+    /// Reads the load order in a text.
+    pub fn read(rule: &OrderRule, text: &str) -> Arrangement {
+        let form = rule.kind.form();
+        Arrangement {
+            entries: form.entries(rule, text),
+            decides: form.decides(),
+        }
+    }
+
+    /// The ids of its entries, the first first.
+    pub fn ids(&self) -> impl Iterator<Item = &Id> {
+        self.entries.iter().map(|entry| &entry.id)
+    }
+
+    /// The entry that starts an add-on: its own, or that of a category whose folder it lies in.
+    pub fn starter(&self, rule: &OrderRule, id: &Id, place: &RelPath) -> Option<&Entry> {
+        let named = |name: &str| self.entries.iter().find(|entry| entry.id.as_str() == name);
+        let folders = std::iter::successors(place.folder(), RelPath::folder);
+        let mut categories = folders.filter(|folder| rule.categories.matches(folder.as_str()));
+        named(id.as_str()).or_else(|| categories.find_map(|folder| named(folder.name())))
+    }
+}
+
+/// Add-ons that each have to be started before one another, in a ring.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("these need one another in a ring, so none can be started first: {}", .0.iter().map(Id::as_str).collect::<Vec<_>>().join(", "))]
+pub struct Ring(pub Vec<Id>);
+
+/// Puts add-ons in an order in which each comes after all that it follows.
+///
+/// `wanted` holds each add-on with those it follows; `current` is the arrangement that is there.
+/// What is there stays in its relative order wherever the constraints allow it; a new one comes as
+/// early as it can, right after what it follows; what follows nothing and is new comes last.
+///
+/// # Errors
+/// With the ring, where there is one.
+pub fn arrange(wanted: &BTreeMap<Id, BTreeSet<Id>>, current: &[Id]) -> Result<Vec<Id>, Ring> {
+    let mut preferred: Vec<&Id> = Vec::with_capacity(wanted.len());
+    let mut listed = BTreeSet::new();
+    for id in current {
+        if let Some((id, _)) = wanted.get_key_value(id)
+            && listed.insert(id)
+        {
+            preferred.push(id);
+        }
+    }
+    preferred.extend(wanted.keys().filter(|id| !listed.contains(id)));
+    let mut placed = BTreeSet::new();
+    let mut order = Vec::with_capacity(preferred.len());
+    let mut trail = Vec::new();
+    for id in preferred {
+        place(id, wanted, &mut placed, &mut trail, &mut order)?;
+    }
+    Ok(order)
+}
+
+/// Places what an add-on follows, then the add-on itself.
+fn place<'a>(
+    id: &'a Id,
+    wanted: &'a BTreeMap<Id, BTreeSet<Id>>,
+    placed: &mut BTreeSet<&'a Id>,
+    trail: &mut Vec<&'a Id>,
+    order: &mut Vec<Id>,
+) -> Result<(), Ring> {
+    if placed.contains(id) {
+        return Ok(());
+    }
+    if let Some(start) = trail.iter().position(|on_trail| *on_trail == id) {
+        return Err(Ring(
+            trail[start..].iter().map(|id| (*id).clone()).collect(),
+        ));
+    }
+    let Some(follows) = wanted.get(id) else {
+        return Ok(());
+    };
+    trail.push(id);
+    for before in follows {
+        if let Some((before, _)) = wanted.get_key_value(before) {
+            place(before, wanted, placed, trail, order)?;
+        }
+    }
+    trail.pop();
+    placed.insert(id);
+    order.push(id.clone());
+    Ok(())
+}
+
+/// Puts a value in the place of what a pattern's group `value` finds, in every line.
+pub fn set_value(pattern: &Pattern, text: &str, becomes: &str) -> String {
+    rewrite(text, |line| {
+        let value = pattern.regex().captures(line)?.name("value")?.range();
+        let (before, after) = (&line[..value.start], &line[value.end..]);
+        Some(format!("{before}{becomes}{after}"))
+    })
+}
+
+/// Writes each line anew for which there are other words.
+fn rewrite(text: &str, mut becomes: impl FnMut(&str) -> Option<String>) -> String {
+    let mut lines = Lines::of(text);
+    while let Some((line, whole)) = lines.next() {
+        match becomes(line) {
+            Some(new) => lines.replace(whole, &new),
+            None => lines.keep(whole),
+        }
+    }
+    lines.joined()
+}
+
+#[cfg(test)]
+mod tests;
