@@ -9,6 +9,8 @@
 //! | [`component`] | what is a component, a need, an id | |
 //! | [`path`] | which paths may be written below a server folder | |
 //! | [`family`] | what does a family file say | `*.family.toml` |
+//! | [`check`] | what in a family file cannot be meant so | `*.family.toml` |
+//! | [`draft`] | which family file would fit what was seen | `*.family.toml` |
 //! | [`descriptor`] | what does this descriptor text say, by these reader rules | |
 //! | [`document`] | what does this text hold, in whatever notation | |
 //! | [`artifact`] | what is a file that can be had | |
@@ -28,10 +30,12 @@
 
 pub mod artifact;
 pub mod catalogue;
+pub mod check;
 pub mod clients;
 pub mod component;
 pub mod descriptor;
 pub mod document;
+pub mod draft;
 pub mod family;
 pub mod hint;
 pub mod inventory;

@@ -1,7 +1,7 @@
 //! What can go wrong outside the core. The advice stands in the command line program alone.
 
 use crate::archive::fault::ArchiveFault;
-use crate::release::ReleaseFault;
+use crate::release::fault::ReleaseFault;
 use lantern_core::component::Id;
 use lantern_core::family::FamilyFault;
 use lantern_core::operation::{Kind, Stuck};

@@ -6,7 +6,7 @@ use crate::descriptors::descriptors_of;
 use crate::error::Result;
 use crate::folder::Folder;
 use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
-use lantern_core::family::draft::{Sample, is_telling};
+use lantern_core::draft::{Sample, is_telling};
 use lantern_core::family::{Family, Shape};
 use lantern_core::order::Arrangement;
 use lantern_core::path::RelPath;

@@ -7,7 +7,7 @@
 //! console. An add-on's descriptor may carry `[standin] crash = "words"` to fail at its start,
 //! `dies_after_ready_ms = N`, or `left_out = "words"`: it is not loaded, and the server opens all the same.
 
-use crate::remote;
+use crate::remote::{self, Line};
 use lantern_core::version::{Notation, Range, RangeNotation, Version};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -35,14 +35,6 @@ struct Settings {
     guests: String,
     remote: Option<remote::Settings>,
     starts: Vec<String>,
-}
-
-/// A line for the console, and where its answer goes besides.
-pub struct Line {
-    /// What was typed.
-    pub text: String,
-    /// The asker, for a remote console.
-    pub answer: Option<mpsc::Sender<String>>,
 }
 
 fn settings() -> io::Result<Settings> {

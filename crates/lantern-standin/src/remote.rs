@@ -1,10 +1,17 @@
 //! A halcyon server's remote console over TCP: the protocol that many game servers share.
 
-use crate::halcyon::Line;
 use std::io::{self, Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::sync::mpsc::{self, Sender};
 use std::thread;
+
+/// A line for the console, and where its answer goes besides.
+pub struct Line {
+    /// What was typed.
+    pub text: String,
+    /// The asker, for a remote console.
+    pub answer: Option<mpsc::Sender<String>>,
+}
 
 /// What the settings file says of it.
 pub struct Settings {

@@ -1,11 +1,14 @@
-//! What can be typed.
+//! What can be typed, and where it leads.
 
 use crate::commands::{
     acquire, adopt, backup, changeover, client, demo, family, history, outlook, plan, rehearse,
     server, survey, undo, verify, why,
 };
-use clap::{Args, Parser, Subcommand, ValueEnum};
-use std::path::{Path, PathBuf};
+use crate::common::Common;
+use crate::fail;
+use crate::look::Look;
+use clap::{CommandFactory, Parser, Subcommand};
+use lantern_host::Result;
 
 /// Brings a modded game server to a new version, safely, with a way back
 #[derive(Debug, Parser)]
@@ -22,43 +25,6 @@ pub struct Cli {
     /// What to do.
     #[command(subcommand)]
     pub command: Command,
-}
-
-/// Options of all commands.
-#[derive(Debug, Args)]
-pub struct Common {
-    /// The server folder
-    #[arg(
-        long,
-        global = true,
-        value_name = "DIR",
-        default_value = ".",
-        hide_default_value = true
-    )]
-    pub server: PathBuf,
-    /// Answer in JSON
-    #[arg(long, global = true)]
-    pub json: bool,
-    /// Use colours
-    #[arg(
-        long,
-        global = true,
-        value_name = "WHEN",
-        default_value = "auto",
-        hide_possible_values = true
-    )]
-    pub color: When,
-}
-
-/// When to use colours.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum When {
-    /// On a terminal.
-    Auto,
-    /// Always.
-    Always,
-    /// Never.
-    Never,
 }
 
 /// The commands, in the order of the work.
@@ -103,27 +69,37 @@ pub enum Command {
     },
 }
 
-impl Cli {
-    /// A command line to paste, for the same server.
-    pub fn next(&self, words: &str) -> String {
-        if self.common.server == Path::new(".") {
-            format!("lantern {words}")
-        } else {
-            format!(
-                "lantern {words} --server {}",
-                shell_word(&self.common.server)
-            )
+/// Does what was typed; returns the exit status.
+///
+/// # Errors
+/// Whatever the host says; `fail` tells it.
+pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
+    let common = &cli.common;
+    match &cli.command {
+        Command::Acquire(args) => acquire::run(args, common, look),
+        Command::Adopt(args) => adopt::run(args, look),
+        Command::Survey(args) => survey::run(args, common, look),
+        Command::Outlook(args) => outlook::run(args, common, look),
+        Command::Plan(args) => plan::run(args, common, look),
+        Command::Why(args) => why::run(args, common, look),
+        Command::Rehearse(args) => rehearse::run(args, common, look),
+        Command::Changeover(args) => changeover::run(args, common, look),
+        Command::Verify(args) => verify::run(args, common, look),
+        Command::Undo(args) => undo::run(args, common, look),
+        Command::Backup(args) => backup::run(args, common, look),
+        Command::History(args) => history::run(args, common, look),
+        Command::Client(args) => client::run(args, common, look),
+        Command::Console(args) => server::run(args, common, look),
+        Command::Family(args) => family::run(args, look),
+        Command::Demo(args) => demo::run(args, look),
+        Command::Completions { shell } => {
+            clap_complete::generate(
+                *shell,
+                &mut Cli::command(),
+                "lantern",
+                &mut std::io::stdout(),
+            );
+            Ok(fail::DONE)
         }
-    }
-}
-
-/// A path as a shell takes it.
-pub fn shell_word(path: &Path) -> String {
-    let text = path.display().to_string();
-    let plain = |c: char| c.is_alphanumeric() || "/._-+,:@%".contains(c);
-    if !text.is_empty() && text.chars().all(plain) {
-        text
-    } else {
-        format!("'{}'", text.replace('\'', "'\\''"))
     }
 }

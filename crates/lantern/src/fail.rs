@@ -1,6 +1,6 @@
 //! What to do when something goes wrong: the one place where errors get advice and an exit status.
 
-use crate::cli::{Cli, shell_word};
+use crate::common::{Common, shell_word};
 use crate::look::{Look, Means, bytes, time};
 use lantern_core::operation::{Kind, Stuck};
 use lantern_core::plan::DrawFault;
@@ -19,10 +19,10 @@ pub const BACK: u8 = 4;
 pub const WAITING: u8 = 5;
 
 /// Tells what went wrong and what to do; returns the exit status.
-pub fn tell(error: &Error, cli: &Cli, look: &Look) -> u8 {
+pub fn tell(error: &Error, common: &Common, look: &Look) -> u8 {
     let word = look.paint_error(Means::Bad, "error");
     look.talk(&format!("{word}: {error}"));
-    for line in advice(error, cli).lines() {
+    for line in advice(error, common).lines() {
         look.talk(&format!("  {line}"));
     }
     status(error)
@@ -43,8 +43,8 @@ fn status(error: &Error) -> u8 {
     }
 }
 
-fn advice(error: &Error, cli: &Cli) -> String {
-    let plan_again = format!("Make the plan again: {}", cli.next("plan --to VERSION"));
+fn advice(error: &Error, common: &Common) -> String {
+    let plan_again = format!("Make the plan again: {}", common.next("plan --to VERSION"));
     match error {
         Error::NotAFolder(_) => "Name a server folder.".into(),
         Error::NoRecipe => "Write one: [acquire] in docs/formats/lantern-toml.md.".into(),
@@ -62,23 +62,23 @@ fn advice(error: &Error, cli: &Cli) -> String {
             "Nothing was changed. {new} may have written the world in a form that {old} cannot read. Say which it is to be:\n\
              the world of the backup, and what was done since is set aside: {}\n\
              the world as it is now, if you know that {old} reads it: {}",
-            cli.next("undo --with-world"),
-            cli.next("undo --keep-world")
+            common.next("undo --with-world"),
+            common.next("undo --keep-world")
         ),
         Error::RestoredUsed { .. } => format!(
             "Nothing was changed. Say which it is to be:\n\
              the world as it was before the restore, and what was done since is set aside: {}\n\
              the world as it is now, and only other files go back: {}",
-            cli.next("undo --with-world"),
-            cli.next("undo --keep-world")
+            common.next("undo --with-world"),
+            common.next("undo --keep-world")
         ),
-        Error::CalledOff(Kind::Undo) => format!("To go back later: {}", cli.next("undo")),
-        Error::CalledOff(_) => format!("The plan is still there: {}", cli.next("changeover")),
-        Error::NoBackup(_) => format!("See which there are: {}", cli.next("backup list")),
-        Error::Store { .. } => format!("Look what is whole: {}", cli.next("backup check")),
+        Error::CalledOff(Kind::Undo) => format!("To go back later: {}", common.next("undo")),
+        Error::CalledOff(_) => format!("The plan is still there: {}", common.next("changeover")),
+        Error::NoBackup(_) => format!("See which there are: {}", common.next("backup list")),
+        Error::Store { .. } => format!("Look what is whole: {}", common.next("backup check")),
         Error::StorePlace { .. } => "lantern.toml names it: store in [backup]. Nothing was stored, and nothing else was done.".into(),
-        Error::NeedsDown { .. } => format!("No file was touched. Stop it first: {}", cli.next("console stop")),
-        Error::NotInstalled { .. } => format!("See what is: {}", cli.next("survey")),
+        Error::NeedsDown { .. } => format!("No file was touched. Stop it first: {}", common.next("console stop")),
+        Error::NotInstalled { .. } => format!("See what is: {}", common.next("survey")),
         Error::NotAdopted(path) => format!(
             "Take it into care first: lantern adopt {}\nOr name the right folder with --server DIR.",
             shell_word(path)
@@ -123,16 +123,16 @@ fn advice(error: &Error, cli: &Cli) -> String {
             let first = match stuck {
                 Some(Stuck::StillStopping) => format!(
                     "Look at what it is doing: {}\nTo end it without asking: {}\nWhen it is down, ",
-                    shell_word(&cli.common.server.join(".lantern/console/output.log")),
-                    cli.next("console stop --kill")
+                    shell_word(&common.server.join(".lantern/console/output.log")),
+                    common.next("console stop --kill")
                 ),
                 _ => String::new(),
             };
             let go_on = if first.is_empty() { "Go on" } else { "go on" };
             format!(
                 "{first}{go_on}: {}\nOr go back: {}",
-                cli.next("changeover --resume"),
-                cli.next("undo")
+                common.next("changeover --resume"),
+                common.next("undo")
             )
         }
         Error::NewerState { .. } => "Use that lantern, or a later one. Nothing was changed.".into(),
@@ -154,7 +154,7 @@ fn advice(error: &Error, cli: &Cli) -> String {
         Error::Plan { .. } => format!("It may be cut off or edited. {plan_again}"),
         Error::OtherServer { .. } => format!(
             "Name that server with --server DIR. Or: {}",
-            cli.next("plan --to VERSION")
+            common.next("plan --to VERSION")
         ),
         Error::WritesKept { .. } => format!("Nothing was touched. {plan_again}"),
         Error::OtherDisk { .. } => "Nothing was touched. Lantern exchanges files by renames alone, so that nothing is ever half there:\n\
@@ -163,24 +163,24 @@ fn advice(error: &Error, cli: &Cli) -> String {
             let top = path.as_str().split('/').next().unwrap_or_default();
             format!(
                 "Nothing was touched. What a backup has of it is put elsewhere, for you to exchange with the server down:\n{}",
-                cli.next(&format!("backup restore {} {} --to DIR", shell_word(Path::new(name)), shell_word(Path::new(top))))
+                common.next(&format!("backup restore {} {} --to DIR", shell_word(Path::new(name)), shell_word(Path::new(top))))
             )
         }
         Error::FolderChanged { .. } | Error::OtherText { .. } => format!("Nothing was touched. {plan_again}"),
         Error::NothingToDo => String::new(),
         Error::NoConsole { .. } => format!(
             "No file was touched. Stop the server yourself, then let lantern start it:\n{}",
-            cli.next("console start")
+            common.next("console start")
         ),
         Error::DidNotStop { .. } => format!(
             "Look at what it is doing: {}\nTo end it without asking: {}",
-            shell_word(&cli.common.server.join(".lantern/console/output.log")),
-            cli.next("console stop --kill")
+            shell_word(&common.server.join(".lantern/console/output.log")),
+            common.next("console stop --kill")
         ),
         Error::DidNotStart { last, .. } | Error::NotRight { last, .. } => format!(
             "{}All it printed is in {}",
             last_words(last),
-            shell_word(&cli.common.server.join(".lantern/console/output.log"))
+            shell_word(&common.server.join(".lantern/console/output.log"))
         ),
         Error::StartedAgain { .. } => {
             "No file was touched. Tell what starts it to leave it alone, or give lantern its command lines: \
@@ -192,10 +192,10 @@ fn advice(error: &Error, cli: &Cli) -> String {
         }
         Error::RehearsalTouched { .. } => format!(
             "Look what in its settings leads there, and compare with the last backup: {}",
-            cli.next("backup list")
+            common.next("backup list")
         ),
         Error::RehearsalOff => "The live server was not touched.".into(),
-        Error::NoAnswer { .. } => format!("Is it busy? See: {}", cli.next("verify")),
+        Error::NoAnswer { .. } => format!("Is it busy? See: {}", common.next("verify")),
         Error::CommandLine { .. } => "It is run in the server folder. Put it right in lantern.toml.".into(),
         Error::Remote { .. } => {
             "Is the server up, and its remote console on? What lantern.toml says of it: [console.line]".into()
@@ -222,14 +222,14 @@ fn advice(error: &Error, cli: &Cli) -> String {
                 "The server is down, as it was before.".into()
             },
             shell_word(
-                &cli.common
+                &common
                     .server
                     .join(".lantern/console/output.previous.log")
             )
         ),
         Error::NothingToUndo | Error::NothingToResume => String::new(),
-        Error::NoPlan(_) => format!("Make one: {}", cli.next("plan --to VERSION")),
-        Error::AlreadyUp { .. } => format!("See: {}", cli.next("console state")),
+        Error::NoPlan(_) => format!("Make one: {}", common.next("plan --to VERSION")),
+        Error::AlreadyUp { .. } => format!("See: {}", common.next("console state")),
         Error::Lost { .. } => {
             "Somebody moved it while lantern worked. Look for it, put it back, then: lantern undo"
                 .into()
@@ -264,10 +264,10 @@ fn advice(error: &Error, cli: &Cli) -> String {
         Error::Obstacle { .. } => "Nothing was changed.".into(),
         Error::NoWay { .. } => format!(
             "See which versions can be reached: {}",
-            cli.next("outlook --catalogue FILE")
+            common.next("outlook --catalogue FILE")
         ),
         Error::Request { .. } => "docs/formats/request.md lists the keys.".into(),
-        Error::NoRequest => format!("Ask for one: {}", cli.next("plan --to VERSION")),
+        Error::NoRequest => format!("Ask for one: {}", common.next("plan --to VERSION")),
         Error::Version(_) | Error::Path(_) => String::new(),
     }
 }

@@ -1,6 +1,6 @@
 //! How things look: the one place for tables, colours and plain units.
 
-use crate::cli::When;
+use crate::common::When;
 use anstyle::{AnsiColor, Style};
 use comfy_table::{ContentArrangement, Row, Table};
 use std::io::{IsTerminal, Write};

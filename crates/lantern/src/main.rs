@@ -2,6 +2,7 @@
 
 mod cli;
 mod commands;
+mod common;
 mod fail;
 mod look;
 mod progress;
@@ -12,8 +13,8 @@ use std::process::ExitCode;
 fn main() -> ExitCode {
     let cli = cli::Cli::parse();
     let look = look::Look::new(cli.common.color, cli.common.json);
-    match commands::run(&cli, &look) {
+    match cli::run(&cli, &look) {
         Ok(status) => ExitCode::from(status),
-        Err(error) => ExitCode::from(fail::tell(&error, &cli, &look)),
+        Err(error) => ExitCode::from(fail::tell(&error, &cli.common, &look)),
     }
 }

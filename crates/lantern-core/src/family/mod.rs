@@ -3,14 +3,11 @@
 //! The file is TOML, `*.family.toml`; `docs/formats/family.md` lists every key. Everything peculiar
 //! to a kind of server stands there; no code knows one by name.
 
-mod check;
 mod console;
-pub mod draft;
 mod notations;
 mod pattern;
 mod reader;
 
-pub use check::{Remark, remarks};
 pub use console::{
     ConsoleRule, ErrorRule, KnownError, Listing, PortRule, SettingRule, Stop, StopSignal, Transport,
 };

@@ -1,7 +1,7 @@
 //! `lantern acquire`
 
 use super::open_settled;
-use crate::cli::{Cli, shell_word};
+use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, count};
 use crate::progress::at_work;
@@ -19,8 +19,8 @@ pub struct AcquireArgs {
 }
 
 /// Runs the recipe; nothing of the server is touched.
-pub fn run(args: &AcquireArgs, cli: &Cli, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(cli, "acquire")?;
+pub fn run(args: &AcquireArgs, common: &Common, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(common, "acquire")?;
     let version = Version::parse(&args.version, server.family.versions.server)
         .map_err(|fault| Error::Version(fault.to_string()))?;
     let turning = at_work("the recipe is at work");
@@ -51,6 +51,6 @@ pub fn run(args: &AcquireArgs, cli: &Cli, look: &Look) -> Result<u8> {
         look.say(&look.paint(Means::Caution, &note));
     }
     look.say(&format!("  what it printed: {}", shell_word(&made.log)));
-    look.next(&cli.next(&format!("plan --to {version}")));
+    look.next(&common.next(&format!("plan --to {version}")));
     Ok(fail::DONE)
 }

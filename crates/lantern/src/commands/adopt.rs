@@ -1,6 +1,6 @@
 //! `lantern adopt`
 
-use crate::cli::shell_word;
+use crate::common::shell_word;
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use clap::Args;

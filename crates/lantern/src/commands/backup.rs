@@ -1,7 +1,7 @@
 //! `lantern backup`
 
 use super::open_settled;
-use crate::cli::{Cli, shell_word};
+use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count, date};
 use crate::progress::{Progress, at_work};
@@ -65,11 +65,11 @@ enum What {
 }
 
 /// Does what is asked with backups.
-pub fn run(args: &BackupArgs, cli: &Cli, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(cli, "backup")?;
+pub fn run(args: &BackupArgs, common: &Common, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(common, "backup")?;
     match &args.what {
-        What::Make { kept, note } => make(&server, *kept, note.as_deref(), cli, look),
-        What::List => list(&server, cli, look),
+        What::Make { kept, note } => make(&server, *kept, note.as_deref(), common, look),
+        What::List => list(&server, common, look),
         What::Show { name } => show(&server, name, look),
         What::Check => check(&server, look),
         What::Restore {
@@ -79,14 +79,20 @@ pub fn run(args: &BackupArgs, cli: &Cli, look: &Look) -> Result<u8> {
                 paths.iter().map(|path| RelPath::parse(path)).collect();
             match to {
                 Some(to) => restore(&server, name, &paths?, to, look),
-                None => restore_in_place(&server, name, &paths?, cli, look),
+                None => restore_in_place(&server, name, &paths?, common, look),
             }
         }
         What::Thin { keep } => thin(&server, *keep, look),
     }
 }
 
-fn make(server: &Server, kept: bool, note: Option<&str>, cli: &Cli, look: &Look) -> Result<u8> {
+fn make(
+    server: &Server,
+    kept: bool,
+    note: Option<&str>,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
     let up = Console::of(server).state()? != State::Down;
     let scope = if kept { Scope::Kept } else { Scope::Everything };
     let turning = at_work("files are stored");
@@ -121,11 +127,11 @@ fn make(server: &Server, kept: bool, note: Option<&str>, cli: &Cli, look: &Look)
         let note = "  note: the server is up; what it was writing may be torn. A changeover backs up again after the stop.";
         look.say(&look.paint(Means::Caution, note));
     }
-    look.next(&cli.next("backup list"));
+    look.next(&common.next("backup list"));
     Ok(fail::DONE)
 }
 
-fn list(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
+fn list(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let (backups, broken) = backup::list(server)?;
     if look.json {
         let backups = backups.iter().map(|backup| {
@@ -171,7 +177,7 @@ fn list(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
         look.say(&format!("  {word} {name}: {why}"));
     }
     if let Some(last) = backups.last() {
-        look.next(&cli.next(&format!(
+        look.next(&common.next(&format!(
             "backup restore {} --to DIR",
             shell_word(Path::new(&last.name))
         )));
@@ -249,7 +255,7 @@ fn restore_in_place(
     server: &Server,
     name: &str,
     paths: &[RelPath],
-    cli: &Cli,
+    common: &Common,
     look: &Look,
 ) -> Result<u8> {
     let mut ledger = Ledger::open(&server.folder)?;
@@ -285,7 +291,7 @@ fn restore_in_place(
         };
         look.say(&format!("  {what} in {aside}"));
     }
-    let way_back = look.paint(Means::Paste, &cli.next("undo"));
+    let way_back = look.paint(Means::Paste, &common.next("undo"));
     look.say(&format!("\nThe way back: {way_back}"));
     Ok(fail::DONE)
 }

@@ -1,7 +1,7 @@
 //! `lantern changeover`
 
 use super::{open, open_settled, read_plan};
-use crate::cli::Cli;
+use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, date, time};
 use crate::progress::Progress;
@@ -31,17 +31,17 @@ pub struct ChangeoverArgs {
 }
 
 /// Carries a plan out; the exit status is 4 when the old state had to be put back.
-pub fn run(args: &ChangeoverArgs, cli: &Cli, look: &Look) -> Result<u8> {
+pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C calls it off before the stop; afterwards it goes on, to the end or back.
     let _ = ctrlc::set_handler(lantern_host::call_off);
     let mut progress = Progress::new(look);
     let mut tell = |event| progress.show(event);
     let report = if args.resume {
-        let (server, _lock) = open(cli, "changeover")?;
+        let (server, _lock) = open(common, "changeover")?;
         let mut ledger = Ledger::open(&server.folder)?;
         resume(&server, &mut ledger, args.stay, &mut tell)?
     } else {
-        let (mut server, _lock) = open_settled(cli, "changeover")?;
+        let (mut server, _lock) = open_settled(common, "changeover")?;
         if let Some(times) = &args.warn {
             server.config.warn.at.clone_from(times);
         }
@@ -51,7 +51,7 @@ pub fn run(args: &ChangeoverArgs, cli: &Cli, look: &Look) -> Result<u8> {
         changeover(&server, &mut ledger, plan, args.stay, &mut tell)?
     };
     drop(progress);
-    show(look, cli, &report);
+    show(look, common, &report);
     Ok(match report.bad {
         None => fail::DONE,
         Some(_) => fail::NO,
@@ -80,7 +80,7 @@ fn tell_rehearsal(report: Option<&Rehearsal>, look: &Look) {
     look.talk(&format!("  {:<14} {told}", "this plan"));
 }
 
-fn show(look: &Look, cli: &Cli, report: &Report) {
+fn show(look: &Look, common: &Common, report: &Report) {
     if look.json {
         look.answer(&json!({
             "format": 1,
@@ -125,11 +125,11 @@ fn show(look: &Look, cli: &Cli, report: &Report) {
     }
     if report.backup.is_empty() {
         // It was an undo or a restore that was gone on with.
-        return look.next(&cli.next("history"));
+        return look.next(&common.next("history"));
     }
     look.say(&format!("  backup of the keep list: {}", report.backup));
     look.say(&format!(
         "\nThe way back: {}",
-        look.paint(Means::Paste, &cli.next("undo"))
+        look.paint(Means::Paste, &common.next("undo"))
     ));
 }

@@ -1,7 +1,7 @@
 //! `lantern client`
 
 use super::open_settled;
-use crate::cli::{Cli, shell_word};
+use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use clap::{Args, Subcommand};
@@ -34,8 +34,8 @@ enum ClientCommand {
 }
 
 /// Lists or packs what clients must have.
-pub fn run(args: &ClientArgs, cli: &Cli, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(cli, "client")?;
+pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(common, "client")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let found = survey(&server, &mut ledger, Depth::Usual)?;
     let list = list(&found.inventory);
@@ -46,7 +46,7 @@ pub fn run(args: &ClientArgs, cli: &Cli, look: &Look) -> Result<u8> {
                 return Ok(fail::DONE);
             }
             show(look, &server.config.name, &list);
-            look.next(&cli.next("client pack --out client.zip"));
+            look.next(&common.next("client pack --out client.zip"));
         }
         ClientCommand::Pack { out } => {
             let written = client_pack::write(&server, &list, out)?;

@@ -1,6 +1,6 @@
 //! `lantern demo`
 
-use crate::cli::shell_word;
+use crate::common::shell_word;
 use crate::fail;
 use crate::look::{Look, Means};
 use clap::Args;

@@ -1,10 +1,11 @@
 //! `lantern family`
 
-use crate::cli::shell_word;
+use crate::common::shell_word;
 use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::{Args, Subcommand};
-use lantern_core::family::{Remark, draft, remarks};
+use lantern_core::check::{Remark, remarks};
+use lantern_core::draft;
 use lantern_host::place::here;
 use lantern_host::trial::{self, Tried};
 use lantern_host::{Error, Result, config};

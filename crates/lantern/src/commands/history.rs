@@ -1,7 +1,7 @@
 //! `lantern history`
 
 use super::open_settled;
-use crate::cli::{Cli, shell_word};
+use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count, date};
 use clap::Args;
@@ -19,8 +19,8 @@ pub struct HistoryArgs {
 }
 
 /// Shows the history, or thins it out.
-pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(cli, "history")?;
+pub fn run(args: &HistoryArgs, common: &Common, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(common, "history")?;
     let mut ledger = Ledger::open(&server.folder)?;
     if let Some(keep) = args.thin {
         let gone = history::thin(&server, &mut ledger, keep)?;
@@ -111,7 +111,7 @@ pub fn run(args: &HistoryArgs, cli: &Cli, look: &Look) -> Result<u8> {
         look.say("\n  set aside:");
     }
     for path in aside {
-        let near = cli.common.server.join(path.as_str());
+        let near = common.server.join(path.as_str());
         look.say(&format!("    {}", shell_word(&near)));
     }
     Ok(fail::DONE)

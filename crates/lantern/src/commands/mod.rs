@@ -19,10 +19,7 @@ pub mod undo;
 pub mod verify;
 pub mod why;
 
-use crate::cli::{Cli, Command};
-use crate::fail;
-use crate::look::Look;
-use clap::CommandFactory;
+use crate::common::Common;
 use lantern_core::plan::Plan;
 use lantern_host::changeover::refuse_interrupted;
 use lantern_host::config::Server;
@@ -30,40 +27,6 @@ use lantern_host::folder::own;
 use lantern_host::lock::Lock;
 use lantern_host::{Error, Result};
 use std::path::{Path, PathBuf};
-
-/// Does what was typed; returns the exit status.
-///
-/// # Errors
-/// Whatever the host says; `fail` tells it.
-pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
-    match &cli.command {
-        Command::Acquire(args) => acquire::run(args, cli, look),
-        Command::Adopt(args) => adopt::run(args, look),
-        Command::Survey(args) => survey::run(args, cli, look),
-        Command::Outlook(args) => outlook::run(args, cli, look),
-        Command::Plan(args) => plan::run(args, cli, look),
-        Command::Why(args) => why::run(args, cli, look),
-        Command::Rehearse(args) => rehearse::run(args, cli, look),
-        Command::Changeover(args) => changeover::run(args, cli, look),
-        Command::Verify(args) => verify::run(args, cli, look),
-        Command::Undo(args) => undo::run(args, cli, look),
-        Command::Backup(args) => backup::run(args, cli, look),
-        Command::History(args) => history::run(args, cli, look),
-        Command::Client(args) => client::run(args, cli, look),
-        Command::Console(args) => server::run(args, cli, look),
-        Command::Family(args) => family::run(args, look),
-        Command::Demo(args) => demo::run(args, look),
-        Command::Completions { shell } => {
-            clap_complete::generate(
-                *shell,
-                &mut Cli::command(),
-                "lantern",
-                &mut std::io::stdout(),
-            );
-            Ok(fail::DONE)
-        }
-    }
-}
 
 /// Reads a plan: the one that was named, or the last one made. Returns its path and text, too.
 fn read_plan(named: Option<&Path>, server: &Server) -> Result<(PathBuf, String, Plan)> {
@@ -87,15 +50,15 @@ fn read_plan(named: Option<&Path>, server: &Server) -> Result<(PathBuf, String, 
 }
 
 /// Opens the server that `--server` names, and takes its lock.
-fn open(cli: &Cli, doing: &str) -> Result<(Server, Lock)> {
-    let server = Server::open(&cli.common.server)?;
+fn open(common: &Common, doing: &str) -> Result<(Server, Lock)> {
+    let server = Server::open(&common.server)?;
     let lock = Lock::take(&server.folder, doing)?;
     Ok((server, lock))
 }
 
 /// As [`open`], and refuses where a changeover was cut off.
-fn open_settled(cli: &Cli, doing: &str) -> Result<(Server, Lock)> {
-    let (server, lock) = open(cli, doing)?;
+fn open_settled(common: &Common, doing: &str) -> Result<(Server, Lock)> {
+    let (server, lock) = open(common, doing)?;
     refuse_interrupted(&server)?;
     Ok((server, lock))
 }

@@ -2,7 +2,7 @@
 
 use super::open_settled;
 use super::question::{SourceArgs, tell_left_out};
-use crate::cli::Cli;
+use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::Args;
@@ -31,8 +31,8 @@ pub struct OutlookArgs {
 }
 
 /// Shows the outlook; the exit status is 3 when the version watched for is not ready.
-pub fn run(args: &OutlookArgs, cli: &Cli, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(cli, "outlook")?;
+pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(common, "outlook")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let read = |text: &String| {
         let version = Version::parse(text, server.family.versions.server);
@@ -69,7 +69,14 @@ pub fn run(args: &OutlookArgs, cli: &Cli, look: &Look) -> Result<u8> {
     if look.json {
         look.answer(&as_json(&outlook, &stops));
     } else {
-        show(look, cli, &server.config.name, installed, &outlook, &stops);
+        show(
+            look,
+            common,
+            &server.config.name,
+            installed,
+            &outlook,
+            &stops,
+        );
     }
     Ok(fail::DONE)
 }
@@ -97,7 +104,7 @@ fn watch(look: &Look, server: &str, version: &str, outlook: &Outlook) -> u8 {
 
 fn show(
     look: &Look,
-    cli: &Cli,
+    common: &Common,
     server: &str,
     installed: Option<&Version>,
     outlook: &Outlook,
@@ -179,7 +186,7 @@ fn show(
         }
     }
     if let Some(version) = best.filter(|version| Some(*version) != installed) {
-        look.next(&cli.next(&format!("plan --to {version} --catalogue FILE")));
+        look.next(&common.next(&format!("plan --to {version} --catalogue FILE")));
     }
 }
 

@@ -2,7 +2,7 @@
 
 use super::question::{SourceArgs, TermArgs, tell_left_out};
 use super::{open_settled, request};
-use crate::cli::{Cli, shell_word};
+use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use crate::progress::name;
@@ -47,11 +47,11 @@ pub struct PlanArgs {
 }
 
 /// Draws a plan, shows and saves it.
-pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
+pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
     if let Some(path) = &args.request {
         return request::answer(path, look);
     }
-    let (server, _lock) = open_settled(cli, "plan")?;
+    let (server, _lock) = open_settled(common, "plan")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let terms = Terms {
         variant: args.variant.clone(),
@@ -78,7 +78,7 @@ pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
             "later": later.map(|(plan, path)| json!({"saved": path, "plan": plan})).collect::<Vec<_>>(),
         }));
     } else {
-        show_all(look, cli, &plans, &saved, &server, args);
+        show_all(look, common, &plans, &saved, &server, args);
     }
     Ok(if !left_out.is_empty() {
         fail::NO
@@ -89,7 +89,7 @@ pub fn run(args: &PlanArgs, cli: &Cli, look: &Look) -> Result<u8> {
 
 fn show_all(
     look: &Look,
-    cli: &Cli,
+    common: &Common,
     plans: &[Plan],
     saved: &[PathBuf],
     server: &Server,
@@ -116,8 +116,8 @@ fn show_all(
     }
     for (number, path) in saved.iter().enumerate() {
         let command = |word: &str| match (number, &args.out) {
-            (0, None) => cli.next(word),
-            _ => cli.next(&format!("{word} {}", shell_word(path))),
+            (0, None) => common.next(word),
+            _ => common.next(&format!("{word} {}", shell_word(path))),
         };
         let (first, command) = (command("rehearse"), command("changeover"));
         match number {

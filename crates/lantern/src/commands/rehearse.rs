@@ -1,7 +1,7 @@
 //! `lantern rehearse`
 
 use super::{open_settled, read_plan};
-use crate::cli::{Cli, shell_word};
+use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, time};
 use crate::progress::{Progress, at_work};
@@ -27,10 +27,10 @@ pub struct RehearseArgs {
 }
 
 /// Rehearses a plan; the exit status is 3 when it did not work.
-pub fn run(args: &RehearseArgs, cli: &Cli, look: &Look) -> Result<u8> {
+pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C ends the rehearsal, and the copy goes.
     let _ = ctrlc::set_handler(lantern_host::call_off);
-    let (server, _lock) = open_settled(cli, "rehearse")?;
+    let (server, _lock) = open_settled(common, "rehearse")?;
     let (path, text, plan) = read_plan(args.plan.as_deref(), &server)?;
     let ledger = Ledger::open(&server.folder)?;
     let piece = Piece {
@@ -54,7 +54,7 @@ pub fn run(args: &RehearseArgs, cli: &Cli, look: &Look) -> Result<u8> {
     if look.json {
         look.answer(&report);
     } else {
-        show(&report, &path, args, cli, look);
+        show(&report, &path, args, common, look);
     }
     Ok(if report.worked { fail::DONE } else { fail::NO })
 }
@@ -74,7 +74,7 @@ fn is_worth_telling(event: &Event) -> bool {
     }
 }
 
-fn show(report: &Rehearsal, path: &Path, args: &RehearseArgs, cli: &Cli, look: &Look) {
+fn show(report: &Rehearsal, path: &Path, args: &RehearseArgs, common: &Common, look: &Look) {
     match &report.why {
         None => {
             let took = report.start_ms.map_or(String::new(), |ms| {
@@ -107,14 +107,14 @@ fn show(report: &Rehearsal, path: &Path, args: &RehearseArgs, cli: &Cli, look: &
     look.say("  the server itself was neither stopped nor touched");
     let report_at = match args.plan {
         Some(_) => report_path(path),
-        None => cli.common.server.join(".lantern/next.rehearsal.json"),
+        None => common.server.join(".lantern/next.rehearsal.json"),
     };
     look.say(&format!("  report: {}", shell_word(&report_at)));
     if args.keep_copy {
-        let copy = cli.common.server.join(".lantern/rehearsal");
+        let copy = common.server.join(".lantern/rehearsal");
         look.say(&format!("  the copy: {}", shell_word(&copy)));
     }
     if report.worked {
-        look.next(&cli.next("changeover"));
+        look.next(&common.next("changeover"));
     }
 }

@@ -1,7 +1,7 @@
 //! `lantern console`
 
 use super::{open, open_settled};
-use crate::cli::Cli;
+use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
 use crate::progress::{at_work, wait_for_start};
@@ -47,17 +47,17 @@ enum ConsoleCommand {
 }
 
 /// Starts, stops and talks to the game server.
-pub fn run(args: &ConsoleArgs, cli: &Cli, look: &Look) -> Result<u8> {
+pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
     let starts = matches!(args.command, ConsoleCommand::Start);
     // All else is of use where an operation was cut off, too.
     let (server, _lock) = match starts {
-        true => open_settled(cli, "console")?,
-        false => open(cli, "console")?,
+        true => open_settled(common, "console")?,
+        false => open(common, "console")?,
     };
     let console = Console::of(&server);
     let begun = Instant::now();
     match &args.command {
-        ConsoleCommand::Start => return start(&server, cli, look),
+        ConsoleCommand::Start => return start(&server, common, look),
         ConsoleCommand::Stop { kill } => {
             match console.stop() {
                 Err(Error::DidNotStop { .. }) if *kill => console.kill()?,
@@ -134,7 +134,7 @@ pub fn run(args: &ConsoleArgs, cli: &Cli, look: &Look) -> Result<u8> {
 }
 
 /// Starts the server, waits until it is ready, and looks at what it shows.
-fn start(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
+fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let console = Console::of(server);
     let starting = console.start()?;
     let limit = server.family.console.ready_timeout_s;
@@ -174,7 +174,7 @@ fn start(server: &Server, cli: &Cli, look: &Look) -> Result<u8> {
             ));
         }
         if !errors.is_empty() {
-            look.next(&cli.next("verify"));
+            look.next(&common.next("verify"));
         }
     }
     Ok(fail::DONE)

@@ -4,7 +4,7 @@ mod files;
 mod one;
 
 use super::open_settled;
-use crate::cli::Cli;
+use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use clap::Args;
@@ -39,8 +39,8 @@ pub struct SurveyArgs {
 }
 
 /// Surveys a server; the exit status is 3 when something is wrong.
-pub fn run(args: &SurveyArgs, cli: &Cli, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(cli, "survey")?;
+pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(common, "survey")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let depth = if args.recheck {
         Depth::Everything
@@ -82,7 +82,7 @@ pub fn run(args: &SurveyArgs, cli: &Cli, look: &Look) -> Result<u8> {
         components(look, &found);
         findings(look, found.inventory.findings.iter());
         if wrong == 0 {
-            look.next(&cli.next("plan --to VERSION --catalogue FILE"));
+            look.next(&common.next("plan --to VERSION --catalogue FILE"));
         }
     }
     Ok(if wrong > 0 { fail::NO } else { fail::DONE })

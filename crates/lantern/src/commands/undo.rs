@@ -1,7 +1,7 @@
 //! `lantern undo`
 
 use super::open;
-use crate::cli::Cli;
+use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
 use crate::progress::Progress;
@@ -29,10 +29,10 @@ pub struct UndoArgs {
 }
 
 /// Takes the last changeover back.
-pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
+pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C calls it off before the stop; afterwards it goes on to its end.
     let _ = ctrlc::set_handler(lantern_host::call_off);
-    let (mut server, _lock) = open(cli, "undo")?;
+    let (mut server, _lock) = open(common, "undo")?;
     server.config.warn.at.clone_from(&args.warn);
     let mut ledger = Ledger::open(&server.folder)?;
     let mut progress = Progress::new(look);
@@ -93,6 +93,6 @@ pub fn run(args: &UndoArgs, cli: &Cli, look: &Look) -> Result<u8> {
         let text = format!("  what was done since, {files}, is in {}", undone.aside);
         look.say(&text);
     }
-    look.next(&cli.next("survey"));
+    look.next(&common.next("survey"));
     Ok(fail::DONE)
 }

@@ -1,7 +1,7 @@
 //! `lantern verify`
 
 use super::open_settled;
-use crate::cli::Cli;
+use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::Args;
@@ -18,8 +18,8 @@ use serde_json::json;
 pub struct VerifyArgs {}
 
 /// Looks at the running server; the exit status is 3 when something is not as it should be.
-pub fn run(_args: &VerifyArgs, cli: &Cli, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(cli, "verify")?;
+pub fn run(_args: &VerifyArgs, common: &Common, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(common, "verify")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let found = survey(&server, &mut ledger, Depth::Usual)?;
     let seen = verify(&server, &found)?;
@@ -32,16 +32,16 @@ pub fn run(_args: &VerifyArgs, cli: &Cli, look: &Look) -> Result<u8> {
         look.answer(&as_json(&seen));
         return Ok(status);
     }
-    show(&server.config.name, &seen, look, cli);
+    show(&server.config.name, &seen, look, common);
     Ok(status)
 }
 
-fn show(name: &str, seen: &Verified, look: &Look, cli: &Cli) {
+fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {
     let who = match &seen.state {
         State::Down => {
             let text = format!("{name} is down: no process, no open file, no port.");
             look.say(&look.paint(Means::Bad, &text));
-            look.next(&cli.next("console start"));
+            look.next(&common.next("console start"));
             return;
         }
         State::Foreign { who } => {

@@ -1,7 +1,7 @@
 //! `lantern why`
 
 use super::{open_settled, request};
-use crate::cli::Cli;
+use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means};
 use clap::Args;
@@ -38,11 +38,11 @@ fn id_and_version(text: &str) -> Result<(String, String), String> {
 }
 
 /// Explains a choice; the exit status is 3 when what was asked for cannot be.
-pub fn run(args: &WhyArgs, cli: &Cli, look: &Look) -> lantern_host::Result<u8> {
+pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result<u8> {
     let path = match &args.request {
         Some(path) => path.clone(),
         None => {
-            let (server, _lock) = open_settled(cli, "why")?;
+            let (server, _lock) = open_settled(common, "why")?;
             let path = own("next.request.json");
             if !server.folder.has(&path)? {
                 return Err(Error::NoRequest);

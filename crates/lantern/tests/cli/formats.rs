@@ -114,7 +114,7 @@ fn the_readers_taught_are_read() {
     for reader in readers {
         let family = Family::parse(&format!("{whole}\n{reader}"));
         let family = family.unwrap_or_else(|fault| panic!("{fault}: {reader}"));
-        let remarks = lantern_core::family::remarks(&family).into_iter();
+        let remarks = lantern_core::check::remarks(&family).into_iter();
         // The page leaves out where new ones go, to be short.
         let odd: Vec<_> = remarks.filter(|r| !r.at.ends_with("install")).collect();
         assert_eq!(odd, []);

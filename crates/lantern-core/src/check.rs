@@ -1,7 +1,7 @@
 //! What in a family file is written well and yet cannot work.
 
-use super::{Family, Pattern, Shape};
 use crate::descriptor::LISTS;
+use crate::family::{Family, Pattern, Shape};
 use regex_syntax::hir::{Hir, HirKind, Look};
 use serde::Serialize;
 
@@ -115,8 +115,8 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
 /// Readers that lay claim to the very same places by the same marks: the later finds nothing.
 fn overlaps(family: &Family, remarks: &mut Vec<Remark>) {
     for (index, later) in family.readers.iter().enumerate() {
-        let told_apart = |reader: &super::Reader| {
-            let marks = reader.marks.iter().map(super::Names::text);
+        let told_apart = |reader: &crate::family::Reader| {
+            let marks = reader.marks.iter().map(crate::family::Names::text);
             let files = reader.files.iter().map(|file| file.name.text());
             let by: Vec<String> = if reader.marks.is_empty() {
                 files.collect()

@@ -1,10 +1,13 @@
 //! What a download is, and what it would put where.
 
+pub mod fault;
+
 use crate::archive::Archive;
 use crate::descriptors::single_file;
 use crate::downloads::Downloads;
 use crate::error::{Error, Result};
 use crate::place::here;
+use fault::ReleaseFault;
 use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::Offer;
 use lantern_core::component::{Facts, Id, Kind, Side};
@@ -16,23 +19,6 @@ use lantern_core::plan::{DrawFault, Laid, Payload, PayloadMember, lay_out};
 use lantern_core::tree::{FileSeen, claim, content_hash, marked, root_in_archive};
 use std::collections::BTreeMap;
 use std::path::Path;
-
-/// Why a download is no release that can be used.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum ReleaseFault {
-    /// No reader of the family knows it.
-    #[error("no reader of this family knows what is in it")]
-    Unknown,
-    /// What is meant lies packed in it.
-    #[error("it is an archive around {0}: unpack it once, and put that into the drop folder")]
-    Around(String),
-    /// It is meant for players' clients.
-    #[error("it is the client edition of {0}; the server needs the server edition")]
-    ClientEdition(String),
-    /// What describes it makes no sense, or cannot be read.
-    #[error("{0}")]
-    Described(String),
-}
 
 /// Reads what a download is: by the first reader that knows it.
 ///
