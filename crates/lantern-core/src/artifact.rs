@@ -18,7 +18,7 @@ pub struct Artifact {
 
 /// One file in an archive; the list of all of them is a fact of the archive's hash.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct Entry {
+pub struct ArchivedFile {
     /// Its name in the archive, checked.
     pub name: String,
     /// Its size in bytes, unpacked.

@@ -39,9 +39,9 @@ pub struct Shown {
 
 /// What follows.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Verdict {
+pub struct StartReport {
     /// Each component that has to run; none where this family cannot tell.
-    pub components: Option<Vec<Answer>>,
+    pub components: Option<Vec<Running>>,
     /// Where the order is first another one: what was started, and what was to be.
     pub misplaced: Option<Misplaced>,
     /// Each setting that was to be looked at.
@@ -52,7 +52,7 @@ pub struct Verdict {
 
 /// What the server says of one component.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Answer {
+pub struct Running {
     /// The component.
     pub id: Id,
     /// The version that it has to have; none where it states none.
@@ -96,7 +96,7 @@ pub struct ErrorSeen {
     pub known: bool,
 }
 
-impl Answer {
+impl Running {
     /// Whether the server says what is installed.
     pub fn is_right(&self) -> bool {
         let both = self.installed.as_ref().zip(self.version.as_ref());
@@ -121,7 +121,7 @@ impl ErrorSeen {
     }
 }
 
-impl Verdict {
+impl StartReport {
     /// All that is not as it should be, a sentence each; empty when all is.
     pub fn problems(&self) -> Vec<String> {
         let mut problems = Vec::new();
@@ -214,7 +214,7 @@ fn naming(id: &Id, printed: &[String]) -> Option<String> {
 }
 
 /// Holds what a server has shown against what is wanted.
-pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> Verdict {
+pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport {
     let named = |pattern: &Pattern, line: &str| {
         let id = Id::new(pattern.capture("id", line)?);
         Some((id, pattern.capture("version", line).map(str::to_owned)))
@@ -240,7 +240,7 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> Verdict {
         let running: BTreeMap<Id, Option<String>> = running.into_iter().collect();
         let answer = |expected: &Expected| {
             let runs = running.contains_key(&expected.id);
-            Answer {
+            Running {
                 id: expected.id.clone(),
                 installed: expected.version.clone(),
                 runs,
@@ -281,7 +281,7 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> Verdict {
             said: said.map(str::to_owned),
         })
     });
-    Verdict {
+    StartReport {
         components,
         misplaced,
         settings: settings.collect(),

@@ -15,7 +15,7 @@ use std::path::Path;
 
 /// What the administrator says at adoption.
 #[derive(Debug, Clone, Default)]
-pub struct Wishes<'a> {
+pub struct AdoptOptions<'a> {
     /// A family's name or the path of a family file; otherwise the one whose marks fit.
     pub family: Option<&'a str>,
     /// The server's name; otherwise the folder's.
@@ -28,7 +28,7 @@ pub struct Wishes<'a> {
 ///
 /// # Errors
 /// When it is in care already, or no single family fits.
-pub fn adopt(path: &Path, wishes: &Wishes<'_>) -> Result<(Server, Survey)> {
+pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)> {
     let folder = Folder::open(path)?;
     let settings = RelPath::parse(FILE)?;
     if folder.has(&settings)? {

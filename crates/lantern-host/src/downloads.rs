@@ -6,7 +6,7 @@ use crate::error::{Error, Result};
 use crate::folder::{Stamp, hash_file};
 use crate::ledger::Ledger;
 use crate::place::here;
-use lantern_core::artifact::{Artifact, Entry};
+use lantern_core::artifact::{ArchivedFile, Artifact};
 use std::collections::{BTreeMap, VecDeque};
 use std::path::Path;
 
@@ -17,7 +17,7 @@ const MOST_OPEN: usize = 64;
 pub struct Downloads<'l> {
     ledger: &'l Ledger,
     hashed: BTreeMap<String, (Stamp, String)>,
-    listed: BTreeMap<String, Vec<Entry>>,
+    listed: BTreeMap<String, Vec<ArchivedFile>>,
     open: VecDeque<(String, Archive)>,
 }
 
@@ -88,7 +88,7 @@ impl<'l> Downloads<'l> {
     ///
     /// # Errors
     /// When it cannot be read, or an entry is damaged.
-    pub fn contents(&mut self, artifact: &Artifact) -> Result<Vec<Entry>> {
+    pub fn contents(&mut self, artifact: &Artifact) -> Result<Vec<ArchivedFile>> {
         let hash = &artifact.blake3;
         if let Some(known) = self.listed.get(hash) {
             return Ok(known.clone());
@@ -131,14 +131,14 @@ impl<'l> Downloads<'l> {
     }
 }
 
-fn contents_of(archive: &mut Archive, path: &Path) -> Result<Vec<Entry>> {
+fn contents_of(archive: &mut Archive, path: &Path) -> Result<Vec<ArchivedFile>> {
     archive.contents().map_err(|fault| Error::Archive {
         path: path.into(),
         fault,
     })
 }
 
-fn folder_hash(entries: &[Entry]) -> String {
+fn folder_hash(entries: &[ArchivedFile]) -> String {
     let files = entries.iter();
     let files = files.map(|entry| (entry.name.as_str(), entry.blake3.as_str()));
     lantern_core::tree::content_hash(files)

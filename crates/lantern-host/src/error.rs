@@ -4,7 +4,7 @@ use crate::archive::fault::ArchiveFault;
 use crate::release::fault::ReleaseFault;
 use lantern_core::component::Id;
 use lantern_core::family::FamilyFault;
-use lantern_core::operation::{Kind, Stuck};
+use lantern_core::operation::{OperationKind, Stuck};
 use lantern_core::path::{PathFault, RelPath};
 use lantern_core::plan::{DrawFault, PlanFault};
 use lantern_core::resolve::{Obstacle, RequestFault};
@@ -444,7 +444,7 @@ pub enum Error {
     },
     /// Somebody called it off before the server was stopped.
     #[error("called off before the server was stopped; no file was touched")]
-    CalledOff(Kind),
+    CalledOff(OperationKind),
     /// There is nothing to take back.
     #[error("there is nothing to undo: no changeover or restore is in force here")]
     NothingToUndo,

@@ -9,7 +9,7 @@ use std::collections::BTreeSet;
 
 /// One operation, with what it left behind.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
+pub struct PastOperation {
     /// What was done.
     pub operation: Logged,
     /// The folders of what it set aside.
@@ -24,7 +24,7 @@ pub struct Entry {
 ///
 /// # Errors
 /// When the ledger or the folder of set-aside files cannot be read.
-pub fn history(server: &Server, ledger: &Ledger) -> Result<Vec<Entry>> {
+pub fn history(server: &Server, ledger: &Ledger) -> Result<Vec<PastOperation>> {
     let folders = server.folder.entries(&own("set-aside"))?.into_iter();
     let folders: Vec<RelPath> = folders.map(|(path, _)| path).collect();
     let mut entries = Vec::new();
@@ -37,7 +37,7 @@ pub fn history(server: &Server, ledger: &Ledger) -> Result<Vec<Entry>> {
             let inside = server.folder.files_below(folder)?.into_iter();
             sizes.extend(inside.map(|(_, bytes)| bytes));
         }
-        entries.push(Entry {
+        entries.push(PastOperation {
             operation,
             aside,
             files: sizes.len(),
@@ -53,7 +53,7 @@ pub fn history(server: &Server, ledger: &Ledger) -> Result<Vec<Entry>> {
 ///
 /// # Errors
 /// When the ledger cannot be written, or a file cannot be deleted; what was deleted stays deleted.
-pub fn thin(server: &Server, ledger: &mut Ledger, keep: usize) -> Result<Vec<Entry>> {
+pub fn thin(server: &Server, ledger: &mut Ledger, keep: usize) -> Result<Vec<PastOperation>> {
     let mut old = history(server, ledger)?;
     old.truncate(old.len().saturating_sub(keep));
     old.retain(|entry| !entry.aside.is_empty());

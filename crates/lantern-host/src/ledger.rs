@@ -4,11 +4,11 @@ use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp, own};
 use crate::format1;
 use crate::place::here;
-use lantern_core::artifact::Entry;
+use lantern_core::artifact::ArchivedFile;
 use lantern_core::component::Id;
 use lantern_core::descriptor::Found;
 use lantern_core::inventory::{Beneath, Remembered};
-use lantern_core::operation::{self, Kind, Record, WayBack};
+use lantern_core::operation::{self, OperationKind, Record, WayBack};
 use lantern_core::path::RelPath;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OptionalExtension, params};
@@ -28,7 +28,7 @@ pub struct Logged {
     /// Counts up from 1.
     pub number: i64,
     /// What it was.
-    pub kind: Kind,
+    pub kind: OperationKind,
     /// When it ended, in milliseconds since 1970.
     pub ended_ms: i64,
     /// The server version before; for the undo of a restore, the backup's name.
@@ -51,7 +51,7 @@ impl Logged {
 
     /// Whether it changed the server, and was not taken back.
     fn can_be_in_force(&self) -> bool {
-        self.kind != Kind::Undo && !self.undone && self.failed.is_none()
+        self.kind != OperationKind::Undo && !self.undone && self.failed.is_none()
     }
 }
 
@@ -309,7 +309,7 @@ impl Ledger {
     ///
     /// # Errors
     /// When the ledger cannot be read.
-    pub fn contents(&self, hash: &str) -> Result<Option<Vec<Entry>>> {
+    pub fn contents(&self, hash: &str) -> Result<Option<Vec<ArchivedFile>>> {
         let query = "SELECT list FROM contents WHERE hash = ?1";
         let row = self
             .db
@@ -327,7 +327,7 @@ impl Ledger {
     pub fn keep_downloads(
         &self,
         hashed: &BTreeMap<String, (Stamp, String)>,
-        listed: &BTreeMap<String, Vec<Entry>>,
+        listed: &BTreeMap<String, Vec<ArchivedFile>>,
     ) -> Result<()> {
         let write = || {
             let known: Vec<String> = {
@@ -498,7 +498,9 @@ impl Ledger {
             )?;
             let rows = query.query_map([], |row| {
                 let name: String = row.get(1)?;
-                let kind = Kind::ALL.into_iter().find(|kind| kind.as_str() == name);
+                let kind = OperationKind::ALL
+                    .into_iter()
+                    .find(|kind| kind.as_str() == name);
                 let kind = kind.ok_or(rusqlite::Error::InvalidQuery)?;
                 let failed: Option<String> = row.get(6)?;
                 let has_no_way_back: bool = row.get(7)?;
@@ -509,7 +511,7 @@ impl Ledger {
                     from: row.get(3)?,
                     to: row.get(4)?,
                     undone: row.get(5)?,
-                    is_thinned: has_no_way_back && kind != Kind::Undo && failed.is_none(),
+                    is_thinned: has_no_way_back && kind != OperationKind::Undo && failed.is_none(),
                     failed,
                 })
             })?;
@@ -623,7 +625,7 @@ mod tests {
         };
         let first = Logged {
             number: ledger.next_number().unwrap(),
-            kind: Kind::Changeover,
+            kind: OperationKind::Changeover,
             ended_ms: 5,
             from: "5.1".into(),
             to: "5.4".into(),
@@ -642,7 +644,7 @@ mod tests {
         assert_eq!(back, way_back);
         let undo = Logged {
             number: ledger.next_number().unwrap(),
-            kind: Kind::Undo,
+            kind: OperationKind::Undo,
             is_thinned: true,
             ..first
         };

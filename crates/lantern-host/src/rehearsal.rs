@@ -7,7 +7,7 @@
 pub use crate::changeover::Copied;
 use crate::changeover::{self, Event, Times};
 use crate::config::{Reach, Server};
-use crate::console::{Console, State};
+use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp, own};
 use crate::ledger::Ledger;
@@ -72,7 +72,7 @@ pub fn report_on(path: &Path, text: &str) -> Option<Rehearsal> {
 
 /// What a rehearsal is of.
 #[derive(Debug)]
-pub struct Piece<'p> {
+pub struct RehearsalOptions<'p> {
     /// The plan's file.
     pub path: &'p Path,
     /// Its text.
@@ -93,7 +93,7 @@ pub struct Piece<'p> {
 pub fn rehearse(
     server: &Server,
     ledger: &Ledger,
-    piece: &Piece,
+    piece: &RehearsalOptions,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Rehearsal> {
     clear(server)?;
@@ -160,7 +160,7 @@ fn carry_out(
     ledger.copy_to(&copy.folder.shown(&copy_of_it))?;
     let mut ledger = Ledger::open(&copy.folder)?;
     let report = changeover::changeover(copy, &mut ledger, plan.clone(), false, tell)?;
-    if let State::Ours(process) = Console::of(copy).state()?
+    if let ServerState::Ours(process) = Console::of(copy).state()?
         && let Some(file) = process.opens_file_of(&*live.runner, &live.folder)
     {
         return Err(Error::RehearsalTouched { path: file });
@@ -171,10 +171,11 @@ fn carry_out(
 /// Stops whatever runs in the copy.
 fn end(copy: &Server) -> Result<()> {
     match Console::of(copy).state()? {
-        State::Ours(_) => Console::of(copy).end_failed_start(),
-        State::Down | State::Reached { .. } | State::Foreign { .. } | State::Unknown { .. } => {
-            Ok(())
-        }
+        ServerState::Ours(_) => Console::of(copy).end_failed_start(),
+        ServerState::Down
+        | ServerState::Reached { .. }
+        | ServerState::Foreign { .. }
+        | ServerState::Unknown { .. } => Ok(()),
     }
 }
 

@@ -1,7 +1,7 @@
 //! The running server, looked at: what it shows, held against what was to be expected of it.
 
 use crate::config::Server;
-use crate::console::{Console, Started, State};
+use crate::console::{Console, ServerState, Started};
 use crate::error::Result;
 use crate::folder::own;
 use crate::survey::{Survey, order_text};
@@ -9,7 +9,7 @@ use lantern_core::component::{Id, Kind, Side};
 use lantern_core::inventory::Component;
 use lantern_core::order::Arrangement;
 use lantern_core::plan::Expected;
-use lantern_core::start::{self, Setting, Shown, Verdict, Wanted};
+use lantern_core::start::{self, Setting, Shown, StartReport, Wanted};
 use lantern_core::text::Text;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -18,11 +18,11 @@ use std::collections::{BTreeMap, BTreeSet};
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Verified {
     /// Whether it is up, and how that is known.
-    pub state: State,
+    pub state: ServerState,
     /// Whether it said that it is ready; none where nothing that can be read would say so.
     pub ready: Option<bool>,
     /// What it shows; none where it is down or cannot be reached.
-    pub verdict: Option<Verdict>,
+    pub verdict: Option<StartReport>,
 }
 
 impl Verified {
@@ -152,7 +152,7 @@ pub fn look(
     server: &Server,
     wanted: &Wanted,
     printed: &[String],
-) -> Result<Verdict> {
+) -> Result<StartReport> {
     let rule = &server.family.console;
     let mut answers = BTreeMap::new();
     for (question, end) in start::questions(rule, wanted) {
@@ -172,7 +172,7 @@ pub fn look(
 pub fn verify(server: &Server, found: &Survey) -> Result<Verified> {
     let console = Console::of(server);
     let state = console.state()?;
-    if !matches!(state, State::Ours(_) | State::Reached { .. }) {
+    if !matches!(state, ServerState::Ours(_) | ServerState::Reached { .. }) {
         return Ok(Verified {
             state,
             ready: None,

@@ -2,7 +2,7 @@
 
 use crate::common::{Common, shell_word};
 use crate::look::{Look, Means, bytes, time};
-use lantern_core::operation::{Kind, Stuck};
+use lantern_core::operation::{OperationKind, Stuck};
 use lantern_core::plan::DrawFault;
 use lantern_host::Error;
 use std::path::Path;
@@ -72,7 +72,7 @@ fn advice(error: &Error, common: &Common) -> String {
             common.next("undo --with-world"),
             common.next("undo --keep-world")
         ),
-        Error::CalledOff(Kind::Undo) => format!("To go back later: {}", common.next("undo")),
+        Error::CalledOff(OperationKind::Undo) => format!("To go back later: {}", common.next("undo")),
         Error::CalledOff(_) => format!("The plan is still there: {}", common.next("changeover")),
         Error::NoBackup(_) => format!("See which there are: {}", common.next("backup list")),
         Error::Store { .. } => format!("Look what is whole: {}", common.next("backup check")),

@@ -1,6 +1,6 @@
 //! What the survey holds against a server.
 
-use super::{Inventory, State};
+use super::{FileState, Inventory};
 use crate::component::{Facts, Id, Kind, Need, Side};
 use crate::family::{Family, Shape};
 use crate::order::must_follow;
@@ -196,7 +196,7 @@ fn files_changed(finder: &mut Finder<'_>) {
             finder.add(Severity::Error, "framework-inactive", place, text, remedy);
         }
         match &component.state {
-            State::Edited { files, added } => {
+            FileState::Edited { files, added } => {
                 if !files.is_empty() {
                     let text = format!(
                         "{id}: {} not as {} put there",
@@ -221,7 +221,7 @@ fn files_changed(finder: &mut Finder<'_>) {
                     finder.add(Severity::Warning, "not-of-it", first(added), text, remedy);
                 }
             }
-            State::PartlyMissing { files } => {
+            FileState::PartlyMissing { files } => {
                 let text = format!("{id}: {} gone", count(files.len(), "file is", "files are"));
                 let remedy = "install the release again, or take the component out whole";
                 finder.add(
@@ -232,7 +232,7 @@ fn files_changed(finder: &mut Finder<'_>) {
                     remedy,
                 );
             }
-            State::New | State::AsShipped | State::AsAdopted => {}
+            FileState::New | FileState::AsShipped | FileState::AsAdopted => {}
         }
         if component.facts.side == Some(Side::Client) {
             let place = finder.at(index);

@@ -4,7 +4,7 @@
 //! component put into another one's place is its own as long as it is what it put there. Over that
 //! goes what a component's descriptor says that it holds elsewhere.
 
-use super::{Component, Evidence, Remembered, State, VersionFrom, ledger_name};
+use super::{Component, Evidence, FileState, Remembered, VersionFrom, ledger_name};
 use crate::component::{Id, Kind};
 use crate::family::{Family, Glob};
 use crate::path::RelPath;
@@ -96,7 +96,7 @@ pub(super) fn settle(
             evidence.remembered,
         );
         if component.version_from == VersionFrom::Content
-            && component.state == State::AsShipped
+            && component.state == FileState::AsShipped
             && let Some(version) = put_version(family, component, evidence.remembered)
         {
             component.version_from = VersionFrom::Ledger;
@@ -178,7 +178,7 @@ fn state_of<'f>(
     files: impl Iterator<Item = &'f FileSeen>,
     apart: impl Fn(&RelPath) -> bool,
     remembered: &BTreeMap<RelPath, Remembered>,
-) -> State {
+) -> FileState {
     let files: Vec<&FileSeen> = files.collect();
     let ours = |path: &RelPath| {
         let known = remembered.get(path)?;
@@ -194,7 +194,7 @@ fn state_of<'f>(
         .cloned()
         .collect();
     if files.iter().all(|file| ours(&file.path).is_none()) {
-        return State::New;
+        return FileState::New;
     }
     let paths_where = |is: &dyn Fn(&FileSeen, Option<&Remembered>) -> bool| -> Vec<RelPath> {
         let those = files.iter().filter(|file| is(file, ours(&file.path)));
@@ -205,9 +205,9 @@ fn state_of<'f>(
         known.is_some_and(|known| Some(&known.hash) != file.hash.as_ref())
     });
     if !missing.is_empty() {
-        State::PartlyMissing { files: missing }
+        FileState::PartlyMissing { files: missing }
     } else if !edited.is_empty() || !added.is_empty() {
-        State::Edited {
+        FileState::Edited {
             files: edited,
             added,
         }
@@ -216,8 +216,8 @@ fn state_of<'f>(
         .filter(|file| !apart(&file.path))
         .all(|file| ours(&file.path).is_some_and(|known| known.shipped))
     {
-        State::AsShipped
+        FileState::AsShipped
     } else {
-        State::AsAdopted
+        FileState::AsAdopted
     }
 }

@@ -20,7 +20,7 @@ use std::collections::{BTreeMap, BTreeSet};
 /// What a component's files are, against what the ledger remembers of them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "is")]
-pub enum State {
+pub enum FileState {
     /// The ledger has never seen it.
     New,
     /// As its release shipped it.
@@ -66,7 +66,7 @@ pub struct Component {
     /// BLAKE3 that they should have.
     pub silenced: BTreeMap<RelPath, String>,
     /// Its files against the ledger.
-    pub state: State,
+    pub state: FileState,
     /// How its version is known.
     pub version_from: VersionFrom,
 }
@@ -365,7 +365,7 @@ fn component(
         group,
         holdings,
         silenced: BTreeMap::new(),
-        state: State::New,
+        state: FileState::New,
         version_from,
     })
 }
@@ -398,7 +398,7 @@ fn entries(family: &Family, inventory: &mut Inventory) {
             started_by: None,
             holdings: Holdings::default(),
             silenced: BTreeMap::new(),
-            state: State::New,
+            state: FileState::New,
             version_from: VersionFrom::Content,
         });
     }
@@ -426,7 +426,7 @@ fn outside_build(family: &Family, version: &Version) -> Component {
         started_by: None,
         holdings: Holdings::default(),
         silenced: BTreeMap::new(),
-        state: State::New,
+        state: FileState::New,
         version_from: VersionFrom::Stated,
     }
 }

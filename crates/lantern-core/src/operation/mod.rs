@@ -9,7 +9,7 @@ mod next;
 mod tests;
 mod way_back;
 
-pub use next::{Action, Came, Ending, Seen, ServerSeen, Stuck, Trouble, Wish, next};
+pub use next::{Action, Came, Direction, Ending, Seen, ServerSeen, Stuck, Trouble, next};
 pub use way_back::WayBack;
 
 use crate::component::Id;
@@ -88,7 +88,7 @@ pub enum Undoable {
 /// What was done, in one word.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Kind {
+pub enum OperationKind {
     /// A plan was carried out.
     Changeover,
     /// One of the others was taken back.
@@ -97,16 +97,20 @@ pub enum Kind {
     Restore,
 }
 
-impl Kind {
+impl OperationKind {
     /// All of them.
-    pub const ALL: [Kind; 3] = [Kind::Changeover, Kind::Undo, Kind::Restore];
+    pub const ALL: [OperationKind; 3] = [
+        OperationKind::Changeover,
+        OperationKind::Undo,
+        OperationKind::Restore,
+    ];
 
     /// Its name.
     pub fn as_str(self) -> &'static str {
         match self {
-            Kind::Changeover => "changeover",
-            Kind::Undo => "undo",
-            Kind::Restore => "restore",
+            OperationKind::Changeover => "changeover",
+            OperationKind::Undo => "undo",
+            OperationKind::Restore => "restore",
         }
     }
 }
@@ -330,11 +334,11 @@ impl Operation {
     }
 
     /// Its kind.
-    pub fn kind(&self) -> Kind {
+    pub fn kind(&self) -> OperationKind {
         match &self.work {
-            Work::Changeover { .. } => Kind::Changeover,
-            Work::Undo { .. } => Kind::Undo,
-            Work::Restore { .. } => Kind::Restore,
+            Work::Changeover { .. } => OperationKind::Changeover,
+            Work::Undo { .. } => OperationKind::Undo,
+            Work::Restore { .. } => OperationKind::Restore,
         }
     }
 
@@ -418,7 +422,7 @@ pub const UNKNOWN: &str = "unknown";
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Facts {
     /// Its kind.
-    pub kind: Kind,
+    pub kind: OperationKind,
     /// Whether the server was up when it began.
     pub was_up: bool,
     /// Whether it stays done though the server does not come up as it should.

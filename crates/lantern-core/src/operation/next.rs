@@ -4,7 +4,7 @@
 //! begun or something has failed. It ends with the new state or the state before, with a server up that
 //! was up; or it says in words why not, and leaves the journal for the next command.
 
-use super::{Facts, Kind, Phase};
+use super::{Facts, OperationKind, Phase};
 
 /// One thing to be done.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -148,12 +148,12 @@ pub enum Came {
     /// By the operation itself, just now.
     Itself,
     /// It was cut off in it, and somebody now wants it to go on or back.
-    CutOff(Wish),
+    CutOff(Direction),
 }
 
 /// What somebody wants of an operation that was cut off.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Wish {
+pub enum Direction {
     /// That it goes on to its end.
     Onward,
     /// That the server is as before it.
@@ -175,19 +175,19 @@ pub fn next(facts: Facts, phase: Phase, seen: Seen) -> Vec<Action> {
         (Some(trouble), _) => after(facts, phase, seen, trouble),
         (None, Came::Itself) => forward(facts, phase, seen),
         (None, Came::CutOff(_)) if seen.recorded => had_succeeded(facts, phase, seen),
-        (None, Came::CutOff(wish)) => recovered(facts, phase, seen, wish),
+        (None, Came::CutOff(direction)) => recovered(facts, phase, seen, direction),
     }
 }
 
 /// What a phase holds when all goes well.
 fn forward(facts: Facts, phase: Phase, seen: Seen) -> Vec<Action> {
     use Action::*;
-    let is_changeover = facts.kind == Kind::Changeover;
+    let is_changeover = facts.kind == OperationKind::Changeover;
     match phase {
         Phase::Preparing => {
             let mut actions = vec![Stage];
             actions.extend(is_changeover.then_some(FirstBackup));
-            let warns = is_changeover || facts.kind == Kind::Undo && facts.was_up;
+            let warns = is_changeover || facts.kind == OperationKind::Undo && facts.was_up;
             actions.extend(warns.then_some(Warn));
             actions.push(Enter(Phase::Stopping));
             actions
@@ -195,8 +195,8 @@ fn forward(facts: Facts, phase: Phase, seen: Seen) -> Vec<Action> {
         Phase::Stopping => {
             let mut actions = vec![Stop];
             actions.extend(match facts.kind {
-                Kind::Changeover => vec![SecondBackup, LookAgain],
-                Kind::Undo | Kind::Restore => vec![DrawMoves, LookAgain],
+                OperationKind::Changeover => vec![SecondBackup, LookAgain],
+                OperationKind::Undo | OperationKind::Restore => vec![DrawMoves, LookAgain],
             });
             actions.push(Enter(Phase::Swapping));
             actions
@@ -301,10 +301,10 @@ fn after(facts: Facts, phase: Phase, seen: Seen, trouble: Trouble) -> Vec<Action
 /// It was cut off after it had been written down as succeeded.
 fn had_succeeded(facts: Facts, phase: Phase, seen: Seen) -> Vec<Action> {
     use Action::*;
-    let Came::CutOff(wish) = seen.came else {
+    let Came::CutOff(direction) = seen.came else {
         return forward(facts, phase, seen);
     };
-    if wish == Wish::Back && facts.kind != Kind::Undo {
+    if direction == Direction::Back && facts.kind != OperationKind::Undo {
         return vec![TidyUp, End(Ending::TakeBack)];
     }
     let mut actions = Vec::new();
@@ -315,10 +315,10 @@ fn had_succeeded(facts: Facts, phase: Phase, seen: Seen) -> Vec<Action> {
 }
 
 /// It was cut off, and is to go on or back.
-fn recovered(facts: Facts, phase: Phase, seen: Seen, wish: Wish) -> Vec<Action> {
+fn recovered(facts: Facts, phase: Phase, seen: Seen, direction: Direction) -> Vec<Action> {
     use Action::*;
     // Whoever takes an undo back wants what it is there for.
-    let onward = wish == Wish::Onward || facts.kind == Kind::Undo;
+    let onward = direction == Direction::Onward || facts.kind == OperationKind::Undo;
     match phase {
         Phase::Preparing if onward => untouched(facts, seen, Ending::Anew),
         Phase::Preparing => untouched(facts, seen, Ending::Untouched),
@@ -336,7 +336,7 @@ fn recovered(facts: Facts, phase: Phase, seen: Seen, wish: Wish) -> Vec<Action> 
         Phase::Stopping => stopped_in_vain(facts, seen),
         Phase::Swapping if onward => [vec![EndWhatRuns], forward(facts, phase, seen)].concat(),
         // What its own start left running, up or half up, is no witness of the new state.
-        Phase::Starting if onward && facts.kind == Kind::Changeover => {
+        Phase::Starting if onward && facts.kind == OperationKind::Changeover => {
             [vec![EndWhatRuns], forward(facts, phase, seen)].concat()
         }
         Phase::Starting if onward && seen.server == ServerSeen::Up => {

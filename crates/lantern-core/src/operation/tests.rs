@@ -132,7 +132,7 @@ impl Toy {
                 );
                 assert_eq!(self.journal, Some(Phase::Swapping));
                 assert!(self.staged, "nothing is there to come");
-                if self.facts.kind == Kind::Changeover {
+                if self.facts.kind == OperationKind::Changeover {
                     assert!(self.backed_up, "the world is not backed up");
                 }
                 let count = if works { MOVES } else { usize::from(half) };
@@ -282,12 +282,12 @@ impl Toy {
 
 fn facts() -> impl Strategy<Value = Facts> {
     (0..3usize, any::<bool>(), any::<bool>()).prop_map(|(kind, was_up, stays)| {
-        let kind = Kind::ALL[kind];
+        let kind = OperationKind::ALL[kind];
         Facts {
             kind,
             // A restore is refused where the server is up.
-            was_up: was_up && kind != Kind::Restore,
-            stays: stays || kind != Kind::Changeover,
+            was_up: was_up && kind != OperationKind::Restore,
+            stays: stays || kind != OperationKind::Changeover,
         }
     })
 }
@@ -319,7 +319,7 @@ proptest! {
         let mut answers = answers.into_iter();
         let mut came = Came::Itself;
         for back in wishes {
-            let wish = if back { Wish::Back } else { Wish::Onward };
+            let direction = if back { Direction::Back } else { Direction::Onward };
             match toy.run(came, &mut answers) {
                 Outcome::Ended(ending) => {
                     toy.check(ending);
@@ -336,7 +336,7 @@ proptest! {
                 prop_assert!(all && toy.recorded || none);
                 return Ok(());
             }
-            came = Came::CutOff(wish);
+            came = Came::CutOff(direction);
         }
         // The last commands had a world that answers well.
         let ending = toy.run(came, &mut std::iter::empty());
@@ -355,7 +355,7 @@ fn the_way_forward() {
         let facts = Facts {
             kind,
             was_up,
-            stays: kind != Kind::Changeover,
+            stays: kind != OperationKind::Changeover,
         };
         let mut toy = Toy::new(facts);
         let mut words = Vec::new();
@@ -374,19 +374,19 @@ fn the_way_forward() {
         );
         words.join("\n")
     };
-    insta::assert_snapshot!(way(Kind::Changeover, true), @"
+    insta::assert_snapshot!(way(OperationKind::Changeover, true), @"
     Preparing: [Stage, FirstBackup, Warn, Enter(Stopping)]
     Stopping: [Stop, SecondBackup, LookAgain, Enter(Swapping)]
     Swapping: [Swap, CompareKept, Enter(Starting)]
     Starting: [Start, Verify, Record, Enter(Ending)]
     ");
-    insta::assert_snapshot!(way(Kind::Undo, true), @"
+    insta::assert_snapshot!(way(OperationKind::Undo, true), @"
     Preparing: [Stage, Warn, Enter(Stopping)]
     Stopping: [Stop, DrawMoves, LookAgain, Enter(Swapping)]
     Swapping: [Swap, Enter(Starting)]
     Starting: [StartAgain, Record, Enter(Ending)]
     ");
-    insta::assert_snapshot!(way(Kind::Restore, false), @"
+    insta::assert_snapshot!(way(OperationKind::Restore, false), @"
     Preparing: [Stage, Enter(Stopping)]
     Stopping: [Stop, DrawMoves, LookAgain, Enter(Swapping)]
     Swapping: [Swap, Enter(Starting)]
@@ -398,7 +398,7 @@ fn the_way_forward() {
 #[test]
 fn the_way_back() {
     let facts = Facts {
-        kind: Kind::Changeover,
+        kind: OperationKind::Changeover,
         was_up: true,
         stays: false,
     };

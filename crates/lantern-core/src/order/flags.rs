@@ -1,6 +1,6 @@
 //! One line for each add-on says whether it is on; the server sorts by itself.
 
-use super::{Change, Entry, Form};
+use super::{Change, Form, OrderEntry};
 use crate::component::Id;
 use crate::family::OrderRule;
 use crate::text::Lines;
@@ -18,10 +18,10 @@ impl Form for Flags {
         false
     }
 
-    fn entries(&self, rule: &OrderRule, text: &str) -> Vec<Entry> {
+    fn entries(&self, rule: &OrderRule, text: &str) -> Vec<OrderEntry> {
         let lines = text.lines().enumerate();
         let entries = lines.filter_map(|(index, line)| {
-            Some(Entry {
+            Some(OrderEntry {
                 line: index + 1,
                 id: Id::new(rule.line.capture("id", line)?),
                 on: is_on(rule, line),

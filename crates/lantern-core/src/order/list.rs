@@ -1,6 +1,6 @@
 //! One line holds all add-ons, in load order.
 
-use super::{Change, Entry, Form, rewrite};
+use super::{Change, Form, OrderEntry, rewrite};
 use crate::component::Id;
 use crate::family::OrderRule;
 
@@ -16,17 +16,21 @@ impl Form for List {
         true
     }
 
-    fn entries(&self, rule: &OrderRule, text: &str) -> Vec<Entry> {
+    fn entries(&self, rule: &OrderRule, text: &str) -> Vec<OrderEntry> {
         let mut entries = Vec::new();
         for (index, line) in text.lines().enumerate() {
             let items = rule.line.capture("list", line).unwrap_or("");
             let items = items.split(rule.between.trim()).map(str::trim);
-            entries.extend(items.filter(|item| !item.is_empty()).map(|item| Entry {
-                line: index + 1,
-                id: Id::new(item),
-                on: true,
-                words: item.to_owned(),
-            }));
+            entries.extend(
+                items
+                    .filter(|item| !item.is_empty())
+                    .map(|item| OrderEntry {
+                        line: index + 1,
+                        id: Id::new(item),
+                        on: true,
+                        words: item.to_owned(),
+                    }),
+            );
         }
         entries
     }

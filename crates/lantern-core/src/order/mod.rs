@@ -18,7 +18,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// An entry of the load order: it names an add-on, or a category of them.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
+pub struct OrderEntry {
     /// The line it stands in, from 1.
     pub line: usize,
     /// The add-on.
@@ -33,7 +33,7 @@ pub struct Entry {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Arrangement {
     /// Its entries, the first first.
-    pub entries: Vec<Entry>,
+    pub entries: Vec<OrderEntry>,
     /// Whether the order of the entries is what decides; else the server sorts by itself.
     pub decides: bool,
 }
@@ -56,7 +56,7 @@ pub trait Form {
     fn decides(&self) -> bool;
 
     /// The entries in a text.
-    fn entries(&self, rule: &OrderRule, text: &str) -> Vec<Entry>;
+    fn entries(&self, rule: &OrderRule, text: &str) -> Vec<OrderEntry>;
 
     /// The text as it is after a change: what does not have to differ stays, byte for byte.
     fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String;
@@ -89,7 +89,7 @@ impl Arrangement {
     }
 
     /// The entry that starts an add-on: its own, or that of a category whose folder it lies in.
-    pub fn starter(&self, rule: &OrderRule, id: &Id, place: &RelPath) -> Option<&Entry> {
+    pub fn starter(&self, rule: &OrderRule, id: &Id, place: &RelPath) -> Option<&OrderEntry> {
         let named = |name: &str| self.entries.iter().find(|entry| entry.id.as_str() == name);
         let folders = std::iter::successors(place.folder(), RelPath::folder);
         let mut categories = folders.filter(|folder| rule.categories.matches(folder.as_str()));

@@ -1,6 +1,6 @@
 //! One line for each add-on; the order of the lines is the load order.
 
-use super::{Change, Entry, Form};
+use super::{Change, Form, OrderEntry};
 use crate::component::Id;
 use crate::family::OrderRule;
 use crate::text::Lines;
@@ -18,10 +18,10 @@ impl Form for Sequence {
         true
     }
 
-    fn entries(&self, rule: &OrderRule, text: &str) -> Vec<Entry> {
+    fn entries(&self, rule: &OrderRule, text: &str) -> Vec<OrderEntry> {
         let lines = text.lines().enumerate();
         let entries = lines.filter_map(|(index, line)| {
-            Some(Entry {
+            Some(OrderEntry {
                 line: index + 1,
                 id: Id::new(rule.line.capture("id", line)?),
                 on: true,
@@ -40,7 +40,7 @@ impl Form for Sequence {
         let wanted: BTreeSet<&Id> = order.iter().collect();
         let mut words: BTreeMap<&Id, &str> = BTreeMap::new();
         // The first line of each wanted add-on stays; others and doubles go.
-        let mut stays: Vec<&Entry> = Vec::new();
+        let mut stays: Vec<&OrderEntry> = Vec::new();
         for entry in present.iter().filter(|entry| wanted.contains(&entry.id)) {
             if words.insert(&entry.id, &entry.words).is_none() {
                 stays.push(entry);

@@ -5,7 +5,7 @@ use crate::catalogue::Offer;
 use crate::component::{Facts, Id};
 use crate::descriptor::Holdings;
 use crate::inventory::{
-    Beneath, Component, Inventory, Remembered, State, VersionFrom, ledger_name,
+    Beneath, Component, FileState, Inventory, Remembered, VersionFrom, ledger_name,
 };
 use crate::order::Arrangement;
 use crate::path::RelPath;
@@ -124,7 +124,7 @@ pub fn afterwards(
             started_by: None,
             holdings: Holdings::default(),
             silenced: BTreeMap::new(),
-            state: State::AsShipped,
+            state: FileState::AsShipped,
             version_from: match facts.version.is_content() {
                 true => VersionFrom::Content,
                 false => VersionFrom::Descriptor,

@@ -2,8 +2,8 @@
 
 use super::edits::{self, Afterwards};
 use super::{
-    Action, ActionKind, ComponentChange, DrawFault, Expected, FORMAT, Kept, Payload, Plan, Step,
-    TextEdit, Verdict, reason_text,
+    Action, ActionKind, ComponentChange, DrawFault, Expected, FORMAT, Fate, Kept, Payload, Plan,
+    Step, TextEdit, reason_text,
 };
 use crate::artifact::Artifact;
 use crate::catalogue::Offer;
@@ -77,9 +77,9 @@ pub fn draw(
             kind: choice.kind,
             to: Some(choice.to.to_string()),
             verdict: match (choice.offer, &from) {
-                (None, _) => Verdict::Stays,
-                (Some(_), None) => Verdict::Comes,
-                (Some(_), Some(_)) => Verdict::Moves,
+                (None, _) => Fate::Stays,
+                (Some(_), None) => Fate::Comes,
+                (Some(_), Some(_)) => Fate::Moves,
             },
             from,
             why: reason_text(&choice.reason),
@@ -103,7 +103,7 @@ pub fn draw(
             kind: gone.kind,
             from: Some(gone.from.to_string()),
             to: None,
-            verdict: Verdict::Goes,
+            verdict: Fate::Goes,
             why,
             variant: None,
         });

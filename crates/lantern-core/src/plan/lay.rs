@@ -5,7 +5,7 @@ use super::{Action, ActionKind, DrawFault, Payload, Source, Under};
 use crate::catalogue::Offer;
 use crate::component::{Id, Kind};
 use crate::family::Glob;
-use crate::inventory::State;
+use crate::inventory::FileState;
 use crate::path::RelPath;
 use crate::resolve::Gone;
 use std::collections::BTreeSet;
@@ -23,7 +23,7 @@ impl Drawing<'_> {
                 }
             }
             let (edited, added): (&[RelPath], &[RelPath]) = match &component.state {
-                State::Edited { files, added } => (files, added),
+                FileState::Edited { files, added } => (files, added),
                 _ => (&[], &[]),
             };
             for file in &component.files {

@@ -76,7 +76,7 @@ pub struct ComponentChange {
     /// The version afterwards; none when it goes.
     pub to: Option<String>,
     /// What happens, in one word.
-    pub verdict: Verdict,
+    pub verdict: Fate,
     /// Why, in a few words.
     pub why: String,
     /// Which of its variants, where it has any.
@@ -87,7 +87,7 @@ pub struct ComponentChange {
 /// What happens to a component.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Verdict {
+pub enum Fate {
     /// It stays as it is.
     Stays,
     /// Another release takes its place.

@@ -1,7 +1,7 @@
 //! What a release would put where.
 
 use super::DrawFault;
-use crate::artifact::{Artifact, Entry};
+use crate::artifact::{ArchivedFile, Artifact};
 use crate::component::{Facts, Id};
 use crate::descriptor::Holdings;
 use crate::family::{Part, Reader, Shape};
@@ -87,7 +87,7 @@ pub fn lay_out(
     facts: &Facts,
     installed: Option<&Component>,
     variant: Option<&str>,
-    entries: &[Entry],
+    entries: &[ArchivedFile],
     artifact: &Artifact,
 ) -> Result<Laid, DrawFault> {
     let id = &facts.id;

@@ -5,7 +5,7 @@ use crate::catalogue::{Offer, Origin};
 use crate::component::Facts;
 use crate::descriptor::{Found, Holdings};
 use crate::family::{Family, Glob, Shape};
-use crate::inventory::{Evidence, Inventory, Remembered, State, take};
+use crate::inventory::{Evidence, FileState, Inventory, Remembered, take};
 use crate::proofs::at_least;
 use crate::resolve::{Choice, Gone, Reason, Selection};
 use crate::tree::{FileSeen, claim};
@@ -402,7 +402,7 @@ proptest! {
         let next = surveyed(&family, &after, &knows);
         for component in &next.components {
             prop_assert!(component.silenced.is_empty(), "{:?}", component.silenced);
-            let whole = !matches!(component.state, State::PartlyMissing { .. });
+            let whole = !matches!(component.state, FileState::PartlyMissing { .. });
             prop_assert!(whole || component.facts.id.as_str() == "p", "{} {:?}", component.facts.id, component.state);
             if component.facts.kind == Kind::Addon {
                 prop_assert_eq!(component.group.as_ref(), Some(&Id::new("p")));

@@ -10,7 +10,7 @@ use super::solver::{Lit, Outcome, Solver, Var};
 
 /// A wish: a literal that ought to hold, and what to wish for next where it cannot.
 #[derive(Debug, Clone)]
-struct Wish {
+struct Soft {
     lit: Lit,
     next: Next,
 }
@@ -50,13 +50,13 @@ pub(super) fn best(
 ) -> (Vec<bool>, Proof) {
     let limit = search.steps.saturating_add(most_steps);
     let mut found = answer(search, model);
-    let kept = lost.iter().map(|lit| Wish {
+    let kept = lost.iter().map(|lit| Soft {
         lit: *lit,
         next: Next::Nothing,
     });
     let mut stage = Stage::new(Vec::new());
-    let mut wishes: Vec<Wish> = kept.collect();
-    for kind in KINDS.iter().map(Some).chain([None]) {
+    let mut wishes: Vec<Soft> = kept.collect();
+    for kind in CRITERIA.iter().map(Some).chain([None]) {
         if !wishes.is_empty() {
             if !stage.settle(search, wishes, limit) {
                 return (
@@ -76,16 +76,16 @@ pub(super) fn best(
 }
 
 /// The kinds of wishes after losing nothing, weightiest first.
-const KINDS: [Kind; 5] = [
-    Kind::Untested,
-    Kind::Early,
-    Kind::Build,
-    Kind::Changed,
-    Kind::Rank,
+const CRITERIA: [Criterion; 5] = [
+    Criterion::Untested,
+    Criterion::Early,
+    Criterion::Build,
+    Criterion::Changed,
+    Criterion::Rank,
 ];
 
 #[derive(Debug, Clone, Copy)]
-enum Kind {
+enum Criterion {
     Untested,
     Early,
     /// The newest build, where several server versions will do.
@@ -102,12 +102,12 @@ fn answer(search: &Search<'_, '_>, model: &Model<'_>) -> Vec<bool> {
 
 /// What each variable costs, for one kind of wish; components at one price whatever is chosen are
 /// left out.
-fn prices(model: &Model<'_>, search: &Search<'_, '_>, kind: Kind) -> Prices {
+fn prices(model: &Model<'_>, search: &Search<'_, '_>, kind: Criterion) -> Prices {
     let mut prices = Vec::new();
     for (index, component) in model.components.iter().enumerate() {
         let mut own: Vec<(Var, u32)> = Vec::with_capacity(component.candidates.len() + 1);
         let mut by_version: Vec<usize> = (0..component.candidates.len()).collect();
-        if matches!(kind, Kind::Rank | Kind::Build) {
+        if matches!(kind, Criterion::Rank | Criterion::Build) {
             by_version.sort_by(|a, b| {
                 let version = |i: &usize| &component.candidates[*i].facts.version;
                 version(b).cmp(version(a))
@@ -116,14 +116,14 @@ fn prices(model: &Model<'_>, search: &Search<'_, '_>, kind: Kind) -> Prices {
         for (rank, at) in by_version.into_iter().enumerate() {
             let candidate = &component.candidates[at];
             let price = match kind {
-                Kind::Untested => u32::from(candidate.untested),
-                Kind::Early => u32::from(candidate.early),
-                Kind::Build if !model.chooses_build(component) => 0,
-                Kind::Changed if model.chooses_build(component) => 0,
-                Kind::Changed => u32::from(!candidate.preferred),
-                Kind::Build => rank as u32,
-                Kind::Rank if model.is_settled(candidate) => 0,
-                Kind::Rank => rank as u32,
+                Criterion::Untested => u32::from(candidate.untested),
+                Criterion::Early => u32::from(candidate.early),
+                Criterion::Build if !model.chooses_build(component) => 0,
+                Criterion::Changed if model.chooses_build(component) => 0,
+                Criterion::Changed => u32::from(!candidate.preferred),
+                Criterion::Build => rank as u32,
+                Criterion::Rank if model.is_settled(candidate) => 0,
+                Criterion::Rank => rank as u32,
             };
             own.push((component.var(at), price));
         }
@@ -142,7 +142,7 @@ fn prices(model: &Model<'_>, search: &Search<'_, '_>, kind: Kind) -> Prices {
 struct Stage {
     prices: Prices,
     totalizers: Vec<Vec<Lit>>,
-    wishes: Vec<Wish>,
+    wishes: Vec<Soft>,
 }
 
 impl Stage {
@@ -154,7 +154,7 @@ impl Stage {
         }
     }
 
-    fn first_wishes(&mut self, search: &mut Search<'_, '_>) -> Vec<Wish> {
+    fn first_wishes(&mut self, search: &mut Search<'_, '_>) -> Vec<Soft> {
         (0..self.prices.len())
             .filter_map(|at| {
                 let least = self.prices[at].1.iter().map(|(_, price)| *price).min();
@@ -166,7 +166,7 @@ impl Stage {
     /// The wish that a component's price is at most this; none when it always is.
     ///
     /// Every whole price is a step of its own, so that each failed wish costs one.
-    fn step(&self, search: &mut Search<'_, '_>, at: usize, bar: u32) -> Option<Wish> {
+    fn step(&self, search: &mut Search<'_, '_>, at: usize, bar: u32) -> Option<Soft> {
         let own = &self.prices[at].1;
         let dearer = own.iter().filter(|(_, price)| *price > bar);
         let dearer: Vec<Var> = dearer.map(|(var, _)| *var).collect();
@@ -183,14 +183,14 @@ impl Stage {
                 Lit::not(helper)
             }
         };
-        Some(Wish {
+        Some(Soft {
             lit,
             next: Next::Step(at, bar + 1),
         })
     }
 
     /// Meets as many wishes as can be, and makes them required. False when the steps ran out.
-    fn settle(&mut self, search: &mut Search<'_, '_>, wishes: Vec<Wish>, limit: u64) -> bool {
+    fn settle(&mut self, search: &mut Search<'_, '_>, wishes: Vec<Soft>, limit: u64) -> bool {
         self.wishes = wishes;
         loop {
             let assumed: Vec<Lit> = self.wishes.iter().map(|wish| wish.lit).collect();
@@ -270,9 +270,9 @@ impl Stage {
     }
 
     /// The wish that at most so many of a totalizer's inputs are true.
-    fn count(&self, totalizer: usize, most: usize) -> Option<Wish> {
+    fn count(&self, totalizer: usize, most: usize) -> Option<Soft> {
         let output = self.totalizers[totalizer].get(most)?;
-        Some(Wish {
+        Some(Soft {
             lit: !*output,
             next: Next::Count(totalizer, most + 1),
         })

@@ -19,7 +19,7 @@ pub use fact::Fact;
 use fact::Lens;
 pub use obstacle::{Conflict, Obstacle, Remedy};
 pub use saved::RequestFault;
-pub use why::{Answer, WhyNot, why_not};
+pub use why::{Explanation, WhyNot, why_not};
 
 use crate::catalogue::{Offer, Origin};
 use crate::component::{Facts, Id, Kind};

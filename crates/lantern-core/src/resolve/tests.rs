@@ -484,7 +484,7 @@ fn why_and_why_not() {
     );
     let selection = resolve(&request).unwrap();
     assert_eq!(told(&selection), "server 5.4, bees 2, clock=, lib=");
-    let why = Answer::of(&request, &selection, &Id::new("lib"));
+    let why = Explanation::of(&request, &selection, &Id::new("lib"));
     assert_eq!(why.held_by.len(), 2);
     let newer: Vec<String> = why
         .newer

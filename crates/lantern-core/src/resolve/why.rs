@@ -19,7 +19,7 @@ pub enum WhyNot {
 
 /// Why a component is at the version chosen.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Answer {
+pub struct Explanation {
     /// What was chosen; none when it is not there.
     pub choice: Option<Choice>,
     /// The components whose chosen releases need or use it, with the range they hold it in.
@@ -28,9 +28,9 @@ pub struct Answer {
     pub newer: Vec<(Version, WhyNot)>,
 }
 
-impl Answer {
+impl Explanation {
     /// Explains a component in the best answer to a request.
-    pub fn of(request: &Request, selection: &Selection, id: &Id) -> Answer {
+    pub fn of(request: &Request, selection: &Selection, id: &Id) -> Explanation {
         let choice = selection
             .choices
             .iter()
@@ -70,7 +70,7 @@ impl Answer {
             let why = why_not(request, selection, id, &version);
             (version, why)
         });
-        Answer {
+        Explanation {
             newer: newer.collect(),
             choice,
             held_by,

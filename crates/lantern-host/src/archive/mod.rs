@@ -12,7 +12,7 @@ use crate::folder::Folder;
 use crate::place::{PROGRAM, Source, here};
 pub use fault::ArchiveFault;
 use fault::DEEPEST;
-use lantern_core::artifact::Entry;
+use lantern_core::artifact::ArchivedFile;
 use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{DescriptorFile, Name};
 use lantern_core::path::RelPath;
@@ -35,7 +35,7 @@ const SMALL_BYTES: u64 = 1 << 20;
 const MOST_INNER_BYTES: u64 = 1 << 30;
 
 /// One entry as it is passed by.
-struct Passing<'a> {
+struct PackedFile<'a> {
     path: &'a RelPath,
     /// The size that the archive states, in bytes.
     bytes: u64,
@@ -45,7 +45,7 @@ struct Passing<'a> {
 }
 
 /// What is done with each entry.
-type Visit<'v> = &'v mut dyn FnMut(Passing<'_>) -> Result<(), ArchiveFault>;
+type Visit<'v> = &'v mut dyn FnMut(PackedFile<'_>) -> Result<(), ArchiveFault>;
 
 enum Packed {
     Zip(Zipped),
@@ -252,12 +252,12 @@ impl Archive {
     ///
     /// # Errors
     /// When an entry is damaged.
-    pub fn contents(&mut self) -> Result<Vec<Entry>, ArchiveFault> {
+    pub fn contents(&mut self) -> Result<Vec<ArchivedFile>, ArchiveFault> {
         let mut contents = Vec::new();
         self.each(&|_| true, &mut |mut entry| {
             let (bytes, blake3) = copy(&mut entry, &mut io::sink())?;
             let name = entry.path.to_string();
-            contents.push(Entry {
+            contents.push(ArchivedFile {
                 name,
                 bytes,
                 blake3,
@@ -313,7 +313,11 @@ enum Unpacking {
     Disk(Error),
 }
 
-fn unpack_one(entry: &mut Passing<'_>, folder: &Folder, to: &RelPath) -> Result<String, Unpacking> {
+fn unpack_one(
+    entry: &mut PackedFile<'_>,
+    folder: &Folder,
+    to: &RelPath,
+) -> Result<String, Unpacking> {
     let mut file = folder.create(to).map_err(Unpacking::Disk)?;
     let mut failed = None;
     let copied = copy(
@@ -343,7 +347,7 @@ fn damaged(path: &RelPath, error: &io::Error) -> ArchiveFault {
 }
 
 /// Copies an entry, and tells its size and BLAKE3.
-fn copy(entry: &mut Passing<'_>, to: &mut dyn Write) -> Result<(u64, String), ArchiveFault> {
+fn copy(entry: &mut PackedFile<'_>, to: &mut dyn Write) -> Result<(u64, String), ArchiveFault> {
     let mut hasher = blake3::Hasher::new();
     let mut content = entry.content.take(entry.bytes.saturating_add(1));
     let mut buffer = vec![0; 128 << 10];

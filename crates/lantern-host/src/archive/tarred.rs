@@ -1,6 +1,6 @@
 //! Tar archives, plain or packed with gzip or zstd.
 
-use super::{ArchiveFault, List, MOST_BYTES, MOST_TIMES, Passing, SMALL_BYTES, Visit};
+use super::{ArchiveFault, List, MOST_BYTES, MOST_TIMES, PackedFile, SMALL_BYTES, Visit};
 use crate::place::Source;
 use flate2::read::MultiGzDecoder;
 use lantern_core::path::RelPath;
@@ -161,7 +161,7 @@ impl Tarred {
                 return Ok(());
             };
             let (bytes, mode) = (header.size().map_err(broken)?, header.mode().unwrap_or(0));
-            visit(Passing {
+            visit(PackedFile {
                 path: &path,
                 bytes,
                 is_program: mode & 0o111 != 0,

@@ -1,6 +1,6 @@
 //! Folders that hold what an archive would: what a recipe made, or somebody unpacked.
 
-use super::{ArchiveFault, List, Passing, Visit, damaged};
+use super::{ArchiveFault, List, PackedFile, Visit, damaged};
 use crate::place::{Local, Place};
 use lantern_core::path::RelPath;
 use std::io;
@@ -43,7 +43,7 @@ impl Unpacked {
             let opened = self.place.open(path);
             let mut file = opened.map_err(|error| damaged(path, &error))?;
             let meta = file.meta().map_err(|error| damaged(path, &error))?;
-            visit(Passing {
+            visit(PackedFile {
                 path,
                 bytes: meta.stamp.bytes,
                 is_program: meta.rights & 0o111 != 0,

@@ -1,6 +1,6 @@
 //! Zip archives.
 
-use super::{ArchiveFault, List, MOST_ENTRIES, MOST_TIMES, Passing, SMALL_BYTES, Visit};
+use super::{ArchiveFault, List, MOST_ENTRIES, MOST_TIMES, PackedFile, SMALL_BYTES, Visit};
 use crate::place::Source;
 use lantern_core::path::RelPath;
 use std::collections::BTreeMap;
@@ -69,7 +69,7 @@ impl Zipped {
                 .zip
                 .by_index(*number)
                 .map_err(|error| ArchiveFault::Damaged(path.to_string(), error.to_string()))?;
-            visit(Passing {
+            visit(PackedFile {
                 path,
                 bytes: entry.size(),
                 is_program: entry.unix_mode().is_some_and(|mode| mode & 0o111 != 0),

@@ -2,10 +2,10 @@
 //! one, byte for byte, the world is untouched, and the next commands work.
 
 use super::{changeover, journal, restore, resume, undo};
-use crate::adopt::{Wishes, adopt};
+use crate::adopt::{AdoptOptions, adopt};
 use crate::backup;
 use crate::config::Server;
-use crate::console::{Console, State};
+use crate::console::{Console, ServerState};
 use crate::error::Error;
 use crate::history;
 use crate::ledger::Ledger;
@@ -97,7 +97,7 @@ impl Pond {
         }
         zip.finish().unwrap();
         let family = dir.path().join("pond.family.toml").display().to_string();
-        let wishes = Wishes {
+        let wishes = AdoptOptions {
             name: None,
             family: Some(&family),
             server_version: None,
@@ -138,7 +138,7 @@ impl Pond {
     }
 
     fn is_up(&self) -> bool {
-        Console::of(&self.server()).state().unwrap() != State::Down
+        Console::of(&self.server()).state().unwrap() != ServerState::Down
     }
 
     fn changeover(&self, plan: &Plan) -> Result<(), Error> {

@@ -22,12 +22,14 @@ pub use restore::{Restored, restore};
 pub use undo::{Now, Undone, undo};
 
 use crate::config::Server;
-use crate::console::{Console, State};
+use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
 use crate::folder::{own, safe_name};
 use crate::ledger::Ledger;
 use crate::survey::{Depth, survey};
-use lantern_core::operation::{Came, Ending, Journal, Kind, Operation, UNKNOWN, Wish, Work};
+use lantern_core::operation::{
+    Came, Direction, Ending, Journal, Operation, OperationKind, UNKNOWN, Work,
+};
 use lantern_core::plan::{Plan, Step};
 use run::Run;
 use serde::{Deserialize, Serialize};
@@ -170,10 +172,10 @@ fn begin(
 fn reachable(server: &Server) -> Result<bool> {
     let console = Console::of(server);
     match console.state()? {
-        State::Down => return Ok(false),
-        State::Foreign { who } => return Err(Error::NoConsole { who }),
-        State::Unknown { why } => return Err(Error::Unseen { why }),
-        State::Ours(_) | State::Reached { .. } => {}
+        ServerState::Down => return Ok(false),
+        ServerState::Foreign { who } => return Err(Error::NoConsole { who }),
+        ServerState::Unknown { why } => return Err(Error::Unseen { why }),
+        ServerState::Ours(_) | ServerState::Reached { .. } => {}
     }
     console.probe()?;
     Ok(true)
@@ -198,8 +200,8 @@ fn finished(run: &mut Run<'_, '_>, ended: run::Ended) -> Result<Report> {
     Ok(Report {
         number: run.journal.operation.number,
         times: run.times(),
-        running: bad.is_none() && run.journal.operation.kind() == Kind::Changeover
-            || run.console.state()? != State::Down,
+        running: bad.is_none() && run.journal.operation.kind() == OperationKind::Changeover
+            || run.console.state()? != ServerState::Down,
         loaded: run.learnt.loaded,
         bad,
         backup: run
@@ -227,7 +229,7 @@ pub fn resume(
     }
     let server = &keeping_as(server, &journal)?;
     let mut run = Run::cut_off(server, ledger, journal, tell);
-    let ended = run.run_to_end(Came::CutOff(Wish::Onward))?;
+    let ended = run.run_to_end(Came::CutOff(Direction::Onward))?;
     if ended.ending != Ending::Anew {
         return finished(&mut run, ended);
     }

@@ -4,7 +4,7 @@ use super::journal;
 use super::{Event, Times, stage};
 use crate::backup::Pass;
 use crate::config::Server;
-use crate::console::{Console, Started, State};
+use crate::console::{Console, ServerState, Started};
 use crate::error::{Error, Result};
 use crate::ledger::{Ledger, Logged};
 use crate::place::Stamp;
@@ -198,9 +198,11 @@ impl<'a, 'b> Run<'a, 'b> {
 
     fn server_seen(&self) -> ServerSeen {
         match self.console.state() {
-            Ok(State::Down) => ServerSeen::Down,
-            Ok(State::Unknown { .. }) | Err(_) => ServerSeen::Unknown,
-            Ok(State::Ours(_) | State::Reached { .. } | State::Foreign { .. }) => ServerSeen::Up,
+            Ok(ServerState::Down) => ServerSeen::Down,
+            Ok(ServerState::Unknown { .. }) | Err(_) => ServerSeen::Unknown,
+            Ok(
+                ServerState::Ours(_) | ServerState::Reached { .. } | ServerState::Foreign { .. },
+            ) => ServerSeen::Up,
         }
     }
 

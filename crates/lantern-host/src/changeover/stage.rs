@@ -83,7 +83,7 @@ impl Staging<'_> {
         let mut done = 0;
         for index in 0..self.plan.archives.len() {
             if crate::called_off() {
-                return Err(Error::CalledOff(operation::Kind::Changeover));
+                return Err(Error::CalledOff(operation::OperationKind::Changeover));
             }
             self.unpack(index, &mut |bytes| {
                 done += bytes;

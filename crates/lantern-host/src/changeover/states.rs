@@ -8,7 +8,7 @@ use crate::config::Server;
 use crate::error::Error;
 use crate::folder::own;
 use crate::ledger::Ledger;
-use lantern_core::operation::{FORMAT, Kind, Phase, World};
+use lantern_core::operation::{FORMAT, OperationKind, Phase, World};
 use lantern_core::path::RelPath;
 use std::fs;
 use std::path::Path;
@@ -71,7 +71,7 @@ fn what_was_cut_off_and_what_is_in_force_are_taken_back() {
         let (_dir, server) = lay_out(number, |text| text);
         let cut_off = journal::read(&server.folder).unwrap().unwrap();
         assert_eq!(cut_off.phase, Phase::Preparing);
-        assert_eq!(cut_off.operation.kind(), Kind::Changeover);
+        assert_eq!(cut_off.operation.kind(), OperationKind::Changeover);
         assert_eq!(cut_off.operation.moves.len(), 2, "format {number}");
         let mut ledger = Ledger::open(&server.folder).unwrap();
         let before = ledger.remembered().unwrap();

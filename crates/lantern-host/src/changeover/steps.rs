@@ -5,7 +5,7 @@ use super::run::Run;
 use super::stage;
 use super::{Event, files, telling_name, undo};
 use crate::backup::{self, Pass};
-use crate::console::State;
+use crate::console::ServerState;
 use crate::error::{Error, Result};
 use crate::folder::{free_name, own};
 use crate::verify::{self, GoodStart};
@@ -113,7 +113,7 @@ impl Run<'_, '_> {
     }
 
     fn warn_at_times(&mut self) -> Result<String> {
-        if self.console.state()? == State::Down {
+        if self.console.state()? == ServerState::Down {
             return Ok("nobody to warn: the server is down".into());
         }
         let warn = &self.server.config.warn;
@@ -159,7 +159,7 @@ impl Run<'_, '_> {
     fn say(&self, text: &str) -> Result<bool> {
         match self.console.say(text) {
             Err(error) => match self.console.state()? {
-                State::Down => Ok(true),
+                ServerState::Down => Ok(true),
                 _ => Err(error),
             },
             told => told,
@@ -177,7 +177,7 @@ impl Run<'_, '_> {
             return Ok(());
         }
         self.begins(Step::Stop);
-        if self.console.state()? == State::Down {
+        if self.console.state()? == ServerState::Down {
             self.learnt.down_since = was_up.then(Instant::now);
             self.done(Step::Stop, "the server was down already".into());
             return Ok(());
@@ -242,10 +242,10 @@ impl Run<'_, '_> {
 
     pub(super) fn end_what_runs(&mut self) -> Result<()> {
         match self.console.state()? {
-            State::Down => Ok(()),
-            State::Foreign { who } => Err(Error::NoConsole { who }),
-            State::Unknown { why } => Err(Error::Unseen { why }),
-            State::Ours(_) | State::Reached { .. } => self.console.end_failed_start(),
+            ServerState::Down => Ok(()),
+            ServerState::Foreign { who } => Err(Error::NoConsole { who }),
+            ServerState::Unknown { why } => Err(Error::Unseen { why }),
+            ServerState::Ours(_) | ServerState::Reached { .. } => self.console.end_failed_start(),
         }
     }
 

@@ -5,13 +5,13 @@ use super::run::Run;
 use super::{Event, journal, keeping_as, reachable, stage, telling_name};
 use crate::backup::{self, Manifest};
 use crate::config::Server;
-use crate::console::{Console, State};
+use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
 use crate::folder::{free_name, own, safe_name};
 use crate::ledger::{Ledger, Logged};
 use lantern_core::operation::{
-    Came, Ending, Extent, Journal, Kind, Move, Operation, Record, Scope, Undoable, WayBack, Wish,
-    Work, World,
+    Came, Direction, Ending, Extent, Journal, Move, Operation, OperationKind, Record, Scope,
+    Undoable, WayBack, Work, World,
 };
 use lantern_core::path::RelPath;
 use std::collections::BTreeSet;
@@ -72,8 +72,8 @@ pub fn undo(
         was_up: reachable_or_down(server)?,
         work: Work::Undo {
             of: match last.kind {
-                Kind::Restore => Undoable::Restore { backup: last.to },
-                Kind::Changeover | Kind::Undo => Undoable::Changeover {
+                OperationKind::Restore => Undoable::Restore { backup: last.to },
+                OperationKind::Changeover | OperationKind::Undo => Undoable::Changeover {
                     from: last.from,
                     to: last.to,
                 },
@@ -102,7 +102,7 @@ pub fn undo(
 /// As [`reachable`]; a server that hangs can be gone back from all the same.
 fn reachable_or_down(server: &Server) -> Result<bool> {
     match Console::of(server).state()? {
-        State::Ours(_) => Ok(true),
+        ServerState::Ours(_) => Ok(true),
         _ => reachable(server),
     }
 }
@@ -122,7 +122,7 @@ fn undone(run: &Run<'_, '_>) -> Undone {
         Work::Restore { backup, .. } => Now::Before(backup.clone()),
     };
     let comes = |step: &&Move| step.brings() && server.keeps(step.to.as_str());
-    let is_undo = operation.kind() == Kind::Undo;
+    let is_undo = operation.kind() == OperationKind::Undo;
     let with_world = match &operation.work {
         Work::Undo {
             of: Undoable::Changeover { .. },
@@ -156,20 +156,20 @@ fn refuse_used(server: &Server, last: &Logged, way_back: &WayBack) -> Result<()>
     let console = Console::of(server);
     let players = match console.state()? {
         // A server that hangs tells nothing; it has to be possible to go back from it all the same.
-        State::Ours(_) | State::Reached { .. } => console.players().ok().flatten(),
-        State::Down | State::Foreign { .. } | State::Unknown { .. } => None,
+        ServerState::Ours(_) | ServerState::Reached { .. } => console.players().ok().flatten(),
+        ServerState::Down | ServerState::Foreign { .. } | ServerState::Unknown { .. } => None,
     };
     let players = players.unwrap_or_default();
     if written.is_empty() && players.is_empty() {
         return Ok(());
     }
     Err(match last.kind {
-        Kind::Restore => Error::RestoredUsed {
+        OperationKind::Restore => Error::RestoredUsed {
             name: last.to.clone(),
             players,
             written,
         },
-        Kind::Changeover | Kind::Undo => Error::WorldUsed {
+        OperationKind::Changeover | OperationKind::Undo => Error::WorldUsed {
             players,
             written,
             old: last.from.clone(),
@@ -188,7 +188,7 @@ fn take_back_cut_off(
 ) -> Result<Undone> {
     let server = &keeping_as(server, &journal)?;
     let mut run = Run::cut_off(server, ledger, journal, tell);
-    let ended = run.run_to_end(Came::CutOff(Wish::Back))?;
+    let ended = run.run_to_end(Came::CutOff(Direction::Back))?;
     match ended.ending {
         Ending::TakeBack => undo(server, run.ledger, world, run.tell),
         // Nothing of it was done: it begins anew, as it was told to unless it is told otherwise.

@@ -42,7 +42,7 @@ pub struct Console<'a> {
 
 /// Whether the server is up.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum State {
+pub enum ServerState {
     /// It is not.
     Down,
     /// It is, and lantern started it.
@@ -66,14 +66,14 @@ pub enum State {
     },
 }
 
-impl State {
+impl ServerState {
     /// By what the server is seen to be up; none when it is down.
     pub fn who(&self) -> Option<String> {
         match self {
-            State::Down => None,
-            State::Ours(process) => Some(format!("process {}", process.pid)),
-            State::Reached { who, .. } | State::Foreign { who } => Some(who.clone()),
-            State::Unknown { why } => Some(format!("that cannot be told: {why}")),
+            ServerState::Down => None,
+            ServerState::Ours(process) => Some(format!("process {}", process.pid)),
+            ServerState::Reached { who, .. } | ServerState::Foreign { who } => Some(who.clone()),
+            ServerState::Unknown { why } => Some(format!("that cannot be told: {why}")),
         }
     }
 }
@@ -145,9 +145,9 @@ impl<'a> Console<'a> {
     ///
     /// # Errors
     /// When that command line cannot be run.
-    pub fn state(&self) -> Result<State> {
+    pub fn state(&self) -> Result<ServerState> {
         let (writer, hidden) = match process::look(self.runner(), &self.server.folder) {
-            Seen::Own(process) => return Ok(State::Ours(process)),
+            Seen::Own(process) => return Ok(ServerState::Ours(process)),
             Seen::Other { pid, file } => (Some((pid, file)), None),
             Seen::None { unseen } => (None, unseen),
         };
@@ -162,14 +162,14 @@ impl<'a> Console<'a> {
         let pid = signs.writer.as_ref().map(|(pid, _)| *pid);
         Ok(match () {
             () if signs.are_none() => match signs.unseen {
-                None => State::Down,
-                Some(why) => State::Unknown { why },
+                None => ServerState::Down,
+                Some(why) => ServerState::Unknown { why },
             },
-            () if self.is_reachable() => State::Reached {
+            () if self.is_reachable() => ServerState::Reached {
                 who: signs.who(),
                 pid,
             },
-            () => State::Foreign { who: signs.who() },
+            () => ServerState::Foreign { who: signs.who() },
         })
     }
 

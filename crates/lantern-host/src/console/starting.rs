@@ -1,7 +1,7 @@
 //! Starting a server, and waiting until it is ready.
 
 use super::process::{self, Process};
-use super::{ANSWER, ASK_AROUND, Console, LOOK, State, ports, printed};
+use super::{ANSWER, ASK_AROUND, Console, LOOK, ServerState, ports, printed};
 use crate::config::LineWay;
 use crate::error::{At, Error, Result};
 use crate::folder::own;
@@ -50,15 +50,15 @@ impl Console<'_> {
     /// When it runs already, or its start command cannot be run.
     pub fn start(&self) -> Result<Starting> {
         match self.state()? {
-            State::Down => {}
-            State::Ours(process) => {
+            ServerState::Down => {}
+            ServerState::Ours(process) => {
                 let who = format!("process {}, started by lantern", process.pid);
                 return Err(Error::AlreadyUp { who });
             }
-            State::Foreign { who } | State::Reached { who, .. } => {
+            ServerState::Foreign { who } | ServerState::Reached { who, .. } => {
                 return Err(Error::AlreadyUp { who });
             }
-            State::Unknown { why } => return Err(Error::Unseen { why }),
+            ServerState::Unknown { why } => return Err(Error::Unseen { why }),
         }
         self.server.folder.make_own("console")?;
         if let Some(live) = &self.server.copy_of {

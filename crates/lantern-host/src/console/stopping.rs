@@ -1,7 +1,7 @@
 //! Stopping a server, and making sure that it stays down.
 
 use super::process::{self, Process};
-use super::{ANSWER, ASK_AROUND, Console, LOOK, State};
+use super::{ANSWER, ASK_AROUND, Console, LOOK, ServerState};
 use crate::error::{At, Error, Result};
 use crate::runner::Signal;
 use lantern_core::family::{Stop, StopSignal};
@@ -24,24 +24,26 @@ impl Console<'_> {
         let had_port = self.listens();
         let stop_line = self.run_by().and_then(|run| run.stop.as_ref());
         match (&state, &rule.stop, stop_line) {
-            (State::Down, ..) => return Ok(()),
-            (State::Foreign { who }, ..) => return Err(Error::NoConsole { who: who.clone() }),
-            (State::Unknown { why }, ..) => return Err(Error::Unseen { why: why.clone() }),
-            (State::Reached { .. }, _, Some(stop)) => self.obey(stop, limit)?,
+            (ServerState::Down, ..) => return Ok(()),
+            (ServerState::Foreign { who }, ..) => {
+                return Err(Error::NoConsole { who: who.clone() });
+            }
+            (ServerState::Unknown { why }, ..) => return Err(Error::Unseen { why: why.clone() }),
+            (ServerState::Reached { .. }, _, Some(stop)) => self.obey(stop, limit)?,
             (_, Stop::Command(command), _) => self.send(command)?,
-            (State::Ours(process), Stop::Signal(signal), _) => {
+            (ServerState::Ours(process), Stop::Signal(signal), _) => {
                 process.signal(self.runner(), sent(*signal))?;
             }
-            (State::Reached { pid: Some(pid), .. }, Stop::Signal(signal), _) => {
+            (ServerState::Reached { pid: Some(pid), .. }, Stop::Signal(signal), _) => {
                 let asked = self.runner().signal(*pid, false, sent(*signal));
                 asked.at("signalling", Path::new("the server process"))?;
             }
-            (State::Reached { who, pid: None }, Stop::Signal(_), _) => {
+            (ServerState::Reached { who, pid: None }, Stop::Signal(_), _) => {
                 return Err(Error::NoConsole { who: who.clone() });
             }
         }
         let process = match state {
-            State::Ours(process) => Some(process),
+            ServerState::Ours(process) => Some(process),
             _ => None,
         };
         self.wait_down(process.as_ref(), limit, had_port)?;
@@ -72,13 +74,15 @@ impl Console<'_> {
     /// When it is none of lantern's, or cannot be ended.
     pub fn kill(&self) -> Result<()> {
         match self.state()? {
-            State::Down => Ok(()),
-            State::Ours(process) => {
+            ServerState::Down => Ok(()),
+            ServerState::Ours(process) => {
                 process.signal(self.runner(), Signal::Kill)?;
                 self.wait_down(Some(&process), ANSWER, false)
             }
-            State::Reached { who, .. } | State::Foreign { who } => Err(Error::NoConsole { who }),
-            State::Unknown { why } => Err(Error::Unseen { why }),
+            ServerState::Reached { who, .. } | ServerState::Foreign { who } => {
+                Err(Error::NoConsole { who })
+            }
+            ServerState::Unknown { why } => Err(Error::Unseen { why }),
         }
     }
 
@@ -100,8 +104,8 @@ impl Console<'_> {
     pub fn await_stop(&self) -> Result<()> {
         let limit = Duration::from_secs(self.server.family.console.stop_timeout_s);
         let process = match self.state()? {
-            State::Down => return Ok(()),
-            State::Ours(process) => Some(process),
+            ServerState::Down => return Ok(()),
+            ServerState::Ours(process) => Some(process),
             _ => None,
         };
         self.wait_down(process.as_ref(), limit, false)

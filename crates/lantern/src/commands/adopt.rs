@@ -6,7 +6,7 @@ use crate::look::{Look, Means, bytes, count};
 use clap::Args;
 use lantern_core::component::Kind;
 use lantern_host::Result;
-use lantern_host::adopt::{Wishes, adopt};
+use lantern_host::adopt::{AdoptOptions, adopt};
 use serde_json::json;
 use std::path::PathBuf;
 
@@ -28,7 +28,7 @@ pub struct AdoptArgs {
 
 /// Adopts a server and says in a few lines what was found.
 pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
-    let wishes = Wishes {
+    let wishes = AdoptOptions {
         family: args.family.as_deref(),
         name: args.name.as_deref(),
         server_version: args.server_version.as_deref(),

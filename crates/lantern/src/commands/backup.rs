@@ -10,7 +10,7 @@ use lantern_core::path::RelPath;
 use lantern_host::backup::{self, Scope};
 use lantern_host::changeover::{self, Restored};
 use lantern_host::config::Server;
-use lantern_host::console::{Console, State};
+use lantern_host::console::{Console, ServerState};
 use lantern_host::ledger::Ledger;
 use lantern_host::{Error, Result, history};
 use serde_json::json;
@@ -20,11 +20,11 @@ use std::path::{Path, PathBuf};
 #[derive(Debug, Args)]
 pub struct BackupArgs {
     #[command(subcommand)]
-    what: What,
+    what: BackupCommand,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum BackupCommand {
     /// Back up every file of the server folder, each content once
     Make {
         /// Only what is on the keep list: worlds, players
@@ -68,11 +68,11 @@ enum What {
 pub fn run(args: &BackupArgs, common: &Common, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(common, "backup")?;
     match &args.what {
-        What::Make { kept, note } => make(&server, *kept, note.as_deref(), common, look),
-        What::List => list(&server, common, look),
-        What::Show { name } => show(&server, name, look),
-        What::Check => check(&server, look),
-        What::Restore {
+        BackupCommand::Make { kept, note } => make(&server, *kept, note.as_deref(), common, look),
+        BackupCommand::List => list(&server, common, look),
+        BackupCommand::Show { name } => show(&server, name, look),
+        BackupCommand::Check => check(&server, look),
+        BackupCommand::Restore {
             name, paths, to, ..
         } => {
             let paths: std::result::Result<Vec<RelPath>, _> =
@@ -82,7 +82,7 @@ pub fn run(args: &BackupArgs, common: &Common, look: &Look) -> Result<u8> {
                 None => restore_in_place(&server, name, &paths?, common, look),
             }
         }
-        What::Thin { keep } => thin(&server, *keep, look),
+        BackupCommand::Thin { keep } => thin(&server, *keep, look),
     }
 }
 
@@ -93,7 +93,7 @@ fn make(
     common: &Common,
     look: &Look,
 ) -> Result<u8> {
-    let up = Console::of(server).state()? != State::Down;
+    let up = Console::of(server).state()? != ServerState::Down;
     let scope = if kept { Scope::Kept } else { Scope::Everything };
     let turning = at_work("files are stored");
     let pass = backup::pass_of(server, scope, None);

@@ -15,11 +15,11 @@ use std::path::{Path, PathBuf};
 #[derive(Debug, Args)]
 pub struct FamilyArgs {
     #[command(subcommand)]
-    what: What,
+    what: FamilyCommand,
 }
 
 #[derive(Debug, Subcommand)]
-enum What {
+enum FamilyCommand {
     /// Check a family file; with a folder, show what it makes of it, field by field
     Check {
         /// The family file, or the name of a family that ships with lantern
@@ -43,8 +43,8 @@ enum What {
 /// Checks or drafts a family file.
 pub fn run(args: &FamilyArgs, look: &Look) -> Result<u8> {
     match &args.what {
-        What::Check { family, on } => check(family, on.as_deref(), look),
-        What::New { folder, out } => new(folder, out.as_deref(), look),
+        FamilyCommand::Check { family, on } => check(family, on.as_deref(), look),
+        FamilyCommand::New { folder, out } => new(folder, out.as_deref(), look),
     }
 }
 

@@ -6,7 +6,7 @@ use crate::fail;
 use crate::look::{Look, Means, bytes, count, date};
 use clap::Args;
 use lantern_host::Result;
-use lantern_host::history::{self, Entry};
+use lantern_host::history::{self, PastOperation};
 use lantern_host::ledger::Ledger;
 use serde_json::json;
 
@@ -117,7 +117,7 @@ pub fn run(args: &HistoryArgs, common: &Common, look: &Look) -> Result<u8> {
     Ok(fail::DONE)
 }
 
-fn sum(entries: &[Entry]) -> (usize, u64) {
+fn sum(entries: &[PastOperation]) -> (usize, u64) {
     let files = entries.iter().map(|entry| entry.files).sum();
     (files, entries.iter().map(|entry| entry.bytes).sum())
 }

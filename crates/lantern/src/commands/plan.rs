@@ -7,7 +7,7 @@ use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use crate::progress::name;
 use clap::Args;
-use lantern_core::plan::{ActionKind, Plan, Verdict};
+use lantern_core::plan::{ActionKind, Fate, Plan};
 use lantern_host::Result;
 use lantern_host::config::Server;
 use lantern_host::ledger::Ledger;
@@ -150,16 +150,13 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
             "{}: {} {way}. {} move, {} come new, {} go, {} stay.",
             plan.server,
             server.family.name,
-            of(Verdict::Moves),
-            of(Verdict::Comes),
-            of(Verdict::Goes),
-            of(Verdict::Stays)
+            of(Fate::Moves),
+            of(Fate::Comes),
+            of(Fate::Goes),
+            of(Fate::Stays)
         ),
     ));
-    let changed = plan
-        .components
-        .iter()
-        .filter(|c| c.verdict != Verdict::Stays);
+    let changed = plan.components.iter().filter(|c| c.verdict != Fate::Stays);
     let rows: Vec<Vec<String>> = changed
         .map(|change| {
             let own = plan
@@ -183,10 +180,10 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 .map(|a| a.bytes)
                 .sum();
             let verdict = match change.verdict {
-                Verdict::Moves => "moves",
-                Verdict::Comes => "comes",
-                Verdict::Stays => "stays",
-                Verdict::Goes => "goes",
+                Fate::Moves => "moves",
+                Fate::Comes => "comes",
+                Fate::Stays => "stays",
+                Fate::Goes => "goes",
             };
             vec![
                 verdict.into(),
@@ -210,7 +207,7 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
     let stays: Vec<&str> = plan
         .components
         .iter()
-        .filter(|c| c.verdict == Verdict::Stays)
+        .filter(|c| c.verdict == Fate::Stays)
         .map(|c| c.id.as_str())
         .collect();
     if !stays.is_empty() {

@@ -10,7 +10,7 @@ use lantern_core::plan::Step;
 use lantern_host::Result;
 use lantern_host::changeover::Event;
 use lantern_host::ledger::Ledger;
-use lantern_host::rehearsal::{Piece, Rehearsal, rehearse, report_path};
+use lantern_host::rehearsal::{Rehearsal, RehearsalOptions, rehearse, report_path};
 use std::path::{Path, PathBuf};
 
 /// Carry a plan out on a copy of the server, on other ports; the server itself goes on untouched
@@ -33,7 +33,7 @@ pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(common, "rehearse")?;
     let (path, text, plan) = read_plan(args.plan.as_deref(), &server)?;
     let ledger = Ledger::open(&server.folder)?;
-    let piece = Piece {
+    let piece = RehearsalOptions {
         path: &path,
         text: &text,
         plan: &plan,

@@ -8,7 +8,7 @@ use crate::progress::{at_work, wait_for_start};
 use clap::{Args, Subcommand};
 use lantern_core::start;
 use lantern_host::config::Server;
-use lantern_host::console::{Console, State};
+use lantern_host::console::{Console, ServerState};
 use lantern_host::verify::GoodStart;
 use lantern_host::{Error, Result};
 use serde_json::json;
@@ -33,7 +33,7 @@ enum ConsoleCommand {
         kill: bool,
     },
     /// Say whether it is up, and how that is known
-    State,
+    ServerState,
     /// Type a line into its console, and show what it answers
     Ask {
         /// The line
@@ -70,8 +70,8 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
                 &format!("{} is down. It took {took}.", server.config.name),
             );
         }
-        ConsoleCommand::State => match console.state()? {
-            State::Down => {
+        ConsoleCommand::ServerState => match console.state()? {
+            ServerState::Down => {
                 told(
                     look,
                     false,
@@ -82,7 +82,7 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
                 );
                 return Ok(fail::NO);
             }
-            State::Ours(process) => {
+            ServerState::Ours(process) => {
                 told(
                     look,
                     true,
@@ -92,14 +92,14 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
                     ),
                 );
             }
-            State::Reached { who, .. } => {
+            ServerState::Reached { who, .. } => {
                 let name = &server.config.name;
                 let text = format!(
                     "{name} is up, not started by lantern, and its console is known: {who}."
                 );
                 told(look, true, &text);
             }
-            State::Foreign { who } => {
+            ServerState::Foreign { who } => {
                 told(
                     look,
                     true,
@@ -109,7 +109,7 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
                     ),
                 );
             }
-            State::Unknown { why } => {
+            ServerState::Unknown { why } => {
                 let name = &server.config.name;
                 let text = format!("Whether {name} is up cannot be told: {why}.");
                 if look.json {

@@ -10,7 +10,7 @@ use crate::look::{Look, Means, bytes, count};
 use clap::Args;
 use lantern_core::component::{Kind, Need};
 use lantern_core::family::Shape;
-use lantern_core::inventory::{Component, Finding, Severity, State, VersionFrom};
+use lantern_core::inventory::{Component, FileState, Finding, Severity, VersionFrom};
 use lantern_core::version::Range;
 use lantern_host::Result;
 use lantern_host::ledger::Ledger;
@@ -92,8 +92,8 @@ fn components(look: &Look, found: &Survey) {
     let rows = found.inventory.components.iter().map(|component| {
         let state = state_word(component);
         let means = match &component.state {
-            State::Edited { .. } => Means::Caution,
-            State::PartlyMissing { .. } => Means::Bad,
+            FileState::Edited { .. } => Means::Caution,
+            FileState::PartlyMissing { .. } => Means::Bad,
             _ => Means::Aside,
         };
         let indent = if component.group.is_some() { "  " } else { "" };
@@ -161,11 +161,11 @@ fn state_word(component: &Component) -> String {
         return "as stated".into();
     }
     match &component.state {
-        State::New => "new".into(),
-        State::AsShipped => "as shipped".into(),
-        State::AsAdopted => "as adopted".into(),
-        State::Edited { files, added } => format!("edited ({})", files.len() + added.len()),
-        State::PartlyMissing { files } => format!("{} missing", files.len()),
+        FileState::New => "new".into(),
+        FileState::AsShipped => "as shipped".into(),
+        FileState::AsAdopted => "as adopted".into(),
+        FileState::Edited { files, added } => format!("edited ({})", files.len() + added.len()),
+        FileState::PartlyMissing { files } => format!("{} missing", files.len()),
     }
 }
 

@@ -5,9 +5,9 @@ use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::Args;
-use lantern_core::start::Verdict;
+use lantern_core::start::StartReport;
 use lantern_host::Result;
-use lantern_host::console::State;
+use lantern_host::console::ServerState;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, survey};
 use lantern_host::verify::{Verified, verify};
@@ -38,26 +38,26 @@ pub fn run(_args: &VerifyArgs, common: &Common, look: &Look) -> Result<u8> {
 
 fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {
     let who = match &seen.state {
-        State::Down => {
+        ServerState::Down => {
             let text = format!("{name} is down: no process, no open file, no port.");
             look.say(&look.paint(Means::Bad, &text));
             look.next(&common.next("console start"));
             return;
         }
-        State::Foreign { who } => {
+        ServerState::Foreign { who } => {
             let text = format!("{name} seems to be up, and was not started by lantern: {who}.");
             look.say(&look.paint(Means::Caution, &text));
             look.say("  Its console cannot be reached, so nothing more can be said.");
             look.say("  [console] in lantern.toml can say how it is.");
             return;
         }
-        State::Unknown { why } => {
+        ServerState::Unknown { why } => {
             let text = format!("Whether {name} is up cannot be told: {why}.");
             look.say(&look.paint(Means::Caution, &text));
             return;
         }
-        State::Ours(process) => format!("process {}", process.pid),
-        State::Reached { who, .. } => who.clone(),
+        ServerState::Ours(process) => format!("process {}", process.pid),
+        ServerState::Reached { who, .. } => who.clone(),
     };
     let (means, word) = match seen.is_right() {
         true => (Means::Good, "is up, and as it should be"),
@@ -101,10 +101,10 @@ fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {
 fn as_json(seen: &Verified) -> serde_json::Value {
     let who = seen.state.who();
     let up = match seen.state {
-        State::Unknown { .. } => None,
+        ServerState::Unknown { .. } => None,
         _ => Some(who.is_some()),
     };
-    let problems = seen.verdict.as_ref().map(Verdict::problems);
+    let problems = seen.verdict.as_ref().map(StartReport::problems);
     json!({
         "format": 1, "right": seen.is_right(), "up": up, "who": who, "ready": seen.ready,
         "problems": problems.unwrap_or_default(), "shown": seen.verdict,

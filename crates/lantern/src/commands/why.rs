@@ -7,7 +7,7 @@ use crate::look::{Look, Means};
 use clap::Args;
 use lantern_core::component::Id;
 use lantern_core::plan::reason_text;
-use lantern_core::resolve::{Answer, Choice, WhyNot, resolve, why_not};
+use lantern_core::resolve::{Choice, Explanation, WhyNot, resolve, why_not};
 use lantern_core::version::Version;
 use lantern_host::Error;
 use lantern_host::folder::own;
@@ -74,7 +74,7 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
         return Ok(if possible { fail::DONE } else { fail::NO });
     }
     let id = Id::new(args.id.as_deref().unwrap_or_default());
-    let answer = Answer::of(&request, &selection, &id);
+    let answer = Explanation::of(&request, &selection, &id);
     if look.json {
         look.answer(&json!({
             "format": 1,

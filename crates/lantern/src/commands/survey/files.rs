@@ -2,7 +2,7 @@
 
 use super::SurveyArgs;
 use crate::look::{Look, bytes, count};
-use lantern_core::inventory::{Component, State};
+use lantern_core::inventory::{Component, FileState};
 use lantern_core::path::RelPath;
 use lantern_host::config::{FILE, Server};
 use lantern_host::survey::Survey;
@@ -55,8 +55,8 @@ pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<Row<'a>> {
     for component in components {
         let (edited, added, missing): (&[RelPath], &[RelPath], &[RelPath]) = match &component.state
         {
-            State::Edited { files, added } => (files, added, &[]),
-            State::PartlyMissing { files } => (&[], &[], files),
+            FileState::Edited { files, added } => (files, added, &[]),
+            FileState::PartlyMissing { files } => (&[], &[], files),
             _ => (&[], &[], &[]),
         };
         for file in &component.files {
@@ -64,7 +64,7 @@ pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<Row<'a>> {
                 Is::Edited
             } else if added.contains(&file.path) {
                 Is::Added
-            } else if component.state == State::New {
+            } else if component.state == FileState::New {
                 Is::New
             } else {
                 Is::AsPut

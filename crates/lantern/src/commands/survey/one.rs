@@ -4,7 +4,7 @@ use super::{component_json, findings, place_word, state_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use lantern_core::component::{Id, Kind, Need};
-use lantern_core::inventory::{Component, Finding, State, VersionFrom};
+use lantern_core::inventory::{Component, FileState, Finding, VersionFrom};
 use lantern_core::path::RelPath;
 use lantern_host::config::Server;
 use lantern_host::survey::Survey;
@@ -155,13 +155,13 @@ fn one(component: &Component, found: &Survey, look: &Look) {
         }
     }
     let changed: Vec<(&str, &RelPath)> = match &component.state {
-        State::Edited { files, added } => {
+        FileState::Edited { files, added } => {
             let edited = files.iter().map(|path| ("edited", path));
             edited
                 .chain(added.iter().map(|path| ("added", path)))
                 .collect()
         }
-        State::PartlyMissing { files } => files.iter().map(|path| ("gone", path)).collect(),
+        FileState::PartlyMissing { files } => files.iter().map(|path| ("gone", path)).collect(),
         _ => Vec::new(),
     };
     for (word, path) in changed {
