@@ -3,6 +3,7 @@
 use super::*;
 use crate::proofs::at_least;
 use proptest::prelude::*;
+use std::collections::BTreeSet;
 
 /// How many renames an operation of the tests has.
 const MOVES: usize = 3;
@@ -503,4 +504,199 @@ fn what_was_recorded_can_be_taken_back() {
     assert_eq!(files, ["a=Some(\"1\")", "b=Some(\"2\")", "d=None"]);
     assert_eq!(back.variants[&Id::new("weather")].as_deref(), Some("mild"));
     assert_eq!(back.variants[&Id::new("moss")], None);
+}
+
+fn path(text: &str) -> RelPath {
+    RelPath::parse(text).unwrap()
+}
+
+/// A plan in which a path of each sort is: `old`, `new`, `same`, `goes` and `conf`.
+fn small_plan() -> Plan {
+    let action = |what: &str, path: &str, before: &str, after: &str| {
+        let source = match what {
+            "place" | "replace" => r#""source":{"archive":0},"#,
+            _ => "",
+        };
+        format!(
+            r#"{{"what":"{what}","path":"{path}","component":"weather","bytes":1,{source}
+                "before":{before},"after":{after}}}"#
+        )
+    };
+    let actions = [
+        action("set-aside", "goes", r#""1""#, "null"),
+        action("place", "new", "null", r#""2""#),
+        action("replace", "old", r#""3""#, r#""4""#),
+        action("keep", "same", r#""5""#, r#""5""#),
+        action("edit", "conf", r#""6""#, r#""7""#),
+    ];
+    let text = format!(
+        r#"{{"format":1,"server":"s","server_id":"i","family":"f","from":"5.1","to":"5.4",
+            "components":[{{"id":"weather","kind":"pack","from":"1","to":"2","verdict":"moves","why":"","variant":"wild"}},
+                          {{"id":"moss","kind":"addon","from":"1","to":"1","verdict":"stays","why":""}}],
+            "archives":[{{"file":"a","blake3":"b","bytes":1}}],"actions":[{}],"edits":[],
+            "keep":{{"patterns":[]}},"expects":[],"steps":[],"notes":[]}}"#,
+        actions.join(",")
+    );
+    serde_json::from_str(&text).unwrap()
+}
+
+#[test]
+fn a_changeover_is_its_plan_as_renames_and_as_what_is_recorded() {
+    let known = |hash: &str| Remembered {
+        owner: None,
+        version: None,
+        hash: hash.into(),
+        shipped: true,
+        under: None,
+    };
+    let before = BTreeMap::from([(path("goes"), known("1")), (path("old"), known("3"))]);
+    let folders = (".lantern/staging/0001", ".lantern/set-aside/x");
+    let mut operation =
+        Operation::changeover(1, true, small_plan(), false, &before, folders).unwrap();
+    let moves: Vec<String> = operation
+        .moves
+        .iter()
+        .map(|step| {
+            let way = if step.brings() { "comes" } else { "goes" };
+            let expects = step.expects.as_deref().unwrap_or("anything");
+            format!(
+                "{way} {}: {} to {}, {expects}",
+                step.path(),
+                step.from,
+                step.to
+            )
+        })
+        .collect();
+    insta::assert_snapshot!(moves.join("\n"), @"
+    goes goes: goes to .lantern/set-aside/x/goes, 1
+    goes old: old to .lantern/set-aside/x/old, 3
+    goes conf: conf to .lantern/set-aside/x/conf, 6
+    comes new: .lantern/staging/0001/new to new, 2
+    comes old: .lantern/staging/0001/old to old, 4
+    comes conf: .lantern/staging/0001/conf to conf, 7
+    ");
+    assert_eq!(operation.record.files[&path("goes")], None);
+    assert_eq!(
+        operation.record.files[&path("new")].as_ref().unwrap().hash,
+        "2"
+    );
+    assert!(!operation.record.files.contains_key(&path("same")));
+    let variants = operation.record.variants.clone();
+    assert_eq!(
+        variants,
+        BTreeMap::from([(Id::new("weather"), Some("wild".to_owned()))])
+    );
+    assert_eq!(operation.backup(), None);
+    if let Work::Changeover { backup, .. } = &mut operation.work {
+        *backup = Some("s-2026".into());
+    }
+    let back = operation.way_back(&before, &BTreeMap::new()).unwrap();
+    assert_eq!(
+        (back.format, back.backup.as_str(), &back.restored),
+        (FORMAT, "s-2026", &None)
+    );
+    assert_eq!(back.moves, operation.moves);
+    assert_eq!(back.record.files[&path("goes")], Some(known("1")));
+    let exchanged: Vec<&str> = back.exchanged().into_iter().map(RelPath::as_str).collect();
+    assert_eq!(exchanged, ["conf", "goes", "new", "old"]);
+    // What came and is gone since does not go aside, and what nobody wants back stays.
+    let all = |_: &RelPath| true;
+    let told = |moves: Vec<Move>| {
+        let told = moves
+            .iter()
+            .map(|step| format!("{} to {}", step.from, step.to));
+        told.collect::<Vec<_>>().join("\n")
+    };
+    let whole = back.moves_back(".lantern/set-aside/y", &all, &all).unwrap();
+    insta::assert_snapshot!(told(whole), @"
+    conf to .lantern/set-aside/y/conf
+    old to .lantern/set-aside/y/old
+    new to .lantern/set-aside/y/new
+    .lantern/set-aside/x/conf to conf
+    .lantern/set-aside/x/old to old
+    .lantern/set-aside/x/goes to goes
+    ");
+    let some = back.moves_back(
+        ".lantern/set-aside/y",
+        &|path| path.as_str() != "conf",
+        &|path| path.as_str() != "new",
+    );
+    insta::assert_snapshot!(told(some.unwrap()), @"
+    old to .lantern/set-aside/y/old
+    .lantern/set-aside/x/old to old
+    .lantern/set-aside/x/goes to goes
+    ");
+}
+
+#[test]
+fn each_kind_says_what_it_is() {
+    let extent = Extent {
+        scope: Scope::Kept,
+        only: vec![path("worlds/isle"), path("barred.txt")],
+    };
+    assert!(extent.asks_for(&path("worlds/isle/map")) && extent.asks_for(&path("barred.txt")));
+    assert!(!extent.asks_for(&path("worlds/isles")));
+    let everything = Extent {
+        only: Vec::new(),
+        ..extent.clone()
+    };
+    assert!(everything.asks_for(&path("worlds/isles")));
+    assert!(is_own(&path(".lantern/x")) && !is_own(&path("lantern/x")));
+    let undo = |of| Work::Undo {
+        of,
+        world: World::Ask,
+    };
+    let works = [
+        Work::Changeover {
+            plan: Box::new(small_plan()),
+            backup: Some("made".into()),
+            stays: true,
+        },
+        undo(Undoable::Changeover {
+            from: "5.1".into(),
+            to: "5.4".into(),
+        }),
+        undo(Undoable::Restore {
+            backup: "reeds".into(),
+        }),
+        Work::Restore {
+            backup: "reeds".into(),
+            extent,
+        },
+    ];
+    let told = works.map(|work| {
+        let operation = Operation {
+            number: 7,
+            was_up: false,
+            work,
+            moves: Vec::new(),
+            record: Record::default(),
+        };
+        let back = operation.way_back(&BTreeMap::new(), &BTreeMap::new());
+        format!(
+            "{}, {:?}, backup {:?}, stays {}, back {:?}\n{}",
+            operation.kind().as_str(),
+            operation.ends(),
+            operation.backup(),
+            operation.facts().stays,
+            back.map(|back| (back.backup, back.restored.is_some())),
+            operation.cut_off(Phase::Swapping),
+        )
+    });
+    insta::assert_snapshot!(told.join("\n"), @r#"
+    changeover, ("5.1", "5.4"), backup Some("made"), stays true, back Some(("made", false))
+    A changeover, 5.1 to 5.4, was cut off
+    while files were being exchanged: some are old, some are new.
+    undo, ("5.4", "5.1"), backup None, stays true, back None
+    An undo, 5.4 back to 5.1, was cut off
+    while files were being exchanged: some are old, some are new.
+    undo, ("reeds", ""), backup None, stays true, back None
+    An undo of the restore of reeds was cut off
+    while files were being exchanged: some are old, some are new.
+    restore, ("", "reeds"), backup Some("reeds"), stays true, back Some(("reeds", true))
+    A restore of reeds was cut off
+    while files were being exchanged: some are old, some are new.
+    "#);
+    let states: BTreeSet<&str> = Phase::ALL.into_iter().map(Phase::state).collect();
+    assert_eq!(states.len(), Phase::ALL.len());
 }
