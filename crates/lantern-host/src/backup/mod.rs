@@ -1,9 +1,10 @@
 //! `.lantern/store`: backups of what is on the keep list, or of everything.
 //!
 //! A backup is made in two passes: the first while the server still runs, the second after it has
-//! stopped, of what has changed since. Contents lie in the [`store`] in small pieces; `backups/NAME.json`
-//! says which file had which pieces.
+//! stopped, of what has changed since. Contents lie in the [`store`] in small pieces, the list of files among them;
+//! `backups/NAME.json` ([`page`]) leads to that list.
 
+mod page;
 mod store;
 
 use crate::config::{Config, Server};
@@ -12,15 +13,13 @@ use crate::folder::{Folder, Listing, Stamp, free_name, safe_name};
 use crate::place::here;
 pub use lantern_core::operation::Scope;
 use lantern_core::path::RelPath;
+use page::Found;
+pub use page::{Manifest, Page, Stored};
 use rayon::prelude::*;
-use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::io::Write;
 use std::path::Path;
-use store::{Grain, Hash, Store};
-
-/// The number of a backup page's format.
-const FORMAT: u32 = 2;
+use store::{Grain, Hash, Store, Tree};
 
 /// Where something is wrong, and what.
 pub type Wrong = (String, String);
@@ -30,62 +29,14 @@ pub type Wrong = (String, String);
 pub struct Pass {
     scope: Scope,
     files: BTreeMap<RelPath, (Stamp, Stored)>,
+    /// The list of the files, in the store.
+    list: Tree,
     /// How many bytes this pass had to read.
     pub read_bytes: u64,
     /// How much the store grew, in bytes.
     pub stored_bytes: u64,
     /// What ought to be in it and is not, as it is a link or a device, or its name is odd.
     pub left_out: Vec<String>,
-}
-
-/// A backup's own page.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Manifest {
-    /// The number of the format: 2.
-    pub format: u32,
-    /// Server, versions and day.
-    pub name: String,
-    /// What it is of.
-    pub scope: Scope,
-    /// When it was made, in milliseconds since 1970.
-    pub made_ms: i64,
-    /// What the administrator says of it.
-    pub note: Option<String>,
-    /// How much the store grew by it, in bytes.
-    pub stored_bytes: u64,
-    /// The files, by path.
-    pub files: Vec<Stored>,
-}
-
-impl Manifest {
-    /// How large its files are together, in bytes.
-    pub fn bytes(&self) -> u64 {
-        self.files.iter().map(|file| file.bytes).sum()
-    }
-
-    /// The paths of its files.
-    pub fn paths(&self) -> BTreeSet<&RelPath> {
-        self.files.iter().map(|file| &file.path).collect()
-    }
-}
-
-/// One file of a backup.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Stored {
-    /// Where it was.
-    pub path: RelPath,
-    /// Its size.
-    pub bytes: u64,
-    /// BLAKE3 of its content in hexadecimal.
-    pub blake3: String,
-    /// Its rights, as the system's number.
-    pub mode: u32,
-    /// What the system said of it: unchanged, it is not read again.
-    stamp: Stamp,
-    /// The BLAKE3 of each of its pieces in hexadecimal, one behind the other.
-    pieces: String,
 }
 
 impl Pass {
@@ -96,6 +47,7 @@ impl Pass {
         Pass {
             scope: manifest.scope,
             files: files.collect(),
+            list: Tree::default(),
             read_bytes: 0,
             stored_bytes: manifest.stored_bytes,
             left_out: Vec::new(),
@@ -167,11 +119,14 @@ pub fn pass(server: &Server, earlier: Option<&Pass>) -> Result<Pass> {
 /// server runs is left out.
 pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<Pass> {
     let mut store = open(server)?;
+    if earlier.is_none() {
+        bring_forward(server, &mut store)?;
+    }
     let before = store.bytes();
     // What the last backup of these files holds whole is not read again, nor what this one's first pass saw.
     let last = match earlier {
         Some(_) => BTreeMap::new(),
-        None => last_seen(server, &store)?,
+        None => last_seen(server, &store, scope)?,
     };
     let listing = listing_of(server, scope)?;
     let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = listing
@@ -179,10 +134,11 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         .into_par_iter()
         .map(|(path, stamp)| {
             let seen = earlier.and_then(|earlier| earlier.files.get(&path));
-            let known = seen.map(|(_, stored)| stored).or_else(|| last.get(&path));
-            if let Some(stored) = known
-                && stored.stamp == stamp
-            {
+            let seen = seen.map(|(_, stored)| stored);
+            let unchanged = |stored: &&Stored| stored.stamp == stamp;
+            let last = last.get(&path).filter(unchanged);
+            let last = || last.filter(|stored| store.has(&stored.tree()));
+            if let Some(stored) = seen.filter(unchanged).or_else(last) {
                 return Ok(Some((path, stamp, stored.clone(), false)));
             }
             match take(&store, server, &path, stamp) {
@@ -194,35 +150,69 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
             }
         })
         .collect::<Result<_>>()?;
+    let taken: Vec<_> = taken.into_iter().flatten().collect();
+    let read = taken.iter().filter(|(.., fresh)| *fresh);
+    let read_bytes = read.map(|(.., stored, _)| stored.bytes).sum();
+    let files: BTreeMap<RelPath, (Stamp, Stored)> = taken
+        .into_iter()
+        .map(|(path, stamp, stored, _)| (path, (stamp, stored)))
+        .collect();
+    let list = store.take_bytes(&page::lines(files.values().map(|(_, stored)| stored)))?;
     store.commit()?;
-    let mut pass = Pass {
+    Ok(Pass {
         scope,
-        files: BTreeMap::new(),
-        read_bytes: 0,
+        files,
+        list,
+        read_bytes,
         stored_bytes: earlier.map_or(0, |earlier| earlier.stored_bytes)
             + store.bytes().saturating_sub(before),
         left_out: listing.left_alone,
-    };
-    for (path, stamp, stored, fresh) in taken.into_iter().flatten() {
-        pass.read_bytes += if fresh { stored.bytes } else { 0 };
-        pass.files.insert(path, (stamp, stored));
-    }
-    Ok(pass)
+    })
 }
 
-/// The newest page's files, as far as the store has all their pieces.
-fn last_seen(server: &Server, store: &Store) -> Result<BTreeMap<RelPath, Stored>> {
-    let (backups, _) = list(server)?;
+/// The files of the newest backups that may have those of a scope, the newer before the older.
+fn last_seen(server: &Server, store: &Store, scope: Scope) -> Result<BTreeMap<RelPath, Stored>> {
+    let (pages, _) = list(server)?;
+    let newest = |of: Scope| pages.iter().rev().find(|page| page.scope == of);
+    let mut newest: Vec<&Page> = [Scope::Everything, Scope::Kept]
+        .into_iter()
+        .filter_map(newest)
+        .collect();
+    newest.sort_by_key(|page| (page.made_ms, page.scope == scope));
     let mut seen = BTreeMap::new();
-    for backup in backups {
-        for file in backup.files {
-            let whole = file.pieces().is_ok_and(|pieces| store.has_all(&pieces));
-            if whole {
-                seen.insert(file.path.clone(), file);
-            }
-        }
+    for page in newest {
+        // Where its list is lost, all is read anew.
+        let manifest = found(server, &page.name).and_then(|found| found.manifest(store));
+        let files = manifest.map(|manifest| manifest.files).unwrap_or_default();
+        seen.extend(files.into_iter().map(|file| (file.path.clone(), file)));
     }
     Ok(seen)
+}
+
+/// Writes pages anew that an earlier lantern wrote, with their lists in the store.
+fn bring_forward(server: &Server, store: &mut Store) -> Result<()> {
+    let (folder, pages) = pages(server)?;
+    let mut anew = Vec::new();
+    for (path, _) in folder.entries(&pages)? {
+        // One that makes no sense is told of where backups are listed.
+        let Ok(Found::Old(mut manifest)) = read_page(&folder, &path) else {
+            continue;
+        };
+        for file in &mut manifest.files {
+            file.move_to(store.shortened(&file.tree())?);
+        }
+        let list = store.take_bytes(&page::lines(manifest.files.iter()))?;
+        let stored_bytes = manifest.stored_bytes;
+        anew.push((path, Page::new(&manifest, stored_bytes, list)));
+    }
+    if anew.is_empty() {
+        return Ok(());
+    }
+    store.commit()?;
+    for (path, page) in anew {
+        page.write(&folder, &path)?;
+    }
+    Ok(())
 }
 
 fn open(server: &Server) -> Result<Store> {
@@ -277,45 +267,25 @@ fn take(store: &Store, server: &Server, path: &RelPath, stamp: Stamp) -> Result<
         true => Grain::Fine,
         false => Grain::Coarse,
     };
-    let (pieces, blake3, bytes) = store.take(&server.folder, path, grain)?;
-    let pieces = pieces
-        .iter()
-        .map(|hash| blake3::Hash::from(*hash).to_hex().to_string());
-    Ok(Stored {
-        path: path.clone(),
-        bytes,
-        blake3,
-        mode: meta.rights & 0o777,
-        stamp,
-        pieces: pieces.collect(),
-    })
+    let (tree, blake3, bytes) = store.take(&server.folder, path, grain)?;
+    let mode = meta.rights & 0o777;
+    Ok(Stored::new(path, (bytes, blake3), mode, stamp, tree))
 }
 
-impl Stored {
-    fn pieces(&self) -> std::result::Result<Vec<Hash>, String> {
-        let hashes = self.pieces.as_bytes().chunks(64).map(|hex| {
-            let hash = blake3::Hash::from_hex(hex).map_err(|error| error.to_string())?;
-            Ok(*hash.as_bytes())
-        });
-        hashes.collect()
-    }
-}
-
-/// Writes the backup's page and returns its name: from here on it can be restored by it.
+/// Writes the backup's page and returns it: from here on it can be restored by the name that stands on it.
 ///
 /// An earlier page is never written over: the name gets a number behind it.
 ///
 /// # Errors
 /// When the store cannot be written.
-pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> Result<String> {
+pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> Result<Page> {
     let (folder, pages) = pages(server)?;
     let page = free_name(&folder, |suffix| {
         pages.join(&format!("{name}{suffix}.json"))
     })?;
     let name = page.name().trim_end_matches(".json").to_owned();
     let manifest = Manifest {
-        format: FORMAT,
-        name: name.clone(),
+        name,
         scope: pass.scope,
         made_ms: jiff::Timestamp::now().as_millisecond(),
         note: note.map(str::to_owned),
@@ -326,24 +296,23 @@ pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> R
             .map(|(_, stored)| stored.clone())
             .collect(),
     };
-    let text = serde_json::to_vec(&manifest).expect("a manifest has only plain values");
-    folder.write_whole(&page, &text)?;
-    Ok(name)
+    let new = Page::new(&manifest, pass.stored_bytes, pass.list.clone());
+    new.write(&folder, &page)
 }
 
 /// Every backup whose page can be read, the oldest first, and pages that cannot, with why.
 ///
 /// # Errors
 /// When the folder cannot be listed.
-pub fn list(server: &Server) -> Result<(Vec<Manifest>, Vec<Wrong>)> {
+pub fn list(server: &Server) -> Result<(Vec<Page>, Vec<Wrong>)> {
     let (folder, pages) = pages(server)?;
     let (mut whole, mut broken) = (Vec::new(), Vec::new());
     for (path, _) in folder.entries(&pages)? {
         let Some(name) = path.name().strip_suffix(".json").map(str::to_owned) else {
             continue;
         };
-        match manifest(server, &name) {
-            Ok(manifest) => whole.push(manifest),
+        match read_page(&folder, &path) {
+            Ok(found) => whole.push(found.summary()),
             Err(error) => broken.push((name, error.to_string())),
         }
     }
@@ -361,18 +330,25 @@ pub fn check(server: &Server) -> Result<Vec<Wrong>> {
     let (backups, mut wrong) = list(server)?;
     let broken = store.broken.iter();
     wrong.extend(broken.map(|(path, why)| (store.shown(path), why.clone())));
-    let pieces: HashSet<Hash> = backups
-        .iter()
-        .flat_map(|backup| &backup.files)
-        .flat_map(|file| file.pieces().unwrap_or_default())
-        .collect();
+    let mut manifests = Vec::new();
+    let mut pieces = BTreeSet::new();
+    for backup in backups {
+        let (manifest, lost) = found(server, &backup.name)?.readable(&store);
+        wrong.extend(lost.into_iter().map(|why| (backup.name.clone(), why)));
+        manifests.push(manifest);
+    }
+    let files = || manifests.iter().flat_map(|backup| &backup.files);
+    for file in files() {
+        // A list that cannot be read is found below.
+        let _ = store.reach(&file.tree(), &mut pieces);
+    }
     let bad: HashSet<Hash> = pieces
         .into_par_iter()
         .filter(|hash| store.get(hash).is_err())
         .collect();
-    for backup in &backups {
+    for backup in &manifests {
         for file in &backup.files {
-            let why = match file.pieces() {
+            let why = match store.pieces(&file.tree()) {
                 Err(why) => Some(why),
                 Ok(pieces) => {
                     let first = pieces.iter().find(|piece| bad.contains(*piece));
@@ -398,8 +374,8 @@ pub fn restore(
     to: &Path,
     only: &[RelPath],
 ) -> Result<(usize, Vec<Wrong>)> {
-    let manifest = manifest(server, name)?;
     let store = open(server)?;
+    let (manifest, gaps) = found(server, name)?.readable(&store);
     here::make_folders(to)?;
     let target = Folder::open(to)?;
     let wanted = |file: &&Stored| {
@@ -416,8 +392,10 @@ pub fn restore(
             Err(other) => Err(other),
         })
         .collect::<Result<_>>()?;
-    let lost: Vec<Wrong> = outcomes.into_iter().flatten().collect();
-    Ok((files.len() - lost.len(), lost))
+    let mut lost: Vec<Wrong> = outcomes.into_iter().flatten().collect();
+    let restored = files.len() - lost.len();
+    lost.extend(gaps.into_iter().map(|why| (name.to_owned(), why)));
+    Ok((restored, lost))
 }
 
 /// Deletes all backups but the last `keep` and those named in `needed`, and what only they held.
@@ -436,13 +414,13 @@ pub fn thin(server: &Server, keep: usize, needed: &BTreeSet<String>) -> Result<(
     let mut store = open(server)?;
     let before = store.bytes();
     let kept = backups.split_off(backups.len().saturating_sub(keep));
-    let (stay, go): (Vec<Manifest>, Vec<Manifest>) = backups
+    let (stay, go): (Vec<Page>, Vec<Page>) = backups
         .into_iter()
         .partition(|backup| needed.contains(&backup.name));
-    let live = kept.iter().chain(&stay).flat_map(|backup| &backup.files);
-    let live: HashSet<Hash> = live
-        .flat_map(|file| file.pieces().unwrap_or_default())
-        .collect();
+    let mut live = BTreeSet::new();
+    for backup in kept.iter().chain(&stay) {
+        found(server, &backup.name)?.needs(&store, &mut live)?;
+    }
     let (folder, pages) = pages(server)?;
     for backup in &go {
         folder.remove_file(&pages.join(&format!("{}.json", backup.name))?)?;
@@ -452,31 +430,30 @@ pub fn thin(server: &Server, keep: usize, needed: &BTreeSet<String>) -> Result<(
     Ok((names, before.saturating_sub(store.bytes())))
 }
 
-/// Reads a backup's page.
+/// Reads a backup's page and the list of its files.
 ///
 /// # Errors
 /// When there is none of that name, or it cannot be made sense of.
 pub fn manifest(server: &Server, name: &str) -> Result<Manifest> {
+    found(server, name)?.manifest(&open(server)?)
+}
+
+fn found(server: &Server, name: &str) -> Result<Found> {
     let (folder, pages) = pages(server)?;
-    let no_backup = || Error::NoBackup(name.into());
     let path = pages
         .join(&format!("{name}.json"))
-        .map_err(|_| no_backup())?;
-    let text = folder.read_if_there(&path)?.ok_or_else(no_backup)?;
-    let fault = |why: String| Error::Config {
-        path: folder.shown(&path),
-        why,
-    };
-    let manifest: Manifest =
-        serde_json::from_slice(&text).map_err(|error| fault(error.to_string()))?;
-    if manifest.format != FORMAT {
-        let why = format!(
-            "it is of format {}; this lantern reads format {FORMAT}",
-            manifest.format
-        );
-        return Err(fault(why));
+        .map_err(|_| Error::NoBackup(name.into()))?;
+    match folder.has(&path)? {
+        true => read_page(&folder, &path),
+        false => Err(Error::NoBackup(name.into())),
     }
-    Ok(manifest)
+}
+
+fn read_page(folder: &Folder, path: &RelPath) -> Result<Found> {
+    Found::parse(&folder.read(path)?).map_err(|why| Error::Config {
+        path: folder.shown(path),
+        why,
+    })
 }
 
 /// The kept files that are not as a backup has them: written, new or gone.
@@ -523,18 +500,19 @@ impl Source {
 
 fn put_back(store: &Store, stored: &Stored, folder: &Folder, to: &RelPath) -> Result<()> {
     let lost = |why: String| Error::Store { why };
-    let pieces = stored.pieces().map_err(lost)?;
+    let tree = stored.tree();
     let shown = folder.shown(to);
     let mut file = folder.create(to)?;
     let mut hasher = blake3::Hasher::new();
-    let poured = store.pour(&pieces, &mut |bytes| {
+    let poured = store.pour(&tree, &mut |bytes| {
         hasher.update(bytes);
         file.write_all(bytes)
     });
     let poured = poured.at("writing", &shown)?.and_then(|()| {
         let same = hasher.finalize().to_hex().as_str() == stored.blake3;
         // Only now is it worth finding out which piece it is.
-        let first = || pieces.iter().find_map(|piece| store.get(piece).err());
+        let pieces = || store.pieces(&tree).unwrap_or_default();
+        let first = || pieces().iter().find_map(|piece| store.get(piece).err());
         let why = || first().unwrap_or_else(|| "its pieces do not make what it was".into());
         if same { Ok(()) } else { Err(why()) }
     });

@@ -3,14 +3,18 @@
 //! A content is cut where its own bytes say (FastCDC, 2020), so that a change in the middle leaves the
 //! pieces before and after it as they were. Pieces lie one after the other in `packs/N.pack`, packed
 //! with zstd where that helps; `packs/N.index` says which piece is where, and ends with its own BLAKE3.
+//!
+//! Which pieces make up a content is a list of hashes. A long list is a content itself: it is cut into pieces, and so
+//! is the list of those ([`Tree`]). So two lists that differ in one place share all else.
 
 use crate::error::{At, Error, Result};
 use crate::folder::Folder;
 use crate::place::{NewFile, Source};
 use fastcdc::v2020::FastCDC;
 use lantern_core::path::RelPath;
+use serde::{Deserialize, Serialize};
 use std::cell::RefCell;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::io::{self, Read, Write};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
@@ -34,6 +38,60 @@ const ENTRY: usize = 32 + 8 + 4 + 4;
 /// The BLAKE3 of a piece.
 pub type Hash = [u8; 32];
 
+/// No longer list of pieces stands by itself; a longer one is stored as a content.
+const LISTED: usize = 8;
+/// No list of lists is deeper.
+const DEEPEST: u8 = 8;
+
+/// A content by its pieces; where these are many, by the pieces of their list, and so on.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Tree {
+    /// 0: the pieces are the content's own. Else they make up a list of hashes, one behind the other, of a tree that is
+    /// one less deep.
+    pub depth: u8,
+    /// The BLAKE3 of each piece in hexadecimal, one behind the other.
+    pub pieces: String,
+}
+
+impl Tree {
+    fn of(depth: u8, pieces: &[Hash]) -> Tree {
+        let hex = |hash: &Hash| blake3::Hash::from(*hash).to_hex().to_string();
+        Tree {
+            depth,
+            pieces: pieces.iter().map(hex).collect(),
+        }
+    }
+
+    fn top(&self) -> std::result::Result<Vec<Hash>, String> {
+        let hashes = self.pieces.as_bytes().chunks(64).map(|hex| {
+            let hash = blake3::Hash::from_hex(hex).map_err(|error| error.to_string())?;
+            Ok(*hash.as_bytes())
+        });
+        hashes.collect()
+    }
+}
+
+/// What could be read of a content.
+#[derive(Debug, Default)]
+pub struct Readable {
+    /// Its parts; between two of them something is lost.
+    pub parts: Vec<Vec<u8>>,
+    /// What is wrong, in words; empty where nothing is.
+    pub lost: Vec<String>,
+}
+
+/// What is met on the way through a tree.
+enum Met<'m> {
+    /// A piece of a list.
+    Listing(Hash),
+    /// Pieces of the content itself, in order.
+    Pieces(&'m [Hash]),
+}
+
+/// What is done with what is met.
+type Visit<'v> = &'v mut dyn FnMut(Met<'_>) -> std::result::Result<(), String>;
+
 /// Where a piece lies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Spot {
@@ -50,6 +108,8 @@ pub enum Grain {
     Fine,
     /// For what is exchanged as a whole, as archives are.
     Coarse,
+    /// For lists of hashes: one that changes is one of a few tens that are stored again.
+    List,
 }
 
 impl Grain {
@@ -58,6 +118,7 @@ impl Grain {
         match self {
             Grain::Fine => (1 << 10, 4 << 10, 64 << 10),
             Grain::Coarse => (32 << 10, 128 << 10, 512 << 10),
+            Grain::List => (256, 1 << 10, 8 << 10),
         }
     }
 }
@@ -153,18 +214,23 @@ impl Store {
             packs: Mutex::default(),
             broken: Vec::new(),
         };
-        for (path, _) in folder.entries(&packs)? {
+        let entries = folder.entries(&packs)?;
+        let names: HashSet<&str> = entries.iter().map(|(path, _)| path.name()).collect();
+        for (path, _) in &entries {
             let Some((name, extension)) = path.name().rsplit_once('.') else {
                 continue;
             };
             match (extension, name.parse().ok()) {
-                ("index", Some(number)) => match read_index(folder, &path, number) {
+                ("index", Some(number)) => match read_index(folder, path, number) {
                     Ok(pieces) => store.known.extend(pieces),
-                    Err(why) => store.broken.push((path, why)),
+                    Err(why) => store.broken.push((path.clone(), why)),
                 },
-                // What a lantern that was killed left behind.
+                // What a lantern that was killed left behind: no index speaks of it, and none will.
                 ("part", _) => {
-                    let _ = folder.remove_file(&path);
+                    let _ = folder.remove_file(path);
+                }
+                ("pack", Some(_)) if !names.contains(format!("{name}.index").as_str()) => {
+                    let _ = folder.remove_file(path);
                 }
                 _ => {}
             }
@@ -173,7 +239,7 @@ impl Store {
         Ok(store)
     }
 
-    /// Takes a file in; tells its pieces in order, its BLAKE3 and its size.
+    /// Takes a file in; tells where its content lies, its BLAKE3 and its size.
     ///
     /// # Errors
     /// When it cannot be read, or the store cannot be written.
@@ -182,7 +248,7 @@ impl Store {
         folder: &Folder,
         path: &RelPath,
         grain: Grain,
-    ) -> Result<(Vec<Hash>, String, u64)> {
+    ) -> Result<(Tree, String, u64)> {
         thread_local! {
             static BUFFER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
         }
@@ -210,11 +276,164 @@ impl Store {
                     done += piece.len();
                 }
                 if ends {
-                    return Ok((pieces, whole.finalize().to_hex().to_string(), bytes));
+                    break;
                 }
                 buffer.drain(..done);
             }
+            let hash = whole.finalize().to_hex().to_string();
+            Ok((self.listed(pieces)?, hash, bytes))
         })
+    }
+
+    /// Takes a content in that is at hand.
+    ///
+    /// # Errors
+    /// When the store cannot be written.
+    pub fn take_bytes(&self, bytes: &[u8]) -> Result<Tree> {
+        self.listed(self.cut(bytes, Grain::Fine)?)
+    }
+
+    /// Takes a list of pieces in, as far as it is too long to stand by itself.
+    ///
+    /// # Errors
+    /// When the store cannot be written.
+    pub fn listed(&self, mut pieces: Vec<Hash>) -> Result<Tree> {
+        let mut depth = 0;
+        while pieces.len() > LISTED && depth < DEEPEST {
+            pieces = self.cut(pieces.as_flattened(), Grain::List)?;
+            depth += 1;
+        }
+        Ok(Tree::of(depth, &pieces))
+    }
+
+    /// As [`Store::listed`], of a list that stands in a tree.
+    ///
+    /// # Errors
+    /// When the store cannot be written, or the tree makes no sense.
+    pub fn shortened(&self, tree: &Tree) -> Result<Tree> {
+        match tree.depth {
+            0 => self.listed(tree.top().map_err(|why| Error::Store { why })?),
+            _ => Ok(tree.clone()),
+        }
+    }
+
+    fn cut(&self, bytes: &[u8], grain: Grain) -> Result<Vec<Hash>> {
+        let (at_least, about, at_most) = grain.sizes();
+        let mut packs = Packs::default();
+        let pieces = FastCDC::new(bytes, at_least, about, at_most).map(|piece| {
+            self.put(
+                &bytes[piece.offset..piece.offset + piece.length],
+                &mut packs,
+            )
+        });
+        pieces.collect()
+    }
+
+    /// Goes through a tree, lists first; of each level no more is held at once than one of its pieces makes up.
+    fn walk(&self, tree: &Tree, visit: Visit<'_>) -> std::result::Result<(), String> {
+        if tree.depth > DEEPEST {
+            return Err("its list lies too deep".into());
+        }
+        // What a piece of a list ends with may be the beginning of a hash.
+        let mut rest = vec![Vec::new(); tree.depth.into()];
+        self.descend(&tree.top()?, &mut rest, visit)?;
+        match rest.iter().all(Vec::is_empty) {
+            true => Ok(()),
+            false => Err("its list of pieces breaks off".into()),
+        }
+    }
+
+    fn descend(
+        &self,
+        hashes: &[Hash],
+        rest: &mut [Vec<u8>],
+        visit: Visit<'_>,
+    ) -> std::result::Result<(), String> {
+        let Some((own, below)) = rest.split_last_mut() else {
+            return visit(Met::Pieces(hashes));
+        };
+        for hash in hashes {
+            visit(Met::Listing(*hash))?;
+            own.extend(self.get(hash)?);
+            let (whole, odd) = own.as_chunks::<32>();
+            self.descend(whole, below, visit)?;
+            *own = odd.to_vec();
+        }
+        Ok(())
+    }
+
+    /// The pieces of a content, in order.
+    ///
+    /// # Errors
+    /// With what is wrong with its list, in words.
+    pub fn pieces(&self, tree: &Tree) -> std::result::Result<Vec<Hash>, String> {
+        let mut pieces = Vec::new();
+        self.walk(tree, &mut |met| {
+            if let Met::Pieces(some) = met {
+                pieces.extend_from_slice(some);
+            }
+            Ok(())
+        })?;
+        Ok(pieces)
+    }
+
+    /// Adds every piece that a content needs, those of its lists among them.
+    ///
+    /// # Errors
+    /// With what is wrong with its list, in words.
+    pub fn reach(
+        &self,
+        tree: &Tree,
+        needed: &mut BTreeSet<Hash>,
+    ) -> std::result::Result<(), String> {
+        self.walk(tree, &mut |met| {
+            match met {
+                Met::Listing(hash) => {
+                    needed.insert(hash);
+                }
+                Met::Pieces(some) => needed.extend(some),
+            }
+            Ok(())
+        })
+    }
+
+    /// Whether all pieces of a content are there.
+    pub fn has(&self, tree: &Tree) -> bool {
+        let walked = self.walk(tree, &mut |met| match met {
+            Met::Pieces(some) if !some.iter().all(|piece| self.known.contains_key(piece)) => {
+                Err("a piece of it is lost".into())
+            }
+            Met::Listing(_) | Met::Pieces(_) => Ok(()),
+        });
+        walked.is_ok()
+    }
+
+    /// A content as far as it is there, each piece checked; it breaks off, or begins anew, where one is lost. For lists
+    /// of files, not for files.
+    pub fn readable(&self, tree: &Tree) -> Readable {
+        let mut readable = Readable::default();
+        readable.parts.push(Vec::new());
+        let walked = self.walk(tree, &mut |met| {
+            let Met::Pieces(some) = met else {
+                return Ok(());
+            };
+            for piece in some {
+                match self.get(piece) {
+                    Ok(bytes) => readable
+                        .parts
+                        .last_mut()
+                        .into_iter()
+                        .for_each(|part| part.extend(&bytes)),
+                    Err(why) => {
+                        readable.lost.push(why);
+                        readable.parts.push(Vec::new());
+                    }
+                }
+            }
+            Ok(())
+        });
+        readable.lost.extend(walked.err());
+        readable
     }
 
     fn put(&self, piece: &[u8], packs: &mut Packs) -> Result<Hash> {
@@ -368,12 +587,29 @@ impl Store {
         Ok(bytes)
     }
 
-    /// Writes the contents of pieces one after the other; what lies together is read together. They are
-    /// not checked one by one: the caller knows what they make together.
+    /// Writes a content out, a part of its list after the other. Its pieces are not checked one by one: the caller
+    /// knows what they make together.
     ///
     /// # Errors
     /// The outer when nothing can be written, the inner with what is wrong with a piece, in words.
     pub fn pour(
+        &self,
+        tree: &Tree,
+        out: &mut dyn FnMut(&[u8]) -> io::Result<()>,
+    ) -> io::Result<std::result::Result<(), String>> {
+        let mut refused = None;
+        let walked = self.walk(tree, &mut |met| match met {
+            Met::Listing(_) => Ok(()),
+            Met::Pieces(some) => self.pour_pieces(some, out).unwrap_or_else(|error| {
+                refused = Some(error);
+                Err(String::new())
+            }),
+        });
+        refused.map_or(Ok(walked), Err)
+    }
+
+    /// What lies together is read together.
+    fn pour_pieces(
         &self,
         pieces: &[Hash],
         out: &mut dyn FnMut(&[u8]) -> io::Result<()>,
@@ -440,22 +676,23 @@ impl Store {
         Ok(file)
     }
 
-    /// Whether the index knows all of these pieces.
-    pub fn has_all(&self, pieces: &[Hash]) -> bool {
-        pieces.iter().all(|piece| self.known.contains_key(piece))
-    }
-
     /// How much the packs take on the disk, in bytes.
     pub fn bytes(&self) -> u64 {
         let entries = self.folder.entries(&self.root).unwrap_or_default();
         entries.iter().map(|(_, meta)| meta.stamp.bytes).sum()
     }
 
+    /// Behaves as if a piece were lost.
+    #[cfg(test)]
+    pub fn forget(&mut self, hash: &Hash) {
+        self.known.remove(hash);
+    }
+
     /// Drops every piece that is not `live`: packs with any such are written anew without them.
     ///
     /// # Errors
     /// When a live piece cannot be read, before anything is dropped; or the store cannot be written.
-    pub fn retain(&mut self, live: &HashSet<Hash>) -> Result<()> {
+    pub fn retain(&mut self, live: &BTreeSet<Hash>) -> Result<()> {
         let dead = self.known.iter().filter(|(hash, _)| !live.contains(*hash));
         let packs: HashSet<u64> = dead.map(|(_, at)| at.pack).collect();
         let moving: Vec<(Hash, Spot)> = self

@@ -84,7 +84,7 @@ impl Run<'_, '_> {
         let operation = &mut self.journal.operation;
         let (from, to) = operation.ends();
         let name = telling_name(self.server, operation.number, from, to);
-        let name = backup::finish(self.server, &pass, &name, None)?;
+        let name = backup::finish(self.server, &pass, &name, None)?.name;
         if let Work::Changeover { backup, .. } = &mut operation.work {
             *backup = Some(name);
         }

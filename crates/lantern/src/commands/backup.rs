@@ -101,11 +101,12 @@ fn make(
     let pass = pass?;
     let day = jiff::Zoned::now().strftime("%Y-%m-%d");
     let name = format!("{}-{day}", server.config.name.replace(['/', '.', ' '], "-"));
-    let name = backup::finish(server, &pass, &name, note)?;
+    let page = backup::finish(server, &pass, &name, note)?;
+    let name = &page.name;
     if look.json {
         look.answer(&json!({
             "format": 1, "name": name, "files": pass.files(), "bytes": pass.bytes(),
-            "stored_bytes": pass.stored_bytes, "while_up": up, "left_out": pass.left_out,
+            "stored_bytes": page.stored_bytes, "while_up": up, "left_out": pass.left_out,
         }));
         return Ok(fail::DONE);
     }
@@ -113,7 +114,7 @@ fn make(
         "{name}: {}, {}; the store grew by {}.",
         count(pass.files(), "file", "files"),
         bytes(pass.bytes()),
-        bytes(pass.stored_bytes)
+        bytes(page.stored_bytes)
     );
     look.say(&look.paint(Means::Good, &text));
     if !pass.left_out.is_empty() {
@@ -137,7 +138,7 @@ fn list(server: &Server, common: &Common, look: &Look) -> Result<u8> {
         let backups = backups.iter().map(|backup| {
             json!({
                 "name": backup.name, "scope": backup.scope, "made_ms": backup.made_ms,
-                "note": backup.note, "files": backup.files.len(), "bytes": backup.bytes(),
+                "note": backup.note, "files": backup.files, "bytes": backup.bytes,
                 "stored_bytes": backup.stored_bytes,
             })
         });
@@ -163,8 +164,8 @@ fn list(server: &Server, common: &Common, look: &Look) -> Result<u8> {
                     Scope::Kept => "keep list".into(),
                     Scope::Everything => "everything".into(),
                 },
-                backup.files.len().to_string(),
-                bytes(backup.bytes()),
+                backup.files.to_string(),
+                bytes(backup.bytes),
                 bytes(backup.stored_bytes),
                 backup.note.clone().unwrap_or_default(),
             ]

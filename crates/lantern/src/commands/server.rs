@@ -33,7 +33,7 @@ enum ConsoleCommand {
         kill: bool,
     },
     /// Say whether it is up, and how that is known
-    ServerState,
+    State,
     /// Type a line into its console, and show what it answers
     Ask {
         /// The line
@@ -70,7 +70,7 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
                 &format!("{} is down. It took {took}.", server.config.name),
             );
         }
-        ConsoleCommand::ServerState => match console.state()? {
+        ConsoleCommand::State => match console.state()? {
             ServerState::Down => {
                 told(
                     look,

@@ -3,7 +3,7 @@
 use lantern_core::family::{Family, Notations};
 use lantern_core::plan::Plan;
 use lantern_core::resolve::Request;
-use lantern_host::backup::Manifest;
+use lantern_host::backup::{Page, Stored};
 use lantern_host::config::Config;
 use std::fs;
 use std::path::Path;
@@ -68,14 +68,14 @@ fn plan_examples_are_read_and_written_again() {
 #[test]
 fn backup_page_examples_are_read() {
     for example in examples("store.md", "json") {
-        let page: Manifest = serde_json::from_str(&example).unwrap();
-        assert_eq!((page.format, page.bytes()), (2, 4));
-        let stated: serde_json::Value = serde_json::from_str(&example).unwrap();
-        assert_eq!(
-            serde_json::to_value(&page).unwrap(),
-            stated,
-            "every key is on the page"
-        );
+        let page: Page = serde_json::from_str(&example).unwrap();
+        assert_eq!((page.files, page.bytes), (1, 4));
+        let example: serde_json::Value = serde_json::from_str(&example).unwrap();
+        assert_eq!(serde_json::to_value(&page).unwrap(), example);
+    }
+    for example in examples("store.md", "jsonl") {
+        let file: Stored = serde_json::from_str(&example).unwrap();
+        assert_eq!(serde_json::to_string(&file).unwrap(), example.trim());
     }
 }
 
