@@ -700,3 +700,155 @@ fn each_kind_says_what_it_is() {
     let states: BTreeSet<&str> = Phase::ALL.into_iter().map(Phase::state).collect();
     assert_eq!(states.len(), Phase::ALL.len());
 }
+
+const SERVERS: [ServerSeen; 3] = [ServerSeen::Up, ServerSeen::Down, ServerSeen::Unknown];
+
+/// One line for all the ways a server may be, where the answer is the same in all of them.
+fn for_every_server(about: &str, answer: impl Fn(bool, ServerSeen) -> Vec<Action>) -> String {
+    let ways = [true, false].map(|was_up| SERVERS.map(|server| (was_up, server)));
+    let answers: Vec<_> = ways
+        .as_flattened()
+        .iter()
+        .map(|(was_up, server)| (*was_up, *server, answer(*was_up, *server)))
+        .collect();
+    let first = &answers[0].2;
+    if answers.iter().all(|(.., answer)| answer == first) {
+        return format!("{about}: {first:?}");
+    }
+    let lines = answers.iter().map(|(was_up, server, answer)| {
+        let before = if *was_up { "up" } else { "down" };
+        format!("{about}, was {before}, is {server:?}: {answer:?}")
+    });
+    lines.collect::<Vec<_>>().join("\n")
+}
+
+/// What comes next after a cut, in every phase of every kind.
+#[test]
+fn the_way_on_and_back_after_a_cut() {
+    let mut told = Vec::new();
+    for phase in Phase::ALL {
+        for (kind, direction) in [
+            (OperationKind::Changeover, Direction::Onward),
+            (OperationKind::Changeover, Direction::Back),
+            (OperationKind::Restore, Direction::Onward),
+            (OperationKind::Restore, Direction::Back),
+            (OperationKind::Undo, Direction::Onward),
+            (OperationKind::Undo, Direction::Back),
+        ] {
+            for recorded in [false, true] {
+                let word = if recorded { ", recorded" } else { "" };
+                let about = format!("{phase:?}, {} {direction:?}{word}", kind.as_str());
+                told.push(for_every_server(&about, |was_up, server| {
+                    let stays = kind != OperationKind::Changeover;
+                    let seen = Seen {
+                        server,
+                        recorded,
+                        came: Came::CutOff(direction),
+                        trouble: None,
+                        bad: false,
+                    };
+                    next(
+                        Facts {
+                            kind,
+                            was_up,
+                            stays,
+                        },
+                        phase,
+                        seen,
+                    )
+                }));
+            }
+        }
+    }
+    insta::assert_snapshot!(told.join("\n"));
+}
+
+/// What follows a failure, where more than the phase decides.
+#[test]
+fn a_failure_after_a_cut_of_what_stays_or_is_recorded() {
+    let mut told = Vec::new();
+    for (phase, at) in [
+        (Phase::Preparing, Action::StartAgain),
+        (Phase::Stopping, Action::Stop),
+        (Phase::Stopping, Action::AwaitStop),
+        (Phase::Swapping, Action::EndWhatRuns),
+        (Phase::Swapping, Action::Enter(Phase::GoingBack)),
+        (Phase::Starting, Action::Start),
+        (Phase::Starting, Action::StartAgain),
+        (Phase::Starting, Action::Enter(Phase::Ending)),
+        (Phase::GoingBack, Action::Enter(Phase::Ending)),
+        (Phase::GoingBack, Action::RecordFailure),
+    ] {
+        for (stays, recorded, slow, cut) in [
+            (false, false, false, false),
+            (true, false, false, false),
+            (false, true, false, false),
+            (false, false, true, false),
+            (false, false, false, true),
+            (false, false, true, true),
+        ] {
+            let words = [
+                (stays, " stays"),
+                (recorded, " recorded"),
+                (slow, " slow"),
+                (cut, " cut"),
+            ];
+            let words = words.iter().filter(|(is, _)| *is).map(|(_, word)| *word);
+            let about = format!("{phase:?}, {at:?}{}", words.collect::<String>());
+            told.push(for_every_server(&about, |was_up, server| {
+                let came = match cut {
+                    true => Came::CutOff(Direction::Onward),
+                    false => Came::Itself,
+                };
+                let seen = Seen {
+                    server,
+                    recorded,
+                    came,
+                    trouble: Some(Trouble { at, slow }),
+                    bad: false,
+                };
+                let kind = OperationKind::Changeover;
+                next(
+                    Facts {
+                        kind,
+                        was_up,
+                        stays,
+                    },
+                    phase,
+                    seen,
+                )
+            }));
+        }
+    }
+    insta::assert_snapshot!(told.join("\n"));
+}
+
+#[test]
+fn players_are_told_only_of_a_stop_that_comes() {
+    let warns = |kind, was_up| {
+        let facts = Facts {
+            kind,
+            was_up,
+            stays: true,
+        };
+        let seen = Toy::new(facts).seen(Came::Itself, None, false);
+        next(facts, Phase::Preparing, seen).contains(&Action::Warn)
+    };
+    assert!(warns(OperationKind::Changeover, true) && warns(OperationKind::Changeover, false));
+    assert!(warns(OperationKind::Undo, true) && !warns(OperationKind::Undo, false));
+    assert!(!warns(OperationKind::Restore, true) && !warns(OperationKind::Restore, false));
+}
+
+#[test]
+fn whoever_is_stuck_is_told_how_things_are() {
+    let all = [
+        Stuck::StillStopping,
+        Stuck::NotUpAgain,
+        Stuck::Unwritable,
+        Stuck::OutOfReach,
+        Stuck::HalfBack,
+        Stuck::NotUpWithOld,
+        Stuck::LeftOver,
+    ];
+    insta::assert_snapshot!(all.map(Stuck::state).join("\n"));
+}
