@@ -1,11 +1,12 @@
 //! A file that can be had, known by what it holds.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// A file that can be had: a release's archive, a recipe's product, a layer's copy.
 ///
 /// What it is, its hash says; where it lies may change.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Artifact {
     /// Where it can be had: for a catalogue as it states it, relative to the catalogue; in all else a whole path.

@@ -3,10 +3,11 @@
 use crate::descriptor::LISTS;
 use crate::family::{Family, Pattern, Shape};
 use regex_syntax::hir::{Hir, HirKind, Look};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Something in a family file that cannot be what was meant.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Remark {
     /// Where: the keys, with dots between.
     pub at: String,

@@ -3,10 +3,11 @@
 use crate::component::{Id, Side};
 use crate::inventory::{Component, Inventory};
 use crate::path::RelPath;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// One component that clients must have, too.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct ClientItem {
     /// Which component.
     pub id: Id,
@@ -19,7 +20,7 @@ pub struct ClientItem {
 }
 
 /// One file that clients must have, too.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct ClientFile {
     /// Where it lies.
     pub path: RelPath,
@@ -30,7 +31,7 @@ pub struct ClientFile {
 }
 
 /// All that clients must have.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct ClientList {
     /// The server version that clients must speak to; none when it is not known.
     pub server_version: Option<String>,

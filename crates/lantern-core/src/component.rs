@@ -1,6 +1,7 @@
 //! What a component, a release and a need are.
 
 use crate::version::{Range, Version};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::borrow::Borrow;
 use std::collections::BTreeMap;
@@ -8,7 +9,9 @@ use std::fmt;
 use std::sync::Arc;
 
 /// The id of a component, in the one spelling that its family uses.
-#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
+)]
 #[serde(from = "String", into = "String")]
 pub struct Id(Arc<str>);
 
@@ -49,7 +52,9 @@ impl fmt::Display for Id {
 }
 
 /// What a component is to the server; the order is that of the layers, lowest first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Kind {
     /// The server program.
@@ -74,7 +79,7 @@ impl fmt::Display for Kind {
 }
 
 /// Where a component has to be installed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Side {
     /// On the server alone.
@@ -108,7 +113,7 @@ impl fmt::Display for Side {
 }
 
 /// What a component does to play: a server with any that changes it has to be listed as modded.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Effect {
     /// It changes play.

@@ -4,12 +4,13 @@ use crate::catalogue::Offer;
 use crate::component::{Facts, Id, Kind};
 use crate::resolve::{Held, Request, Target, first_answer};
 use crate::version::Version;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 
 /// How a component stands with a server version.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", tag = "is")]
 pub enum Standing {
     /// What is installed was made for it.
@@ -61,7 +62,7 @@ pub struct Row {
 }
 
 /// Whether everything fits together on one server version.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Together {
     /// Everything installed, or what replaces it, fits together there.

@@ -1,5 +1,6 @@
 //! Paths inside a server folder, checked before they come near a disk.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Deserializer, Serialize};
 use std::fmt;
 
@@ -7,7 +8,7 @@ use std::fmt;
 ///
 /// Whatever comes from an archive, catalogue, plan or descriptor becomes one of these before it is
 /// joined to a real folder, so that nothing outside that folder can be named.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(transparent)]
 pub struct RelPath(String);
 

@@ -3,6 +3,7 @@
 use crate::component::Id;
 use crate::family::{ConsoleRule, Pattern};
 use crate::plan::Expected;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -38,7 +39,7 @@ pub struct Shown {
 }
 
 /// What follows.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct StartReport {
     /// Each component that has to run; none where this family cannot tell.
     pub components: Option<Vec<Running>>,
@@ -51,7 +52,7 @@ pub struct StartReport {
 }
 
 /// What the server says of one component.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Running {
     /// The component.
     pub id: Id,
@@ -66,7 +67,7 @@ pub struct Running {
 }
 
 /// An add-on that was started where another one was to be.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Misplaced {
     /// What was started.
     pub started: Id,
@@ -75,7 +76,7 @@ pub struct Misplaced {
 }
 
 /// What the server says of one setting.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct SettingSeen {
     /// What people call it.
     pub name: String,
@@ -86,7 +87,7 @@ pub struct SettingSeen {
 }
 
 /// An error line.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct ErrorSeen {
     /// The line.
     pub line: String,

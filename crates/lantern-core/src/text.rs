@@ -1,5 +1,6 @@
 //! Texts that are the administrator's own, changed line by line; all else in them stays, byte for byte.
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use similar::{Algorithm, DiffTag, capture_diff_slices};
 use std::fmt::Write as _;
@@ -85,7 +86,7 @@ impl Text {
 ///
 /// A line is what stands between two line feeds: a carriage return belongs to it, and behind the last
 /// line feed comes one more, empty line.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct LineChange {
     /// Where the first of them stands in the file as it is, from 1; where new ones come before it.

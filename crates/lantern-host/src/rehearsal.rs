@@ -16,6 +16,7 @@ use lantern_core::family::Shape;
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
 use lantern_core::tree::{FileSeen, claim};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -26,7 +27,7 @@ const SPARE_BYTES: u64 = 64 << 20;
 const SEARCHED_BYTES: u64 = 1 << 20;
 
 /// What a rehearsal came to; it is kept beside the plan.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rehearsal {
     /// The number of the format: 1.

@@ -12,6 +12,7 @@ use lantern_core::order::Arrangement;
 use lantern_core::path::RelPath;
 use lantern_core::tree::{FileSeen, claim};
 use rayon::prelude::*;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -20,7 +21,7 @@ use std::path::Path;
 const MOST_SAMPLED: usize = 400;
 
 /// What a reader makes of one place.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Tried {
     /// The component's file or folder.
     pub place: RelPath,
@@ -37,7 +38,7 @@ pub struct Tried {
 }
 
 /// What a family file makes of a folder.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Trial {
     /// Marks that nothing in the folder matches.
     pub unmet_marks: Vec<String>,

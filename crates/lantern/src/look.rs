@@ -1,5 +1,6 @@
 //! How things look: the one place for tables, colours and plain units.
 
+use crate::answers::Answer;
 use crate::common::When;
 use anstyle::{AnsiColor, Style};
 use comfy_table::{ContentArrangement, Row, Table};
@@ -83,9 +84,10 @@ impl Look {
     }
 
     /// Prints an answer as JSON.
-    pub fn answer(&self, value: &impl serde::Serialize) {
-        let text = serde_json::to_string_pretty(value).expect("answers have only plain values");
-        self.say(&text);
+    pub fn answer(&self, answer: &impl Answer) {
+        let mut value = serde_json::to_value(answer).expect("answers have only plain values");
+        value["format"] = 1.into();
+        self.say(&format!("{value:#}"));
     }
 
     /// Prints the next command to paste.

@@ -1,5 +1,6 @@
 //! `lantern`: brings a modded game server to a new version, safely, with a way back.
 
+mod answers;
 mod cli;
 mod commands;
 mod common;

@@ -7,6 +7,7 @@ use crate::component::{Facts, Id};
 use crate::document::Node;
 use crate::family::{Family, Reader};
 use crate::path::RelPath;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use source::Source;
 use std::collections::BTreeMap;
@@ -56,7 +57,7 @@ impl<'a> Subject<'a> {
 }
 
 /// How a version is known.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum VersionFrom {
     /// The component's descriptor states it.
@@ -114,7 +115,7 @@ pub struct DescriptorFault {
 }
 
 /// One fact as a descriptor gives it, after patterns and templates.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Told {
     /// The field.
     pub field: &'static str,

@@ -6,12 +6,13 @@ use crate::family::{Family, Shape};
 use crate::order::must_follow;
 use crate::path::RelPath;
 use crate::tree::{FileSeen, below, marked};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 /// How much a finding matters; the worst come first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// Something does not run, or the server does not start.
@@ -23,7 +24,7 @@ pub enum Severity {
 }
 
 /// Where a finding is.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 pub struct Place {
     /// The file or folder.
     pub path: RelPath,
@@ -41,7 +42,7 @@ impl fmt::Display for Place {
 }
 
 /// Something that the survey holds against the server.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
 pub struct Finding {
     /// How much it matters.
     pub severity: Severity,

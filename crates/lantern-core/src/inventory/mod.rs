@@ -14,11 +14,12 @@ use crate::order::Arrangement;
 use crate::path::RelPath;
 use crate::tree::{Claim, Claims, FileSeen, content_hash};
 use crate::version::Version;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What a component's files are, against what the ledger remembers of them.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", tag = "is")]
 pub enum FileState {
     /// The ledger has never seen it.

@@ -16,6 +16,7 @@ use crate::component::Id;
 use crate::inventory::Remembered;
 use crate::path::{PathFault, RelPath};
 use crate::plan::{ActionKind, Plan, remembered_after};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -86,7 +87,9 @@ pub enum Undoable {
 }
 
 /// What was done, in one word.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum OperationKind {
     /// A plan was carried out.
@@ -146,7 +149,7 @@ pub enum World {
 }
 
 /// What a backup is of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Scope {
     /// What is on the keep list: worlds, players.

@@ -24,13 +24,14 @@ use crate::json::JsonFault;
 use crate::path::RelPath;
 use crate::resolve::Reason;
 use crate::text::LineChange;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// The number of the plan format.
 pub const FORMAT: u32 = 1;
 
 /// Everything that a changeover will do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Plan {
     /// The number of the format.
@@ -64,7 +65,7 @@ pub struct Plan {
 }
 
 /// What becomes of one component.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ComponentChange {
     /// Which one.
@@ -85,7 +86,7 @@ pub struct ComponentChange {
 }
 
 /// What happens to a component.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Fate {
     /// It stays as it is.
@@ -99,7 +100,9 @@ pub enum Fate {
 }
 
 /// What happens to a path.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum ActionKind {
     /// A file comes where none is.
@@ -115,7 +118,7 @@ pub enum ActionKind {
 }
 
 /// What happens to one path.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Action {
     /// The path.
@@ -149,7 +152,7 @@ pub struct Action {
 }
 
 /// A file of a lower layer that another one lies over.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Under {
     /// The component that ships it.
@@ -164,7 +167,7 @@ pub struct Under {
 }
 
 /// Where a file comes from.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Source {
     /// The archive, as an index into the plan's `archives`.
@@ -175,7 +178,7 @@ pub struct Source {
 }
 
 /// The change to a text: the load-order file, or a start script.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TextEdit {
     /// The file.
@@ -185,7 +188,7 @@ pub struct TextEdit {
 }
 
 /// What no changeover writes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Kept {
     /// The path patterns.
@@ -193,7 +196,7 @@ pub struct Kept {
 }
 
 /// What the server has to say is loaded.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Expected {
     /// The add-on.
@@ -203,7 +206,7 @@ pub struct Expected {
 }
 
 /// A step of a changeover.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Step {
     /// The folder and the archives are compared with the plan.

@@ -26,6 +26,7 @@ use crate::component::{Facts, Id, Kind};
 use crate::version::{Range, Version};
 use best::Proof;
 use model::{Candidate, Component, Model};
+use schemars::JsonSchema;
 use serde::Serialize;
 use solver::{Lit, Outcome, Solver, Theory};
 use std::collections::BTreeSet;
@@ -172,7 +173,7 @@ pub struct Gone {
 }
 
 /// Why a release was chosen.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", tag = "because")]
 pub enum Reason {
     /// It is installed and fits.

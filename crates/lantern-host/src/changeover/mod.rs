@@ -32,6 +32,7 @@ use lantern_core::operation::{
 };
 use lantern_core::plan::{Plan, Step};
 use run::Run;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What an operation tells while it is under way.
@@ -52,7 +53,7 @@ pub enum Event {
 }
 
 /// How the copy for a rehearsal was made.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Copied {
     /// Files that share their content with the live one until one of them is written.

@@ -1,6 +1,7 @@
 //! `lantern acquire`
 
 use super::open_settled;
+use crate::answers;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, count};
@@ -8,7 +9,6 @@ use crate::progress::at_work;
 use clap::Args;
 use lantern_core::version::Version;
 use lantern_host::{Error, Result, acquire};
-use serde_json::json;
 
 /// Run the recipe that makes the server program, where it cannot be downloaded
 #[derive(Debug, Args)]
@@ -28,10 +28,13 @@ pub fn run(args: &AcquireArgs, common: &Common, look: &Look) -> Result<u8> {
     turning.finish_and_clear();
     let made = made?;
     if look.json {
-        look.answer(&json!({
-            "format": 1, "folder": made.folder, "results": made.results, "log": made.log,
-            "runtime": made.runtime, "failed": made.failed,
-        }));
+        look.answer(&answers::Acquired {
+            folder: made.folder,
+            results: made.results,
+            log: made.log,
+            runtime: made.runtime,
+            failed: made.failed,
+        });
         return Ok(fail::DONE);
     }
     let title = format!(

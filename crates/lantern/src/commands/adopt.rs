@@ -1,5 +1,6 @@
 //! `lantern adopt`
 
+use crate::answers;
 use crate::common::shell_word;
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
@@ -7,7 +8,6 @@ use clap::Args;
 use lantern_core::component::Kind;
 use lantern_host::Result;
 use lantern_host::adopt::{AdoptOptions, adopt};
-use serde_json::json;
 use std::path::PathBuf;
 
 /// Take a server folder into care: write lantern.toml, and every file into the ledger
@@ -49,17 +49,16 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
         .filter(|file| server.keeps(file.path.as_str()))
         .count();
     if look.json {
-        look.answer(&json!({
-            "format": 1,
-            "server": server.config.name,
-            "family": server.family.name,
-            "server_version": inventory.server_version().map(ToString::to_string),
-            "components": inventory.components.len(),
-            "files": found.files.len(),
-            "bytes": total,
-            "kept_files": kept,
-            "findings": inventory.findings.len(),
-        }));
+        look.answer(&answers::Adopted {
+            server: server.config.name.clone(),
+            family: server.family.name.clone(),
+            server_version: inventory.server_version().map(ToString::to_string),
+            components: inventory.components.len(),
+            files: found.files.len(),
+            bytes: total,
+            kept_files: kept,
+            findings: inventory.findings.len(),
+        });
         return Ok(fail::DONE);
     }
     let version = inventory

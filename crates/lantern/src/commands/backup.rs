@@ -1,6 +1,7 @@
 //! `lantern backup`
 
 use super::open_settled;
+use crate::answers;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count, date};
@@ -13,7 +14,6 @@ use lantern_host::config::Server;
 use lantern_host::console::{Console, ServerState};
 use lantern_host::ledger::Ledger;
 use lantern_host::{Error, Result, history};
-use serde_json::json;
 use std::path::{Path, PathBuf};
 
 /// Make, list, check, restore and thin out backups
@@ -104,10 +104,14 @@ fn make(
     let page = backup::finish(server, &pass, &name, note)?;
     let name = &page.name;
     if look.json {
-        look.answer(&json!({
-            "format": 1, "name": name, "files": pass.files(), "bytes": pass.bytes(),
-            "stored_bytes": page.stored_bytes, "while_up": up, "left_out": pass.left_out,
-        }));
+        look.answer(&answers::BackupMade {
+            name: page.name,
+            files: page.files,
+            bytes: page.bytes,
+            stored_bytes: page.stored_bytes,
+            while_up: up,
+            left_out: pass.left_out,
+        });
         return Ok(fail::DONE);
     }
     let text = format!(
@@ -135,17 +139,7 @@ fn make(
 fn list(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let (backups, broken) = backup::list(server)?;
     if look.json {
-        let backups = backups.iter().map(|backup| {
-            json!({
-                "name": backup.name, "scope": backup.scope, "made_ms": backup.made_ms,
-                "note": backup.note, "files": backup.files, "bytes": backup.bytes,
-                "stored_bytes": backup.stored_bytes,
-            })
-        });
-        look.answer(&json!({
-            "format": 1, "backups": backups.collect::<Vec<_>>(),
-            "broken": broken.iter().map(|(name, why)| json!({"name": name, "why": why})).collect::<Vec<_>>(),
-        }));
+        look.answer(&answers::Backups::new(&backups, &broken));
         return Ok(fail::DONE);
     }
     let title = format!(
@@ -189,14 +183,7 @@ fn list(server: &Server, common: &Common, look: &Look) -> Result<u8> {
 fn show(server: &Server, name: &str, look: &Look) -> Result<u8> {
     let backup = backup::manifest(server, name)?;
     if look.json {
-        let files = backup
-            .files
-            .iter()
-            .map(|file| json!({ "path": file.path, "bytes": file.bytes, "blake3": file.blake3 }));
-        look.answer(&json!({
-            "format": 1, "name": backup.name, "scope": backup.scope, "made_ms": backup.made_ms,
-            "note": backup.note, "files": files.collect::<Vec<_>>(),
-        }));
+        look.answer(&answers::BackupShown::from(&backup));
         return Ok(fail::DONE);
     }
     let title = format!(
@@ -226,12 +213,10 @@ fn check(server: &Server, look: &Look) -> Result<u8> {
         fail::NO
     };
     if look.json {
-        let wrong = wrong
-            .iter()
-            .map(|(place, why)| json!({"place": place, "why": why}));
-        look.answer(&json!({
-            "format": 1, "backups": backups.len(), "wrong": wrong.collect::<Vec<_>>(),
-        }));
+        look.answer(&answers::BackupsChecked {
+            backups: backups.len(),
+            wrong: answers::places(&wrong),
+        });
         return Ok(status);
     }
     let backups = count(backups.len(), "backup", "backups");
@@ -272,9 +257,11 @@ fn restore_in_place(
         aside,
     } = &restored;
     if look.json {
-        let answer =
-            json!({ "format": 1, "brought": brought, "set_aside": set_aside, "aside": aside });
-        look.answer(&answer);
+        look.answer(&answers::RestoredInPlace {
+            brought: *brought,
+            set_aside: *set_aside,
+            aside: aside.clone(),
+        });
         return Ok(fail::DONE);
     }
     if brought + set_aside == 0 {
@@ -319,10 +306,7 @@ fn restore(server: &Server, name: &str, paths: &[RelPath], to: &Path, look: &Loo
         fail::NO
     };
     if look.json {
-        let lost = lost
-            .iter()
-            .map(|(path, why)| json!({"path": path, "why": why}));
-        look.answer(&json!({ "format": 1, "files": files, "lost": lost.collect::<Vec<_>>() }));
+        look.answer(&answers::BackupRestored::new(files, &lost));
         return Ok(status);
     }
     let text = format!(
@@ -342,7 +326,8 @@ fn thin(server: &Server, keep: usize, look: &Look) -> Result<u8> {
     let needed = history::backups_needed(&ledger)?;
     let (gone, given_back) = backup::thin(server, keep, &needed)?;
     if look.json {
-        look.answer(&json!({ "format": 1, "gone": gone, "bytes": given_back }));
+        let bytes = given_back;
+        look.answer(&answers::BackupsThinned { gone, bytes });
         return Ok(fail::DONE);
     }
     look.say(&format!(

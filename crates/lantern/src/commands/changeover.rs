@@ -1,6 +1,7 @@
 //! `lantern changeover`
 
 use super::{open, open_settled, read_plan};
+use crate::answers;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, date, time};
@@ -11,7 +12,6 @@ use lantern_host::changeover::{Report, changeover, resume};
 use lantern_host::config::Span;
 use lantern_host::ledger::Ledger;
 use lantern_host::rehearsal::{Rehearsal, report_on};
-use serde_json::json;
 use std::path::PathBuf;
 
 /// Carry a plan out: warn, stop, back up, swap, start, verify; or put the old state back
@@ -82,17 +82,7 @@ fn tell_rehearsal(report: Option<&Rehearsal>, look: &Look) {
 
 fn show(look: &Look, common: &Common, report: &Report) {
     if look.json {
-        look.answer(&json!({
-            "format": 1,
-            "number": report.number,
-            "down_ms": report.times.total_ms(),
-            "stop_ms": report.times.stop_ms,
-            "own_ms": report.times.own_ms,
-            "start_ms": report.times.start_ms,
-            "bad": report.bad,
-            "loaded": report.loaded.map(|(loaded, _)| loaded),
-            "backup": report.backup,
-        }));
+        look.answer(&answers::ChangeoverDone::from(report));
         return;
     }
     let times = report.times;

@@ -1,6 +1,7 @@
 //! `lantern client`
 
 use super::open_settled;
+use crate::answers::Clients;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
@@ -11,7 +12,6 @@ use lantern_host::Result;
 use lantern_host::client_pack;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, survey};
-use serde_json::json;
 use std::path::PathBuf;
 
 /// Show or pack what a player's client must have
@@ -42,7 +42,11 @@ pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
     match &args.command {
         ClientCommand::List => {
             if look.json {
-                look.answer(&json!({"format": 1, "client": list}));
+                look.answer(&Clients {
+                    client: &list,
+                    out: None,
+                    bytes: None,
+                });
                 return Ok(fail::DONE);
             }
             show(look, &server.config.name, &list);
@@ -51,7 +55,11 @@ pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
         ClientCommand::Pack { out } => {
             let written = client_pack::write(&server, &list, out)?;
             if look.json {
-                look.answer(&json!({"format": 1, "out": out, "bytes": written, "client": list}));
+                look.answer(&Clients {
+                    client: &list,
+                    out: Some(out),
+                    bytes: Some(written),
+                });
                 return Ok(fail::DONE);
             }
             look.say(&look.paint(

@@ -1,5 +1,6 @@
 //! `lantern family`
 
+use crate::answers;
 use crate::common::shell_word;
 use crate::fail;
 use crate::look::{Look, Means, count};
@@ -59,9 +60,12 @@ fn check(name: &str, on: Option<&Path>, look: &Look) -> Result<u8> {
         .is_some_and(|trial| !trial.unmet_marks.is_empty());
     let sound = remarks.is_empty() && faults == 0 && !unmet;
     if look.json {
-        look.answer(&serde_json::json!({
-            "format": 1, "family": family.name, "sound": sound, "remarks": remarks, "trial": trial,
-        }));
+        look.answer(&answers::FamilyChecked {
+            family: &family.name,
+            sound,
+            remarks: &remarks,
+            trial: trial.as_ref(),
+        });
         return Ok(if sound { fail::DONE } else { fail::NO });
     }
     let readers = count(family.readers.len(), "reader", "readers");
@@ -149,7 +153,7 @@ fn new(folder: &Path, out: Option<&Path>, look: &Look) -> Result<u8> {
     let text = draft::draft(&name, &sample);
     let Some(out) = out else {
         if look.json {
-            look.answer(&serde_json::json!({ "format": 1, "family": text }));
+            look.answer(&answers::FamilyDraft { family: text });
         } else {
             look.say(text.trim_end());
         }
@@ -160,7 +164,7 @@ fn new(folder: &Path, out: Option<&Path>, look: &Look) -> Result<u8> {
     }
     here::write(out, text.as_bytes())?;
     if look.json {
-        look.answer(&serde_json::json!({ "format": 1, "file": out }));
+        look.answer(&answers::FamilyWritten { file: out });
     } else {
         look.say(&format!(
             "The draft is in {}. Look at every line of it.",

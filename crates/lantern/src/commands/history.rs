@@ -1,6 +1,7 @@
 //! `lantern history`
 
 use super::open_settled;
+use crate::answers;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count, date};
@@ -8,7 +9,6 @@ use clap::Args;
 use lantern_host::Result;
 use lantern_host::history::{self, PastOperation};
 use lantern_host::ledger::Ledger;
-use serde_json::json;
 
 /// Show what was done to the server, and what each time was set aside
 #[derive(Debug, Args)]
@@ -26,9 +26,11 @@ pub fn run(args: &HistoryArgs, common: &Common, look: &Look) -> Result<u8> {
         let gone = history::thin(&server, &mut ledger, keep)?;
         let (files, size) = sum(&gone);
         if look.json {
-            look.answer(
-                &json!({ "format": 1, "thinned": gone.len(), "files": files, "bytes": size }),
-            );
+            look.answer(&answers::HistoryThinned {
+                thinned: gone.len(),
+                files,
+                bytes: size,
+            });
         } else {
             look.say(&format!(
                 "{} thinned out: {}, {} given back.",
@@ -41,19 +43,12 @@ pub fn run(args: &HistoryArgs, common: &Common, look: &Look) -> Result<u8> {
     }
     let entries = history::history(&server, &ledger)?;
     if look.json {
-        let entries = entries.iter().map(|entry| {
-            let operation = &entry.operation;
-            let aside = entry.aside.iter().map(|path| server.folder.shown(path));
-            let aside: Vec<_> = aside.collect();
-            json!({
-                "number": operation.number, "kind": operation.kind.as_str(), "ended_ms": operation.ended_ms,
-                "from": operation.from, "to": operation.to, "undone": operation.undone,
-                "failed": operation.failed,
-                "thinned": operation.is_thinned, "aside": aside, "files": entry.files,
-                "bytes": entry.bytes,
-            })
+        let shown = |path: &_| server.folder.shown(path);
+        let operations = entries.iter();
+        let operations = operations.map(|past| answers::PastOperation::new(past, shown));
+        look.answer(&answers::History {
+            operations: operations.collect(),
         });
-        look.answer(&json!({ "format": 1, "operations": entries.collect::<Vec<_>>() }));
         return Ok(fail::DONE);
     }
     let (files, size) = sum(&entries);

@@ -2,6 +2,7 @@
 
 use super::open_settled;
 use super::question::{SourceArgs, tell_left_out};
+use crate::answers;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count};
@@ -12,7 +13,6 @@ use lantern_core::version::Version;
 use lantern_host::ledger::Ledger;
 use lantern_host::planning::{self, Terms};
 use lantern_host::{Error, Result};
-use serde_json::json;
 
 /// Columns shown when no version is named: the latest.
 const COLUMNS: usize = 6;
@@ -67,7 +67,7 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
         .map(|version| outlook::stops(request, version))
         .collect::<Vec<_>>();
     if look.json {
-        look.answer(&as_json(&outlook, &stops));
+        look.answer(&answers::OutlookTable::new(&outlook, &stops));
     } else {
         show(
             look,
@@ -90,7 +90,12 @@ fn watch(look: &Look, server: &str, version: &str, outlook: &Outlook) -> u8 {
         .map(|row| row.id.as_str())
         .collect();
     if look.json {
-        look.answer(&json!({"format": 1, "server": server, "version": version, "ready": ready, "not_ready": late}));
+        look.answer(&answers::Ready {
+            server,
+            version,
+            ready,
+            not_ready: late,
+        });
     } else if ready {
         look.say(&format!("{server}: everything fits together for {version}"));
     } else {
@@ -199,33 +204,4 @@ fn word(look: &Look, standing: &Standing) -> String {
         Standing::Unknown => look.paint(Means::Aside, "unknown"),
         Standing::Late => look.paint(Means::Bad, "late"),
     }
-}
-
-fn as_json(outlook: &Outlook, stops: &[Option<Vec<Version>>]) -> serde_json::Value {
-    let version = |version: &Version| version.to_string();
-    let versions = outlook.versions.iter().enumerate().map(|(at, version_at)| {
-        json!({
-            "version": version(version_at),
-            "protocol": outlook.protocols[at],
-            "together": outlook.together[at],
-            "held_back_by": outlook.held_back[at],
-            "stops": stops[at].as_ref().map(|way| way.iter().map(version).collect::<Vec<_>>()),
-        })
-    });
-    let rows = outlook.rows.iter().map(|row| {
-        json!({
-            "id": row.id,
-            "kind": row.kind,
-            "installed": row.installed.as_str(),
-            "world_bound": row.world_bound,
-            "standings": row.standings,
-        })
-    });
-    json!({
-        "format": 1,
-        "versions": versions.collect::<Vec<_>>(),
-        "components": rows.collect::<Vec<_>>(),
-        "highest_for_all": outlook.highest_for_all().map(version),
-        "highest_without_loss": outlook.highest_without_loss().map(version),
-    })
 }

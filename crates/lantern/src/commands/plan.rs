@@ -2,6 +2,7 @@
 
 use super::question::{SourceArgs, TermArgs, tell_left_out};
 use super::{open_settled, request};
+use crate::answers;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
@@ -13,7 +14,6 @@ use lantern_host::config::Server;
 use lantern_host::ledger::Ledger;
 use lantern_host::place::here;
 use lantern_host::planning::{self, Terms};
-use serde_json::json;
 use std::path::PathBuf;
 
 /// Work out a change: which releases fit together, which files move, which load order follows
@@ -69,14 +69,7 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
     let saved = planning::save(&server, &plans, args.out.as_deref())?;
     let left_out = &question.left_out;
     if look.json {
-        let later = plans.iter().zip(&saved).skip(1);
-        look.answer(&json!({
-            "format": 1,
-            "saved": saved[0],
-            "left_out": left_out.iter().map(|(place, why)| json!({"place": place, "why": why})).collect::<Vec<_>>(),
-            "plan": plans[0],
-            "later": later.map(|(plan, path)| json!({"saved": path, "plan": plan})).collect::<Vec<_>>(),
-        }));
+        look.answer(&answers::PlanDrawn::new(&plans, &saved, left_out));
     } else {
         show_all(look, common, &plans, &saved, &server, args);
     }

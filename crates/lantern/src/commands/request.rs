@@ -1,12 +1,12 @@
 //! `lantern plan --request`: a saved question, answered without its server.
 
+use crate::answers;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
 use lantern_core::family::Notations;
 use lantern_core::plan::reason_text;
 use lantern_core::resolve::{Request, Selection, resolve};
 use lantern_host::{Error, Result};
-use serde_json::{Value, json};
 use std::path::Path;
 use std::time::Instant;
 
@@ -47,16 +47,21 @@ pub fn answer(path: &Path, look: &Look) -> Result<u8> {
     if look.json {
         let ms =
             |duration: std::time::Duration| (duration.as_secs_f64() * 100_000.0).round() / 100.0;
-        look.answer(&json!({
-            "format": 1,
-            "fits": answer.is_ok(),
-            "proved": answer.as_ref().map_or(true, |selection| selection.proved),
-            "selection": answer.as_ref().ok().map(as_json),
-            "gone": answer.as_ref().ok().map(|s| s.gone.iter().map(|gone| &gone.id).collect::<Vec<_>>()),
-            "conflicts": answer.as_ref().err().map(|obstacle| obstacle.conflicts.len()),
-            "obstacle": told,
-            "ms": { "reading": ms(reading), "solving": ms(solving), "telling": ms(telling) },
-        }));
+        let selection = answer.as_ref().ok();
+        let gone = selection.map(|it| it.gone.iter().map(|gone| gone.id.clone()).collect());
+        look.answer(&answers::RequestAnswered {
+            fits: answer.is_ok(),
+            proved: selection.is_none_or(|selection| selection.proved),
+            selection: selection.map(answers::chosen),
+            gone,
+            conflicts: answer.as_ref().err().map(|it| it.conflicts.len()),
+            obstacle: told,
+            ms: answers::Milliseconds {
+                reading: ms(reading),
+                solving: ms(solving),
+                telling: ms(telling),
+            },
+        });
         return Ok(status);
     }
     match (&answer, told) {
@@ -103,18 +108,4 @@ fn show(look: &Look, selection: &Selection) {
     for gone in &selection.gone {
         look.say(&format!("  goes: {} {}", gone.id, gone.from));
     }
-}
-
-fn as_json(selection: &Selection) -> Value {
-    let choices = selection.choices.iter().map(|choice| {
-        json!({
-            "id": choice.id,
-            "kind": choice.kind,
-            "from": choice.from.as_ref().map(ToString::to_string),
-            "to": choice.to.as_str(),
-            "stays": choice.offer.is_none(),
-            "because": choice.reason,
-        })
-    });
-    choices.collect()
 }

@@ -1,6 +1,7 @@
 //! `lantern console`
 
 use super::{open, open_settled};
+use crate::answers::{ConsoleAnswer, ConsoleState};
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
@@ -11,7 +12,6 @@ use lantern_host::config::Server;
 use lantern_host::console::{Console, ServerState};
 use lantern_host::verify::GoodStart;
 use lantern_host::{Error, Result};
-use serde_json::json;
 use std::collections::BTreeSet;
 use std::time::Instant;
 
@@ -113,7 +113,10 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
                 let name = &server.config.name;
                 let text = format!("Whether {name} is up cannot be told: {why}.");
                 if look.json {
-                    look.answer(&json!({"format": 1, "up": null, "text": text}));
+                    look.answer(&ConsoleState {
+                        up: None,
+                        text: &text,
+                    });
                 } else {
                     look.say(&look.paint(Means::Caution, &text));
                 }
@@ -123,7 +126,7 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
         ConsoleCommand::Ask { line } => {
             let answer = console.ask(line, None)?;
             if look.json {
-                look.answer(&json!({"format": 1, "answer": answer}));
+                look.answer(&ConsoleAnswer { answer });
             } else {
                 answer.iter().for_each(|line| look.say(line));
             }
@@ -182,7 +185,7 @@ fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
 
 fn told(look: &Look, up: bool, text: &str) {
     if look.json {
-        look.answer(&json!({"format": 1, "up": up, "text": text}));
+        look.answer(&ConsoleState { up: Some(up), text });
     } else {
         look.say(&look.paint(Means::Title, text));
     }

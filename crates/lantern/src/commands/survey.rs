@@ -4,18 +4,16 @@ mod files;
 mod one;
 
 use super::open_settled;
+use crate::answers::Surveyed;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use clap::Args;
-use lantern_core::component::{Kind, Need};
 use lantern_core::family::Shape;
 use lantern_core::inventory::{Component, FileState, Finding, Severity, VersionFrom};
-use lantern_core::version::Range;
 use lantern_host::Result;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, Survey, survey};
-use serde_json::{Value, json};
 
 /// Show what is installed, and what is to be held against it
 #[derive(Debug, Args)]
@@ -63,7 +61,11 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
         .filter(|f| f.severity == Severity::Error)
         .count();
     if look.json {
-        look.answer(&as_json(&server.config.name, &server.family.name, &found));
+        look.answer(&Surveyed::new(
+            &server.config.name,
+            &server.family.name,
+            &found,
+        ));
     } else {
         let version = inventory
             .server_version()
@@ -175,59 +177,4 @@ fn place_word(component: &Component) -> &str {
         (None, Shape::Entry) => "fetched elsewhere",
         (None, _) => "outside the folder",
     }
-}
-
-fn as_json(server: &str, family: &str, found: &Survey) -> Value {
-    let components = found.inventory.components.iter().map(component_json);
-    json!({
-        "format": 1,
-        "server": server,
-        "family": family,
-        "server_version": found.inventory.server_version().map(ToString::to_string),
-        "components": components.collect::<Vec<_>>(),
-        "findings": found.inventory.findings,
-        "nobodys": found.inventory.nobodys.iter().map(|file| &file.path).collect::<Vec<_>>(),
-        "left_alone": found.left_alone,
-    })
-}
-
-fn component_json(component: &Component) -> Value {
-    let facts = &component.facts;
-    let needs = |needs: &[Need]| -> Value {
-        let pairs = needs
-            .iter()
-            .map(|need| (need.id.to_string(), json!(need.range.to_string())));
-        pairs.collect::<serde_json::Map<_, _>>().into()
-    };
-    let range = |range: &Option<Range>| range.as_ref().map(ToString::to_string);
-    json!({
-        "kind": facts.kind,
-        "id": facts.id,
-        "title": facts.title,
-        "version": facts.version.as_str(),
-        "version_from": component.version_from,
-        "version_is_stated": component.version_from != VersionFrom::Content,
-        "server": range(&facts.server),
-        "framework": range(&facts.terms.framework),
-        "needs": needs(&facts.needs),
-        "uses": needs(&facts.uses),
-        "clashes": needs(&facts.clashes),
-        "provides": facts.provides.iter().map(|p| &p.id).collect::<Vec<_>>(),
-        "replaces": facts.terms.replaces,
-        "before": facts.terms.before,
-        "after": facts.terms.after,
-        "group": facts.terms.group,
-        "slots": if facts.kind == Kind::Build { &facts.build.has } else { &facts.terms.takes },
-        "side": facts.side,
-        "effect": facts.effect,
-        "world_bound": facts.world_bound,
-        "on": component.on,
-        "started_by": component.started_by,
-        "pack": component.group,
-        "place": component.place,
-        "data": component.holdings.data,
-        "files": component.files.len(),
-        "bytes": component.bytes(),
-        "state": component.state,
-    })
 }

@@ -1,6 +1,7 @@
 //! `lantern undo`
 
 use super::open;
+use crate::answers;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
@@ -12,7 +13,6 @@ use lantern_host::Result;
 use lantern_host::changeover::{Now, undo};
 use lantern_host::config::Span;
 use lantern_host::ledger::Ledger;
-use serde_json::json;
 
 /// Go back to before the last changeover: files and load order, the world only if asked; or to before a restore in place
 #[derive(Debug, Args)]
@@ -46,16 +46,7 @@ pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
     })?;
     drop(progress);
     if look.json {
-        look.answer(&json!({
-            "format": 1,
-            "number": undone.number,
-            "server_version": match &undone.now { Now::At(version) => Some(version), _ => None },
-            "restored": match &undone.now { Now::Before(name) => Some(name), _ => None },
-            "down_ms": undone.down_ms,
-            "with_world": undone.with_world,
-            "running": undone.running,
-            "written_since": undone.set_aside,
-        }));
+        look.answer(&answers::UndoDone::from(&undone));
         return Ok(fail::DONE);
     }
     let down = match undone.down_ms {

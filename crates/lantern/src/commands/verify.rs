@@ -1,17 +1,16 @@
 //! `lantern verify`
 
 use super::open_settled;
+use crate::answers;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::Args;
-use lantern_core::start::StartReport;
 use lantern_host::Result;
 use lantern_host::console::ServerState;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, survey};
 use lantern_host::verify::{Verified, verify};
-use serde_json::json;
 
 /// Look at the running server again: process, port, add-ons and versions, error lines
 #[derive(Debug, Args)]
@@ -29,7 +28,7 @@ pub fn run(_args: &VerifyArgs, common: &Common, look: &Look) -> Result<u8> {
         fail::NO
     };
     if look.json {
-        look.answer(&as_json(&seen));
+        look.answer(&answers::VerifySeen::from(&seen));
         return Ok(status);
     }
     show(&server.config.name, &seen, look, common);
@@ -96,17 +95,4 @@ fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {
     if verdict.errors.is_empty() {
         look.say("  no error lines since its start");
     }
-}
-
-fn as_json(seen: &Verified) -> serde_json::Value {
-    let who = seen.state.who();
-    let up = match seen.state {
-        ServerState::Unknown { .. } => None,
-        _ => Some(who.is_some()),
-    };
-    let problems = seen.verdict.as_ref().map(StartReport::problems);
-    json!({
-        "format": 1, "right": seen.is_right(), "up": up, "who": who, "ready": seen.ready,
-        "problems": problems.unwrap_or_default(), "shown": seen.verdict,
-    })
 }

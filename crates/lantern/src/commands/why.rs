@@ -1,6 +1,7 @@
 //! `lantern why`
 
 use super::{open_settled, request};
+use crate::answers;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means};
@@ -11,7 +12,6 @@ use lantern_core::resolve::{Choice, Explanation, WhyNot, resolve, why_not};
 use lantern_core::version::Version;
 use lantern_host::Error;
 use lantern_host::folder::own;
-use serde_json::json;
 use std::path::PathBuf;
 
 /// Explain, for the last plan asked for, why a component is at its version, or not at another
@@ -65,7 +65,7 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
             Version::parse(version, notation).map_err(|fault| Error::Version(fault.to_string()))?;
         let why = why_not(&request, &selection, &id, &version);
         if look.json {
-            look.answer(&json!({"format": 1, "id": id, "version": version.as_str(), "why_not": as_json(&why)}));
+            look.answer(&answers::WhyNotThat::new(&id, &version, &why));
         } else {
             look.say(&look.paint(Means::Title, &format!("Why not {id} {version}?")));
             look.say(&told(&why));
@@ -76,14 +76,7 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
     let id = Id::new(args.id.as_deref().unwrap_or_default());
     let answer = Explanation::of(&request, &selection, &id);
     if look.json {
-        look.answer(&json!({
-            "format": 1,
-            "id": id,
-            "version": answer.choice.as_ref().map(|choice| choice.to.as_str()),
-            "because": answer.choice.as_ref().map(|choice| &choice.reason),
-            "held_by": answer.held_by.iter().map(|(id, range)| json!({"id": id, "range": range})).collect::<Vec<_>>(),
-            "newer": answer.newer.iter().map(|(version, why)| json!({"version": version.as_str(), "why_not": as_json(why)})).collect::<Vec<_>>(),
-        }));
+        look.answer(&answers::Why::new(&id, &answer));
         return Ok(fail::DONE);
     }
     match &answer.choice {
@@ -135,21 +128,5 @@ fn change(choice: &Choice) -> String {
         Some(from) if *from == choice.to => format!("{} stays at {from}", choice.id),
         Some(from) => format!("{} moves from {from} to {}", choice.id, choice.to),
         None => format!("{} {} comes new", choice.id, choice.to),
-    }
-}
-
-fn as_json(why: &WhyNot) -> serde_json::Value {
-    match why {
-        WhyNot::Chosen => json!({"is": "chosen"}),
-        WhyNot::Unknown(known) => {
-            json!({"is": "unknown", "known": known.iter().map(Version::as_str).collect::<Vec<_>>()})
-        }
-        WhyNot::Impossible(_, told) => json!({"is": "impossible", "told": told}),
-        WhyNot::Otherwise(choices) => {
-            let changes = choices
-                .iter()
-                .map(|choice| json!({"id": choice.id, "to": choice.to.as_str()}));
-            json!({"is": "less-good", "then": changes.collect::<Vec<_>>()})
-        }
     }
 }

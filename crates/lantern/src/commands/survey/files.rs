@@ -1,54 +1,16 @@
 //! The files of a server folder, each with its one owner.
 
 use super::SurveyArgs;
+use crate::answers::{FileRow, Files, Is};
 use crate::look::{Look, bytes, count};
 use lantern_core::inventory::{Component, FileState};
 use lantern_core::path::RelPath;
 use lantern_host::config::{FILE, Server};
 use lantern_host::survey::Survey;
-use serde::Serialize;
 use std::collections::BTreeMap;
 
-/// One file as it is shown.
-#[derive(Debug, Serialize)]
-pub(super) struct Row<'a> {
-    path: &'a RelPath,
-    bytes: Option<u64>,
-    /// The component, as pack and member where it is one.
-    owner: Option<String>,
-    is: Is,
-}
-
-/// What a file is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-enum Is {
-    /// As it was put there.
-    AsPut,
-    /// Not seen by the ledger before.
-    New,
-    /// Changed since.
-    Edited,
-    /// Put beside what the component shipped.
-    Added,
-    /// Gone.
-    Missing,
-    /// What an add-on wrote.
-    Data,
-    /// On the keep list.
-    Kept,
-    /// A log, a cache.
-    Passing,
-    /// The file that holds the load order.
-    LoadOrder,
-    /// Settings or a start script of the place, or lantern's own.
-    Settings,
-    /// Nobody's.
-    Nobody,
-}
-
 /// All files with their owners, by path; missing ones too.
-pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<Row<'a>> {
+pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<FileRow<'a>> {
     let components = &found.inventory.components;
     let mut owned: BTreeMap<&RelPath, (&Component, Is)> = BTreeMap::new();
     let mut rows = Vec::new();
@@ -71,7 +33,7 @@ pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<Row<'a>> {
             };
             owned.insert(&file.path, (component, is));
         }
-        rows.extend(missing.iter().map(|path| Row {
+        rows.extend(missing.iter().map(|path| FileRow {
             path,
             bytes: None,
             owner: Some(component.ledger_name().to_string()),
@@ -100,7 +62,7 @@ pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<Row<'a>> {
                 (None, if is_order { Is::LoadOrder } else { Is::Nobody })
             }
         };
-        rows.push(Row {
+        rows.push(FileRow {
             path: &file.path,
             bytes: Some(file.bytes),
             owner: owner.map(|component| component.ledger_name().to_string()),
@@ -112,17 +74,17 @@ pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<Row<'a>> {
 }
 
 /// Shows the files that were asked for.
-pub(super) fn show(args: &SurveyArgs, rows: Vec<Row<'_>>, look: &Look) {
-    let asked = |row: &&Row<'_>| {
+pub(super) fn show(args: &SurveyArgs, rows: Vec<FileRow<'_>>, look: &Look) {
+    let asked = |row: &&FileRow<'_>| {
         if args.nobody {
             row.is == Is::Nobody
         } else {
             !args.edited || matches!(row.is, Is::Edited | Is::Added | Is::Missing)
         }
     };
-    let rows: Vec<&Row<'_>> = rows.iter().filter(asked).collect();
+    let rows: Vec<&FileRow<'_>> = rows.iter().filter(asked).collect();
     if look.json {
-        look.answer(&serde_json::json!({ "format": 1, "files": rows }));
+        look.answer(&Files { files: rows });
         return;
     }
     let what = match (args.nobody, args.edited) {

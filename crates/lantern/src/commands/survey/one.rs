@@ -1,6 +1,7 @@
 //! All that is known of one component.
 
-use super::{component_json, findings, place_word, state_word};
+use super::{findings, place_word, state_word};
+use crate::answers::{SurveyedComponent, SurveyedOne};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use lantern_core::component::{Id, Kind, Need};
@@ -25,10 +26,10 @@ pub(super) fn show(id: &str, server: &Server, found: &Survey, look: &Look) -> Re
         .filter(|finding| those.iter().any(|component| concerns(finding, component)))
         .collect();
     if look.json {
-        let components: Vec<_> = those.iter().map(|c| component_json(c)).collect();
-        look.answer(
-            &serde_json::json!({ "format": 1, "components": components, "findings": about }),
-        );
+        look.answer(&SurveyedOne {
+            components: those.iter().map(|c| SurveyedComponent::from(*c)).collect(),
+            findings: about.clone(),
+        });
     } else {
         for component in &those {
             one(component, found, look);

@@ -1,0 +1,927 @@
+//! What commands answer with `--json`: one type for each, with a schema in docs/formats/answers.schema.json.
+//!
+//! Fields are added, never changed in meaning.
+
+use lantern_core::check::Remark;
+use lantern_core::clients::ClientList;
+use lantern_core::component::{Effect, Id, Kind, Need, Side};
+use lantern_core::descriptor::VersionFrom;
+use lantern_core::inventory::{Component, FileState, Finding};
+use lantern_core::operation::{OperationKind, Scope};
+use lantern_core::outlook::{Outlook, Standing, Together};
+use lantern_core::path::RelPath;
+use lantern_core::plan::Plan;
+use lantern_core::resolve::{Choice, Explanation, Reason, Selection, WhyNot};
+use lantern_core::start::StartReport;
+use lantern_core::version::{Range, Version};
+use lantern_host::backup::{Manifest, Page};
+use lantern_host::changeover::{Now, Report, Undone};
+use lantern_host::console::ServerState;
+use lantern_host::rehearsal::Rehearsal;
+use lantern_host::survey::Survey;
+use lantern_host::trial::Trial;
+use lantern_host::verify::Verified;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+/// Something that a command answers.
+pub trait Answer: Serialize + JsonSchema {}
+
+macro_rules! answers {
+    ($($name:ty),* $(,)?) => {
+        $(impl Answer for $name {})*
+
+        /// The schemas of all answers, by name.
+        #[cfg(test)]
+        fn schemas() -> BTreeMap<String, schemars::Schema> {
+            BTreeMap::from([$((<$name>::schema_name().into_owned(), schemars::schema_for!($name))),*])
+        }
+    };
+}
+
+answers!(
+    Acquired,
+    Adopted,
+    BackupMade,
+    Backups,
+    BackupShown,
+    BackupsChecked,
+    BackupRestored,
+    RestoredInPlace,
+    BackupsThinned,
+    ChangeoverDone,
+    Clients<'_>,
+    ConsoleAnswer,
+    ConsoleState<'_>,
+    FamilyChecked<'_>,
+    FamilyDraft,
+    FamilyWritten<'_>,
+    Files<'_>,
+    History,
+    HistoryThinned,
+    OutlookTable<'_>,
+    PlanDrawn<'_>,
+    Ready<'_>,
+    Rehearsal,
+    RequestAnswered,
+    Surveyed<'_>,
+    SurveyedOne<'_>,
+    UndoDone<'_>,
+    VerifySeen<'_>,
+    Why<'_>,
+    WhyNotThat<'_>,
+);
+
+/// `acquire`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Acquired {
+    /// Where the results are.
+    pub folder: PathBuf,
+    /// The results, relative to it.
+    pub results: Vec<String>,
+    /// What the recipe printed.
+    pub log: PathBuf,
+    /// The version of the runtime that was found.
+    pub runtime: Option<String>,
+    /// How it ended, where that was a failure that the recipe allows.
+    pub failed: Option<String>,
+}
+
+/// `adopt`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Adopted {
+    /// The server's name.
+    pub server: String,
+    /// Its family.
+    pub family: String,
+    /// Its version, where it is known.
+    pub server_version: Option<String>,
+    /// How many components were found.
+    pub components: usize,
+    /// How many files.
+    pub files: usize,
+    /// How large they are together.
+    pub bytes: u64,
+    /// How many of them are on the keep list.
+    pub kept_files: usize,
+    /// How many findings there are.
+    pub findings: usize,
+}
+
+/// `backup make`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct BackupMade {
+    /// The backup.
+    pub name: String,
+    /// How many files it has.
+    pub files: usize,
+    /// How large they are together.
+    pub bytes: u64,
+    /// How much the store grew by it.
+    pub stored_bytes: u64,
+    /// Whether the server was up.
+    pub while_up: bool,
+    /// What is not in it, as it is a link or has an odd name.
+    pub left_out: Vec<String>,
+}
+
+/// One backup in a list.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct BackupRow {
+    name: String,
+    scope: Scope,
+    made_ms: i64,
+    note: Option<String>,
+    files: usize,
+    bytes: u64,
+    stored_bytes: u64,
+}
+
+impl From<&Page> for BackupRow {
+    fn from(page: &Page) -> BackupRow {
+        BackupRow {
+            name: page.name.clone(),
+            scope: page.scope,
+            made_ms: page.made_ms,
+            note: page.note.clone(),
+            files: page.files,
+            bytes: page.bytes,
+            stored_bytes: page.stored_bytes,
+        }
+    }
+}
+
+/// Something by its name, and what is wrong with it.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct NameWhy {
+    name: String,
+    why: String,
+}
+
+/// A place, and what is wrong there.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PlaceWhy {
+    place: String,
+    why: String,
+}
+
+/// A path, and what is wrong with it.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PathWhy {
+    path: String,
+    why: String,
+}
+
+/// Pairs of where and why as [`PlaceWhy`].
+pub fn places(pairs: &[(String, String)]) -> Vec<PlaceWhy> {
+    let pairs = pairs.iter().cloned();
+    pairs.map(|(place, why)| PlaceWhy { place, why }).collect()
+}
+
+/// `backup list`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Backups {
+    backups: Vec<BackupRow>,
+    broken: Vec<NameWhy>,
+}
+
+impl Backups {
+    /// The backups, and the pages that cannot be read.
+    pub fn new(pages: &[Page], broken: &[(String, String)]) -> Backups {
+        let broken = broken.iter().cloned();
+        Backups {
+            backups: pages.iter().map(BackupRow::from).collect(),
+            broken: broken.map(|(name, why)| NameWhy { name, why }).collect(),
+        }
+    }
+}
+
+/// One file of a backup.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct BackupFile {
+    path: RelPath,
+    bytes: u64,
+    blake3: String,
+}
+
+/// `backup show`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct BackupShown {
+    name: String,
+    scope: Scope,
+    made_ms: i64,
+    note: Option<String>,
+    files: Vec<BackupFile>,
+}
+
+impl From<&Manifest> for BackupShown {
+    fn from(backup: &Manifest) -> BackupShown {
+        let files = backup.files.iter().map(|file| BackupFile {
+            path: file.path.clone(),
+            bytes: file.bytes,
+            blake3: file.blake3.clone(),
+        });
+        BackupShown {
+            name: backup.name.clone(),
+            scope: backup.scope,
+            made_ms: backup.made_ms,
+            note: backup.note.clone(),
+            files: files.collect(),
+        }
+    }
+}
+
+/// `backup check`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct BackupsChecked {
+    /// How many backups there are.
+    pub backups: usize,
+    /// What is wrong.
+    pub wrong: Vec<PlaceWhy>,
+}
+
+/// `backup restore --to`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct BackupRestored {
+    files: usize,
+    lost: Vec<PathWhy>,
+}
+
+impl BackupRestored {
+    /// So many files were put there, and these were not.
+    pub fn new(files: usize, lost: &[(String, String)]) -> BackupRestored {
+        let lost = lost.iter().cloned();
+        BackupRestored {
+            files,
+            lost: lost.map(|(path, why)| PathWhy { path, why }).collect(),
+        }
+    }
+}
+
+/// `backup restore --in-place`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RestoredInPlace {
+    /// Files that came back.
+    pub brought: usize,
+    /// Files that went out of the way.
+    pub set_aside: usize,
+    /// Where they lie, relative to the server folder.
+    pub aside: String,
+}
+
+/// `backup thin`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct BackupsThinned {
+    /// The backups that are gone.
+    pub gone: Vec<String>,
+    /// How much was given back.
+    pub bytes: u64,
+}
+
+/// `changeover`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ChangeoverDone {
+    number: i64,
+    down_ms: Option<u64>,
+    stop_ms: Option<u64>,
+    own_ms: u64,
+    start_ms: u64,
+    bad: Option<String>,
+    loaded: Option<usize>,
+    backup: String,
+}
+
+impl From<&Report> for ChangeoverDone {
+    fn from(report: &Report) -> ChangeoverDone {
+        ChangeoverDone {
+            number: report.number,
+            down_ms: report.times.total_ms(),
+            stop_ms: report.times.stop_ms,
+            own_ms: report.times.own_ms,
+            start_ms: report.times.start_ms,
+            bad: report.bad.clone(),
+            loaded: report.loaded.map(|(loaded, _)| loaded),
+            backup: report.backup.clone(),
+        }
+    }
+}
+
+/// `client list`, `client pack`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Clients<'a> {
+    /// What a client must have.
+    pub client: &'a ClientList,
+    /// The archive that was written.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub out: Option<&'a PathBuf>,
+    /// Its size.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bytes: Option<u64>,
+}
+
+/// `console ask`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ConsoleAnswer {
+    /// The lines that it answered.
+    pub answer: Vec<String>,
+}
+
+/// The other commands of `console`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ConsoleState<'a> {
+    /// Whether it is up; null where that cannot be told.
+    pub up: Option<bool>,
+    /// The same in a sentence.
+    pub text: &'a str,
+}
+
+/// `family check`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct FamilyChecked<'a> {
+    /// The family.
+    pub family: &'a str,
+    /// Whether there is nothing to remark.
+    pub sound: bool,
+    /// What cannot be meant so.
+    pub remarks: &'a [Remark],
+    /// What it made of a folder, where it was tried on one.
+    pub trial: Option<&'a Trial>,
+}
+
+/// `family new`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct FamilyDraft {
+    /// The draft itself.
+    pub family: String,
+}
+
+/// `family new --out`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct FamilyWritten<'a> {
+    /// Where the draft is.
+    pub file: &'a std::path::Path,
+}
+
+/// `survey --files`, `--edited`, `--nobody`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Files<'a> {
+    /// The files that were asked for.
+    pub files: Vec<&'a FileRow<'a>>,
+}
+
+/// One file as it is shown.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct FileRow<'a> {
+    /// Where it is.
+    pub path: &'a RelPath,
+    /// Its size; none where it is gone.
+    pub bytes: Option<u64>,
+    /// The component, as pack and member where it is one.
+    pub owner: Option<String>,
+    /// What it is.
+    pub is: Is,
+}
+
+/// What a file is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Is {
+    /// As it was put there.
+    AsPut,
+    /// Not seen by the ledger before.
+    New,
+    /// Changed since.
+    Edited,
+    /// Put beside what the component shipped.
+    Added,
+    /// Gone.
+    Missing,
+    /// What an add-on wrote.
+    Data,
+    /// On the keep list.
+    Kept,
+    /// A log, a cache.
+    Passing,
+    /// The file that holds the load order.
+    LoadOrder,
+    /// Settings or a start script of the place, or lantern's own.
+    Settings,
+    /// Nobody's.
+    Nobody,
+}
+
+/// `history`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct History {
+    /// What was done, the first first.
+    pub operations: Vec<PastOperation>,
+}
+
+/// One operation in the history.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PastOperation {
+    number: i64,
+    kind: OperationKind,
+    ended_ms: i64,
+    from: String,
+    to: String,
+    undone: bool,
+    failed: Option<String>,
+    thinned: bool,
+    aside: Vec<PathBuf>,
+    files: usize,
+    bytes: u64,
+}
+
+impl PastOperation {
+    /// One operation; `shown` is where a folder of its own lies for others.
+    pub fn new(
+        past: &lantern_host::history::PastOperation,
+        shown: impl Fn(&RelPath) -> PathBuf,
+    ) -> PastOperation {
+        let operation = &past.operation;
+        PastOperation {
+            number: operation.number,
+            kind: operation.kind,
+            ended_ms: operation.ended_ms,
+            from: operation.from.clone(),
+            to: operation.to.clone(),
+            undone: operation.undone,
+            failed: operation.failed.clone(),
+            thinned: operation.is_thinned,
+            aside: past.aside.iter().map(shown).collect(),
+            files: past.files,
+            bytes: past.bytes,
+        }
+    }
+}
+
+/// `history --thin`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct HistoryThinned {
+    /// How many operations.
+    pub thinned: usize,
+    /// How many files.
+    pub files: usize,
+    /// How large they were together.
+    pub bytes: u64,
+}
+
+/// `outlook`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct OutlookTable<'a> {
+    versions: Vec<OutlookVersion<'a>>,
+    components: Vec<OutlookRow<'a>>,
+    highest_for_all: Option<String>,
+    highest_without_loss: Option<String>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct OutlookVersion<'a> {
+    version: String,
+    protocol: &'a Option<String>,
+    together: Together,
+    held_back_by: &'a BTreeMap<Id, Vec<Id>>,
+    /// The server versions on the way there; null where no way leads there.
+    stops: Option<Vec<String>>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct OutlookRow<'a> {
+    id: &'a Id,
+    kind: Kind,
+    installed: String,
+    world_bound: Option<bool>,
+    standings: &'a [Standing],
+}
+
+impl<'a> OutlookTable<'a> {
+    /// The outlook, and the stops on the way to each version.
+    pub fn new(outlook: &'a Outlook, stops: &[Option<Vec<Version>>]) -> OutlookTable<'a> {
+        let text = ToString::to_string;
+        let versions = outlook.versions.iter().enumerate().map(|(at, version)| {
+            let way = stops[at].as_ref();
+            OutlookVersion {
+                version: version.to_string(),
+                protocol: &outlook.protocols[at],
+                together: outlook.together[at],
+                held_back_by: &outlook.held_back[at],
+                stops: way.map(|way| way.iter().map(text).collect()),
+            }
+        });
+        let components = outlook.rows.iter().map(|row| OutlookRow {
+            id: &row.id,
+            kind: row.kind,
+            installed: row.installed.to_string(),
+            world_bound: row.world_bound,
+            standings: &row.standings,
+        });
+        OutlookTable {
+            versions: versions.collect(),
+            components: components.collect(),
+            highest_for_all: outlook.highest_for_all().map(text),
+            highest_without_loss: outlook.highest_without_loss().map(text),
+        }
+    }
+}
+
+/// `outlook --watch-for`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Ready<'a> {
+    /// The server.
+    pub server: &'a str,
+    /// The version that was watched for.
+    pub version: &'a str,
+    /// Whether everything is ready for it.
+    pub ready: bool,
+    /// What is not.
+    pub not_ready: Vec<&'a str>,
+}
+
+/// `plan`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PlanDrawn<'a> {
+    saved: &'a PathBuf,
+    left_out: Vec<PlaceWhy>,
+    plan: &'a Plan,
+    later: Vec<LaterPlan<'a>>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct LaterPlan<'a> {
+    saved: &'a PathBuf,
+    plan: &'a Plan,
+}
+
+impl<'a> PlanDrawn<'a> {
+    /// The plans, where each was saved, and what had to be left out.
+    pub fn new(
+        plans: &'a [Plan],
+        saved: &'a [PathBuf],
+        left_out: &[(String, String)],
+    ) -> PlanDrawn<'a> {
+        let later = plans.iter().zip(saved).skip(1);
+        PlanDrawn {
+            saved: &saved[0],
+            left_out: places(left_out),
+            plan: &plans[0],
+            later: later
+                .map(|(plan, saved)| LaterPlan { saved, plan })
+                .collect(),
+        }
+    }
+}
+
+/// `plan --request`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RequestAnswered {
+    /// Whether releases fit together.
+    pub fits: bool,
+    /// Whether it is proved that none fit better.
+    pub proved: bool,
+    /// What was chosen.
+    pub selection: Option<Vec<Chosen>>,
+    /// What goes.
+    pub gone: Option<Vec<Id>>,
+    /// How many things stand in the way, each for itself.
+    pub conflicts: Option<usize>,
+    /// What stands in the way, in words.
+    pub obstacle: Option<String>,
+    /// How long it took.
+    pub ms: Milliseconds,
+}
+
+/// How long the parts of an answer took, in milliseconds.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Milliseconds {
+    /// Reading the request.
+    pub reading: f64,
+    /// Finding the answer.
+    pub solving: f64,
+    /// Putting what stands in the way into words.
+    pub telling: f64,
+}
+
+/// What was chosen for one component.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Chosen {
+    id: Id,
+    kind: Kind,
+    from: Option<String>,
+    to: String,
+    stays: bool,
+    because: Reason,
+}
+
+/// What was chosen, for each component.
+pub fn chosen(selection: &Selection) -> Vec<Chosen> {
+    let choices = selection.choices.iter().map(|choice| Chosen {
+        id: choice.id.clone(),
+        kind: choice.kind,
+        from: choice.from.as_ref().map(ToString::to_string),
+        to: choice.to.to_string(),
+        stays: choice.offer.is_none(),
+        because: choice.reason.clone(),
+    });
+    choices.collect()
+}
+
+/// `survey`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Surveyed<'a> {
+    server: &'a str,
+    family: &'a str,
+    server_version: Option<String>,
+    components: Vec<SurveyedComponent<'a>>,
+    findings: &'a [Finding],
+    nobodys: Vec<&'a RelPath>,
+    left_alone: &'a [String],
+}
+
+impl<'a> Surveyed<'a> {
+    /// Everything that a survey found.
+    pub fn new(server: &'a str, family: &'a str, found: &'a Survey) -> Surveyed<'a> {
+        let inventory = &found.inventory;
+        Surveyed {
+            server,
+            family,
+            server_version: inventory.server_version().map(ToString::to_string),
+            components: inventory
+                .components
+                .iter()
+                .map(SurveyedComponent::from)
+                .collect(),
+            findings: &inventory.findings,
+            nobodys: inventory.nobodys.iter().map(|file| &file.path).collect(),
+            left_alone: &found.left_alone,
+        }
+    }
+}
+
+/// `survey ID`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SurveyedOne<'a> {
+    /// Every component of that id.
+    pub components: Vec<SurveyedComponent<'a>>,
+    /// What is held against them.
+    pub findings: Vec<&'a Finding>,
+}
+
+/// One component as a survey shows it.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SurveyedComponent<'a> {
+    kind: Kind,
+    id: &'a Id,
+    title: &'a Option<String>,
+    version: &'a str,
+    version_from: VersionFrom,
+    version_is_stated: bool,
+    server: Option<String>,
+    framework: Option<String>,
+    needs: BTreeMap<&'a str, String>,
+    uses: BTreeMap<&'a str, String>,
+    clashes: BTreeMap<&'a str, String>,
+    provides: Vec<&'a Id>,
+    replaces: &'a [Id],
+    before: &'a [Id],
+    after: &'a [Id],
+    group: &'a Option<String>,
+    slots: &'a BTreeMap<String, u64>,
+    side: Option<Side>,
+    effect: Option<Effect>,
+    world_bound: Option<bool>,
+    on: Option<bool>,
+    started_by: &'a Option<Id>,
+    pack: &'a Option<Id>,
+    place: &'a Option<RelPath>,
+    data: &'a Option<RelPath>,
+    files: usize,
+    bytes: u64,
+    state: &'a FileState,
+}
+
+impl<'a> From<&'a Component> for SurveyedComponent<'a> {
+    fn from(component: &'a Component) -> SurveyedComponent<'a> {
+        let facts = &component.facts;
+        let needs = |needs: &'a [Need]| -> BTreeMap<&'a str, String> {
+            let pairs = needs.iter();
+            let pairs = pairs.map(|need| (need.id.as_str(), need.range.to_string()));
+            pairs.collect()
+        };
+        let range = |range: &Option<Range>| range.as_ref().map(ToString::to_string);
+        SurveyedComponent {
+            kind: facts.kind,
+            id: &facts.id,
+            title: &facts.title,
+            version: facts.version.as_str(),
+            version_from: component.version_from,
+            version_is_stated: component.version_from != VersionFrom::Content,
+            server: range(&facts.server),
+            framework: range(&facts.terms.framework),
+            needs: needs(&facts.needs),
+            uses: needs(&facts.uses),
+            clashes: needs(&facts.clashes),
+            provides: facts.provides.iter().map(|p| &p.id).collect(),
+            replaces: &facts.terms.replaces,
+            before: &facts.terms.before,
+            after: &facts.terms.after,
+            group: &facts.terms.group,
+            slots: match facts.kind {
+                Kind::Build => &facts.build.has,
+                Kind::Framework | Kind::Pack | Kind::Addon => &facts.terms.takes,
+            },
+            side: facts.side,
+            effect: facts.effect,
+            world_bound: facts.world_bound,
+            on: component.on,
+            started_by: &component.started_by,
+            pack: &component.group,
+            place: &component.place,
+            data: &component.holdings.data,
+            files: component.files.len(),
+            bytes: component.bytes(),
+            state: &component.state,
+        }
+    }
+}
+
+/// `undo`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct UndoDone<'a> {
+    number: i64,
+    server_version: Option<&'a str>,
+    restored: Option<&'a str>,
+    down_ms: Option<u64>,
+    with_world: bool,
+    running: bool,
+    written_since: &'a [RelPath],
+}
+
+impl<'a> From<&'a Undone> for UndoDone<'a> {
+    fn from(undone: &'a Undone) -> UndoDone<'a> {
+        let (server_version, restored) = match &undone.now {
+            Now::At(version) => (Some(version.as_str()), None),
+            Now::Before(name) => (None, Some(name.as_str())),
+            Now::Untouched => (None, None),
+        };
+        UndoDone {
+            number: undone.number,
+            server_version,
+            restored,
+            down_ms: undone.down_ms,
+            with_world: undone.with_world,
+            running: undone.running,
+            written_since: &undone.set_aside,
+        }
+    }
+}
+
+/// `verify`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct VerifySeen<'a> {
+    right: bool,
+    up: Option<bool>,
+    who: Option<String>,
+    ready: Option<bool>,
+    problems: Vec<String>,
+    shown: &'a Option<StartReport>,
+}
+
+impl<'a> From<&'a Verified> for VerifySeen<'a> {
+    fn from(seen: &'a Verified) -> VerifySeen<'a> {
+        let who = seen.state.who();
+        let problems = seen.verdict.as_ref().map(StartReport::problems);
+        VerifySeen {
+            right: seen.is_right(),
+            up: match seen.state {
+                ServerState::Unknown { .. } => None,
+                _ => Some(who.is_some()),
+            },
+            who,
+            ready: seen.ready,
+            problems: problems.unwrap_or_default(),
+            shown: &seen.verdict,
+        }
+    }
+}
+
+/// `why`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Why<'a> {
+    id: &'a Id,
+    version: Option<&'a str>,
+    because: Option<&'a Reason>,
+    held_by: Vec<HeldBy<'a>>,
+    newer: Vec<Newer<'a>>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct HeldBy<'a> {
+    id: &'a Id,
+    range: &'a str,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Newer<'a> {
+    version: &'a str,
+    why_not: NotChosen<'a>,
+}
+
+impl<'a> Why<'a> {
+    /// Why a component is where it is.
+    pub fn new(id: &'a Id, explanation: &'a Explanation) -> Why<'a> {
+        let choice = explanation.choice.as_ref();
+        let held_by = explanation.held_by.iter();
+        let newer = explanation.newer.iter();
+        Why {
+            id,
+            version: choice.map(|choice| choice.to.as_str()),
+            because: choice.map(|choice| &choice.reason),
+            held_by: held_by.map(|(id, range)| HeldBy { id, range }).collect(),
+            newer: newer
+                .map(|(version, why)| Newer {
+                    version: version.as_str(),
+                    why_not: NotChosen::from(why),
+                })
+                .collect(),
+        }
+    }
+}
+
+/// `why --not`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct WhyNotThat<'a> {
+    id: &'a Id,
+    version: &'a str,
+    why_not: NotChosen<'a>,
+}
+
+impl<'a> WhyNotThat<'a> {
+    /// Why a component is not at a version.
+    pub fn new(id: &'a Id, version: &'a Version, why: &'a WhyNot) -> WhyNotThat<'a> {
+        WhyNotThat {
+            id,
+            version: version.as_str(),
+            why_not: NotChosen::from(why),
+        }
+    }
+}
+
+/// Why a release was not chosen.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", tag = "is")]
+enum NotChosen<'a> {
+    Chosen,
+    Unknown { known: Vec<&'a str> },
+    Impossible { told: &'a str },
+    LessGood { then: Vec<IdTo<'a>> },
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct IdTo<'a> {
+    id: &'a Id,
+    to: &'a str,
+}
+
+impl<'a> From<&'a WhyNot> for NotChosen<'a> {
+    fn from(why: &'a WhyNot) -> NotChosen<'a> {
+        let to = |choice: &'a Choice| IdTo {
+            id: &choice.id,
+            to: choice.to.as_str(),
+        };
+        match why {
+            WhyNot::Chosen => NotChosen::Chosen,
+            WhyNot::Unknown(known) => NotChosen::Unknown {
+                known: known.iter().map(Version::as_str).collect(),
+            },
+            WhyNot::Impossible(_, told) => NotChosen::Impossible { told },
+            WhyNot::Otherwise(choices) => NotChosen::LessGood {
+                then: choices.iter().map(to).collect(),
+            },
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::path::Path;
+
+    /// The schemas in the documentation are those of the program; where they are not, the ones that are lie beside them.
+    #[test]
+    fn the_documented_schemas_are_current() {
+        let formats = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats");
+        let documented = std::fs::read_to_string(formats.join("answers.schema.json"));
+        let mut current = serde_json::to_string_pretty(&super::schemas()).unwrap();
+        current.push('\n');
+        let same = documented.is_ok_and(|documented| documented == current);
+        if !same {
+            std::fs::write(formats.join("answers.schema.json.new"), current).unwrap();
+        }
+        assert!(
+            same,
+            "docs/formats/answers.schema.json is to be answers.schema.json.new"
+        );
+    }
+}
