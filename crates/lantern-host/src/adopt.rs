@@ -6,6 +6,7 @@ use crate::folder::Folder;
 use crate::layers;
 use crate::ledger::Ledger;
 use crate::lock::Lock;
+use crate::shipped;
 use crate::survey::{Depth, Survey, survey};
 use lantern_core::family::Family;
 use lantern_core::inventory::{Component, Remembered};
@@ -69,6 +70,7 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
         let found = survey(&server, &mut ledger, Depth::Everything)?;
         ledger.put(&rows(&found))?;
         keep_overlays(&server, &found)?;
+        keep_texts(&server, &ledger, &found)?;
         Ok((server, found))
     });
     if taken.is_err() {
@@ -121,6 +123,13 @@ fn keep_overlays(server: &Server, found: &Survey) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// Keeps the texts of components and settings as they were found.
+fn keep_texts(server: &Server, ledger: &Ledger, found: &Survey) -> Result<()> {
+    let files = found.planned_files(server);
+    let files = files.filter_map(|file| Some((&file.path, file.hash.as_deref()?)));
+    shipped::keep_files(&server.folder, ledger, files)
 }
 
 /// What the ledger writes down of every file at adoption.

@@ -81,6 +81,7 @@ const SCHEMA: &str = "
         changed_ns INTEGER NOT NULL, inode INTEGER NOT NULL, hash TEXT NOT NULL
     ) WITHOUT ROWID;
     CREATE TABLE IF NOT EXISTS contents (hash TEXT PRIMARY KEY, list TEXT NOT NULL) WITHOUT ROWID;
+    CREATE TABLE IF NOT EXISTS shipped (number INTEGER PRIMARY KEY, hash TEXT NOT NULL UNIQUE, bytes INTEGER NOT NULL, packed BLOB NOT NULL);
     PRAGMA user_version = 5;
 ";
 
@@ -362,6 +363,69 @@ impl Ledger {
             change.commit()
         };
         self.told(write())
+    }
+
+    /// Keeps texts by their BLAKE3, packed; where all together would take more than `most` bytes, those go first that no
+    /// file is known by, the oldest first, and what still has no room is not kept.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn keep_texts(
+        &self,
+        texts: &mut dyn Iterator<Item = (String, Vec<u8>)>,
+        most: u64,
+    ) -> Result<()> {
+        let write = || {
+            let change = self.db.unchecked_transaction()?;
+            let total = "SELECT COALESCE(SUM(LENGTH(packed)), 0) FROM shipped";
+            let mut taken: u64 = change.query_row(total, [], |row| row.get::<_, i64>(0))? as u64;
+            for (hash, bytes) in texts {
+                let known = "SELECT 1 FROM shipped WHERE hash = ?1";
+                if change
+                    .query_row(known, [&hash], |_| Ok(()))
+                    .optional()?
+                    .is_some()
+                {
+                    continue;
+                }
+                let Ok(packed) = zstd::bulk::compress(&bytes, 3) else {
+                    continue;
+                };
+                while taken + packed.len() as u64 > most {
+                    let oldest = "DELETE FROM shipped WHERE number = (SELECT MIN(number) FROM shipped WHERE hash NOT IN \
+                                  (SELECT hash FROM put UNION SELECT under_hash FROM put WHERE under_hash IS NOT NULL)) \
+                                  RETURNING LENGTH(packed)";
+                    let gone = change.query_row(oldest, [], |row| row.get::<_, i64>(0));
+                    match gone.optional()? {
+                        Some(gone) => taken -= gone as u64,
+                        None => break,
+                    }
+                }
+                if taken + packed.len() as u64 <= most {
+                    let query = "INSERT INTO shipped (hash, bytes, packed) VALUES (?1, ?2, ?3)";
+                    change.execute(query, params![hash, bytes.len() as i64, packed])?;
+                    taken += packed.len() as u64;
+                }
+            }
+            change.commit()
+        };
+        self.told(write())
+    }
+
+    /// A text that was kept, by its BLAKE3; none where it was not, or is damaged.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn text(&self, hash: &str) -> Result<Option<Vec<u8>>> {
+        let query = "SELECT bytes, packed FROM shipped WHERE hash = ?1";
+        let row = self.db.query_row(query, [hash], |row| {
+            Ok((row.get::<_, i64>(0)?, row.get::<_, Vec<u8>>(1)?))
+        });
+        let text = self.told(row.optional())?.and_then(|(bytes, packed)| {
+            let text = zstd::bulk::decompress(&packed, usize::try_from(bytes).ok()?).ok()?;
+            (blake3::hash(&text).to_hex().as_str() == hash).then_some(text)
+        });
+        Ok(text)
     }
 
     /// What was put where, and by whom.
@@ -656,6 +720,43 @@ mod tests {
         assert_eq!(ledger.last_in_force().unwrap(), None);
         assert!(ledger.remembered().unwrap().is_empty());
         assert!(ledger.variants().unwrap().is_empty());
+    }
+
+    #[test]
+    fn texts_are_kept_within_their_room() {
+        let dir = tempfile::tempdir().unwrap();
+        let folder = Folder::open(dir.path()).unwrap();
+        let mut ledger = Ledger::open(&folder).unwrap();
+        let text = |n: u64| {
+            let lines = (0..200).map(|line| format!("{}\n", (line * 7919 + n).pow(3)));
+            let bytes = lines.collect::<String>().into_bytes();
+            (blake3::hash(&bytes).to_hex().to_string(), bytes)
+        };
+        let keep = |ledger: &Ledger, n, most| {
+            ledger
+                .keep_texts(&mut std::iter::once(text(n)), most)
+                .unwrap();
+        };
+        let is_kept = |ledger: &Ledger, n| ledger.text(&text(n).0).unwrap() == Some(text(n).1);
+        keep(&ledger, 1, 1 << 20);
+        keep(&ledger, 2, 1 << 20);
+        assert!(is_kept(&ledger, 1) && is_kept(&ledger, 2) && !is_kept(&ledger, 3));
+        // A file is known by the first: where there is room for two, the second goes.
+        let known = Remembered {
+            hash: text(1).0,
+            owner: None,
+            version: None,
+            shipped: true,
+            under: None,
+        };
+        let path = RelPath::parse("a.conf").unwrap();
+        ledger.put(&BTreeMap::from([(path, Some(known))])).unwrap();
+        let packed = |n| zstd::bulk::compress(&text(n).1, 3).unwrap().len() as u64;
+        keep(&ledger, 3, packed(1) + packed(2) + packed(3) - 1);
+        assert!(is_kept(&ledger, 1) && !is_kept(&ledger, 2) && is_kept(&ledger, 3));
+        // Where there is none, it is not kept.
+        keep(&ledger, 4, packed(1));
+        assert!(is_kept(&ledger, 1) && !is_kept(&ledger, 3) && !is_kept(&ledger, 4));
     }
 
     #[test]

@@ -44,6 +44,7 @@ pub mod planning;
 pub mod rehearsal;
 pub mod release;
 pub mod runner;
+pub mod shipped;
 pub mod survey;
 pub mod trial;
 pub mod verify;

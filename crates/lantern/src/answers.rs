@@ -382,6 +382,9 @@ pub struct FileRow<'a> {
     pub owner: Option<String>,
     /// What it is.
     pub is: Is,
+    /// For one that was changed: whether the text that was put there is kept, to hold it against.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub text_kept: Option<bool>,
 }
 
 /// What a file is.

@@ -8,6 +8,7 @@ use crate::console::{Console, ServerState, Started};
 use crate::error::{Error, Result};
 use crate::ledger::{Ledger, Logged};
 use crate::place::Stamp;
+use crate::shipped;
 use crate::verify;
 use lantern_core::operation::{
     self, Action, Came, Ending, Journal, Operation, Phase, Seen, ServerSeen, Stuck, Trouble, Work,
@@ -55,6 +56,8 @@ pub(super) struct Learnt {
     pub(super) of_world: BTreeSet<RelPath>,
     /// Where an undo or a restore sets aside what is there now, relative to the server folder.
     pub(super) aside: String,
+    /// Texts that a release ships where the administrator's own stay, by their BLAKE3.
+    pub(super) shipped: Vec<(String, Vec<u8>)>,
     /// The hashes of files that were looked at, as they were then.
     pub(super) hashes: HashMap<RelPath, (Stamp, String)>,
 }
@@ -235,7 +238,16 @@ impl<'a, 'b> Run<'a, 'b> {
         let way_back = operation.way_back(&self.ledger.remembered()?, &self.ledger.variants()?);
         let logged = self.logged(None);
         let record = &self.journal.operation.record;
-        self.ledger.record(&logged, record, way_back.as_ref())
+        self.ledger.record(&logged, record, way_back.as_ref())?;
+        let files = record.files.iter();
+        let files = files.filter_map(|(path, known)| Some((path, known.as_ref()?.hash.as_str())));
+        // They are there for a later merge: that one is missing is no reason to go back.
+        let _ = shipped::keep_files(&self.server.folder, self.ledger, files);
+        let _ = shipped::keep(
+            self.ledger,
+            std::mem::take(&mut self.learnt.shipped).into_iter(),
+        );
+        Ok(())
     }
 
     fn record_failure(&mut self) -> Result<()> {

@@ -9,10 +9,11 @@ use crate::folder::Folder;
 use crate::layers;
 use crate::place::here;
 use crate::planning::edited;
+use crate::shipped::LONGEST_BYTES;
 use lantern_core::component::Kind;
 use lantern_core::operation;
 use lantern_core::path::RelPath;
-use lantern_core::plan::{Action, ActionKind, Plan};
+use lantern_core::plan::{Action, ActionKind, Plan, Source};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -26,7 +27,8 @@ pub fn folder_name(number: i64) -> String {
 }
 
 /// Unpacks every new file into the staging folder, each checked against the plan's hash, and brings them
-/// to the disk with all names that lead to them.
+/// to the disk with all names that lead to them. Returns the texts that the release ships where files stay as they were
+/// edited, by their BLAKE3.
 ///
 /// `progress` is told the bytes done and the bytes there are.
 ///
@@ -38,7 +40,7 @@ pub fn stage(
     plan: &Plan,
     number: i64,
     progress: &mut dyn FnMut(u64, u64),
-) -> Result<()> {
+) -> Result<Vec<(String, Vec<u8>)>> {
     let root = RelPath::parse(&folder_name(number))?;
     server.folder.remove_all(&root)?;
     server.folder.make_folders(&root)?;
@@ -51,7 +53,8 @@ pub fn stage(
     if staged.is_err() {
         let _ = server.folder.remove_all(&root);
     }
-    staged.map_err(|error| staging.full_disk(error))
+    staged.map_err(|error| staging.full_disk(error))?;
+    staging.shipped()
 }
 
 /// A staging folder that is being filled.
@@ -168,6 +171,38 @@ impl Staging<'_> {
         changes.any(|change| change.kind == Kind::Build && Some(&change.id) == owner)
     }
 
+    /// What the release ships where a file stays as the administrator edited it.
+    fn shipped(&self) -> Result<Vec<(String, Vec<u8>)>> {
+        let mut shipped = Vec::new();
+        for action in self.plan.of(ActionKind::Keep) {
+            let (Some(hash), Some(source)) = (&action.shipped, &action.source) else {
+                continue;
+            };
+            if action.bytes > LONGEST_BYTES {
+                continue;
+            }
+            let bytes = self.content(source)?;
+            if blake3::hash(&bytes).to_hex().as_str() == hash {
+                shipped.push((hash.clone(), bytes));
+            }
+        }
+        Ok(shipped)
+    }
+
+    /// A single file that lies in one of the plan's archives.
+    fn content(&self, source: &Source) -> Result<Vec<u8>> {
+        let archive = Path::new(&self.plan.archives[source.archive].file);
+        let Some(entry) = &source.entry else {
+            return here::read(archive);
+        };
+        let beside = self.root.join(".beside")?;
+        let wanted = BTreeMap::from([(RelPath::parse(entry)?, beside.clone())]);
+        Archive::open(archive)?.unpack(&wanted, self.folder(), archive, &mut |_, _| {})?;
+        let bytes = self.folder().read(&beside)?;
+        self.folder().remove_file(&beside)?;
+        Ok(bytes)
+    }
+
     /// Keeps copies of what lies over and under one another, so that either can be put back by itself.
     fn keep_layers(&self) -> Result<()> {
         let folder = self.folder();
@@ -184,20 +219,9 @@ impl Staging<'_> {
                 };
                 layers::keep(folder, hash, || folder.read(from))?;
             }
-            layers::keep(folder, &under.hash, || {
-                let Some(source) = &under.source else {
-                    return folder.read(&action.path);
-                };
-                let archive = Path::new(&self.plan.archives[source.archive].file);
-                let Some(entry) = &source.entry else {
-                    return here::read(archive);
-                };
-                let beside = self.root.join(".under")?;
-                let wanted = BTreeMap::from([(RelPath::parse(entry)?, beside.clone())]);
-                Archive::open(archive)?.unpack(&wanted, folder, archive, &mut |_, _| {})?;
-                let bytes = folder.read(&beside)?;
-                folder.remove_file(&beside)?;
-                Ok(bytes)
+            layers::keep(folder, &under.hash, || match &under.source {
+                None => folder.read(&action.path),
+                Some(source) => self.content(source),
             })?;
         }
         Ok(())

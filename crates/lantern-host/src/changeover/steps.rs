@@ -57,9 +57,10 @@ impl Run<'_, '_> {
         self.begins(Step::Stage);
         let plan = self.plan()?;
         let tell = &mut *self.tell;
-        stage::stage(self.server, &plan, number, &mut |done, total| {
+        let shipped = stage::stage(self.server, &plan, number, &mut |done, total| {
             tell(Event::Progress(done, total));
         })?;
+        self.learnt.shipped = shipped;
         let new = plan.of(ActionKind::Place).count() + plan.of(ActionKind::Replace).count();
         self.done(Step::Stage, format!("{} unpacked and checked", files(new)));
         Ok(())

@@ -50,7 +50,7 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
         return one::show(id, &server, &found, look);
     }
     if args.files || args.edited || args.nobody {
-        let rows = files::rows(&server, &found);
+        let rows = files::rows(&server, &ledger, &found)?;
         files::show(args, rows, look);
         return Ok(fail::DONE);
     }

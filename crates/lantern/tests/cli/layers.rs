@@ -216,6 +216,10 @@ fn what_the_administrator_did_to_a_pack_is_carried_over() {
         "pack_edited_files",
         world.lantern(&["survey", "--edited", "--server", ORCHARD])
     );
+    // What the new release ships is kept, also where the administrator's own stays in its place.
+    let edited = world.lantern(&["survey", "--edited", "--json", "--server", ORCHARD]);
+    assert!(edited.contains("\"text_kept\": true"), "{edited}");
+    assert!(!edited.contains("\"text_kept\": false"), "{edited}");
 }
 
 #[test]

@@ -5,12 +5,21 @@ use crate::answers::{FileRow, Files, Is};
 use crate::look::{Look, bytes, count};
 use lantern_core::inventory::{Component, FileState};
 use lantern_core::path::RelPath;
+use lantern_host::Result;
 use lantern_host::config::{FILE, Server};
+use lantern_host::ledger::Ledger;
 use lantern_host::survey::Survey;
 use std::collections::BTreeMap;
 
 /// All files with their owners, by path; missing ones too.
-pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<FileRow<'a>> {
+///
+/// # Errors
+/// When the ledger cannot be read.
+pub(super) fn rows<'a>(
+    server: &Server,
+    ledger: &Ledger,
+    found: &'a Survey,
+) -> Result<Vec<FileRow<'a>>> {
     let components = &found.inventory.components;
     let mut owned: BTreeMap<&RelPath, (&Component, Is)> = BTreeMap::new();
     let mut rows = Vec::new();
@@ -38,6 +47,7 @@ pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<FileRow<'a>> {
             bytes: None,
             owner: Some(component.ledger_name().to_string()),
             is: Is::Missing,
+            text_kept: None,
         }));
     }
     let data = |path: &RelPath| {
@@ -66,11 +76,15 @@ pub(super) fn rows<'a>(server: &Server, found: &'a Survey) -> Vec<FileRow<'a>> {
             path: &file.path,
             bytes: Some(file.bytes),
             owner: owner.map(|component| component.ledger_name().to_string()),
+            text_kept: match (is, found.remembered.get(&file.path)) {
+                (Is::Edited, Some(known)) => Some(ledger.text(&known.hash)?.is_some()),
+                _ => None,
+            },
             is,
         });
     }
     rows.sort_by_key(|row| row.path);
-    rows
+    Ok(rows)
 }
 
 /// Shows the files that were asked for.

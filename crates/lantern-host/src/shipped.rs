@@ -1,0 +1,46 @@
+//! Texts as a release shipped them, or as they were found at adoption: what a merge holds a changed file against.
+//!
+//! They lie in the ledger, packed, by their BLAKE3. A text is what has no zero byte in it and at most
+//! [`LONGEST_BYTES`]; together they take at most [`MOST_BYTES`], and then those go first that no file is known by any more.
+
+use crate::error::Result;
+use crate::folder::Folder;
+use crate::ledger::Ledger;
+use lantern_core::path::RelPath;
+use lantern_core::text::Text;
+
+/// The longest text that is kept, in bytes.
+pub const LONGEST_BYTES: u64 = 256 << 10;
+/// How much all of them take at most, packed, in bytes.
+pub const MOST_BYTES: u64 = 64 << 20;
+
+/// Keeps those files of a server folder that are texts and still what is said of them: path and BLAKE3.
+///
+/// # Errors
+/// When the ledger cannot be written. A file that cannot be read is passed over.
+pub fn keep_files<'f>(
+    folder: &Folder,
+    ledger: &Ledger,
+    files: impl Iterator<Item = (&'f RelPath, &'f str)>,
+) -> Result<()> {
+    let texts = files.filter_map(|(path, hash)| {
+        let meta = folder.look(path).ok().flatten()?;
+        if !meta.is_file() || meta.stamp.bytes > LONGEST_BYTES {
+            return None;
+        }
+        let bytes = folder.read(path).ok()?;
+        (blake3::hash(&bytes).to_hex().as_str() == hash).then(|| (hash.to_owned(), bytes))
+    });
+    keep(ledger, texts)
+}
+
+/// Keeps those contents that are texts: BLAKE3 and content.
+///
+/// # Errors
+/// When the ledger cannot be written.
+pub fn keep(ledger: &Ledger, contents: impl Iterator<Item = (String, Vec<u8>)>) -> Result<()> {
+    let is_text =
+        |bytes: &[u8]| bytes.len() as u64 <= LONGEST_BYTES && Text::read(bytes).is_plain();
+    let mut texts = contents.filter(|(_, bytes)| is_text(bytes));
+    ledger.keep_texts(&mut texts, MOST_BYTES)
+}
