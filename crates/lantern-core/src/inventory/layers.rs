@@ -221,3 +221,269 @@ fn state_of<'f>(
         FileState::AsAdopted
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::component::Facts;
+    use crate::descriptor::Holdings;
+    use crate::family::Shape;
+    use crate::tree::tests::FAMILY;
+    use crate::version::Notation;
+
+    fn path(text: &str) -> RelPath {
+        RelPath::parse(text).unwrap()
+    }
+
+    fn file(text: &str) -> FileSeen {
+        let (name, hash) = text.split_once('=').unwrap_or((text, "own"));
+        FileSeen {
+            path: path(name),
+            bytes: 1,
+            hash: Some(hash.into()),
+        }
+    }
+
+    /// A component with files as `path=hash`; its version is told by its content.
+    fn component(kind: Kind, id: &str, files: &[&str], holdings: Holdings) -> Component {
+        Component {
+            facts: Facts::new(Id::new(id), kind, Version::of_content("00")),
+            place: None,
+            shape: Shape::Folder,
+            reader: String::new(),
+            files: files.iter().map(|text| file(text)).collect(),
+            on: None,
+            group: None,
+            started_by: None,
+            holdings,
+            silenced: BTreeMap::new(),
+            state: FileState::New,
+            version_from: VersionFrom::Content,
+        }
+    }
+
+    /// `path=hash owner version`, with `+` behind it where a release shipped it.
+    fn remembered(lines: &[&str]) -> BTreeMap<RelPath, Remembered> {
+        let lines = lines.iter().map(|line| {
+            let words: Vec<&str> = line.split(' ').collect();
+            let (name, hash) = words[0].split_once('=').unwrap();
+            let known = Remembered {
+                owner: Some(Id::new(words[1])),
+                version: Some(words[2].into()),
+                hash: hash.into(),
+                shipped: words.len() > 3,
+                under: None,
+            };
+            (path(name), known)
+        });
+        lines.collect()
+    }
+
+    /// Settles components among all of `files`, and tells each with what it owns then.
+    fn settled(components: Vec<Component>, files: &[&str], known: &[&str]) -> String {
+        let family = Family::parse(FAMILY).unwrap();
+        let files: Vec<FileSeen> = files.iter().map(|text| file(text)).collect();
+        let claims = Claims {
+            claims: Vec::new(),
+            owner: vec![None; files.len()],
+        };
+        let order = path("x.conf");
+        let evidence = Evidence {
+            files: &files,
+            descriptors: &[],
+            catalogued: &BTreeMap::new(),
+            order: Some((&order, "")),
+            remembered: &remembered(known),
+            stated: None,
+        };
+        let mut components = components;
+        settle(&mut components, &family, &claims, &evidence);
+        let told = components.iter().map(|component| {
+            let files: Vec<&str> = component.files.iter().map(|f| f.path.as_str()).collect();
+            let silenced: Vec<&str> = component.silenced.keys().map(RelPath::as_str).collect();
+            format!(
+                "{} {}: {} | silenced {} | {:?}{}",
+                component.ledger_name(),
+                component.facts.version,
+                files.join(" "),
+                silenced.join(" "),
+                component.state,
+                if component.version_from == VersionFrom::Ledger {
+                    " (ledger)"
+                } else {
+                    ""
+                },
+            )
+        });
+        told.collect::<Vec<_>>().join("\n")
+    }
+
+    #[test]
+    fn what_a_descriptor_lays_over_another_is_its_own_while_it_is_there() {
+        let overlay = |hash: &str| Holdings {
+            overlay: BTreeMap::from([
+                (path("server/gate"), hash.to_owned()),
+                (path("frame/own"), hash.to_owned()),
+                (path("server/gone"), hash.to_owned()),
+            ]),
+            ..Holdings::default()
+        };
+        let build = || {
+            component(
+                Kind::Build,
+                "x",
+                &["server/gate=frame", "server/run"],
+                Holdings::default(),
+            )
+        };
+        let frame = |hash| component(Kind::Framework, "frame", &["frame/own"], overlay(hash));
+        let files = ["server/gate=frame", "server/run", "frame/own"];
+        insta::assert_snapshot!(settled(vec![build(), frame("frame")], &files, &[]), @"
+        x #00: server/run | silenced  | New
+        frame #00: frame/own server/gate | silenced  | New
+        ");
+        // Without a hash it is taken at its word; with another one it is silenced.
+        insta::assert_snapshot!(settled(vec![build(), frame("")], &files, &[]), @"
+        x #00: server/run | silenced  | New
+        frame #00: frame/own server/gate | silenced  | New
+        ");
+        insta::assert_snapshot!(settled(vec![build(), frame("other")], &files, &[]), @"
+        x #00: server/gate server/run | silenced  | New
+        frame #00: frame/own | silenced server/gate | New
+        ");
+        // What the ledger knows of the path counts, not what the descriptor says.
+        let known = ["server/gate=frame frame 1 +", "frame/own=own frame 1 +"];
+        insta::assert_snapshot!(settled(vec![build(), frame("other")], &files, &known), @"
+        x #00: server/run | silenced  | New
+        frame 1: frame/own server/gate | silenced  | AsShipped (ledger)
+        ");
+    }
+
+    #[test]
+    fn what_a_component_owns_is_what_nobody_else_claims() {
+        let pack = Holdings {
+            owns: vec![
+                path("config"),
+                path("single"),
+                path("world"),
+                path("x.conf"),
+                path("logs"),
+            ],
+            ..Holdings::default()
+        };
+        let pack = component(Kind::Pack, "orchard", &["pack/own"], pack);
+        let other = component(Kind::Addon, "bees", &["config/bees"], Holdings::default());
+        let files = [
+            "config/bees",
+            "config/trees",
+            "configured",
+            "logs/last",
+            "pack/own",
+            "single",
+            "single2",
+            "world/map",
+            "x.conf",
+        ];
+        insta::assert_snapshot!(settled(vec![pack, other], &files, &[]), @"
+        orchard #00: config/trees pack/own single | silenced  | New
+        bees #00: config/bees | silenced  | New
+        ");
+    }
+
+    #[test]
+    fn a_member_is_what_the_ledger_knows_or_else_what_its_pack_says() {
+        let pack = |id: &str, members: &[&str]| {
+            let holdings = Holdings {
+                members: members.iter().map(|id| Id::new(id)).collect(),
+                ..Holdings::default()
+            };
+            component(Kind::Pack, id, &[], holdings)
+        };
+        let addon = |id: &str| {
+            component(
+                Kind::Addon,
+                id,
+                &[&format!("addons/{id}")],
+                Holdings::default(),
+            )
+        };
+        let all = || {
+            vec![
+                pack("orchard", &["red", "blue"]),
+                pack("grove", &[]),
+                addon("red"),
+                addon("blue"),
+                addon("own"),
+            ]
+        };
+        let files = ["addons/red", "addons/blue", "addons/own"];
+        let known = [
+            "addons/blue=own blue 1 +",
+            "addons/own=own grove/own 1 +",
+            "addons/red=own red 1",
+        ];
+        insta::assert_snapshot!(settled(all(), &files, &known), @"
+        orchard #00:  | silenced  | New
+        grove #00:  | silenced  | New
+        orchard/red #00: addons/red | silenced  | New
+        blue 1: addons/blue | silenced  | AsShipped (ledger)
+        grove/own 1: addons/own | silenced  | AsShipped (ledger)
+        ");
+    }
+
+    #[test]
+    fn the_ledger_tells_the_version_of_what_is_just_as_shipped() {
+        let bees = || component(Kind::Addon, "bees", &["addons/bees"], Holdings::default());
+        let with = |known: &str| settled(vec![bees()], &["addons/bees"], &[known]);
+        let told = [
+            with("addons/bees=own bees 1.2 +"),
+            with("addons/bees=own bees 1.2"),
+            with("addons/bees=other bees 1.2 +"),
+            with("addons/bees=own wasps 1.2 +"),
+            with(&format!(
+                "addons/bees=own bees {} +",
+                Version::of_content("ab")
+            )),
+        ];
+        insta::assert_snapshot!(told.join("\n"), @r#"
+        bees 1.2: addons/bees | silenced  | AsShipped (ledger)
+        bees #00: addons/bees | silenced  | AsAdopted
+        bees #00: addons/bees | silenced  | Edited { files: [RelPath("addons/bees")], added: [] }
+        bees #00: addons/bees | silenced  | New
+        bees #00: addons/bees | silenced  | AsShipped
+        "#);
+        // One that says its version itself is believed.
+        let mut said = bees();
+        said.facts.version = Version::parse("3", Notation::Dotted).unwrap();
+        said.version_from = VersionFrom::Descriptor;
+        let told = settled(
+            vec![said],
+            &["addons/bees"],
+            &["addons/bees=own bees 1.2 +"],
+        );
+        assert!(told.starts_with("bees 3:"), "{told}");
+    }
+
+    #[test]
+    fn the_state_is_told_with_what_is_kept_and_what_is_gone_left_out() {
+        let kept = Holdings {
+            keep: vec!["pack/tally".into()],
+            ..Holdings::default()
+        };
+        let pack = |files: &[&str]| component(Kind::Pack, "orchard", files, kept.clone());
+        let known = ["pack/a=own orchard 1 +", "pack/b=own orchard 1 +"];
+        let with = |files: &[&str]| settled(vec![pack(files)], files, &known);
+        let told = [
+            with(&["pack/a", "pack/b", "pack/tally"]),
+            with(&["pack/a=other", "pack/b"]),
+            with(&["pack/a", "pack/b", "pack/new"]),
+            with(&["pack/a"]),
+        ];
+        insta::assert_snapshot!(told.join("\n"), @r#"
+        orchard 1: pack/a pack/b pack/tally | silenced  | AsShipped (ledger)
+        orchard #00: pack/a pack/b | silenced  | Edited { files: [RelPath("pack/a")], added: [] }
+        orchard #00: pack/a pack/b pack/new | silenced  | Edited { files: [], added: [RelPath("pack/new")] }
+        orchard #00: pack/a | silenced  | PartlyMissing { files: [RelPath("pack/b")] }
+        "#);
+    }
+}

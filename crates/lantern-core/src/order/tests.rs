@@ -2,6 +2,7 @@
 
 use super::*;
 use crate::family::Family;
+use crate::family::Pattern;
 use proptest::prelude::*;
 
 fn ids(text: &str) -> Vec<Id> {
@@ -108,6 +109,33 @@ fn a_list_is_written_in_its_line() {
         "# mods\nmods=c; a\nport=1\nmods=again\n"
     );
     assert_eq!(written(&rule, "port=1\n", &ids("a")), "port=1\n");
+}
+
+#[test]
+fn each_form_says_what_its_pattern_has_to_find() {
+    let groups = [OrderKind::Sequence, OrderKind::Flags, OrderKind::List]
+        .map(|kind| (kind.form().groups().join(","), kind.form().decides()));
+    let expected = [("id", true), ("id,on", false), ("list", true)];
+    assert_eq!(
+        groups,
+        expected.map(|(groups, decides)| (groups.to_owned(), decides))
+    );
+    let line = |kind: &str| {
+        let entries = Arrangement::read(&rule(kind), "\nload_a = true\nstart b\n").entries;
+        entries[0].line
+    };
+    assert_eq!((line("flags"), line("sequence")), (2, 3));
+}
+
+#[test]
+fn a_value_is_put_in_the_place_of_another() {
+    let pattern = r"--lattice (?P<value>\S+)".to_owned();
+    let pattern: Pattern = serde_json::from_value(pattern.into()).unwrap();
+    let text = "run --lattice 1.8 --quick\r\n# --lattice 1.8\nport = 1\n";
+    assert_eq!(
+        set_value(&pattern, text, "2.0"),
+        "run --lattice 2.0 --quick\r\n# --lattice 2.0\nport = 1\n"
+    );
 }
 
 #[test]
