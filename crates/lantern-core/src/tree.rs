@@ -240,6 +240,37 @@ pub(crate) mod tests {
     "#;
 
     #[test]
+    fn what_is_kept_belongs_to_nobody() {
+        let keep =
+            r#"keep = ["world/**", "addons/mine.vpk", "mods/solo", "mods/lamps/red/save/**"]"#;
+        let family = Family::parse(&FAMILY.replace(r#"keep = ["world/**"]"#, keep)).unwrap();
+        let files = seen(&[
+            "addons/bees.vpk",
+            "addons/mine.vpk",
+            "mods/lamps/group.txt",
+            "mods/lamps/red/init.lua",
+            "mods/lamps/red/save/map",
+            "mods/solo/init.lua",
+        ]);
+        let claims = claim(&family, &files);
+        let places: Vec<&str> = claims.claims.iter().map(|c| c.place.as_str()).collect();
+        assert_eq!(places, ["addons/bees.vpk", "mods/lamps", "mods/lamps/red"]);
+        let owned = files
+            .iter()
+            .zip(&claims.owner)
+            .filter(|(_, owner)| owner.is_some());
+        let owned: Vec<&str> = owned.map(|(file, _)| file.path.as_str()).collect();
+        assert_eq!(
+            owned,
+            [
+                "addons/bees.vpk",
+                "mods/lamps/group.txt",
+                "mods/lamps/red/init.lua"
+            ]
+        );
+    }
+
+    #[test]
     fn each_file_has_one_owner() {
         let family = Family::parse(FAMILY).unwrap();
         let files = seen(&[

@@ -218,8 +218,6 @@ pub fn select(request: &Request) -> Result<Selection> {
 /// What is installed and runs, for the resolver.
 fn held(server: &Server, inventory: &Inventory) -> Vec<Held> {
     let running = inventory.movable().into_iter();
-    let running =
-        running.filter(|(component, _)| component.on != Some(false) && component.place.is_some());
     running
         .map(|(_, facts)| Held {
             droppable: server

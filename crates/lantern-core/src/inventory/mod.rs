@@ -171,15 +171,17 @@ impl Inventory {
         members.filter(move |c| c.group.as_ref() == Some(group))
     }
 
-    /// The components that are moved by themselves, each pack with its running members' facts
-    /// taken into its own.
+    /// The components that run and are moved by themselves, each pack with its running members' facts taken into its
+    /// own. What lies outside the folder is not moved.
     pub fn movable(&self) -> Vec<(&Component, Facts)> {
-        let whole = self.components.iter().filter(|c| c.group.is_none());
+        let runs = |component: &&Component| component.on != Some(false);
+        let whole = self.components.iter().filter(runs);
+        let whole = whole.filter(|c| c.group.is_none() && c.place.is_some());
         whole
             .map(|component| {
-                let members = self.members(&component.facts.id);
-                let running = members.filter(|m| m.on != Some(false)).map(|m| &m.facts);
-                (component, as_group(&component.facts, running))
+                let members = self.members(&component.facts.id).filter(runs);
+                let members = members.map(|member| &member.facts);
+                (component, as_group(&component.facts, members))
             })
             .collect()
     }

@@ -411,3 +411,255 @@ proptest! {
         prop_assert_eq!(Plan::parse(&plan.to_json()).unwrap(), plan);
     }
 }
+
+/// How a pack moves from release 1, with the member m0, to release 2.
+struct PackMove {
+    keep: Vec<&'static str>,
+    beside: bool,
+    /// What release 2 ships besides its own mark.
+    ships: Vec<&'static str>,
+    /// Whether the world holds content of m0.
+    bound: Option<bool>,
+    dropped: Vec<&'static str>,
+    /// Whether m0 runs.
+    on: Option<bool>,
+}
+
+impl Default for PackMove {
+    fn default() -> PackMove {
+        PackMove {
+            keep: vec!["world/**"],
+            beside: false,
+            ships: vec!["addons/m0"],
+            bound: None,
+            dropped: Vec::new(),
+            on: None,
+        }
+    }
+}
+
+impl PackMove {
+    fn inventory(&self) -> (Tree, Inventory, BTreeMap<RelPath, Remembered>) {
+        let family = Family::parse(FAMILY).unwrap();
+        let old: BTreeMap<&str, Ships> = [
+            ("b", ships("b", 1, &[], &[], &[])),
+            ("f", ships("f", 1, &[], &[], &[])),
+            ("p", ships("p", 1, &[], &[], &[0])),
+        ]
+        .into();
+        let (mut tree, remembered) = stack(&old);
+        tree.insert(path("world/map"), "deep".into());
+        let mut inventory = surveyed(&family, &tree, &remembered);
+        for component in &mut inventory.components {
+            if component.facts.id.as_str() == "m0" {
+                component.facts.world_bound = self.bound;
+                component.on = self.on;
+            }
+        }
+        (tree, inventory, remembered)
+    }
+
+    fn drawn(&self) -> Result<Plan, DrawFault> {
+        let family = Family::parse(FAMILY).unwrap();
+        let (tree, inventory, remembered) = self.inventory();
+        let offer = Offer {
+            facts: Facts::new(Id::new("p"), Kind::Pack, version(2)),
+            artifact: crate::artifact::Artifact::default(),
+            origin: Origin::Catalogue,
+        };
+        let shipped = self
+            .ships
+            .iter()
+            .chain(&["pack/id"])
+            .map(|name| PayloadFile {
+                path: path(name),
+                entry: Some((*name).into()),
+                bytes: 3,
+                hash: hash(&format!("new {name}")),
+            });
+        let members = self
+            .ships
+            .iter()
+            .filter_map(|name| name.strip_prefix("addons/"));
+        let members = members.map(|member| PayloadMember {
+            place: path(&format!("addons/{member}")),
+            shape: Shape::File,
+            facts: Facts::new(Id::new(member), Kind::Addon, version(2)),
+        });
+        let payload = Payload {
+            place: path("pack"),
+            shape: Shape::Folder,
+            reader: "pack".into(),
+            files: shipped.collect(),
+            members: members.collect(),
+            holdings: Holdings::default(),
+            variant: None,
+            found_in: None,
+        };
+        let choice = Choice {
+            id: Id::new("p"),
+            kind: Kind::Pack,
+            from: Some(version(1)),
+            to: version(2),
+            offer: Some(0),
+            reason: Reason::Newer,
+            declared: Some(true),
+        };
+        let selection = Selection {
+            choices: vec![choice],
+            gone: Vec::new(),
+            proved: true,
+        };
+        let keep: Vec<Glob> = self
+            .keep
+            .iter()
+            .map(|text| Glob::new(text).unwrap())
+            .collect();
+        let planned: Vec<FileSeen> = listing(&tree)
+            .into_iter()
+            .filter(|file| !keep.iter().any(|glob| glob.matches(file.path.as_str())))
+            .collect();
+        let dropped = self.dropped.iter().map(|id| Id::new(id)).collect();
+        let situation = Situation {
+            server: "s",
+            server_id: "1",
+            family: &family,
+            inventory: &inventory,
+            files: &planned,
+            order: None,
+            dropped: &dropped,
+            scripts: &[],
+            keep: &keep,
+            remembered: &remembered,
+            stored: &BTreeMap::new(),
+            beside: self.beside,
+        };
+        draw(
+            &situation,
+            &selection,
+            &[offer],
+            &BTreeMap::from([(0, payload)]),
+        )
+    }
+
+    /// What the plan writes or takes away, and its notes.
+    fn told(&self) -> String {
+        let plan = self.drawn().unwrap();
+        let moving = plan
+            .actions
+            .iter()
+            .filter(|action| action.what != ActionKind::Keep);
+        let moving = moving.map(|action| format!("{:?} {}", action.what, action.path));
+        let notes = plan.notes.iter().map(|note| format!("note: {note}"));
+        moving.chain(notes).collect::<Vec<_>>().join("\n")
+    }
+}
+
+#[test]
+fn the_keep_list_is_never_written() {
+    let into_the_world = PackMove {
+        ships: vec!["addons/m0", "world/spawn", "world/deep/well"],
+        ..PackMove::default()
+    };
+    let refused = into_the_world.drawn().unwrap_err();
+    assert!(
+        matches!(&refused, DrawFault::WritesKept { paths, .. } if paths.len() == 2),
+        "{refused}"
+    );
+    // Beside it only where that is not kept, too.
+    let beside = PackMove {
+        beside: true,
+        keep: vec!["world/**", "motd"],
+        ships: vec!["addons/m0", "world/spawn", "motd"],
+        ..PackMove::default()
+    };
+    insta::assert_snapshot!(beside.told(), @"
+    Replace addons/m0
+    Place motd.new
+    Replace pack/id
+    note: world/spawn of p is left out: all about it is kept
+    note: motd is kept; that of p is put beside, as motd.new
+    ");
+    // What is not on the list is written, and what is there of it stays.
+    let elsewhere = PackMove {
+        ships: vec!["addons/m0", "worlds/spawn"],
+        ..PackMove::default()
+    };
+    insta::assert_snapshot!(elsewhere.told(), @"
+    Replace addons/m0
+    Replace pack/id
+    Place worlds/spawn
+    ");
+}
+
+#[test]
+fn a_member_that_the_world_holds_does_not_leave() {
+    let without = |bound, dropped: &[&'static str]| PackMove {
+        ships: vec!["config/1"],
+        bound,
+        dropped: dropped.to_vec(),
+        ..PackMove::default()
+    };
+    let refused = without(Some(true), &[]).drawn().unwrap_err();
+    assert!(
+        matches!(&refused, DrawFault::LeavesWorld { member, .. } if member.as_str() == "m0"),
+        "{refused}"
+    );
+    insta::assert_snapshot!(without(Some(true), &["m0"]).told(), @"
+    SetAside addons/m0
+    Place config/1
+    Replace pack/id
+    note: m0 goes: p 2 does not hold it, and the world holds content of it
+    ");
+    insta::assert_snapshot!(without(None, &[]).told(), @"
+    SetAside addons/m0
+    Place config/1
+    Replace pack/id
+    note: m0 goes: p 2 does not hold it
+    ");
+}
+
+#[test]
+fn what_does_not_run_asks_for_nothing() {
+    let needs = |on| {
+        let (_, mut inventory, _) = PackMove {
+            on,
+            ..PackMove::default()
+        }
+        .inventory();
+        let member = inventory
+            .components
+            .iter_mut()
+            .find(|c| c.facts.id.as_str() == "m0");
+        member.unwrap().facts.needs = vec![crate::component::Need {
+            id: Id::new("gone"),
+            range: crate::version::Range::any(),
+        }];
+        let movable = inventory.movable();
+        let (_, pack) = movable
+            .iter()
+            .find(|(c, _)| c.facts.kind == Kind::Pack)
+            .unwrap();
+        (pack.needs.len(), pack.members.len())
+    };
+    assert_eq!(needs(Some(true)), (1, 1));
+    assert_eq!(needs(None), (1, 1));
+    assert_eq!(needs(Some(false)), (0, 0));
+    // An add-on by itself that is off is not moved, nor is what lies outside the folder.
+    let (_, mut inventory, _) = PackMove::default().inventory();
+    let ids = |inventory: &Inventory| -> Vec<String> {
+        let movable = inventory.movable().into_iter();
+        movable
+            .map(|(component, _)| component.facts.id.to_string())
+            .collect()
+    };
+    assert_eq!(ids(&inventory), ["b", "f", "p"]);
+    for component in &mut inventory.components {
+        component.group = None;
+        component.on = (component.facts.kind == Kind::Addon).then_some(false);
+        if component.facts.kind == Kind::Build {
+            component.place = None;
+        }
+    }
+    assert_eq!(ids(&inventory), ["f", "p"]);
+}
