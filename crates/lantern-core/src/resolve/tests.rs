@@ -384,6 +384,92 @@ fn what_the_administrator_says_counts() {
     );
 }
 
+/// Each choice with its reason and whether it was declared for the target; what goes with what takes its place.
+fn reasons(request: &Request) -> String {
+    let selection = resolve(request).unwrap();
+    let choices = selection.choices.iter().map(|choice| {
+        let from = choice.from.as_ref().map_or("-".into(), ToString::to_string);
+        let declared = choice
+            .declared
+            .map_or("unknown".into(), |it| it.to_string());
+        format!(
+            "{} {} {from} to {}: {:?}, declared {declared}",
+            choice.kind, choice.id, choice.to, choice.reason
+        )
+    });
+    let gone = selection.gone.iter().map(|gone| {
+        let by = gone.replaced_by.as_ref().map_or("nothing", Id::as_str);
+        format!(
+            "gone {} {}: asked {}, {by} in its place",
+            gone.id, gone.from, gone.asked
+        )
+    });
+    choices.chain(gone).collect::<Vec<_>>().join("\n")
+}
+
+#[test]
+fn every_choice_says_why() {
+    let mut request = world(
+        "+ server 5.1
+         server 5.4
+         + trellis 1
+         + stays 1
+         + late 1 @<5.4
+         late 2 @>=5.4 needs lib,old
+         lib 1 @>=5.0
+         ! fetched 3 any x|other
+         other 1
+         + again 1
+         again 1
+         asked 1
+         + old 1 @<5.4
+         new 1 replaces old
+         + off 1
+         ~ lost 1 @<5.4",
+    );
+    request.add.insert(Id::new("asked"));
+    request.drop.insert(Id::new("off"));
+    request.again.insert(Id::new("again"));
+    insta::assert_snapshot!(reasons(&request), @r#"
+    build server 5.1 to 5.4: Asked, declared true
+    framework trellis 1 to 1: Fits, declared unknown
+    addon again 1 to 1: OtherVariant, declared unknown
+    addon asked - to 1: Asked, declared unknown
+    addon fetched - to 3: FetchedByHand, declared unknown
+    addon late 1 to 2: InstalledDoesNotFit, declared true
+    addon lib - to 1: NeededBy { id: Id("late") }, declared true
+    addon new - to 1: NeededBy { id: Id("late") }, declared unknown
+    addon other - to 1: NeededBy { id: Id("fetched") }, declared unknown
+    addon stays 1 to 1: Fits, declared unknown
+    gone lost 1: asked false, nothing in its place
+    gone off 1: asked true, nothing in its place
+    gone old 1: asked false, new in its place
+    "#);
+    let mut newest = world("+ server 5.4\n+ a 1\na 2\n+ b 1 @<5.4\nb 2 @<5.4");
+    newest.policy.prefer = Prefer::Newest;
+    newest.policy.untested = true;
+    insta::assert_snapshot!(reasons(&newest), @"
+    build server 5.4 to 5.4: Fits, declared true
+    addon a 1 to 2: Newer, declared unknown
+    addon b 1 to 2: Newer, declared false
+    ");
+    // Where several server versions will do, the chosen one is what is declared for.
+    let mut several = world("+ server 5.1\nserver 5.4\n+ a 1 @<5.3\na 2 @>=5.4\n+ c 1 @>=5.4");
+    several.target = Target::Within(Range::any());
+    insta::assert_snapshot!(reasons(&several), @"
+    build server 5.1 to 5.4: Asked, declared true
+    addon a 1 to 2: InstalledDoesNotFit, declared true
+    addon c 1 to 1: Fits, declared true
+    ");
+    let targets = [
+        Target::One(version("5.4")),
+        Target::Within(Range::any()),
+        Target::Within(range("<5")),
+    ];
+    let targets: Vec<String> = targets.iter().map(ToString::to_string).collect();
+    assert_eq!(targets, ["5.4", "of any version", "<5"]);
+}
+
 #[test]
 fn early_and_untested_ones_only_by_policy() {
     let text = "+ server 5.1\nserver 5.4\n+ a 1 @<5.4\na 2-rc1 @>=5.4\na 1.5 @<5.3";
