@@ -24,7 +24,7 @@
 //! | [`order`] | in which order; what is the least change to the arrangement that is there | |
 //! | [`text`] | which lines of a text give way to which; all else stays byte for byte | |
 //! | [`clients`] | what must a client have | |
-//! | [`start`] | what has a start shown, held against what was expected | |
+//! | [`health`] | what has a start shown, held against what was expected | |
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
 //! | [`operation`] | what is done to a server, as a value; what comes next, whatever has happened | `.lantern/journal.json` |
 
@@ -37,6 +37,7 @@ pub mod descriptor;
 pub mod document;
 pub mod draft;
 pub mod family;
+pub mod health;
 pub mod hint;
 pub mod inventory;
 pub mod json;
@@ -46,7 +47,6 @@ pub mod outlook;
 pub mod path;
 pub mod plan;
 pub mod resolve;
-pub mod start;
 pub mod text;
 pub mod tree;
 pub mod version;

@@ -6,10 +6,10 @@ use crate::error::Result;
 use crate::folder::own;
 use crate::survey::{Survey, order_text};
 use lantern_core::component::{Id, Kind, Side};
+use lantern_core::health::{self, Setting, Shown, StartReport, Wanted};
 use lantern_core::inventory::Component;
 use lantern_core::order::Arrangement;
 use lantern_core::plan::Expected;
-use lantern_core::start::{self, Setting, Shown, StartReport, Wanted};
 use lantern_core::text::Text;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -68,10 +68,10 @@ impl GoodStart {
 }
 
 fn errors_in(server: &Server, lines: &[String]) -> BTreeSet<String> {
-    let errors = start::errors(&server.family.console, lines, &BTreeSet::new());
+    let errors = health::errors(&server.family.console, lines, &BTreeSet::new());
     errors
         .iter()
-        .map(|error| start::normal(&error.line))
+        .map(|error| health::normal(&error.line))
         .collect()
 }
 
@@ -155,14 +155,14 @@ pub fn look(
 ) -> Result<StartReport> {
     let rule = &server.family.console;
     let mut answers = BTreeMap::new();
-    for (question, end) in start::questions(rule, wanted) {
+    for (question, end) in health::questions(rule, wanted) {
         answers.insert(question.to_owned(), console.ask(question, Some(end))?);
     }
     let shown = Shown {
         printed: printed.to_vec(),
         answers,
     };
-    Ok(start::judge(rule, wanted, &shown))
+    Ok(health::judge(rule, wanted, &shown))
 }
 
 /// Looks at the running server; nothing is changed.

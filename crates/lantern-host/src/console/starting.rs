@@ -6,7 +6,7 @@ use crate::config::LineWay;
 use crate::error::{At, Error, Result};
 use crate::folder::own;
 use crate::runner::Launch;
-use lantern_core::start;
+use lantern_core::health;
 use printed::Printed;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -198,7 +198,7 @@ impl Console<'_> {
                 }
             };
             let lines = printed.lines()?;
-            let bad = start::errors(rule, &lines, known);
+            let bad = health::errors(rule, &lines, known);
             if let Some(error) = bad.into_iter().find(|error| !error.known && !stay) {
                 // What else it says of it follows within a moment.
                 let end = Instant::now() + LAST_WORDS;

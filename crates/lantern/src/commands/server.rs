@@ -7,7 +7,7 @@ use crate::fail;
 use crate::look::{Look, Means, count, time};
 use crate::progress::{at_work, wait_for_start};
 use clap::{Args, Subcommand};
-use lantern_core::start;
+use lantern_core::health;
 use lantern_host::config::Server;
 use lantern_host::console::{Console, ServerState};
 use lantern_host::verify::GoodStart;
@@ -150,7 +150,7 @@ fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let started = started?;
     let before = before.map(|good| good.errors);
     let known = before.clone().unwrap_or_default();
-    let errors = start::errors(&server.family.console, &started.lines, &known);
+    let errors = health::errors(&server.family.console, &started.lines, &known);
     // What somebody has seen is nothing new the next time.
     GoodStart::remember(server, &started)?;
     let who = console.state()?.who();
