@@ -140,11 +140,8 @@ fn runtime(server: &Server, rule: &RuntimeRule) -> Result<String> {
         return Err(wrong("no version in what it prints"));
     };
     let notations = &server.family.versions;
-    let range = notations
-        .range(&rule.range)
-        .map_err(|fault| Error::Version(fault.to_string()))?;
-    let version = Version::parse(found, notations.components)
-        .map_err(|fault| Error::Version(fault.to_string()))?;
+    let range = notations.range(&rule.range)?;
+    let version = Version::parse(found, notations.components)?;
     if !range.holds_early(&version) {
         return Err(wrong(found));
     }

@@ -30,7 +30,7 @@ impl Depot {
         let text = here::read_text(path)?;
         let read = catalogue::read(&text, &family.versions).map_err(|fault| Error::Catalogue {
             path: path.into(),
-            why: fault.to_string(),
+            fault,
         })?;
         for (line, why) in read.left_out {
             self.left_out

@@ -2,12 +2,14 @@
 
 use crate::archive::fault::ArchiveFault;
 use crate::release::fault::ReleaseFault;
+use lantern_core::catalogue::CatalogueFault;
 use lantern_core::component::Id;
 use lantern_core::family::FamilyFault;
 use lantern_core::operation::{OperationKind, Stuck};
 use lantern_core::path::{PathFault, RelPath};
 use lantern_core::plan::{DrawFault, PlanFault};
 use lantern_core::resolve::{Obstacle, RequestFault};
+use lantern_core::version::{RangeFault, VersionFault};
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -117,12 +119,12 @@ pub enum Error {
         why: String,
     },
     /// A catalogue as a whole cannot be read.
-    #[error("the catalogue {}: {why}", path.display())]
+    #[error("the catalogue {}: {fault}", path.display())]
     Catalogue {
         /// The file.
         path: PathBuf,
         /// What is wrong.
-        why: String,
+        fault: CatalogueFault,
     },
     /// An archive cannot be used.
     #[error("{}: {fault}", path.display())]
@@ -148,9 +150,15 @@ pub enum Error {
         /// They.
         files: Vec<String>,
     },
-    /// A server version cannot be read.
-    #[error("{0}")]
-    Version(String),
+    /// A version cannot be read.
+    #[error(transparent)]
+    Version(#[from] VersionFault),
+    /// A range of versions cannot be read.
+    #[error(transparent)]
+    Range(#[from] RangeFault),
+    /// The target is the installed server version, and nobody knows which that is.
+    #[error("the installed server version is not known; name one with --to")]
+    NoServerVersion,
     /// No releases fit together; the story of what stands in the way.
     #[error("{told}")]
     Obstacle {

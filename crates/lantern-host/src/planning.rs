@@ -155,10 +155,7 @@ fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) 
             Kind::Addon
         };
         let version = version.map(|version| versions.version(kind, version));
-        let version = version
-            .transpose()
-            .map_err(|fault| Error::Version(fault.to_string()))?;
-        Ok((Id::new(id), version))
+        Ok((Id::new(id), version.transpose()?))
     });
     let mut request = Request {
         build_outside: build.outside,
@@ -183,24 +180,13 @@ fn target(server: &Server, survey: &Survey, to: &str) -> Result<Target> {
     match to {
         SAME => {
             let known = survey.inventory.server_version().cloned();
-            let unknown = "the installed server version is not known; name one with --to";
-            known
-                .map(Target::One)
-                .ok_or_else(|| Error::Version(unknown.into()))
+            known.map(Target::One).ok_or(Error::NoServerVersion)
         }
         BEST => Ok(Target::Within(Range::any())),
         _ if to.contains(['<', '>', '^', '~', '*', '[', '(', '|']) => {
-            let range = versions.server_range(to);
-            range
-                .map(Target::Within)
-                .map_err(|fault| Error::Version(fault.to_string()))
+            Ok(Target::Within(versions.server_range(to)?))
         }
-        _ => {
-            let version = Version::parse(to, versions.server);
-            version
-                .map(Target::One)
-                .map_err(|fault| Error::Version(fault.to_string()))
-        }
+        _ => Ok(Target::One(Version::parse(to, versions.server)?)),
     }
 }
 

@@ -97,13 +97,8 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
     let claims = claim(&server.family, &files);
     let descriptors = all_descriptors(&server.folder, ledger, &insides, &claims, &files)?;
     let stated = server.config.server_version.as_deref();
-    let stated = match stated {
-        Some(text) => Some(
-            Version::parse(text, server.family.versions.server)
-                .map_err(|fault| Error::Version(fault.to_string()))?,
-        ),
-        None => None,
-    };
+    let stated = stated.map(|text| Version::parse(text, server.family.versions.server));
+    let stated = stated.transpose()?;
     let catalogued = catalogued(server);
     let mut scripts = Vec::new();
     for file in &files {

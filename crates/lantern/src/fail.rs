@@ -268,7 +268,7 @@ fn advice(error: &Error, common: &Common) -> String {
         ),
         Error::Request { .. } => "docs/formats/request.md lists the keys.".into(),
         Error::NoRequest => format!("Ask for one: {}", common.next("plan --to VERSION")),
-        Error::Version(_) | Error::Path(_) => String::new(),
+        Error::Version(_) | Error::Range(_) | Error::NoServerVersion | Error::Path(_) => String::new(),
     }
 }
 

@@ -8,7 +8,7 @@ use crate::look::{Look, Means, count};
 use crate::progress::at_work;
 use clap::Args;
 use lantern_core::version::Version;
-use lantern_host::{Error, Result, acquire};
+use lantern_host::{Result, acquire};
 
 /// Run the recipe that makes the server program, where it cannot be downloaded
 #[derive(Debug, Args)]
@@ -21,8 +21,7 @@ pub struct AcquireArgs {
 /// Runs the recipe; nothing of the server is touched.
 pub fn run(args: &AcquireArgs, common: &Common, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(common, "acquire")?;
-    let version = Version::parse(&args.version, server.family.versions.server)
-        .map_err(|fault| Error::Version(fault.to_string()))?;
+    let version = Version::parse(&args.version, server.family.versions.server)?;
     let turning = at_work("the recipe is at work");
     let made = acquire::acquire(&server, &version);
     turning.finish_and_clear();

@@ -34,10 +34,8 @@ pub struct OutlookArgs {
 pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(common, "outlook")?;
     let mut ledger = Ledger::open(&server.folder)?;
-    let read = |text: &String| {
-        let version = Version::parse(text, server.family.versions.server);
-        version.map_err(|fault| Error::Version(fault.to_string()))
-    };
+    let notation = server.family.versions.server;
+    let read = |text: &String| Version::parse(text, notation).map_err(Error::from);
     let terms = Terms {
         to: planning::BEST.into(),
         ..Terms::default()

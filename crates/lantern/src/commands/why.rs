@@ -61,8 +61,7 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
             true => notations.server,
             false => notations.components,
         };
-        let version =
-            Version::parse(version, notation).map_err(|fault| Error::Version(fault.to_string()))?;
+        let version = Version::parse(version, notation)?;
         let why = why_not(&request, &selection, &id, &version);
         if look.json {
             look.answer(&answers::WhyNotThat::new(&id, &version, &why));
