@@ -222,7 +222,7 @@ pub(crate) mod tests {
         at = "addons/*.vpk"
         install = "addons/{id}-{version}.vpk"
         files = [{ name = "addon.toml", notation = "toml" }]
-        fields = { id = "id", version = "version", needs = "needs", server = "server", side = "side", clashes = "clashes", group = "group", replaces = "replaces", after = "after" }
+        fields = { id = "id", version = "version", needs = "needs", server = "server", side = "side", clashes = "clashes", group = "group", replaces = "replaces", after = "after", uses = "uses", provides = "provides", before = "before" }
         [[reader]]
         name = "group"
         kind = "pack"

@@ -377,7 +377,7 @@ fn there_instead(need: &Need, facts: &Facts) -> String {
     let version = version.unwrap_or(&facts.version);
     match facts.id == need.id {
         true => version.to_string(),
-        false => format!("{version}, of {}", facts.id),
+        false => format!("{version} of {}", facts.id),
     }
 }
 
@@ -619,6 +619,42 @@ mod tests {
         Warning client-only addons/skin.vpk: skin is for players' clients alone
         Warning line-without-addon x.conf:4: ghost has a line here but is not installed
         Warning not-started addons/off.vpk: off is installed but has no line in the load order, so it does not run
+        ");
+    }
+
+    #[test]
+    fn a_stand_in_meets_a_need_in_its_own_version_alone() {
+        let files = [
+            (
+                "addons/a.vpk",
+                "id='a'\nversion='1'\nneeds={lib='^2', hose='*', old='^9'}\nuses={clock='^2', gone='^2'}",
+            ),
+            (
+                "addons/b.vpk",
+                "id='b'\nversion='1'\nneeds={lib='^1'}\nbefore=['c']",
+            ),
+            ("addons/c.vpk", "id='c'\nversion='1'"),
+            ("addons/clock.vpk", "id='clock'\nversion='1'"),
+            (
+                "addons/lib.vpk",
+                "id='kit'\nversion='7'\nprovides={lib='1.4', hose='1'}",
+            ),
+            (
+                "addons/new.vpk",
+                "id='new'\nversion='1'\nreplaces=['old']\nclashes={lib='*'}",
+            ),
+        ];
+        let order = "start kit\nstart new\nstart c\nstart b\nstart clock\nstart a\n";
+        let inventory = inventory(&files, order, &BTreeMap::new());
+        let told: Vec<String> = inventory
+            .findings
+            .iter()
+            .map(|f| format!("{} {}", f.code, f.text))
+            .collect();
+        insta::assert_snapshot!(told.join("\n"), @"
+        need-out-of-range a goes with clock ^2, but 1 is there
+        need-out-of-range a needs lib ^2, but 1.4 of kit is there
+        started-too-early c is started before b, which has to come first (line 4)
         ");
     }
 
