@@ -1037,3 +1037,86 @@ fn the_random_worlds_are_worth_it() {
         "{solvable} solvable, {stuck} not"
     );
 }
+
+/// A tangle: components with a few releases each, which need and do not go with one another at random, the same for
+/// each seed.
+fn tangle(seed: u64, components: u64) -> Request {
+    let mut state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1;
+    let mut random = |below: u64| {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state % below
+    };
+    let mut lines = vec!["+ server 5.1".to_owned(), "server 5.4".into()];
+    for component in 0..components {
+        let stays = random(10) < 6;
+        for release in 1..=4 {
+            let mark = if release == 1 && stays { "+ " } else { "" };
+            let mut line = format!("{mark}m{component} {release}");
+            match (release, random(4)) {
+                (1, 0..3) => line.push_str(" @<5.4"),
+                (2.., 0) => line.push_str(" @>=5.2"),
+                _ => {}
+            }
+            let mut others = |count: u64, ranges: [&str; 4]| -> String {
+                let others = (0..count).map(|_| {
+                    let other = (component + 1 + random(components - 1)) % components;
+                    format!("m{other}:{}", ranges[random(4) as usize])
+                });
+                others.collect::<Vec<_>>().join(",")
+            };
+            let needs = others(1 + release % 2, ["*", "<4", ">=2", ">=2,<4"]);
+            let clashes = others(2, ["1", "2", "3", ">=4"]);
+            line.push_str(&format!(" needs {needs} clashes {clashes}"));
+            lines.push(line);
+        }
+    }
+    world(&lines.join("\n"))
+}
+
+/// The search is the same on every machine, down to its steps: how it chooses, learns and forgets shows in them.
+#[test]
+fn the_search_takes_the_steps_that_it_takes() {
+    let told = (1..=12).map(|seed| {
+        let mut request = tangle(seed, 12 + 4 * (seed % 6));
+        request.policy.prefer = if seed % 2 == 0 {
+            Prefer::Newest
+        } else {
+            Prefer::Settled
+        };
+        let model = Model::new(&request, Lens::All);
+        let mut search = search_of(&model);
+        let (hard, lost) = stays(&model, &mut search);
+        let outcome = search.solve(&hard, MOST_STEPS);
+        let first = search.steps;
+        if outcome != Outcome::Found {
+            return format!("{seed}: no answer after {first}");
+        }
+        for lit in &hard {
+            search.require(&[*lit]);
+        }
+        search.solve(&[], MOST_STEPS);
+        let (found, proof) = best::best(&mut search, &model, &lost, EFFORT);
+        let selection = selection(&request, &model, &found, true);
+        let priced = price(&request, &chosen(&request, &selection));
+        format!(
+            "{seed}: first after {first}, {proof:?} after {}, at {priced:?}",
+            search.steps
+        )
+    });
+    insta::assert_snapshot!(told.collect::<Vec<_>>().join("\n"), @"
+    1: no answer after 382
+    2: first after 420, Best after 1024, at [0, 0, 0, 0, 3, 16]
+    3: no answer after 60
+    4: no answer after 984
+    5: no answer after 1125
+    6: no answer after 201
+    7: no answer after 442
+    8: no answer after 545
+    9: first after 1252, Best after 1508, at [0, 0, 0, 0, 23, 25]
+    10: no answer after 128
+    11: no answer after 173
+    12: first after 53, Best after 418, at [0, 0, 0, 0, 1, 5]
+    ");
+}
