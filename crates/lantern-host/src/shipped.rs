@@ -8,11 +8,15 @@ use crate::folder::Folder;
 use crate::ledger::Ledger;
 use lantern_core::path::RelPath;
 use lantern_core::text::Text;
+use rayon::prelude::*;
 
 /// The longest text that is kept, in bytes.
 pub const LONGEST_BYTES: u64 = 256 << 10;
 /// How much all of them take at most, packed, in bytes.
 pub const MOST_BYTES: u64 = 64 << 20;
+
+/// So many files are read at once.
+const AT_ONCE: usize = 64;
 
 /// Keeps those files of a server folder that are texts and still what is said of them: path and BLAKE3.
 ///
@@ -23,15 +27,26 @@ pub fn keep_files<'f>(
     ledger: &Ledger,
     files: impl Iterator<Item = (&'f RelPath, &'f str)>,
 ) -> Result<()> {
-    let texts = files.filter_map(|(path, hash)| {
+    let read = |(path, hash): &(&RelPath, &str)| {
         let meta = folder.look(path).ok().flatten()?;
         if !meta.is_file() || meta.stamp.bytes > LONGEST_BYTES {
             return None;
         }
         let bytes = folder.read(path).ok()?;
-        (blake3::hash(&bytes).to_hex().as_str() == hash).then(|| (hash.to_owned(), bytes))
+        let same = || blake3::hash(&bytes).to_hex().as_str() == *hash;
+        (is_text(&bytes) && same()).then(|| ((*hash).to_owned(), bytes))
+    };
+    let files: Vec<(&RelPath, &str)> = files.collect();
+    // Read side by side, and no more at once than a few megabytes.
+    let texts = files.chunks(AT_ONCE).flat_map(|files| {
+        let texts: Vec<_> = files.par_iter().filter_map(read).collect();
+        texts
     });
     keep(ledger, texts)
+}
+
+fn is_text(bytes: &[u8]) -> bool {
+    bytes.len() as u64 <= LONGEST_BYTES && Text::read(bytes).is_plain()
 }
 
 /// Keeps those contents that are texts: BLAKE3 and content.
@@ -39,8 +54,6 @@ pub fn keep_files<'f>(
 /// # Errors
 /// When the ledger cannot be written.
 pub fn keep(ledger: &Ledger, contents: impl Iterator<Item = (String, Vec<u8>)>) -> Result<()> {
-    let is_text =
-        |bytes: &[u8]| bytes.len() as u64 <= LONGEST_BYTES && Text::read(bytes).is_plain();
     let mut texts = contents.filter(|(_, bytes)| is_text(bytes));
     ledger.keep_texts(&mut texts, MOST_BYTES)
 }

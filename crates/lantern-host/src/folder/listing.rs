@@ -15,8 +15,6 @@ pub struct Listing {
     pub folders: Vec<RelPath>,
     /// Links, devices and names that cannot be dealt with: shown, never touched.
     pub left_alone: Vec<String>,
-    /// Of those, the links.
-    pub(super) links: Vec<RelPath>,
 }
 
 /// Lists what lies in a place, under the path that it stands for; on failure also what could not be listed.
@@ -52,12 +50,7 @@ pub(super) fn list_in(
                     next.push(Some(below));
                 }
                 (Some(_), Some(path)) if meta.is_file() => listing.files.push((path, meta.stamp)),
-                (Some(_), Some(path)) => {
-                    listing.left_alone.push(path.to_string());
-                    if meta.sort == Sort::Link {
-                        listing.links.push(path);
-                    }
-                }
+                (Some(_), Some(path)) => listing.left_alone.push(path.to_string()),
                 _ => {
                     let mut shown: Vec<String> = at.iter().map(ToString::to_string).collect();
                     shown.extend(folder.iter().map(ToString::to_string));
@@ -68,8 +61,34 @@ pub(super) fn list_in(
         }
     }
     listing.left_alone.sort();
-    listing.links.sort();
     Ok(())
+}
+
+/// The links that lie in a place, under the path that it stands for; what cannot be listed has none.
+pub(super) fn links_in(place: &dyn Place, at: Option<&RelPath>) -> Vec<RelPath> {
+    let mut links = Vec::new();
+    let mut next: Vec<Option<RelPath>> = vec![None];
+    while let Some(folder) = next.pop() {
+        for (name, sort) in place.sorts(folder.as_ref()).unwrap_or_default() {
+            if at.is_none() && folder.is_none() && name == OsStr::new(OWN) {
+                continue;
+            }
+            let below = name.to_str().and_then(|name| match &folder {
+                None => RelPath::parse(name).ok(),
+                Some(folder) => folder.join(name).ok(),
+            });
+            match (sort, below) {
+                (Sort::Folder, Some(below)) => next.push(Some(below)),
+                (Sort::Link, Some(below)) => links.extend(match at {
+                    None => Some(below),
+                    Some(at) => at.join(below.as_str()).ok(),
+                }),
+                _ => {}
+            }
+        }
+    }
+    links.sort();
+    links
 }
 
 /// Removes a folder with all that is in it.

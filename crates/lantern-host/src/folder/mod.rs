@@ -88,14 +88,8 @@ impl Folder {
     pub fn following(mut self, wanted: impl Fn(&str) -> bool) -> Folder {
         let mut next = vec![(Arc::clone(&self.place), None)];
         while let Some((place, at)) = next.pop() {
-            let mut inside = Listing::default();
-            // What cannot be listed has no links.
-            let _ = listing::list_in(&*place, at.as_ref(), &mut inside);
-            for link in inside
-                .links
-                .into_iter()
-                .filter(|link| wanted(link.as_str()))
-            {
+            let links = listing::links_in(&*place, at.as_ref()).into_iter();
+            for link in links.filter(|link| wanted(link.as_str())) {
                 let below = at.as_ref().map_or(link.as_str(), |at: &RelPath| {
                     link.below(at.as_str()).unwrap_or(link.as_str())
                 });

@@ -115,15 +115,9 @@ fn named(error: Errno) -> io::Error {
 }
 
 pub(super) fn meta(stat: &Stat) -> Meta {
-    let kind = fs::FileType::from_raw_mode(stat.st_mode);
     let ns = |seconds: i64, rest: i64| seconds.wrapping_mul(1_000_000_000).wrapping_add(rest);
     Meta {
-        sort: match kind {
-            fs::FileType::RegularFile => Sort::File,
-            fs::FileType::Directory => Sort::Folder,
-            fs::FileType::Symlink => Sort::Link,
-            _ => Sort::Other,
-        },
+        sort: sort(fs::FileType::from_raw_mode(stat.st_mode)),
         stamp: Stamp {
             bytes: stat.st_size.cast_unsigned(),
             modified_ns: ns(stat.st_mtime, stat.st_mtime_nsec as i64),
@@ -133,6 +127,15 @@ pub(super) fn meta(stat: &Stat) -> Meta {
         rights: stat.st_mode & 0o7777,
         disk: stat.st_dev,
         owner: stat.st_uid,
+    }
+}
+
+fn sort(kind: fs::FileType) -> Sort {
+    match kind {
+        fs::FileType::RegularFile => Sort::File,
+        fs::FileType::Directory => Sort::Folder,
+        fs::FileType::Symlink => Sort::Link,
+        _ => Sort::Other,
     }
 }
 
@@ -172,6 +175,27 @@ impl Place for Local {
             match fs::statat(entries.fd()?, &name[..], AtFlags::SYMLINK_NOFOLLOW) {
                 Err(Errno::NOENT) => {}
                 stat => found.push((OsString::from_vec(name), meta(&stat?))),
+            }
+        }
+        Ok(found)
+    }
+
+    fn sorts(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Sort)>> {
+        let mut entries = fs::Dir::new(self.open_folder(folder)?)?;
+        let (mut found, mut untold) = (Vec::new(), Vec::new());
+        while let Some(entry) = entries.read() {
+            let entry = entry?;
+            let name = entry.file_name().to_bytes();
+            match entry.file_type() {
+                _ if name == b"." || name == b".." => {}
+                // Not every file system tells it here.
+                fs::FileType::Unknown => untold.push(name.to_vec()),
+                kind => found.push((OsString::from_vec(name.to_vec()), sort(kind))),
+            }
+        }
+        for name in untold {
+            if let Ok(stat) = fs::statat(entries.fd()?, &name[..], AtFlags::SYMLINK_NOFOLLOW) {
+                found.push((OsString::from_vec(name), meta(&stat).sort));
             }
         }
         Ok(found)

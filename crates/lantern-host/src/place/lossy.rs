@@ -5,7 +5,7 @@
 //! (for a rename, both folders), and every content of a file that was not synced. A disk may also have written
 //! some of it in another order than it was told.
 
-use super::{Held, Local, Meta, NewFile, Place, Source};
+use super::{Held, Local, Meta, NewFile, Place, Sort, Source};
 use lantern_core::path::RelPath;
 use std::cell::RefCell;
 use std::collections::BTreeSet;
@@ -327,6 +327,10 @@ impl Place for Lossy {
 
     fn list(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Meta)>> {
         self.local.list(folder)
+    }
+
+    fn sorts(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Sort)>> {
+        self.local.sorts(folder)
     }
 
     fn open(&self, path: &RelPath) -> io::Result<Box<dyn Source>> {

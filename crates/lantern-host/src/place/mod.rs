@@ -134,6 +134,12 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// When it cannot be listed.
     fn list(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Meta)>>;
 
+    /// The names in a folder, or at the top, and what sort of thing lies there: cheaper than [`Place::list`].
+    ///
+    /// # Errors
+    /// When it cannot be listed.
+    fn sorts(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Sort)>>;
+
     /// Opens a regular file to read it.
     ///
     /// # Errors
