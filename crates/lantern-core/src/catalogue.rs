@@ -78,13 +78,13 @@ pub(crate) struct WrittenRelease {
     #[serde(skip_serializing_if = "Option::is_none")]
     server: Option<String>,
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    needs: BTreeMap<Id, String>,
+    needs: BTreeMap<Id, Ranges>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    needs_any: Vec<BTreeMap<Id, String>>,
+    needs_any: Vec<BTreeMap<Id, Ranges>>,
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    uses: BTreeMap<Id, String>,
+    uses: BTreeMap<Id, Ranges>,
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    clashes: BTreeMap<Id, String>,
+    clashes: BTreeMap<Id, Ranges>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     provides: Vec<WrittenProvided>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -121,6 +121,23 @@ pub(crate) struct WrittenRelease {
     build: Option<WrittenBuild>,
     #[serde(skip_serializing_if = "Option::is_none")]
     archive: Option<Artifact>,
+}
+
+/// The range that is meant of a component; several where several are asked for, as by the members of a pack.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(untagged, expecting = "expected a range, or a list of ranges")]
+enum Ranges {
+    One(String),
+    Several(Vec<String>),
+}
+
+impl Ranges {
+    fn texts(self) -> Vec<String> {
+        match self {
+            Ranges::One(text) => vec![text],
+            Ranges::Several(texts) => texts,
+        }
+    }
 }
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -281,13 +298,15 @@ impl WrittenRelease {
             })
             .transpose()
         };
-        let needs = |table: BTreeMap<Id, String>| -> Result<Vec<Need>, String> {
-            let needs = table.into_iter().map(|(other, text)| {
-                let range = ranges
-                    .borrow_mut()
-                    .range(notations, &text)
-                    .map_err(|error| say(&error))?;
-                Ok(Need { id: other, range })
+        let needs = |table: BTreeMap<Id, Ranges>| -> Result<Vec<Need>, String> {
+            let each = table.into_iter().flat_map(|(id, ranges)| {
+                let texts = ranges.texts().into_iter();
+                texts.map(move |text| (id.clone(), text))
+            });
+            let needs = each.map(|(id, text)| {
+                let range = ranges.borrow_mut().range(notations, &text);
+                let range = range.map_err(|error| say(&error))?;
+                Ok(Need { id, range })
             });
             needs.collect()
         };
@@ -358,11 +377,18 @@ impl WrittenRelease {
 
     /// Writes facts as they are read again.
     pub(crate) fn of(facts: &Facts) -> WrittenRelease {
-        let table = |needs: &[Need]| -> BTreeMap<Id, String> {
-            needs
-                .iter()
-                .map(|need| (need.id.clone(), need.range.to_string()))
-                .collect()
+        let table = |needs: &[Need]| -> BTreeMap<Id, Ranges> {
+            let mut table: BTreeMap<Id, Vec<String>> = BTreeMap::new();
+            for need in needs {
+                let ranges = table.entry(need.id.clone()).or_default();
+                ranges.push(need.range.to_string());
+            }
+            let written = |mut ranges: Vec<String>| match ranges.len() {
+                1 => Ranges::One(ranges.remove(0)),
+                _ => Ranges::Several(ranges),
+            };
+            let table = table.into_iter();
+            table.map(|(id, ranges)| (id, written(ranges))).collect()
         };
         let text = |range: &Option<Range>| range.as_ref().map(ToString::to_string);
         let terms = &facts.terms;

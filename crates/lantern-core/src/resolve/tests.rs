@@ -563,6 +563,56 @@ fn stories() {
     insta::assert_snapshot!(told.join("\n"));
 }
 
+/// What stands in the way where the administrator's own wishes do.
+#[test]
+fn wishes_stand_in_the_way() {
+    let told = |text: &str, change: fn(&mut Request)| {
+        let mut request = world(text);
+        change(&mut request);
+        answer(&request)
+    };
+    let keep = |r: &mut Request| r.keep.push((Id::new("lib"), Some(version("1"))));
+    insta::assert_snapshot!(told("+ server 5.4\n+ lib 1\nlib 2\n! a 1 needs lib:^2", keep), @"
+    a cannot be there on server 5.4:
+      a is in the drop folder.
+      a 1 needs lib ^2. There is 1.
+      Of lib there is 1 as it is kept.
+      What helps:
+      - let lib move
+      - take a out of the drop folder
+    ");
+    let only = |r: &mut Request| {
+        r.only.insert(Id::new("a"));
+    };
+    insta::assert_snapshot!(told("+ server 5.4\n+ lib 1\nlib 2\n! a 1 needs lib:^2", only), @"
+    a cannot be there on server 5.4:
+      a is in the drop folder.
+      a 1 needs lib ^2. There is 1.
+      Of lib there is 1 as it is kept.
+      What helps:
+      - let lib move
+      - take a out of the drop folder
+    ");
+    // Of several ways to say it, the one with the fewest facts is told.
+    let nothing = |_: &mut Request| ();
+    let text = "+ server 5.4\n+ far 1 needs b\nb 1 needs c\nc 1 needs gone\n+ near 1 needs gone";
+    insta::assert_snapshot!(told(text, nothing), @"
+    2 things stand in the way, each for itself.
+    1. far cannot be there on server 5.4:
+      far is installed and has to stay.
+      far 1 needs b. There is 1.
+      b 1 needs c. There is 1.
+      c 1 needs gone. Nobody offers it.
+      What helps:
+      - drop far (--drop far)
+    2. near cannot be there on server 5.4:
+      near is installed and has to stay.
+      near 1 needs gone. Nobody offers it.
+      What helps:
+      - drop near (--drop near)
+    ");
+}
+
 #[test]
 fn why_and_why_not() {
     let request = world(
@@ -1000,6 +1050,40 @@ proptest! {
                 }
             }
         }
+    }
+}
+
+proptest! {
+    #![proptest_config(at_least(200))]
+    #[test]
+    fn what_is_saved_is_read_again(world in any_world()) {
+        let request = with_policy(&world);
+        let notations = crate::family::Notations::default();
+        let text = request.to_json(&notations);
+        let (again, read) = Request::from_json(&text).unwrap();
+        prop_assert_eq!(again.to_json(&read), text);
+        // What is written is sorted by id: that is all that differs.
+        let sorted = |facts: &Facts| {
+            let mut facts = facts.clone();
+            let terms = &mut facts.terms;
+            let lists = [&mut facts.needs, &mut facts.uses, &mut facts.clashes];
+            for needs in lists.into_iter().chain(&mut terms.needs_any) {
+                needs.sort_by(|a, b| a.id.cmp(&b.id));
+            }
+            facts
+        };
+        let held = |it: &Request| -> Vec<Facts> { it.held.iter().map(|held| sorted(&held.facts)).collect() };
+        let offers = |it: &Request| -> Vec<(Facts, Origin)> {
+            it.offers.iter().map(|offer| (sorted(&offer.facts), offer.origin)).collect()
+        };
+        prop_assert_eq!(held(&again), held(&request));
+        prop_assert_eq!(offers(&again), offers(&request));
+        prop_assert_eq!(&again.target, &request.target);
+        prop_assert_eq!(&again.policy, &request.policy);
+        let asked = |it: &Request| (it.keep.clone(), it.only.clone(), it.add.clone(), it.drop.clone());
+        prop_assert_eq!(asked(&again), asked(&request));
+        let worth = |of: &Request| resolve(of).ok().map(|it| price(of, &chosen(of, &it)));
+        prop_assert_eq!(worth(&again), worth(&request));
     }
 }
 
