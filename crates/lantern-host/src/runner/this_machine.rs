@@ -57,6 +57,13 @@ fn written(process: &Process, below: &dyn Fn(&Path) -> bool) -> Option<Vec<Writt
     Some(files.collect())
 }
 
+/// Whether a process is one that this program is about to start: until then it is this program, open files and all.
+fn is_not_yet_another(process: &Process, own: i32) -> bool {
+    let is_child = process.stat().is_ok_and(|stat| stat.ppid == own);
+    let program = Process::myself().and_then(|myself| myself.exe());
+    is_child && program.is_ok_and(|own| process.exe().is_ok_and(|program| program == own))
+}
+
 /// The ports that something listens on, or for UDP is bound to.
 fn listening(transport: Transport) -> ProcResult<Vec<u16>> {
     let local = |address: std::net::SocketAddr| address.port();
@@ -113,6 +120,7 @@ impl Runner for ThisMachine {
         let mut writers = Writers::default();
         for process in processes().filter(|process| process.pid != own) {
             match written(&process, below) {
+                Some(files) if !files.is_empty() && is_not_yet_another(&process, own) => {}
                 Some(files) => writers.seen.extend(files),
                 None => {
                     let user = process.uid().ok();
