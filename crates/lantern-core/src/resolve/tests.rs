@@ -533,6 +533,15 @@ fn stories() {
             "a library that stops at an older server",
             "+ server 5.1\nserver 5.3\nserver 5.4\n+ lib 1 @<5.4\n+ bees 1 needs lib\nbees 2 @>=5.4 needs lib:>=1\n+ hive 1 needs bees",
         ),
+        (
+            "each release has something",
+            "+ server 5.1\nserver 5.4\n+ a 1 @<5.4\na 2 @>=5.4 !withdrawn\na 3 @>=5.4 !early\na 4 @<5.2\na 5 @<5.2\n\
+             a 6 @<5.2\na 7 @<5.2\na 8 @<5.2",
+        ),
+        (
+            "nobody offers it",
+            "+ server 5.4\n+ a 1 needs b\n+ b 1 clashes c\n! c 1 needs a,b",
+        ),
         ("a clash", "+ server 5.4\n+ a 1\n! b 1 clashes a"),
         (
             "two of one group",
@@ -1162,8 +1171,10 @@ fn tangle(seed: u64, components: u64) -> Request {
 /// The search is the same on every machine, down to its steps: how it chooses, learns and forgets shows in them.
 #[test]
 fn the_search_takes_the_steps_that_it_takes() {
-    let told = (1..=12).map(|seed| {
-        let mut request = tangle(seed, 12 + 4 * (seed % 6));
+    // The last ones are deep enough for restarts, and for clauses to be forgotten.
+    let told = (1..=16).map(|seed| {
+        let size = if seed > 12 { 34 } else { 12 + 4 * (seed % 6) };
+        let mut request = tangle(seed, size);
         request.policy.prefer = if seed % 2 == 0 {
             Prefer::Newest
         } else {
@@ -1202,5 +1213,9 @@ fn the_search_takes_the_steps_that_it_takes() {
     10: no answer after 128
     11: no answer after 173
     12: first after 53, Best after 418, at [0, 0, 0, 0, 1, 5]
+    13: no answer after 1516
+    14: no answer after 484
+    15: no answer after 694
+    16: no answer after 488
     ");
 }

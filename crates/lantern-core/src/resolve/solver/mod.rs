@@ -695,3 +695,12 @@ fn luby(mut index: u64) -> u64 {
         index -= (1 << (bits - 1)) - 1;
     }
 }
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn the_luby_sequence() {
+        let first: Vec<u64> = (1..=15).map(super::luby).collect();
+        assert_eq!(first, [1, 1, 2, 1, 1, 2, 4, 1, 1, 2, 1, 1, 2, 4, 8]);
+    }
+}
