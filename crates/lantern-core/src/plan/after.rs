@@ -2,7 +2,7 @@
 
 use super::{ActionKind, Payload, Plan};
 use crate::catalogue::Offer;
-use crate::component::{Facts, Id};
+use crate::component::{Facts, Id, Kind, Side};
 use crate::descriptor::Holdings;
 use crate::inventory::{
     Beneath, Component, FileState, Inventory, Remembered, VersionFrom, ledger_name,
@@ -91,6 +91,8 @@ pub fn afterwards(
         !away.contains(whole)
     };
     let mut components: Vec<Component> = before.components.iter().filter(left).cloned().collect();
+    let is_switched =
+        !order.entries.is_empty() || before.components.iter().any(|it| it.on.is_some());
     let runs: BTreeSet<&Id> = plan.expects.iter().map(|expected| &expected.id).collect();
     for choice in &selection.choices {
         let Some((offer, payload)) = choice
@@ -119,7 +121,9 @@ pub fn afterwards(
             shape,
             reader: payload.reader.clone(),
             files,
-            on: runs.contains(&facts.id).then_some(true),
+            // Where there is a load order, what it does not start is off.
+            on: (is_switched && facts.kind == Kind::Addon && facts.side != Some(Side::Client))
+                .then(|| runs.contains(&facts.id)),
             group,
             started_by: None,
             holdings: Holdings::default(),

@@ -663,3 +663,229 @@ fn what_does_not_run_asks_for_nothing() {
     }
     assert_eq!(ids(&inventory), ["f", "p"]);
 }
+
+/// An add-on that moves, one that is off and moves, one that goes, one that comes, and one for players' clients.
+fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
+    use crate::component::Side;
+    use crate::order::Arrangement;
+    use crate::text::Text;
+    let family = Family::parse(crate::tree::tests::FAMILY).unwrap();
+    let files = [
+        ("addons/a.vpk", "id='a'\nversion='1'"),
+        ("addons/b.vpk", "id='b'\nversion='1'"),
+        ("addons/c.vpk", "id='c'\nversion='1'"),
+        ("addons/stays.vpk", "id='stays'\nversion='1'"),
+        ("x.conf", ""),
+    ];
+    let order = "# mine\nstart a\nstart c\nstart stays\n";
+    let inventory = crate::inventory::tests::inventory(&files, order, &BTreeMap::new());
+    let listing = crate::tree::tests::seen(&files.map(|(path, _)| path));
+    let mut offers = Vec::new();
+    let mut payloads = BTreeMap::new();
+    let mut choices = Vec::new();
+    let mut choose = |id: &str, from: Option<u8>, needs: &[&str], side, declared| {
+        let needs = needs.iter().map(|id| crate::component::Need {
+            id: Id::new(id),
+            range: crate::version::Range::any(),
+        });
+        let facts = Facts {
+            needs: needs.collect(),
+            side,
+            ..Facts::new(Id::new(id), Kind::Addon, version(2))
+        };
+        let place = path(&format!("addons/{id}-2.vpk"));
+        let file = PayloadFile {
+            path: place.clone(),
+            entry: None,
+            bytes: 10,
+            hash: hash(id),
+        };
+        offers.push(Offer {
+            facts,
+            artifact: crate::artifact::Artifact::default(),
+            origin: Origin::Catalogue,
+        });
+        payloads.insert(
+            offers.len() - 1,
+            Payload {
+                place,
+                shape: Shape::Archive,
+                reader: "archive".into(),
+                files: vec![file],
+                members: Vec::new(),
+                holdings: Holdings::default(),
+                variant: None,
+                found_in: None,
+            },
+        );
+        choices.push(Choice {
+            id: Id::new(id),
+            kind: Kind::Addon,
+            from: from.map(version),
+            to: version(2),
+            offer: Some(offers.len() - 1),
+            reason: Reason::Newer,
+            declared,
+        });
+    };
+    choose("a", Some(1), &["d"], None, Some(true));
+    choose("b", Some(1), &[], None, None);
+    choose("d", None, &[], None, None);
+    choose("e", None, &[], Some(Side::Client), Some(false));
+    choices.push(Choice {
+        id: Id::new("stays"),
+        kind: Kind::Addon,
+        from: Some(version(1)),
+        to: version(1),
+        offer: None,
+        reason: Reason::Fits,
+        declared: None,
+    });
+    let gone = |id: &str, asked, by: Option<&str>| Gone {
+        id: Id::new(id),
+        kind: Kind::Addon,
+        from: version(1),
+        replaced_by: by.map(Id::new),
+        asked,
+    };
+    let selection = Selection {
+        choices,
+        gone: vec![
+            gone("c", true, None),
+            gone("lost", false, None),
+            gone("old", false, Some("d")),
+        ],
+        proved,
+    };
+    // The file of the load order is written, whatever keep list it stands on.
+    let keep = [Glob::new("*.conf").unwrap()];
+    let text = Text::read(order.as_bytes());
+    let order_file = path("x.conf");
+    let situation = Situation {
+        server: "s",
+        server_id: "1",
+        family: &family,
+        inventory: &inventory,
+        files: &listing,
+        order: Some((&order_file, &text)),
+        dropped: &BTreeSet::from([Id::new("c")]),
+        scripts: &[],
+        keep: &keep,
+        remembered: &BTreeMap::new(),
+        stored: &BTreeMap::new(),
+        beside: false,
+    };
+    let plan = draw(&situation, &selection, &offers, &payloads).unwrap();
+    let edited = text.changed(&plan.edits[0].lines).unwrap();
+    let arrangement = Arrangement::read(family.order.as_ref().unwrap(), edited.as_str());
+    let (after, files) = afterwards(
+        &inventory,
+        &plan,
+        &selection,
+        &offers,
+        &payloads,
+        arrangement,
+    );
+    (plan, after, files)
+}
+
+#[test]
+fn a_plan_says_what_becomes_of_each_addon() {
+    let (plan, after, files) = addons_drawn(true);
+    let components = plan.components.iter().map(|it| {
+        let version = |version: &Option<String>| version.clone().unwrap_or("-".into());
+        format!(
+            "{} {} to {}: {:?}, {}",
+            it.id,
+            version(&it.from),
+            version(&it.to),
+            it.verdict,
+            it.why
+        )
+    });
+    let actions = plan
+        .actions
+        .iter()
+        .map(|it| format!("{:?} {} {}", it.what, it.path, it.bytes));
+    let edits = plan.edits.iter().flat_map(|edit| &edit.lines);
+    let edits = edits.map(|it| format!("line {}: {:?} becomes {:?}", it.line, it.was, it.becomes));
+    let expects = plan
+        .expects
+        .iter()
+        .map(|it| format!("expects {} {:?}", it.id, it.version));
+    let notes = plan.notes.iter().map(|note| format!("note: {note}"));
+    let told: Vec<String> = components
+        .chain(actions)
+        .chain(edits)
+        .chain(expects)
+        .chain(notes)
+        .collect();
+    insta::assert_snapshot!(told.join("\n"), @r#"
+    a 1 to 2: Moves, the newest
+    b 1 to 2: Moves, the newest
+    d - to 2: Comes, the newest
+    e - to 2: Comes, the newest
+    stays 1 to 1: Stays, fits as it is
+    c 1 to -: Goes, taken out as asked
+    lost 1 to -: Goes, nothing of it fits
+    old 1 to -: Goes, d takes its place
+    Place addons/a-2.vpk 10
+    SetAside addons/a.vpk 1
+    Place addons/b-2.vpk 10
+    SetAside addons/b.vpk 1
+    SetAside addons/c.vpk 1
+    Place addons/d-2.vpk 10
+    Place addons/e-2.vpk 10
+    Keep addons/stays.vpk 1
+    Edit x.conf 35
+    line 2: [] becomes ["start d"]
+    line 3: ["start c"] becomes []
+    expects a Some("2")
+    expects d Some("2")
+    expects stays Some("1")
+    note: unknown whether made for the target, as nobody declared it: b, d, stays
+    "#);
+    assert!(!plan.is_empty());
+    assert_eq!(
+        plan.staged_bytes(),
+        40 + plan.of(ActionKind::Edit).map(|it| it.bytes).sum::<u64>()
+    );
+    // As it is afterwards, for the next plan on the way.
+    let after = after.components.iter().map(|it| {
+        let place = it.place.as_ref().map_or("-", RelPath::as_str);
+        format!(
+            "{} {} at {place}, on {:?}, {} files",
+            it.facts.id,
+            it.facts.version,
+            it.on,
+            it.files.len()
+        )
+    });
+    insta::assert_snapshot!(after.collect::<Vec<_>>().join("\n"), @"
+    a 2 at addons/a-2.vpk, on Some(true), 1 files
+    b 2 at addons/b-2.vpk, on Some(false), 1 files
+    d 2 at addons/d-2.vpk, on Some(true), 1 files
+    e 2 at addons/e-2.vpk, on None, 1 files
+    stays 1 at addons/stays.vpk, on Some(true), 1 files
+    ");
+    let files: Vec<&str> = files.iter().map(|file| file.path.as_str()).collect();
+    insta::assert_snapshot!(files.join("\n"), @"
+    addons/a-2.vpk
+    addons/b-2.vpk
+    addons/d-2.vpk
+    addons/e-2.vpk
+    addons/stays.vpk
+    x.conf
+    ");
+    let (unproved, ..) = addons_drawn(false);
+    assert_eq!(unproved.notes.len(), plan.notes.len() + 1);
+}
+
+#[test]
+fn nothing_to_do_is_an_empty_plan() {
+    let (mut plan, ..) = addons_drawn(true);
+    plan.actions
+        .retain(|action| action.what == ActionKind::Keep);
+    assert!(plan.is_empty());
+    assert_eq!(plan.staged_bytes(), 0);
+}
