@@ -16,6 +16,7 @@ const ALLOWED: &[&str] = &[
     "regex-syntax",
     "roxmltree",
     "saphyr-parser",
+    "schemars",
     "serde",
     "serde_json",
     "similar",
