@@ -120,8 +120,11 @@ impl Runner for ThisMachine {
         let mut writers = Writers::default();
         for process in processes().filter(|process| process.pid != own) {
             match written(&process, below) {
-                Some(files) if !files.is_empty() && is_not_yet_another(&process, own) => {}
-                Some(files) => writers.seen.extend(files),
+                Some(files) if files.is_empty() || is_not_yet_another(&process, own) => {}
+                // It may have become another in between, and have closed what it was born with.
+                Some(_) => writers
+                    .seen
+                    .extend(written(&process, below).into_iter().flatten()),
                 None => {
                     let user = process.uid().ok();
                     writers.unseen.extend(user.map(|user| (process.pid, user)));
