@@ -46,6 +46,8 @@ pub enum Remedy {
     Untested(Vec<(Id, Version)>),
     /// Wait for a release of the component for this server version.
     Wait(Id),
+    /// Put the archive of what is installed on offer.
+    Offer(Id),
     /// Let go of a component that is kept at a version.
     Unpin(Id),
     /// Let a component stay that was to go.
@@ -267,6 +269,7 @@ fn remedies(request: &Request, facts: &BTreeSet<Fact>, others: &BTreeSet<Fact>) 
     for fact in facts {
         match fact {
             Fact::Runs(id) => remedies.push(Remedy::Wait(id.clone())),
+            Fact::Again(id) => remedies.push(Remedy::Offer(id.clone())),
             Fact::Dropped(id) => {
                 let mut there = request.clone();
                 there.drop.remove(id);

@@ -466,6 +466,14 @@ impl<'a> Teller<'a> {
                 "wait for a release of {id} for server {}",
                 self.request.target
             ),
+            Remedy::Offer(id) => {
+                let version = self
+                    .held(id)
+                    .map_or(String::new(), |it| format!(" {}", it.version));
+                format!(
+                    "put the archive of {id}{version} on offer (--from DIR or --catalogue FILE)"
+                )
+            }
             Remedy::Unpin(id) => format!("let {id} move"),
             Remedy::Undrop(id) => format!("let {id} stay (without --drop {id})"),
         }

@@ -368,6 +368,7 @@ fn what_the_administrator_says_counts() {
     insta::assert_snapshot!(answer(&again), @"
     There is no release of a for server 5.4: 2 (installed) is there in another variant, and its archive is not on offer.
       What helps:
+      - put the archive of a 2 on offer (--from DIR or --catalogue FILE)
       - drop a (--drop a)
     ");
     assert_eq!(
