@@ -1,7 +1,8 @@
 //! What a player's client must have, as an archive.
 
+use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::place::here;
 use lantern_core::clients::ClientList;
 use std::io;
@@ -21,9 +22,10 @@ pub fn write(server: &Server, list: &ClientList, out: &Path) -> Result<u64> {
     let folder = &server.folder;
     for file in list.items.iter().flat_map(|item| &item.files) {
         if folder.hash(&file.path)? != file.blake3 {
-            return Err(Error::FolderChanged {
+            return Err(ChangeoverFault::FolderChanged {
                 changes: vec![format!("{} is different", file.path)],
-            });
+            }
+            .into());
         }
     }
     let mut bytes = 0;

@@ -1,5 +1,6 @@
 //! `.lantern/ledger.db`: what every file is, who put it there, and what was done here.
 
+use crate::config::fault::ConfigFault;
 use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp, own};
 use crate::format1;
@@ -159,10 +160,10 @@ impl Ledger {
     }
 
     fn unread(&self, why: &str) -> Error {
-        Error::Config {
+        Error::Config(ConfigFault::Text {
             path: self.path.clone(),
             why: why.to_owned(),
-        }
+        })
     }
 
     /// Writes a copy of the ledger to a new file.

@@ -5,6 +5,15 @@ use crate::look::{Look, Means, bytes, time};
 use lantern_core::operation::{OperationKind, Stuck};
 use lantern_core::plan::DrawFault;
 use lantern_host::Error;
+use lantern_host::acquire::fault::AcquireFault;
+use lantern_host::adopt::fault::AdoptFault;
+use lantern_host::backup::fault::BackupFault;
+use lantern_host::changeover::fault::ChangeoverFault;
+use lantern_host::config::fault::ConfigFault;
+use lantern_host::console::fault::ConsoleFault;
+use lantern_host::planning::fault::PlanningFault;
+use lantern_host::rehearsal::fault::RehearsalFault;
+use lantern_host::survey::fault::SurveyFault;
 use std::path::Path;
 
 /// Done.
@@ -30,66 +39,86 @@ pub fn tell(error: &Error, common: &Common, look: &Look) -> u8 {
 
 fn status(error: &Error) -> u8 {
     match error {
-        Error::Obstacle { .. }
-        | Error::NoWay { .. }
-        | Error::NothingToDo
-        | Error::NothingToUndo
-        | Error::WorldUsed { .. }
-        | Error::RestoredUsed { .. }
-        | Error::NothingToResume => NO,
-        Error::RolledBack { .. } => BACK,
-        Error::Interrupted { .. } => WAITING,
+        Error::Planning(PlanningFault::Obstacle { .. })
+        | Error::Planning(PlanningFault::NoWay { .. })
+        | Error::Changeover(ChangeoverFault::NothingToDo)
+        | Error::Changeover(ChangeoverFault::NothingToUndo)
+        | Error::Changeover(ChangeoverFault::WorldUsed { .. })
+        | Error::Changeover(ChangeoverFault::RestoredUsed { .. })
+        | Error::Changeover(ChangeoverFault::NothingToResume) => NO,
+        Error::Changeover(ChangeoverFault::RolledBack { .. }) => BACK,
+        Error::Changeover(ChangeoverFault::Interrupted { .. }) => WAITING,
         _ => ERROR,
     }
 }
 
 fn advice(error: &Error, common: &Common) -> String {
-    let plan_again = format!("Make the plan again: {}", common.next("plan --to VERSION"));
+    let plan_again = plan_again(common);
     match error {
         Error::NotAFolder(_) => "Name a server folder.".into(),
-        Error::NoRecipe => "Write one: [acquire] in docs/formats/lantern-toml.md.".into(),
         Error::NoProgram { .. } => "Install it, or change the recipe in lantern.toml.".into(),
-        Error::Runtime { .. } => "Nothing was run. Install the right one, or name another program in the recipe.".into(),
-        Error::Recipe { log, last, .. } => {
+        Error::Release { .. } => "Fetch it again, or take it out of the folder.".into(),
+        Error::OddPath(_) => "Rename it, or the folder that it lies in.".into(),
+        Error::InTheWay(_) => "Name another file, or take that one away first.".into(),
+        Error::Ledger { path, .. } => format!(
+            "If the file is broken beyond use, move {} away and adopt the server again.",
+            path.display()
+        ),
+        Error::Busy { .. } => "Wait until it is done.".into(),
+        Error::NewerState { .. } => "Use that lantern, or a later one. Nothing was changed.".into(),
+        Error::Catalogue { .. } => {
+            "Get the catalogue again; docs/formats/catalogue.md says what it holds.".into()
+        }
+        Error::Archive { .. } => "Fetch it again; nothing was written.".into(),
+        Error::OtherArchive { .. } => {
+            format!("Fetch it again, or if it is meant to be another one:\n{plan_again}")
+        }
+        Error::DiskFull { needed, free, .. } => format!(
+            "That is {} wanted and {} free. Make room; no file of the server was touched.",
+            bytes(*needed),
+            bytes(*free)
+        ),
+        Error::Io { .. } => "Nothing more was done.".into(),
+        Error::Version(_) | Error::Range(_) | Error::Path(_) => String::new(),
+        Error::Acquire(fault) => of_acquire(fault),
+        Error::Adopt(fault) => of_adopt(fault),
+        Error::Backup(fault) => of_backup(fault, common),
+        Error::Changeover(fault) => of_changeover(fault, common),
+        Error::Config(fault) => of_config(fault),
+        Error::Console(fault) => of_console(fault, common),
+        Error::Draw(fault) => of_draw(fault),
+        Error::Planning(fault) => of_planning(fault, common),
+        Error::Rehearsal(fault) => of_rehearsal(fault, common),
+        Error::Survey(fault) => of_survey(fault, common),
+    }
+}
+
+fn plan_again(common: &Common) -> String {
+    format!("Make the plan again: {}", common.next("plan --to VERSION"))
+}
+
+fn of_acquire(fault: &AcquireFault) -> String {
+    match fault {
+        AcquireFault::NoRecipe => "Write one: [acquire] in docs/formats/lantern-toml.md.".into(),
+        AcquireFault::Runtime { .. } => {
+            "Nothing was run. Install the right one, or name another program in the recipe.".into()
+        }
+        AcquireFault::Recipe { log, last, .. } => {
             let last: String = last.iter().map(|line| format!("  {line}\n")).collect();
             format!("{last}All that it printed: {}", shell_word(log))
         }
-        Error::Release { .. } => "Fetch it again, or take it out of the folder.".into(),
-        Error::OddPath(_) => "Rename it, or the folder that it lies in.".into(),
-        Error::Variant(_) => "Write --variant ID=NAME.".into(),
-        Error::InTheWay(_) => "Name another file, or take that one away first.".into(),
-        Error::WorldUsed { old, new, .. } => format!(
-            "Nothing was changed. {new} may have written the world in a form that {old} cannot read. Say which it is to be:\n\
-             the world of the backup, and what was done since is set aside: {}\n\
-             the world as it is now, if you know that {old} reads it: {}",
-            common.next("undo --with-world"),
-            common.next("undo --keep-world")
-        ),
-        Error::RestoredUsed { .. } => format!(
-            "Nothing was changed. Say which it is to be:\n\
-             the world as it was before the restore, and what was done since is set aside: {}\n\
-             the world as it is now, and only other files go back: {}",
-            common.next("undo --with-world"),
-            common.next("undo --keep-world")
-        ),
-        Error::CalledOff(OperationKind::Undo) => format!("To go back later: {}", common.next("undo")),
-        Error::CalledOff(_) => format!("The plan is still there: {}", common.next("changeover")),
-        Error::NoBackup(_) => format!("See which there are: {}", common.next("backup list")),
-        Error::Store { .. } => format!("Look what is whole: {}", common.next("backup check")),
-        Error::StorePlace { .. } => "lantern.toml names it: store in [backup]. Nothing was stored, and nothing else was done.".into(),
-        Error::NeedsDown { .. } => format!("No file was touched. Stop it first: {}", common.next("console stop")),
-        Error::NotInstalled { .. } => format!("See what is: {}", common.next("survey")),
-        Error::NotAdopted(path) => format!(
-            "Take it into care first: lantern adopt {}\nOr name the right folder with --server DIR.",
-            shell_word(path)
-        ),
-        Error::AlreadyAdopted(path) => {
+    }
+}
+
+fn of_adopt(fault: &AdoptFault) -> String {
+    match fault {
+        AdoptFault::AlreadyAdopted(path) => {
             format!(
                 "See what is there: lantern survey --server {}",
                 shell_word(path)
             )
         }
-        Error::NoFamily { path, tried } => {
+        AdoptFault::NoFamily { path, tried } => {
             let tried = tried
                 .iter()
                 .map(|(name, mark)| format!("{name}: there is no {mark}\n"));
@@ -99,27 +128,45 @@ fn advice(error: &Error, common: &Common) -> String {
                 shell_word(path)
             )
         }
-        Error::SeveralFamilies { path, families } => {
+        AdoptFault::SeveralFamilies { path, families } => {
             format!(
                 "Say which: lantern adopt {} --family {}",
                 shell_word(path),
                 families[0]
             )
         }
-        Error::UnknownFamily { .. } => {
-            "Name one of these, or a file that ends in .family.toml.".into()
-        }
-        Error::Config { path, .. } => format!(
-            "Put it right in {}; docs/formats/ lists the keys.",
-            path.display()
+    }
+}
+
+fn of_backup(fault: &BackupFault, common: &Common) -> String {
+    match fault {
+        BackupFault::NoBackup(_) => format!("See which there are: {}", common.next("backup list")),
+        BackupFault::Store { .. } => format!("Look what is whole: {}", common.next("backup check")),
+        BackupFault::StorePlace { .. } => "lantern.toml names it: store in [backup]. Nothing was stored, and nothing else was done.".into(),
+    }
+}
+
+fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
+    let plan_again = plan_again(common);
+    match fault {
+        ChangeoverFault::WorldUsed { old, new, .. } => format!(
+            "Nothing was changed. {new} may have written the world in a form that {old} cannot read. Say which it is to be:\n\
+             the world of the backup, and what was done since is set aside: {}\n\
+             the world as it is now, if you know that {old} reads it: {}",
+            common.next("undo --with-world"),
+            common.next("undo --keep-world")
         ),
-        Error::Family { .. } => "docs/formats/family.md lists the keys.".into(),
-        Error::Ledger { path, .. } => format!(
-            "If the file is broken beyond use, move {} away and adopt the server again.",
-            path.display()
+        ChangeoverFault::RestoredUsed { .. } => format!(
+            "Nothing was changed. Say which it is to be:\n\
+             the world as it was before the restore, and what was done since is set aside: {}\n\
+             the world as it is now, and only other files go back: {}",
+            common.next("undo --with-world"),
+            common.next("undo --keep-world")
         ),
-        Error::Busy { .. } => "Wait until it is done.".into(),
-        Error::Interrupted { stuck, .. } => {
+        ChangeoverFault::CalledOff(OperationKind::Undo) => format!("To go back later: {}", common.next("undo")),
+        ChangeoverFault::CalledOff(_) => format!("The plan is still there: {}", common.next("changeover")),
+        ChangeoverFault::NeedsDown { .. } => format!("No file was touched. Stop it first: {}", common.next("console stop")),
+        ChangeoverFault::Interrupted { stuck, .. } => {
             let first = match stuck {
                 Some(Stuck::StillStopping) => format!(
                     "Look at what it is doing: {}\nTo end it without asking: {}\nWhen it is down, ",
@@ -135,77 +182,24 @@ fn advice(error: &Error, common: &Common) -> String {
                 common.next("undo")
             )
         }
-        Error::NewerState { .. } => "Use that lantern, or a later one. Nothing was changed.".into(),
-        Error::Unseen { .. } => {
-            "Nothing was touched. Run lantern as the user whom the server belongs to, or say how to find out: \
-             state in [console.run], docs/formats/lantern-toml.md."
-                .into()
-        }
-        Error::Catalogue { .. } => {
-            "Get the catalogue again; docs/formats/catalogue.md says what it holds.".into()
-        }
-        Error::Archive { .. } => "Fetch it again; nothing was written.".into(),
-        Error::OtherArchive { .. } => {
-            format!("Fetch it again, or if it is meant to be another one:\n{plan_again}")
-        }
-        Error::SeveralOrderFiles { .. } => {
-            "Keep one server to a folder, or write a family file that names the file.".into()
-        }
-        Error::Plan { .. } => format!("It may be cut off or edited. {plan_again}"),
-        Error::OtherServer { .. } => format!(
+        ChangeoverFault::OtherServer { .. } => format!(
             "Name that server with --server DIR. Or: {}",
             common.next("plan --to VERSION")
         ),
-        Error::WritesKept { .. } => format!("Nothing was touched. {plan_again}"),
-        Error::OtherDisk { .. } => "Nothing was touched. Lantern exchanges files by renames alone, so that nothing is ever half there:\n\
+        ChangeoverFault::WritesKept { .. } => format!("Nothing was touched. {plan_again}"),
+        ChangeoverFault::OtherDisk { .. } => "Nothing was touched. Lantern exchanges files by renames alone, so that nothing is ever half there:\n\
              what a plan exchanges has to lie on the disk of the server folder.".into(),
-        Error::StoredOnOtherDisk { path, name } => {
+        ChangeoverFault::StoredOnOtherDisk { path, name } => {
             let top = path.as_str().split('/').next().unwrap_or_default();
             format!(
                 "Nothing was touched. What a backup has of it is put elsewhere, for you to exchange with the server down:\n{}",
                 common.next(&format!("backup restore {} {} --to DIR", shell_word(Path::new(name)), shell_word(Path::new(top))))
             )
         }
-        Error::FolderChanged { .. } | Error::OtherText { .. } => format!("Nothing was touched. {plan_again}"),
-        Error::NothingToDo => String::new(),
-        Error::NoConsole { .. } => format!(
-            "No file was touched. Stop the server yourself, then let lantern start it:\n{}",
-            common.next("console start")
-        ),
-        Error::DidNotStop { .. } => format!(
-            "Look at what it is doing: {}\nTo end it without asking: {}",
-            shell_word(&common.server.join(".lantern/console/output.log")),
-            common.next("console stop --kill")
-        ),
-        Error::DidNotStart { last, .. } | Error::NotRight { last, .. } => format!(
-            "{}All it printed is in {}",
-            last_words(last),
-            shell_word(&common.server.join(".lantern/console/output.log"))
-        ),
-        Error::StartedAgain { .. } => {
-            "No file was touched. Tell what starts it to leave it alone, or give lantern its command lines: \
-             [console.run] in docs/formats/lantern-toml.md."
-                .into()
-        }
-        Error::OwnPath { .. } => {
-            "Nothing was copied. Write the path relative to the folder, and it can be rehearsed.".into()
-        }
-        Error::RehearsalTouched { .. } => format!(
-            "Look what in its settings leads there, and compare with the last backup: {}",
-            common.next("backup list")
-        ),
-        Error::RehearsalOff => "The live server was not touched.".into(),
-        Error::NoAnswer { .. } => format!("Is it busy? See: {}", common.next("verify")),
-        Error::CommandLine { .. } => "It is run in the server folder. Put it right in lantern.toml.".into(),
-        Error::Remote { .. } => {
-            "Is the server up, and its remote console on? What lantern.toml says of it: [console.line]".into()
-        }
-        Error::DiskFull { needed, free, .. } => format!(
-            "That is {} wanted and {} free. Make room; no file of the server was touched.",
-            bytes(*needed),
-            bytes(*free)
-        ),
-        Error::RolledBack {
+        ChangeoverFault::FolderChanged { .. } | ChangeoverFault::OtherText { .. } => format!("Nothing was touched. {plan_again}"),
+        ChangeoverFault::NothingToDo => String::new(),
+        ChangeoverFault::NotRight { last, .. } => printed(last, common),
+        ChangeoverFault::RolledBack {
             down_ms,
             running,
             last,
@@ -227,49 +221,142 @@ fn advice(error: &Error, common: &Common) -> String {
                     .join(".lantern/console/output.previous.log")
             )
         ),
-        Error::NothingToUndo | Error::NothingToResume => String::new(),
-        Error::NoPlan(_) => format!("Make one: {}", common.next("plan --to VERSION")),
-        Error::AlreadyUp { .. } => format!("See: {}", common.next("console state")),
-        Error::Lost { .. } => {
+        ChangeoverFault::NothingToUndo | ChangeoverFault::NothingToResume => String::new(),
+        ChangeoverFault::Lost { .. } => {
             "Somebody moved it while lantern worked. Look for it, put it back, then: lantern undo"
                 .into()
         }
-        Error::Io { .. } => "Nothing more was done.".into(),
-        Error::Draw(DrawFault::NoVariant { id, variants }) => format!(
+    }
+}
+
+fn of_config(fault: &ConfigFault) -> String {
+    match fault {
+        ConfigFault::NotAdopted(path) => format!(
+            "Take it into care first: lantern adopt {}\nOr name the right folder with --server DIR.",
+            shell_word(path)
+        ),
+        ConfigFault::UnknownFamily { .. } => {
+            "Name one of these, or a file that ends in .family.toml.".into()
+        }
+        ConfigFault::Text { path, .. } => format!(
+            "Put it right in {}; docs/formats/ lists the keys.",
+            path.display()
+        ),
+        ConfigFault::Family { .. } => "docs/formats/family.md lists the keys.".into(),
+    }
+}
+
+fn of_console(fault: &ConsoleFault, common: &Common) -> String {
+    match fault {
+        ConsoleFault::Unseen { .. } => {
+            "Nothing was touched. Run lantern as the user whom the server belongs to, or say how to find out: \
+             state in [console.run], docs/formats/lantern-toml.md."
+                .into()
+        }
+        ConsoleFault::NoConsole { .. } => format!(
+            "No file was touched. Stop the server yourself, then let lantern start it:\n{}",
+            common.next("console start")
+        ),
+        ConsoleFault::DidNotStop { .. } => format!(
+            "Look at what it is doing: {}\nTo end it without asking: {}",
+            shell_word(&common.server.join(".lantern/console/output.log")),
+            common.next("console stop --kill")
+        ),
+        ConsoleFault::StartedAgain { .. } => {
+            "No file was touched. Tell what starts it to leave it alone, or give lantern its command lines: \
+             [console.run] in docs/formats/lantern-toml.md."
+                .into()
+        }
+        ConsoleFault::NoAnswer { .. } => format!("Is it busy? See: {}", common.next("verify")),
+        ConsoleFault::CommandLine { .. } => "It is run in the server folder. Put it right in lantern.toml.".into(),
+        ConsoleFault::Remote { .. } => {
+            "Is the server up, and its remote console on? What lantern.toml says of it: [console.line]".into()
+        }
+        ConsoleFault::DidNotStart { last, .. } => printed(last, common),
+        ConsoleFault::CalledOff => String::new(),
+        ConsoleFault::AlreadyUp { .. } => format!("See: {}", common.next("console state")),
+    }
+}
+
+fn of_draw(fault: &DrawFault) -> String {
+    match fault {
+        DrawFault::NoVariant { id, variants } => format!(
             "Choose one, and it is remembered: --variant {id}={}",
             variants.first().map_or("NAME", String::as_str)
         ),
-        Error::Draw(DrawFault::OtherVariants { id, variants, .. }) => {
+        DrawFault::OtherVariants { id, variants, .. } => {
             let first = variants.first().map_or("NAME", String::as_str);
             format!("Choose another: --variant {id}={first}")
         }
-        Error::Draw(DrawFault::InPack { member, .. }) => {
+        DrawFault::InPack { member, .. } => {
             format!("Nothing was changed. Let the pack's take its place: --drop {member}")
         }
-        Error::Draw(DrawFault::LeavesWorld { pack, member, .. }) => format!(
+        DrawFault::LeavesWorld { pack, member, .. } => format!(
             "Nothing was changed. Put it in beside the pack: --add {member}\n\
              or keep the pack as it is: --keep {pack}\n\
              or lose what the world holds of it: --drop {member}"
         ),
-        Error::Draw(DrawFault::WritesKept { .. }) => {
+        DrawFault::WritesKept { .. } => {
             "Nothing was changed. --beside puts such files beside, as *.new; or leave that release out.".into()
         }
-        Error::Draw(DrawFault::NoCopy { id, .. }) => format!(
+        DrawFault::NoCopy { id, .. } => format!(
             "Put the release of {id} that is installed into the drop folder, and take it with --from."
         ),
-        Error::Draw(DrawFault::Unwritable { path }) => {
+        DrawFault::Unwritable { path } => {
             format!("Nothing was changed. Save {path} as UTF-8 text in an editor, and plan again.")
         }
-        Error::Draw(_) => "Leave that release out, or ask who made it.".into(),
-        Error::Obstacle { .. } => "Nothing was changed.".into(),
-        Error::NoWay { .. } => format!(
+        _ => "Leave that release out, or ask who made it.".into(),
+    }
+}
+
+fn of_planning(fault: &PlanningFault, common: &Common) -> String {
+    let plan_again = plan_again(common);
+    match fault {
+        PlanningFault::NoServerVersion => String::new(),
+        PlanningFault::Variant(_) => "Write --variant ID=NAME.".into(),
+        PlanningFault::Plan { .. } => format!("It may be cut off or edited. {plan_again}"),
+        PlanningFault::NoPlan(_) => format!("Make one: {}", common.next("plan --to VERSION")),
+        PlanningFault::Obstacle { .. } => "Nothing was changed.".into(),
+        PlanningFault::NoWay { .. } => format!(
             "See which versions can be reached: {}",
             common.next("outlook --catalogue FILE")
         ),
-        Error::Request { .. } => "docs/formats/request.md lists the keys.".into(),
-        Error::NoRequest => format!("Ask for one: {}", common.next("plan --to VERSION")),
-        Error::Version(_) | Error::Range(_) | Error::NoServerVersion | Error::Path(_) => String::new(),
+        PlanningFault::Request { .. } => "docs/formats/request.md lists the keys.".into(),
+        PlanningFault::NoRequest => format!("Ask for one: {}", common.next("plan --to VERSION")),
     }
+}
+
+fn of_rehearsal(fault: &RehearsalFault, common: &Common) -> String {
+    match fault {
+        RehearsalFault::OwnPath { .. } => {
+            "Nothing was copied. Write the path relative to the folder, and it can be rehearsed."
+                .into()
+        }
+        RehearsalFault::Touched { .. } => format!(
+            "Look what in its settings leads there, and compare with the last backup: {}",
+            common.next("backup list")
+        ),
+        RehearsalFault::CalledOff => "The live server was not touched.".into(),
+    }
+}
+
+fn of_survey(fault: &SurveyFault, common: &Common) -> String {
+    match fault {
+        SurveyFault::NotInstalled { .. } => format!("See what is: {}", common.next("survey")),
+        SurveyFault::SeveralOrderFiles { .. } => {
+            "Keep one server to a folder, or write a family file that names the file.".into()
+        }
+    }
+}
+
+/// The last lines that a server printed, and where all of it is.
+fn printed(last: &[String], common: &Common) -> String {
+    let log = common.server.join(".lantern/console/output.log");
+    format!(
+        "{}All it printed is in {}",
+        last_words(last),
+        shell_word(&log)
+    )
 }
 
 /// The last lines that a server printed, under a heading.

@@ -4,9 +4,12 @@
 //! stopped, of what has changed since. Contents lie in the [`store`] in small pieces, the list of files among them;
 //! `backups/NAME.json` ([`page`]) leads to that list.
 
+pub mod fault;
 mod page;
 mod store;
 
+use crate::backup::fault::BackupFault;
+use crate::config::fault::ConfigFault;
 use crate::config::{Config, Server};
 use crate::error::{At, Error, Result};
 use crate::folder::{Folder, Listing, Stamp, free_name, safe_name};
@@ -229,9 +232,11 @@ pub fn place(server: &Server) -> Result<(Folder, RelPath)> {
     let Some(base) = &server.config.backup.store else {
         return Ok((server.folder.clone(), server.folder.make_own("store")?));
     };
-    let gone = |why: &str| Error::StorePlace {
-        path: base.clone(),
-        why: why.into(),
+    let gone = |why: &str| {
+        Error::Backup(BackupFault::StorePlace {
+            path: base.clone(),
+            why: why.into(),
+        })
     };
     let base = server.folder.root().join(base);
     let real = here::real(&base).ok_or_else(|| gone("is not there: is its disk mounted?"))?;
@@ -388,7 +393,9 @@ pub fn restore(
         .par_iter()
         .map(|file| match put_back(&store, file, &target, &file.path) {
             Ok(()) => Ok(None),
-            Err(Error::Store { why }) => Ok(Some((file.path.to_string(), why))),
+            Err(Error::Backup(BackupFault::Store { why })) => {
+                Ok(Some((file.path.to_string(), why)))
+            }
             Err(other) => Err(other),
         })
         .collect::<Result<_>>()?;
@@ -407,9 +414,10 @@ pub fn restore(
 pub fn thin(server: &Server, keep: usize, needed: &BTreeSet<String>) -> Result<(Vec<String>, u64)> {
     let (mut backups, broken) = list(server)?;
     if let Some((name, why)) = broken.into_iter().next() {
-        return Err(Error::Store {
+        return Err(BackupFault::Store {
             why: format!("the page of {name} cannot be read: {why}"),
-        });
+        }
+        .into());
     }
     let mut store = open(server)?;
     let before = store.bytes();
@@ -442,17 +450,19 @@ fn found(server: &Server, name: &str) -> Result<Found> {
     let (folder, pages) = pages(server)?;
     let path = pages
         .join(&format!("{name}.json"))
-        .map_err(|_| Error::NoBackup(name.into()))?;
+        .map_err(|_| Error::Backup(BackupFault::NoBackup(name.into())))?;
     match folder.has(&path)? {
         true => read_page(&folder, &path),
-        false => Err(Error::NoBackup(name.into())),
+        false => Err(Error::Backup(BackupFault::NoBackup(name.into()))),
     }
 }
 
 fn read_page(folder: &Folder, path: &RelPath) -> Result<Found> {
-    Found::parse(&folder.read(path)?).map_err(|why| Error::Config {
-        path: folder.shown(path),
-        why,
+    Found::parse(&folder.read(path)?).map_err(|why| {
+        Error::Config(ConfigFault::Text {
+            path: folder.shown(path),
+            why,
+        })
     })
 }
 
@@ -499,7 +509,7 @@ impl Source {
 }
 
 fn put_back(store: &Store, stored: &Stored, folder: &Folder, to: &RelPath) -> Result<()> {
-    let lost = |why: String| Error::Store { why };
+    let lost = |why: String| Error::Backup(BackupFault::Store { why });
     let tree = stored.tree();
     let shown = folder.shown(to);
     let mut file = folder.create(to)?;

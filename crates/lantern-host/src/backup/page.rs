@@ -4,6 +4,7 @@
 //! have in common of it is there once.
 
 use super::store::{Hash, Store, Tree};
+use crate::backup::fault::BackupFault;
 use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp};
 use lantern_core::operation::Scope;
@@ -197,9 +198,9 @@ impl Found {
         let (manifest, mut lost) = self.readable(store);
         match lost.pop() {
             None => Ok(manifest),
-            Some(why) => Err(Error::Store {
+            Some(why) => Err(Error::Backup(BackupFault::Store {
                 why: format!("{}: {why}", manifest.name),
-            }),
+            })),
         }
     }
 
@@ -248,11 +249,11 @@ impl Found {
         if let Found::Page(page) = &self {
             store
                 .reach(&page.list, needed)
-                .map_err(|why| Error::Store { why })?;
+                .map_err(|why| Error::Backup(BackupFault::Store { why }))?;
         }
         for file in self.manifest(store)?.files {
             let reached = store.reach(&file.tree(), needed);
-            reached.map_err(|why| Error::Store { why })?;
+            reached.map_err(|why| Error::Backup(BackupFault::Store { why }))?;
         }
         Ok(())
     }

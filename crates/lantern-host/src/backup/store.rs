@@ -7,6 +7,7 @@
 //! Which pieces make up a content is a list of hashes. A long list is a content itself: it is cut into pieces, and so
 //! is the list of those ([`Tree`]). So two lists that differ in one place share all else.
 
+use crate::backup::fault::BackupFault;
 use crate::error::{At, Error, Result};
 use crate::folder::Folder;
 use crate::place::{NewFile, Source};
@@ -312,7 +313,10 @@ impl Store {
     /// When the store cannot be written, or the tree makes no sense.
     pub fn shortened(&self, tree: &Tree) -> Result<Tree> {
         match tree.depth {
-            0 => self.listed(tree.top().map_err(|why| Error::Store { why })?),
+            0 => self.listed(
+                tree.top()
+                    .map_err(|why| Error::Backup(BackupFault::Store { why }))?,
+            ),
             _ => Ok(tree.clone()),
         }
     }
@@ -703,7 +707,9 @@ impl Store {
             .collect();
         self.known.retain(|_, at| !packs.contains(&at.pack));
         for (hash, at) in &moving {
-            let piece = self.read(hash, at).map_err(|why| Error::Store { why })?;
+            let piece = self
+                .read(hash, at)
+                .map_err(|why| Error::Backup(BackupFault::Store { why }))?;
             self.put(&piece, &mut Packs::default())?;
         }
         self.commit()?;

@@ -1,5 +1,6 @@
 //! Whether the folder is still as the plan saw it.
 
+use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::error::{Error, Result};
 use crate::survey::Survey;
@@ -33,10 +34,11 @@ pub fn elsewhere<'p>(
 /// When it is another server's plan, or a file is not what the plan says, or is there against it.
 pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
     if plan.server_id != server.config.id {
-        return Err(Error::OtherServer {
+        return Err(ChangeoverFault::OtherServer {
             plan_server: plan.server.clone(),
             here: server.config.name.clone(),
-        });
+        }
+        .into());
     }
     let here: BTreeMap<&RelPath, Option<&str>> = survey
         .planned_files(server)
@@ -50,12 +52,13 @@ pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
         .clone()
         .find(|action| server.keeps(action.path.as_str()))
     {
-        return Err(Error::WritesKept {
+        return Err(ChangeoverFault::WritesKept {
             path: kept.path.clone(),
-        });
+        }
+        .into());
     }
     if let Some(path) = elsewhere(server, touched.map(|action| &action.path))? {
-        return Err(Error::OtherDisk { path });
+        return Err(ChangeoverFault::OtherDisk { path }.into());
     }
     let mut changes = Vec::new();
     for action in &plan.actions {
@@ -89,5 +92,7 @@ pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
     if more > 0 {
         changes.push(format!("and {more} more"));
     }
-    Err(Error::FolderChanged { changes })
+    Err(Error::Changeover(ChangeoverFault::FolderChanged {
+        changes,
+    }))
 }

@@ -4,7 +4,9 @@
 use super::{changeover, journal, restore, resume, undo};
 use crate::adopt::{AdoptOptions, adopt};
 use crate::backup;
+use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
+use crate::console::fault::ConsoleFault;
 use crate::console::{Console, ServerState};
 use crate::error::Error;
 use crate::history;
@@ -287,7 +289,7 @@ fn recover(pond: &Pond, at: u64, fault: Fault, about: &str) {
     let _ = pond.on_a_disk((at / 2 % 23, again), None, || go(onward));
     if is_cut_off() {
         match go(onward) {
-            Ok(()) | Err(Error::RolledBack { .. }) => {}
+            Ok(()) | Err(Error::Changeover(ChangeoverFault::RolledBack { .. })) => {}
             Err(error) => panic!("{about}: recovery says {error}"),
         }
     }
@@ -480,7 +482,10 @@ fn a_stop_that_outlasts_its_limit_is_waited_for_and_taken_back() {
     pond.start();
     let failed = pond.changeover(&plan).unwrap_err();
     assert!(
-        matches!(failed, Error::DidNotStop { seconds: 1, .. }),
+        matches!(
+            failed,
+            Error::Console(ConsoleFault::DidNotStop { seconds: 1, .. })
+        ),
         "{failed}"
     );
     assert!(pond.is_up(), "it is left down");
@@ -533,7 +538,13 @@ fn a_world_that_is_written_during_the_swap_is_seen() {
         }
     });
     let refused = refused.unwrap_err();
-    assert!(matches!(refused, Error::RolledBack { .. }), "{refused}");
+    assert!(
+        matches!(
+            refused,
+            Error::Changeover(ChangeoverFault::RolledBack { .. })
+        ),
+        "{refused}"
+    );
     assert!(
         refused.to_string().contains("world/map was written"),
         "{refused}"

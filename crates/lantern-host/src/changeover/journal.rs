@@ -1,5 +1,6 @@
 //! `.lantern/journal.json`: what is being done, written down before it is done.
 
+use crate::config::fault::ConfigFault;
 use crate::error::{Error, Result};
 use crate::folder::{Folder, own};
 use crate::format1;
@@ -40,7 +41,7 @@ pub fn read(folder: &Folder) -> Result<Option<Journal>> {
         _ => serde_json::from_slice(&text).map_err(|error| error.to_string()),
     };
     read.map(Some)
-        .map_err(|why| Error::Config { path: shown, why })
+        .map_err(|why| Error::Config(ConfigFault::Text { path: shown, why }))
 }
 
 /// Writes the journal down; it lasts from here on.

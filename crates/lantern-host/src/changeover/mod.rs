@@ -6,6 +6,7 @@
 //! [`lantern_core::operation::next`] to say; [`run`] asks it, and [`steps`] does it.
 
 mod check;
+pub mod fault;
 #[cfg(test)]
 mod faults;
 mod journal;
@@ -21,7 +22,9 @@ mod undo;
 pub use restore::{Restored, restore};
 pub use undo::{Now, Undone, undo};
 
+use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
+use crate::console::fault::ConsoleFault;
 use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
 use crate::folder::{own, safe_name};
@@ -106,13 +109,13 @@ impl Times {
 /// Refuses to go on where an operation was cut off.
 ///
 /// # Errors
-/// [`Error::Interrupted`] with what state things are in.
+/// [`ChangeoverFault::Interrupted`] with what state things are in.
 pub fn refuse_interrupted(server: &Server) -> Result<()> {
     match journal::read(&server.folder)? {
-        Some(journal) => Err(Error::Interrupted {
+        Some(journal) => Err(Error::Changeover(ChangeoverFault::Interrupted {
             told: journal.operation.cut_off(journal.phase),
             stuck: None,
-        }),
+        })),
         None => Ok(()),
     }
 }
@@ -121,7 +124,7 @@ pub fn refuse_interrupted(server: &Server) -> Result<()> {
 /// `stays`, the new one stays where all files are in place, whatever the server then does.
 ///
 /// # Errors
-/// Before the swap: what stands in the way, nothing touched. After it: [`Error::RolledBack`].
+/// Before the swap: what stands in the way, nothing touched. After it: [`ChangeoverFault::RolledBack`].
 pub fn changeover(
     server: &Server,
     ledger: &mut Ledger,
@@ -144,7 +147,7 @@ fn begin(
     let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;
     tell(Event::Begins(Step::Check));
     if plan.is_empty() {
-        return Err(Error::NothingToDo);
+        return Err(ChangeoverFault::NothingToDo.into());
     }
     let found = survey(server, ledger, Depth::Usual)?;
     check::matches(server, &plan, &found)?;
@@ -174,8 +177,10 @@ fn reachable(server: &Server) -> Result<bool> {
     let console = Console::of(server);
     match console.state()? {
         ServerState::Down => return Ok(false),
-        ServerState::Foreign { who } => return Err(Error::NoConsole { who }),
-        ServerState::Unknown { why } => return Err(Error::Unseen { why }),
+        ServerState::Foreign { who } => {
+            return Err(ConsoleFault::NoConsole { who }.into());
+        }
+        ServerState::Unknown { why } => return Err(ConsoleFault::Unseen { why }.into()),
         ServerState::Ours(_) | ServerState::Reached { .. } => {}
     }
     console.probe()?;
@@ -224,7 +229,7 @@ pub fn resume(
     stays: bool,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
-    let mut journal = journal::read(&server.folder)?.ok_or(Error::NothingToResume)?;
+    let mut journal = journal::read(&server.folder)?.ok_or(ChangeoverFault::NothingToResume)?;
     if let Work::Changeover { stays: told, .. } = &mut journal.operation.work {
         *told |= stays;
     }

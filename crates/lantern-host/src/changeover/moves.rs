@@ -1,6 +1,7 @@
 //! Renames that can be done again, or taken back, from wherever they were cut off.
 
-use crate::error::{Error, Result};
+use crate::changeover::fault::ChangeoverFault;
+use crate::error::Result;
 use crate::folder::Folder;
 use lantern_core::operation::Move;
 use lantern_core::path::RelPath;
@@ -13,9 +14,10 @@ use std::collections::BTreeSet;
 pub fn is_done(folder: &Folder, step: &Move) -> Result<bool> {
     let (from, to) = (folder.has(&step.from)?, folder.has(&step.to)?);
     if !from && !to {
-        return Err(Error::Lost {
+        return Err(ChangeoverFault::Lost {
             path: step.from.clone(),
-        });
+        }
+        .into());
     }
     Ok(if step.brings() { !from } else { to })
 }
@@ -98,6 +100,7 @@ pub fn sync_above<'p>(folder: &Folder, paths: impl Iterator<Item = &'p RelPath>)
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Error;
 
     fn path(text: &str) -> RelPath {
         RelPath::parse(text).unwrap()
@@ -159,6 +162,9 @@ mod tests {
         assert!(matches!(perform(&folder, &over), Err(Error::Io { .. })));
         assert_eq!(folder.read(&path("b")).unwrap(), b"b");
         let lost = [a_move("c", ".lantern/d")];
-        assert!(matches!(perform(&folder, &lost), Err(Error::Lost { .. })));
+        assert!(matches!(
+            perform(&folder, &lost),
+            Err(Error::Changeover(ChangeoverFault::Lost { .. }))
+        ));
     }
 }

@@ -3,6 +3,7 @@
 use super::run::Run;
 use super::{Event, refuse_interrupted};
 use crate::backup;
+use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::console::Console;
 use crate::error::{Error, Result};
@@ -35,7 +36,7 @@ pub fn restore(
 ) -> Result<Restored> {
     refuse_interrupted(server)?;
     if let Some(who) = Console::of(server).state()?.who() {
-        return Err(Error::NeedsDown { who });
+        return Err(ChangeoverFault::NeedsDown { who }.into());
     }
     let extent = Extent {
         scope: backup::manifest(server, name)?.scope,
@@ -55,7 +56,8 @@ pub fn restore(
     let ended = run.run_to_end(Came::Itself)?;
     match (ended.ending, &ended.failure) {
         // All is as in the backup already.
-        (Ending::Done, _) | (Ending::Untouched, Some(Error::NothingToDo)) => {}
+        (Ending::Done, _)
+        | (Ending::Untouched, Some(Error::Changeover(ChangeoverFault::NothingToDo))) => {}
         _ => return Err(run.error(ended)),
     }
     let moves = &run.journal.operation.moves;

@@ -3,7 +3,9 @@
 use super::journal;
 use super::{Event, Times, stage};
 use crate::backup::Pass;
+use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
+use crate::console::fault::ConsoleFault;
 use crate::console::{Console, ServerState, Started};
 use crate::error::{Error, Result};
 use crate::ledger::{Ledger, Logged};
@@ -132,7 +134,7 @@ impl<'a, 'b> Run<'a, 'b> {
                     return Ok(self.ended(ending));
                 }
                 if let Err(error) = self.act(action) {
-                    let slow = matches!(error, Error::DidNotStop { .. });
+                    let slow = matches!(error, Error::Console(ConsoleFault::DidNotStop { .. }));
                     bad |= matches!(action, Action::Start | Action::Verify | Action::StartAgain);
                     trouble = Some(Trouble { at: action, slow });
                     self.failed(error);
@@ -314,26 +316,29 @@ impl<'a, 'b> Run<'a, 'b> {
             _ => why,
         };
         match ended.ending {
-            Ending::Stuck(stuck) => Error::Interrupted {
+            Ending::Stuck(stuck) => Error::Changeover(ChangeoverFault::Interrupted {
                 told: self.stuck(stuck, &why, ended.last_failure.as_ref()),
                 stuck: Some(stuck),
-            },
+            }),
             Ending::Untouched => match ended.failure {
                 Some(failure) => failure,
-                None => Error::Interrupted {
+                None => Error::Changeover(ChangeoverFault::Interrupted {
                     told: why,
                     stuck: None,
-                },
+                }),
             },
-            _ => Error::RolledBack {
+            _ => Error::Changeover(ChangeoverFault::RolledBack {
                 why,
                 last: match ended.failure {
-                    Some(Error::DidNotStart { last, .. } | Error::NotRight { last, .. }) => last,
+                    Some(
+                        Error::Console(ConsoleFault::DidNotStart { last, .. })
+                        | Error::Changeover(ChangeoverFault::NotRight { last, .. }),
+                    ) => last,
                     _ => Vec::new(),
                 },
                 down_ms: self.down_ms().unwrap_or(0),
                 running: self.journal.operation.was_up,
-            },
+            }),
         }
     }
 

@@ -2,6 +2,7 @@
 
 use super::moves::sync_above;
 use crate::archive::{Archive, ArchiveFault};
+use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::downloads::hash_now;
 use crate::error::{At, Error, Result};
@@ -86,7 +87,9 @@ impl Staging<'_> {
         let mut done = 0;
         for index in 0..self.plan.archives.len() {
             if crate::called_off() {
-                return Err(Error::CalledOff(operation::OperationKind::Changeover));
+                return Err(
+                    ChangeoverFault::CalledOff(operation::OperationKind::Changeover).into(),
+                );
             }
             self.unpack(index, &mut |bytes| {
                 done += bytes;
@@ -235,10 +238,11 @@ impl Staging<'_> {
             let mut planned = self.plan.of(ActionKind::Edit);
             let planned = planned.find(|action| action.path == edit.path);
             if planned.and_then(|action| action.after.as_ref()) != Some(&hash) {
-                return Err(Error::OtherText {
+                return Err(ChangeoverFault::OtherText {
                     path: edit.path.clone(),
                     why: "what comes of it is not what the plan says".into(),
-                });
+                }
+                .into());
             }
             let rights = self.folder().look(&edit.path)?.map(|meta| meta.rights);
             self.folder()

@@ -4,6 +4,7 @@
 //! of the format in which operations were written down.
 
 use super::{Now, journal, resume, undo};
+use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::error::Error;
 use crate::folder::own;
@@ -111,7 +112,10 @@ fn a_swap_that_was_cut_off_goes_on() {
         // Its backup was never made here: so it cannot be held against that, and is taken back.
         let ended = resume(&server, &mut ledger, false, &mut |_| {});
         assert!(
-            matches!(ended, Err(Error::RolledBack { .. })),
+            matches!(
+                ended,
+                Err(Error::Changeover(ChangeoverFault::RolledBack { .. }))
+            ),
             "format {number}: {ended:?}"
         );
         assert_eq!(fish(&server), ["carp-2.fish"], "format {number}");

@@ -4,8 +4,11 @@ use super::moves;
 use super::run::Run;
 use super::stage;
 use super::{Event, files, telling_name, undo};
+use crate::backup::fault::BackupFault;
 use crate::backup::{self, Pass};
+use crate::changeover::fault::ChangeoverFault;
 use crate::console::ServerState;
+use crate::console::fault::ConsoleFault;
 use crate::error::{Error, Result};
 use crate::folder::{free_name, own};
 use crate::verify::{self, GoodStart};
@@ -23,7 +26,9 @@ impl Run<'_, '_> {
     fn plan(&self) -> Result<Plan> {
         match &self.journal.operation.work {
             Work::Changeover { plan, .. } => Ok(Plan::clone(plan)),
-            Work::Undo { .. } | Work::Restore { .. } => Err(Error::NothingToDo),
+            Work::Undo { .. } | Work::Restore { .. } => {
+                Err(Error::Changeover(ChangeoverFault::NothingToDo))
+            }
         }
     }
 
@@ -40,7 +45,7 @@ impl Run<'_, '_> {
             }
             undo::draw(self)?;
             if is_restore && self.journal.operation.moves.is_empty() {
-                return Err(Error::NothingToDo);
+                return Err(ChangeoverFault::NothingToDo.into());
             }
             if is_restore {
                 let brought = self
@@ -99,7 +104,7 @@ impl Run<'_, '_> {
     pub(super) fn warn(&mut self) -> Result<()> {
         let kind = self.journal.operation.kind();
         if crate::called_off() {
-            return Err(Error::CalledOff(kind));
+            return Err(ChangeoverFault::CalledOff(kind).into());
         }
         let is_undo = matches!(self.journal.operation.work, Work::Undo { .. });
         if is_undo && self.server.config.warn.at.is_empty() {
@@ -136,7 +141,7 @@ impl Run<'_, '_> {
             }
             if crate::called_off() {
                 self.say(&warn.off)?;
-                return Err(Error::CalledOff(self.journal.operation.kind()));
+                return Err(ChangeoverFault::CalledOff(self.journal.operation.kind()).into());
             }
             if left.is_zero() {
                 break;
@@ -232,7 +237,7 @@ impl Run<'_, '_> {
             }
         }
         if !changes.is_empty() {
-            return Err(Error::FolderChanged { changes });
+            return Err(ChangeoverFault::FolderChanged { changes }.into());
         }
         self.console.refuse_up()
     }
@@ -244,8 +249,8 @@ impl Run<'_, '_> {
     pub(super) fn end_what_runs(&mut self) -> Result<()> {
         match self.console.state()? {
             ServerState::Down => Ok(()),
-            ServerState::Foreign { who } => Err(Error::NoConsole { who }),
-            ServerState::Unknown { why } => Err(Error::Unseen { why }),
+            ServerState::Foreign { who } => Err(Error::Console(ConsoleFault::NoConsole { who })),
+            ServerState::Unknown { why } => Err(Error::Console(ConsoleFault::Unseen { why })),
             ServerState::Ours(_) | ServerState::Reached { .. } => self.console.end_failed_start(),
         }
     }
@@ -275,11 +280,13 @@ impl Run<'_, '_> {
                 let pass = Pass::of(backup::manifest(self.server, name)?);
                 self.learnt.pass.insert(pass)
             }
-            (None, None) => return Err(Error::NoBackup("of this changeover".into())),
+            (None, None) => {
+                return Err(BackupFault::NoBackup("of this changeover".into()).into());
+            }
         };
         let changes = before.changes_since(self.server)?;
         if !changes.is_empty() {
-            return Err(Error::FolderChanged { changes });
+            return Err(ChangeoverFault::FolderChanged { changes }.into());
         }
         let (aside, placed) = self.moved();
         self.done(
@@ -324,10 +331,11 @@ impl Run<'_, '_> {
         let verdict = verify::look(&self.console, self.server, &wanted, &started.lines)?;
         let problems = verdict.problems();
         if !problems.is_empty() {
-            return Err(Error::NotRight {
+            return Err(ChangeoverFault::NotRight {
                 why: problems.join("; "),
                 last: Vec::new(),
-            });
+            }
+            .into());
         }
         GoodStart::remember(self.server, &started)?;
         self.learnt.started = Some(started);

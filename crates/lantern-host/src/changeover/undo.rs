@@ -4,6 +4,7 @@ use super::check;
 use super::run::Run;
 use super::{Event, journal, keeping_as, reachable, stage, telling_name};
 use crate::backup::{self, Manifest};
+use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
@@ -62,7 +63,9 @@ pub fn undo(
     if let Some(journal) = journal::read(&server.folder)? {
         return take_back_cut_off(server, ledger, journal, world, tell);
     }
-    let last = ledger.last_in_force()?.ok_or(Error::NothingToUndo)?;
+    let last = ledger
+        .last_in_force()?
+        .ok_or(ChangeoverFault::NothingToUndo)?;
     let way_back = ledger.way_back(&last)?;
     if world == World::Ask {
         refuse_used(server, &last, &way_back)?;
@@ -164,17 +167,19 @@ fn refuse_used(server: &Server, last: &Logged, way_back: &WayBack) -> Result<()>
         return Ok(());
     }
     Err(match last.kind {
-        OperationKind::Restore => Error::RestoredUsed {
+        OperationKind::Restore => Error::Changeover(ChangeoverFault::RestoredUsed {
             name: last.to.clone(),
             players,
             written,
-        },
-        OperationKind::Changeover | OperationKind::Undo => Error::WorldUsed {
-            players,
-            written,
-            old: last.from.clone(),
-            new: last.to.clone(),
-        },
+        }),
+        OperationKind::Changeover | OperationKind::Undo => {
+            Error::Changeover(ChangeoverFault::WorldUsed {
+                players,
+                written,
+                old: last.from.clone(),
+                new: last.to.clone(),
+            })
+        }
     })
 }
 
@@ -246,7 +251,7 @@ fn draw_undo(run: &mut Run<'_, '_>, of: &Undoable, world: World) -> Result<()> {
     let taken_back = known.find(|known| Some(known.number) == number);
     let way_back = run
         .ledger
-        .way_back(&taken_back.ok_or(Error::NothingToUndo)?)?;
+        .way_back(&taken_back.ok_or(ChangeoverFault::NothingToUndo)?)?;
     let restored = way_back.restored.as_ref();
     let stored = (restored.is_some() || world != World::Keep)
         .then(|| backup::manifest(server, &way_back.backup))
@@ -360,10 +365,11 @@ fn stored_moves(
     let comes = || stored().filter(|stored| !same.contains(&stored.path));
     let both = comes().map(|stored| &stored.path).chain(&goes);
     if let Some(path) = check::elsewhere(server, both)? {
-        return Err(Error::StoredOnOtherDisk {
+        return Err(ChangeoverFault::StoredOnOtherDisk {
             path,
             name: manifest.name.clone(),
-        });
+        }
+        .into());
     }
     let mut moves = Vec::new();
     for path in goes {

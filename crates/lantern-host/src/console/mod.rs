@@ -6,6 +6,7 @@
 //! elsewhere instead: through another pipe, by a command line, to a remote console; and command lines of
 //! the administrator's start and stop it.
 
+pub mod fault;
 mod ports;
 mod printed;
 mod process;
@@ -18,6 +19,7 @@ pub use process::Process;
 pub use starting::{Started, Starting};
 
 use crate::config::{RunBy, Server};
+use crate::console::fault::ConsoleFault;
 use crate::error::{At, Error, Result};
 use crate::folder::own;
 use crate::place::here;
@@ -230,10 +232,10 @@ impl<'a> Console<'a> {
         let printed = here::read(log.path())?;
         let printed = String::from_utf8_lossy(&printed).trim().to_owned();
         match ended {
-            Ended::TooSlow => Err(Error::CommandLine {
+            Ended::TooSlow => Err(Error::Console(ConsoleFault::CommandLine {
                 command: command.join(" "),
                 why: format!("it took longer than {} s, and was ended", limit.as_secs()),
-            }),
+            })),
             ended => Ok((ended == Ended::Well, printed)),
         }
     }
@@ -250,7 +252,10 @@ impl<'a> Console<'a> {
         if done {
             Ok(())
         } else {
-            Err(Error::CommandLine { command, why: last })
+            Err(Error::Console(ConsoleFault::CommandLine {
+                command,
+                why: last,
+            }))
         }
     }
 

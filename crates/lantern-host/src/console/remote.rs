@@ -6,6 +6,7 @@
 //! another number is sent behind the question, and its echo ends the answer.
 
 use crate::config::Remote;
+use crate::console::fault::ConsoleFault;
 use crate::error::{Error, Result};
 use crate::place::here;
 use lantern_core::family::Pattern;
@@ -49,9 +50,11 @@ pub struct Session<'a> {
 }
 
 fn password(remote: &Remote, root: &Path) -> Result<String> {
-    let missing = |why: String| Error::Remote {
-        address: remote.address.clone(),
-        why,
+    let missing = |why: String| {
+        Error::Console(ConsoleFault::Remote {
+            address: remote.address.clone(),
+            why,
+        })
     };
     match (&remote.password_env, &remote.password_file) {
         (Some(name), _) => std::env::var(name).map_err(|_| {
@@ -226,10 +229,10 @@ impl<'a> Session<'a> {
 }
 
 fn fault(remote: &Remote, why: String) -> Error {
-    Error::Remote {
+    Error::Console(ConsoleFault::Remote {
         address: remote.address.clone(),
         why,
-    }
+    })
 }
 
 fn connect(address: &str) -> io::Result<TcpStream> {

@@ -3,6 +3,7 @@
 use super::process::{self, Process};
 use super::{ANSWER, ASK_AROUND, Console, LOOK, ServerState, ports, printed};
 use crate::config::LineWay;
+use crate::console::fault::ConsoleFault;
 use crate::error::{At, Error, Result};
 use crate::folder::own;
 use crate::runner::Launch;
@@ -53,12 +54,14 @@ impl Console<'_> {
             ServerState::Down => {}
             ServerState::Ours(process) => {
                 let who = format!("process {}, started by lantern", process.pid);
-                return Err(Error::AlreadyUp { who });
+                return Err(ConsoleFault::AlreadyUp { who }.into());
             }
             ServerState::Foreign { who } | ServerState::Reached { who, .. } => {
-                return Err(Error::AlreadyUp { who });
+                return Err(ConsoleFault::AlreadyUp { who }.into());
             }
-            ServerState::Unknown { why } => return Err(Error::Unseen { why }),
+            ServerState::Unknown { why } => {
+                return Err(ConsoleFault::Unseen { why }.into());
+            }
         }
         self.server.folder.make_own("console")?;
         if let Some(live) = &self.server.copy_of {
@@ -114,10 +117,10 @@ impl Console<'_> {
                 .command
                 .first()
                 .map_or("launch.command", String::as_str);
-            Error::DidNotStart {
+            Error::Console(ConsoleFault::DidNotStart {
                 why: format!("{program} cannot be run: {error}"),
                 last: Vec::new(),
-            }
+            })
         })?;
         process::remember(self.runner(), folder, pid)
     }
@@ -177,9 +180,11 @@ impl Console<'_> {
     ) -> Result<Started> {
         let rule = &self.server.family.console;
         let limit = Duration::from_secs(rule.ready_timeout_s);
-        let did_not = |why: String| Error::DidNotStart {
-            why,
-            last: self.last_lines(),
+        let did_not = |why: String| {
+            Error::Console(ConsoleFault::DidNotStart {
+                why,
+                last: self.last_lines(),
+            })
         };
         let mut printed = self.printed();
         let mut started = Started::default();
@@ -208,7 +213,7 @@ impl Console<'_> {
                 }
                 let why = format!("it printed: {}", error.text());
                 let last = self.lines_around(&error.line);
-                return Err(Error::DidNotStart { why, last });
+                return Err(ConsoleFault::DidNotStart { why, last }.into());
             }
             let says_ready = |line: &String| {
                 let ready = rule.ready.as_ref();
@@ -224,7 +229,7 @@ impl Console<'_> {
                 return Err(did_not(self.how_it_ended(&started, ready_at)));
             }
             if self.server.copy_of.is_some() && crate::called_off() {
-                return Err(Error::RehearsalOff);
+                return Err(ConsoleFault::CalledOff.into());
             }
             match ready_at {
                 Some(at) if at.elapsed() >= Duration::from_millis(rule.hold_ms) => break,

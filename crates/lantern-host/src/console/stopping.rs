@@ -2,6 +2,7 @@
 
 use super::process::{self, Process};
 use super::{ANSWER, ASK_AROUND, Console, LOOK, ServerState};
+use crate::console::fault::ConsoleFault;
 use crate::error::{At, Error, Result};
 use crate::runner::Signal;
 use lantern_core::family::{Stop, StopSignal};
@@ -26,9 +27,11 @@ impl Console<'_> {
         match (&state, &rule.stop, stop_line) {
             (ServerState::Down, ..) => return Ok(()),
             (ServerState::Foreign { who }, ..) => {
-                return Err(Error::NoConsole { who: who.clone() });
+                return Err(ConsoleFault::NoConsole { who: who.clone() }.into());
             }
-            (ServerState::Unknown { why }, ..) => return Err(Error::Unseen { why: why.clone() }),
+            (ServerState::Unknown { why }, ..) => {
+                return Err(ConsoleFault::Unseen { why: why.clone() }.into());
+            }
             (ServerState::Reached { .. }, _, Some(stop)) => self.obey(stop, limit)?,
             (_, Stop::Command(command), _) => self.send(command)?,
             (ServerState::Ours(process), Stop::Signal(signal), _) => {
@@ -39,7 +42,7 @@ impl Console<'_> {
                 asked.at("signalling", Path::new("the server process"))?;
             }
             (ServerState::Reached { who, pid: None }, Stop::Signal(_), _) => {
-                return Err(Error::NoConsole { who: who.clone() });
+                return Err(ConsoleFault::NoConsole { who: who.clone() }.into());
             }
         }
         let process = match state {
@@ -60,11 +63,11 @@ impl Console<'_> {
     /// Refuses to go on where a server that was stopped is up again.
     ///
     /// # Errors
-    /// [`Error::StartedAgain`].
+    /// [`ConsoleFault::StartedAgain`].
     pub fn refuse_up(&self) -> Result<()> {
         match self.state()?.who() {
             None => Ok(()),
-            Some(who) => Err(Error::StartedAgain { who }),
+            Some(who) => Err(Error::Console(ConsoleFault::StartedAgain { who })),
         }
     }
 
@@ -80,9 +83,9 @@ impl Console<'_> {
                 self.wait_down(Some(&process), ANSWER, false)
             }
             ServerState::Reached { who, .. } | ServerState::Foreign { who } => {
-                Err(Error::NoConsole { who })
+                Err(Error::Console(ConsoleFault::NoConsole { who }))
             }
-            ServerState::Unknown { why } => Err(Error::Unseen { why }),
+            ServerState::Unknown { why } => Err(Error::Console(ConsoleFault::Unseen { why })),
         }
     }
 
@@ -121,7 +124,7 @@ impl Console<'_> {
             if had_port && port && port_was_free {
                 let who =
                     "it listens on its port again; what started it did not end with it".into();
-                return Err(Error::StartedAgain { who });
+                return Err(ConsoleFault::StartedAgain { who }.into());
             }
             port_was_free |= !port;
             if !group && !port {
@@ -143,7 +146,7 @@ impl Console<'_> {
                     _ => signs.who(),
                 };
                 let seconds = limit.as_secs();
-                return Err(Error::DidNotStop { seconds, who });
+                return Err(ConsoleFault::DidNotStop { seconds, who }.into());
             }
             sleep(if self.run_by().is_some() {
                 ASK_AROUND

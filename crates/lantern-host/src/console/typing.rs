@@ -4,7 +4,8 @@ use super::printed::Printed;
 use super::remote::Session;
 use super::{ANSWER, Console, LOOK};
 use crate::config::LineWay;
-use crate::error::{At, Error, Result};
+use crate::console::fault::ConsoleFault;
+use crate::error::{At, Result};
 use lantern_core::family::Pattern;
 use std::path::Path;
 use std::thread::sleep;
@@ -59,7 +60,7 @@ impl Console<'_> {
                 return Ok(answer);
             }
             if Instant::now() > deadline {
-                return Err(Error::NoAnswer { line: line.into() });
+                return Err(ConsoleFault::NoAnswer { line: line.into() }.into());
             }
             sleep(LOOK);
         }

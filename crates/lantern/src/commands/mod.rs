@@ -25,6 +25,7 @@ use lantern_host::changeover::refuse_interrupted;
 use lantern_host::config::Server;
 use lantern_host::folder::own;
 use lantern_host::lock::Lock;
+use lantern_host::planning::fault::PlanningFault;
 use lantern_host::{Error, Result};
 use std::path::{Path, PathBuf};
 
@@ -35,16 +36,18 @@ fn read_plan(named: Option<&Path>, server: &Server) -> Result<(PathBuf, String, 
         Path::to_owned,
     );
     let text = std::fs::read_to_string(&path).map_err(|source| match source.kind() {
-        std::io::ErrorKind::NotFound => Error::NoPlan(path.clone()),
+        std::io::ErrorKind::NotFound => Error::Planning(PlanningFault::NoPlan(path.clone())),
         _ => Error::Io {
             doing: "reading the plan",
             path: path.clone(),
             source,
         },
     })?;
-    let plan = Plan::parse(&text).map_err(|fault| Error::Plan {
-        path: path.clone(),
-        fault,
+    let plan = Plan::parse(&text).map_err(|fault| {
+        Error::Planning(PlanningFault::Plan {
+            path: path.clone(),
+            fault,
+        })
     })?;
     Ok((path, text, plan))
 }

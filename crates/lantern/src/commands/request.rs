@@ -6,6 +6,7 @@ use crate::look::{Look, Means, count, time};
 use lantern_core::family::Notations;
 use lantern_core::plan::reason_text;
 use lantern_core::resolve::{Request, Selection, resolve};
+use lantern_host::planning::fault::PlanningFault;
 use lantern_host::{Error, Result};
 use std::path::Path;
 use std::time::Instant;
@@ -20,9 +21,11 @@ pub fn read(path: &Path) -> Result<(Request, Notations)> {
         path: path.into(),
         source,
     })?;
-    Request::from_json(&text).map_err(|fault| Error::Request {
-        path: path.into(),
-        fault,
+    Request::from_json(&text).map_err(|fault| {
+        Error::Planning(PlanningFault::Request {
+            path: path.into(),
+            fault,
+        })
     })
 }
 

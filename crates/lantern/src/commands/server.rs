@@ -9,6 +9,7 @@ use crate::progress::{at_work, wait_for_start};
 use clap::{Args, Subcommand};
 use lantern_core::health;
 use lantern_host::config::Server;
+use lantern_host::console::fault::ConsoleFault;
 use lantern_host::console::{Console, ServerState};
 use lantern_host::verify::GoodStart;
 use lantern_host::{Error, Result};
@@ -60,7 +61,7 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
         ConsoleCommand::Start => return start(&server, common, look),
         ConsoleCommand::Stop { kill } => {
             match console.stop() {
-                Err(Error::DidNotStop { .. }) if *kill => console.kill()?,
+                Err(Error::Console(ConsoleFault::DidNotStop { .. })) if *kill => console.kill()?,
                 stopped => stopped?,
             }
             let took = time(begun.elapsed().as_millis() as u64);

@@ -12,6 +12,7 @@ use lantern_core::resolve::{Choice, Explanation, WhyNot, resolve, why_not};
 use lantern_core::version::Version;
 use lantern_host::Error;
 use lantern_host::folder::own;
+use lantern_host::planning::fault::PlanningFault;
 use std::path::PathBuf;
 
 /// Explain, for the last plan asked for, why a component is at its version, or not at another
@@ -45,15 +46,17 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
             let (server, _lock) = open_settled(common, "why")?;
             let path = own("next.request.json");
             if !server.folder.has(&path)? {
-                return Err(Error::NoRequest);
+                return Err(PlanningFault::NoRequest.into());
             }
             server.folder.shown(&path)
         }
     };
     let (request, notations) = request::read(&path)?;
-    let selection = resolve(&request).map_err(|obstacle| Error::Obstacle {
-        told: obstacle.tell(&request),
-        obstacle,
+    let selection = resolve(&request).map_err(|obstacle| {
+        Error::Planning(PlanningFault::Obstacle {
+            told: obstacle.tell(&request),
+            obstacle,
+        })
     })?;
     if let Some((id, version)) = &args.not {
         let id = Id::new(id);

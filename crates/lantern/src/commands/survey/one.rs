@@ -7,9 +7,10 @@ use crate::look::{Look, Means, bytes, count};
 use lantern_core::component::{Id, Kind, Need};
 use lantern_core::inventory::{Component, FileState, Finding, VersionFrom};
 use lantern_core::path::RelPath;
+use lantern_host::Result;
 use lantern_host::config::Server;
 use lantern_host::survey::Survey;
-use lantern_host::{Error, Result};
+use lantern_host::survey::fault::SurveyFault;
 
 /// Shows every component with an id; the exit status is 3 when something is wrong with it.
 pub(super) fn show(id: &str, server: &Server, found: &Survey, look: &Look) -> Result<u8> {
@@ -17,7 +18,7 @@ pub(super) fn show(id: &str, server: &Server, found: &Survey, look: &Look) -> Re
     let those = found.inventory.components.iter();
     let those: Vec<&Component> = those.filter(|c| c.facts.id == id).collect();
     if those.is_empty() {
-        return Err(Error::NotInstalled { id });
+        return Err(SurveyFault::NotInstalled { id }.into());
     }
     let about: Vec<&Finding> = found
         .inventory

@@ -1,11 +1,14 @@
 //! The whole folder, read into an inventory.
 
+pub mod fault;
+
 use crate::config::{FILE, Server};
 use crate::depot::Depot;
 use crate::descriptors::{descriptors, in_archive};
 use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp};
 use crate::ledger::{Inside, InsideKey, Ledger};
+use crate::survey::fault::SurveyFault;
 use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::Remembered;
 use lantern_core::inventory::{Evidence, Inventory, take};
@@ -212,9 +215,9 @@ pub fn order_file(
     match matching[..] {
         [] => Ok(None),
         [path] => Ok(Some((path.clone(), folder.read_text(path)?))),
-        _ => Err(Error::SeveralOrderFiles {
+        _ => Err(Error::Survey(SurveyFault::SeveralOrderFiles {
             files: matching.iter().map(ToString::to_string).collect(),
-        }),
+        })),
     }
 }
 

@@ -1,5 +1,8 @@
 //! Taking a server folder into care.
 
+pub mod fault;
+
+use crate::adopt::fault::AdoptFault;
 use crate::config::{self, FILE, Server};
 use crate::error::{Error, Result};
 use crate::folder::Folder;
@@ -33,7 +36,7 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
     let folder = Folder::open(path)?;
     let settings = RelPath::parse(FILE)?;
     if folder.has(&settings)? {
-        return Err(Error::AlreadyAdopted(path.into()));
+        return Err(AdoptFault::AlreadyAdopted(path.into()).into());
     }
     let (family, named) = match wishes.family {
         Some(name) => {
@@ -102,14 +105,14 @@ fn fitting(folder: &Folder, path: &Path) -> Result<Family> {
     }
     match fitting.len() {
         1 => Ok(fitting.remove(0)),
-        0 => Err(Error::NoFamily {
+        0 => Err(Error::Adopt(AdoptFault::NoFamily {
             path: path.into(),
             tried,
-        }),
-        _ => Err(Error::SeveralFamilies {
+        })),
+        _ => Err(Error::Adopt(AdoptFault::SeveralFamilies {
             path: path.into(),
             families: fitting.into_iter().map(|family| family.name).collect(),
-        }),
+        })),
     }
 }
 

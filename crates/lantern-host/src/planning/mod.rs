@@ -1,6 +1,9 @@
 //! From the question to the plan.
 
+pub mod fault;
+
 use crate::acquire;
+use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::depot::Depot;
 use crate::downloads::Downloads;
@@ -9,6 +12,7 @@ use crate::folder::own;
 use crate::layers;
 use crate::ledger::Ledger;
 use crate::place::here;
+use crate::planning::fault::PlanningFault;
 use crate::release::payload;
 use crate::survey::{Depth, Survey, survey};
 use lantern_core::artifact::Artifact;
@@ -102,7 +106,7 @@ pub fn question<'a>(
     for text in &terms.variant {
         let (id, name) = text
             .split_once('=')
-            .ok_or_else(|| Error::Variant(text.clone()))?;
+            .ok_or_else(|| Error::Planning(PlanningFault::Variant(text.clone())))?;
         let id = Id::new(id);
         // That nobody remembers which variant is there is no reason to think that it is this one.
         if variants.insert(id.clone(), name.to_owned()).as_deref() != Some(name) {
@@ -180,7 +184,9 @@ fn target(server: &Server, survey: &Survey, to: &str) -> Result<Target> {
     match to {
         SAME => {
             let known = survey.inventory.server_version().cloned();
-            known.map(Target::One).ok_or(Error::NoServerVersion)
+            known
+                .map(Target::One)
+                .ok_or(Error::Planning(PlanningFault::NoServerVersion))
         }
         BEST => Ok(Target::Within(Range::any())),
         _ if to.contains(['<', '>', '^', '~', '*', '[', '(', '|']) => {
@@ -193,11 +199,13 @@ fn target(server: &Server, survey: &Survey, to: &str) -> Result<Target> {
 /// Finds releases that fit together.
 ///
 /// # Errors
-/// [`Error::Obstacle`] when none do.
+/// [`PlanningFault::Obstacle`] when none do.
 pub fn select(request: &Request) -> Result<Selection> {
-    resolve(request).map_err(|obstacle| Error::Obstacle {
-        told: obstacle.tell(request),
-        obstacle,
+    resolve(request).map_err(|obstacle| {
+        Error::Planning(PlanningFault::Obstacle {
+            told: obstacle.tell(request),
+            obstacle,
+        })
     })
 }
 
@@ -247,7 +255,7 @@ impl Question<'_> {
     /// one plan for each.
     ///
     /// # Errors
-    /// [`Error::Obstacle`] when none fit together; else when no stops lead there, or an archive or path is not fit to be
+    /// [`PlanningFault::Obstacle`] when none fit together; else when no stops lead there, or an archive or path is not fit to be
     /// used.
     pub fn plans(&mut self) -> Result<Vec<Plan>> {
         let selection = select(&self.request)?;
@@ -339,9 +347,11 @@ fn stops(request: &Request, selection: &Selection) -> Result<Option<Vec<Version>
         return Ok(None);
     }
     let stops = outlook::stops(request, &facts.version);
-    stops.map(Some).ok_or_else(|| Error::NoWay {
-        from: from.to_string(),
-        to: facts.version.to_string(),
+    stops.map(Some).ok_or_else(|| {
+        Error::Planning(PlanningFault::NoWay {
+            from: from.to_string(),
+            to: facts.version.to_string(),
+        })
     })
 }
 
@@ -472,9 +482,10 @@ fn unused_by_hand<'a>(
 /// # Errors
 /// When it is not the one that the plan was made for.
 pub(crate) fn edited(edit: &TextEdit, text: &Text) -> Result<Text> {
-    text.changed(&edit.lines)
-        .map_err(|misfit| Error::OtherText {
+    text.changed(&edit.lines).map_err(|misfit| {
+        Error::Changeover(ChangeoverFault::OtherText {
             path: edit.path.clone(),
             why: misfit.to_string(),
         })
+    })
 }

@@ -3,6 +3,9 @@
 //! It runs in a scratch folder of its own; what it prints is kept, and what is wanted of its results
 //! goes to `.lantern/acquired/`, where plans find it like an archive in a drop folder.
 
+pub mod fault;
+
+use crate::acquire::fault::AcquireFault;
 use crate::config::Server;
 use crate::error::{At, Error, Result};
 use crate::folder::own;
@@ -41,7 +44,7 @@ pub struct Acquired {
 /// Where there is no recipe, the runtime does not do, the program is missing, takes too long, fails,
 /// or leaves no results.
 pub fn acquire(server: &Server, version: &Version) -> Result<Acquired> {
-    let recipe = server.recipe().ok_or(Error::NoRecipe)?;
+    let recipe = server.recipe().ok_or(AcquireFault::NoRecipe)?;
     let runtime = recipe.runtime.as_ref().map(|rule| runtime(server, rule));
     let runtime = runtime.transpose()?;
     let name = format!("{}-{version}", server.family.build.id);
@@ -58,10 +61,12 @@ pub fn acquire(server: &Server, version: &Version) -> Result<Acquired> {
     let command: Vec<String> = recipe.command.iter().map(fill).collect();
     let limit = Duration::from_secs(recipe.limit_s);
     let ended = run(server, &command, &files.shown(&scratch), &log, limit)?;
-    let fault = |why: String| Error::Recipe {
-        why,
-        log: log.clone(),
-        last: last_lines(&log),
+    let fault = |why: String| {
+        Error::Acquire(AcquireFault::Recipe {
+            why,
+            log: log.clone(),
+            last: last_lines(&log),
+        })
     };
     let failed = match ended {
         Ended::Well => None,
@@ -121,7 +126,7 @@ fn run(
 
 /// Looks whether the runtime is there, in a version that does.
 fn runtime(server: &Server, rule: &RuntimeRule) -> Result<String> {
-    let program = rule.command.first().ok_or(Error::NoRecipe)?;
+    let program = rule.command.first().ok_or(AcquireFault::NoRecipe)?;
     let log = tempfile::NamedTempFile::new()
         .at("writing", Path::new("a file for the runtime's words"))?;
     let folder = server.folder.root();
@@ -131,10 +136,12 @@ fn runtime(server: &Server, rule: &RuntimeRule) -> Result<String> {
     let found = printed
         .lines()
         .find_map(|line| rule.version.capture("version", line));
-    let wrong = |found: &str| Error::Runtime {
-        program: program.clone(),
-        needed: rule.range.clone(),
-        found: found.to_owned(),
+    let wrong = |found: &str| {
+        Error::Acquire(AcquireFault::Runtime {
+            program: program.clone(),
+            needed: rule.range.clone(),
+            found: found.to_owned(),
+        })
     };
     let Some(found) = found else {
         return Err(wrong("no version in what it prints"));

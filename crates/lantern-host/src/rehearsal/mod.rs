@@ -5,6 +5,9 @@
 //! linked where it cannot, and all else is copied.
 
 pub use crate::changeover::Copied;
+pub mod fault;
+
+use crate::changeover::fault::ChangeoverFault;
 use crate::changeover::{self, Event, Times};
 use crate::config::{Reach, Server};
 use crate::console::{Console, ServerState};
@@ -12,6 +15,7 @@ use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp, own};
 use crate::ledger::Ledger;
 use crate::place::here;
+use crate::rehearsal::fault::RehearsalFault;
 use lantern_core::family::Shape;
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
@@ -116,10 +120,10 @@ pub fn rehearse(
     }
     ended?;
     if let Some(path) = touched {
-        return Err(Error::RehearsalTouched { path });
+        return Err(RehearsalFault::Touched { path }.into());
     }
     if crate::called_off() {
-        return Err(Error::RehearsalOff);
+        return Err(RehearsalFault::CalledOff.into());
     }
     let mut report = Rehearsal {
         format: 1,
@@ -139,7 +143,7 @@ pub fn rehearse(
             report.start_ms = Some(start_ms);
             report.loaded = loaded;
         }
-        Err(Error::RolledBack { why, last, .. }) => {
+        Err(Error::Changeover(ChangeoverFault::RolledBack { why, last, .. })) => {
             (report.why, report.last) = (Some(why), last);
         }
         Err(error) => return Err(error),
@@ -164,7 +168,7 @@ fn carry_out(
     if let ServerState::Ours(process) = Console::of(copy).state()?
         && let Some(file) = process.opens_file_of(&*live.runner, &live.folder)
     {
-        return Err(Error::RehearsalTouched { path: file });
+        return Err(RehearsalFault::Touched { path: file }.into());
     }
     Ok((report.times, report.loaded.map(|(loaded, _)| loaded)))
 }
@@ -226,7 +230,7 @@ fn refuse_own_path(server: &Server) -> Result<()> {
         let found = memchr::memmem::find(&bytes, own);
         if let Some(at) = found.filter(|_| !bytes.contains(&0)) {
             let line = memchr::memchr_iter(b'\n', &bytes[..at]).count() + 1;
-            return Err(Error::OwnPath { path, line });
+            return Err(RehearsalFault::OwnPath { path, line }.into());
         }
     }
     Ok(())
@@ -260,7 +264,7 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied, Linked)> {
     let mut free = None;
     for (path, stamp) in wanted {
         if crate::called_off() {
-            return Err(Error::RehearsalOff);
+            return Err(RehearsalFault::CalledOff.into());
         }
         let to = root.join(path.as_str())?;
         if clones && folder.share(path, &to).is_ok() {

@@ -1,5 +1,8 @@
 //! `lantern.toml`, and the family file it names.
 
+pub mod fault;
+
+use crate::config::fault::ConfigFault;
 use crate::error::{Error, Result};
 use crate::folder::Folder;
 use crate::place::here;
@@ -21,21 +24,24 @@ pub const FILE: &str = "lantern.toml";
 const SHIPPED: &[(&str, &str)] = &[
     (
         "arbour",
-        include_str!("../../../families/arbour.family.toml"),
+        include_str!("../../../../families/arbour.family.toml"),
     ),
     (
         "halcyon",
-        include_str!("../../../families/halcyon.family.toml"),
+        include_str!("../../../../families/halcyon.family.toml"),
     ),
     (
         "minetest",
-        include_str!("../../../families/minetest.family.toml"),
+        include_str!("../../../../families/minetest.family.toml"),
     ),
     (
         "tramway",
-        include_str!("../../../families/tramway.family.toml"),
+        include_str!("../../../../families/tramway.family.toml"),
     ),
-    ("triad", include_str!("../../../families/triad.family.toml")),
+    (
+        "triad",
+        include_str!("../../../../families/triad.family.toml"),
+    ),
 ];
 
 /// What `lantern.toml` says; docs/formats/lantern-toml.md lists every key.
@@ -269,12 +275,14 @@ impl Server {
         let folder = Folder::open(path)?;
         let file = folder.root().join(FILE);
         if !here::look(&file).is_some_and(|meta| meta.is_file()) {
-            return Err(Error::NotAdopted(path.into()));
+            return Err(ConfigFault::NotAdopted(path.into()).into());
         }
         let text = here::read_text(&file)?;
-        let fault = |why: String| Error::Config {
-            path: file.clone(),
-            why,
+        let fault = |why: String| {
+            Error::Config(ConfigFault::Text {
+                path: file.clone(),
+                why,
+            })
         };
         let config: Config = toml_edit::de::from_str(&text)
             .map_err(|error| fault(with_nearest(error.to_string().trim_end())))?;
@@ -345,9 +353,11 @@ impl Server {
         let mut server = self.clone();
         for pattern in patterns {
             if server.keep().iter().all(|glob| glob.as_str() != pattern) {
-                let glob = Glob::new(pattern).map_err(|why| Error::Config {
-                    path: self.folder.root().join(FILE),
-                    why,
+                let glob = Glob::new(pattern).map_err(|why| {
+                    Error::Config(ConfigFault::Text {
+                        path: self.folder.root().join(FILE),
+                        why,
+                    })
                 })?;
                 server.config.keep.push(glob);
             }
@@ -392,10 +402,11 @@ pub fn family(name: &str, base: &Path) -> Result<Family> {
         return parse(text, Path::new(name));
     }
     if !name.contains(['/', '.']) {
-        return Err(Error::UnknownFamily {
+        return Err(ConfigFault::UnknownFamily {
             name: name.into(),
             known: SHIPPED.iter().map(|(name, _)| (*name).to_owned()).collect(),
-        });
+        }
+        .into());
     }
     let path: PathBuf = base.join(name);
     let text = here::read_text(&path)?;
@@ -403,8 +414,10 @@ pub fn family(name: &str, base: &Path) -> Result<Family> {
 }
 
 fn parse(text: &str, path: &Path) -> Result<Family> {
-    Family::parse(text).map_err(|fault: FamilyFault| Error::Family {
-        path: path.into(),
-        fault,
+    Family::parse(text).map_err(|fault: FamilyFault| {
+        Error::Config(ConfigFault::Family {
+            path: path.into(),
+            fault,
+        })
     })
 }

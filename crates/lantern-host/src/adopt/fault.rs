@@ -1,0 +1,27 @@
+//! Why a server is not taken into care.
+
+use std::path::PathBuf;
+
+/// Why a server is not taken into care.
+#[derive(Debug, thiserror::Error)]
+pub enum AdoptFault {
+    /// The folder already has a `lantern.toml`.
+    #[error("{} is already in lantern's care", .0.display())]
+    AlreadyAdopted(PathBuf),
+    /// No known family's marks are there.
+    #[error("{} does not look like a server of any family that lantern knows", path.display())]
+    NoFamily {
+        /// The folder.
+        path: PathBuf,
+        /// The families that were tried, with the first mark that is missing.
+        tried: Vec<(String, String)>,
+    },
+    /// The marks of several families are there.
+    #[error("{} could be a server of several families: {}", path.display(), families.join(", "))]
+    SeveralFamilies {
+        /// The folder.
+        path: PathBuf,
+        /// Their names.
+        families: Vec<String>,
+    },
+}

@@ -1,0 +1,25 @@
+//! What is wrong with a backup or its store.
+
+use std::path::PathBuf;
+
+/// What is wrong with a backup or its store.
+#[derive(Debug, thiserror::Error)]
+pub enum BackupFault {
+    /// There is no backup of that name.
+    #[error("there is no backup {0}")]
+    NoBackup(String),
+    /// The store has lost something, or it is damaged.
+    #[error("the store of backups: {why}")]
+    Store {
+        /// What is wrong.
+        why: String,
+    },
+    /// The folder for backups cannot be used.
+    #[error("the folder for backups, {}, {why}", path.display())]
+    StorePlace {
+        /// The folder.
+        path: PathBuf,
+        /// Why not.
+        why: String,
+    },
+}

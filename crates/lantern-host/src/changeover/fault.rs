@@ -1,0 +1,155 @@
+//! Why a changeover, an undo or a restore did not go through.
+
+use lantern_core::operation::{OperationKind, Stuck};
+use lantern_core::path::RelPath;
+
+/// Why a changeover, an undo or a restore did not go through.
+#[derive(Debug, thiserror::Error)]
+pub enum ChangeoverFault {
+    /// A changeover was cut off.
+    #[error("{told}")]
+    Interrupted {
+        /// What happened and what state things are in.
+        told: String,
+        /// Why it could not go on by itself; none where it was cut off.
+        stuck: Option<Stuck>,
+    },
+    /// The plan was made for another server.
+    #[error(
+        "this plan was made for another server, \"{plan_server}\", not for the \"{here}\" in this folder"
+    )]
+    OtherServer {
+        /// The server of the plan.
+        plan_server: String,
+        /// The server in this folder.
+        here: String,
+    },
+    /// The folder is not as the plan saw it.
+    #[error("the folder has changed since the plan was made: {}", changes.join("; "))]
+    FolderChanged {
+        /// What is different, each in a few words.
+        changes: Vec<String>,
+    },
+    /// A plan that somebody wrote by hand.
+    #[error("the plan writes to {path}, which is on the keep list")]
+    WritesKept {
+        /// The path.
+        path: RelPath,
+    },
+    /// What a plan exchanges lies on another disk.
+    #[error(
+        "{path} lies on another disk than .lantern, and renames do not lead from one to the other"
+    )]
+    OtherDisk {
+        /// The path.
+        path: RelPath,
+    },
+    /// What is to come back from a backup lies on another disk.
+    #[error(
+        "{path} lies on another disk than .lantern, and renames do not lead from one to the other"
+    )]
+    StoredOnOtherDisk {
+        /// The path.
+        path: RelPath,
+        /// The backup.
+        name: String,
+    },
+    /// What a plan changes in a text does not fit that text, although the text is the one it was made for.
+    #[error("the plan's change to {path} does not fit: {why}")]
+    OtherText {
+        /// The file.
+        path: RelPath,
+        /// Where, in a few words.
+        why: String,
+    },
+    /// A plan changes nothing.
+    #[error("there is nothing to do: everything is as the plan wants it")]
+    NothingToDo,
+    /// The changeover failed and the old state is back.
+    #[error("the changeover failed, and the old state is back: {why}")]
+    RolledBack {
+        /// Why it failed.
+        why: String,
+        /// The last lines that the server printed.
+        last: Vec<String>,
+        /// How long the server was down, in milliseconds.
+        down_ms: u64,
+        /// Whether the old server runs again.
+        running: bool,
+    },
+    /// The server is up, and what is to be done needs it down.
+    #[error("the server is up: {who}")]
+    NeedsDown {
+        /// How that was seen.
+        who: String,
+    },
+    /// The world was written since the changeover, and nobody said what becomes of it.
+    #[error("the new server was used since the changeover: {}", used(.players, .written))]
+    WorldUsed {
+        /// Who is on.
+        players: Vec<String>,
+        /// What was written, new or gone.
+        written: Vec<RelPath>,
+        /// The server version before the changeover.
+        old: String,
+        /// The server version now.
+        new: String,
+    },
+    /// The world was written since a restore, and nobody said what becomes of it.
+    #[error("the server was used since {name} was put back: {}", used(.players, .written))]
+    RestoredUsed {
+        /// The backup.
+        name: String,
+        /// Who is on.
+        players: Vec<String>,
+        /// What was written, new or gone.
+        written: Vec<RelPath>,
+    },
+    /// Somebody called it off before the server was stopped.
+    #[error("called off before the server was stopped; no file was touched")]
+    CalledOff(OperationKind),
+    /// There is nothing to take back.
+    #[error("there is nothing to undo: no changeover or restore is in force here")]
+    NothingToUndo,
+    /// No changeover was cut off.
+    #[error("there is nothing to go on with: no changeover was cut off here")]
+    NothingToResume,
+    /// A file that has to be moved is neither where it was nor where it goes.
+    #[error("{path} is neither in the server folder nor where it was moved to")]
+    Lost {
+        /// The path.
+        path: RelPath,
+    },
+    /// The server came up, and is not as planned.
+    #[error("the server is up, but {why}")]
+    NotRight {
+        /// What is wrong.
+        why: String,
+        /// The last lines that it printed.
+        last: Vec<String>,
+    },
+}
+
+/// How a server was used: who is on, and what of its world was written.
+fn used(players: &[String], written: &[RelPath]) -> String {
+    let written: Vec<&str> = written.iter().map(RelPath::as_str).collect();
+    let players: Vec<&str> = players.iter().map(String::as_str).collect();
+    let mut told = Vec::new();
+    if !players.is_empty() {
+        told.push(format!("{} on now", some(&players)));
+    }
+    if !written.is_empty() {
+        told.push(format!("{} written", some(&written)));
+    }
+    told.join("; ")
+}
+
+/// A few of many names, and how many more there are.
+fn some(paths: &[&str]) -> String {
+    let shown: Vec<&str> = paths.iter().take(3).copied().collect();
+    let more = match paths.len().saturating_sub(shown.len()) {
+        0 => String::new(),
+        n => format!(" and {n} more"),
+    };
+    format!("{}{more}", shown.join(", "))
+}

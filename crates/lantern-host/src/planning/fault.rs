@@ -1,0 +1,56 @@
+//! Why there is no plan.
+
+use lantern_core::plan::PlanFault;
+use lantern_core::resolve::{Obstacle, RequestFault};
+use std::path::PathBuf;
+
+/// Why there is no plan.
+#[derive(Debug, thiserror::Error)]
+pub enum PlanningFault {
+    /// The target is the installed server version, and nobody knows which that is.
+    #[error("the installed server version is not known; name one with --to")]
+    NoServerVersion,
+    /// No releases fit together; the story of what stands in the way.
+    #[error("{told}")]
+    Obstacle {
+        /// It as a value.
+        obstacle: Box<Obstacle>,
+        /// It in words.
+        told: String,
+    },
+    /// The build cannot bring the installed server's worlds forward, not even in stops.
+    #[error(
+        "server {to} cannot bring forward the worlds of {from}, and no stops on the way lead there"
+    )]
+    NoWay {
+        /// The installed version.
+        from: String,
+        /// The version asked for.
+        to: String,
+    },
+    /// A saved request cannot be read.
+    #[error("the request {}: {fault}", path.display())]
+    Request {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        fault: RequestFault,
+    },
+    /// No plan was asked for yet, so there is no request to explain.
+    #[error("there is no question to explain: no plan has been asked for here")]
+    NoRequest,
+    /// A text is no plan.
+    #[error("the plan {}: {fault}", path.display())]
+    Plan {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        fault: PlanFault,
+    },
+    /// No plan was made yet.
+    #[error("there is no plan {}", .0.display())]
+    NoPlan(PathBuf),
+    /// A choice of a variant cannot be read.
+    #[error("\"{0}\" chooses no variant")]
+    Variant(String),
+}

@@ -1,0 +1,27 @@
+//! Why a rehearsal was not held, or was ended.
+
+use lantern_core::path::RelPath;
+
+/// Why a rehearsal was not held, or was ended.
+#[derive(Debug, thiserror::Error)]
+pub enum RehearsalFault {
+    /// Somebody called the rehearsal off.
+    #[error("the rehearsal was called off; the copy is gone")]
+    CalledOff,
+    /// A file names the server's own folder, so a copy of the server would run on the live one's files.
+    #[error(
+        "{path}:{line} names the server's own folder, so a copy of it would run on the live server's files"
+    )]
+    OwnPath {
+        /// The file.
+        path: RelPath,
+        /// The line, from 1.
+        line: usize,
+    },
+    /// A rehearsal came near the live server.
+    #[error("the rehearsal was ended: the copy had {path} of the live server open, or wrote it")]
+    Touched {
+        /// The file.
+        path: String,
+    },
+}
