@@ -1,19 +1,20 @@
 //! `.lantern/ledger.db`: what every file is, who put it there, and what was done here.
 
+mod cache;
+
+pub use cache::{Inside, InsideKey};
+
 use crate::config::fault::ConfigFault;
 use crate::error::{Error, Result};
-use crate::folder::{Folder, Stamp, own};
+use crate::folder::{Folder, own};
 use crate::format1;
-use crate::place::here;
-use lantern_core::artifact::ArchivedFile;
 use lantern_core::component::Id;
-use lantern_core::descriptor::Found;
 use lantern_core::inventory::{Beneath, Remembered};
 use lantern_core::operation::{self, OperationKind, Record, WayBack};
 use lantern_core::path::RelPath;
 use rusqlite::config::DbConfig;
-use rusqlite::{Connection, OptionalExtension, params};
-use std::collections::{BTreeMap, HashMap};
+use rusqlite::{Connection, params};
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// The ledger of one server.
@@ -85,12 +86,6 @@ const SCHEMA: &str = "
     CREATE TABLE IF NOT EXISTS shipped (number INTEGER PRIMARY KEY, hash TEXT NOT NULL UNIQUE, bytes INTEGER NOT NULL, packed BLOB NOT NULL);
     PRAGMA user_version = 5;
 ";
-
-/// What was found in an archive, or why it cannot be read.
-pub type Inside = std::result::Result<Vec<Found>, String>;
-
-/// An archive's BLAKE3, and what was looked for in it.
-pub type InsideKey = (String, String);
 
 impl Ledger {
     /// Opens the ledger, and makes it where there is none.
@@ -181,252 +176,6 @@ impl Ledger {
             path: self.path.clone(),
             source,
         })
-    }
-
-    /// The hashes of all files as they were when last read.
-    ///
-    /// # Errors
-    /// When the ledger cannot be read.
-    pub fn seen(&self) -> Result<HashMap<String, (Stamp, String)>> {
-        let rows = || {
-            let mut query = self
-                .db
-                .prepare("SELECT path, bytes, modified_ns, changed_ns, inode, hash FROM seen")?;
-            let rows = query.query_map([], |row| {
-                let stamp = Stamp {
-                    bytes: row.get::<_, i64>(1)? as u64,
-                    modified_ns: row.get(2)?,
-                    changed_ns: row.get(3)?,
-                    inode: row.get::<_, i64>(4)? as u64,
-                };
-                Ok((row.get(0)?, (stamp, row.get(5)?)))
-            })?;
-            rows.collect()
-        };
-        self.told(rows())
-    }
-
-    /// Remembers the hashes of files as they are read, and forgets files that are gone.
-    ///
-    /// # Errors
-    /// When the ledger cannot be written.
-    pub fn see<'p>(
-        &mut self,
-        files: impl Iterator<Item = (&'p RelPath, Stamp, String)>,
-        gone: &[&str],
-    ) -> Result<()> {
-        let mut files = files.peekable();
-        if files.peek().is_none() && gone.is_empty() {
-            return Ok(());
-        }
-        let write = || {
-            let change = self.db.unchecked_transaction()?;
-            {
-                let mut insert = change
-                    .prepare("INSERT OR REPLACE INTO seen VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
-                for (path, stamp, hash) in files {
-                    insert.execute(params![
-                        path.as_str(),
-                        stamp.bytes as i64,
-                        stamp.modified_ns,
-                        stamp.changed_ns,
-                        stamp.inode as i64,
-                        hash
-                    ])?;
-                }
-                let mut delete = change.prepare("DELETE FROM seen WHERE path = ?1")?;
-                for path in gone {
-                    delete.execute([path])?;
-                }
-            }
-            change.commit()
-        };
-        self.told(write())
-    }
-
-    /// What was found in archives, or why they cannot be read.
-    ///
-    /// # Errors
-    /// When the ledger cannot be read.
-    pub fn insides(&self) -> Result<HashMap<InsideKey, Inside>> {
-        let rows = || {
-            let mut query = self.db.prepare("SELECT hash, wanted, found FROM inside")?;
-            let rows = query.query_map([], |row| {
-                let found: String = row.get(2)?;
-                Ok(((row.get(0)?, row.get(1)?), found))
-            })?;
-            rows.collect::<rusqlite::Result<Vec<(InsideKey, String)>>>()
-        };
-        let rows = self.told(rows())?.into_iter();
-        // What cannot be read back is looked for again.
-        Ok(rows
-            .filter_map(|(key, found)| Some((key, serde_json::from_str(&found).ok()?)))
-            .collect())
-    }
-
-    /// Remembers what was found in archives, and forgets those that are gone.
-    ///
-    /// # Errors
-    /// When the ledger cannot be written.
-    pub fn remember_insides(&mut self, found: &[(&InsideKey, &Inside)]) -> Result<()> {
-        let write = || {
-            let change = self.db.unchecked_transaction()?;
-            change.execute(
-                "DELETE FROM inside WHERE hash NOT IN (SELECT hash FROM seen)",
-                [],
-            )?;
-            {
-                let mut insert =
-                    change.prepare("INSERT OR REPLACE INTO inside VALUES (?1, ?2, ?3)")?;
-                for ((hash, wanted), found) in found {
-                    let found = serde_json::to_string(found).unwrap_or_default();
-                    insert.execute(params![hash, wanted, found])?;
-                }
-            }
-            change.commit()
-        };
-        self.told(write())
-    }
-
-    /// How a download looked when it was last read, and its hash.
-    ///
-    /// # Errors
-    /// When the ledger cannot be read.
-    pub fn download(&self, path: &str) -> Result<Option<(Stamp, String)>> {
-        let query =
-            "SELECT bytes, modified_ns, changed_ns, inode, hash FROM download WHERE path = ?1";
-        let row = self.db.query_row(query, [path], |row| {
-            let stamp = Stamp {
-                bytes: row.get::<_, i64>(0)? as u64,
-                modified_ns: row.get(1)?,
-                changed_ns: row.get(2)?,
-                inode: row.get::<_, i64>(3)? as u64,
-            };
-            Ok((stamp, row.get(4)?))
-        });
-        self.told(row.optional())
-    }
-
-    /// The files in a download of this hash, where it was ever read through.
-    ///
-    /// # Errors
-    /// When the ledger cannot be read.
-    pub fn contents(&self, hash: &str) -> Result<Option<Vec<ArchivedFile>>> {
-        let query = "SELECT list FROM contents WHERE hash = ?1";
-        let row = self
-            .db
-            .query_row(query, [hash], |row| row.get::<_, String>(0));
-        // What cannot be read back is looked for again.
-        Ok(self
-            .told(row.optional())?
-            .and_then(|list| serde_json::from_str(&list).ok()))
-    }
-
-    /// Remembers downloads by how they look, and lists of files by hash; forgets those that are gone.
-    ///
-    /// # Errors
-    /// When the ledger cannot be written.
-    pub fn keep_downloads(
-        &self,
-        hashed: &BTreeMap<String, (Stamp, String)>,
-        listed: &BTreeMap<String, Vec<ArchivedFile>>,
-    ) -> Result<()> {
-        let write = || {
-            let known: Vec<String> = {
-                let mut query = self.db.prepare("SELECT path FROM download")?;
-                let rows = query.query_map([], |row| row.get(0))?;
-                rows.collect::<rusqlite::Result<_>>()?
-            };
-            let is_gone = |path: &&String| here::look(Path::new(path)).is_none();
-            let change = self.db.unchecked_transaction()?;
-            for path in known.iter().filter(is_gone) {
-                change.execute("DELETE FROM download WHERE path = ?1", [path])?;
-            }
-            for (path, (stamp, hash)) in hashed {
-                let query = "INSERT OR REPLACE INTO download VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
-                let row = params![
-                    path,
-                    stamp.bytes as i64,
-                    stamp.modified_ns,
-                    stamp.changed_ns,
-                    stamp.inode as i64,
-                    hash
-                ];
-                change.execute(query, row)?;
-            }
-            for (hash, list) in listed {
-                let list = serde_json::to_string(list).unwrap_or_default();
-                let query = "INSERT OR IGNORE INTO contents VALUES (?1, ?2)";
-                change.execute(query, params![hash, list])?;
-            }
-            let query = "DELETE FROM contents WHERE hash NOT IN (SELECT hash FROM download)";
-            change.execute(query, [])?;
-            change.commit()
-        };
-        self.told(write())
-    }
-
-    /// Keeps texts by their BLAKE3, packed; where all together would take more than `most` bytes, those go first that no
-    /// file is known by, the oldest first, and what still has no room is not kept.
-    ///
-    /// # Errors
-    /// When the ledger cannot be written.
-    pub fn keep_texts(
-        &self,
-        texts: &mut dyn Iterator<Item = (String, Vec<u8>)>,
-        most: u64,
-    ) -> Result<()> {
-        let write = || {
-            let change = self.db.unchecked_transaction()?;
-            let total = "SELECT COALESCE(SUM(LENGTH(packed)), 0) FROM shipped";
-            let mut taken: u64 = change.query_row(total, [], |row| row.get::<_, i64>(0))? as u64;
-            for (hash, bytes) in texts {
-                let known = "SELECT 1 FROM shipped WHERE hash = ?1";
-                if change
-                    .query_row(known, [&hash], |_| Ok(()))
-                    .optional()?
-                    .is_some()
-                {
-                    continue;
-                }
-                let Ok(packed) = zstd::bulk::compress(&bytes, 3) else {
-                    continue;
-                };
-                while taken + packed.len() as u64 > most {
-                    let oldest = "DELETE FROM shipped WHERE number = (SELECT MIN(number) FROM shipped WHERE hash NOT IN \
-                                  (SELECT hash FROM put UNION SELECT under_hash FROM put WHERE under_hash IS NOT NULL)) \
-                                  RETURNING LENGTH(packed)";
-                    let gone = change.query_row(oldest, [], |row| row.get::<_, i64>(0));
-                    match gone.optional()? {
-                        Some(gone) => taken -= gone as u64,
-                        None => break,
-                    }
-                }
-                if taken + packed.len() as u64 <= most {
-                    let query = "INSERT INTO shipped (hash, bytes, packed) VALUES (?1, ?2, ?3)";
-                    change.execute(query, params![hash, bytes.len() as i64, packed])?;
-                    taken += packed.len() as u64;
-                }
-            }
-            change.commit()
-        };
-        self.told(write())
-    }
-
-    /// A text that was kept, by its BLAKE3; none where it was not, or is damaged.
-    ///
-    /// # Errors
-    /// When the ledger cannot be read.
-    pub fn text(&self, hash: &str) -> Result<Option<Vec<u8>>> {
-        let query = "SELECT bytes, packed FROM shipped WHERE hash = ?1";
-        let row = self.db.query_row(query, [hash], |row| {
-            Ok((row.get::<_, i64>(0)?, row.get::<_, Vec<u8>>(1)?))
-        });
-        let text = self.told(row.optional())?.and_then(|(bytes, packed)| {
-            let text = zstd::bulk::decompress(&packed, usize::try_from(bytes).ok()?).ok()?;
-            (blake3::hash(&text).to_hex().as_str() == hash).then_some(text)
-        });
-        Ok(text)
     }
 
     /// What was put where, and by whom.
@@ -721,43 +470,6 @@ mod tests {
         assert_eq!(ledger.last_in_force().unwrap(), None);
         assert!(ledger.remembered().unwrap().is_empty());
         assert!(ledger.variants().unwrap().is_empty());
-    }
-
-    #[test]
-    fn texts_are_kept_within_their_room() {
-        let dir = tempfile::tempdir().unwrap();
-        let folder = Folder::open(dir.path()).unwrap();
-        let mut ledger = Ledger::open(&folder).unwrap();
-        let text = |n: u64| {
-            let lines = (0..200).map(|line| format!("{}\n", (line * 7919 + n).pow(3)));
-            let bytes = lines.collect::<String>().into_bytes();
-            (blake3::hash(&bytes).to_hex().to_string(), bytes)
-        };
-        let keep = |ledger: &Ledger, n, most| {
-            ledger
-                .keep_texts(&mut std::iter::once(text(n)), most)
-                .unwrap();
-        };
-        let is_kept = |ledger: &Ledger, n| ledger.text(&text(n).0).unwrap() == Some(text(n).1);
-        keep(&ledger, 1, 1 << 20);
-        keep(&ledger, 2, 1 << 20);
-        assert!(is_kept(&ledger, 1) && is_kept(&ledger, 2) && !is_kept(&ledger, 3));
-        // A file is known by the first: where there is room for two, the second goes.
-        let known = Remembered {
-            hash: text(1).0,
-            owner: None,
-            version: None,
-            shipped: true,
-            under: None,
-        };
-        let path = RelPath::parse("a.conf").unwrap();
-        ledger.put(&BTreeMap::from([(path, Some(known))])).unwrap();
-        let packed = |n| zstd::bulk::compress(&text(n).1, 3).unwrap().len() as u64;
-        keep(&ledger, 3, packed(1) + packed(2) + packed(3) - 1);
-        assert!(is_kept(&ledger, 1) && !is_kept(&ledger, 2) && is_kept(&ledger, 3));
-        // Where there is none, it is not kept.
-        keep(&ledger, 4, packed(1));
-        assert!(is_kept(&ledger, 1) && !is_kept(&ledger, 3) && !is_kept(&ledger, 4));
     }
 
     #[test]
