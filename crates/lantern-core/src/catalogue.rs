@@ -4,14 +4,13 @@
 //! left out and told; the rest stands.
 
 use crate::artifact::Artifact;
-use crate::component::{BuildFacts, Effect, Facts, Id, Kind, Member, Need, Provided, Side, Terms};
-use crate::family::{Notations, RangesRead};
+use crate::component::Id;
+use crate::facts::{Facts, Reading, WrittenRelease};
 use crate::json::{JsonFault, plain_reason};
-use crate::version::Range;
+use crate::version::Notations;
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
-use std::cell::RefCell;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 
 /// Where an offer comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -65,127 +64,6 @@ struct Written<'a> {
     releases: Vec<&'a RawValue>,
 }
 
-/// A release as catalogues and saved requests write it.
-#[derive(Debug, Default, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub(crate) struct WrittenRelease {
-    id: Id,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    kind: Option<Kind>,
-    version: String,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    title: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    server: Option<String>,
-    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    needs: BTreeMap<Id, Ranges>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    needs_any: Vec<BTreeMap<Id, Ranges>>,
-    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    uses: BTreeMap<Id, Ranges>,
-    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    clashes: BTreeMap<Id, Ranges>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    provides: Vec<WrittenProvided>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    members: Vec<WrittenMember>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    replaces: Vec<Id>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    companions: Vec<Id>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    before: Vec<Id>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    after: Vec<Id>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    group: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    framework: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    runtime: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    flavour: Option<String>,
-    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    takes: BTreeMap<String, u64>,
-    #[serde(skip_serializing_if = "Channel::is_stable")]
-    channel: Channel,
-    #[serde(skip_serializing_if = "std::ops::Not::not")]
-    withdrawn: bool,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    side: Option<Side>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    effect: Option<Effect>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    world_bound: Option<bool>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    build: Option<WrittenBuild>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    archive: Option<Artifact>,
-}
-
-/// The range that is meant of a component; several where several are asked for, as by the members of a pack.
-#[derive(Debug, Serialize, Deserialize)]
-#[serde(untagged, expecting = "expected a range, or a list of ranges")]
-enum Ranges {
-    One(String),
-    Several(Vec<String>),
-}
-
-impl Ranges {
-    fn texts(self) -> Vec<String> {
-        match self {
-            Ranges::One(text) => vec![text],
-            Ranges::Several(texts) => texts,
-        }
-    }
-}
-
-#[derive(Debug, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct WrittenMember {
-    id: Id,
-    version: String,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    group: Option<String>,
-}
-
-/// Whether a release is meant for everybody.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-enum Channel {
-    #[default]
-    Stable,
-    Early,
-}
-
-impl Channel {
-    fn is_stable(&self) -> bool {
-        *self == Channel::Stable
-    }
-}
-
-#[derive(Debug, Serialize, Deserialize)]
-#[serde(untagged)]
-enum WrittenProvided {
-    Any(Id),
-    Versioned { id: Id, version: String },
-}
-
-#[derive(Debug, Default, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-struct WrittenBuild {
-    #[serde(skip_serializing_if = "Option::is_none")]
-    runtime: Option<String>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    flavours: Vec<String>,
-    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    has: BTreeMap<String, u64>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    protocol: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    worlds_from: Option<String>,
-}
-
 /// Reads a catalogue.
 ///
 /// # Errors
@@ -199,13 +77,13 @@ pub fn read(text: &str, notations: &Notations) -> Result<Catalogue, CatalogueFau
         name: written.name,
         ..Catalogue::default()
     };
-    let mut ranges = RangesRead::default();
+    let mut reading = Reading::new(notations);
     let mut spellings: HashMap<String, Id> = HashMap::new();
     let mut places = HashMap::new();
     let mut lines = LineCounter::new(text);
     for raw in written.releases {
         let line = lines.line_of(raw.get());
-        let offer = match read_release(raw.get(), notations, &mut ranges) {
+        let offer = match read_release(raw.get(), &mut reading) {
             Ok(offer) => offer,
             Err(why) => {
                 catalogue.left_out.push((line, why));
@@ -238,11 +116,7 @@ pub fn read(text: &str, notations: &Notations) -> Result<Catalogue, CatalogueFau
     Ok(catalogue)
 }
 
-fn read_release(
-    text: &str,
-    notations: &Notations,
-    ranges: &mut RangesRead,
-) -> Result<Offer, String> {
+fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> {
     let mut written: WrittenRelease =
         serde_json::from_str(text).map_err(|error| plain_reason(&error))?;
     let say = format!("{} {}", written.id, written.version);
@@ -257,197 +131,10 @@ fn read_release(
         ));
     }
     Ok(Offer {
-        facts: written.facts(notations, ranges)?,
+        facts: written.facts(reading)?,
         artifact,
         origin: Origin::Catalogue,
     })
-}
-
-impl WrittenRelease {
-    /// What the release says, in values.
-    pub(crate) fn facts(
-        self,
-        notations: &Notations,
-        ranges: &mut RangesRead,
-    ) -> Result<Facts, String> {
-        let ranges = RefCell::new(ranges);
-        let (id, stated) = (self.id, self.version);
-        let say = |error: &dyn std::fmt::Display| format!("{id} {stated}: {error}");
-        if id.as_str().is_empty() || stated.is_empty() {
-            return Err(say(&"id and version are both needed"));
-        }
-        let kind = self.kind.ok_or_else(|| say(&"kind is missing"))?;
-        let version = notations
-            .version(kind, &stated)
-            .map_err(|error| say(&error))?;
-        let server_range = |text: Option<String>| -> Result<Option<Range>, String> {
-            text.map(|text| {
-                ranges
-                    .borrow_mut()
-                    .server_range(notations, &text)
-                    .map_err(|error| say(&error))
-            })
-            .transpose()
-        };
-        let range = |text: Option<String>| -> Result<Option<Range>, String> {
-            text.map(|text| {
-                ranges
-                    .borrow_mut()
-                    .range(notations, &text)
-                    .map_err(|error| say(&error))
-            })
-            .transpose()
-        };
-        let needs = |table: BTreeMap<Id, Ranges>| -> Result<Vec<Need>, String> {
-            let each = table.into_iter().flat_map(|(id, ranges)| {
-                let texts = ranges.texts().into_iter();
-                texts.map(move |text| (id.clone(), text))
-            });
-            let needs = each.map(|(id, text)| {
-                let range = ranges.borrow_mut().range(notations, &text);
-                let range = range.map_err(|error| say(&error))?;
-                Ok(Need { id, range })
-            });
-            needs.collect()
-        };
-        let provides = self.provides.into_iter().map(|provided| match provided {
-            WrittenProvided::Any(id) => Ok(Provided { id, version: None }),
-            WrittenProvided::Versioned { id, version } => {
-                let version = notations
-                    .version(Kind::Addon, &version)
-                    .map_err(|error| say(&error))?;
-                Ok(Provided {
-                    id,
-                    version: Some(version),
-                })
-            }
-        });
-        let members = self.members.into_iter().map(|member| {
-            let version = notations.version(Kind::Addon, &member.version);
-            Ok(Member {
-                id: member.id,
-                version: version.map_err(|error| say(&error))?,
-                group: member.group,
-            })
-        });
-        let build = self.build.unwrap_or_default();
-        let runtime = build.runtime.map(|text| {
-            notations
-                .version(Kind::Addon, &text)
-                .map_err(|error| say(&error))
-        });
-        let needs_any: Result<Vec<Vec<Need>>, String> =
-            self.needs_any.into_iter().map(needs).collect();
-        let facts = Facts {
-            title: self.title,
-            server: server_range(self.server)?,
-            needs: needs(self.needs)?,
-            uses: needs(self.uses)?,
-            clashes: needs(self.clashes)?,
-            provides: provides.collect::<Result<_, String>>()?,
-            members: members.collect::<Result<_, String>>()?,
-            side: self.side,
-            effect: self.effect,
-            world_bound: self.world_bound,
-            terms: Terms {
-                needs_any: needs_any?,
-                framework: range(self.framework)?,
-                runtime: range(self.runtime)?,
-                flavour: self.flavour,
-                replaces: self.replaces,
-                group: self.group,
-                companions: self.companions,
-                before: self.before,
-                after: self.after,
-                takes: self.takes,
-                early: self.channel == Channel::Early,
-                withdrawn: self.withdrawn,
-            },
-            build: BuildFacts {
-                runtime: runtime.transpose()?,
-                flavours: build.flavours,
-                has: build.has,
-                protocol: build.protocol,
-                worlds_from: server_range(build.worlds_from)?,
-            },
-            ..Facts::new(id.clone(), kind, version)
-        };
-        Ok(facts)
-    }
-
-    /// Writes facts as they are read again.
-    pub(crate) fn of(facts: &Facts) -> WrittenRelease {
-        let table = |needs: &[Need]| -> BTreeMap<Id, Ranges> {
-            let mut table: BTreeMap<Id, Vec<String>> = BTreeMap::new();
-            for need in needs {
-                let ranges = table.entry(need.id.clone()).or_default();
-                ranges.push(need.range.to_string());
-            }
-            let written = |mut ranges: Vec<String>| match ranges.len() {
-                1 => Ranges::One(ranges.remove(0)),
-                _ => Ranges::Several(ranges),
-            };
-            let table = table.into_iter();
-            table.map(|(id, ranges)| (id, written(ranges))).collect()
-        };
-        let text = |range: &Option<Range>| range.as_ref().map(ToString::to_string);
-        let terms = &facts.terms;
-        let provides = facts
-            .provides
-            .iter()
-            .map(|provided| match &provided.version {
-                None => WrittenProvided::Any(provided.id.clone()),
-                Some(version) => WrittenProvided::Versioned {
-                    id: provided.id.clone(),
-                    version: version.to_string(),
-                },
-            });
-        let members = facts.members.iter().map(|member| WrittenMember {
-            id: member.id.clone(),
-            version: member.version.to_string(),
-            group: member.group.clone(),
-        });
-        let build = WrittenBuild {
-            runtime: facts.build.runtime.as_ref().map(ToString::to_string),
-            flavours: facts.build.flavours.clone(),
-            has: facts.build.has.clone(),
-            protocol: facts.build.protocol.clone(),
-            worlds_from: text(&facts.build.worlds_from),
-        };
-        WrittenRelease {
-            id: facts.id.clone(),
-            kind: Some(facts.kind),
-            version: facts.version.to_string(),
-            title: facts.title.clone(),
-            server: text(&facts.server),
-            needs: table(&facts.needs),
-            needs_any: terms.needs_any.iter().map(|needs| table(needs)).collect(),
-            uses: table(&facts.uses),
-            clashes: table(&facts.clashes),
-            provides: provides.collect(),
-            members: members.collect(),
-            replaces: terms.replaces.clone(),
-            companions: terms.companions.clone(),
-            before: terms.before.clone(),
-            after: terms.after.clone(),
-            group: terms.group.clone(),
-            framework: text(&terms.framework),
-            runtime: text(&terms.runtime),
-            flavour: terms.flavour.clone(),
-            takes: terms.takes.clone(),
-            channel: if terms.early {
-                Channel::Early
-            } else {
-                Channel::Stable
-            },
-            withdrawn: terms.withdrawn,
-            side: facts.side,
-            effect: facts.effect,
-            world_bound: facts.world_bound,
-            build: (facts.kind == Kind::Build).then_some(build),
-            archive: None,
-        }
-    }
 }
 
 /// Counts lines once over a whole text, for slices of it in ascending order.
@@ -512,7 +199,7 @@ mod tests {
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
         3: bee-traffic 1.0: "=>5" is not a range: "=>" is none of = > >= < <= ^ ~ (column 1)
-        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `title`, `server`, `needs`, `needs_any`, `uses`, `clashes`, `provides`, `members`, `replaces`, `companions`, `before`, `after`, `group`, `framework`, `runtime`, `flavour`, `takes`, `channel`, `withdrawn`, `side`, `effect`, `world_bound`, `build`, `archive`
+        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `build`, `archive`, `title`, `server`, `framework`, `runtime`, `flavour`, `needs`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `before`, `after`, `members`, `group`, `takes`, `side`, `effect`, `world_bound`, `channel`, `withdrawn`
         5: drip-lines 1.0 disagrees with the one at line 2
         7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits in lower case
         8: the id Drip-Lines differs from drip-lines only in case

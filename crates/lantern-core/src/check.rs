@@ -1,6 +1,5 @@
 //! What in a family file is written well and yet cannot work.
 
-use crate::descriptor::LISTS;
 use crate::family::{Family, Pattern, Shape};
 use regex_syntax::hir::{Hir, HirKind, Look};
 use schemars::JsonSchema;
@@ -22,11 +21,10 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     let mut patterns: Vec<(String, &Pattern, &[&str])> = Vec::new();
     for reader in &family.readers {
         let at = format!("reader.{}", reader.name);
-        for (field, rule) in reader.fields.all() {
+        for (field, rule, list) in reader.fields.all() {
             for (number, lookup) in rule.0.iter().enumerate() {
                 if let Some(pattern) = &lookup.pattern {
                     let at = format!("{at}.fields.{field}[{number}].pattern");
-                    let list = LISTS.contains(&field);
                     patterns.push((at, pattern, if list { &["id"] } else { &["value"] }));
                 }
             }

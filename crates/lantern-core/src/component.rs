@@ -1,10 +1,9 @@
-//! What a component, a release and a need are.
+//! What a component is to the server, what its id is, and what it can say of others.
 
 use crate::version::{Range, Version};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::borrow::Borrow;
-use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
 
@@ -87,19 +86,8 @@ pub enum Side {
     /// On the players' clients alone.
     Client,
     /// On both, in the same version.
+    #[serde(alias = "all")]
     Both,
-}
-
-impl Side {
-    /// Reads a side as descriptors and catalogues spell it.
-    pub fn read(text: &str) -> Option<Side> {
-        match text.trim().to_ascii_lowercase().as_str() {
-            "server" => Some(Side::Server),
-            "client" => Some(Side::Client),
-            "both" | "all" => Some(Side::Both),
-            _ => None,
-        }
-    }
 }
 
 impl fmt::Display for Side {
@@ -122,15 +110,15 @@ pub enum Effect {
     Admin,
 }
 
-impl Effect {
-    /// Reads an effect as descriptors spell it.
-    pub fn read(text: &str) -> Option<Effect> {
-        match text.trim().to_ascii_lowercase().as_str() {
-            "play" => Some(Effect::Play),
-            "admin" => Some(Effect::Admin),
-            _ => None,
-        }
-    }
+/// For whom a release is meant.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Channel {
+    /// For everybody.
+    #[default]
+    Stable,
+    /// A test release.
+    Early,
 }
 
 /// Another component that one needs, uses or clashes with, and in which versions.
@@ -161,41 +149,6 @@ impl fmt::Display for Need {
     }
 }
 
-/// What one version of a component says of itself.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Facts {
-    /// Which component.
-    pub id: Id,
-    /// What it is to the server.
-    pub kind: Kind,
-    /// Its name for people, where it has one besides the id.
-    pub title: Option<String>,
-    /// Its version.
-    pub version: Version,
-    /// Server versions it was made for; `None` when nobody declared any.
-    pub server: Option<Range>,
-    /// What must be there.
-    pub needs: Vec<Need>,
-    /// What is taken into account where it is there: then the range binds.
-    pub uses: Vec<Need>,
-    /// What must not be there beside it.
-    pub clashes: Vec<Need>,
-    /// Other ids that it stands in for.
-    pub provides: Vec<Provided>,
-    /// The members of a pack that run; empty for all else.
-    pub members: Vec<Member>,
-    /// Where it has to be installed; `None` when nobody declared it.
-    pub side: Option<Side>,
-    /// What it does to play; `None` when nobody declared it.
-    pub effect: Option<Effect>,
-    /// Whether the world holds its content; `None` when nobody declared it.
-    pub world_bound: Option<bool>,
-    /// What else it asks for; empty for most.
-    pub terms: Terms,
-    /// What a server build offers; empty for all else.
-    pub build: BuildFacts,
-}
-
 /// An id that a component stands in for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Provided {
@@ -214,112 +167,4 @@ pub struct Member {
     pub version: Version,
     /// The group that it is of.
     pub group: Option<String>,
-}
-
-/// What a release may ask for besides needs.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Terms {
-    /// Of each of these lists at least one must be there.
-    pub needs_any: Vec<Vec<Need>>,
-    /// Framework versions that it runs on.
-    pub framework: Option<Range>,
-    /// Versions of the build's runtime that it runs on.
-    pub runtime: Option<Range>,
-    /// The flavour of build that it wants.
-    pub flavour: Option<String>,
-    /// Components whose place it takes: they go, and it stands in for them.
-    pub replaces: Vec<Id>,
-    /// A group of which only one may be there.
-    pub group: Option<String>,
-    /// Components that have to be started after it, where they are there.
-    pub before: Vec<Id>,
-    /// Components that have to be started before it, where they are there.
-    pub after: Vec<Id>,
-    /// Components that move together with it: where one is there, it is of the same version.
-    pub companions: Vec<Id>,
-    /// What it takes of each kind of slot.
-    pub takes: BTreeMap<String, u64>,
-    /// Whether it is published as a test release, whatever its version says.
-    pub early: bool,
-    /// Whether its makers took it back.
-    pub withdrawn: bool,
-}
-
-/// What a server build offers to what runs on it.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct BuildFacts {
-    /// The version of its runtime.
-    pub runtime: Option<Version>,
-    /// Its flavours: what kinds of components it can run.
-    pub flavours: Vec<String>,
-    /// How many slots it has of each kind; a kind that is not stated has no limit.
-    pub has: BTreeMap<String, u64>,
-    /// The protocol that its clients speak.
-    pub protocol: Option<String>,
-    /// Server versions whose worlds it can bring forward; `None` when nobody declared any.
-    pub worlds_from: Option<Range>,
-}
-
-impl Facts {
-    /// The least that a component says of itself.
-    pub fn new(id: Id, kind: Kind, version: Version) -> Facts {
-        Facts {
-            id,
-            kind,
-            title: None,
-            version,
-            server: None,
-            needs: Vec::new(),
-            uses: Vec::new(),
-            clashes: Vec::new(),
-            provides: Vec::new(),
-            members: Vec::new(),
-            side: None,
-            effect: None,
-            world_bound: None,
-            terms: Terms::default(),
-            build: BuildFacts::default(),
-        }
-    }
-
-    /// What is there when it is: itself and its members, each in its version.
-    pub fn parts(&self) -> impl Iterator<Item = (&Id, &Version)> {
-        let members = self.members.iter();
-        std::iter::once((&self.id, &self.version)).chain(members.map(|m| (&m.id, &m.version)))
-    }
-
-    /// The ids for which it meets needs, and in which version; without one it meets them in every version.
-    ///
-    /// These are its parts, what it provides and what it replaces.
-    pub fn stands_for(&self) -> impl Iterator<Item = (&Id, Option<&Version>)> {
-        let parts = self.parts().map(|(id, version)| (id, Some(version)));
-        let provides = self.provides.iter();
-        let provides = provides.map(|provided| (&provided.id, provided.version.as_ref()));
-        let replaces = self.terms.replaces.iter().map(|id| (id, None));
-        parts.chain(provides).chain(replaces)
-    }
-
-    /// Whether a need is met where it is there.
-    pub fn meets(&self, need: &Need) -> bool {
-        self.stands_for()
-            .any(|(id, version)| need.is_met_by(id, version))
-    }
-
-    /// Whether one of its parts is what a clash means: what only stands in for that is not.
-    pub fn is_meant_by(&self, clash: &Need) -> bool {
-        let mut parts = self.parts();
-        parts.any(|(id, version)| clash.is_met_by(id, Some(version)))
-    }
-
-    /// The groups of which only one may be there, its members' among them.
-    pub fn groups(&self) -> impl Iterator<Item = &str> {
-        let members = self.members.iter().map(|member| &member.group);
-        let groups = std::iter::once(&self.terms.group).chain(members);
-        groups.filter_map(Option::as_deref)
-    }
-
-    /// Whether it is a test release, by its version or its makers' word.
-    pub fn is_early(&self) -> bool {
-        self.terms.early || self.version.is_early()
-    }
 }

@@ -7,6 +7,7 @@
 //! |---|---|---|
 //! | [`version`] | how do two version strings compare, what does a range hold | |
 //! | [`component`] | what is a component, a need, an id | |
+//! | [`facts`] | what does a release say of itself, and how is it written | |
 //! | [`path`] | which paths may be written below a server folder | |
 //! | [`family`] | what does a family file say | `*.family.toml` |
 //! | [`check`] | what in a family file cannot be meant so | `*.family.toml` |
@@ -36,6 +37,7 @@ pub mod component;
 pub mod descriptor;
 pub mod document;
 pub mod draft;
+pub mod facts;
 pub mod family;
 pub mod health;
 pub mod hint;

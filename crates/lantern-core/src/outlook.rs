@@ -1,7 +1,8 @@
 //! Who is ready for which server version; which stops lead there.
 
 use crate::catalogue::Offer;
-use crate::component::{Facts, Id, Kind};
+use crate::component::{Id, Kind};
+use crate::facts::Facts;
 use crate::resolve::{Held, Request, Target, first_answer};
 use crate::version::Version;
 use schemars::JsonSchema;
@@ -166,7 +167,7 @@ fn standing(request: &Request, installed: &Facts, version: &Version) -> Standing
     if made_for(installed) == Some(true) {
         return Standing::Fits;
     }
-    let own = |offer: &&Offer| offer.facts.id == installed.id && !offer.facts.terms.withdrawn;
+    let own = |offer: &&Offer| offer.facts.id == installed.id && !offer.facts.withdrawn;
     let newest = |early: bool| {
         let fitting = request.offers.iter().filter(own);
         let fitting = fitting.filter(|offer| {
@@ -181,9 +182,7 @@ fn standing(request: &Request, installed: &Facts, version: &Version) -> Standing
     }
     let replaces = |offer: &&Offer| {
         let facts = &offer.facts;
-        facts.terms.replaces.contains(&installed.id)
-            && made_for(facts) == Some(true)
-            && !facts.is_early()
+        facts.replaces.contains(&installed.id) && made_for(facts) == Some(true) && !facts.is_early()
     };
     if let Some(offer) = request.offers.iter().find(replaces) {
         return Standing::Replaced {

@@ -4,8 +4,9 @@
 
 use lantern_core::check::Remark;
 use lantern_core::clients::ClientList;
-use lantern_core::component::{Effect, Id, Kind, Need, Side};
+use lantern_core::component::{Id, Kind};
 use lantern_core::descriptor::VersionFrom;
+use lantern_core::facts::WrittenRelease;
 use lantern_core::health::StartReport;
 use lantern_core::inventory::{Component, FileState, Finding};
 use lantern_core::operation::{OperationKind, Scope};
@@ -13,7 +14,7 @@ use lantern_core::outlook::{Outlook, Standing, Together};
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
 use lantern_core::resolve::{Choice, Explanation, Reason, Selection, WhyNot};
-use lantern_core::version::{Range, Version};
+use lantern_core::version::Version;
 use lantern_host::backup::{Manifest, Page};
 use lantern_host::changeover::{Now, Report, Undone};
 use lantern_host::console::ServerState;
@@ -675,26 +676,10 @@ pub struct SurveyedOne<'a> {
 /// One component as a survey shows it.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct SurveyedComponent<'a> {
-    kind: Kind,
-    id: &'a Id,
-    title: &'a Option<String>,
-    version: &'a str,
+    #[serde(flatten)]
+    release: WrittenRelease,
     version_from: VersionFrom,
     version_is_stated: bool,
-    server: Option<String>,
-    framework: Option<String>,
-    needs: BTreeMap<&'a str, String>,
-    uses: BTreeMap<&'a str, String>,
-    clashes: BTreeMap<&'a str, String>,
-    provides: Vec<&'a Id>,
-    replaces: &'a [Id],
-    before: &'a [Id],
-    after: &'a [Id],
-    group: &'a Option<String>,
-    slots: &'a BTreeMap<String, u64>,
-    side: Option<Side>,
-    effect: Option<Effect>,
-    world_bound: Option<bool>,
     on: Option<bool>,
     started_by: &'a Option<Id>,
     pack: &'a Option<Id>,
@@ -707,37 +692,10 @@ pub struct SurveyedComponent<'a> {
 
 impl<'a> From<&'a Component> for SurveyedComponent<'a> {
     fn from(component: &'a Component) -> SurveyedComponent<'a> {
-        let facts = &component.facts;
-        let needs = |needs: &'a [Need]| -> BTreeMap<&'a str, String> {
-            let pairs = needs.iter();
-            let pairs = pairs.map(|need| (need.id.as_str(), need.range.to_string()));
-            pairs.collect()
-        };
-        let range = |range: &Option<Range>| range.as_ref().map(ToString::to_string);
         SurveyedComponent {
-            kind: facts.kind,
-            id: &facts.id,
-            title: &facts.title,
-            version: facts.version.as_str(),
+            release: WrittenRelease::of(&component.facts),
             version_from: component.version_from,
             version_is_stated: component.version_from != VersionFrom::Content,
-            server: range(&facts.server),
-            framework: range(&facts.terms.framework),
-            needs: needs(&facts.needs),
-            uses: needs(&facts.uses),
-            clashes: needs(&facts.clashes),
-            provides: facts.provides.iter().map(|p| &p.id).collect(),
-            replaces: &facts.terms.replaces,
-            before: &facts.terms.before,
-            after: &facts.terms.after,
-            group: &facts.terms.group,
-            slots: match facts.kind {
-                Kind::Build => &facts.build.has,
-                Kind::Framework | Kind::Pack | Kind::Addon => &facts.terms.takes,
-            },
-            side: facts.side,
-            effect: facts.effect,
-            world_bound: facts.world_bound,
             on: component.on,
             started_by: &component.started_by,
             pack: &component.group,

@@ -7,8 +7,8 @@
 
 mod worlds;
 
-use lantern_core::family::Notations;
 use lantern_core::resolve::{first_answer, resolve};
+use lantern_core::version::Notations;
 use std::time::Instant;
 use worlds::{Sort, tangle, world};
 

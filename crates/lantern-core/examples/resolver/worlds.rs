@@ -6,7 +6,8 @@
 
 use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::{Offer, Origin};
-use lantern_core::component::{Facts, Id, Kind, Need};
+use lantern_core::component::{Id, Kind, Need};
+use lantern_core::facts::Facts;
 use lantern_core::resolve::{Held, Request, Target};
 use lantern_core::version::{Notation, Range, RangeNotation, Version};
 use std::cell::RefCell;

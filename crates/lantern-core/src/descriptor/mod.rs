@@ -1,15 +1,16 @@
 //! What a component's descriptors say, by the rules of its reader.
 
 mod facts;
-mod source;
+mod lookups;
 
-use crate::component::{Facts, Id};
+use crate::component::Id;
 use crate::document::Node;
+use crate::facts::Facts;
 use crate::family::{Family, Reader};
 use crate::path::RelPath;
+use lookups::Lookups;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use source::Source;
 use std::collections::BTreeMap;
 
 /// The longest descriptor that is read, in bytes.
@@ -130,7 +131,7 @@ pub struct Told {
 /// # Errors
 /// On text that the notation cannot read, and on versions and ranges that make no sense.
 pub fn read(subject: &Subject<'_>, found: &[Found]) -> Result<Described, DescriptorFault> {
-    Source::open(subject, found)?.described()
+    Lookups::open(subject, found)?.described()
 }
 
 /// Tells field by field what is found where, before anything is made of it.
@@ -138,18 +139,21 @@ pub fn read(subject: &Subject<'_>, found: &[Found]) -> Result<Described, Descrip
 /// # Errors
 /// On text that the notation cannot read.
 pub fn explain(subject: &Subject<'_>, found: &[Found]) -> Result<Vec<Told>, DescriptorFault> {
-    let source = Source::open(subject, found)?;
+    let lookups = Lookups::open(subject, found)?;
     let mut told = Vec::new();
-    for (field, rule) in subject.reader.fields.all() {
-        let Some((lookup, node)) = source.first(rule) else {
+    for (field, rule, is_list) in subject.reader.fields.all() {
+        let Some((lookup, node)) = lookups.first(rule) else {
             continue;
         };
-        let text = if LISTS.contains(&field) {
-            let pairs = source.pairs(rule)?.into_iter();
+        let text = if is_list {
+            let pairs = lookups
+                .pairs_of(rule)
+                .map_err(|misread| lookups.located(misread))?
+                .into_iter();
             let words = pairs.map(|(id, range)| format!("{id} {range}").trim().to_owned());
             words.collect::<Vec<_>>().join(", ")
         } else {
-            source.text(rule).unwrap_or_else(|| shown(&node))
+            lookups.text_of(rule).unwrap_or_else(|| shown(&node))
         };
         told.push(Told {
             field,
@@ -159,12 +163,6 @@ pub fn explain(subject: &Subject<'_>, found: &[Found]) -> Result<Vec<Told>, Desc
     }
     Ok(told)
 }
-
-/// The fields that hold ids with ranges, or numbers by kind.
-pub(crate) const LISTS: &[&str] = &[
-    "needs", "uses", "clashes", "provides", "replaces", "before", "after", "slots", "overlay",
-    "owns", "keep", "members", "pins", "variants",
-];
 
 fn shown(node: &Node) -> String {
     match node {
@@ -183,6 +181,7 @@ fn shown(node: &Node) -> String {
 mod tests {
     use super::*;
     use crate::component::Need;
+    use crate::facts::WrittenRelease;
 
     fn family(reader: &str) -> Family {
         let text = crate::tree::tests::FAMILY;
@@ -267,11 +266,11 @@ mod tests {
             ),
             (
                 "id = 'a'\neffect = 'loud'\n",
-                "addon.toml:2: \"loud\" is none of play, admin",
+                "addon.toml:2: unknown variant `loud`, expected `play` or `admin`",
             ),
             (
                 "id = 'a'\nside = 'up'\n",
-                "addon.toml:2: \"up\" is none of server, client, both",
+                "addon.toml:2: unknown variant `up`, expected one of `server`, `client`, `all`, `both`",
             ),
         ] {
             let fault = read_as(&family(TOML_READER), &[(0, text)], "x.vpk");
@@ -347,26 +346,83 @@ mod tests {
         let mut family = family(reader);
         family.ids.lower = true;
         let read = read_as(&family, &[(0, text)], "addons/Ivy-1.10b.vpk").unwrap();
-        let facts = &read.facts;
-        let list = |needs: &[Need]| {
-            needs
-                .iter()
-                .map(ToString::to_string)
-                .collect::<Vec<_>>()
-                .join(", ")
-        };
-        insta::assert_snapshot!(format!(
-            "{} {} {:?}\nneeds {} | uses {} | clashes {}\nprovides {:?}\n{:?}\nside {:?} data {}",
-            facts.id, facts.version, read.version_from,
-            list(&facts.needs), list(&facts.uses), list(&facts.clashes),
-            facts.provides.iter().map(|p| format!("{} {:?}", p.id, p.version.as_ref().map(ToString::to_string))).collect::<Vec<_>>(),
-            facts.terms, facts.side, read.holdings.data.unwrap(),
-        ), @r#"
-        ivy 1.10b FileName
-        needs a >=1.2 | uses b | clashes x-y =1.0
-        provides ["c Some(\"2\")", "d None"]
-        Terms { needs_any: [], framework: Some(Range(Held { text: "^2", rows: [[Span(Including(Version { text: "2", parts: [Number(2)], early: None, build: [] }), Open), Span(Open, Excluding(Version { text: "", parts: [Number(3)], early: Some([]), build: [] }))]] })), runtime: Some(Range(Held { text: ">=17", rows: [[Span(Including(Version { text: "17", parts: [Number(17)], early: None, build: [] }), Open)]] })), flavour: Some("wide"), replaces: [Id("e")], group: Some("season"), before: [Id("f")], after: [Id("g"), Id("h")], companions: [], takes: {"leaf": 3}, early: false, withdrawn: false }
-        side Some(Server) data addons/Ivy-1.10b-data
+        let written = serde_json::to_string_pretty(&WrittenRelease::of(&read.facts)).unwrap();
+        let data = read.holdings.data.unwrap();
+        insta::assert_snapshot!(format!("{:?}, data in {data}\n{written}", read.version_from), @r#"
+        FileName, data in addons/Ivy-1.10b-data
+        {
+          "id": "ivy",
+          "kind": "addon",
+          "version": "1.10b",
+          "framework": "^2",
+          "runtime": ">=17",
+          "flavour": "wide",
+          "needs": {
+            "a": ">=1.2"
+          },
+          "uses": {
+            "b": "*"
+          },
+          "clashes": {
+            "x-y": "=1.0"
+          },
+          "provides": [
+            {
+              "id": "c",
+              "version": "2"
+            },
+            "d"
+          ],
+          "replaces": [
+            "e"
+          ],
+          "before": [
+            "f"
+          ],
+          "after": [
+            "g",
+            "h"
+          ],
+          "group": "season",
+          "takes": {
+            "leaf": 3
+          },
+          "side": "server"
+        }
         "#);
+    }
+
+    #[test]
+    fn what_a_build_offers_is_told_from_what_others_ask_of_it() {
+        let reader = r#"
+            name = "thing"
+            kind = "KIND"
+            shape = "archive"
+            at = "*.vpk"
+            files = [{ name = "thing.toml", notation = "toml" }]
+            [reader.fields]
+            runtime = "vm"
+            flavour = "on"
+            slots = "slots"
+            companions = "with"
+            channel = "for"
+            withdrawn = "gone"
+            protocol = "speaks"
+            worlds_from = "worlds"
+        "#;
+        let text = "vm = '17'\non = 'wide'\nslots = { leaf = '3' }\nwith = ['b']\nfor = 'Early'\ngone = 'yes'\n\
+                    speaks = 'p9'\nworlds = '>=4'\n";
+        let told: Vec<String> = ["build", "addon"]
+            .iter()
+            .map(|kind| {
+                let family = family(&reader.replace("KIND", kind));
+                let read = read_as(&family, &[(0, text)], "thing.vpk").unwrap();
+                serde_json::to_string(&WrittenRelease::of(&read.facts)).unwrap()
+            })
+            .collect();
+        insta::assert_snapshot!(told.join("\n"), @r##"
+        {"id":"thing","kind":"build","version":"#abcdef0123","build":{"runtime":"17","flavours":["wide"],"has":{"leaf":3},"protocol":"p9","worlds_from":">=4"},"companions":["b"],"channel":"early","withdrawn":true}
+        {"id":"thing","kind":"addon","version":"#abcdef0123","runtime":"17","flavour":"wide","companions":["b"],"takes":{"leaf":3},"channel":"early","withdrawn":true}
+        "##);
     }
 }

@@ -4,14 +4,12 @@
 //! to a kind of server stands there; no code knows one by name.
 
 mod console;
-mod notations;
 mod pattern;
 mod reader;
 
 pub use console::{
     ConsoleRule, ErrorRule, KnownError, Listing, PortRule, SettingRule, Stop, StopSignal, Transport,
 };
-pub use notations::{Notations, RangesRead};
 pub use pattern::{Glob, Globs, Pattern};
 pub use reader::{
     DescriptorFile, FieldRule, Fields, IdSpelling, Item, Lookup, Name, Names, Part, Reader, Shape,
@@ -19,6 +17,7 @@ pub use reader::{
 };
 
 use crate::hint::with_nearest;
+use crate::version::Notations;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 
@@ -329,7 +328,7 @@ mod tests {
             !family.keeps("world/flags.mt"),
             "the load order's file is never kept"
         );
-        assert_eq!(family.readers[0].fields.id.0.len(), 2);
+        assert_eq!(family.readers[0].fields.rule("id").0.len(), 2);
         assert_eq!(family.console.ready_timeout_s, 300);
     }
 

@@ -3,6 +3,7 @@
 use super::pattern::one_or_several;
 use super::{Glob, Globs, Pattern};
 use crate::component::Kind;
+use crate::facts;
 use serde::{Deserialize, Deserializer};
 use std::collections::BTreeMap;
 
@@ -168,94 +169,64 @@ pub enum TextNotation {
 }
 
 /// Where each fact is found; a missing one is unknown.
-#[derive(Debug, Clone, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct Fields {
-    /// The id; without any, the folder's or file's name.
-    pub id: FieldRule,
-    /// The name for people.
-    pub title: FieldRule,
-    /// The version; without any, the content hash stands for it.
-    pub version: FieldRule,
-    /// What must be there.
-    pub needs: FieldRule,
-    /// What is taken into account where it is there.
-    pub uses: FieldRule,
-    /// What must not be there.
-    pub clashes: FieldRule,
-    /// What it stands in for.
-    pub provides: FieldRule,
-    /// What it takes the place of.
-    pub replaces: FieldRule,
-    /// What has to be started after it, where it is there.
-    pub before: FieldRule,
-    /// What has to be started before it, where it is there.
-    pub after: FieldRule,
-    /// The range of server versions.
-    pub server: FieldRule,
-    /// The range of framework versions.
-    pub framework: FieldRule,
-    /// The range of runtime versions; for a build, the version it comes with.
-    pub runtime: FieldRule,
-    /// The flavour of build it wants; for a build, those it is.
-    pub flavour: FieldRule,
-    /// `server`, `client` or `both`.
-    pub side: FieldRule,
-    /// `play` or `admin`.
-    pub effect: FieldRule,
-    /// Whether the world holds its content.
-    pub world_bound: FieldRule,
-    /// A group of which only one may be there.
-    pub group: FieldRule,
-    /// Slots by kind: what it takes; for a build, what it has.
-    pub slots: FieldRule,
-    /// The folder in which it keeps what it writes.
-    pub data: FieldRule,
-    /// Files of the build that it lays its own over, where they are told with their BLAKE3.
-    pub overlay: FieldRule,
-    /// Paths besides its own place that are all its own; a folder ends in `/`.
-    pub owns: FieldRule,
-    /// Path patterns that no changeover writes as long as it is there.
-    pub keep: FieldRule,
-    /// The add-ons that are its members.
-    pub members: FieldRule,
-    /// Other components in the one version that it wants.
-    pub pins: FieldRule,
-    /// The variants of which one is chosen.
-    pub variants: FieldRule,
-}
+#[derive(Debug, Clone, Default)]
+pub struct Fields(BTreeMap<&'static str, FieldRule>);
+
+/// What a component lays claim to, besides what it says of itself: the fields, and whether each is a list.
+const CLAIMS: [(&str, bool); 7] = [
+    ("data", false),
+    ("overlay", true),
+    ("owns", true),
+    ("keep", true),
+    ("members", true),
+    ("pins", true),
+    ("variants", true),
+];
 
 impl Fields {
-    /// All rules with their names, in the order in which people ask.
-    pub fn all(&self) -> [(&'static str, &FieldRule); 26] {
-        [
-            ("id", &self.id),
-            ("title", &self.title),
-            ("version", &self.version),
-            ("server", &self.server),
-            ("framework", &self.framework),
-            ("runtime", &self.runtime),
-            ("flavour", &self.flavour),
-            ("needs", &self.needs),
-            ("uses", &self.uses),
-            ("clashes", &self.clashes),
-            ("provides", &self.provides),
-            ("replaces", &self.replaces),
-            ("before", &self.before),
-            ("after", &self.after),
-            ("side", &self.side),
-            ("effect", &self.effect),
-            ("world_bound", &self.world_bound),
-            ("group", &self.group),
-            ("slots", &self.slots),
-            ("data", &self.data),
-            ("overlay", &self.overlay),
-            ("owns", &self.owns),
-            ("keep", &self.keep),
-            ("members", &self.members),
-            ("pins", &self.pins),
-            ("variants", &self.variants),
-        ]
+    /// Every field there is, in the order in which people ask, and whether it is a list: ids with ranges, numbers by
+    /// kind, paths.
+    pub fn known() -> impl Iterator<Item = (&'static str, bool)> {
+        let first = [("id", false), ("version", false)];
+        first.into_iter().chain(facts::fields()).chain(CLAIMS)
+    }
+
+    /// Where a field is found; nowhere when the reader does not say.
+    pub fn rule(&self, field: &str) -> &FieldRule {
+        const NOWHERE: &FieldRule = &FieldRule(Vec::new());
+        self.0.get(field).unwrap_or(NOWHERE)
+    }
+
+    /// The fields that the reader says something of: name, rule, and whether it is a list.
+    pub fn all(&self) -> impl Iterator<Item = (&'static str, &FieldRule, bool)> {
+        Fields::known().filter_map(|(field, is_list)| Some((field, self.0.get(field)?, is_list)))
+    }
+}
+
+impl<'de> Deserialize<'de> for Fields {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Fields, D::Error> {
+        #[derive(PartialEq, Eq, PartialOrd, Ord)]
+        struct Name(&'static str);
+        impl<'de> Deserialize<'de> for Name {
+            fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Name, D::Error> {
+                let name = String::deserialize(deserializer)?;
+                let known = Fields::known().find(|(known, _)| *known == name);
+                known.map(|(known, _)| Name(known)).ok_or_else(|| {
+                    let all: Vec<String> = Fields::known()
+                        .map(|(name, _)| format!("`{name}`"))
+                        .collect();
+                    let why = format!("unknown field `{name}`, expected one of {}", all.join(", "));
+                    serde::de::Error::custom(why)
+                })
+            }
+        }
+        let rules = BTreeMap::<Name, FieldRule>::deserialize(deserializer)?;
+        Ok(Fields(
+            rules
+                .into_iter()
+                .map(|(Name(name), rule)| (name, rule))
+                .collect(),
+        ))
     }
 }
 

@@ -1,7 +1,8 @@
 //! What the survey holds against a server.
 
 use super::{FileState, Inventory};
-use crate::component::{Facts, Id, Kind, Need, Side};
+use crate::component::{Id, Kind, Need, Side};
+use crate::facts::Facts;
 use crate::family::{Family, Shape};
 use crate::order::must_follow;
 use crate::path::RelPath;
@@ -265,7 +266,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
             continue;
         }
         let framework = components.iter().find(|c| c.facts.kind == Kind::Framework);
-        if let (Some(range), Some(framework)) = (&facts.terms.framework, framework)
+        if let (Some(range), Some(framework)) = (&facts.framework, framework)
             && !range.holds_early(&framework.facts.version)
         {
             let there = &framework.facts;
@@ -317,7 +318,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
             let place = finder.at(index);
             finder.add(Severity::Error, code, place, text, remedy);
         }
-        for needs in &facts.terms.needs_any {
+        for needs in &facts.needs_any {
             if !needs.iter().any(met) {
                 let listed: Vec<String> = needs.iter().map(ToString::to_string).collect();
                 let text = format!(
@@ -389,10 +390,10 @@ fn rivals(finder: &mut Finder<'_>) {
         if component.on == Some(false) {
             continue;
         }
-        if let Some(group) = &component.facts.terms.group {
+        if let Some(group) = &component.facts.group {
             groups.entry(group).or_default().push(index);
         }
-        for id in &component.facts.terms.replaces {
+        for id in &component.facts.replaces {
             for (old, _) in components
                 .iter()
                 .enumerate()

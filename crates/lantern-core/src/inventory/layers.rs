@@ -168,7 +168,10 @@ fn put_version(
         .get(&component.files.first()?.path)?
         .version
         .as_deref()?;
-    let version = family.versions.version(component.facts.kind, text).ok()?;
+    let version = family
+        .versions
+        .version(component.facts.kind == Kind::Build, text)
+        .ok()?;
     (!version.is_content()).then_some(version)
 }
 
@@ -225,8 +228,8 @@ fn state_of<'f>(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::component::Facts;
     use crate::descriptor::Holdings;
+    use crate::facts::Facts;
     use crate::family::Shape;
     use crate::tree::tests::FAMILY;
     use crate::version::Notation;

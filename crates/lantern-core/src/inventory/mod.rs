@@ -7,8 +7,9 @@ pub use findings::{Finding, Place, Severity};
 
 pub use crate::descriptor::VersionFrom;
 
-use crate::component::{Facts, Id, Kind, Member, Need, Provided, Side};
+use crate::component::{Id, Kind, Member, Need, Provided, Side};
 use crate::descriptor::{self, Described, Found, Holdings, Subject};
+use crate::facts::Facts;
 use crate::family::{Family, Shape};
 use crate::order::Arrangement;
 use crate::path::RelPath;
@@ -202,24 +203,20 @@ pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> 
             let outside = from.iter().filter(|need| !inside.contains(&need.id));
             add_new(into, outside);
         }
-        let terms = &member.terms;
         let apart = |needs: &&Vec<Need>| !needs.iter().any(|need| inside.contains(&need.id));
-        add_new(
-            &mut whole.terms.needs_any,
-            terms.needs_any.iter().filter(apart),
-        );
+        add_new(&mut whole.needs_any, member.needs_any.iter().filter(apart));
         let outside = |ids: &'a [Id]| ids.iter().filter(|id| !inside.contains(id));
-        add_new(&mut whole.terms.replaces, outside(&terms.replaces));
+        add_new(&mut whole.replaces, outside(&member.replaces));
         add_new(&mut whole.provides, member.provides.iter());
-        for (kind, slots) in &terms.takes {
-            let takes = whole.terms.takes.entry(kind.clone()).or_default();
+        for (kind, slots) in &member.takes {
+            let takes = whole.takes.entry(kind.clone()).or_default();
             *takes = takes.saturating_add(*slots);
         }
         if member.id != group.id {
             whole.members.push(Member {
                 id: member.id.clone(),
                 version: member.version.clone(),
-                group: terms.group.clone(),
+                group: member.group.clone(),
             });
         }
     }

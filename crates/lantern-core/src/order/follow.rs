@@ -1,6 +1,7 @@
 //! What has to be started before what.
 
-use crate::component::{Facts, Id};
+use crate::component::Id;
+use crate::facts::Facts;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// For each add-on that runs: those that have to be started before it.
@@ -26,12 +27,12 @@ pub fn must_follow<'a>(running: impl Iterator<Item = &'a Facts>) -> BTreeMap<Id,
             let first = those(&need.id).filter(|other| !met || meets(other));
             follows.extend(first.map(|other| other.id.clone()));
         }
-        let earlier = facts.terms.after.iter().flat_map(those);
+        let earlier = facts.after.iter().flat_map(those);
         follows.extend(earlier.map(|other| other.id.clone()));
         follows.remove(&facts.id);
     }
     for facts in &running {
-        for later in facts.terms.before.iter().flat_map(those) {
+        for later in facts.before.iter().flat_map(those) {
             if later.id != facts.id
                 && let Some(follows) = follow.get_mut(&later.id)
             {

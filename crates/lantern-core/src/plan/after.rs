@@ -2,8 +2,9 @@
 
 use super::{ActionKind, Payload, Plan};
 use crate::catalogue::Offer;
-use crate::component::{Facts, Id, Kind, Side};
+use crate::component::{Id, Kind, Side};
 use crate::descriptor::Holdings;
+use crate::facts::Facts;
 use crate::inventory::{
     Beneath, Component, FileState, Inventory, Remembered, VersionFrom, ledger_name,
 };

@@ -7,7 +7,8 @@ use super::{
 };
 use crate::artifact::Artifact;
 use crate::catalogue::Offer;
-use crate::component::{Facts, Id, Kind, Side};
+use crate::component::{Id, Kind, Side};
+use crate::facts::Facts;
 use crate::family::{Family, Glob};
 use crate::inventory::{Component, Inventory, Remembered};
 use crate::path::RelPath;

@@ -2,7 +2,8 @@
 
 use super::{DrawFault, Payload, Situation, TextEdit};
 use crate::catalogue::Offer;
-use crate::component::{Facts, Id, Kind};
+use crate::component::{Id, Kind};
+use crate::facts::Facts;
 use crate::family::Pin;
 use crate::order::{self, Change};
 use crate::path::RelPath;

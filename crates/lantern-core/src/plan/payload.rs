@@ -2,8 +2,9 @@
 
 use super::DrawFault;
 use crate::artifact::{ArchivedFile, Artifact};
-use crate::component::{Facts, Id};
+use crate::component::Id;
 use crate::descriptor::Holdings;
+use crate::facts::Facts;
 use crate::family::{Part, Reader, Shape};
 use crate::inventory::Component;
 use crate::path::RelPath;

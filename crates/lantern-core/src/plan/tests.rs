@@ -2,8 +2,8 @@
 
 use super::*;
 use crate::catalogue::{Offer, Origin};
-use crate::component::Facts;
 use crate::descriptor::{Found, Holdings};
+use crate::facts::Facts;
 use crate::family::{Family, Glob, Shape};
 use crate::inventory::{Evidence, FileState, Inventory, Remembered, take};
 use crate::proofs::at_least;

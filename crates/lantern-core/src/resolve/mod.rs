@@ -22,7 +22,8 @@ pub use saved::RequestFault;
 pub use why::{Explanation, WhyNot, why_not};
 
 use crate::catalogue::{Offer, Origin};
-use crate::component::{Facts, Id, Kind};
+use crate::component::{Id, Kind};
+use crate::facts::Facts;
 use crate::version::{Range, Version};
 use best::Proof;
 use model::{Candidate, Component, Model};
@@ -324,11 +325,7 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
     let mut needed_by = std::collections::BTreeMap::new();
     for (_, candidate) in &chosen {
         let facts = candidate.facts;
-        for need in facts
-            .needs
-            .iter()
-            .chain(facts.terms.needs_any.iter().flatten())
-        {
+        for need in facts.needs.iter().chain(facts.needs_any.iter().flatten()) {
             needed_by.entry(&need.id).or_insert(&facts.id);
         }
     }
@@ -379,7 +376,7 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
         .map(|held| {
             let replacer = chosen
                 .iter()
-                .find(|(_, c)| c.facts.terms.replaces.contains(&held.id));
+                .find(|(_, c)| c.facts.replaces.contains(&held.id));
             Gone {
                 id: held.id.clone(),
                 kind: held.kind,

@@ -4,7 +4,8 @@ use super::fact::{Fact, Lens};
 use super::solver::{Expansion, Lit, Room, Theory, Var};
 use super::{Prefer, Request, Target};
 use crate::catalogue::Origin;
-use crate::component::{Facts, Id, Kind, Need};
+use crate::component::{Id, Kind, Need};
+use crate::facts::Facts;
 use crate::version::Version;
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -308,7 +309,7 @@ impl<'a> Model<'a> {
         if early && !request.policy.early && self.counts(|| Fact::Early(id.clone())) {
             return;
         }
-        if facts.terms.withdrawn && offer.is_some() && self.counts(|| Fact::Withdrawn(id.clone())) {
+        if facts.withdrawn && offer.is_some() && self.counts(|| Fact::Withdrawn(id.clone())) {
             return;
         }
         if !request.allowed_by_pins(facts, offer.is_none())
@@ -355,7 +356,7 @@ impl<'a> Model<'a> {
                     let stand_ins = self.stand_ins.entry(id.as_str()).or_default();
                     stand_ins.push((var, version));
                 }
-                for id in &facts.terms.replaces {
+                for id in &facts.replaces {
                     self.replacers.entry(id.as_str()).or_default().push(var);
                 }
                 for group in facts.groups() {
@@ -435,7 +436,7 @@ impl<'a> Model<'a> {
         }
         for component in &self.components {
             for (var, candidate) in component.vars() {
-                for (kind, takes) in &candidate.facts.terms.takes {
+                for (kind, takes) in &candidate.facts.takes {
                     if let Some(room) = rooms.get_mut(kind.as_str()) {
                         room.takes.insert(var, *takes);
                     }
@@ -517,7 +518,6 @@ impl<'a> Model<'a> {
     /// What one release asks for.
     fn asks(&self, facts: &'a Facts, out: &mut Expansion) {
         let id = &facts.id;
-        let terms = &facts.terms;
         let is_own = |other: &Id| other == id || facts.members.iter().any(|m| m.id == *other);
         let there = |other: &Id| !is_own(other) && self.bearing(other).next().is_some();
         for need in facts.needs.iter().filter(|need| !is_own(&need.id)) {
@@ -525,7 +525,7 @@ impl<'a> Model<'a> {
                 self.demand(std::slice::from_ref(need), out);
             }
         }
-        for needs in &terms.needs_any {
+        for needs in &facts.needs_any {
             let own = needs.iter().any(|need| is_own(&need.id));
             if !own
                 && self.counts(|| {
@@ -547,12 +547,12 @@ impl<'a> Model<'a> {
                 self.forbid_bearers(id, &clash.id, out, meant);
             }
         }
-        for replaced in terms.replaces.iter().filter(|replaced| there(replaced)) {
+        for replaced in facts.replaces.iter().filter(|replaced| there(replaced)) {
             if self.counts(|| Fact::Replaces(id.clone(), replaced.clone())) {
                 self.forbid_bearers(id, replaced, out, |_| true);
             }
         }
-        for companion in terms.companions.iter().filter(|other| there(other)) {
+        for companion in facts.companions.iter().filter(|other| there(other)) {
             if self.counts(|| Fact::Companions(id.clone(), companion.clone())) {
                 self.forbid_bearers(id, companion, out, |version| *version != facts.version);
             }
@@ -570,7 +570,6 @@ impl<'a> Model<'a> {
     /// What a release asks of the build and the framework.
     fn asks_of_build(&self, facts: &Facts, out: &mut Expansion) {
         let id = &facts.id;
-        let terms = &facts.terms;
         if let Some(build) = self.builds.map(|build| &self.components[build as usize])
             && facts.kind != Kind::Build
         {
@@ -582,7 +581,7 @@ impl<'a> Model<'a> {
             {
                 self.forbid(build, out, |build| !range.holds_early(&build.version));
             }
-            if let Some(range) = &terms.runtime
+            if let Some(range) = &facts.runtime
                 && self.counts(|| Fact::Runtime(id.clone()))
             {
                 let out_of_range = |version: &Version| !range.holds_early(version);
@@ -590,7 +589,7 @@ impl<'a> Model<'a> {
                     build.build.runtime.as_ref().is_some_and(out_of_range)
                 });
             }
-            if let Some(flavour) = &terms.flavour
+            if let Some(flavour) = &facts.flavour
                 && self.counts(|| Fact::Flavour(id.clone()))
             {
                 self.forbid(build, out, |build| {
@@ -599,7 +598,7 @@ impl<'a> Model<'a> {
                 });
             }
         }
-        if let Some(range) = &terms.framework
+        if let Some(range) = &facts.framework
             && facts.kind != Kind::Framework
             && self.counts(|| Fact::Framework(id.clone()))
         {
@@ -655,11 +654,7 @@ pub(super) fn named_by(request: &Request, lens: &BTreeSet<Fact>) -> BTreeSet<Id>
     for facts in all {
         let stands_in = facts.stands_for().any(|(id, _)| named.contains(id));
         let grouped = facts.groups().any(|group| groups.contains(group));
-        let takes = facts
-            .terms
-            .takes
-            .keys()
-            .any(|kind| kinds.contains(kind.as_str()));
+        let takes = facts.takes.keys().any(|kind| kinds.contains(kind.as_str()));
         let framework = frameworks && facts.kind == Kind::Framework;
         if everything || stands_in || grouped || takes || framework {
             more.insert(facts.id.clone());

@@ -4,11 +4,12 @@
 
 use super::{Held, Policy, Prefer, Request, Target};
 use crate::artifact::Artifact;
-use crate::catalogue::{Offer, Origin, WrittenRelease};
-use crate::component::{Facts, Id, Kind};
-use crate::family::{Notations, RangesRead};
+use crate::catalogue::{Offer, Origin};
+use crate::component::{Id, Kind};
+use crate::facts::Facts;
+use crate::facts::{Reading, WrittenRelease};
 use crate::json::JsonFault;
-use crate::version::Version;
+use crate::version::{Notations, Version};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
@@ -128,9 +129,9 @@ impl Request {
             }
             queue.extend(stand_ins.get(id).into_iter().flatten());
             for facts in releases.get(id).into_iter().flatten() {
-                let any = facts.terms.needs_any.iter().flatten();
+                let any = facts.needs_any.iter().flatten();
                 queue.extend(facts.needs.iter().chain(any).map(|need| &need.id));
-                queue.extend(&facts.terms.companions);
+                queue.extend(&facts.companions);
             }
         }
         found
@@ -210,20 +211,17 @@ impl Request {
                 Target::Within(range.map_err(|fault| sense(fault.to_string()))?)
             }
         };
-        let mut ranges = RangesRead::default();
+        let mut reading = Reading::new(&notations);
         let held = written.installed.into_iter().map(|held| {
             Ok(Held {
-                facts: held.release.facts(&notations, &mut ranges).map_err(sense)?,
+                facts: held.release.facts(&mut reading).map_err(sense)?,
                 droppable: held.droppable,
             })
         });
         let held: Vec<Held> = held.collect::<Result<_, RequestFault>>()?;
         let offers = written.offers.into_iter().map(|offer| {
             Ok(Offer {
-                facts: offer
-                    .release
-                    .facts(&notations, &mut ranges)
-                    .map_err(sense)?,
+                facts: offer.release.facts(&mut reading).map_err(sense)?,
                 artifact: Artifact::default(),
                 origin: match offer.by_hand {
                     true => Origin::DropFolder,

@@ -4,7 +4,8 @@ use super::fact::Fact;
 use super::obstacle::{Conflict, Obstacle, Remedy};
 use super::{Request, Target};
 use crate::catalogue::Origin;
-use crate::component::{Facts, Id, Kind, Need};
+use crate::component::{Id, Kind, Need};
+use crate::facts::Facts;
 use crate::version::{Range, Version};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -173,7 +174,7 @@ impl<'a> Teller<'a> {
                 !again
                     && (runs || !self.has(&Fact::Runs(id.clone())))
                     && (early || !self.has(&Fact::Early(id.clone())))
-                    && (!facts.terms.withdrawn || held || !self.has(&Fact::Withdrawn(id.clone())))
+                    && (!facts.withdrawn || held || !self.has(&Fact::Withdrawn(id.clone())))
                     && (self.request.allowed_by_pins(facts, held)
                         || !self.has(&Fact::Pinned(id.clone())))
             })
@@ -228,9 +229,7 @@ impl<'a> Teller<'a> {
             let here = held.is_some_and(|held| held.version == facts.version);
             let here = if here { " (installed)" } else { "" };
             let why = match &facts.server {
-                _ if facts.terms.withdrawn && here.is_empty() => {
-                    "was taken back by its makers".into()
-                }
+                _ if facts.withdrawn && here.is_empty() => "was taken back by its makers".into(),
                 Some(range) if !self.request.runs_somewhere(range) => format!("is for {range}"),
                 _ if facts.is_early() && here.is_empty() => "is a test release".into(),
                 _ if self.has(&Fact::Again(id.clone())) && !here.is_empty() => {
@@ -329,18 +328,18 @@ impl<'a> Teller<'a> {
             Fact::Group(group) => format!("Only one of the group {group} may be there."),
             Fact::Room(kind) => self.room(kind),
             Fact::Framework(id) => {
-                let told = self.each(id, |facts| facts.terms.framework.iter().cloned().collect());
+                let told = self.each(id, |facts| facts.framework.iter().cloned().collect());
                 told_needs(id, "runs on framework", &Id::new(""), &told)
             }
             Fact::Runtime(id) => {
-                let told = self.each(id, |facts| facts.terms.runtime.iter().cloned().collect());
+                let told = self.each(id, |facts| facts.runtime.iter().cloned().collect());
                 told_needs(id, "wants a runtime", &Id::new(""), &told)
             }
             Fact::Flavour(id) => {
                 let flavours: BTreeSet<&str> = self
                     .left(id)
                     .iter()
-                    .filter_map(|f| f.terms.flavour.as_deref())
+                    .filter_map(|f| f.flavour.as_deref())
                     .collect();
                 format!(
                     "{id} wants a build that is {}.",
@@ -400,7 +399,7 @@ impl<'a> Teller<'a> {
                 let least = self
                     .left(id)
                     .iter()
-                    .map(|f| f.terms.takes.get(kind).copied().unwrap_or(0))
+                    .map(|f| f.takes.get(kind).copied().unwrap_or(0))
                     .min();
                 takes.extend(least.filter(|least| *least > 0).and_then(|least| {
                     self.conflict

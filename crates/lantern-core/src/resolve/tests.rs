@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::artifact::Artifact;
-use crate::component::{Effect, Member, Need, Provided};
+use crate::component::{Channel, Member, Need, Provided};
 use crate::proofs::at_least;
 use crate::version::{Notation, RangeNotation};
 use proptest::prelude::*;
@@ -35,8 +35,8 @@ pub(crate) fn facts(text: &str) -> Facts {
         }
         match word {
             "!bound" => facts.world_bound = Some(true),
-            "!withdrawn" => facts.terms.withdrawn = true,
-            "!early" => facts.terms.early = true,
+            "!withdrawn" => facts.withdrawn = true,
+            "!early" => facts.channel = Channel::Early,
             _ => {
                 let rest = words.next().unwrap();
                 let need = |item: &str| {
@@ -55,10 +55,7 @@ pub(crate) fn facts(text: &str) -> Facts {
                 };
                 match word {
                     "needs" => facts.needs = needs(),
-                    "any" => facts
-                        .terms
-                        .needs_any
-                        .push(rest.split('|').map(need).collect()),
+                    "any" => facts.needs_any.push(rest.split('|').map(need).collect()),
                     "uses" => facts.uses = needs(),
                     "clashes" => facts.clashes = needs(),
                     "provides" => {
@@ -80,26 +77,24 @@ pub(crate) fn facts(text: &str) -> Facts {
                         });
                         facts.members = members.collect();
                     }
-                    "effect" => facts.effect = Effect::read(rest),
-                    "replaces" => {
-                        facts.terms.replaces = needs().into_iter().map(|n| n.id).collect()
-                    }
-                    "before" => facts.terms.before = needs().into_iter().map(|n| n.id).collect(),
-                    "after" => facts.terms.after = needs().into_iter().map(|n| n.id).collect(),
-                    "with" => facts.terms.companions = needs().into_iter().map(|n| n.id).collect(),
-                    "group" => facts.terms.group = Some(rest.into()),
-                    "takes" => facts.terms.takes = amounts(),
+                    "effect" => facts.effect = serde_json::from_str(&format!("{rest:?}")).unwrap(),
+                    "replaces" => facts.replaces = needs().into_iter().map(|n| n.id).collect(),
+                    "before" => facts.before = needs().into_iter().map(|n| n.id).collect(),
+                    "after" => facts.after = needs().into_iter().map(|n| n.id).collect(),
+                    "with" => facts.companions = needs().into_iter().map(|n| n.id).collect(),
+                    "group" => facts.group = Some(rest.into()),
+                    "takes" => facts.takes = amounts(),
                     "has" => facts.build.has = amounts(),
                     "from" => facts.build.worlds_from = Some(range(rest)),
-                    "framework" => facts.terms.framework = Some(range(rest)),
+                    "framework" => facts.framework = Some(range(rest)),
                     "runtime" if facts.kind == Kind::Build => {
                         facts.build.runtime = Some(version(rest))
                     }
-                    "runtime" => facts.terms.runtime = Some(range(rest)),
+                    "runtime" => facts.runtime = Some(range(rest)),
                     "flavour" if facts.kind == Kind::Build => {
                         facts.build.flavours = vec![rest.into()]
                     }
-                    "flavour" => facts.terms.flavour = Some(rest.into()),
+                    "flavour" => facts.flavour = Some(rest.into()),
                     other => panic!("{other}"),
                 }
             }
@@ -656,7 +651,7 @@ fn fits(request: &Request, chosen: &BTreeMap<&Id, &Facts>) -> bool {
     };
     let everything = || chosen.values().copied();
     let room = build.build.has.iter().all(|(kind, has)| {
-        let takes = everything().map(|facts| facts.terms.takes.get(kind).copied().unwrap_or(0));
+        let takes = everything().map(|facts| facts.takes.get(kind).copied().unwrap_or(0));
         takes.sum::<u64>() <= *has
     });
     let stays = to_stay(request)
@@ -691,7 +686,7 @@ fn droppable(request: &Request, id: &Id) -> bool {
 /// Whether a component, or what takes its place, was chosen.
 fn is_there(chosen: &BTreeMap<&Id, &Facts>, id: &Id) -> bool {
     let mut others = chosen.values();
-    chosen.contains_key(id) || others.any(|facts| facts.terms.replaces.contains(id))
+    chosen.contains_key(id) || others.any(|facts| facts.replaces.contains(id))
 }
 
 fn is_own(request: &Request, facts: &Facts) -> bool {
@@ -737,7 +732,7 @@ fn usable(request: &Request, facts: &Facts) -> bool {
         && (facts.kind != Kind::Build || request.target.holds(&facts.version))
         && (request.policy.untested || !is_untested(request, facts))
         && (own || request.policy.early || !facts.is_early())
-        && (own || !facts.terms.withdrawn)
+        && (own || !facts.withdrawn)
 }
 
 fn runs_on(request: &Request, facts: &Facts, build: &Facts) -> bool {
@@ -746,8 +741,8 @@ fn runs_on(request: &Request, facts: &Facts, build: &Facts) -> bool {
     }
     let offers = &build.build;
     let server = facts.server.as_ref();
-    let runtime = (facts.terms.runtime.as_ref()).zip(offers.runtime.as_ref());
-    let flavour = facts.terms.flavour.as_ref();
+    let runtime = (facts.runtime.as_ref()).zip(offers.runtime.as_ref());
+    let flavour = facts.flavour.as_ref();
     (request.policy.untested || server.is_none_or(|range| range.holds_early(&build.version)))
         && runtime.is_none_or(|(range, version)| range.holds_early(version))
         && (offers.flavours.is_empty() || flavour.is_none_or(|f| offers.flavours.contains(f)))
@@ -771,7 +766,7 @@ fn needs_hold(facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) -> bool {
                     let version = provided.version.as_ref();
                     provided.id == need.id && version.is_none_or(|v| need.range.holds_early(v))
                 })
-                || other.terms.replaces.contains(&need.id)
+                || other.replaces.contains(&need.id)
         })
     };
     let own = |need: &Need| bears(facts).iter().any(|(id, _)| **id == need.id);
@@ -779,9 +774,9 @@ fn needs_hold(facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) -> bool {
     let mut frameworks = chosen
         .values()
         .filter(|other| other.kind == Kind::Framework);
-    let framework = facts.terms.framework.as_ref();
+    let framework = facts.framework.as_ref();
     facts.needs.iter().all(|need| own(need) || met(need))
-        && facts.terms.needs_any.iter().all(any)
+        && facts.needs_any.iter().all(any)
         && (facts.kind == Kind::Framework
             || framework.is_none_or(|range| frameworks.any(|f| range.holds_early(&f.version))))
 }
@@ -790,17 +785,10 @@ fn goes_with_the_others(facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) -> bool {
     let own: Vec<&Id> = bears(facts).into_iter().map(|(id, _)| id).collect();
     let groups = |facts: &Facts| -> Vec<String> {
         let members = facts.members.iter().filter_map(|m| m.group.clone());
-        facts
-            .terms
-            .group
-            .clone()
-            .into_iter()
-            .chain(members)
-            .collect()
+        facts.group.clone().into_iter().chain(members).collect()
     };
     let others = chosen.values().filter(|other| other.id != facts.id);
     let parts = others.clone().flat_map(|other| bears(other));
-    let terms = &facts.terms;
     let fits = |id: &Id, version: &Version| {
         own.contains(&id)
             || facts
@@ -811,8 +799,8 @@ fn goes_with_the_others(facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) -> bool {
                     .clashes
                     .iter()
                     .any(|c| c.id == *id && c.range.holds_early(version))
-                && !terms.replaces.contains(id)
-                && (!terms.companions.contains(id) || *version == facts.version)
+                && !facts.replaces.contains(id)
+                && (!facts.companions.contains(id) || *version == facts.version)
     };
     let mine = groups(facts);
     parts.clone().all(|(id, version)| fits(id, version))
@@ -1068,16 +1056,15 @@ proptest! {
     #[test]
     fn what_is_saved_is_read_again(world in any_world()) {
         let request = with_policy(&world);
-        let notations = crate::family::Notations::default();
+        let notations = crate::version::Notations::default();
         let text = request.to_json(&notations);
         let (again, read) = Request::from_json(&text).unwrap();
         prop_assert_eq!(again.to_json(&read), text);
         // What is written is sorted by id: that is all that differs.
         let sorted = |facts: &Facts| {
             let mut facts = facts.clone();
-            let terms = &mut facts.terms;
             let lists = [&mut facts.needs, &mut facts.uses, &mut facts.clashes];
-            for needs in lists.into_iter().chain(&mut terms.needs_any) {
+            for needs in lists.into_iter().chain(&mut facts.needs_any) {
                 needs.sort_by(|a, b| a.id.cmp(&b.id));
             }
             facts

@@ -49,7 +49,7 @@ impl Explanation {
             let Some(facts) = chosen(other) else {
                 continue;
             };
-            let alternatives = facts.terms.needs_any.iter().flatten();
+            let alternatives = facts.needs_any.iter().flatten();
             let wants = facts.needs.iter().chain(&facts.uses).chain(alternatives);
             let own = wants.filter(|need| need.id == *id);
             held_by.extend(own.map(|need| (other.id.clone(), need.range.to_string())));

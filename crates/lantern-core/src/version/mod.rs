@@ -4,8 +4,10 @@
 //! [`RangeNotation`]. The order over versions is total, and equality agrees with it: `5.4`,
 //! `v5.4` and `5.4.0` are one version, however they are spelled.
 
+mod notations;
 mod range;
 
+pub use notations::{Notations, RangesRead};
 pub use range::{Range, RangeFault, RangeNotation};
 
 use serde::{Deserialize, Serialize};

@@ -17,7 +17,8 @@ use crate::release::payload;
 use crate::survey::{Depth, Survey, survey};
 use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::{Offer, Origin};
-use lantern_core::component::{Facts, Id, Kind};
+use lantern_core::component::{Id, Kind};
+use lantern_core::facts::Facts;
 use lantern_core::inventory::{Inventory, Remembered};
 use lantern_core::order::Arrangement;
 use lantern_core::outlook;
@@ -153,12 +154,7 @@ fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) 
         let (id, version) = text
             .split_once('=')
             .map_or((text.as_str(), None), |(id, v)| (id, Some(v)));
-        let kind = if id == build.id {
-            Kind::Build
-        } else {
-            Kind::Addon
-        };
-        let version = version.map(|version| versions.version(kind, version));
+        let version = version.map(|version| versions.version(id == build.id, version));
         Ok((Id::new(id), version.transpose()?))
     });
     let mut request = Request {

@@ -10,8 +10,9 @@ use crate::place::here;
 use fault::ReleaseFault;
 use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::Offer;
-use lantern_core::component::{Facts, Id, Kind, Side};
+use lantern_core::component::{Id, Kind, Side};
 use lantern_core::descriptor::{self, Described, Found, Holdings, Subject};
+use lantern_core::facts::Facts;
 use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::{Component, as_group};
 use lantern_core::path::RelPath;
@@ -62,7 +63,7 @@ pub fn read(
             Shape::Folder | Shape::Group => folder,
         };
         // The content hash is that of the component's files, whatever they are packed in.
-        let content = if reader.fields.version.0.is_empty() && !reader.shape.is_one_file() {
+        let content = if reader.fields.rule("version").0.is_empty() && !reader.shape.is_one_file() {
             let entries = downloads.contents(artifact)?;
             let inside = entries.iter().filter_map(|entry| {
                 let below = entry.name.strip_prefix(&root)?;

@@ -134,7 +134,7 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
 
 /// What the server's own catalogues say of archives, by hash; one that cannot be read says nothing
 /// here, and a plan tells why.
-fn catalogued(server: &Server) -> BTreeMap<String, lantern_core::component::Facts> {
+fn catalogued(server: &Server) -> BTreeMap<String, lantern_core::facts::Facts> {
     let mut depot = Depot::default();
     for path in server.catalogues() {
         let _ = depot.add_catalogue(&path, &server.family);

@@ -3,9 +3,9 @@
 use crate::answers;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
-use lantern_core::family::Notations;
 use lantern_core::plan::reason_text;
 use lantern_core::resolve::{Request, Selection, resolve};
+use lantern_core::version::Notations;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::{Error, Result};
 use std::path::Path;

@@ -1,8 +1,9 @@
 //! The examples in docs/formats are read by the programs that they are written for.
 
-use lantern_core::family::{Family, Notations};
+use lantern_core::family::{Family, Fields};
 use lantern_core::plan::Plan;
 use lantern_core::resolve::Request;
+use lantern_core::version::Notations;
 use lantern_host::backup::{Page, Stored};
 use lantern_host::config::Config;
 use std::fs;
@@ -27,6 +28,17 @@ fn examples(page: &str, language: &str) -> Vec<String> {
 fn family_examples_are_read() {
     for example in examples("family.md", "toml") {
         Family::parse(&example).unwrap();
+    }
+}
+
+#[test]
+fn every_field_of_a_reader_is_documented() {
+    let page = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats/family.md");
+    let family = fs::read_to_string(page).unwrap();
+    let table = family.lines().filter(|line| line.starts_with("| `"));
+    let table: String = table.collect();
+    for (field, _) in Fields::known() {
+        assert!(table.contains(&format!("`{field}`")), "family.md: {field}");
     }
 }
 

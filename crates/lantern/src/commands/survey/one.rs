@@ -4,7 +4,8 @@ use super::{findings, place_word, state_word};
 use crate::answers::{SurveyedComponent, SurveyedOne};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
-use lantern_core::component::{Id, Kind, Need};
+use lantern_core::component::Id;
+use lantern_core::facts::{Facts, WrittenRelease};
 use lantern_core::inventory::{Component, FileState, Finding, VersionFrom};
 use lantern_core::path::RelPath;
 use lantern_host::Result;
@@ -72,12 +73,6 @@ fn one(component: &Component, found: &Survey, look: &Look) {
         VersionFrom::Content => "unknown; its content's hash stands for it",
         VersionFrom::Stated => "from lantern.toml",
     };
-    let unknown = || "unknown".to_owned();
-    let list = |needs: &[Need]| {
-        let words: Vec<String> = needs.iter().map(ToString::to_string).collect();
-        words.join(", ")
-    };
-    let ids = |ids: &[Id]| ids.iter().map(Id::as_str).collect::<Vec<_>>().join(", ");
     let data = component.holdings.data.as_ref().map(|data| {
         let inside = found
             .files
@@ -88,54 +83,15 @@ fn one(component: &Component, found: &Survey, look: &Look) {
     });
     let starter = component.started_by.as_ref().map(|id| format!(", by {id}"));
     let runs = component.on.map(|on| if on { "on" } else { "off" });
-    let slots = match facts.kind {
-        Kind::Build => &facts.build.has,
-        _ => &facts.terms.takes,
-    };
-    let slots: Vec<String> = slots
-        .iter()
-        .map(|(kind, n)| format!("{n} {kind}"))
-        .collect();
-    let provides: Vec<&str> = facts.provides.iter().map(|p| p.id.as_str()).collect();
-    let range =
-        |range: &Option<lantern_core::version::Range>| range.as_ref().map(ToString::to_string);
     let text = |text: String| (!text.is_empty()).then_some(text);
-    let lines = [
+    let about = [
         ("kind", Some(facts.kind.to_string())),
         ("version", Some(version.to_owned())),
         ("in", Some(place_word(component).to_owned())),
         ("part of", component.group.as_ref().map(ToString::to_string)),
         ("read by", text(component.reader.clone())),
-        (
-            "made for",
-            Some(range(&facts.server).unwrap_or_else(unknown)),
-        ),
-        ("framework", range(&facts.terms.framework)),
-        ("needs", text(list(&facts.needs))),
-        ("uses", text(list(&facts.uses))),
-        ("clashes", text(list(&facts.clashes))),
-        ("provides", text(provides.join(", "))),
-        ("replaces", text(ids(&facts.terms.replaces))),
-        ("before", text(ids(&facts.terms.before))),
-        ("after", text(ids(&facts.terms.after))),
-        ("only one of", facts.terms.group.clone()),
-        ("slots", text(slots.join(", "))),
-        (
-            "side",
-            Some(facts.side.map_or_else(unknown, |side| side.to_string())),
-        ),
-        (
-            "effect",
-            facts
-                .effect
-                .map(|effect| format!("{effect:?}").to_lowercase()),
-        ),
-        (
-            "world-bound",
-            facts
-                .world_bound
-                .map(|bound| if bound { "yes" } else { "no" }.into()),
-        ),
+    ];
+    let there = [
         (
             "runs",
             runs.map(|on| format!("{on}{}", starter.unwrap_or_default())),
@@ -151,10 +107,11 @@ fn one(component: &Component, found: &Survey, look: &Look) {
         ("data", data),
         ("state", Some(state_word(component))),
     ];
-    for (name, value) in lines {
-        if let Some(value) = value {
-            look.say(&format!("  {name:<12}{value}"));
-        }
+    let known = |(name, value): (&'static str, Option<String>)| value.map(|value| (name, value));
+    let about = about.into_iter().filter_map(known);
+    let there = there.into_iter().filter_map(known);
+    for (name, value) in about.chain(stated(facts)).chain(there) {
+        look.say(&format!("  {name:<12}{value}"));
     }
     let changed: Vec<(&str, &RelPath)> = match &component.state {
         FileState::Edited { files, added } => {
@@ -169,4 +126,29 @@ fn one(component: &Component, found: &Survey, look: &Look) {
     for (word, path) in changed {
         look.say(&format!("    {word:<8}{path}"));
     }
+}
+
+/// What it states of itself, in words; what matters and nobody states is unknown.
+fn stated(facts: &Facts) -> Vec<(&'static str, String)> {
+    let each = WrittenRelease::of(facts).each().into_iter();
+    let mut lines: Vec<(&str, String)> = each
+        .filter(|(key, _)| *key != "title")
+        .map(|(key, words)| match key {
+            "server" => ("made for", words),
+            "group" => ("only one of", words),
+            "takes" | "has" => ("slots", words),
+            "world_bound" => ("world-bound", words),
+            "worlds_from" => ("worlds from", words),
+            "needs_any" => ("needs any", words),
+            key => (key, words),
+        })
+        .collect();
+    let says = |lines: &[(&str, String)], key| lines.iter().any(|(name, _)| *name == key);
+    if !says(&lines, "made for") {
+        lines.insert(0, ("made for", "unknown".into()));
+    }
+    if !says(&lines, "side") {
+        lines.push(("side", "unknown".into()));
+    }
+    lines
 }

@@ -2,21 +2,21 @@
 
 use super::{DescriptorFault, Found, Subject};
 use crate::document::{self, Node, Table};
+use crate::facts::Misread;
 use crate::family::{FieldRule, Item, Lookup};
-use std::fmt::Display;
 
 /// All that a component's descriptor files say, to look things up in.
-pub(super) struct Source<'a> {
+pub(super) struct Lookups<'a> {
     pub(super) subject: &'a Subject<'a>,
     top: Table,
     found: &'a [Found],
 }
 
-impl<'a> Source<'a> {
+impl<'a> Lookups<'a> {
     pub(super) fn open(
         subject: &'a Subject<'a>,
         found: &'a [Found],
-    ) -> Result<Source<'a>, DescriptorFault> {
+    ) -> Result<Lookups<'a>, DescriptorFault> {
         let mut top = Table::new();
         for found in found {
             let Some(file) = subject.reader.files.get(found.file) else {
@@ -34,7 +34,7 @@ impl<'a> Source<'a> {
                 top.entry(key).or_insert(value);
             }
         }
-        Ok(Source {
+        Ok(Lookups {
             subject,
             top,
             found,
@@ -76,7 +76,7 @@ impl<'a> Source<'a> {
         find(&self.top, path)
     }
 
-    pub(super) fn text(&self, rule: &FieldRule) -> Option<String> {
+    pub(super) fn text_of(&self, rule: &FieldRule) -> Option<String> {
         let (lookup, node) = self.first(rule)?;
         let text = match &node {
             Node::Text(text) => text.as_str(),
@@ -102,22 +102,19 @@ impl<'a> Source<'a> {
 
     /// Ids with ranges: a table `id = range`, a list, tables with the keys of `item`, or a text
     /// cut into items. An id that stands there twice is meant in both ranges.
-    pub(super) fn pairs(&self, rule: &FieldRule) -> Result<Vec<(String, String)>, DescriptorFault> {
+    pub(super) fn pairs_of(&self, rule: &FieldRule) -> Result<Vec<(String, String)>, Misread> {
         let ids = &self.subject.family.ids;
-        let pairs = self.raw_pairs(rule)?.into_iter();
+        let pairs = self.raw_pairs_of(rule)?.into_iter();
         Ok(pairs.map(|(id, range)| (ids.spell(&id), range)).collect())
     }
 
-    /// As [`Source::pairs`], with texts that are no ids.
-    pub(super) fn raw_pairs(
-        &self,
-        rule: &FieldRule,
-    ) -> Result<Vec<(String, String)>, DescriptorFault> {
+    /// As [`Lookups::pairs_of`], with texts that are no ids.
+    pub(super) fn raw_pairs_of(&self, rule: &FieldRule) -> Result<Vec<(String, String)>, Misread> {
         let Some((lookup, node)) = self.first(rule) else {
             return Ok(Vec::new());
         };
         let at = lookup.at.as_deref().unwrap_or("value");
-        let other = || self.fault(at, format!("{at} holds something else than ids and ranges"));
+        let other = || Misread::new(at, format!("{at} holds something else than ids and ranges"));
         let mut pairs = Vec::new();
         let mut add = |(id, range): (&str, &str)| {
             let range = match &lookup.range {
@@ -159,19 +156,17 @@ impl<'a> Source<'a> {
         Ok(pairs)
     }
 
-    /// What was read, or a fault at the text that could not be.
-    pub(super) fn made<T, E: Display>(
-        &self,
-        text: &str,
-        read: Result<T, E>,
-    ) -> Result<T, DescriptorFault> {
-        read.map_err(|error| self.fault(text, error.to_string()))
+    /// Where a field of the reader is found.
+    pub(super) fn rule(&self, field: &str) -> &'a FieldRule {
+        self.subject.reader.fields.rule(field)
     }
 
-    pub(super) fn fault(&self, text: &str, why: String) -> DescriptorFault {
+    /// The file and line of a text that makes no sense.
+    pub(super) fn located(&self, misread: Misread) -> DescriptorFault {
+        let Misread { text, why } = misread;
         let place = self.found.iter().find_map(|found| {
             let mut lines = found.text.lines();
-            let line = lines.position(|line| !text.is_empty() && line.contains(text))?;
+            let line = lines.position(|line| !text.is_empty() && line.contains(&text))?;
             Some((found.name.as_str(), line + 1))
         });
         let first = || {

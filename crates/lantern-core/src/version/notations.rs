@@ -1,7 +1,6 @@
-//! How a family writes versions and ranges.
+//! How versions and ranges are written in one place: by a family, in a catalogue, in a request.
 
-use crate::component::Kind;
-use crate::version::{Notation, Range, RangeFault, RangeNotation, Version, VersionFault};
+use super::{Notation, Range, RangeFault, RangeNotation, Version, VersionFault};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 
@@ -31,14 +30,15 @@ impl Default for Notations {
 }
 
 impl Notations {
-    /// Reads a version of a component of this kind.
+    /// Reads a version of a component, or of the server where `is_server`.
     ///
     /// # Errors
     /// As [`Version::parse`].
-    pub fn version(&self, kind: Kind, text: &str) -> Result<Version, VersionFault> {
-        let notation = match kind {
-            Kind::Build => self.server,
-            Kind::Framework | Kind::Pack | Kind::Addon => self.components,
+    pub fn version(&self, is_server: bool, text: &str) -> Result<Version, VersionFault> {
+        let notation = if is_server {
+            self.server
+        } else {
+            self.components
         };
         Version::parse(text, notation)
     }

@@ -1,0 +1,267 @@
+//! What a release says of itself.
+//!
+//! A fact is added in one place, the list below: from it come the value, the key in catalogues and requests, the field
+//! of a family's reader, and what a survey shows.
+
+mod notation;
+mod stated;
+
+pub use notation::{Misread, Reading, Source};
+
+use crate::artifact::Artifact;
+use crate::component::{Channel, Effect, Id, Kind, Member, Need, Provided, Side};
+use crate::version::{Range, Version};
+use notation::{
+    AnyOf, Flag, Gathered, Ids, Members, Names, Needs, Numbers, OneVersion, Provides,
+    ServerVersions, Text, Versions, Whether, Word, Written, is_unstated,
+};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use stated::stated;
+use std::collections::BTreeMap;
+
+stated! {
+    /// What one version of a component says of itself.
+    #[derive(Debug, Clone, PartialEq, Eq)]
+    values Facts {
+        /// Which component.
+        id: Id,
+        /// What it is to the server.
+        kind: Kind,
+        /// Its version.
+        version: Version,
+        /// What a server build offers; empty for all else.
+        build: BuildFacts,
+    }
+    /// A release as catalogues and requests write it, and as surveys show it.
+    #[derive(Debug, Default, Serialize, Deserialize, JsonSchema)]
+    #[serde(deny_unknown_fields, default)]
+    texts WrittenRelease {
+        id: Id,
+        #[serde(skip_serializing_if = "is_unstated")]
+        kind: Option<Kind>,
+        version: String,
+        #[serde(skip_serializing_if = "is_unstated")]
+        build: Option<WrittenBuild>,
+        #[serde(skip_serializing_if = "is_unstated")]
+        archive: Option<Artifact>,
+    }
+    stated {
+        /// Its name for people, where it has one besides the id.
+        title: Option<String> as Text from "title",
+        /// Server versions it was made for; `None` when nobody declared any.
+        server: Option<Range> as ServerVersions from "server",
+        /// Framework versions that it runs on.
+        framework: Option<Range> as Versions from "framework",
+        /// Versions of the build's runtime that it runs on.
+        runtime: Option<Range> as Versions from "runtime",
+        /// The flavour of build that it wants.
+        flavour: Option<String> as Text from "flavour",
+        /// What must be there.
+        needs: Vec<Need> as Needs from "needs",
+        /// Of each of these lists at least one must be there.
+        needs_any: Vec<Vec<Need>> as AnyOf,
+        /// What is taken into account where it is there: then the range binds.
+        uses: Vec<Need> as Needs from "uses",
+        /// What must not be there beside it.
+        clashes: Vec<Need> as Needs from "clashes",
+        /// Other ids that it stands in for.
+        provides: Vec<Provided> as Provides from "provides",
+        /// Components whose place it takes: they go, and it stands in for them.
+        replaces: Vec<Id> as Ids from "replaces",
+        /// Components that move together with it: where one is there, it is of the same version.
+        companions: Vec<Id> as Ids from "companions",
+        /// Components that have to be started after it, where they are there.
+        before: Vec<Id> as Ids from "before",
+        /// Components that have to be started before it, where they are there.
+        after: Vec<Id> as Ids from "after",
+        /// The members of a pack that run; empty for all else.
+        members: Vec<Member> as Members,
+        /// A group of which only one may be there.
+        group: Option<String> as Text from "group",
+        /// What it takes of each kind of slot.
+        takes: BTreeMap<String, u64> as Numbers from "slots",
+        /// Where it has to be installed; `None` when nobody declared it.
+        side: Option<Side> as Word from "side",
+        /// What it does to play; `None` when nobody declared it.
+        effect: Option<Effect> as Word from "effect",
+        /// Whether the world holds its content; `None` when nobody declared it.
+        world_bound: Option<bool> as Whether from "world_bound",
+        /// For whom it is meant, whatever its version says.
+        channel: Channel as Word from "channel",
+        /// Whether its makers took it back.
+        withdrawn: bool as Flag from "withdrawn",
+    }
+}
+
+stated! {
+    /// What a server build offers to what runs on it.
+    #[derive(Debug, Clone, PartialEq, Eq)]
+    values BuildFacts {}
+    /// The same as it is written.
+    #[derive(Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+    #[serde(deny_unknown_fields, default)]
+    texts WrittenBuild {}
+    stated {
+        /// The version of its runtime.
+        runtime: Option<Version> as OneVersion from "runtime",
+        /// Its flavours: what kinds of components it can run.
+        flavours: Vec<String> as Names from "flavour",
+        /// How many slots it has of each kind; a kind that is not stated has no limit.
+        has: BTreeMap<String, u64> as Numbers from "slots",
+        /// The protocol that its clients speak.
+        protocol: Option<String> as Text from "protocol",
+        /// Server versions whose worlds it can bring forward; `None` when nobody declared any.
+        worlds_from: Option<Range> as ServerVersions from "worlds_from",
+    }
+}
+
+impl Default for BuildFacts {
+    fn default() -> BuildFacts {
+        BuildFacts::unstated()
+    }
+}
+
+/// Of a build these fields tell what it offers, not what it asks for.
+const TURNED: [&str; 3] = ["runtime", "flavour", "slots"];
+
+/// The fields of a reader that tell facts, besides the id and the version, and whether each is a list.
+pub fn fields() -> impl Iterator<Item = (&'static str, bool)> {
+    let own = BuildFacts::FIELDS.iter();
+    let own = own.filter(|(field, _)| !TURNED.contains(field));
+    Facts::FIELDS.iter().chain(own).copied()
+}
+
+/// A build's own fields, without those that would tell what it asks for.
+struct OfBuild<'s>(&'s dyn Source);
+
+impl Source for OfBuild<'_> {
+    fn text(&self, field: &str) -> Option<String> {
+        match TURNED.contains(&field) {
+            true => None,
+            false => self.0.text(field),
+        }
+    }
+
+    fn pairs(&self, field: &str) -> Result<Vec<(String, String)>, Misread> {
+        match TURNED.contains(&field) {
+            true => Ok(Vec::new()),
+            false => self.0.pairs(field),
+        }
+    }
+}
+
+impl Facts {
+    /// The least that a component says of itself.
+    pub fn new(id: Id, kind: Kind, version: Version) -> Facts {
+        Facts::unstated(id, kind, version, BuildFacts::default())
+    }
+
+    /// What the fields of a reader say of a component.
+    ///
+    /// # Errors
+    /// On texts that make no sense.
+    pub fn of_fields(
+        id: Id,
+        kind: Kind,
+        version: Version,
+        source: &dyn Source,
+        reading: &mut Reading<'_>,
+    ) -> Result<Facts, Misread> {
+        let mut facts = Facts::new(id, kind, version);
+        if kind == Kind::Build {
+            facts.gather(&OfBuild(source), reading)?;
+            facts.build.gather(source, reading)?;
+        } else {
+            facts.gather(source, reading)?;
+        }
+        Ok(facts)
+    }
+
+    /// What is there when it is: itself and its members, each in its version.
+    pub fn parts(&self) -> impl Iterator<Item = (&Id, &Version)> {
+        let members = self.members.iter();
+        std::iter::once((&self.id, &self.version)).chain(members.map(|m| (&m.id, &m.version)))
+    }
+
+    /// The ids for which it meets needs, and in which version; without one it meets them in every version.
+    ///
+    /// These are its parts, what it provides and what it replaces.
+    pub fn stands_for(&self) -> impl Iterator<Item = (&Id, Option<&Version>)> {
+        let parts = self.parts().map(|(id, version)| (id, Some(version)));
+        let provides = self.provides.iter();
+        let provides = provides.map(|provided| (&provided.id, provided.version.as_ref()));
+        let replaces = self.replaces.iter().map(|id| (id, None));
+        parts.chain(provides).chain(replaces)
+    }
+
+    /// Whether a need is met where it is there.
+    pub fn meets(&self, need: &Need) -> bool {
+        self.stands_for()
+            .any(|(id, version)| need.is_met_by(id, version))
+    }
+
+    /// Whether one of its parts is what a clash means: what only stands in for that is not.
+    pub fn is_meant_by(&self, clash: &Need) -> bool {
+        let mut parts = self.parts();
+        parts.any(|(id, version)| clash.is_met_by(id, Some(version)))
+    }
+
+    /// The groups of which only one may be there, its members' among them.
+    pub fn groups(&self) -> impl Iterator<Item = &str> {
+        let members = self.members.iter().map(|member| &member.group);
+        let groups = std::iter::once(&self.group).chain(members);
+        groups.filter_map(Option::as_deref)
+    }
+
+    /// Whether it is a test release, by its version or its makers' word.
+    pub fn is_early(&self) -> bool {
+        self.channel == Channel::Early || self.version.is_early()
+    }
+}
+
+impl WrittenRelease {
+    /// What the release says, in values.
+    ///
+    /// # Errors
+    /// When something that has to be there is missing, or a text makes no sense.
+    pub fn facts(mut self, reading: &mut Reading<'_>) -> Result<Facts, String> {
+        let (id, stated) = (self.id.clone(), std::mem::take(&mut self.version));
+        let say = |error: &dyn std::fmt::Display| format!("{id} {stated}: {error}");
+        if id.as_str().is_empty() || stated.is_empty() {
+            return Err(say(&"id and version are both needed"));
+        }
+        let kind = self.kind.ok_or_else(|| say(&"kind is missing"))?;
+        let version = reading.notations().version(kind == Kind::Build, &stated);
+        let version = version.map_err(|error| say(&error))?;
+        let mut facts = Facts::new(id.clone(), kind, version);
+        let build = self.build.take().unwrap_or_default();
+        let read = facts.read(self, reading);
+        let read = read.and_then(|()| facts.build.read(build, reading));
+        read.map_err(|error| say(&error))?;
+        Ok(facts)
+    }
+
+    /// What is stated besides id, kind and version: key and words for people, in the order of the list.
+    pub fn each(&self) -> Vec<(&'static str, String)> {
+        let build = self.build.iter().flat_map(WrittenBuild::stated);
+        self.stated().into_iter().chain(build).collect()
+    }
+
+    /// Writes facts as they are read again.
+    pub fn of(facts: &Facts) -> WrittenRelease {
+        let mut written = WrittenRelease {
+            id: facts.id.clone(),
+            kind: Some(facts.kind),
+            version: facts.version.to_string(),
+            ..WrittenRelease::default()
+        };
+        facts.write(&mut written);
+        if facts.kind == Kind::Build {
+            let mut build = WrittenBuild::default();
+            facts.build.write(&mut build);
+            written.build = Some(build);
+        }
+        written
+    }
+}

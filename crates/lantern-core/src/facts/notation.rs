@@ -1,0 +1,514 @@
+//! How one fact is written, in catalogues and requests, and how a reader's field gives it.
+
+use crate::component::{Id, Member, Need, Provided};
+use crate::version::{Notations, Range, RangesRead, Version};
+use schemars::JsonSchema;
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::fmt::Display;
+
+/// A text that makes no sense where it stands.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{why}")]
+pub struct Misread {
+    /// What to look for, to find it: the text itself, or the id that it belongs to.
+    pub text: String,
+    /// Why it makes no sense.
+    pub why: String,
+}
+
+impl Misread {
+    /// What a text is, and why it makes no sense.
+    pub fn new(text: &str, why: impl Display) -> Misread {
+        Misread {
+            text: text.into(),
+            why: why.to_string(),
+        }
+    }
+}
+
+/// What texts are read by; ranges that stand in many places are read once.
+#[derive(Debug)]
+pub struct Reading<'n> {
+    notations: &'n Notations,
+    ranges: RangesRead,
+}
+
+impl<'n> Reading<'n> {
+    /// Nothing read yet.
+    pub fn new(notations: &'n Notations) -> Reading<'n> {
+        Reading {
+            notations,
+            ranges: RangesRead::default(),
+        }
+    }
+
+    /// The notations that it reads by.
+    pub fn notations(&self) -> &'n Notations {
+        self.notations
+    }
+}
+
+/// Where the fields of a reader are looked up.
+pub trait Source {
+    /// The one text that a field gives; none where it gives nothing.
+    fn text(&self, field: &str) -> Option<String>;
+
+    /// The ids that a field gives, each with what stands beside it: a range, a version, a number, or nothing.
+    ///
+    /// # Errors
+    /// When something else stands there.
+    fn pairs(&self, field: &str) -> Result<Vec<(String, String)>, Misread>;
+}
+
+/// How a value is written.
+pub(super) trait Written<Value> {
+    /// What it is written as.
+    type Text: Default + PartialEq + Serialize + DeserializeOwned + JsonSchema;
+
+    fn read(text: Self::Text, reading: &mut Reading<'_>) -> Result<Value, Misread>;
+
+    fn write(value: &Value) -> Self::Text;
+
+    /// In words for people; only for what is stated.
+    fn shown(text: &Self::Text) -> String;
+}
+
+/// How a reader's field gives a value.
+pub(super) trait Gathered<Value>: Written<Value> {
+    /// Whether the field gives ids or kinds, each with something beside it.
+    const IS_LIST: bool = false;
+
+    fn gather(source: &dyn Source, field: &str) -> Result<Self::Text, Misread>;
+}
+
+/// Whether nothing is stated.
+pub(super) fn is_unstated<Text: Default + PartialEq>(text: &Text) -> bool {
+    *text == Text::default()
+}
+
+fn stated_text(text: &Option<String>) -> String {
+    text.clone().unwrap_or_default()
+}
+
+fn yes_or_no(is_so: bool) -> String {
+    if is_so { "yes" } else { "no" }.into()
+}
+
+/// Values that are written as they are: for each notation, the way in which a field gives them.
+macro_rules! as_they_are {
+    ($($(#[$doc:meta])* $Notation:ident of $Value:ty: $is_list:literal, $gather:expr, $shown:expr;)*) => {
+        $(
+            $(#[$doc])*
+            pub(super) struct $Notation;
+
+            impl Written<$Value> for $Notation {
+                type Text = $Value;
+
+                fn read(text: $Value, _: &mut Reading<'_>) -> Result<$Value, Misread> {
+                    Ok(text)
+                }
+
+                fn write(value: &$Value) -> $Value {
+                    value.clone()
+                }
+
+                fn shown(text: &$Value) -> String {
+                    let shown: fn(&$Value) -> String = $shown;
+                    shown(text)
+                }
+            }
+
+            impl Gathered<$Value> for $Notation {
+                const IS_LIST: bool = $is_list;
+
+                fn gather(source: &dyn Source, field: &str) -> Result<$Value, Misread> {
+                    let gather: fn(&dyn Source, &str) -> Result<$Value, Misread> = $gather;
+                    gather(source, field)
+                }
+            }
+        )*
+    };
+}
+
+as_they_are! {
+    /// Any text.
+    Text of Option<String>: false, |source, field| Ok(source.text(field)), stated_text;
+    /// Whether, where it is not known.
+    Whether of Option<bool>: false, |source, field| {
+        let truth = |text: String| match text.as_str() {
+            "true" | "yes" | "1" => Ok(true),
+            "false" | "no" | "0" => Ok(false),
+            _ => Err(Misread::new(&text, format!("{text:?} is none of true, false"))),
+        };
+        source.text(field).map(truth).transpose()
+    }, |whether| yes_or_no(*whether == Some(true));
+    /// Whether, and not where nobody says so.
+    Flag of bool: false, |source, field| Ok(Whether::gather(source, field)?.unwrap_or_default()),
+        |flag| yes_or_no(*flag);
+    /// Ids, in their order.
+    Ids of Vec<Id>: true, |source, field| {
+        let pairs = source.pairs(field)?.into_iter();
+        Ok(pairs.map(|(id, _)| Id::new(&id)).collect())
+    }, |ids| ids.iter().map(Id::as_str).collect::<Vec<_>>().join(", ");
+    /// Words, in their order.
+    Names of Vec<String>: true, |source, field| {
+        let pairs = source.pairs(field)?.into_iter();
+        Ok(pairs.map(|(name, _)| name).collect())
+    }, |names| names.join(", ");
+    /// A number by kind.
+    Numbers of BTreeMap<String, u64>: true, |source, field| {
+        let pairs = source.pairs(field)?.into_iter();
+        let numbers = pairs.map(|(kind, number)| match number.parse() {
+            Ok(read) => Ok((kind, read)),
+            Err(_) => Err(Misread::new(&number, format!("{kind}: {number:?} is no number of slots"))),
+        });
+        numbers.collect()
+    }, |numbers| {
+        let numbers = numbers.iter().map(|(kind, number)| format!("{number} {kind}"));
+        numbers.collect::<Vec<_>>().join(", ")
+    };
+}
+
+/// One of a few words, in small letters.
+pub(super) struct Word;
+
+impl<Value> Written<Value> for Word
+where
+    Value: Clone + Default + PartialEq + Serialize + DeserializeOwned + JsonSchema,
+{
+    type Text = Value;
+
+    fn read(text: Value, _: &mut Reading<'_>) -> Result<Value, Misread> {
+        Ok(text)
+    }
+
+    fn write(value: &Value) -> Value {
+        value.clone()
+    }
+
+    fn shown(text: &Value) -> String {
+        let word = serde_json::to_value(text);
+        let word = word.as_ref().ok().and_then(serde_json::Value::as_str);
+        word.unwrap_or_default().to_owned()
+    }
+}
+
+impl<Value> Gathered<Value> for Word
+where
+    Value: Clone + Default + PartialEq + Serialize + DeserializeOwned + JsonSchema,
+{
+    fn gather(source: &dyn Source, field: &str) -> Result<Value, Misread> {
+        let Some(text) = source.text(field) else {
+            return Ok(Value::default());
+        };
+        let word = serde_json::Value::String(text.trim().to_ascii_lowercase());
+        serde_json::from_value(word).map_err(|error| Misread::new(&text, error))
+    }
+}
+
+/// A range over components.
+pub(super) struct Versions;
+
+impl Written<Option<Range>> for Versions {
+    type Text = Option<String>;
+
+    fn read(text: Option<String>, reading: &mut Reading<'_>) -> Result<Option<Range>, Misread> {
+        let range = |text: String| {
+            let read = reading.ranges.range(reading.notations, &text);
+            read.map_err(|error| Misread::new(&text, error))
+        };
+        text.map(range).transpose()
+    }
+
+    fn write(value: &Option<Range>) -> Option<String> {
+        value.as_ref().map(ToString::to_string)
+    }
+
+    fn shown(text: &Option<String>) -> String {
+        stated_text(text)
+    }
+}
+
+impl Gathered<Option<Range>> for Versions {
+    fn gather(source: &dyn Source, field: &str) -> Result<Option<String>, Misread> {
+        Ok(source.text(field))
+    }
+}
+
+/// A range over server versions.
+pub(super) struct ServerVersions;
+
+impl Written<Option<Range>> for ServerVersions {
+    type Text = Option<String>;
+
+    fn read(text: Option<String>, reading: &mut Reading<'_>) -> Result<Option<Range>, Misread> {
+        let range = |text: String| {
+            let read = reading.ranges.server_range(reading.notations, &text);
+            read.map_err(|error| Misread::new(&text, error))
+        };
+        text.map(range).transpose()
+    }
+
+    fn write(value: &Option<Range>) -> Option<String> {
+        value.as_ref().map(ToString::to_string)
+    }
+
+    fn shown(text: &Option<String>) -> String {
+        stated_text(text)
+    }
+}
+
+impl Gathered<Option<Range>> for ServerVersions {
+    fn gather(source: &dyn Source, field: &str) -> Result<Option<String>, Misread> {
+        Ok(source.text(field))
+    }
+}
+
+/// A version of something that is not the server.
+pub(super) struct OneVersion;
+
+impl Written<Option<Version>> for OneVersion {
+    type Text = Option<String>;
+
+    fn read(text: Option<String>, reading: &mut Reading<'_>) -> Result<Option<Version>, Misread> {
+        let version = |text: String| {
+            let read = reading.notations.version(false, &text);
+            read.map_err(|error| Misread::new(&text, error))
+        };
+        text.map(version).transpose()
+    }
+
+    fn write(value: &Option<Version>) -> Option<String> {
+        value.as_ref().map(ToString::to_string)
+    }
+
+    fn shown(text: &Option<String>) -> String {
+        stated_text(text)
+    }
+}
+
+impl Gathered<Option<Version>> for OneVersion {
+    fn gather(source: &dyn Source, field: &str) -> Result<Option<String>, Misread> {
+        Ok(source.text(field))
+    }
+}
+
+/// The range that is meant of a component; several where several are asked for, as by the members of a pack.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged, expecting = "expected a range, or a list of ranges")]
+pub enum Ranges {
+    /// One.
+    One(String),
+    /// Each of them counts.
+    Several(Vec<String>),
+}
+
+impl Ranges {
+    fn texts(self) -> Vec<String> {
+        match self {
+            Ranges::One(text) => vec![text],
+            Ranges::Several(texts) => texts,
+        }
+    }
+}
+
+/// Ids with their ranges.
+pub(super) struct Needs;
+
+impl Written<Vec<Need>> for Needs {
+    type Text = BTreeMap<Id, Ranges>;
+
+    fn read(text: BTreeMap<Id, Ranges>, reading: &mut Reading<'_>) -> Result<Vec<Need>, Misread> {
+        let each = text.into_iter().flat_map(|(id, ranges)| {
+            let texts = ranges.texts().into_iter();
+            texts.map(move |text| (id.clone(), text))
+        });
+        let needs = each.map(|(id, text)| {
+            let range = reading.ranges.range(reading.notations, &text);
+            let range =
+                range.map_err(|error| Misread::new(id.as_str(), format!("{id}: {error}")))?;
+            Ok(Need { id, range })
+        });
+        needs.collect()
+    }
+
+    fn write(value: &Vec<Need>) -> BTreeMap<Id, Ranges> {
+        let pairs = value.iter();
+        by_id(pairs.map(|need| (need.id.clone(), need.range.to_string())))
+    }
+
+    fn shown(text: &BTreeMap<Id, Ranges>) -> String {
+        let pairs = text.iter().flat_map(|(id, ranges)| {
+            let ranges = match ranges {
+                Ranges::One(range) => std::slice::from_ref(range),
+                Ranges::Several(ranges) => ranges,
+            };
+            ranges.iter().map(move |range| match range.as_str() {
+                "*" | "" => id.to_string(),
+                range => format!("{id} {range}"),
+            })
+        });
+        pairs.collect::<Vec<_>>().join(", ")
+    }
+}
+
+impl Gathered<Vec<Need>> for Needs {
+    const IS_LIST: bool = true;
+
+    fn gather(source: &dyn Source, field: &str) -> Result<BTreeMap<Id, Ranges>, Misread> {
+        let pairs = source.pairs(field)?.into_iter();
+        Ok(by_id(pairs.map(|(id, range)| (Id::new(&id), range))))
+    }
+}
+
+fn by_id(pairs: impl Iterator<Item = (Id, String)>) -> BTreeMap<Id, Ranges> {
+    let mut by_id: BTreeMap<Id, Vec<String>> = BTreeMap::new();
+    for (id, range) in pairs {
+        by_id.entry(id).or_default().push(range);
+    }
+    let ranges = |mut texts: Vec<String>| match texts.len() {
+        1 => Ranges::One(texts.remove(0)),
+        _ => Ranges::Several(texts),
+    };
+    let by_id = by_id.into_iter();
+    by_id.map(|(id, texts)| (id, ranges(texts))).collect()
+}
+
+/// Lists of ids with their ranges, of each of which one is enough.
+pub(super) struct AnyOf;
+
+impl Written<Vec<Vec<Need>>> for AnyOf {
+    type Text = Vec<BTreeMap<Id, Ranges>>;
+
+    fn read(text: Self::Text, reading: &mut Reading<'_>) -> Result<Vec<Vec<Need>>, Misread> {
+        let lists = text.into_iter();
+        lists.map(|list| Needs::read(list, reading)).collect()
+    }
+
+    fn write(value: &Vec<Vec<Need>>) -> Self::Text {
+        value.iter().map(Needs::write).collect()
+    }
+
+    fn shown(text: &Self::Text) -> String {
+        let lists = text
+            .iter()
+            .map(|list| format!("one of {}", Needs::shown(list)));
+        lists.collect::<Vec<_>>().join("; ")
+    }
+}
+
+/// An id that a component stands in for, alone or in a version.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub enum StandsInFor {
+    /// In every version.
+    Any(Id),
+    /// In one.
+    Versioned {
+        /// The id.
+        id: Id,
+        /// The version.
+        version: String,
+    },
+}
+
+/// Ids that it stands in for.
+pub(super) struct Provides;
+
+impl Written<Vec<Provided>> for Provides {
+    type Text = Vec<StandsInFor>;
+
+    fn read(text: Vec<StandsInFor>, reading: &mut Reading<'_>) -> Result<Vec<Provided>, Misread> {
+        let provided = text.into_iter().map(|provided| match provided {
+            StandsInFor::Any(id) => Ok(Provided { id, version: None }),
+            StandsInFor::Versioned { id, version } => Ok(Provided {
+                id,
+                version: OneVersion::read(Some(version), reading)?,
+            }),
+        });
+        provided.collect()
+    }
+
+    fn write(value: &Vec<Provided>) -> Vec<StandsInFor> {
+        let provided = value.iter().map(|provided| match &provided.version {
+            None => StandsInFor::Any(provided.id.clone()),
+            Some(version) => StandsInFor::Versioned {
+                id: provided.id.clone(),
+                version: version.to_string(),
+            },
+        });
+        provided.collect()
+    }
+
+    fn shown(text: &Vec<StandsInFor>) -> String {
+        let provided = text.iter().map(|provided| match provided {
+            StandsInFor::Any(id) => id.to_string(),
+            StandsInFor::Versioned { id, version } => format!("{id} {version}"),
+        });
+        provided.collect::<Vec<_>>().join(", ")
+    }
+}
+
+impl Gathered<Vec<Provided>> for Provides {
+    const IS_LIST: bool = true;
+
+    fn gather(source: &dyn Source, field: &str) -> Result<Vec<StandsInFor>, Misread> {
+        let pairs = source.pairs(field)?.into_iter();
+        let provided = pairs.map(|(id, version)| match version.as_str() {
+            "" | "*" => StandsInFor::Any(Id::new(&id)),
+            _ => StandsInFor::Versioned {
+                id: Id::new(&id),
+                version,
+            },
+        });
+        Ok(provided.collect())
+    }
+}
+
+/// A component inside a pack.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct WrittenMember {
+    id: Id,
+    version: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    group: Option<String>,
+}
+
+/// The members of a pack.
+pub(super) struct Members;
+
+impl Written<Vec<Member>> for Members {
+    type Text = Vec<WrittenMember>;
+
+    fn read(text: Vec<WrittenMember>, reading: &mut Reading<'_>) -> Result<Vec<Member>, Misread> {
+        let members = text.into_iter().map(|member| {
+            let version = reading.notations.version(false, &member.version);
+            let version = version.map_err(|error| Misread::new(&member.version, error))?;
+            Ok(Member {
+                id: member.id,
+                version,
+                group: member.group,
+            })
+        });
+        members.collect()
+    }
+
+    fn write(value: &Vec<Member>) -> Vec<WrittenMember> {
+        let members = value.iter().map(|member| WrittenMember {
+            id: member.id.clone(),
+            version: member.version.to_string(),
+            group: member.group.clone(),
+        });
+        members.collect()
+    }
+
+    fn shown(text: &Vec<WrittenMember>) -> String {
+        let members = text
+            .iter()
+            .map(|member| format!("{} {}", member.id, member.version));
+        members.collect::<Vec<_>>().join(", ")
+    }
+}
