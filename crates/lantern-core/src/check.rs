@@ -89,7 +89,7 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
         patterns.push((at, &port.line, &["port"]));
     }
     if let Some(order) = &family.order {
-        let groups = order.kind.form().groups();
+        let groups = order.kind.groups();
         patterns.push(("order.line".into(), &order.line, groups));
     }
     for (at, pattern, groups) in patterns {

@@ -299,6 +299,9 @@ fn of_draw(fault: &DrawFault) -> String {
         DrawFault::WritesKept { .. } => {
             "Nothing was changed. --beside puts such files beside, as *.new; or leave that release out.".into()
         }
+        DrawFault::KeptInside { .. } => {
+            "Nothing was changed. Rename it yourself with the server down: what lies in it goes with it. Then plan again.".into()
+        }
         DrawFault::NoCopy { id, .. } => format!(
             "Put the release of {id} that is installed into the drop folder, and take it with --from."
         ),

@@ -133,20 +133,24 @@ pub enum OrderKind {
     Flags,
     /// One line holds all add-ons, in load order.
     List,
+    /// The names of the add-ons' own files or folders; their order is the load order.
+    Names,
 }
 
 /// Where and how the load order is written down.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct OrderRule {
-    /// Sequence or flags.
+    /// How it is written down.
     pub kind: OrderKind,
-    /// The file; exactly one has to match.
+    /// The file; exactly one has to match. For names: the files or folders of the add-ons.
     pub file: Glob,
     /// Finds a line's add-on as the group `id`, and for flags its value as the group `on`; for a
-    /// list, the text with all its items as the group `list`.
+    /// list, the text with all its items as the group `list`; for names, in a name, its number as the group `at` and
+    /// what comes after that as the group `name`.
     pub line: Pattern,
-    /// How a new line, or an item of a list, is written: `{id}`, for flags also `{on}`.
+    /// How a new line, or an item of a list, is written: `{id}`, for flags also `{on}`; for names, how one gets a
+    /// number: `{at}`, `{name}`.
     pub write: String,
     /// What stands between the items of a list.
     #[serde(default = "default_between")]
@@ -265,9 +269,10 @@ impl Family {
         }
         if let Some(order) = &self.order {
             let has = |group: &str| order.line.regex().capture_names().any(|n| n == Some(group));
-            if !order.kind.form().groups().iter().all(|group| has(group)) {
+            if !order.kind.groups().iter().all(|group| has(group)) {
                 return fault(
-                    "order.line lacks the group (?P<id>…), for flags (?P<on>…), for a list (?P<list>…)"
+                    "order.line lacks the group (?P<id>…), for flags (?P<on>…), for a list (?P<list>…), \
+                     for names (?P<at>…) and (?P<name>…)"
                         .into(),
                 );
             }

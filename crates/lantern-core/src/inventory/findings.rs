@@ -4,7 +4,7 @@ use super::{FileState, Inventory};
 use crate::component::{Id, Kind, Need, Side};
 use crate::facts::Facts;
 use crate::family::{Family, Shape};
-use crate::order::must_follow;
+use crate::order::{Keeping, must_follow};
 use crate::path::RelPath;
 use crate::tree::{FileSeen, below, marked};
 use schemars::JsonSchema;
@@ -73,6 +73,8 @@ pub(super) fn unreadable(path: &RelPath, why: &str) -> Finding {
 struct Finder<'a> {
     inventory: &'a Inventory,
     order_file: Option<&'a RelPath>,
+    /// Whether the load order stands in the names of the add-ons.
+    is_in_names: bool,
     findings: Vec<Finding>,
 }
 
@@ -113,12 +115,15 @@ pub(super) fn find(
     files: &[FileSeen],
     order_file: Option<&RelPath>,
 ) -> Vec<Finding> {
+    let rule = family.order.as_ref();
+    let is_in_names = rule.is_some_and(|rule| matches!(rule.kind.keeping(), Keeping::Names));
     let mut finder = Finder {
         inventory,
         order_file,
+        is_in_names,
         findings: Vec::new(),
     };
-    if family.order.is_some() && order_file.is_none() {
+    if family.order.is_some() && order_file.is_none() && !is_in_names {
         finder.add(
             Severity::Error,
             "order-file-missing",
@@ -136,7 +141,7 @@ pub(super) fn find(
     relations(&mut finder, &by_id);
     rivals(&mut finder);
     misplaced(&mut finder, family, files);
-    if order_file.is_some() {
+    if order_file.is_some() || is_in_names {
         start_lines(&mut finder, &by_id);
     }
     finder.findings
@@ -547,16 +552,16 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
             if let Some(&(line, position)) = lines.get(&first)
                 && position > own_position
             {
-                let place = finder.in_order(own_line);
+                let (place, where_it_is) = match finder.is_in_names {
+                    true => (finder.at(index), String::new()),
+                    false => (finder.in_order(own_line), format!(" (line {line})")),
+                };
                 let mut needs = facts.needs.iter().chain(&facts.uses);
                 let why = match needs.any(|need| need.id == first) {
                     true => "which it needs",
                     false => "which has to come first",
                 };
-                let text = format!(
-                    "{} is started before {first}, {why} (line {line})",
-                    facts.id
-                );
+                let text = format!("{} is started before {first}, {why}{where_it_is}", facts.id);
                 finder.add(
                     Severity::Error,
                     "started-too-early",

@@ -10,8 +10,8 @@ pub use crate::descriptor::VersionFrom;
 use crate::component::{Id, Kind, Member, Need, Provided, Side};
 use crate::descriptor::{self, Described, Found, Holdings, Subject};
 use crate::facts::Facts;
-use crate::family::{Family, Shape};
-use crate::order::Arrangement;
+use crate::family::{Family, OrderRule, Shape};
+use crate::order::{Arrangement, Keeping};
 use crate::path::RelPath;
 use crate::tree::{Claim, Claims, FileSeen, content_hash};
 use crate::version::Version;
@@ -260,6 +260,9 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
         });
     }
     inventory.components = read.into_iter().flatten().collect();
+    if let Some(rule) = &family.order {
+        started_by_name(rule, &mut inventory);
+    }
     layers::settle(&mut inventory.components, family, claims, evidence);
     entries(family, &mut inventory);
     if let (true, Some(version)) = (family.build.outside, evidence.stated) {
@@ -368,6 +371,29 @@ fn component(
         state: FileState::New,
         version_from,
     })
+}
+
+/// Reads the load order in the names of what runs, where names tell it.
+pub fn arrange_by_name(rule: &OrderRule, inventory: &mut Inventory) {
+    if let Keeping::Names = rule.kind.keeping() {
+        let started = inventory.components.iter().filter(|c| c.on == Some(true));
+        let started = started.filter_map(|c| Some((&c.facts.id, c.place.as_ref()?)));
+        inventory.order = Arrangement::of_names(rule, started);
+    }
+}
+
+/// Where names tell the load order, what has one of them runs.
+fn started_by_name(rule: &OrderRule, inventory: &mut Inventory) {
+    let Keeping::Names = rule.kind.keeping() else {
+        return;
+    };
+    let switched = inventory.components.iter_mut();
+    for component in switched.filter(|component| component.on.is_some()) {
+        let place = component.place.as_ref();
+        let is_named = place.is_some_and(|place| rule.file.matches(place.as_str()));
+        component.on = is_named.then_some(true);
+    }
+    arrange_by_name(rule, inventory);
 }
 
 /// Adds what stands in the load order and has no files of its own, where a reader knows such.

@@ -1,14 +1,16 @@
 //! In which order add-ons are started, and the least change to the arrangement that is there.
 //!
-//! Each way of writing a load order down is a [`Form`] in a file of its own; [`OrderKind::form`] leads to it, and
-//! nothing else asks which it is.
+//! A load order stands in a text, in one of several [`Form`]s, or in the names of what is started. Each way has a file of
+//! its own; [`OrderKind::keeping`] leads to it, and nothing else asks which it is.
 
 mod flags;
 mod follow;
 mod list;
+mod names;
 mod sequence;
 
 pub use follow::must_follow;
+pub use names::{Named, renamed, succeeding};
 
 use crate::component::Id;
 use crate::family::{OrderKind, OrderRule, Pattern};
@@ -19,7 +21,7 @@ use std::collections::{BTreeMap, BTreeSet};
 /// An entry of the load order: it names an add-on, or a category of them.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OrderEntry {
-    /// The line it stands in, from 1.
+    /// The line it stands in, from 1; of a name, which one it is.
     pub line: usize,
     /// The add-on.
     pub id: Id,
@@ -62,24 +64,57 @@ pub trait Form {
     fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String;
 }
 
+/// What a load order stands in, and so what a change of it is.
+#[derive(Clone, Copy)]
+pub enum Keeping {
+    /// A text, in a form: lines change.
+    Text(&'static dyn Form),
+    /// The names of the files or folders that are started: they are renamed.
+    Names,
+}
+
 impl OrderKind {
-    /// How it is read and written.
-    pub fn form(self) -> &'static dyn Form {
+    /// Where it is read, and how it is written.
+    pub fn keeping(self) -> Keeping {
         match self {
-            OrderKind::Sequence => &sequence::Sequence,
-            OrderKind::Flags => &flags::Flags,
-            OrderKind::List => &list::List,
+            OrderKind::Sequence => Keeping::Text(&sequence::Sequence),
+            OrderKind::Flags => Keeping::Text(&flags::Flags),
+            OrderKind::List => Keeping::Text(&list::List),
+            OrderKind::Names => Keeping::Names,
+        }
+    }
+
+    /// The groups that its pattern has to have.
+    pub fn groups(self) -> &'static [&'static str] {
+        match self.keeping() {
+            Keeping::Text(form) => form.groups(),
+            Keeping::Names => names::GROUPS,
         }
     }
 }
 
 impl Arrangement {
-    /// Reads the load order in a text.
+    /// Reads the load order in a text; there is none in it where names tell.
     pub fn read(rule: &OrderRule, text: &str) -> Arrangement {
-        let form = rule.kind.form();
+        match rule.kind.keeping() {
+            Keeping::Names => Arrangement::default(),
+            Keeping::Text(form) => Arrangement {
+                entries: form.entries(rule, text),
+                decides: form.decides(),
+            },
+        }
+    }
+
+    /// Reads the load order in the names of add-ons, each with the place where it lies.
+    pub fn of_names<'a>(
+        rule: &OrderRule,
+        addons: impl Iterator<Item = (&'a Id, &'a RelPath)>,
+    ) -> Arrangement {
+        let ordered = addons.filter(|(_, place)| rule.file.matches(place.as_str()));
+        let names = ordered.map(|(id, place)| (id.clone(), place.name().to_owned()));
         Arrangement {
-            entries: form.entries(rule, text),
-            decides: form.decides(),
+            entries: names::entries(names),
+            decides: true,
         }
     }
 

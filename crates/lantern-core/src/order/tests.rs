@@ -3,6 +3,7 @@
 use super::*;
 use crate::family::Family;
 use crate::family::Pattern;
+use crate::proofs::at_least;
 use proptest::prelude::*;
 
 fn ids(text: &str) -> Vec<Id> {
@@ -114,7 +115,7 @@ fn a_list_is_written_in_its_line() {
 #[test]
 fn each_form_says_what_its_pattern_has_to_find() {
     let groups = [OrderKind::Sequence, OrderKind::Flags, OrderKind::List]
-        .map(|kind| (kind.form().groups().join(","), kind.form().decides()));
+        .map(|kind| (kind.groups().join(","), form(kind).decides()));
     let expected = [("id", true), ("id,on", false), ("list", true)];
     assert_eq!(
         groups,
@@ -144,13 +145,20 @@ fn a_ring_is_named() {
     assert_eq!(ring, Ring(ids("b c")));
 }
 
+fn form(kind: OrderKind) -> &'static dyn Form {
+    match kind.keeping() {
+        Keeping::Text(form) => form,
+        Keeping::Names => panic!("names are no text"),
+    }
+}
+
 /// Writes an order; what is not in it goes.
 fn written(rule: &OrderRule, text: &str, order: &[Id]) -> String {
     let change = Change {
         order,
         gone: &BTreeSet::new(),
     };
-    rule.kind.form().rewritten(rule, text, change)
+    form(rule.kind).rewritten(rule, text, change)
 }
 
 fn rule(kind: &str) -> OrderRule {
@@ -218,7 +226,7 @@ fn flags_change_only_where_they_must() {
         gone: &BTreeSet::from([Id::new("c")]),
     };
     assert_eq!(
-        rule.kind.form().rewritten(&rule, text, change),
+        form(rule.kind).rewritten(&rule, text, change),
         "game = g\nload_a = true\nload_b = true\nload_d = mods/d\nload_f = false\nload_e = true\n"
     );
 }
@@ -262,4 +270,130 @@ proptest! {
         prop_assert_eq!(again, order);
         prop_assert_eq!(written.matches("# note").count(), current.len());
     }
+}
+
+fn names_rule() -> OrderRule {
+    let text = r#"{ "kind": "names", "file": "addons/*", "line": "^(?P<at>\\d+)-(?P<name>.+)$", "write": "{at}-{name}" }"#;
+    serde_json::from_str(text).unwrap()
+}
+
+/// Add-ons in order: `10-fern` is there under that name, `+moss` comes.
+fn named(text: &str) -> Vec<Named> {
+    let each = text.split_whitespace().map(|word| {
+        let (is_there, name) = match word.strip_prefix('+') {
+            Some(name) => (false, name),
+            None => (true, word),
+        };
+        Named {
+            id: Id::new(name.rsplit('-').next().unwrap()),
+            name: name.into(),
+            is_there,
+        }
+    });
+    each.collect()
+}
+
+fn names_after(order: &[Named]) -> Vec<String> {
+    let names = renamed(&names_rule(), order);
+    order.iter().map(|it| names[&it.id].clone()).collect()
+}
+
+#[test]
+fn as_few_names_as_can_be_change() {
+    let cases = [
+        // What is in order stays as it is, numbered or not.
+        ("10-a 20-b 30-c", "10-a 20-b 30-c"),
+        ("a b c", "a b c"),
+        // One that comes gets a number between its neighbours, or behind them; a name in order needs none.
+        ("10-a +x 20-b", "10-a 15-x 20-b"),
+        ("10-a 20-b +x", "10-a 20-b x"),
+        ("b +a", "50-b a"),
+        ("+x 10-a", "05-x 10-a"),
+        // Where there is no room, the neighbour that costs least makes some.
+        ("10-a +x 11-b 30-c", "10-a 17-x 23-b 30-c"),
+        // The one that stands wrong moves, not the others.
+        ("30-c 10-a 20-b 40-d", "05-c 10-a 20-b 40-d"),
+        ("10-a 40-d 20-b 30-c", "10-a 15-d 20-b 30-c"),
+        // Numbers keep their length; what has another is numbered anew.
+        ("001-a 5-b 003-c", "001-a 002-b 003-c"),
+        ("9-a 8-b +c", "4-a 8-b c"),
+        ("98-a 99-b 3d-c", "10-a 20-b 30-3d-c"),
+    ];
+    for (order, expected) in cases {
+        assert_eq!(names_after(&named(order)).join(" "), expected, "{order}");
+    }
+    let many: Vec<Named> = (0..120)
+        .map(|n| Named {
+            id: Id::new(&format!("m{n}")),
+            name: format!("{:02}-m{n}", 99 - n % 99),
+            is_there: true,
+        })
+        .collect();
+    let after = names_after(&many);
+    assert!(after.is_sorted() && after[0].starts_with("0"), "{after:?}");
+    let rule = names_rule();
+    assert_eq!(succeeding(&rule, "20-fern-1.0", "fern-2.0"), "20-fern-2.0");
+    assert_eq!(succeeding(&rule, "20-fern", "00-fern"), "20-fern");
+    assert_eq!(succeeding(&rule, "fern", "fern-2"), "fern-2");
+}
+
+proptest! {
+    #![proptest_config(at_least(500))]
+    #[test]
+    fn no_other_way_renames_fewer(
+        numbers in proptest::collection::vec((0_usize..14, any::<bool>()), 1..7),
+    ) {
+        // With none that is numbered, numbers have two digits.
+        prop_assume!(numbers.iter().any(|(number, _)| *number < 10));
+        let order: Vec<Named> = numbers
+            .iter()
+            .zip('a'..)
+            .map(|((number, is_there), letter)| Named {
+                id: Id::new(&letter.to_string()),
+                name: match number {
+                    0..10 => format!("{number}-{letter}"),
+                    _ => letter.to_string(),
+                },
+                is_there: *is_there,
+            })
+            .collect();
+        let after = names_after(&order);
+        prop_assert!(after.is_sorted(), "{after:?}");
+        let stay = |it: &Named, name: &String| it.is_there && it.name == *name;
+        let kept = order.iter().zip(&after).filter(|(it, name)| stay(it, name)).count();
+        let most = (0_u32..1 << order.len()).filter_map(|set| kept_by_hand(&order, set)).max();
+        prop_assert_eq!(Some(kept), most, "{:?}", after);
+    }
+}
+
+/// How many that are there keep their names when just those of a set do, and the others take the next free numbers
+/// of one digit, which nothing else has; none where there are not enough.
+fn kept_by_hand(order: &[Named], set: u32) -> Option<usize> {
+    let mut last = String::new();
+    let (mut kept, mut was_kept) = (0, false);
+    for (at, it) in order.iter().enumerate() {
+        let keeps = set & (1 << at) != 0;
+        let number = it.name.starts_with(|c: char| c.is_ascii_digit());
+        let next = match keeps {
+            true => it.name.clone(),
+            false => {
+                let stem = if number { &it.name[2..] } else { &it.name };
+                let mut names = (0..10).map(|n| format!("{n}-{stem}"));
+                names.find(|name| last.is_empty() || number_of(name) > number_of(&last))?
+            }
+        };
+        let shares = was_kept && keeps || last.is_empty() || number_of(&next) > number_of(&last);
+        if next <= last || !shares {
+            return None;
+        }
+        was_kept = keeps;
+        kept += usize::from(keeps && it.is_there);
+        last = next;
+    }
+    Some(kept)
+}
+
+fn number_of(name: &str) -> u32 {
+    let first = name.chars().next().unwrap_or('0');
+    first.to_digit(10).unwrap_or(10)
 }

@@ -1,6 +1,6 @@
 //! The server as a plan will leave it: where the plan for the next stop begins.
 
-use super::{ActionKind, Payload, Plan};
+use super::{ActionKind, Fate, Payload, Plan, Rename};
 use crate::catalogue::Offer;
 use crate::component::{Id, Kind, Side};
 use crate::descriptor::Holdings;
@@ -32,6 +32,19 @@ pub fn remembered_after(
             || falls_to
             || action.what == ActionKind::Edit
     });
+    let stays = |id: &Id| {
+        let mut changes = plan.components.iter();
+        changes.any(|change| change.id == *id && change.verdict == Fate::Stays)
+    };
+    let renamed: Vec<&Rename> = plan.renames.iter().filter(|it| stays(&it.id)).collect();
+    // What a file was called that only gets another name: what is known of it stays known.
+    let former = |path: &RelPath| {
+        renamed.iter().find_map(|rename| match path == &rename.to {
+            true => Some(rename.from.clone()),
+            false => rename.from.join(path.below(rename.to.as_str())?).ok(),
+        })
+    };
+    let known = known.filter(|action| former(&action.path).is_none());
     let known = known.map(|action| {
         let old = before.get(&action.path);
         let owner = action.component.as_ref().map(|id| match &action.member {
@@ -56,7 +69,11 @@ pub fn remembered_after(
         };
         (action.path.clone(), remembered)
     });
-    known.collect()
+    let same = plan.actions.iter().filter_map(|action| {
+        let known = before.get(&former(&action.path)?)?;
+        Some((action.path.clone(), known.clone()))
+    });
+    known.chain(same).collect()
 }
 
 /// The inventory and the files after a plan has been carried out.
@@ -91,9 +108,26 @@ pub fn afterwards(
         let whole = component.group.as_ref().unwrap_or(&component.facts.id);
         !away.contains(whole)
     };
+    let moved_to = |id: &Id, place: &RelPath| {
+        let mut renames = plan.renames.iter();
+        let rename = renames.find(|rename| rename.id == *id && rename.from == *place);
+        rename.map_or(place.clone(), |rename| rename.to.clone())
+    };
     let mut components: Vec<Component> = before.components.iter().filter(left).cloned().collect();
-    let is_switched =
-        !order.entries.is_empty() || before.components.iter().any(|it| it.on.is_some());
+    for component in &mut components {
+        let Some(place) = component.place.clone() else {
+            continue;
+        };
+        let to = moved_to(&component.facts.id, &place);
+        for file in component.files.iter_mut().filter(|_| to != place) {
+            let below = file.path.below(place.as_str()).map(|rest| to.join(rest));
+            file.path = below.and_then(Result::ok).unwrap_or_else(|| to.clone());
+        }
+        component.place = Some(to);
+    }
+    let is_switched = before.order.decides
+        || !order.entries.is_empty()
+        || before.components.iter().any(|it| it.on.is_some());
     let runs: BTreeSet<&Id> = plan.expects.iter().map(|expected| &expected.id).collect();
     for choice in &selection.choices {
         let Some((offer, payload)) = choice
@@ -138,7 +172,7 @@ pub fn afterwards(
         };
         components.push(installed(
             &offer.facts,
-            payload.place.clone(),
+            moved_to(id, &payload.place),
             payload.shape,
             of(None),
             None,

@@ -40,6 +40,8 @@ pub struct Situation<'a> {
     pub keep: &'a [Glob],
     /// What the ledger remembers.
     pub remembered: &'a BTreeMap<RelPath, Remembered>,
+    /// The server folder's own path, and every file in it that no plan speaks of: kept, or coming and going.
+    pub folder: (&'a str, &'a [RelPath]),
     /// Files of layers that are kept aside, by their BLAKE3.
     pub stored: &'a BTreeMap<String, Artifact>,
     /// Whether what a release would write into the keep list is put beside it, as `*.new`.
@@ -129,6 +131,8 @@ pub fn draw(
         places: &places,
         moving: &moving,
     };
+    let renames = edits::renames(situation, &afterwards)?;
+    drawing.rename(&renames)?;
     let edits = edits::edits(situation, &afterwards)?;
     let edits = drawing.edit(edits);
     if !selection.proved {
@@ -174,6 +178,7 @@ pub fn draw(
         components,
         archives: drawing.archives,
         actions: drawing.actions.into_values().collect(),
+        renames,
         edits,
         keep: Kept {
             patterns: situation

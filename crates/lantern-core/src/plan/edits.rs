@@ -1,11 +1,11 @@
 //! The texts that a plan changes: the load order, and what start scripts pin.
 
-use super::{DrawFault, Payload, Situation, TextEdit};
+use super::{DrawFault, Payload, Rename, Situation, TextEdit};
 use crate::catalogue::Offer;
 use crate::component::{Id, Kind};
 use crate::facts::Facts;
-use crate::family::Pin;
-use crate::order::{self, Change};
+use crate::family::{OrderRule, Pin};
+use crate::order::{self, Change, Keeping, Named};
 use crate::path::RelPath;
 use crate::text::{self, Text};
 use std::collections::{BTreeMap, BTreeSet};
@@ -89,16 +89,17 @@ fn load_order(
     let Some(rule) = &situation.family.order else {
         return Ok(text.to_owned());
     };
+    let Keeping::Text(form) = rule.kind.keeping() else {
+        return Ok(text.to_owned());
+    };
     let inventory = situation.inventory;
     let arrangement = &inventory.order;
     let flagged = inventory.components.iter().filter(|c| c.on.is_some());
     let gone = flagged.map(|component| &component.facts.id);
     let gone = gone.filter(|id| !after.addons.contains_key(id)).cloned();
+    let running = after.addons.iter().filter(|(_, (_, on))| *on);
     let order = match arrangement.decides {
-        false => {
-            let running = after.addons.iter().filter(|(_, (_, on))| *on);
-            running.map(|(id, _)| (*id).clone()).collect()
-        }
+        false => running.map(|(id, _)| (*id).clone()).collect(),
         true => {
             // An add-on that a category's entry starts has none of its own.
             let entry_of = |id: &Id| {
@@ -106,15 +107,8 @@ fn load_order(
                 let by = place.and_then(|place| arrangement.starter(rule, id, place));
                 by.map_or(id.clone(), |entry| entry.id.clone())
             };
-            let mut wanted: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
-            let running = after.addons.values().filter(|(_, on)| *on);
-            for (id, follows) in order::must_follow(running.map(|(facts, _)| *facts)) {
-                let entry = entry_of(&id);
-                let follows = follows.iter().map(&entry_of).filter(|f| *f != entry);
-                let follows: BTreeSet<Id> = follows.collect();
-                wanted.entry(entry).or_default().extend(follows);
-            }
             let current: Vec<Id> = arrangement.ids().cloned().collect();
+            let mut wanted = follow(running.map(|(_, (facts, _))| *facts), entry_of);
             // An entry for something that is not installed is the administrator's own affair.
             for id in current.iter().filter(|id| inventory.get(id).is_none()) {
                 wanted.entry(id.clone()).or_default();
@@ -126,5 +120,93 @@ fn load_order(
         order: &order,
         gone: &gone.collect(),
     };
-    Ok(rule.kind.form().rewritten(rule, text, change))
+    Ok(form.rewritten(rule, text, change))
+}
+
+/// For the entry of each add-on, the entries that have to come before it.
+fn follow<'a>(
+    running: impl Iterator<Item = &'a Facts>,
+    entry_of: impl Fn(&Id) -> Id,
+) -> BTreeMap<Id, BTreeSet<Id>> {
+    let mut wanted: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
+    for (id, follows) in order::must_follow(running) {
+        let entry = entry_of(&id);
+        let follows = follows.iter().map(&entry_of).filter(|f| *f != entry);
+        let follows: BTreeSet<Id> = follows.collect();
+        wanted.entry(entry).or_default().extend(follows);
+    }
+    wanted
+}
+
+/// Where names tell the load order: what gets another name, so that each comes after what it follows.
+pub(super) fn renames(
+    situation: &Situation<'_>,
+    after: &Afterwards<'_>,
+) -> Result<Vec<Rename>, DrawFault> {
+    let names_tell = |rule: &&OrderRule| matches!(rule.kind.keeping(), Keeping::Names);
+    let Some(rule) = situation.family.order.as_ref().filter(names_tell) else {
+        return Ok(Vec::new());
+    };
+    let running = after.addons.iter().filter(|(_, (_, on))| *on);
+    let mut named: BTreeMap<&Id, (Named, &RelPath)> = BTreeMap::new();
+    for (id, _) in running.clone() {
+        let Some(place) = after.places.get(id).copied() else {
+            continue;
+        };
+        if !rule.file.matches(place.as_str()) {
+            continue;
+        }
+        let mut installed = situation.inventory.components.iter();
+        let installed = installed.find(|c| c.facts.id == **id && c.group.is_none());
+        let now = installed.and_then(|component| component.place.as_ref());
+        let name = now.map_or(place.name().to_owned(), |now| {
+            order::succeeding(rule, now.name(), place.name())
+        });
+        let it = Named {
+            id: (*id).clone(),
+            is_there: now.is_some_and(|now| now.name() == name),
+            name,
+        };
+        named.insert(id, (it, place));
+    }
+    let facts = running.map(|(_, (facts, _))| *facts);
+    let wanted = follow(
+        facts.filter(|facts| named.contains_key(&facts.id)),
+        Id::clone,
+    );
+    // What comes new stands where its name puts it, unless it has to follow something.
+    let mut current: Vec<&Named> = named.values().map(|(it, _)| it).collect();
+    current.sort_by(|a, b| (&a.name, &a.id).cmp(&(&b.name, &b.id)));
+    let current: Vec<Id> = current.iter().map(|it| it.id.clone()).collect();
+    let order = order::arrange(&wanted, &current)?;
+    let names = match order == current {
+        true => named
+            .values()
+            .map(|(it, _)| (it.id.clone(), it.name.clone()))
+            .collect(),
+        false => {
+            let order: Vec<Named> = order.iter().map(|id| named[id].0.clone()).collect();
+            order::renamed(rule, &order)
+        }
+    };
+    let mut renames = Vec::new();
+    for (id, (_, place)) in &named {
+        let name = &names[*id];
+        if *name == place.name() {
+            continue;
+        }
+        let to = match place.folder() {
+            Some(folder) => folder.join(name),
+            None => RelPath::parse(name),
+        };
+        renames.push(Rename {
+            id: (*id).clone(),
+            from: (*place).clone(),
+            to: to.map_err(|fault| DrawFault::Path {
+                id: (*id).clone(),
+                fault,
+            })?,
+        });
+    }
+    Ok(renames)
 }

@@ -36,6 +36,18 @@ pub enum DrawFault {
         /// Whose file lies there.
         owner: Option<Id>,
     },
+    /// The load order asks for another name of a folder in which something lies that is kept, or comes and goes.
+    #[error(
+        "{id} would have to be renamed to {to}, so that it comes after what it needs, and {path} in it is not to be moved"
+    )]
+    KeptInside {
+        /// The component.
+        id: Id,
+        /// What its folder would be called.
+        to: RelPath,
+        /// What is kept, or comes and goes.
+        path: RelPath,
+    },
     /// What a release calls all its own overlaps with the keep list.
     #[error("{id} calls {path} all its own, which overlaps with {keep} on the keep list")]
     OwnsKept {

@@ -10,6 +10,7 @@ mod edits;
 mod fault;
 mod lay;
 mod payload;
+mod rename;
 #[cfg(test)]
 mod tests;
 
@@ -52,6 +53,9 @@ pub struct Plan {
     pub archives: Vec<Artifact>,
     /// Every path outside the keep list, by path.
     pub actions: Vec<Action>,
+    /// Add-ons whose file or folder gets another name, where names tell the load order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub renames: Vec<Rename>,
     /// The lines of the load-order file and of start scripts that change.
     pub edits: Vec<TextEdit>,
     /// What is kept.
@@ -185,6 +189,18 @@ pub struct TextEdit {
     pub path: RelPath,
     /// From top to bottom, the lines that give way to others.
     pub lines: Vec<LineChange>,
+}
+
+/// An add-on whose file or folder gets another name: how each file of it moves, the actions say.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Rename {
+    /// Which one.
+    pub id: Id,
+    /// Where it would lie otherwise: where it lies now, or where its release would put it.
+    pub from: RelPath,
+    /// Where it lies afterwards.
+    pub to: RelPath,
 }
 
 /// What no changeover writes.

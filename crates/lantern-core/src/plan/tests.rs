@@ -335,6 +335,7 @@ proptest! {
         let keep = [Glob::new("world/**").unwrap()];
         let planned: Vec<FileSeen> = listing(&tree).into_iter().filter(|f| f.path.below("world").is_none()).collect();
         let situation = Situation {
+            folder: ("/srv", &[]),
             server: "s",
             server_id: "1",
             family: &family,
@@ -521,6 +522,7 @@ impl PackMove {
             .collect();
         let dropped = self.dropped.iter().map(|id| Id::new(id)).collect();
         let situation = Situation {
+            folder: ("/srv", &[]),
             server: "s",
             server_id: "1",
             family: &family,
@@ -762,6 +764,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
     let text = Text::read(order.as_bytes());
     let order_file = path("x.conf");
     let situation = Situation {
+        folder: ("/srv", &[]),
         server: "s",
         server_id: "1",
         family: &family,

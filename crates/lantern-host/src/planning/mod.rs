@@ -19,7 +19,7 @@ use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
-use lantern_core::inventory::{Inventory, Remembered};
+use lantern_core::inventory::{Inventory, Remembered, arrange_by_name};
 use lantern_core::order::Arrangement;
 use lantern_core::outlook;
 use lantern_core::path::RelPath;
@@ -234,6 +234,8 @@ struct Beginning {
     order: Option<(RelPath, Text)>,
     scripts: Vec<(RelPath, Text)>,
     remembered: BTreeMap<RelPath, Remembered>,
+    /// Files that no plan speaks of.
+    untouched: Vec<RelPath>,
 }
 
 impl Question<'_> {
@@ -277,6 +279,7 @@ impl Question<'_> {
             order: survey.order.clone(),
             scripts: survey.scripts.clone(),
             remembered: survey.remembered.clone(),
+            untouched: survey.untouched_files(server).cloned().collect(),
         };
         let downloads = &mut self.downloads;
         let Some(stops) = stops(&self.request, selection)? else {
@@ -377,7 +380,9 @@ fn stage(
         payloads.insert(offer, files);
     }
     let keep = server.keep();
+    let root = server.folder.root().display().to_string();
     let situation = Situation {
+        folder: (&root, &at.untouched),
         server: &server.config.name,
         server_id: &server.config.id,
         family: &server.family,
@@ -420,7 +425,7 @@ fn stage(
     let lines = lines
         .map(|(rule, (_, text))| Arrangement::read(rule, text.as_str()))
         .unwrap_or_default();
-    let (inventory, files) = afterwards(
+    let (mut inventory, files) = afterwards(
         &at.inventory,
         &plan,
         selection,
@@ -428,6 +433,9 @@ fn stage(
         &payloads,
         lines,
     );
+    if let Some(rule) = &server.family.order {
+        arrange_by_name(rule, &mut inventory);
+    }
     let mut remembered = at.remembered.clone();
     for action in plan.of(ActionKind::SetAside) {
         remembered.remove(&action.path);
@@ -439,6 +447,7 @@ fn stage(
         order,
         scripts,
         remembered,
+        untouched: at.untouched.clone(),
     };
     Ok((plan, next))
 }

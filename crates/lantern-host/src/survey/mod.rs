@@ -9,9 +9,10 @@ use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp};
 use crate::ledger::{Inside, InsideKey, Ledger};
 use crate::survey::fault::SurveyFault;
-use lantern_core::family::{Family, Reader, Shape};
+use lantern_core::family::{Family, OrderRule, Reader, Shape};
 use lantern_core::inventory::Remembered;
 use lantern_core::inventory::{Evidence, Inventory, take};
+use lantern_core::order::Keeping;
 use lantern_core::path::RelPath;
 use lantern_core::text::Text;
 use lantern_core::tree::{Claims, FileSeen, claim};
@@ -39,11 +40,19 @@ pub struct Survey {
 impl Survey {
     /// The files that a plan speaks of: neither kept nor passing.
     pub fn planned_files<'a>(&'a self, server: &'a Server) -> impl Iterator<Item = &'a FileSeen> {
-        self.files.iter().filter(|file| {
-            let path = file.path.as_str();
-            !server.keeps(path) && !server.family.passes(path) && path != FILE
-        })
+        let files = self.files.iter();
+        files.filter(|file| is_planned(server, file.path.as_str()))
     }
+
+    /// All others.
+    pub fn untouched_files<'a>(&'a self, server: &'a Server) -> impl Iterator<Item = &'a RelPath> {
+        let paths = self.files.iter().map(|file| &file.path);
+        paths.filter(|path| !is_planned(server, path.as_str()))
+    }
+}
+
+fn is_planned(server: &Server, path: &str) -> bool {
+    !server.keeps(path) && !server.family.passes(path) && path != FILE
 }
 
 /// How much a survey reads.
@@ -195,7 +204,7 @@ fn hashed(
     Ok(files.collect())
 }
 
-/// Finds the file that holds the load order, and reads it.
+/// Finds the file that holds the load order, and reads it; none where names tell the order.
 ///
 /// # Errors
 /// When several match, or it cannot be read.
@@ -204,7 +213,8 @@ pub fn order_file(
     family: &Family,
     files: &[FileSeen],
 ) -> Result<Option<(RelPath, Text)>> {
-    let Some(rule) = &family.order else {
+    let in_text = |rule: &&OrderRule| matches!(rule.kind.keeping(), Keeping::Text(_));
+    let Some(rule) = family.order.as_ref().filter(in_text) else {
         return Ok(None);
     };
     let matching: Vec<&RelPath> = files

@@ -206,6 +206,12 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
     if !stays.is_empty() {
         look.say(&format!("\n  stay as they are: {}", stays.join(", ")));
     }
+    if !plan.renames.is_empty() {
+        look.say("\n  load order, by name:");
+    }
+    for rename in &plan.renames {
+        look.say(&format!("    {} becomes {}", rename.from, rename.to));
+    }
     for edit in &plan.edits {
         let order = server.family.order.as_ref();
         let is_order = order.is_some_and(|rule| rule.file.matches(edit.path.as_str()));

@@ -12,6 +12,7 @@ mod full_disk;
 mod kills;
 mod layers;
 mod links;
+mod order_by_name;
 mod questions;
 mod real_server;
 mod rehearsals;
