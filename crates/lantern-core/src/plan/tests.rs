@@ -424,6 +424,9 @@ struct PackMove {
     dropped: Vec<&'static str>,
     /// Whether m0 runs.
     on: Option<bool>,
+    /// What the release calls all its own, and what it keeps there itself.
+    owns: Vec<&'static str>,
+    keeps: Vec<&'static str>,
 }
 
 impl Default for PackMove {
@@ -435,6 +438,8 @@ impl Default for PackMove {
             bound: None,
             dropped: Vec::new(),
             on: None,
+            owns: Vec::new(),
+            keeps: Vec::new(),
         }
     }
 }
@@ -461,8 +466,14 @@ impl PackMove {
     }
 
     fn drawn(&self) -> Result<Plan, DrawFault> {
-        let family = Family::parse(FAMILY).unwrap();
-        let (tree, inventory, remembered) = self.inventory();
+        let framework = r#"ready = "up", framework = '^(?P<id>f) (?P<version>.+)', stop"#;
+        let pin = "[[pin]]\nfile = '*.sh'\nline = '(?P<value>pack-\\S+)'\nbecomes = 'pack-{pack.version}'\n[[reader]]";
+        let text = FAMILY.replace(r#"ready = "up", stop"#, framework);
+        let family = Family::parse(&text.replacen("[[reader]]", pin, 1)).unwrap();
+        let (mut tree, inventory, remembered) = self.inventory();
+        let script = "run pack-1 --quiet\n";
+        tree.insert(path("start.sh"), script.into());
+        let scripts = [(path("start.sh"), crate::text::Text::read(script.as_bytes()))];
         let offer = Offer {
             facts: Facts::new(Id::new("p"), Kind::Pack, version(2)),
             artifact: crate::artifact::Artifact::default(),
@@ -493,7 +504,11 @@ impl PackMove {
             reader: "pack".into(),
             files: shipped.collect(),
             members: members.collect(),
-            holdings: Holdings::default(),
+            holdings: Holdings {
+                owns: self.owns.iter().map(|text| path(text)).collect(),
+                keep: self.keeps.iter().map(|text| (*text).to_owned()).collect(),
+                ..Holdings::default()
+            },
             variant: None,
             found_in: None,
         };
@@ -530,7 +545,7 @@ impl PackMove {
             files: &planned,
             order: None,
             dropped: &dropped,
-            scripts: &[],
+            scripts: &scripts,
             keep: &keep,
             remembered: &remembered,
             stored: &BTreeMap::new(),
@@ -552,6 +567,7 @@ impl PackMove {
             .iter()
             .filter(|action| action.what != ActionKind::Keep);
         let moving = moving.map(|action| format!("{:?} {}", action.what, action.path));
+        let moving = moving.filter(|told| told != "Edit start.sh");
         let notes = plan.notes.iter().map(|note| format!("note: {note}"));
         moving.chain(notes).collect::<Vec<_>>().join("\n")
     }
@@ -592,6 +608,47 @@ fn the_keep_list_is_never_written() {
     Replace pack/id
     Place worlds/spawn
     ");
+}
+
+#[test]
+fn a_start_script_names_the_pack_that_comes_and_the_framework_has_to_say_that_it_is_there() {
+    let plan = PackMove {
+        on: Some(true),
+        ..PackMove::default()
+    };
+    let plan = plan.drawn().unwrap();
+    let edit = &plan.edits[0].lines[0];
+    assert_eq!(
+        (edit.line, &edit.was[..]),
+        (1, &["run pack-1 --quiet".to_owned()][..])
+    );
+    assert_eq!(edit.becomes, ["run pack-2 --quiet"]);
+    let expects = plan
+        .expects
+        .iter()
+        .map(|it| (it.id.as_str(), it.version.as_deref()));
+    assert_eq!(
+        expects.collect::<Vec<_>>(),
+        [("f", Some("1")), ("m0", Some("2"))]
+    );
+}
+
+#[test]
+fn what_a_pack_calls_its_own_is_not_what_the_place_keeps() {
+    let owns = |owns, keeps| PackMove {
+        keep: vec!["world/**", "config/mine/**"],
+        owns: vec![owns],
+        keeps,
+        ..PackMove::default()
+    };
+    for meets in ["config", "world/map"] {
+        let refused = owns(meets, Vec::new()).drawn().unwrap_err();
+        let meets = matches!(&refused, DrawFault::OwnsKept { .. });
+        assert!(meets, "{refused}");
+    }
+    // What it keeps there itself is no contradiction, and what lies beside is none.
+    assert!(owns("config", vec!["config/mine/**"]).drawn().is_ok());
+    assert!(owns("configs", Vec::new()).drawn().is_ok());
 }
 
 #[test]
