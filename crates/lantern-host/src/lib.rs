@@ -7,6 +7,7 @@
 //! | [`folder`] | the server folder, and nothing outside it |
 //! | [`config`] | `lantern.toml`, and the family file it names |
 //! | [`ledger`] | `.lantern/ledger.db` |
+//! | [`identity`] | whether the folder is the one that was taken into care |
 //! | [`lock`] | `.lantern/lock`: one lantern at a time in one folder |
 //! | [`archive`] | zip archives, checked before anything is unpacked |
 //! | [`survey`] | the whole folder, read into an inventory |
@@ -36,6 +37,7 @@ mod error;
 pub mod folder;
 mod format1;
 pub mod history;
+pub mod identity;
 mod layers;
 pub mod ledger;
 pub mod lock;

@@ -67,6 +67,7 @@ answers!(
     Ready<'_>,
     Rehearsal,
     RequestAnswered,
+    Settled,
     Surveyed<'_>,
     SurveyedOne<'_>,
     UndoDone<'_>,
@@ -109,6 +110,15 @@ pub struct Adopted {
     pub kept_files: usize,
     /// How many findings there are.
     pub findings: usize,
+}
+
+/// `adopt --moved`, `adopt --copy`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Settled {
+    /// The server's name.
+    pub server: String,
+    /// Its own mark.
+    pub id: String,
 }
 
 /// `backup make`

@@ -242,6 +242,27 @@ fn of_config(fault: &ConfigFault) -> String {
             "Put it right in {}; docs/formats/ lists the keys.",
             path.display()
         ),
+        ConfigFault::OtherFolder {
+            here,
+            is_still_there: true,
+            ..
+        } => format!(
+            "Nothing was done. This is a copy of it: make it a server of its own: lantern adopt {} --copy",
+            shell_word(Path::new(here))
+        ),
+        ConfigFault::StillThere(there) => format!(
+            "Take it out of care first, when it is not to be used again: mv {0}/lantern.toml {0}/lantern.toml.old",
+            shell_word(there)
+        ),
+        ConfigFault::OtherFolder { here, .. } => {
+            let here = shell_word(Path::new(here));
+            format!(
+                "Nothing was done. Say which it is:\n\
+                 the same server, which lies here now: lantern adopt {here} --moved\n\
+                 a copy, and so a server of its own: lantern adopt {here} --copy"
+            )
+        }
+        ConfigFault::OwnFolder(_) => "There is nothing to settle.".into(),
         ConfigFault::Family { .. } => "docs/formats/family.md lists the keys.".into(),
     }
 }

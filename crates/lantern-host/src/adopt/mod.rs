@@ -6,6 +6,7 @@ use crate::adopt::fault::AdoptFault;
 use crate::config::{self, FILE, Server};
 use crate::error::{Error, Result};
 use crate::folder::Folder;
+use crate::identity;
 use crate::layers;
 use crate::ledger::Ledger;
 use crate::lock::Lock;
@@ -67,6 +68,9 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
     let id = mark();
     let text = settings_text(&name, &id, &named, &family, wishes.server_version);
     let _lock = Lock::take(&folder, "adopt")?;
+    // What lies there from an earlier time, or came along in a copy, is no longer true.
+    identity::forget(&folder)?;
+    identity::confirm(&folder)?;
     folder.write_whole(&settings, text.as_bytes())?;
     let taken = Server::open(path).and_then(|server| {
         let mut ledger = Ledger::open(&server.folder)?;
@@ -156,7 +160,7 @@ fn rows(found: &Survey) -> BTreeMap<RelPath, Option<Remembered>> {
 }
 
 /// A mark that no other server has.
-fn mark() -> String {
+pub fn mark() -> String {
     let now = jiff::Timestamp::now().as_nanosecond();
     let seed = format!("{now} {}", std::process::id());
     blake3::hash(seed.as_bytes()).to_hex()[..16].to_owned()

@@ -25,6 +25,22 @@ pub enum ConfigFault {
         /// What is wrong, with the line where there is one.
         why: String,
     },
+    /// Lantern's records in a folder were written for another one.
+    #[error("this folder is not the one that lantern's records in it were written for: that was {there}{}", if *is_still_there { ", which is still there" } else { "" })]
+    OtherFolder {
+        /// The folder.
+        here: String,
+        /// The one that they were written for.
+        there: String,
+        /// Whether that one is still there.
+        is_still_there: bool,
+    },
+    /// There is nothing to settle: the records in a folder are its own.
+    #[error("{0} is the folder that lantern's records in it were written for")]
+    OwnFolder(String),
+    /// What is said to have been moved is still where it was, and in care.
+    #[error("{} is still there, and in lantern's care: two folders cannot be one server", .0.display())]
+    StillThere(PathBuf),
     /// A family file cannot be made sense of.
     #[error("{}: {fault}", path.display())]
     Family {

@@ -93,7 +93,18 @@ pub(super) fn look(runner: &dyn Runner, folder: &Folder) -> Seen {
     if let Some(process) = recorded
         && process.is_alive(runner)
     {
-        return Seen::Own(process);
+        // The record may have come along with a copy of the folder: the process itself has to show that it is here.
+        let here = |path: &Path| folder.below(path).is_some();
+        match runner.works_in(process.pid, &here) {
+            Some(true) => return Seen::Own(process),
+            Some(false) => {}
+            None => {
+                let unseen = format!("process {} cannot be looked into", process.pid);
+                return Seen::None {
+                    unseen: Some(unseen),
+                };
+            }
+        }
     }
     let (open, unseen) = open_files(runner, folder);
     let Some((pid, file)) = open.into_iter().min_by_key(is_the_servers) else {

@@ -82,6 +82,10 @@ pub trait Runner: fmt::Debug + Send + Sync {
     /// Whether any process of a group is alive.
     fn is_group_alive(&self, group: i32) -> bool;
 
+    /// Whether a process of a group has its working folder, or an open file, where `below` says; none when that cannot be
+    /// seen.
+    fn works_in(&self, group: i32, below: &dyn Fn(&Path) -> bool) -> Option<bool>;
+
     /// Who writes files below these folders.
     fn writers(&self, below: &dyn Fn(&Path) -> bool) -> Writers;
 

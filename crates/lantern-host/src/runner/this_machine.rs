@@ -4,9 +4,9 @@
 
 use super::{Ended, Launch, Runner, Signal, Writers, Written};
 use lantern_core::family::Transport;
-use procfs::ProcResult;
 use procfs::net::TcpState;
 use procfs::process::{FDPermissions, FDTarget, Process, Stat, all_processes};
+use procfs::{ProcError, ProcResult};
 use rustix::fs::{CWD, FileType, Mode, OFlags, mknodat};
 use rustix::process::{Pid, kill_process, kill_process_group};
 use std::fs::{File, OpenOptions};
@@ -41,7 +41,7 @@ fn stat(pid: i32) -> Option<Stat> {
 fn written(process: &Process, below: &dyn Fn(&Path) -> bool) -> Option<Vec<Written>> {
     let open = match process.fd() {
         Ok(open) => open,
-        Err(procfs::ProcError::PermissionDenied(_)) => return None,
+        Err(ProcError::PermissionDenied(_)) => return None,
         // It has just gone.
         Err(_) => return Some(Vec::new()),
     };
@@ -113,6 +113,31 @@ impl Runner for ThisMachine {
     fn is_group_alive(&self, group: i32) -> bool {
         let stats = processes().filter_map(|process| process.stat().ok());
         stats.filter(is_alive).any(|stat| stat.pgrp == group)
+    }
+
+    fn works_in(&self, group: i32, below: &dyn Fn(&Path) -> bool) -> Option<bool> {
+        let in_group = |process: &Process| {
+            let stat = process.stat();
+            stat.is_ok_and(|stat| is_alive(&stat) && stat.pgrp == group)
+        };
+        let mut hidden = false;
+        for process in processes().filter(in_group) {
+            match (process.cwd(), process.fd()) {
+                (Ok(folder), _) if below(&folder) => return Some(true),
+                (_, Ok(open)) => {
+                    let mut paths = open.flatten().filter_map(|file| match file.target {
+                        FDTarget::Path(path) => Some(path),
+                        _ => None,
+                    });
+                    if paths.any(|path| below(&path)) {
+                        return Some(true);
+                    }
+                }
+                (_, Err(ProcError::PermissionDenied(_))) => hidden = true,
+                (_, Err(_)) => {}
+            }
+        }
+        (!hidden).then_some(false)
     }
 
     fn writers(&self, below: &dyn Fn(&Path) -> bool) -> Writers {

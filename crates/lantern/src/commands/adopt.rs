@@ -7,7 +7,10 @@ use crate::look::{Look, Means, bytes, count};
 use clap::Args;
 use lantern_core::component::Kind;
 use lantern_host::Result;
-use lantern_host::adopt::{AdoptOptions, adopt};
+use lantern_host::adopt::{AdoptOptions, adopt, mark};
+use lantern_host::config::Server;
+use lantern_host::identity::{self, Become};
+use lantern_host::lock::Lock;
 use std::path::PathBuf;
 
 /// Take a server folder into care: write lantern.toml, and every file into the ledger
@@ -24,10 +27,24 @@ pub struct AdoptArgs {
     /// The server version, where the server program lies outside the folder
     #[arg(long, value_name = "VERSION")]
     server_version: Option<String>,
+    /// It is in care already, and was moved here
+    #[arg(long, conflicts_with_all = ["family", "name", "server_version", "copy"])]
+    moved: bool,
+    /// It is a copy of a server in care: from now on a server of its own
+    #[arg(long, conflicts_with_all = ["family", "name", "server_version"])]
+    copy: bool,
 }
 
 /// Adopts a server and says in a few lines what was found.
 pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
+    let becomes = match (args.moved, args.copy) {
+        (true, _) => Some(Become::Moved),
+        (_, true) => Some(Become::Copy),
+        (false, false) => None,
+    };
+    if let Some(becomes) = becomes {
+        return settle(args, becomes, look);
+    }
     let wishes = AdoptOptions {
         family: args.family.as_deref(),
         name: args.name.as_deref(),
@@ -108,5 +125,34 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
         "lantern survey --server {}",
         shell_word(&args.dir)
     ));
+    Ok(fail::DONE)
+}
+
+/// Settles whether a folder in care was moved here, or is a copy.
+fn settle(args: &AdoptArgs, becomes: Become, look: &Look) -> Result<u8> {
+    let server = Server::open(&args.dir)?;
+    let _lock = Lock::take(&server.folder, "adopt")?;
+    identity::settle(&server.folder, becomes, &mark())?;
+    let server = Server::open(&args.dir)?;
+    let name = &server.config.name;
+    let dir = shell_word(&args.dir);
+    if look.json {
+        look.answer(&answers::Settled {
+            server: name.clone(),
+            id: server.config.id.clone(),
+        });
+        return Ok(fail::DONE);
+    }
+    match becomes {
+        Become::Moved => look.say(&format!(
+            "{name} lies here now. Its history, its backups and its plan are as they were."
+        )),
+        Become::Copy => {
+            look.say(&format!("{name} is a server of its own now."));
+            look.say("  Its history came along. A plan that was made for the other is not for this one, and backups in");
+            look.say("  a store of both stay the other's. Give it its own port and, in lantern.toml, its own name.");
+        }
+    }
+    look.next(&format!("lantern survey --server {dir}"));
     Ok(fail::DONE)
 }

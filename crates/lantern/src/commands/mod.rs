@@ -24,6 +24,7 @@ use lantern_core::plan::Plan;
 use lantern_host::changeover::refuse_interrupted;
 use lantern_host::config::Server;
 use lantern_host::folder::own;
+use lantern_host::identity;
 use lantern_host::lock::Lock;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::{Error, Result};
@@ -56,6 +57,7 @@ fn read_plan(named: Option<&Path>, server: &Server) -> Result<(PathBuf, String, 
 fn open(common: &Common, doing: &str) -> Result<(Server, Lock)> {
     let server = Server::open(&common.server)?;
     let lock = Lock::take(&server.folder, doing)?;
+    identity::confirm(&server.folder)?;
     Ok((server, lock))
 }
 

@@ -6,6 +6,7 @@
 mod backups;
 mod bad_input;
 mod consoles;
+mod copies;
 mod cut_off;
 mod formats;
 mod full_disk;

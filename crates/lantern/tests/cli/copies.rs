@@ -1,0 +1,152 @@
+//! A copy of a server's folder has all of its records, and is another server.
+
+use crate::world::World;
+use insta::assert_snapshot;
+use std::process::Command;
+
+/// A server that stops by a signal, so that who stops a process by its number stops it.
+const FAMILY: &str = r#"
+format = 1
+name = "hedge"
+title = "Hedge server"
+marks = ["hedge.sh"]
+build = { id = "hedge", outside = true }
+layout = { keep = ["garden/**"] }
+
+[[reader]]
+name = "shrub"
+kind = "addon"
+shape = "archive"
+at = "shrubs/*.zip"
+install = "shrubs/{id}.zip"
+drop = "*.zip"
+files = [{ name = "shrub.toml", notation = "toml" }]
+fields = { id = "id", version = "version", side = { value = "server" } }
+
+[launch]
+command = ["sh", "hedge.sh"]
+
+[console]
+ready = '^hedge: open'
+hold_ms = 200
+stop = { signal = "TERM" }
+"#;
+
+/// Has its garden open as long as it is up.
+const SERVER: &str = "exec 3>>garden/beds.dat\necho 'hedge: open'\nexec sleep 600\n";
+
+fn running() -> World {
+    let world = World::empty();
+    world.write("hedge.family.toml", FAMILY);
+    world.write("hedge/hedge.sh", SERVER);
+    world.write("hedge/garden/beds.dat", "beds");
+    world.zip(
+        "drop/ivy.zip",
+        &[("shrub.toml", "id = 'ivy'\nversion = '2.0'\n")],
+    );
+    world.ok(&["adopt", "hedge", "--family", "hedge.family.toml"]);
+    world.edit("hedge/lantern.toml", "at = [\"10s\"]", "at = []");
+    world.ok(&["console", "start", "--server", "hedge"]);
+    world
+}
+
+fn copy(world: &World, from: &str, to: &str) {
+    let copied = Command::new("cp")
+        .arg("-a")
+        .arg(world.path(from))
+        .arg(world.path(to))
+        .status();
+    assert!(copied.unwrap().success());
+}
+
+const PLAN: &[&str] = &["plan", "--to", "installed", "--from", "drop", "--server"];
+
+#[test]
+fn a_copy_never_touches_its_original() {
+    let world = running();
+    world.ok(&[PLAN, &["hedge"]].concat());
+    copy(&world, "hedge", "copy");
+    assert_snapshot!(
+        "copy_refused",
+        world.lantern(&["console", "stop", "--server", "copy"])
+    );
+    world.lantern(&["changeover", "--server", "copy"]);
+    assert_snapshot!(
+        "copy_not_moved",
+        world.lantern(&["adopt", "copy", "--moved"])
+    );
+    assert_snapshot!("copy_settled", world.lantern(&["adopt", "copy", "--copy"]));
+    assert_snapshot!(
+        "copy_state",
+        world.lantern(&["console", "state", "--server", "copy"])
+    );
+    assert_snapshot!(
+        "copy_plan",
+        world.lantern(&["changeover", "--server", "copy"])
+    );
+    // It is started, changed over and stopped by itself, and the original stays up.
+    world.ok(&["console", "start", "--server", "copy"]);
+    world.ok(&[PLAN, &["copy"]].concat());
+    world.ok(&["changeover", "--server", "copy"]);
+    world.ok(&["console", "stop", "--server", "copy"]);
+    world.ok(&["console", "state", "--server", "hedge"]);
+    assert_snapshot!("copy_twice", world.lantern(&["adopt", "copy", "--copy"]));
+    world.ok(&["console", "stop", "--server", "hedge"]);
+}
+
+#[test]
+fn a_folder_that_only_got_another_name_stays_the_same_server() {
+    let world = running();
+    std::fs::rename(world.path("hedge"), world.path("elsewhere")).unwrap();
+    assert_snapshot!(
+        "moved_state",
+        world.lantern(&["console", "state", "--server", "elsewhere"])
+    );
+    // Its own copy took its old place: that one has to be asked about.
+    copy(&world, "elsewhere", "hedge");
+    assert_snapshot!(
+        "moved_and_copied",
+        world.lantern(&["survey", "--server", "hedge"])
+    );
+    world.ok(&["console", "stop", "--server", "elsewhere"]);
+}
+
+#[test]
+fn a_folder_that_was_brought_elsewhere_keeps_its_way_back() {
+    let world = running();
+    world.ok(&[PLAN, &["hedge"]].concat());
+    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["console", "stop", "--server", "hedge"]);
+    copy(&world, "hedge", "elsewhere");
+    std::fs::remove_dir_all(world.path("hedge")).unwrap();
+    assert_snapshot!(
+        "elsewhere_refused",
+        world.lantern(&["survey", "--server", "elsewhere"])
+    );
+    assert_snapshot!(
+        "elsewhere_settled",
+        world.lantern(&["adopt", "elsewhere", "--moved"])
+    );
+    world.ok(&["undo", "--server", "elsewhere"]);
+    assert!(!world.path("elsewhere/shrubs/ivy.zip").exists());
+}
+
+#[test]
+fn copies_thin_their_own_backups_alone() {
+    let world = running();
+    std::fs::create_dir(world.path("store")).unwrap();
+    let text = world.read("hedge/lantern.toml");
+    world.write(
+        "hedge/lantern.toml",
+        format!("{text}\n[backup]\nstore = \"../store\"\n"),
+    );
+    world.ok(&["backup", "make", "--server", "hedge"]);
+    copy(&world, "hedge", "copy");
+    world.ok(&["adopt", "copy", "--copy"]);
+    world.ok(&["backup", "make", "--server", "copy"]);
+    world.ok(&["backup", "make", "--server", "copy"]);
+    world.ok(&["backup", "thin", "--keep", "1", "--server", "copy"]);
+    let kept = world.ok(&["backup", "check", "--server", "hedge"]);
+    assert!(kept.contains("1 backup"), "{kept}");
+    world.ok(&["console", "stop", "--server", "hedge"]);
+}
