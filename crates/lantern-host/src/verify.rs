@@ -21,6 +21,8 @@ pub struct Verified {
     pub state: ServerState,
     /// Whether it said that it is ready; none where nothing that can be read would say so.
     pub ready: Option<bool>,
+    /// Another process that writes its files, and which.
+    pub second: Option<String>,
     /// What it shows; none where it is down or cannot be reached.
     pub verdict: Option<StartReport>,
 }
@@ -29,7 +31,9 @@ impl Verified {
     /// Whether all is as it should be.
     pub fn is_right(&self) -> bool {
         let shown = self.verdict.as_ref();
-        self.ready != Some(false) && shown.is_some_and(|verdict| verdict.problems().is_empty())
+        self.ready != Some(false)
+            && self.second.is_none()
+            && shown.is_some_and(|verdict| verdict.problems().is_empty())
     }
 }
 
@@ -50,7 +54,24 @@ impl GoodStart {
         serde_json::from_slice(&text).ok()
     }
 
-    /// Remembers a start.
+    /// Takes error lines that the server has printed for what it always prints.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn accept(server: &Server, errors: impl Iterator<Item = String>) -> Result<()> {
+        let mut good = GoodStart::read(server).unwrap_or_default();
+        good.errors.extend(errors);
+        good.write(server)
+    }
+
+    fn write(&self, server: &Server) -> Result<()> {
+        let text = serde_json::to_vec(self).expect("a start has only plain values");
+        server.folder.make_own("console")?;
+        let path = own("console/good-start.json");
+        server.folder.write_whole(&path, &text)
+    }
+
+    /// Remembers a start that was seen as good.
     ///
     /// # Errors
     /// When it cannot be written.
@@ -59,11 +80,7 @@ impl GoodStart {
             ready_ms: started.ready_ms,
             errors: errors_in(server, &started.lines),
         };
-        let text = serde_json::to_vec(&good).expect("a start has only plain values");
-        server.folder.make_own("console")?;
-        server
-            .folder
-            .write_whole(&own("console/good-start.json"), &text)
+        good.write(server)
     }
 }
 
@@ -176,6 +193,7 @@ pub fn verify(server: &Server, found: &Survey) -> Result<Verified> {
         return Ok(Verified {
             state,
             ready: None,
+            second: None,
             verdict: None,
         });
     }
@@ -188,6 +206,7 @@ pub fn verify(server: &Server, found: &Survey) -> Result<Verified> {
     Ok(Verified {
         verdict: Some(look(&console, server, &wanted, &printed)?),
         ready,
+        second: console.second(&state),
         state,
     })
 }

@@ -342,6 +342,9 @@ pub struct ConsoleAnswer {
 /// The other commands of `console`
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct ConsoleState<'a> {
+    /// Another process that writes its files, and which.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub second: Option<&'a str>,
     /// Whether it is up; null where that cannot be told.
     pub up: Option<bool>,
     /// The same in a sentence.
@@ -727,6 +730,7 @@ pub struct UndoDone<'a> {
     down_ms: Option<u64>,
     with_world: bool,
     running: bool,
+    wrong: &'a [String],
     written_since: &'a [RelPath],
 }
 
@@ -744,6 +748,7 @@ impl<'a> From<&'a Undone> for UndoDone<'a> {
             down_ms: undone.down_ms,
             with_world: undone.with_world,
             running: undone.running,
+            wrong: &undone.wrong,
             written_since: &undone.set_aside,
         }
     }
@@ -756,6 +761,7 @@ pub struct VerifySeen<'a> {
     up: Option<bool>,
     who: Option<String>,
     ready: Option<bool>,
+    second: &'a Option<String>,
     problems: Vec<String>,
     shown: &'a Option<StartReport>,
 }
@@ -766,6 +772,7 @@ impl<'a> From<&'a Verified> for VerifySeen<'a> {
         let problems = seen.verdict.as_ref().map(StartReport::problems);
         VerifySeen {
             right: seen.is_right(),
+            second: &seen.second,
             up: match seen.state {
                 ServerState::Unknown { .. } => None,
                 _ => Some(who.is_some()),

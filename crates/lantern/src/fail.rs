@@ -203,10 +203,12 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             down_ms,
             running,
             last,
+            wrong,
             ..
         } => format!(
-            "{}{} All the failed start printed is in {}",
+            "{}{}{} All the failed start printed is in {}",
             last_words(last),
+            wrong.iter().map(|wrong| format!("Wrong with the old state now: {wrong}\n")).collect::<String>(),
             if *running {
                 format!(
                     "The old server runs again; it was down for {}.",
@@ -292,6 +294,11 @@ fn of_console(fault: &ConsoleFault, common: &Common) -> String {
         ConsoleFault::CommandLine { .. } => "It is run in the server folder. Put it right in lantern.toml.".into(),
         ConsoleFault::Remote { .. } => {
             "Is the server up, and its remote console on? What lantern.toml says of it: [console.line]".into()
+        }
+        ConsoleFault::Second { .. } => {
+            "Nothing was stopped, and no file was touched. Find out what it is, and end it first: it may be a second server on \
+             the same world."
+                .into()
         }
         ConsoleFault::DidNotStart { last, .. } => printed(last, common),
         ConsoleFault::CalledOff => String::new(),

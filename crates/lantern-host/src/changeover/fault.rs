@@ -2,6 +2,7 @@
 
 use lantern_core::operation::{OperationKind, Stuck};
 use lantern_core::path::RelPath;
+use std::fmt;
 
 /// Why a changeover, an undo or a restore did not go through.
 #[derive(Debug, thiserror::Error)]
@@ -76,6 +77,8 @@ pub enum ChangeoverFault {
         down_ms: u64,
         /// Whether the old server runs again.
         running: bool,
+        /// What is wrong with it now, where it does.
+        wrong: Vec<String>,
     },
     /// The server is up, and what is to be done needs it down.
     #[error("the server is up: {who}")]
@@ -84,26 +87,22 @@ pub enum ChangeoverFault {
         who: String,
     },
     /// The world was written since the changeover, and nobody said what becomes of it.
-    #[error("the new server was used since the changeover: {}", used(.players, .written))]
+    #[error("the new server was used since the changeover: {used}")]
     WorldUsed {
-        /// Who is on.
-        players: Vec<String>,
-        /// What was written, new or gone.
-        written: Vec<RelPath>,
+        /// How.
+        used: Box<Used>,
         /// The server version before the changeover.
         old: String,
         /// The server version now.
         new: String,
     },
     /// The world was written since a restore, and nobody said what becomes of it.
-    #[error("the server was used since {name} was put back: {}", used(.players, .written))]
+    #[error("the server was used since {name} was put back: {used}")]
     RestoredUsed {
         /// The backup.
         name: String,
-        /// Who is on.
-        players: Vec<String>,
-        /// What was written, new or gone.
-        written: Vec<RelPath>,
+        /// How.
+        used: Box<Used>,
     },
     /// Somebody called it off before the server was stopped.
     #[error("called off before the server was stopped; no file was touched")]
@@ -130,18 +129,40 @@ pub enum ChangeoverFault {
     },
 }
 
-/// How a server was used: who is on, and what of its world was written.
-fn used(players: &[String], written: &[RelPath]) -> String {
-    let written: Vec<&str> = written.iter().map(RelPath::as_str).collect();
-    let players: Vec<&str> = players.iter().map(String::as_str).collect();
-    let mut told = Vec::new();
-    if !players.is_empty() {
-        told.push(format!("{} on now", some(&players)));
+/// How a server was used.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Used {
+    /// Who is on.
+    pub players: Vec<String>,
+    /// Why that cannot be told, where it cannot.
+    pub unseen: Option<String>,
+    /// What of its world was written, new or gone.
+    pub written: Vec<RelPath>,
+}
+
+impl Used {
+    /// Whether nothing speaks for it; that something could not be seen does.
+    pub fn is_not(&self) -> bool {
+        *self == Used::default()
     }
-    if !written.is_empty() {
-        told.push(format!("{} written", some(&written)));
+}
+
+impl fmt::Display for Used {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let written: Vec<&str> = self.written.iter().map(RelPath::as_str).collect();
+        let players: Vec<&str> = self.players.iter().map(String::as_str).collect();
+        let mut told = Vec::new();
+        if !players.is_empty() {
+            told.push(format!("{} on now", some(&players)));
+        }
+        if let Some(why) = &self.unseen {
+            told.push(format!("who is on cannot be told ({why})"));
+        }
+        if !written.is_empty() {
+            told.push(format!("{} written", some(&written)));
+        }
+        f.write_str(&told.join("; "))
     }
-    told.join("; ")
 }
 
 /// A few of many names, and how many more there are.

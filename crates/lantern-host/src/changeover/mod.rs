@@ -175,7 +175,9 @@ fn begin(
 /// When it is, or may be, and lantern has no way to it.
 fn reachable(server: &Server) -> Result<bool> {
     let console = Console::of(server);
-    match console.state()? {
+    let state = console.state()?;
+    console.refuse_second(&state)?;
+    match state {
         ServerState::Down => return Ok(false),
         ServerState::Foreign { who } => {
             return Err(ConsoleFault::NoConsole { who }.into());

@@ -50,6 +50,8 @@ pub(super) struct Learnt {
     pub(super) known_errors: BTreeSet<String>,
     /// The last start.
     pub(super) started: Option<Started>,
+    /// What is wrong with the server that ran before and runs again.
+    pub(super) wrong: Vec<String>,
     /// How many components run of how many, where the family can tell.
     pub(super) loaded: Option<(usize, usize)>,
     /// What was written since by others and goes aside.
@@ -338,6 +340,7 @@ impl<'a, 'b> Run<'a, 'b> {
                 },
                 down_ms: self.down_ms().unwrap_or(0),
                 running: self.journal.operation.was_up,
+                wrong: self.learnt.wrong.clone(),
             }),
         }
     }

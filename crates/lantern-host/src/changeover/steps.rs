@@ -11,6 +11,7 @@ use crate::console::ServerState;
 use crate::console::fault::ConsoleFault;
 use crate::error::{Error, Result};
 use crate::folder::{free_name, own};
+use crate::survey::{Depth, survey};
 use crate::verify::{self, GoodStart};
 use lantern_core::operation::{Work, is_own};
 use lantern_core::path::RelPath;
@@ -367,7 +368,7 @@ impl Run<'_, '_> {
         Ok(())
     }
 
-    /// Starts the server that ran before; its error lines are its own affair.
+    /// Starts the server that ran before, and looks what is wrong with it: it may not be what it was.
     pub(super) fn start_again(&mut self) -> Result<()> {
         let is_changeover = matches!(self.journal.operation.work, Work::Changeover { .. });
         self.begins(Step::Start);
@@ -376,10 +377,24 @@ impl Run<'_, '_> {
         let seconds = started.ready_ms as f64 / 1000.0;
         let back = if is_changeover { "as before, " } else { "" };
         self.done(Step::Start, format!("{back}ready after {seconds:.1} s"));
-        if !is_changeover {
+        self.learnt.wrong = match self.look_at_what_was(&started.lines) {
+            Ok(problems) => problems,
+            Err(error) => vec![format!("it could not be looked at: {error}")],
+        };
+        if !is_changeover && self.learnt.wrong.is_empty() {
             GoodStart::remember(self.server, &started)?;
         }
         Ok(())
+    }
+
+    /// What is wrong with the server that ran before, by what is installed.
+    fn look_at_what_was(&mut self, lines: &[String]) -> Result<Vec<String>> {
+        let found = survey(self.server, self.ledger, Depth::Usual)?;
+        let known = self.learnt.known_errors.clone();
+        let expected = verify::expected_now(self.server, &found);
+        let wanted = verify::wanted(self.server, expected, known)?;
+        let verdict = verify::look(&self.console, self.server, &wanted, lines)?;
+        Ok(verdict.problems())
     }
 
     pub(super) fn swap_back(&mut self) -> Result<()> {

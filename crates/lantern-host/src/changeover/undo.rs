@@ -4,7 +4,7 @@ use super::check;
 use super::run::Run;
 use super::{Event, journal, keeping_as, reachable, stage, telling_name};
 use crate::backup::{self, Manifest};
-use crate::changeover::fault::ChangeoverFault;
+use crate::changeover::fault::{ChangeoverFault, Used};
 use crate::config::Server;
 use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
@@ -36,6 +36,8 @@ pub struct Undone {
     pub world_aside: usize,
     /// Whether the server runs again.
     pub running: bool,
+    /// What is wrong with it now, where it does.
+    pub wrong: Vec<String>,
 }
 
 /// What a server folder is like after an undo.
@@ -104,7 +106,10 @@ pub fn undo(
 
 /// As [`reachable`]; a server that hangs can be gone back from all the same.
 fn reachable_or_down(server: &Server) -> Result<bool> {
-    match Console::of(server).state()? {
+    let console = Console::of(server);
+    let state = console.state()?;
+    console.refuse_second(&state)?;
+    match state {
         ServerState::Ours(_) => Ok(true),
         _ => reachable(server),
     }
@@ -145,6 +150,7 @@ fn undone(run: &Run<'_, '_>) -> Undone {
         with_world,
         world_aside: world.len(),
         running: operation.was_up,
+        wrong: run.learnt.wrong.clone(),
     }
 }
 
@@ -158,24 +164,30 @@ fn refuse_used(server: &Server, last: &Logged, way_back: &WayBack) -> Result<()>
     }
     let console = Console::of(server);
     let players = match console.state()? {
-        // A server that hangs tells nothing; it has to be possible to go back from it all the same.
-        ServerState::Ours(_) | ServerState::Reached { .. } => console.players().ok().flatten(),
-        ServerState::Down | ServerState::Foreign { .. } | ServerState::Unknown { .. } => None,
+        ServerState::Ours(_) | ServerState::Reached { .. } => console.players(),
+        ServerState::Down | ServerState::Foreign { .. } | ServerState::Unknown { .. } => Ok(None),
     };
-    let players = players.unwrap_or_default();
-    if written.is_empty() && players.is_empty() {
+    // That the list cannot be read does not make it an empty one.
+    let (players, unseen) = match players {
+        Ok(players) => (players.unwrap_or_default(), None),
+        Err(error) => (Vec::new(), Some(error.to_string())),
+    };
+    let used = Box::new(Used {
+        players,
+        unseen,
+        written,
+    });
+    if used.is_not() {
         return Ok(());
     }
     Err(match last.kind {
         OperationKind::Restore => Error::Changeover(ChangeoverFault::RestoredUsed {
             name: last.to.clone(),
-            players,
-            written,
+            used,
         }),
         OperationKind::Changeover | OperationKind::Undo => {
             Error::Changeover(ChangeoverFault::WorldUsed {
-                players,
-                written,
+                used,
                 old: last.from.clone(),
                 new: last.to.clone(),
             })

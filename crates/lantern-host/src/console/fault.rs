@@ -58,6 +58,12 @@ pub enum ConsoleFault {
     /// Somebody called the start of a copy off.
     #[error("the start was called off")]
     CalledOff,
+    /// Another process than the server's own writes its files.
+    #[error("something else is at work on this server's files: {who}")]
+    Second {
+        /// The process, and what it writes.
+        who: String,
+    },
     /// The server is up already.
     #[error("the server is up already: {who}")]
     AlreadyUp {

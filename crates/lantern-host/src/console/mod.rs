@@ -175,6 +175,28 @@ impl<'a> Console<'a> {
         })
     }
 
+    /// Another process than the server's own that has one of its files open for writing: a second server on the same world.
+    pub fn second(&self, state: &ServerState) -> Option<String> {
+        let own = match state {
+            ServerState::Ours(process) => process.pid,
+            ServerState::Reached { pid: Some(pid), .. } => self.runner().group_of(*pid)?,
+            _ => return None,
+        };
+        let second = process::second(self.runner(), &self.server.folder, own);
+        second.map(|(pid, file)| format!("process {pid} has {file} open for writing"))
+    }
+
+    /// Refuses where there is one.
+    ///
+    /// # Errors
+    /// [`ConsoleFault::Second`].
+    pub fn refuse_second(&self, state: &ServerState) -> Result<()> {
+        match self.second(state) {
+            None => Ok(()),
+            Some(who) => Err(ConsoleFault::Second { who }.into()),
+        }
+    }
+
     fn signs(&self) -> Result<Signs> {
         let writer = process::writes(self.runner(), &self.server.folder);
         Ok(Signs {

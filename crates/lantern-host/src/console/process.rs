@@ -119,13 +119,9 @@ pub(super) fn look(runner: &dyn Runner, folder: &Folder) -> Seen {
 }
 
 /// A process outside a server's own group that has a file of the server open for writing.
-pub(super) fn second(
-    runner: &dyn Runner,
-    folder: &Folder,
-    process: &Process,
-) -> Option<(i32, String)> {
+pub(super) fn second(runner: &dyn Runner, folder: &Folder, group: i32) -> Option<(i32, String)> {
     let open = open_files(runner, folder).0.into_iter();
-    let mut others = open.filter(|(pid, _)| runner.group_of(*pid) != Some(process.pid));
+    let mut others = open.filter(|(pid, _)| runner.group_of(*pid) != Some(group));
     others.find(is_the_servers)
 }
 

@@ -281,7 +281,7 @@ impl Console<'_> {
                 .are_none()
                 .then(|| "no process, port or open file of it is there".into()));
         };
-        let second = process::second(self.runner(), &self.server.folder, process);
+        let second = process::second(self.runner(), &self.server.folder, process.pid);
         Ok(second.map(|(pid, file)| {
             format!("a second one was started by something else: process {pid} has {file} open for writing")
         }))

@@ -22,6 +22,7 @@ impl Console<'_> {
         let rule = &self.server.family.console;
         let limit = Duration::from_secs(rule.stop_timeout_s);
         let state = self.state()?;
+        self.refuse_second(&state)?;
         let had_port = self.listens();
         let stop_line = self.run_by().and_then(|run| run.stop.as_ref());
         match (&state, &rule.stop, stop_line) {

@@ -101,6 +101,8 @@ pub fn rehearse(
     piece: &RehearsalOptions,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Rehearsal> {
+    let console = Console::of(server);
+    console.refuse_second(&console.state()?)?;
     clear(server)?;
     refuse_own_path(server)?;
     let made = make(server, piece.with_world);

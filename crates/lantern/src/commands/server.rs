@@ -11,7 +11,9 @@ use lantern_core::health;
 use lantern_host::config::Server;
 use lantern_host::console::fault::ConsoleFault;
 use lantern_host::console::{Console, ServerState};
-use lantern_host::verify::GoodStart;
+use lantern_host::ledger::Ledger;
+use lantern_host::survey::{Depth, survey};
+use lantern_host::verify::{GoodStart, verify};
 use lantern_host::{Error, Result};
 use std::collections::BTreeSet;
 use std::time::Instant;
@@ -71,59 +73,7 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
                 &format!("{} is down. It took {took}.", server.config.name),
             );
         }
-        ConsoleCommand::State => match console.state()? {
-            ServerState::Down => {
-                told(
-                    look,
-                    false,
-                    &format!(
-                        "{} is down: no process, no open file, no port.",
-                        server.config.name
-                    ),
-                );
-                return Ok(fail::NO);
-            }
-            ServerState::Ours(process) => {
-                told(
-                    look,
-                    true,
-                    &format!(
-                        "{} is up, process {}, started by lantern.",
-                        server.config.name, process.pid
-                    ),
-                );
-            }
-            ServerState::Reached { who, .. } => {
-                let name = &server.config.name;
-                let text = format!(
-                    "{name} is up, not started by lantern, and its console is known: {who}."
-                );
-                told(look, true, &text);
-            }
-            ServerState::Foreign { who } => {
-                told(
-                    look,
-                    true,
-                    &format!(
-                        "{} seems to be up, not started by lantern: {who}.",
-                        server.config.name
-                    ),
-                );
-            }
-            ServerState::Unknown { why } => {
-                let name = &server.config.name;
-                let text = format!("Whether {name} is up cannot be told: {why}.");
-                if look.json {
-                    look.answer(&ConsoleState {
-                        up: None,
-                        text: &text,
-                    });
-                } else {
-                    look.say(&look.paint(Means::Caution, &text));
-                }
-                return Ok(fail::NO);
-            }
-        },
+        ConsoleCommand::State => return state(&server, look),
         ConsoleCommand::Ask { line } => {
             let answer = console.ask(line, None)?;
             if look.json {
@@ -135,6 +85,52 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
         ConsoleCommand::Send { line } => console.send(line)?,
     }
     Ok(fail::DONE)
+}
+
+/// Says whether the server is up, and how that is known; the exit status is 3 when it is down, or nobody can tell.
+fn state(server: &Server, look: &Look) -> Result<u8> {
+    let console = Console::of(server);
+    let state = console.state()?;
+    let name = &server.config.name;
+    let text = match &state {
+        ServerState::Down => format!("{name} is down: no process, no open file, no port."),
+        ServerState::Ours(process) => {
+            format!("{name} is up, process {}, started by lantern.", process.pid)
+        }
+        ServerState::Reached { who, .. } => {
+            format!("{name} is up, not started by lantern, and its console is known: {who}.")
+        }
+        ServerState::Foreign { who } => {
+            format!("{name} seems to be up, not started by lantern: {who}.")
+        }
+        ServerState::Unknown { why } => format!("Whether {name} is up cannot be told: {why}."),
+    };
+    let up = match state {
+        ServerState::Down => Some(false),
+        ServerState::Unknown { .. } => None,
+        _ => Some(true),
+    };
+    let second = console.second(&state);
+    if look.json {
+        look.answer(&ConsoleState {
+            up,
+            text: &text,
+            second: second.as_deref(),
+        });
+    } else {
+        let means = if up.is_none() {
+            Means::Caution
+        } else {
+            Means::Title
+        };
+        look.say(&look.paint(means, &text));
+        if let Some(second) = &second {
+            let text = format!("  something else is at work on its files: {second}");
+            look.say(&look.paint(Means::Bad, &text));
+        }
+    }
+    let is_alone = up == Some(true) && second.is_none();
+    Ok(if is_alone { fail::DONE } else { fail::NO })
 }
 
 /// Starts the server, waits until it is ready, and looks at what it shows.
@@ -152,8 +148,13 @@ fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let before = before.map(|good| good.errors);
     let known = before.clone().unwrap_or_default();
     let errors = health::errors(&server.family.console, &started.lines, &known);
-    // What somebody has seen is nothing new the next time.
-    GoodStart::remember(server, &started)?;
+    // Only what was seen as good is what later starts are held against.
+    let mut ledger = Ledger::open(&server.folder)?;
+    let found = survey(server, &mut ledger, Depth::Usual)?;
+    let seen = verify(server, &found)?;
+    if seen.is_right() {
+        GoodStart::remember(server, &started)?;
+    }
     let who = console.state()?.who();
     let who = who.unwrap_or_else(|| "and has just gone".into());
     let lines = count(started.lines.len(), "line", "lines");
@@ -177,7 +178,7 @@ fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
                 &format!("  an error line{new}: {}", error.text()),
             ));
         }
-        if !errors.is_empty() {
+        if !seen.is_right() {
             look.next(&common.next("verify"));
         }
     }
@@ -186,7 +187,11 @@ fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
 
 fn told(look: &Look, up: bool, text: &str) {
     if look.json {
-        look.answer(&ConsoleState { up: Some(up), text });
+        look.answer(&ConsoleState {
+            up: Some(up),
+            text,
+            second: None,
+        });
     } else {
         look.say(&look.paint(Means::Title, text));
     }

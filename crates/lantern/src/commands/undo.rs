@@ -66,6 +66,9 @@ pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
         Now::Untouched => ("What was cut off had touched nothing.".into(), ""),
     };
     look.say(&look.paint(Means::Good, &format!("{back}{down}")));
+    for wrong in &undone.wrong {
+        look.say(&look.paint(Means::Bad, &format!("  wrong with it now: {wrong}")));
+    }
     if !undone.set_aside.is_empty() {
         let names: Vec<&str> = undone.set_aside.iter().map(RelPath::as_str).collect();
         look.say(&format!(

@@ -6,22 +6,40 @@ use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::Args;
+use lantern_core::health;
 use lantern_host::Result;
 use lantern_host::console::ServerState;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, survey};
-use lantern_host::verify::{Verified, verify};
+use lantern_host::verify::{GoodStart, Verified, verify};
 
 /// Look at the running server again: process, port, add-ons and versions, error lines
 #[derive(Debug, Args)]
-pub struct VerifyArgs {}
+pub struct VerifyArgs {
+    /// Take the error lines that it shows for what this server always prints
+    #[arg(long)]
+    accept: bool,
+}
 
 /// Looks at the running server; the exit status is 3 when something is not as it should be.
-pub fn run(_args: &VerifyArgs, common: &Common, look: &Look) -> Result<u8> {
+pub fn run(args: &VerifyArgs, common: &Common, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(common, "verify")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let found = survey(&server, &mut ledger, Depth::Usual)?;
-    let seen = verify(&server, &found)?;
+    let mut seen = verify(&server, &found)?;
+    if args.accept {
+        let verdict = seen.verdict.iter();
+        let new = verdict
+            .flat_map(|verdict| &verdict.errors)
+            .filter(|error| !error.known);
+        let new: Vec<String> = new.map(|error| health::normal(&error.line)).collect();
+        GoodStart::accept(&server, new.iter().cloned())?;
+        if !look.json {
+            new.iter()
+                .for_each(|line| look.say(&format!("accepted: {line}")));
+        }
+        seen = verify(&server, &found)?;
+    }
     let status = if seen.is_right() {
         fail::DONE
     } else {
@@ -66,6 +84,10 @@ fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {
     if seen.ready == Some(false) {
         look.say(&look.paint(Means::Bad, "  its ready line has not come"));
     }
+    if let Some(second) = &seen.second {
+        let text = format!("  something else is at work on its files: {second}");
+        look.say(&look.paint(Means::Bad, &text));
+    }
     let Some(verdict) = &seen.verdict else {
         return;
     };
@@ -85,14 +107,15 @@ fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {
     for problem in verdict.problems() {
         look.say(&look.paint(Means::Bad, &format!("  {problem}")));
     }
-    let known = verdict.errors.iter().filter(|error| error.known);
+    let (known, new): (Vec<_>, Vec<_>) = verdict.errors.iter().partition(|error| error.known);
     for error in known {
-        look.say(&format!(
-            "  as in the start before, it printed: {}",
-            error.text()
-        ));
+        look.say(&format!("  nothing new, it printed: {}", error.text()));
     }
     if verdict.errors.is_empty() {
         look.say("  no error lines since its start");
+    }
+    if !new.is_empty() {
+        look.say("  What it prints at every start, and does no harm, can be accepted.");
+        look.next(&common.next("verify --accept"));
     }
 }

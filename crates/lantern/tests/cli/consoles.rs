@@ -339,10 +339,7 @@ fn error_lines_are_held_against_the_start_before() {
     world.edit(CONF, "3 leaves", "14 leaves");
     world.ok(DROP);
     assert_snapshot!("grumbles_as_before", world.lantern(CHANGEOVER));
-    assert!(
-        verify(&world)
-            .contains("as in the start before, it printed: [halcyon] FAULT: 14 leaves fell")
-    );
+    assert!(verify(&world).contains("nothing new, it printed: [halcyon] FAULT: 14 leaves fell"));
     world.drop_addon(
         "night-watch-1.2.0.vpk",
         "id='night-watch'\nversion='1.2.0'\n",
@@ -356,6 +353,25 @@ fn error_lines_are_held_against_the_start_before() {
         .filter(|line| !line.starts_with("    | "))
         .collect();
     assert_snapshot!("grumbles_anew", told.join("\n"));
+}
+
+#[test]
+fn what_a_start_grumbles_is_known_only_once_it_is_accepted() {
+    let world = World::adopted();
+    add(&world, CONF, "grumbles = 3 leaves fell\n");
+    console(&world, &["start"]);
+    assert_snapshot!("grumbles_unknown", verify(&world));
+    // Another start makes it no better.
+    console(&world, &["stop"]);
+    console(&world, &["start"]);
+    assert!(verify(&world).contains("exit status 3"));
+    let accept = &["verify", "--accept", "--server", "halcyon-terrace"];
+    assert_snapshot!("grumbles_accepted", world.lantern(accept));
+    assert!(verify(&world).contains("exit status 0"));
+    console(&world, &["stop"]);
+    world.edit(CONF, "3 leaves fell", "a branch broke");
+    console(&world, &["start"]);
+    assert!(verify(&world).contains("exit status 3"));
 }
 
 #[test]

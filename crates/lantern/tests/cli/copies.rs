@@ -2,6 +2,7 @@
 
 use crate::world::World;
 use insta::assert_snapshot;
+use std::os::unix::process::CommandExt;
 use std::process::Command;
 
 /// A server that stops by a signal, so that who stops a process by its number stops it.
@@ -148,5 +149,37 @@ fn copies_thin_their_own_backups_alone() {
     world.ok(&["backup", "thin", "--keep", "1", "--server", "copy"]);
     let kept = world.ok(&["backup", "check", "--server", "hedge"]);
     assert!(kept.contains("1 backup"), "{kept}");
+    world.ok(&["console", "stop", "--server", "hedge"]);
+}
+
+#[test]
+fn a_second_server_on_the_same_world_is_seen_before_anything_is_stopped() {
+    let world = running();
+    world.ok(&[PLAN, &["hedge"]].concat());
+    let second = Command::new("sh")
+        .args(["-c", "exec 3>>garden/beds.dat; exec sleep 600"])
+        .current_dir(world.path("hedge"))
+        .process_group(0)
+        .spawn();
+    let mut second = second.unwrap();
+    let hedge = |args: &[&str]| world.lantern(&[args, &["--server", "hedge"]].concat());
+    world.wait("it is seen", || {
+        hedge(&["console", "state"]).contains("something else")
+    });
+    assert_snapshot!("second_state", hedge(&["console", "state"]));
+    assert_snapshot!("second_verify", hedge(&["verify"]));
+    assert_snapshot!("second_changeover", hedge(&["changeover"]));
+    for args in [
+        &["console", "stop", "--kill"][..],
+        &["rehearse"],
+        &["backup", "restore", "x", "--in-place"],
+    ] {
+        let told = hedge(args);
+        assert!(told.contains("exit status 1"), "{told}");
+    }
+    second.kill().unwrap();
+    second.wait().unwrap();
+    assert!(hedge(&["console", "state"]).contains("exit status 0"));
+    world.ok(&["changeover", "--server", "hedge"]);
     world.ok(&["console", "stop", "--server", "hedge"]);
 }
