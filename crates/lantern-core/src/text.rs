@@ -130,6 +130,39 @@ pub fn changes(old: &str, new: &str) -> Vec<LineChange> {
     changes
 }
 
+/// The same changes as seen from the text that they make.
+pub fn reversed(changes: &[LineChange]) -> Vec<LineChange> {
+    let mut shift = 0_isize;
+    let mut reversed = Vec::with_capacity(changes.len());
+    for change in changes {
+        reversed.push(LineChange {
+            line: change.line.saturating_add_signed(shift),
+            was: change.becomes.clone(),
+            becomes: change.was.clone(),
+        });
+        shift += change.becomes.len().cast_signed() - change.was.len().cast_signed();
+    }
+    reversed
+}
+
+/// The changes of two hands to one text as those of one, from top to bottom.
+///
+/// # Errors
+/// With the line, from 1, where both change the same: what comes of it nobody can say.
+pub fn merged(ours: &[LineChange], theirs: &[LineChange]) -> Result<Vec<LineChange>, Misfit> {
+    // Where changes touch, it is chance which of them a line that is alike is taken for: an unchanged line stands between.
+    let end = |change: &LineChange| change.line + change.was.len();
+    for our in ours {
+        let meets = |their: &&LineChange| our.line <= end(their) && their.line <= end(our);
+        if theirs.iter().any(|their| meets(&their)) {
+            return Err(Misfit { line: our.line });
+        }
+    }
+    let mut all: Vec<LineChange> = ours.iter().chain(theirs).cloned().collect();
+    all.sort_by_key(|change| (change.line, change.was.len()));
+    Ok(all)
+}
+
 /// A text in lines, to be changed and put together again; a line keeps its end as long as it stays.
 #[derive(Debug)]
 pub(crate) struct Lines<'t> {
@@ -246,6 +279,41 @@ mod tests {
             let now = Text::read(old.as_bytes());
             let changed = now.changed(&changes(&old, &new));
             prop_assert_eq!(changed, Ok(Text::read(new.as_bytes())));
+        }
+
+        #[test]
+        fn changes_are_taken_back_by_their_reverse(old in "([ab]?\r?\n?){0,9}", new in "([ab]?\r?\n?){0,9}") {
+            let back = Text::read(new.as_bytes()).changed(&reversed(&changes(&old, &new)));
+            prop_assert_eq!(back, Ok(Text::read(old.as_bytes())));
+        }
+
+        /// Two hands that change lines apart from one another give the same text, whichever comes first.
+        #[test]
+        fn what_two_hands_change_is_there_once_they_are_merged(
+            many in 3_usize..12,
+            ours in proptest::collection::btree_set(0_usize..12, 0..4),
+            theirs in proptest::collection::btree_set(0_usize..12, 0..4),
+        ) {
+            let with = |hands: &[(&std::collections::BTreeSet<usize>, &str)]| {
+                let line = |at: usize| {
+                    let by = hands.iter().find(|(set, _)| set.contains(&at));
+                    by.map_or(format!("line {at}"), |(_, hand)| format!("{hand} {at}"))
+                };
+                (0..many).map(line).collect::<Vec<_>>().join("\n")
+            };
+            let old = with(&[]);
+            let (our, their) = ((&ours, "ours"), (&theirs, "theirs"));
+            let both = merged(&changes(&old, &with(&[our])), &changes(&old, &with(&[their])));
+            let here = |at: &&usize| **at < many;
+            let near = ours.iter().filter(here).any(|a| theirs.iter().filter(here).any(|b| a.abs_diff(*b) <= 1));
+            match both {
+                Ok(both) => {
+                    prop_assert!(!near);
+                    let made = Text::read(old.as_bytes()).changed(&both).unwrap();
+                    prop_assert_eq!(made.as_str(), with(&[our, their]));
+                }
+                Err(_) => prop_assert!(near),
+            }
         }
 
         #[test]

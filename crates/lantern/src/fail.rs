@@ -197,6 +197,11 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             )
         }
         ChangeoverFault::FolderChanged { .. } | ChangeoverFault::OtherText { .. } => format!("Nothing was touched. {plan_again}"),
+        ChangeoverFault::OwnRoom { path } => {
+            format!("Nothing was touched. Make {path} a folder, or take it away: lantern makes it anew.")
+        }
+        ChangeoverFault::WritesOwn { .. } => "Nothing was touched. No plan of lantern's does that: do not carry it out.".into(),
+        ChangeoverFault::NothingComes { .. } => format!("Nothing was touched. {plan_again}"),
         ChangeoverFault::NothingToDo => String::new(),
         ChangeoverFault::NotRight { last, .. } => printed(last, common),
         ChangeoverFault::RolledBack {
@@ -204,11 +209,13 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             running,
             last,
             wrong,
+            lost,
             ..
         } => format!(
-            "{}{}{} All the failed start printed is in {}",
+            "{}{}{}{} All the failed start printed is in {}",
             last_words(last),
-            wrong.iter().map(|wrong| format!("Wrong with the old state now: {wrong}\n")).collect::<String>(),
+            lost.iter().map(|path| format!("Not found, and so not put back: {path}\n")).collect::<String>(),
+            wrong_now(wrong),
             if *running {
                 format!(
                     "The old server runs again; it was down for {}.",
@@ -222,6 +229,11 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
                     .server
                     .join(".lantern/console/output.previous.log")
             )
+        ),
+        ChangeoverFault::GivenUp { wrong, .. } => format!(
+            "{}If it was chance, carry the plan out again: {}\n{plan_again}",
+            wrong_now(wrong),
+            common.next("changeover")
         ),
         ChangeoverFault::NothingToUndo | ChangeoverFault::NothingToResume => String::new(),
         ChangeoverFault::Lost { .. } => {
@@ -327,6 +339,7 @@ fn of_draw(fault: &DrawFault) -> String {
         DrawFault::WritesKept { .. } => {
             "Nothing was changed. --beside puts such files beside, as *.new; or leave that release out.".into()
         }
+        DrawFault::WritesOwn { .. } => "Nothing was changed. No release has anything to put there: leave it out.".into(),
         DrawFault::KeptInside { .. } => {
             "Nothing was changed. Rename it yourself with the server down: what lies in it goes with it. Then plan again.".into()
         }
@@ -378,6 +391,14 @@ fn of_survey(fault: &SurveyFault, common: &Common) -> String {
             "Keep one server to a folder, or write a family file that names the file.".into()
         }
     }
+}
+
+/// What is wrong with a state that was left and is back, a line each.
+fn wrong_now(wrong: &[String]) -> String {
+    let lines = wrong.iter();
+    lines
+        .map(|wrong| format!("Wrong with the old state now: {wrong}\n"))
+        .collect()
 }
 
 /// The last lines that a server printed, and where all of it is.

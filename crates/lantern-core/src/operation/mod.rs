@@ -15,7 +15,7 @@ pub use way_back::WayBack;
 use crate::component::Id;
 use crate::inventory::Remembered;
 use crate::path::{PathFault, RelPath};
-use crate::plan::{ActionKind, Plan, remembered_after};
+use crate::plan::{ActionKind, OWN, Plan, remembered_after};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -193,9 +193,6 @@ pub struct Move {
     pub expects: Option<String>,
 }
 
-/// The folder of lantern's own files inside a server folder.
-pub const OWN: &str = ".lantern";
-
 /// Whether a path is in lantern's own folder.
 pub fn is_own(path: &RelPath) -> bool {
     path.below(OWN).is_some()
@@ -334,6 +331,31 @@ impl Operation {
             moves,
             record,
         })
+    }
+
+    /// An edit that was made anew, as its text had been written since: what is there now, and what comes.
+    pub fn edited_anew(&mut self, path: &RelPath, before: &str, after: &str) {
+        for step in &mut self.moves {
+            if step.from == *path {
+                step.expects = Some(before.into());
+            }
+            if step.to == *path && step.brings() {
+                step.expects = Some(after.into());
+            }
+        }
+        if let Some(Some(known)) = self.record.files.get_mut(path) {
+            known.hash = after.into();
+        }
+        if let Work::Changeover { plan, .. } = &mut self.work {
+            for action in plan
+                .actions
+                .iter_mut()
+                .filter(|action| action.path == *path)
+            {
+                action.before = Some(before.into());
+                action.after = Some(after.into());
+            }
+        }
     }
 
     /// Its kind.

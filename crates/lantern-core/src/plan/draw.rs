@@ -42,6 +42,8 @@ pub struct Situation<'a> {
     pub remembered: &'a BTreeMap<RelPath, Remembered>,
     /// The server folder's own path, and every file in it that no plan speaks of: kept, or coming and going.
     pub folder: (&'a str, &'a [RelPath]),
+    /// Lantern's settings for this server, and its family file, where that lies in the folder.
+    pub own: &'a [RelPath],
     /// Files of layers that are kept aside, by their BLAKE3.
     pub stored: &'a BTreeMap<String, Artifact>,
     /// Whether what a release would write into the keep list is put beside it, as `*.new`.

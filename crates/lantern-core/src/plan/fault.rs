@@ -16,6 +16,14 @@ pub enum DrawFault {
         /// Where.
         paths: Vec<RelPath>,
     },
+    /// A release would write into lantern's own room: its records, its settings, the family file.
+    #[error("{id} would write to {path}, which is lantern's own")]
+    WritesOwn {
+        /// The component.
+        id: Id,
+        /// The path.
+        path: RelPath,
+    },
     /// Two releases would put a file at the same path.
     #[error("{a} and {b} both want to put a file at {path}")]
     Twice {

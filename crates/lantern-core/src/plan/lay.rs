@@ -1,7 +1,7 @@
 //! Layers over one another: what goes, what comes to lie over what, what is laid again.
 
 use super::draw::Drawing;
-use super::{Action, ActionKind, DrawFault, Payload, Source, Under};
+use super::{Action, ActionKind, DrawFault, Payload, Source, Under, is_lanterns};
 use crate::catalogue::Offer;
 use crate::component::{Id, Kind};
 use crate::family::Glob;
@@ -182,6 +182,17 @@ impl Drawing<'_> {
                 self.notes
                     .push(format!("{member} of {id} stays out, as you took it out"));
             }
+        }
+        let own = self.situation.own;
+        if let Some(file) = payload
+            .files
+            .iter()
+            .find(|file| is_lanterns(&file.path, own))
+        {
+            return Err(DrawFault::WritesOwn {
+                id: id.clone(),
+                path: file.path.clone(),
+            });
         }
         let kept: Vec<RelPath> = payload
             .files

@@ -28,6 +28,9 @@ use crate::text::LineChange;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
+/// The folder of lantern's own files inside a server folder.
+pub const OWN: &str = ".lantern";
+
 /// The number of the plan format.
 pub const FORMAT: u32 = 1;
 
@@ -329,6 +332,13 @@ impl Plan {
         let new = new.filter(|action| action.what != ActionKind::Keep);
         new.map(|action| action.bytes).sum()
     }
+}
+
+/// Whether a path is lantern's own: in its folder, or one of these files. Case does not count, as on some disks it does not.
+pub fn is_lanterns(path: &RelPath, own: &[RelPath]) -> bool {
+    let first = path.as_str().split('/').next().unwrap_or_default();
+    let same = |own: &RelPath| own.as_str().eq_ignore_ascii_case(path.as_str());
+    first.eq_ignore_ascii_case(OWN) || own.iter().any(same)
 }
 
 /// Tells why a release was chosen, in a few words.

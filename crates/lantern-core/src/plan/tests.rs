@@ -336,6 +336,7 @@ proptest! {
         let planned: Vec<FileSeen> = listing(&tree).into_iter().filter(|f| f.path.below("world").is_none()).collect();
         let situation = Situation {
             folder: ("/srv", &[]),
+            own: &[],
             server: "s",
             server_id: "1",
             family: &family,
@@ -538,6 +539,7 @@ impl PackMove {
         let dropped = self.dropped.iter().map(|id| Id::new(id)).collect();
         let situation = Situation {
             folder: ("/srv", &[]),
+            own: &[],
             server: "s",
             server_id: "1",
             family: &family,
@@ -822,6 +824,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
     let order_file = path("x.conf");
     let situation = Situation {
         folder: ("/srv", &[]),
+        own: &[],
         server: "s",
         server_id: "1",
         family: &family,

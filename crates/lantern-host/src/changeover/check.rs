@@ -3,9 +3,10 @@
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::error::{Error, Result};
+use crate::folder::own;
 use crate::survey::Survey;
 use lantern_core::path::RelPath;
-use lantern_core::plan::{ActionKind, Plan};
+use lantern_core::plan::{ActionKind, OWN, Plan, is_lanterns};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// How many changes are named.
@@ -28,6 +29,28 @@ pub fn elsewhere<'p>(
     Ok(None)
 }
 
+/// Lantern's own folders in a server folder.
+const ROOM: [&str; 6] = ["", "staging", "set-aside", "console", "store", "layers"];
+
+/// Refuses where one of lantern's own folders is a link, or something else that is no folder: what is put there would come
+/// to lie elsewhere.
+///
+/// # Errors
+/// [`ChangeoverFault::OwnRoom`].
+pub fn own_room(server: &Server) -> Result<()> {
+    for name in ROOM {
+        let path = match name {
+            "" => RelPath::parse(OWN)?,
+            name => own(name),
+        };
+        let there = server.folder.look(&path)?;
+        if there.is_some_and(|meta| !meta.is_folder()) {
+            return Err(ChangeoverFault::OwnRoom { path }.into());
+        }
+    }
+    Ok(())
+}
+
 /// Compares the folder with the plan.
 ///
 /// # Errors
@@ -48,6 +71,16 @@ pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
         .actions
         .iter()
         .filter(|action| action.what != ActionKind::Keep);
+    let own = server.own_files();
+    if let Some(action) = touched
+        .clone()
+        .find(|action| is_lanterns(&action.path, &own))
+    {
+        return Err(ChangeoverFault::WritesOwn {
+            path: action.path.clone(),
+        }
+        .into());
+    }
     if let Some(kept) = touched
         .clone()
         .find(|action| server.keeps(action.path.as_str()))

@@ -31,6 +31,20 @@ pub enum ChangeoverFault {
         /// What is different, each in a few words.
         changes: Vec<String>,
     },
+    /// One of lantern's own folders is something else.
+    #[error(
+        "{path} is no folder but a link, or something else: what lantern puts there would come to lie elsewhere"
+    )]
+    OwnRoom {
+        /// The folder.
+        path: RelPath,
+    },
+    /// A plan that writes into lantern's own room.
+    #[error("the plan writes to {path}, which is lantern's own")]
+    WritesOwn {
+        /// The path.
+        path: RelPath,
+    },
     /// A plan that somebody wrote by hand.
     #[error("the plan writes to {path}, which is on the keep list")]
     WritesKept {
@@ -63,9 +77,28 @@ pub enum ChangeoverFault {
         /// Where, in a few words.
         why: String,
     },
+    /// A plan says that something comes to a path, and not what.
+    #[error("the plan does not say what comes to {path}")]
+    NothingComes {
+        /// The path.
+        path: RelPath,
+    },
     /// A plan changes nothing.
     #[error("there is nothing to do: everything is as the plan wants it")]
     NothingToDo,
+    /// It was given up after the server had been stopped, and before any file was exchanged.
+    #[error(
+        "given up before any file was exchanged; the server was stopped, and {}: {why}",
+        if *is_up { "is up again" } else { "is down now" }
+    )]
+    GivenUp {
+        /// Why.
+        why: String,
+        /// Whether the server is up.
+        is_up: bool,
+        /// What is wrong with it now, where it is.
+        wrong: Vec<String>,
+    },
     /// The changeover failed and the old state is back.
     #[error("the changeover failed, and the old state is back: {why}")]
     RolledBack {
@@ -79,6 +112,8 @@ pub enum ChangeoverFault {
         running: bool,
         /// What is wrong with it now, where it does.
         wrong: Vec<String>,
+        /// Files that could not be found to be put back.
+        lost: Vec<RelPath>,
     },
     /// The server is up, and what is to be done needs it down.
     #[error("the server is up: {who}")]

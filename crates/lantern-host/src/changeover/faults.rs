@@ -6,7 +6,6 @@ use crate::adopt::{AdoptOptions, adopt};
 use crate::backup;
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
-use crate::console::fault::ConsoleFault;
 use crate::console::{Console, ServerState};
 use crate::error::Error;
 use crate::history;
@@ -484,7 +483,7 @@ fn a_stop_that_outlasts_its_limit_is_waited_for_and_taken_back() {
     assert!(
         matches!(
             failed,
-            Error::Console(ConsoleFault::DidNotStop { seconds: 1, .. })
+            Error::Changeover(ChangeoverFault::GivenUp { is_up: true, ref why, .. }) if why.contains("after 1 s")
         ),
         "{failed}"
     );

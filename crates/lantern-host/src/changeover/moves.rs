@@ -41,18 +41,36 @@ pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
     Ok(())
 }
 
-/// Takes back those of some moves that are done, last first, and makes that last.
+/// Takes back those of some moves that are done, last first, and makes that last; returns what cannot be found to be
+/// put back. A file that had not come yet is not missed.
 ///
 /// # Errors
-/// As [`perform`].
-pub fn take_back(folder: &Folder, moves: &[Move]) -> Result<()> {
-    let mut back = Vec::new();
+/// When a rename fails.
+pub fn take_back(folder: &Folder, moves: &[Move]) -> Result<Vec<RelPath>> {
+    let (mut back, mut lost) = (Vec::new(), Vec::new());
+    let mut still_there = BTreeSet::new();
+    for step in moves.iter().filter(|step| !step.brings()) {
+        match (folder.has(&step.from)?, folder.has(&step.to)?) {
+            (true, false) => {
+                still_there.insert(&step.from);
+            }
+            (false, false) => lost.push(step.from.clone()),
+            (_, true) => {}
+        }
+    }
     for step in moves.iter().rev() {
-        if is_done(folder, step)? {
+        let (from, to) = (folder.has(&step.from)?, folder.has(&step.to)?);
+        let done = match step.brings() {
+            // What lies where it was to come may still be the old one.
+            true => to && !from && !still_there.contains(&step.to),
+            false => to,
+        };
+        if done {
             back.push(step.back());
         }
     }
-    perform(folder, &back)
+    perform(folder, &back)?;
+    Ok(lost)
 }
 
 /// Removes the folders that moves have left empty.
@@ -150,6 +168,70 @@ mod tests {
                 }
             }
         }
+    }
+
+    /// Whatever of the staged files vanishes, and whenever: what was there before is there again.
+    #[test]
+    fn what_has_not_come_is_not_missed() {
+        let moves = [
+            a_move("a/old", ".lantern/aside/old"),
+            a_move("older", ".lantern/aside/older"),
+            a_move(".lantern/staged/new", "a/old"),
+            a_move(".lantern/staged/newer", "older"),
+            a_move(".lantern/staged/more", "b/c/more"),
+        ];
+        for cut in 0..=moves.len() {
+            for vanishes in ["new", "newer", "more"] {
+                let dir = tempfile::tempdir().unwrap();
+                let folder = Folder::open(dir.path()).unwrap();
+                let files = [
+                    "a/old",
+                    "older",
+                    ".lantern/staged/new",
+                    ".lantern/staged/newer",
+                    ".lantern/staged/more",
+                ];
+                for file in files {
+                    folder
+                        .write_new(&path(file), file.as_bytes(), None)
+                        .unwrap();
+                }
+                perform(&folder, &moves[..cut]).unwrap();
+                let staged = path(&format!(".lantern/staged/{vanishes}"));
+                if folder.has(&staged).unwrap() {
+                    folder.remove_file(&staged).unwrap();
+                }
+                assert_eq!(take_back(&folder, &moves).unwrap(), []);
+                for file in ["a/old", "older"] {
+                    assert_eq!(
+                        folder.read(&path(file)).unwrap(),
+                        file.as_bytes(),
+                        "{cut} {vanishes}"
+                    );
+                }
+                assert!(!folder.has(&path("b")).unwrap());
+            }
+        }
+    }
+
+    #[test]
+    fn what_was_set_aside_and_is_gone_is_named_and_all_else_goes_back() {
+        let moves = [
+            a_move("a", ".lantern/aside/a"),
+            a_move("b", ".lantern/aside/b"),
+            a_move(".lantern/staged/a", "a"),
+        ];
+        let dir = tempfile::tempdir().unwrap();
+        let folder = Folder::open(dir.path()).unwrap();
+        for file in ["a", "b", ".lantern/staged/a"] {
+            folder
+                .write_new(&path(file), file.as_bytes(), None)
+                .unwrap();
+        }
+        perform(&folder, &moves).unwrap();
+        folder.remove_file(&path(".lantern/aside/b")).unwrap();
+        assert_eq!(take_back(&folder, &moves).unwrap(), [path("b")]);
+        assert_eq!(folder.read(&path("a")).unwrap(), b"a");
     }
 
     #[test]

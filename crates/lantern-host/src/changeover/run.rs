@@ -1,7 +1,7 @@
 //! An operation under way: what the table says comes next is done, and what came of it is told to the table.
 
 use super::journal;
-use super::{Event, Times, stage};
+use super::{Event, Times, check, stage};
 use crate::backup::Pass;
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
@@ -50,6 +50,12 @@ pub(super) struct Learnt {
     pub(super) known_errors: BTreeSet<String>,
     /// The last start.
     pub(super) started: Option<Started>,
+    /// The files in staging, as they were when they were checked.
+    pub(super) staged: HashMap<RelPath, Stamp>,
+    /// Texts that were written after they had been looked at, and edited as they were then.
+    pub(super) edited_anew: Vec<RelPath>,
+    /// What could not be found to be put back.
+    pub(super) lost: Vec<RelPath>,
     /// What is wrong with the server that ran before and runs again.
     pub(super) wrong: Vec<String>,
     /// How many components run of how many, where the family can tell.
@@ -84,6 +90,7 @@ impl<'a, 'b> Run<'a, 'b> {
         operation: Operation,
         tell: &'b mut dyn FnMut(Event),
     ) -> Result<Run<'a, 'b>> {
+        check::own_room(server)?;
         let journal = Journal {
             format: operation::FORMAT,
             phase: Phase::Preparing,
@@ -322,6 +329,16 @@ impl<'a, 'b> Run<'a, 'b> {
                 told: self.stuck(stuck, &why, ended.last_failure.as_ref()),
                 stuck: Some(stuck),
             }),
+            Ending::Untouched if self.learnt.down_since.is_some() => {
+                Error::Changeover(ChangeoverFault::GivenUp {
+                    why,
+                    is_up: self
+                        .console
+                        .state()
+                        .is_ok_and(|state| state != ServerState::Down),
+                    wrong: self.learnt.wrong.clone(),
+                })
+            }
             Ending::Untouched => match ended.failure {
                 Some(failure) => failure,
                 None => Error::Changeover(ChangeoverFault::Interrupted {
@@ -341,6 +358,7 @@ impl<'a, 'b> Run<'a, 'b> {
                 down_ms: self.down_ms().unwrap_or(0),
                 running: self.journal.operation.was_up,
                 wrong: self.learnt.wrong.clone(),
+                lost: self.learnt.lost.clone(),
             }),
         }
     }

@@ -6,7 +6,7 @@ use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::downloads::hash_now;
 use crate::error::{At, Error, Result};
-use crate::folder::Folder;
+use crate::folder::{Folder, Stamp};
 use crate::layers;
 use crate::place::here;
 use crate::planning::edited;
@@ -14,8 +14,9 @@ use crate::shipped::LONGEST_BYTES;
 use lantern_core::component::Kind;
 use lantern_core::operation;
 use lantern_core::path::RelPath;
-use lantern_core::plan::{Action, ActionKind, Plan, Source};
-use std::collections::{BTreeMap, BTreeSet};
+use lantern_core::plan::{Action, ActionKind, Plan, Source, TextEdit};
+use lantern_core::text::{self, Misfit};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -58,6 +59,56 @@ pub fn stage(
     staging.shipped()
 }
 
+/// Where a file is staged that comes to a path.
+///
+/// # Errors
+/// When the path becomes too long.
+pub fn path_in(number: i64, path: &RelPath) -> Result<RelPath> {
+    Ok(RelPath::parse(&folder_name(number))?.join(path.as_str())?)
+}
+
+/// All that is staged, as it is now.
+///
+/// # Errors
+/// When it cannot be listed.
+pub fn stamps(server: &Server, number: i64) -> Result<HashMap<RelPath, Stamp>> {
+    let root = RelPath::parse(&folder_name(number))?;
+    let mut stamps = HashMap::new();
+    for (path, _) in server.folder.files_below(&root)? {
+        if let Some(meta) = server.folder.look(&path)? {
+            stamps.insert(path, meta.stamp);
+        }
+    }
+    Ok(stamps)
+}
+
+/// Stages an edit anew, made on its text as it is now; the BLAKE3 of what comes of it.
+///
+/// # Errors
+/// When lines that it changes were written since.
+pub fn edit_anew(server: &Server, edit: &TextEdit, staged: &RelPath) -> Result<String> {
+    let folder = &server.folder;
+    let misfit = |misfit: Misfit| ChangeoverFault::OtherText {
+        path: edit.path.clone(),
+        why: misfit.to_string(),
+    };
+    let planned = folder.read_text(staged)?;
+    let old = planned
+        .changed(&text::reversed(&edit.lines))
+        .map_err(misfit)?;
+    let now = folder.read_text(&edit.path)?;
+    let theirs = text::changes(old.as_str(), now.as_str());
+    let both = text::merged(&edit.lines, &theirs).map_err(misfit)?;
+    let merged = old.changed(&both).map_err(misfit)?;
+    let new = now.with(merged.as_str().to_owned());
+    let new = new.ok_or(Misfit { line: 1 }).map_err(misfit)?.bytes();
+    let rights = folder.look(&edit.path)?.map(|meta| meta.rights);
+    folder.remove_file(staged)?;
+    folder.write_new(staged, &new, rights)?;
+    sync_above(folder, std::iter::once(staged))?;
+    Ok(blake3::hash(&new).to_hex().to_string())
+}
+
 /// A staging folder that is being filled.
 struct Staging<'a> {
     server: &'a Server,
@@ -98,8 +149,27 @@ impl Staging<'_> {
         }
         self.keep_layers()?;
         self.edit_texts()?;
+        self.is_whole()?;
         let files = self.folder().files_below(self.root)?;
         sync_above(self.folder(), files.iter().map(|(path, _)| path))
+    }
+
+    /// Refuses a plan that does not say of all that is to come what it is.
+    fn is_whole(&self) -> Result<()> {
+        let comes = |action: &&Action| match action.what {
+            ActionKind::Place | ActionKind::Replace | ActionKind::Edit => true,
+            ActionKind::Keep | ActionKind::SetAside => false,
+        };
+        for action in self.plan.actions.iter().filter(comes) {
+            let meta = self.folder().look(&self.staged(&action.path)?)?;
+            if !meta.is_some_and(|meta| meta.is_file()) {
+                return Err(ChangeoverFault::NothingComes {
+                    path: action.path.clone(),
+                }
+                .into());
+            }
+        }
+        Ok(())
     }
 
     /// Unpacks what the plan wants of one archive; `done` is told the bytes of each file.

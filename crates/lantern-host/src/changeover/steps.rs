@@ -11,6 +11,7 @@ use crate::console::ServerState;
 use crate::console::fault::ConsoleFault;
 use crate::error::{Error, Result};
 use crate::folder::{free_name, own};
+use crate::place::Meta;
 use crate::survey::{Depth, survey};
 use crate::verify::{self, GoodStart};
 use lantern_core::operation::{Work, is_own};
@@ -67,6 +68,7 @@ impl Run<'_, '_> {
             tell(Event::Progress(done, total));
         })?;
         self.learnt.shipped = shipped;
+        self.learnt.staged = stage::stamps(self.server, number)?;
         let new = plan.of(ActionKind::Place).count() + plan.of(ActionKind::Replace).count();
         self.done(Step::Stage, format!("{} unpacked and checked", files(new)));
         Ok(())
@@ -213,34 +215,64 @@ impl Run<'_, '_> {
         Ok(())
     }
 
-    /// Looks again at what is about to be moved, now that nobody writes it any more.
+    /// Looks again at what is about to be moved, now that nobody writes it any more: what goes has to be what was seen,
+    /// and what comes what was staged. An edit is made anew on a text that was written since.
     pub(super) fn look_again(&mut self) -> Result<()> {
         let seen = self.ledger.seen()?;
-        let mut changes = Vec::new();
-        for step in self
-            .journal
-            .operation
-            .moves
-            .iter()
-            .filter(|step| !step.brings())
-        {
-            let Some(expected) = &step.expects else {
-                continue;
-            };
-            let Some(now) = self.server.folder.look(&step.from)? else {
+        let folder = &self.server.folder;
+        let (mut changes, mut written) = (Vec::new(), Vec::new());
+        for step in &self.journal.operation.moves {
+            let Some(now) = folder.look(&step.from)?.filter(Meta::is_file) else {
                 changes.push(format!("{} is gone", step.from));
                 continue;
             };
-            let known = seen.get(step.from.as_str());
-            let same = known.is_some_and(|(stamp, hash)| *stamp == now.stamp && hash == expected);
-            if !same && self.server.folder.hash(&step.from)? != *expected {
-                changes.push(format!("{} was written", step.from));
+            let Some(expected) = &step.expects else {
+                continue;
+            };
+            let same = match step.brings() {
+                true => self.learnt.staged.get(&step.from) == Some(&now.stamp),
+                false => {
+                    let known = seen.get(step.from.as_str());
+                    known.is_some_and(|(stamp, hash)| *stamp == now.stamp && hash == expected)
+                }
+            };
+            if same {
+                continue;
+            }
+            let hash = folder.hash(&step.from)?;
+            if hash != *expected {
+                match step.brings() {
+                    true => changes.push(format!("{} was written", step.from)),
+                    false => written.push((step.from.clone(), hash)),
+                }
+            }
+        }
+        for (path, hash) in written {
+            if let Err(why) = self.edit_anew(&path, &hash) {
+                changes.push(why);
             }
         }
         if !changes.is_empty() {
             return Err(ChangeoverFault::FolderChanged { changes }.into());
         }
         self.console.refuse_up()
+    }
+
+    /// Makes an edit anew on its text as it is now; or says why that cannot be.
+    fn edit_anew(&mut self, path: &RelPath, before: &str) -> Result<(), String> {
+        let was_written = format!("{path} was written");
+        let Work::Changeover { plan, .. } = &self.journal.operation.work else {
+            return Err(was_written);
+        };
+        let mut edits = plan.edits.iter();
+        let edit = edits.find(|edit| edit.path == *path);
+        let edit = edit.ok_or_else(|| was_written.clone())?;
+        let staged = stage::path_in(self.journal.operation.number, path);
+        let written = staged.and_then(|staged| stage::edit_anew(self.server, edit, &staged));
+        let after = written.map_err(|error| format!("{was_written}: {error}"))?;
+        self.journal.operation.edited_anew(path, before, &after);
+        self.learnt.edited_anew.push(path.clone());
+        Ok(())
     }
 
     pub(super) fn draw_moves(&mut self) -> Result<()> {
@@ -290,10 +322,14 @@ impl Run<'_, '_> {
             return Err(ChangeoverFault::FolderChanged { changes }.into());
         }
         let (aside, placed) = self.moved();
-        self.done(
-            Step::Swap,
-            format!("{aside} set aside, {placed} put in place; the keep list is untouched"),
-        );
+        let mut told =
+            format!("{aside} set aside, {placed} put in place; the keep list is untouched");
+        for path in &self.learnt.edited_anew {
+            told.push_str(&format!(
+                "; {path} was written meanwhile, and edited as it is now"
+            ));
+        }
+        self.done(Step::Swap, told);
         Ok(())
     }
 
@@ -398,7 +434,8 @@ impl Run<'_, '_> {
     }
 
     pub(super) fn swap_back(&mut self) -> Result<()> {
-        moves::take_back(&self.server.folder, &self.journal.operation.moves)
+        self.learnt.lost = moves::take_back(&self.server.folder, &self.journal.operation.moves)?;
+        Ok(())
     }
 
     /// What a server that failed wrote into new files is no release's: it is set aside, not dropped.

@@ -9,6 +9,7 @@ use crate::place::here;
 use crate::runner::{Runner, ThisMachine};
 use lantern_core::family::{Acquire, Family, FamilyFault, Glob};
 use lantern_core::hint::with_nearest;
+use lantern_core::path::RelPath;
 use serde::{Deserialize, Deserializer};
 use std::collections::BTreeMap;
 use std::fmt;
@@ -325,6 +326,15 @@ impl Server {
         let folder = server.folder.clone();
         server.folder = folder.following(|link| server.keeps(&format!("{link}/_")));
         Ok(server)
+    }
+
+    /// Files in the folder that are lantern's own: its settings, and the family file where it lies there.
+    pub fn own_files(&self) -> Vec<RelPath> {
+        let family = self.folder.root().join(&self.config.family);
+        let family = here::real(&family).and_then(|real| self.folder.below(&real));
+        let family = family.and_then(|path| RelPath::parse(path.to_str()?).ok());
+        let settings = RelPath::parse(FILE).ok();
+        settings.into_iter().chain(family).collect()
     }
 
     /// The catalogues that are always looked at.

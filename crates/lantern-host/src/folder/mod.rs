@@ -8,8 +8,8 @@ mod listing;
 
 pub use crate::place::Stamp;
 use crate::place::{Local, Meta, NewFile, PROGRAM, Place, Source, here};
-pub use lantern_core::operation::OWN;
 use lantern_core::path::{PathFault, RelPath};
+pub use lantern_core::plan::OWN;
 use lantern_core::text::Text;
 pub use listing::Listing;
 use std::cell::RefCell;

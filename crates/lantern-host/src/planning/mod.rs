@@ -383,6 +383,7 @@ fn stage(
     let root = server.folder.root().display().to_string();
     let situation = Situation {
         folder: (&root, &at.untouched),
+        own: &server.own_files(),
         server: &server.config.name,
         server_id: &server.config.id,
         family: &server.family,

@@ -13,6 +13,7 @@ mod full_disk;
 mod kills;
 mod layers;
 mod links;
+mod meddling;
 mod order_by_name;
 mod questions;
 mod real_server;

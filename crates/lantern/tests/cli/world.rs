@@ -163,7 +163,7 @@ impl World {
         let mut command = self.command(Path::new(env!("CARGO_BIN_EXE_lantern")), args);
         command
             .stdout(Stdio::null())
-            .stderr(Stdio::null())
+            .stderr(Stdio::piped())
             .spawn()
             .unwrap()
     }
@@ -205,7 +205,7 @@ impl World {
         lines.join("\n")
     }
 
-    fn comparable(&self, text: &str) -> String {
+    pub fn comparable(&self, text: &str) -> String {
         let dir = self
             .dir
             .path()
