@@ -36,11 +36,7 @@ impl<'a> Progress<'a> {
                 self.bar.set_position(done);
             }
             Event::Copied(copied) => {
-                let counts = [
-                    (copied.cloned, "cloned"),
-                    (copied.linked, "linked"),
-                    (copied.copied, "copied"),
-                ];
+                let counts = [(copied.cloned, "cloned"), (copied.copied, "copied")];
                 let counts = counts.iter().filter(|(files, _)| *files > 0);
                 let told: Vec<String> = counts
                     .map(|(files, how)| format!("{} {how}", count(*files, "file", "files")))

@@ -539,7 +539,7 @@ impl PackMove {
         let dropped = self.dropped.iter().map(|id| Id::new(id)).collect();
         let situation = Situation {
             folder: ("/srv", &[]),
-            own: &[],
+            own: &[path("lantern.toml"), path("x.family.toml")],
             server: "s",
             server_id: "1",
             family: &family,
@@ -633,6 +633,24 @@ fn a_start_script_names_the_pack_that_comes_and_the_framework_has_to_say_that_it
         expects.collect::<Vec<_>>(),
         [("f", Some("1")), ("m0", Some("2"))]
     );
+}
+
+#[test]
+fn nothing_from_outside_comes_into_lanterns_own_room() {
+    for own in [
+        ".lantern/store/backups/0001.json",
+        ".Lantern/journal.json",
+        "Lantern.toml",
+        "x.family.toml",
+    ] {
+        let into = PackMove {
+            ships: vec![own],
+            beside: true,
+            ..PackMove::default()
+        };
+        let refused = into.drawn().unwrap_err();
+        assert!(matches!(&refused, DrawFault::WritesOwn { .. }), "{refused}");
+    }
 }
 
 #[test]

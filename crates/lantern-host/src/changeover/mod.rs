@@ -61,8 +61,6 @@ pub enum Event {
 pub struct Copied {
     /// Files that share their content with the live one until one of them is written.
     pub cloned: usize,
-    /// Archives that are the live ones under another name.
-    pub linked: usize,
     /// Files that were copied.
     pub copied: usize,
     /// Their size in bytes.

@@ -480,18 +480,6 @@ impl Folder {
         }
     }
 
-    /// Gives a file a second name.
-    ///
-    /// # Errors
-    /// When the file system cannot, or the two lie in different places.
-    pub fn link(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
-        let ((old, from), (new, to)) = (self.found(from), self.found(to));
-        match std::ptr::addr_eq(old, new) {
-            true => old.link(&from, &to),
-            false => Err(io::ErrorKind::CrossesDevices.into()),
-        }
-    }
-
     /// Copies a file with its rights; says whether it was still there.
     ///
     /// # Errors

@@ -274,11 +274,6 @@ impl Place for Local {
         })
     }
 
-    fn link(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
-        let ((old, from), (new, to)) = (self.parent(from)?, self.parent(to)?);
-        Ok(fs::linkat(&old, from, &new, to, AtFlags::empty())?)
-    }
-
     fn free_bytes(&self) -> io::Result<u64> {
         let stat = fs::fstatvfs(&self.folder)?;
         Ok(stat.f_bavail.saturating_mul(stat.f_frsize))

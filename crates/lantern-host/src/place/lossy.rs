@@ -441,15 +441,6 @@ impl Place for Lossy {
         Ok(())
     }
 
-    fn link(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
-        self.disk.step()?;
-        self.local.link(from, to)?;
-        self.disk.remember(Pending::Made {
-            path: self.real(to),
-        });
-        Ok(())
-    }
-
     fn free_bytes(&self) -> io::Result<u64> {
         self.local.free_bytes()
     }

@@ -194,12 +194,6 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// When the file system cannot; nothing is then there.
     fn share(&self, from: &RelPath, to: &RelPath) -> io::Result<()>;
 
-    /// Gives a file a second name.
-    ///
-    /// # Errors
-    /// When the file system cannot.
-    fn link(&self, from: &RelPath, to: &RelPath) -> io::Result<()>;
-
     /// How much room is left, in bytes.
     ///
     /// # Errors

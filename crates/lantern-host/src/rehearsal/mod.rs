@@ -1,8 +1,8 @@
 //! A plan carried out on a copy of the server first.
 //!
 //! The copy lies in `.lantern/rehearsal/`, has ports and a console of its own, and is gone afterwards.
-//! Of the live server nothing is written: its files are cloned where the file system can, archives are
-//! linked where it cannot, and all else is copied.
+//! Of the live server nothing is written, and nothing that could be written is shared: its files are cloned where the file
+//! system can, and copied where it cannot.
 
 pub use crate::changeover::Copied;
 pub mod fault;
@@ -16,13 +16,10 @@ use crate::folder::{Folder, Stamp, own};
 use crate::ledger::Ledger;
 use crate::place::here;
 use crate::rehearsal::fault::RehearsalFault;
-use lantern_core::family::Shape;
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
-use lantern_core::tree::{FileSeen, claim};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 /// Room that stays free besides the copies, in bytes.
@@ -106,7 +103,7 @@ pub fn rehearse(
     clear(server)?;
     refuse_own_path(server)?;
     let made = make(server, piece.with_world);
-    let (copy, copied, linked) = match made {
+    let (copy, copied) = match made {
         Ok(made) => made,
         Err(error) => {
             clear(server)?;
@@ -116,14 +113,10 @@ pub fn rehearse(
     tell(Event::Copied(copied.clone()));
     let outcome = carry_out(server, &copy, ledger, piece.plan, tell);
     let ended = end(&copy);
-    let touched = touched(server, &linked);
     if !piece.keep_copy {
         clear(server)?;
     }
     ended?;
-    if let Some(path) = touched {
-        return Err(RehearsalFault::Touched { path }.into());
-    }
     if crate::called_off() {
         return Err(RehearsalFault::CalledOff.into());
     }
@@ -238,11 +231,8 @@ fn refuse_own_path(server: &Server) -> Result<()> {
     Ok(())
 }
 
-/// The archives that were linked, as they were before.
-type Linked = BTreeMap<RelPath, Stamp>;
-
 /// Makes the copy.
-fn make(server: &Server, with_world: bool) -> Result<(Server, Copied, Linked)> {
+fn make(server: &Server, with_world: bool) -> Result<(Server, Copied)> {
     let folder = &server.folder;
     let root = place(server)?;
     folder.make_folders(&root)?;
@@ -251,7 +241,6 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied, Linked)> {
     for inside in &listing.folders {
         folder.make_folders(&root.join(inside.as_str())?)?;
     }
-    let archives = archives(server, &listing.files);
     let wanted = listing.files.iter().filter(|(path, _)| {
         let path = path.as_str();
         (with_world || !server.keeps(path)) && !server.family.passes(path)
@@ -261,7 +250,6 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied, Linked)> {
         left_out: listing.left_alone,
         ..Copied::default()
     };
-    let mut linked = Linked::new();
     let mut clones = true;
     let mut free = None;
     for (path, stamp) in wanted {
@@ -274,11 +262,6 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied, Linked)> {
             continue;
         }
         clones = false;
-        if archives.contains(path) && folder.link(path, &to).is_ok() {
-            copied.linked += 1;
-            linked.insert(path.clone(), *stamp);
-            continue;
-        }
         let free: &mut u64 = free.get_or_insert(folder.free_bytes()?);
         let needed = stamp.bytes + SPARE_BYTES;
         if *free < needed {
@@ -296,32 +279,5 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied, Linked)> {
         copied.copied += 1;
         copied.bytes += stamp.bytes;
     }
-    Ok((as_copy(server)?, copied, linked))
-}
-
-/// The files that are whole archives of components: nothing ever writes into them.
-fn archives(server: &Server, files: &[(RelPath, Stamp)]) -> BTreeSet<RelPath> {
-    let files: Vec<FileSeen> = files
-        .iter()
-        .map(|(path, stamp)| FileSeen {
-            path: path.clone(),
-            bytes: stamp.bytes,
-            hash: None,
-        })
-        .collect();
-    let claims = claim(&server.family, &files).claims.into_iter();
-    let archives = claims.filter(|claim| claim.reader.shape == Shape::Archive);
-    archives.map(|claim| claim.place).collect()
-}
-
-/// A linked archive that was written through its other name.
-fn touched(server: &Server, linked: &Linked) -> Option<String> {
-    let written = linked.iter().find(|(path, before)| {
-        let now = server.folder.look(path).ok().flatten();
-        now.is_some_and(|now| {
-            let now = now.stamp;
-            (now.bytes, now.modified_ns) != (before.bytes, before.modified_ns)
-        })
-    });
-    written.map(|(path, _)| path.to_string())
+    Ok((as_copy(server)?, copied))
 }

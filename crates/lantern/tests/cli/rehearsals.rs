@@ -203,3 +203,22 @@ fn called_off_the_copy_goes_and_killed_the_next_one_clears_it_away() {
     assert!(!world.path(copy).exists());
     assert!(before == (stamps(&world), live(&world)));
 }
+
+/// What a start script does to the copy is done to the copy.
+#[test]
+fn nothing_that_could_be_written_is_shared_with_the_live_server() {
+    let world = World::running();
+    let before = world.tree("halcyon-terrace");
+    world.edit(
+        "halcyon-terrace/start.sh",
+        "exec sh",
+        "for file in addons/*; do echo spoiled >> \"$file\"; done\nexec sh",
+    );
+    world.ok(PLAN);
+    world.lantern(REHEARSE);
+    let addons = |tree: &str| -> Vec<String> {
+        let lines = tree.lines().filter(|line| line.starts_with("addons/"));
+        lines.map(str::to_owned).collect()
+    };
+    assert_eq!(addons(&world.tree("halcyon-terrace")), addons(&before));
+}
