@@ -218,3 +218,133 @@ fn below_part<'e>(part: &Part, below: &'e str, variant: Option<&str>) -> Option<
         .strip_prefix(from.trim_end_matches('/'))?
         .strip_prefix('/')
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::component::Kind;
+    use crate::family::Family;
+    use crate::version::{Notation, Version};
+
+    fn reader(text: &str) -> Reader {
+        let family = crate::tree::tests::FAMILY;
+        let top = &family[..family.find("[[reader]]").unwrap()];
+        let family = Family::parse(&format!("{top}\n[[reader]]\n{text}")).unwrap();
+        family.readers.into_iter().next().unwrap()
+    }
+
+    fn laid(reader: &Reader, variant: Option<&str>, names: &[&str]) -> Result<String, DrawFault> {
+        let version = Version::parse("1.2", Notation::Dotted).unwrap();
+        let facts = Facts::new(Id::new("ivy"), Kind::Addon, version);
+        let entry = |name: &&str| ArchivedFile {
+            name: (*name).into(),
+            bytes: 3,
+            blake3: format!("hash of {name}"),
+        };
+        let entries: Vec<ArchivedFile> = names.iter().map(entry).collect();
+        let artifact = Artifact {
+            file: "drop/ivy.zip".into(),
+            blake3: "whole".into(),
+            bytes: 9,
+        };
+        let laid = lay_out(reader, &facts, None, variant, &entries, &artifact)?;
+        let files = laid.files.iter().map(|file| {
+            let entry = file.entry.as_deref().unwrap_or("itself");
+            assert!(file.entry.is_none() || file.hash == format!("hash of {entry}"));
+            format!("{} < {entry}", file.path)
+        });
+        let place = format!("{}, deeper {:?}", laid.place, laid.found_in);
+        Ok(std::iter::once(place)
+            .chain(files)
+            .collect::<Vec<_>>()
+            .join("\n"))
+    }
+
+    #[test]
+    fn a_release_is_found_in_its_archive_and_laid_to_its_place() {
+        let plain = reader(
+            "name = 'ivy'\nkind = 'addon'\nshape = 'folder'\nat = 'addons/*'\nmarks = ['ivy.toml']\ninstall = 'addons/{id}'",
+        );
+        let told = [
+            &["ivy.toml", "leaves/a"][..],
+            &["ivy-1.2/ivy.toml", "ivy-1.2/leaves/a"],
+            &["out/er/ivy.toml", "out/er/leaves/a", "out/readme"],
+        ];
+        let told = told.map(|names| laid(&plain, None, names).unwrap());
+        insta::assert_snapshot!(told.join("\n"), @r#"
+        addons/ivy, deeper None
+        addons/ivy/ivy.toml < ivy.toml
+        addons/ivy/leaves/a < leaves/a
+        addons/ivy, deeper None
+        addons/ivy/ivy.toml < ivy-1.2/ivy.toml
+        addons/ivy/leaves/a < ivy-1.2/leaves/a
+        addons/ivy, deeper Some("out/er")
+        addons/ivy/ivy.toml < out/er/ivy.toml
+        addons/ivy/leaves/a < out/er/leaves/a
+        "#);
+        let whole = reader(
+            "name = 'ivy'\nkind = 'addon'\nshape = 'archive'\nat = 'addons/*.zip'\ninstall = 'addons/{id}-{version}.zip'",
+        );
+        insta::assert_snapshot!(laid(&whole, None, &["ivy.toml"]).unwrap(), @"
+        addons/ivy-1.2.zip, deeper None
+        addons/ivy-1.2.zip < itself
+        ");
+        let nowhere = reader(
+            "name = 'ivy'\nkind = 'addon'\nshape = 'folder'\nat = 'addons/*'\nmarks = ['ivy.toml']",
+        );
+        assert!(matches!(
+            laid(&nowhere, None, &["ivy.toml"]),
+            Err(DrawFault::NoPlace { .. })
+        ));
+        assert!(matches!(
+            laid(&plain, None, &["readme"]),
+            Err(DrawFault::NoRoot { .. })
+        ));
+    }
+
+    #[test]
+    fn parts_go_to_places_of_their_own_and_a_variant_takes_what_all_have() {
+        let parts = reader(
+            "name = 'ivy'\nkind = 'pack'\nshape = 'folder'\nat = 'addons/*'\nmarks = ['ivy.toml']\ninstall = 'addons/{id}'\n\
+             parts = [{ from = 'top', to = '' }, { from = 'kinds/{variant}', to = 'config/' }, { from = 'all', to = 'config' }]",
+        );
+        let names = [
+            "ivy.toml",
+            "top/start.sh",
+            "all/a.conf",
+            "all/b.conf",
+            "kinds/wild/b.conf",
+            "kinds/tame/c.conf",
+            "topmost/d",
+        ];
+        let told = [Some("wild"), Some("tame"), None]
+            .map(|variant| laid(&parts, variant, &names).unwrap());
+        insta::assert_snapshot!(told.join("\n"), @"
+        addons/ivy, deeper None
+        addons/ivy/ivy.toml < ivy.toml
+        addons/ivy/topmost/d < topmost/d
+        config/a.conf < all/a.conf
+        config/b.conf < kinds/wild/b.conf
+        start.sh < top/start.sh
+        addons/ivy, deeper None
+        addons/ivy/ivy.toml < ivy.toml
+        addons/ivy/topmost/d < topmost/d
+        config/a.conf < all/a.conf
+        config/b.conf < all/b.conf
+        config/c.conf < kinds/tame/c.conf
+        start.sh < top/start.sh
+        addons/ivy, deeper None
+        addons/ivy/ivy.toml < ivy.toml
+        addons/ivy/topmost/d < topmost/d
+        config/a.conf < all/a.conf
+        config/b.conf < all/b.conf
+        start.sh < top/start.sh
+        ");
+        // With parts, a folder around it is unusual.
+        let wrapped = laid(&parts, None, &["ivy-1.2/ivy.toml"]).unwrap();
+        assert!(
+            wrapped.starts_with("addons/ivy, deeper Some(\"ivy-1.2\")"),
+            "{wrapped}"
+        );
+    }
+}

@@ -970,3 +970,185 @@ fn nothing_to_do_is_an_empty_plan() {
     assert!(plan.is_empty());
     assert_eq!(plan.staged_bytes(), 0);
 }
+
+/// Add-ons that are started in the order of their names: `30-c` has to come before `10-a`, and `20-b` moves.
+fn named_addons(
+    kept: &[RelPath],
+) -> Result<(Plan, BTreeMap<RelPath, Remembered>, Inventory), DrawFault> {
+    let order = r#"order = { kind = "names", file = "addons/*", line = '^(?P<at>\d+)-(?P<name>.+)$', write = "{at}-{name}" }"#;
+    let text = FAMILY.replace(
+        "[[reader]]\n    name = \"build\"",
+        &format!("{order}\n    [[reader]]\n    name = \"build\""),
+    );
+    let own_id = r#"id = { at = "$name", pattern = '^(?:\d+-)?(?P<value>[a-z]+)' }"#;
+    let folders = text.replace(r#"id = { at = "$name" }"#, own_id);
+    let folders = folders.replace(
+        "shape = \"file\"\n    at = \"addons/*\"",
+        "shape = \"folder\"\n    at = \"addons/*\"\n    marks = [\"mark\"]",
+    );
+    let family = Family::parse(&folders).unwrap();
+    let text = |name: &str| (path(name), name.to_owned());
+    let tree: Tree = [
+        "addons/10-a/mark",
+        "addons/20-b/mark",
+        "addons/30-c/mark",
+        "addons/30-c/mine",
+        "addons/30-c/edited",
+        "other/d",
+    ]
+    .map(text)
+    .into();
+    let known = |hash: String| Remembered {
+        hash,
+        owner: Some(Id::new("c")),
+        version: Some("1".into()),
+        shipped: false,
+        under: None,
+    };
+    let remembered = BTreeMap::from([
+        (path("addons/30-c/mark"), known(hash("addons/30-c/mark"))),
+        (path("addons/30-c/edited"), known(hash("as shipped"))),
+    ]);
+    let mut inventory = surveyed(&family, &tree, &remembered);
+    for component in &mut inventory.components {
+        if component.facts.id.as_str() == "a" {
+            component.facts.needs.push(crate::component::Need {
+                id: Id::new("c"),
+                range: crate::version::Range::any(),
+            });
+        }
+    }
+    let files = listing(&tree);
+    let situation = Situation {
+        folder: ("/srv", kept),
+        own: &[],
+        server: "s",
+        server_id: "1",
+        family: &family,
+        inventory: &inventory,
+        files: &files,
+        order: None,
+        dropped: &BTreeSet::new(),
+        scripts: &[],
+        keep: &[],
+        remembered: &remembered,
+        stored: &BTreeMap::new(),
+        beside: false,
+    };
+    let choice = |id: &str, offer: Option<usize>| Choice {
+        id: Id::new(id),
+        kind: Kind::Addon,
+        from: Some(version(1)),
+        to: version(if offer.is_some() { 2 } else { 1 }),
+        offer,
+        reason: Reason::Fits,
+        declared: Some(true),
+    };
+    let selection = Selection {
+        choices: vec![choice("a", None), choice("b", Some(0)), choice("c", None)],
+        gone: Vec::new(),
+        proved: true,
+    };
+    let offers = [Offer {
+        facts: Facts::new(Id::new("b"), Kind::Addon, version(2)),
+        artifact: crate::artifact::Artifact::default(),
+        origin: Origin::Catalogue,
+    }];
+    let payload = Payload {
+        place: path("addons/b"),
+        shape: Shape::Folder,
+        reader: "addon".into(),
+        files: vec![PayloadFile {
+            path: path("addons/b/mark"),
+            entry: Some("mark".into()),
+            bytes: 3,
+            hash: hash("b 2"),
+        }],
+        members: Vec::new(),
+        holdings: Holdings::default(),
+        variant: None,
+        found_in: None,
+    };
+    let payloads = BTreeMap::from([(0, payload)]);
+    let plan = draw(&situation, &selection, &offers, &payloads)?;
+    let (after, _) = afterwards(
+        &inventory,
+        &plan,
+        &selection,
+        &offers,
+        &payloads,
+        crate::order::Arrangement::default(),
+    );
+    let known = remembered_after(&plan, &remembered).into_iter().collect();
+    Ok((plan, known, after))
+}
+
+#[test]
+fn a_new_name_takes_all_along_and_what_is_known_of_it_stays_known() {
+    let (plan, known, after) = named_addons(&[path("other/d")]).unwrap();
+    let moving = plan
+        .actions
+        .iter()
+        .filter(|action| action.what != ActionKind::Keep);
+    let moving = moving.map(|action| {
+        let source = action.source.as_ref().map(|source| {
+            let archive = &plan.archives[source.archive];
+            format!(" < {}", source.entry.as_deref().unwrap_or(&archive.file))
+        });
+        format!(
+            "{:?} {}{}",
+            action.what,
+            action.path,
+            source.unwrap_or_default()
+        )
+    });
+    let renames = plan
+        .renames
+        .iter()
+        .map(|it| format!("{}: {} becomes {}", it.id, it.from, it.to));
+    let known = known.iter().map(|(path, known)| {
+        let as_shipped = known.hash == hash(path.as_str())
+            || known.hash == hash(&path.as_str().replace("05", "30"));
+        format!("known {path} {:?} as it lies {as_shipped}", known.owner)
+    });
+    let places = after
+        .components
+        .iter()
+        .filter(|c| c.facts.kind == Kind::Addon)
+        .map(|c| {
+            let files: Vec<&str> = c.files.iter().map(|file| file.path.as_str()).collect();
+            format!(
+                "after {}: {} with {}",
+                c.facts.id,
+                c.place.as_ref().unwrap(),
+                files.join(" ")
+            )
+        });
+    let told: Vec<String> = renames.chain(moving).chain(known).chain(places).collect();
+    insta::assert_snapshot!(told.join("\n"), @r#"
+    b: addons/b becomes addons/20-b
+    c: addons/30-c becomes addons/05-c
+    Place addons/05-c/edited < /srv/addons/30-c/edited
+    Place addons/05-c/mark < /srv/addons/30-c/mark
+    Place addons/05-c/mine < /srv/addons/30-c/mine
+    Replace addons/20-b/mark < mark
+    SetAside addons/30-c/edited
+    SetAside addons/30-c/mark
+    SetAside addons/30-c/mine
+    known addons/05-c/edited Some(Id("c")) as it lies false
+    known addons/05-c/mark Some(Id("c")) as it lies true
+    known addons/20-b/mark Some(Id("b")) as it lies false
+    after a: addons/10-a with addons/10-a/mark
+    after b: addons/20-b with addons/20-b/mark
+    after c: addons/05-c with addons/05-c/edited addons/05-c/mark addons/05-c/mine
+    "#);
+}
+
+#[test]
+fn a_folder_with_something_kept_in_it_gets_no_other_name() {
+    let refused = named_addons(&[path("addons/30-c/world")]).unwrap_err();
+    assert!(
+        matches!(&refused, DrawFault::KeptInside { .. }),
+        "{refused}"
+    );
+}
