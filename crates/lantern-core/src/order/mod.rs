@@ -13,7 +13,7 @@ pub use follow::must_follow;
 pub use names::{Named, renamed, succeeding};
 
 use crate::component::Id;
-use crate::family::{OrderKind, OrderRule, Pattern};
+use crate::family::{OrderKind, OrderRule};
 use crate::path::RelPath;
 use crate::text::Lines;
 use std::collections::{BTreeMap, BTreeSet};
@@ -194,15 +194,6 @@ fn place<'a>(
     placed.insert(id);
     order.push(id.clone());
     Ok(())
-}
-
-/// Puts a value in the place of what a pattern's group `value` finds, in every line.
-pub fn set_value(pattern: &Pattern, text: &str, becomes: &str) -> String {
-    rewrite(text, |line| {
-        let value = pattern.regex().captures(line)?.name("value")?.range();
-        let (before, after) = (&line[..value.start], &line[value.end..]);
-        Some(format!("{before}{becomes}{after}"))
-    })
 }
 
 /// Writes each line anew for which there are other words.

@@ -2,7 +2,6 @@
 
 use super::*;
 use crate::family::Family;
-use crate::family::Pattern;
 use crate::proofs::at_least;
 use proptest::prelude::*;
 
@@ -126,17 +125,6 @@ fn each_form_says_what_its_pattern_has_to_find() {
         entries[0].line
     };
     assert_eq!((line("flags"), line("sequence")), (2, 3));
-}
-
-#[test]
-fn a_value_is_put_in_the_place_of_another() {
-    let pattern = r"--lattice (?P<value>\S+)".to_owned();
-    let pattern: Pattern = serde_json::from_value(pattern.into()).unwrap();
-    let text = "run --lattice 1.8 --quick\r\n# --lattice 1.8\nport = 1\n";
-    assert_eq!(
-        set_value(&pattern, text, "2.0"),
-        "run --lattice 2.0 --quick\r\n# --lattice 2.0\nport = 1\n"
-    );
 }
 
 #[test]

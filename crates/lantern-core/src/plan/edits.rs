@@ -1,5 +1,6 @@
 //! The texts that a plan changes: the load order, and what start scripts pin.
 
+use super::pin;
 use super::{DrawFault, Payload, Rename, Situation, TextEdit};
 use crate::catalogue::Offer;
 use crate::component::{Id, Kind};
@@ -38,11 +39,28 @@ pub(super) fn edits(
             if !pin.file.matches(path.as_str()) {
                 continue;
             }
-            let Some(value) = pinned(pin, situation, after) else {
+            let pinned = pinned(pin, path, situation, after);
+            let new = pinned.and_then(|value| {
+                let Some(value) = value else {
+                    return Ok(None);
+                };
+                let now = becomes.get(path).map_or(text.as_str(), String::as_str);
+                let new = pin::set(&pin.line, now, &value);
+                new.map(Some).map_err(|misfit| DrawFault::Pin {
+                    path: path.clone(),
+                    line: misfit.line,
+                    value,
+                    why: misfit.why,
+                })
+            });
+            // What does not move is named as it has to be, however that is done.
+            let new = match moves(pin, after) {
+                true => new?,
+                false => new.unwrap_or_default(),
+            };
+            let Some(new) = new else {
                 continue;
             };
-            let now = becomes.get(path).map_or(text.as_str(), String::as_str);
-            let new = order::set_value(&pin.line, now, &value);
             becomes.insert(path, new);
         }
     }
@@ -63,8 +81,19 @@ pub(super) fn edits(
     Ok(edits)
 }
 
+/// Whether something that a pin speaks of comes in another release.
+fn moves(pin: &Pin, after: &Afterwards<'_>) -> bool {
+    let mut coming = after.moving.iter().map(|(offer, _)| offer.facts.kind);
+    coming.any(|kind| pin.becomes.contains(&format!("{{{kind}.")))
+}
+
 /// What a pin has to be; none when it speaks of something that is not there.
-fn pinned(pin: &Pin, situation: &Situation<'_>, after: &Afterwards<'_>) -> Option<String> {
+fn pinned(
+    pin: &Pin,
+    path: &RelPath,
+    situation: &Situation<'_>,
+    after: &Afterwards<'_>,
+) -> Result<Option<String>, DrawFault> {
     let mut text = pin.becomes.clone();
     for kind in [Kind::Build, Kind::Framework, Kind::Pack] {
         if !text.contains(&format!("{{{kind}.")) {
@@ -72,12 +101,26 @@ fn pinned(pin: &Pin, situation: &Situation<'_>, after: &Afterwards<'_>) -> Optio
         }
         let coming = after.moving.iter().map(|(offer, _)| &offer.facts);
         let here = situation.inventory.components.iter().map(|c| &c.facts);
-        let facts = coming.chain(here).find(|facts| facts.kind == kind)?;
+        let Some(facts) = coming.chain(here).find(|facts| facts.kind == kind) else {
+            return Ok(None);
+        };
         let file = after.places.get(&facts.id).map_or("", |place| place.name());
-        text = text.replace(&format!("{{{kind}.version}}"), facts.version.as_str());
-        text = text.replace(&format!("{{{kind}.file}}"), file);
+        for (name, value) in [("version", facts.version.as_str()), ("file", file)] {
+            let hole = format!("{{{kind}.{name}}}");
+            if !text.contains(&hole) {
+                continue;
+            }
+            if !pin::is_plain(value) {
+                return Err(DrawFault::NoWord {
+                    id: facts.id.clone(),
+                    value: value.into(),
+                    path: path.clone(),
+                });
+            }
+            text = text.replace(&hole, value);
+        }
     }
-    Some(text)
+    Ok(Some(text))
 }
 
 /// The text of the load-order file as it will be.
@@ -120,7 +163,17 @@ fn load_order(
         order: &order,
         gone: &gone.collect(),
     };
-    Ok(form.rewritten(rule, text, change))
+    let new = form.rewritten(rule, text, change);
+    // What was written has to be what is read: an id may hold what parts one from the next.
+    let read: BTreeSet<Id> = form
+        .entries(rule, &new)
+        .into_iter()
+        .map(|it| it.id)
+        .collect();
+    match order.iter().find(|id| !read.contains(*id)) {
+        None => Ok(new),
+        Some(id) => Err(DrawFault::NoEntry { id: id.clone() }),
+    }
 }
 
 /// For the entry of each add-on, the entries that have to come before it.

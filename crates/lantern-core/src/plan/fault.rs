@@ -24,6 +24,36 @@ pub enum DrawFault {
         /// The path.
         path: RelPath,
     },
+    /// What a start script would have to name is no plain word, which a shell may take for more.
+    #[error("{path} would have to name {value:?} of {id}, and that is no plain word")]
+    NoWord {
+        /// The component.
+        id: Id,
+        /// Its version, or its file's name.
+        value: String,
+        /// The script.
+        path: RelPath,
+    },
+    /// A start script does not name a version or file by a plain word.
+    #[error("{path}:{line} has to name {value}: {why}")]
+    Pin {
+        /// The script.
+        path: RelPath,
+        /// The line, from 1.
+        line: usize,
+        /// What it has to name.
+        value: String,
+        /// What stands there.
+        why: String,
+    },
+    /// An id cannot be written into the load order.
+    #[error(
+        "the load order cannot hold {id}: what would be written there is read as something else"
+    )]
+    NoEntry {
+        /// The add-on.
+        id: Id,
+    },
     /// Two releases would put a file at the same path.
     #[error("{a} and {b} both want to put a file at {path}")]
     Twice {

@@ -10,6 +10,7 @@ mod edits;
 mod fault;
 mod lay;
 mod payload;
+mod pin;
 mod rename;
 #[cfg(test)]
 mod tests;

@@ -309,3 +309,45 @@ fn a_second_lantern_in_the_same_folder() {
     first.wait().unwrap();
     assert_snapshot!("after_the_first_was_killed", world.lantern(SURVEY));
 }
+
+/// What a release calls itself comes to stand in start scripts and load orders.
+#[test]
+fn no_name_from_outside_becomes_a_command() {
+    let drop = &[
+        "plan",
+        "--to",
+        "5.1",
+        "--from",
+        "drop",
+        "--server",
+        "halcyon-terrace",
+    ];
+    let script = "halcyon-terrace/start.sh";
+    let trellis = |version: &str| {
+        let world = World::adopted();
+        let text = format!("id = 'trellis'\nversion = '{version}'\nside = 'server'\n");
+        world.zip("drop/trellis-new.zip", &[("framework.toml", text.as_str())]);
+        world
+    };
+    let world = trellis("2.2.0+$(touch${IFS}pwned)");
+    assert_snapshot!("shell_in_version", world.lantern(drop));
+    // What stands around the version stays, and a variable is the administrator's own.
+    let world = trellis("2.2.0");
+    world.edit(
+        script,
+        "--lattice 1.8.0",
+        "--lattice \"1.8.0\";echo \"done\" #",
+    );
+    world.ok(drop);
+    let plan = world.read("halcyon-terrace/.lantern/next.plan.json");
+    assert!(
+        plan.contains(r#"--lattice \"2.2.0\";echo \"done\" #"#),
+        "{plan}"
+    );
+    let world = trellis("2.2.0");
+    world.edit(script, "--lattice 1.8.0", "--lattice $LATTICE");
+    assert_snapshot!("variable_in_script", world.lantern(drop));
+    let world = World::adopted();
+    world.drop_addon("moss-1.vpk", "id='moss caps'\nversion='1.0'\n");
+    assert_snapshot!("id_that_is_two_words", world.lantern(drop));
+}

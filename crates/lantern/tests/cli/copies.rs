@@ -45,7 +45,14 @@ fn running() -> World {
         "drop/ivy.zip",
         &[("shrub.toml", "id = 'ivy'\nversion = '2.0'\n")],
     );
-    world.ok(&["adopt", "hedge", "--family", "hedge.family.toml"]);
+    world.ok(&[
+        "adopt",
+        "hedge",
+        "--family",
+        "hedge.family.toml",
+        "--server-version",
+        "1.0",
+    ]);
     world.edit("hedge/lantern.toml", "at = [\"10s\"]", "at = []");
     world.ok(&["console", "start", "--server", "hedge"]);
     world
@@ -60,7 +67,7 @@ fn copy(world: &World, from: &str, to: &str) {
     assert!(copied.unwrap().success());
 }
 
-const PLAN: &[&str] = &["plan", "--to", "installed", "--from", "drop", "--server"];
+const PLAN: &[&str] = &["plan", "--to", "1.0", "--from", "drop", "--server"];
 
 #[test]
 fn a_copy_never_touches_its_original() {

@@ -57,7 +57,14 @@ fn hedge() -> World {
         world.write(&format!("hedge/shrubs/{folder}/shrub.toml"), text);
         world.write(&format!("hedge/shrubs/{folder}/leaves/{id}.txt"), id);
     }
-    world.ok(&["adopt", "hedge", "--family", "hedge.family.toml"]);
+    world.ok(&[
+        "adopt",
+        "hedge",
+        "--family",
+        "hedge.family.toml",
+        "--server-version",
+        "1.0",
+    ]);
     // The administrator's own, and one that he edited: they go along with the name.
     world.write("hedge/shrubs/30-holly/mine.txt", "my own\n");
     world.write("hedge/shrubs/30-holly/leaves/holly.txt", "my holly\n");
@@ -75,15 +82,7 @@ fn hedge() -> World {
     world
 }
 
-const PLAN: &[&str] = &[
-    "plan",
-    "--to",
-    "installed",
-    "--from",
-    "drop",
-    "--server",
-    "hedge",
-];
+const PLAN: &[&str] = &["plan", "--to", "1.0", "--from", "drop", "--server", "hedge"];
 
 fn names(world: &World) -> Vec<String> {
     let mut names: Vec<String> = fs::read_dir(world.path("hedge/shrubs"))

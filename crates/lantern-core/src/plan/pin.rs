@@ -1,0 +1,195 @@
+//! What a start script pins, put in as one word that nothing takes for more.
+//!
+//! Versions and file names come from outside. In a script they would be run if they held a `$(…)`; so only plain words are
+//! written, only over plain words, and whatever stands around them stays: quotes, semicolons, comments.
+
+use crate::family::Pattern;
+use crate::text::Lines;
+use std::ops::Range;
+
+/// Why a value cannot be set, and in which line, from 1.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Misfit {
+    pub(super) line: usize,
+    pub(super) why: String,
+}
+
+/// Whether a text is one word to every shell and settings file: letters, digits and `. _ + ~ : @ -`, and none of the last
+/// four first.
+pub(super) fn is_plain(text: &str) -> bool {
+    text.chars().all(is_of_word) && !text.is_empty() && !text.starts_with(['~', ':', '@', '-'])
+}
+
+fn is_of_word(c: char) -> bool {
+    c.is_alphanumeric() || "._+~:@-".contains(c)
+}
+
+/// Puts a value in the place of what the pattern's group `value` finds, in every line but in comments.
+pub(super) fn set(pattern: &Pattern, text: &str, becomes: &str) -> Result<String, Misfit> {
+    let mut lines = Lines::of(text);
+    let mut number = 0;
+    while let Some((line, whole)) = lines.next() {
+        number += 1;
+        let found = pattern.regex().captures(line);
+        let found = found.and_then(|found| Some(found.name("value")?.range()));
+        let Some(found) = found.filter(|found| !is_comment(line, found.start)) else {
+            lines.keep(whole);
+            continue;
+        };
+        let word = word_in(line, found).map_err(|why| Misfit { line: number, why })?;
+        let (before, after) = (&line[..word.start], &line[word.end..]);
+        lines.replace(whole, &format!("{before}{becomes}{after}"));
+    }
+    Ok(lines.joined())
+}
+
+/// Whether what stands at a place in a line is part of a comment: of a shell script, or of a batch file.
+fn is_comment(line: &str, at: usize) -> bool {
+    let start = line
+        .trim_start()
+        .trim_start_matches('@')
+        .to_ascii_lowercase();
+    if start.starts_with("::") || start == "rem" || start.starts_with("rem ") {
+        return true;
+    }
+    let (mut quote, mut before) = (None, ' ');
+    for c in line[..at].chars() {
+        match quote {
+            Some(open) if c == open => quote = None,
+            Some(_) => {}
+            None if c == '#' && before.is_whitespace() => return true,
+            None if c == '"' || c == '\'' => quote = Some(c),
+            None => {}
+        }
+        before = c;
+    }
+    false
+}
+
+/// The plain word in what was found; what is put together of several things is left to the administrator.
+fn word_in(line: &str, found: Range<usize>) -> Result<Range<usize>, String> {
+    let text = &line[found.clone()];
+    let quote = text.chars().next().filter(|c| *c == '"' || *c == '\'');
+    let start = usize::from(quote.is_some());
+    let rest = &text[start..];
+    let is_path = |c: char| is_of_word(c) || c == '/';
+    let length = rest.find(|c| !is_path(c)).unwrap_or(rest.len());
+    let next = rest[length..].chars().next();
+    let ends = match (quote, next) {
+        (Some(quote), next) => {
+            next == Some(quote) || next.is_none() && line[found.end..].starts_with(quote)
+        }
+        (None, None) => true,
+        (None, Some(next)) => {
+            next.is_whitespace() || ";&|)<>,".contains(next) || next == '"' || next == '\''
+        }
+    };
+    let shown = text.split_whitespace().next().unwrap_or_default();
+    match length > 0 && ends {
+        true => Ok(found.start + start..found.start + start + length),
+        false => Err(format!(
+            "{shown} is no plain word, and only you know what it comes to"
+        )),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn pattern(text: &str) -> Pattern {
+        serde_json::from_value(text.into()).unwrap()
+    }
+
+    #[test]
+    fn the_word_alone_is_put_in_and_all_around_it_stays() {
+        let pattern = pattern(r"--lattice[ =](?P<value>\S+)");
+        let kept = [
+            ("run --lattice 1.8 --quick", "run --lattice 2.0 --quick"),
+            (
+                "run --lattice 1.8;echo \"done\"",
+                "run --lattice 2.0;echo \"done\"",
+            ),
+            (
+                "run --lattice=\"1.8\" --quick",
+                "run --lattice=\"2.0\" --quick",
+            ),
+            ("run '--lattice 1.8'", "run '--lattice 2.0'"),
+            ("(run --lattice 1.8)&", "(run --lattice 2.0)&"),
+            (
+                "run --lattice 1.8  # was --lattice 1.7",
+                "run --lattice 2.0  # was --lattice 1.7",
+            ),
+            ("run --lattice 1.8>log", "run --lattice 2.0>log"),
+            ("# run --lattice 1.8", "# run --lattice 1.8"),
+            ("run # --lattice 1.8", "run # --lattice 1.8"),
+            ("echo '#' --lattice 1.8", "echo '#' --lattice 2.0"),
+            ("echo x#y --lattice 1.8", "echo x#y --lattice 2.0"),
+            ("rem --lattice 1.8", "rem --lattice 1.8"),
+            ("@REM --lattice 1.8", "@REM --lattice 1.8"),
+            (":: --lattice 1.8", ":: --lattice 1.8"),
+            ("remove --lattice 1.8", "remove --lattice 2.0"),
+            (
+                "run --lattice 1.8\r\nport = 1\n",
+                "run --lattice 2.0\r\nport = 1\n",
+            ),
+        ];
+        for (text, expected) in kept {
+            assert_eq!(set(&pattern, text, "2.0").unwrap(), expected, "{text}");
+        }
+        let refused = [
+            "run --lattice $VERSION",
+            "run --lattice \"$VERSION\"",
+            "run --lattice %VERSION%",
+            "run --lattice `cat version`",
+            "run --lattice 1.$MINOR",
+            "run --lattice \"1.8",
+            "run --lattice 1.8*",
+        ];
+        for text in refused {
+            let misfit = set(&pattern, &format!("\n{text}\n"), "2.0").unwrap_err();
+            assert_eq!(misfit.line, 2, "{text}");
+            assert!(
+                misfit.why.contains("no plain word"),
+                "{text}: {}",
+                misfit.why
+            );
+        }
+    }
+
+    #[test]
+    fn only_plain_words_come_from_outside() {
+        for plain in [
+            "2.0",
+            "2031.04.12",
+            "2.0-rc1+build.7",
+            "ärbour-1.run",
+            "a_b~c",
+            "1:2.0",
+        ] {
+            assert!(is_plain(plain), "{plain}");
+        }
+        for odd in [
+            "",
+            "2.0 x",
+            "2.0+$(touch x)",
+            "2.0;x",
+            "2.0`x`",
+            "2.0&x",
+            "\"2.0\"",
+            "%X%",
+            "#abc",
+            "-x",
+            "~root",
+            "2.0\\",
+            "a/b",
+            "2.0\n",
+            "2.0*",
+            "{2,0}",
+            "2.0|x",
+            ">x",
+        ] {
+            assert!(!is_plain(odd), "{odd}");
+        }
+    }
+}
