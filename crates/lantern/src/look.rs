@@ -2,6 +2,7 @@
 
 use crate::answers::Answer;
 use crate::common::When;
+use crate::visible::{visible, visible_json};
 use anstyle::{AnsiColor, Style};
 use comfy_table::{ContentArrangement, Row, Table};
 use std::io::{IsTerminal, Write};
@@ -34,6 +35,21 @@ fn style(means: Means) -> Style {
         Means::Aside => color(AnsiColor::BrightBlack),
         Means::Paste => color(AnsiColor::Cyan),
     }
+}
+
+/// What of a line that is printed comes from the styles.
+fn own_sequences(color: bool) -> Vec<String> {
+    let all = [
+        Means::Title,
+        Means::Good,
+        Means::Caution,
+        Means::Bad,
+        Means::Aside,
+        Means::Paste,
+    ];
+    let styles = all.into_iter().filter(|_| color).map(style);
+    let both = styles.flat_map(|style| [format!("{style}"), format!("{style:#}")]);
+    both.collect()
 }
 
 /// How this run looks.
@@ -73,6 +89,7 @@ impl Look {
     /// Prints a line of the answer.
     pub fn say(&self, line: &str) {
         // A reader that has gone away, as `head` does, ends the answer quietly.
+        let line = visible(line, &own_sequences(self.color));
         if writeln!(std::io::stdout(), "{line}").is_err() {
             std::process::exit(0);
         }
@@ -80,6 +97,7 @@ impl Look {
 
     /// Prints a line of talk.
     pub fn talk(&self, line: &str) {
+        let line = visible(line, &own_sequences(self.error_color));
         let _ = writeln!(std::io::stderr(), "{line}");
     }
 
@@ -87,7 +105,7 @@ impl Look {
     pub fn answer(&self, answer: &impl Answer) {
         let mut value = serde_json::to_value(answer).expect("answers have only plain values");
         value["format"] = 1.into();
-        self.say(&format!("{value:#}"));
+        self.say(&visible_json(&format!("{value:#}")));
     }
 
     /// Prints the next command to paste.
@@ -100,6 +118,12 @@ impl Look {
     /// Where it is too narrow the widest column is wrapped; where that is not enough it is left out,
     /// and that is said. Ids and versions are never broken.
     pub fn table(&self, heads: &[&str], rows: Vec<Vec<String>>) {
+        let own = own_sequences(self.color);
+        let seen = |cell: String| visible(&cell, &own).replace('\n', "␊");
+        let rows = rows
+            .into_iter()
+            .map(|row| row.into_iter().map(seen).collect());
+        let rows: Vec<Vec<String>> = rows.collect();
         let mut shown: Vec<usize> = (0..heads.len()).collect();
         let natural = |column: usize| {
             let cells = rows.iter().filter_map(|row| row.get(column));

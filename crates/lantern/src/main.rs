@@ -7,6 +7,7 @@ mod common;
 mod fail;
 mod look;
 mod progress;
+mod visible;
 
 use clap::Parser;
 use std::process::ExitCode;

@@ -10,6 +10,7 @@ mod copies;
 mod cut_off;
 mod formats;
 mod full_disk;
+mod hostile_text;
 mod kills;
 mod layers;
 mod links;
