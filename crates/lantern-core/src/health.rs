@@ -3,6 +3,7 @@
 use crate::component::Id;
 use crate::family::{ConsoleRule, Pattern};
 use crate::plan::Expected;
+use regex::RegexSet;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -184,6 +185,32 @@ pub fn errors(rule: &ConsoleRule, printed: &[String], known: &BTreeSet<String>) 
         })
     });
     seen.collect()
+}
+
+/// The lines of a long log that can matter to a judgement, told from all others quickly.
+#[derive(Debug)]
+pub struct Watch {
+    patterns: RegexSet,
+}
+
+impl Watch {
+    /// By all patterns of a family that a printed line can match.
+    pub fn of(rule: &ConsoleRule) -> Watch {
+        let own = [&rule.ready, &rule.loaded, &rule.framework];
+        let own = own.into_iter().flatten();
+        let errors = rule.errors.iter().map(|error| error.line());
+        let settings = rule.settings.iter().map(|setting| &setting.says);
+        let all = own.chain(errors).chain(settings);
+        let all = all.map(|pattern| pattern.regex().as_str());
+        Watch {
+            patterns: RegexSet::new(all).unwrap_or_default(),
+        }
+    }
+
+    /// Whether a line can matter.
+    pub fn minds(&self, line: &str) -> bool {
+        self.patterns.is_match(line)
+    }
 }
 
 /// The commands to ask so that everything can be held against what is wanted, each with the line that

@@ -6,7 +6,7 @@ use crate::error::Result;
 use crate::folder::own;
 use crate::survey::{Survey, order_text};
 use lantern_core::component::{Id, Kind, Side};
-use lantern_core::health::{self, Setting, Shown, StartReport, Wanted};
+use lantern_core::health::{self, Setting, Shown, StartReport, Wanted, Watch};
 use lantern_core::inventory::Component;
 use lantern_core::order::Arrangement;
 use lantern_core::plan::Expected;
@@ -197,7 +197,8 @@ pub fn verify(server: &Server, found: &Survey) -> Result<Verified> {
             verdict: None,
         });
     }
-    let printed = console.lines()?;
+    let watch = Watch::of(&server.family.console);
+    let printed = console.lines_that(&|line| watch.minds(line))?;
     let ready = server.family.console.ready.as_ref();
     let ready = ready.filter(|_| !console.is_silent());
     let ready = ready.map(|ready| printed.iter().any(|line| ready.regex().is_match(line)));

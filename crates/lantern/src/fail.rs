@@ -230,11 +230,13 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
                     .join(".lantern/console/output.previous.log")
             )
         ),
-        ChangeoverFault::GivenUp { wrong, .. } => format!(
-            "{}If it was chance, carry the plan out again: {}\n{plan_again}",
-            wrong_now(wrong),
-            common.next("changeover")
-        ),
+        ChangeoverFault::GivenUp { wrong, cause, .. } => {
+            let cause = cause.as_ref().and_then(|cause| cause.downcast_ref::<Error>());
+            let why = cause.map(|cause| advice(cause, common)).unwrap_or_default();
+            // The server was stopped: that no file was is said already.
+            let why = why.trim_start_matches("Nothing was touched. ").trim_start_matches("No file was touched. ");
+            format!("{}{why}\nIf it was chance, give the same command again.", wrong_now(wrong))
+        }
         ChangeoverFault::NothingToUndo | ChangeoverFault::NothingToResume => String::new(),
         ChangeoverFault::Lost { .. } => {
             "Somebody moved it while lantern worked. Look for it, put it back, then: lantern undo"

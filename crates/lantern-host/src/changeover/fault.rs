@@ -92,8 +92,11 @@ pub enum ChangeoverFault {
         if *is_up { "is up again" } else { "is down now" }
     )]
     GivenUp {
-        /// Why.
+        /// Why, in words.
         why: String,
+        /// What it was, where that is known.
+        #[source]
+        cause: Option<Box<dyn std::error::Error + Send + Sync>>,
         /// Whether the server is up.
         is_up: bool,
         /// What is wrong with it now, where it is.

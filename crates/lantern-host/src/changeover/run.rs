@@ -332,6 +332,7 @@ impl<'a, 'b> Run<'a, 'b> {
             Ending::Untouched if self.learnt.down_since.is_some() => {
                 Error::Changeover(ChangeoverFault::GivenUp {
                     why,
+                    cause: ended.failure.map(Into::into),
                     is_up: self
                         .console
                         .state()

@@ -7,6 +7,12 @@ use std::path::{Path, PathBuf};
 /// So much is read at one look, in bytes: logs of servers that run for months are long.
 const AT_ONCE: u64 = 32 << 20;
 
+/// A log that is read to its end is read in pieces of so many bytes.
+pub const PIECE: u64 = 1 << 20;
+
+/// No line is longer, in bytes.
+const LONGEST_LINE: usize = 1 << 20;
+
 /// So much of a file's end holds its last lines, in bytes.
 const TAIL: u64 = 64 << 10;
 
@@ -47,8 +53,18 @@ impl Printed {
     /// # Errors
     /// When the file is there and cannot be read.
     pub fn lines(&mut self) -> Result<Vec<String>> {
+        let mut lines = Vec::new();
+        self.each(AT_ONCE, &mut |line| lines.push(line.to_owned()))?;
+        Ok(lines)
+    }
+
+    /// Shows the whole lines that have come since the last look, as far as so many bytes reach.
+    ///
+    /// # Errors
+    /// As [`Printed::lines`].
+    pub fn each(&mut self, most: u64, see: &mut dyn FnMut(&str)) -> Result<()> {
         let file = match here::open(&self.path) {
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
             file => file.at("reading", &self.path)?,
         };
         let stamp = file.meta().at("reading", &self.path)?.stamp;
@@ -56,21 +72,30 @@ impl Printed {
             (self.inode, self.offset) = (stamp.inode, 0);
             self.rest.clear();
         }
-        let more = stamp.bytes.saturating_sub(self.offset).min(AT_ONCE);
-        let mut fresh = vec![0; more as usize];
-        let read = file.read_at(&mut fresh, self.offset);
-        fresh.truncate(read.at("reading", &self.path)?);
-        self.offset += fresh.len() as u64;
-        self.rest.append(&mut fresh);
-        let mut lines = Vec::new();
+        let more = stamp.bytes.saturating_sub(self.offset).min(most);
+        let before = self.rest.len();
+        self.rest.resize(before + more as usize, 0);
+        let read = file.read_at(&mut self.rest[before..], self.offset);
+        let read = read.at("reading", &self.path)?;
+        self.rest.truncate(before + read);
+        self.offset += read as u64;
         let mut done = 0;
         for end in memchr::memchr_iter(b'\n', &self.rest) {
-            let line = String::from_utf8_lossy(&self.rest[done..end]);
-            lines.push(line.trim_end().to_owned());
+            see(String::from_utf8_lossy(&self.rest[done..end]).trim_end());
             done = end + 1;
         }
         self.rest.drain(..done);
-        Ok(lines)
+        // A line without an end is none: a program that prints no line feeds fills no memory here.
+        if self.rest.len() > LONGEST_LINE {
+            self.rest.clear();
+        }
+        Ok(())
+    }
+
+    /// Whether everything has been read that was there at the last look.
+    pub fn is_at_end(&self) -> bool {
+        let (inode, length) = end(&self.path);
+        inode != self.inode || self.offset >= length
     }
 }
 

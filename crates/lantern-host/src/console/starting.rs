@@ -8,14 +8,18 @@ use crate::error::{At, Error, Result};
 use crate::folder::own;
 use crate::runner::Launch;
 use lantern_core::health;
-use printed::Printed;
+use printed::{PIECE, Printed};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
+use std::collections::HashSet;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
 /// How long a server that has printed an error may go on before it is stopped.
 const LAST_WORDS: Duration = Duration::from_millis(300);
+/// So much of a log's beginning is looked at whole, in bytes: what a start prints.
+const WHOLE_BYTES: usize = 1 << 20;
+
 /// So many last lines are told when something fails.
 const TOLD_LINES: usize = 6;
 
@@ -135,6 +139,31 @@ impl Console<'_> {
     fn printed(&self) -> Printed {
         let Since { inode, offset } = self.since();
         Printed::from(self.output(), inode, offset)
+    }
+
+    /// What the server has printed since its start, to the end: all of its beginning, and of a long log from then on the lines
+    /// that `matters` picks, each that differs only in numbers once.
+    ///
+    /// # Errors
+    /// When its log cannot be read.
+    pub fn lines_that(&self, matters: &dyn Fn(&str) -> bool) -> Result<Vec<String>> {
+        let mut printed = self.printed();
+        let mut kept = Vec::new();
+        let mut seen = HashSet::new();
+        let mut whole_bytes = 0;
+        loop {
+            printed.each(PIECE, &mut |line| {
+                let is_kept =
+                    whole_bytes < WHOLE_BYTES || matters(line) && seen.insert(health::normal(line));
+                whole_bytes += line.len();
+                if is_kept {
+                    kept.push(line.to_owned());
+                }
+            })?;
+            if printed.is_at_end() {
+                return Ok(kept);
+            }
+        }
     }
 
     /// What the server has printed since its start: of a very long log, the beginning.

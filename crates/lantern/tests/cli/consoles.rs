@@ -375,6 +375,22 @@ fn what_a_start_grumbles_is_known_only_once_it_is_accepted() {
 }
 
 #[test]
+fn an_error_at_the_end_of_a_long_log_is_seen() {
+    let world = World::running();
+    let log = "halcyon-terrace/.lantern/console/output.log";
+    let leaf = "[halcyon] a leaf fell on orbit-garden, which nobody saw or heard\n";
+    let printed = world.read(log);
+    world.write(log, printed + &leaf.repeat(600_000));
+    assert!(verify(&world).contains("exit status 0"));
+    add(&world, log, "[halcyon] FAULT: the pond froze\n");
+    let told = verify(&world);
+    assert!(
+        told.contains("it printed: [halcyon] FAULT: the pond froze"),
+        "{told}"
+    );
+}
+
+#[test]
 fn a_start_command_that_is_cut_off_shows_in_the_settings() {
     let world = World::adopted();
     world.edit(
