@@ -73,6 +73,47 @@ impl RelPath {
         }
     }
 
+    /// Checks a path that comes from outside, in an archive: what is harmless in a name that the disk has already may be meant
+    /// to deceive in one that is to be made.
+    ///
+    /// # Errors
+    /// As [`RelPath::parse`]; and on more names of devices, a blank or dot at the end of a name, and characters that nobody
+    /// sees or that turn others round.
+    pub fn from_outside(text: &str) -> Result<RelPath, PathFault> {
+        let path = RelPath::parse(text)?;
+        let fault = |why| PathFault {
+            shown: format!("{:?}", text.chars().take(120).collect::<String>()),
+            why,
+        };
+        for part in path.0.split('/') {
+            let stem = part
+                .split('.')
+                .next()
+                .unwrap_or(part)
+                .trim_end()
+                .to_ascii_lowercase();
+            let numbered = |stem: &str| {
+                stem.strip_prefix("com")
+                    .or(stem.strip_prefix("lpt"))
+                    .is_some_and(is_one_digit)
+            };
+            if RESERVED.contains(&stem.as_str()) || numbered(&stem) {
+                return Err(fault("has a name in it that is reserved for a device"));
+            }
+            if part.ends_with(['.', ' ']) || part.starts_with(' ') {
+                return Err(fault(
+                    "has a name in it that ends in a dot, or begins or ends in a blank",
+                ));
+            }
+        }
+        if path.0.chars().any(is_unseen) {
+            return Err(fault(
+                "has a character in it that nobody sees, or that turns others round",
+            ));
+        }
+        Ok(path)
+    }
+
     /// The path as text, `/` between the names.
     pub fn as_str(&self) -> &str {
         &self.0
@@ -101,6 +142,20 @@ impl RelPath {
     pub fn below(&self, folder: &str) -> Option<&str> {
         self.0.strip_prefix(folder)?.strip_prefix('/')
     }
+}
+
+fn is_one_digit(text: &str) -> bool {
+    let mut chars = text.chars();
+    let first = chars
+        .next()
+        .is_some_and(|c| c.is_ascii_digit() || "¹²³".contains(c));
+    first && chars.next().is_none()
+}
+
+/// Zero-width and bidirectional characters.
+fn is_unseen(c: char) -> bool {
+    matches!(c, '\u{ad}' | '\u{61c}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}'
+        | '\u{feff}' | '\u{e0000}'..='\u{e007f}')
 }
 
 impl fmt::Display for RelPath {
@@ -153,6 +208,29 @@ mod tests {
             &long,
         ] {
             assert!(RelPath::parse(text).is_err(), "{text:?}");
+        }
+    }
+
+    #[test]
+    fn names_that_deceive_are_refused_where_they_come_from_outside() {
+        for text in [
+            "a/COM1",
+            "lpt9.txt",
+            "con .txt",
+            "a./b",
+            "a /b",
+            " a",
+            "x.",
+            "a\u{202e}gnp.exe",
+            "a\u{200b}",
+            "b/\u{feff}c",
+            "com¹",
+        ] {
+            assert!(RelPath::parse(text).is_ok(), "{text:?}");
+            assert!(RelPath::from_outside(text).is_err(), "{text:?}");
+        }
+        for text in ["com10", "complete", "lpt", "a.b/c", ".hidden", "größe/x y"] {
+            assert!(RelPath::from_outside(text).is_ok(), "{text:?}");
         }
     }
 

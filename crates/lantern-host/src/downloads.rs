@@ -144,6 +144,11 @@ fn folder_hash(entries: &[ArchivedFile]) -> String {
     lantern_core::tree::content_hash(files)
 }
 
+/// The beginning of a hash, for messages.
+pub fn shortened(hash: &str) -> String {
+    hash.chars().take(12).collect()
+}
+
 /// The hash of a download as it is now, whatever was remembered of it.
 ///
 /// # Errors

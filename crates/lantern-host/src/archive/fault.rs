@@ -25,6 +25,9 @@ pub enum ArchiveFault {
     /// Two entries have the same name, or names that differ only in case.
     #[error("the entries {0:?} and {1:?} would be one file")]
     Same(String, String),
+    /// One path is a file, and a folder with another in it.
+    #[error("the entry {0:?} is a file, and {1:?} would lie in a folder of that name")]
+    FileAndFolder(String, String),
     /// Some name stands in the list of entries more than once.
     #[error("a name stands twice in its list: {entries} entries, {names} of them different")]
     Twice {

@@ -377,13 +377,15 @@ struct List {
     entries: BTreeMap<RelPath, u64>,
     /// Names in small letters, as some disks compare them.
     folded: BTreeMap<String, String>,
+    /// The folders that files lie in, likewise.
+    folders: BTreeMap<String, String>,
     total: u64,
 }
 
 impl List {
     /// Takes a file in, when its name and the room it takes are fit for use.
     fn add(&mut self, name: &str, bytes: u64) -> Result<RelPath, ArchiveFault> {
-        let path = RelPath::parse(name)?;
+        let path = RelPath::from_outside(name)?;
         if path.as_str().matches('/').count() >= DEEPEST {
             return Err(ArchiveFault::Deep(name.chars().take(120).collect()));
         }
@@ -395,6 +397,21 @@ impl List {
             return Err(ArchiveFault::Bomb(format!("over {MOST_ENTRIES} entries")));
         }
         let folded = path.as_str().to_lowercase();
+        let mut above = path.folder();
+        while let Some(folder) = above {
+            let folded = folder.as_str().to_lowercase();
+            if let Some(file) = self.folded.get(&folded) {
+                return Err(ArchiveFault::FileAndFolder(file.clone(), name.to_owned()));
+            }
+            // What is known has all above it known.
+            if self.folders.insert(folded, name.to_owned()).is_some() {
+                break;
+            }
+            above = folder.folder();
+        }
+        if let Some(below) = self.folders.get(&folded) {
+            return Err(ArchiveFault::FileAndFolder(name.to_owned(), below.clone()));
+        }
         if let Some(other) = self.folded.insert(folded, name.to_owned()) {
             return Err(ArchiveFault::Same(other, name.to_owned()));
         }

@@ -9,6 +9,10 @@ use tar::{Archive, EntryType};
 
 /// The largest window that is unpacked from zstd, as a power of two in bytes: 32 MiB.
 const WINDOW_LOG: u32 = 25;
+/// What a tar archive consists of, in bytes.
+const BLOCK: u64 = 512;
+/// Two empty blocks close it, in bytes.
+const CLOSING: u64 = 2 * BLOCK;
 /// No entry that only carries a long name or attributes may be larger, in bytes.
 const LONGEST_NAME: u64 = 64 << 10;
 
@@ -42,7 +46,7 @@ impl Read for FromStart<'_> {
 
 /// What is done with each entry and its name.
 type VisitTar<'v> =
-    &'v mut dyn FnMut(&mut tar::Entry<'_, Box<dyn Read + '_>>, &str) -> Result<(), ArchiveFault>;
+    &'v mut dyn FnMut(&mut tar::Entry<'_, Metered<'_>>, &str) -> Result<(), ArchiveFault>;
 
 impl Tarred {
     /// Whether a file that begins so is a tar archive: by the mark in its header, or by how it is packed.
@@ -79,7 +83,7 @@ impl Tarred {
                 }
                 EntryType::Directory => {
                     if !matches!(name, "." | "./") {
-                        RelPath::parse(name)?;
+                        RelPath::from_outside(name)?;
                     }
                 }
                 EntryType::XGlobalHeader => {}
@@ -90,7 +94,7 @@ impl Tarred {
         Ok(tar)
     }
 
-    fn unpacked(&self) -> Result<Box<dyn Read + '_>, ArchiveFault> {
+    fn unpacked(&self) -> Result<Metered<'_>, ArchiveFault> {
         let file = FromStart {
             file: &*self.file,
             offset: 0,
@@ -105,10 +109,11 @@ impl Tarred {
                 Box::new(decoder)
             }
         };
-        Ok(Box::new(Metered {
+        Ok(Metered {
             reader,
             left: self.most,
-        }))
+            read: 0,
+        })
     }
 
     /// Looks at entries that only carry a name or attributes of the next one: they are read into
@@ -134,6 +139,7 @@ impl Tarred {
 
     fn pass(&self, visit: VisitTar<'_>) -> Result<(), ArchiveFault> {
         let mut archive = Archive::new(self.unpacked()?);
+        let mut end = 0;
         for entry in archive.entries().map_err(broken)? {
             let mut entry = entry.map_err(broken)?;
             let bytes = entry.path_bytes().into_owned();
@@ -142,8 +148,16 @@ impl Tarred {
                 ArchiveFault::Broken(format!("the name {shown:?} is not UTF-8"))
             })?;
             visit(&mut entry, &name)?;
+            end = entry.raw_file_position() + entry.size().next_multiple_of(BLOCK);
         }
-        Ok(())
+        let mut metered = archive.into_inner();
+        io::copy(&mut metered, &mut io::sink()).map_err(broken)?;
+        match metered.read >= end + CLOSING {
+            true => Ok(()),
+            false => Err(ArchiveFault::Broken(
+                "its end is missing: it was cut off".into(),
+            )),
+        }
     }
 
     pub(super) fn each(
@@ -183,11 +197,14 @@ fn broken(error: io::Error) -> ArchiveFault {
 struct Metered<'f> {
     reader: Box<dyn Read + 'f>,
     left: u64,
+    /// How many bytes have come out.
+    read: u64,
 }
 
 impl Read for Metered<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let read = self.reader.read(buffer)?;
+        self.read += read as u64;
         match self.left.checked_sub(read as u64) {
             Some(left) => self.left = left,
             None => {

@@ -45,8 +45,49 @@ fn hostile_archives_are_refused() {
         file(zip, "read.ME", b"2");
     };
     assert!(matches!(fault(twins), ArchiveFault::Same(..)));
+    for names in [["a/b", "a/b/c"], ["a/b/c", "a/B"], ["x/y/z", "x"]] {
+        let both = |zip: &mut ZipWriter<File>| names.iter().for_each(|name| file(zip, name, b"1"));
+        assert!(
+            matches!(fault(both), ArchiveFault::FileAndFolder(..)),
+            "{names:?}"
+        );
+    }
+    for name in ["COM1", "a/lpt3.txt", "a. ", "b/a\u{202e}gnp", "c\u{200b}"] {
+        assert!(
+            matches!(fault(|zip| file(zip, name, b"x")), ArchiveFault::Name(_)),
+            "{name:?}"
+        );
+    }
     let bomb = |zip: &mut ZipWriter<File>| file(zip, "zeros", &vec![0; 80 << 20]);
     assert!(matches!(fault(bomb), ArchiveFault::Bomb(_)));
+}
+
+#[test]
+fn a_tar_that_is_cut_anywhere_is_told_from_a_whole_one() {
+    let mut tar = tar::Builder::new(Vec::new());
+    for name in ["a", "b"] {
+        let mut header = tar::Header::new_gnu();
+        header.set_size(700);
+        header.set_mode(0o644);
+        header.set_cksum();
+        // Its content ends as the closing blocks are.
+        let mut content = vec![0; 700];
+        content[0] = 1;
+        tar.append_data(&mut header, name, &content[..]).unwrap();
+    }
+    let whole = tar.into_inner().unwrap();
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("a.tar");
+    let mut open = |bytes: &[u8]| {
+        fs::write(&path, bytes).unwrap();
+        Archive::open(&path).map(|_| ())
+    };
+    open(&whole).unwrap();
+    let end = 2 * (512 + 1024);
+    assert!(whole.len() >= end + 1024);
+    for length in (512..end + 1024).step_by(256) {
+        assert!(open(&whole[..length]).is_err(), "{length}");
+    }
 }
 
 #[test]

@@ -46,7 +46,7 @@ impl Zipped {
                 return Err(ArchiveFault::Encrypted(name));
             }
             if entry.is_dir() {
-                RelPath::parse(&name)?;
+                RelPath::from_outside(&name)?;
                 continue;
             }
             let allowed = entry.compressed_size().saturating_mul(MOST_TIMES);

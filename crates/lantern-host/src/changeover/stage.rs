@@ -4,7 +4,7 @@ use super::moves::sync_above;
 use crate::archive::{Archive, ArchiveFault};
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
-use crate::downloads::hash_now;
+use crate::downloads::{hash_now, shortened};
 use crate::error::{At, Error, Result};
 use crate::folder::{Folder, Stamp};
 use crate::layers;
@@ -340,7 +340,7 @@ impl Staging<'_> {
 fn other(path: &Path, expected: &str, found: &str) -> Error {
     Error::OtherArchive {
         path: path.into(),
-        expected: expected[..12.min(expected.len())].into(),
-        found: found[..12].into(),
+        expected: shortened(expected),
+        found: shortened(found),
     }
 }

@@ -15,6 +15,12 @@ use std::path::{Path, PathBuf};
 /// # Errors
 /// When it cannot be read.
 pub fn open(path: &Path) -> io::Result<Box<dyn Source>> {
+    // A pipe would be waited for, and a device may never end.
+    if look(path).is_some_and(|meta| !meta.is_file()) {
+        return Err(io::Error::other(
+            "it is no file but a folder, a pipe or a device",
+        ));
+    }
     Ok(Box::new(OpenFile(File::open(path)?)))
 }
 

@@ -4,7 +4,7 @@ pub mod fault;
 
 use crate::archive::Archive;
 use crate::descriptors::single_file;
-use crate::downloads::Downloads;
+use crate::downloads::{Downloads, shortened};
 use crate::error::{Error, Result};
 use crate::place::here;
 use fault::ReleaseFault;
@@ -209,8 +209,8 @@ pub fn payload(
     if artifact.blake3 != *expected {
         return Err(Error::OtherArchive {
             path: path.into(),
-            expected: expected[..12].into(),
-            found: artifact.blake3[..12].into(),
+            expected: shortened(expected),
+            found: shortened(&artifact.blake3),
         });
     }
     let fault = |fault| Error::Archive {

@@ -96,7 +96,7 @@ fn show(look: &Look, server: &str, list: &ClientList) {
         let hash = item
             .files
             .first()
-            .map_or(String::new(), |file| file.blake3[..16].into());
+            .map_or(String::new(), |file| file.blake3.chars().take(16).collect());
         vec![
             item.id.to_string(),
             item.version.clone(),

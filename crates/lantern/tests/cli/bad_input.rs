@@ -215,6 +215,33 @@ fn plans_that_cannot_be_carried_out() {
             world.lantern(&[CHANGEOVER, &["edited.plan.json"]].concat())
         );
     }
+    // What is to be a hash is none; an archive is a pipe that nobody writes, or a device that never ends.
+    let at = plan.find("\"blake3\": \"").unwrap() + 11;
+    let no_hash = format!("{}ü{}", &plan[..at], &plan[at + 64..]);
+    world.write("edited.plan.json", no_hash);
+    assert_snapshot!(
+        "hashless_plan",
+        world.lantern(&[CHANGEOVER, &["edited.plan.json"]].concat())
+    );
+    let release = world.path("depot/releases/gnomon-1.0.3.vpk");
+    let kept = fs::read(&release).unwrap();
+    fs::remove_file(&release).unwrap();
+    let made = std::process::Command::new("mkfifo").arg(&release).status();
+    assert!(made.unwrap().success());
+    let told = world.lantern(CHANGEOVER);
+    assert!(
+        told.contains("it is no file but a folder, a pipe or a device"),
+        "{told}"
+    );
+    fs::remove_file(&release).unwrap();
+    std::os::unix::fs::symlink("/dev/zero", &release).unwrap();
+    let told = world.lantern(CHANGEOVER);
+    assert!(
+        told.contains("it is no file but a folder, a pipe or a device"),
+        "{told}"
+    );
+    fs::remove_file(&release).unwrap();
+    fs::write(&release, kept).unwrap();
     let other = World::adopted();
     other.write("other.plan.json", &plan);
     assert_snapshot!(
