@@ -114,7 +114,9 @@ fn run(
     log: &Path,
     limit: Duration,
 ) -> Result<Ended> {
-    let ended = server.runner.run(command, folder, log, limit);
+    let ended = server
+        .runner
+        .run(command, folder, log, limit, server.password_env());
     ended.map_err(|source| Error::NoProgram {
         program: command
             .first()

@@ -78,7 +78,7 @@ fn a_tar_that_is_cut_anywhere_is_told_from_a_whole_one() {
     let whole = tar.into_inner().unwrap();
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("a.tar");
-    let mut open = |bytes: &[u8]| {
+    let open = |bytes: &[u8]| {
         fs::write(&path, bytes).unwrap();
         Archive::open(&path).map(|_| ())
     };

@@ -246,7 +246,7 @@ pub fn place(server: &Server) -> Result<(Folder, RelPath)> {
     let Config { name, id, .. } = &server.config;
     let folder = Folder::open(&real)?;
     let place = RelPath::parse(&format!("{}-{id}", safe_name(name)))?;
-    folder.make_folders(&place)?;
+    folder.make_private(&place)?;
     Ok((folder, place))
 }
 
@@ -447,6 +447,10 @@ pub fn manifest(server: &Server, name: &str) -> Result<Manifest> {
 }
 
 fn found(server: &Server, name: &str) -> Result<Found> {
+    // A name, and no way to anywhere else.
+    if name.contains('/') {
+        return Err(BackupFault::NoBackup(name.into()).into());
+    }
     let (folder, pages) = pages(server)?;
     let path = pages
         .join(&format!("{name}.json"))

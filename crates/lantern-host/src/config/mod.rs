@@ -337,6 +337,14 @@ impl Server {
         settings.into_iter().chain(family).collect()
     }
 
+    /// The environment variable that holds the remote console's password: no other program gets it.
+    pub fn password_env(&self) -> Option<&str> {
+        match &self.config.console.line {
+            Some(LineWay::Remote(remote)) => remote.password_env.as_deref(),
+            _ => None,
+        }
+    }
+
     /// The catalogues that are always looked at.
     pub fn catalogues(&self) -> Vec<PathBuf> {
         let paths = self.config.catalogues.iter();

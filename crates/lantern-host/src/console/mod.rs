@@ -244,9 +244,13 @@ impl<'a> Console<'a> {
     fn run(&self, command: &[String], limit: Duration) -> Result<(bool, String)> {
         let log = tempfile::NamedTempFile::new();
         let log = log.at("writing", Path::new("a file for a program's words"))?;
-        let ended = self
-            .runner()
-            .run(command, self.server.folder.root(), log.path(), limit);
+        let ended = self.runner().run(
+            command,
+            self.server.folder.root(),
+            log.path(),
+            limit,
+            self.server.password_env(),
+        );
         let ended = ended.map_err(|source| Error::NoProgram {
             program: command.first().cloned().unwrap_or_default(),
             source,

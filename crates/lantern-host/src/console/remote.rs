@@ -19,6 +19,8 @@ use std::time::{Duration, Instant};
 const LIMIT: Duration = Duration::from_secs(5);
 /// After so long without a packet, the answer of a server that echoes nothing is taken as whole.
 const QUIET: Duration = Duration::from_millis(700);
+/// How long a login or an answer may take, all in all: one that never ends would be waited for for ever.
+const ALL_IN_ALL: Duration = Duration::from_secs(20);
 /// The longest packet that is read, in bytes.
 const LONGEST: usize = 1 << 20;
 /// The longest answer that is read, in bytes.
@@ -86,8 +88,9 @@ impl<'a> Session<'a> {
             last_number: 0,
         };
         let number = session.send(LOGIN, &password)?;
+        let until = Instant::now() + ALL_IN_ALL;
         loop {
-            let packet = session.packet(LIMIT)?;
+            let packet = session.packet_until(LIMIT, until)?;
             let packet = packet.ok_or_else(|| session.fault("does not answer the login"))?;
             match packet {
                 // Servers send an empty answer before it.
@@ -130,7 +133,8 @@ impl<'a> Session<'a> {
         let mut marker = None;
         let mut answer: Vec<u8> = Vec::new();
         let mut limit = LIMIT;
-        while let Some(packet) = self.packet(limit)? {
+        let until = Instant::now() + ALL_IN_ALL;
+        while let Some(packet) = self.packet_until(limit, until)? {
             if Some(packet.number) == marker {
                 break;
             }
@@ -171,6 +175,14 @@ impl<'a> Session<'a> {
         let sent = self.stream.write_all(&bytes);
         sent.map_err(|error| self.fault(&format!("ended the connection: {error}")))?;
         Ok(self.last_number)
+    }
+
+    /// As [`Session::packet`], up to a moment after which there has to be an end.
+    fn packet_until(&mut self, limit: Duration, until: Instant) -> Result<Option<Packet>> {
+        if Instant::now() > until || crate::called_off() {
+            return Err(self.fault("answers without end"));
+        }
+        self.packet(limit)
     }
 
     /// The next packet; none when nothing comes for so long.

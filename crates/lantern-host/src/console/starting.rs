@@ -2,7 +2,6 @@
 
 use super::process::{self, Process};
 use super::{ANSWER, ASK_AROUND, Console, LOOK, ServerState, ports, printed};
-use crate::config::LineWay;
 use crate::console::fault::ConsoleFault;
 use crate::error::{At, Error, Result};
 use crate::folder::own;
@@ -111,10 +110,7 @@ impl Console<'_> {
             input: &input,
             output: &folder.shown(&output),
             // The server has its own way to know it, and what it logs of its environment is its affair.
-            without: match &self.server.config.console.line {
-                Some(LineWay::Remote(remote)) => remote.password_env.as_deref(),
-                _ => None,
-            },
+            without: self.server.password_env(),
         };
         let pid = self.runner().launch(&launch).map_err(|error| {
             let program = launch

@@ -215,6 +215,16 @@ impl Folder {
         Ok(followed.and_then(|followed| here::look(&followed.target)))
     }
 
+    /// Makes a folder that nobody but its owner can look into, where it is not there yet.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn make_private(&self, path: &RelPath) -> Result<()> {
+        let (place, at) = self.found(path);
+        let made = place.make_folder(&at, OWNERS_ALONE);
+        self.told("making the folder", path, made)
+    }
+
     /// Makes lantern's own folder, and one inside it.
     ///
     /// # Errors

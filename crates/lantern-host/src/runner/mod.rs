@@ -113,7 +113,8 @@ pub trait Runner: fmt::Debug + Send + Sync {
     /// When it cannot be run.
     fn launch(&self, launch: &Launch<'_>) -> io::Result<i32>;
 
-    /// Runs a program in a folder and waits until it has ended; what it prints goes to a file.
+    /// Runs a program in a folder and waits until it has ended; what it prints goes to a file. One variable of the environment
+    /// it may not get.
     ///
     /// # Errors
     /// When it cannot be run.
@@ -123,6 +124,7 @@ pub trait Runner: fmt::Debug + Send + Sync {
         folder: &Path,
         log: &Path,
         limit: Duration,
+        without: Option<&str>,
     ) -> io::Result<Ended>;
 
     /// Writes a line into a named pipe that somebody reads.

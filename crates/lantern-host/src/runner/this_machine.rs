@@ -224,6 +224,7 @@ impl Runner for ThisMachine {
         folder: &Path,
         log: &Path,
         limit: Duration,
+        without: Option<&str>,
     ) -> io::Result<Ended> {
         let Some((program, arguments)) = command.split_first() else {
             return Err(io::ErrorKind::InvalidInput.into());
@@ -231,6 +232,9 @@ impl Runner for ThisMachine {
         let output = File::create(log)?;
         let errors = output.try_clone()?;
         let mut command = Command::new(program);
+        if let Some(name) = without {
+            command.env_remove(name);
+        }
         command
             .args(arguments)
             .current_dir(folder)

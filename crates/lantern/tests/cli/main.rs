@@ -8,6 +8,7 @@ mod bad_input;
 mod consoles;
 mod copies;
 mod cut_off;
+mod doors;
 mod formats;
 mod full_disk;
 mod hostile_text;

@@ -122,6 +122,12 @@ impl World {
             .unwrap()
     }
 
+    /// Runs lantern with a variable more in its environment.
+    pub fn with_env(&self, args: &[&str], name: &str, value: &str) -> Output {
+        let mut command = self.command(Path::new(env!("CARGO_BIN_EXE_lantern")), args);
+        command.env(name, value).output().unwrap()
+    }
+
     /// Runs lantern; returns all that came back, made comparable.
     pub fn lantern(&self, args: &[&str]) -> String {
         let output = self.output(args);
