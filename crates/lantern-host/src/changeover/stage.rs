@@ -29,8 +29,7 @@ pub fn folder_name(number: i64) -> String {
 }
 
 /// Unpacks every new file into the staging folder, each checked against the plan's hash, and brings them
-/// to the disk with all names that lead to them. Returns the texts that the release ships where files stay as they were
-/// edited, by their BLAKE3.
+/// to the disk with all names that lead to them.
 ///
 /// `progress` is told the bytes done and the bytes there are.
 ///
@@ -42,7 +41,7 @@ pub fn stage(
     plan: &Plan,
     number: i64,
     progress: &mut dyn FnMut(u64, u64),
-) -> Result<Vec<(String, Vec<u8>)>> {
+) -> Result<Staged> {
     let root = RelPath::parse(&folder_name(number))?;
     server.folder.remove_all(&root)?;
     server.folder.make_folders(&root)?;
@@ -55,8 +54,19 @@ pub fn stage(
     if staged.is_err() {
         let _ = server.folder.remove_all(&root);
     }
-    staged.map_err(|error| staging.full_disk(error))?;
-    staging.shipped()
+    let not_given = staged.map_err(|error| staging.full_disk(error))?;
+    Ok(Staged {
+        shipped: staging.shipped()?,
+        not_given,
+    })
+}
+
+/// What was staged.
+pub struct Staged {
+    /// The texts that the release ships where files stay as they were edited, by their BLAKE3.
+    pub shipped: Vec<(String, Vec<u8>)>,
+    /// How many files cannot be given to the user whom they will belong to.
+    pub not_given: usize,
 }
 
 /// Where a file is staged that comes to a path.
@@ -125,7 +135,7 @@ impl Staging<'_> {
         Ok(self.root.join(path.as_str())?)
     }
 
-    fn fill(&self, progress: &mut dyn FnMut(u64, u64)) -> Result<()> {
+    fn fill(&self, progress: &mut dyn FnMut(u64, u64)) -> Result<usize> {
         let needed = self.plan.staged_bytes() + SPARE_BYTES;
         let free = self.folder().free_bytes()?;
         if free < needed {
@@ -150,8 +160,26 @@ impl Staging<'_> {
         self.keep_layers()?;
         self.edit_texts()?;
         self.is_whole()?;
+        let not_given = self.give()?;
         let files = self.folder().files_below(self.root)?;
-        sync_above(self.folder(), files.iter().map(|(path, _)| path))
+        sync_above(self.folder(), files.iter().map(|(path, _)| path))?;
+        Ok(not_given)
+    }
+
+    /// Gives all that comes to the user whom what it replaces belongs to; how many files could not be given.
+    fn give(&self) -> Result<usize> {
+        let mut not_given = 0;
+        for action in &self.plan.actions {
+            if matches!(
+                action.what,
+                ActionKind::Place | ActionKind::Replace | ActionKind::Edit
+            ) {
+                let staged = self.staged(&action.path)?;
+                let given = self.folder().give_like(&staged, &action.path, true)?;
+                not_given += usize::from(!given);
+            }
+        }
+        Ok(not_given)
     }
 
     /// Refuses a plan that does not say of all that is to come what it is.

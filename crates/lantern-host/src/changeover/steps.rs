@@ -64,13 +64,20 @@ impl Run<'_, '_> {
         self.begins(Step::Stage);
         let plan = self.plan()?;
         let tell = &mut *self.tell;
-        let shipped = stage::stage(self.server, &plan, number, &mut |done, total| {
+        let staged = stage::stage(self.server, &plan, number, &mut |done, total| {
             tell(Event::Progress(done, total));
         })?;
-        self.learnt.shipped = shipped;
+        self.learnt.shipped = staged.shipped;
         self.learnt.staged = stage::stamps(self.server, number)?;
         let new = plan.of(ActionKind::Place).count() + plan.of(ActionKind::Replace).count();
-        self.done(Step::Stage, format!("{} unpacked and checked", files(new)));
+        let mut told = format!("{} unpacked and checked", files(new));
+        if staged.not_given > 0 {
+            let many = files(staged.not_given);
+            told.push_str(&format!(
+                "; {many} will be yours, as you may not give them to whom they belong"
+            ));
+        }
+        self.done(Step::Stage, told);
         Ok(())
     }
 

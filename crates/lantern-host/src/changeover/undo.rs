@@ -395,6 +395,7 @@ fn stored_moves(
         };
         if !server.folder.has(&step.from)? {
             source.unpack(stored, &server.folder, &step.from)?;
+            server.folder.give_like(&step.from, &stored.path, false)?;
             unpacked.push(step.from.clone());
         }
         moves.push(step);

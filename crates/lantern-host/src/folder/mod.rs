@@ -10,6 +10,7 @@ pub use crate::place::Stamp;
 use crate::place::{Local, Meta, NewFile, PROGRAM, Place, Source, here};
 use lantern_core::path::{PathFault, RelPath};
 pub use lantern_core::plan::OWN;
+use lantern_core::plan::is_lanterns;
 use lantern_core::text::Text;
 pub use listing::Listing;
 use std::cell::RefCell;
@@ -259,8 +260,42 @@ impl Folder {
         for folder in missing.into_iter().rev() {
             let (place, at) = self.found(&folder);
             self.told("making the folder", &folder, place.make_folder(&at, USUAL))?;
+            if !is_lanterns(&folder, &[]) {
+                self.give_like(&folder, &folder, false)?;
+            }
         }
         Ok(())
+    }
+
+    /// Gives a file that comes to a path to the user and group of what lies there, and with `rights` its rights; or to those of
+    /// the folder that it comes into. Says whether it belongs to that user then: most users may not give anything away.
+    ///
+    /// # Errors
+    /// When the system does not tell whose something is.
+    pub fn give_like(&self, file: &RelPath, to: &RelPath, rights: bool) -> Result<bool> {
+        let there = self.look(to)?.filter(Meta::is_file);
+        let mut above = to.folder();
+        let mut like = there;
+        while let (None, Some(folder)) = (like, &above) {
+            like = self.look(folder)?.filter(Meta::is_folder);
+            above = folder.folder();
+        }
+        let Some(like) = like.or_else(|| here::look(self.root())) else {
+            return Ok(true);
+        };
+        let Some(now) = self.look(file)? else {
+            return Ok(true);
+        };
+        let rights = there
+            .filter(|_| rights)
+            .map(|there| there.rights | now.rights & 0o111);
+        let same = (now.owner, now.group) == (like.owner, like.group);
+        if same && rights.is_none_or(|rights| rights == now.rights) {
+            return Ok(true);
+        }
+        let (place, at) = self.found(file);
+        let given = place.give(&at, like.owner, like.group, rights);
+        Ok(given.is_ok() || now.owner == like.owner)
     }
 
     /// Lists every file and folder but lantern's own, and those in followed folders.

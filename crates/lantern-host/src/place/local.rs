@@ -4,7 +4,7 @@
 
 use super::{Held, Meta, NewFile, Place, Sort, Source, Stamp};
 use lantern_core::path::RelPath;
-use rustix::fs::{self, AtFlags, Mode, OFlags, RenameFlags, ResolveFlags, Stat};
+use rustix::fs::{self, AtFlags, Gid, Mode, OFlags, RenameFlags, ResolveFlags, Stat, Uid};
 use rustix::io::Errno;
 use std::ffi::OsString;
 use std::fs::{File, TryLockError};
@@ -127,6 +127,7 @@ pub(super) fn meta(stat: &Stat) -> Meta {
         rights: stat.st_mode & 0o7777,
         disk: stat.st_dev,
         owner: stat.st_uid,
+        group: stat.st_gid,
     }
 }
 
@@ -272,6 +273,24 @@ impl Place for Local {
             let _ = self.remove_file(to);
             error.into()
         })
+    }
+
+    fn give(&self, path: &RelPath, owner: u32, group: u32, rights: Option<u32>) -> io::Result<()> {
+        let file = self.open_at(path, OFlags::RDONLY | OFlags::NONBLOCK, Mode::empty())?;
+        let is_theirs =
+            fs::fstat(&file).map(|stat| (stat.st_uid, stat.st_gid) == (owner, group))?;
+        let given = match is_theirs {
+            true => Ok(()),
+            false => fs::fchown(
+                &file,
+                Some(Uid::from_raw(owner)),
+                Some(Gid::from_raw(group)),
+            ),
+        };
+        if let Some(rights) = rights {
+            fs::fchmod(&file, Mode::from_raw_mode(rights))?;
+        }
+        Ok(given?)
     }
 
     fn free_bytes(&self) -> io::Result<u64> {

@@ -441,6 +441,10 @@ impl Place for Lossy {
         Ok(())
     }
 
+    fn give(&self, path: &RelPath, owner: u32, group: u32, rights: Option<u32>) -> io::Result<()> {
+        self.local.give(path, owner, group, rights)
+    }
+
     fn free_bytes(&self) -> io::Result<u64> {
         self.local.free_bytes()
     }

@@ -61,6 +61,8 @@ pub struct Meta {
     pub disk: u64,
     /// The number of the user that it belongs to.
     pub owner: u32,
+    /// The number of the group that it belongs to.
+    pub group: u32,
 }
 
 impl Meta {
@@ -193,6 +195,12 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// # Errors
     /// When the file system cannot; nothing is then there.
     fn share(&self, from: &RelPath, to: &RelPath) -> io::Result<()>;
+
+    /// Gives a file or folder to a user and a group, and then, where they are named, other rights.
+    ///
+    /// # Errors
+    /// When the system refuses, as it does to most users.
+    fn give(&self, path: &RelPath, owner: u32, group: u32, rights: Option<u32>) -> io::Result<()>;
 
     /// How much room is left, in bytes.
     ///

@@ -127,3 +127,77 @@ fn no_program_but_the_console_gets_its_password() {
         "{started}"
     );
 }
+
+/// Lantern as root, for a server of another user: what it puts in place is that user's.
+#[test]
+fn what_comes_belongs_to_whom_what_it_replaces_belonged() {
+    const OTHER: u32 = 4_242;
+    let world = World::adopted();
+    let root = world.path(SERVER);
+    let files = || walkdir::WalkDir::new(&root).into_iter().map(Result::unwrap);
+    let given = files()
+        .all(|entry| std::os::unix::fs::lchown(entry.path(), Some(OTHER), Some(OTHER)).is_ok());
+    if !given {
+        assert!(
+            std::env::var_os("CI").is_none(),
+            "CI has to run this as root"
+        );
+        eprintln!("not run: only root may give files away");
+        return;
+    }
+    fs::set_permissions(
+        world.path("halcyon-terrace/start.sh"),
+        fs::Permissions::from_mode(0o750),
+    )
+    .unwrap();
+    // What the server itself writes is its own affair.
+    let whose = |when: &str| {
+        use std::os::unix::fs::MetadataExt;
+        let is_ours = |entry: &walkdir::DirEntry| {
+            let path = entry.path();
+            let below = |name: &str| path.starts_with(root.join(name));
+            let is_addon = path.extension().is_some_and(|ext| ext == "vpk");
+            let texts = ["start.sh", "greenhouse.conf", "soil.bin"]
+                .iter()
+                .any(|name| path.ends_with(name));
+            !below(".lantern") && (below("framework") || below("server") || is_addon || texts)
+        };
+        for entry in files().filter(is_ours) {
+            let meta = entry.metadata().unwrap();
+            assert_eq!(
+                (meta.uid(), meta.gid()),
+                (OTHER, OTHER),
+                "{when}: {}",
+                entry.path().display()
+            );
+        }
+        let script = fs::metadata(world.path("halcyon-terrace/start.sh")).unwrap();
+        assert_eq!(script.permissions().mode() & 0o777, 0o750, "{when}");
+    };
+    world.ok(crate::world::PLAN);
+    world.ok(crate::world::CHANGEOVER);
+    whose("after the changeover");
+    let backups = world.ok(&on(&["backup", "list", "--json"]));
+    let backups: serde_json::Value = serde_json::from_str(&backups).unwrap();
+    let name: &'static str = backups["backups"][0]["name"]
+        .as_str()
+        .unwrap()
+        .to_owned()
+        .leak();
+    world.write("halcyon-terrace/worlds/orbit-garden/soil.bin", "spoiled");
+    std::os::unix::fs::lchown(
+        world.path("halcyon-terrace/worlds/orbit-garden/soil.bin"),
+        Some(OTHER),
+        Some(OTHER),
+    )
+    .unwrap();
+    world.ok(&on(&["console", "stop"]));
+    for entry in files() {
+        std::os::unix::fs::lchown(entry.path(), Some(OTHER), Some(OTHER)).unwrap();
+    }
+    world.ok(&on(&["backup", "restore", name, "--in-place"]));
+    whose("after the restore");
+    world.ok(&on(&["undo", "--keep-world"]));
+    world.lantern(&on(&["undo", "--keep-world"]));
+    whose("at the end");
+}
