@@ -61,8 +61,10 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::OddPath(_) => "Rename it, or the folder that it lies in.".into(),
         Error::InTheWay(_) => "Name another file, or take that one away first.".into(),
         Error::Ledger { path, .. } => format!(
-            "If the file is broken beyond use, move {} away and adopt the server again.",
-            path.display()
+            "If it is broken beyond use, move it away and take every file in again, as it is now:\n\
+             mv {0} {0}.broken\nlantern adopt {1} --again",
+            shell_word(path),
+            shell_word(&common.server)
         ),
         Error::Busy { .. } => "Wait until it is done.".into(),
         Error::NewerState { .. } => "Use that lantern, or a later one. Nothing was changed.".into(),
@@ -84,7 +86,7 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::Adopt(fault) => of_adopt(fault),
         Error::Backup(fault) => of_backup(fault, common),
         Error::Changeover(fault) => of_changeover(fault, common),
-        Error::Config(fault) => of_config(fault),
+        Error::Config(fault) => of_config(fault, common),
         Error::Console(fault) => of_console(fault, common),
         Error::Draw(fault) => of_draw(fault),
         Error::Planning(fault) => of_planning(fault, common),
@@ -245,7 +247,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
     }
 }
 
-fn of_config(fault: &ConfigFault) -> String {
+fn of_config(fault: &ConfigFault, common: &Common) -> String {
     match fault {
         ConfigFault::NotAdopted(path) => format!(
             "Take it into care first: lantern adopt {}\nOr name the right folder with --server DIR.",
@@ -254,6 +256,12 @@ fn of_config(fault: &ConfigFault) -> String {
         ConfigFault::UnknownFamily { .. } => {
             "Name one of these, or a file that ends in .family.toml.".into()
         }
+        ConfigFault::Text { path, .. } if path.iter().any(|name| name == ".lantern") => format!(
+            "Lantern wrote it, and it was damaged since. Move it away, and look what state the files are in:\n\
+             mv {0} {0}.broken\n{1}",
+            shell_word(path),
+            common.next("survey --edited")
+        ),
         ConfigFault::Text { path, .. } => format!(
             "Put it right in {}; docs/formats/ lists the keys.",
             path.display()

@@ -72,18 +72,33 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
     identity::forget(&folder)?;
     identity::confirm(&folder)?;
     folder.write_whole(&settings, text.as_bytes())?;
-    let taken = Server::open(path).and_then(|server| {
-        let mut ledger = Ledger::open(&server.folder)?;
-        let found = survey(&server, &mut ledger, Depth::Everything)?;
-        ledger.put(&rows(&found))?;
-        keep_overlays(&server, &found)?;
-        keep_texts(&server, &ledger, &found)?;
-        Ok((server, found))
-    });
+    let taken = Server::open(path).and_then(take_in);
     if taken.is_err() {
         let _ = folder.remove_file(&settings);
     }
     taken
+}
+
+/// Takes every file of a server that is in care into its ledger, as it is now: what a lost ledger knew of releases and edits
+/// is not known again.
+///
+/// # Errors
+/// When the folder is not in care, or cannot be read.
+pub fn adopt_again(path: &Path) -> Result<(Server, Survey)> {
+    let server = Server::open(path)?;
+    let _lock = Lock::take(&server.folder, "adopt")?;
+    identity::confirm(&server.folder)?;
+    take_in(server)
+}
+
+/// Writes all that is found into the ledger.
+fn take_in(server: Server) -> Result<(Server, Survey)> {
+    let mut ledger = Ledger::open(&server.folder)?;
+    let found = survey(&server, &mut ledger, Depth::Everything)?;
+    ledger.put(&rows(&found))?;
+    keep_overlays(&server, &found)?;
+    keep_texts(&server, &ledger, &found)?;
+    Ok((server, found))
 }
 
 /// The one shipped family whose marks are all there.

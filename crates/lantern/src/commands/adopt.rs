@@ -7,7 +7,7 @@ use crate::look::{Look, Means, bytes, count};
 use clap::Args;
 use lantern_core::component::Kind;
 use lantern_host::Result;
-use lantern_host::adopt::{AdoptOptions, adopt, mark};
+use lantern_host::adopt::{AdoptOptions, adopt, adopt_again, mark};
 use lantern_host::config::Server;
 use lantern_host::identity::{self, Become};
 use lantern_host::lock::Lock;
@@ -33,6 +33,9 @@ pub struct AdoptArgs {
     /// It is a copy of a server in care: from now on a server of its own
     #[arg(long, conflicts_with_all = ["family", "name", "server_version"])]
     copy: bool,
+    /// It is in care already, and its ledger is lost: take every file in again, as it is now
+    #[arg(long, conflicts_with_all = ["family", "name", "server_version", "moved", "copy"])]
+    again: bool,
 }
 
 /// Adopts a server and says in a few lines what was found.
@@ -50,7 +53,10 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
         name: args.name.as_deref(),
         server_version: args.server_version.as_deref(),
     };
-    let (server, found) = adopt(&args.dir, &wishes)?;
+    let (server, found) = match args.again {
+        true => adopt_again(&args.dir)?,
+        false => adopt(&args.dir, &wishes)?,
+    };
     let inventory = &found.inventory;
     let of_kind = |kind| {
         inventory

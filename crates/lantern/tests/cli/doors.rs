@@ -201,3 +201,34 @@ fn what_comes_belongs_to_whom_what_it_replaces_belonged() {
     world.lantern(&on(&["undo", "--keep-world"]));
     whose("at the end");
 }
+
+/// What is advised when lantern's own records are broken can be done, and helps.
+#[test]
+fn broken_records_can_be_left_behind() {
+    let world = World::adopted();
+    let survey = on(&["survey"]);
+    let before = world.ok(&survey);
+    for (record, after) in [
+        ("ledger.db", &["adopt", SERVER, "--again"][..]),
+        ("journal.json", &["survey", "--edited", "--server", SERVER]),
+        ("folder.json", &["survey", "--server", SERVER]),
+    ] {
+        let path = format!("halcyon-terrace/.lantern/{record}");
+        for beside in ["-wal", "-shm"] {
+            let _ = fs::remove_file(world.path(&format!("{path}{beside}")));
+        }
+        world.write(
+            &path,
+            "neither a record nor anything else that lantern could have written there",
+        );
+        let told = world.lantern(&survey);
+        let broken = format!("{path}.broken");
+        assert!(
+            told.contains("exit status 1") && told.contains(&format!("{record}.broken")),
+            "{told}"
+        );
+        fs::rename(world.path(&path), world.path(&broken)).unwrap();
+        world.ok(after);
+        assert_eq!(world.ok(&survey), before, "{record}");
+    }
+}
