@@ -63,6 +63,19 @@ pub struct Reader {
     pub fields: Fields,
 }
 
+impl Reader {
+    /// Whether components that it finds lie right in a folder, or are that folder.
+    pub fn lies_in(&self, folder: &str) -> bool {
+        let mut places = self.at.texts();
+        places.any(|at| {
+            at == folder
+                || at
+                    .rsplit_once('/')
+                    .is_some_and(|(above, _)| above == folder)
+        })
+    }
+}
+
 /// A part of a release that goes elsewhere.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -322,9 +322,16 @@ impl Server {
             copy_of: None,
             runner: Arc::new(ThisMachine),
         };
-        // What is on the keep list has to be backed up and watched wherever it lies.
+        // What is on the keep list has to be backed up and watched wherever it lies, and components are there wherever they are.
         let folder = server.folder.clone();
-        server.folder = folder.following(|link| server.keeps(&format!("{link}/_")));
+        let holds = |link: &str| {
+            server
+                .family
+                .readers
+                .iter()
+                .any(|reader| reader.lies_in(link))
+        };
+        server.folder = folder.following(|link| server.keeps(&format!("{link}/_")) || holds(link));
         Ok(server)
     }
 

@@ -257,6 +257,8 @@ impl Folder {
             }
             missing.push(above);
         }
+        // A link that is taken for a folder is there as one.
+        missing.retain(|folder| self.followed.iter().all(|followed| followed.at != *folder));
         for folder in missing.into_iter().rev() {
             let (place, at) = self.found(&folder);
             self.told("making the folder", &folder, place.make_folder(&at, USUAL))?;

@@ -110,10 +110,15 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
         count(inventory.findings.len(), "finding", "findings")
     ));
     for link in server.folder.followed() {
+        let kept = server.keeps(&format!("{}/_", link.at));
         let text = format!(
-            "  {} is a link to {}: what lies there is on the keep list, and backed up like the rest",
+            "  {} is a link to {}: {}",
             link.at,
-            link.target.display()
+            link.target.display(),
+            match kept {
+                true => "what lies there is on the keep list, and backed up like the rest",
+                false => "the components that lie there are looked at like the rest",
+            }
         );
         look.say(&text);
     }

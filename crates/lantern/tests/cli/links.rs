@@ -156,3 +156,33 @@ fn what_is_not_followed_is_said() {
     world.ok(PLAN);
     assert_snapshot!("changeover_odd_links", world.lantern(CHANGEOVER));
 }
+
+/// Add-ons that lie elsewhere are looked at, exchanged and taken back like the rest.
+#[test]
+fn a_folder_of_addons_may_be_a_link() {
+    let world = World::adopted();
+    let server = "halcyon-terrace";
+    let survey = &["survey", "--server", server];
+    let found = world.ok(survey);
+    std::fs::rename(
+        world.path("halcyon-terrace/addons"),
+        world.path("elsewhere"),
+    )
+    .unwrap();
+    std::os::unix::fs::symlink("../elsewhere", world.path("halcyon-terrace/addons")).unwrap();
+    assert_eq!(world.ok(survey), found);
+    let addons = || {
+        let names = std::fs::read_dir(world.path("elsewhere")).unwrap();
+        let mut names: Vec<_> = names.map(|entry| entry.unwrap().file_name()).collect();
+        names.sort();
+        names
+    };
+    let before = addons();
+    world.ok(crate::world::PLAN);
+    world.ok(crate::world::CHANGEOVER);
+    assert_ne!(addons(), before);
+    world.ok(&["undo", "--keep-world", "--server", server]);
+    assert_eq!(addons(), before);
+    assert!(world.path("halcyon-terrace/addons").is_symlink());
+    world.lantern(&["console", "stop", "--server", server]);
+}
