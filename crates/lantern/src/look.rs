@@ -49,7 +49,12 @@ fn own_sequences(color: bool) -> Vec<String> {
     ];
     let styles = all.into_iter().filter(|_| color).map(style);
     let both = styles.flat_map(|style| [format!("{style}"), format!("{style:#}")]);
-    both.collect()
+    // Bold and red are two sequences.
+    let each = both.flat_map(|both| {
+        let each = both.split('\u{1b}').filter(|rest| !rest.is_empty());
+        each.map(|rest| format!("\u{1b}{rest}")).collect::<Vec<_>>()
+    });
+    each.collect()
 }
 
 /// How this run looks.
@@ -266,6 +271,30 @@ fn grouped(n: usize) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_painted_comes_through() {
+        for means in [
+            Means::Title,
+            Means::Good,
+            Means::Caution,
+            Means::Bad,
+            Means::Aside,
+            Means::Paste,
+        ] {
+            let painted = paint(true, means, "text");
+            assert_eq!(
+                visible(&painted, &own_sequences(true)),
+                painted,
+                "{means:?}"
+            );
+            assert_ne!(
+                visible(&painted, &own_sequences(false)),
+                painted,
+                "{means:?}"
+            );
+        }
+    }
 
     #[test]
     fn units_are_plain() {
