@@ -208,91 +208,46 @@ where
     }
 }
 
-/// A range over components.
-pub(super) struct Versions;
+/// Values that are written as one text: for each notation, how that is read.
+macro_rules! as_one_text {
+    ($($(#[$doc:meta])* $Notation:ident of $Value:ty: |$reading:ident, $text:ident| $read:expr;)*) => {
+        $(
+            $(#[$doc])*
+            pub(super) struct $Notation;
 
-impl Written<Option<Range>> for Versions {
-    type Text = Option<String>;
+            impl Written<Option<$Value>> for $Notation {
+                type Text = Option<String>;
 
-    fn read(text: Option<String>, reading: &mut Reading<'_>) -> Result<Option<Range>, Misread> {
-        let range = |text: String| {
-            let read = reading.ranges.range(reading.notations, &text);
-            read.map_err(|error| Misread::new(&text, error))
-        };
-        text.map(range).transpose()
-    }
+                fn read(text: Option<String>, $reading: &mut Reading<'_>) -> Result<Option<$Value>, Misread> {
+                    let read = |$text: &str| $read.map_err(|error| Misread::new($text, error));
+                    text.as_deref().map(read).transpose()
+                }
 
-    fn write(value: &Option<Range>) -> Option<String> {
-        value.as_ref().map(ToString::to_string)
-    }
+                fn write(value: &Option<$Value>) -> Option<String> {
+                    value.as_ref().map(ToString::to_string)
+                }
 
-    fn shown(text: &Option<String>) -> String {
-        stated_text(text)
-    }
+                fn shown(text: &Option<String>) -> String {
+                    stated_text(text)
+                }
+            }
+
+            impl Gathered<Option<$Value>> for $Notation {
+                fn gather(source: &dyn Source, field: &str) -> Result<Option<String>, Misread> {
+                    Ok(source.text(field))
+                }
+            }
+        )*
+    };
 }
 
-impl Gathered<Option<Range>> for Versions {
-    fn gather(source: &dyn Source, field: &str) -> Result<Option<String>, Misread> {
-        Ok(source.text(field))
-    }
-}
-
-/// A range over server versions.
-pub(super) struct ServerVersions;
-
-impl Written<Option<Range>> for ServerVersions {
-    type Text = Option<String>;
-
-    fn read(text: Option<String>, reading: &mut Reading<'_>) -> Result<Option<Range>, Misread> {
-        let range = |text: String| {
-            let read = reading.ranges.server_range(reading.notations, &text);
-            read.map_err(|error| Misread::new(&text, error))
-        };
-        text.map(range).transpose()
-    }
-
-    fn write(value: &Option<Range>) -> Option<String> {
-        value.as_ref().map(ToString::to_string)
-    }
-
-    fn shown(text: &Option<String>) -> String {
-        stated_text(text)
-    }
-}
-
-impl Gathered<Option<Range>> for ServerVersions {
-    fn gather(source: &dyn Source, field: &str) -> Result<Option<String>, Misread> {
-        Ok(source.text(field))
-    }
-}
-
-/// A version of something that is not the server.
-pub(super) struct OneVersion;
-
-impl Written<Option<Version>> for OneVersion {
-    type Text = Option<String>;
-
-    fn read(text: Option<String>, reading: &mut Reading<'_>) -> Result<Option<Version>, Misread> {
-        let version = |text: String| {
-            let read = reading.notations.version(false, &text);
-            read.map_err(|error| Misread::new(&text, error))
-        };
-        text.map(version).transpose()
-    }
-
-    fn write(value: &Option<Version>) -> Option<String> {
-        value.as_ref().map(ToString::to_string)
-    }
-
-    fn shown(text: &Option<String>) -> String {
-        stated_text(text)
-    }
-}
-
-impl Gathered<Option<Version>> for OneVersion {
-    fn gather(source: &dyn Source, field: &str) -> Result<Option<String>, Misread> {
-        Ok(source.text(field))
-    }
+as_one_text! {
+    /// A range over components.
+    Versions of Range: |reading, text| reading.ranges.range(reading.notations, text);
+    /// A range over server versions.
+    ServerVersions of Range: |reading, text| reading.ranges.server_range(reading.notations, text);
+    /// A version of something that is not the server.
+    OneVersion of Version: |reading, text| reading.notations.version(false, text);
 }
 
 /// The range that is meant of a component; several where several are asked for, as by the members of a pack.
