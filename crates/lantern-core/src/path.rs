@@ -152,10 +152,12 @@ fn is_one_digit(text: &str) -> bool {
     first && chars.next().is_none()
 }
 
-/// Zero-width and bidirectional characters.
-fn is_unseen(c: char) -> bool {
-    matches!(c, '\u{ad}' | '\u{61c}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}'
-        | '\u{feff}' | '\u{e0000}'..='\u{e007f}')
+/// Whether a character is one that nobody sees, or that turns others round: zero-width and bidirectional ones, fillers, tags.
+pub fn is_unseen(c: char) -> bool {
+    matches!(c,
+        '\u{ad}' | '\u{61c}' | '\u{115f}' | '\u{1160}' | '\u{180e}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}'
+        | '\u{2060}'..='\u{206f}' | '\u{3164}' | '\u{feff}' | '\u{ffa0}' | '\u{fff9}'..='\u{fffb}'
+        | '\u{e0000}'..='\u{e007f}')
 }
 
 impl fmt::Display for RelPath {

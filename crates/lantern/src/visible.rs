@@ -3,16 +3,13 @@
 //! Titles, versions, console lines and file names come from outside. An escape sequence in one could clear the screen, a
 //! bidirectional mark show another name than there is.
 
+use lantern_core::path::is_unseen;
 use std::borrow::Cow;
 use std::fmt::Write;
 
 /// Whether a character does something else than to be seen: control, bidirectional and zero-width characters, tags.
 fn acts(c: char) -> bool {
-    let hides = matches!(c,
-        '\u{ad}' | '\u{61c}' | '\u{115f}' | '\u{1160}' | '\u{180e}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}'
-        | '\u{2060}'..='\u{206f}' | '\u{3164}' | '\u{feff}' | '\u{ffa0}' | '\u{fff9}'..='\u{fffb}'
-        | '\u{e0000}'..='\u{e007f}');
-    hides || c.is_control()
+    is_unseen(c) || c.is_control()
 }
 
 /// A text whose acting characters are shown as marks; line feeds stay, and so do those sequences that are lantern's own.
