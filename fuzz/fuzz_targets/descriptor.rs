@@ -8,7 +8,16 @@ use std::sync::LazyLock;
 
 static FILES: LazyLock<Vec<DescriptorFile>> = LazyLock::new(|| {
     let notations = [
-        "toml", "json", "yaml", "ini", "properties", "xml", "manifest", "lines", "script", "header",
+        "toml",
+        "json",
+        "yaml",
+        "ini",
+        "properties",
+        "xml",
+        "manifest",
+        "lines",
+        "script",
+        "header",
     ];
     let file = |notation: &&str| {
         let line = match *notation {

@@ -353,9 +353,13 @@ fn of_draw(fault: &DrawFault) -> String {
         DrawFault::KeptInside { .. } => {
             "Nothing was changed. Rename it yourself with the server down: what lies in it goes with it. Then plan again.".into()
         }
-        DrawFault::NoWord { .. } | DrawFault::NoEntry { .. } => {
+        DrawFault::NoWord { .. } => {
             "Nothing was changed. Leave that release out: no honest one is called so.".into()
         }
+        DrawFault::NoEntry { id } => format!(
+            "Nothing was changed. Look whether the file says twice what is started, and leave one; \
+             or leave {id} out: no honest add-on has blanks or marks in its id."
+        ),
         DrawFault::Pin { .. } => "Nothing was changed. Write it there yourself, as a plain word, and plan again.".into(),
         DrawFault::NoCopy { id, .. } => format!(
             "Put the release of {id} that is installed into the drop folder, and take it with --from."

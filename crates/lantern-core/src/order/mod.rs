@@ -64,6 +64,40 @@ pub trait Form {
     fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String;
 }
 
+/// What was written would not be read as it was meant: it stands where this add-on would not be found, or not in its turn.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unread(pub Id);
+
+/// The text of a load order after a change, read again to see that it says what was asked for.
+///
+/// # Errors
+/// With the first add-on of which that is not so: an id may hold what parts one from the next, and a text may hold a second
+/// list that nobody can tell the meaning of.
+pub fn rewritten(
+    form: &dyn Form,
+    rule: &OrderRule,
+    text: &str,
+    change: Change<'_>,
+) -> Result<String, Unread> {
+    let new = form.rewritten(rule, text, change);
+    let read = form.entries(rule, &new);
+    let running: Vec<&Id> = read.iter().filter(|it| it.on).map(|it| &it.id).collect();
+    let order = change.order;
+    let astray = match form.decides() {
+        true => {
+            let mut turns = order.iter().enumerate();
+            let astray = turns.find(|(turn, id)| running.get(*turn) != Some(id));
+            let more = || Some(*running.get(order.len())?);
+            astray.map(|(_, id)| id).or_else(more)
+        }
+        false => order.iter().find(|id| !running.contains(id)),
+    };
+    match astray {
+        None => Ok(new),
+        Some(id) => Err(Unread(id.clone())),
+    }
+}
+
 /// What a load order stands in, and so what a change of it is.
 #[derive(Clone, Copy)]
 pub enum Keeping {

@@ -163,17 +163,8 @@ fn load_order(
         order: &order,
         gone: &gone.collect(),
     };
-    let new = form.rewritten(rule, text, change);
-    // What was written has to be what is read: an id may hold what parts one from the next.
-    let read: BTreeSet<Id> = form
-        .entries(rule, &new)
-        .into_iter()
-        .map(|it| it.id)
-        .collect();
-    match order.iter().find(|id| !read.contains(*id)) {
-        None => Ok(new),
-        Some(id) => Err(DrawFault::NoEntry { id: id.clone() }),
-    }
+    order::rewritten(form, rule, text, change)
+        .map_err(|order::Unread(id)| DrawFault::NoEntry { id })
 }
 
 /// For the entry of each add-on, the entries that have to come before it.

@@ -46,9 +46,9 @@ pub enum DrawFault {
         /// What stands there.
         why: String,
     },
-    /// An id cannot be written into the load order.
+    /// An id cannot be written into the load order, or the file leaves open where.
     #[error(
-        "the load order cannot hold {id}: what would be written there is read as something else"
+        "the load order cannot hold {id} where it belongs: what would be written there is read as something else"
     )]
     NoEntry {
         /// The add-on.

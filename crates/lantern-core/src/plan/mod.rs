@@ -10,7 +10,7 @@ mod edits;
 mod fault;
 mod lay;
 mod payload;
-mod pin;
+pub mod pin;
 mod rename;
 #[cfg(test)]
 mod tests;

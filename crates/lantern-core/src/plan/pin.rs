@@ -9,14 +9,16 @@ use std::ops::Range;
 
 /// Why a value cannot be set, and in which line, from 1.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Misfit {
-    pub(super) line: usize,
-    pub(super) why: String,
+pub struct Misfit {
+    /// The line.
+    pub line: usize,
+    /// What stands in the way.
+    pub why: String,
 }
 
 /// Whether a text is one word to every shell and settings file: letters, digits and `. _ + ~ : @ -`, and none of the last
 /// four first.
-pub(super) fn is_plain(text: &str) -> bool {
+pub fn is_plain(text: &str) -> bool {
     text.chars().all(is_of_word) && !text.is_empty() && !text.starts_with(['~', ':', '@', '-'])
 }
 
@@ -25,7 +27,10 @@ fn is_of_word(c: char) -> bool {
 }
 
 /// Puts a value in the place of what the pattern's group `value` finds, in every line but in comments.
-pub(super) fn set(pattern: &Pattern, text: &str, becomes: &str) -> Result<String, Misfit> {
+///
+/// # Errors
+/// Where what stands there is no plain word.
+pub fn set(pattern: &Pattern, text: &str, becomes: &str) -> Result<String, Misfit> {
     let mut lines = Lines::of(text);
     let mut number = 0;
     while let Some((line, whole)) = lines.next() {

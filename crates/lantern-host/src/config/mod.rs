@@ -252,6 +252,27 @@ impl<'de> Deserialize<'de> for Span {
     }
 }
 
+impl Config {
+    /// Reads the text of `lantern.toml`.
+    ///
+    /// # Errors
+    /// On anything that is not as docs/formats/lantern.md says, in words, with the line where there is one.
+    pub fn parse(text: &str) -> std::result::Result<Config, String> {
+        let config: Config = toml_edit::de::from_str(text)
+            .map_err(|error| with_nearest(error.to_string().trim_end()))?;
+        if config.format != 1 {
+            return Err(format!(
+                "it is of format {}; this lantern reads format 1",
+                config.format
+            ));
+        }
+        match config.console.fault() {
+            Some(why) => Err(why.into()),
+            None => Ok(config),
+        }
+    }
+}
+
 /// A server in lantern's care: its folder, settings and family.
 #[derive(Debug, Clone)]
 pub struct Server {
@@ -285,14 +306,7 @@ impl Server {
                 why,
             })
         };
-        let config: Config = toml_edit::de::from_str(&text)
-            .map_err(|error| fault(with_nearest(error.to_string().trim_end())))?;
-        if config.format != 1 {
-            return Err(fault(format!(
-                "it is of format {}; this lantern reads format 1",
-                config.format
-            )));
-        }
+        let config = Config::parse(&text).map_err(fault)?;
         let mut family = family(&config.family, folder.root())?;
         let limits = &config.limits;
         let console = &mut family.console;
@@ -301,9 +315,6 @@ impl Server {
         console.hold_ms = limits
             .hold_s
             .map_or(console.hold_ms, |s| s.saturating_mul(1000));
-        if let Some(why) = config.console.fault() {
-            return Err(fault(why.into()));
-        }
         let known: Vec<&str> = console.settings.iter().map(|s| s.name.as_str()).collect();
         if let Some(name) = config
             .expect

@@ -7,6 +7,7 @@
 //! the administrator's start and stop it.
 
 pub mod fault;
+pub mod packet;
 mod ports;
 mod printed;
 mod process;

@@ -1,12 +1,11 @@
 //! The remote console protocol over TCP that many game servers share.
 //!
-//! A packet is four numbers of 32 bits, little-endian, and a text: the length of all that follows, a
-//! number of the asker's choice that the answer repeats, the type, then the text and two zero bytes. An
-//! answer may come in several packets, and nothing in it says which is the last: so an empty packet of
-//! another number is sent behind the question, and its echo ends the answer.
+//! An answer may come in several packets, and nothing in it says which is the last: so an empty packet of another number is
+//! sent behind the question, and its echo ends the answer.
 
 use crate::config::Remote;
 use crate::console::fault::ConsoleFault;
+use crate::console::packet::{Packet, Packets};
 use crate::error::{Error, Result};
 use crate::place::here;
 use lantern_core::family::Pattern;
@@ -21,13 +20,8 @@ const LIMIT: Duration = Duration::from_secs(5);
 const QUIET: Duration = Duration::from_millis(700);
 /// How long a login or an answer may take, all in all: one that never ends would be waited for for ever.
 const ALL_IN_ALL: Duration = Duration::from_secs(20);
-/// The longest packet that is read, in bytes.
-const LONGEST: usize = 1 << 20;
 /// The longest answer that is read, in bytes.
 const LONGEST_ANSWER: usize = 16 << 20;
-/// What the length counts besides the text: number, type, and two zero bytes.
-const AROUND: usize = 10;
-
 /// Types of packets: what is asked, and what is answered.
 const LOGIN: i32 = 3;
 const LOGIN_ANSWER: i32 = 2;
@@ -36,18 +30,12 @@ const ANSWER: i32 = 0;
 /// The number in the answer to a wrong password.
 const REFUSED: i32 = -1;
 
-struct Packet {
-    number: i32,
-    kind: i32,
-    text: Vec<u8>,
-}
-
 /// A connection to a remote console, logged in.
 pub struct Session<'a> {
     remote: &'a Remote,
     stream: TcpStream,
     /// What was read and is no whole packet yet.
-    rest: Vec<u8>,
+    coming: Packets,
     last_number: i32,
 }
 
@@ -84,7 +72,7 @@ impl<'a> Session<'a> {
             remote,
             stream: connect(&remote.address)
                 .map_err(|error| fault(remote, format!("cannot be reached: {error}")))?,
-            rest: Vec::new(),
+            coming: Packets::default(),
             last_number: 0,
         };
         let number = session.send(LOGIN, &password)?;
@@ -165,13 +153,12 @@ impl<'a> Session<'a> {
 
     fn send(&mut self, kind: i32, text: &str) -> Result<i32> {
         self.last_number += 1;
-        let length = i32::try_from(text.len() + AROUND).unwrap_or(i32::MAX);
-        let mut bytes = Vec::with_capacity(text.len() + AROUND + 4);
-        for number in [length, self.last_number, kind] {
-            bytes.extend(number.to_le_bytes());
-        }
-        bytes.extend(text.as_bytes());
-        bytes.extend([0, 0]);
+        let packet = Packet {
+            number: self.last_number,
+            kind,
+            text: text.into(),
+        };
+        let bytes = packet.bytes();
         let sent = self.stream.write_all(&bytes);
         sent.map_err(|error| self.fault(&format!("ended the connection: {error}")))?;
         Ok(self.last_number)
@@ -189,8 +176,10 @@ impl<'a> Session<'a> {
     fn packet(&mut self, limit: Duration) -> Result<Option<Packet>> {
         let deadline = Instant::now() + limit;
         loop {
-            if let Some(packet) = self.take()? {
-                return Ok(Some(packet));
+            match self.coming.take() {
+                Ok(None) => {}
+                Ok(packet) => return Ok(packet),
+                Err(no_packet) => return Err(self.fault(&no_packet.to_string())),
             }
             let left = deadline.saturating_duration_since(Instant::now());
             if left.is_zero() {
@@ -200,39 +189,12 @@ impl<'a> Session<'a> {
             let read = self.stream.set_read_timeout(Some(left));
             match read.and_then(|()| self.stream.read(&mut piece)) {
                 Ok(0) => return Err(self.fault("ended the connection in the middle")),
-                Ok(read) => self.rest.extend(&piece[..read]),
+                Ok(read) => self.coming.add(&piece[..read]),
                 Err(error) if is_timeout(&error) => return Ok(None),
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) => return Err(self.fault(&format!("ended the connection: {error}"))),
             }
         }
-    }
-
-    /// Takes a whole packet from what was read; none when there is none yet.
-    fn take(&mut self) -> Result<Option<Packet>> {
-        let number = |at: usize| -> Option<i32> {
-            let bytes = self.rest.get(at..at + 4)?;
-            Some(i32::from_le_bytes(bytes.try_into().ok()?))
-        };
-        let Some(length) = number(0) else {
-            return Ok(None);
-        };
-        let length = usize::try_from(length).unwrap_or(0);
-        if !(AROUND..=LONGEST).contains(&length) {
-            return Err(
-                self.fault("is something else: what it sends is no packet of this protocol")
-            );
-        }
-        if self.rest.len() < length + 4 {
-            return Ok(None);
-        }
-        let packet = Packet {
-            number: number(4).unwrap_or(0),
-            kind: number(8).unwrap_or(0),
-            text: self.rest[12..length + 2].to_vec(),
-        };
-        self.rest.drain(..length + 4);
-        Ok(Some(packet))
     }
 
     fn fault(&self, why: &str) -> Error {
@@ -282,9 +244,8 @@ mod tests {
     use std::thread::{self, JoinHandle};
 
     fn packet(number: i32, kind: i32, text: &[u8]) -> Vec<u8> {
-        let length = (text.len() + AROUND) as i32;
-        let head = [length, number, kind].map(i32::to_le_bytes).concat();
-        [&head[..], text, &[0, 0]].concat()
+        let text = text.into();
+        Packet { number, kind, text }.bytes()
     }
 
     /// A server that sends what is stated, whatever it is asked, each after one packet has come.
