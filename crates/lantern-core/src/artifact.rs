@@ -24,6 +24,6 @@ pub struct ArchivedFile {
     pub name: String,
     /// Its size in bytes, unpacked.
     pub bytes: u64,
-    /// BLAKE3 of its content in hexadecimal.
+    /// BLAKE3 of its content in hexadecimal; of a link its [`crate::link::mark`].
     pub blake3: String,
 }

@@ -16,6 +16,7 @@
 //! | [`document`] | what does this text hold, in whatever notation | |
 //! | [`artifact`] | what is a file that can be had | |
 //! | [`catalogue`] | which releases are on offer | `*.catalogue.json` |
+//! | [`link`] | where does a link lead, and what stands for it where files have hashes | |
 //! | [`tree`] | which component does a file belong to | |
 //! | [`inventory`] | what is installed, and which findings follow | |
 //! | [`resolve`] | which releases fit together; if none, what stands in the way | |
@@ -43,6 +44,7 @@ pub mod health;
 pub mod hint;
 pub mod inventory;
 pub mod json;
+pub mod link;
 pub mod operation;
 pub mod order;
 pub mod outlook;

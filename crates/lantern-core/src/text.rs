@@ -183,8 +183,7 @@ impl<'t> Lines<'t> {
     /// The next line, without and with its end.
     pub(crate) fn next(&mut self) -> Option<(&'t str, &'t str)> {
         let whole = self.rest.next()?;
-        let line = whole.strip_suffix('\n').unwrap_or(whole);
-        Some((line.strip_suffix('\r').unwrap_or(line), whole))
+        Some((without_end(whole), whole))
     }
 
     /// Leaves a line as it is, given with its end.
@@ -194,8 +193,8 @@ impl<'t> Lines<'t> {
 
     /// Puts other words in the place of a line that is given with its end.
     pub(crate) fn replace(&mut self, whole: &str, line: &str) {
-        let end = whole.trim_end_matches(['\r', '\n']).len();
-        let _ = write!(self.out, "{line}{}", &whole[end..]);
+        let end = &whole[without_end(whole).len()..];
+        let _ = write!(self.out, "{line}{end}");
     }
 
     /// Adds a line, with the line end of the one before it.
@@ -216,10 +215,30 @@ impl<'t> Lines<'t> {
     }
 }
 
+/// A line without its end, as [`str::lines`] takes it: a carriage return that no line feed follows is part of the line.
+fn without_end(whole: &str) -> &str {
+    let end = whole.strip_suffix("\r\n").or(whole.strip_suffix('\n'));
+    end.unwrap_or(whole)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn a_line_is_what_it_is_elsewhere_and_keeps_its_end() {
+        for text in ["a\r\nb\nc", "a\r\r\nb\r", "\r\n\r", "a\n\n"] {
+            let mut lines = Lines::of(text);
+            let mut met = Vec::new();
+            while let Some((line, whole)) = lines.next() {
+                lines.replace(whole, line);
+                met.push(line);
+            }
+            assert_eq!(met, text.lines().collect::<Vec<_>>(), "{text:?}");
+            assert_eq!(lines.joined(), text);
+        }
+    }
 
     #[test]
     fn what_is_no_utf8_comes_back_byte_for_byte() {

@@ -1,6 +1,7 @@
 //! Which component a file belongs to.
 
 use crate::family::{Family, Names, Reader, Shape};
+use crate::link;
 use crate::path::RelPath;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeSet, HashMap};
@@ -12,8 +13,15 @@ pub struct FileSeen {
     pub path: RelPath,
     /// Its size.
     pub bytes: u64,
-    /// BLAKE3 of its content in hexadecimal; `None` where nobody looked: kept and passing files.
+    /// BLAKE3 of its content in hexadecimal, of a link its [`link::mark`]; `None` where nobody looked: kept and passing files.
     pub hash: Option<String>,
+}
+
+impl FileSeen {
+    /// Whether it is a link.
+    pub fn is_link(&self) -> bool {
+        self.hash.as_deref().and_then(link::target).is_some()
+    }
 }
 
 /// A place that a reader recognises as a component.
@@ -72,8 +80,9 @@ pub fn claim<'f>(family: &'f Family, files: &[FileSeen]) -> Claims<'f> {
         match reader.shape {
             Shape::Entry => {}
             Shape::Archive | Shape::File => {
-                for path in paths.iter().filter(|path| reader.at.matches(path)) {
-                    add(reader, path, None);
+                let in_files = files.iter().filter(|file| !file.is_link());
+                for file in in_files.filter(|file| reader.at.matches(file.path.as_str())) {
+                    add(reader, file.path.as_str(), None);
                 }
             }
             Shape::Folder | Shape::Group => {

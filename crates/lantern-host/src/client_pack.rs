@@ -6,6 +6,7 @@ use crate::config::Server;
 use crate::error::{Error, Result};
 use crate::place::here;
 use lantern_core::clients::ClientList;
+use lantern_core::link;
 use lantern_core::path::RelPath;
 use lantern_core::plan::is_lanterns;
 use std::io;
@@ -62,6 +63,11 @@ pub fn write(server: &Server, list: &ClientList, out: &Path) -> Result<u64> {
         let mut zip = ZipWriter::new(io::BufWriter::new(&mut *target));
         let options = SimpleFileOptions::default().unix_permissions(0o644);
         for file in list.items.iter().flat_map(|item| &item.files) {
+            if let Some(target) = link::target(&file.blake3) {
+                zip.add_symlink(file.path.as_str(), target, options)
+                    .map_err(io::Error::other)?;
+                continue;
+            }
             zip.start_file(file.path.as_str(), options)
                 .map_err(io::Error::other)?;
             let mut content = folder.open_file(&file.path).map_err(io::Error::other)?;

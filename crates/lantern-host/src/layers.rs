@@ -6,6 +6,7 @@
 use crate::error::{Error, Result};
 use crate::folder::{Folder, own};
 use lantern_core::artifact::Artifact;
+use lantern_core::link;
 use std::collections::BTreeMap;
 
 /// Everything that is kept aside, by its BLAKE3.
@@ -32,6 +33,10 @@ pub fn stored(folder: &Folder) -> Result<BTreeMap<String, Artifact>> {
 /// # Errors
 /// When it cannot be read or written, or is another content than it should be.
 pub fn keep(folder: &Folder, hash: &str, read: impl FnOnce() -> Result<Vec<u8>>) -> Result<()> {
+    // Of a link, its mark holds all.
+    if link::target(hash).is_some() {
+        return Ok(());
+    }
     let to = folder.make_own("layers")?.join(hash)?;
     if folder.has(&to)? {
         return Ok(());

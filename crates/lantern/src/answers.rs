@@ -258,15 +258,18 @@ pub struct BackupsChecked {
 pub struct BackupRestored {
     files: usize,
     lost: Vec<PathWhy>,
+    /// Files and folders that are not whose they were, or lack attributes.
+    not_given: usize,
 }
 
 impl BackupRestored {
     /// So many files were put there, and these were not.
-    pub fn new(files: usize, lost: &[(String, String)]) -> BackupRestored {
+    pub fn new(files: usize, lost: &[(String, String)], not_given: usize) -> BackupRestored {
         let lost = lost.iter().cloned();
         BackupRestored {
             files,
             lost: lost.map(|(path, why)| PathWhy { path, why }).collect(),
+            not_given,
         }
     }
 }

@@ -202,7 +202,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
         ChangeoverFault::OwnRoom { path } => {
             format!("Nothing was touched. Make {path} a folder, or take it away: lantern makes it anew.")
         }
-        ChangeoverFault::WritesOwn { .. } => "Nothing was touched. No plan of lantern's does that: do not carry it out.".into(),
+        ChangeoverFault::LinkLeaves { .. } | ChangeoverFault::WritesOwn { .. } => "Nothing was touched. No plan of lantern's does that: do not carry it out.".into(),
         ChangeoverFault::NothingComes { .. } => format!("Nothing was touched. {plan_again}"),
         ChangeoverFault::NothingToDo => String::new(),
         ChangeoverFault::NotRight { last, .. } => printed(last, common),
@@ -348,6 +348,9 @@ fn of_draw(fault: &DrawFault) -> String {
         ),
         DrawFault::WritesKept { .. } => {
             "Nothing was changed. --beside puts such files beside, as *.new; or leave that release out.".into()
+        }
+        DrawFault::LinkLeaves { .. } => {
+            "Nothing was changed. Leave that release out, or tell its maker: a link of it has to stay inside it.".into()
         }
         DrawFault::WritesOwn { .. } => "Nothing was changed. No release has anything to put there: leave it out.".into(),
         DrawFault::KeptInside { .. } => {

@@ -54,6 +54,16 @@ pub enum DrawFault {
         /// The add-on.
         id: Id,
     },
+    /// A link of a release leads out of all that is its own.
+    #[error("{path} of {id} is a link that leads out of what is its own, to {target}")]
+    LinkLeaves {
+        /// The component.
+        id: Id,
+        /// Where it would lie.
+        path: RelPath,
+        /// Where it leads.
+        target: String,
+    },
     /// Two releases would put a file at the same path.
     #[error("{a} and {b} both want to put a file at {path}")]
     Twice {

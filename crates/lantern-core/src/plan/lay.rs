@@ -6,6 +6,7 @@ use crate::catalogue::Offer;
 use crate::component::{Id, Kind};
 use crate::family::Glob;
 use crate::inventory::FileState;
+use crate::link;
 use crate::path::RelPath;
 use crate::resolve::Gone;
 use std::collections::BTreeSet;
@@ -344,14 +345,17 @@ impl Drawing<'_> {
         component.map(|component| component.facts.version.to_string())
     }
 
-    /// A file that is kept aside, as one of the plan's archives.
-    fn take_stored(&mut self, hash: &str) -> Option<(Source, u64)> {
+    /// A file that is kept aside, as one of the plan's archives; of a link the hash itself holds all.
+    fn take_stored(&mut self, hash: &str) -> Option<(Option<Source>, u64)> {
+        if let Some(target) = link::target(hash) {
+            return Some((None, target.len() as u64));
+        }
         let stored = self.situation.stored.get(hash)?.clone();
         let bytes = stored.bytes;
         self.archives.push(stored);
         let archive = self.archives.len() - 1;
         let entry = None;
-        Some((Source { archive, entry }, bytes))
+        Some((Some(Source { archive, entry }), bytes))
     }
 
     /// What lay under a file that goes comes back.
@@ -394,7 +398,7 @@ impl Drawing<'_> {
                 action.member = None;
                 action.after = Some(under.hash);
                 action.bytes = bytes;
-                action.source = Some(source);
+                action.source = source;
             }
         }
         Ok(())
@@ -431,7 +435,7 @@ impl Drawing<'_> {
                     before: None,
                     after: Some(hash.clone()),
                     bytes,
-                    source: Some(source),
+                    source,
                     shipped: None,
                     under: None,
                 };

@@ -139,15 +139,15 @@ pub struct Action {
     /// The member of that pack that owns it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub member: Option<Id>,
-    /// BLAKE3 of what is there now.
+    /// BLAKE3 of what is there now; of a link, `link:` and where it leads.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub before: Option<String>,
-    /// BLAKE3 of what will be there.
+    /// BLAKE3 of what will be there; of a link, `link:` and where it leads.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub after: Option<String>,
     /// The size of what comes, or of what stays or goes where nothing comes, in bytes.
     pub bytes: u64,
-    /// Where it comes from; for a file that stays, what ships it.
+    /// Where it comes from, where that is an archive; for a file that stays, what ships it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub source: Option<Source>,
     /// BLAKE3 of what the owner ships, where a file that stays was edited by hand, or falls to

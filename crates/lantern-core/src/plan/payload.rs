@@ -7,6 +7,7 @@ use crate::descriptor::Holdings;
 use crate::facts::Facts;
 use crate::family::{Part, Reader, Shape};
 use crate::inventory::Component;
+use crate::link;
 use crate::path::RelPath;
 use crate::tree::root_in_archive;
 
@@ -62,7 +63,7 @@ pub struct PayloadFile {
     pub entry: Option<String>,
     /// Its size.
     pub bytes: u64,
-    /// BLAKE3 of its content in hexadecimal.
+    /// BLAKE3 of its content in hexadecimal; of a link its [`link::mark`].
     pub hash: String,
 }
 
@@ -162,6 +163,7 @@ pub fn lay_out(
         }
         same
     });
+    links_stay(&files, &place, id)?;
     // A folder around it is usual, unless parts of it go to places of their own.
     let usual = usize::from(reader.parts.is_empty());
     let found = root.trim_end_matches('/');
@@ -171,6 +173,27 @@ pub fn lay_out(
         files,
         found_in: (depth > usual).then(|| found.to_owned()),
     })
+}
+
+/// Refuses a link that leads out of all that is the release's own: its place, and what it puts elsewhere.
+fn links_stay(files: &[PayloadFile], place: &RelPath, id: &Id) -> Result<(), DrawFault> {
+    for file in files {
+        let Some(target) = link::target(&file.hash) else {
+            continue;
+        };
+        let stays = link::leads_to(&file.path, target).is_some_and(|to| {
+            let inside = |at: &RelPath, of: &RelPath| at == of || at.below(of.as_str()).is_some();
+            inside(&to, place) || files.iter().any(|other| inside(&other.path, &to))
+        });
+        if !stays {
+            return Err(DrawFault::LinkLeaves {
+                id: id.clone(),
+                path: file.path.clone(),
+                target: target.to_owned(),
+            });
+        }
+    }
+    Ok(())
 }
 
 /// Where an entry of a release goes.
@@ -231,6 +254,51 @@ mod tests {
         let top = &family[..family.find("[[reader]]").unwrap()];
         let family = Family::parse(&format!("{top}\n[[reader]]\n{text}")).unwrap();
         family.readers.into_iter().next().unwrap()
+    }
+
+    #[test]
+    fn a_link_stays_inside_what_is_the_release_s_own() {
+        let reader = reader(
+            r#"
+            name = "tool"
+            kind = "addon"
+            shape = "folder"
+            at = "tools/*"
+            install = "tools/{id}"
+            marks = ["bin/run"]
+            parts = [{ from = "docs", to = "manual" }]
+            "#,
+        );
+        let laid = |path: &str, target: &str| {
+            let link = ArchivedFile {
+                name: path.into(),
+                bytes: target.len() as u64,
+                blake3: link::mark(target),
+            };
+            let file = |name: &str| ArchivedFile {
+                name: name.into(),
+                bytes: 1,
+                blake3: "00".into(),
+            };
+            let entries = [file("bin/run"), file("docs/page/one"), link];
+            let version = Version::parse("1.2", Notation::Dotted).unwrap();
+            let facts = Facts::new(Id::new("ivy"), Kind::Addon, version);
+            let artifact = Artifact::default();
+            lay_out(&reader, &facts, None, None, &entries, &artifact).is_ok()
+        };
+        for (path, target, stays) in [
+            ("bin/go", "run", true),
+            ("go", "bin/not-there", true),
+            ("docs/first", "page/one", true),
+            ("docs/first", "page", true),
+            // There in the archive, and elsewhere once they are laid out.
+            ("docs/run", "../bin/run", false),
+            ("bin/docs", "../docs", true),
+            ("up", "../other-tool", false),
+            ("docs/up", "..", false),
+        ] {
+            assert_eq!(laid(path, target), stays, "{path} -> {target}");
+        }
     }
 
     fn laid(reader: &Reader, variant: Option<&str>, names: &[&str]) -> Result<String, DrawFault> {

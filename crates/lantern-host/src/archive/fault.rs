@@ -16,9 +16,12 @@ pub enum ArchiveFault {
     /// An entry lies too deep.
     #[error("the entry {0:?} lies more than {DEEPEST} folders deep")]
     Deep(String),
-    /// An entry is a link or a device.
-    #[error("the entry {0:?} is a link or device, and those are refused")]
-    Link(String),
+    /// A link leads out of the archive.
+    #[error("the entry {0:?} is a link that leads out of it, to {1:?}")]
+    Link(String, String),
+    /// An entry is a hard link or a device.
+    #[error("the entry {0:?} is a hard link or device, and those are refused")]
+    Odd(String),
     /// An entry is encrypted.
     #[error("the entry {0:?} is encrypted")]
     Encrypted(String),

@@ -15,6 +15,7 @@ use fault::DEEPEST;
 use lantern_core::artifact::ArchivedFile;
 use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{DescriptorFile, Name};
+use lantern_core::link;
 use lantern_core::path::RelPath;
 use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
@@ -29,6 +30,8 @@ const MOST_ENTRIES: u64 = 100_000;
 const MOST_BYTES: u64 = 64 << 30;
 /// Nothing may unpack to more than this many times its packed size, and [`SMALL_BYTES`].
 const MOST_TIMES: u64 = 1_000;
+/// No link may lead further, in bytes.
+const LONGEST_LINK: u64 = 4_000;
 /// So much may always be unpacked.
 const SMALL_BYTES: u64 = 1 << 20;
 /// No archive in an archive may be larger.
@@ -58,6 +61,8 @@ pub struct Archive {
     packed: Packed,
     /// Every file in it, with its size in bytes.
     entries: BTreeMap<RelPath, u64>,
+    /// Every link in it, with where it leads.
+    links: BTreeMap<RelPath, String>,
 }
 
 impl std::fmt::Debug for Archive {
@@ -80,6 +85,7 @@ impl Archive {
             Unpacked::open(path, &mut list).map(|folder| Archive {
                 packed: Packed::Folder(folder),
                 entries: list.entries,
+                links: list.links,
             })
         } else {
             Archive::check(here::open(path).at("reading", path)?)
@@ -116,12 +122,16 @@ impl Archive {
         Ok(Archive {
             packed,
             entries: list.entries,
+            links: list.links,
         })
     }
 
-    /// The names of all files in it, sorted.
+    /// The names of all files and links in it, sorted.
     pub fn names(&self) -> Vec<&str> {
-        self.entries.keys().map(RelPath::as_str).collect()
+        let paths = self.entries.keys().chain(self.links.keys());
+        let mut names: Vec<&str> = paths.map(RelPath::as_str).collect();
+        names.sort_unstable();
+        names
     }
 
     /// How much it unpacks to, in bytes.
@@ -248,7 +258,7 @@ impl Archive {
         Ok(Box::new(file))
     }
 
-    /// Reads every entry through; sorted by name.
+    /// Reads every entry through, links among them; sorted by name.
     ///
     /// # Errors
     /// When an entry is damaged.
@@ -264,6 +274,11 @@ impl Archive {
             });
             Ok(())
         })?;
+        contents.extend(self.links.iter().map(|(path, target)| ArchivedFile {
+            name: path.to_string(),
+            bytes: target.len() as u64,
+            blake3: link::mark(target),
+        }));
         contents.sort();
         Ok(contents)
     }
@@ -375,6 +390,7 @@ fn copy(entry: &mut PackedFile<'_>, to: &mut dyn Write) -> Result<(u64, String),
 #[derive(Default)]
 struct List {
     entries: BTreeMap<RelPath, u64>,
+    links: BTreeMap<RelPath, String>,
     /// Names in small letters, as some disks compare them.
     folded: BTreeMap<String, String>,
     /// The folders that files lie in, likewise.
@@ -383,8 +399,31 @@ struct List {
 }
 
 impl List {
+    /// Takes a link in, when it leads to somewhere in the archive.
+    fn add_link(&mut self, name: &str, target: &[u8]) -> Result<(), ArchiveFault> {
+        let text = std::str::from_utf8(target).ok();
+        let path = RelPath::from_outside(name)?;
+        match text.filter(|target| link::leads_to(&path, target).is_some()) {
+            None => {
+                let shown = String::from_utf8_lossy(target).chars().take(120).collect();
+                Err(ArchiveFault::Link(name.to_owned(), shown))
+            }
+            Some(target) => {
+                let path = self.take_name(name, target.len() as u64)?;
+                self.links.insert(path, target.to_owned());
+                Ok(())
+            }
+        }
+    }
+
     /// Takes a file in, when its name and the room it takes are fit for use.
     fn add(&mut self, name: &str, bytes: u64) -> Result<RelPath, ArchiveFault> {
+        let path = self.take_name(name, bytes)?;
+        self.entries.insert(path.clone(), bytes);
+        Ok(path)
+    }
+
+    fn take_name(&mut self, name: &str, bytes: u64) -> Result<RelPath, ArchiveFault> {
         let path = RelPath::from_outside(name)?;
         if path.as_str().matches('/').count() >= DEEPEST {
             return Err(ArchiveFault::Deep(name.chars().take(120).collect()));
@@ -393,7 +432,7 @@ impl List {
         if self.total > MOST_BYTES {
             return Err(ArchiveFault::Bomb(format!("over {} GiB", MOST_BYTES >> 30)));
         }
-        if self.entries.len() as u64 >= MOST_ENTRIES {
+        if (self.entries.len() + self.links.len()) as u64 >= MOST_ENTRIES {
             return Err(ArchiveFault::Bomb(format!("over {MOST_ENTRIES} entries")));
         }
         let folded = path.as_str().to_lowercase();
@@ -415,7 +454,6 @@ impl List {
         if let Some(other) = self.folded.insert(folded, name.to_owned()) {
             return Err(ArchiveFault::Same(other, name.to_owned()));
         }
-        self.entries.insert(path.clone(), bytes);
         Ok(path)
     }
 }

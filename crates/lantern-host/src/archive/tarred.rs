@@ -86,8 +86,12 @@ impl Tarred {
                         RelPath::from_outside(name)?;
                     }
                 }
+                EntryType::Symlink => {
+                    let target = entry.link_name_bytes().unwrap_or_default();
+                    list.add_link(name, &target)?;
+                }
                 EntryType::XGlobalHeader => {}
-                _ => return Err(ArchiveFault::Link(name.to_owned())),
+                _ => return Err(ArchiveFault::Odd(name.to_owned())),
             }
             Ok(())
         })?;

@@ -39,7 +39,7 @@ fn hostile_archives_are_refused() {
         zip.add_symlink("l", "/etc/passwd", SimpleFileOptions::default())
             .unwrap();
     };
-    assert!(matches!(fault(link), ArchiveFault::Link(_)));
+    assert!(matches!(fault(link), ArchiveFault::Link(..)));
     let twins = |zip: &mut ZipWriter<File>| {
         file(zip, "Read.me", b"1");
         file(zip, "read.ME", b"2");
@@ -129,6 +129,57 @@ fn tar_fault(make: impl FnOnce(&mut tar::Builder<File>)) -> ArchiveFault {
     }
 }
 
+#[test]
+fn links_that_stay_inside_are_there_with_where_they_lead() {
+    let links = [("tool/bin/run", "run-2"), ("tool/lib", "bin/../x")];
+    let dir = tempfile::tempdir().unwrap();
+    let (zipped, tarred) = (dir.path().join("a.zip"), dir.path().join("a.tar"));
+    let write = |links: &[(&str, &str)]| {
+        let mut zip = ZipWriter::new(File::create(&zipped).unwrap());
+        let mut tar = tar::Builder::new(File::create(&tarred).unwrap());
+        file(&mut zip, "tool/bin/run-2", b"x");
+        tar.append(
+            &header(b"tool/bin/run-2", tar::EntryType::Regular, 1),
+            &b"x"[..],
+        )
+        .unwrap();
+        for (path, target) in links {
+            zip.add_symlink(*path, *target, SimpleFileOptions::default())
+                .unwrap();
+            let mut header = tar::Header::new_gnu();
+            header.set_entry_type(tar::EntryType::Symlink);
+            header.set_size(0);
+            tar.append_link(&mut header, path, target).unwrap();
+        }
+        zip.finish().unwrap();
+        tar.finish().unwrap();
+    };
+    write(&links[..1]);
+    for path in [&zipped, &tarred] {
+        let mut archive = Archive::open(path).unwrap();
+        assert_eq!(archive.names(), ["tool/bin/run", "tool/bin/run-2"]);
+        let contents = archive.contents().unwrap();
+        let told: Vec<&str> = contents.iter().map(|it| it.blake3.as_str()).collect();
+        assert_eq!(told[0], "link:run-2");
+        // It is no text that a descriptor could be read from.
+        assert_eq!(archive.text_at("tool/bin/run").unwrap(), None);
+    }
+    // Behind a name `..` may lead elsewhere than it seems; and nothing may lie behind a link.
+    let refused = [
+        links[1],
+        ("tool/a", "../../b"),
+        ("tool/a", "/etc"),
+        ("tool/bin", "x"),
+        ("tool/BIN/run-2", "x"),
+    ];
+    for link in refused {
+        write(&[link]);
+        for path in [&zipped, &tarred] {
+            assert!(Archive::open(path).is_err(), "{link:?} in {path:?}");
+        }
+    }
+}
+
 /// A header whose name nobody has checked.
 fn header(name: &[u8], kind: tar::EntryType, bytes: u64) -> tar::Header {
     let mut header = tar::Header::new_gnu();
@@ -163,7 +214,10 @@ fn hostile_tar_archives_are_refused() {
     ] {
         let fault = tar_fault(|tar| tar.append(&header(b"l", kind, 0), &b""[..]).unwrap());
         assert!(
-            matches!(fault, ArchiveFault::Link(_) | ArchiveFault::Broken(_)),
+            matches!(
+                fault,
+                ArchiveFault::Link(..) | ArchiveFault::Odd(_) | ArchiveFault::Broken(_)
+            ),
             "{kind:?}: {fault}"
         );
     }

@@ -25,8 +25,11 @@ impl Unpacked {
                     next.push(Some(RelPath::parse(&name)?));
                 } else if meta.is_file() {
                     paths.push(list.add(&name, meta.stamp.bytes)?);
+                } else if meta.is_link() {
+                    let target = place.read_link(&RelPath::parse(&name)?).map_err(broken)?;
+                    list.add_link(&name, target.as_bytes())?;
                 } else {
-                    return Err(ArchiveFault::Link(name));
+                    return Err(ArchiveFault::Odd(name));
                 }
             }
         }

@@ -1,10 +1,12 @@
 //! Zip archives.
 
-use super::{ArchiveFault, List, MOST_ENTRIES, MOST_TIMES, PackedFile, SMALL_BYTES, Visit};
+use super::{
+    ArchiveFault, LONGEST_LINK, List, MOST_ENTRIES, MOST_TIMES, PackedFile, SMALL_BYTES, Visit,
+};
 use crate::place::Source;
 use lantern_core::path::RelPath;
 use std::collections::BTreeMap;
-use std::io::{self, BufReader};
+use std::io::{self, BufReader, Read};
 use zip::ZipArchive;
 
 pub(super) struct Zipped {
@@ -39,11 +41,20 @@ impl Zipped {
             }
             let kind = entry.unix_mode().map_or(0, |mode| mode & 0o170_000);
             let plain = matches!(kind, 0 | 0o100_000) || entry.is_dir() && kind == 0o040_000;
-            if !plain {
-                return Err(ArchiveFault::Link(name));
-            }
             if entry.encrypted() {
                 return Err(ArchiveFault::Encrypted(name));
+            }
+            if kind == 0o120_000 {
+                drop(entry);
+                let mut target = Vec::new();
+                let entry = zip.by_index(number).map_err(broken)?;
+                let read = entry.take(LONGEST_LINK + 1).read_to_end(&mut target);
+                read.map_err(|error| ArchiveFault::Damaged(name.clone(), error.to_string()))?;
+                list.add_link(&name, &target)?;
+                continue;
+            }
+            if !plain {
+                return Err(ArchiveFault::Odd(name));
             }
             if entry.is_dir() {
                 RelPath::from_outside(&name)?;

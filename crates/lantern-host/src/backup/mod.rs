@@ -13,11 +13,12 @@ use crate::config::fault::ConfigFault;
 use crate::config::{Config, Server};
 use crate::error::{At, Error, Result};
 use crate::folder::{Folder, Listing, Stamp, free_name, safe_name};
-use crate::place::here;
+use crate::place::{Meta, here};
+use lantern_core::link;
 pub use lantern_core::operation::Scope;
 use lantern_core::path::RelPath;
 use page::Found;
-pub use page::{Manifest, Page, Stored};
+pub use page::{Manifest, Page, Stored, StoredFolder};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::io::Write;
@@ -32,7 +33,8 @@ pub type Wrong = (String, String);
 pub struct Pass {
     scope: Scope,
     files: BTreeMap<RelPath, (Stamp, Stored)>,
-    /// The list of the files, in the store.
+    folders: Vec<StoredFolder>,
+    /// The list of the files and folders, in the store.
     list: Tree,
     /// How many bytes this pass had to read.
     pub read_bytes: u64,
@@ -50,6 +52,7 @@ impl Pass {
         Pass {
             scope: manifest.scope,
             files: files.collect(),
+            folders: manifest.folders,
             list: Tree::default(),
             read_bytes: 0,
             stored_bytes: manifest.stored_bytes,
@@ -98,13 +101,25 @@ fn listing_of(server: &Server, scope: Scope) -> Result<Listing> {
         listing
             .files
             .retain(|(path, _)| server.keeps(path.as_str()));
+        listing
+            .links
+            .retain(|(path, ..)| server.keeps(path.as_str()));
+        listing.folders.retain(|path| server.keeps(path.as_str()));
         listing.left_alone.retain(|path| server.keeps(path));
     }
     Ok(listing)
 }
 
+/// The files and links of a listing.
+fn leaves(listing: &mut Listing) -> Vec<(RelPath, Stamp)> {
+    let mut leaves = std::mem::take(&mut listing.files);
+    let links = std::mem::take(&mut listing.links).into_iter();
+    leaves.extend(links.map(|(path, stamp, _)| (path, stamp)));
+    leaves
+}
+
 fn files_of(server: &Server, scope: Scope) -> Result<Vec<(RelPath, Stamp)>> {
-    Ok(listing_of(server, scope)?.files)
+    Ok(leaves(&mut listing_of(server, scope)?))
 }
 
 /// Stores the keep list, as a changeover does; what `earlier` saw is not read again.
@@ -131,14 +146,14 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         Some(_) => BTreeMap::new(),
         None => last_seen(server, &store, scope)?,
     };
-    let listing = listing_of(server, scope)?;
-    let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = listing
-        .files
+    let mut listing = listing_of(server, scope)?;
+    let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = leaves(&mut listing)
         .into_par_iter()
         .map(|(path, stamp)| {
             let seen = earlier.and_then(|earlier| earlier.files.get(&path));
             let seen = seen.map(|(_, stored)| stored);
-            let unchanged = |stored: &&Stored| stored.stamp == stamp;
+            // Earlier lanterns did not write down whose it was.
+            let unchanged = |stored: &&Stored| stored.stamp == stamp && stored.user.is_some();
             let last = last.get(&path).filter(unchanged);
             let last = || last.filter(|stored| store.has(&stored.tree()));
             if let Some(stored) = seen.filter(unchanged).or_else(last) {
@@ -160,11 +175,24 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         .into_iter()
         .map(|(path, stamp, stored, _)| (path, (stamp, stored)))
         .collect();
-    let list = store.take_bytes(&page::lines(files.values().map(|(_, stored)| stored)))?;
+    let mut folders = Vec::new();
+    for folder in listing.folders {
+        // A server at work removes some while they are looked at; a followed link is its owner's own.
+        let meta = server.folder.look(&folder)?.filter(Meta::is_folder);
+        folders.extend(meta.map(|meta| StoredFolder {
+            folder,
+            mode: meta.rights,
+            user: meta.owner,
+            group: meta.group,
+        }));
+    }
+    let stored = files.values().map(|(_, stored)| stored);
+    let list = store.take_bytes(&page::lines(stored, &folders))?;
     store.commit()?;
     Ok(Pass {
         scope,
         files,
+        folders,
         list,
         read_bytes,
         stored_bytes: earlier.map_or(0, |earlier| earlier.stored_bytes)
@@ -181,7 +209,7 @@ fn last_seen(server: &Server, store: &Store, scope: Scope) -> Result<BTreeMap<Re
         .into_iter()
         .filter_map(newest)
         .collect();
-    newest.sort_by_key(|page| (page.made_ms, page.scope == scope));
+    newest.sort_by_key(|page| (page.number, page.made_ms, page.scope == scope));
     let mut seen = BTreeMap::new();
     for page in newest {
         // Where its list is lost, all is read anew.
@@ -204,7 +232,7 @@ fn bring_forward(server: &Server, store: &mut Store) -> Result<()> {
         for file in &mut manifest.files {
             file.move_to(store.shortened(&file.tree())?);
         }
-        let list = store.take_bytes(&page::lines(manifest.files.iter()))?;
+        let list = store.take_bytes(&page::lines(manifest.files.iter(), &manifest.folders))?;
         let stored_bytes = manifest.stored_bytes;
         anew.push((path, Page::new(&manifest, stored_bytes, list)));
     }
@@ -272,9 +300,46 @@ fn take(store: &Store, server: &Server, path: &RelPath, stamp: Stamp) -> Result<
         true => Grain::Fine,
         false => Grain::Coarse,
     };
-    let (tree, blake3, bytes) = store.take(&server.folder, path, grain)?;
-    let mode = meta.rights & 0o777;
-    Ok(Stored::new(path, (bytes, blake3), mode, stamp, tree))
+    if meta.is_link() {
+        let target = server.folder.read_link(path)?;
+        let tree = store.take_bytes(target.as_bytes())?;
+        let content = (target.len() as u64, link::mark(&target));
+        return Ok(Stored::new(
+            path,
+            content,
+            &meta,
+            BTreeMap::new(),
+            stamp,
+            tree,
+        ));
+    }
+    let mut file = server.folder.open_file(path)?;
+    let attributes = file
+        .attributes()
+        .at("reading", &server.folder.shown(path))?;
+    let attributes = attributes.into_iter();
+    let attributes = attributes.map(|(name, value)| (name, in_hex(&value)));
+    let shown = server.folder.shown(path);
+    let (tree, blake3, bytes) = store.take(&mut *file, &shown, grain)?;
+    Ok(Stored::new(
+        path,
+        (bytes, blake3),
+        &meta,
+        attributes.collect(),
+        stamp,
+        tree,
+    ))
+}
+
+fn in_hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// The bytes of a text in hexadecimal; none where it is none.
+fn from_hex(text: &str) -> Option<Vec<u8>> {
+    let pairs = text.as_bytes().chunks(2);
+    let byte = |pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
+    pairs.map(byte).collect()
 }
 
 /// Writes the backup's page and returns it: from here on it can be restored by the name that stands on it.
@@ -289,8 +354,11 @@ pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> R
         pages.join(&format!("{name}{suffix}.json"))
     })?;
     let name = page.name().trim_end_matches(".json").to_owned();
+    let (made, _) = list(server)?;
+    let last = made.iter().map(|page| page.number).max();
     let manifest = Manifest {
         name,
+        number: last.unwrap_or(0) + 1,
         scope: pass.scope,
         made_ms: jiff::Timestamp::now().as_millisecond(),
         note: note.map(str::to_owned),
@@ -300,6 +368,7 @@ pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> R
             .values()
             .map(|(_, stored)| stored.clone())
             .collect(),
+        folders: pass.folders.clone(),
     };
     let new = Page::new(&manifest, pass.stored_bytes, pass.list.clone());
     new.write(&folder, &page)
@@ -321,7 +390,7 @@ pub fn list(server: &Server) -> Result<(Vec<Page>, Vec<Wrong>)> {
             Err(error) => broken.push((name, error.to_string())),
         }
     }
-    whole.sort_by(|a, b| (a.made_ms, &a.name).cmp(&(b.made_ms, &b.name)));
+    whole.sort_by(|a, b| (a.number, a.made_ms, &a.name).cmp(&(b.number, b.made_ms, &b.name)));
     broken.sort();
     Ok((whole, broken))
 }
@@ -368,41 +437,87 @@ pub fn check(server: &Server) -> Result<Vec<Wrong>> {
     Ok(wrong)
 }
 
-/// Puts a backup's files, or those below some paths, into another folder; what is lost or damaged is
-/// told, and all else is put there.
+/// What a restore into another folder came to.
+#[derive(Debug, Default)]
+pub struct PutThere {
+    /// How many files are there.
+    pub files: usize,
+    /// What is lost or damaged.
+    pub lost: Vec<Wrong>,
+    /// How many files and folders are whose they were not, or lack attributes, as only some users may give them.
+    pub not_given: usize,
+}
+
+/// Puts a backup's files, or those below some paths, into another folder, each to whom it belonged; what is lost or
+/// damaged is told, and all else is put there.
 ///
 /// # Errors
 /// When there is no such backup, or the folder cannot be written.
-pub fn restore(
-    server: &Server,
-    name: &str,
-    to: &Path,
-    only: &[RelPath],
-) -> Result<(usize, Vec<Wrong>)> {
+pub fn restore(server: &Server, name: &str, to: &Path, only: &[RelPath]) -> Result<PutThere> {
     let store = open(server)?;
     let (manifest, gaps) = found(server, name)?.readable(&store);
     here::make_folders(to)?;
     let target = Folder::open(to)?;
-    let wanted = |file: &&Stored| {
-        let inside =
-            |path: &RelPath| *path == file.path || file.path.below(path.as_str()).is_some();
+    let wanted = |at: &RelPath| {
+        let inside = |path: &RelPath| path == at || at.below(path.as_str()).is_some();
         only.is_empty() || only.iter().any(inside)
     };
-    let files: Vec<&Stored> = manifest.files.iter().filter(wanted).collect();
-    let outcomes: Vec<Option<Wrong>> = files
+    let files = manifest.files.iter().filter(|file| wanted(&file.path));
+    let files: Vec<&Stored> = files.collect();
+    let outcomes: Vec<Result<bool, Wrong>> = files
         .par_iter()
         .map(|file| match put_back(&store, file, &target, &file.path) {
-            Ok(()) => Ok(None),
-            Err(Error::Backup(BackupFault::Store { why })) => {
-                Ok(Some((file.path.to_string(), why)))
-            }
+            Ok(given) => Ok(Ok(given)),
+            Err(Error::Backup(BackupFault::Store { why })) => Ok(Err((file.path.to_string(), why))),
             Err(other) => Err(other),
         })
         .collect::<Result<_>>()?;
-    let mut lost: Vec<Wrong> = outcomes.into_iter().flatten().collect();
-    let restored = files.len() - lost.len();
-    lost.extend(gaps.into_iter().map(|why| (name.to_owned(), why)));
-    Ok((restored, lost))
+    let mut put = PutThere::default();
+    for outcome in outcomes {
+        match outcome {
+            Ok(given) => {
+                put.files += 1;
+                put.not_given += usize::from(!given);
+            }
+            Err(wrong) => put.lost.push(wrong),
+        }
+    }
+    // The deepest first: one that may not be written must hold all before.
+    let folders = manifest.folders.iter().rev();
+    for folder in folders.filter(|folder| wanted(&folder.folder)) {
+        target.make_folders(&folder.folder)?;
+        put.not_given += usize::from(!give_folder(&target, folder)?);
+    }
+    let gaps = gaps.into_iter().map(|why| (name.to_owned(), why));
+    put.lost.extend(gaps);
+    Ok(put)
+}
+
+/// Gives a folder the rights and the owner that it had; says whether that could be.
+fn give_folder(target: &Folder, stored: &StoredFolder) -> Result<bool> {
+    let StoredFolder {
+        folder,
+        mode,
+        user,
+        group,
+    } = stored;
+    target.give(folder, *user, *group, *mode)
+}
+
+/// Makes the folders of a backup that are not there; empty ones are part of what a server had.
+///
+/// # Errors
+/// When the disk refuses.
+pub fn make_missing(server: &Server, folders: &[&StoredFolder]) -> Result<()> {
+    let missing = |stored: &&&StoredFolder| !server.folder.has(&stored.folder).unwrap_or(true);
+    let missing: Vec<&&StoredFolder> = folders.iter().filter(missing).collect();
+    for stored in &missing {
+        server.folder.make_folders(&stored.folder)?;
+    }
+    for stored in missing.iter().rev() {
+        give_folder(&server.folder, stored)?;
+    }
+    Ok(())
 }
 
 /// Deletes all backups but the last `keep` and those named in `needed`, and what only they held.
@@ -503,17 +618,21 @@ pub fn source(server: &Server) -> Result<Source> {
 }
 
 impl Source {
-    /// Unpacks one file of a backup to a new place in a server folder, checks it and brings it to the disk.
+    /// Unpacks one file of a backup to a new place in a server folder, checks it, brings it to the disk and gives it to whom
+    /// it belonged; says whether that could be.
     ///
     /// # Errors
     /// When the store has lost it, or it is not what it was.
-    pub fn unpack(&self, stored: &Stored, folder: &Folder, to: &RelPath) -> Result<()> {
+    pub fn unpack(&self, stored: &Stored, folder: &Folder, to: &RelPath) -> Result<bool> {
         put_back(&self.0, stored, folder, to)
     }
 }
 
-fn put_back(store: &Store, stored: &Stored, folder: &Folder, to: &RelPath) -> Result<()> {
+fn put_back(store: &Store, stored: &Stored, folder: &Folder, to: &RelPath) -> Result<bool> {
     let lost = |why: String| Error::Backup(BackupFault::Store { why });
+    if let Some(target) = link::target(&stored.blake3) {
+        return folder.make_link(target, to).map(|()| true);
+    }
     let tree = stored.tree();
     let shown = folder.shown(to);
     let mut file = folder.create(to)?;
@@ -534,6 +653,16 @@ fn put_back(store: &Store, stored: &Stored, folder: &Folder, to: &RelPath) -> Re
         let _ = folder.remove_file(to);
         return Err(lost(why));
     }
-    let set = file.set_rights(stored.mode);
-    set.and_then(|()| file.sync()).at("writing", &shown)
+    file.set_rights(stored.mode).at("writing", &shown)?;
+    let mut given = match (stored.user, stored.group) {
+        (Some(user), Some(group)) => folder.give(to, user, group, stored.mode)?,
+        _ => true,
+    };
+    // Last: a file that is given away loses some of them.
+    for (name, value) in &stored.attributes {
+        let set = from_hex(value).map(|value| file.set_attribute(name, &value));
+        given &= set.is_some_and(|set| set.is_ok());
+    }
+    file.sync().at("writing", &shown)?;
+    Ok(given)
 }

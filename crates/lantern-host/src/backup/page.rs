@@ -7,15 +7,19 @@ use super::store::{Hash, Store, Tree};
 use crate::backup::fault::BackupFault;
 use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp};
+use crate::place::Meta;
 use lantern_core::operation::Scope;
 use lantern_core::path::RelPath;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
-/// The number of a page's format; [`OLD`] is read, too.
-const FORMAT: u32 = 3;
+/// The number of a page's format; [`BEFORE`] and [`OLD`] are read, too.
+const FORMAT: u32 = 4;
 
-/// The format before, in which a page held the list itself.
+/// The format before, which knew neither folders nor links, nor whose a file is.
+const BEFORE: u32 = 3;
+
+/// The format before that, in which a page held the list itself.
 const OLD: u32 = 2;
 
 /// A backup's own page.
@@ -25,6 +29,9 @@ pub struct Page {
     format: u32,
     /// Server, versions and day.
     pub name: String,
+    /// Higher than that of every one made before it; 0 in backups of earlier lanterns. What clocks say may be set back.
+    #[serde(default)]
+    pub number: u64,
     /// What it is of.
     pub scope: Scope,
     /// When it was made, in milliseconds since 1970.
@@ -62,10 +69,19 @@ pub struct Stored {
     pub path: RelPath,
     /// Its size.
     pub bytes: u64,
-    /// BLAKE3 of its content in hexadecimal.
+    /// BLAKE3 of its content in hexadecimal; of a link its mark.
     pub blake3: String,
     /// Its rights, as the system's number.
     pub mode: u32,
+    /// The number of the user whom it belongs to; none in backups of earlier lanterns.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<u32>,
+    /// The number of its group, likewise.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub group: Option<u32>,
+    /// Its extended attributes, by name; values in hexadecimal.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub attributes: BTreeMap<String, String>,
     /// What the system said of it: unchanged, it is not read again.
     pub(super) stamp: Stamp,
     /// Its content.
@@ -78,12 +94,27 @@ fn is_zero(depth: &u8) -> bool {
     *depth == 0
 }
 
+/// One folder of a backup.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct StoredFolder {
+    /// Where it was.
+    pub folder: RelPath,
+    /// Its rights, as the system's number.
+    pub mode: u32,
+    /// The number of the user whom it belongs to.
+    pub user: u32,
+    /// The number of its group.
+    pub group: u32,
+}
+
 impl Stored {
-    /// A file whose content is in the store.
+    /// A file or link whose content is in the store.
     pub(super) fn new(
         path: &RelPath,
         (bytes, blake3): (u64, String),
-        mode: u32,
+        meta: &Meta,
+        attributes: BTreeMap<String, String>,
         stamp: Stamp,
         tree: Tree,
     ) -> Stored {
@@ -91,7 +122,10 @@ impl Stored {
             path: path.clone(),
             bytes,
             blake3,
-            mode,
+            mode: meta.rights,
+            user: Some(meta.owner),
+            group: Some(meta.group),
+            attributes,
             stamp,
             depth: tree.depth,
             pieces: tree.pieces,
@@ -118,6 +152,8 @@ impl Stored {
 pub struct Manifest {
     /// Server, versions and day.
     pub name: String,
+    /// Higher than that of every one made before it.
+    pub number: u64,
     /// What it is of.
     pub scope: Scope,
     /// When it was made, in milliseconds since 1970.
@@ -128,6 +164,8 @@ pub struct Manifest {
     pub stored_bytes: u64,
     /// The files, by path.
     pub files: Vec<Stored>,
+    /// The folders, by path; none in backups of earlier lanterns.
+    pub folders: Vec<StoredFolder>,
 }
 
 impl Manifest {
@@ -163,21 +201,23 @@ impl Found {
         let said = |error: serde_json::Error| error.to_string();
         let Numbered { format } = serde_json::from_slice(text).map_err(said)?;
         match format {
-            FORMAT => serde_json::from_slice(text).map(Found::Page).map_err(said),
+            FORMAT | BEFORE => serde_json::from_slice(text).map(Found::Page).map_err(said),
             OLD => {
                 let old: OldPage = serde_json::from_slice(text).map_err(said)?;
                 debug_assert_eq!(old.format, OLD);
                 Ok(Found::Old(Manifest {
                     name: old.name,
+                    number: 0,
                     scope: old.scope,
                     made_ms: old.made_ms,
                     note: old.note,
                     stored_bytes: old.stored_bytes,
                     files: old.files,
+                    folders: Vec::new(),
                 }))
             }
             other => Err(format!(
-                "it is of format {other}; this lantern reads formats {OLD} and {FORMAT}"
+                "it is of format {other}; this lantern reads formats {OLD} to {FORMAT}"
             )),
         }
     }
@@ -215,7 +255,7 @@ impl Found {
         let mut lost: Vec<String> = lost
             .map(|why| format!("not all of its files are known: {why}"))
             .collect();
-        let mut files = Vec::new();
+        let (mut files, mut folders) = (Vec::new(), Vec::new());
         let last = readable.parts.len() - 1;
         for (number, part) in readable.parts.iter().enumerate() {
             // What was lost begins or ends in the middle of a line.
@@ -225,14 +265,19 @@ impl Found {
                 let torn = number > 0 && at == 0 || number < last && at + 1 == lines.len();
                 match serde_json::from_slice(line) {
                     Ok(file) => files.push(file),
-                    Err(_) if torn || !lost.is_empty() => {}
-                    Err(error) => lost.push(error.to_string()),
+                    Err(error) => match serde_json::from_slice(line) {
+                        Ok(folder) => folders.push(folder),
+                        Err(_) if torn || !lost.is_empty() => {}
+                        Err(_) => lost.push(error.to_string()),
+                    },
                 }
             }
         }
         let manifest = Manifest {
             files,
+            folders,
             name: page.name,
+            number: page.number,
             scope: page.scope,
             made_ms: page.made_ms,
             note: page.note,
@@ -265,6 +310,7 @@ impl Page {
         Page {
             format: FORMAT,
             name: manifest.name.clone(),
+            number: manifest.number,
             scope: manifest.scope,
             made_ms: manifest.made_ms,
             note: manifest.note.clone(),
@@ -289,11 +335,18 @@ impl Page {
     }
 }
 
-/// The list of files, as it is stored.
-pub(super) fn lines<'s>(files: impl Iterator<Item = &'s Stored>) -> Vec<u8> {
+/// The list of files and folders, as it is stored.
+pub(super) fn lines<'s>(
+    files: impl Iterator<Item = &'s Stored>,
+    folders: &[StoredFolder],
+) -> Vec<u8> {
     let mut lines = Vec::new();
     for file in files {
         serde_json::to_writer(&mut lines, file).expect("a file has only plain values");
+        lines.push(b'\n');
+    }
+    for folder in folders {
+        serde_json::to_writer(&mut lines, folder).expect("a folder has only plain values");
         lines.push(b'\n');
     }
     lines
@@ -303,6 +356,7 @@ pub(super) fn lines<'s>(files: impl Iterator<Item = &'s Stored>) -> Vec<u8> {
 mod tests {
     use super::*;
     use crate::folder::Folder;
+    use crate::place::Sort;
 
     fn stored(store: &Store, number: usize) -> Stored {
         let stamp = Stamp {
@@ -313,19 +367,30 @@ mod tests {
         };
         let path = RelPath::parse(&format!("plots/{number:04}")).unwrap();
         let tree = store.take_bytes(format!("{number}\n").as_bytes()).unwrap();
-        Stored::new(&path, (1, "00".into()), 0o644, stamp, tree)
+        let meta = Meta {
+            sort: Sort::File,
+            stamp,
+            rights: 0o644,
+            disk: 5,
+            owner: 6,
+            group: 7,
+        };
+        let content = (1, "00".into());
+        Stored::new(&path, content, &meta, BTreeMap::new(), stamp, tree)
     }
 
     fn page(store: &Store, files: &[Stored]) -> Found {
         let manifest = Manifest {
             name: "x".into(),
+            number: 1,
             scope: Scope::Kept,
             made_ms: 0,
             note: None,
             stored_bytes: 0,
             files: files.to_vec(),
+            folders: Vec::new(),
         };
-        let list = store.take_bytes(&lines(files.iter())).unwrap();
+        let list = store.take_bytes(&lines(files.iter(), &[])).unwrap();
         Found::Page(Page::new(&manifest, 0, list))
     }
 

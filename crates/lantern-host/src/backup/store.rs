@@ -17,6 +17,7 @@ use serde::{Deserialize, Serialize};
 use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::io::{self, Read, Write};
+use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use zstd::bulk::Compressor;
@@ -240,20 +241,19 @@ impl Store {
         Ok(store)
     }
 
-    /// Takes a file in; tells where its content lies, its BLAKE3 and its size.
+    /// Takes a file in, which messages call as shown; tells where its content lies, its BLAKE3 and its size.
     ///
     /// # Errors
     /// When it cannot be read, or the store cannot be written.
     pub fn take(
         &self,
-        folder: &Folder,
-        path: &RelPath,
+        mut file: &mut dyn Source,
+        shown: &Path,
         grain: Grain,
     ) -> Result<(Tree, String, u64)> {
         thread_local! {
             static BUFFER: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
         }
-        let mut file = folder.open_file(path)?;
         let (at_least, about, at_most) = grain.sizes();
         let (mut pieces, mut bytes, mut packs) = (Vec::new(), 0, Packs::default());
         let mut whole = blake3::Hasher::new();
@@ -262,7 +262,7 @@ impl Store {
             loop {
                 let room = (WINDOW - buffer.len()) as u64;
                 let read = (&mut file).take(room).read_to_end(buffer);
-                let read = read.at("reading", &folder.shown(path))?;
+                let read = read.at("reading", shown)?;
                 let ends = (read as u64) < room;
                 whole.update(&buffer[buffer.len() - read..]);
                 bytes += read as u64;

@@ -5,6 +5,7 @@ use crate::config::Server;
 use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::survey::Survey;
+use lantern_core::link;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, OWN, Plan, is_lanterns};
 use std::collections::{BTreeMap, BTreeSet};
@@ -92,6 +93,17 @@ pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
     }
     if let Some(path) = elsewhere(server, touched.map(|action| &action.path))? {
         return Err(ChangeoverFault::OtherDisk { path }.into());
+    }
+    for action in &plan.actions {
+        let target = action.after.as_deref().and_then(link::target);
+        let target = target.filter(|target| link::leads_to(&action.path, target).is_none());
+        if let Some(target) = target {
+            return Err(ChangeoverFault::LinkLeaves {
+                path: action.path.clone(),
+                target: target.to_owned(),
+            }
+            .into());
+        }
     }
     let mut changes = Vec::new();
     for action in &plan.actions {

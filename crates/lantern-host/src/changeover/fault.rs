@@ -125,7 +125,7 @@ pub enum ChangeoverFault {
         who: String,
     },
     /// The world was written since the changeover, and nobody said what becomes of it.
-    #[error("the new server was used since the changeover: {used}")]
+    #[error("the new server {} since the changeover: {used}", .used.surely())]
     WorldUsed {
         /// How.
         used: Box<Used>,
@@ -135,7 +135,7 @@ pub enum ChangeoverFault {
         new: String,
     },
     /// The world was written since a restore, and nobody said what becomes of it.
-    #[error("the server was used since {name} was put back: {used}")]
+    #[error("the server {} since {name} was put back: {used}", .used.surely())]
     RestoredUsed {
         /// The backup.
         name: String,
@@ -151,6 +151,14 @@ pub enum ChangeoverFault {
     /// No changeover was cut off.
     #[error("there is nothing to go on with: no changeover was cut off here")]
     NothingToResume,
+    /// The plan brings a link that leads out of the server folder.
+    #[error("the plan would make {path} a link that leads out of the server folder, to {target}")]
+    LinkLeaves {
+        /// Where it would lie.
+        path: RelPath,
+        /// Where it leads.
+        target: String,
+    },
     /// A file that has to be moved is neither where it was nor where it goes.
     #[error("{path} is neither in the server folder nor where it was moved to")]
     Lost {
@@ -182,6 +190,14 @@ impl Used {
     /// Whether nothing speaks for it; that something could not be seen does.
     pub fn is_not(&self) -> bool {
         *self == Used::default()
+    }
+
+    /// Whether it was, or only may have been.
+    fn surely(&self) -> &'static str {
+        match self.players.is_empty() && self.written.is_empty() {
+            true => "may have been used",
+            false => "was used",
+        }
     }
 }
 

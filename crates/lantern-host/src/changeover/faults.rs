@@ -157,7 +157,12 @@ impl Pond {
     fn undo(&self) -> Result<(), Error> {
         let server = self.server();
         let mut ledger = Ledger::open(&server.folder)?;
-        undo(&server, &mut ledger, World::Ask, &mut |_| {}).map(|_| ())
+        // Of a pond that is up nobody can tell who is on.
+        let world = match self.is_up() {
+            true => World::Keep,
+            false => World::Ask,
+        };
+        undo(&server, &mut ledger, world, &mut |_| {}).map(|_| ())
     }
 
     /// Writes some of the world.

@@ -27,12 +27,16 @@ pub fn is_done(folder: &Folder, step: &Move) -> Result<bool> {
 /// # Errors
 /// When a rename fails, or a file is at neither of its places.
 pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
-    for step in moves {
+    for (number, step) in moves.iter().enumerate() {
         if is_done(folder, step)? {
             continue;
         }
         if let Some(parent) = step.to.folder() {
             folder.make_folders(&parent)?;
+        }
+        // What was a folder may become a file or a link.
+        if folder.met(&step.to)?.is_some_and(|meta| meta.is_folder()) {
+            tidy(folder, &moves[..number]);
         }
         folder.rename(&step.from, &step.to)?;
     }
@@ -108,7 +112,14 @@ pub fn sync_above<'p>(folder: &Folder, paths: impl Iterator<Item = &'p RelPath>)
         }
     }
     for path in &folders {
-        if folder.look(path)?.is_some_and(|meta| !meta.is_file()) {
+        // Where a folder was, a file or a link may be by now: its name is synced with the folder that it lies in.
+        let is_folder = folder.met(path)?.is_some_and(|meta| meta.is_folder());
+        if is_folder
+            || folder
+                .followed()
+                .iter()
+                .any(|followed| followed.at == *path)
+        {
             folder.sync(Some(path))?;
         }
     }
@@ -170,7 +181,8 @@ mod tests {
         }
     }
 
-    /// Whatever of the staged files vanishes, and whenever: what was there before is there again.
+    /// Whatever of the staged files vanishes or is cut short, and whenever, on the way there or back: what was there before is
+    /// there again.
     #[test]
     fn what_has_not_come_is_not_missed() {
         let moves = [
@@ -180,36 +192,50 @@ mod tests {
             a_move(".lantern/staged/newer", "older"),
             a_move(".lantern/staged/more", "b/c/more"),
         ];
+        let files = [
+            "a/old",
+            "older",
+            ".lantern/staged/new",
+            ".lantern/staged/newer",
+            ".lantern/staged/more",
+        ];
         for cut in 0..=moves.len() {
-            for vanishes in ["new", "newer", "more"] {
-                let dir = tempfile::tempdir().unwrap();
-                let folder = Folder::open(dir.path()).unwrap();
-                let files = [
-                    "a/old",
-                    "older",
-                    ".lantern/staged/new",
-                    ".lantern/staged/newer",
-                    ".lantern/staged/more",
-                ];
-                for file in files {
-                    folder
-                        .write_new(&path(file), file.as_bytes(), None)
-                        .unwrap();
+            for back in 0..=cut {
+                for (harmed, vanishes) in [
+                    ("new", true),
+                    ("newer", true),
+                    ("more", true),
+                    ("new", false),
+                    ("newer", false),
+                    ("more", false),
+                ] {
+                    let dir = tempfile::tempdir().unwrap();
+                    let folder = Folder::open(dir.path()).unwrap();
+                    for file in files {
+                        folder
+                            .write_new(&path(file), file.as_bytes(), None)
+                            .unwrap();
+                    }
+                    perform(&folder, &moves[..cut]).unwrap();
+                    let way_back: Vec<Move> = moves[..cut].iter().rev().map(Move::back).collect();
+                    perform(&folder, &way_back[..back]).unwrap();
+                    let staged = path(&format!(".lantern/staged/{harmed}"));
+                    if folder.has(&staged).unwrap() {
+                        folder.remove_file(&staged).unwrap();
+                        if !vanishes {
+                            folder.write_new(&staged, b"", None).unwrap();
+                        }
+                    }
+                    assert_eq!(take_back(&folder, &moves).unwrap(), []);
+                    for file in ["a/old", "older"] {
+                        assert_eq!(
+                            folder.read(&path(file)).unwrap(),
+                            file.as_bytes(),
+                            "{cut} {back} {harmed}"
+                        );
+                    }
+                    assert!(!folder.has(&path("b")).unwrap());
                 }
-                perform(&folder, &moves[..cut]).unwrap();
-                let staged = path(&format!(".lantern/staged/{vanishes}"));
-                if folder.has(&staged).unwrap() {
-                    folder.remove_file(&staged).unwrap();
-                }
-                assert_eq!(take_back(&folder, &moves).unwrap(), []);
-                for file in ["a/old", "older"] {
-                    assert_eq!(
-                        folder.read(&path(file)).unwrap(),
-                        file.as_bytes(),
-                        "{cut} {vanishes}"
-                    );
-                }
-                assert!(!folder.has(&path("b")).unwrap());
             }
         }
     }

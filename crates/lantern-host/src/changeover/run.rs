@@ -56,6 +56,8 @@ pub(super) struct Learnt {
     pub(super) edited_anew: Vec<RelPath>,
     /// What could not be found to be put back.
     pub(super) lost: Vec<RelPath>,
+    /// How many files that came from a backup could not be given to whom they belonged.
+    pub(super) not_given: usize,
     /// What is wrong with the server that ran before and runs again.
     pub(super) wrong: Vec<String>,
     /// How many components run of how many, where the family can tell.

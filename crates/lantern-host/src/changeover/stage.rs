@@ -12,6 +12,7 @@ use crate::place::here;
 use crate::planning::edited;
 use crate::shipped::LONGEST_BYTES;
 use lantern_core::component::Kind;
+use lantern_core::link;
 use lantern_core::operation;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Action, ActionKind, Plan, Source, TextEdit};
@@ -119,6 +120,14 @@ pub fn edit_anew(server: &Server, edit: &TextEdit, staged: &RelPath) -> Result<S
     Ok(blake3::hash(&new).to_hex().to_string())
 }
 
+/// Whether something comes to the path of an action.
+fn comes(action: &Action) -> bool {
+    match action.what {
+        ActionKind::Place | ActionKind::Replace | ActionKind::Edit => true,
+        ActionKind::Keep | ActionKind::SetAside => false,
+    }
+}
+
 /// A staging folder that is being filled.
 struct Staging<'a> {
     server: &'a Server,
@@ -157,6 +166,7 @@ impl Staging<'_> {
                 progress(done, self.plan.staged_bytes());
             })?;
         }
+        self.make_links()?;
         self.keep_layers()?;
         self.edit_texts()?;
         self.is_whole()?;
@@ -170,10 +180,7 @@ impl Staging<'_> {
     fn give(&self) -> Result<usize> {
         let mut not_given = 0;
         for action in &self.plan.actions {
-            if matches!(
-                action.what,
-                ActionKind::Place | ActionKind::Replace | ActionKind::Edit
-            ) {
+            if comes(action) {
                 let staged = self.staged(&action.path)?;
                 let given = self.folder().give_like(&staged, &action.path, true)?;
                 not_given += usize::from(!given);
@@ -182,15 +189,22 @@ impl Staging<'_> {
         Ok(not_given)
     }
 
+    /// Makes the links that come: where they lead, their marks say.
+    fn make_links(&self) -> Result<()> {
+        for action in self.plan.actions.iter().filter(|action| comes(action)) {
+            if let Some(target) = action.after.as_deref().and_then(link::target) {
+                let staged = self.staged(&action.path)?;
+                self.folder().make_link(target, &staged)?;
+            }
+        }
+        Ok(())
+    }
+
     /// Refuses a plan that does not say of all that is to come what it is.
     fn is_whole(&self) -> Result<()> {
-        let comes = |action: &&Action| match action.what {
-            ActionKind::Place | ActionKind::Replace | ActionKind::Edit => true,
-            ActionKind::Keep | ActionKind::SetAside => false,
-        };
-        for action in self.plan.actions.iter().filter(comes) {
+        for action in self.plan.actions.iter().filter(|action| comes(action)) {
             let meta = self.folder().look(&self.staged(&action.path)?)?;
-            if !meta.is_some_and(|meta| meta.is_file()) {
+            if !meta.is_some_and(|meta| meta.is_leaf()) {
                 return Err(ChangeoverFault::NothingComes {
                     path: action.path.clone(),
                 }
@@ -210,7 +224,9 @@ impl Staging<'_> {
         }
         let from_here = self.plan.actions.iter().filter(|action| {
             let source = action.source.as_ref();
+            let is_link = action.after.as_deref().and_then(link::target).is_some();
             matches!(action.what, ActionKind::Place | ActionKind::Replace)
+                && !is_link
                 && source.is_some_and(|source| source.archive == index)
         });
         let mut wanted: BTreeMap<RelPath, RelPath> = BTreeMap::new();
@@ -279,7 +295,7 @@ impl Staging<'_> {
             let (Some(hash), Some(source)) = (&action.shipped, &action.source) else {
                 continue;
             };
-            if action.bytes > LONGEST_BYTES {
+            if action.bytes > LONGEST_BYTES || link::target(hash).is_some() {
                 continue;
             }
             let bytes = self.content(source)?;

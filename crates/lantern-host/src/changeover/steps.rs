@@ -229,7 +229,7 @@ impl Run<'_, '_> {
         let folder = &self.server.folder;
         let (mut changes, mut written) = (Vec::new(), Vec::new());
         for step in &self.journal.operation.moves {
-            let Some(now) = folder.look(&step.from)?.filter(Meta::is_file) else {
+            let Some(now) = folder.look(&step.from)?.filter(Meta::is_leaf) else {
                 changes.push(format!("{} is gone", step.from));
                 continue;
             };
@@ -297,10 +297,20 @@ impl Run<'_, '_> {
 
     pub(super) fn swap(&mut self) -> Result<()> {
         self.begins(Step::Swap);
+        // Before, so that what comes into them finds them as they were; and once more, as what was emptied is gone.
+        undo::make_folders(self)?;
         moves::perform(&self.server.folder, &self.journal.operation.moves)?;
+        undo::make_folders(self)?;
         if !matches!(self.journal.operation.work, Work::Changeover { .. }) {
             let (out, back) = self.moved();
-            self.done(Step::Swap, format!("{out} taken out, {back} put back"));
+            let mut told = format!("{out} taken out, {back} put back");
+            if self.learnt.not_given > 0 {
+                let many = files(self.learnt.not_given);
+                told.push_str(&format!(
+                    "; {many} not quite as it was: you may not give it to whom it belonged"
+                ));
+            }
+            self.done(Step::Swap, told);
         }
         Ok(())
     }
@@ -460,8 +470,8 @@ impl Run<'_, '_> {
             .filter(|step| step.brings());
         for step in brought {
             let staged = &step.from;
-            let is_file = folder.look(staged)?.is_some_and(|meta| meta.is_file());
-            if !is_file || Some(folder.hash(staged)?) == step.expects {
+            let is_there = folder.look(staged)?.is_some_and(|meta| meta.is_leaf());
+            if !is_there || Some(folder.hash(staged)?) == step.expects {
                 continue;
             }
             let to = aside.join(step.to.as_str())?;

@@ -3,7 +3,7 @@
 use super::check;
 use super::run::Run;
 use super::{Event, journal, keeping_as, reachable, stage, telling_name};
-use crate::backup::{self, Manifest};
+use crate::backup::{self, Manifest, StoredFolder};
 use crate::changeover::fault::{ChangeoverFault, Used};
 use crate::config::Server;
 use crate::console::{Console, ServerState};
@@ -163,12 +163,18 @@ fn refuse_used(server: &Server, last: &Logged, way_back: &WayBack) -> Result<()>
         written.retain(|path| covers(server, extent, &in_backup, path));
     }
     let console = Console::of(server);
-    let players = match console.state()? {
+    let state = console.state()?;
+    let is_down = matches!(state, ServerState::Down);
+    let players = match state {
         ServerState::Ours(_) | ServerState::Reached { .. } => console.players(),
         ServerState::Down | ServerState::Foreign { .. } | ServerState::Unknown { .. } => Ok(None),
     };
-    // That the list cannot be read does not make it an empty one.
+    // That the list cannot be read, or that there is none, does not make it an empty one.
     let (players, unseen) = match players {
+        Ok(None) if !is_down => (
+            Vec::new(),
+            Some("this family has no list of players".into()),
+        ),
         Ok(players) => (players.unwrap_or_default(), None),
         Err(error) => (Vec::new(), Some(error.to_string())),
     };
@@ -237,6 +243,36 @@ fn covers(server: &Server, extent: &Extent, stored: &BTreeSet<&RelPath>, path: &
     let in_scope = extent.scope == Scope::Everything || server.keeps(path.as_str());
     let passes = server.family.passes(path.as_str());
     (in_scope || stored.contains(path)) && !passes && extent.asks_for(path)
+}
+
+/// Makes the folders that come back with what a restore, or an undo with the world, puts back and that are not there: empty
+/// ones, too.
+pub(super) fn make_folders(run: &Run<'_, '_>) -> Result<()> {
+    let server = run.server;
+    let (name, extent) = match &run.journal.operation.work {
+        Work::Restore { backup, extent } => (backup.clone(), extent.clone()),
+        Work::Undo {
+            of: Undoable::Changeover { .. },
+            world: World::Bring,
+        } => {
+            let number = run.journal.operation.record.takes_back;
+            let mut known = run.ledger.operations()?.into_iter();
+            let Some(known) = known.find(|known| Some(known.number) == number) else {
+                return Ok(());
+            };
+            let extent = Extent {
+                scope: Scope::Kept,
+                only: Vec::new(),
+            };
+            (run.ledger.way_back(&known)?.backup, extent)
+        }
+        Work::Changeover { .. } | Work::Undo { .. } => return Ok(()),
+    };
+    let manifest = backup::manifest(server, &name)?;
+    let none = BTreeSet::new();
+    let wanted = |it: &&StoredFolder| covers(server, &extent, &none, &it.folder);
+    let wanted: Vec<&StoredFolder> = manifest.folders.iter().filter(wanted).collect();
+    backup::make_missing(server, &wanted)
 }
 
 /// Finds out which renames an undo or a restore needs, and unpacks what comes from a backup and is not unpacked yet.
@@ -338,7 +374,7 @@ fn aside_named(run: &Run<'_, '_>, name: &str) -> Result<String> {
 /// The BLAKE3 of a file, which is not read again where nothing has changed since; none where it is not there.
 fn hash(run: &mut Run<'_, '_>, path: &RelPath) -> Result<Option<String>> {
     let folder = &run.server.folder;
-    let Some(meta) = folder.look(path)?.filter(|meta| meta.is_file()) else {
+    let Some(meta) = folder.look(path)?.filter(|meta| meta.is_leaf()) else {
         return Ok(None);
     };
     let known = run.learnt.hashes.get(path);
@@ -369,9 +405,11 @@ fn stored_moves(
             same.insert(&stored.path);
         }
     }
-    let here = server.folder.list()?.files.into_iter();
-    let goes = here.map(|(path, _)| path);
-    let goes: Vec<RelPath> = goes
+    let listing = server.folder.list()?;
+    let files = listing.files.into_iter().map(|(path, _)| path);
+    let links = listing.links.into_iter().map(|(path, ..)| path);
+    let goes: Vec<RelPath> = files
+        .chain(links)
         .filter(|path| wanted(path) && !same.contains(path))
         .collect();
     let comes = || stored().filter(|stored| !same.contains(&stored.path));
@@ -387,19 +425,23 @@ fn stored_moves(
     for path in goes {
         moves.push(Move::goes(aside, &path, None)?);
     }
-    let mut unpacked = Vec::new();
+    let (mut unpacked, mut not_given) = (Vec::new(), 0);
     for stored in comes() {
         let step = Move {
             expects: Some(stored.blake3.clone()),
             ..Move::comes(&staging, &stored.path)?
         };
         if !server.folder.has(&step.from)? {
-            source.unpack(stored, &server.folder, &step.from)?;
-            server.folder.give_like(&step.from, &stored.path, false)?;
+            not_given += usize::from(!source.unpack(stored, &server.folder, &step.from)?);
+            // Earlier lanterns did not write down whose it was.
+            if stored.user.is_none() {
+                server.folder.give_like(&step.from, &stored.path, false)?;
+            }
             unpacked.push(step.from.clone());
         }
         moves.push(step);
     }
     super::moves::sync_above(&server.folder, unpacked.iter())?;
+    run.learnt.not_given = not_given;
     Ok(moves)
 }

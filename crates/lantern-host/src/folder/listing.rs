@@ -2,6 +2,7 @@
 
 use super::OWN;
 use crate::place::{Place, Sort, Stamp};
+use lantern_core::link;
 use lantern_core::path::RelPath;
 use std::ffi::OsStr;
 use std::io;
@@ -11,9 +12,11 @@ use std::io;
 pub struct Listing {
     /// The regular files, by path.
     pub files: Vec<(RelPath, Stamp)>,
+    /// The links that lead to somewhere in the same folder, by path, with where they lead.
+    pub links: Vec<(RelPath, Stamp, String)>,
     /// The folders, by path.
     pub folders: Vec<RelPath>,
-    /// Links, devices and names that cannot be dealt with: shown, never touched.
+    /// Other links, devices and names that cannot be dealt with: shown, never touched.
     pub left_alone: Vec<String>,
 }
 
@@ -50,6 +53,13 @@ pub(super) fn list_in(
                     next.push(Some(below));
                 }
                 (Some(_), Some(path)) if meta.is_file() => listing.files.push((path, meta.stamp)),
+                (Some(below), Some(path)) if meta.is_link() => {
+                    let target = place.read_link(&below).ok();
+                    match target.filter(|target| link::leads_to(&below, target).is_some()) {
+                        Some(target) => listing.links.push((path, meta.stamp, target)),
+                        None => listing.left_alone.push(path.to_string()),
+                    }
+                }
                 (Some(_), Some(path)) => listing.left_alone.push(path.to_string()),
                 _ => {
                     let mut shown: Vec<String> = at.iter().map(ToString::to_string).collect();

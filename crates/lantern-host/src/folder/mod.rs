@@ -7,7 +7,8 @@ use crate::error::{At, Error, Result};
 mod listing;
 
 pub use crate::place::Stamp;
-use crate::place::{Local, Meta, NewFile, PROGRAM, Place, Source, here};
+use crate::place::{LinkOnTheWay, Local, Meta, NewFile, PROGRAM, Place, Source, here};
+use lantern_core::link;
 use lantern_core::path::{PathFault, RelPath};
 pub use lantern_core::plan::OWN;
 use lantern_core::plan::is_lanterns;
@@ -23,7 +24,7 @@ const HASHED_AT_ONCE: usize = 128 << 10;
 
 /// The rights of lantern's own folder. Plans and backups hold settings files, and with them what is secret
 /// there: so it is the owner's alone.
-const OWNERS_ALONE: u32 = 0o700;
+pub const OWNERS_ALONE: u32 = 0o700;
 /// The rights of other folders, less what the system takes away.
 const USUAL: u32 = 0o777;
 
@@ -173,12 +174,47 @@ impl Folder {
         self.told("looking at", path, place.look(&at))
     }
 
-    /// Whether something lies at a path.
+    /// Whether something lies at a path; behind a link that is not followed nothing does.
     ///
     /// # Errors
-    /// As [`Folder::look`].
+    /// When the system does not tell.
     pub fn has(&self, path: &RelPath) -> Result<bool> {
-        Ok(self.look(path)?.is_some())
+        Ok(self.met(path)?.is_some())
+    }
+
+    /// As [`Folder::look`], but that behind a link that is not followed lies nothing: what comes to a path may come to where
+    /// a link still is that goes.
+    ///
+    /// # Errors
+    /// When the system does not tell.
+    pub fn met(&self, path: &RelPath) -> Result<Option<Meta>> {
+        let (place, at) = self.found(path);
+        let looked = match place.look(&at) {
+            Err(error) if is_link_on_the_way(&error) => Ok(None),
+            looked => looked,
+        };
+        self.told("looking at", path, looked)
+    }
+
+    /// Where a link leads, as it stands in it.
+    ///
+    /// # Errors
+    /// When it is none.
+    pub fn read_link(&self, path: &RelPath) -> Result<String> {
+        let (place, at) = self.found(path);
+        self.told("reading the link", path, place.read_link(&at))
+    }
+
+    /// Makes a new link, and the folders that lead to it.
+    ///
+    /// # Errors
+    /// When something is there, or the disk refuses.
+    pub fn make_link(&self, target: &str, path: &RelPath) -> Result<()> {
+        if let Some(folder) = path.folder() {
+            self.make_folders(&folder)?;
+        }
+        let (place, at) = self.found(path);
+        self.told("making the link", path, place.make_link(target, &at))
     }
 
     /// Whether a file can get to a path from lantern's own folder by a rename: whether both are on
@@ -275,17 +311,18 @@ impl Folder {
     /// # Errors
     /// When the system does not tell whose something is.
     pub fn give_like(&self, file: &RelPath, to: &RelPath, rights: bool) -> Result<bool> {
-        let there = self.look(to)?.filter(Meta::is_file);
+        let there = self.met(to)?.filter(Meta::is_file);
         let mut above = to.folder();
         let mut like = there;
         while let (None, Some(folder)) = (like, &above) {
-            like = self.look(folder)?.filter(Meta::is_folder);
+            like = self.met(folder)?.filter(Meta::is_folder);
             above = folder.folder();
         }
         let Some(like) = like.or_else(|| here::look(self.root())) else {
             return Ok(true);
         };
-        let Some(now) = self.look(file)? else {
+        // Whose a link is matters to nobody.
+        let Some(now) = self.look(file)?.filter(|now| !now.is_link()) else {
             return Ok(true);
         };
         let rights = there
@@ -298,6 +335,17 @@ impl Folder {
         let (place, at) = self.found(file);
         let given = place.give(&at, like.owner, like.group, rights);
         Ok(given.is_ok() || now.owner == like.owner)
+    }
+
+    /// Gives a file or folder to a user and a group, with these rights; says whether it belongs to them then, which
+    /// only some users may bring about.
+    ///
+    /// # Errors
+    /// When it is not there.
+    pub fn give(&self, path: &RelPath, owner: u32, group: u32, rights: u32) -> Result<bool> {
+        let (place, at) = self.found(path);
+        let given = place.give(&at, owner, group, Some(rights));
+        Ok(given.is_ok() && self.has(path)?)
     }
 
     /// Lists every file and folder but lantern's own, and those in followed folders.
@@ -318,7 +366,9 @@ impl Folder {
                 .any(|followed| followed.at.as_str() == path)
         };
         listing.left_alone.retain(|path| !followed(path));
+        listing.links.retain(|(path, ..)| !followed(path.as_str()));
         listing.files.sort_by(|a, b| a.0.cmp(&b.0));
+        listing.links.sort_by(|a, b| a.0.cmp(&b.0));
         listing.folders.sort();
         Ok(listing)
     }
@@ -331,7 +381,7 @@ impl Folder {
         }
     }
 
-    /// Every file below a folder, lantern's own folders among them, with its size in bytes.
+    /// Every file and link below a folder, lantern's own folders among them, with its size in bytes.
     ///
     /// # Errors
     /// When a folder cannot be read.
@@ -342,7 +392,7 @@ impl Folder {
             for (path, meta) in self.entries(&folder)? {
                 if meta.is_folder() {
                     next.push(path);
-                } else if meta.is_file() {
+                } else if meta.is_leaf() {
                     files.push((path, meta.stamp.bytes));
                 }
             }
@@ -415,12 +465,16 @@ impl Folder {
         Ok(Text::read(&self.read(path)?))
     }
 
-    /// Hashes a file's content; BLAKE3 in hexadecimal.
+    /// Hashes a file's content; BLAKE3 in hexadecimal. Of a link, its mark.
     ///
     /// # Errors
     /// When it cannot be read.
     pub fn hash(&self, path: &RelPath) -> Result<String> {
-        let hashed = hash_source(&mut *self.open_file(path)?);
+        let opened = self.open_file(path);
+        if opened.is_err() && self.look(path)?.is_some_and(|meta| meta.is_link()) {
+            return Ok(link::mark(&self.read_link(path)?));
+        }
+        let hashed = hash_source(&mut *opened?);
         self.told("reading", path, hashed)
     }
 
@@ -527,11 +581,15 @@ impl Folder {
         }
     }
 
-    /// Copies a file with its rights; says whether it was still there.
+    /// Copies a file with its rights, and its owner where that may be, or a link; says whether it was still there.
     ///
     /// # Errors
     /// When it cannot be read, something is at the new place, or the disk refuses.
     pub fn copy(&self, from: &RelPath, to: &RelPath) -> Result<bool> {
+        if self.look(from)?.is_some_and(|meta| meta.is_link()) {
+            self.make_link(&self.read_link(from)?, to)?;
+            return Ok(true);
+        }
         let mut source = match self.open_file(from) {
             Err(Error::Io { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
                 return Ok(false);
@@ -540,9 +598,26 @@ impl Folder {
         };
         let mut target = self.create(to)?;
         let copied = io::copy(&mut *source, &mut *target);
-        let copied = copied.and_then(|_| target.set_rights(source.meta()?.rights));
-        self.told("copying", from, copied)?;
+        let copied = copied.and_then(|_| {
+            let meta = source.meta()?;
+            target.set_rights(meta.rights)?;
+            Ok(meta)
+        });
+        let meta = self.told("copying", from, copied)?;
+        self.belongs_like(to, &meta)?;
         Ok(true)
+    }
+
+    /// Gives what lies at a path to whom something else belongs, with its rights, where it is not theirs yet and that may be.
+    ///
+    /// # Errors
+    /// When it is not there.
+    pub fn belongs_like(&self, path: &RelPath, like: &Meta) -> Result<()> {
+        let now = self.look(path)?;
+        if now.is_some_and(|now| (now.owner, now.group) != (like.owner, like.group)) {
+            self.give(path, like.owner, like.group, like.rights)?;
+        }
+        Ok(())
     }
 
     /// Removes a file or a link.
@@ -603,6 +678,12 @@ impl Folder {
             .free_bytes()
             .at("looking at the disk of", self.root())
     }
+}
+
+fn is_link_on_the_way(error: &io::Error) -> bool {
+    error
+        .get_ref()
+        .is_some_and(|inner| inner.is::<LinkOnTheWay>())
 }
 
 /// Hashes what a file holds; BLAKE3 in hexadecimal. Never holds more than a piece of it in memory.

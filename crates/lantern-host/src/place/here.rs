@@ -7,8 +7,11 @@ pub(crate) use super::local::OpenFile;
 use super::{Meta, Source};
 use crate::error::{At, Result};
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Write};
+use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
+
+/// No file that is read whole may be longer, in bytes: a catalogue of 100 MB is a large one.
+const LONGEST: u64 = 512 << 20;
 
 /// Opens a file to read it; links are followed.
 ///
@@ -32,20 +35,32 @@ pub(crate) fn nameless() -> io::Result<OpenFile> {
     Ok(OpenFile(tempfile::tempfile()?))
 }
 
-/// Reads a file.
+/// Reads a file that comes from outside: none that would fill the memory.
 ///
 /// # Errors
-/// When it cannot be read.
+/// When it cannot be read, is a pipe or a device, or is longer than [`LONGEST`].
 pub fn read(path: &Path) -> Result<Vec<u8>> {
-    fs::read(path).at("reading", path)
+    let mut bytes = Vec::new();
+    let read = open(path).and_then(|file| {
+        file.take(LONGEST + 1).read_to_end(&mut bytes)?;
+        match bytes.len() as u64 > LONGEST {
+            true => Err(io::Error::other("it is longer than 512 MiB")),
+            false => Ok(()),
+        }
+    });
+    read.at("reading", path)?;
+    Ok(bytes)
 }
 
-/// Reads a text file.
+/// Reads a text file, as [`read`].
 ///
 /// # Errors
-/// When it cannot be read, or is no UTF-8.
+/// As [`read`], and when it is no UTF-8.
 pub fn read_text(path: &Path) -> Result<String> {
-    fs::read_to_string(path).at("reading", path)
+    let no_text = |_| io::Error::new(io::ErrorKind::InvalidData, "it is no UTF-8 text");
+    String::from_utf8(read(path)?)
+        .map_err(no_text)
+        .at("reading", path)
 }
 
 /// What lies at a path, whatever links lead there; none when there is nothing, or it cannot be told.

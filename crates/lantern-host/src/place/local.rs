@@ -4,8 +4,11 @@
 
 use super::{Held, Meta, NewFile, Place, Sort, Source, Stamp};
 use lantern_core::path::RelPath;
-use rustix::fs::{self, AtFlags, Gid, Mode, OFlags, RenameFlags, ResolveFlags, Stat, Uid};
+use rustix::fs::{
+    self, AtFlags, Gid, Mode, OFlags, RenameFlags, ResolveFlags, Stat, Uid, XattrFlags,
+};
 use rustix::io::Errno;
+use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fs::{File, TryLockError};
 use std::io::{self, Read, Seek, SeekFrom, Write};
@@ -106,10 +109,15 @@ impl AsFd for Parent<'_> {
     }
 }
 
+/// What lies on the way is a link, which is not followed.
+#[derive(Debug, thiserror::Error)]
+#[error("a link on the way leads out of the folder")]
+pub struct LinkOnTheWay;
+
 /// An error with words of our own where the system's would say nothing to anybody.
 fn named(error: Errno) -> io::Error {
     match error {
-        Errno::LOOP => io::Error::other("a link on the way leads out of the folder"),
+        Errno::LOOP => io::Error::other(LinkOnTheWay),
         other => other.into(),
     }
 }
@@ -211,6 +219,18 @@ impl Place for Local {
             Sort::Folder => Err(io::ErrorKind::IsADirectory.into()),
             Sort::Link | Sort::Other => Err(io::Error::other("it is no regular file")),
         }
+    }
+
+    fn read_link(&self, path: &RelPath) -> io::Result<String> {
+        let (parent, name) = self.parent(path)?;
+        let target = fs::readlinkat(&parent, name, Vec::new())?;
+        let no_text = |_| io::Error::other("where the link leads is no text");
+        target.into_string().map_err(no_text)
+    }
+
+    fn make_link(&self, target: &str, path: &RelPath) -> io::Result<()> {
+        let (parent, name) = self.parent(path)?;
+        Ok(fs::symlinkat(target, &parent, name)?)
     }
 
     fn create(&self, path: &RelPath) -> io::Result<Box<dyn NewFile>> {
@@ -344,6 +364,33 @@ impl Source for OpenFile {
         Ok(meta(&fs::fstat(&self.0)?))
     }
 
+    fn attributes(&self) -> io::Result<BTreeMap<String, Vec<u8>>> {
+        let mut names = Vec::new();
+        match read_whole(&mut names, |buffer| fs::flistxattr(&self.0, buffer)) {
+            Err(Errno::NOTSUP | Errno::NOSYS | Errno::PERM) => return Ok(BTreeMap::new()),
+            read => read?,
+        }
+        let mut attributes = BTreeMap::new();
+        for name in names
+            .split(|byte| *byte == 0)
+            .filter(|name| !name.is_empty())
+        {
+            let Ok(name) = std::str::from_utf8(name) else {
+                continue;
+            };
+            let mut value = Vec::new();
+            match read_whole(&mut value, |buffer| fs::fgetxattr(&self.0, name, buffer)) {
+                // Not for everybody's eyes, or gone meanwhile.
+                Err(Errno::NODATA | Errno::PERM | Errno::ACCESS | Errno::NOTSUP) => {}
+                read => {
+                    read?;
+                    attributes.insert(name.to_owned(), value);
+                }
+            }
+        }
+        Ok(attributes)
+    }
+
     fn read_at(&self, mut bytes: &mut [u8], mut offset: u64) -> io::Result<usize> {
         let mut done = 0;
         while !bytes.is_empty() {
@@ -382,6 +429,28 @@ impl NewFile for OpenFile {
 
     fn set_rights(&self, rights: u32) -> io::Result<()> {
         Ok(fs::fchmod(&self.0, Mode::from_raw_mode(rights))?)
+    }
+
+    fn set_attribute(&self, name: &str, value: &[u8]) -> io::Result<()> {
+        Ok(fs::fsetxattr(&self.0, name, value, XattrFlags::empty())?)
+    }
+}
+
+/// Reads what the system gives only into a buffer that is long enough.
+fn read_whole(
+    into: &mut Vec<u8>,
+    read: impl Fn(&mut [u8]) -> Result<usize, Errno>,
+) -> Result<(), Errno> {
+    let mut length = 256;
+    loop {
+        into.resize(length, 0);
+        match read(into) {
+            Err(Errno::RANGE) => length *= 2,
+            read => {
+                into.truncate(read?);
+                return Ok(());
+            }
+        }
     }
 }
 

@@ -337,6 +337,19 @@ impl Place for Lossy {
         self.local.open(path)
     }
 
+    fn read_link(&self, path: &RelPath) -> io::Result<String> {
+        self.local.read_link(path)
+    }
+
+    fn make_link(&self, target: &str, path: &RelPath) -> io::Result<()> {
+        self.disk.step()?;
+        self.local.make_link(target, path)?;
+        self.disk.remember(Pending::Made {
+            path: self.real(path),
+        });
+        Ok(())
+    }
+
     fn create(&self, path: &RelPath) -> io::Result<Box<dyn NewFile>> {
         self.disk.step()?;
         let file = self.local.create(path)?;
@@ -494,5 +507,9 @@ impl NewFile for LossyFile {
 
     fn set_rights(&self, rights: u32) -> io::Result<()> {
         self.file.set_rights(rights)
+    }
+
+    fn set_attribute(&self, name: &str, value: &[u8]) -> io::Result<()> {
+        self.file.set_attribute(name, value)
     }
 }

@@ -9,10 +9,11 @@ mod local;
 #[cfg(test)]
 pub(crate) mod lossy;
 
-pub use local::Local;
+pub use local::{LinkOnTheWay, Local};
 
 use lantern_core::path::RelPath;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fmt;
 use std::io::{self, Read, Seek, Write};
@@ -71,6 +72,16 @@ impl Meta {
         self.sort == Sort::File
     }
 
+    /// Whether it is a link.
+    pub fn is_link(&self) -> bool {
+        self.sort == Sort::Link
+    }
+
+    /// Whether it is what a release is made of: a regular file or a link.
+    pub fn is_leaf(&self) -> bool {
+        self.is_file() || self.is_link()
+    }
+
     /// Whether it is a folder.
     pub fn is_folder(&self) -> bool {
         self.sort == Sort::Folder
@@ -84,6 +95,12 @@ pub trait Source: Read + Seek + Send + Sync {
     /// # Errors
     /// When the system does not tell.
     fn meta(&self) -> io::Result<Meta>;
+
+    /// Its extended attributes, by name: those that may be read.
+    ///
+    /// # Errors
+    /// When the disk refuses; that it has none to offer is no error.
+    fn attributes(&self) -> io::Result<BTreeMap<String, Vec<u8>>>;
 
     /// Reads from a place in it, wherever it is read otherwise; less than asked for only at its end.
     ///
@@ -111,6 +128,12 @@ pub trait NewFile: Write + Send + Sync {
     /// # Errors
     /// When the system refuses.
     fn set_rights(&self, rights: u32) -> io::Result<()>;
+
+    /// Sets an extended attribute.
+    ///
+    /// # Errors
+    /// When the disk has none, or the system refuses.
+    fn set_attribute(&self, name: &str, value: &[u8]) -> io::Result<()>;
 }
 
 /// Held while lantern works in a folder.
@@ -147,6 +170,18 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// # Errors
     /// When it is none, or cannot be read.
     fn open(&self, path: &RelPath) -> io::Result<Box<dyn Source>>;
+
+    /// Where a link leads, as it stands in it.
+    ///
+    /// # Errors
+    /// When it is none, or what stands in it is no text.
+    fn read_link(&self, path: &RelPath) -> io::Result<String>;
+
+    /// Makes a link where nothing is.
+    ///
+    /// # Errors
+    /// When something is there, or the disk refuses.
+    fn make_link(&self, target: &str, path: &RelPath) -> io::Result<()>;
 
     /// Makes a file where nothing is.
     ///

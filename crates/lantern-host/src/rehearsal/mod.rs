@@ -12,9 +12,9 @@ use crate::changeover::{self, Event, Times};
 use crate::config::{Reach, Server};
 use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
-use crate::folder::{Folder, Stamp, own};
+use crate::folder::{Folder, OWN, OWNERS_ALONE, Stamp, own};
 use crate::ledger::Ledger;
-use crate::place::here;
+use crate::place::{Meta, here};
 use crate::rehearsal::fault::RehearsalFault;
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
@@ -24,6 +24,8 @@ use std::path::{Path, PathBuf};
 
 /// Room that stays free besides the copies, in bytes.
 const SPARE_BYTES: u64 = 64 << 20;
+/// The rights of folders that the group of the server folder may pass through, and not look into.
+const PASSED: u32 = 0o710;
 /// The largest file that is searched for the live server's path, in bytes.
 const SEARCHED_BYTES: u64 = 1 << 20;
 
@@ -209,7 +211,8 @@ fn clear(server: &Server) -> Result<()> {
     if server.folder.has(&place(server)?)? {
         end(&as_copy(server)?)?;
     }
-    server.folder.remove_all(&own("rehearsal"))
+    server.folder.remove_all(&own("rehearsal"))?;
+    close_the_way(&server.folder)
 }
 
 /// Refuses where a file names the server's own folder: the copy would run on the live server's files.
@@ -222,11 +225,43 @@ fn refuse_own_path(server: &Server) -> Result<()> {
             continue;
         }
         let bytes = server.folder.read(&path)?;
-        let found = memchr::memmem::find(&bytes, own);
-        if let Some(at) = found.filter(|_| !bytes.contains(&0)) {
+        // What lies beside the folder may have a name that begins like the folder's.
+        let ends = |at: &usize| {
+            let next = bytes.get(at + own.len());
+            next.is_none_or(|next| !next.is_ascii_alphanumeric() && !b"._-+".contains(next))
+        };
+        let mut found = memchr::memmem::find_iter(&bytes, own).filter(ends);
+        if let Some(at) = found.next().filter(|_| !bytes.contains(&0)) {
             let line = memchr::memchr_iter(b'\n', &bytes[..at]).count() + 1;
             return Err(RehearsalFault::OwnPath { path, line }.into());
         }
+    }
+    Ok(())
+}
+
+/// Where the folder belongs to another user than lantern's own: gives the copy to him, and lets the group of the folder
+/// pass through lantern's own folder to it, for as long as it is there.
+fn open_the_way(folder: &Folder, copy: &RelPath) -> Result<()> {
+    let (own_folder, rehearsal) = (RelPath::parse(OWN)?, own("rehearsal"));
+    let Some((like, mine)) = here::look(folder.root()).zip(folder.look(&own_folder)?) else {
+        return Ok(());
+    };
+    if like.owner != mine.owner {
+        folder.belongs_like(copy, &like)?;
+        for on_the_way in [&own_folder, &rehearsal] {
+            folder.give(on_the_way, mine.owner, like.group, PASSED)?;
+        }
+    }
+    Ok(())
+}
+
+/// Lets nobody but the owner into lantern's own folder again.
+fn close_the_way(folder: &Folder) -> Result<()> {
+    let own_folder = RelPath::parse(OWN)?;
+    if let Some(mine) = folder.look(&own_folder)?
+        && mine.rights & 0o777 == PASSED
+    {
+        folder.give(&own_folder, mine.owner, mine.group, OWNERS_ALONE)?;
     }
     Ok(())
 }
@@ -236,16 +271,25 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied)> {
     let folder = &server.folder;
     let root = place(server)?;
     folder.make_folders(&root)?;
+    open_the_way(folder, &root)?;
     let listing = folder.list()?;
     // Empty ones too: servers miss them.
     for inside in &listing.folders {
-        folder.make_folders(&root.join(inside.as_str())?)?;
+        let to = root.join(inside.as_str())?;
+        folder.make_folders(&to)?;
+        if let Some(meta) = folder.look(inside)?.filter(Meta::is_folder) {
+            folder.belongs_like(&to, &meta)?;
+        }
     }
-    let wanted = listing.files.iter().filter(|(path, _)| {
+    let is_wanted = |path: &RelPath| {
         let path = path.as_str();
         (with_world || !server.keeps(path)) && !server.family.passes(path)
-    });
+    };
+    let wanted = listing.files.iter().filter(|(path, _)| is_wanted(path));
     let wanted: Vec<&(RelPath, Stamp)> = wanted.collect();
+    for (path, _, target) in listing.links.iter().filter(|(path, ..)| is_wanted(path)) {
+        folder.make_link(target, &root.join(path.as_str())?)?;
+    }
     let mut copied = Copied {
         left_out: listing.left_alone,
         ..Copied::default()
@@ -258,6 +302,9 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied)> {
         }
         let to = root.join(path.as_str())?;
         if clones && folder.share(path, &to).is_ok() {
+            if let Some(meta) = folder.look(path)? {
+                folder.belongs_like(&to, &meta)?;
+            }
             copied.cloned += 1;
             continue;
         }

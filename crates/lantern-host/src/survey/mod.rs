@@ -12,6 +12,7 @@ use crate::survey::fault::SurveyFault;
 use lantern_core::family::{Family, OrderRule, Reader, Shape};
 use lantern_core::inventory::Remembered;
 use lantern_core::inventory::{Evidence, Inventory, take};
+use lantern_core::link;
 use lantern_core::order::Keeping;
 use lantern_core::path::RelPath;
 use lantern_core::text::Text;
@@ -104,7 +105,18 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
     let is_read = |path: &str| {
         depth == Depth::Everything || !server.keeps(path) && !server.family.passes(path)
     };
-    let files = hashed(&server.folder, ledger, &listing.files, &seen, is_read)?;
+    let mut files = hashed(&server.folder, ledger, &listing.files, &seen, is_read)?;
+    files.extend(
+        listing
+            .links
+            .into_iter()
+            .map(|(path, stamp, target)| FileSeen {
+                path,
+                bytes: stamp.bytes,
+                hash: Some(link::mark(&target)),
+            }),
+    );
+    files.sort_by(|a, b| a.path.cmp(&b.path));
     let order = order_file(&server.folder, &server.family, &files)?;
     let claims = claim(&server.family, &files);
     let descriptors = all_descriptors(&server.folder, ledger, &insides, &claims, &files)?;
@@ -113,7 +125,7 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
     let stated = stated.transpose()?;
     let catalogued = catalogued(server);
     let mut scripts = Vec::new();
-    for file in &files {
+    for file in files.iter().filter(|file| !file.is_link()) {
         let mut pins = server.family.pins.iter();
         if pins.any(|pin| pin.file.matches(file.path.as_str())) {
             scripts.push((file.path.clone(), server.folder.read_text(&file.path)?));
@@ -219,6 +231,7 @@ pub fn order_file(
     };
     let matching: Vec<&RelPath> = files
         .iter()
+        .filter(|file| !file.is_link())
         .map(|file| &file.path)
         .filter(|path| rule.file.matches(path.as_str()))
         .collect();

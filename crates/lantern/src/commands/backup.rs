@@ -8,7 +8,7 @@ use crate::look::{Look, Means, bytes, count, date};
 use crate::progress::{Progress, at_work};
 use clap::{Args, Subcommand};
 use lantern_core::path::RelPath;
-use lantern_host::backup::{self, Scope};
+use lantern_host::backup::{self, PutThere, Scope};
 use lantern_host::changeover::{self, Restored};
 use lantern_host::config::Server;
 use lantern_host::console::{Console, ServerState};
@@ -299,14 +299,18 @@ fn restore(server: &Server, name: &str, paths: &[RelPath], to: &Path, look: &Loo
     let turning = at_work("files are put back");
     let restored = backup::restore(server, name, to, paths);
     turning.finish_and_clear();
-    let (files, lost) = restored?;
+    let PutThere {
+        files,
+        lost,
+        not_given,
+    } = restored?;
     let status = if lost.is_empty() && files > 0 {
         fail::DONE
     } else {
         fail::NO
     };
     if look.json {
-        look.answer(&answers::BackupRestored::new(files, &lost));
+        look.answer(&answers::BackupRestored::new(files, &lost, not_given));
         return Ok(status);
     }
     let text = format!(
@@ -315,6 +319,12 @@ fn restore(server: &Server, name: &str, paths: &[RelPath], to: &Path, look: &Loo
         shell_word(to)
     );
     look.say(&look.paint(Means::Good, &text));
+    if not_given > 0 {
+        let many = count(not_given, "of them is", "of them are");
+        look.say(&format!(
+            "  {many} not whose it was, or lack attributes: only some users may give those back"
+        ));
+    }
     for (path, why) in &lost {
         look.say(&look.paint(Means::Bad, &format!("  lost: {path}: {why}")));
     }

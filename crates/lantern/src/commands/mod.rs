@@ -26,6 +26,7 @@ use lantern_host::config::Server;
 use lantern_host::folder::own;
 use lantern_host::identity;
 use lantern_host::lock::Lock;
+use lantern_host::place::here;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::{Error, Result};
 use std::path::{Path, PathBuf};
@@ -36,13 +37,11 @@ fn read_plan(named: Option<&Path>, server: &Server) -> Result<(PathBuf, String, 
         || server.folder.shown(&own("next.plan.json")),
         Path::to_owned,
     );
-    let text = std::fs::read_to_string(&path).map_err(|source| match source.kind() {
-        std::io::ErrorKind::NotFound => Error::Planning(PlanningFault::NoPlan(path.clone())),
-        _ => Error::Io {
-            doing: "reading the plan",
-            path: path.clone(),
-            source,
-        },
+    let text = here::read_text(&path).map_err(|error| match error {
+        Error::Io { source, .. } if source.kind() == std::io::ErrorKind::NotFound => {
+            Error::Planning(PlanningFault::NoPlan(path.clone()))
+        }
+        other => other,
     })?;
     let plan = Plan::parse(&text).map_err(|fault| {
         Error::Planning(PlanningFault::Plan {
@@ -58,6 +57,7 @@ fn open(common: &Common, doing: &str) -> Result<(Server, Lock)> {
     let server = Server::open(&common.server)?;
     let lock = Lock::take(&server.folder, doing)?;
     identity::confirm(&server.folder)?;
+    let lock = lock.with_store(&server, doing)?;
     Ok((server, lock))
 }
 

@@ -6,6 +6,7 @@ use crate::look::{Look, Means, count, time};
 use lantern_core::plan::reason_text;
 use lantern_core::resolve::{Request, Selection, resolve};
 use lantern_core::version::Notations;
+use lantern_host::place::here;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::{Error, Result};
 use std::path::Path;
@@ -16,11 +17,7 @@ use std::time::Instant;
 /// # Errors
 /// When the file cannot be read or is no request.
 pub fn read(path: &Path) -> Result<(Request, Notations)> {
-    let text = std::fs::read_to_string(path).map_err(|source| Error::Io {
-        doing: "reading the request",
-        path: path.into(),
-        source,
-    })?;
+    let text = here::read_text(path)?;
     Request::from_json(&text).map_err(|fault| {
         Error::Planning(PlanningFault::Request {
             path: path.into(),

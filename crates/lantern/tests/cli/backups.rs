@@ -267,7 +267,7 @@ fn as_format_2(world: &World, name: &str) {
     page["files"] = files.into();
     page.as_object_mut()
         .unwrap()
-        .retain(|key, _| key != "list" && key != "bytes");
+        .retain(|key, _| !["list", "bytes", "number"].contains(&key.as_str()));
     world.write(&path, page.to_string());
 }
 
@@ -301,12 +301,30 @@ fn pages_of_an_earlier_format_are_read_and_brought_forward() {
         "halcyon-terrace/.lantern/store/backups/{old}.json"
     ));
     assert!(
-        page.contains("\"format\":3") && page.contains("\"files\":5"),
+        page.contains("\"format\":4") && page.contains("\"files\":5"),
         "{page}"
     );
     assert!(backup(&world, &["check"]).contains("whole"));
     assert!(backup(&world, &["restore", &old, "--to", "again"]).contains("exit status 0"));
     assert_eq!(world.tree("out"), world.tree("again"));
+}
+
+#[test]
+fn a_clock_that_is_set_back_makes_no_backup_an_older_one() {
+    let world = World::adopted();
+    world.ok(&["backup", "make", "--kept", "--server", "halcyon-terrace"]);
+    let first = world.only_backup("halcyon-terrace");
+    // Its day is far ahead of the next one's.
+    let page = format!("halcyon-terrace/.lantern/store/backups/{first}.json");
+    let text = world.read(&page).replace("\"made_ms\":1", "\"made_ms\":9");
+    world.write(&page, text);
+    world.write("halcyon-terrace/worlds/orbit-garden/days", "9000\n");
+    world.ok(&["backup", "make", "--kept", "--server", "halcyon-terrace"]);
+    backup(&world, &["thin", "--keep", "1"]);
+    let left = world.only_backup("halcyon-terrace");
+    assert_ne!(left, first);
+    backup(&world, &["restore", &left, "--to", "out"]);
+    assert_eq!(world.read("out/worlds/orbit-garden/days"), "9000\n");
 }
 
 #[test]
@@ -355,10 +373,10 @@ fn what_is_broken_is_named_and_all_else_restores() {
     ));
     let newer = fs::read_to_string(&page)
         .unwrap()
-        .replace("\"format\":3", "\"format\":4");
+        .replace("\"format\":4", "\"format\":5");
     fs::write(&page, newer).unwrap();
-    assert!(backup(&world, &["list"]).contains("it is of format 4"));
-    fs::write(page, "{\"format\": 3").unwrap();
+    assert!(backup(&world, &["list"]).contains("it is of format 5"));
+    fs::write(page, "{\"format\": 4").unwrap();
     assert!(backup(&world, &["list"]).contains("wrong"));
     let told = backup(&world, &["thin", "--keep", "0"]);
     assert!(
@@ -546,6 +564,8 @@ fn a_backup_can_be_unpacked_without_lantern() {
         "carrots and peas\n".repeat(9_000),
     );
     world.write(&format!("{garden}/empty"), "");
+    fs::create_dir(world.path(&format!("{garden}/none"))).unwrap();
+    std::os::unix::fs::symlink("rows", world.path(&format!("{garden}/latest"))).unwrap();
     backup(&world, &["make"]);
     let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../scripts/unpack-backup");
     let unpack = |name: &str| {
@@ -558,5 +578,8 @@ fn a_backup_can_be_unpacked_without_lantern() {
     let done = unpack(&names(&world)[0]);
     assert!(done.status.success(), "{done:?}");
     assert_eq!(world.tree("halcyon-terrace"), world.tree("out"));
+    assert!(world.path("out/worlds/orbit-garden/none").is_dir());
+    let latest = fs::read_link(world.path("out/worlds/orbit-garden/latest"));
+    assert_eq!(latest.unwrap().to_str(), Some("rows"));
     assert!(!unpack("last-year").status.success());
 }

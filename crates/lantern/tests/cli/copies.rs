@@ -1,32 +1,13 @@
 //! A copy of a server's folder has all of its records, and is another server.
 
+use crate::hedge;
 use crate::world::World;
 use insta::assert_snapshot;
 use std::os::unix::process::CommandExt;
 use std::process::Command;
 
 /// A server that stops by a signal, so that who stops a process by its number stops it.
-const FAMILY: &str = r#"
-format = 1
-name = "hedge"
-title = "Hedge server"
-marks = ["hedge.sh"]
-build = { id = "hedge", outside = true }
-layout = { keep = ["garden/**"] }
-
-[[reader]]
-name = "shrub"
-kind = "addon"
-shape = "archive"
-at = "shrubs/*.zip"
-install = "shrubs/{id}.zip"
-drop = "*.zip"
-files = [{ name = "shrub.toml", notation = "toml" }]
-fields = { id = "id", version = "version", side = { value = "server" } }
-
-[launch]
-command = ["sh", "hedge.sh"]
-
+const CONSOLE: &str = r#"
 [console]
 ready = '^hedge: open'
 hold_ms = 200
@@ -38,7 +19,7 @@ const SERVER: &str = "exec 3>>garden/beds.dat\necho 'hedge: open'\nexec sleep 60
 
 fn running() -> World {
     let world = World::empty();
-    world.write("hedge.family.toml", FAMILY);
+    world.write("hedge.family.toml", hedge::family(hedge::ARCHIVES, CONSOLE));
     world.write("hedge/hedge.sh", SERVER);
     world.write("hedge/garden/beds.dat", "beds");
     world.zip(

@@ -4,7 +4,7 @@ use lantern_core::family::{Family, Fields};
 use lantern_core::plan::Plan;
 use lantern_core::resolve::Request;
 use lantern_core::version::Notations;
-use lantern_host::backup::{Page, Stored};
+use lantern_host::backup::{Page, Stored, StoredFolder};
 use lantern_host::config::Config;
 use std::fs;
 use std::path::Path;
@@ -86,8 +86,12 @@ fn backup_page_examples_are_read() {
         assert_eq!(serde_json::to_value(&page).unwrap(), example);
     }
     for example in examples("store.md", "jsonl") {
-        let file: Stored = serde_json::from_str(&example).unwrap();
-        assert_eq!(serde_json::to_string(&file).unwrap(), example.trim());
+        let folder = serde_json::from_str::<StoredFolder>(&example);
+        let again = match folder {
+            Ok(folder) => serde_json::to_string(&folder),
+            Err(_) => serde_json::to_string(&serde_json::from_str::<Stored>(&example).unwrap()),
+        };
+        assert_eq!(again.unwrap(), example.trim());
     }
 }
 

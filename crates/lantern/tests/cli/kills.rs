@@ -11,10 +11,11 @@ use std::time::Duration;
 const UNDO: &[&str] = &["undo", "--keep-world", "--server", "halcyon-terrace"];
 
 /// A sequence of numbers that look random and follow from a seed (splitmix64).
-struct Chance(u64);
+pub struct Chance(pub u64);
 
 impl Chance {
-    fn below(&mut self, limit: u64) -> u64 {
+    /// The next, below a limit.
+    pub fn below(&mut self, limit: u64) -> u64 {
         self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
         let mut mixed = self.0;
         mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
@@ -23,7 +24,8 @@ impl Chance {
     }
 }
 
-fn number(name: &str, otherwise: u64) -> u64 {
+/// A number from the environment.
+pub fn number(name: &str, otherwise: u64) -> u64 {
     let given = std::env::var(name).ok();
     given
         .and_then(|text| text.parse().ok())
@@ -31,13 +33,14 @@ fn number(name: &str, otherwise: u64) -> u64 {
 }
 
 /// The files that no server writes.
-fn still(world: &World) -> String {
+pub fn still(world: &World) -> String {
     let tree = world.tree("halcyon-terrace");
     let lines = tree.lines().filter(|line| !line.contains("orbit-garden/"));
     lines.collect::<Vec<_>>().join("\n")
 }
 
-fn kill_after(world: &World, args: &[&str], ms: u64) -> bool {
+/// Begins a command and kills it after a while; says whether it was still at it.
+pub fn kill_after(world: &World, args: &[&str], ms: u64) -> bool {
     let mut child = world.begin(args);
     sleep(Duration::from_millis(ms));
     let cut_off = child.try_wait().unwrap().is_none();

@@ -1,52 +1,23 @@
 //! Servers that take add-ons in the order of their names: a changeover renames as few as can be.
 
+use crate::hedge;
 use crate::world::World;
 use insta::assert_snapshot;
 use std::fs;
 
-const FAMILY: &str = r#"
-format = 1
-name = "hedge"
-title = "Hedge server"
-marks = ["hedge.sh"]
-build = { id = "hedge", outside = true }
-
-[layout]
-keep = ["garden/**", "shrubs/*/kept/**"]
-
-[[reader]]
-name = "shrub"
-kind = "addon"
-shape = "folder"
-at = "shrubs/*"
-install = "shrubs/{id}"
-drop = "*.zip"
-files = [{ name = "shrub.toml", notation = "toml" }]
-fields = { id = "id", version = "version", needs = "needs", side = { value = "server" } }
-
+const ORDER: &str = r#"
 [order]
 kind = "names"
 file = "shrubs/*"
 line = '^(?P<at>\d+)-(?P<name>.+)$'
 write = "{at}-{name}"
-
-[launch]
-command = ["sh", "hedge.sh"]
-
-[console]
-ready = '^hedge: open'
-loaded = '^hedge: (?P<id>[a-z]+)$'
-stop = { command = "close" }
 "#;
 
-/// Starts its shrubs by name, and stops when it is told to.
-const SERVER: &str = "for shrub in shrubs/*/; do name=${shrub%/}; echo \"hedge: ${name##*[-/]}\"; done\n\
-                      echo 'hedge: open'\nwhile read -r line; do [ \"$line\" = close ] && exit 0; done\n";
-
-fn hedge() -> World {
+fn numbered() -> World {
     let world = World::empty();
-    world.write("hedge.family.toml", FAMILY);
-    world.write("hedge/hedge.sh", SERVER);
+    let more = [ORDER, hedge::CONSOLE].concat();
+    world.write("hedge.family.toml", hedge::family(hedge::FOLDERS, &more));
+    world.write("hedge/hedge.sh", hedge::SERVER);
     world.write("hedge/garden/beds.dat", "beds");
     for (folder, id, needs) in [
         ("10-box", "box", ""),
@@ -95,7 +66,7 @@ fn names(world: &World) -> Vec<String> {
 
 #[test]
 fn as_few_as_can_be_are_renamed_and_undo_gives_all_back() {
-    let world = hedge();
+    let world = numbered();
     world.ok(&["console", "start", "--server", "hedge"]);
     let before = world.tree("hedge");
     assert_snapshot!(
@@ -114,14 +85,14 @@ fn as_few_as_can_be_are_renamed_and_undo_gives_all_back() {
         "names_survey_after",
         world.lantern(&["survey", "--server", "hedge"])
     );
-    world.ok(&["undo", "--server", "hedge"]);
+    world.ok(&["undo", "--keep-world", "--server", "hedge"]);
     assert_eq!(world.tree("hedge"), before);
     world.ok(&["console", "stop", "--server", "hedge"]);
 }
 
 #[test]
 fn a_folder_that_holds_something_kept_is_not_renamed() {
-    let world = hedge();
+    let world = numbered();
     world.write("hedge/shrubs/30-holly/kept/count.db", "7");
     let before = names(&world);
     assert_snapshot!("names_kept", world.lantern(PLAN));

@@ -72,6 +72,25 @@ impl World {
         self.write(path, text.replace(from, to));
     }
 
+    /// The name of the backup that a server made last; empty when it has none.
+    pub fn newest_backup(&self, server: &str) -> String {
+        let list = ["backup", "list", "--json", "--server", server];
+        let told = self.output(&list).stdout;
+        let told: serde_json::Value = serde_json::from_slice(&told).unwrap();
+        let last = told["backups"].as_array().unwrap().last();
+        last.map_or(String::new(), |it| it["name"].as_str().unwrap().to_owned())
+    }
+
+    /// The name of the one backup that a server has.
+    pub fn only_backup(&self, server: &str) -> String {
+        let pages = self.path(&format!("{server}/.lantern/store/backups"));
+        let names = fs::read_dir(pages).unwrap();
+        let names = names.map(|page| page.unwrap().file_name().into_string().unwrap());
+        let names: Vec<String> = names.collect();
+        assert_eq!(names.len(), 1, "{names:?}");
+        names[0].trim_end_matches(".json").to_owned()
+    }
+
     /// The folder of what an operation set aside, by its number.
     pub fn aside(&self, server: &str, number: &str) -> String {
         let root = format!("{server}/.lantern/set-aside");
