@@ -16,6 +16,7 @@ mod hostile_text;
 mod kills;
 mod layers;
 mod links;
+mod meanwhile;
 mod meddling;
 mod order_by_name;
 mod owners;
