@@ -31,7 +31,8 @@ pub const WAITING: u8 = 5;
 pub fn tell(error: &Error, common: &Common, look: &Look) -> u8 {
     let word = look.paint_error(Means::Bad, "error");
     look.talk(&format!("{word}: {error}"));
-    for line in advice(error, common).lines() {
+    let advice = format!("{}{}", untouched(error), advice(error, common));
+    for line in advice.lines() {
         look.talk(&format!("  {line}"));
     }
     status(error)
@@ -49,6 +50,32 @@ fn status(error: &Error) -> u8 {
         Error::Changeover(ChangeoverFault::RolledBack { .. }) => BACK,
         Error::Changeover(ChangeoverFault::Interrupted { .. }) => WAITING,
         _ => ERROR,
+    }
+}
+
+/// What an error of this kind means for the server, where it is met before anything is done.
+fn untouched(error: &Error) -> &'static str {
+    const NOTHING: &str = "Nothing was touched. ";
+    const NO_FILE: &str = "No file was touched. ";
+    match error {
+        Error::Changeover(fault) => match fault {
+            ChangeoverFault::WritesKept { .. }
+            | ChangeoverFault::OtherDisk { .. }
+            | ChangeoverFault::StoredOnOtherDisk { .. }
+            | ChangeoverFault::FolderChanged { .. }
+            | ChangeoverFault::OtherText { .. }
+            | ChangeoverFault::OwnRoom { .. }
+            | ChangeoverFault::LinkLeaves { .. }
+            | ChangeoverFault::WritesOwn { .. }
+            | ChangeoverFault::NothingComes { .. } => NOTHING,
+            ChangeoverFault::NeedsDown { .. } => NO_FILE,
+            _ => "",
+        },
+        Error::Console(ConsoleFault::Unseen { .. }) => NOTHING,
+        Error::Console(ConsoleFault::NoConsole { .. } | ConsoleFault::StartedAgain { .. }) => {
+            NO_FILE
+        }
+        _ => "",
     }
 }
 
@@ -142,6 +169,7 @@ fn of_adopt(fault: &AdoptFault) -> String {
 
 fn of_backup(fault: &BackupFault, common: &Common) -> String {
     match fault {
+        BackupFault::CalledOff => String::new(),
         BackupFault::NoBackup(_) => format!("See which there are: {}", common.next("backup list")),
         BackupFault::Store { .. } => format!("Look what is whole: {}", common.next("backup check")),
         BackupFault::StorePlace { .. } => "lantern.toml names it: store in [backup]. Nothing was stored, and nothing else was done.".into(),
@@ -165,9 +193,15 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             common.next("undo --with-world"),
             common.next("undo --keep-world")
         ),
-        ChangeoverFault::CalledOff(OperationKind::Undo) => format!("To go back later: {}", common.next("undo")),
-        ChangeoverFault::CalledOff(_) => format!("The plan is still there: {}", common.next("changeover")),
-        ChangeoverFault::NeedsDown { .. } => format!("No file was touched. Stop it first: {}", common.next("console stop")),
+        ChangeoverFault::CalledOff(OperationKind::Undo) => {
+            format!("To go back later: {}", common.next("undo"))
+        }
+        ChangeoverFault::CalledOff(_) => {
+            format!("The plan is still there: {}", common.next("changeover"))
+        }
+        ChangeoverFault::NeedsDown { .. } => {
+            format!("Stop it first: {}", common.next("console stop"))
+        }
         ChangeoverFault::Interrupted { stuck, .. } => {
             let first = match stuck {
                 Some(Stuck::StillStopping) => format!(
@@ -188,22 +222,31 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             "Name that server with --server DIR. Or: {}",
             common.next("plan --to VERSION")
         ),
-        ChangeoverFault::WritesKept { .. } => format!("Nothing was touched. {plan_again}"),
-        ChangeoverFault::OtherDisk { .. } => "Nothing was touched. Lantern exchanges files by renames alone, so that nothing is ever half there:\n\
-             what a plan exchanges has to lie on the disk of the server folder.".into(),
+        ChangeoverFault::WritesKept { .. } => plan_again,
+        ChangeoverFault::OtherDisk { .. } => {
+            "Lantern exchanges files by renames alone, so that nothing is ever half there:\n\
+             what a plan exchanges has to lie on the disk of the server folder."
+                .into()
+        }
         ChangeoverFault::StoredOnOtherDisk { path, name } => {
             let top = path.as_str().split('/').next().unwrap_or_default();
             format!(
-                "Nothing was touched. What a backup has of it is put elsewhere, for you to exchange with the server down:\n{}",
-                common.next(&format!("backup restore {} {} --to DIR", shell_word(Path::new(name)), shell_word(Path::new(top))))
+                "What a backup has of it is put elsewhere, for you to exchange with the server down:\n{}",
+                common.next(&format!(
+                    "backup restore {} {} --to DIR",
+                    shell_word(Path::new(name)),
+                    shell_word(Path::new(top))
+                ))
             )
         }
-        ChangeoverFault::FolderChanged { .. } | ChangeoverFault::OtherText { .. } => format!("Nothing was touched. {plan_again}"),
+        ChangeoverFault::FolderChanged { .. } | ChangeoverFault::OtherText { .. } => plan_again,
         ChangeoverFault::OwnRoom { path } => {
-            format!("Nothing was touched. Make {path} a folder, or take it away: lantern makes it anew.")
+            format!("Make {path} a folder, or take it away: lantern makes it anew.")
         }
-        ChangeoverFault::LinkLeaves { .. } | ChangeoverFault::WritesOwn { .. } => "Nothing was touched. No plan of lantern's does that: do not carry it out.".into(),
-        ChangeoverFault::NothingComes { .. } => format!("Nothing was touched. {plan_again}"),
+        ChangeoverFault::LinkLeaves { .. } | ChangeoverFault::WritesOwn { .. } => {
+            "No plan of lantern's does that: do not carry it out.".into()
+        }
+        ChangeoverFault::NothingComes { .. } => plan_again,
         ChangeoverFault::NothingToDo => String::new(),
         ChangeoverFault::NotRight { last, .. } => printed(last, common),
         ChangeoverFault::RolledBack {
@@ -216,7 +259,9 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
         } => format!(
             "{}{}{}{} All the failed start printed is in {}",
             last_words(last),
-            lost.iter().map(|path| format!("Not found, and so not put back: {path}\n")).collect::<String>(),
+            lost.iter()
+                .map(|path| format!("Not found, and so not put back: {path}\n"))
+                .collect::<String>(),
             wrong_now(wrong),
             if *running {
                 format!(
@@ -226,18 +271,19 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             } else {
                 "The server is down, as it was before.".into()
             },
-            shell_word(
-                &common
-                    .server
-                    .join(".lantern/console/output.previous.log")
-            )
+            shell_word(&common.server.join(".lantern/console/output.previous.log"))
         ),
         ChangeoverFault::GivenUp { wrong, cause, .. } => {
-            let cause = cause.as_ref().and_then(|cause| cause.downcast_ref::<Error>());
+            let cause = cause
+                .as_ref()
+                .and_then(|cause| cause.downcast_ref::<Error>());
             let why = cause.map(|cause| advice(cause, common)).unwrap_or_default();
             // The server was stopped: that no file was is said already.
-            let why = why.trim_start_matches("Nothing was touched. ").trim_start_matches("No file was touched. ");
-            format!("{}{why}\nIf it was chance, give the same command again.", wrong_now(wrong))
+            let why = why.trim_start_matches("").trim_start_matches("");
+            format!(
+                "{}{why}\nIf it was chance, give the same command again.",
+                wrong_now(wrong)
+            )
         }
         ChangeoverFault::NothingToUndo | ChangeoverFault::NothingToResume => String::new(),
         ChangeoverFault::Lost { .. } => {
@@ -294,12 +340,12 @@ fn of_config(fault: &ConfigFault, common: &Common) -> String {
 fn of_console(fault: &ConsoleFault, common: &Common) -> String {
     match fault {
         ConsoleFault::Unseen { .. } => {
-            "Nothing was touched. Run lantern as the user whom the server belongs to, or say how to find out: \
+            "Run lantern as the user whom the server belongs to, or say how to find out: \
              state in [console.run], docs/formats/lantern-toml.md."
                 .into()
         }
         ConsoleFault::NoConsole { .. } => format!(
-            "No file was touched. Stop the server yourself, then let lantern start it:\n{}",
+            "Stop the server yourself, then let lantern start it:\n{}",
             common.next("console start")
         ),
         ConsoleFault::DidNotStop { .. } => format!(
@@ -308,7 +354,7 @@ fn of_console(fault: &ConsoleFault, common: &Common) -> String {
             common.next("console stop --kill")
         ),
         ConsoleFault::StartedAgain { .. } => {
-            "No file was touched. Tell what starts it to leave it alone, or give lantern its command lines: \
+            "Tell what starts it to leave it alone, or give lantern its command lines: \
              [console.run] in docs/formats/lantern-toml.md."
                 .into()
         }

@@ -14,6 +14,11 @@ pub enum BackupFault {
         /// What is wrong.
         why: String,
     },
+    /// Somebody called it off.
+    #[error(
+        "called off; what was stored so far stays, and the next backup need not store it again"
+    )]
+    CalledOff,
     /// The folder for backups cannot be used.
     #[error("the folder for backups, {}, {why}", path.display())]
     StorePlace {

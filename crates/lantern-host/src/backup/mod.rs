@@ -150,6 +150,10 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
     let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = leaves(&mut listing)
         .into_par_iter()
         .map(|(path, stamp)| {
+            // The second pass is made with the server down, and goes on to its end.
+            if earlier.is_none() && crate::called_off() {
+                return Err(BackupFault::CalledOff.into());
+            }
             let seen = earlier.and_then(|earlier| earlier.files.get(&path));
             let seen = seen.map(|(_, stored)| stored);
             // Earlier lanterns did not write down whose it was.
