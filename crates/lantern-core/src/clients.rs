@@ -43,7 +43,7 @@ pub struct ClientList {
 
 /// Lists what clients must have: all that runs here and is for both sides.
 pub fn list(inventory: &Inventory) -> ClientList {
-    let runs = |component: &&Component| component.on != Some(false);
+    let runs = |component: &&Component| !component.runs.is_off();
     let running = inventory.components.iter().filter(runs);
     let of_side = |side: Option<Side>| {
         running

@@ -168,3 +168,39 @@ pub struct Member {
     /// The group that it is of.
     pub group: Option<String>,
 }
+/// Whether a component runs, and what says so.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Runs {
+    /// The load order starts it.
+    On,
+    /// It would have to stand in the load order, and does not, or is switched off there.
+    Off,
+    /// The server loads whatever lies where it lies.
+    Always,
+    /// Nothing says; or there is nothing to say, as of a build, a pack, and what is for clients alone.
+    #[default]
+    Unsaid,
+}
+
+impl Runs {
+    /// What a load order says.
+    pub fn switched(on: bool) -> Runs {
+        if on { Runs::On } else { Runs::Off }
+    }
+
+    /// Whether it is switched off.
+    pub fn is_off(self) -> bool {
+        self == Runs::Off
+    }
+
+    /// Whether a load order says.
+    pub fn is_switched(self) -> bool {
+        matches!(self, Runs::On | Runs::Off)
+    }
+
+    /// Whether a good start has to show it.
+    pub fn is_sure(self) -> bool {
+        matches!(self, Runs::On | Runs::Always)
+    }
+}

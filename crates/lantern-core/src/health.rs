@@ -5,7 +5,7 @@ use crate::family::{ConsoleRule, Pattern};
 use crate::plan::Expected;
 use regex::RegexSet;
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What is to be expected of a start.
@@ -19,6 +19,20 @@ pub struct Wanted {
     pub settings: Vec<Setting>,
     /// The error lines of an earlier start that was good, as [`normal`] writes them.
     pub known_errors: BTreeSet<String>,
+    /// What was not shown before either.
+    pub unshown: Unshown,
+}
+
+/// What a server did not show, though it ran well: seen with the same eyes, its absence says nothing later.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Unshown {
+    /// Components that had to run and that it did not name.
+    pub components: BTreeSet<Id>,
+    /// Whether it named none of several at all.
+    pub blind: bool,
+    /// Settings of which it said nothing.
+    pub settings: BTreeSet<String>,
 }
 
 /// A setting, by its name in the family file.
@@ -65,6 +79,8 @@ pub struct Running {
     pub version: Option<String>,
     /// Where it does not run: the line of the start that names it, often the only one that says why.
     pub named: Option<String>,
+    /// Whether the server did not name it before either, so that nothing follows.
+    pub unshown_before: bool,
 }
 
 /// An add-on that was started where another one was to be.
@@ -85,6 +101,8 @@ pub struct SettingSeen {
     pub wanted: String,
     /// What the server says; none where it says nothing.
     pub said: Option<String>,
+    /// Whether it said nothing of it before either, so that nothing follows.
+    pub unsaid_before: bool,
 }
 
 /// An error line.
@@ -99,17 +117,23 @@ pub struct ErrorSeen {
 }
 
 impl Running {
-    /// Whether the server says what is installed.
+    /// Whether the server says what is installed, or nothing follows from its silence.
     pub fn is_right(&self) -> bool {
         let both = self.installed.as_ref().zip(self.version.as_ref());
-        self.runs && both.is_none_or(|(installed, says)| installed == says)
+        match self.runs {
+            true => both.is_none_or(|(installed, says)| installed == says),
+            false => self.unshown_before,
+        }
     }
 }
 
 impl SettingSeen {
-    /// Whether the server says what was set.
+    /// Whether the server says what was set, or nothing follows from its silence.
     pub fn is_right(&self) -> bool {
-        self.said.as_ref() == Some(&self.wanted)
+        match &self.said {
+            Some(said) => *said == self.wanted,
+            None => self.unsaid_before,
+        }
     }
 }
 
@@ -124,13 +148,72 @@ impl ErrorSeen {
 }
 
 impl StartReport {
+    /// What was not shown of what had to be.
+    pub fn unshown(&self) -> Unshown {
+        let silent = self.components.iter().flatten().filter(|it| !it.runs);
+        let silent: BTreeSet<Id> = silent.map(|it| it.id.clone()).collect();
+        let unsaid = self.settings.iter().filter(|it| it.said.is_none());
+        Unshown {
+            blind: self.names_none(),
+            components: silent,
+            settings: unsaid.map(|it| it.name.clone()).collect(),
+        }
+    }
+
+    /// Whether the server names none of the components that have to run.
+    fn names_none(&self) -> bool {
+        let all = self.components.as_deref().unwrap_or_default();
+        !all.is_empty() && all.iter().all(|it| !it.runs)
+    }
+
+    /// What was seen of the components that have to run, in a sentence; and of what nothing was.
+    pub fn told(&self) -> String {
+        let Some(all) = &self.components else {
+            return "which components run could not be checked: this family has no line and no list that says so"
+                .into();
+        };
+        if all.is_empty() {
+            return "nothing is installed that the server could say it runs".into();
+        }
+        if all.iter().all(|it| !it.runs && it.unshown_before) {
+            return format!(
+                "which components run could not be checked: of {} that should, the server names none, and it named none \
+                 before",
+                all.len()
+            );
+        }
+        let running: Vec<&Running> = all.iter().filter(|it| it.runs).collect();
+        let stated = running.iter().filter(|it| it.installed.is_some()).count();
+        let seen = format!(
+            "{} of {} components are loaded, {stated} of them in a stated version",
+            running.len(),
+            all.len()
+        );
+        let silent = all.iter().filter(|it| !it.runs && it.unshown_before);
+        let silent = silent.map(|it| it.id.as_str());
+        match silent.collect::<Vec<_>>().join(", ") {
+            none if none.is_empty() => seen,
+            some => format!("{seen}; not named, and not before either: {some}"),
+        }
+    }
+
     /// All that is not as it should be, a sentence each; empty when all is.
     pub fn problems(&self) -> Vec<String> {
         let mut problems = Vec::new();
         for error in self.errors.iter().filter(|error| !error.known) {
             problems.push(format!("it printed: {}", error.text()));
         }
-        for answer in self.components.iter().flatten().filter(|a| !a.is_right()) {
+        let wrong = self.components.iter().flatten().filter(|a| !a.is_right());
+        let wrong: Vec<&Running> = wrong.collect();
+        let names_none = self.names_none() && wrong.len() > 1;
+        if names_none {
+            problems.push(format!(
+                "the server names none of the {} components that should run; if they do, `loaded` or `list` of the family is not \
+                 right",
+                wrong.len()
+            ));
+        }
+        for answer in wrong.into_iter().filter(|_| !names_none) {
             problems.push(match (&answer.version, &answer.installed) {
                 (Some(runs), Some(installed)) => {
                     format!("{} runs in {runs}, not {installed}", answer.id)
@@ -145,7 +228,9 @@ impl StartReport {
             problems.push(format!("{started} was started where {wanted} is due"));
         }
         for setting in self.settings.iter().filter(|s| !s.is_right()) {
-            let SettingSeen { name, wanted, said } = setting;
+            let SettingSeen {
+                name, wanted, said, ..
+            } = setting;
             problems.push(match said {
                 Some(said) => format!(
                     "{name} is {said}, not {wanted} as set: the start command may be cut off"
@@ -276,6 +361,8 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport 
                 named: (!runs)
                     .then(|| naming(&expected.id, &shown.printed))
                     .flatten(),
+                unshown_before: wanted.unshown.blind
+                    || wanted.unshown.components.contains(&expected.id),
             }
         };
         wanted.components.iter().map(answer).collect()
@@ -307,6 +394,7 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport 
             name: setting.name.clone(),
             wanted: setting.value.clone(),
             said: said.map(str::to_owned),
+            unsaid_before: wanted.unshown.settings.contains(&setting.name),
         })
     });
     StartReport {
@@ -361,6 +449,7 @@ mod tests {
                 .map(|(name, value)| Setting { name, value })
                 .collect(),
             known_errors: BTreeSet::from(["odd sum #".to_owned()]),
+            unshown: Unshown::default(),
         }
     }
 
@@ -374,6 +463,61 @@ mod tests {
                 .into(),
         };
         judge(&rule(RULE), wanted, &shown).problems().join("; ")
+    }
+
+    #[test]
+    fn what_was_not_shown_before_is_no_reason_to_go_back() {
+        let mut rule_without_list = rule(RULE);
+        let shown = |lines: &[&str]| Shown {
+            printed: lines.iter().map(|line| (*line).to_owned()).collect(),
+            answers: BTreeMap::new(),
+        };
+        let mut wanted = Wanted {
+            components: ["a", "b"]
+                .map(|id| Expected {
+                    id: Id::new(id),
+                    version: Some("1".into()),
+                })
+                .into(),
+            ..Wanted::default()
+        };
+
+        rule_without_list.list = None;
+        let mut told = Vec::new();
+        for (before, after) in [
+            // One was not named before, and is not now; the other was, and has gone.
+            (&["start a 1"][..], &["start a 1"][..]),
+            (&["start a 1"], &["start b 1"]),
+            // Nothing ever was: then nothing follows, of what is new neither.
+            (&[], &[]),
+            (&["start a 1", "start b 1"], &[]),
+            (&["start a 1", "start b 1"], &["start a 1"]),
+        ] {
+            wanted.unshown = Unshown::default();
+            let first = judge(&rule_without_list, &wanted, &shown(before));
+            wanted.unshown = first.unshown();
+            let report = judge(&rule_without_list, &wanted, &shown(after));
+            told.push(
+                [vec![report.told()], report.problems()]
+                    .concat()
+                    .join("\n    "),
+            );
+        }
+        insta::assert_snapshot!(told.join("\n"), @"
+        1 of 2 components are loaded, 1 of them in a stated version; not named, and not before either: b
+        1 of 2 components are loaded, 1 of them in a stated version
+            a does not run
+        which components run could not be checked: of 2 that should, the server names none, and it named none before
+        0 of 2 components are loaded, 0 of them in a stated version
+            the server names none of the 2 components that should run; if they do, `loaded` or `list` of the family is not right
+        1 of 2 components are loaded, 1 of them in a stated version
+            b does not run
+        ");
+        let nothing = judge(&rule_without_list, &Wanted::default(), &shown(&[]));
+        assert!(nothing.told().starts_with("nothing is installed"));
+        rule_without_list.loaded = None;
+        let blind = judge(&rule_without_list, &wanted, &shown(&[]));
+        assert!(blind.told().contains("could not be checked"));
     }
 
     #[test]

@@ -200,7 +200,13 @@ impl<'t> Lines<'t> {
     /// Adds a line, with the line end of the one before it.
     pub(crate) fn add(&mut self, line: &str) {
         if !self.out.is_empty() && !self.out.ends_with('\n') {
-            self.out.push_str(self.end);
+            // A carriage return that ends the text is part of its last line, and stays so.
+            let end = if self.out.ends_with('\r') {
+                "\r\n"
+            } else {
+                self.end
+            };
+            self.out.push_str(end);
         }
         let end = match &self.out {
             out if out.ends_with("\r\n") => "\r\n",

@@ -5,8 +5,8 @@ use crate::console::{Console, ServerState, Started};
 use crate::error::Result;
 use crate::folder::own;
 use crate::survey::{Survey, order_text};
-use lantern_core::component::{Id, Kind, Side};
-use lantern_core::health::{self, Setting, Shown, StartReport, Wanted, Watch};
+use lantern_core::component::{Id, Kind};
+use lantern_core::health::{self, Setting, Shown, StartReport, Unshown, Wanted, Watch};
 use lantern_core::inventory::Component;
 use lantern_core::order::Arrangement;
 use lantern_core::plan::Expected;
@@ -45,6 +45,9 @@ pub struct GoodStart {
     pub ready_ms: u64,
     /// Its error lines, without what differs from start to start.
     pub errors: BTreeSet<String>,
+    /// What it did not show.
+    #[serde(default)]
+    pub unshown: Unshown,
 }
 
 impl GoodStart {
@@ -75,13 +78,27 @@ impl GoodStart {
     ///
     /// # Errors
     /// When it cannot be written.
-    pub fn remember(server: &Server, started: &Started) -> Result<()> {
+    pub fn remember(server: &Server, started: &Started, unshown: Unshown) -> Result<()> {
         let good = GoodStart {
             ready_ms: started.ready_ms,
             errors: errors_in(server, &started.lines),
+            unshown,
         };
         good.write(server)
     }
+}
+
+/// Lets a copy be looked at with the eyes that its original was last seen with: what it always prints, and what it does not
+/// show. The original is asked nothing.
+///
+/// # Errors
+/// When the copy cannot be written.
+pub fn hand_on(live: &Server, copy: &Server) -> Result<()> {
+    let good = GoodStart {
+        errors: known_errors(live),
+        ..GoodStart::read(live).unwrap_or_default()
+    };
+    good.write(copy)
 }
 
 fn errors_in(server: &Server, lines: &[String]) -> BTreeSet<String> {
@@ -109,13 +126,34 @@ pub fn wanted(
     server: &Server,
     components: Vec<Expected>,
     known_errors: BTreeSet<String>,
+    unshown: Unshown,
 ) -> Result<Wanted> {
     Ok(Wanted {
         components,
         order: wanted_order(server)?,
         settings: wanted_settings(server),
         known_errors,
+        unshown,
     })
+}
+
+/// What a server that runs does not show of what has to run, seen before it is stopped; of one that is down, what its last
+/// good start did not show.
+pub fn unshown_now(server: &Server, found: &Survey) -> Unshown {
+    let look_now = || {
+        let console = Console::of(server);
+        let state = console.state().ok()?;
+        let is_ours = matches!(state, ServerState::Ours(_) | ServerState::Reached { .. });
+        if !is_ours {
+            return None;
+        }
+        let watch = Watch::of(&server.family.console);
+        let printed = console.lines_that(&|line| watch.minds(line)).ok()?;
+        let expected = expected_now(server, found);
+        let wanted = wanted(server, expected, BTreeSet::new(), Unshown::default()).ok()?;
+        Some(look(&console, server, &wanted, &printed).ok()?.unshown())
+    };
+    look_now().unwrap_or_else(|| GoodStart::read(server).unwrap_or_default().unshown)
 }
 
 /// The order in which add-ons have to be started, where the order of the entries decides.
@@ -202,8 +240,9 @@ pub fn verify(server: &Server, found: &Survey) -> Result<Verified> {
     let ready = server.family.console.ready.as_ref();
     let ready = ready.filter(|_| !console.is_silent());
     let ready = ready.map(|ready| printed.iter().any(|line| ready.regex().is_match(line)));
-    let known = GoodStart::read(server).unwrap_or_default().errors;
-    let wanted = wanted(server, expected_now(server, found), known)?;
+    let good = GoodStart::read(server).unwrap_or_default();
+    let expected = expected_now(server, found);
+    let wanted = wanted(server, expected, good.errors, good.unshown)?;
     Ok(Verified {
         verdict: Some(look(&console, server, &wanted, &printed)?),
         ready,
@@ -215,7 +254,7 @@ pub fn verify(server: &Server, found: &Survey) -> Result<Verified> {
 /// What has to run, by what is installed.
 pub fn expected_now(server: &Server, found: &Survey) -> Vec<Expected> {
     let has_to_run = |component: &&Component| match component.facts.kind {
-        Kind::Addon => component.on != Some(false) && component.facts.side != Some(Side::Client),
+        Kind::Addon => component.runs.is_sure(),
         Kind::Framework => server.family.console.framework.is_some(),
         Kind::Build | Kind::Pack => false,
     };

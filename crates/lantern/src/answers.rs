@@ -4,7 +4,7 @@
 
 use lantern_core::check::Remark;
 use lantern_core::clients::ClientList;
-use lantern_core::component::{Id, Kind};
+use lantern_core::component::{Id, Kind, Runs};
 use lantern_core::descriptor::VersionFrom;
 use lantern_core::facts::WrittenRelease;
 use lantern_core::health::StartReport;
@@ -316,7 +316,7 @@ impl From<&Report> for ChangeoverDone {
             own_ms: report.times.own_ms,
             start_ms: report.times.start_ms,
             bad: report.bad.clone(),
-            loaded: report.loaded.map(|(loaded, _)| loaded),
+            loaded: report.loaded,
             backup: report.backup.clone(),
         }
     }
@@ -696,7 +696,8 @@ pub struct SurveyedComponent<'a> {
     release: WrittenRelease,
     version_from: VersionFrom,
     version_is_stated: bool,
-    on: Option<bool>,
+    /// What says whether it runs, and whether it does.
+    runs: Runs,
     started_by: &'a Option<Id>,
     pack: &'a Option<Id>,
     place: &'a Option<RelPath>,
@@ -712,7 +713,7 @@ impl<'a> From<&'a Component> for SurveyedComponent<'a> {
             release: WrittenRelease::of(&component.facts),
             version_from: component.version_from,
             version_is_stated: component.version_from != VersionFrom::Content,
-            on: component.on,
+            runs: component.runs,
             started_by: &component.started_by,
             pack: &component.group,
             place: &component.place,

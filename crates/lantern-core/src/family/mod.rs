@@ -13,9 +13,10 @@ pub use console::{
 pub use pattern::{Glob, Globs, Pattern};
 pub use reader::{
     DescriptorFile, FieldRule, Fields, IdSpelling, Item, Lookup, Name, Names, Part, Reader, Shape,
-    TextNotation,
+    Start, TextNotation,
 };
 
+use crate::component::Runs;
 use crate::hint::with_nearest;
 use crate::version::Notations;
 use serde::Deserialize;
@@ -278,6 +279,15 @@ impl Family {
             }
         }
         Ok(())
+    }
+
+    /// How an add-on runs that a reader finds and that comes new.
+    pub fn runs(&self, reader: &Reader) -> Runs {
+        match (reader.runs, &self.order) {
+            (Some(Start::Always), _) | (None, None) => Runs::Always,
+            (Some(Start::Listed) | None, Some(_)) => Runs::On,
+            (Some(Start::Unknown), _) | (Some(Start::Listed), None) => Runs::Unsaid,
+        }
     }
 
     /// The reader with a name.

@@ -30,6 +30,18 @@ impl Shape {
     }
 }
 
+/// What starts an add-on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Start {
+    /// What stands in the load order.
+    Listed,
+    /// That it is there.
+    Always,
+    /// Nobody can tell.
+    Unknown,
+}
+
 /// How one sort of component is recognised and read.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -46,6 +58,8 @@ pub struct Reader {
     /// Files of which one has to be in the folder or archive; without any, one of `files` has to.
     #[serde(default)]
     pub marks: Vec<Names>,
+    /// What starts an add-on that it finds; where it is not stated, the load order if there is one.
+    pub runs: Option<Start>,
     /// The reader of the folders inside a group.
     pub members: Option<String>,
     /// File names that a release in a drop folder has.

@@ -267,7 +267,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
     let empty = Vec::new();
     for (index, component) in components.iter().enumerate() {
         let facts = &component.facts;
-        if component.on == Some(false) {
+        if component.runs.is_off() {
             continue;
         }
         let framework = components.iter().find(|c| c.facts.kind == Kind::Framework);
@@ -294,7 +294,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
             let remedy = "plan a changeover to a release for this server version";
             finder.add(Severity::Error, "other-server-version", place, text, remedy);
         }
-        let on = |i: &usize| components[*i].on != Some(false);
+        let on = |i: &usize| !components[*i].runs.is_off();
         let bearing = |need: &Need| stand_for.get(&need.id).unwrap_or(&empty);
         let fits = |need: &Need, i: &usize| components[*i].facts.meets(need);
         let met = |need: &Need| bearing(need).iter().any(|i| fits(need, i) && on(i));
@@ -357,7 +357,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
         for clash in &facts.clashes {
             for other in by_id.get(&clash.id).unwrap_or(&empty) {
                 let other = &components[*other];
-                if other.on != Some(false) && other.facts.is_meant_by(clash) {
+                if !other.runs.is_off() && other.facts.is_meant_by(clash) {
                     let place = finder.at(index);
                     let text = format!(
                         "{} clashes with {} {}",
@@ -392,7 +392,7 @@ fn rivals(finder: &mut Finder<'_>) {
     let components = &finder.inventory.components;
     let mut groups: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
     for (index, component) in components.iter().enumerate() {
-        if component.on == Some(false) {
+        if component.runs.is_off() {
             continue;
         }
         if let Some(group) = &component.facts.group {
@@ -522,12 +522,12 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
     lines.extend(by_category);
     let addons = components.iter().filter(|c| c.facts.kind == Kind::Addon);
     let mut follow = match decides {
-        true => must_follow(addons.filter(|c| c.on != Some(false)).map(|c| &c.facts)),
+        true => must_follow(addons.filter(|c| !c.runs.is_off()).map(|c| &c.facts)),
         false => BTreeMap::new(),
     };
     for (index, component) in components.iter().enumerate() {
         let facts = &component.facts;
-        if facts.kind != Kind::Addon || component.on.is_none() {
+        if facts.kind != Kind::Addon || !component.runs.is_switched() {
             continue;
         }
         let Some(&(own_line, own_position)) = lines.get(&facts.id) else {

@@ -228,6 +228,7 @@ fn state_of<'f>(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::component::Runs;
     use crate::descriptor::Holdings;
     use crate::facts::Facts;
     use crate::family::Shape;
@@ -255,7 +256,7 @@ mod tests {
             shape: Shape::Folder,
             reader: String::new(),
             files: files.iter().map(|text| file(text)).collect(),
-            on: None,
+            runs: Runs::Unsaid,
             group: None,
             started_by: None,
             holdings,

@@ -7,7 +7,7 @@ pub use findings::{Finding, Place, Severity};
 
 pub use crate::descriptor::VersionFrom;
 
-use crate::component::{Id, Kind, Member, Need, Provided, Side};
+use crate::component::{Id, Kind, Member, Need, Provided, Runs, Side};
 use crate::descriptor::{self, Described, Found, Holdings, Subject};
 use crate::facts::Facts;
 use crate::family::{Family, OrderRule, Shape};
@@ -56,8 +56,8 @@ pub struct Component {
     pub reader: String,
     /// Its files.
     pub files: Vec<FileSeen>,
-    /// Whether the load order lets it run; `None` where there is nothing to switch.
-    pub on: Option<bool>,
+    /// Whether it runs, and what says so.
+    pub runs: Runs,
     /// The pack it is a member of.
     pub group: Option<Id>,
     /// The entry of the load order that starts it, where that is not its own: a category.
@@ -175,7 +175,7 @@ impl Inventory {
     /// The components that run and are moved by themselves, each pack with its running members' facts taken into its
     /// own. What lies outside the folder is not moved.
     pub fn movable(&self) -> Vec<(&Component, Facts)> {
-        let runs = |component: &&Component| component.on != Some(false);
+        let runs = |component: &&Component| !component.runs.is_off();
         let whole = self.components.iter().filter(runs);
         let whole = whole.filter(|c| c.group.is_none() && c.place.is_some());
         whole
@@ -347,17 +347,18 @@ fn component(
     let switched = facts.kind == Kind::Addon
         && facts.side != Some(Side::Client)
         && claim.reader.shape != Shape::Group;
-    let starter = family
-        .order
-        .as_ref()
-        .filter(|_| switched)
-        .map(|rule| order.starter(rule, &facts.id, &claim.place));
+    let usual = match switched {
+        true => family.runs(claim.reader),
+        false => Runs::Unsaid,
+    };
+    let rule = family.order.as_ref().filter(|_| usual.is_switched());
+    let starter = rule.and_then(|rule| order.starter(rule, &facts.id, &claim.place));
     Ok(Component {
-        on: starter
-            .as_ref()
-            .map(|line| line.is_some_and(|line| line.on)),
+        runs: match rule {
+            Some(_) => Runs::switched(starter.is_some_and(|line| line.on)),
+            None => usual,
+        },
         started_by: starter
-            .flatten()
             .map(|line| line.id.clone())
             .filter(|id| *id != facts.id),
         facts,
@@ -376,7 +377,7 @@ fn component(
 /// Reads the load order in the names of what runs, where names tell it.
 pub fn arrange_by_name(rule: &OrderRule, inventory: &mut Inventory) {
     if let Keeping::Names = rule.kind.keeping() {
-        let started = inventory.components.iter().filter(|c| c.on == Some(true));
+        let started = inventory.components.iter().filter(|c| c.runs == Runs::On);
         let started = started.filter_map(|c| Some((&c.facts.id, c.place.as_ref()?)));
         inventory.order = Arrangement::of_names(rule, started);
     }
@@ -388,10 +389,13 @@ fn started_by_name(rule: &OrderRule, inventory: &mut Inventory) {
         return;
     };
     let switched = inventory.components.iter_mut();
-    for component in switched.filter(|component| component.on.is_some()) {
+    for component in switched.filter(|component| component.runs.is_switched()) {
         let place = component.place.as_ref();
         let is_named = place.is_some_and(|place| rule.file.matches(place.as_str()));
-        component.on = is_named.then_some(true);
+        component.runs = match is_named {
+            true => Runs::On,
+            false => Runs::Unsaid,
+        };
     }
     arrange_by_name(rule, inventory);
 }
@@ -419,7 +423,7 @@ fn entries(family: &Family, inventory: &mut Inventory) {
             shape: Shape::Entry,
             reader: reader.name.clone(),
             files: Vec::new(),
-            on: Some(line.on),
+            runs: Runs::switched(line.on),
             group: None,
             started_by: None,
             holdings: Holdings::default(),
@@ -447,7 +451,7 @@ fn outside_build(family: &Family, version: &Version) -> Component {
         shape: Shape::Folder,
         reader: String::new(),
         files: Vec::new(),
-        on: None,
+        runs: Runs::Unsaid,
         group: None,
         started_by: None,
         holdings: Holdings::default(),

@@ -2,7 +2,7 @@
 
 use super::{ActionKind, Fate, Payload, Plan, Rename};
 use crate::catalogue::Offer;
-use crate::component::{Id, Kind, Side};
+use crate::component::{Id, Kind, Runs, Side};
 use crate::descriptor::Holdings;
 use crate::facts::Facts;
 use crate::inventory::{
@@ -125,10 +125,7 @@ pub fn afterwards(
         }
         component.place = Some(to);
     }
-    let is_switched = before.order.decides
-        || !order.entries.is_empty()
-        || before.components.iter().any(|it| it.on.is_some());
-    let runs: BTreeSet<&Id> = plan.expects.iter().map(|expected| &expected.id).collect();
+    let expected: BTreeSet<&Id> = plan.expects.iter().map(|expected| &expected.id).collect();
     for choice in &selection.choices {
         let Some((offer, payload)) = choice
             .offer
@@ -156,9 +153,11 @@ pub fn afterwards(
             shape,
             reader: payload.reader.clone(),
             files,
-            // Where there is a load order, what it does not start is off.
-            on: (is_switched && facts.kind == Kind::Addon && facts.side != Some(Side::Client))
-                .then(|| runs.contains(&facts.id)),
+            runs: match payload.runs {
+                _ if facts.kind != Kind::Addon || facts.side == Some(Side::Client) => Runs::Unsaid,
+                Runs::On | Runs::Off => Runs::switched(expected.contains(&facts.id)),
+                other => other,
+            },
             group,
             started_by: None,
             holdings: Holdings::default(),

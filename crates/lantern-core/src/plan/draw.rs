@@ -7,7 +7,7 @@ use super::{
 };
 use crate::artifact::Artifact;
 use crate::catalogue::Offer;
-use crate::component::{Id, Kind, Side};
+use crate::component::{Id, Kind, Runs, Side};
 use crate::facts::Facts;
 use crate::family::{Family, Glob};
 use crate::inventory::{Component, Inventory, Remembered};
@@ -262,21 +262,20 @@ impl<'a> Drawing<'a> {
         &self,
         moving: &[(&'a Offer, &'a Payload)],
         gone: &[Gone],
-    ) -> BTreeMap<&'a Id, (&'a Facts, bool)> {
+    ) -> BTreeMap<&'a Id, (&'a Facts, Runs)> {
         let moved = moving.iter().map(|(offer, _)| &offer.facts.id);
         let moved: BTreeSet<&Id> = moved.chain(gone.iter().map(|gone| &gone.id)).collect();
         let gone = |c: &Component| {
             moved.contains(&c.facts.id) && c.group.is_none()
                 || c.group.as_ref().is_some_and(|group| moved.contains(group))
         };
-        let mut after: BTreeMap<&Id, (&Facts, bool)> = BTreeMap::new();
+        let mut after: BTreeMap<&Id, (&Facts, Runs)> = BTreeMap::new();
         let components = &self.situation.inventory.components;
-        let mut was_on: BTreeMap<&Id, bool> = BTreeMap::new();
+        let mut were: BTreeMap<&Id, Runs> = BTreeMap::new();
         for component in components.iter() {
-            let on = component.on.unwrap_or(false);
-            was_on.insert(&component.facts.id, on);
+            were.insert(&component.facts.id, component.runs);
             if component.facts.kind == Kind::Addon && !gone(component) {
-                after.insert(&component.facts.id, (&component.facts, on));
+                after.insert(&component.facts.id, (&component.facts, component.runs));
             }
         }
         for (offer, payload) in moving {
@@ -285,9 +284,13 @@ impl<'a> Drawing<'a> {
             let members = payload.members.iter().map(|member| &member.facts);
             let members = members.filter(|facts| !taken_out.contains(&facts.id));
             for facts in own.into_iter().chain(members) {
-                let runs = facts.side != Some(Side::Client);
-                let on = runs && was_on.get(&facts.id).copied().unwrap_or(true);
-                after.insert(&facts.id, (facts, on));
+                let was = were.get(&facts.id).copied();
+                let runs = match was.filter(|was| was.is_switched()) {
+                    _ if facts.side == Some(Side::Client) => Runs::Unsaid,
+                    Some(was) => was,
+                    None => payload.runs,
+                };
+                after.insert(&facts.id, (facts, runs));
             }
         }
         after
@@ -306,7 +309,7 @@ impl<'a> Drawing<'a> {
     /// What the server has to say is loaded, and that its framework is active where it can say so.
     fn expects(
         &self,
-        after: &BTreeMap<&'a Id, (&'a Facts, bool)>,
+        after: &BTreeMap<&'a Id, (&'a Facts, Runs)>,
         moving: &[(&'a Offer, &'a Payload)],
     ) -> Vec<Expected> {
         let mut frameworks: BTreeMap<&Id, &Facts> = BTreeMap::new();
@@ -319,7 +322,7 @@ impl<'a> Drawing<'a> {
         }
         let running = after
             .values()
-            .filter(|(_, on)| *on)
+            .filter(|(_, runs)| runs.is_sure())
             .map(|(facts, _)| *facts);
         let mut expects: Vec<Expected> = frameworks
             .into_values()

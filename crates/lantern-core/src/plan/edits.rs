@@ -3,7 +3,7 @@
 use super::pin;
 use super::{DrawFault, Payload, Rename, Situation, TextEdit};
 use crate::catalogue::Offer;
-use crate::component::{Id, Kind};
+use crate::component::{Id, Kind, Runs};
 use crate::facts::Facts;
 use crate::family::{OrderRule, Pin};
 use crate::order::{self, Change, Keeping, Named};
@@ -14,7 +14,7 @@ use std::collections::{BTreeMap, BTreeSet};
 /// The server as the plan leaves it.
 pub(super) struct Afterwards<'a> {
     /// The add-ons: facts, and whether they run.
-    pub(super) addons: &'a BTreeMap<&'a Id, (&'a Facts, bool)>,
+    pub(super) addons: &'a BTreeMap<&'a Id, (&'a Facts, Runs)>,
     /// Where each component lies.
     pub(super) places: &'a BTreeMap<&'a Id, &'a RelPath>,
     /// What comes.
@@ -137,10 +137,11 @@ fn load_order(
     };
     let inventory = situation.inventory;
     let arrangement = &inventory.order;
-    let flagged = inventory.components.iter().filter(|c| c.on.is_some());
+    let flagged = inventory.components.iter().filter(|c| c.runs.is_switched());
     let gone = flagged.map(|component| &component.facts.id);
     let gone = gone.filter(|id| !after.addons.contains_key(id)).cloned();
-    let running = after.addons.iter().filter(|(_, (_, on))| *on);
+    let started = |(_, (_, runs)): &(&&Id, &(&Facts, Runs))| *runs == Runs::On;
+    let running = after.addons.iter().filter(started);
     let order = match arrangement.decides {
         false => running.map(|(id, _)| (*id).clone()).collect(),
         true => {
@@ -191,7 +192,8 @@ pub(super) fn renames(
     let Some(rule) = situation.family.order.as_ref().filter(names_tell) else {
         return Ok(Vec::new());
     };
-    let running = after.addons.iter().filter(|(_, (_, on))| *on);
+    let started = |(_, (_, runs)): &(&&Id, &(&Facts, Runs))| *runs == Runs::On;
+    let running = after.addons.iter().filter(started);
     let mut named: BTreeMap<&Id, (Named, &RelPath)> = BTreeMap::new();
     for (id, _) in running.clone() {
         let Some(place) = after.places.get(id).copied() else {

@@ -2,7 +2,7 @@
 
 use super::DrawFault;
 use crate::artifact::{ArchivedFile, Artifact};
-use crate::component::Id;
+use crate::component::{Id, Runs};
 use crate::descriptor::Holdings;
 use crate::facts::Facts;
 use crate::family::{Part, Reader, Shape};
@@ -26,6 +26,8 @@ pub struct Payload {
     pub members: Vec<PayloadMember>,
     /// What it lays claim to besides its place.
     pub holdings: Holdings,
+    /// How an add-on runs that comes new with it.
+    pub runs: Runs,
     /// Which of its variants.
     pub variant: Option<String>,
     /// The folder in the archive that it was found in, where that is deeper than expected.

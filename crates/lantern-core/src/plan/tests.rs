@@ -2,6 +2,7 @@
 
 use super::*;
 use crate::catalogue::{Offer, Origin};
+use crate::component::Runs;
 use crate::descriptor::{Found, Holdings};
 use crate::facts::Facts;
 use crate::family::{Family, Glob, Shape};
@@ -317,6 +318,7 @@ proptest! {
                     files: files.collect(),
                     members: members.collect(),
                     holdings: Holdings { owns: vec![path("config")], ..Holdings::default() },
+                    runs: Runs::On,
                     variant: None,
                     found_in: None,
                 });
@@ -424,7 +426,7 @@ struct PackMove {
     bound: Option<bool>,
     dropped: Vec<&'static str>,
     /// Whether m0 runs.
-    on: Option<bool>,
+    runs: Runs,
     /// What the release calls all its own, and what it keeps there itself.
     owns: Vec<&'static str>,
     keeps: Vec<&'static str>,
@@ -438,7 +440,7 @@ impl Default for PackMove {
             ships: vec!["addons/m0"],
             bound: None,
             dropped: Vec::new(),
-            on: None,
+            runs: Runs::Unsaid,
             owns: Vec::new(),
             keeps: Vec::new(),
         }
@@ -460,7 +462,7 @@ impl PackMove {
         for component in &mut inventory.components {
             if component.facts.id.as_str() == "m0" {
                 component.facts.world_bound = self.bound;
-                component.on = self.on;
+                component.runs = self.runs;
             }
         }
         (tree, inventory, remembered)
@@ -510,6 +512,7 @@ impl PackMove {
                 keep: self.keeps.iter().map(|text| (*text).to_owned()).collect(),
                 ..Holdings::default()
             },
+            runs: Runs::On,
             variant: None,
             found_in: None,
         };
@@ -615,7 +618,7 @@ fn the_keep_list_is_never_written() {
 #[test]
 fn a_start_script_names_the_pack_that_comes_and_the_framework_has_to_say_that_it_is_there() {
     let plan = PackMove {
-        on: Some(true),
+        runs: Runs::On,
         ..PackMove::default()
     };
     let plan = plan.drawn().unwrap();
@@ -700,9 +703,9 @@ fn a_member_that_the_world_holds_does_not_leave() {
 
 #[test]
 fn what_does_not_run_asks_for_nothing() {
-    let needs = |on| {
+    let needs = |runs| {
         let (_, mut inventory, _) = PackMove {
-            on,
+            runs,
             ..PackMove::default()
         }
         .inventory();
@@ -721,9 +724,9 @@ fn what_does_not_run_asks_for_nothing() {
             .unwrap();
         (pack.needs.len(), pack.members.len())
     };
-    assert_eq!(needs(Some(true)), (1, 1));
-    assert_eq!(needs(None), (1, 1));
-    assert_eq!(needs(Some(false)), (0, 0));
+    assert_eq!(needs(Runs::On), (1, 1));
+    assert_eq!(needs(Runs::Unsaid), (1, 1));
+    assert_eq!(needs(Runs::Off), (0, 0));
     // An add-on by itself that is off is not moved, nor is what lies outside the folder.
     let (_, mut inventory, _) = PackMove::default().inventory();
     let ids = |inventory: &Inventory| -> Vec<String> {
@@ -735,7 +738,10 @@ fn what_does_not_run_asks_for_nothing() {
     assert_eq!(ids(&inventory), ["b", "f", "p"]);
     for component in &mut inventory.components {
         component.group = None;
-        component.on = (component.facts.kind == Kind::Addon).then_some(false);
+        component.runs = match component.facts.kind {
+            Kind::Addon => Runs::Off,
+            _ => Runs::Unsaid,
+        };
         if component.facts.kind == Kind::Build {
             component.place = None;
         }
@@ -793,6 +799,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
                 files: vec![file],
                 members: Vec::new(),
                 holdings: Holdings::default(),
+                runs: Runs::On,
                 variant: None,
                 found_in: None,
             },
@@ -935,19 +942,19 @@ fn a_plan_says_what_becomes_of_each_addon() {
     let after = after.components.iter().map(|it| {
         let place = it.place.as_ref().map_or("-", RelPath::as_str);
         format!(
-            "{} {} at {place}, on {:?}, {} files",
+            "{} {} at {place}, {:?}, {} files",
             it.facts.id,
             it.facts.version,
-            it.on,
+            it.runs,
             it.files.len()
         )
     });
     insta::assert_snapshot!(after.collect::<Vec<_>>().join("\n"), @"
-    a 2 at addons/a-2.vpk, on Some(true), 1 files
-    b 2 at addons/b-2.vpk, on Some(false), 1 files
-    d 2 at addons/d-2.vpk, on Some(true), 1 files
-    e 2 at addons/e-2.vpk, on None, 1 files
-    stays 1 at addons/stays.vpk, on Some(true), 1 files
+    a 2 at addons/a-2.vpk, On, 1 files
+    b 2 at addons/b-2.vpk, Off, 1 files
+    d 2 at addons/d-2.vpk, On, 1 files
+    e 2 at addons/e-2.vpk, Unsaid, 1 files
+    stays 1 at addons/stays.vpk, On, 1 files
     ");
     let files: Vec<&str> = files.iter().map(|file| file.path.as_str()).collect();
     insta::assert_snapshot!(files.join("\n"), @"
@@ -1066,6 +1073,7 @@ fn named_addons(
         }],
         members: Vec::new(),
         holdings: Holdings::default(),
+        runs: Runs::On,
         variant: None,
         found_in: None,
     };

@@ -78,8 +78,10 @@ pub struct Report {
     pub times: Times,
     /// Whether the server runs now.
     pub running: bool,
-    /// How many components the server says it has loaded, of those expected.
-    pub loaded: Option<(usize, usize)>,
+    /// How many components the server says it has loaded; none where it cannot tell.
+    pub loaded: Option<usize>,
+    /// What was seen of the components that have to run, in words; empty where nothing was looked at.
+    pub seen: String,
     /// What is wrong with the new state, where it was to stay all the same.
     pub bad: Option<String>,
     /// The backup's name.
@@ -209,6 +211,7 @@ fn finished(run: &mut Run<'_, '_>, ended: run::Ended) -> Result<Report> {
         running: bad.is_none() && run.journal.operation.kind() == OperationKind::Changeover
             || run.console.state()? != ServerState::Down,
         loaded: run.learnt.loaded,
+        seen: run.learnt.seen.clone(),
         bad,
         backup: run
             .journal
@@ -251,6 +254,7 @@ pub fn resume(
         times: Times::default(),
         running,
         loaded: None,
+        seen: String::new(),
         bad: None,
         backup,
     };

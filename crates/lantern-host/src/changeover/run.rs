@@ -12,6 +12,7 @@ use crate::ledger::{Ledger, Logged};
 use crate::place::Stamp;
 use crate::shipped;
 use crate::verify;
+use lantern_core::health::Unshown;
 use lantern_core::operation::{
     self, Action, Came, Ending, Journal, Operation, Phase, Seen, ServerSeen, Stuck, Trouble, Work,
 };
@@ -61,7 +62,11 @@ pub(super) struct Learnt {
     /// What is wrong with the server that ran before and runs again.
     pub(super) wrong: Vec<String>,
     /// How many components run of how many, where the family can tell.
-    pub(super) loaded: Option<(usize, usize)>,
+    pub(super) loaded: Option<usize>,
+    /// What was seen of the components that have to run, in words.
+    pub(super) seen: String,
+    /// What the server did not show before it was stopped.
+    pub(super) unshown: Unshown,
     /// What was written since by others and goes aside.
     pub(super) written_since: Vec<RelPath>,
     /// Of those, what belongs to the world.

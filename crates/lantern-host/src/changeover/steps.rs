@@ -14,6 +14,7 @@ use crate::folder::{free_name, own};
 use crate::place::Meta;
 use crate::survey::{Depth, survey};
 use crate::verify::{self, GoodStart};
+use lantern_core::health::Running;
 use lantern_core::operation::{Work, is_own};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, Plan, Step};
@@ -82,8 +83,15 @@ impl Run<'_, '_> {
     }
 
     pub(super) fn first_backup(&mut self) -> Result<()> {
+        // While it still runs: what it does not show now is no reason to go back later.
+        let found = survey(self.server, self.ledger, Depth::Usual)?;
+        self.learnt.unshown = verify::unshown_now(self.server, &found);
         self.begins(Step::FirstBackup);
-        let first = backup::pass(self.server, None)?;
+        let kind = self.journal.operation.kind();
+        let first = backup::pass(self.server, None).map_err(|error| match error {
+            Error::Backup(BackupFault::CalledOff) => ChangeoverFault::CalledOff(kind).into(),
+            other => other,
+        })?;
         let stored = format!("{} of the keep list stored", files(first.files()));
         let told = match first.left_out.join(", ") {
             none if none.is_empty() => stored,
@@ -380,7 +388,8 @@ impl Run<'_, '_> {
     pub(super) fn verify(&mut self) -> Result<()> {
         self.begins(Step::Verify);
         let known = self.learnt.known_errors.clone();
-        let wanted = verify::wanted(self.server, self.plan()?.expects, known)?;
+        let unshown = self.learnt.unshown.clone();
+        let wanted = verify::wanted(self.server, self.plan()?.expects, known, unshown)?;
         let started = self.learnt.started.take().unwrap_or_default();
         let verdict = verify::look(&self.console, self.server, &wanted, &started.lines)?;
         let problems = verdict.problems();
@@ -391,23 +400,13 @@ impl Run<'_, '_> {
             }
             .into());
         }
-        GoodStart::remember(self.server, &started)?;
+        GoodStart::remember(self.server, &started, verdict.unshown())?;
         self.learnt.started = Some(started);
-        let mut told = match &verdict.components {
-            None => vec!["this family cannot say which add-ons run".to_owned()],
-            Some(all) => {
-                let stated = all
-                    .iter()
-                    .filter(|answer| answer.installed.is_some())
-                    .count();
-                let all = all.len();
-                vec![format!(
-                    "{all} of {all} components are loaded, {stated} of them in a stated version"
-                )]
-            }
-        };
-        if !verdict.settings.is_empty() {
-            let names: Vec<&str> = verdict.settings.iter().map(|s| s.name.as_str()).collect();
+        let mut told = vec![verdict.told()];
+        self.learnt.seen = verdict.told();
+        let said = verdict.settings.iter().filter(|s| s.said.is_some());
+        let names: Vec<&str> = said.map(|s| s.name.as_str()).collect();
+        if !names.is_empty() {
             told.push(format!("{} as set", names.join(", ")));
         }
         if !verdict.errors.is_empty() {
@@ -417,7 +416,8 @@ impl Run<'_, '_> {
             });
         }
         self.done(Step::Verify, told.join("; "));
-        self.learnt.loaded = verdict.components.map(|all| (all.len(), all.len()));
+        let running = |all: Vec<_>| all.iter().filter(|it: &&Running| it.runs).count();
+        self.learnt.loaded = verdict.components.map(running);
         Ok(())
     }
 
@@ -435,7 +435,7 @@ impl Run<'_, '_> {
             Err(error) => vec![format!("it could not be looked at: {error}")],
         };
         if !is_changeover && self.learnt.wrong.is_empty() {
-            GoodStart::remember(self.server, &started)?;
+            GoodStart::remember(self.server, &started, self.learnt.unshown.clone())?;
         }
         Ok(())
     }
@@ -445,7 +445,7 @@ impl Run<'_, '_> {
         let found = survey(self.server, self.ledger, Depth::Usual)?;
         let known = self.learnt.known_errors.clone();
         let expected = verify::expected_now(self.server, &found);
-        let wanted = verify::wanted(self.server, expected, known)?;
+        let wanted = verify::wanted(self.server, expected, known, self.learnt.unshown.clone())?;
         let verdict = verify::look(&self.console, self.server, &wanted, lines)?;
         Ok(verdict.problems())
     }

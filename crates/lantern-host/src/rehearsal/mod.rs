@@ -8,7 +8,7 @@ pub use crate::changeover::Copied;
 pub mod fault;
 
 use crate::changeover::fault::ChangeoverFault;
-use crate::changeover::{self, Event, Times};
+use crate::changeover::{self, Event, Report};
 use crate::config::{Reach, Server};
 use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
@@ -16,6 +16,7 @@ use crate::folder::{Folder, OWN, OWNERS_ALONE, Stamp, own};
 use crate::ledger::Ledger;
 use crate::place::{Meta, here};
 use crate::rehearsal::fault::RehearsalFault;
+use crate::verify;
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
 use schemars::JsonSchema;
@@ -51,6 +52,9 @@ pub struct Rehearsal {
     pub start_ms: Option<u64>,
     /// How many components were loaded; none where the server cannot tell.
     pub loaded: Option<usize>,
+    /// What was seen of the components that have to run, in words.
+    #[serde(default)]
+    pub seen: String,
     /// How the copy was made.
     pub copy: Copied,
 }
@@ -113,7 +117,8 @@ pub fn rehearse(
         }
     };
     tell(Event::Copied(copied.clone()));
-    let outcome = carry_out(server, &copy, ledger, piece.plan, tell);
+    let handed_on = verify::hand_on(server, &copy);
+    let outcome = handed_on.and_then(|()| carry_out(server, &copy, ledger, piece.plan, tell));
     let ended = end(&copy);
     if !piece.keep_copy {
         clear(server)?;
@@ -132,13 +137,15 @@ pub fn rehearse(
         last: Vec::new(),
         start_ms: None,
         loaded: None,
+        seen: String::new(),
         copy: copied,
     };
     match outcome {
-        Ok((Times { start_ms, .. }, loaded)) => {
+        Ok(changed) => {
             report.worked = true;
-            report.start_ms = Some(start_ms);
-            report.loaded = loaded;
+            report.start_ms = Some(changed.times.start_ms);
+            report.loaded = changed.loaded;
+            report.seen = changed.seen;
         }
         Err(Error::Changeover(ChangeoverFault::RolledBack { why, last, .. })) => {
             (report.why, report.last) = (Some(why), last);
@@ -157,7 +164,7 @@ fn carry_out(
     ledger: &Ledger,
     plan: &Plan,
     tell: &mut dyn FnMut(Event),
-) -> Result<(Times, Option<usize>)> {
+) -> Result<Report> {
     let copy_of_it = copy.folder.make_own("")?.join("ledger.db")?;
     ledger.copy_to(&copy.folder.shown(&copy_of_it))?;
     let mut ledger = Ledger::open(&copy.folder)?;
@@ -167,7 +174,7 @@ fn carry_out(
     {
         return Err(RehearsalFault::Touched { path: file }.into());
     }
-    Ok((report.times, report.loaded.map(|(loaded, _)| loaded)))
+    Ok(report)
 }
 
 /// Stops whatever runs in the copy.

@@ -235,6 +235,7 @@ pub fn payload(
             members: Vec::new(),
             files: laid.files,
             holdings: Holdings::default(),
+            runs: family.runs(reader),
             variant: None,
             found_in: laid.found_in,
         });
@@ -270,6 +271,7 @@ pub fn payload(
         members,
         files: laid.files,
         holdings,
+        runs: family.runs(reader),
         variant,
         found_in: laid.found_in,
     })

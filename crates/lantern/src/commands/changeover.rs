@@ -108,10 +108,8 @@ fn show(look: &Look, common: &Common, report: &Report) {
             look.say(&format!("  {why}"));
         }
     }
-    if let Some((loaded, expected)) = report.loaded {
-        look.say(&format!(
-            "  {loaded} of {expected} components are loaded as planned"
-        ));
+    if !report.seen.is_empty() {
+        look.say(&format!("  {}", report.seen));
     }
     if report.backup.is_empty() {
         // It was an undo or a restore that was gone on with.

@@ -91,8 +91,8 @@ fn show(report: &Rehearsal, path: &Path, args: &RehearseArgs, common: &Common, l
                 .for_each(|line| look.say(&format!("    | {line}")));
         }
     }
-    if let Some(loaded) = report.loaded {
-        look.say(&format!("  {loaded} components were loaded as planned"));
+    if !report.seen.is_empty() {
+        look.say(&format!("  {}", report.seen));
     }
     let world = if report.with_world {
         "with the world, as it was then"

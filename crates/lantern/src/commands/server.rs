@@ -7,7 +7,7 @@ use crate::fail;
 use crate::look::{Look, Means, count, time};
 use crate::progress::{at_work, wait_for_start};
 use clap::{Args, Subcommand};
-use lantern_core::health;
+use lantern_core::health::{self, StartReport};
 use lantern_host::config::Server;
 use lantern_host::console::fault::ConsoleFault;
 use lantern_host::console::{Console, ServerState};
@@ -153,7 +153,8 @@ fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let found = survey(server, &mut ledger, Depth::Usual)?;
     let seen = verify(server, &found)?;
     if seen.is_right() {
-        GoodStart::remember(server, &started)?;
+        let unshown = seen.verdict.as_ref().map(StartReport::unshown);
+        GoodStart::remember(server, &started, unshown.unwrap_or_default())?;
     }
     let who = console.state()?.who();
     let who = who.unwrap_or_else(|| "and has just gone".into());

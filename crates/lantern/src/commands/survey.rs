@@ -9,6 +9,7 @@ use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use clap::Args;
+use lantern_core::component::Runs;
 use lantern_core::family::Shape;
 use lantern_core::inventory::{Component, FileState, Finding, Severity, VersionFrom};
 use lantern_host::Result;
@@ -107,10 +108,7 @@ fn components(look: &Look, found: &Survey) {
                 .facts
                 .side
                 .map_or("unknown".into(), |side| side.to_string()),
-            component
-                .on
-                .map_or("", |on| if on { "on" } else { "off" })
-                .into(),
+            runs_word(component.runs).into(),
             bytes(component.bytes()),
             place_word(component).into(),
             look.paint(means, &state),
@@ -168,6 +166,16 @@ fn state_word(component: &Component) -> String {
         FileState::AsAdopted => "as adopted".into(),
         FileState::Edited { files, added } => format!("edited ({})", files.len() + added.len()),
         FileState::PartlyMissing { files } => format!("{} missing", files.len()),
+    }
+}
+
+/// Whether a component runs, in a word; none where nothing says.
+fn runs_word(runs: Runs) -> &'static str {
+    match runs {
+        Runs::On => "on",
+        Runs::Off => "off",
+        Runs::Always => "always",
+        Runs::Unsaid => "",
     }
 }
 

@@ -4,7 +4,7 @@ use super::open_settled;
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
-use crate::look::{Look, Means, count};
+use crate::look::{Look, Means};
 use clap::Args;
 use lantern_core::health;
 use lantern_host::Result;
@@ -91,17 +91,12 @@ fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {
     let Some(verdict) = &seen.verdict else {
         return;
     };
-    match &verdict.components {
-        None => look.say("  this family cannot say which add-ons run"),
-        Some(answers) => {
-            let right = answers.iter().filter(|answer| answer.is_right()).count();
-            look.say(&format!(
-                "  {right} of {} run as installed",
-                count(answers.len(), "component", "components")
-            ));
-        }
-    }
-    for setting in verdict.settings.iter().filter(|setting| setting.is_right()) {
+    look.say(&format!("  {}", verdict.told()));
+    for setting in verdict
+        .settings
+        .iter()
+        .filter(|it| it.is_right() && it.said.is_some())
+    {
         look.say(&format!("  {}: {}, as set", setting.name, setting.wanted));
     }
     for problem in verdict.problems() {

@@ -1,6 +1,6 @@
 //! All that is known of one component.
 
-use super::{findings, place_word, state_word};
+use super::{findings, place_word, runs_word, state_word};
 use crate::answers::{SurveyedComponent, SurveyedOne};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
@@ -82,7 +82,7 @@ fn one(component: &Component, found: &Survey, look: &Look) {
         format!("{data}, {}, {}", count(files, "file", "files"), bytes(size))
     });
     let starter = component.started_by.as_ref().map(|id| format!(", by {id}"));
-    let runs = component.on.map(|on| if on { "on" } else { "off" });
+    let runs = Some(runs_word(component.runs)).filter(|word| !word.is_empty());
     let text = |text: String| (!text.is_empty()).then_some(text);
     let about = [
         ("kind", Some(facts.kind.to_string())),
