@@ -155,29 +155,85 @@ pub fn marked(reader: &Reader, paths: &[&str]) -> bool {
     }
 }
 
-/// Finds the folder inside an archive that is the component: the shallowest with the reader's marks.
+/// Where in an archive a component begins.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Root {
+    /// Below this: ending in `/`, or empty.
+    At(String),
+    /// Several lie in it, in these folders.
+    Several(Vec<String>),
+    /// One lies in it among other things, in this folder, beside those.
+    Part(String, Vec<String>),
+    /// None does.
+    Nowhere,
+}
+
+impl Root {
+    /// Below what it begins, where that is clear.
+    pub fn at(self) -> Option<String> {
+        match self {
+            Root::At(root) => Some(root),
+            Root::Several(_) | Root::Part(..) | Root::Nowhere => None,
+        }
+    }
+}
+
+/// Finds the folder inside an archive that is the component: the one with the reader's marks that lies in no more folders
+/// than the reader allows, with no other folders beside it than those that it says nobody needs.
 ///
-/// `paths` are sorted. Returns the prefix to cut off, ending in `/` or empty.
-pub fn root_in_archive(reader: &Reader, paths: &[&str]) -> Option<String> {
+/// `paths` are sorted.
+pub fn root_in_archive(reader: &Reader, paths: &[&str]) -> Root {
     let unmarked = reader.marks.is_empty() && reader.files.is_empty();
     if unmarked {
         // Nothing tells but the arrangement: one folder that holds all, or the archive itself.
         let all_in = |folder: &str| paths.iter().all(|path| path.starts_with(folder));
         let only = names_in(paths).pop_first().map(|name| format!("{name}/"));
-        return Some(only.filter(|folder| all_in(folder)).unwrap_or_default());
+        return Root::At(only.filter(|folder| all_in(folder)).unwrap_or_default());
     }
     if marked(reader, paths) {
-        return Some(String::new());
+        return Root::At(String::new());
     }
     let mut folders: BTreeSet<(usize, &str)> = BTreeSet::new();
     for path in paths {
         for (depth, (slash, _)) in path.match_indices('/').enumerate() {
-            folders.insert((depth, &path[..slash]));
+            folders.insert((depth + 1, &path[..slash]));
         }
     }
-    let mut folders = folders.into_iter().map(|(_, folder)| folder);
-    let root = folders.find(|folder| marked(reader, &below(paths, folder)))?;
-    Some(format!("{root}/"))
+    let allowed = reader.depth.unwrap_or(1);
+    let mut found: Vec<(usize, &str)> = Vec::new();
+    for (depth, folder) in folders.into_iter().filter(|(depth, _)| *depth <= allowed) {
+        if found.first().is_some_and(|(first, _)| *first < depth) {
+            break;
+        }
+        if marked(reader, &below(paths, folder)) {
+            found.push((depth, folder));
+        }
+    }
+    let root = match found[..] {
+        [] => return Root::Nowhere,
+        [(_, folder)] => format!("{folder}/"),
+        _ => {
+            let folders = found.into_iter().map(|(_, folder)| folder.to_owned());
+            return Root::Several(folders.collect());
+        }
+    };
+    let beside = beside(reader, &root, paths);
+    let folders = beside.iter().filter_map(|path| path.rsplit_once('/'));
+    let folders: BTreeSet<&str> = folders.map(|(folder, _)| folder).collect();
+    match folders.is_empty() {
+        true => Root::At(root),
+        false => Root::Part(
+            root.trim_end_matches('/').to_owned(),
+            folders.into_iter().map(str::to_owned).collect(),
+        ),
+    }
+}
+
+/// What of an archive lies beside the component in it, and is not said to be of no use.
+pub fn beside<'p>(reader: &Reader, root: &str, paths: &[&'p str]) -> Vec<&'p str> {
+    let outside = paths.iter().filter(|path| !path.starts_with(root));
+    let told = outside.filter(|path| !reader.unused.matches(path));
+    told.copied().collect()
 }
 
 /// The hash that stands for a component: over its files' paths and hashes.
@@ -202,6 +258,8 @@ pub fn content_hash<'a>(files: impl Iterator<Item = (&'a str, &'a str)>) -> Stri
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
+    use crate::family::Globs;
+    use std::collections::BTreeMap;
 
     pub(crate) fn seen(paths: &[&str]) -> Vec<FileSeen> {
         let file = |path: &&str| FileSeen {
@@ -324,12 +382,27 @@ pub(crate) mod tests {
         let family = Family::parse(FAMILY).unwrap();
         let folder = family.reader("folder").unwrap();
         let root = |paths: &[&str]| root_in_archive(folder, paths);
-        assert_eq!(root(&["init.lua", "a/init.lua"]).as_deref(), Some(""));
-        assert_eq!(
-            root(&["solo/init.lua", "solo/x/init.lua"]).as_deref(),
-            Some("solo/")
-        );
-        assert_eq!(root(&["a/solo/init.lua"]).as_deref(), Some("a/solo/"));
-        assert_eq!(root(&["readme"]), None);
+        let at = |text: &str| Root::At(text.into());
+        assert_eq!(root(&["init.lua", "a/init.lua"]), at(""));
+        assert_eq!(root(&["solo/init.lua", "solo/x/init.lua"]), at("solo/"));
+        assert_eq!(root(&["readme", "solo/init.lua"]), at("solo/"));
+        assert_eq!(root(&["readme"]), Root::Nowhere);
+        // A part of something bigger is not the component: a server's own download holds such folders, too.
+        assert_eq!(root(&["game/beds/init.lua", "game/x"]), Root::Nowhere);
+        let both = ["moss/init.lua", "solo/init.lua"];
+        let several = Root::Several(vec!["moss".into(), "solo".into()]);
+        assert_eq!(root(&both), several);
+        let part = Root::Part("solo".into(), vec!["bin".into(), "docs/a".into()]);
+        let bigger = ["bin/run", "docs/a/b", "solo/init.lua"];
+        assert_eq!(root(&bigger), part);
+        let mut wide = folder.clone();
+        wide.depth = Some(2);
+        wide.unused =
+            toml_edit::de::from_str::<BTreeMap<String, Globs>>("a = ['docs/**', 'bin/**']")
+                .unwrap()
+                .remove("a")
+                .unwrap();
+        assert_eq!(root_in_archive(&wide, &bigger), at("solo/"));
+        assert_eq!(root_in_archive(&wide, &["a/solo/init.lua"]), at("a/solo/"));
     }
 }

@@ -84,6 +84,9 @@ pub fn single_file(
     name: &str,
     content: &dyn Source,
 ) -> Result<Vec<Found>, String> {
+    if reader.files.is_empty() {
+        return Ok(Vec::new());
+    }
     let text = small_text(content)?;
     let found = (0..reader.files.len()).map(|file| Found {
         file,

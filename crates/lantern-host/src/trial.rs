@@ -108,6 +108,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
                 family,
                 place: claim.place.as_str(),
                 content: "",
+                archive: None,
             };
             let made = descriptors_of(&folder, claim, &files).and_then(|found| {
                 tried.files = found.iter().map(|found| found.name.clone()).collect();

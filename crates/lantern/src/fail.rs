@@ -395,6 +395,9 @@ fn of_draw(fault: &DrawFault) -> String {
         DrawFault::WritesKept { .. } => {
             "Nothing was changed. --beside puts such files beside, as *.new; or leave that release out.".into()
         }
+        DrawFault::Empty { .. } => {
+            "Nothing was changed. Look what is in that download, and how the family's reader finds it there.".into()
+        }
         DrawFault::LinkLeaves { .. } => {
             "Nothing was changed. Leave that release out, or tell its maker: a link of it has to stay inside it.".into()
         }

@@ -1,6 +1,6 @@
 //! Where the facts stand in a component's descriptor files.
 
-use super::{DescriptorFault, Found, Subject};
+use super::{DescriptorFault, Found, Subject, unpacked_name};
 use crate::document::{self, Node, Table};
 use crate::facts::Misread;
 use crate::family::{FieldRule, Item, Lookup};
@@ -48,6 +48,7 @@ impl<'a> Lookups<'a> {
                 (Some(value), _) => return Some((lookup, Node::Text(value.clone()))),
                 (None, Some("$name")) => Node::Text(self.subject.name().into()),
                 (None, Some("$stem")) => Node::Text(self.subject.stem().into()),
+                (None, Some("$archive")) => Node::Text(unpacked_name(self.subject.archive?).into()),
                 (None, Some("$path")) => Node::Text(self.subject.place.into()),
                 (None, at) => self.at(at?)?.clone(),
             };

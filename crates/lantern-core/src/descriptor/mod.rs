@@ -38,6 +38,8 @@ pub struct Subject<'a> {
     pub place: &'a str,
     /// The hash of its content: the version where none is stated.
     pub content: &'a str,
+    /// The file name of the download that it lies in; none of what is installed.
+    pub archive: Option<&'a str>,
 }
 
 impl<'a> Subject<'a> {
@@ -55,6 +57,12 @@ impl<'a> Subject<'a> {
             name
         }
     }
+}
+
+/// The name of a download without what says how it is packed.
+fn unpacked_name(name: &str) -> &str {
+    let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
+    stem.strip_suffix(".tar").unwrap_or(stem)
 }
 
 /// How a version is known.
@@ -209,6 +217,7 @@ mod tests {
             family,
             place,
             content: "abcdef0123456",
+            archive: None,
         };
         read(&subject, &found)
     }

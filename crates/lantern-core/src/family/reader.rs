@@ -64,6 +64,13 @@ pub struct Reader {
     pub members: Option<String>,
     /// File names that a release in a drop folder has.
     pub drop: Option<Glob>,
+    /// For single files: the one in the release's archive that is the component. Without it the download itself is.
+    pub inside: Option<Glob>,
+    /// How many folders around a component its release's archive may have; one, where it is not stated.
+    pub depth: Option<usize>,
+    /// Of what lies in a release's archive beside the component: what nobody needs.
+    #[serde(default)]
+    pub unused: Globs,
     /// Where a release goes that is not there yet: `{id}`, `{version}` are filled in.
     pub install: Option<String>,
     /// Parts of a release that go elsewhere than to the component's own place.

@@ -327,6 +327,7 @@ fn component(
         family,
         place: claim.place.as_str(),
         content: &content,
+        archive: None,
     };
     let described = descriptor::read(&subject, found).map_err(|fault| fault.to_string())?;
     let Described {

@@ -54,6 +54,14 @@ pub enum DrawFault {
         /// The add-on.
         id: Id,
     },
+    /// A release would put nothing in the place of what is installed.
+    #[error(
+        "the release of {id} has no file for the place of what is installed, which would only go"
+    )]
+    Empty {
+        /// The component.
+        id: Id,
+    },
     /// A link of a release leads out of all that is its own.
     #[error("{path} of {id} is a link that leads out of what is its own, to {target}")]
     LinkLeaves {

@@ -122,10 +122,22 @@ impl Drawing<'_> {
             );
             self.notes.push(note);
         }
-        if let Some(folder) = &payload.found_in {
+        if !payload.unused.is_empty() {
+            let shown = &payload.unused[..payload.unused.len().min(5)];
+            let more = match payload.unused.len() - shown.len() {
+                0 => String::new(),
+                more => format!(" and {more} more"),
+            };
             self.notes.push(format!(
-                "{id} lies deeper in its archive than usual, in {folder}; that is taken for it"
+                "of the download of {id} is not used: {}{more}",
+                shown.join(", ")
             ));
+        }
+        let mut had = self
+            .installed(id)
+            .filter(|component| !component.files.is_empty());
+        if payload.files.is_empty() && had.next().is_some() {
+            return Err(DrawFault::Empty { id: id.clone() });
         }
         if offer.facts.kind == Kind::Pack {
             let shared: BTreeSet<RelPath> = payload

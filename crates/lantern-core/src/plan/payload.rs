@@ -9,7 +9,7 @@ use crate::family::{Part, Reader, Shape};
 use crate::inventory::Component;
 use crate::link;
 use crate::path::RelPath;
-use crate::tree::root_in_archive;
+use crate::tree::{beside, root_in_archive};
 
 /// The files that an offer would put into the server folder.
 #[derive(Debug, Clone)]
@@ -30,8 +30,8 @@ pub struct Payload {
     pub runs: Runs,
     /// Which of its variants.
     pub variant: Option<String>,
-    /// The folder in the archive that it was found in, where that is deeper than expected.
-    pub found_in: Option<String>,
+    /// What lies in the archive and goes nowhere.
+    pub unused: Vec<String>,
 }
 
 /// A member of a pack that is offered.
@@ -52,8 +52,8 @@ pub struct Laid {
     pub place: RelPath,
     /// Its files.
     pub files: Vec<PayloadFile>,
-    /// The folder in the archive that it was found in, where that is deeper than expected.
-    pub found_in: Option<String>,
+    /// What lies in the archive and goes nowhere.
+    pub unused: Vec<String>,
 }
 
 /// One file that an offer would put into the server folder.
@@ -112,21 +112,37 @@ pub fn lay_out(
         }
     };
     if reader.shape.is_one_file() {
-        let file = PayloadFile {
-            path: place.clone(),
-            entry: None,
-            bytes: artifact.bytes,
-            hash: artifact.blake3.clone(),
+        let (entry, bytes, hash) = match &reader.inside {
+            None => (None, artifact.bytes, artifact.blake3.clone()),
+            Some(inside) => {
+                let mut found = entries.iter().filter(|entry| inside.matches(&entry.name));
+                let entry = found.next().filter(|_| found.next().is_none());
+                let entry = entry.ok_or_else(|| DrawFault::NoRoot { id: id.clone() })?;
+                (Some(entry.name.clone()), entry.bytes, entry.blake3.clone())
+            }
         };
+        let others = entries
+            .iter()
+            .filter(|other| Some(&other.name) != entry.as_ref());
+        let unused = others.filter(|other| !reader.unused.matches(&other.name));
+        let unused = unused.map(|other| other.name.clone());
         return Ok(Laid {
+            unused: match entry {
+                None => Vec::new(),
+                Some(_) => unused.collect(),
+            },
+            files: vec![PayloadFile {
+                path: place.clone(),
+                entry,
+                bytes,
+                hash,
+            }],
             place,
-            files: vec![file],
-            found_in: None,
         });
     }
     let names: Vec<&str> = entries.iter().map(|entry| entry.name.as_str()).collect();
-    let root =
-        root_in_archive(reader, &names).ok_or_else(|| DrawFault::NoRoot { id: id.clone() })?;
+    let root = root_in_archive(reader, &names).at();
+    let root = root.ok_or_else(|| DrawFault::NoRoot { id: id.clone() })?;
     let mut files = Vec::new();
     for entry in entries {
         let Some(below) = entry.name.strip_prefix(&root) else {
@@ -166,14 +182,11 @@ pub fn lay_out(
         same
     });
     links_stay(&files, &place, id)?;
-    // A folder around it is usual, unless parts of it go to places of their own.
-    let usual = usize::from(reader.parts.is_empty());
-    let found = root.trim_end_matches('/');
-    let depth = root.matches('/').count();
+    let unused = beside(reader, &root, &names).into_iter();
     Ok(Laid {
         place,
         files,
-        found_in: (depth > usual).then(|| found.to_owned()),
+        unused: unused.map(str::to_owned).collect(),
     })
 }
 
@@ -323,7 +336,7 @@ mod tests {
             assert!(file.entry.is_none() || file.hash == format!("hash of {entry}"));
             format!("{} < {entry}", file.path)
         });
-        let place = format!("{}, deeper {:?}", laid.place, laid.found_in);
+        let place = format!("{}, unused {:?}", laid.place, laid.unused);
         Ok(std::iter::once(place)
             .chain(files)
             .collect::<Vec<_>>()
@@ -338,25 +351,24 @@ mod tests {
         let told = [
             &["ivy.toml", "leaves/a"][..],
             &["ivy-1.2/ivy.toml", "ivy-1.2/leaves/a"],
-            &["out/er/ivy.toml", "out/er/leaves/a", "out/readme"],
+            &["ivy-1.2/ivy.toml", "readme"],
         ];
         let told = told.map(|names| laid(&plain, None, names).unwrap());
         insta::assert_snapshot!(told.join("\n"), @r#"
-        addons/ivy, deeper None
+        addons/ivy, unused []
         addons/ivy/ivy.toml < ivy.toml
         addons/ivy/leaves/a < leaves/a
-        addons/ivy, deeper None
+        addons/ivy, unused []
         addons/ivy/ivy.toml < ivy-1.2/ivy.toml
         addons/ivy/leaves/a < ivy-1.2/leaves/a
-        addons/ivy, deeper Some("out/er")
-        addons/ivy/ivy.toml < out/er/ivy.toml
-        addons/ivy/leaves/a < out/er/leaves/a
+        addons/ivy, unused ["readme"]
+        addons/ivy/ivy.toml < ivy-1.2/ivy.toml
         "#);
         let whole = reader(
             "name = 'ivy'\nkind = 'addon'\nshape = 'archive'\nat = 'addons/*.zip'\ninstall = 'addons/{id}-{version}.zip'",
         );
         insta::assert_snapshot!(laid(&whole, None, &["ivy.toml"]).unwrap(), @"
-        addons/ivy-1.2.zip, deeper None
+        addons/ivy-1.2.zip, unused []
         addons/ivy-1.2.zip < itself
         ");
         let nowhere = reader(
@@ -390,31 +402,25 @@ mod tests {
         let told = [Some("wild"), Some("tame"), None]
             .map(|variant| laid(&parts, variant, &names).unwrap());
         insta::assert_snapshot!(told.join("\n"), @"
-        addons/ivy, deeper None
+        addons/ivy, unused []
         addons/ivy/ivy.toml < ivy.toml
         addons/ivy/topmost/d < topmost/d
         config/a.conf < all/a.conf
         config/b.conf < kinds/wild/b.conf
         start.sh < top/start.sh
-        addons/ivy, deeper None
+        addons/ivy, unused []
         addons/ivy/ivy.toml < ivy.toml
         addons/ivy/topmost/d < topmost/d
         config/a.conf < all/a.conf
         config/b.conf < all/b.conf
         config/c.conf < kinds/tame/c.conf
         start.sh < top/start.sh
-        addons/ivy, deeper None
+        addons/ivy, unused []
         addons/ivy/ivy.toml < ivy.toml
         addons/ivy/topmost/d < topmost/d
         config/a.conf < all/a.conf
         config/b.conf < all/b.conf
         start.sh < top/start.sh
         ");
-        // With parts, a folder around it is unusual.
-        let wrapped = laid(&parts, None, &["ivy-1.2/ivy.toml"]).unwrap();
-        assert!(
-            wrapped.starts_with("addons/ivy, deeper Some(\"ivy-1.2\")"),
-            "{wrapped}"
-        );
     }
 }

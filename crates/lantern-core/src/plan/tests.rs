@@ -320,7 +320,7 @@ proptest! {
                     holdings: Holdings { owns: vec![path("config")], ..Holdings::default() },
                     runs: Runs::On,
                     variant: None,
-                    found_in: None,
+                    unused: Vec::new(),
                 });
                 offers.len() - 1
             });
@@ -514,7 +514,7 @@ impl PackMove {
             },
             runs: Runs::On,
             variant: None,
-            found_in: None,
+            unused: Vec::new(),
         };
         let choice = Choice {
             id: Id::new("p"),
@@ -801,7 +801,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
                 holdings: Holdings::default(),
                 runs: Runs::On,
                 variant: None,
-                found_in: None,
+                unused: Vec::new(),
             },
         );
         choices.push(Choice {
@@ -1075,7 +1075,7 @@ fn named_addons(
         holdings: Holdings::default(),
         runs: Runs::On,
         variant: None,
-        found_in: None,
+        unused: Vec::new(),
     };
     let payloads = BTreeMap::from([(0, payload)]);
     let plan = draw(&situation, &selection, &offers, &payloads)?;

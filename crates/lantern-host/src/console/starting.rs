@@ -251,7 +251,9 @@ impl Console<'_> {
                 started.ready_ms = taking.as_millis() as u64;
             }
             if !alive {
-                return Err(did_not(self.how_it_ended(&started, ready_at)));
+                let process = starting.process.as_ref();
+                let how = process.and_then(|process| self.runner().how_ended(process.pid));
+                return Err(did_not(how_it_ended(&started, ready_at, how)));
             }
             if self.server.copy_of.is_some() && crate::called_off() {
                 return Err(ConsoleFault::CalledOff.into());
@@ -279,18 +281,6 @@ impl Console<'_> {
         self.server.family.console.ready.is_none() || unread
     }
 
-    fn how_it_ended(&self, started: &Started, ready_at: Option<Instant>) -> String {
-        let mut words = started.lines.iter().rev();
-        let last = words.find(|line| !line.trim().is_empty());
-        let when = ready_at.map_or(String::new(), |at| {
-            format!(" {} ms after it was ready", at.elapsed().as_millis())
-        });
-        match last {
-            Some(line) => format!("its process ended{when}; its last line: {}", line.trim()),
-            None => format!("its process ended{when} without a word"),
-        }
-    }
-
     /// Why a server that was ready is not up after all.
     fn not_up(&self, starting: &Starting) -> Result<Option<String>> {
         if let Some((_, port)) = self.port()
@@ -310,5 +300,21 @@ impl Console<'_> {
         Ok(second.map(|(pid, file)| {
             format!("a second one was started by something else: process {pid} has {file} open for writing")
         }))
+    }
+}
+
+fn how_it_ended(started: &Started, ready_at: Option<Instant>, how: Option<String>) -> String {
+    let mut words = started.lines.iter().rev();
+    let last = words.find(|line| !line.trim().is_empty());
+    let how = how.map_or(String::new(), |how| format!(" ({how})"));
+    let when = ready_at.map_or(String::new(), |at| {
+        format!(" {} ms after it was ready", at.elapsed().as_millis())
+    });
+    match last {
+        Some(line) => format!(
+            "its process ended{how}{when}; its last line: {}",
+            line.trim()
+        ),
+        None => format!("its process ended{how}{when} without a word"),
     }
 }

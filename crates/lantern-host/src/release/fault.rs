@@ -6,6 +6,20 @@ pub enum ReleaseFault {
     /// No reader of the family knows it.
     #[error("no reader of this family knows what is in it")]
     Unknown,
+    /// Several that could be meant lie in it.
+    #[error("it holds several: {}; put each into the drop folder by itself", .0.join(", "))]
+    Several(Vec<String>),
+    /// One lies in it as a part of something bigger.
+    #[error(
+        "it holds {folder}, but as a part of something bigger, beside {}; `unused` of the family's reader says what nobody needs",
+        .beside.join(", ")
+    )]
+    Part {
+        /// The folder that would be the component.
+        folder: String,
+        /// The folders beside it.
+        beside: Vec<String>,
+    },
     /// What is meant lies packed in it.
     #[error("it is an archive around {0}: unpack it once, and put that into the drop folder")]
     Around(String),

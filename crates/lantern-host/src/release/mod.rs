@@ -2,7 +2,7 @@
 
 pub mod fault;
 
-use crate::archive::Archive;
+use crate::archive::{Archive, ArchiveFault};
 use crate::descriptors::single_file;
 use crate::downloads::{Downloads, shortened};
 use crate::error::{Error, Result};
@@ -17,7 +17,7 @@ use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::{Component, as_group};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{DrawFault, Laid, Payload, PayloadMember, lay_out};
-use lantern_core::tree::{FileSeen, claim, content_hash, marked, root_in_archive};
+use lantern_core::tree::{FileSeen, Root, claim, content_hash, marked, root_in_archive};
 use std::collections::BTreeMap;
 use std::path::Path;
 
@@ -42,15 +42,45 @@ pub fn read(
     };
     let broken = |why| release(ReleaseFault::Described(why));
     let name = name_of(path);
-    if let Some(reader) = readers.iter().find(|reader| reader.shape == Shape::File) {
+    let single = |reader: &&&Reader| reader.shape == Shape::File && reader.inside.is_none();
+    if let Some(reader) = readers.iter().find(single) {
         let content = here::open(path).map_err(|error| broken(error.to_string()))?;
         let found = single_file(reader, &name, &*content).map_err(broken)?;
-        let described = described(reader, family, &name, &artifact.blake3, &found);
+        let described = described(reader, family, &name, (&artifact.blake3, &name), &found);
         return Ok(described.map_err(broken)?.facts);
     }
+    let mut unclear = None;
     for reader in readers {
-        let Some(root) = root_of(reader, &downloads.archive(artifact)?.names()) else {
+        if let Some(inside) = &reader.inside {
+            let entries = downloads.contents(artifact)?;
+            let mut found = entries.iter().filter(|entry| inside.matches(&entry.name));
+            match (found.next(), found.next()) {
+                (None, _) => {}
+                (Some(entry), None) => {
+                    let archive = downloads.archive(artifact)?;
+                    let found = in_entry(archive, reader, &entry.name).map_err(fault)?;
+                    let at = (entry.blake3.as_str(), name.as_str());
+                    let described = described(reader, family, &entry.name, at, &found);
+                    return Ok(described.map_err(broken)?.facts);
+                }
+                (Some(first), Some(second)) => {
+                    let both = vec![first.name.clone(), second.name.clone()];
+                    unclear = Some(ReleaseFault::Several(both));
+                }
+            }
             continue;
+        }
+        let root = match root_of(reader, &downloads.archive(artifact)?.names()) {
+            Root::At(root) => root,
+            Root::Nowhere => continue,
+            Root::Several(folders) => {
+                unclear = Some(ReleaseFault::Several(folders));
+                continue;
+            }
+            Root::Part(folder, beside) => {
+                unclear = Some(ReleaseFault::Part { folder, beside });
+                continue;
+            }
         };
         let folder = root.trim_end_matches('/').rsplit('/').next().unwrap_or("");
         let stem = || {
@@ -77,7 +107,7 @@ pub fn read(
         let found = archive.texts(&reader.files, &root).map_err(fault)?;
         let Described {
             facts, holdings, ..
-        } = described(reader, family, place, &content, &found).map_err(broken)?;
+        } = described(reader, family, place, (&content, &name), &found).map_err(broken)?;
         if reader.kind != Kind::Pack {
             return Ok(facts);
         }
@@ -91,6 +121,9 @@ pub fn read(
         let members = members(downloads.archive(artifact)?, family, &laid).map_err(broken)?;
         let members = members.iter().map(|member| &member.facts);
         return Ok(as_group(&facts, members));
+    }
+    if let Some(fault) = unclear {
+        return Err(release(fault));
     }
     let archive = downloads.archive(artifact)?;
     let known = |name: &&str| {
@@ -110,19 +143,37 @@ fn name_of(path: &Path) -> String {
 }
 
 /// Where in the archive the component begins; archives that stay packed begin at their top.
-fn root_of(reader: &Reader, names: &[&str]) -> Option<String> {
+fn root_of(reader: &Reader, names: &[&str]) -> Root {
     match reader.shape {
-        Shape::Archive => marked(reader, names).then(String::new),
+        Shape::Archive if marked(reader, names) => Root::At(String::new()),
         Shape::Folder | Shape::Group => root_in_archive(reader, names),
-        Shape::File | Shape::Entry => None,
+        Shape::Archive | Shape::File | Shape::Entry => Root::Nowhere,
     }
+}
+
+/// The descriptors of a single file that lies in an archive: it is its own.
+fn in_entry(
+    archive: &mut Archive,
+    reader: &Reader,
+    entry: &str,
+) -> std::result::Result<Vec<Found>, ArchiveFault> {
+    if reader.files.is_empty() {
+        return Ok(Vec::new());
+    }
+    let text = archive.text_at(entry)?.unwrap_or_default();
+    let found = (0..reader.files.len()).map(|file| Found {
+        file,
+        name: entry.to_owned(),
+        text: text.clone(),
+    });
+    Ok(found.collect())
 }
 
 fn described(
     reader: &Reader,
     family: &Family,
     place: &str,
-    content: &str,
+    (content, archive): (&str, &str),
     found: &[Found],
 ) -> Result<Described, String> {
     let subject = Subject {
@@ -130,6 +181,7 @@ fn described(
         family,
         place,
         content,
+        archive: Some(archive).filter(|name| !name.is_empty()),
     };
     descriptor::read(&subject, found).map_err(|fault| fault.to_string())
 }
@@ -181,7 +233,7 @@ fn members(
         });
         let content = content_hash(inside);
         let place = claim.place.as_str();
-        let described = described(claim.reader, family, place, &content, &found)
+        let described = described(claim.reader, family, place, (&content, ""), &found)
             .map_err(|why| format!("{place}: {why}"))?;
         members.push(PayloadMember {
             place: claim.place.clone(),
@@ -227,7 +279,11 @@ pub fn payload(
     });
     let of_kind: Vec<&Reader> = of_kind.collect();
     if let Some(reader) = of_kind.iter().find(|reader| reader.shape == Shape::File) {
-        let laid = lay_out(reader, &offer.facts, installed, None, &[], artifact)?;
+        let entries = match &reader.inside {
+            None => Vec::new(),
+            Some(_) => downloads.contents(artifact)?,
+        };
+        let laid = lay_out(reader, &offer.facts, installed, None, &entries, artifact)?;
         return Ok(Payload {
             place: laid.place,
             shape: reader.shape,
@@ -237,18 +293,19 @@ pub fn payload(
             holdings: Holdings::default(),
             runs: family.runs(reader),
             variant: None,
-            found_in: laid.found_in,
+            unused: laid.unused,
         });
     }
     let archive = downloads.archive(artifact)?;
     let names = archive.names();
     let mut known = of_kind
         .into_iter()
-        .filter_map(|reader| Some((reader, root_of(reader, &names)?)));
+        .filter_map(|reader| Some((reader, root_of(reader, &names).at()?)));
     let (reader, root) = known.next().ok_or_else(|| release(ReleaseFault::Unknown))?;
     let found = archive.texts(&reader.files, &root).map_err(fault)?;
     let broken = |why| release(ReleaseFault::Described(why));
-    let said = described(reader, family, offer.facts.id.as_str(), "", &found).map_err(broken)?;
+    let said =
+        described(reader, family, offer.facts.id.as_str(), ("", &name), &found).map_err(broken)?;
     let holdings = said.holdings;
     let variant = variant_of(&offer.facts.id, &holdings, variants)?;
     let entries = downloads.contents(artifact)?;
@@ -273,7 +330,7 @@ pub fn payload(
         holdings,
         runs: family.runs(reader),
         variant,
-        found_in: laid.found_in,
+        unused: laid.unused,
     })
 }
 

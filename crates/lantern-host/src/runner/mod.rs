@@ -76,6 +76,9 @@ pub trait Runner: fmt::Debug + Send + Sync {
     /// or dead and not yet collected.
     fn started(&self, pid: i32) -> Option<u64>;
 
+    /// How a process that lantern launched has ended, in words; none where that is not known, as of others' processes.
+    fn how_ended(&self, pid: i32) -> Option<String>;
+
     /// The process group of a process.
     fn group_of(&self, pid: i32) -> Option<i32>;
 

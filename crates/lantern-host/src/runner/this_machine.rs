@@ -8,7 +8,7 @@ use procfs::net::TcpState;
 use procfs::process::{FDPermissions, FDTarget, Process, Stat, all_processes};
 use procfs::{ProcError, ProcResult};
 use rustix::fs::{CWD, FileType, Mode, OFlags, mknodat};
-use rustix::process::{Pid, kill_process, kill_process_group};
+use rustix::process::{Pid, WaitOptions, kill_process, kill_process_group, waitpid};
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
 use std::net::{TcpListener, UdpSocket};
@@ -104,6 +104,16 @@ impl Runner for ThisMachine {
 
     fn started(&self, pid: i32) -> Option<u64> {
         stat(pid).filter(is_alive).map(|stat| stat.starttime)
+    }
+
+    fn how_ended(&self, pid: i32) -> Option<String> {
+        let pid = Pid::from_raw(pid)?;
+        let (_, status) = waitpid(Some(pid), WaitOptions::NOHANG).ok()??;
+        let signal = || Some(format!("ended by signal {}", status.terminating_signal()?));
+        let exit = status
+            .exit_status()
+            .map(|code| format!("exit status {code}"));
+        exit.or_else(signal)
     }
 
     fn group_of(&self, pid: i32) -> Option<i32> {

@@ -9,6 +9,7 @@ mod consoles;
 mod copies;
 mod cut_off;
 mod doors;
+mod downloads;
 mod formats;
 mod full_disk;
 mod hedge;

@@ -221,7 +221,7 @@ fn a_server_that_dies_a_second_later_is_noticed_by_a_longer_hold() {
     let told = world.lantern(CHANGEOVER);
     assert!(told.contains("exit status 4"), "{told}");
     assert!(
-        told.contains("its process ended TIME after it was ready"),
+        told.contains("its process ended (exit status 1) TIME after it was ready"),
         "{told}"
     );
 }

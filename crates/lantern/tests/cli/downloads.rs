@@ -1,0 +1,148 @@
+//! Downloads of many shapes: every entry of one is placed, or named as not used; none is cut to a part.
+
+use crate::hedge;
+use crate::world::World;
+use insta::assert_snapshot;
+
+/// Shrubs that are one file in their download, whose name alone tells the version.
+const SEEDS: &str = r#"
+[[reader]]
+name = "seed"
+kind = "addon"
+shape = "file"
+at = "seeds/*.so"
+install = "seeds/{id}.so"
+inside = "lib/*.so"
+unused = ["LICENSE"]
+drop = "seed-*.zip"
+
+[reader.fields]
+id = { at = "$stem" }
+version = { at = "$archive", pattern = '-(?P<value>\d[\d.]*)$' }
+side = { value = "server" }
+"#;
+
+const SHRUB: &str = "id = 'ivy'\nversion = '2.0'\n";
+
+fn hedge() -> World {
+    let world = World::empty();
+    let family = hedge::family(hedge::FOLDERS, &[SEEDS, hedge::CONSOLE].concat());
+    world.write("hedge.family.toml", family);
+    world.write("hedge/hedge.sh", hedge::SERVER);
+    world.write("hedge/garden/beds.dat", "beds");
+    world.write(
+        "hedge/shrubs/ivy/shrub.toml",
+        "id = 'ivy'\nversion = '1.0'\n",
+    );
+    world.write("hedge/seeds/oak.so", vec![0xff; 2_000_000]);
+    let adopt = [
+        "adopt",
+        "hedge",
+        "--family",
+        "hedge.family.toml",
+        "--server-version",
+        "1.0",
+    ];
+    world.ok(&adopt);
+    world.edit("hedge/lantern.toml", "at = [\"10s\"]", "at = []");
+    world
+}
+
+fn plan(world: &World, drop: &str) -> String {
+    world.lantern(&["plan", "--to", "1.0", "--from", drop, "--server", "hedge"])
+}
+
+#[test]
+fn one_file_of_a_download_is_installed_and_the_rest_named() {
+    let world = hedge();
+    world.zip(
+        "drop/seed-oak-2.4.30.zip",
+        &[
+            ("lib/oak.so", "acorn"),
+            ("docs/oak.txt", "tall"),
+            ("LICENSE", "free"),
+        ],
+    );
+    // The family's line names shrubs, and no seeds: that is seen while the server runs.
+    world.ok(&["console", "start", "--server", "hedge"]);
+    assert_snapshot!("one_file_planned", plan(&world, "drop"));
+    world.ok(&["changeover", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/seeds/oak.so"), "acorn");
+    // Its version is known as long as it is what was put there.
+    assert_snapshot!(
+        "one_file_surveyed",
+        world.lantern(&["survey", "oak", "--server", "hedge"])
+    );
+    world.zip(
+        "both/seed-oak-3.0.zip",
+        &[("lib/oak.so", "a"), ("lib/elm.so", "b")],
+    );
+    assert_snapshot!("two_files", plan(&world, "both"));
+    world.ok(&["console", "stop", "--server", "hedge"]);
+}
+
+#[test]
+fn a_download_is_never_cut_to_a_part() {
+    let world = hedge();
+    // What a release usually looks like, with a file beside.
+    world.zip(
+        "usual/ivy-2.0.zip",
+        &[("ivy-2.0/shrub.toml", SHRUB), ("READ.ME", "x")],
+    );
+    assert_snapshot!("beside", plan(&world, "usual"));
+    world.zip(
+        "several/shrubs.zip",
+        &[
+            ("ivy/shrub.toml", SHRUB),
+            ("yew/shrub.toml", "id = 'yew'\nversion = '1'\n"),
+        ],
+    );
+    // A server's own download, which holds a shrub, too.
+    world.zip(
+        "server/hedge-5.zip",
+        &[
+            ("hedge-5/shrubs/ivy/shrub.toml", SHRUB),
+            ("hedge-5/hedge.sh", "x"),
+        ],
+    );
+    world.zip(
+        "server/plain.zip",
+        &[("bin/hedge", "x"), ("ivy/shrub.toml", SHRUB)],
+    );
+    let told = ["several", "server"].map(|drop| plan(&world, drop));
+    let left = told
+        .iter()
+        .flat_map(|told| told.lines())
+        .filter(|line| line.starts_with("left out"));
+    assert_snapshot!("cut_to_a_part", left.collect::<Vec<_>>().join("\n"));
+}
+
+#[test]
+fn what_runs_without_a_load_order_is_told_and_missed() {
+    let world = hedge();
+    assert_snapshot!("always", world.lantern(&["survey", "--server", "hedge"]));
+    // The family's line names shrubs, and no seeds.
+    world.ok(&["console", "start", "--server", "hedge"]);
+    world.zip("drop/ivy-2.0.zip", &[("shrub.toml", SHRUB)]);
+    assert!(plan(&world, "drop").contains("exit status 0"));
+    let told = world.ok(&["changeover", "--server", "hedge"]);
+    assert!(told.contains("1 of 2 components are loaded"), "{told}");
+    assert!(
+        told.contains("not named, and not before either: oak"),
+        "{told}"
+    );
+    // One that was named before, and is not any more, is missed.
+    world.zip(
+        "next/ivy-3.0.zip",
+        &[("shrub.toml", "id = 'ivy'\nversion = '3.0'\n")],
+    );
+    assert!(plan(&world, "next").contains("exit status 0"));
+    world.edit("hedge/hedge.sh", "echo \"hedge: ${name##*[-/]}\"", ":");
+    // A start script is nobody's.
+    let told = world.lantern(&["changeover", "--server", "hedge"]);
+    assert!(
+        told.contains("exit status 4") && told.contains("ivy does not run"),
+        "{told}"
+    );
+    world.ok(&["console", "stop", "--server", "hedge"]);
+}
