@@ -64,6 +64,30 @@ struct Written<'a> {
     releases: Vec<&'a RawValue>,
 }
 
+/// Writes a catalogue; the same offers always give the same text.
+pub fn write(name: &str, offers: &[Offer]) -> String {
+    #[derive(Serialize)]
+    struct Written<'a> {
+        format: u32,
+        name: &'a str,
+        releases: Vec<WrittenRelease>,
+    }
+    let release = |offer: &Offer| {
+        let mut written = WrittenRelease::of(&offer.facts);
+        written.archive = Some(offer.artifact.clone());
+        written
+    };
+    let mut offers: Vec<&Offer> = offers.iter().collect();
+    offers.sort_by(|a, b| (&a.facts.id, &a.facts.version).cmp(&(&b.facts.id, &b.facts.version)));
+    let written = Written {
+        format: 1,
+        name,
+        releases: offers.into_iter().map(release).collect(),
+    };
+    let text = serde_json::to_string_pretty(&written);
+    text.expect("a catalogue has only plain values") + "\n"
+}
+
 /// Reads a catalogue.
 ///
 /// # Errors

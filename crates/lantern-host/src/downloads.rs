@@ -15,7 +15,8 @@ const MOST_OPEN: usize = 64;
 
 /// The downloads that one command looks at.
 pub struct Downloads<'l> {
-    ledger: &'l Ledger,
+    /// None where no server's ledger is at hand.
+    ledger: Option<&'l Ledger>,
     hashed: BTreeMap<String, (Stamp, String)>,
     listed: BTreeMap<String, Vec<ArchivedFile>>,
     open: VecDeque<(String, Archive)>,
@@ -33,7 +34,15 @@ impl<'l> Downloads<'l> {
     /// None looked at yet.
     pub fn new(ledger: &'l Ledger) -> Downloads<'l> {
         Downloads {
-            ledger,
+            ledger: Some(ledger),
+            ..Downloads::apart()
+        }
+    }
+
+    /// None looked at yet, and nothing remembered.
+    pub fn apart() -> Downloads<'l> {
+        Downloads {
+            ledger: None,
             hashed: BTreeMap::new(),
             listed: BTreeMap::new(),
             open: VecDeque::new(),
@@ -75,7 +84,11 @@ impl<'l> Downloads<'l> {
         {
             return Ok(hash.clone());
         }
-        let remembered = self.ledger.download(file)?;
+        let remembered = self
+            .ledger
+            .map(|ledger| ledger.download(file))
+            .transpose()?;
+        let remembered = remembered.flatten();
         let hash = match remembered {
             Some((known, hash)) if known == stamp => hash,
             _ => hash_file(path)?,
@@ -93,7 +106,11 @@ impl<'l> Downloads<'l> {
         if let Some(known) = self.listed.get(hash) {
             return Ok(known.clone());
         }
-        let entries = match self.ledger.contents(hash)? {
+        let known = self
+            .ledger
+            .map(|ledger| ledger.contents(hash))
+            .transpose()?;
+        let entries = match known.flatten() {
             Some(known) => known,
             None => contents_of(self.opened(&artifact.file)?, Path::new(&artifact.file))?,
         };
@@ -127,7 +144,10 @@ impl<'l> Downloads<'l> {
     /// # Errors
     /// When the ledger cannot be written.
     pub fn remember(&self) -> Result<()> {
-        self.ledger.keep_downloads(&self.hashed, &self.listed)
+        let Some(ledger) = self.ledger else {
+            return Ok(());
+        };
+        ledger.keep_downloads(&self.hashed, &self.listed)
     }
 }
 

@@ -12,6 +12,7 @@
 //! | [`archive`] | zip archives, checked before anything is unpacked |
 //! | [`survey`] | the whole folder, read into an inventory |
 //! | [`depot`] | catalogues and drop folders |
+//! | [`listing`] | catalogues made of folders of releases |
 //! | [`planning`] | from the question to the plan |
 //! | [`backup`] | `.lantern/store`: what is on the keep list, by content |
 //! | [`console`] | the server's process, port and open files, its input and output |
@@ -40,6 +41,7 @@ pub mod history;
 pub mod identity;
 mod layers;
 pub mod ledger;
+pub mod listing;
 pub mod lock;
 pub mod place;
 pub mod planning;

@@ -52,6 +52,8 @@ answers!(
     BackupRestored,
     RestoredInPlace,
     BackupsThinned,
+    CatalogueChecked,
+    CatalogueMade<'_>,
     ChangeoverDone,
     Clients<'_>,
     ConsoleAnswer,
@@ -352,6 +354,28 @@ pub struct ConsoleState<'a> {
     pub up: Option<bool>,
     /// The same in a sentence.
     pub text: &'a str,
+}
+
+/// `catalogue make`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogueMade<'a> {
+    /// Where it is; none where there was nothing to put into it.
+    pub file: Option<&'a std::path::Path>,
+    /// How many releases are in it.
+    pub releases: usize,
+    /// What of the folder is not.
+    pub left_out: Vec<PlaceWhy>,
+}
+
+/// `catalogue check`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogueChecked {
+    /// How many releases could be read.
+    pub releases: usize,
+    /// Of how many components.
+    pub components: usize,
+    /// What is wrong.
+    pub wrong: Vec<PlaceWhy>,
 }
 
 /// `family check`

@@ -1,8 +1,8 @@
 //! What can be typed, and where it leads.
 
 use crate::commands::{
-    acquire, adopt, backup, changeover, client, demo, family, history, outlook, plan, rehearse,
-    server, survey, undo, verify, why,
+    acquire, adopt, backup, catalogue, changeover, client, demo, family, history, outlook, plan,
+    rehearse, server, survey, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -60,6 +60,8 @@ pub enum Command {
     Console(server::ConsoleArgs),
     /// Check and make family files: what lantern knows of a kind of server
     Family(family::FamilyArgs),
+    /// Make a catalogue of a folder of releases, and check one
+    Catalogue(catalogue::CatalogueArgs),
     /// Tell the whole story on made-up servers
     Demo(demo::DemoArgs),
     /// Print completions for a shell
@@ -91,6 +93,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Client(args) => client::run(args, common, look),
         Command::Console(args) => server::run(args, common, look),
         Command::Family(args) => family::run(args, look),
+        Command::Catalogue(args) => catalogue::run(args, common, look),
         Command::Demo(args) => demo::run(args, look),
         Command::Completions { shell } => {
             clap_complete::generate(

@@ -86,6 +86,9 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::NoProgram { .. } => "Install it, or change the recipe in lantern.toml.".into(),
         Error::Release { .. } => "Fetch it again, or take it out of the folder.".into(),
         Error::OddPath(_) => "Rename it, or the folder that it lies in.".into(),
+        Error::InTheWay(path) if path.to_string_lossy().ends_with(".catalogue.json") => {
+            "Write it anew with --again; or take it away first.".into()
+        }
         Error::InTheWay(_) => "Name another file, or take that one away first.".into(),
         Error::Ledger { path, .. } => format!(
             "If it is broken beyond use, move it away and take every file in again, as it is now:\n\

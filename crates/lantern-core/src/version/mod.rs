@@ -33,6 +33,9 @@ pub enum Notation {
     /// Three numbers, `-` pre-release, `+` build, as in Semantic Versioning 2.0.0; missing numbers
     /// count as 0 and the build does not take part in the order.
     Semver,
+    /// `epoch:upstream-revision`, as Debian's packages are numbered (its policy manual, 5.6.12): a higher epoch wins,
+    /// `~` comes before the end, letters before all else, numbers by their value; no epoch and no revision count as 0.
+    Epoch,
 }
 
 /// Words that mark a pre-release in the dotted notation.
@@ -125,6 +128,11 @@ impl Version {
                     fault("semver wants numbers with dots between, then -early or +build")
                 })?;
                 (parts, early, Vec::new())
+            }
+            Notation::Epoch => {
+                let (parts, is_early) = with_epoch(trimmed)
+                    .ok_or_else(|| fault("a number has to stand before the colon"))?;
+                (parts, is_early.then(Vec::new), Vec::new())
             }
         };
         if parts.is_empty() {
@@ -231,6 +239,54 @@ fn semver(text: &str) -> Option<(Vec<Part>, Option<Vec<Part>>)> {
     (parts.len() <= 3).then_some((parts, early))
 }
 
+/// The parts of `epoch:upstream-revision`, so that they compare as such versions do; and whether it comes before a release.
+fn with_epoch(text: &str) -> Option<(Vec<Part>, bool)> {
+    let (epoch, rest) = text.split_once(':').unwrap_or(("0", text));
+    let is_number = !epoch.is_empty() && epoch.bytes().all(|byte| byte.is_ascii_digit());
+    let (upstream, revision) = rest.rsplit_once('-').unwrap_or((rest, "0"));
+    if !is_number || upstream.is_empty() {
+        return None;
+    }
+    let mut parts = vec![Part::digits(epoch)];
+    alternating(upstream, &mut parts);
+    alternating(revision, &mut parts);
+    let lower = upstream.to_ascii_lowercase();
+    let mut tildes = lower.split('~').skip(1);
+    let is_early = tildes.any(|behind| EARLY_WORDS.iter().any(|word| behind.starts_with(word)));
+    Some((parts, is_early))
+}
+
+/// What is no number and what is one, in turn, with an end that comes after `~` and before all else.
+fn alternating(text: &str, parts: &mut Vec<Part>) {
+    const TILDE: char = '\u{1}';
+    const END: char = '\u{2}';
+    /// So far behind the letters come all others.
+    const OTHERS: u32 = 0x1_0000;
+    let rank = |c: char| match c {
+        '~' => TILDE,
+        c if c.is_ascii_alphabetic() => c,
+        c => char::from_u32(u32::from(c) + OTHERS).unwrap_or(char::MAX),
+    };
+    let word = |text: &str| {
+        let ranked: String = text.chars().map(rank).chain([END]).collect();
+        Part::Word(ranked.into())
+    };
+    let mut rest = text;
+    while !rest.is_empty() {
+        let digits = rest
+            .find(|c: char| c.is_ascii_digit())
+            .unwrap_or(rest.len());
+        parts.push(word(&rest[..digits]));
+        rest = &rest[digits..];
+        let end = rest
+            .find(|c: char| !c.is_ascii_digit())
+            .unwrap_or(rest.len());
+        parts.push(Part::digits(&rest[..end]));
+        rest = &rest[end..];
+    }
+    parts.push(word(""));
+}
+
 fn early_part(text: &str) -> Part {
     match Part::read(text) {
         Part::Word(_) => Part::Huge(usize::MAX, text.into()),
@@ -314,6 +370,64 @@ mod tests {
         for pair in table.windows(2) {
             let (a, b) = (v(pair[0], Notation::Dotted), v(pair[1], Notation::Dotted));
             assert!(a < b, "{a} < {b}");
+        }
+    }
+
+    #[test]
+    fn versions_with_epochs_ascend() {
+        let table = [
+            "1.0~~",
+            "1.0~~a",
+            "1.0~",
+            "1.0~rc1-1",
+            "1.0~rc2",
+            "1.0",
+            "1.0-1~bpo12+1",
+            "1.0-1",
+            "1.0-1+deb13u1",
+            "1.0-1.1",
+            "1.0-10",
+            "1.0a",
+            "1.0b",
+            "1.0+dfsg-1",
+            "1.0.1",
+            "1.0.10",
+            "1.2-3-1",
+            "2",
+            "2.a",
+            "1:0.1",
+            "10:0",
+        ];
+        for pair in table.windows(2) {
+            let (a, b) = (v(pair[0], Notation::Epoch), v(pair[1], Notation::Epoch));
+            assert!(a < b, "{a} < {b}");
+        }
+        for (a, b) in [
+            ("1.0", "0:1.0-0"),
+            ("1.0a", "1.0a0"),
+            ("1.00", "1.0"),
+            ("2.4", "2.04"),
+        ] {
+            assert_eq!(v(a, Notation::Epoch), v(b, Notation::Epoch));
+        }
+        assert!(v("5.10~rc1-2", Notation::Epoch).is_early());
+        assert!(!v("5.10~dfsg-2", Notation::Epoch).is_early());
+        let range = Range::parse(
+            ">=1:5.10~ <2:0",
+            RangeNotation::Comparators,
+            Notation::Epoch,
+        );
+        let range = range.unwrap();
+        for (text, held) in [
+            ("1:5.10~rc1", true),
+            ("1:5.10-2", true),
+            ("5.11", false),
+            ("2:0", false),
+        ] {
+            assert_eq!(range.holds_early(&v(text, Notation::Epoch)), held, "{text}");
+        }
+        for text in ["a:1", ":1", "-1"] {
+            assert!(Version::parse(text, Notation::Epoch).is_err(), "{text}");
         }
     }
 

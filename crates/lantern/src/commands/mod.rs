@@ -3,6 +3,7 @@
 pub mod acquire;
 pub mod adopt;
 pub mod backup;
+pub mod catalogue;
 pub mod changeover;
 pub mod client;
 pub mod demo;

@@ -146,3 +146,64 @@ fn what_runs_without_a_load_order_is_told_and_missed() {
     );
     world.ok(&["console", "stop", "--server", "hedge"]);
 }
+
+#[test]
+fn a_catalogue_is_made_of_a_folder_and_held_against_it() {
+    let world = hedge();
+    world.zip("depot/ivy-2.0.zip", &[("shrub.toml", SHRUB)]);
+    world.zip(
+        "depot/ivy-3.0.zip",
+        &[(
+            "shrub.toml",
+            "id = 'ivy'\nversion = '3.0'\nneeds = { oak = '>=2' }\n",
+        )],
+    );
+    world.zip("depot/seed-oak-2.4.30.zip", &[("lib/oak.so", "acorn")]);
+    world.write("depot/notes.txt", "x");
+    let make = [
+        "catalogue",
+        "make",
+        "depot",
+        "--family",
+        "hedge.family.toml",
+    ];
+    let check = [
+        "catalogue",
+        "check",
+        "depot/depot.catalogue.json",
+        "--server",
+        "hedge",
+    ];
+    assert_snapshot!("catalogue_made", world.lantern(&make));
+    assert_snapshot!("catalogue_in_the_way", world.lantern(&make));
+    assert_snapshot!("catalogue_checked", world.lantern(&check));
+    let first = world.read("depot/depot.catalogue.json");
+    world.ok(&[&make[..], &["--again"]].concat());
+    assert_eq!(world.read("depot/depot.catalogue.json"), first);
+    // A plan can be made of it: both come together.
+    let plan = [
+        "plan", "--to", "1.0", "--add", "oak", "--prefer", "newest", "--server", "hedge",
+    ];
+    let with = ["--catalogue", "depot/depot.catalogue.json"];
+    let told = world.lantern(&[&plan[..], &with].concat());
+    assert!(told.contains("2.4.30") && told.contains("3.0"), "{told}");
+    world.zip(
+        "depot/ivy-3.0.zip",
+        &[("shrub.toml", "id = 'ivy'\nversion = '3.1'\n")],
+    );
+    std::fs::remove_file(world.path("depot/ivy-2.0.zip")).unwrap();
+    let told = world.lantern(&check);
+    let hash = regex::Regex::new("[0-9a-f]{64}").unwrap();
+    assert_snapshot!("catalogue_wrong", hash.replace_all(&told, "HASH"));
+    std::fs::create_dir(world.path("empty")).unwrap();
+    assert_snapshot!(
+        "catalogue_of_nothing",
+        world.lantern(&[
+            "catalogue",
+            "make",
+            "empty",
+            "--family",
+            "hedge.family.toml"
+        ])
+    );
+}

@@ -1,0 +1,103 @@
+//! Catalogues made of folders of releases, and held against them.
+
+use crate::depot::Depot;
+use crate::downloads::{Downloads, hash_now};
+use crate::error::{Error, Result};
+use crate::place::here;
+use lantern_core::catalogue::{self, Offer};
+use lantern_core::component::Id;
+use lantern_core::family::Family;
+use std::path::Path;
+
+/// What a catalogue was made of.
+#[derive(Debug)]
+pub struct Listed {
+    /// The catalogue's text.
+    pub text: String,
+    /// The releases in it.
+    pub offers: Vec<Offer>,
+    /// What of the folder is not in it: where, and why.
+    pub left_out: Vec<(String, String)>,
+}
+
+/// Makes a catalogue of the releases in a folder, as the readers of a family know them; the archives are named relative to
+/// that folder, where the catalogue has to lie.
+///
+/// # Errors
+/// When the folder cannot be listed. What no reader knows only lands in `left_out`.
+pub fn make(folder: &Path, family: &Family, name: &str) -> Result<Listed> {
+    let mut depot = Depot::default();
+    let mut downloads = Downloads::apart();
+    depot.add_drop_folder(folder, family, &mut downloads)?;
+    let known: Vec<String> = depot
+        .offers
+        .iter()
+        .map(|o| o.artifact.file.clone())
+        .collect();
+    for path in here::list(folder)? {
+        let whole = std::path::absolute(&path).unwrap_or_else(|_| path.clone());
+        let is_known = known.iter().any(|file| Path::new(file) == whole);
+        let told = depot.left_out.iter().any(|(at, _)| Path::new(at) == path);
+        if !is_known && !told {
+            let why = "no reader of this family has a `drop` for such a name".to_owned();
+            depot.left_out.push((path.display().to_string(), why));
+        }
+    }
+    for offer in &mut depot.offers {
+        let file = Path::new(&offer.artifact.file).file_name();
+        let file = file.and_then(|file| file.to_str());
+        offer.artifact.file = file
+            .ok_or_else(|| Error::OddPath(offer.artifact.file.clone().into()))?
+            .to_owned();
+    }
+    Ok(Listed {
+        text: catalogue::write(name, &depot.offers),
+        offers: depot.offers,
+        left_out: depot.left_out,
+    })
+}
+
+/// What a catalogue that was checked holds.
+#[derive(Debug)]
+pub struct Checked {
+    /// How many releases could be read.
+    pub releases: usize,
+    /// Of how many components.
+    pub components: usize,
+    /// What is wrong: where, and why.
+    pub wrong: Vec<(String, String)>,
+}
+
+/// Reads a catalogue, and looks whether each archive is there and is what it says.
+///
+/// # Errors
+/// When the catalogue as a whole cannot be read.
+pub fn check(path: &Path, family: &Family) -> Result<Checked> {
+    let mut depot = Depot::default();
+    depot.add_catalogue(path, family)?;
+    let mut wrong = depot.left_out;
+    for offer in &depot.offers {
+        let file = Path::new(&offer.artifact.file);
+        let said = match hash_now(file) {
+            Err(error) => Some(error.to_string()),
+            Ok(hash) if hash != offer.artifact.blake3 => {
+                Some(format!("it is another file: its BLAKE3 is {hash}"))
+            }
+            Ok(_) => {
+                let bytes = here::look(file).filter(|meta| meta.is_file());
+                let bytes = bytes.map(|meta| meta.stamp.bytes);
+                let other = bytes.filter(|bytes| *bytes != offer.artifact.bytes);
+                other.map(|bytes| format!("it has {bytes} bytes, not {}", offer.artifact.bytes))
+            }
+        };
+        let at = format!("{} {}", offer.facts.id, offer.facts.version);
+        wrong.extend(said.map(|why| (at, why)));
+    }
+    let ids: std::collections::BTreeSet<&Id> =
+        depot.offers.iter().map(|offer| &offer.facts.id).collect();
+    Ok(Checked {
+        releases: depot.offers.len(),
+        components: ids.len(),
+        wrong,
+    })
+}
