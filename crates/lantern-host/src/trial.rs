@@ -3,11 +3,14 @@
 use crate::archive::Archive;
 use crate::config::FILE;
 use crate::descriptors::descriptors_of;
-use crate::error::Result;
+use crate::downloads::Downloads;
+use crate::error::{Error, Result};
 use crate::folder::Folder;
+use crate::release;
+use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
 use lantern_core::draft::{Sample, is_telling};
-use lantern_core::family::{Family, Shape};
+use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::order::Arrangement;
 use lantern_core::path::RelPath;
 use lantern_core::tree::{FileSeen, claim};
@@ -62,6 +65,84 @@ fn listed(folder: &Folder) -> Result<Vec<FileSeen>> {
             hash: None,
         })
         .collect())
+}
+
+/// What a family file makes of a release.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ReleaseTried {
+    /// The download.
+    pub release: String,
+    /// What it is: kind, id and version; none where it is nothing.
+    pub is: Option<String>,
+    /// The reader that knows it.
+    pub reader: Option<String>,
+    /// Where each entry would go.
+    pub goes: Vec<Goes>,
+    /// Entries that would go nowhere.
+    pub unused: Vec<String>,
+    /// Why it cannot be used.
+    pub fault: Option<String>,
+}
+
+/// Where an entry of a release would go.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Goes {
+    /// The entry; none where the download itself is the file.
+    pub entry: Option<String>,
+    /// Where.
+    pub to: RelPath,
+}
+
+/// Tries a family on a release: what it would be, and where each entry of it would go; nothing is written.
+///
+/// # Errors
+/// When the download cannot be read at all; that no reader knows it is told.
+pub fn release(family: &Family, path: &Path) -> Result<ReleaseTried> {
+    let mut downloads = Downloads::apart();
+    let artifact = downloads.artifact(path)?;
+    let mut tried = ReleaseTried {
+        release: path.display().to_string(),
+        is: None,
+        reader: None,
+        goes: Vec::new(),
+        unused: Vec::new(),
+        fault: None,
+    };
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let named = |reader: &&Reader| reader.drop.as_ref().is_some_and(|drop| drop.matches(&name));
+    let readers: Vec<&Reader> = family.readers.iter().filter(named).collect();
+    if readers.is_empty() {
+        tried.fault = Some("no reader has a `drop` for such a name".into());
+        return Ok(tried);
+    }
+    let said = |error: Error| match error {
+        Error::Archive { fault, .. } => fault.to_string(),
+        Error::Release { fault, .. } => fault.to_string(),
+        other => other.to_string(),
+    };
+    let laid = (|| {
+        let facts = release::read(&artifact, &readers, family, &mut downloads)?;
+        tried.is = Some(format!("{} {} {}", facts.kind, facts.id, facts.version));
+        let offer = Offer {
+            facts,
+            artifact,
+            origin: Origin::DropFolder,
+        };
+        release::payload(family, &offer, None, &BTreeMap::new(), &mut downloads)
+    })();
+    match laid {
+        Err(error) => tried.fault = Some(said(error)),
+        Ok(payload) => {
+            tried.reader = Some(payload.reader);
+            tried.unused = payload.unused;
+            let goes = payload.files.into_iter().map(|file| Goes {
+                entry: file.entry,
+                to: file.path,
+            });
+            tried.goes = goes.collect();
+        }
+    }
+    Ok(tried)
 }
 
 /// Tries a family on a folder; nothing is written.

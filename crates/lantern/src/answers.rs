@@ -20,7 +20,7 @@ use lantern_host::changeover::{Now, Report, Undone};
 use lantern_host::console::ServerState;
 use lantern_host::rehearsal::Rehearsal;
 use lantern_host::survey::Survey;
-use lantern_host::trial::Trial;
+use lantern_host::trial::{ReleaseTried, Trial};
 use lantern_host::verify::Verified;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -389,6 +389,8 @@ pub struct FamilyChecked<'a> {
     pub remarks: &'a [Remark],
     /// What it made of a folder, where it was tried on one.
     pub trial: Option<&'a Trial>,
+    /// What it made of releases.
+    pub releases: &'a [ReleaseTried],
 }
 
 /// `family new`

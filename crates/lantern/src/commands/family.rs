@@ -8,7 +8,7 @@ use clap::{Args, Subcommand};
 use lantern_core::check::{Remark, remarks};
 use lantern_core::draft;
 use lantern_host::place::here;
-use lantern_host::trial::{self, Tried};
+use lantern_host::trial::{self, ReleaseTried, Tried};
 use lantern_host::{Error, Result, config};
 use std::path::{Path, PathBuf};
 
@@ -29,6 +29,9 @@ enum FamilyCommand {
         /// A server folder to try it on; nothing in it is changed
         #[arg(long, value_name = "DIR")]
         on: Option<PathBuf>,
+        /// A release to try it on: what it would be, and where each entry of it would go; may be given several times
+        #[arg(long, value_name = "ARCHIVE")]
+        release: Vec<PathBuf>,
     },
     /// Write the first draft of a family file, from looking at a server folder
     New {
@@ -44,27 +47,37 @@ enum FamilyCommand {
 /// Checks or drafts a family file.
 pub fn run(args: &FamilyArgs, look: &Look) -> Result<u8> {
     match &args.what {
-        FamilyCommand::Check { family, on } => check(family, on.as_deref(), look),
+        FamilyCommand::Check {
+            family,
+            on,
+            release,
+        } => check(family, on.as_deref(), release, look),
         FamilyCommand::New { folder, out } => new(folder, out.as_deref(), look),
     }
 }
 
-fn check(name: &str, on: Option<&Path>, look: &Look) -> Result<u8> {
+fn check(name: &str, on: Option<&Path>, releases: &[PathBuf], look: &Look) -> Result<u8> {
     let family = config::family(name, Path::new(""))?;
     let remarks = remarks(&family);
     let trial = on.map(|folder| trial::on(&family, folder)).transpose()?;
+    let releases = releases.iter();
+    let releases: Result<Vec<ReleaseTried>> =
+        releases.map(|path| trial::release(&family, path)).collect();
+    let releases = releases?;
     let faults = trial.iter().flat_map(|trial| &trial.tried);
     let faults = faults.filter(|tried| tried.fault.is_some()).count();
     let unmet = trial
         .as_ref()
         .is_some_and(|trial| !trial.unmet_marks.is_empty());
-    let sound = remarks.is_empty() && faults == 0 && !unmet;
+    let known = releases.iter().all(|release| release.fault.is_none());
+    let sound = remarks.is_empty() && faults == 0 && !unmet && known;
     if look.json {
         look.answer(&answers::FamilyChecked {
             family: &family.name,
             sound,
             remarks: &remarks,
             trial: trial.as_ref(),
+            releases: &releases,
         });
         return Ok(if sound { fail::DONE } else { fail::NO });
     }
@@ -115,13 +128,39 @@ fn check(name: &str, on: Option<&Path>, look: &Look) -> Result<u8> {
         for path in &trial.nobodys {
             look.say(&format!("  {path}"));
         }
-    } else if sound {
+    } else if sound && releases.is_empty() {
         look.next(&format!(
             "lantern family check {} --on DIR",
             shell_word(Path::new(name))
         ));
     }
+    releases.iter().for_each(|tried| show_release(tried, look));
     Ok(if sound { fail::DONE } else { fail::NO })
+}
+
+/// So many entries of a release are shown.
+const MOST_SHOWN: usize = 40;
+
+fn show_release(tried: &ReleaseTried, look: &Look) {
+    let title = look.paint(Means::Title, &tried.release);
+    let is = tried.is.as_deref().unwrap_or("no release");
+    let reader = tried.reader.as_ref();
+    let by = reader.map_or(String::new(), |reader| format!("  (reader {reader})"));
+    look.say(&format!("\n{title} is {is}{by}"));
+    if let Some(fault) = &tried.fault {
+        look.say(&format!("  {} {fault}", look.paint(Means::Bad, "wrong")));
+    }
+    for goes in tried.goes.iter().take(MOST_SHOWN) {
+        let entry = goes.entry.as_deref().unwrap_or("the download itself");
+        look.say(&format!("  {entry}  to  {}", goes.to));
+    }
+    if let Some(more) = tried.goes.len().checked_sub(MOST_SHOWN + 1) {
+        look.say(&format!("  and {} more; --json shows all", more + 1));
+    }
+    for entry in &tried.unused {
+        let word = look.paint(Means::Caution, "not used");
+        look.say(&format!("  {word} {entry}"));
+    }
 }
 
 fn show(tried: &Tried, look: &Look) {

@@ -148,6 +148,32 @@ fn what_runs_without_a_load_order_is_told_and_missed() {
 }
 
 #[test]
+fn a_family_is_tried_on_releases() {
+    let world = hedge();
+    let readme = ("READ.ME", "x");
+    world.zip(
+        "drop/ivy-2.0.zip",
+        &[("ivy/shrub.toml", SHRUB), ("ivy/leaves/a", "a"), readme],
+    );
+    world.zip(
+        "drop/seed-oak-2.4.30.zip",
+        &[("lib/oak.so", "acorn"), ("docs/oak.txt", "tall")],
+    );
+    world.zip("drop/bare.zip", &[readme]);
+    world.write("drop/other.rar", "x");
+    let files = [
+        "ivy-2.0.zip",
+        "seed-oak-2.4.30.zip",
+        "bare.zip",
+        "other.rar",
+    ];
+    let files = files.map(|file| format!("drop/{file}"));
+    let mut args = vec!["family", "check", "hedge.family.toml"];
+    args.extend(files.iter().flat_map(|file| ["--release", file.as_str()]));
+    assert_snapshot!("family_on_releases", world.lantern(&args));
+}
+
+#[test]
 fn a_catalogue_is_made_of_a_folder_and_held_against_it() {
     let world = hedge();
     world.zip("depot/ivy-2.0.zip", &[("shrub.toml", SHRUB)]);
