@@ -190,7 +190,12 @@ pub fn root_in_archive(reader: &Reader, paths: &[&str]) -> Root {
         let only = names_in(paths).pop_first().map(|name| format!("{name}/"));
         return Root::At(only.filter(|folder| all_in(folder)).unwrap_or_default());
     }
-    if marked(reader, paths) {
+    let is_one = |paths: &[&str]| {
+        let home = reader.home_in_release();
+        let inside = || below(paths, home.trim_end_matches('/'));
+        marked(reader, paths) || !home.is_empty() && marked(reader, &inside())
+    };
+    if is_one(paths) {
         return Root::At(String::new());
     }
     let mut folders: BTreeSet<(usize, &str)> = BTreeSet::new();
@@ -205,7 +210,7 @@ pub fn root_in_archive(reader: &Reader, paths: &[&str]) -> Root {
         if found.first().is_some_and(|(first, _)| *first < depth) {
             break;
         }
-        if marked(reader, &below(paths, folder)) {
+        if is_one(&below(paths, folder)) {
             found.push((depth, folder));
         }
     }

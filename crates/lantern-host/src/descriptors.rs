@@ -5,7 +5,7 @@ use crate::error::{Error, Result};
 use crate::folder::Folder;
 use crate::place::Source;
 use lantern_core::descriptor::{self, Found};
-use lantern_core::family::{Reader, Shape};
+use lantern_core::family::{Names, Part, Reader, Shape};
 use lantern_core::path::RelPath;
 use lantern_core::tree::{Claim, FileSeen};
 
@@ -61,18 +61,36 @@ pub(crate) fn descriptors(
         let below: Vec<&str> = below.collect();
         let names = file.name.0.iter();
         let mut first = names.filter_map(|name| below.iter().find(|path| name.leads_to(path)));
-        let Some(name) = first.next() else {
-            continue;
+        let (name, path) = match first.next() {
+            Some(name) => {
+                let path = claim.place.join(name).map_err(|fault| fault.to_string())?;
+                ((*name).to_owned(), path)
+            }
+            // A part of it may lie elsewhere, and the descriptor with it.
+            None => match elsewhere(&claim.reader.parts, &file.name, files) {
+                Some(found) => found,
+                None => continue,
+            },
         };
-        let path = claim.place.join(name).map_err(|fault| fault.to_string())?;
         let text = opened(&path).and_then(|file| small_text(&*file));
         found.push(Found {
             file: index,
-            name: (*name).to_owned(),
             text: text.map_err(|why| format!("{name}: {why}"))?,
+            name,
         });
     }
     Ok(found)
+}
+
+/// A descriptor that a part puts elsewhere than into the component's own place: its name in a release, and where it is.
+fn elsewhere(parts: &[Part], names: &Names, files: &[FileSeen]) -> Option<(String, RelPath)> {
+    let mut found = parts.iter().flat_map(|part| {
+        files.iter().filter_map(|file| {
+            let name = part.comes_from(file.path.as_str())?;
+            names.lead_to(&name).then(|| (name, file.path.clone()))
+        })
+    });
+    found.next()
 }
 
 /// Reads the one file that is component and descriptor in one.

@@ -85,6 +85,19 @@ pub struct Reader {
 }
 
 impl Reader {
+    /// The folder of a release that goes to the component's own place, with a `/`; empty where all of it does.
+    pub fn home_in_release(&self) -> String {
+        let place = self
+            .install
+            .as_deref()
+            .map(|place| place.trim_end_matches('/'));
+        let mut parts = self.parts.iter();
+        let home = parts.find(|part| Some(part.to.trim_end_matches('/')) == place);
+        home.map_or(String::new(), |part| {
+            format!("{}/", part.from.trim_end_matches('/'))
+        })
+    }
+
     /// Whether components that it finds lie right in a folder, or are that folder.
     pub fn lies_in(&self, folder: &str) -> bool {
         let mut places = self.at.texts();
@@ -101,10 +114,55 @@ impl Reader {
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Part {
-    /// A folder in the release; `{variant}` in it stands for the variant that was chosen.
+    /// A folder or a file in the release; `{variant}` in it stands for the variant that was chosen.
     pub from: String,
-    /// The folder in the server folder that its content goes to; empty for the server folder itself.
+    /// The folder in the server folder that its content goes to, empty for the server folder itself; of a file, its path, or
+    /// with a `/` at its end the folder that it goes to.
     pub to: String,
+    /// Whether what lies there, and nobody else claims, is the component's own.
+    #[serde(default)]
+    pub own: bool,
+}
+
+impl Part {
+    /// Where an entry of a release goes that belongs to the part; none when it does not.
+    pub fn leads(&self, entry: &str, variant: Option<&str>) -> Option<String> {
+        let from = match variant {
+            Some(variant) => self.from.replace("{variant}", variant),
+            None if self.from.contains("{variant}") => return None,
+            None => self.from.clone(),
+        };
+        let rest = entry.strip_prefix(from.trim_end_matches('/'))?;
+        let to = self.to.trim_end_matches('/');
+        Some(match (rest.strip_prefix('/'), to) {
+            (Some(rest), "") => rest.to_owned(),
+            (Some(rest), to) => format!("{to}/{rest}"),
+            (None, _) if !rest.is_empty() => return None,
+            // The file itself.
+            (None, _) if self.to.is_empty() || self.to.ends_with('/') => {
+                let name = entry.rsplit('/').next().unwrap_or(entry);
+                format!("{}{name}", self.to)
+            }
+            (None, to) => to.to_owned(),
+        })
+    }
+
+    /// The name that a file of the server folder has in a release, where the part would put it there.
+    pub fn comes_from(&self, path: &str) -> Option<String> {
+        let (from, to) = (
+            self.from.trim_end_matches('/'),
+            self.to.trim_end_matches('/'),
+        );
+        if self.from.contains("{variant}") {
+            return None;
+        }
+        let below = match to {
+            "" => Some(path),
+            to if path == to => return Some(from.to_owned()),
+            to => path.strip_prefix(to)?.strip_prefix('/'),
+        };
+        below.map(|below| format!("{from}/{below}"))
+    }
 }
 
 /// Names of files inside a component, by patterns; the first that is there counts.

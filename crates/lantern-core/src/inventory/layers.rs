@@ -143,7 +143,18 @@ fn owned_paths(
 ) {
     let order = evidence.order.map(|(path, _)| path);
     for (index, component) in components.iter_mut().enumerate() {
-        for owned in component.holdings.owns.clone() {
+        let reader = family.reader(&component.reader);
+        let parts = reader.into_iter().flat_map(|reader| &reader.parts);
+        let parts = parts.filter(|part| part.own);
+        let parts = parts.filter_map(|part| RelPath::parse(&part.to).ok());
+        let owned: Vec<RelPath> = component
+            .holdings
+            .owns
+            .iter()
+            .cloned()
+            .chain(parts)
+            .collect();
+        for owned in owned {
             for (number, file) in evidence.files.iter().enumerate() {
                 let path = file.path.as_str();
                 let inside = file.path == owned || file.path.below(owned.as_str()).is_some();

@@ -169,9 +169,8 @@ pub fn lay_out(
             .and_then(|entry| entry.strip_prefix(&root));
         below.is_some_and(|below| {
             let mut parts = reader.parts.iter();
-            parts.any(|part| {
-                part.from.contains("{variant}") && below_part(part, below, variant).is_some()
-            })
+            parts
+                .any(|part| part.from.contains("{variant}") && part.leads(below, variant).is_some())
         })
     };
     files.dedup_by(|later, first| {
@@ -222,17 +221,11 @@ enum Goes {
 }
 
 fn part_of(parts: &[Part], below: &str, variant: Option<&str>) -> Goes {
-    let mut fitting: Vec<(&Part, &str)> = parts
+    let fitting = parts
         .iter()
-        .filter_map(|part| Some((part, below_part(part, below, variant)?)))
-        .collect();
-    fitting.sort_by_key(|(part, _)| part.from.len());
-    if let Some((part, rest)) = fitting.pop() {
-        let to = part.to.trim_end_matches('/');
-        return Goes::To(match to {
-            "" => rest.to_owned(),
-            to => format!("{to}/{rest}"),
-        });
+        .filter_map(|part| Some((part, part.leads(below, variant)?)));
+    if let Some((_, to)) = fitting.max_by_key(|(part, _)| part.from.len()) {
+        return Goes::To(to);
     }
     let other_variant = parts.iter().any(|part| {
         let stem = part.from.split("{variant}").next().unwrap_or("");
@@ -243,18 +236,6 @@ fn part_of(parts: &[Part], below: &str, variant: Option<&str>) -> Goes {
     } else {
         Goes::ToPlace
     }
-}
-
-/// What of an entry's path lies below a part.
-fn below_part<'e>(part: &Part, below: &'e str, variant: Option<&str>) -> Option<&'e str> {
-    let from = match variant {
-        Some(variant) => part.from.replace("{variant}", variant),
-        None if part.from.contains("{variant}") => return None,
-        None => part.from.clone(),
-    };
-    below
-        .strip_prefix(from.trim_end_matches('/'))?
-        .strip_prefix('/')
 }
 
 #[cfg(test)]

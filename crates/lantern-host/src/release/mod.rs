@@ -104,7 +104,7 @@ pub fn read(
             artifact.blake3.clone()
         };
         let archive = downloads.archive(artifact)?;
-        let found = archive.texts(&reader.files, &root).map_err(fault)?;
+        let found = texts(archive, reader, &root).map_err(fault)?;
         let Described {
             facts, holdings, ..
         } = described(reader, family, place, (&content, &name), &found).map_err(broken)?;
@@ -167,6 +167,23 @@ fn in_entry(
         text: text.clone(),
     });
     Ok(found.collect())
+}
+
+/// The descriptors of a release: at its root, or where it has what goes to the component's own place.
+fn texts(
+    archive: &mut Archive,
+    reader: &Reader,
+    root: &str,
+) -> std::result::Result<Vec<Found>, ArchiveFault> {
+    let mut found = archive.texts(&reader.files, root)?;
+    let home = reader.home_in_release();
+    if !home.is_empty() && found.len() < reader.files.len() {
+        let known: Vec<usize> = found.iter().map(|found| found.file).collect();
+        let at_home = archive.texts(&reader.files, &format!("{root}{home}"))?;
+        found.extend(at_home.into_iter().filter(|it| !known.contains(&it.file)));
+        found.sort_by_key(|found| found.file);
+    }
+    Ok(found)
 }
 
 fn described(
@@ -302,7 +319,7 @@ pub fn payload(
         .into_iter()
         .filter_map(|reader| Some((reader, root_of(reader, &names).at()?)));
     let (reader, root) = known.next().ok_or_else(|| release(ReleaseFault::Unknown))?;
-    let found = archive.texts(&reader.files, &root).map_err(fault)?;
+    let found = texts(archive, reader, &root).map_err(fault)?;
     let broken = |why| release(ReleaseFault::Described(why));
     let said =
         described(reader, family, offer.facts.id.as_str(), ("", &name), &found).map_err(broken)?;

@@ -147,6 +147,90 @@ fn what_runs_without_a_load_order_is_told_and_missed() {
     world.ok(&["console", "stop", "--server", "hedge"]);
 }
 
+/// A server program in several folders at once, with its descriptor beside them.
+const PROGRAM: &str = r#"
+[[reader]]
+name = "program"
+kind = "build"
+shape = "folder"
+at = "bin"
+marks = ["hedged"]
+install = "bin"
+drop = "hedge-*.tar"
+files = [{ name = "BUILD", notation = "properties" }]
+fields = { id = { value = "hedge" }, version = "version", side = { value = "server" } }
+parts = [
+    { from = "bin", to = "bin" },
+    { from = "lib", to = "lib", own = true },
+    { from = "BUILD", to = "BUILD", own = true },
+    { from = "hedge.sample", to = "hedge.sh", own = true },
+]
+"#;
+
+fn program(world: &World, at: &str, version: &str, script: &str) {
+    world.write(&format!("{at}/bin/hedged"), version);
+    world.write(&format!("{at}/lib/core-{version}.so"), version);
+    world.write(&format!("{at}/lib/common.so"), "the same");
+    world.write(&format!("{at}/BUILD"), format!("version={version}\n"));
+    world.write(&format!("{at}/{script}"), hedge::SERVER);
+}
+
+#[test]
+fn a_program_in_several_folders_is_one_component() {
+    let world = World::empty();
+    let family = hedge::family(hedge::FOLDERS, &[PROGRAM, hedge::CONSOLE].concat());
+    let family = family.replace(", outside = true", "");
+    world.write("hedge.family.toml", family);
+    world.write("hedge/garden/beds.dat", "beds");
+    program(&world, "hedge", "1.0", "hedge.sh");
+    world.ok(&["adopt", "hedge", "--family", "hedge.family.toml"]);
+    world.edit("hedge/lantern.toml", "at = [\"10s\"]", "at = []");
+    assert_snapshot!(
+        "several_folders",
+        world.lantern(&["survey", "--server", "hedge"])
+    );
+    program(&world, "made/hedge-2.0", "2.0", "hedge.sample");
+    std::fs::create_dir(world.path("drop")).unwrap();
+    let tar = std::process::Command::new("tar")
+        .args([
+            "--owner=0",
+            "--group=0",
+            "--mtime=2031-04-12",
+            "--sort=name",
+            "-C",
+        ])
+        .arg(world.path("made"))
+        .args([
+            "-cf",
+            world.path("drop/hedge-2.0.tar").to_str().unwrap(),
+            "hedge-2.0",
+        ])
+        .status();
+    assert!(tar.unwrap().success());
+    let check = [
+        "family",
+        "check",
+        "hedge.family.toml",
+        "--release",
+        "drop/hedge-2.0.tar",
+    ];
+    assert_snapshot!("several_folders_tried", world.lantern(&check));
+    let plan = [
+        "plan", "--to", "2.0", "--from", "drop", "--files", "--server", "hedge",
+    ];
+    assert_snapshot!("several_folders_planned", world.lantern(&plan));
+    world.ok(&["changeover", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/bin/hedged"), "2.0");
+    assert!(!world.path("hedge/lib/core-1.0.so").exists());
+    let told = world.ok(&["survey", "--server", "hedge"]);
+    assert!(
+        told.contains("hedge 2.0") && told.contains("as shipped"),
+        "{told}"
+    );
+    world.ok(&["undo", "--keep-world", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/lib/core-1.0.so"), "1.0");
+}
+
 #[test]
 fn a_family_is_tried_on_releases() {
     let world = hedge();
