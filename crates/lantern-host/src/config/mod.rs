@@ -28,6 +28,10 @@ const SHIPPED: &[(&str, &str)] = &[
         include_str!("../../../../families/arbour.family.toml"),
     ),
     (
+        "bzflag",
+        include_str!("../../../../families/bzflag.family.toml"),
+    ),
+    (
         "halcyon",
         include_str!("../../../../families/halcyon.family.toml"),
     ),

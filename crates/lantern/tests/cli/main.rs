@@ -22,6 +22,7 @@ mod meddling;
 mod order_by_name;
 mod owners;
 mod questions;
+mod real_plugins;
 mod real_server;
 mod rehearsals;
 mod release_links;
