@@ -136,6 +136,8 @@ pub enum OrderKind {
     List,
     /// The names of the add-ons' own files or folders; their order is the load order.
     Names,
+    /// A line names the one of many that is in use.
+    One,
 }
 
 /// Where and how the load order is written down.
@@ -285,7 +287,10 @@ impl Family {
     pub fn runs(&self, reader: &Reader) -> Runs {
         match (reader.runs, &self.order) {
             (Some(Start::Always), _) | (None, None) => Runs::Always,
-            (Some(Start::Listed) | None, Some(_)) => Runs::On,
+            // Of many, what comes new is not the one in use.
+            (Some(Start::Listed) | None, Some(order)) => {
+                Runs::switched(order.kind != OrderKind::One)
+            }
             (Some(Start::Unknown), _) | (Some(Start::Listed), None) => Runs::Unsaid,
         }
     }

@@ -7,6 +7,7 @@ mod flags;
 mod follow;
 mod list;
 mod names;
+mod one;
 mod sequence;
 
 pub use follow::must_follow;
@@ -114,6 +115,7 @@ impl OrderKind {
             OrderKind::Sequence => Keeping::Text(&sequence::Sequence),
             OrderKind::Flags => Keeping::Text(&flags::Flags),
             OrderKind::List => Keeping::Text(&list::List),
+            OrderKind::One => Keeping::Text(&one::One),
             OrderKind::Names => Keeping::Names,
         }
     }

@@ -32,6 +32,10 @@ const SHIPPED: &[(&str, &str)] = &[
         include_str!("../../../../families/bzflag.family.toml"),
     ),
     (
+        "freeciv",
+        include_str!("../../../../families/freeciv.family.toml"),
+    ),
+    (
         "halcyon",
         include_str!("../../../../families/halcyon.family.toml"),
     ),

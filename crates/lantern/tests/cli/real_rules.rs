@@ -1,0 +1,131 @@
+//! The way through on a server of rule packs of which one is in use, and that refuses to run as root: Debian's
+//! civilisation game server.
+//!
+//! `scripts/test` installs it. Where it cannot be had, or nothing can be given away, the test says so by name, and fails
+//! when `CI` is set.
+
+use crate::world::{World, free_port};
+use insta::assert_snapshot;
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::process::Command;
+
+const PROGRAM: &str = "/usr/games/freeciv-server";
+const DATA: &str = "/usr/share/games/freeciv";
+
+fn run(command: &mut Command) -> bool {
+    command.status().is_ok_and(|status| status.success())
+}
+
+/// A server folder with two rule packs, given to a user of its own; none where the server cannot be had.
+fn isles() -> Option<World> {
+    let world = World::empty();
+    let mut why = [PROGRAM, DATA]
+        .into_iter()
+        .find(|path| !Path::new(path).exists())
+        .map(|path| format!("{path} is missing"));
+    for pack in ["civ1", "classic"] {
+        let to = world.path(&format!("isles/{pack}"));
+        fs::create_dir_all(to.parent().unwrap()).unwrap();
+        let mut copy = Command::new("cp");
+        copy.arg("-rL").arg(format!("{DATA}/{pack}")).arg(&to);
+        if why.is_none() && !run(&mut copy) {
+            why = Some(format!("{DATA}/{pack} cannot be copied"));
+        }
+    }
+    let port = free_port();
+    world.write("isles/start.serv", "# the isles\nrulesetdir civ1\n");
+    world.write(
+        "isles/start.sh",
+        format!(
+            "#!/bin/sh\n[ \"$(id -u)\" = 0 ] && exec setpriv --reuid 41526 --regid 41526 --clear-groups sh start.sh\n\
+             HOME=. FREECIV_DATA_PATH=.:{DATA} exec {PROGRAM} -p {port} -r start.serv\n"
+        ),
+    );
+    // The server's user has to pass the test's own folder.
+    fs::set_permissions(world.path(""), fs::Permissions::from_mode(0o711)).unwrap();
+    let mut give = Command::new("chown");
+    give.args(["-R", "41526:41526"]).arg(world.path("isles"));
+    if why.is_none() && !run(&mut give) {
+        why = Some("nothing can be given away here".into());
+    }
+    if let Some(why) = why {
+        assert!(std::env::var_os("CI").is_none(), "{why}, and CI has to");
+        eprintln!("real_rules: not run: {why}");
+        return None;
+    }
+    world.ok(&["adopt", "isles", "--server-version", "3.0.6"]);
+    world.edit("isles/lantern.toml", "at = [\"10s\"]", "at = []");
+    world.ok(&["console", "start", "--server", "isles"]);
+    Some(world)
+}
+
+/// A release of a rule pack, with something behind its rules.
+fn packed(world: &World, drop: &str, (pack, version): (&str, &str), behind: &str) {
+    let name = format!("{pack}-{version}");
+    let made = world.path(&format!("made/{name}"));
+    fs::create_dir_all(made.parent().unwrap()).unwrap();
+    let from = format!("{DATA}/{}", if pack == "mine" { "civ1" } else { pack });
+    assert!(run(Command::new("cp").arg("-rL").arg(from).arg(&made)));
+    let rules = format!("made/{name}/game.ruleset");
+    world.write(&rules, world.read(&rules) + behind);
+    fs::create_dir_all(world.path(drop)).unwrap();
+    let archive = world.path(&format!("{drop}/{name}.tar"));
+    let mut tar = Command::new("tar");
+    tar.arg("-C").arg(world.path("made"));
+    assert!(run(tar.arg("-cf").arg(archive).arg(&name)));
+}
+
+#[test]
+fn rule_packs_of_which_one_is_in_use() {
+    let Some(world) = isles() else {
+        return;
+    };
+    let plan = |drop: &str, more: &[&str]| {
+        let plan = ["plan", "--to", "3.0.6", "--from", drop, "--server", "isles"];
+        world.lantern(&[&plan[..], more].concat())
+    };
+    let survey = world.lantern(&["survey", "--server", "isles"]);
+    let differs = regex::Regex::new("#[0-9a-f]{10}|[0-9]+ KB").unwrap();
+    assert_snapshot!("rules_surveyed", differs.replace_all(&survey, "DIFFERS"));
+    let running = |told: &str| told.contains("1 of 1 components are loaded");
+    assert!(running(&world.ok(&["verify", "--server", "isles"])));
+    // The one in use moves; another comes, and is only there.
+    packed(&world, "drop", ("civ1", "3.1"), "; mended\n");
+    packed(&world, "drop", ("mine", "1.0"), "; my own\n");
+    let told = plan("drop", &["--add", "mine"]);
+    assert!(told.contains("1 move, 1 come new"), "{told}");
+    assert!(!told.contains("load order"), "{told}");
+    assert!(
+        world
+            .ok(&["rehearse", "--server", "isles"])
+            .contains("It works")
+    );
+    assert!(running(&world.ok(&["changeover", "--server", "isles"])));
+    let told = world.ok(&["survey", "--server", "isles"]);
+    let line = |id: &str| {
+        told.lines()
+            .find(|line| line.contains(id))
+            .unwrap()
+            .to_owned()
+    };
+    assert!(
+        line("civ1").contains("3.1") && line("civ1").contains(" on "),
+        "{told}"
+    );
+    assert!(
+        line("mine").contains("1.0") && line("mine").contains(" off "),
+        "{told}"
+    );
+    // Rules that cannot be read are noticed.
+    packed(&world, "bad", ("civ1", "3.2"), "[torn\nno = rules {\n");
+    assert!(plan("bad", &[]).contains("1 move"));
+    let told = world.lantern(&["changeover", "--server", "isles"]);
+    assert!(told.contains("exit status 4"), "{told}");
+    assert!(running(&world.ok(&["verify", "--server", "isles"])));
+    world.ok(&["undo", "--keep-world", "--server", "isles"]);
+    assert!(!world.path("isles/mine").exists());
+    assert!(!world.read("isles/civ1/game.ruleset").contains("mended"));
+    world.ok(&["console", "stop", "--server", "isles"]);
+}
