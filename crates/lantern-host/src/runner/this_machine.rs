@@ -21,6 +21,9 @@ use std::time::{Duration, Instant};
 /// How often it is looked whether a program has ended.
 const LOOK: Duration = Duration::from_millis(10);
 
+/// How long the system may take to hand over how a process has ended.
+const HANDED_OVER: Duration = Duration::from_millis(500);
+
 /// The machine that lantern itself runs on.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct ThisMachine;
@@ -108,7 +111,15 @@ impl Runner for ThisMachine {
 
     fn how_ended(&self, pid: i32) -> Option<String> {
         let pid = Pid::from_raw(pid)?;
-        let (_, status) = waitpid(Some(pid), WaitOptions::NOHANG).ok()??;
+        // A process that is dying may be gone from the list before the system hands its status over.
+        let until = Instant::now() + HANDED_OVER;
+        let status = loop {
+            match waitpid(Some(pid), WaitOptions::NOHANG).ok()? {
+                Some((_, status)) => break status,
+                None if Instant::now() > until => return None,
+                None => std::thread::sleep(LOOK),
+            }
+        };
         let signal = || Some(format!("ended by signal {}", status.terminating_signal()?));
         let exit = status
             .exit_status()
