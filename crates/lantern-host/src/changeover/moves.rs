@@ -34,11 +34,16 @@ pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
         if let Some(parent) = step.to.folder() {
             folder.make_folders(&parent)?;
         }
+        let renamed = folder.rename(&step.from, &step.to);
         // What was a folder may become a file or a link.
-        if folder.met(&step.to)?.is_some_and(|meta| meta.is_folder()) {
-            tidy(folder, &moves[..number]);
+        let in_the_way = renamed.is_err() && folder.met(&step.to)?.is_some_and(|it| it.is_folder());
+        match in_the_way {
+            false => renamed?,
+            true => {
+                tidy(folder, &moves[..number]);
+                folder.rename(&step.from, &step.to)?;
+            }
         }
-        folder.rename(&step.from, &step.to)?;
     }
     sync(folder, moves)?;
     tidy(folder, moves);
