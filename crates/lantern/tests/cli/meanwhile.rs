@@ -94,7 +94,7 @@ fn whatever_else_is_killed_nothing_is_lost() {
         assert_eq!(still(&world), old, "{about}");
     }
     println!("{kills} kills; cut off: make, thin, rehearse, restore, adopt: {cut_off:?}");
-    assert!(cut_off.iter().sum::<u64>() > kills / 4, "{cut_off:?}");
+    assert!(cut_off.iter().sum::<u64>() > kills / 8, "{cut_off:?}");
 }
 
 /// Makes a folder of the server a link to one outside, and a folder again, for as long as it is asked to.
@@ -217,5 +217,5 @@ fn a_disk_that_others_fill_loses_no_backup() {
         assert!(told.contains("exit status 0"), "{about}: {told}");
         at(&["backup", "thin", "--keep", "1"]);
     }
-    assert!(failed > 2, "the disk was full in time {failed} times of 12");
+    assert!(failed > 0, "the disk was full in time {failed} times of 12");
 }
