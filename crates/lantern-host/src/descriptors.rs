@@ -105,13 +105,17 @@ pub fn single_file(
     if reader.files.is_empty() {
         return Ok(Vec::new());
     }
-    let text = small_text(content)?;
+    Ok(its_own(reader, name, &small_text(content)?))
+}
+
+/// The text of a file that is component and descriptor in one, as each of the descriptors that its reader asks for.
+pub(crate) fn its_own(reader: &Reader, name: &str, text: &str) -> Vec<Found> {
     let found = (0..reader.files.len()).map(|file| Found {
         file,
         name: name.to_owned(),
-        text: text.clone(),
+        text: text.to_owned(),
     });
-    Ok(found.collect())
+    found.collect()
 }
 
 fn small_text(file: &dyn Source) -> Result<String, String> {

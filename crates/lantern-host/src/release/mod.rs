@@ -3,7 +3,7 @@
 pub mod fault;
 
 use crate::archive::{Archive, ArchiveFault};
-use crate::descriptors::single_file;
+use crate::descriptors::{its_own, single_file};
 use crate::downloads::{Downloads, shortened};
 use crate::error::{Error, Result};
 use crate::place::here;
@@ -161,12 +161,7 @@ fn in_entry(
         return Ok(Vec::new());
     }
     let text = archive.text_at(entry)?.unwrap_or_default();
-    let found = (0..reader.files.len()).map(|file| Found {
-        file,
-        name: entry.to_owned(),
-        text: text.clone(),
-    });
-    Ok(found.collect())
+    Ok(its_own(reader, entry, &text))
 }
 
 /// The descriptors of a release: at its root, or where it has what goes to the component's own place.

@@ -26,26 +26,9 @@ fn running() -> World {
         "drop/ivy.zip",
         &[("shrub.toml", "id = 'ivy'\nversion = '2.0'\n")],
     );
-    world.ok(&[
-        "adopt",
-        "hedge",
-        "--family",
-        "hedge.family.toml",
-        "--server-version",
-        "1.0",
-    ]);
-    world.edit("hedge/lantern.toml", "at = [\"10s\"]", "at = []");
+    hedge::adopt(&world);
     world.ok(&["console", "start", "--server", "hedge"]);
     world
-}
-
-fn copy(world: &World, from: &str, to: &str) {
-    let copied = Command::new("cp")
-        .arg("-a")
-        .arg(world.path(from))
-        .arg(world.path(to))
-        .status();
-    assert!(copied.unwrap().success());
 }
 
 const PLAN: &[&str] = &["plan", "--to", "1.0", "--from", "drop", "--server"];
@@ -54,7 +37,7 @@ const PLAN: &[&str] = &["plan", "--to", "1.0", "--from", "drop", "--server"];
 fn a_copy_never_touches_its_original() {
     let world = running();
     world.ok(&[PLAN, &["hedge"]].concat());
-    copy(&world, "hedge", "copy");
+    world.copy("hedge", "copy");
     assert_snapshot!(
         "copy_refused",
         world.lantern(&["console", "stop", "--server", "copy"])
@@ -92,7 +75,7 @@ fn a_folder_that_only_got_another_name_stays_the_same_server() {
         world.lantern(&["console", "state", "--server", "elsewhere"])
     );
     // Its own copy took its old place: that one has to be asked about.
-    copy(&world, "elsewhere", "hedge");
+    world.copy("elsewhere", "hedge");
     assert_snapshot!(
         "moved_and_copied",
         world.lantern(&["survey", "--server", "hedge"])
@@ -106,7 +89,7 @@ fn a_folder_that_was_brought_elsewhere_keeps_its_way_back() {
     world.ok(&[PLAN, &["hedge"]].concat());
     world.ok(&["changeover", "--server", "hedge"]);
     world.ok(&["console", "stop", "--server", "hedge"]);
-    copy(&world, "hedge", "elsewhere");
+    world.copy("hedge", "elsewhere");
     std::fs::remove_dir_all(world.path("hedge")).unwrap();
     assert_snapshot!(
         "elsewhere_refused",
@@ -130,7 +113,7 @@ fn copies_thin_their_own_backups_alone() {
         format!("{text}\n[backup]\nstore = \"../store\"\n"),
     );
     world.ok(&["backup", "make", "--server", "hedge"]);
-    copy(&world, "hedge", "copy");
+    world.copy("hedge", "copy");
     world.ok(&["adopt", "copy", "--copy"]);
     world.ok(&["backup", "make", "--server", "copy"]);
     world.ok(&["backup", "make", "--server", "copy"]);

@@ -35,16 +35,7 @@ fn hedge() -> World {
         "id = 'ivy'\nversion = '1.0'\n",
     );
     world.write("hedge/seeds/oak.so", vec![0xff; 2_000_000]);
-    let adopt = [
-        "adopt",
-        "hedge",
-        "--family",
-        "hedge.family.toml",
-        "--server-version",
-        "1.0",
-    ];
-    world.ok(&adopt);
-    world.edit("hedge/lantern.toml", "at = [\"10s\"]", "at = []");
+    hedge::adopt(&world);
     world
 }
 

@@ -4,7 +4,6 @@ use crate::world::{Disk, World};
 use insta::assert_snapshot;
 use std::fs;
 use std::path::Path;
-use std::process::Command;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
@@ -26,12 +25,7 @@ fn empty(disk: &Disk) {
 
 /// The terrace on the small disk, in care, with a plan.
 fn planned(world: &World) {
-    let copied = Command::new("cp")
-        .arg("-a")
-        .arg(world.path("halcyon-terrace"))
-        .arg(world.path("disk"))
-        .status();
-    assert!(copied.unwrap().success());
+    world.copy("halcyon-terrace", "disk");
     world.ok(&["adopt", SERVER]);
     world.edit(
         &format!("{SERVER}/lantern.toml"),

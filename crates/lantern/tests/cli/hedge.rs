@@ -1,5 +1,7 @@
 //! A small kind of server, for what the made-up scenario has no server for.
 
+use crate::world::World;
+
 /// What is the same for all of its servers.
 const HEAD: &str = r#"
 format = 1
@@ -42,4 +44,12 @@ pub const SERVER: &str = "for shrub in shrubs/*/; do name=${shrub%/}; echo \"hed
 /// The family file, by what its shrubs are made of and by all else that it says.
 pub fn family(shrubs: &str, more: &str) -> String {
     format!("{HEAD}{SHRUB}{shrubs}{more}")
+}
+
+/// Takes the server into care, with players told nothing before a stop.
+pub fn adopt(world: &World) {
+    let family = ["--family", "hedge.family.toml"];
+    let adopt = ["adopt", "hedge", "--server-version", "1.0"];
+    world.ok(&[&adopt[..], &family].concat());
+    world.edit("hedge/lantern.toml", "at = [\"10s\"]", "at = []");
 }

@@ -6,7 +6,6 @@ use crate::kills::{Chance, kill_after, number, still};
 use crate::world::{CHANGEOVER, Disk, PLAN, SURVEY, World};
 use std::fs;
 use std::os::unix::fs::symlink;
-use std::process::Command;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::Duration;
@@ -161,12 +160,7 @@ fn a_disk_that_others_fill_loses_no_backup() {
         return;
     };
     let server = "disk/halcyon-terrace";
-    let copied = Command::new("cp")
-        .arg("-a")
-        .arg(world.path(SERVER))
-        .arg(world.path("disk"))
-        .status();
-    assert!(copied.unwrap().success());
+    world.copy(SERVER, "disk");
     world.ok(&["adopt", server]);
     let at = |words: &[&str]| world.lantern(&[words, &["--server", server]].concat());
     at(&["backup", "make"]);

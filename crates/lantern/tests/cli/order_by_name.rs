@@ -28,14 +28,7 @@ fn numbered() -> World {
         world.write(&format!("hedge/shrubs/{folder}/shrub.toml"), text);
         world.write(&format!("hedge/shrubs/{folder}/leaves/{id}.txt"), id);
     }
-    world.ok(&[
-        "adopt",
-        "hedge",
-        "--family",
-        "hedge.family.toml",
-        "--server-version",
-        "1.0",
-    ]);
+    hedge::adopt(&world);
     // The administrator's own, and one that he edited: they go along with the name.
     world.write("hedge/shrubs/30-holly/mine.txt", "my own\n");
     world.write("hedge/shrubs/30-holly/leaves/holly.txt", "my holly\n");

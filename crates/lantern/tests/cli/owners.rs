@@ -52,15 +52,7 @@ fn gardeners() -> Option<World> {
         .arg(world.path("hedge"))
         .status();
     assert!(given.unwrap().success());
-    world.ok(&[
-        "adopt",
-        "hedge",
-        "--family",
-        "hedge.family.toml",
-        "--server-version",
-        "1.0",
-    ]);
-    world.edit("hedge/lantern.toml", "at = [\"10s\"]", "at = []");
+    hedge::adopt(&world);
     Some(world)
 }
 

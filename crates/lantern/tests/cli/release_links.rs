@@ -71,16 +71,7 @@ fn links_of_a_release_come_and_go_as_links() {
     symlink("beds.dat", world.path("hedge/garden/latest")).unwrap();
     ivy(&world, "hedge/shrubs/ivy", "1.0", &[("share", "bin")]);
     world.write("hedge/shrubs/ivy/lib/old.so", "old");
-    let adopt = [
-        "adopt",
-        "hedge",
-        "--family",
-        "hedge.family.toml",
-        "--server-version",
-        "1.0",
-    ];
-    world.ok(&adopt);
-    world.edit("hedge/lantern.toml", "at = [\"10s\"]", "at = []");
+    hedge::adopt(&world);
     // What was a folder becomes a link, and the other way round.
     packed(
         &world,
@@ -137,15 +128,7 @@ fn a_link_that_leads_out_of_its_release_is_refused() {
     );
     world.write("hedge/hedge.sh", hedge::SERVER);
     ivy(&world, "hedge/shrubs/ivy", "1.0", &[]);
-    let adopt = [
-        "adopt",
-        "hedge",
-        "--family",
-        "hedge.family.toml",
-        "--server-version",
-        "1.0",
-    ];
-    world.ok(&adopt);
+    hedge::adopt(&world);
     packed(&world, "2.0", &[("lib", "../../garden")], &[]);
     assert_snapshot!("link_out_of_archive", plan(&world, "2.0"));
     assert_eq!(links(&world), "bin/run -> run-1.0");

@@ -81,6 +81,13 @@ impl World {
         last.map_or(String::new(), |it| it["name"].as_str().unwrap().to_owned())
     }
 
+    /// Copies a folder with all that the system knows of it.
+    pub fn copy(&self, from: &str, to: &str) {
+        let mut copy = Command::new("cp");
+        copy.arg("-a").arg(self.path(from)).arg(self.path(to));
+        assert!(copy.status().unwrap().success());
+    }
+
     /// The name of the one backup that a server has.
     pub fn only_backup(&self, server: &str) -> String {
         let pages = self.path(&format!("{server}/.lantern/store/backups"));
