@@ -82,7 +82,7 @@ fn untouched(error: &Error) -> &'static str {
 fn advice(error: &Error, common: &Common) -> String {
     let plan_again = plan_again(common);
     match error {
-        Error::NotAFolder(_) => "Name a server folder.".into(),
+        Error::NotAFolder(_) => "Name a folder that is there.".into(),
         Error::NoProgram { .. } => "Install it, or change the recipe in lantern.toml.".into(),
         Error::Release { .. } => "Fetch it again, or take it out of the folder.".into(),
         Error::OddPath(_) => "Rename it, or the folder that it lies in.".into(),
