@@ -489,6 +489,8 @@ impl<T: Theory> Solver<T> {
         let mut lits = vec![!own];
         lits.extend_from_slice(demand);
         if lits.len() == 1 {
+            // Kept like the others, as another demand's conflict may be the one that is told.
+            self.implied[own.index()].push(!own);
             return Some(lits);
         }
         // The two watched first: what is not false, or else what became false last.
