@@ -57,6 +57,8 @@ fuzz_target!(|input: (u8, &str)| {
     let change = Change {
         order: &order,
         gone: &gone,
+        off: &BTreeSet::new(),
+        arguments: &BTreeMap::new(),
     };
     // Two lists, or none at all, leave open where an add-on belongs.
     let lists = text

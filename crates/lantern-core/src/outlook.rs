@@ -56,6 +56,8 @@ pub struct Row {
     pub kind: Kind,
     /// What is installed.
     pub installed: Version,
+    /// Whether it is switched off: then it holds nothing back.
+    pub off: bool,
     /// Whether the world holds its content.
     pub world_bound: Option<bool>,
     /// How it stands, one for each server version.
@@ -118,10 +120,11 @@ pub fn versions(request: &Request) -> Vec<Version> {
 
 /// Takes the outlook for some server versions.
 pub fn outlook(request: &Request, versions: Vec<Version>) -> Outlook {
-    let held = request.held.iter().map(|held| &held.facts);
+    let held = request.held.iter().map(|held| (&held.facts, held.off));
     let mut rows: Vec<Row> = held
-        .filter(|facts| facts.kind != Kind::Build)
-        .map(|facts| Row {
+        .filter(|(facts, _)| facts.kind != Kind::Build)
+        .map(|(facts, off)| Row {
+            off,
             id: facts.id.clone(),
             kind: facts.kind,
             installed: facts.version.clone(),
@@ -136,6 +139,7 @@ pub fn outlook(request: &Request, versions: Vec<Version>) -> Outlook {
     let held_back = (0..versions.len()).map(|at| {
         let late = rows
             .iter()
+            .filter(|row| !row.off)
             .filter(|row| matches!(row.standings[at], Standing::Late | Standing::Early { .. }));
         late.map(|row| (row.id.clone(), needing(request, &row.id)))
             .collect()
@@ -239,6 +243,7 @@ fn together(request: &Request, version: &Version) -> Together {
     }
     let held = request.held.iter().map(|held| Held {
         droppable: held.facts.kind == Kind::Addon && held.facts.world_bound != Some(true),
+        off: held.off,
         facts: held.facts.clone(),
     });
     let lossy = Request {

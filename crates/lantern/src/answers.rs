@@ -539,6 +539,8 @@ struct OutlookRow<'a> {
     id: &'a Id,
     kind: Kind,
     installed: String,
+    /// Whether it is switched off.
+    off: bool,
     world_bound: Option<bool>,
     standings: &'a [Standing],
 }
@@ -561,6 +563,7 @@ impl<'a> OutlookTable<'a> {
             id: &row.id,
             kind: row.kind,
             installed: row.installed.to_string(),
+            off: row.off,
             world_bound: row.world_bound,
             standings: &row.standings,
         });

@@ -2,6 +2,7 @@
 
 use crate::common::{Common, shell_word};
 use crate::look::{Look, Means, bytes, time};
+use lantern_core::inventory::SwitchFault;
 use lantern_core::operation::{OperationKind, Stuck};
 use lantern_core::plan::DrawFault;
 use lantern_host::Error;
@@ -393,7 +394,7 @@ fn of_draw(fault: &DrawFault) -> String {
         DrawFault::LeavesWorld { pack, member, .. } => format!(
             "Nothing was changed. Put it in beside the pack: --add {member}\n\
              or keep the pack as it is: --keep {pack}\n\
-             or lose what the world holds of it: --drop {member}"
+             or lose what the world holds of it: --drop {member} --world-loses {member}"
         ),
         DrawFault::WritesKept { .. } => {
             "Nothing was changed. --beside puts such files beside, as *.new; or leave that release out.".into()
@@ -430,6 +431,29 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
     let plan_again = plan_again(common);
     match fault {
         PlanningFault::NoServerVersion => String::new(),
+        PlanningFault::Switch(fault) => match fault {
+            SwitchFault::NotThere { .. } => {
+                format!("What is installed: {}", common.next("survey"))
+            }
+            SwitchFault::Always(id) => {
+                format!(
+                    "Take it out: {}",
+                    common.next(&format!("plan --to same --drop {id}"))
+                )
+            }
+            SwitchFault::InUse(_) => {
+                format!(
+                    "Name the one to use: {}",
+                    common.next("plan --to same --on ID")
+                )
+            }
+            SwitchFault::ByCategory { by, .. } => format!("Edit the entry {by} by hand."),
+            SwitchFault::NoSwitch(_) | SwitchFault::Both(_) => String::new(),
+        },
+        PlanningFault::WorldLoses(ids) => {
+            let words: Vec<String> = ids.iter().map(|id| format!("--world-loses {id}")).collect();
+            format!("If it may, add {}.", words.join(" "))
+        }
         PlanningFault::Variant(_) => "Write --variant ID=NAME.".into(),
         PlanningFault::Plan { .. } => format!("It may be cut off or edited. {plan_again}"),
         PlanningFault::NoPlan(_) => format!("Make one: {}", common.next("plan --to VERSION")),

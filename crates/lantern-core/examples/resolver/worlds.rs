@@ -101,6 +101,7 @@ pub fn world(components: usize, seed: u64, sort: Sort) -> Request {
         )));
     }
     Arc::make_mut(&mut request.held).push(Held {
+        off: false,
         facts: Facts::new(Id::new("server"), Kind::Build, server(TARGET - 2)),
         droppable: false,
     });
@@ -186,6 +187,7 @@ pub fn world(components: usize, seed: u64, sort: Sort) -> Request {
             }
             if release == installed {
                 Arc::make_mut(&mut request.held).push(Held {
+                    off: false,
                     facts: facts.clone(),
                     droppable: false,
                 });

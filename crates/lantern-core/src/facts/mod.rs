@@ -57,8 +57,10 @@ stated! {
         runtime: Option<Range> as Versions from "runtime",
         /// The flavour of build that it wants.
         flavour: Option<String> as Text from "flavour",
-        /// What must be there.
+        /// What must be there and run.
         needs: Vec<Need> as Needs from "needs",
+        /// What must be installed, whether or not it runs.
+        needs_installed: Vec<Need> as Needs from "needs_installed",
         /// Of each of these lists at least one must be there.
         needs_any: Vec<Vec<Need>> as AnyOf,
         /// What is taken into account where it is there: then the range binds.
@@ -75,6 +77,8 @@ stated! {
         before: Vec<Id> as Ids from "before",
         /// Components that have to be started before it, where they are there.
         after: Vec<Id> as Ids from "after",
+        /// What it wants to be started with, where the load order takes arguments.
+        arguments: Option<String> as Text from "arguments",
         /// The members of a pack that run; empty for all else.
         members: Vec<Member> as Members,
         /// A group of which only one may be there.

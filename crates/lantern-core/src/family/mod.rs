@@ -155,6 +155,12 @@ pub struct OrderRule {
     /// How a new line, or an item of a list, is written: `{id}`, for flags also `{on}`; for names, how one gets a
     /// number: `{at}`, `{name}`.
     pub write: String,
+    /// How a new line is written for an add-on that states what it wants to be started with: `{id}`, `{arguments}`.
+    #[serde(default)]
+    pub write_with: Option<String>,
+    /// What becomes of a line of a sequence when its add-on is switched off: `{line}`; else it goes.
+    #[serde(default)]
+    pub parked: Option<String>,
     /// What stands between the items of a list.
     #[serde(default = "default_between")]
     pub between: String,
@@ -278,6 +284,11 @@ impl Family {
                      for names (?P<at>…) and (?P<name>…)"
                         .into(),
                 );
+            }
+            if let Some(parked) = &order.parked
+                && (order.kind != OrderKind::Sequence || !parked.contains("{line}"))
+            {
+                return fault("order.parked holds {line}, and is for a sequence alone".into());
             }
         }
         Ok(())

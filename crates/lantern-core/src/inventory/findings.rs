@@ -1,6 +1,6 @@
 //! What the survey holds against a server.
 
-use super::{FileState, Inventory};
+use super::{Evidence, FileState, Inventory};
 use crate::component::{Id, Kind, Need, Side};
 use crate::facts::Facts;
 use crate::family::{Family, Shape};
@@ -112,9 +112,10 @@ impl Finder<'_> {
 pub(super) fn find(
     family: &Family,
     inventory: &Inventory,
-    files: &[FileSeen],
+    evidence: &Evidence<'_>,
     order_file: Option<&RelPath>,
 ) -> Vec<Finding> {
+    let files = evidence.files;
     let rule = family.order.as_ref();
     let is_in_names = rule.is_some_and(|rule| matches!(rule.kind.keeping(), Keeping::Names));
     let mut finder = Finder {
@@ -142,7 +143,7 @@ pub(super) fn find(
     rivals(&mut finder);
     misplaced(&mut finder, family, files);
     if order_file.is_some() || is_in_names {
-        start_lines(&mut finder, &by_id);
+        start_lines(&mut finder, &by_id, evidence.sooner);
     }
     finder.findings
 }
@@ -304,7 +305,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 (
                     "need-off",
                     format!("{whose}, which is switched off"),
-                    "switch it on, or switch off what needs it",
+                    "switch it on (plan --on), or switch off what needs it (plan --off)",
                 )
             } else if let Some(other) = bearing(need).first() {
                 let there = there_instead(need, &components[*other].facts);
@@ -489,7 +490,7 @@ fn misplaced(finder: &mut Finder<'_>, family: &Family, files: &[FileSeen]) {
     }
 }
 
-fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
+fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, sooner: &[(Id, Id)]) {
     let inventory = finder.inventory;
     let decides = inventory.order.decides;
     // Of each entry: its line, and how many stand before it.
@@ -522,7 +523,10 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
     lines.extend(by_category);
     let addons = components.iter().filter(|c| c.facts.kind == Kind::Addon);
     let mut follow = match decides {
-        true => must_follow(addons.filter(|c| !c.runs.is_off()).map(|c| &c.facts)),
+        true => must_follow(
+            addons.filter(|c| !c.runs.is_off()).map(|c| &c.facts),
+            sooner,
+        ),
         false => BTreeMap::new(),
     };
     for (index, component) in components.iter().enumerate() {
@@ -542,7 +546,7 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                     "not-started",
                     place,
                     text,
-                    "add its line, or take it out",
+                    "switch it on (plan --on), or take it out (plan --drop)",
                 );
             }
             continue;

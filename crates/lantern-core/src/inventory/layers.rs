@@ -304,6 +304,7 @@ mod tests {
         };
         let order = path("x.conf");
         let evidence = Evidence {
+            sooner: &[],
             files: &files,
             descriptors: &[],
             catalogued: &BTreeMap::new(),

@@ -2,8 +2,10 @@
 
 mod findings;
 mod layers;
+mod switch;
 
 pub use findings::{Finding, Place, Severity};
+pub use switch::SwitchFault;
 
 pub use crate::descriptor::VersionFrom;
 
@@ -137,6 +139,8 @@ pub struct Evidence<'a> {
     pub order: Option<(&'a RelPath, &'a str)>,
     /// What the ledger remembers.
     pub remembered: &'a BTreeMap<RelPath, Remembered>,
+    /// What the administrator wants to be started before what: the first, and the later one.
+    pub sooner: &'a [(Id, Id)],
     /// The server version that `lantern.toml` states, for a build outside the folder.
     pub stated: Option<&'a Version>,
 }
@@ -172,11 +176,11 @@ impl Inventory {
         members.filter(move |c| c.group.as_ref() == Some(group))
     }
 
-    /// The components that run and are moved by themselves, each pack with its running members' facts taken into its
-    /// own. What lies outside the folder is not moved.
+    /// The components that are moved by themselves, each pack with its running members' facts taken into its own. What
+    /// lies outside the folder is not moved.
     pub fn movable(&self) -> Vec<(&Component, Facts)> {
         let runs = |component: &&Component| !component.runs.is_off();
-        let whole = self.components.iter().filter(runs);
+        let whole = self.components.iter();
         let whole = whole.filter(|c| c.group.is_none() && c.place.is_some());
         whole
             .map(|component| {
@@ -197,6 +201,7 @@ pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> 
     for member in &members {
         for (into, from) in [
             (&mut whole.needs, &member.needs),
+            (&mut whole.needs_installed, &member.needs_installed),
             (&mut whole.uses, &member.uses),
             (&mut whole.clashes, &member.clashes),
         ] {
@@ -295,7 +300,7 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
             inventory.nobodys.push(file.clone());
         }
     }
-    let mut found = findings::find(family, &inventory, evidence.files, order_file);
+    let mut found = findings::find(family, &inventory, evidence, order_file);
     found.extend(unreadable);
     found.sort();
     inventory.findings = found;
@@ -501,6 +506,7 @@ pub(crate) mod tests {
             order: Some((&order_path, order)),
             catalogued: &BTreeMap::new(),
             remembered,
+            sooner: &[],
             stated: None,
         };
         take(&family, &claims, &evidence)

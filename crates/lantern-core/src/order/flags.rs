@@ -31,12 +31,18 @@ impl Form for Flags {
         entries.collect()
     }
 
-    /// What is to run is switched on, what goes loses its line; an add-on that is off and stays keeps its own.
+    /// What is to run is switched on, what is not is switched off, what goes loses its line; in a line that stays, only
+    /// the flag changes.
     fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String {
         let on: BTreeSet<&Id> = change.order.iter().collect();
-        let written = |id: &Id| {
-            let line = rule.write.replace("{id}", id.as_str());
-            line.replace("{on}", &rule.on)
+        let written = |id: &Id, flag: &str| change.written(rule, id).replace("{on}", flag);
+        let flagged = |line: &str, id: &Id, flag: &str| {
+            let value = rule.line.regex().captures(line);
+            let value = value.and_then(|found| Some(found.name("on")?.range()));
+            value.map_or_else(
+                || written(id, flag),
+                |at| format!("{}{flag}{}", &line[..at.start], &line[at.end..]),
+            )
         };
         let mut present = BTreeSet::new();
         let mut lines = Lines::of(text);
@@ -46,14 +52,16 @@ impl Form for Flags {
                 continue;
             };
             if on.contains(&id) && !is_on(rule, line) {
-                lines.replace(whole, &written(&id));
+                lines.replace(whole, &flagged(line, &id, &rule.on));
+            } else if change.off.contains(&id) && is_on(rule, line) {
+                lines.replace(whole, &flagged(line, &id, &rule.off));
             } else if !change.gone.contains(&id) {
                 lines.keep(whole);
             }
             present.insert(id);
         }
         for id in on.iter().filter(|id| !present.contains(**id)) {
-            lines.add(&written(id));
+            lines.add(&written(id, &rule.on));
         }
         lines.joined()
     }

@@ -7,9 +7,12 @@ use std::collections::{BTreeMap, BTreeSet};
 /// For each add-on that runs: those that have to be started before it.
 ///
 /// These are the ones that meet its needs and uses, whatever they are called (where none does, those that would in
-/// another version), and those that it, or they themselves,
-/// ask for by `after` and `before`.
-pub fn must_follow<'a>(running: impl Iterator<Item = &'a Facts>) -> BTreeMap<Id, BTreeSet<Id>> {
+/// another version), those that it, or they themselves, ask for by `after` and `before`, and those that `stated` names
+/// before it: pairs of what comes first and what comes later.
+pub fn must_follow<'a>(
+    running: impl Iterator<Item = &'a Facts>,
+    stated: &[(Id, Id)],
+) -> BTreeMap<Id, BTreeSet<Id>> {
     let running: Vec<&Facts> = running.collect();
     let mut stand_for: BTreeMap<&Id, Vec<&Facts>> = BTreeMap::new();
     for facts in &running {
@@ -38,6 +41,12 @@ pub fn must_follow<'a>(running: impl Iterator<Item = &'a Facts>) -> BTreeMap<Id,
             {
                 follows.insert(facts.id.clone());
             }
+        }
+    }
+    for (first, later) in stated.iter().filter(|(first, later)| first != later) {
+        let firsts: Vec<Id> = those(first).map(|facts| facts.id.clone()).collect();
+        if let Some(follows) = follow.get_mut(later) {
+            follows.extend(firsts);
         }
     }
     follow

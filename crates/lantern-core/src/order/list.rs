@@ -39,7 +39,7 @@ impl Form for List {
     /// place for one.
     fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String {
         let items = change.order.iter();
-        let items = items.map(|id| rule.write.replace("{id}", id.as_str()));
+        let items = items.map(|id| change.written(rule, id));
         let items = items.collect::<Vec<_>>().join(&rule.between);
         let mut found = false;
         rewrite(text, |line| {

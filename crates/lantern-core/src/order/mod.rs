@@ -48,6 +48,24 @@ pub struct Change<'a> {
     pub order: &'a [Id],
     /// Add-ons whose entries go.
     pub gone: &'a BTreeSet<Id>,
+    /// Add-ons that stay and are switched off.
+    pub off: &'a BTreeSet<Id>,
+    /// What add-ons without an entry want to be started with.
+    pub arguments: &'a BTreeMap<Id, String>,
+}
+
+impl Change<'_> {
+    /// A new entry.
+    fn written(&self, rule: &OrderRule, id: &Id) -> String {
+        let with = rule.write_with.as_ref().zip(self.arguments.get(id));
+        match with {
+            Some((with, arguments)) => {
+                let entry = with.replace("{id}", id.as_str());
+                entry.replace("{arguments}", arguments)
+            }
+            None => rule.write.replace("{id}", id.as_str()),
+        }
+    }
 }
 
 /// A way of writing a load order down.
@@ -57,6 +75,11 @@ pub trait Form {
 
     /// Whether the order of the entries is what decides.
     fn decides(&self) -> bool;
+
+    /// Whether it names the one of many that is in use.
+    fn only_one(&self) -> bool {
+        false
+    }
 
     /// The entries in a text.
     fn entries(&self, rule: &OrderRule, text: &str) -> Vec<OrderEntry>;
@@ -118,6 +141,11 @@ impl OrderKind {
             OrderKind::One => Keeping::Text(&one::One),
             OrderKind::Names => Keeping::Names,
         }
+    }
+
+    /// Whether it names the one of many that is in use.
+    pub fn only_one(self) -> bool {
+        matches!(self.keeping(), Keeping::Text(form) if form.only_one())
     }
 
     /// The groups that its pattern has to have.

@@ -41,10 +41,12 @@ fn what_comes_before_what_follows_from_every_term() {
     use crate::resolve::tests::facts;
     let told = |texts: &[&str]| {
         let all: Vec<_> = texts.iter().map(|text| facts(text)).collect();
-        let told = must_follow(all.iter()).into_iter().map(|(id, follows)| {
-            let follows: Vec<&str> = follows.iter().map(Id::as_str).collect();
-            format!("{id}<{}", follows.join(","))
-        });
+        let told = must_follow(all.iter(), &[])
+            .into_iter()
+            .map(|(id, follows)| {
+                let follows: Vec<&str> = follows.iter().map(Id::as_str).collect();
+                format!("{id}<{}", follows.join(","))
+            });
         told.collect::<Vec<_>>().join(" ")
     };
     for (texts, expected) in [
@@ -145,6 +147,8 @@ fn written(rule: &OrderRule, text: &str, order: &[Id]) -> String {
     let change = Change {
         order,
         gone: &BTreeSet::new(),
+        off: &BTreeSet::new(),
+        arguments: &BTreeMap::new(),
     };
     form(rule.kind).rewritten(rule, text, change)
 }
@@ -189,9 +193,61 @@ fn comments_and_places_stay() {
 }
 
 #[test]
+fn what_is_switched_off_is_parked_and_comes_back_as_it_was() {
+    let rule = OrderRule {
+        parked: Some("; {line}".into()),
+        write_with: Some("start {id} {arguments}".into()),
+        ..rule("sequence")
+    };
+    let text = "start a  --loud\nport = 1\nstart b 2\nstart c\n";
+    let changed = |text: &str, order: &str, off: &str, gone: &str| {
+        let set = |ids: Vec<Id>| ids.into_iter().collect::<BTreeSet<Id>>();
+        let change = Change {
+            order: &ids(order),
+            gone: &set(ids(gone)),
+            off: &set(ids(off)),
+            arguments: &BTreeMap::from([(Id::new("d"), "x=1".into()), (Id::new("a"), "no".into())]),
+        };
+        rewritten(form(rule.kind), &rule, text, change).unwrap()
+    };
+    let off = changed(text, "b", "a", "c");
+    assert_eq!(off, "; start a  --loud\nport = 1\nstart b 2\n");
+    let read = Arrangement::read(&rule, &off);
+    let read: Vec<(&str, bool)> = read
+        .entries
+        .iter()
+        .map(|it| (it.id.as_str(), it.on))
+        .collect();
+    assert_eq!(read, [("a", false), ("b", true)]);
+    let on = changed(&off, "a b d", "", "");
+    assert_eq!(on, "port = 1\nstart a  --loud\nstart b 2\nstart d x=1\n");
+    // What only looks like a parked line, and what is started all the same, stays.
+    let same = "; start of the list\n; start a\nstart a\n";
+    assert_eq!(changed(same, "a", "", ""), same);
+}
+
+#[test]
+fn one_of_many_is_exchanged_where_it_is_named() {
+    let rule = OrderRule {
+        kind: OrderKind::One,
+        ..rule("sequence")
+    };
+    let text = "start old\nport = 1\nstart b  # mine\n";
+    assert_eq!(written(&rule, text, &ids("b")), text);
+    assert_eq!(written(&rule, text, &[]), text);
+    assert_eq!(
+        written(&rule, text, &ids("c")),
+        "start old\nport = 1\nstart c  # mine\n"
+    );
+    assert_eq!(
+        written(&rule, "port = 1\n", &ids("c")),
+        "port = 1\nstart c\n"
+    );
+}
+
+#[test]
 fn flags_change_only_where_they_must() {
-    let text =
-        "game = g\nload_a = true\nload_b = false\nload_c = true\nload_d = mods/d\nload_f = false\n";
+    let text = "game = g\nload_a = true\nload_a2 = true # why\nload_b = false\nload_c = true\nload_d = mods/d\nload_f = false\n";
     let rule = rule("flags");
     let on: Vec<(String, bool)> = Arrangement::read(&rule, text)
         .entries
@@ -203,6 +259,7 @@ fn flags_change_only_where_they_must() {
         on,
         [
             ("a", true),
+            ("a2", true),
             ("b", false),
             ("c", true),
             ("d", true),
@@ -212,10 +269,12 @@ fn flags_change_only_where_they_must() {
     let change = Change {
         order: &ids("a b d e"),
         gone: &BTreeSet::from([Id::new("c")]),
+        off: &BTreeSet::from([Id::new("f"), Id::new("a2")]),
+        arguments: &BTreeMap::new(),
     };
     assert_eq!(
         form(rule.kind).rewritten(&rule, text, change),
-        "game = g\nload_a = true\nload_b = true\nload_d = mods/d\nload_f = false\nload_e = true\n"
+        "game = g\nload_a = true\nload_a2 = false # why\nload_b = true\nload_d = mods/d\nload_f = false\nload_e = true\n"
     );
 }
 

@@ -3,7 +3,7 @@
 use super::edits::{self, Afterwards};
 use super::{
     Action, ActionKind, ComponentChange, DrawFault, Expected, FORMAT, Fate, Kept, Payload, Plan,
-    Step, TextEdit, reason_text,
+    Step, Switched, TextEdit, reason_text,
 };
 use crate::artifact::Artifact;
 use crate::catalogue::Offer;
@@ -12,7 +12,7 @@ use crate::facts::Facts;
 use crate::family::{Family, Glob};
 use crate::inventory::{Component, Inventory, Remembered};
 use crate::path::RelPath;
-use crate::resolve::{Gone, Selection};
+use crate::resolve::{Gone, Reason, Selection};
 use crate::text::Text;
 use crate::tree::FileSeen;
 use std::collections::{BTreeMap, BTreeSet};
@@ -32,6 +32,10 @@ pub struct Situation<'a> {
     pub files: &'a [FileSeen],
     /// The load-order file and its text.
     pub order: Option<(&'a RelPath, &'a Text)>,
+    /// What the administrator wants to be started before what: the first, and the later one.
+    pub sooner: &'a [(Id, Id)],
+    /// What is switched on, or else off; the inventory says so already.
+    pub switched: &'a BTreeMap<Id, bool>,
     /// What the administrator lets go of.
     pub dropped: &'a BTreeSet<Id>,
     /// The texts of start scripts.
@@ -48,6 +52,18 @@ pub struct Situation<'a> {
     pub stored: &'a BTreeMap<String, Artifact>,
     /// Whether what a release would write into the keep list is put beside it, as `*.new`.
     pub beside: bool,
+}
+
+impl Situation<'_> {
+    fn switched(&self, id: &Id) -> Option<Switched> {
+        let on = self.switched.get(id)?;
+        Some(if *on { Switched::On } else { Switched::Off })
+    }
+
+    fn is_world_bound(&self, id: &Id) -> bool {
+        let component = self.inventory.get(id);
+        component.is_some_and(|component| component.facts.world_bound == Some(true))
+    }
 }
 
 /// Draws the plan for a selection.
@@ -87,6 +103,7 @@ pub fn draw(
                 (Some(_), Some(_)) => Fate::Moves,
             },
             from,
+            switched: situation.switched(&choice.id),
             why: reason_text(&choice.reason),
             variant: choice
                 .offer
@@ -109,10 +126,31 @@ pub fn draw(
             from: Some(gone.from.to_string()),
             to: None,
             verdict: Fate::Goes,
+            switched: None,
             why,
             variant: None,
         });
+        if gone.replaced_by.is_none() && situation.is_world_bound(&gone.id) {
+            let note = format!("{} goes, and the world loses its content", gone.id);
+            drawing.notes.push(note);
+        }
         drawing.set_aside(&gone.id, false);
+    }
+    // A member of a pack is switched by itself, and moves with the pack.
+    for member in &situation.inventory.components {
+        let facts = &member.facts;
+        if let (Some(group), Some(switched)) = (&member.group, situation.switched(&facts.id)) {
+            components.push(ComponentChange {
+                id: facts.id.clone(),
+                kind: facts.kind,
+                from: Some(facts.version.to_string()),
+                to: Some(facts.version.to_string()),
+                verdict: Fate::Stays,
+                switched: Some(switched),
+                why: format!("a member of {group}"),
+                variant: None,
+            });
+        }
     }
     // The layers are laid from the lowest to the highest.
     moving.sort_by(|(a, _), (b, _)| (a.facts.kind, &a.facts.id).cmp(&(b.facts.kind, &b.facts.id)));
@@ -145,6 +183,7 @@ pub fn draw(
         .choices
         .iter()
         .filter(|choice| choice.declared.is_none() && choice.kind != Kind::Build)
+        .filter(|choice| choice.reason != Reason::Off)
         .map(|choice| choice.id.as_str())
         .collect();
     if !undeclared.is_empty() {

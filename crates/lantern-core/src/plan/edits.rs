@@ -31,7 +31,7 @@ pub(super) fn edits(
         if !text.is_plain() {
             return Err(DrawFault::Unwritable { path: path.clone() });
         }
-        becomes.insert(path, load_order(situation, text.as_str(), after)?);
+        becomes.insert(path, load_order(situation, path, text.as_str(), after)?);
     }
     let scripts = situation.scripts.iter().map(|(path, text)| (path, text));
     for (path, text) in scripts.clone().filter(|(_, text)| text.is_plain()) {
@@ -126,6 +126,7 @@ fn pinned(
 /// The text of the load-order file as it will be.
 fn load_order(
     situation: &Situation<'_>,
+    path: &RelPath,
     text: &str,
     after: &Afterwards<'_>,
 ) -> Result<String, DrawFault> {
@@ -152,17 +153,42 @@ fn load_order(
                 by.map_or(id.clone(), |entry| entry.id.clone())
             };
             let current: Vec<Id> = arrangement.ids().cloned().collect();
-            let mut wanted = follow(running.map(|(_, (facts, _))| *facts), entry_of);
+            let mut wanted = follow(
+                running.map(|(_, (facts, _))| *facts),
+                situation.sooner,
+                entry_of,
+            );
             // An entry for something that is not installed is the administrator's own affair.
-            for id in current.iter().filter(|id| inventory.get(id).is_none()) {
+            let on = arrangement.entries.iter().filter(|entry| entry.on);
+            for id in on
+                .map(|entry| &entry.id)
+                .filter(|id| inventory.get(id).is_none())
+            {
                 wanted.entry(id.clone()).or_default();
             }
             order::arrange(&wanted, &current)?
         }
     };
+    let off = after.addons.iter().filter(|(_, (_, runs))| runs.is_off());
+    let mut arguments = BTreeMap::new();
+    for (id, (facts, _)) in after.addons {
+        let Some(text) = &facts.arguments else {
+            continue;
+        };
+        if !pin::are_plain(text) {
+            return Err(DrawFault::NoWord {
+                id: (*id).clone(),
+                value: text.clone(),
+                path: path.clone(),
+            });
+        }
+        arguments.insert((*id).clone(), text.clone());
+    }
     let change = Change {
         order: &order,
         gone: &gone.collect(),
+        off: &off.map(|(id, _)| (*id).clone()).collect(),
+        arguments: &arguments,
     };
     order::rewritten(form, rule, text, change)
         .map_err(|order::Unread(id)| DrawFault::NoEntry { id })
@@ -171,10 +197,11 @@ fn load_order(
 /// For the entry of each add-on, the entries that have to come before it.
 fn follow<'a>(
     running: impl Iterator<Item = &'a Facts>,
+    sooner: &[(Id, Id)],
     entry_of: impl Fn(&Id) -> Id,
 ) -> BTreeMap<Id, BTreeSet<Id>> {
     let mut wanted: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
-    for (id, follows) in order::must_follow(running) {
+    for (id, follows) in order::must_follow(running, sooner) {
         let entry = entry_of(&id);
         let follows = follows.iter().map(&entry_of).filter(|f| *f != entry);
         let follows: BTreeSet<Id> = follows.collect();
@@ -218,6 +245,7 @@ pub(super) fn renames(
     let facts = running.map(|(_, (facts, _))| *facts);
     let wanted = follow(
         facts.filter(|facts| named.contains_key(&facts.id)),
+        situation.sooner,
         Id::clone,
     );
     // What comes new stands where its name puts it, unless it has to follow something.

@@ -86,11 +86,24 @@ pub struct ComponentChange {
     pub to: Option<String>,
     /// What happens, in one word.
     pub verdict: Fate,
+    /// Whether it is switched on or off; none when it runs, or does not, as before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub switched: Option<Switched>,
     /// Why, in a few words.
     pub why: String,
     /// Which of its variants, where it has any.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub variant: Option<String>,
+}
+
+/// How a component is switched.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Switched {
+    /// It runs from then on.
+    On,
+    /// It stays where it is, and does not run.
+    Off,
 }
 
 /// What happens to a component.
@@ -346,6 +359,7 @@ pub fn is_lanterns(path: &RelPath, own: &[RelPath]) -> bool {
 pub fn reason_text(reason: &Reason) -> String {
     match reason {
         Reason::Fits => "fits as it is".into(),
+        Reason::Off => "switched off".into(),
         Reason::Asked => "the version asked for".into(),
         Reason::FetchedByHand => "in the drop folder".into(),
         Reason::InstalledDoesNotFit => "the installed one does not fit".into(),

@@ -22,6 +22,13 @@ pub fn is_plain(text: &str) -> bool {
     text.chars().all(is_of_word) && !text.is_empty() && !text.starts_with(['~', ':', '@', '-'])
 }
 
+/// Whether a text is a line of words that a settings file takes as they are: the characters of [`is_plain`], `/ , =`, and
+/// single blanks between.
+pub fn are_plain(text: &str) -> bool {
+    let of_words = |c: char| is_of_word(c) || "/,= ".contains(c);
+    text.chars().all(of_words) && text.trim() == text && !text.is_empty() && !text.contains("  ")
+}
+
 fn is_of_word(c: char) -> bool {
     c.is_alphanumeric() || "._+~:@-".contains(c)
 }

@@ -141,6 +141,7 @@ fn surveyed(family: &Family, tree: &Tree, remembered: &BTreeMap<RelPath, Remembe
         catalogued: &BTreeMap::new(),
         order: None,
         remembered,
+        sooner: &[],
         stated: None,
     };
     take(family, &claims, &evidence)
@@ -345,6 +346,8 @@ proptest! {
             inventory: &inventory,
             files: &planned,
             order: None,
+            sooner: &[],
+            switched: &BTreeMap::new(),
             dropped: &BTreeSet::new(),
             scripts: &[],
             keep: &keep,
@@ -549,6 +552,8 @@ impl PackMove {
             inventory: &inventory,
             files: &planned,
             order: None,
+            sooner: &[],
+            switched: &BTreeMap::new(),
             dropped: &dropped,
             scripts: &scripts,
             keep: &keep,
@@ -727,7 +732,7 @@ fn what_does_not_run_asks_for_nothing() {
     assert_eq!(needs(Runs::On), (1, 1));
     assert_eq!(needs(Runs::Unsaid), (1, 1));
     assert_eq!(needs(Runs::Off), (0, 0));
-    // An add-on by itself that is off is not moved, nor is what lies outside the folder.
+    // An add-on by itself that is off is moved along; what lies outside the folder is not.
     let (_, mut inventory, _) = PackMove::default().inventory();
     let ids = |inventory: &Inventory| -> Vec<String> {
         let movable = inventory.movable().into_iter();
@@ -746,7 +751,7 @@ fn what_does_not_run_asks_for_nothing() {
             component.place = None;
         }
     }
-    assert_eq!(ids(&inventory), ["f", "p"]);
+    assert_eq!(ids(&inventory), ["f", "p", "m0"]);
 }
 
 /// An add-on that moves, one that is off and moves, one that goes, one that comes, and one for players' clients.
@@ -856,6 +861,8 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         inventory: &inventory,
         files: &listing,
         order: Some((&order_file, &text)),
+        sooner: &[],
+        switched: &BTreeMap::new(),
         dropped: &BTreeSet::from([Id::new("c")]),
         scripts: &[],
         keep: &keep,
@@ -1035,6 +1042,8 @@ fn named_addons(
         inventory: &inventory,
         files: &files,
         order: None,
+        sooner: &[],
+        switched: &BTreeMap::new(),
         dropped: &BTreeSet::new(),
         scripts: &[],
         keep: &[],

@@ -24,6 +24,8 @@ pub enum Fact {
     Dropped(Id),
     /// The first needs the second.
     Needs(Id, Id),
+    /// The first needs the second to be installed, whether or not it runs.
+    NeedsInstalled(Id, Id),
     /// The first needs any of the others.
     NeedsAny(Id, Vec<Id>),
     /// The first takes the second into account where it is there.
@@ -73,6 +75,7 @@ impl Fact {
             | Fact::Runtime(id)
             | Fact::Flavour(id) => vec![id.clone()],
             Fact::Needs(a, b)
+            | Fact::NeedsInstalled(a, b)
             | Fact::Uses(a, b)
             | Fact::Clashes(a, b)
             | Fact::Replaces(a, b)

@@ -47,7 +47,7 @@ pub struct Request {
     pub build: Id,
     /// Whether the server program lies outside the server folder, so that it is not chosen here.
     pub build_outside: bool,
-    /// What is installed and runs; a pack with its members' needs.
+    /// What is installed; a pack with the needs of its members that run.
     pub held: Arc<Vec<Held>>,
     /// What can be had; shared, as many variations of one request are tried.
     pub offers: Arc<Vec<Offer>>,
@@ -74,6 +74,9 @@ pub struct Held {
     pub facts: Facts,
     /// Whether it may be lost where nothing fits; what the world holds never is.
     pub droppable: bool,
+    /// Whether it is there and switched off: then it asks for nothing, and is what another one needs only where that
+    /// needs it to be installed, not to run.
+    pub off: bool,
 }
 
 /// Which server versions will do.
@@ -179,6 +182,8 @@ pub struct Gone {
 pub enum Reason {
     /// It is installed and fits.
     Fits,
+    /// It is installed and switched off: whether it fits is no matter.
+    Off,
     /// It is the server version asked for.
     Asked,
     /// It was put into the drop folder.
@@ -325,7 +330,8 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
     let mut needed_by = std::collections::BTreeMap::new();
     for (_, candidate) in &chosen {
         let facts = candidate.facts;
-        for need in facts.needs.iter().chain(facts.needs_any.iter().flatten()) {
+        let any = facts.needs_any.iter().flatten();
+        for need in facts.needs.iter().chain(&facts.needs_installed).chain(any) {
             needed_by.entry(&need.id).or_insert(&facts.id);
         }
     }
@@ -343,6 +349,7 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
                 to: facts.version.clone(),
                 offer: candidate.offer,
                 reason: match (candidate.offer, held, needed) {
+                    (None, ..) if component.off => Reason::Off,
                     (None, ..) => Reason::Fits,
                     (Some(_), Some(held), _) if held.version == facts.version => {
                         Reason::OtherVariant

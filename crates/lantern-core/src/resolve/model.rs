@@ -34,6 +34,8 @@ pub(super) struct Component<'a> {
     pub(super) stays: bool,
     /// Whether losing it is allowed, at a price.
     pub(super) droppable: bool,
+    /// Whether it is installed and switched off.
+    pub(super) off: bool,
     first: Var,
     /// Whether "absent" comes before the releases: nobody misses it.
     absent_first: bool,
@@ -65,6 +67,15 @@ impl<'a> Component<'a> {
     }
 }
 
+/// How something is there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Present {
+    /// It runs, as far as anybody can say.
+    Running,
+    /// It is installed, and may be switched off.
+    Installed,
+}
+
 /// The request, compiled. With a lens only some facts count, and only components they name exist.
 pub(super) struct Model<'a> {
     request: &'a Request,
@@ -75,6 +86,8 @@ pub(super) struct Model<'a> {
     inside: HashMap<&'a str, Vec<(Var, &'a Version)>>,
     /// For an id: the releases of other components that meet needs of it, and in which version.
     stand_ins: HashMap<&'a str, Vec<(Var, Option<&'a Version>)>>,
+    /// The same, of components that are installed and switched off.
+    idle_stand_ins: HashMap<&'a str, Vec<(Var, Option<&'a Version>)>>,
     replacers: HashMap<&'a str, Vec<Var>>,
     groups: HashMap<&'a str, Vec<Var>>,
     frameworks: Vec<u32>,
@@ -116,6 +129,7 @@ impl<'a> Model<'a> {
             component_of: Vec::new(),
             inside: HashMap::new(),
             stand_ins: HashMap::new(),
+            idle_stand_ins: HashMap::new(),
             replacers: HashMap::new(),
             groups: HashMap::new(),
             frameworks: Vec::new(),
@@ -163,6 +177,7 @@ impl<'a> Model<'a> {
                     held: None,
                     stays: false,
                     droppable: false,
+                    off: false,
                     first: 0,
                     absent_first: false,
                     candidates: Vec::new(),
@@ -185,6 +200,7 @@ impl<'a> Model<'a> {
             let component = &mut components[at];
             component.held = Some(index);
             component.droppable = held.droppable;
+            component.off = held.off;
             component.stays = !request.drop.contains(&held.facts.id);
             if held.facts.kind == Kind::Build && request.build_outside {
                 component.stays = false;
@@ -302,7 +318,8 @@ impl<'a> Model<'a> {
                 .or_insert_with(|| request.runs_somewhere(range)),
         };
         let untested = !runs;
-        if untested && !request.policy.untested && self.counts(|| Fact::Runs(id.clone())) {
+        let idle = component.off && offer.is_none();
+        if untested && !idle && !request.policy.untested && self.counts(|| Fact::Runs(id.clone())) {
             return;
         }
         let early = offer.is_some() && facts.is_early();
@@ -347,17 +364,26 @@ impl<'a> Model<'a> {
             let mut framework = false;
             for (var, candidate) in component.vars() {
                 let facts = candidate.facts;
+                let stand_ins = match component.off {
+                    true => &mut self.idle_stand_ins,
+                    false => &mut self.stand_ins,
+                };
+                for (id, version) in facts.stands_for().skip(1) {
+                    stand_ins
+                        .entry(id.as_str())
+                        .or_default()
+                        .push((var, version));
+                }
+                if component.off {
+                    continue;
+                }
+                for id in &facts.replaces {
+                    self.replacers.entry(id.as_str()).or_default().push(var);
+                }
                 // The first is its own id, which leads to its component.
                 for (id, version) in facts.parts().skip(1) {
                     let inside = self.inside.entry(id.as_str()).or_default();
                     inside.push((var, version));
-                }
-                for (id, version) in facts.stands_for().skip(1) {
-                    let stand_ins = self.stand_ins.entry(id.as_str()).or_default();
-                    stand_ins.push((var, version));
-                }
-                for id in &facts.replaces {
-                    self.replacers.entry(id.as_str()).or_default().push(var);
                 }
                 for group in facts.groups() {
                     self.groups.entry(group).or_default().push(var);
@@ -434,7 +460,7 @@ impl<'a> Model<'a> {
                 }
             }
         }
-        for component in &self.components {
+        for component in self.components.iter().filter(|component| !component.off) {
             for (var, candidate) in component.vars() {
                 for (kind, takes) in &candidate.facts.takes {
                     if let Some(room) = rooms.get_mut(kind.as_str()) {
@@ -447,29 +473,32 @@ impl<'a> Model<'a> {
     }
 
     /// Every variable that meets a need.
-    fn meeting(&self, need: &'a Need) -> impl Iterator<Item = Lit> {
+    fn meeting(&self, need: &'a Need, how: Present) -> impl Iterator<Item = Lit> {
         let id = &need.id;
-        let own = self.own_releases(id);
+        let own = self.own_releases(id, how);
         let own = own.map(|(var, version)| (var, Some(version)));
-        let others = self.stand_ins.get(id.as_str()).into_iter().flatten();
-        let all = own.chain(others.copied());
+        let idle = self.idle_stand_ins.get(id.as_str());
+        let idle = idle.filter(|_| how == Present::Installed);
+        let others = self.stand_ins.get(id.as_str()).into_iter().chain(idle);
+        let all = own.chain(others.flatten().copied());
         let fitting = all.filter(|(_, version)| need.is_met_by(id, *version));
         fitting.map(|(var, _)| Lit::is(var))
     }
 
-    fn own_releases(&self, id: &Id) -> impl Iterator<Item = (Var, &'a Version)> {
+    fn own_releases(&self, id: &Id, how: Present) -> impl Iterator<Item = (Var, &'a Version)> {
         let component = self.get(id.as_str()).into_iter();
-        let vars = component.flat_map(Component::vars);
+        let present = component.filter(move |it| how == Present::Installed || !it.off);
+        let vars = present.flat_map(Component::vars);
         vars.map(|(var, candidate)| (var, &candidate.facts.version))
     }
 
     /// Every variable with a part of an id, and its version.
-    fn bearing(&self, id: &Id) -> impl Iterator<Item = (Var, &'a Version)> {
+    fn bearing(&self, id: &Id, how: Present) -> impl Iterator<Item = (Var, &'a Version)> {
         let inside = self.inside.get(id.as_str()).into_iter().flatten();
-        self.own_releases(id).chain(inside.copied())
+        self.own_releases(id, how).chain(inside.copied())
     }
 
-    fn demand(&self, needs: &'a [Need], out: &mut Expansion) {
+    fn demand(&self, needs: &'a [Need], how: Present, out: &mut Expansion) {
         if needs
             .iter()
             .any(|need| self.request.given.contains(&need.id))
@@ -478,13 +507,18 @@ impl<'a> Model<'a> {
         }
         if let [need] = needs
             && let Some(component) = self.get(need.id.as_str())
+            && !component.off
             && !self.stand_ins.contains_key(need.id.as_str())
+            && !self.idle_stand_ins.contains_key(need.id.as_str())
         {
             out.implies.push(Lit::not(component.absent()));
             self.forbid(component, out, |facts| !facts.meets(need));
             return;
         }
-        let mut lits: Vec<Lit> = needs.iter().flat_map(|need| self.meeting(need)).collect();
+        let mut lits: Vec<Lit> = needs
+            .iter()
+            .flat_map(|need| self.meeting(need, how))
+            .collect();
         lits.sort_unstable();
         lits.dedup();
         out.demands.push(lits);
@@ -495,10 +529,11 @@ impl<'a> Model<'a> {
         &self,
         own: &Id,
         id: &Id,
+        how: Present,
         out: &mut Expansion,
         meant: impl Fn(&Version) -> bool,
     ) {
-        let meant = self.bearing(id).filter(|(_, version)| meant(version));
+        let meant = self.bearing(id, how).filter(|(_, version)| meant(version));
         let others = meant.filter(|(var, _)| self.component_of(*var).id != own);
         out.implies.extend(others.map(|(var, _)| Lit::not(var)));
     }
@@ -519,10 +554,20 @@ impl<'a> Model<'a> {
     fn asks(&self, facts: &'a Facts, out: &mut Expansion) {
         let id = &facts.id;
         let is_own = |other: &Id| other == id || facts.members.iter().any(|m| m.id == *other);
-        let there = |other: &Id| !is_own(other) && self.bearing(other).next().is_some();
+        let present = |other: &Id, how| !is_own(other) && self.bearing(other, how).next().is_some();
+        let runs = |other: &Id| present(other, Present::Running);
         for need in facts.needs.iter().filter(|need| !is_own(&need.id)) {
             if self.counts(|| Fact::Needs(id.clone(), need.id.clone())) {
-                self.demand(std::slice::from_ref(need), out);
+                self.demand(std::slice::from_ref(need), Present::Running, out);
+            }
+        }
+        for need in facts
+            .needs_installed
+            .iter()
+            .filter(|need| !is_own(&need.id))
+        {
+            if self.counts(|| Fact::NeedsInstalled(id.clone(), need.id.clone())) {
+                self.demand(std::slice::from_ref(need), Present::Installed, out);
             }
         }
         for needs in &facts.needs_any {
@@ -532,29 +577,35 @@ impl<'a> Model<'a> {
                     Fact::NeedsAny(id.clone(), needs.iter().map(|n| n.id.clone()).collect())
                 })
             {
-                self.demand(needs, out);
+                self.demand(needs, Present::Running, out);
             }
         }
-        for need in facts.uses.iter().filter(|need| there(&need.id)) {
+        for need in facts.uses.iter().filter(|need| runs(&need.id)) {
             if self.counts(|| Fact::Uses(id.clone(), need.id.clone())) {
                 let unfit = |version: &Version| !need.is_met_by(&need.id, Some(version));
-                self.forbid_bearers(id, &need.id, out, unfit);
+                self.forbid_bearers(id, &need.id, Present::Running, out, unfit);
             }
         }
-        for clash in facts.clashes.iter().filter(|clash| there(&clash.id)) {
+        for clash in facts.clashes.iter().filter(|clash| runs(&clash.id)) {
             if self.counts(|| Fact::Clashes(id.clone(), clash.id.clone())) {
                 let meant = |version: &Version| clash.is_met_by(&clash.id, Some(version));
-                self.forbid_bearers(id, &clash.id, out, meant);
+                self.forbid_bearers(id, &clash.id, Present::Running, out, meant);
             }
         }
-        for replaced in facts.replaces.iter().filter(|replaced| there(replaced)) {
+        for replaced in facts
+            .replaces
+            .iter()
+            .filter(|replaced| present(replaced, Present::Installed))
+        {
             if self.counts(|| Fact::Replaces(id.clone(), replaced.clone())) {
-                self.forbid_bearers(id, replaced, out, |_| true);
+                self.forbid_bearers(id, replaced, Present::Installed, out, |_| true);
             }
         }
-        for companion in facts.companions.iter().filter(|other| there(other)) {
+        for companion in facts.companions.iter().filter(|other| runs(other)) {
             if self.counts(|| Fact::Companions(id.clone(), companion.clone())) {
-                self.forbid_bearers(id, companion, out, |version| *version != facts.version);
+                self.forbid_bearers(id, companion, Present::Running, out, |version| {
+                    *version != facts.version
+                });
             }
         }
         for group in facts.groups() {
@@ -621,7 +672,7 @@ impl<'a> Model<'a> {
 
 impl Theory for &Model<'_> {
     fn expand(&mut self, var: Var, out: &mut Expansion) {
-        if let Some(candidate) = self.candidate(var) {
+        if let Some(candidate) = self.candidate(var).filter(|_| !self.component_of(var).off) {
             self.asks(candidate.facts, out);
         }
     }

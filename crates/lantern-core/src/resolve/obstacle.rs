@@ -51,6 +51,8 @@ pub enum Remedy {
     Offer(Id),
     /// Let go of a component that is kept at a version.
     Unpin(Id),
+    /// Switch a component on that is installed and off.
+    SwitchOn(Id),
     /// Let a component stay that was to go.
     Undrop(Id),
 }
@@ -247,6 +249,22 @@ pub(super) fn is_conflict(request: &Request, facts: &BTreeSet<Fact>) -> bool {
 }
 
 impl Request {
+    /// What is installed and switched off, and would meet a need of an id.
+    pub(super) fn held_off(&self, id: &Id) -> Option<&Facts> {
+        let off = self.held.iter().filter(|held| held.off);
+        let mut off = off.map(|held| &held.facts);
+        off.find(|facts| facts.stands_for().any(|(other, _)| other == id))
+    }
+
+    /// The request with a component switched on.
+    fn with_on(&self, id: &Id) -> Request {
+        let mut request = self.clone();
+        for held in Arc::make_mut(&mut request.held) {
+            held.off &= held.facts.id != *id;
+        }
+        request
+    }
+
     /// All releases known of a component, what is installed first.
     pub(crate) fn releases(&self, id: &Id) -> impl Iterator<Item = &Facts> + use<'_> {
         let id = id.clone();
@@ -271,6 +289,17 @@ fn remedies(request: &Request, facts: &BTreeSet<Fact>, others: &BTreeSet<Fact>) 
         match fact {
             Fact::Runs(id) => remedies.push(Remedy::Wait(id.clone())),
             Fact::Again(id) => remedies.push(Remedy::Offer(id.clone())),
+            Fact::Needs(_, other) => {
+                let off = request.held_off(other).map(|facts| facts.id.clone());
+                let on = off
+                    .map(Remedy::SwitchOn)
+                    .filter(|it| !remedies.contains(it));
+                if let Some(Remedy::SwitchOn(id)) = &on
+                    && works(&request.with_on(id)).is_some()
+                {
+                    remedies.extend(on);
+                }
+            }
             Fact::Dropped(id) => {
                 let mut there = request.clone();
                 there.drop.remove(id);

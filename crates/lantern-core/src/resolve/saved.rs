@@ -64,6 +64,8 @@ struct WrittenHeld {
     release: WrittenRelease,
     #[serde(default)]
     droppable: bool,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    off: bool,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -130,7 +132,8 @@ impl Request {
             queue.extend(stand_ins.get(id).into_iter().flatten());
             for facts in releases.get(id).into_iter().flatten() {
                 let any = facts.needs_any.iter().flatten();
-                queue.extend(facts.needs.iter().chain(any).map(|need| &need.id));
+                let needs = facts.needs.iter().chain(&facts.needs_installed).chain(any);
+                queue.extend(needs.map(|need| &need.id));
                 queue.extend(&facts.companions);
             }
         }
@@ -157,6 +160,7 @@ impl Request {
                 .map(|held| WrittenHeld {
                     release: WrittenRelease::of(&held.facts),
                     droppable: held.droppable,
+                    off: held.off,
                 })
                 .collect(),
             offers: self
@@ -216,6 +220,7 @@ impl Request {
             Ok(Held {
                 facts: held.release.facts(&mut reading).map_err(sense)?,
                 droppable: held.droppable,
+                off: held.off,
             })
         });
         let held: Vec<Held> = held.collect::<Result<_, RequestFault>>()?;

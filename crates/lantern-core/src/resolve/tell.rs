@@ -108,7 +108,7 @@ impl<'a> Teller<'a> {
             let mut supplied = BTreeSet::new();
             for fact in self.in_order() {
                 lines.extend(self.sentence(fact).map(|sentence| format!("  {sentence}")));
-                if let Fact::Needs(_, other) = fact
+                if let Fact::Needs(_, other) | Fact::NeedsInstalled(_, other) = fact
                     && supplied.insert(other)
                     && let (Some(last), Some(supply)) = (lines.last_mut(), self.supply(other))
                 {
@@ -305,6 +305,10 @@ impl<'a> Teller<'a> {
                 let told = self.each(id, |facts| ranges(&facts.needs, other));
                 told_needs(id, "needs", other, &told)
             }
+            Fact::NeedsInstalled(id, other) => {
+                let told = self.each(id, |facts| ranges(&facts.needs_installed, other));
+                told_needs(id, "needs, installed,", other, &told)
+            }
             Fact::NeedsAny(id, others) => {
                 format!(
                     "{id} needs one of {}.",
@@ -376,6 +380,15 @@ impl<'a> Teller<'a> {
         ];
         if told_elsewhere.iter().any(|fact| self.has(fact)) {
             return None;
+        }
+        if let Some(off) = self.request.held_off(other) {
+            return Some(match off.id == *other {
+                true => format!(" {other} {} is installed and switched off.", off.version),
+                false => format!(
+                    " {} {}, which stands in for it, is installed and switched off.",
+                    off.id, off.version
+                ),
+            });
         }
         let left = self.left(other);
         Some(match left.len() {
@@ -474,6 +487,7 @@ impl<'a> Teller<'a> {
                 )
             }
             Remedy::Unpin(id) => format!("let {id} move"),
+            Remedy::SwitchOn(id) => format!("let {id} run (--on {id})"),
             Remedy::Undrop(id) => format!("let {id} stay (without --drop {id})"),
         }
     }

@@ -55,6 +55,7 @@ pub(crate) fn facts(text: &str) -> Facts {
                 };
                 match word {
                     "needs" => facts.needs = needs(),
+                    "installed" => facts.needs_installed = needs(),
                     "any" => facts.needs_any.push(rest.split('|').map(need).collect()),
                     "uses" => facts.uses = needs(),
                     "clashes" => facts.clashes = needs(),
@@ -103,15 +104,16 @@ pub(crate) fn facts(text: &str) -> Facts {
     facts
 }
 
-/// Toy worlds: lines beginning with `+` are installed, with `~` installed and droppable, with `!` in
-/// the drop folder.
+/// Toy worlds: lines beginning with `+` are installed, with `~` installed and droppable, with `.` installed and switched
+/// off, with `!` in the drop folder.
 pub(crate) fn world(text: &str) -> Request {
     let mut request = Request::new(Target::One(version("5.4")), Id::new("server"));
     for line in text.lines().map(str::trim).filter(|line| !line.is_empty()) {
-        if let Some(rest) = line.strip_prefix("+ ").or_else(|| line.strip_prefix("~ ")) {
+        if let Some(rest) = line.strip_prefix(['+', '~', '.']) {
             Arc::make_mut(&mut request.held).push(Held {
-                facts: facts(rest),
+                facts: facts(rest.trim_start()),
                 droppable: line.starts_with('~'),
+                off: line.starts_with('.'),
             });
             continue;
         }
@@ -467,6 +469,53 @@ fn every_choice_says_why() {
 }
 
 #[test]
+fn a_demand_that_nothing_meets_is_remembered_behind_another_conflict() {
+    let mut request = world(
+        "+ server 5.1
+         + trellis 1
+         ~ m0 1 needs m4
+         m1 1 provides m3:2
+         ! m1 2 provides m0:1
+         ~ m2 1 needs m3:2 framework >=2
+         + m3 1",
+    );
+    request.target = Target::Within(Range::any());
+    insta::assert_snapshot!(answer(&request), @"server=, trellis=, m1 2, m3=, -m0, -m2");
+}
+
+#[test]
+fn what_is_switched_off_asks_for_nothing_and_is_brought_along() {
+    let text = "+ server 5.3
+         server 5.4
+         . clock 1 @<5.4 needs gears
+         clock 2 @>=5.4 needs gears
+         . old 1 @<5.4
+         + pots 1 clashes clock";
+    insta::assert_snapshot!(answer(&world(text)), @"server 5.4, clock 2, old=, pots=");
+    let needing = |need: &str| answer(&world(&format!("{text}\n+ bees 1 {need} old")));
+    insta::assert_snapshot!(needing("installed"), @"server 5.4, bees=, clock 2, old=, pots=");
+    insta::assert_snapshot!(needing("needs"), @"
+    bees cannot be there on server 5.4:
+      bees is installed and has to stay.
+      bees 1 needs old. old 1 is installed and switched off.
+      What helps:
+      - drop bees (--drop bees)
+    ");
+    let on = text
+        .replace(". clock", "+ clock")
+        .replace(" clashes clock", "");
+    insta::assert_snapshot!(answer(&world(&on)), @"
+    clock cannot be there on server 5.4:
+      clock is installed and has to stay.
+      clock needs gears. Nobody offers it.
+      What helps:
+      - drop clock (--drop clock)
+    ");
+    // What takes its place is there instead, and nothing else may be.
+    insta::assert_snapshot!(answer(&world(&format!("{text}\n! new 1 replaces old"))), @"server 5.4, clock 2, new 1, pots=, -old");
+}
+
+#[test]
 fn early_and_untested_ones_only_by_policy() {
     let text = "+ server 5.1\nserver 5.4\n+ a 1 @<5.4\na 2-rc1 @>=5.4\na 1.5 @<5.3";
     let mut request = world(text);
@@ -650,22 +699,28 @@ fn fits(request: &Request, chosen: &BTreeMap<&Id, &Facts>) -> bool {
         return false;
     };
     let everything = || chosen.values().copied();
+    let running = || everything().filter(|facts| !is_off(request, &facts.id));
     let room = build.build.has.iter().all(|(kind, has)| {
-        let takes = everything().map(|facts| facts.takes.get(kind).copied().unwrap_or(0));
+        let takes = running().map(|facts| facts.takes.get(kind).copied().unwrap_or(0));
         takes.sum::<u64>() <= *has
     });
     let stays = to_stay(request)
         .filter(|id| !droppable(request, id))
-        .all(|id| is_there(chosen, id));
+        .all(|id| is_there(request, chosen, id));
     stays
         && room
         && request.target.holds(&build.version)
-        && everything().all(|facts| {
-            usable(request, facts)
-                && runs_on(request, facts, build)
-                && needs_hold(facts, chosen)
-                && goes_with_the_others(facts, chosen)
+        && everything().all(|facts| usable(request, facts))
+        && running().all(|facts| {
+            runs_on(request, facts, build)
+                && needs_hold(request, facts, chosen)
+                && goes_with_the_others(request, facts, chosen)
         })
+}
+
+fn is_off(request: &Request, id: &Id) -> bool {
+    let mut held = request.held.iter();
+    held.any(|held| held.facts.id == *id && held.off)
 }
 
 /// All that is installed, in the drop folder or asked for, and is not to go.
@@ -684,8 +739,8 @@ fn droppable(request: &Request, id: &Id) -> bool {
 }
 
 /// Whether a component, or what takes its place, was chosen.
-fn is_there(chosen: &BTreeMap<&Id, &Facts>, id: &Id) -> bool {
-    let mut others = chosen.values();
+fn is_there(request: &Request, chosen: &BTreeMap<&Id, &Facts>, id: &Id) -> bool {
+    let mut others = chosen.values().filter(|facts| !is_off(request, &facts.id));
     chosen.contains_key(id) || others.any(|facts| facts.replaces.contains(id))
 }
 
@@ -730,7 +785,9 @@ fn usable(request: &Request, facts: &Facts) -> bool {
     wished
         && !request.drop.contains(&facts.id)
         && (facts.kind != Kind::Build || request.target.holds(&facts.version))
-        && (request.policy.untested || !is_untested(request, facts))
+        && (request.policy.untested
+            || own && is_off(request, &facts.id)
+            || !is_untested(request, facts))
         && (own || request.policy.early || !facts.is_early())
         && (own || !facts.withdrawn)
 }
@@ -755,9 +812,13 @@ fn bears(facts: &Facts) -> Vec<(&Id, &Version)> {
     all
 }
 
-fn needs_hold(facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) -> bool {
-    let met = |need: &Need| {
-        chosen.values().any(|other| {
+fn needs_hold(request: &Request, facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) -> bool {
+    let met_by = |need: &Need, off: bool| {
+        let mut others = chosen.values();
+        others.any(|other| {
+            if is_off(request, &other.id) && !off {
+                return false;
+            }
             let by_part = bears(other);
             let mut by_part = by_part.iter();
             let mut by_word = other.provides.iter();
@@ -769,25 +830,33 @@ fn needs_hold(facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) -> bool {
                 || other.replaces.contains(&need.id)
         })
     };
+    let met = |need: &Need| met_by(need, false);
     let own = |need: &Need| bears(facts).iter().any(|(id, _)| **id == need.id);
+    let mut installed = facts.needs_installed.iter();
     let any = |needs: &Vec<Need>| needs.iter().any(|need| own(need) || met(need));
     let mut frameworks = chosen
         .values()
         .filter(|other| other.kind == Kind::Framework);
     let framework = facts.framework.as_ref();
     facts.needs.iter().all(|need| own(need) || met(need))
+        && installed.all(|need| own(need) || met_by(need, true))
         && facts.needs_any.iter().all(any)
         && (facts.kind == Kind::Framework
             || framework.is_none_or(|range| frameworks.any(|f| range.holds_early(&f.version))))
 }
 
-fn goes_with_the_others(facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) -> bool {
+fn goes_with_the_others(request: &Request, facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) -> bool {
     let own: Vec<&Id> = bears(facts).into_iter().map(|(id, _)| id).collect();
     let groups = |facts: &Facts| -> Vec<String> {
         let members = facts.members.iter().filter_map(|m| m.group.clone());
         facts.group.clone().into_iter().chain(members).collect()
     };
     let others = chosen.values().filter(|other| other.id != facts.id);
+    let mut ids = others.clone().map(|other| &other.id);
+    if ids.any(|id| facts.replaces.contains(id) && !own.contains(&id)) {
+        return false;
+    }
+    let others = others.filter(|other| !is_off(request, &other.id));
     let parts = others.clone().flat_map(|other| bears(other));
     let fits = |id: &Id, version: &Version| {
         own.contains(&id)
@@ -815,7 +884,7 @@ fn price(request: &Request, chosen: &BTreeMap<&Id, &Facts>) -> [usize; 6] {
     let to_stay: BTreeSet<&Id> = to_stay(request).collect();
     let lost = to_stay
         .iter()
-        .filter(|id| droppable(request, id) && !is_there(chosen, id));
+        .filter(|id| droppable(request, id) && !is_there(request, chosen, id));
     let count =
         |which: &dyn Fn(&Facts) -> bool| chosen.values().filter(|facts| which(facts)).count();
     let by_hand = |facts: &Facts| {
@@ -934,6 +1003,7 @@ fn any_world() -> impl Strategy<Value = (String, Asked)> {
                 let mark = match (number, state) {
                     (0, 0..=3) => "+ ",
                     (0, 4) => "~ ",
+                    (0, 6) => ". ",
                     (1, 5) => "! ",
                     _ => "",
                 };
@@ -964,6 +1034,7 @@ fn any_world() -> impl Strategy<Value = (String, Asked)> {
                         15 => format!(" replaces m{other}"),
                         16 => format!(" with m{other}"),
                         28..=30 => format!(" holds m{other}:{amount}"),
+                        32..=34 => format!(" installed {wanted}"),
                         31 => format!(" holds m{other}:{amount},x:1/g"),
                         _ => String::new(),
                     };

@@ -7,6 +7,7 @@ use crate::error::{Error, Result};
 use crate::folder::Folder;
 use crate::place::here;
 use crate::runner::{Runner, ThisMachine};
+use lantern_core::component::Id;
 use lantern_core::family::{Acquire, Family, FamilyFault, Glob};
 use lantern_core::hint::with_nearest;
 use lantern_core::path::RelPath;
@@ -81,6 +82,9 @@ pub struct Config {
     /// Components that may be lost where nothing of them fits.
     #[serde(default)]
     pub droppable: Vec<String>,
+    /// Which add-ons are started after and before which, besides what they say themselves.
+    #[serde(default)]
+    pub starts: BTreeMap<Id, Turn>,
     /// How players are warned.
     #[serde(default)]
     pub warn: Warn,
@@ -97,6 +101,16 @@ pub struct Config {
     /// Where backups go.
     #[serde(default)]
     pub backup: BackupPlace,
+}
+
+/// When an add-on is started.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Turn {
+    /// After these.
+    pub after: Vec<Id>,
+    /// Before these.
+    pub before: Vec<Id>,
 }
 
 /// Where backups go.
@@ -407,6 +421,17 @@ impl Server {
             }
         }
         Ok(server)
+    }
+
+    /// What the administrator wants to be started before what: the first, and the later one.
+    pub fn sooner(&self) -> Vec<(Id, Id)> {
+        let turns = self.config.starts.iter();
+        let pairs = turns.flat_map(|(id, turn)| {
+            let after = turn.after.iter().map(|first| (first.clone(), id.clone()));
+            let before = turn.before.iter().map(|later| (id.clone(), later.clone()));
+            after.chain(before)
+        });
+        pairs.collect()
     }
 
     /// All path patterns of the keep list, the family's first.

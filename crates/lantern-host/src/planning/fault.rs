@@ -1,5 +1,7 @@
 //! Why there is no plan.
 
+use lantern_core::component::Id;
+use lantern_core::inventory::SwitchFault;
 use lantern_core::plan::PlanFault;
 use lantern_core::resolve::{Obstacle, RequestFault};
 use std::path::PathBuf;
@@ -50,6 +52,12 @@ pub enum PlanningFault {
     /// No plan was made yet.
     #[error("there is no plan {}", .0.display())]
     NoPlan(PathBuf),
+    /// An add-on cannot be switched on or off.
+    #[error(transparent)]
+    Switch(#[from] SwitchFault),
+    /// What is to go holds content of the world, and nobody said that the world may lose it.
+    #[error("the world holds content of {}, and loses it", .0.iter().map(Id::as_str).collect::<Vec<_>>().join(", "))]
+    WorldLoses(Vec<Id>),
     /// A choice of a variant cannot be read.
     #[error("\"{0}\" chooses no variant")]
     Variant(String),

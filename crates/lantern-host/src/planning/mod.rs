@@ -62,6 +62,12 @@ pub struct Terms {
     pub keep: Vec<String>,
     /// When not empty, only these may move.
     pub only: Vec<String>,
+    /// Installed add-ons to switch on.
+    pub on: Vec<String>,
+    /// Add-ons to switch off; they stay installed.
+    pub off: Vec<String>,
+    /// Components that may go although the world holds their content.
+    pub world_loses: Vec<String>,
     /// Variants to choose: `ID=NAME`.
     pub variant: Vec<String>,
     /// Whether what a release would write into the keep list is put beside it.
@@ -76,11 +82,14 @@ pub struct Question<'a> {
     server: &'a Server,
     /// What is installed.
     pub survey: Survey,
+    /// What is switched on, or else off; the survey's inventory says so already.
+    switched: BTreeMap<Id, bool>,
     /// What could not be used of what is on offer: where, and why.
     pub left_out: Vec<(String, String)>,
     /// The question itself, for the resolver.
     pub request: Request,
     variants: BTreeMap<Id, String>,
+    world_loses: Vec<String>,
     beside: bool,
     downloads: Downloads<'a>,
 }
@@ -97,7 +106,15 @@ pub fn question<'a>(
     sources: &Sources,
     terms: &Terms,
 ) -> Result<Question<'a>> {
-    let survey = survey(server, ledger, Depth::Usual)?;
+    let mut survey = survey(server, ledger, Depth::Usual)?;
+    let switch = survey
+        .inventory
+        .switch(&server.family, &ids(&terms.on), &ids(&terms.off));
+    let switched = switch.map_err(|fault| Error::Planning(PlanningFault::Switch(fault)))?;
+    let unsaid = loses_unsaid(&survey.inventory, terms);
+    if !unsaid.is_empty() {
+        return Err(Error::Planning(PlanningFault::WorldLoses(unsaid)));
+    }
     let ledger: &'a Ledger = ledger;
     let mut downloads = Downloads::new(ledger);
     let depot = depot(server, sources, &mut downloads)?;
@@ -121,9 +138,11 @@ pub fn question<'a>(
     Ok(Question {
         server,
         survey,
+        switched,
         left_out: depot.left_out,
         request,
         variants,
+        world_loses: terms.world_loses.clone(),
         beside: terms.beside,
         downloads,
     })
@@ -149,7 +168,6 @@ fn depot(server: &Server, sources: &Sources, downloads: &mut Downloads<'_>) -> R
 fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) -> Result<Request> {
     let versions = &server.family.versions;
     let build = &server.family.build;
-    let ids = |list: &[String]| list.iter().map(|id| Id::new(id)).collect();
     let keep = terms.keep.iter().map(|text| {
         let (id, version) = text
             .split_once('=')
@@ -159,13 +177,13 @@ fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) 
     });
     let mut request = Request {
         build_outside: build.outside,
-        held: Arc::new(held(server, &survey.inventory)),
+        held: Arc::new(held(server, &survey.inventory, &terms.world_loses)),
         offers: Arc::new(offers),
         given: build.provides.iter().map(|id| Id::new(id)).collect(),
-        add: ids(&terms.add),
-        drop: ids(&terms.drop),
+        add: ids(&terms.add).into_iter().collect(),
+        drop: ids(&terms.drop).into_iter().collect(),
         keep: keep.collect::<Result<_>>()?,
-        only: ids(&terms.only),
+        only: ids(&terms.only).into_iter().collect(),
         policy: terms.policy.clone(),
         ..Request::new(target(server, survey, &terms.to)?, Id::new(&build.id))
     };
@@ -205,19 +223,37 @@ pub fn select(request: &Request) -> Result<Selection> {
     })
 }
 
-/// What is installed and runs, for the resolver.
-fn held(server: &Server, inventory: &Inventory) -> Vec<Held> {
-    let running = inventory.movable().into_iter();
-    running
-        .map(|(_, facts)| Held {
-            droppable: server
-                .config
-                .droppable
-                .iter()
-                .any(|id| *id == facts.id.as_str()),
-            facts,
+/// What is installed, for the resolver.
+fn held(server: &Server, inventory: &Inventory, world_loses: &[String]) -> Vec<Held> {
+    let named = |ids: &[String], facts: &Facts| ids.iter().any(|id| *id == facts.id.as_str());
+    let installed = inventory.movable().into_iter();
+    installed
+        .map(|(component, facts)| {
+            let bound = facts.world_bound == Some(true) && !named(world_loses, &facts);
+            Held {
+                droppable: named(&server.config.droppable, &facts) && !bound,
+                off: component.runs.is_off(),
+                facts,
+            }
         })
         .collect()
+}
+
+fn ids(texts: &[String]) -> Vec<Id> {
+    texts.iter().map(|id| Id::new(id)).collect()
+}
+
+/// What is to go although the world holds its content, without a word that it may.
+fn loses_unsaid(inventory: &Inventory, terms: &Terms) -> Vec<Id> {
+    let said = |id: &&Id| !terms.world_loses.iter().any(|it| it == id.as_str());
+    let dropped = ids(&terms.drop);
+    let bound = inventory
+        .components
+        .iter()
+        .map(|component| &component.facts);
+    let bound = bound.filter(|facts| facts.world_bound == Some(true));
+    let bound = bound.filter(|facts| dropped.contains(&facts.id));
+    bound.map(|facts| &facts.id).filter(said).cloned().collect()
 }
 
 /// How layers come to lie over one another: what was chosen, and what is kept aside.
@@ -234,6 +270,8 @@ struct Beginning {
     order: Option<(RelPath, Text)>,
     scripts: Vec<(RelPath, Text)>,
     remembered: BTreeMap<RelPath, Remembered>,
+    /// What is switched, which the inventory says already.
+    switched: BTreeMap<Id, bool>,
     /// Files that no plan speaks of.
     untouched: Vec<RelPath>,
 }
@@ -279,6 +317,7 @@ impl Question<'_> {
             order: survey.order.clone(),
             scripts: survey.scripts.clone(),
             remembered: survey.remembered.clone(),
+            switched: self.switched.clone(),
             untouched: survey.untouched_files(server).cloned().collect(),
         };
         let downloads = &mut self.downloads;
@@ -290,7 +329,7 @@ impl Question<'_> {
         for stop in stops {
             let request = Request {
                 target: Target::One(stop),
-                held: Arc::new(held(server, &at.inventory)),
+                held: Arc::new(held(server, &at.inventory, &self.world_loses)),
                 ..self.request.clone()
             };
             let selection = select(&request)?;
@@ -390,6 +429,8 @@ fn stage(
         inventory: &at.inventory,
         files: &at.files,
         order: at.order.as_ref().map(|(path, text)| (path, text)),
+        sooner: &server.sooner(),
+        switched: &at.switched,
         dropped: &request.drop,
         scripts: &at.scripts,
         keep: &keep,
@@ -448,6 +489,7 @@ fn stage(
         order,
         scripts,
         remembered,
+        switched: BTreeMap::new(),
         untouched: at.untouched.clone(),
     };
     Ok((plan, next))

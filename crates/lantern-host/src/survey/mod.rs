@@ -137,6 +137,7 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         order: order.as_ref().map(|(path, text)| (path, text.as_str())),
         catalogued: &catalogued,
         remembered: &remembered,
+        sooner: &server.sooner(),
         stated: stated.as_ref(),
     };
     let mut inventory = take(&server.family, &claims, &evidence);

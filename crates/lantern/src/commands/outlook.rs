@@ -8,7 +8,7 @@ use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::Args;
 use lantern_core::component::Id;
-use lantern_core::outlook::{self, Outlook, Standing, Together};
+use lantern_core::outlook::{self, Outlook, Row, Standing, Together};
 use lantern_core::version::Version;
 use lantern_host::ledger::Ledger;
 use lantern_host::planning::{self, Terms};
@@ -84,7 +84,7 @@ fn watch(look: &Look, server: &str, version: &str, outlook: &Outlook) -> u8 {
     let late: Vec<&str> = outlook
         .rows
         .iter()
-        .filter(|row| !row.standings.iter().all(Standing::is_ready))
+        .filter(|row| !row.off && !row.standings.iter().all(Standing::is_ready))
         .map(|row| row.id.as_str())
         .collect();
     if look.json {
@@ -135,7 +135,10 @@ fn show(
     let rows = outlook.rows.iter().map(|row| {
         let mut cells = vec![
             row.kind.to_string(),
-            row.id.to_string(),
+            match row.off {
+                true => format!("{} (off)", row.id),
+                false => row.id.to_string(),
+            },
             row.installed.to_string(),
         ];
         cells.extend(row.standings.iter().map(|standing| word(look, standing)));
@@ -143,13 +146,10 @@ fn show(
     });
     let mut rows: Vec<Vec<String>> = rows.collect();
     let mut totals = vec![String::new(), "ready".into(), String::new()];
+    let running: Vec<&Row> = outlook.rows.iter().filter(|row| !row.off).collect();
     totals.extend((0..outlook.versions.len()).map(|at| {
-        let ready = outlook
-            .rows
-            .iter()
-            .filter(|row| row.standings[at].is_ready())
-            .count();
-        format!("{ready} of {}", outlook.rows.len())
+        let ready = running.iter().filter(|row| row.standings[at].is_ready());
+        format!("{} of {}", ready.count(), running.len())
     }));
     rows.push(totals);
     let mut fits = vec![String::new(), "together".into(), String::new()];

@@ -8,7 +8,7 @@ use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use crate::progress::name;
 use clap::Args;
-use lantern_core::plan::{ActionKind, Fate, Plan};
+use lantern_core::plan::{ActionKind, ComponentChange, Fate, Plan, Switched};
 use lantern_host::Result;
 use lantern_host::config::Server;
 use lantern_host::ledger::Ledger;
@@ -137,10 +137,23 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
         true => format!("stays at {from}"),
         false => format!("{from} to {}", plan.to),
     };
+    let switched = |to| {
+        plan.components
+            .iter()
+            .filter(|c| c.switched == Some(to))
+            .count()
+    };
+    let (on, off) = (switched(Switched::On), switched(Switched::Off));
+    let switched = match (on, off) {
+        (0, 0) => String::new(),
+        (_, 0) => format!(", {on} switched on"),
+        (0, _) => format!(", {off} switched off"),
+        _ => format!(", {on} switched on, {off} off"),
+    };
     look.say(&look.paint(
         Means::Title,
         &format!(
-            "{}: {} {way}. {} move, {} come new, {} go, {} stay.",
+            "{}: {} {way}. {} move, {} come new, {} go, {} stay{switched}.",
             plan.server,
             server.family.name,
             of(Fate::Moves),
@@ -149,7 +162,9 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
             of(Fate::Stays)
         ),
     ));
-    let changed = plan.components.iter().filter(|c| c.verdict != Fate::Stays);
+    let stays =
+        |change: &&ComponentChange| change.verdict == Fate::Stays && change.switched.is_none();
+    let changed = plan.components.iter().filter(|change| !stays(change));
     let rows: Vec<Vec<String>> = changed
         .map(|change| {
             let own = plan
@@ -157,13 +172,13 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 .iter()
                 .filter(|a| a.component.as_ref() == Some(&change.id));
             let tally = |what| own.clone().filter(|action| action.what == what).count();
-            let words = [
+            let files = [
                 (tally(ActionKind::Place), "in"),
                 (tally(ActionKind::Replace), "replaced"),
                 (tally(ActionKind::SetAside), "set aside"),
                 (tally(ActionKind::Keep), "same"),
             ];
-            let words = words
+            let files = files
                 .iter()
                 .filter(|(n, _)| *n > 0)
                 .map(|(n, word)| format!("{n} {word}"));
@@ -172,20 +187,26 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 .filter(|a| a.after.is_some() && a.what != ActionKind::Keep)
                 .map(|a| a.bytes)
                 .sum();
-            let verdict = match change.verdict {
+            let fate = match change.verdict {
                 Fate::Moves => "moves",
                 Fate::Comes => "comes",
-                Fate::Stays => "stays",
+                Fate::Stays => "",
                 Fate::Goes => "goes",
             };
+            let switched = change.switched.map(|switched| match switched {
+                Switched::On => "on",
+                Switched::Off => "off",
+            });
+            let words = [Some(fate).filter(|word| !word.is_empty()), switched];
+            let verdict: Vec<&str> = words.into_iter().flatten().collect();
             vec![
-                verdict.into(),
+                verdict.join(", "),
                 change.kind.to_string(),
                 change.id.to_string(),
                 change.from.clone().unwrap_or_default(),
                 change.to.clone().unwrap_or_default(),
                 bytes(size),
-                words.collect::<Vec<_>>().join(", "),
+                files.collect::<Vec<_>>().join(", "),
                 change.why.clone(),
             ]
         })
@@ -200,7 +221,7 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
     let stays: Vec<&str> = plan
         .components
         .iter()
-        .filter(|c| c.verdict == Fate::Stays)
+        .filter(stays)
         .map(|c| c.id.as_str())
         .collect();
     if !stays.is_empty() {

@@ -61,6 +61,15 @@ pub struct TermArgs {
     /// Put a component in
     #[arg(long, value_name = "ID")]
     add: Vec<String>,
+    /// Switch an installed add-on on; of many of which one is in use, it becomes that one
+    #[arg(long, value_name = "ID")]
+    on: Vec<String>,
+    /// Switch an add-on off; it stays installed
+    #[arg(long, value_name = "ID")]
+    off: Vec<String>,
+    /// Let a component go although the world holds its content
+    #[arg(long, value_name = "ID")]
+    world_loses: Vec<String>,
     /// Move only this one (and the server), besides what comes new
     #[arg(long, value_name = "ID")]
     only: Vec<String>,
@@ -84,6 +93,9 @@ impl TermArgs {
             drop: self.drop.clone(),
             keep: self.keep.clone(),
             only: self.only.clone(),
+            on: self.on.clone(),
+            off: self.off.clone(),
+            world_loses: self.world_loses.clone(),
             variant: Vec::new(),
             beside: false,
             policy: Policy {

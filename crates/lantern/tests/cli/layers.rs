@@ -352,6 +352,8 @@ fn packs_that_cannot_be_used_are_told_before_anything_happens() {
             "same",
             "--drop",
             "bee-traffic",
+            "--world-loses",
+            "bee-traffic",
             "--from",
             from,
         ];
@@ -437,7 +439,15 @@ fn a_pack_that_takes_in_an_addon_of_mine_asks_first() {
     assert_snapshot!(
         "pack_takes_mine_dropped",
         world.lantern(&with(
-            &["plan", "--drop", "night-watch", "--drop", "bee-traffic"],
+            &[
+                "plan",
+                "--drop",
+                "night-watch",
+                "--drop",
+                "bee-traffic",
+                "--world-loses",
+                "bee-traffic"
+            ],
             &plan[1..]
         ))
     );

@@ -29,4 +29,5 @@ mod rehearsals;
 mod release_links;
 mod story;
 mod survey;
+mod switching;
 mod world;

@@ -124,6 +124,21 @@ fn rule_packs_of_which_one_is_in_use() {
     let told = world.lantern(&["changeover", "--server", "isles"]);
     assert!(told.contains("exit status 4"), "{told}");
     assert!(running(&world.ok(&["verify", "--server", "isles"])));
+    // The other one is taken into use by a plan, and the one that was by undoing it.
+    let told = world.ok(&["plan", "--to", "same", "--on", "mine", "--server", "isles"]);
+    assert!(told.contains("1 switched on, 1 off"), "{told}");
+    assert!(running(&world.ok(&["changeover", "--server", "isles"])));
+    assert!(
+        world
+            .read("isles/start.serv")
+            .ends_with("\nrulesetdir mine\n")
+    );
+    world.ok(&["undo", "--keep-world", "--server", "isles"]);
+    assert!(
+        world
+            .read("isles/start.serv")
+            .ends_with("\nrulesetdir civ1\n")
+    );
     world.ok(&["undo", "--keep-world", "--server", "isles"]);
     assert!(!world.path("isles/mine").exists());
     assert!(!world.read("isles/civ1/game.ruleset").contains("mended"));
