@@ -29,6 +29,9 @@ pub struct Offer {
     pub facts: Facts,
     /// What holds it.
     pub artifact: Artifact,
+    /// The hash of what it lays, by which it is known where it is installed; none where that says so itself, or is the
+    /// archive's own.
+    pub content: Option<String>,
     /// Where it comes from.
     pub origin: Origin,
 }
@@ -75,6 +78,7 @@ pub fn write(name: &str, offers: &[Offer]) -> String {
     let release = |offer: &Offer| {
         let mut written = WrittenRelease::of(&offer.facts);
         written.archive = Some(offer.artifact.clone());
+        written.content.clone_from(&offer.content);
         written
     };
     let mut offers: Vec<&Offer> = offers.iter().collect();
@@ -148,15 +152,24 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
         .archive
         .take()
         .ok_or_else(|| format!("{say}: archive is missing"))?;
-    let hash = &artifact.blake3;
-    if hash.len() != 64 || !hash.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f')) {
-        return Err(format!(
-            "{say}: archive.blake3 is not 64 hexadecimal digits in lower case"
-        ));
+    let content = written.content.take();
+    let no_hash = |hash: &str| {
+        hash.len() != 64 || !hash.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'))
+    };
+    for (key, hash) in [
+        ("archive.blake3", Some(&artifact.blake3)),
+        ("content", content.as_ref()),
+    ] {
+        if hash.is_some_and(|hash| no_hash(hash)) {
+            return Err(format!(
+                "{say}: {key} is not 64 hexadecimal digits in lower case"
+            ));
+        }
     }
     Ok(Offer {
         facts: written.facts(reading)?,
         artifact,
+        content,
         origin: Origin::Catalogue,
     })
 }
@@ -223,7 +236,7 @@ mod tests {
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
         3: bee-traffic 1.0: "=>5" is not a range: "=>" is none of = > >= < <= ^ ~ (column 1)
-        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `build`, `archive`, `title`, `server`, `framework`, `runtime`, `flavour`, `needs`, `needs_installed`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `before`, `after`, `arguments`, `members`, `group`, `takes`, `side`, `effect`, `world_bound`, `channel`, `withdrawn`
+        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `build`, `archive`, `content`, `title`, `server`, `framework`, `runtime`, `flavour`, `needs`, `needs_installed`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `before`, `after`, `arguments`, `members`, `group`, `takes`, `side`, `effect`, `world_bound`, `channel`, `withdrawn`
         5: drip-lines 1.0 disagrees with the one at line 2
         7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits in lower case
         8: the id Drip-Lines differs from drip-lines only in case

@@ -241,10 +241,22 @@ pub fn beside<'p>(reader: &Reader, root: &str, paths: &[&'p str]) -> Vec<&'p str
     told.copied().collect()
 }
 
-/// The hash that stands for a component: over its files' paths and hashes.
+/// The hash that stands for a component: over its files' paths and hashes, those of its own place below that.
 ///
-/// For one archive it is the archive's own hash.
-pub fn content_hash<'a>(files: impl Iterator<Item = (&'a str, &'a str)>) -> String {
+/// For one file it is the file's own hash. It is the same for what is installed and for what a release would lay.
+pub fn content_hash<'a>(
+    place: &RelPath,
+    files: impl Iterator<Item = (&'a RelPath, &'a str)>,
+) -> String {
+    let named = files.map(|(path, hash)| {
+        let below = path.below(place.as_str()).unwrap_or(path.as_str());
+        (if path == place { "" } else { below }, hash)
+    });
+    tree_hash(named)
+}
+
+/// The hash over the names and hashes of files; of one file without a name it is its own.
+pub fn tree_hash<'a>(files: impl Iterator<Item = (&'a str, &'a str)>) -> String {
     let mut sorted: Vec<(&str, &str)> = files.collect();
     sorted.sort_unstable();
     if let [("", hash)] = sorted[..] {

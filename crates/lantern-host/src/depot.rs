@@ -7,6 +7,7 @@ use crate::release;
 use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::{self, Offer, Origin};
 use lantern_core::component::Kind;
+use lantern_core::facts::Facts;
 use lantern_core::family::{Family, Reader};
 use lantern_core::path::RelPath;
 use std::collections::BTreeMap;
@@ -77,12 +78,44 @@ impl Depot {
                     false => path.clone(),
                 };
                 match read(&download, &[reader], family, downloads) {
-                    Ok(offer) => self.offers.push(offer),
+                    Ok(offer) => {
+                        let offer = self.as_known(offer);
+                        self.offers.push(offer);
+                    }
                     Err(why) => self.left_out.push((download.display().to_string(), why)),
                 }
             }
         }
         Ok(())
+    }
+
+    /// An offer with the version that a catalogue knows it by, where it states none itself.
+    fn as_known(&self, mut offer: Offer) -> Offer {
+        if !offer.facts.version.is_content() {
+            return offer;
+        }
+        let content = offer.content.as_ref();
+        let same = |known: &&Offer| {
+            let by_content = content.is_some() && known.content.as_ref() == content;
+            by_content || known.artifact.blake3 == offer.artifact.blake3
+        };
+        let mut catalogued = self
+            .offers
+            .iter()
+            .filter(|it| it.origin == Origin::Catalogue);
+        if let Some(known) = catalogued.find(same) {
+            let states_nothing = offer.facts
+                == Facts::new(
+                    offer.facts.id.clone(),
+                    offer.facts.kind,
+                    offer.facts.version.clone(),
+                );
+            match states_nothing {
+                true => offer.facts = known.facts.clone(),
+                false => offer.facts.version = known.facts.version.clone(),
+            }
+        }
+        offer
     }
 
     /// Adds every archive of a drop folder that a reader of the family knows.
@@ -111,7 +144,7 @@ impl Depot {
                 continue;
             }
             let offer = match read(&path, &readers, family, downloads) {
-                Ok(offer) => offer,
+                Ok(offer) => self.as_known(offer),
                 Err(why) => {
                     self.left_out.push((path.display().to_string(), why));
                     continue;
@@ -148,8 +181,10 @@ fn read(
         other => other.to_string(),
     };
     let artifact: Artifact = downloads.artifact(path).map_err(said)?;
+    let read = release::read(&artifact, readers, family, downloads).map_err(said)?;
     Ok(Offer {
-        facts: release::read(&artifact, readers, family, downloads).map_err(said)?,
+        facts: read.facts,
+        content: read.content.filter(|content| *content != artifact.blake3),
         artifact,
         origin: Origin::DropFolder,
     })

@@ -161,7 +161,7 @@ fn contents_of(archive: &mut Archive, path: &Path) -> Result<Vec<ArchivedFile>> 
 fn folder_hash(entries: &[ArchivedFile]) -> String {
     let files = entries.iter();
     let files = files.map(|entry| (entry.name.as_str(), entry.blake3.as_str()));
-    lantern_core::tree::content_hash(files)
+    lantern_core::tree::tree_hash(files)
 }
 
 /// The beginning of a hash, for messages.

@@ -121,11 +121,13 @@ pub fn release(family: &Family, path: &Path) -> Result<ReleaseTried> {
         other => other.to_string(),
     };
     let laid = (|| {
-        let facts = release::read(&artifact, &readers, family, &mut downloads)?;
+        let release::Read { facts, content } =
+            release::read(&artifact, &readers, family, &mut downloads)?;
         tried.is = Some(format!("{} {} {}", facts.kind, facts.id, facts.version));
         let offer = Offer {
             facts,
             artifact,
+            content,
             origin: Origin::DropFolder,
         };
         release::payload(family, &offer, None, &BTreeMap::new(), &mut downloads)

@@ -79,6 +79,7 @@ fn server(n: usize) -> Version {
 fn offer(facts: Facts) -> Offer {
     Offer {
         facts,
+        content: None,
         artifact: Artifact {
             file: String::new(),
             blake3: String::new(),

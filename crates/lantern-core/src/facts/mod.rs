@@ -45,6 +45,8 @@ stated! {
         build: Option<WrittenBuild>,
         #[serde(skip_serializing_if = "is_unstated")]
         archive: Option<Artifact>,
+        #[serde(skip_serializing_if = "is_unstated")]
+        content: Option<String>,
     }
     stated {
         /// Its name for people, where it has one besides the id.

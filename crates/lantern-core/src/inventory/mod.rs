@@ -133,7 +133,7 @@ pub struct Evidence<'a> {
     pub files: &'a [FileSeen],
     /// For each claim: its descriptor files, or why they cannot be read.
     pub descriptors: &'a [Result<Vec<Found>, String>],
-    /// What catalogues say of archives, by BLAKE3 of the archive.
+    /// What catalogues say of releases, by BLAKE3 of the archive, and by the content of what it lays.
     pub catalogued: &'a BTreeMap<String, Facts>,
     /// The load-order file and its text.
     pub order: Option<(&'a RelPath, &'a str)>,
@@ -322,11 +322,10 @@ fn component(
         .iter()
         .map(|index| evidence.files[*index].clone())
         .collect();
-    let inside = files.iter().filter_map(|file| {
-        let below = file.path.below(claim.place.as_str()).unwrap_or("");
-        Some((below, file.hash.as_deref()?))
-    });
-    let content = content_hash(inside);
+    let hashed = files
+        .iter()
+        .filter_map(|file| Some((&file.path, file.hash.as_deref()?)));
+    let content = content_hash(&claim.place, hashed);
     let subject = Subject {
         reader: claim.reader,
         family,

@@ -296,6 +296,7 @@ proptest! {
         for (number, id) in ["b", "f", "p"].into_iter().enumerate() {
             let offer = moves[number].then(|| {
                 offers.push(Offer {
+                    content: None,
                     facts: Facts::new(Id::new(id), kind(id), version(2)),
                     artifact: crate::artifact::Artifact { file: id.into(), blake3: hash(id), bytes: 1 },
                     origin: Origin::Catalogue,
@@ -481,6 +482,7 @@ impl PackMove {
         tree.insert(path("start.sh"), script.into());
         let scripts = [(path("start.sh"), crate::text::Text::read(script.as_bytes()))];
         let offer = Offer {
+            content: None,
             facts: Facts::new(Id::new("p"), Kind::Pack, version(2)),
             artifact: crate::artifact::Artifact::default(),
             origin: Origin::Catalogue,
@@ -791,6 +793,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
             hash: hash(id),
         };
         offers.push(Offer {
+            content: None,
             facts,
             artifact: crate::artifact::Artifact::default(),
             origin: Origin::Catalogue,
@@ -1066,6 +1069,7 @@ fn named_addons(
         proved: true,
     };
     let offers = [Offer {
+        content: None,
         facts: Facts::new(Id::new("b"), Kind::Addon, version(2)),
         artifact: crate::artifact::Artifact::default(),
         origin: Origin::Catalogue,

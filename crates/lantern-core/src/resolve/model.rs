@@ -231,14 +231,16 @@ impl<'a> Model<'a> {
         };
         let settled = request.policy.prefer == Prefer::Settled;
         for component in &mut components {
-            let fetched = component.candidates.iter().any(by_hand);
+            let fetched = component.candidates.iter().filter(|it| by_hand(it));
+            let fetched: Vec<&Version> = fetched.map(|it| &it.facts.version).collect();
             let held = component.held.is_some();
             let again = held && request.again.contains(component.id);
             let version = component.held.map(|held| &request.held[held].facts.version);
             for candidate in &mut component.candidates {
                 let stays = candidate.offer.is_none();
-                candidate.preferred = match (fetched, held) {
-                    (true, _) => by_hand(candidate),
+                candidate.preferred = match (!fetched.is_empty(), held) {
+                    // Where that is what is installed, it stays.
+                    (true, _) => fetched.contains(&&candidate.facts.version),
                     (false, true) if again => version == Some(&candidate.facts.version),
                     (false, true) => !settled || stays,
                     (false, false) => false,
@@ -255,6 +257,7 @@ impl<'a> Model<'a> {
                 key(a)
                     .cmp(&key(b))
                     .then_with(versions)
+                    .then((!by_hand(a)).cmp(&!by_hand(b)))
                     .then(a.offer.cmp(&b.offer))
             });
             // What is installed is not offered once more, nor the same release twice.

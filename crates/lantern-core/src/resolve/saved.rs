@@ -228,6 +228,7 @@ impl Request {
             Ok(Offer {
                 facts: offer.release.facts(&mut reading).map_err(sense)?,
                 artifact: Artifact::default(),
+                content: None,
                 origin: match offer.by_hand {
                     true => Origin::DropFolder,
                     false => Origin::Catalogue,

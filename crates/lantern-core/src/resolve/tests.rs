@@ -119,6 +119,7 @@ pub(crate) fn world(text: &str) -> Request {
         }
         let by_hand = line.strip_prefix("! ");
         Arc::make_mut(&mut request.offers).push(Offer {
+            content: None,
             facts: facts(by_hand.unwrap_or(line)),
             artifact: Artifact::default(),
             origin: if by_hand.is_some() {
@@ -481,6 +482,12 @@ fn a_demand_that_nothing_meets_is_remembered_behind_another_conflict() {
     );
     request.target = Target::Within(Range::any());
     insta::assert_snapshot!(answer(&request), @"server=, trellis=, m1 2, m3=, -m0, -m2");
+}
+
+#[test]
+fn what_is_fetched_again_stays() {
+    let text = "+ server 5.4\n+ moss 1\n! moss 1\nmoss 2";
+    insta::assert_snapshot!(answer(&world(text)), @"server=, moss=");
 }
 
 #[test]

@@ -11,15 +11,25 @@ use fault::ReleaseFault;
 use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::Offer;
 use lantern_core::component::{Id, Kind, Side};
-use lantern_core::descriptor::{self, Described, Found, Holdings, Subject};
+use lantern_core::descriptor::{self, Described, Found, Holdings, Subject, VersionFrom};
 use lantern_core::facts::Facts;
 use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::{Component, as_group};
 use lantern_core::path::RelPath;
-use lantern_core::plan::{DrawFault, Laid, Payload, PayloadMember, lay_out};
+use lantern_core::plan::{DrawFault, Laid, Payload, PayloadFile, PayloadMember, lay_out};
 use lantern_core::tree::{FileSeen, Root, claim, content_hash, marked, root_in_archive};
+use lantern_core::version::Version;
 use std::collections::BTreeMap;
 use std::path::Path;
+
+/// What a download was read as.
+#[derive(Debug)]
+pub struct Read {
+    /// What it says of itself.
+    pub facts: Facts,
+    /// The hash of what it lays, where what is installed of it could not say its version itself.
+    pub content: Option<String>,
+}
 
 /// Reads what a download is: by the first reader that knows it.
 ///
@@ -30,7 +40,7 @@ pub fn read(
     readers: &[&Reader],
     family: &Family,
     downloads: &mut Downloads<'_>,
-) -> Result<Facts> {
+) -> Result<Read> {
     let path = Path::new(&artifact.file);
     let fault = |fault| Error::Archive {
         path: path.into(),
@@ -47,7 +57,10 @@ pub fn read(
         let content = here::open(path).map_err(|error| broken(error.to_string()))?;
         let found = single_file(reader, &name, &*content).map_err(broken)?;
         let described = described(reader, family, &name, (&artifact.blake3, &name), &found);
-        return Ok(described.map_err(broken)?.facts);
+        return Ok(Read {
+            facts: described.map_err(broken)?.facts,
+            content: None,
+        });
     }
     let mut unclear = None;
     for reader in readers {
@@ -61,7 +74,10 @@ pub fn read(
                     let found = in_entry(archive, reader, &entry.name).map_err(fault)?;
                     let at = (entry.blake3.as_str(), name.as_str());
                     let described = described(reader, family, &entry.name, at, &found);
-                    return Ok(described.map_err(broken)?.facts);
+                    return Ok(Read {
+                        facts: described.map_err(broken)?.facts,
+                        content: Some(entry.blake3.clone()),
+                    });
                 }
                 (Some(first), Some(second)) => {
                     let both = vec![first.name.clone(), second.name.clone()];
@@ -92,35 +108,46 @@ pub fn read(
             Shape::Folder | Shape::Group if folder.is_empty() => stem(),
             Shape::Folder | Shape::Group => folder,
         };
-        // The content hash is that of the component's files, whatever they are packed in.
-        let content = if reader.fields.rule("version").0.is_empty() && !reader.shape.is_one_file() {
-            let entries = downloads.contents(artifact)?;
-            let inside = entries.iter().filter_map(|entry| {
-                let below = entry.name.strip_prefix(&root)?;
-                Some((below, entry.blake3.as_str()))
-            });
-            content_hash(inside)
-        } else {
-            artifact.blake3.clone()
-        };
         let archive = downloads.archive(artifact)?;
         let found = texts(archive, reader, &root).map_err(fault)?;
+        let of = |archive| described(reader, family, place, (&artifact.blake3, archive), &found);
         let Described {
-            facts, holdings, ..
-        } = described(reader, family, place, (&content, &name), &found).map_err(broken)?;
+            mut facts,
+            holdings,
+            version_from,
+        } = of(&name).map_err(broken)?;
+        let variant = holdings.variants.first().map(String::as_str);
+        let mut content = None;
+        // What is installed of it would not know its version: its content tells, whatever it is packed in.
+        if !reader.shape.is_one_file()
+            && of("").map_err(broken)?.version_from == VersionFrom::Content
+        {
+            let entries = downloads.contents(artifact)?;
+            let laid = lay_out(reader, &facts, None, variant, &entries, artifact)?;
+            let kept = |file: &&PayloadFile| family.keeps(file.path.as_str());
+            let own = laid.files.iter().filter(|file| !kept(file));
+            let own = own.map(|file| (&file.path, file.hash.as_str()));
+            let hash = content_hash(&laid.place, own);
+            if version_from == VersionFrom::Content {
+                facts.version = Version::of_content(&hash);
+            }
+            content = Some(hash);
+        }
         if reader.kind != Kind::Pack {
-            return Ok(facts);
+            return Ok(Read { facts, content });
         }
         if facts.side == Some(Side::Client) {
             let of = format!("{} {}", facts.id, facts.version);
             return Err(release(ReleaseFault::ClientEdition(of)));
         }
-        let variant = holdings.variants.first().map(String::as_str);
         let entries = downloads.contents(artifact)?;
         let laid = lay_out(reader, &facts, None, variant, &entries, artifact)?;
         let members = members(downloads.archive(artifact)?, family, &laid).map_err(broken)?;
         let members = members.iter().map(|member| &member.facts);
-        return Ok(as_group(&facts, members));
+        return Ok(Read {
+            facts: as_group(&facts, members),
+            content,
+        });
     }
     if let Some(fault) = unclear {
         return Err(release(fault));
@@ -238,12 +265,11 @@ fn members(
                 texts.map_err(|fault| fault.to_string())?
             }
         };
-        let inside = claim.files.iter().filter_map(|index| {
+        let own = claim.files.iter().filter_map(|index| {
             let file = &files[*index];
-            let below = file.path.below(claim.place.as_str()).unwrap_or("");
-            Some((below, file.hash.as_deref()?))
+            Some((&file.path, file.hash.as_deref()?))
         });
-        let content = content_hash(inside);
+        let content = content_hash(&claim.place, own);
         let place = claim.place.as_str();
         let described = described(claim.reader, family, place, (&content, ""), &found)
             .map_err(|why| format!("{place}: {why}"))?;

@@ -154,17 +154,19 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
     })
 }
 
-/// What the server's own catalogues say of archives, by hash; one that cannot be read says nothing
+/// What the server's own catalogues say of releases, by the hash of the archive and of what it lays; one that cannot be read says nothing
 /// here, and a plan tells why.
 fn catalogued(server: &Server) -> BTreeMap<String, lantern_core::facts::Facts> {
     let mut depot = Depot::default();
     for path in server.catalogues() {
         let _ = depot.add_catalogue(&path, &server.family);
     }
-    let offers = depot.offers.into_iter();
-    offers
-        .map(|offer| (offer.artifact.blake3, offer.facts))
-        .collect()
+    let mut known = BTreeMap::new();
+    for offer in depot.offers {
+        known.extend(offer.content.map(|content| (content, offer.facts.clone())));
+        known.insert(offer.artifact.blake3, offer.facts);
+    }
+    known
 }
 
 /// Hashes files; those that look as the ledger remembers them are not read again.

@@ -308,3 +308,63 @@ fn a_catalogue_is_made_of_a_folder_and_held_against_it() {
         ])
     );
 }
+
+/// Mosses that are folders, and say nothing of themselves.
+const MOSSES: &str = r#"
+[[reader]]
+name = "moss"
+kind = "addon"
+shape = "folder"
+at = "mosses/*"
+marks = ["leaf.txt"]
+install = "mosses/{id}"
+drop = "moss*.zip"
+
+[reader.fields]
+id = { at = "$name", pattern = '^(?P<value>[a-z]+)' }
+version = { at = "$archive", pattern = '-(?P<value>\d[\d.]*)$' }
+side = { value = "server" }
+"#;
+
+#[test]
+fn a_catalogue_knows_what_is_installed_by_its_content() {
+    let world = hedge();
+    let family = world.read("hedge.family.toml") + MOSSES;
+    world.write("hedge.family.toml", family);
+    let moss = |leaf: &'static str| [("moss/leaf.txt", leaf), ("moss/deep/stem.txt", "stem")];
+    world.zip("depot/moss-1.2.zip", &moss("leaf"));
+    world.zip("depot/moss-1.3.zip", &moss("a broader leaf"));
+    world.zip("depot/seed-oak-2.4.30.zip", &[("lib/oak.so", "acorn")]);
+    world.write("hedge/mosses/moss/leaf.txt", "leaf");
+    world.write("hedge/mosses/moss/deep/stem.txt", "stem");
+    world.write("hedge/seeds/oak.so", "acorn");
+    let make = [
+        "catalogue",
+        "make",
+        "depot",
+        "--family",
+        "hedge.family.toml",
+    ];
+    world.ok(&make);
+    world.edit(
+        "hedge/lantern.toml",
+        "[warn]",
+        "catalogues = [\"../depot/depot.catalogue.json\"]\n[warn]",
+    );
+    let survey = world.ok(&["survey", "--server", "hedge"]);
+    let row = |id: &str| survey.lines().find(|line| line.contains(id)).unwrap();
+    assert!(row(" moss ").contains(" 1.2 "), "{survey}");
+    assert!(row(" oak ").contains(" 2.4.30 "), "{survey}");
+    // Packed anew, by somebody who left the version out of the name.
+    world.zip("same/moss.zip", &moss("leaf"));
+    let told = plan(&world, "same");
+    assert!(told.contains("There is nothing to do"), "{told}");
+    world.zip("newer/moss.zip", &moss("a broader leaf"));
+    assert_snapshot!("known_by_content", plan(&world, "newer"));
+    // The server says nothing of mosses and seeds: before the stop as little as after it.
+    world.ok(&["console", "start", "--server", "hedge"]);
+    world.ok(&["changeover", "--server", "hedge"]);
+    let survey = world.ok(&["survey", "--server", "hedge"]);
+    assert!(survey.contains(" 1.3 "), "{survey}");
+    world.ok(&["console", "stop", "--server", "hedge"]);
+}
