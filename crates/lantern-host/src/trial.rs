@@ -6,6 +6,7 @@ use crate::descriptors::descriptors_of;
 use crate::downloads::Downloads;
 use crate::error::{Error, Result};
 use crate::folder::Folder;
+use crate::place::{Stamp, here};
 use crate::release;
 use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
@@ -18,8 +19,10 @@ use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
+/// A day in nanoseconds.
+const DAY_NS: i64 = 86_400_000_000_000;
 /// So many archives of a folder are looked into for a draft.
 const MOST_SAMPLED: usize = 400;
 
@@ -240,10 +243,23 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
 ///
 /// # Errors
 /// When the folder cannot be listed. What cannot be read in it is passed over.
-pub fn sample(path: &Path) -> Result<Sample> {
+pub fn sample(path: &Path, releases: &[PathBuf], log: Option<&Path>) -> Result<Sample> {
     let folder = Folder::open(path)?;
-    let mut sample = Sample::default();
-    for (path, stamp) in folder.list()?.files {
+    let mut sample = Sample {
+        log: log.map(here::read_text).transpose()?,
+        ..Sample::default()
+    };
+    for path in releases {
+        let name = path.file_name().unwrap_or_default().to_string_lossy();
+        let archive = Archive::open(path).ok();
+        let names = archive.map(|archive| archive.names().into_iter().map(str::to_owned).collect());
+        sample
+            .releases
+            .push((name.into_owned(), names.unwrap_or_default()));
+    }
+    let files = folder.list()?.files;
+    sample.written = written_last(&files);
+    for (path, stamp) in files {
         if path.as_str() == FILE {
             continue;
         }
@@ -269,6 +285,23 @@ pub fn sample(path: &Path) -> Result<Sample> {
         sample.paths.push(path);
     }
     Ok(sample)
+}
+
+/// The files that were written after the rest: within a day of the newest, where most are older than that.
+fn written_last(files: &[(RelPath, Stamp)]) -> Vec<RelPath> {
+    let newest = files
+        .iter()
+        .map(|(_, stamp)| stamp.modified_ns)
+        .max()
+        .unwrap_or(0);
+    let late = files
+        .iter()
+        .filter(|(_, stamp)| newest - stamp.modified_ns < DAY_NS);
+    let late: Vec<RelPath> = late.map(|(path, _)| path.clone()).collect();
+    match late.len() * 2 < files.len() {
+        true => late,
+        false => Vec::new(),
+    }
 }
 
 /// Whether a file begins as archives do.

@@ -39,7 +39,7 @@ pub enum Command {
     /// Make the server program by its recipe, where it cannot be downloaded
     Acquire(acquire::AcquireArgs),
     /// Work out a change: which releases, which files, which load order
-    Plan(plan::PlanArgs),
+    Plan(Box<plan::PlanArgs>),
     /// Explain why a component is at its version, or not at another
     Why(why::WhyArgs),
     /// Carry a plan out on a copy of the server first

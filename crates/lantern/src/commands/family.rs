@@ -6,7 +6,7 @@ use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::{Args, Subcommand};
 use lantern_core::check::{Remark, remarks};
-use lantern_core::draft;
+use lantern_core::draft::{self, Sample};
 use lantern_host::place::here;
 use lantern_host::trial::{self, ReleaseTried, Tried};
 use lantern_host::{Error, Result, config};
@@ -38,6 +38,12 @@ enum FamilyCommand {
         /// The server folder; nothing in it is changed
         #[arg(value_name = "DIR")]
         folder: PathBuf,
+        /// A release of what runs on such a server, to see how those are packed; may be given several times
+        #[arg(long, value_name = "ARCHIVE")]
+        release: Vec<PathBuf>,
+        /// What a start of the server printed
+        #[arg(long, value_name = "FILE")]
+        log: Option<PathBuf>,
         /// Where the draft goes; without it, it is printed
         #[arg(long, value_name = "FILE")]
         out: Option<PathBuf>,
@@ -52,7 +58,15 @@ pub fn run(args: &FamilyArgs, look: &Look) -> Result<u8> {
             on,
             release,
         } => check(family, on.as_deref(), release, look),
-        FamilyCommand::New { folder, out } => new(folder, out.as_deref(), look),
+        FamilyCommand::New {
+            folder,
+            release,
+            log,
+            out,
+        } => {
+            let sample = trial::sample(folder, release, log.as_deref())?;
+            new(folder, &sample, out.as_deref(), look)
+        }
     }
 }
 
@@ -183,13 +197,12 @@ fn show(tried: &Tried, look: &Look) {
     }
 }
 
-fn new(folder: &Path, out: Option<&Path>, look: &Look) -> Result<u8> {
-    let sample = trial::sample(folder)?;
+fn new(folder: &Path, sample: &Sample, out: Option<&Path>, look: &Look) -> Result<u8> {
     let name = folder.canonicalize().unwrap_or_else(|_| folder.into());
     let name = name
         .file_name()
         .map_or("server".into(), |name| name.to_string_lossy().into_owned());
-    let text = draft::draft(&name, &sample);
+    let text = draft::draft(&name, sample);
     let Some(out) = out else {
         if look.json {
             look.answer(&answers::FamilyDraft { family: text });

@@ -257,6 +257,19 @@ fn family_files_are_checked_and_drafted() {
         "family_new_checked",
         check("new.family.toml", "arbour-deck")
     );
+    // With what a start printed, and how add-ons come packed, it sees more.
+    world.write("start.log", "08:00:01 greenhouse: opening\n08:00:02 loading sun-clock 1.9.1\n08:00:02 loading glasswork 2\n08:00:03 greenhouse: open on port 7000\n");
+    let more = [
+        "--log",
+        "start.log",
+        "--release",
+        "drop/bee-traffic-2.4.0.vpk",
+    ];
+    let new = ["family", "new", "halcyon-terrace"];
+    assert_snapshot!(
+        "family_new_with_log",
+        world.lantern(&[&new[..], &more].concat())
+    );
     let json = world.lantern(&["family", "check", "arbour", "--on", "arbour-deck", "--json"]);
     assert_snapshot!("family_check_json", json);
 }

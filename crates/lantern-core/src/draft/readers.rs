@@ -1,0 +1,586 @@
+//! What looks alike in a server folder: a reader for each.
+
+use super::{Sample, quoted};
+use crate::document::{Node, Table, parse};
+use crate::family::Glob;
+use crate::path::RelPath;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write;
+
+/// Names of files that may be a descriptor, by extension, and how those are written.
+const NOTATIONS: &[(&str, &str)] = &[
+    ("toml", "toml"),
+    ("json", "json"),
+    ("yml", "yaml"),
+    ("yaml", "yaml"),
+    ("properties", "properties"),
+    ("xml", "xml"),
+    ("ini", "ini"),
+    ("conf", "ini"),
+    ("cfg", "ini"),
+    ("mf", "manifest"),
+    ("man", "script"),
+    ("lua", "script"),
+];
+
+/// Words by which descriptors commonly name a field.
+const WORDS: &[(&str, &[&str])] = &[
+    ("id", &["id", "name", "identifier", "key"]),
+    ("title", &["title", "label", "display_name", "displayname"]),
+    ("version", &["version", "ver"]),
+    (
+        "needs",
+        &["needs", "depends", "dependencies", "requires", "dependency"],
+    ),
+    (
+        "uses",
+        &["uses", "optional", "optional_depends", "suggests"],
+    ),
+    ("side", &["side", "environment"]),
+];
+
+/// Header lines as they are commonly written, tried in turn.
+const HEADERS: &[&str] = &[
+    r"^\s*[#;/*-]+\s*@?(?P<key>[A-Za-z]+)\s*[:=]\s*(?P<value>.+?)\s*$",
+    r"^\s*[#;/*-]+\s*@?(?P<key>[A-Za-z]+)\s+(?P<value>.+?)\s*$",
+];
+
+/// Files that say what lies beside them, and are nobody's mark.
+const PROSE: &[&str] = &[
+    "readme",
+    "license",
+    "licence",
+    "copying",
+    "changelog",
+    "authors",
+];
+
+/// A guess at a reader.
+#[derive(Default)]
+pub(super) struct Guess {
+    name: String,
+    kind: &'static str,
+    shape: &'static str,
+    pub(super) at: String,
+    install: String,
+    marks: Vec<String>,
+    members: Option<String>,
+    file: Option<(String, &'static str)>,
+    header: Option<&'static str>,
+    fields: Vec<(&'static str, String)>,
+    /// What its releases look like, as keys of the reader.
+    release: Vec<String>,
+    /// The ids of what was seen, as far as names tell.
+    pub(super) ids: BTreeSet<String>,
+    seen: usize,
+}
+
+pub(super) fn notation(path: &str) -> Option<&'static str> {
+    let (_, extension) = path.rsplit_once('.')?;
+    let known = NOTATIONS.iter();
+    let extension = extension.to_ascii_lowercase();
+    known
+        .filter(|(known, _)| *known == extension)
+        .map(|(_, notation)| *notation)
+        .next()
+}
+
+/// Archives of one extension in one folder.
+fn archives(sample: &Sample) -> Vec<Guess> {
+    let mut alike: BTreeMap<(String, String), Vec<&RelPath>> = BTreeMap::new();
+    for path in sample.archives.keys() {
+        if let (Some(folder), Some((_, extension))) = (path.folder(), path.name().rsplit_once('.'))
+        {
+            let key = (folder.to_string(), extension.to_owned());
+            alike.entry(key).or_default().push(path);
+        }
+    }
+    let guesses = alike.into_iter().map(|((folder, extension), paths)| {
+        let names = paths.iter().flat_map(|path| &sample.archives[*path]);
+        let file = most_common(names.filter(|name| notation(name).is_some()));
+        let text = |file: &str| {
+            let mut texts = paths.iter();
+            texts.find_map(|path| sample.texts.get(&format!("{path}!{file}")))
+        };
+        let file = file.map(|file| (file.clone(), notation(&file).unwrap_or("toml")));
+        let sample_text = file
+            .as_ref()
+            .and_then(|(file, notation)| Some((*notation, text(file)?)));
+        let ids = paths.iter().map(|path| unnumbered(stem(path.name())));
+        Guess {
+            name: extension.clone(),
+            kind: "addon",
+            shape: "archive",
+            ids: ids.collect(),
+            at: format!("{folder}/*.{extension}"),
+            install: format!("{folder}/{{id}}-{{version}}.{extension}"),
+            fields: sample_text
+                .map(|(n, text)| fields(n, None, text))
+                .unwrap_or_default(),
+            file,
+            seen: paths.len(),
+            ..Guess::default()
+        }
+    });
+    guesses.collect()
+}
+
+/// Folders side by side that have a file of the same name in them.
+fn folders(sample: &Sample) -> Vec<Guess> {
+    let mut alike: BTreeMap<(String, &str), Vec<&RelPath>> = BTreeMap::new();
+    for path in &sample.paths {
+        let above = path.folder().and_then(|folder| folder.folder());
+        if let (Some(above), Some(_)) = (above, notation(path.as_str())) {
+            alike
+                .entry((above.to_string(), path.name()))
+                .or_default()
+                .push(path);
+        }
+    }
+    let guesses = alike.into_iter().filter_map(|((above, file), paths)| {
+        let notation = notation(file)?;
+        let fields = fields(notation, None, sample.texts.get(paths[0].as_str())?);
+        // A file that says nothing of a component does not make one.
+        let tells = |field| fields.iter().any(|(name, _)| *name == field);
+        (paths.len() > 1 && (tells("id") || tells("version"))).then(|| Guess {
+            name: last(&above).to_owned(),
+            kind: "addon",
+            shape: "folder",
+            at: format!("{above}/*"),
+            install: format!("{above}/{{id}}"),
+            ids: folder_names(&paths),
+            file: Some((file.to_owned(), notation)),
+            fields,
+            seen: paths.len(),
+            ..Guess::default()
+        })
+    });
+    guesses.collect()
+}
+
+/// Files of one extension in one folder that tell of themselves at their top.
+fn single_files(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
+    let mut alike: BTreeMap<(String, &str), Vec<&RelPath>> = BTreeMap::new();
+    for path in &sample.paths {
+        if let (Some(folder), Some((_, extension))) = (path.folder(), path.name().rsplit_once('.'))
+        {
+            alike
+                .entry((folder.to_string(), extension))
+                .or_default()
+                .push(path);
+        }
+    }
+    let guesses = alike
+        .into_iter()
+        .filter_map(|((folder, extension), paths)| {
+            let at = format!("{folder}/*.{extension}");
+            // Of some the name alone may tell.
+            let texts = paths
+                .iter()
+                .filter_map(|path| sample.texts.get(path.as_str()));
+            let (header, fields) = texts.flat_map(|text| told_by_header(text)).next()?;
+            let free = !taken.iter().any(|guess| guess.at == at);
+            (paths.len() > 1 && free).then(|| Guess {
+                name: extension.to_owned(),
+                kind: "addon",
+                shape: "file",
+                ids: paths
+                    .iter()
+                    .map(|path| stem(path.name()).to_owned())
+                    .collect(),
+                install: format!("{folder}/{{id}}.{extension}"),
+                at,
+                file: Some((".".into(), "header")),
+                header: Some(header),
+                fields,
+                seen: paths.len(),
+                ..Guess::default()
+            })
+        });
+    guesses.collect()
+}
+
+fn told_by_header(text: &str) -> Option<(&'static str, Vec<(&'static str, String)>)> {
+    HEADERS.iter().find_map(|header| {
+        let fields = fields("header", Some(header), text);
+        let tells = fields.iter().any(|(field, _)| *field == "version");
+        tells.then_some((*header, fields))
+    })
+}
+
+/// Folders side by side that have a file of one name, and no descriptor: that file marks them.
+fn like_folders(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
+    let mut alike: BTreeMap<(String, &str), Vec<&RelPath>> = BTreeMap::new();
+    for path in &sample.paths {
+        let prose = PROSE.contains(&stem(path.name()).to_lowercase().as_str());
+        let folder = path.folder().filter(|_| !prose);
+        if let Some(folder) = folder {
+            // At the top, too: the server folder may hold nothing else.
+            let above = folder
+                .folder()
+                .map_or(String::new(), |above| format!("{above}/"));
+            alike.entry((above, path.name())).or_default().push(path);
+        }
+    }
+    // Of each folder the name that most of those in it have.
+    let mut best: BTreeMap<&str, (&str, &Vec<&RelPath>)> = BTreeMap::new();
+    for ((above, file), paths) in &alike {
+        let known = best.entry(above).or_insert((file, paths));
+        if paths.len() > known.1.len() {
+            *known = (file, paths);
+        }
+    }
+    let own = |at: &str| taken.iter().any(|guess| guess.at == at);
+    let inside = |above: &str| {
+        taken.iter().any(|guess| {
+            let place = guess.at.trim_end_matches('*');
+            guess.shape == "folder" && above.len() > place.len() && above.starts_with(place)
+        })
+    };
+    let several = best.into_iter().filter(|(above, (_, paths))| {
+        paths.len() > 1 && !own(&format!("{above}*")) && !inside(above)
+    });
+    let several: Vec<(&str, (&str, &Vec<&RelPath>))> = several.collect();
+    // Inside of one that is found the same way lie its own.
+    let marked = several.iter().filter(|(above, _)| {
+        let mut others = several.iter().map(|(other, _)| *other);
+        !others.any(|other| other.len() < above.len() && above.starts_with(other))
+    });
+    let guesses = marked.map(|&(above, (file, paths))| Guess {
+        name: match last(above.trim_end_matches('/')) {
+            "" => "folder".into(),
+            name => name.to_owned(),
+        },
+        kind: "addon",
+        shape: "folder",
+        at: format!("{above}*"),
+        install: format!("{above}{{id}}"),
+        marks: vec![file.to_owned()],
+        ids: folder_names(paths),
+        seen: paths.len(),
+        ..Guess::default()
+    });
+    guesses.collect()
+}
+
+/// Files of one extension in one folder that are no text: libraries and the like, without a descriptor.
+fn like_files(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
+    let mut alike: BTreeMap<(String, &str), Vec<&RelPath>> = BTreeMap::new();
+    for path in &sample.paths {
+        let is_text = sample.texts.contains_key(path.as_str());
+        let folder = path
+            .folder()
+            .filter(|_| !is_text && !sample.archives.contains_key(path));
+        if let (Some(folder), Some((_, extension))) = (folder, path.name().rsplit_once('.')) {
+            let key = (folder.to_string(), extension);
+            alike.entry(key).or_default().push(path);
+        }
+    }
+    let free = |folder: &str| {
+        let mut folders = taken.iter().filter(|guess| guess.shape == "folder");
+        !folders.any(|guess| folder.starts_with(guess.at.trim_end_matches('*')))
+    };
+    let several = alike.into_iter();
+    let several = several.filter(|((folder, _), paths)| paths.len() > 1 && free(folder));
+    let guesses = several.map(|((folder, extension), paths)| Guess {
+        name: extension.to_owned(),
+        kind: "addon",
+        shape: "file",
+        at: format!("{folder}/*.{extension}"),
+        install: format!("{folder}/{{id}}.{extension}"),
+        ids: paths
+            .iter()
+            .map(|path| stem(path.name()).to_owned())
+            .collect(),
+        seen: paths.len(),
+        ..Guess::default()
+    });
+    guesses.collect()
+}
+
+/// Folders that hold several of what another guess found: packs, told by a file of their own.
+fn groups(sample: &Sample, members: &[Guess]) -> Vec<Guess> {
+    let mut guesses = Vec::new();
+    for guess in members.iter().filter(|guess| guess.shape == "folder") {
+        let above = guess.at.trim_end_matches('*');
+        let telling = guess.file.as_ref().map(|(file, _)| file.as_str());
+        let Some(telling) = telling.or(guess.marks.first().map(String::as_str)) else {
+            continue;
+        };
+        let below = |path: &RelPath| path.as_str().strip_prefix(above).map(str::to_owned);
+        let mut holds: BTreeMap<String, usize> = BTreeMap::new();
+        let mut own: BTreeMap<String, Vec<String>> = BTreeMap::new();
+        for rest in sample.paths.iter().filter_map(below) {
+            match rest.split('/').collect::<Vec<_>>()[..] {
+                [pack, _, file] if file == telling => *holds.entry(pack.into()).or_default() += 1,
+                [pack, file] => own.entry(pack.into()).or_default().push(file.into()),
+                _ => {}
+            }
+        }
+        let prose = |file: &&String| PROSE.contains(&stem(file).to_lowercase().as_str());
+        let packs = holds.iter().filter_map(|(pack, count)| {
+            let own = own.get(pack).filter(|_| *count > 1)?;
+            let mark = own.iter().find(|file| !prose(file))?;
+            (!own.iter().any(|file| file == telling)).then_some((pack.clone(), mark.clone()))
+        });
+        let packs: Vec<(String, String)> = packs.collect();
+        if packs.is_empty() {
+            continue;
+        }
+        let marks: BTreeSet<String> = packs.iter().map(|(_, mark)| mark.clone()).collect();
+        guesses.push(Guess {
+            name: format!("{}-pack", guess.name),
+            kind: "pack",
+            shape: "group",
+            at: guess.at.clone(),
+            install: guess.install.clone(),
+            marks: marks.into_iter().collect(),
+            members: Some(guess.name.clone()),
+            seen: packs.len(),
+            ..Guess::default()
+        });
+    }
+    guesses
+}
+
+/// Everything that looks alike, packs before what they are made of.
+pub(super) fn guess(sample: &Sample) -> Vec<Guess> {
+    let mut guesses = archives(sample);
+    guesses.extend(folders(sample));
+    guesses.extend(single_files(sample, &guesses));
+    guesses.extend(like_folders(sample, &guesses));
+    guesses.extend(like_files(sample, &guesses));
+    let mut all = groups(sample, &guesses);
+    all.extend(guesses);
+    let mut names = BTreeMap::new();
+    for guess in &mut all {
+        let count: &mut usize = names.entry(guess.name.clone()).or_default();
+        *count += 1;
+        if *count > 1 {
+            guess.name = format!("{}-{count}", guess.name);
+        }
+    }
+    for guess in &mut all {
+        let like: Vec<_> = sample
+            .releases
+            .iter()
+            .filter(|it| guess.is_in(it))
+            .collect();
+        guess.learn(&like);
+    }
+    all
+}
+
+/// A release that is looked at for a draft: its file's name, and the names in it, none where it is no archive.
+pub type Release = (String, Vec<String>);
+
+impl Guess {
+    fn extension(&self) -> &str {
+        self.at
+            .rsplit_once("*.")
+            .map_or("", |(_, extension)| extension)
+    }
+
+    /// What tells it in a release.
+    fn telling(&self) -> Option<&str> {
+        let file = self.file.as_ref().map(|(file, _)| file.as_str());
+        file.or(self.marks.first().map(String::as_str))
+    }
+
+    fn is_in(&self, (name, entries): &Release) -> bool {
+        let ends = |entry: &String| {
+            entry
+                .rsplit_once('.')
+                .is_some_and(|(_, e)| e == self.extension())
+        };
+        match self.shape {
+            "archive" => ends(name),
+            "file" => ends(name) || entries.iter().filter(|entry| ends(entry)).count() == 1,
+            _ => {
+                let telling = self.telling();
+                entries.iter().any(|entry| Some(last(entry)) == telling)
+            }
+        }
+    }
+
+    /// Learns from releases of it how they are packed.
+    fn learn(&mut self, releases: &[&Release]) {
+        if releases.is_empty() {
+            return;
+        }
+        let ends = releases.iter().map(|(name, _)| packed(name));
+        let ends: BTreeSet<&str> = ends.collect();
+        let drop = match &ends.iter().collect::<Vec<_>>()[..] {
+            [one] => format!("*.{one}"),
+            _ => format!(
+                "*.{{{}}}",
+                ends.iter().copied().collect::<Vec<_>>().join(",")
+            ),
+        };
+        self.release.push(format!("drop = {}", quoted(&drop)));
+        let telling = self.telling().map(str::to_owned);
+        let deep = releases.iter().flat_map(|(_, entries)| {
+            let telling = entries
+                .iter()
+                .filter(|entry| Some(last(entry)) == telling.as_deref());
+            telling.map(|entry| entry.matches('/').count()).min()
+        });
+        if let Some(depth) = deep
+            .max()
+            .filter(|depth| *depth > 1 && self.shape == "folder")
+        {
+            self.release.push(format!("depth = {depth}"));
+        }
+        if self.shape == "file" && releases.iter().any(|(_, entries)| !entries.is_empty()) {
+            let inside = format!("**/*.{}", self.extension());
+            self.release.push(format!("inside = {}", quoted(&inside)));
+        }
+        let numbered = |(name, _): &&Release| {
+            let name = name.strip_suffix(packed(name)).unwrap_or(name);
+            unnumbered(name.trim_end_matches('.')) != name.trim_end_matches('.')
+        };
+        let states = self.fields.iter().any(|(field, _)| *field == "version");
+        if !states && releases.iter().all(numbered) {
+            let rule = "version = { at = \"$archive\", pattern = '-v?(?P<value>\\d[\\w.:~+-]*)$' }";
+            self.fields.push(("", rule.replace("\\\\", "\\")));
+        }
+    }
+
+    /// The reader, as a family file writes it.
+    pub(super) fn written(&self) -> String {
+        let mut lines = vec![
+            format!("\n# Seen {} of these.", self.seen),
+            "[[reader]]".into(),
+            format!("name = {}", quoted(&self.name)),
+            format!("kind = \"{}\"", self.kind),
+            format!("shape = \"{}\"", self.shape),
+            format!("at = {}", quoted(&self.at)),
+            format!("install = {}", quoted(&self.install)),
+        ];
+        if !self.marks.is_empty() {
+            let marks: Vec<String> = self.marks.iter().map(|mark| quoted(mark)).collect();
+            lines.push(format!("marks = [{}]", marks.join(", ")));
+        }
+        lines.extend(
+            self.members
+                .as_ref()
+                .map(|it| format!("members = {}", quoted(it))),
+        );
+        lines.extend(self.release.iter().cloned());
+        if let Some((file, notation)) = &self.file {
+            let line = self.header.map(|header| format!(", line = '{header}'"));
+            lines.push(format!(
+                "files = [{{ name = {}, notation = \"{notation}\"{} }}]",
+                quoted(file),
+                line.unwrap_or_default()
+            ));
+        }
+        if !self.fields.is_empty() {
+            lines.push("\n[reader.fields]".into());
+        }
+        for (field, key) in &self.fields {
+            lines.push(match *field {
+                "" => key.clone(),
+                field => format!("{field} = {}", quoted(key)),
+            });
+        }
+        lines.join("\n") + "\n"
+    }
+
+    /// Whether a file is one of these, or lies in one.
+    pub(super) fn claims(&self, path: &RelPath) -> bool {
+        let at = match self.shape {
+            "folder" | "group" => format!("{}/**", self.at),
+            _ => self.at.clone(),
+        };
+        Glob::new(&at).is_ok_and(|glob| glob.matches(path.as_str()))
+    }
+}
+
+fn last(path: &str) -> &str {
+    path.rsplit('/').next().unwrap_or(path)
+}
+
+fn stem(name: &str) -> &str {
+    let name = last(name);
+    name.rsplit_once('.').map_or(name, |(stem, _)| stem)
+}
+
+/// How a download is packed: its extension, or two where one packs the other.
+fn packed(name: &str) -> &str {
+    let name = last(name);
+    let double = name.rfind(".tar.").map(|at| &name[at + 1..]);
+    double
+        .or(name.rsplit_once('.').map(|(_, end)| end))
+        .unwrap_or("")
+}
+
+/// A name without the version at its end.
+fn unnumbered(name: &str) -> String {
+    let begins = |rest: &str| {
+        let rest = rest.strip_prefix('v').unwrap_or(rest);
+        rest.starts_with(|c: char| c.is_ascii_digit())
+    };
+    let dashes = name.match_indices('-');
+    let mut dashes = dashes.filter(|(at, _)| begins(&name[at + 1..]));
+    dashes.next().map_or(name, |(at, _)| &name[..at]).to_owned()
+}
+
+fn folder_names(paths: &[&RelPath]) -> BTreeSet<String> {
+    let folders = paths.iter().filter_map(|path| path.folder());
+    folders.map(|folder| folder.name().to_owned()).collect()
+}
+
+fn most_common<'n>(names: impl Iterator<Item = &'n String>) -> Option<String> {
+    let mut counts: BTreeMap<&String, usize> = BTreeMap::new();
+    for name in names {
+        *counts.entry(name).or_default() += 1;
+    }
+    let best = counts
+        .into_iter()
+        .max_by_key(|(name, count)| (*count, std::cmp::Reverse(name.len())));
+    best.map(|(name, _)| name.clone())
+}
+
+/// Which keys of a descriptor probably hold which field.
+fn fields(notation: &str, header: Option<&str>, text: &str) -> Vec<(&'static str, String)> {
+    let mut file = format!("name = \".\"\nnotation = \"{notation}\"\n");
+    if let Some(header) = header {
+        let _ = writeln!(file, "line = '{header}'");
+    }
+    let Some(file) = toml_edit::de::from_str(&file).ok() else {
+        return Vec::new();
+    };
+    let Ok(table) = parse(&file, text) else {
+        return Vec::new();
+    };
+    let mut keys = Vec::new();
+    collect_keys("", &table, &mut keys);
+    let guesses = WORDS.iter().filter_map(|(field, words)| {
+        let key = words.iter().find_map(|word| {
+            let mut keys = keys.iter();
+            keys.find(|key| {
+                let last = key.rsplit('.').next().unwrap_or(key);
+                last.trim_start_matches('@').eq_ignore_ascii_case(word)
+            })
+        });
+        key.map(|key| (*field, key.clone()))
+    });
+    guesses.collect()
+}
+
+/// The keys of a table, the outermost first; a table of texts counts as one of them.
+fn collect_keys(above: &str, table: &Table, keys: &mut Vec<String>) {
+    let named = |key: &str| match above {
+        "" => key.to_owned(),
+        above => format!("{above}.{key}"),
+    };
+    keys.extend(table.keys().map(|key| named(key)));
+    for (key, node) in table {
+        if let Node::Table(inner) = node
+            && above.matches('.').count() < 2
+        {
+            collect_keys(&named(key), inner, keys);
+        }
+    }
+}

@@ -1,0 +1,327 @@
+//! What names add-ons, and what says that a server is up: the load order, a start's log, the port.
+
+use super::{Sample, Section, quoted};
+use crate::path::RelPath;
+use regex::Regex;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::LazyLock;
+
+/// Words of which a line has one that says that a server is ready.
+static READY: LazyLock<Regex> = LazyLock::new(|| {
+    known(
+        r"(?i)\b(ready|started|listening|accepting|running|done|open|online|loaded|initiali[sz]ed)\b",
+    )
+});
+/// What lines that say that something is wrong have at or near their beginning.
+const WRONG: &[&str] = &["ERROR", "SEVERE", "FATAL", "Error:", "error:", "Traceback"];
+/// What stands in front of a line's own words: a time, a level.
+static STAMP: LazyLock<Regex> = LazyLock::new(|| {
+    known(r"^(?:\[[^\]]*\]:?\s*|\d[\d:.,TZ/-]*[:,]?\s+|[A-Z]{3,}(?:\[[^\]]*\])?:\s*)*")
+});
+static NUMBER: LazyLock<Regex> = LazyLock::new(|| known(r"\d+"));
+static FLAG: LazyLock<Regex> =
+    LazyLock::new(|| known(r"^(\s*[=:]?\s*)(true|false|on|off|yes|no|0|1)\s*$"));
+/// How a port is stated, in settings and on a command line.
+static PORTS: LazyLock<[Regex; 2]> = LazyLock::new(|| {
+    [
+        known(r#"(?im)^([ \t]*(?:[\w.-]*[_.-])?port["']?[ \t]*[:= ][ \t]*["']?)(\d{2,5})\b"#),
+        known(r"(?m)((?:^|\s)(?:--?port[ =]|-p )\s*)(\d{2,5})\b"),
+    ]
+});
+/// So many lines of a log are looked at.
+const MOST_LINES: usize = 20_000;
+
+fn known(pattern: &str) -> Regex {
+    Regex::new(pattern).expect("a pattern of our own")
+}
+
+/// An id that a line names.
+struct Named {
+    before: String,
+    id: String,
+    after: String,
+}
+
+/// The ids that a line names, each once.
+fn named(line: &str, ids: &BTreeSet<&str>) -> Vec<Named> {
+    let of_id = |c: char| c.is_alphanumeric() || c == '_' || c == '-';
+    let mut found: Vec<Named> = Vec::new();
+    let mut start = None;
+    for (at, c) in line.char_indices().chain([(line.len(), ' ')]) {
+        match (start, of_id(c)) {
+            (None, true) => start = Some(at),
+            (Some(from), false) => {
+                start = None;
+                let word = &line[from..at];
+                // An id may stand behind what belongs to the line: `-load`, `use_`.
+                let id = ids.iter().filter(|id| {
+                    let begin = word.strip_suffix(**id);
+                    begin.is_some_and(|b| b.is_empty() || b.ends_with(['_', '-']))
+                });
+                let Some(id) = id.max_by_key(|id| id.len()) else {
+                    continue;
+                };
+                if found.iter().all(|named| named.id != *id) {
+                    found.push(Named {
+                        before: line[..at - id.len()].to_owned(),
+                        id: (*id).to_owned(),
+                        after: line[at..].to_owned(),
+                    });
+                }
+            }
+            _ => {}
+        }
+    }
+    found
+}
+
+/// Of the lines that name one id, those that begin in the one way that most of them do.
+fn most_alike(lines: Vec<Named>) -> Vec<Named> {
+    let mut alike: BTreeMap<String, Vec<Named>> = BTreeMap::new();
+    for line in lines {
+        alike
+            .entry(line.before.trim_start().to_owned())
+            .or_default()
+            .push(line);
+    }
+    let most = alike.into_values().rev().max_by_key(|lines| {
+        let ids: BTreeSet<&str> = lines.iter().map(|line| line.id.as_str()).collect();
+        ids.len()
+    });
+    most.unwrap_or_default()
+}
+
+/// The extension that all of them have behind the id.
+fn extension(lines: &[Named]) -> String {
+    let first = lines.first().map_or("", |line| line.after.as_str());
+    let word = first.strip_prefix('.').map(|rest| {
+        let end = rest.find(|c: char| !c.is_ascii_alphanumeric());
+        &first[..1 + end.unwrap_or(rest.len())]
+    });
+    let word = word.filter(|word| word.len() > 1);
+    let all = word.filter(|word| lines.iter().all(|line| line.after.starts_with(word)));
+    all.unwrap_or("").to_owned()
+}
+
+/// A pattern for a text: numbers may be others.
+fn pattern(text: &str) -> String {
+    let escaped = regex::escape(text);
+    NUMBER.replace_all(&escaped, r"\d+").into_owned()
+}
+
+/// The `[order]` that names the most of what is installed.
+pub(super) fn order(
+    sample: &Sample,
+    ids: &BTreeSet<&str>,
+    own: impl Fn(&RelPath) -> bool,
+) -> Option<String> {
+    let mut best: Option<(usize, String)> = None;
+    for (path, text) in texts(sample, own) {
+        let lines = text.lines().filter(|line| !is_comment(line));
+        let lines: Vec<Vec<Named>> = lines.map(|line| named(line, ids)).collect();
+        let in_one = lines.iter().max_by_key(|named| named.len());
+        let (count, rule) = match in_one.filter(|named| named.len() > 1) {
+            Some(list) => (list.len(), as_list(&path, list)),
+            None => {
+                let alike = most_alike(lines.into_iter().flatten().collect());
+                (alike.len(), as_lines(&path, &alike, ids.len()))
+            }
+        };
+        if let Some(rule) = rule
+            && best.as_ref().is_none_or(|(most, _)| count > *most)
+        {
+            best = Some((count, rule));
+        }
+    }
+    best.map(|(_, rule)| rule)
+}
+
+fn as_list(path: &str, list: &[Named]) -> Option<String> {
+    let (first, second) = (list.first()?, list.get(1)?);
+    let between = second.before.get(first.before.len() + first.id.len()..)?;
+    Some(format!(
+        "\n# Names {} of what was seen, in one line.\n[order]\nkind = \"list\"\nfile = {}\nline = {}\n\
+         write = \"{{id}}\"\nbetween = {}\n",
+        list.len(),
+        quoted(path),
+        quoted(&format!(r"^{}(?P<list>.*?)\s*$", pattern(&first.before))),
+        quoted(between),
+    ))
+}
+
+fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<String> {
+    let first = lines.first()?;
+    let before = first.before.trim_start();
+    // An id alone in a line of some text means nothing.
+    if before.is_empty() && lines.len() < 2 {
+        return None;
+    }
+    let extension = extension(lines);
+    let flagged = lines.iter().all(|line| FLAG.is_match(&line.after));
+    let word = match extension.is_empty() {
+        true => r"[\w-]+",
+        false => r"[\w-]+?",
+    };
+    let id = format!(r"^\s*{}(?P<id>{word})", pattern(before));
+    let (kind, line, write, more) = if flagged {
+        let found = FLAG.captures(&first.after)?;
+        let (between, value) = (found[1].to_owned(), found[2].to_owned());
+        let (on, off) = match value.as_str() {
+            "on" | "off" => ("on", "off"),
+            "yes" | "no" => ("yes", "no"),
+            "0" | "1" => ("1", "0"),
+            _ => ("true", "false"),
+        };
+        let line = format!(r"{id}\s*[=:]?\s*(?P<on>\S+)");
+        let write = format!("{before}{{id}}{between}{{on}}");
+        let more = format!("on = {}\noff = {}\n", quoted(on), quoted(off));
+        ("flags", line, write, more)
+    } else {
+        let kind = match lines.len() {
+            1 if installed > 1 => "one",
+            _ => "sequence",
+        };
+        let line = format!("{id}{}", regex::escape(&extension));
+        (
+            kind,
+            line,
+            format!("{before}{{id}}{extension}"),
+            String::new(),
+        )
+    };
+    Some(format!(
+        "\n# Names {} of what was seen.\n[order]\nkind = \"{kind}\"\nfile = {}\nline = {}\nwrite = {}\n{more}",
+        lines.len(),
+        quoted(path),
+        quoted(&line),
+        quoted(&write),
+    ))
+}
+
+fn is_comment(line: &str) -> bool {
+    line.trim_start().starts_with(['#', ';', '"']) || line.trim_start().starts_with("//")
+}
+
+/// The texts that belong to no add-on and are no log.
+fn texts(
+    sample: &Sample,
+    own: impl Fn(&RelPath) -> bool,
+) -> impl Iterator<Item = (String, &String)> {
+    let texts = sample.texts.iter();
+    texts.filter_map(move |(path, text)| {
+        let parsed = RelPath::parse(path).ok()?;
+        let is_log = path.contains("log") || path.starts_with("debug");
+        (!own(&parsed) && !path.contains('!') && !is_log).then_some((path.clone(), text))
+    })
+}
+
+/// The `[console]`, line by line.
+pub(super) fn console(
+    sample: &Sample,
+    ids: &BTreeSet<&str>,
+    own: impl Fn(&RelPath) -> bool,
+) -> Vec<Section> {
+    let log: Vec<&str> = sample
+        .log
+        .iter()
+        .flat_map(|log| log.lines())
+        .take(MOST_LINES)
+        .collect();
+    let mut lines = vec![Section::fixed("\n[console]\n".into())];
+    let todo = "ready = 'TODO: the line that says that the server is ready'\n";
+    lines.push(Section {
+        guessed: ready(&log).unwrap_or_else(|| todo.into()),
+        plain: todo.into(),
+    });
+    lines.extend(loaded(&log, ids).map(Section::guessed));
+    lines.extend(errors(&log).map(Section::guessed));
+    lines.extend(port(sample, own).map(Section::guessed));
+    let stop = "stop = { signal = \"TERM\" }    # or { command = \"…\" }\n";
+    lines.push(Section::fixed(stop.into()));
+    lines
+}
+
+/// A line's own words, and whether something stood in front of them.
+fn words(line: &str) -> (&str, bool) {
+    let end = STAMP.find(line).map_or(0, |found| found.end());
+    (line[end..].trim_end(), end > 0)
+}
+
+fn anchor(stamped: bool) -> &'static str {
+    if stamped { "" } else { "^" }
+}
+
+fn ready(log: &[&str]) -> Option<String> {
+    let line = log
+        .iter()
+        .rev()
+        .find(|line| READY.is_match(words(line).0))?;
+    let (own, stamped) = words(line);
+    let ready = format!("{}{}", anchor(stamped), pattern(own));
+    Some(format!(
+        "ready = {}    # TODO: is it this line?\n",
+        quoted(&ready)
+    ))
+}
+
+fn loaded(log: &[&str], ids: &BTreeSet<&str>) -> Option<String> {
+    let mut stamped = false;
+    let mut lines = Vec::new();
+    for line in log {
+        let (own, stamp) = words(line);
+        if let Ok([one]) = <[Named; 1]>::try_from(named(own, ids)) {
+            stamped |= stamp;
+            lines.push(one);
+        }
+    }
+    let alike = most_alike(lines);
+    let seen: BTreeSet<&str> = alike.iter().map(|line| line.id.as_str()).collect();
+    let before = alike.first()?.before.as_str();
+    if before.trim().is_empty() || seen.len() < 2 && ids.len() > 1 {
+        return None;
+    }
+    let loaded = format!("{}{}(?P<id>[\\w-]+)", anchor(stamped), pattern(before));
+    Some(format!(
+        "loaded = {}    # named {}\n",
+        quoted(&loaded),
+        seen.len()
+    ))
+}
+
+fn errors(log: &[&str]) -> Option<String> {
+    let seen = |word: &&&str| log.iter().any(|line| line.contains(**word));
+    let levels = log
+        .iter()
+        .any(|line| line.contains("INFO") || line.contains("WARN"));
+    let mut words: Vec<&str> = WRONG.iter().filter(seen).copied().collect();
+    if words.is_empty() && levels {
+        words.push("ERROR");
+    }
+    if words.is_empty() {
+        return None;
+    }
+    let words: Vec<String> = words
+        .iter()
+        .map(|word| quoted(&format!(r"\b{word}")))
+        .collect();
+    Some(format!(
+        "errors = [{}]    # TODO: what else does a bad start print?\n",
+        words.join(", ")
+    ))
+}
+
+fn port(sample: &Sample, own: impl Fn(&RelPath) -> bool) -> Option<String> {
+    for (path, text) in texts(sample, own) {
+        let found = PORTS.iter().find_map(|stated| stated.captures(text));
+        let Some(found) = found else {
+            continue;
+        };
+        let line = format!(r"{}(?P<port>\d+)", pattern(found[1].trim_start()));
+        return Some(format!(
+            "port = {{ file = {}, line = {}, transport = \"tcp\" }}    # TODO: or \"udp\"?\n",
+            quoted(&path),
+            quoted(&line),
+        ));
+    }
+    None
+}
