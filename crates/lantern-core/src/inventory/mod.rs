@@ -269,6 +269,9 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
         started_by_name(rule, &mut inventory);
     }
     layers::settle(&mut inventory.components, family, claims, evidence);
+    for component in &mut inventory.components {
+        known_by_content(component, family, evidence);
+    }
     entries(family, &mut inventory);
     if let (true, Some(version)) = (family.build.outside, evidence.stated) {
         inventory.components.push(outside_build(family, version));
@@ -335,20 +338,10 @@ fn component(
     };
     let described = descriptor::read(&subject, found).map_err(|fault| fault.to_string())?;
     let Described {
-        mut facts,
+        facts,
         holdings,
-        mut version_from,
+        version_from,
     } = described;
-    if let Some(known) = evidence.catalogued.get(&content)
-        && version_from == VersionFrom::Content
-    {
-        version_from = VersionFrom::Catalogue;
-        if claim.reader.files.is_empty() {
-            facts = known.clone();
-        } else {
-            facts.version = known.version.clone();
-        }
-    }
     let switched = facts.kind == Kind::Addon
         && facts.side != Some(Side::Client)
         && claim.reader.shape != Shape::Group;
@@ -377,6 +370,29 @@ fn component(
         state: FileState::New,
         version_from,
     })
+}
+
+/// Looks for what states no version among what catalogues know; else its content stands for one.
+fn known_by_content(component: &mut Component, family: &Family, evidence: &Evidence<'_>) {
+    let Some(place) = component.place.as_ref() else {
+        return;
+    };
+    if component.version_from != VersionFrom::Content {
+        return;
+    }
+    let hashed = component.files.iter();
+    let hashed = hashed.filter_map(|file| Some((&file.path, file.hash.as_deref()?)));
+    let content = content_hash(place, hashed);
+    let Some(known) = evidence.catalogued.get(&content) else {
+        component.facts.version = Version::of_content(&content);
+        return;
+    };
+    component.version_from = VersionFrom::Catalogue;
+    let reader = family.reader(&component.reader);
+    match reader.is_some_and(|reader| reader.files.is_empty()) {
+        true => component.facts = known.clone(),
+        false => component.facts.version = known.version.clone(),
+    }
 }
 
 /// Reads the load order in the names of what runs, where names tell it.

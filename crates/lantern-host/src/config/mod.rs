@@ -45,6 +45,10 @@ const SHIPPED: &[(&str, &str)] = &[
         include_str!("../../../../families/minetest.family.toml"),
     ),
     (
+        "minetest-folder",
+        include_str!("../../../../families/minetest-folder.family.toml"),
+    ),
+    (
         "tramway",
         include_str!("../../../../families/tramway.family.toml"),
     ),

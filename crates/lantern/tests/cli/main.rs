@@ -23,6 +23,7 @@ mod order_by_name;
 mod owners;
 mod questions;
 mod real_plugins;
+mod real_program;
 mod real_rules;
 mod real_server;
 mod rehearsals;

@@ -1,0 +1,162 @@
+//! A real server program that is brought to another version: Debian's voxel server, of two Debians, in a folder of its own.
+//!
+//! `scripts/fetch-voxel` makes the two releases in `target/debian-voxel`. Where they cannot be had, the test says so by
+//! name, and fails when `CI` is set.
+
+use crate::world::{World, free_port};
+use insta::assert_snapshot;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+const OLD: &str = "minetest-5.6.1";
+const NEW: &str = "luanti-5.10.0";
+
+fn releases() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/debian-voxel")
+}
+
+fn run(command: &mut Command) {
+    assert!(command.status().unwrap().success(), "{command:?}");
+}
+
+/// A server folder of the older release, with a mod of its own and one in its world; none where it cannot be had.
+fn lounge() -> Option<World> {
+    if !releases().join("complete").exists() {
+        let why = "target/debian-voxel is missing";
+        assert!(
+            std::env::var_os("CI").is_none(),
+            "{why}, and CI has to have it"
+        );
+        eprintln!("real_program: not run, as {why}; scripts/fetch-voxel makes it");
+        return None;
+    }
+    let world = World::empty();
+    run(Command::new("cp")
+        .arg("-r")
+        .arg(releases().join(OLD))
+        .arg(world.path("lounge")));
+    let port = free_port();
+    world.write(
+        "lounge/minetest.conf",
+        format!("port = {port}\nserver_announce = false\n"),
+    );
+    world.write(
+        "lounge/start.sh",
+        "#!/bin/sh\n# The older one looks for mods where MINETEST_MOD_PATH says, the newer one below MINETEST_USER_PATH.\n\
+         grep -q MINETEST_USER_PATH bin/minetestserver && export MINETEST_USER_PATH=. || export MINETEST_MOD_PATH=mods\n\
+         exec lib/ld.so --library-path lib bin/minetestserver \\\n    \
+         --config minetest.conf --world worlds/lounge --gameid minetest_game --logfile debug.txt --color never --info\n",
+    );
+    let chime = "minetest.log('action', 'chime')\n";
+    world.write("lounge/mods/chime/init.lua", chime);
+    world.write("lounge/mods/chime/mod.conf", "name = chime\n");
+    world.write("lounge/worlds/lounge/worldmods/bell/init.lua", chime);
+    world.write(
+        "lounge/worlds/lounge/worldmods/bell/mod.conf",
+        "name = bell\ndepends = chime\n",
+    );
+    world.write(
+        "lounge/worlds/lounge/world.mt",
+        "gameid = minetest_game\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\n\
+         mod_storage_backend = sqlite3\nload_mod_chime = true\n",
+    );
+    fs::create_dir_all(world.path("drop")).unwrap();
+    Some(world)
+}
+
+fn packed(world: &World, drop: &str, name: &str) {
+    fs::create_dir_all(world.path(drop)).unwrap();
+    let archive = world.path(&format!("{drop}/{name}.tar"));
+    let mut tar = Command::new("tar");
+    run(tar
+        .arg("-C")
+        .arg(releases())
+        .arg("-cf")
+        .arg(archive)
+        .arg(name));
+}
+
+/// What the program in the server folder says that it is.
+fn version(world: &World) -> String {
+    let mut program = Command::new(world.path("lounge/lib/ld.so"));
+    program.arg("--library-path").arg(world.path("lounge/lib"));
+    program
+        .arg(world.path("lounge/bin/minetestserver"))
+        .arg("--version");
+    String::from_utf8(program.output().unwrap().stdout).unwrap()
+}
+
+#[test]
+fn the_program_itself_moves_and_comes_back() {
+    let Some(world) = lounge() else {
+        return;
+    };
+    // What is installed states no version; a catalogue of the releases knows it.
+    packed(&world, "depot", OLD);
+    packed(&world, "depot", NEW);
+    let family = ["--family", "minetest-folder"];
+    world.ok(&[&["catalogue", "make", "depot"], &family[..]].concat());
+    world.ok(&[&["adopt", "lounge"], &family[..]].concat());
+    world.edit(
+        "lounge/lantern.toml",
+        "[warn]",
+        "catalogues = [\"../depot/depot.catalogue.json\"]\n[warn]",
+    );
+    world.edit("lounge/lantern.toml", "at = [\"10s\"]", "at = []");
+    let sizes = regex::Regex::new("[0-9]+ (KB|MB)").unwrap();
+    let survey = world.lantern(&["survey", "--server", "lounge"]);
+    assert_snapshot!("program_surveyed", sizes.replace_all(&survey, "SIZE"));
+    world.ok(&["console", "start", "--server", "lounge"]);
+    let plan = world.lantern(&["plan", "--to", "5.10.0", "--server", "lounge"]);
+    let moves = "minetest-folder 5.6.1 to 5.10.0. 1 move, 0 come new, 0 go, 2 stay.";
+    assert!(plan.contains(moves), "{plan}");
+    assert!(
+        world
+            .ok(&["rehearse", "--server", "lounge"])
+            .contains("It works")
+    );
+    let told = world.ok(&["changeover", "--server", "lounge"]);
+    assert!(told.contains("Done"), "{told}");
+    assert!(version(&world).contains("Luanti 5.10.0"));
+    assert!(!world.path("lounge/bin/luantiserver").exists());
+    let survey = world.ok(&["survey", "--server", "lounge"]);
+    assert!(survey.contains("minetest-folder 5.10.0,"), "{survey}");
+    // A program that does not start: what was there comes back.
+    let torn = world.path(&format!("torn/{NEW}"));
+    fs::create_dir_all(world.path("torn")).unwrap();
+    run(Command::new("cp")
+        .arg("-r")
+        .arg(releases().join(NEW))
+        .arg(&torn));
+    fs::write(torn.join("lib/libstdc++.so.6"), "cut").unwrap();
+    fs::rename(&torn, world.path("torn/luanti-5.10.1")).unwrap();
+    let mut tar = Command::new("tar");
+    run(tar
+        .arg("-C")
+        .arg(world.path("torn"))
+        .arg("-cf")
+        .arg(world.path("drop/luanti-5.10.1.tar"))
+        .arg("luanti-5.10.1"));
+    world.ok(&[
+        "plan", "--to", "5.10.1", "--from", "drop", "--server", "lounge",
+    ]);
+    let told = world.lantern(&["changeover", "--server", "lounge"]);
+    assert!(told.contains("exit status 4"), "{told}");
+    assert!(
+        world
+            .ok(&["verify", "--server", "lounge"])
+            .contains("2 of 2")
+    );
+    // And back to where it began, world and all.
+    world.ok(&["undo", "--with-world", "--server", "lounge"]);
+    assert!(version(&world).contains("Minetest 5.6.1"));
+    let survey = world.ok(&["survey", "--server", "lounge"]);
+    assert!(survey.contains("minetest-folder 5.6.1,"), "{survey}");
+    assert!(
+        world
+            .ok(&["verify", "--server", "lounge"])
+            .contains("2 of 2")
+    );
+    world.ok(&["console", "stop", "--server", "lounge"]);
+}
