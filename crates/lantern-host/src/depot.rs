@@ -79,7 +79,16 @@ impl Depot {
                 };
                 match read(&download, &[reader], family, downloads) {
                     Ok(offer) => {
-                        let offer = self.as_known(offer);
+                        let mut offer = self.as_known(offer);
+                        // What says nothing of itself is what was asked of the recipe: its folder is named so.
+                        let made = path.file_name().and_then(|name| name.to_str());
+                        let prefix = format!("{}-", family.build.id);
+                        let version = made.and_then(|name| name.strip_prefix(&prefix));
+                        let version = version.and_then(|it| family.versions.version(true, it).ok());
+                        if let Some(version) = version.filter(|_| offer.facts.version.is_content())
+                        {
+                            offer.facts.version = version;
+                        }
                         self.offers.push(offer);
                     }
                     Err(why) => self.left_out.push((download.display().to_string(), why)),

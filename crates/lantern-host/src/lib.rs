@@ -37,6 +37,7 @@ pub mod downloads;
 mod error;
 pub mod folder;
 mod format1;
+mod frameworks;
 pub mod history;
 pub mod identity;
 mod layers;

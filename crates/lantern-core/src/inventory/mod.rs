@@ -45,6 +45,18 @@ pub enum FileState {
     },
 }
 
+/// Whether it is known what a component laid over others: it says so itself, or the ledger does.
+pub fn laid_over(component: &Component, remembered: &BTreeMap<RelPath, Remembered>) -> bool {
+    let name = component.ledger_name();
+    let outside = |path: &RelPath| {
+        let place = component.place.as_ref();
+        !place.is_some_and(|place| path == place || path.below(place.as_str()).is_some())
+    };
+    let mut rows = remembered.iter();
+    !component.holdings.overlay.is_empty()
+        || rows.any(|(path, known)| known.owner.as_ref() == Some(&name) && outside(path))
+}
+
 /// One installed component.
 #[derive(Debug, Clone)]
 pub struct Component {

@@ -10,7 +10,7 @@ use crate::catalogue::Offer;
 use crate::component::{Id, Kind, Runs, Side};
 use crate::facts::Facts;
 use crate::family::{Family, Glob};
-use crate::inventory::{Component, Inventory, Remembered};
+use crate::inventory::{Component, Inventory, Remembered, laid_over};
 use crate::path::RelPath;
 use crate::resolve::{Gone, Reason, Selection};
 use crate::text::Text;
@@ -163,6 +163,7 @@ pub fn draw(
     }
     drawing.uncover()?;
     drawing.lay_again(&moving)?;
+    drawing.warn_of_silence(&moving);
     let after = drawing.afterwards(&moving, &selection.gone);
     let expects = drawing.expects(&after, &moving);
     let places = drawing.places(&moving);
@@ -275,6 +276,26 @@ impl<'a> Drawing<'a> {
                 under: None,
             };
             self.actions.insert(file.path.clone(), action);
+        }
+    }
+
+    /// A build that moves may come to lie over what a framework laid there, where nobody knows what that is.
+    fn warn_of_silence(&mut self, moving: &[(&Offer, &Payload)]) {
+        let mut coming = moving.iter().map(|(offer, _)| &offer.facts);
+        if !coming.any(|facts| facts.kind == Kind::Build) {
+            return;
+        }
+        let inventory = self.situation.inventory;
+        let frameworks = inventory.components.iter();
+        let frameworks = frameworks.filter(|c| c.facts.kind == Kind::Framework);
+        for framework in frameworks.filter(|c| !self.away.contains(&c.facts.id)) {
+            if !laid_over(framework, self.situation.remembered) {
+                let (id, version) = (&framework.facts.id, &framework.facts.version);
+                self.notes.push(format!(
+                    "nobody knows what {id} {version} laid over the server program, so this may silence it: \
+                     put its archive into the drop folder"
+                ));
+            }
         }
     }
 

@@ -363,7 +363,7 @@ pub fn reason_text(reason: &Reason) -> String {
         Reason::Asked => "the version asked for".into(),
         Reason::FetchedByHand => "in the drop folder".into(),
         Reason::InstalledDoesNotFit => "the installed one does not fit".into(),
-        Reason::OtherVariant => "laid again, in another variant".into(),
+        Reason::OtherVariant => "laid again, from its archive".into(),
         Reason::Newer => "the newest".into(),
         Reason::NeededBy { id } => format!("needed by {id}"),
     }

@@ -276,7 +276,7 @@ mod tests {
     fn texts_are_kept_within_their_room() {
         let dir = tempfile::tempdir().unwrap();
         let folder = Folder::open(dir.path()).unwrap();
-        let mut ledger = Ledger::open(&folder).unwrap();
+        let ledger = Ledger::open(&folder).unwrap();
         let text = |n: u64| {
             let lines = (0..200).map(|line| format!("{}\n", (line * 7919 + n).pow(3)));
             let bytes = lines.collect::<String>().into_bytes();

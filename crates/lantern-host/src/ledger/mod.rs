@@ -216,7 +216,7 @@ impl Ledger {
     ///
     /// # Errors
     /// When the ledger cannot be written.
-    pub fn put(&mut self, files: &BTreeMap<RelPath, Option<Remembered>>) -> Result<()> {
+    pub fn put(&self, files: &BTreeMap<RelPath, Option<Remembered>>) -> Result<()> {
         let write = || {
             let change = self.db.unchecked_transaction()?;
             put_files(&change, files)?;

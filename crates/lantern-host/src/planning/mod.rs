@@ -9,6 +9,7 @@ use crate::depot::Depot;
 use crate::downloads::Downloads;
 use crate::error::{Error, Result};
 use crate::folder::own;
+use crate::frameworks;
 use crate::layers;
 use crate::ledger::Ledger;
 use crate::place::here;
@@ -107,6 +108,18 @@ pub fn question<'a>(
     terms: &Terms,
 ) -> Result<Question<'a>> {
     let mut survey = survey(server, ledger, Depth::Usual)?;
+    let mut again = BTreeSet::new();
+    if !frameworks::unknown(&survey).is_empty() {
+        let mut downloads = Downloads::new(ledger);
+        let offers = depot(server, sources, &mut downloads)?.offers;
+        let (learned, silent) =
+            frameworks::learn(server, ledger, &survey, &offers, &mut downloads)?;
+        downloads.remember()?;
+        again.extend(silent);
+        if learned {
+            survey = crate::survey::survey(server, ledger, Depth::Usual)?;
+        }
+    }
     let switch = survey
         .inventory
         .switch(&server.family, &ids(&terms.on), &ids(&terms.off));
@@ -120,7 +133,6 @@ pub fn question<'a>(
     let depot = depot(server, sources, &mut downloads)?;
     downloads.remember()?;
     let mut variants = ledger.variants()?;
-    let mut again = BTreeSet::new();
     for text in &terms.variant {
         let (id, name) = text
             .split_once('=')

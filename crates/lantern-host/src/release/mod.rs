@@ -312,10 +312,14 @@ pub fn payload(
         fault,
     };
     let name = name_of(path);
-    let of_kind = family.readers.iter().filter(|reader| {
-        reader.kind == offer.facts.kind && reader.drop.as_ref().is_none_or(|d| d.matches(&name))
-    });
-    let of_kind: Vec<&Reader> = of_kind.collect();
+    let of_kind = family.readers.iter();
+    let of_kind: Vec<&Reader> = of_kind.filter(|r| r.kind == offer.facts.kind).collect();
+    let named = |reader: &&Reader| reader.drop.as_ref().is_none_or(|d| d.matches(&name));
+    // What a recipe has made is called as the recipe likes.
+    let of_kind = match of_kind.iter().copied().any(|reader| named(&reader)) {
+        true => of_kind.into_iter().filter(named).collect(),
+        false => of_kind,
+    };
     if let Some(reader) = of_kind.iter().find(|reader| reader.shape == Shape::File) {
         let entries = match &reader.inside {
             None => Vec::new(),

@@ -567,3 +567,98 @@ fn what_a_pack_keeps_is_never_written() {
     world.ok(&undo);
     assert_eq!(world.read(tally), "apples = 10\n");
 }
+
+#[test]
+fn what_a_framework_laid_before_lantern_came_is_learned_from_its_archive() {
+    let world = World::demo();
+    let terrace = "halcyon-terrace";
+    let descriptor = world.read("halcyon-terrace/framework/framework.toml");
+    let silent = descriptor.split("\n[overlay]").next().unwrap();
+    world.write("halcyon-terrace/framework/framework.toml", silent);
+    world.ok(&["adopt", terrace]);
+    let to = |more: &[&str]| {
+        let plan = [
+            "plan",
+            "--to",
+            "5.2",
+            "--catalogue",
+            "depot/verdance.catalogue.json",
+        ];
+        world.lantern(&[&plan[..], &["--server", terrace], more].concat())
+    };
+    let note = "nobody knows what trellis 1.8.0 laid over the server program";
+    let told = to(&[]);
+    assert!(told.contains(note), "{told}");
+    let gate = world.read("halcyon-terrace/server/gate.bin");
+    let lattice = world.read("halcyon-terrace/framework/lattice.bin");
+    let laid: &'static str = gate.clone().leak();
+    let files = [
+        ("framework.toml", silent.to_owned().leak() as &str),
+        ("lattice.bin", lattice.leak()),
+        ("overlay/server/gate.bin", laid),
+    ];
+    world.zip("laid/trellis-1.8.0.zip", &files);
+    let told = to(&["--from", "laid"]);
+    assert!(!told.contains(note), "{told}");
+    world.ok(&["changeover", "--server", terrace]);
+    assert_eq!(world.read("halcyon-terrace/server/gate.bin"), gate);
+    let told = world.ok(&["survey", "--server", terrace]);
+    assert!(told.contains("halcyon 5.2"), "{told}");
+    // A build that was unpacked by hand is seen now, and the framework laid again.
+    world.write("halcyon-terrace/server/gate.bin", "bare gate\n");
+    let told = world.lantern(&["survey", "--server", terrace]);
+    assert!(told.contains("framework-inactive"), "{told}");
+}
+
+#[test]
+fn a_framework_that_was_silenced_before_lantern_came_is_laid_again() {
+    let world = World::demo();
+    let terrace = "halcyon-terrace";
+    let descriptor = world.read("halcyon-terrace/framework/framework.toml");
+    let silent = descriptor.split("\n[overlay]").next().unwrap();
+    world.write("halcyon-terrace/framework/framework.toml", silent);
+    let gate = world.read("halcyon-terrace/server/gate.bin");
+    world.write("halcyon-terrace/server/gate.bin", "bare gate\n");
+    world.ok(&["adopt", terrace]);
+    let files = [
+        ("framework.toml", silent.to_owned().leak() as &str),
+        (
+            "lattice.bin",
+            world.read("halcyon-terrace/framework/lattice.bin").leak(),
+        ),
+        ("overlay/server/gate.bin", gate.clone().leak()),
+    ];
+    world.zip("laid/trellis-1.8.0.zip", &files);
+    let plan = [
+        "plan", "--to", "same", "--from", "laid", "--server", terrace,
+    ];
+    assert_snapshot!("framework_learned_silent", world.lantern(&plan));
+    world.ok(&["changeover", "--server", terrace]);
+    assert_eq!(world.read("halcyon-terrace/server/gate.bin"), gate);
+}
+
+#[test]
+fn what_a_recipe_made_may_be_called_anything() {
+    let world = World::demo();
+    world.ok(&["adopt", "arbour-deck"]);
+    let recipe = "\n[acquire]\ncommand = ['sh', '-c', 'cp {server}/arbour-3.2.run built']\nresults = ['built']\n";
+    let settings = world.read("arbour-deck/lantern.toml") + recipe;
+    world.write(
+        "arbour-deck/lantern.toml",
+        settings.replace("at = [\"10s\"]", "at = []"),
+    );
+    world.ok(&["acquire", "3.3", "--server", "arbour-deck"]);
+    assert_snapshot!(
+        "acquired_by_another_name",
+        world.lantern(&[
+            "plan",
+            "--to",
+            "3.3",
+            "--allow-untested",
+            "--drop",
+            "harvest-fair",
+            "--server",
+            "arbour-deck"
+        ])
+    );
+}
