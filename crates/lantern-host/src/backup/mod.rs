@@ -183,12 +183,18 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
     for folder in listing.folders {
         // A server at work removes some while they are looked at; a followed link is its owner's own.
         let meta = server.folder.look(&folder)?.filter(Meta::is_folder);
-        folders.extend(meta.map(|meta| StoredFolder {
+        let Some(meta) = meta else {
+            continue;
+        };
+        // Where it cannot be opened, nothing in it could be either: that is told of its files.
+        let attributes = server.folder.attributes(&folder).unwrap_or_default();
+        folders.push(StoredFolder {
             folder,
             mode: meta.rights,
             user: meta.owner,
             group: meta.group,
-        }));
+            attributes: written(attributes),
+        });
     }
     let stored = files.values().map(|(_, stored)| stored);
     let list = store.take_bytes(&page::lines(stored, &folders))?;
@@ -321,18 +327,24 @@ fn take(store: &Store, server: &Server, path: &RelPath, stamp: Stamp) -> Result<
     let attributes = file
         .attributes()
         .at("reading", &server.folder.shown(path))?;
-    let attributes = attributes.into_iter();
-    let attributes = attributes.map(|(name, value)| (name, in_hex(&value)));
     let shown = server.folder.shown(path);
     let (tree, blake3, bytes) = store.take(&mut *file, &shown, grain)?;
     Ok(Stored::new(
         path,
         (bytes, blake3),
         &meta,
-        attributes.collect(),
+        written(attributes),
         stamp,
         tree,
     ))
+}
+
+/// Extended attributes as a backup's page writes them.
+fn written(attributes: BTreeMap<String, Vec<u8>>) -> BTreeMap<String, String> {
+    let attributes = attributes.into_iter();
+    attributes
+        .map(|(name, value)| (name, in_hex(&value)))
+        .collect()
 }
 
 fn in_hex(bytes: &[u8]) -> String {
@@ -497,15 +509,20 @@ pub fn restore(server: &Server, name: &str, to: &Path, only: &[RelPath]) -> Resu
     Ok(put)
 }
 
-/// Gives a folder the rights and the owner that it had; says whether that could be.
+/// Gives a folder the rights, the owner and the attributes that it had; says whether that could be.
 fn give_folder(target: &Folder, stored: &StoredFolder) -> Result<bool> {
     let StoredFolder {
         folder,
         mode,
         user,
         group,
+        attributes,
     } = stored;
-    target.give(folder, *user, *group, *mode)
+    let mut given = target.give(folder, *user, *group, *mode)?;
+    for (name, value) in attributes {
+        given &= from_hex(value).is_some_and(|value| target.set_attribute(folder, name, &value));
+    }
+    Ok(given)
 }
 
 /// Makes the folders of a backup that are not there; empty ones are part of what a server had.

@@ -106,6 +106,9 @@ pub struct StoredFolder {
     pub user: u32,
     /// The number of its group.
     pub group: u32,
+    /// Its extended attributes, by name; values in hexadecimal.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub attributes: BTreeMap<String, String>,
 }
 
 impl Stored {

@@ -15,6 +15,7 @@ use lantern_core::plan::is_lanterns;
 use lantern_core::text::Text;
 pub use listing::Listing;
 use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -346,6 +347,21 @@ impl Folder {
         let (place, at) = self.found(path);
         let given = place.give(&at, owner, group, Some(rights));
         Ok(given.is_ok() && self.has(path)?)
+    }
+
+    /// The extended attributes of a file or folder, by name.
+    ///
+    /// # Errors
+    /// When it cannot be opened.
+    pub fn attributes(&self, path: &RelPath) -> Result<BTreeMap<String, Vec<u8>>> {
+        let (place, at) = self.found(path);
+        place.attributes(&at).at("reading", &self.shown(path))
+    }
+
+    /// Sets an extended attribute of a file or folder; says whether that could be.
+    pub fn set_attribute(&self, path: &RelPath, name: &str, value: &[u8]) -> bool {
+        let (place, at) = self.found(path);
+        place.set_attribute(&at, name, value).is_ok()
     }
 
     /// Lists every file and folder but lantern's own, and those in followed folders.

@@ -313,6 +313,16 @@ impl Place for Local {
         Ok(given?)
     }
 
+    fn attributes(&self, path: &RelPath) -> io::Result<BTreeMap<String, Vec<u8>>> {
+        let file = self.open_at(path, OFlags::RDONLY | OFlags::NONBLOCK, Mode::empty())?;
+        OpenFile(File::from(file)).attributes()
+    }
+
+    fn set_attribute(&self, path: &RelPath, name: &str, value: &[u8]) -> io::Result<()> {
+        let file = self.open_at(path, OFlags::RDONLY | OFlags::NONBLOCK, Mode::empty())?;
+        Ok(fs::fsetxattr(&file, name, value, XattrFlags::empty())?)
+    }
+
     fn free_bytes(&self) -> io::Result<u64> {
         let stat = fs::fstatvfs(&self.folder)?;
         Ok(stat.f_bavail.saturating_mul(stat.f_frsize))

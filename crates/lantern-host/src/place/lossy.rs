@@ -8,7 +8,7 @@
 use super::{Held, Local, Meta, NewFile, Place, Sort, Source};
 use lantern_core::path::RelPath;
 use std::cell::RefCell;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsString;
 use std::fs::{self, File};
 use std::io::{self, Write};
@@ -456,6 +456,14 @@ impl Place for Lossy {
 
     fn give(&self, path: &RelPath, owner: u32, group: u32, rights: Option<u32>) -> io::Result<()> {
         self.local.give(path, owner, group, rights)
+    }
+
+    fn attributes(&self, path: &RelPath) -> io::Result<BTreeMap<String, Vec<u8>>> {
+        self.local.attributes(path)
+    }
+
+    fn set_attribute(&self, path: &RelPath, name: &str, value: &[u8]) -> io::Result<()> {
+        self.local.set_attribute(path, name, value)
     }
 
     fn free_bytes(&self) -> io::Result<u64> {

@@ -237,6 +237,18 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// When the system refuses, as it does to most users.
     fn give(&self, path: &RelPath, owner: u32, group: u32, rights: Option<u32>) -> io::Result<()>;
 
+    /// The extended attributes of a file or folder, by name: those that may be read.
+    ///
+    /// # Errors
+    /// When it cannot be opened; that its disk has none to offer is no error.
+    fn attributes(&self, path: &RelPath) -> io::Result<BTreeMap<String, Vec<u8>>>;
+
+    /// Sets an extended attribute of a file or folder.
+    ///
+    /// # Errors
+    /// When the disk has none, or the system refuses.
+    fn set_attribute(&self, path: &RelPath, name: &str, value: &[u8]) -> io::Result<()>;
+
     /// How much room is left, in bytes.
     ///
     /// # Errors
