@@ -165,6 +165,7 @@ pub fn draw(
     drawing.lay_again(&moving)?;
     drawing.warn_of_silence(&moving);
     let after = drawing.afterwards(&moving, &selection.gone);
+    drawing.tell_stand_ins(&after, &selection.gone);
     let expects = drawing.expects(&after, &moving);
     let places = drawing.places(&moving);
     let afterwards = Afterwards {
@@ -276,6 +277,31 @@ impl<'a> Drawing<'a> {
                 under: None,
             };
             self.actions.insert(file.path.clone(), action);
+        }
+    }
+
+    /// Who needed what is replaced names it still: what takes its place stands in for it.
+    fn tell_stand_ins(&mut self, after: &BTreeMap<&Id, (&Facts, Runs)>, gone: &[Gone]) {
+        for gone in gone {
+            let Some(by) = &gone.replaced_by else {
+                continue;
+            };
+            let names = |facts: &&&Facts| {
+                facts.id != *by && facts.needs.iter().any(|need| need.id == gone.id)
+            };
+            let others = after.values().map(|(facts, _)| facts);
+            let others: Vec<&str> = others
+                .filter(names)
+                .map(|facts| facts.id.as_str())
+                .collect();
+            if !others.is_empty() {
+                let note = format!(
+                    "{by} stands in for {}, which is needed by that name by {}",
+                    gone.id,
+                    others.join(", ")
+                );
+                self.notes.push(note);
+            }
         }
     }
 

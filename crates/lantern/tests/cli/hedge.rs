@@ -19,7 +19,7 @@ name = "shrub"
 kind = "addon"
 drop = "*.{zip,tar}"
 files = [{ name = "shrub.toml", notation = "toml" }]
-fields = { id = "id", version = "version", needs = "needs", server = "server", arguments = "arguments", side = { value = "server" } }
+fields = { id = "id", version = "version", needs = "needs", server = "server", replaces = "replaces", arguments = "arguments", side = { value = "server" } }
 "#;
 
 /// Shrubs that are folders.

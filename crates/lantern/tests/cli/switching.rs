@@ -104,3 +104,18 @@ fn what_cannot_be_switched_is_told() {
     ];
     assert_snapshot!("cannot_be_switched", told.join("\n"));
 }
+
+#[test]
+fn what_stands_in_for_what_it_replaces_is_told() {
+    let world = beds();
+    let hedge = "id = 'laurel'\nversion = '1.0'\nreplaces = ['box']\n";
+    world.zip("drop/laurel.zip", &[("laurel/shrub.toml", hedge)]);
+    assert_snapshot!("stands_in", plan(&world, &["--from", "drop"]));
+    world.ok(&["changeover", "--server", "hedge"]);
+    let survey = world.ok(&["survey", "--server", "hedge"]);
+    assert!(!survey.contains("wrong"), "{survey}");
+    assert_eq!(
+        world.read("hedge/beds.txt"),
+        "plant laurel\nplant yew 2 rows\n"
+    );
+}
