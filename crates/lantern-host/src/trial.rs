@@ -9,12 +9,15 @@ use crate::folder::Folder;
 use crate::place::{Stamp, here};
 use crate::release;
 use lantern_core::catalogue::{Offer, Origin};
+use lantern_core::component::{Kind, Runs, Side};
 use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
 use lantern_core::draft::{Sample, is_telling};
-use lantern_core::family::{Family, Reader, Shape};
-use lantern_core::order::Arrangement;
+use lantern_core::facts::Facts;
+use lantern_core::family::{Family, Glob, Pattern, Reader, Shape};
+use lantern_core::order::{Arrangement, Keeping};
 use lantern_core::path::RelPath;
-use lantern_core::tree::{FileSeen, claim};
+use lantern_core::text::Text;
+use lantern_core::tree::{Claim, FileSeen, claim};
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -39,6 +42,8 @@ pub struct Tried {
     pub files: Vec<String>,
     /// Field by field what was found where; empty when it cannot be read.
     pub told: Vec<Told>,
+    /// Whether it runs, and what says so; none for what is not started by itself.
+    pub runs: Option<String>,
     /// Why it cannot be read.
     pub fault: Option<String>,
 }
@@ -52,10 +57,21 @@ pub struct Trial {
     pub tried: Vec<Tried>,
     /// Readers that found nothing.
     pub idle: Vec<String>,
+    /// What else the family names and the folder does not have: the key, and why nothing was found.
+    pub unmet: Vec<Unmet>,
     /// Files that nobody claims.
     pub nobodys: Vec<RelPath>,
     /// The entries of the load order; none where there is no such file.
     pub entries: Option<usize>,
+}
+
+/// Something that a family names and a folder does not have.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Unmet {
+    /// The key of the family file.
+    pub at: String,
+    /// Why nothing was found.
+    pub why: String,
 }
 
 fn listed(folder: &Folder) -> Result<Vec<FileSeen>> {
@@ -173,6 +189,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
             places.push(reader.name.clone());
         }
     }
+    let order_file = crate::survey::order_file(&folder, family, &files)?;
     let tried: Vec<Tried> = claims
         .claims
         .par_iter()
@@ -186,6 +203,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
                     .unwrap_or_default(),
                 files: Vec::new(),
                 told: Vec::new(),
+                runs: None,
                 fault: None,
             };
             tried.also.retain(|name| *name != tried.reader);
@@ -199,7 +217,11 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
             let made = descriptors_of(&folder, claim, &files).and_then(|found| {
                 tried.files = found.iter().map(|found| found.name.clone()).collect();
                 let told = descriptor::explain(&subject, &found);
-                let told = told.and_then(|told| descriptor::read(&subject, &found).map(|_| told));
+                let told = told.and_then(|told| {
+                    let facts = descriptor::read(&subject, &found)?.facts;
+                    tried.runs = runs(family, order_file.as_ref(), claim, &facts);
+                    Ok(told)
+                });
                 told.map_err(|fault| fault.to_string())
             });
             match made {
@@ -213,11 +235,10 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
         reader.shape != Shape::Entry && tried.iter().all(|tried| tried.reader != reader.name)
     });
     let idle = idle.map(|reader| reader.name.clone()).collect();
-    let unmet = family.marks.iter().filter(|mark| {
+    let unmet_marks = family.marks.iter().filter(|mark| {
         let mut files = files.iter();
         !files.any(|file| mark.matches(file.path.as_str()))
     });
-    let order_file = crate::survey::order_file(&folder, family, &files)?;
     let nobodys = files.iter().zip(&claims.owner).filter(|(file, owner)| {
         let path = file.path.as_str();
         let is_order = order_file
@@ -227,8 +248,9 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
         owner.is_none() && !place && !family.keeps(path) && !family.passes(path)
     });
     Ok(Trial {
-        unmet_marks: unmet.map(|mark| mark.as_str().to_owned()).collect(),
+        unmet_marks: unmet_marks.map(|mark| mark.as_str().to_owned()).collect(),
         idle,
+        unmet: unmet_of(family, &folder, &files, order_file.as_ref()),
         nobodys: nobodys.map(|(file, _)| file.path.clone()).collect(),
         entries: family
             .order
@@ -237,6 +259,104 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
             .map(|(rule, (_, text))| Arrangement::read(rule, text.as_str()).entries.len()),
         tried,
     })
+}
+
+/// Whether an add-on runs, and what says so.
+fn runs(
+    family: &Family,
+    order: Option<&(RelPath, Text)>,
+    claim: &Claim<'_>,
+    facts: &Facts,
+) -> Option<String> {
+    let reader = claim.reader;
+    if facts.kind != Kind::Addon || reader.shape == Shape::Group {
+        return None;
+    }
+    if facts.side == Some(Side::Client) {
+        return Some("not here: it is for clients alone".into());
+    }
+    Some(match (family.runs(reader), &family.order) {
+        (Runs::Always, _) => "always: the server loads what lies there".into(),
+        (Runs::Unsaid, _) => "unknown: the family says that nobody can tell".into(),
+        (Runs::On | Runs::Off, None) => "unknown: the family has no load order".into(),
+        (Runs::On | Runs::Off, Some(rule)) => match (rule.kind.keeping(), order) {
+            (Keeping::Names, _) if rule.file.matches(claim.place.as_str()) => {
+                "on: its name is of the load order".into()
+            }
+            (Keeping::Names, _) => "unknown: its name is not of the load order".into(),
+            (Keeping::Text(_), None) => "off: the file of the load order is not there".into(),
+            (Keeping::Text(_), Some((path, text))) => {
+                let arrangement = Arrangement::read(rule, text.as_str());
+                match arrangement.starter(rule, &facts.id, &claim.place) {
+                    Some(entry) if entry.on => format!("on: {path}:{}", entry.line),
+                    Some(entry) => format!("off: {path}:{}", entry.line),
+                    None => format!("off: {path} does not name {}", facts.id),
+                }
+            }
+        },
+    })
+}
+
+/// What a family names besides marks and readers, and a folder does not have.
+fn unmet_of(
+    family: &Family,
+    folder: &Folder,
+    files: &[FileSeen],
+    order: Option<&(RelPath, Text)>,
+) -> Vec<Unmet> {
+    let mut unmet = Vec::new();
+    let mut tell = |at: &str, why: String| unmet.push(Unmet { at: at.into(), why });
+    let here = |glob: &Glob| files.iter().any(|file| glob.matches(file.path.as_str()));
+    let layout = &family.layout;
+    for (at, globs) in [
+        ("layout.keep", &layout.keep),
+        ("layout.passing", &layout.passing),
+        ("layout.settings", &layout.settings),
+    ] {
+        for glob in globs.iter().filter(|glob| !here(glob)) {
+            tell(at, format!("nothing there matches {}", glob.as_str()));
+        }
+    }
+    match (&family.order, order) {
+        (Some(rule), None) if matches!(rule.kind.keeping(), Keeping::Text(_)) => {
+            tell(
+                "order.file",
+                format!("nothing there matches {}", rule.file.as_str()),
+            );
+        }
+        (Some(rule), Some((path, text)))
+            if Arrangement::read(rule, text.as_str()).entries.is_empty() =>
+        {
+            tell("order.line", format!("no line of {path} matches"));
+        }
+        _ => {}
+    }
+    let mut stated = |at: &str, file: &str, line: &Pattern, group: &str| {
+        let text = RelPath::parse(file)
+            .ok()
+            .and_then(|path| folder.read_text(&path).ok());
+        match text {
+            None => tell(at, format!("{file} is not there, or is no text")),
+            Some(text)
+                if !text
+                    .as_str()
+                    .lines()
+                    .any(|it| line.capture(group, it).is_some()) =>
+            {
+                tell(at, format!("no line of {file} matches"));
+            }
+            Some(_) => {}
+        }
+    };
+    let console = &family.console;
+    for port in console.port.iter().chain(&console.more_ports) {
+        stated("console.port", &port.file, &port.line, "port");
+    }
+    for setting in &console.settings {
+        let at = format!("console.setting {}", setting.name);
+        stated(&at, &setting.file, &setting.line, "value");
+    }
+    unmet
 }
 
 /// Looks at a folder for the first draft of a family file.

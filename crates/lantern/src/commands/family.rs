@@ -133,6 +133,10 @@ fn check(name: &str, on: Option<&Path>, releases: &[PathBuf], look: &Look) -> Re
             let word = look.paint(Means::Caution, "caution");
             look.say(&format!("  {word} reader {reader}: found nothing"));
         }
+        for unmet in &trial.unmet {
+            let word = look.paint(Means::Aside, "not seen");
+            look.say(&format!("  {word} {}: {}", unmet.at, unmet.why));
+        }
         for tried in &trial.tried {
             show(tried, look);
         }
@@ -190,6 +194,9 @@ fn show(tried: &Tried, look: &Look) {
     }
     if let Some(fault) = &tried.fault {
         look.say(&format!("  {} {fault}", look.paint(Means::Bad, "wrong")));
+    }
+    if let Some(runs) = &tried.runs {
+        look.say(&format!("  {:<11} {runs}", "runs"));
     }
     for told in &tried.told {
         let from = look.paint(Means::Aside, &format!("({})", told.at));
