@@ -59,7 +59,7 @@ pub fn learn(
         };
         let outside = payload.files.iter().filter(|file| {
             let place = component.place.as_ref();
-            !place.is_some_and(|place| file.path.below(place.as_str()).is_some())
+            place.is_none_or(|place| file.path.below(place.as_str()).is_none())
         });
         for file in outside {
             let Some(hash) = here.get(&file.path) else {

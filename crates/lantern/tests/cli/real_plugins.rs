@@ -124,6 +124,21 @@ fn native_plugins_are_brought_to_another_release_and_back() {
             .ok(&["verify", "--server", "arena"])
             .contains("3 of 3 components")
     );
+    // Switched off and on again by plans, a plugin keeps the arguments that its line has.
+    let switch = |how: &str, id: &str| {
+        world.ok(&["plan", "--to", "same", how, id, "--server", "arena"]);
+        world.ok(&["changeover", "--server", "arena"])
+    };
+    assert!(switch("--off", "flagStay").contains("2 of 2 components are loaded"));
+    let conf = world.read("arena/bzfs.conf");
+    assert!(
+        conf.contains("\n# -loadplugin plugins/flagStay.so,flags=3\n"),
+        "{conf}"
+    );
+    assert!(switch("--on", "flagStay").contains("3 of 3 components are loaded"));
+    assert_eq!(world.read("arena/bzfs.conf"), after);
+    world.ok(&["undo", "--keep-world", "--server", "arena"]);
+    world.ok(&["undo", "--keep-world", "--server", "arena"]);
     world.ok(&["undo", "--keep-world", "--server", "arena"]);
     assert_eq!(world.read("arena/bzfs.conf"), before);
     assert!(fs::read(world.path("arena/plugins/koth.so")).unwrap() == library("koth"));
