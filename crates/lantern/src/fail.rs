@@ -450,6 +450,11 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             SwitchFault::ByCategory { by, .. } => format!("Edit the entry {by} by hand."),
             SwitchFault::NoSwitch(_) | SwitchFault::Both(_) => String::new(),
         },
+        PlanningFault::NoSuch(_) => format!(
+            "What is installed: {}; what is on offer depends on --catalogue and --from.",
+            common.next("survey")
+        ),
+        PlanningFault::NoPart(_) => format!("What is installed: {}", common.next("survey")),
         PlanningFault::WorldLoses(ids) => {
             let words: Vec<String> = ids.iter().map(|id| format!("--world-loses {id}")).collect();
             format!("If it may, add {}.", words.join(" "))

@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum SwitchFault {
     /// Nothing of that id is installed.
-    #[error("{id} is not installed{}", near.as_ref().map_or(String::new(), |id| format!("; {id} is")))]
+    #[error("{id} is not installed{}", near.as_ref().map_or(String::new(), |id| format!("; did you mean {id}?")))]
     NotThere {
         /// What was named.
         id: Id,

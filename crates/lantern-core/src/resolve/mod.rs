@@ -24,6 +24,7 @@ pub use why::{Explanation, WhyNot, why_not};
 use crate::catalogue::{Offer, Origin};
 use crate::component::{Id, Kind};
 use crate::facts::Facts;
+use crate::hint::nearest;
 use crate::version::{Range, Version};
 use best::Proof;
 use model::{Candidate, Component, Model};
@@ -401,7 +402,39 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
     }
 }
 
+/// An id that a request knows nothing of.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UnknownId {
+    /// What was named.
+    pub id: Id,
+    /// The known id that is nearest to it, where any is near.
+    pub near: Option<Id>,
+}
+
 impl Request {
+    /// Looks whether an id is one of what is installed or on offer, or inside of that.
+    ///
+    /// # Errors
+    /// With the nearest that is.
+    pub fn knows(&self, id: &Id) -> Result<(), UnknownId> {
+        let held = self.held.iter().map(|held| &held.facts);
+        let all = held.chain(self.offers.iter().map(|offer| &offer.facts));
+        let ids = || {
+            let ids = all
+                .clone()
+                .flat_map(|facts| facts.stands_for().map(|(id, _)| id));
+            ids.chain(&self.given).chain([&self.build])
+        };
+        if ids().any(|known| known == id) {
+            return Ok(());
+        }
+        let near = nearest(id.as_str(), ids().map(Id::as_str)).map(Id::new);
+        Err(UnknownId {
+            id: id.clone(),
+            near,
+        })
+    }
+
     /// The question in its plainest form: from what is installed to a server version.
     pub fn new(target: Target, build: Id) -> Request {
         Request {

@@ -3,7 +3,7 @@
 use lantern_core::component::Id;
 use lantern_core::inventory::SwitchFault;
 use lantern_core::plan::PlanFault;
-use lantern_core::resolve::{Obstacle, RequestFault};
+use lantern_core::resolve::{Obstacle, RequestFault, UnknownId};
 use std::path::PathBuf;
 
 /// Why there is no plan.
@@ -58,7 +58,19 @@ pub enum PlanningFault {
     /// What is to go holds content of the world, and nobody said that the world may lose it.
     #[error("the world holds content of {}, and loses it", .0.iter().map(Id::as_str).collect::<Vec<_>>().join(", "))]
     WorldLoses(Vec<Id>),
+    /// Something was named that nobody has.
+    #[error("{} is neither installed nor on offer{}", .0.id, near(.0))]
+    NoSuch(UnknownId),
+    /// Something was named that has no part in a question.
+    #[error("{} has no part in the last plan's question{}", .0.id, near(.0))]
+    NoPart(UnknownId),
     /// A choice of a variant cannot be read.
     #[error("\"{0}\" chooses no variant")]
     Variant(String),
+}
+
+/// The known id that was probably meant.
+fn near(unknown: &UnknownId) -> String {
+    let near = unknown.near.as_ref();
+    near.map_or(String::new(), |id| format!("; did you mean {id}?"))
 }

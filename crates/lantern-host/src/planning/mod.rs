@@ -120,11 +120,13 @@ pub fn question<'a>(
             survey = crate::survey::survey(server, ledger, Depth::Usual)?;
         }
     }
-    let switch = survey
-        .inventory
-        .switch(&server.family, &ids(&terms.on), &ids(&terms.off));
+    let switch = survey.inventory.switch(
+        &server.family,
+        &ids(server, &terms.on),
+        &ids(server, &terms.off),
+    );
     let switched = switch.map_err(|fault| Error::Planning(PlanningFault::Switch(fault)))?;
-    let unsaid = loses_unsaid(&survey.inventory, terms);
+    let unsaid = loses_unsaid(server, &survey.inventory, terms);
     if !unsaid.is_empty() {
         return Err(Error::Planning(PlanningFault::WorldLoses(unsaid)));
     }
@@ -192,13 +194,31 @@ fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) 
         held: Arc::new(held(server, &survey.inventory, &terms.world_loses)),
         offers: Arc::new(offers),
         given: build.provides.iter().map(|id| Id::new(id)).collect(),
-        add: ids(&terms.add).into_iter().collect(),
-        drop: ids(&terms.drop).into_iter().collect(),
+        add: ids(server, &terms.add).into_iter().collect(),
+        drop: ids(server, &terms.drop).into_iter().collect(),
         keep: keep.collect::<Result<_>>()?,
-        only: ids(&terms.only).into_iter().collect(),
+        only: ids(server, &terms.only).into_iter().collect(),
         policy: terms.policy.clone(),
         ..Request::new(target(server, survey, &terms.to)?, Id::new(&build.id))
     };
+    // What is installed and switched off, or is a member, counts as well.
+    let inventory = survey.inventory.components.iter();
+    let installed: BTreeSet<&Id> = inventory.map(|component| &component.facts.id).collect();
+    let variants = terms.variant.iter();
+    let variants = variants.filter_map(|text| Some(Id::new(text.split_once('=')?.0)));
+    let kept = request.keep.iter().map(|(id, _)| id.clone());
+    let wishes = [&request.add, &request.drop, &request.only];
+    let named = wishes.into_iter().flatten().cloned();
+    for id in named
+        .chain(kept)
+        .chain(variants)
+        .chain(ids(server, &terms.world_loses))
+    {
+        if !installed.contains(&id) {
+            let known = request.knows(&id);
+            known.map_err(|unknown| Error::Planning(PlanningFault::NoSuch(unknown)))?;
+        }
+    }
     let relevant = request.relevant();
     let offers = Arc::make_mut(&mut request.offers);
     offers.retain(|offer| relevant.contains(&offer.facts.id));
@@ -251,14 +271,16 @@ fn held(server: &Server, inventory: &Inventory, world_loses: &[String]) -> Vec<H
         .collect()
 }
 
-fn ids(texts: &[String]) -> Vec<Id> {
-    texts.iter().map(|id| Id::new(id)).collect()
+/// Ids as the family spells them.
+fn ids(server: &Server, texts: &[String]) -> Vec<Id> {
+    let spelled = texts.iter().map(|id| server.family.ids.spell(id));
+    spelled.map(|id| Id::new(&id)).collect()
 }
 
 /// What is to go although the world holds its content, without a word that it may.
-fn loses_unsaid(inventory: &Inventory, terms: &Terms) -> Vec<Id> {
+fn loses_unsaid(server: &Server, inventory: &Inventory, terms: &Terms) -> Vec<Id> {
     let said = |id: &&Id| !terms.world_loses.iter().any(|it| it == id.as_str());
-    let dropped = ids(&terms.drop);
+    let dropped = ids(server, &terms.drop);
     let bound = inventory
         .components
         .iter()

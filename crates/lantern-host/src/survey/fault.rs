@@ -12,9 +12,11 @@ pub enum SurveyFault {
         files: Vec<String>,
     },
     /// Nothing of that id is installed.
-    #[error("{id} is not installed")]
+    #[error("{id} is not installed{}", near.as_ref().map_or(String::new(), |id| format!("; did you mean {id}?")))]
     NotInstalled {
         /// The id that was asked for.
         id: Id,
+        /// The installed id that is nearest to it, where any is near.
+        near: Option<Id>,
     },
 }

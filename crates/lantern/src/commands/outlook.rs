@@ -9,7 +9,7 @@ use crate::look::{Look, Means, count};
 use clap::Args;
 use lantern_core::component::Id;
 use lantern_core::outlook::{self, Outlook, Row, Standing, Together};
-use lantern_core::version::Version;
+use lantern_core::version::{Version, VersionFault};
 use lantern_host::ledger::Ledger;
 use lantern_host::planning::{self, Terms};
 use lantern_host::{Error, Result};
@@ -35,7 +35,17 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(common, "outlook")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let notation = server.family.versions.server;
-    let read = |text: &String| Version::parse(text, notation).map_err(Error::from);
+    let read = |text: &String| {
+        let version = Version::parse(text, notation)?;
+        let why = "a server version has a number in it";
+        match text.contains(|c: char| c.is_ascii_digit()) {
+            true => Ok(version),
+            false => Err(Error::from(VersionFault {
+                text: text.clone(),
+                why,
+            })),
+        }
+    };
     let terms = Terms {
         to: planning::BEST.into(),
         ..Terms::default()

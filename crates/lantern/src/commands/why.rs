@@ -52,6 +52,11 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
         }
     };
     let (request, notations) = request::read(&path)?;
+    let named = args.not.as_ref().map(|(id, _)| id);
+    if let Some(id) = named.or(args.id.as_ref()) {
+        let known = request.knows(&Id::new(id));
+        known.map_err(|unknown| Error::Planning(PlanningFault::NoPart(unknown)))?;
+    }
     let selection = resolve(&request).map_err(|obstacle| {
         Error::Planning(PlanningFault::Obstacle {
             told: obstacle.tell(&request),

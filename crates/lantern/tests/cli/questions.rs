@@ -121,6 +121,25 @@ fn what_the_administrator_says() {
     assert_snapshot!("plan_keep", plan(&["--to", "5.4", "--keep", "seed-vault"]));
     assert_snapshot!("plan_add", plan(&["--to", "same", "--add", "gnomon"]));
     assert_snapshot!("plan_add_nobody", plan(&["--to", "same", "--add", "fern"]));
+    let slips = [
+        "--drop",
+        "--keep",
+        "--only",
+        "--add",
+        "--variant",
+        "--world-loses",
+    ];
+    let slips = slips.map(|option| match option {
+        "--variant" => plan(&["--to", "same", option, "sunclock=wild"]),
+        _ => plan(&["--to", "same", option, "sunclock"]),
+    });
+    assert_snapshot!("plan_slips", slips.join("\n"));
+    let more = [
+        world.lantern(&[&["outlook", "--watch-for", "sun-clock"], CATALOGUE].concat()),
+        world.lantern(&["why", "sunclock", "--server", "halcyon-terrace"]),
+        world.lantern(&["survey", "sunclock", "--server", "halcyon-terrace"]),
+    ];
+    assert_snapshot!("other_slips", more.join("\n"));
     assert_snapshot!("plan_newest", plan(&["--to", "same", "--prefer", "newest"]));
     assert_snapshot!(
         "plan_only",

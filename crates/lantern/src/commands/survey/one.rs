@@ -6,6 +6,7 @@ use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use lantern_core::component::Id;
 use lantern_core::facts::{Facts, WrittenRelease};
+use lantern_core::hint::nearest;
 use lantern_core::inventory::{Component, FileState, Finding, VersionFrom};
 use lantern_core::path::RelPath;
 use lantern_host::Result;
@@ -19,7 +20,13 @@ pub(super) fn show(id: &str, server: &Server, found: &Survey, look: &Look) -> Re
     let those = found.inventory.components.iter();
     let those: Vec<&Component> = those.filter(|c| c.facts.id == id).collect();
     if those.is_empty() {
-        return Err(SurveyFault::NotInstalled { id }.into());
+        let known = found
+            .inventory
+            .components
+            .iter()
+            .map(|c| c.facts.id.as_str());
+        let near = nearest(id.as_str(), known).map(Id::new);
+        return Err(SurveyFault::NotInstalled { id, near }.into());
     }
     let about: Vec<&Finding> = found
         .inventory
