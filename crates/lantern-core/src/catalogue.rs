@@ -32,6 +32,8 @@ pub struct Offer {
     /// The hash of what it lays, by which it is known where it is installed; none where that says so itself, or is the
     /// archive's own.
     pub content: Option<String>,
+    /// The folder in the archive that is this one's, where that holds several.
+    pub inside: Option<String>,
     /// Where it comes from.
     pub origin: Origin,
 }
@@ -79,6 +81,7 @@ pub fn write(name: &str, offers: &[Offer]) -> String {
         let mut written = WrittenRelease::of(&offer.facts);
         written.archive = Some(offer.artifact.clone());
         written.content.clone_from(&offer.content);
+        written.inside.clone_from(&offer.inside);
         written
     };
     let mut offers: Vec<&Offer> = offers.iter().collect();
@@ -153,6 +156,7 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
         .take()
         .ok_or_else(|| format!("{say}: archive is missing"))?;
     let content = written.content.take();
+    let inside = written.inside.take();
     let no_hash = |hash: &str| {
         hash.len() != 64 || !hash.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'))
     };
@@ -170,6 +174,7 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
         facts: written.facts(reading)?,
         artifact,
         content,
+        inside,
         origin: Origin::Catalogue,
     })
 }
@@ -236,7 +241,7 @@ mod tests {
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
         3: bee-traffic 1.0: "=>5" is not a range: "=>" is none of = > >= < <= ^ ~ (column 1)
-        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `build`, `archive`, `content`, `title`, `server`, `framework`, `runtime`, `flavour`, `needs`, `needs_installed`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `before`, `after`, `arguments`, `members`, `group`, `takes`, `side`, `effect`, `world_bound`, `channel`, `withdrawn`
+        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `build`, `archive`, `content`, `inside`, `title`, `server`, `framework`, `runtime`, `flavour`, `needs`, `needs_installed`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `before`, `after`, `arguments`, `members`, `group`, `takes`, `side`, `effect`, `world_bound`, `channel`, `withdrawn`
         5: drip-lines 1.0 disagrees with the one at line 2
         7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits in lower case
         8: the id Drip-Lines differs from drip-lines only in case

@@ -78,7 +78,11 @@ impl Depot {
                     false => path.clone(),
                 };
                 match read(&download, &[reader], family, downloads) {
-                    Ok(offer) => {
+                    Ok(offers) => {
+                        // One program is asked of a recipe.
+                        let Some(offer) = offers.into_iter().next() else {
+                            continue;
+                        };
                         let mut offer = self.as_known(offer);
                         // What says nothing of itself is what was asked of the recipe: its folder is named so.
                         let made = path.file_name().and_then(|name| name.to_str());
@@ -152,38 +156,41 @@ impl Depot {
             if readers.is_empty() {
                 continue;
             }
-            let offer = match read(&path, &readers, family, downloads) {
-                Ok(offer) => self.as_known(offer),
+            let offers = match read(&path, &readers, family, downloads) {
+                Ok(offers) => offers,
                 Err(why) => {
                     self.left_out.push((path.display().to_string(), why));
                     continue;
                 }
             };
-            let key = (offer.facts.id.clone(), offer.facts.version.to_string());
-            if let Some(other) = first.get(&key) {
-                let why = format!(
-                    "it is {} {} like {}; only that one is used",
-                    key.0,
-                    key.1,
-                    other.display()
-                );
-                self.left_out.push((path.display().to_string(), why));
-                continue;
+            for offer in offers {
+                let offer = self.as_known(offer);
+                let key = (offer.facts.id.clone(), offer.facts.version.to_string());
+                if let Some(other) = first.get(&key) {
+                    let why = format!(
+                        "it is {} {} like {}; only that one is used",
+                        key.0,
+                        key.1,
+                        other.display()
+                    );
+                    self.left_out.push((path.display().to_string(), why));
+                    continue;
+                }
+                first.insert(key, path.clone());
+                self.offers.push(offer);
             }
-            first.insert(key, path.clone());
-            self.offers.push(offer);
         }
         Ok(())
     }
 }
 
-/// Reads what a download is, and offers it; says why where it is nothing.
+/// Reads what a download is, and offers what it holds; says why where that is nothing.
 fn read(
     path: &Path,
     readers: &[&Reader],
     family: &Family,
     downloads: &mut Downloads<'_>,
-) -> Result<Offer, String> {
+) -> Result<Vec<Offer>, String> {
     let said = |error: Error| match error {
         Error::Archive { fault, .. } => fault.to_string(),
         Error::Release { fault, .. } => fault.to_string(),
@@ -191,10 +198,12 @@ fn read(
     };
     let artifact: Artifact = downloads.artifact(path).map_err(said)?;
     let read = release::read(&artifact, readers, family, downloads).map_err(said)?;
-    Ok(Offer {
+    let offers = read.into_iter().map(|read| Offer {
         facts: read.facts,
         content: read.content.filter(|content| *content != artifact.blake3),
-        artifact,
+        inside: read.inside,
+        artifact: artifact.clone(),
         origin: Origin::DropFolder,
-    })
+    });
+    Ok(offers.collect())
 }

@@ -89,7 +89,7 @@ fn listed(folder: &Folder) -> Result<Vec<FileSeen>> {
 /// What a family file makes of a release.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct ReleaseTried {
-    /// The download.
+    /// The download; where it holds several, with the folder in it.
     pub release: String,
     /// What it is: kind, id and version; none where it is nothing.
     pub is: Option<String>,
@@ -112,58 +112,77 @@ pub struct Goes {
     pub to: RelPath,
 }
 
-/// Tries a family on a release: what it would be, and where each entry of it would go; nothing is written.
+/// Tries a family on a release: what it would be, each part for itself where it holds several, and where each entry of it
+/// would go; nothing is written.
 ///
 /// # Errors
 /// When the download cannot be read at all; that no reader knows it is told.
-pub fn release(family: &Family, path: &Path) -> Result<ReleaseTried> {
+pub fn release(family: &Family, path: &Path) -> Result<Vec<ReleaseTried>> {
     let mut downloads = Downloads::apart();
     let artifact = downloads.artifact(path)?;
-    let mut tried = ReleaseTried {
+    let nothing = |fault: String| ReleaseTried {
         release: path.display().to_string(),
         is: None,
         reader: None,
         goes: Vec::new(),
         unused: Vec::new(),
-        fault: None,
+        fault: Some(fault),
     };
     let name = path.file_name().unwrap_or_default().to_string_lossy();
     let named = |reader: &&Reader| reader.drop.as_ref().is_some_and(|drop| drop.matches(&name));
     let readers: Vec<&Reader> = family.readers.iter().filter(named).collect();
     if readers.is_empty() {
-        tried.fault = Some("no reader has a `drop` for such a name".into());
-        return Ok(tried);
+        let why = "no reader has a `drop` for such a name".to_owned();
+        return Ok(vec![nothing(why)]);
     }
     let said = |error: Error| match error {
         Error::Archive { fault, .. } => fault.to_string(),
         Error::Release { fault, .. } => fault.to_string(),
         other => other.to_string(),
     };
-    let laid = (|| {
-        let release::Read { facts, content } =
-            release::read(&artifact, &readers, family, &mut downloads)?;
-        tried.is = Some(format!("{} {} {}", facts.kind, facts.id, facts.version));
+    let read = match release::read(&artifact, &readers, family, &mut downloads) {
+        Ok(read) => read,
+        Err(error) => return Ok(vec![nothing(said(error))]),
+    };
+    let tried = read.into_iter().map(|read| {
         let offer = Offer {
-            facts,
-            artifact,
-            content,
+            facts: read.facts,
+            artifact: artifact.clone(),
+            content: read.content,
+            inside: read.inside,
             origin: Origin::DropFolder,
         };
-        release::payload(family, &offer, None, &BTreeMap::new(), &mut downloads)
-    })();
-    match laid {
-        Err(error) => tried.fault = Some(said(error)),
-        Ok(payload) => {
-            tried.reader = Some(payload.reader);
-            tried.unused = payload.unused;
-            let goes = payload.files.into_iter().map(|file| Goes {
-                entry: file.entry,
-                to: file.path,
-            });
-            tried.goes = goes.collect();
+        let facts = &offer.facts;
+        let is = Some(format!("{} {} {}", facts.kind, facts.id, facts.version));
+        let shown = offer
+            .inside
+            .as_ref()
+            .map(|folder| format!("{}, {folder}", path.display()));
+        let release = shown.unwrap_or_else(|| path.display().to_string());
+        match release::payload(family, &offer, None, &BTreeMap::new(), &mut downloads) {
+            Err(error) => ReleaseTried {
+                release,
+                is,
+                ..nothing(said(error))
+            },
+            Ok(payload) => ReleaseTried {
+                release,
+                is,
+                reader: Some(payload.reader),
+                unused: payload.unused,
+                goes: payload
+                    .files
+                    .into_iter()
+                    .map(|file| Goes {
+                        entry: file.entry,
+                        to: file.path,
+                    })
+                    .collect(),
+                fault: None,
+            },
         }
-    }
-    Ok(tried)
+    });
+    Ok(tried.collect())
 }
 
 /// Tries a family on a folder; nothing is written.

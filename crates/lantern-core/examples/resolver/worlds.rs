@@ -80,6 +80,7 @@ fn offer(facts: Facts) -> Offer {
     Offer {
         facts,
         content: None,
+        inside: None,
         artifact: Artifact {
             file: String::new(),
             blake3: String::new(),

@@ -47,6 +47,8 @@ stated! {
         archive: Option<Artifact>,
         #[serde(skip_serializing_if = "is_unstated")]
         content: Option<String>,
+        #[serde(skip_serializing_if = "is_unstated")]
+        inside: Option<String>,
     }
     stated {
         /// Its name for people, where it has one besides the id.

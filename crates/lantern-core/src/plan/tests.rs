@@ -297,6 +297,7 @@ proptest! {
             let offer = moves[number].then(|| {
                 offers.push(Offer {
                     content: None,
+                    inside: None,
                     facts: Facts::new(Id::new(id), kind(id), version(2)),
                     artifact: crate::artifact::Artifact { file: id.into(), blake3: hash(id), bytes: 1 },
                     origin: Origin::Catalogue,
@@ -483,6 +484,7 @@ impl PackMove {
         let scripts = [(path("start.sh"), crate::text::Text::read(script.as_bytes()))];
         let offer = Offer {
             content: None,
+            inside: None,
             facts: Facts::new(Id::new("p"), Kind::Pack, version(2)),
             artifact: crate::artifact::Artifact::default(),
             origin: Origin::Catalogue,
@@ -794,6 +796,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         };
         offers.push(Offer {
             content: None,
+            inside: None,
             facts,
             artifact: crate::artifact::Artifact::default(),
             origin: Origin::Catalogue,
@@ -1070,6 +1073,7 @@ fn named_addons(
     };
     let offers = [Offer {
         content: None,
+        inside: None,
         facts: Facts::new(Id::new("b"), Kind::Addon, version(2)),
         artifact: crate::artifact::Artifact::default(),
         origin: Origin::Catalogue,

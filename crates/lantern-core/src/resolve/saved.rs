@@ -229,6 +229,7 @@ impl Request {
                 facts: offer.release.facts(&mut reading).map_err(sense)?,
                 artifact: Artifact::default(),
                 content: None,
+                inside: None,
                 origin: match offer.by_hand {
                     true => Origin::DropFolder,
                     false => Origin::Catalogue,

@@ -8,7 +8,7 @@ use crate::downloads::{Downloads, shortened};
 use crate::error::{Error, Result};
 use crate::place::here;
 use fault::ReleaseFault;
-use lantern_core::artifact::Artifact;
+use lantern_core::artifact::{ArchivedFile, Artifact};
 use lantern_core::catalogue::Offer;
 use lantern_core::component::{Id, Kind, Side};
 use lantern_core::descriptor::{self, Described, Found, Holdings, Subject, VersionFrom};
@@ -29,14 +29,60 @@ pub struct Read {
     pub facts: Facts,
     /// The hash of what it lays, where what is installed of it could not say its version itself.
     pub content: Option<String>,
+    /// The folder in the download that is this one's, where that holds several.
+    pub inside: Option<String>,
 }
 
-/// Reads what a download is: by the first reader that knows it.
+/// Reads what a download is: by the first reader that knows it; each for itself where it holds several, and nothing else
+/// but single files beside them.
 ///
 /// # Errors
-/// When it is no whole archive, none knows it, or its descriptor makes no sense.
+/// When it is no whole archive, none knows it, its descriptor makes no sense, or what it holds cannot be told apart.
 pub fn read(
     artifact: &Artifact,
+    readers: &[&Reader],
+    family: &Family,
+    downloads: &mut Downloads<'_>,
+) -> Result<Vec<Read>> {
+    let several = match read_one(artifact, None, readers, family, downloads) {
+        Err(Error::Release {
+            path,
+            fault: ReleaseFault::Several(folders),
+        }) => (path, folders),
+        read => return read.map(|read| vec![read]),
+    };
+    let (path, folders) = several;
+    let archive = downloads.archive(artifact)?;
+    let theirs = |name: &str| folders.iter().any(|folder| is_inside(name, Some(folder)));
+    let unused = |name: &str| readers.iter().any(|reader| reader.unused.matches(name));
+    let mut beside = archive.names().into_iter().filter(|name| !theirs(name));
+    let are_files = archive
+        .names()
+        .iter()
+        .any(|name| folders.iter().any(|it| it == name));
+    if are_files || beside.any(|name| name.contains('/') && !unused(name)) {
+        let fault = ReleaseFault::Several(folders);
+        return Err(Error::Release { path, fault });
+    }
+    let each = folders.into_iter().map(|folder| {
+        let mut read = read_one(artifact, Some(&folder), readers, family, downloads)?;
+        read.inside = Some(folder);
+        Ok(read)
+    });
+    each.collect()
+}
+
+/// Whether an entry is of the part of an archive that is meant.
+fn is_inside(name: &str, folder: Option<&String>) -> bool {
+    folder.is_none_or(|folder| {
+        let below = name.strip_prefix(folder.as_str());
+        below.is_some_and(|below| below.starts_with('/'))
+    })
+}
+
+fn read_one(
+    artifact: &Artifact,
+    part: Option<&String>,
     readers: &[&Reader],
     family: &Family,
     downloads: &mut Downloads<'_>,
@@ -60,11 +106,12 @@ pub fn read(
         return Ok(Read {
             facts: described.map_err(broken)?.facts,
             content: None,
+            inside: None,
         });
     }
     let mut unclear = None;
     for reader in readers {
-        if let Some(inside) = &reader.inside {
+        if let Some(inside) = reader.inside.as_ref().filter(|_| part.is_none()) {
             let entries = downloads.contents(artifact)?;
             let mut found = entries.iter().filter(|entry| inside.matches(&entry.name));
             match (found.next(), found.next()) {
@@ -77,6 +124,7 @@ pub fn read(
                     return Ok(Read {
                         facts: described.map_err(broken)?.facts,
                         content: Some(entry.blake3.clone()),
+                        inside: None,
                     });
                 }
                 (Some(first), Some(second)) => {
@@ -86,7 +134,10 @@ pub fn read(
             }
             continue;
         }
-        let root = match root_of(reader, &downloads.archive(artifact)?.names()) {
+        let archive = downloads.archive(artifact)?;
+        let mut names = archive.names();
+        names.retain(|name| is_inside(name, part));
+        let root = match root_of(reader, &names) {
             Root::At(root) => root,
             Root::Nowhere => continue,
             Root::Several(folders) => {
@@ -122,7 +173,7 @@ pub fn read(
         if !reader.shape.is_one_file()
             && of("").map_err(broken)?.version_from == VersionFrom::Content
         {
-            let entries = downloads.contents(artifact)?;
+            let entries = entries_of(downloads, artifact, part)?;
             let laid = lay_out(reader, &facts, None, variant, &entries, artifact)?;
             let kept = |file: &&PayloadFile| family.keeps(file.path.as_str());
             let own = laid.files.iter().filter(|file| !kept(file));
@@ -134,19 +185,24 @@ pub fn read(
             content = Some(hash);
         }
         if reader.kind != Kind::Pack {
-            return Ok(Read { facts, content });
+            return Ok(Read {
+                facts,
+                content,
+                inside: None,
+            });
         }
         if facts.side == Some(Side::Client) {
             let of = format!("{} {}", facts.id, facts.version);
             return Err(release(ReleaseFault::ClientEdition(of)));
         }
-        let entries = downloads.contents(artifact)?;
+        let entries = entries_of(downloads, artifact, part)?;
         let laid = lay_out(reader, &facts, None, variant, &entries, artifact)?;
         let members = members(downloads.archive(artifact)?, family, &laid).map_err(broken)?;
         let members = members.iter().map(|member| &member.facts);
         return Ok(Read {
             facts: as_group(&facts, members),
             content,
+            inside: None,
         });
     }
     if let Some(fault) = unclear {
@@ -162,6 +218,17 @@ pub fn read(
         Some(inner) => ReleaseFault::Around(inner.to_owned()),
         None => ReleaseFault::Unknown,
     }))
+}
+
+/// The files in an archive, or in the part of it that is meant.
+fn entries_of(
+    downloads: &mut Downloads<'_>,
+    artifact: &Artifact,
+    part: Option<&String>,
+) -> Result<Vec<ArchivedFile>> {
+    let mut entries = downloads.contents(artifact)?;
+    entries.retain(|entry| is_inside(&entry.name, part));
+    Ok(entries)
 }
 
 fn name_of(path: &Path) -> String {
@@ -338,8 +405,14 @@ pub fn payload(
             unused: laid.unused,
         });
     }
+    let part = offer.inside.as_ref();
     let archive = downloads.archive(artifact)?;
-    let names = archive.names();
+    let mut names = archive.names();
+    // Beside several there are single files only: they go nowhere.
+    let beside = |name: &&&str| part.is_some() && !name.contains('/');
+    let beside = names.iter().filter(beside).map(|name| (*name).to_owned());
+    let beside: Vec<String> = beside.collect();
+    names.retain(|name| is_inside(name, part));
     let mut known = of_kind
         .into_iter()
         .filter_map(|reader| Some((reader, root_of(reader, &names).at()?)));
@@ -350,7 +423,7 @@ pub fn payload(
         described(reader, family, offer.facts.id.as_str(), ("", &name), &found).map_err(broken)?;
     let holdings = said.holdings;
     let variant = variant_of(&offer.facts.id, &holdings, variants)?;
-    let entries = downloads.contents(artifact)?;
+    let entries = entries_of(downloads, artifact, part)?;
     let laid = lay_out(
         reader,
         &offer.facts,
@@ -363,6 +436,10 @@ pub fn payload(
         Kind::Pack => members(downloads.archive(artifact)?, family, &laid).map_err(broken)?,
         Kind::Build | Kind::Framework | Kind::Addon => Vec::new(),
     };
+    let unused = laid.unused.into_iter();
+    let beside = beside
+        .into_iter()
+        .filter(|name| !reader.unused.matches(name));
     Ok(Payload {
         place: laid.place,
         shape: reader.shape,
@@ -372,7 +449,7 @@ pub fn payload(
         holdings,
         runs: family.runs(reader),
         variant,
-        unused: laid.unused,
+        unused: unused.chain(beside).collect(),
     })
 }
 

@@ -75,9 +75,9 @@ fn check(name: &str, on: Option<&Path>, releases: &[PathBuf], look: &Look) -> Re
     let remarks = remarks(&family);
     let trial = on.map(|folder| trial::on(&family, folder)).transpose()?;
     let releases = releases.iter();
-    let releases: Result<Vec<ReleaseTried>> =
-        releases.map(|path| trial::release(&family, path)).collect();
-    let releases = releases?;
+    let tried = releases.map(|path| trial::release(&family, path));
+    let tried: Vec<Vec<ReleaseTried>> = tried.collect::<Result<_>>()?;
+    let releases: Vec<ReleaseTried> = tried.into_iter().flatten().collect();
     let faults = trial.iter().flat_map(|trial| &trial.tried);
     let faults = faults.filter(|tried| tried.fault.is_some()).count();
     let unmet = trial

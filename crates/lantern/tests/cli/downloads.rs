@@ -81,11 +81,13 @@ fn a_download_is_never_cut_to_a_part() {
         &[("ivy-2.0/shrub.toml", SHRUB), ("READ.ME", "x")],
     );
     assert_snapshot!("beside", plan(&world, "usual"));
+    // Two, and something of which nobody knows whose it is.
     world.zip(
         "several/shrubs.zip",
         &[
             ("ivy/shrub.toml", SHRUB),
             ("yew/shrub.toml", "id = 'yew'\nversion = '1'\n"),
+            ("shared/soil", "x"),
         ],
     );
     // A server's own download, which holds a shrub, too.
@@ -367,4 +369,53 @@ fn a_catalogue_knows_what_is_installed_by_its_content() {
     let survey = world.ok(&["survey", "--server", "hedge"]);
     assert!(survey.contains(" 1.3 "), "{survey}");
     world.ok(&["console", "stop", "--server", "hedge"]);
+}
+
+#[test]
+fn each_of_several_in_one_download_is_an_offer_of_its_own() {
+    let world = hedge();
+    let yew = "id = 'yew'\nversion = '1.0'\nneeds = { ivy = '>=2' }\n";
+    let both = [
+        ("ivy/shrub.toml", SHRUB),
+        ("ivy/leaf", "broad"),
+        ("yew/shrub.toml", yew),
+        ("yew/berry", "red"),
+        ("READ.ME", "x"),
+    ];
+    world.zip("drop/shrubs-5.zip", &both);
+    let check = [
+        "family",
+        "check",
+        "hedge.family.toml",
+        "--release",
+        "drop/shrubs-5.zip",
+    ];
+    assert_snapshot!("several_tried", world.lantern(&check));
+    assert_snapshot!("several_planned", plan(&world, "drop"));
+    // One of them is not wanted.
+    let without = [
+        "plan", "--to", "1.0", "--from", "drop", "--drop", "yew", "--server", "hedge",
+    ];
+    let told = world.ok(&without);
+    assert!(told.contains("1 move, 0 come new"), "{told}");
+    world.ok(&["console", "start", "--server", "hedge"]);
+    plan(&world, "drop");
+    world.ok(&["changeover", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/shrubs/ivy/leaf"), "broad");
+    assert_eq!(world.read("hedge/shrubs/yew/berry"), "red");
+    assert!(!world.path("hedge/shrubs/ivy/berry").exists());
+    world.ok(&["undo", "--keep-world", "--server", "hedge"]);
+    assert!(!world.path("hedge/shrubs/yew").exists());
+    world.ok(&["console", "stop", "--server", "hedge"]);
+    // From a catalogue they come one by one.
+    let make = ["catalogue", "make", "drop", "--family", "hedge.family.toml"];
+    assert_snapshot!("several_catalogued", world.lantern(&make));
+    let from = [
+        "--catalogue",
+        "drop/drop.catalogue.json",
+        "--server",
+        "hedge",
+    ];
+    let told = world.ok(&[&["plan", "--to", "1.0", "--add", "yew"], &from[..]].concat());
+    assert!(told.contains("1 move, 1 come new"), "{told}");
 }
