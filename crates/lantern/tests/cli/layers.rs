@@ -568,13 +568,20 @@ fn what_a_pack_keeps_is_never_written() {
     assert_eq!(world.read(tally), "apples = 10\n");
 }
 
+/// A framework whose descriptor does not say what it lays over the program; returns the descriptor.
+fn says_no_overlay(world: &World) -> &'static str {
+    let at = "halcyon-terrace/framework/framework.toml";
+    let descriptor = world.read(at).leak();
+    let silent = descriptor.split("\n[overlay]").next().unwrap();
+    world.write(at, silent);
+    silent
+}
+
 #[test]
 fn what_a_framework_laid_before_lantern_came_is_learned_from_its_archive() {
     let world = World::demo();
     let terrace = "halcyon-terrace";
-    let descriptor = world.read("halcyon-terrace/framework/framework.toml");
-    let silent = descriptor.split("\n[overlay]").next().unwrap();
-    world.write("halcyon-terrace/framework/framework.toml", silent);
+    let silent = says_no_overlay(&world);
     world.ok(&["adopt", terrace]);
     let to = |more: &[&str]| {
         let plan = [
@@ -593,7 +600,7 @@ fn what_a_framework_laid_before_lantern_came_is_learned_from_its_archive() {
     let lattice = world.read("halcyon-terrace/framework/lattice.bin");
     let laid: &'static str = gate.clone().leak();
     let files = [
-        ("framework.toml", silent.to_owned().leak() as &str),
+        ("framework.toml", silent),
         ("lattice.bin", lattice.leak()),
         ("overlay/server/gate.bin", laid),
     ];
@@ -614,14 +621,12 @@ fn what_a_framework_laid_before_lantern_came_is_learned_from_its_archive() {
 fn a_framework_that_was_silenced_before_lantern_came_is_laid_again() {
     let world = World::demo();
     let terrace = "halcyon-terrace";
-    let descriptor = world.read("halcyon-terrace/framework/framework.toml");
-    let silent = descriptor.split("\n[overlay]").next().unwrap();
-    world.write("halcyon-terrace/framework/framework.toml", silent);
+    let silent = says_no_overlay(&world);
     let gate = world.read("halcyon-terrace/server/gate.bin");
     world.write("halcyon-terrace/server/gate.bin", "bare gate\n");
     world.ok(&["adopt", terrace]);
     let files = [
-        ("framework.toml", silent.to_owned().leak() as &str),
+        ("framework.toml", silent),
         (
             "lattice.bin",
             world.read("halcyon-terrace/framework/lattice.bin").leak(),
