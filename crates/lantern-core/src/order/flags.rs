@@ -1,6 +1,6 @@
 //! One line for each add-on says whether it is on; the server sorts by itself.
 
-use super::{Change, Form, OrderEntry};
+use super::{Change, Form, OrderEntry, naming};
 use crate::component::Id;
 use crate::family::OrderRule;
 use crate::text::Lines;
@@ -19,16 +19,11 @@ impl Form for Flags {
     }
 
     fn entries(&self, rule: &OrderRule, text: &str) -> Vec<OrderEntry> {
-        let lines = text.lines().enumerate();
-        let entries = lines.filter_map(|(index, line)| {
-            Some(OrderEntry {
-                line: index + 1,
-                id: Id::new(rule.line.capture("id", line)?),
-                on: is_on(rule, line),
-                words: line.to_owned(),
-            })
+        let named = naming(rule, text).map(|entry| OrderEntry {
+            on: is_on(rule, &entry.words),
+            ..entry
         });
-        entries.collect()
+        named.collect()
     }
 
     /// What is to run is switched on, what is not is switched off, what goes loses its line; in a line that stays, only

@@ -260,6 +260,19 @@ fn place<'a>(
     Ok(())
 }
 
+/// The lines of a text that name an add-on, as entries that are on.
+fn naming(rule: &OrderRule, text: &str) -> impl Iterator<Item = OrderEntry> {
+    let lines = text.lines().enumerate();
+    lines.filter_map(|(index, line)| {
+        Some(OrderEntry {
+            line: index + 1,
+            id: Id::new(rule.line.capture("id", line)?),
+            on: true,
+            words: line.to_owned(),
+        })
+    })
+}
+
 /// Writes each line anew for which there are other words.
 fn rewrite(text: &str, mut becomes: impl FnMut(&str) -> Option<String>) -> String {
     let mut lines = Lines::of(text);

@@ -1,7 +1,6 @@
 //! One line names the one add-on of many that is in use.
 
-use super::{Change, Form, OrderEntry};
-use crate::component::Id;
+use super::{Change, Form, OrderEntry, naming};
 use crate::family::OrderRule;
 use crate::text::Lines;
 
@@ -19,16 +18,7 @@ impl Form for One {
 
     /// Where several lines name one, the last stands.
     fn entries(&self, rule: &OrderRule, text: &str) -> Vec<OrderEntry> {
-        let lines = text.lines().enumerate();
-        let named = lines.filter_map(|(index, line)| {
-            Some(OrderEntry {
-                line: index + 1,
-                id: Id::new(rule.line.capture("id", line)?),
-                on: true,
-                words: line.to_owned(),
-            })
-        });
-        named.last().into_iter().collect()
+        naming(rule, text).last().into_iter().collect()
     }
 
     fn only_one(&self) -> bool {

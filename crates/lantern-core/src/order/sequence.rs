@@ -1,6 +1,6 @@
 //! One line for each add-on; the order of the lines is the load order.
 
-use super::{Change, Form, OrderEntry};
+use super::{Change, Form, OrderEntry, naming};
 use crate::component::Id;
 use crate::family::OrderRule;
 use crate::text::Lines;
@@ -19,7 +19,7 @@ impl Form for Sequence {
     }
 
     fn entries(&self, rule: &OrderRule, text: &str) -> Vec<OrderEntry> {
-        let mut entries = started(rule, text);
+        let mut entries: Vec<OrderEntry> = naming(rule, text).collect();
         let on: BTreeSet<Id> = entries.iter().map(|entry| entry.id.clone()).collect();
         let off = parked(rule, text).into_iter();
         entries.extend(
@@ -36,7 +36,7 @@ impl Form for Sequence {
     /// places among themselves, each with all that it says.
     fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String {
         let order = change.order;
-        let present = started(rule, text);
+        let present: Vec<OrderEntry> = naming(rule, text).collect();
         let wanted: BTreeSet<&Id> = order.iter().collect();
         let mut words: BTreeMap<&Id, &str> = BTreeMap::new();
         // The first line of each wanted add-on stays; others and doubles go.
@@ -116,20 +116,6 @@ impl Form for Sequence {
         put_new(&mut lines, behind.remove(&None));
         lines.joined()
     }
-}
-
-/// The lines that start an add-on.
-fn started(rule: &OrderRule, text: &str) -> Vec<OrderEntry> {
-    let lines = text.lines().enumerate();
-    let entries = lines.filter_map(|(index, line)| {
-        Some(OrderEntry {
-            line: index + 1,
-            id: Id::new(rule.line.capture("id", line)?),
-            on: true,
-            words: line.to_owned(),
-        })
-    });
-    entries.collect()
 }
 
 /// The lines that are parked: of each add-on the first, with what stood in it.
