@@ -4,7 +4,7 @@ use crate::archive::Archive;
 use crate::config::FILE;
 use crate::descriptors::descriptors_of;
 use crate::downloads::Downloads;
-use crate::error::{Error, Result};
+use crate::error::{At, Error, Result};
 use crate::folder::Folder;
 use crate::place::{Stamp, here};
 use crate::release;
@@ -390,6 +390,8 @@ pub fn sample(path: &Path, releases: &[PathBuf], log: Option<&Path>) -> Result<S
     };
     for path in releases {
         let name = path.file_name().unwrap_or_default().to_string_lossy();
+        // One that is no archive is its one file itself; one that is not there is a slip.
+        here::open(path).at("reading", path)?;
         let archive = Archive::open(path).ok();
         let names = archive.map(|archive| archive.names().into_iter().map(str::to_owned).collect());
         sample
@@ -418,6 +420,7 @@ pub fn sample(path: &Path, releases: &[PathBuf], log: Option<&Path>) -> Result<S
         } else if stamp.bytes <= LONGEST_BYTES / 16
             && let Ok(bytes) = folder.read(&path)
             && let Ok(text) = String::from_utf8(bytes)
+            && !text.contains('\0')
         {
             sample.texts.insert(path.to_string(), text);
         }

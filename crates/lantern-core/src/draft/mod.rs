@@ -510,7 +510,7 @@ mod tests {
 
         # Names 1 of what was seen.
         [order]
-        kind = "one"
+        kind = "one"    # TODO: or "sequence"
         file = "start.serv"
         line = '^\s*rulesdir (?P<id>[\w-]+)'
         write = "rulesdir {id}"

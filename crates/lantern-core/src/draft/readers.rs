@@ -55,6 +55,9 @@ const PROSE: &[&str] = &[
     "authors",
 ];
 
+/// A version that stands at the end of a download's name.
+const NUMBERED: &str = r#"version = { at = "$archive", pattern = '-v?(?P<value>\d[\w.:~+-]*)$' }"#;
+
 /// A guess at a reader.
 #[derive(Default)]
 pub(super) struct Guess {
@@ -70,6 +73,8 @@ pub(super) struct Guess {
     fields: Vec<(&'static str, String)>,
     /// What its releases look like, as keys of the reader.
     release: Vec<String>,
+    /// Whether nothing but the names of its releases tells a version.
+    is_numbered: bool,
     /// The ids of what was seen, as far as names tell.
     pub(super) ids: BTreeSet<String>,
     seen: usize,
@@ -440,10 +445,7 @@ impl Guess {
             unnumbered(name.trim_end_matches('.')) != name.trim_end_matches('.')
         };
         let states = self.fields.iter().any(|(field, _)| *field == "version");
-        if !states && releases.iter().all(numbered) {
-            let rule = "version = { at = \"$archive\", pattern = '-v?(?P<value>\\d[\\w.:~+-]*)$' }";
-            self.fields.push(("", rule.replace("\\\\", "\\")));
-        }
+        self.is_numbered = !states && releases.iter().all(numbered);
     }
 
     /// The reader, as a family file writes it.
@@ -475,14 +477,14 @@ impl Guess {
                 line.unwrap_or_default()
             ));
         }
-        if !self.fields.is_empty() {
+        let fields = self.fields.iter();
+        let fields = fields.map(|(field, key)| format!("{field} = {}", quoted(key)));
+        let fields: Vec<String> = fields
+            .chain(self.is_numbered.then(|| NUMBERED.into()))
+            .collect();
+        if !fields.is_empty() {
             lines.push("\n[reader.fields]".into());
-        }
-        for (field, key) in &self.fields {
-            lines.push(match *field {
-                "" => key.clone(),
-                field => format!("{field} = {}", quoted(key)),
-            });
+            lines.extend(fields);
         }
         lines.join("\n") + "\n"
     }

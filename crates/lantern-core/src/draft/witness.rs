@@ -177,8 +177,9 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<String> {
         let more = format!("on = {}\noff = {}\n", quoted(on), quoted(off));
         ("flags", line, write, more)
     } else {
+        // One line may name the one of many that is in use, or be the first of a sequence.
         let kind = match lines.len() {
-            1 if installed > 1 => "one",
+            1 if installed > 1 => "one\"    # TODO: or \"sequence",
             _ => "sequence",
         };
         let line = format!("{id}{}", regex::escape(&extension));

@@ -263,13 +263,21 @@ fn family_files_are_checked_and_drafted() {
         "--log",
         "start.log",
         "--release",
-        "drop/bee-traffic-2.4.0.vpk",
+        "depot/releases/bee-traffic-0.9.0.vpk",
     ];
     let new = ["family", "new", "halcyon-terrace"];
     assert_snapshot!(
         "family_new_with_log",
         world.lantern(&[&new[..], &more].concat())
     );
+    let slip = [
+        "family",
+        "new",
+        "halcyon-terrace",
+        "--release",
+        "drop/no-such.zip",
+    ];
+    assert_snapshot!("family_new_no_release", world.lantern(&slip));
     let json = world.lantern(&["family", "check", "arbour", "--on", "arbour-deck", "--json"]);
     assert_snapshot!("family_check_json", json);
 }
