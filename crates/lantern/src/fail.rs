@@ -64,6 +64,7 @@ fn untouched(error: &Error) -> &'static str {
             | ChangeoverFault::OtherDisk { .. }
             | ChangeoverFault::StoredOnOtherDisk { .. }
             | ChangeoverFault::FolderChanged { .. }
+            | ChangeoverFault::NotInstalled { .. }
             | ChangeoverFault::OtherText { .. }
             | ChangeoverFault::OwnRoom { .. }
             | ChangeoverFault::LinkLeaves { .. }
@@ -225,6 +226,10 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
         ChangeoverFault::OtherServer { .. } => format!(
             "Name that server with --server DIR. Or: {}",
             common.next("plan --to VERSION")
+        ),
+        ChangeoverFault::NotInstalled { wanted, .. } => format!(
+            "Install that program first, the way it came here. Then write server_version = \"{wanted}\" in {}.",
+            shell_word(&common.server.join("lantern.toml"))
         ),
         ChangeoverFault::WritesKept { .. } => plan_again,
         ChangeoverFault::OtherDisk { .. } => {
@@ -430,7 +435,7 @@ fn of_draw(fault: &DrawFault) -> String {
 fn of_planning(fault: &PlanningFault, common: &Common) -> String {
     let plan_again = plan_again(common);
     match fault {
-        PlanningFault::NoServerVersion => String::new(),
+        PlanningFault::NoServerVersion | PlanningFault::OneOutside(_) => String::new(),
         PlanningFault::Switch(fault) => match fault {
             SwitchFault::NotThere { .. } => {
                 format!("What is installed: {}", common.next("survey"))

@@ -6,6 +6,7 @@ use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::survey::Survey;
 use lantern_core::link;
+use lantern_core::operation::{UNKNOWN, Undoable, Work};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, OWN, Plan, is_lanterns};
 use std::collections::{BTreeMap, BTreeSet};
@@ -50,6 +51,39 @@ pub fn own_room(server: &Server) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// Refuses where the server program lies outside the folder, and nobody says that it is the one the plan is made for.
+///
+/// # Errors
+/// [`ChangeoverFault::NotInstalled`].
+pub fn program(server: &Server, plan: &Plan) -> Result<()> {
+    match server.stated_otherwise(&plan.to) {
+        None => Ok(()),
+        Some(stated) => Err(ChangeoverFault::NotInstalled {
+            id: server.family.build.id.clone(),
+            stated: stated.to_owned(),
+            wanted: plan.to.clone(),
+        }
+        .into()),
+    }
+}
+
+/// What is wrong with the state that this work goes back to, where the program lies outside and is said to be another one.
+pub fn other_program(server: &Server, work: &Work) -> Option<String> {
+    let version = match work {
+        Work::Changeover { plan, .. } => plan.from.as_deref(),
+        Work::Undo {
+            of: Undoable::Changeover { from, .. },
+            ..
+        } => Some(from.as_str()).filter(|from| *from != UNKNOWN),
+        _ => None,
+    }?;
+    let stated = server.stated_otherwise(version)?;
+    let id = &server.family.build.id;
+    Some(format!(
+        "it is the state for {id} {version}, which lies outside, and lantern.toml says that {stated} is installed"
+    ))
 }
 
 /// Compares the folder with the plan.

@@ -25,6 +25,19 @@ pub enum ChangeoverFault {
         /// The server in this folder.
         here: String,
     },
+    /// The server program lies outside the folder, and is not said to be the one the plan is made for.
+    #[error(
+        "the plan is for {id} {wanted}, which lies outside this folder, and lantern.toml says {}",
+        if stated.is_empty() { "nothing of its version".into() } else { format!("that {stated} is installed") }
+    )]
+    NotInstalled {
+        /// The program's id.
+        id: String,
+        /// Its version, as stated; empty where none is.
+        stated: String,
+        /// The version that the plan is made for.
+        wanted: String,
+    },
     /// The folder is not as the plan saw it.
     #[error("the folder has changed since the plan was made: {}", changes.join("; "))]
     FolderChanged {

@@ -5,7 +5,7 @@
 //! the server folder, on one file system; each can be done again or taken back. What comes next is for
 //! [`lantern_core::operation::next`] to say; [`run`] asks it, and [`steps`] does it.
 
-mod check;
+pub(crate) mod check;
 pub mod fault;
 #[cfg(test)]
 mod faults;
@@ -149,6 +149,7 @@ fn begin(
     if plan.is_empty() {
         return Err(ChangeoverFault::NothingToDo.into());
     }
+    check::program(server, &plan)?;
     let found = survey(server, ledger, Depth::Usual)?;
     check::matches(server, &plan, &found)?;
     let was_up = reachable(server)?;

@@ -1,5 +1,6 @@
 //! What each action of an operation does.
 
+use super::check;
 use super::moves;
 use super::run::Run;
 use super::stage;
@@ -434,6 +435,8 @@ impl Run<'_, '_> {
             Ok(problems) => problems,
             Err(error) => vec![format!("it could not be looked at: {error}")],
         };
+        let other = check::other_program(self.server, &self.journal.operation.work);
+        self.learnt.wrong.extend(other);
         if !is_changeover && self.learnt.wrong.is_empty() {
             GoodStart::remember(self.server, &started, self.learnt.unshown.clone())?;
         }

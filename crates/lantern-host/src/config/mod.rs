@@ -11,6 +11,7 @@ use lantern_core::component::Id;
 use lantern_core::family::{Acquire, Family, FamilyFault, Glob};
 use lantern_core::hint::with_nearest;
 use lantern_core::path::RelPath;
+use lantern_core::version::Version;
 use serde::{Deserialize, Deserializer};
 use std::collections::BTreeMap;
 use std::fmt;
@@ -370,6 +371,20 @@ impl Server {
         };
         server.folder = folder.following(|link| server.keeps(&format!("{link}/_")) || holds(link));
         Ok(server)
+    }
+
+    /// The version that is stated of a server program outside the folder, where it is not this one; an empty text where none is.
+    pub fn stated_otherwise(&self, version: &str) -> Option<&str> {
+        let notation = self.family.versions.server;
+        let stated = self.config.server_version.as_deref().unwrap_or_default();
+        let same = match (
+            Version::parse(stated, notation),
+            Version::parse(version, notation),
+        ) {
+            (Ok(stated), Ok(version)) => stated == version,
+            _ => stated == version,
+        };
+        (self.family.build.outside && !same).then_some(stated)
     }
 
     /// Files in the folder that are lantern's own: its settings, and the family file where it lies there.

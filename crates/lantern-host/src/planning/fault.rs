@@ -9,6 +9,11 @@ use std::path::PathBuf;
 /// Why there is no plan.
 #[derive(Debug, thiserror::Error)]
 pub enum PlanningFault {
+    /// Which versions there are of a program outside the folder is not known.
+    #[error(
+        "{0} lies outside this folder, so which versions of it there are is not known here: name one, as --to 1.2"
+    )]
+    OneOutside(Id),
     /// The target is the installed server version, and nobody knows which that is.
     #[error("the installed server version is not known; name one with --to")]
     NoServerVersion,

@@ -227,6 +227,8 @@ fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) 
 
 fn target(server: &Server, survey: &Survey, to: &str) -> Result<Target> {
     let versions = &server.family.versions;
+    let build = &server.family.build;
+    let is_range = to == BEST || to.contains(['<', '>', '^', '~', '*', '[', '(', '|']);
     match to {
         SAME => {
             let known = survey.inventory.server_version().cloned();
@@ -234,10 +236,12 @@ fn target(server: &Server, survey: &Survey, to: &str) -> Result<Target> {
                 .map(Target::One)
                 .ok_or(Error::Planning(PlanningFault::NoServerVersion))
         }
-        BEST => Ok(Target::Within(Range::any())),
-        _ if to.contains(['<', '>', '^', '~', '*', '[', '(', '|']) => {
-            Ok(Target::Within(versions.server_range(to)?))
+        _ if is_range && build.outside => {
+            let id = Id::new(&build.id);
+            Err(Error::Planning(PlanningFault::OneOutside(id)))
         }
+        BEST => Ok(Target::Within(Range::any())),
+        _ if is_range => Ok(Target::Within(versions.server_range(to)?)),
         _ => Ok(Target::One(Version::parse(to, versions.server)?)),
     }
 }
@@ -479,6 +483,15 @@ fn stage(
         .any(|choice| choice.kind == Kind::Build)
     {
         plan.to = request.target.to_string();
+        if server.stated_otherwise(&plan.to).is_some() {
+            let note = format!(
+                "{} {to} has to be installed first: it lies outside this folder, and a changeover waits until lantern.toml \
+                 says server_version = \"{to}\"",
+                server.family.build.id,
+                to = plan.to
+            );
+            plan.notes.insert(0, note);
+        }
     }
     for (offer, choice) in unused_by_hand(request, selection) {
         plan.notes.push(format!(

@@ -8,7 +8,7 @@ pub use crate::changeover::Copied;
 pub mod fault;
 
 use crate::changeover::fault::ChangeoverFault;
-use crate::changeover::{self, Event, Report};
+use crate::changeover::{self, Event, Report, check};
 use crate::config::{Reach, Server};
 use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
@@ -104,6 +104,7 @@ pub fn rehearse(
     piece: &RehearsalOptions,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Rehearsal> {
+    check::program(server, piece.plan)?;
     let console = Console::of(server);
     console.refuse_second(&console.state()?)?;
     clear(server)?;

@@ -133,9 +133,10 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
             .count()
     };
     let from = plan.from.as_deref().unwrap_or("unknown");
-    let way = match from == plan.to {
-        true => format!("stays at {from}"),
-        false => format!("{from} to {}", plan.to),
+    let way = match (from == plan.to, server.family.build.outside) {
+        (true, _) => format!("stays at {from}"),
+        (false, false) => format!("{from} to {}", plan.to),
+        (false, true) => format!("{from}, made ready for {}", plan.to),
     };
     let switched = |to| {
         plan.components

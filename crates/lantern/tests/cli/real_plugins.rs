@@ -1,36 +1,27 @@
-//! The way through on another server that nobody here wrote: Debian's tank game server, with its native plugins.
-//!
-//! `scripts/test` installs it. Where it cannot be had, the test says so by name, and fails when `CI` is set.
+//! The way through on another server that nobody here wrote: Debian's tank game server, with its native plugins, of two
+//! Debians. The program lies outside the server folder, where its administrator exchanges it.
 
-use crate::world::{World, free_port};
+use crate::world::{World, debian_servers, free_port};
 use insta::assert_snapshot;
 use std::fs;
+use std::os::unix::fs::symlink;
 use std::path::Path;
 
-const PROGRAM: &str = "/usr/games/bzfs";
-const PLUGINS: &str = "/usr/lib/bzflag-server";
-const PLAN: &[&str] = &["plan", "--to", "2.4.26", "--server", "arena", "--from"];
+const OLD: &str = "bzflag-2.4.26";
+const NEW: &str = "bzflag-2.4.30";
+const PLAN: &[&str] = &["plan", "--to", "same", "--server", "arena", "--from"];
 
-fn library(name: &str) -> Vec<u8> {
-    fs::read(format!("{PLUGINS}/{name}.so")).unwrap()
+fn library(servers: &Path, release: &str, name: &str) -> Vec<u8> {
+    fs::read(servers.join(release).join(format!("plugins/{name}.so"))).unwrap()
 }
 
-/// A server folder with three plugins, two of them in use; none where the server cannot be had.
-fn arena() -> Option<World> {
-    let missing = [PROGRAM, PLUGINS]
-        .into_iter()
-        .find(|path| !Path::new(path).exists());
-    if let Some(missing) = missing {
-        assert!(
-            std::env::var_os("CI").is_none(),
-            "{missing} is missing, and CI has to have it"
-        );
-        eprintln!("real_plugins: not run, as {missing} is missing; scripts/test installs it");
-        return None;
-    }
+/// A server folder with three plugins, two of them in use.
+fn arena(servers: &Path) -> World {
     let world = World::empty();
+    symlink(servers.join(OLD), world.path("program")).unwrap();
     for name in ["koth", "flagStay", "killall"] {
-        world.write(&format!("arena/plugins/{name}.so"), library(name));
+        let path = format!("arena/plugins/{name}.so");
+        world.write(&path, library(servers, OLD, name));
     }
     let port = free_port();
     world.write(
@@ -40,14 +31,17 @@ fn arena() -> Option<World> {
              -loadplugin plugins/flagStay.so,flags=3\n# ends here\n"
         ),
     );
+    let program = world.path("program").display().to_string();
     world.write(
         "arena/start.sh",
-        format!("#!/bin/sh\nexec {PROGRAM} -conf bzfs.conf -d -d\n"),
+        format!(
+            "#!/bin/sh\nexec {program}/lib/ld.so --library-path {program}/lib {program}/bin/bzfs -conf bzfs.conf -d -d\n"
+        ),
     );
     world.ok(&["adopt", "arena", "--server-version", "2.4.26"]);
     world.edit("arena/lantern.toml", "at = [\"10s\"]", "at = []");
     world.ok(&["console", "start", "--server", "arena"]);
-    Some(world)
+    world
 }
 
 /// The same library in another release: what stands behind it is not read.
@@ -71,9 +65,11 @@ fn packed(world: &World, path: &str, library: &[u8]) {
 
 #[test]
 fn native_plugins_are_brought_to_another_release_and_back() {
-    let Some(world) = arena() else {
+    let Some(servers) = debian_servers() else {
         return;
     };
+    let world = arena(&servers);
+    let library = |name| library(&servers, OLD, name);
     let survey = || world.lantern(&["survey", "--server", "arena"]);
     let hashes = regex::Regex::new("#[0-9a-f]{10}").unwrap();
     let sizes = regex::Regex::new(r"\d+ [KM]B +").unwrap();
@@ -142,5 +138,66 @@ fn native_plugins_are_brought_to_another_release_and_back() {
     world.ok(&["undo", "--keep-world", "--server", "arena"]);
     assert_eq!(world.read("arena/bzfs.conf"), before);
     assert!(fs::read(world.path("arena/plugins/koth.so")).unwrap() == library("koth"));
+    world.ok(&["console", "stop", "--server", "arena"]);
+}
+
+#[test]
+fn a_program_outside_is_moved_by_its_administrator() {
+    let Some(servers) = debian_servers() else {
+        return;
+    };
+    let world = arena(&servers);
+    for name in ["koth", "flagStay", "killall"] {
+        let path = format!("drop/plugin-{name}-2.4.30.zip");
+        packed(&world, &path, &library(&servers, NEW, name));
+    }
+    // Which versions there are of it is not known, so one has to be named.
+    let plan =
+        |to: &str| world.lantern(&["plan", "--to", to, "--from", "drop", "--server", "arena"]);
+    assert_snapshot!(plan("best"), @"
+    $ lantern plan --to best --from drop --server arena
+    exit status 1
+    --- stderr
+    error: bzfs lies outside this folder, so which versions of it there are is not known here: name one, as --to 1.2
+    ");
+    let told = plan("2.4.30");
+    let told = regex::Regex::new("#[0-9a-f]{10}")
+        .unwrap()
+        .replace_all(&told, "#CONTENT");
+    assert_snapshot!("program_outside_planned", told);
+    // The plan waits until somebody says that the program is there.
+    let refused = world.lantern(&["changeover", "--server", "arena"]);
+    assert_snapshot!(refused, @r#"
+    $ lantern changeover --server arena
+    exit status 1
+    --- stderr
+      this plan      was not rehearsed
+    error: the plan is for bzfs 2.4.30, which lies outside this folder, and lantern.toml says that 2.4.26 is installed
+      Nothing was touched. Install that program first, the way it came here. Then write server_version = "2.4.30" in arena/lantern.toml.
+    "#);
+    let rehearsed = world.lantern(&["rehearse", "--server", "arena"]);
+    assert!(
+        rehearsed.contains("lantern.toml says that 2.4.26 is installed"),
+        "{rehearsed}"
+    );
+    fs::remove_file(world.path("program")).unwrap();
+    symlink(servers.join(NEW), world.path("program")).unwrap();
+    world.edit("arena/lantern.toml", "\"2.4.26\"", "\"2.4.30\"");
+    assert!(
+        world
+            .ok(&["rehearse", "--server", "arena"])
+            .contains("It works")
+    );
+    let told = world.ok(&["changeover", "--server", "arena"]);
+    assert!(told.contains("2 of 2 components are loaded"), "{told}");
+    let verified = world.ok(&["verify", "--server", "arena"]);
+    assert!(verified.contains("2 of 2 components"), "{verified}");
+    // Going back is for the files: that the program is still the other one is said.
+    let told = world.ok(&["undo", "--keep-world", "--server", "arena"]);
+    let other = "it is the state for bzfs 2.4.26, which lies outside, and lantern.toml says that 2.4.30 is installed";
+    assert!(told.contains(other), "{told}");
+    assert!(
+        fs::read(world.path("arena/plugins/koth.so")).unwrap() == library(&servers, OLD, "koth")
+    );
     world.ok(&["console", "stop", "--server", "arena"]);
 }

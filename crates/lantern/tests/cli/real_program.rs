@@ -1,40 +1,24 @@
 //! A real server program that is brought to another version: Debian's voxel server, of two Debians, in a folder of its own.
-//!
-//! `scripts/fetch-voxel` makes the two releases in `target/debian-voxel`. Where they cannot be had, the test says so by
-//! name, and fails when `CI` is set.
 
-use crate::world::{World, free_port};
+use crate::world::{World, debian_servers, free_port};
 use insta::assert_snapshot;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::Command;
 
 const OLD: &str = "minetest-5.6.1";
 const NEW: &str = "luanti-5.10.0";
 
-fn releases() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/debian-voxel")
-}
-
 fn run(command: &mut Command) {
     assert!(command.status().unwrap().success(), "{command:?}");
 }
 
-/// A server folder of the older release, with a mod of its own and one in its world; none where it cannot be had.
-fn lounge() -> Option<World> {
-    if !releases().join("complete").exists() {
-        let why = "target/debian-voxel is missing";
-        assert!(
-            std::env::var_os("CI").is_none(),
-            "{why}, and CI has to have it"
-        );
-        eprintln!("real_program: not run, as {why}; scripts/fetch-voxel makes it");
-        return None;
-    }
+/// A server folder of the older release, with a mod of its own and one in its world.
+fn lounge(servers: &Path) -> World {
     let world = World::empty();
     run(Command::new("cp")
         .arg("-r")
-        .arg(releases().join(OLD))
+        .arg(servers.join(OLD))
         .arg(world.path("lounge")));
     let port = free_port();
     world.write(
@@ -62,19 +46,14 @@ fn lounge() -> Option<World> {
          mod_storage_backend = sqlite3\nload_mod_chime = true\n",
     );
     fs::create_dir_all(world.path("drop")).unwrap();
-    Some(world)
+    world
 }
 
-fn packed(world: &World, drop: &str, name: &str) {
+fn packed(world: &World, servers: &Path, drop: &str, name: &str) {
     fs::create_dir_all(world.path(drop)).unwrap();
     let archive = world.path(&format!("{drop}/{name}.tar"));
     let mut tar = Command::new("tar");
-    run(tar
-        .arg("-C")
-        .arg(releases())
-        .arg("-cf")
-        .arg(archive)
-        .arg(name));
+    run(tar.arg("-C").arg(servers).arg("-cf").arg(archive).arg(name));
 }
 
 /// What the program in the server folder says that it is.
@@ -89,12 +68,13 @@ fn version(world: &World) -> String {
 
 #[test]
 fn the_program_itself_moves_and_comes_back() {
-    let Some(world) = lounge() else {
+    let Some(servers) = debian_servers() else {
         return;
     };
+    let world = lounge(&servers);
     // What is installed states no version; a catalogue of the releases knows it.
-    packed(&world, "depot", OLD);
-    packed(&world, "depot", NEW);
+    packed(&world, &servers, "depot", OLD);
+    packed(&world, &servers, "depot", NEW);
     let family = ["--family", "minetest-folder"];
     world.ok(&[&["catalogue", "make", "depot"], &family[..]].concat());
     world.ok(&[&["adopt", "lounge"], &family[..]].concat());
@@ -127,7 +107,7 @@ fn the_program_itself_moves_and_comes_back() {
     fs::create_dir_all(world.path("torn")).unwrap();
     run(Command::new("cp")
         .arg("-r")
-        .arg(releases().join(NEW))
+        .arg(servers.join(NEW))
         .arg(&torn));
     fs::write(torn.join("lib/libstdc++.so.6"), "cut").unwrap();
     fs::rename(&torn, world.path("torn/luanti-5.10.1")).unwrap();

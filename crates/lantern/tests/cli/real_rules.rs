@@ -1,58 +1,59 @@
 //! The way through on a server of rule packs of which one is in use, and that refuses to run as root: Debian's
-//! civilisation game server.
+//! civilisation game server, of two Debians. The program lies outside the server folder.
 //!
-//! `scripts/test` installs it. Where it cannot be had, or nothing can be given away, the test says so by name, and fails
-//! when `CI` is set.
+//! Where nothing can be given away, the test says so, and fails when `CI` is set.
 
-use crate::world::{World, free_port};
+use crate::world::{World, debian_servers, free_port};
 use insta::assert_snapshot;
 use std::fs;
-use std::os::unix::fs::PermissionsExt;
-use std::path::Path;
+use std::os::unix::fs::{PermissionsExt, symlink};
 use std::process::Command;
 
-const PROGRAM: &str = "/usr/games/freeciv-server";
-const DATA: &str = "/usr/share/games/freeciv";
+const OLD: &str = "freeciv-3.0.6";
+const NEW: &str = "freeciv-3.1.4";
 
 fn run(command: &mut Command) -> bool {
     command.status().is_ok_and(|status| status.success())
 }
 
-/// A server folder with two rule packs, given to a user of its own; none where the server cannot be had.
+fn copy(from: impl AsRef<std::ffi::OsStr>, to: impl AsRef<std::ffi::OsStr>) {
+    let mut copy = Command::new("cp");
+    assert!(run(copy.arg("-rL").arg(from).arg(to)));
+}
+
+/// A server folder with two rule packs, given to a user of its own, and both releases of the program beside it; none
+/// where the servers cannot be had.
 fn isles() -> Option<World> {
+    let servers = debian_servers()?;
     let world = World::empty();
-    let mut why = [PROGRAM, DATA]
-        .into_iter()
-        .find(|path| !Path::new(path).exists())
-        .map(|path| format!("{path} is missing"));
+    fs::create_dir(world.path("isles")).unwrap();
+    for release in [OLD, NEW] {
+        copy(servers.join(release), world.path(release));
+    }
+    symlink(OLD, world.path("program")).unwrap();
     for pack in ["civ1", "classic"] {
-        let to = world.path(&format!("isles/{pack}"));
-        fs::create_dir_all(to.parent().unwrap()).unwrap();
-        let mut copy = Command::new("cp");
-        copy.arg("-rL").arg(format!("{DATA}/{pack}")).arg(&to);
-        if why.is_none() && !run(&mut copy) {
-            why = Some(format!("{DATA}/{pack} cannot be copied"));
-        }
+        let from = format!("{OLD}/data/{pack}");
+        copy(world.path(&from), world.path(&format!("isles/{pack}")));
     }
     let port = free_port();
     world.write("isles/start.serv", "# the isles\nrulesetdir civ1\n");
+    let program = world.path("program").display().to_string();
     world.write(
         "isles/start.sh",
         format!(
             "#!/bin/sh\n[ \"$(id -u)\" = 0 ] && exec setpriv --reuid 41526 --regid 41526 --clear-groups sh start.sh\n\
-             HOME=. FREECIV_DATA_PATH=.:{DATA} exec {PROGRAM} -p {port} -r start.serv\n"
+             HOME=. FREECIV_DATA_PATH=.:{program}/data exec {program}/lib/ld.so --library-path {program}/lib \\\n    \
+             {program}/bin/freeciv-server -p {port} -r start.serv\n"
         ),
     );
     // The server's user has to pass the test's own folder.
     fs::set_permissions(world.path(""), fs::Permissions::from_mode(0o711)).unwrap();
     let mut give = Command::new("chown");
     give.args(["-R", "41526:41526"]).arg(world.path("isles"));
-    if why.is_none() && !run(&mut give) {
-        why = Some("nothing can be given away here".into());
-    }
-    if let Some(why) = why {
+    if !run(&mut give) {
+        let why = "nothing can be given away here";
         assert!(std::env::var_os("CI").is_none(), "{why}, and CI has to");
-        eprintln!("real_rules: not run: {why}");
+        eprintln!("not run: {why}");
         return None;
     }
     world.ok(&["adopt", "isles", "--server-version", "3.0.6"]);
@@ -62,12 +63,12 @@ fn isles() -> Option<World> {
 }
 
 /// A release of a rule pack, with something behind its rules.
-fn packed(world: &World, drop: &str, (pack, version): (&str, &str), behind: &str) {
+fn packed(world: &World, drop: &str, (pack, version): (&str, &str), release: &str, behind: &str) {
     let name = format!("{pack}-{version}");
     let made = world.path(&format!("made/{name}"));
     fs::create_dir_all(made.parent().unwrap()).unwrap();
-    let from = format!("{DATA}/{}", if pack == "mine" { "civ1" } else { pack });
-    assert!(run(Command::new("cp").arg("-rL").arg(from).arg(&made)));
+    let from = if pack == "mine" { "civ1" } else { pack };
+    copy(world.path(&format!("{release}/data/{from}")), &made);
     let rules = format!("made/{name}/game.ruleset");
     world.write(&rules, world.read(&rules) + behind);
     fs::create_dir_all(world.path(drop)).unwrap();
@@ -82,18 +83,19 @@ fn rule_packs_of_which_one_is_in_use() {
     let Some(world) = isles() else {
         return;
     };
-    let plan = |drop: &str, more: &[&str]| {
-        let plan = ["plan", "--to", "3.0.6", "--from", drop, "--server", "isles"];
+    let plan_to = |to: &str, drop: &str, more: &[&str]| {
+        let plan = ["plan", "--to", to, "--from", drop, "--server", "isles"];
         world.lantern(&[&plan[..], more].concat())
     };
+    let plan = |drop: &str, more: &[&str]| plan_to("3.0.6", drop, more);
     let survey = world.lantern(&["survey", "--server", "isles"]);
     let differs = regex::Regex::new("#[0-9a-f]{10}|[0-9]+ KB").unwrap();
     assert_snapshot!("rules_surveyed", differs.replace_all(&survey, "DIFFERS"));
     let running = |told: &str| told.contains("1 of 1 components are loaded");
     assert!(running(&world.ok(&["verify", "--server", "isles"])));
     // The one in use moves; another comes, and is only there.
-    packed(&world, "drop", ("civ1", "3.1"), "; mended\n");
-    packed(&world, "drop", ("mine", "1.0"), "; my own\n");
+    packed(&world, "drop", ("civ1", "3.1"), OLD, "; mended\n");
+    packed(&world, "drop", ("mine", "1.0"), OLD, "; my own\n");
     let told = plan("drop", &["--add", "mine"]);
     assert!(told.contains("1 move, 1 come new"), "{told}");
     assert!(!told.contains("load order"), "{told}");
@@ -119,7 +121,7 @@ fn rule_packs_of_which_one_is_in_use() {
         "{told}"
     );
     // Rules that cannot be read are noticed.
-    packed(&world, "bad", ("civ1", "3.2"), "[torn\nno = rules {\n");
+    packed(&world, "bad", ("civ1", "3.2"), OLD, "[torn\nno = rules {\n");
     assert!(plan("bad", &[]).contains("1 move"));
     let told = world.lantern(&["changeover", "--server", "isles"]);
     assert!(told.contains("exit status 4"), "{told}");
@@ -142,5 +144,27 @@ fn rule_packs_of_which_one_is_in_use() {
     world.ok(&["undo", "--keep-world", "--server", "isles"]);
     assert!(!world.path("isles/mine").exists());
     assert!(!world.read("isles/civ1/game.ruleset").contains("mended"));
+    // Another program outside wants its own packs: with those of now it comes up, and plays by other rules, which is told.
+    world.ok(&["console", "stop", "--server", "isles"]);
+    fs::remove_file(world.path("program")).unwrap();
+    symlink(NEW, world.path("program")).unwrap();
+    let told = world.lantern(&["console", "start", "--server", "isles"]);
+    assert!(
+        told.contains("Failed loading rulesets from directory \"civ1\""),
+        "{told}"
+    );
+    world.ok(&["console", "stop", "--server", "isles"]);
+    packed(&world, "new", ("civ1", "3.1.4"), NEW, "");
+    let told = plan_to("3.1.4", "new", &[]);
+    assert!(
+        told.contains("freeciv 3.1.4 has to be installed first"),
+        "{told}"
+    );
+    world.edit("isles/lantern.toml", "\"3.0.6\"", "\"3.1.4\"");
+    let told = world.ok(&["changeover", "--server", "isles"]);
+    assert!(
+        running(&world.ok(&["verify", "--server", "isles"])),
+        "{told}"
+    );
     world.ok(&["console", "stop", "--server", "isles"]);
 }

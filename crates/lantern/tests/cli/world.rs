@@ -327,6 +327,22 @@ pub fn free_port() -> u16 {
     }
 }
 
+/// Two releases of each of Debian's servers, as `scripts/fetch-servers` makes them; none where they cannot be had, which
+/// is said, and fails when `CI` is set.
+pub fn debian_servers() -> Option<PathBuf> {
+    let servers = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/debian-servers");
+    if servers.join("complete").exists() {
+        return Some(servers.canonicalize().unwrap());
+    }
+    let why = "target/debian-servers is missing";
+    assert!(
+        std::env::var_os("CI").is_none(),
+        "{why}, and CI has to have it"
+    );
+    eprintln!("not run, as {why}; scripts/fetch-servers makes it");
+    None
+}
+
 /// The stand-in for the outside world, built beside lantern.
 pub fn standin() -> PathBuf {
     let path = Path::new(env!("CARGO_BIN_EXE_lantern")).with_file_name("lantern-standin");
