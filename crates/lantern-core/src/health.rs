@@ -31,6 +31,9 @@ pub struct Unshown {
     pub components: BTreeSet<Id>,
     /// Whether it named none of several at all.
     pub blind: bool,
+    /// Readers of whose components it named none.
+    #[serde(default)]
+    pub readers: BTreeSet<String>,
     /// Settings of which it said nothing.
     pub settings: BTreeSet<String>,
 }
@@ -79,7 +82,9 @@ pub struct Running {
     pub version: Option<String>,
     /// Where it does not run: the line of the start that names it, often the only one that says why.
     pub named: Option<String>,
-    /// Whether the server did not name it before either, so that nothing follows.
+    /// The reader that knows it, where that is known.
+    pub reader: Option<String>,
+    /// Whether the server did not name it before either, nor anything of its kind, so that nothing follows.
     pub unshown_before: bool,
 }
 
@@ -150,12 +155,21 @@ impl ErrorSeen {
 impl StartReport {
     /// What was not shown of what had to be.
     pub fn unshown(&self) -> Unshown {
-        let silent = self.components.iter().flatten().filter(|it| !it.runs);
+        let all = || self.components.iter().flatten();
+        let silent = all().filter(|it| !it.runs);
+        let readers = |runs: bool| -> BTreeSet<&String> {
+            let those = all().filter(|it| it.runs == runs);
+            those.filter_map(|it| it.reader.as_ref()).collect()
+        };
         let silent: BTreeSet<Id> = silent.map(|it| it.id.clone()).collect();
         let unsaid = self.settings.iter().filter(|it| it.said.is_none());
         Unshown {
             blind: self.names_none(),
             components: silent,
+            readers: readers(false)
+                .difference(&readers(true))
+                .map(|reader| (*reader).clone())
+                .collect(),
             settings: unsaid.map(|it| it.name.clone()).collect(),
         }
     }
@@ -362,7 +376,10 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport 
                     .then(|| naming(&expected.id, &shown.printed))
                     .flatten(),
                 unshown_before: wanted.unshown.blind
-                    || wanted.unshown.components.contains(&expected.id),
+                    || wanted.unshown.components.contains(&expected.id)
+                    || (expected.reader.as_ref())
+                        .is_some_and(|reader| wanted.unshown.readers.contains(reader)),
+                reader: expected.reader.clone(),
             }
         };
         wanted.components.iter().map(answer).collect()
@@ -440,6 +457,7 @@ mod tests {
         let expected = |(id, version): (String, String)| Expected {
             id: Id::new(&id),
             version: Some(version),
+            reader: None,
         };
         Wanted {
             components: pairs(components).into_iter().map(expected).collect(),
@@ -477,6 +495,7 @@ mod tests {
                 .map(|id| Expected {
                     id: Id::new(id),
                     version: Some("1".into()),
+                    reader: Some(id.into()),
                 })
                 .into(),
             ..Wanted::default()

@@ -263,6 +263,7 @@ pub fn expected_now(server: &Server, found: &Survey) -> Vec<Expected> {
         id: component.facts.id.clone(),
         version: (!component.facts.version.is_content())
             .then(|| component.facts.version.to_string()),
+        reader: Some(component.reader.clone()),
     });
     expected.collect()
 }

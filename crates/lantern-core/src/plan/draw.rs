@@ -392,6 +392,16 @@ impl<'a> Drawing<'a> {
         here.chain(coming).collect()
     }
 
+    /// The name of the reader that knows a component afterwards.
+    fn reader_of(&self, id: &Id, moving: &[(&'a Offer, &'a Payload)]) -> Option<String> {
+        let mut coming = moving.iter().filter(|(offer, _)| offer.facts.id == *id);
+        let here = self.situation.inventory.get(id);
+        match (coming.next(), here) {
+            (Some((_, payload)), _) => Some(payload.reader.clone()),
+            (None, component) => component.map(|component| component.reader.clone()),
+        }
+    }
+
     /// What the server has to say is loaded, and that its framework is active where it can say so.
     fn expects(
         &self,
@@ -416,6 +426,7 @@ impl<'a> Drawing<'a> {
             .map(|facts| Expected {
                 id: facts.id.clone(),
                 version: (!facts.version.is_content()).then(|| facts.version.to_string()),
+                reader: self.reader_of(&facts.id, moving),
             })
             .collect();
         expects.sort_by(|a, b| a.id.cmp(&b.id));

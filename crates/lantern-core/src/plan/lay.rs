@@ -122,7 +122,9 @@ impl Drawing<'_> {
             );
             self.notes.push(note);
         }
-        if !payload.unused.is_empty() {
+        // Of a download that holds several it is told once.
+        let told = self.archives.iter().any(|known| *known == offer.artifact);
+        if !payload.unused.is_empty() && !(told && offer.inside.is_some()) {
             let shown = &payload.unused[..payload.unused.len().min(5)];
             let more = match payload.unused.len() - shown.len() {
                 0 => String::new(),

@@ -236,6 +236,9 @@ pub struct Expected {
     pub id: Id,
     /// Its version; none where it states none.
     pub version: Option<String>,
+    /// The reader that knows it; none of a member of a pack that comes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reader: Option<String>,
 }
 
 /// A step of a changeover.

@@ -19,7 +19,7 @@ use lantern_core::path::RelPath;
 use lantern_core::plan::{DrawFault, Laid, Payload, PayloadFile, PayloadMember, lay_out};
 use lantern_core::tree::{FileSeen, Root, claim, content_hash, marked, root_in_archive};
 use lantern_core::version::Version;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 /// What a download was read as.
@@ -29,7 +29,7 @@ pub struct Read {
     pub facts: Facts,
     /// The hash of what it lays, where what is installed of it could not say its version itself.
     pub content: Option<String>,
-    /// The folder in the download that is this one's, where that holds several.
+    /// The folder or file in the download that is this one's, where that holds several.
     pub inside: Option<String>,
 }
 
@@ -44,39 +44,77 @@ pub fn read(
     family: &Family,
     downloads: &mut Downloads<'_>,
 ) -> Result<Vec<Read>> {
-    let several = match read_one(artifact, None, readers, family, downloads) {
+    let unclear = match read_one(artifact, None, readers, family, downloads) {
         Err(Error::Release {
             path,
-            fault: ReleaseFault::Several(folders),
-        }) => (path, folders),
+            fault: fault @ (ReleaseFault::Several(_) | ReleaseFault::Part { .. }),
+        }) => Error::Release { path, fault },
         read => return read.map(|read| vec![read]),
     };
-    let (path, folders) = several;
     let archive = downloads.archive(artifact)?;
-    let theirs = |name: &str| folders.iter().any(|folder| is_inside(name, Some(folder)));
-    let unused = |name: &str| readers.iter().any(|reader| reader.unused.matches(name));
-    let mut beside = archive.names().into_iter().filter(|name| !theirs(name));
-    let are_files = archive
-        .names()
-        .iter()
-        .any(|name| folders.iter().any(|it| it == name));
-    if are_files || beside.any(|name| name.contains('/') && !unused(name)) {
-        let fault = ReleaseFault::Several(folders);
-        return Err(Error::Release { path, fault });
+    let Some(parts) = parts_of(readers, &archive.names()) else {
+        return Err(unclear);
+    };
+    let mut each = Vec::new();
+    for part in &parts {
+        let mut read = read_one(artifact, Some(part), readers, family, downloads)?;
+        read.inside = Some(part.clone());
+        each.push(read);
     }
-    let each = folders.into_iter().map(|folder| {
-        let mut read = read_one(artifact, Some(&folder), readers, family, downloads)?;
-        read.inside = Some(folder);
-        Ok(read)
-    });
-    each.collect()
+    let ids: BTreeSet<&Id> = each.iter().map(|read| &read.facts.id).collect();
+    match ids.len() == each.len() {
+        true => Ok(each),
+        false => Err(unclear),
+    }
 }
 
-/// Whether an entry is of the part of an archive that is meant.
-fn is_inside(name: &str, folder: Option<&String>) -> bool {
-    folder.is_none_or(|folder| {
-        let below = name.strip_prefix(folder.as_str());
-        below.is_some_and(|below| below.starts_with('/'))
+/// The folders and files in a download that each are a component, whatever reader knows it; none where that is not more than
+/// one, or other folders lie beside folders of theirs.
+fn parts_of(readers: &[&Reader], names: &[&str]) -> Option<Vec<String>> {
+    let mut parts: Vec<String> = Vec::new();
+    for reader in readers {
+        let found = match (&reader.inside, root_of(reader, names)) {
+            (Some(inside), _) => {
+                let found = names.iter().filter(|name| inside.matches(name));
+                found.map(|name| (*name).to_owned()).collect()
+            }
+            (None, Root::At(root)) => vec![root.trim_end_matches('/').to_owned()],
+            (None, Root::Several(folders)) => folders,
+            (None, Root::Part(folder, _)) => vec![folder],
+            (None, Root::Nowhere) => Vec::new(),
+        };
+        for part in found {
+            if !parts.iter().any(|known| is_inside(&part, Some(known))) {
+                parts.push(part);
+            }
+        }
+    }
+    let theirs = |name: &str| parts.iter().any(|part| is_inside(name, Some(part)));
+    let unused = |name: &str| readers.iter().any(|reader| reader.unused.matches(name));
+    // Beside single files there may be whatever there is: they are taken out of it, each by itself.
+    let are_files = parts.iter().all(|part| names.contains(&part.as_str()));
+    let wrapper = wrapper_of(names);
+    let is_deep = |name: &str| name[wrapper.len()..].contains('/');
+    let mut beside = names.iter().filter(|name| !theirs(name) && !unused(name));
+    let whole = are_files || !beside.any(|name| is_deep(name));
+    (parts.len() > 1 && whole).then_some(parts)
+}
+
+/// The one folder around all that an archive holds, with its slash; empty where there is none.
+fn wrapper_of<'n>(names: &[&'n str]) -> &'n str {
+    let first = names
+        .first()
+        .and_then(|name| name.find('/').map(|at| &name[..=at]));
+    first
+        .filter(|folder| names.iter().all(|name| name.starts_with(folder)))
+        .unwrap_or_default()
+}
+
+/// Whether an entry is of the part of an archive that is meant: a folder, or a file.
+fn is_inside(name: &str, part: Option<&String>) -> bool {
+    part.is_none_or(|part| {
+        let below = name.strip_prefix(part.as_str());
+        below.is_some_and(|below| below.is_empty() || below.starts_with('/'))
     })
 }
 
@@ -111,12 +149,12 @@ fn read_one(
     }
     let mut unclear = None;
     for reader in readers {
-        if let Some(inside) = reader.inside.as_ref().filter(|_| part.is_none()) {
-            let entries = downloads.contents(artifact)?;
-            let mut found = entries.iter().filter(|entry| inside.matches(&entry.name));
-            match (found.next(), found.next()) {
-                (None, _) => {}
-                (Some(entry), None) => {
+        if let Some(inside) = &reader.inside {
+            let entries = entries_of(downloads, artifact, part)?;
+            let found = entries.iter().filter(|entry| inside.matches(&entry.name));
+            match &found.collect::<Vec<_>>()[..] {
+                [] => {}
+                [entry] => {
                     let archive = downloads.archive(artifact)?;
                     let found = in_entry(archive, reader, &entry.name).map_err(fault)?;
                     let at = (entry.blake3.as_str(), name.as_str());
@@ -127,9 +165,9 @@ fn read_one(
                         inside: None,
                     });
                 }
-                (Some(first), Some(second)) => {
-                    let both = vec![first.name.clone(), second.name.clone()];
-                    unclear = Some(ReleaseFault::Several(both));
+                several => {
+                    let names = several.iter().map(|entry| entry.name.clone());
+                    unclear = Some(ReleaseFault::Several(names.collect()));
                 }
             }
             continue;
@@ -388,10 +426,17 @@ pub fn payload(
         false => of_kind,
     };
     if let Some(reader) = of_kind.iter().find(|reader| reader.shape == Shape::File) {
-        let entries = match &reader.inside {
+        let mut entries = match &reader.inside {
             None => Vec::new(),
             Some(_) => downloads.contents(artifact)?,
         };
+        // Of several, all others are offers of their own.
+        let other = |name: &str| {
+            let several = offer.inside.as_ref();
+            let is_one = reader.inside.as_ref().is_some_and(|it| it.matches(name));
+            several.is_some_and(|part| is_one && !is_inside(name, Some(part)))
+        };
+        entries.retain(|entry| !other(&entry.name));
         let laid = lay_out(reader, &offer.facts, installed, None, &entries, artifact)?;
         return Ok(Payload {
             place: laid.place,
@@ -409,7 +454,8 @@ pub fn payload(
     let archive = downloads.archive(artifact)?;
     let mut names = archive.names();
     // Beside several there are single files only: they go nowhere.
-    let beside = |name: &&&str| part.is_some() && !name.contains('/');
+    let wrapper = wrapper_of(&names);
+    let beside = |name: &&&str| part.is_some() && !name[wrapper.len()..].contains('/');
     let beside = names.iter().filter(beside).map(|name| (*name).to_owned());
     let beside: Vec<String> = beside.collect();
     names.retain(|name| is_inside(name, part));
