@@ -123,8 +123,8 @@ impl Drawing<'_> {
             self.notes.push(note);
         }
         // Of a download that holds several it is told once.
-        let told = self.archives.iter().any(|known| *known == offer.artifact);
-        if !payload.unused.is_empty() && !(told && offer.inside.is_some()) {
+        let told = offer.inside.is_some() && self.archives.contains(&offer.artifact);
+        if !payload.unused.is_empty() && !told {
             let shown = &payload.unused[..payload.unused.len().min(5)];
             let more = match payload.unused.len() - shown.len() {
                 0 => String::new(),
