@@ -1,6 +1,6 @@
 //! What in a family file is written well and yet cannot work.
 
-use crate::family::{Family, Pattern, Shape};
+use crate::family::{Family, OrderKind, OrderRule, Pattern, Shape};
 use regex_syntax::hir::{Hir, HirKind, Look};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -91,6 +91,26 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     if let Some(order) = &family.order {
         let groups = order.kind.groups();
         patterns.push(("order.line".into(), &order.line, groups));
+        let has_all = |name: &&str| {
+            order
+                .line
+                .regex()
+                .capture_names()
+                .any(|it| it == Some(*name))
+        };
+        for (key, write) in [
+            ("write", Some(&order.write)),
+            ("write_with", order.write_with.as_ref()),
+        ] {
+            if let Some(write) = write.filter(|write| !finds_again(order, write))
+                && groups.iter().all(has_all)
+            {
+                remarks.push(Remark {
+                    at: format!("order.{key}"),
+                    text: format!("gives {write:?}, in which `line` finds no add-on: nothing new could be started"),
+                });
+            }
+        }
     }
     for (at, pattern, groups) in patterns {
         let names = pattern.regex().capture_names().flatten();
@@ -109,6 +129,36 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     }
     overlaps(family, &mut remarks);
     remarks
+}
+
+/// Names of several shapes: a pattern for ids takes one of them.
+const NAMES: &[&str] = &[
+    "fern",
+    "Fern",
+    "FERN",
+    "fern-house",
+    "fern_house",
+    "fern.house",
+    "a",
+    "1",
+    "52415257",
+];
+
+/// Whether what would be written of an add-on is found again; of lists only the whole is found.
+fn finds_again(order: &OrderRule, write: &str) -> bool {
+    let found = |name: &str, group: &str| {
+        let line = write.replace("{id}", name).replace("{name}", name);
+        let line = line.replace("{on}", &order.on).replace("{at}", "10");
+        let line = line.replace("{arguments}", "wet");
+        order.line.capture(group, &line) == Some(name)
+    };
+    match order.kind {
+        OrderKind::List => true,
+        OrderKind::Names => NAMES.iter().any(|name| found(name, "name")),
+        OrderKind::Sequence | OrderKind::Flags | OrderKind::One => {
+            NAMES.iter().any(|name| found(name, "id"))
+        }
+    }
 }
 
 /// Readers that lay claim to the very same places by the same marks: the later finds nothing.
@@ -192,6 +242,26 @@ mod tests {
             "\\ba",
         ] {
             assert!(can_match(pattern), "{pattern}");
+        }
+    }
+
+    #[test]
+    fn what_would_be_written_has_to_be_found_again() {
+        let table = [
+            ("sequence", r"^load (?P<id>\S+)$", "load {id}", true),
+            ("sequence", r"^load (?P<id>\S+)$", "{id}", false),
+            ("sequence", r"^(?P<id>[A-Z]{4})$", "{id}", true),
+            ("flags", r"^(?P<id>\w+)=(?P<on>\w+)$", "{id}={on}", true),
+            ("flags", r"^(?P<id>\w+)=(?P<on>\w+)$", "{id}", false),
+            ("names", r"^(?P<at>\d+)-(?P<name>.+)$", "{at}-{name}", true),
+            ("names", r"^(?P<at>\d+)-(?P<name>.+)$", "{name}", false),
+            ("list", r"^mods=(?P<list>.*)$", "{id}", true),
+        ];
+        for (kind, line, write, found) in table {
+            let order = format!("kind = '{kind}'\nfile = 'x'\nline = '{line}'\nwrite = '{write}'");
+            let order: OrderRule = toml_edit::de::from_str(&order).unwrap();
+            let again = finds_again(&order, &order.write);
+            assert_eq!(again, found, "{kind} {line} {write}");
         }
     }
 

@@ -36,6 +36,9 @@ pub struct Unshown {
     pub readers: BTreeSet<String>,
     /// Settings of which it said nothing.
     pub settings: BTreeSet<String>,
+    /// Whether it started add-ons in another order than the load order's.
+    #[serde(default)]
+    pub disorder: bool,
 }
 
 /// A setting, by its name in the family file.
@@ -95,6 +98,8 @@ pub struct Misplaced {
     pub started: Id,
     /// What was to be started there.
     pub wanted: Id,
+    /// Whether the order was another one before, too, so that nothing follows.
+    pub before: bool,
 }
 
 /// What the server says of one setting.
@@ -171,6 +176,7 @@ impl StartReport {
                 .map(|reader| (*reader).clone())
                 .collect(),
             settings: unsaid.map(|it| it.name.clone()).collect(),
+            disorder: self.misplaced.is_some(),
         }
     }
 
@@ -205,9 +211,15 @@ impl StartReport {
         );
         let silent = all.iter().filter(|it| !it.runs && it.unshown_before);
         let silent = silent.map(|it| it.id.as_str());
-        match silent.collect::<Vec<_>>().join(", ") {
+        let seen = match silent.collect::<Vec<_>>().join(", ") {
             none if none.is_empty() => seen,
             some => format!("{seen}; not named, and not before either: {some}"),
+        };
+        match &self.misplaced {
+            Some(misplaced) if misplaced.before => {
+                format!("{seen}; started in another order than the load order, as before")
+            }
+            _ => seen,
         }
     }
 
@@ -238,7 +250,11 @@ impl StartReport {
                 },
             });
         }
-        if let Some(Misplaced { started, wanted }) = &self.misplaced {
+        let misplaced = self.misplaced.as_ref().filter(|it| !it.before);
+        if let Some(Misplaced {
+            started, wanted, ..
+        }) = misplaced
+        {
             problems.push(format!("{started} was started where {wanted} is due"));
         }
         for setting in self.settings.iter().filter(|s| !s.is_right()) {
@@ -340,6 +356,26 @@ fn naming(id: &Id, printed: &[String]) -> Option<String> {
     line.map(|line| line.trim().to_owned())
 }
 
+fn each_once(ids: Vec<&Id>) -> Vec<&Id> {
+    let mut known = BTreeSet::new();
+    ids.into_iter().filter(|id| known.insert(*id)).collect()
+}
+
+/// The first that was started where another one is due.
+fn out_of_order(started: &[&Id], wanted: &Wanted) -> Option<Misplaced> {
+    let there: BTreeSet<&Id> = started.iter().copied().collect();
+    let order: BTreeSet<&Id> = wanted.order.iter().collect();
+    let due = wanted.order.iter().filter(|id| there.contains(id));
+    let in_order = started.iter().filter(|id| order.contains(*id));
+    let mut both = in_order.zip(due);
+    let (started, due) = both.find(|(started, due)| **started != *due)?;
+    Some(Misplaced {
+        started: (*started).clone(),
+        wanted: due.clone(),
+        before: wanted.unshown.disorder,
+    })
+}
+
 /// Holds what a server has shown against what is wanted.
 pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport {
     let named = |pattern: &Pattern, line: &str| {
@@ -384,18 +420,13 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport 
         };
         wanted.components.iter().map(answer).collect()
     });
-    let wanted_set: BTreeSet<&Id> = wanted.order.iter().collect();
-    let started: Vec<Id> = started.into_iter().map(|(id, _)| id).collect();
-    let there: BTreeSet<&Id> = started.iter().collect();
-    let mut due = wanted.order.iter().filter(|id| there.contains(id));
-    let in_order = started.iter().filter(|id| wanted_set.contains(id));
-    let misplaced = in_order
-        .filter_map(|started| Some((started, due.next()?)))
-        .find(|(started, due)| started != due)
-        .map(|(started, due)| Misplaced {
-            started: started.clone(),
-            wanted: due.clone(),
-        });
+    let started: Vec<&Id> = started.iter().map(|(id, _)| id).collect();
+    // A server may name each several times, as when it looks at all of them before it starts them.
+    let mut again = started.clone();
+    again.reverse();
+    let mut last = each_once(again);
+    last.reverse();
+    let misplaced = out_of_order(&each_once(started), wanted).and(out_of_order(&last, wanted));
     let settings = wanted.settings.iter().filter_map(|setting| {
         let setting_rule = rule
             .settings
@@ -604,6 +635,32 @@ mod tests {
         assert_eq!(asked(&wanted("", "", "seats=1")), ["list"]);
         assert_eq!(asked(&wanted("", "", "seed=1")), ["list", "seed"]);
         assert_eq!(problems(&wanted("", "", ""), "8 seats", "all", ""), "");
+    }
+
+    #[test]
+    fn the_order_of_a_start_counts_where_it_ever_did() {
+        let mut wanted = wanted("a=1 b=2", "a b", "");
+        let judged = |wanted: &Wanted, printed: &str| {
+            let shown = Shown {
+                printed: lines(printed),
+                answers: BTreeMap::from([("list".into(), lines("- a 1, - b 2, all"))]),
+            };
+            judge(&rule(RULE), wanted, &shown)
+        };
+        let started = |wanted: &Wanted, printed| judged(wanted, printed).problems().join("; ");
+        // All are looked at before they are started, or looked at once more.
+        for good in [
+            "start b 2, start a 1, start a 1, start b 2",
+            "start a 1, start b 2, start b 2, start a 1",
+        ] {
+            assert_eq!(started(&wanted, good), "");
+        }
+        let bad = "start b 2, start a 1";
+        assert_eq!(started(&wanted, bad), "b was started where a is due");
+        // A server that never minded the load order is no worse after it.
+        wanted.unshown = judged(&wanted, bad).unshown();
+        assert_eq!(started(&wanted, bad), "");
+        assert!(judged(&wanted, bad).told().ends_with("as before"));
     }
 
     #[test]

@@ -56,6 +56,11 @@ impl Section {
     }
 }
 
+/// What the names of folders of worlds and players have in them.
+const KEPT: &[&str] = &["world", "save", "player", "ban"];
+/// What the names of folders that come and go have in them.
+const PASSING: &[&str] = &["log", "cache", "crash", "tmp", "screenshot"];
+
 /// Where nothing looks alike: a family has a reader.
 const NOTHING_ALIKE: &str = "\n# TODO: where add-ons lie, and what they are made of.\n[[reader]]\nname = \"addon\"\n\
                              kind = \"addon\"\nshape = \"folder\"\nat = \"TODO/*\"\ninstall = \"TODO/{id}\"\n";
@@ -134,7 +139,7 @@ fn head(name: &str, sample: &Sample) -> String {
         quoted(&format!("{name} server")),
         marks(sample),
         kept(sample),
-        places(sample, &["log", "cache", "crash", "tmp"]).join(", "),
+        places(sample, PASSING).join(", "),
     )
 }
 
@@ -172,8 +177,8 @@ fn marks(sample: &Sample) -> String {
 
 /// What is probably the world's: by its name, or because it was written last.
 fn kept(sample: &Sample) -> String {
-    let mut kept = places(sample, &["world", "save", "player", "ban"]);
-    let passing = places(sample, &["log", "cache", "crash", "tmp"]);
+    let mut kept = places(sample, KEPT);
+    let passing = places(sample, PASSING);
     for path in &sample.written {
         let glob = match path.as_str().split_once('/') {
             Some((folder, _)) => quoted_glob(&format!("{folder}/**")),
@@ -187,6 +192,13 @@ fn kept(sample: &Sample) -> String {
         }
     }
     kept.join(", ")
+}
+
+/// Whether a path lies in a folder that is probably the world's, or comes and goes.
+fn is_data(path: &RelPath) -> bool {
+    let top = path.as_str().split('/').next().unwrap_or_default();
+    let top = top.to_lowercase();
+    KEPT.iter().chain(PASSING).any(|word| top.contains(word))
 }
 
 /// Folders and files at the top whose names have one of these words in them.
@@ -520,6 +532,60 @@ mod tests {
 
         [console]
         ready = 'TODO: the line that says that the server is ready'
+        stop = { signal = "TERM" }    # or { command = "…" }
+        "#);
+    }
+
+    #[test]
+    fn folders_of_one_kind_of_file_that_hashes_stand_in_front_of() {
+        let mut sample = sampled(&[
+            ("rails/fern/fern.track", None),
+            ("rails/fern/readme.txt", Some("x")),
+            ("rails/moss/moss.track", None),
+            ("rails/moss/readme.txt", Some("x")),
+            (
+                "line.cfg",
+                Some(
+                    "server_port = 3979\n[rails]\n46520101|E35C8FF2C60F|fern/fern.track = \n4D530101|8332B720E357|moss/moss.track = 3 4\n",
+                ),
+            ),
+        ]);
+        sample.releases = vec![("fern-2.tar".into(), vec!["fern-2/fern.track".into()])];
+        sample.log =
+            Some("line loaded\nreading 'fern/fern.track'\nreading 'moss/moss.track'\n".into());
+        insta::assert_snapshot!(guessed(&sample), @r#"
+        [layout]
+        keep = []    # worlds, players, bans: never written
+        passing = []    # logs, caches
+
+        # Seen 2 of these.
+        [[reader]]
+        name = "rails"
+        kind = "addon"
+        shape = "folder"
+        at = "rails/*"
+        install = "rails/{id}"
+        marks = ["*.track"]
+        drop = "*.tar"
+
+        [reader.fields]
+        id = { at = "$name", pattern = '^(?P<value>.+?)(-v?\d[\w.:~+-]*)?$' }
+        version = { at = "$archive", pattern = '-v?(?P<value>\d[\w.:~+-]*)$' }
+
+        # Names 2 of what was seen.
+        [order]
+        kind = "sequence"
+        file = "line.cfg"
+        line = '^\s*(?:[0-9A-Fa-f]+\|[0-9A-Fa-f]+\|)?(?P<id>[\w-]+)/[\w-]+\.track ='
+        write = "{id}/{id}.track = "
+
+        [launch]
+        command = ["sh", "TODO"]
+
+        [console]
+        ready = 'TODO: the line that says that the server is ready'
+        loaded = '''^reading '(?P<id>[\w-]+)'''    # named 2
+        port = { file = "line.cfg", line = 'server_port = (?P<port>\d+)', transport = "tcp" }    # TODO: or "udp"?
         stop = { signal = "TERM" }    # or { command = "…" }
         "#);
     }

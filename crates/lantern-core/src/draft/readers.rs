@@ -1,6 +1,6 @@
 //! What looks alike in a server folder: a reader for each.
 
-use super::{Sample, quoted};
+use super::{Sample, is_data, quoted};
 use crate::document::{Node, Table, parse};
 use crate::family::Glob;
 use crate::path::RelPath;
@@ -55,8 +55,15 @@ const PROSE: &[&str] = &[
     "authors",
 ];
 
+/// Extensions of texts that lie beside anything.
+const TEXTS: &[&str] = &["txt", "md", "html", "log"];
+
 /// A version that stands at the end of a download's name.
 const NUMBERED: &str = r#"version = { at = "$archive", pattern = '-v?(?P<value>\d[\w.:~+-]*)$' }"#;
+
+/// The id of a folder whose name may end in a version.
+const ID_OF_NUMBERED: &str =
+    r#"id = { at = "$name", pattern = '^(?P<value>.+?)(-v?\d[\w.:~+-]*)?$' }"#;
 
 /// A guess at a reader.
 #[derive(Default)]
@@ -213,9 +220,9 @@ fn told_by_header(text: &str) -> Option<(&'static str, Vec<(&'static str, String
     })
 }
 
-/// Folders side by side that have a file of one name, and no descriptor: that file marks them.
+/// Folders side by side that have a file of one name, or of one extension, and no descriptor: that file marks them.
 fn like_folders(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
-    let mut alike: BTreeMap<(String, &str), Vec<&RelPath>> = BTreeMap::new();
+    let mut alike: BTreeMap<(String, String), Vec<&RelPath>> = BTreeMap::new();
     for path in &sample.paths {
         let prose = PROSE.contains(&stem(path.name()).to_lowercase().as_str());
         let folder = path.folder().filter(|_| !prose);
@@ -224,12 +231,25 @@ fn like_folders(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
             let above = folder
                 .folder()
                 .map_or(String::new(), |above| format!("{above}/"));
-            alike.entry((above, path.name())).or_default().push(path);
+            let key = (above.clone(), path.name().to_owned());
+            alike.entry(key).or_default().push(path);
+            let extension = path.name().rsplit_once('.').map(|(_, extension)| extension);
+            // Not at the top, where it could be any folder.
+            if let Some(extension) = extension.filter(|it| !above.is_empty() && !TEXTS.contains(it))
+            {
+                let files = alike.entry((above, format!("*.{extension}"))).or_default();
+                if files
+                    .last()
+                    .is_none_or(|known| known.folder() != Some(folder))
+                {
+                    files.push(path);
+                }
+            }
         }
     }
-    // Of each folder the name that most of those in it have.
+    // Of each folder what most of those in it have: a name before an extension.
     let mut best: BTreeMap<&str, (&str, &Vec<&RelPath>)> = BTreeMap::new();
-    for ((above, file), paths) in &alike {
+    for ((above, file), paths) in alike.iter().rev() {
         let known = best.entry(above).or_insert((file, paths));
         if paths.len() > known.1.len() {
             *known = (file, paths);
@@ -275,7 +295,7 @@ fn like_files(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
         let is_text = sample.texts.contains_key(path.as_str());
         let folder = path
             .folder()
-            .filter(|_| !is_text && !sample.archives.contains_key(path));
+            .filter(|_| !is_text && !is_data(path) && !sample.archives.contains_key(path));
         if let (Some(folder), Some((_, extension))) = (folder, path.name().rsplit_once('.')) {
             let key = (folder.to_string(), extension);
             alike.entry(key).or_default().push(path);
@@ -308,16 +328,14 @@ fn groups(sample: &Sample, members: &[Guess]) -> Vec<Guess> {
     let mut guesses = Vec::new();
     for guess in members.iter().filter(|guess| guess.shape == "folder") {
         let above = guess.at.trim_end_matches('*');
-        let telling = guess.file.as_ref().map(|(file, _)| file.as_str());
-        let Some(telling) = telling.or(guess.marks.first().map(String::as_str)) else {
-            continue;
-        };
         let below = |path: &RelPath| path.as_str().strip_prefix(above).map(str::to_owned);
         let mut holds: BTreeMap<String, usize> = BTreeMap::new();
         let mut own: BTreeMap<String, Vec<String>> = BTreeMap::new();
         for rest in sample.paths.iter().filter_map(below) {
             match rest.split('/').collect::<Vec<_>>()[..] {
-                [pack, _, file] if file == telling => *holds.entry(pack.into()).or_default() += 1,
+                [pack, _, file] if guess.is_told_by(file) => {
+                    *holds.entry(pack.into()).or_default() += 1
+                }
                 [pack, file] => own.entry(pack.into()).or_default().push(file.into()),
                 _ => {}
             }
@@ -326,7 +344,7 @@ fn groups(sample: &Sample, members: &[Guess]) -> Vec<Guess> {
         let packs = holds.iter().filter_map(|(pack, count)| {
             let own = own.get(pack).filter(|_| *count > 1)?;
             let mark = own.iter().find(|file| !prose(file))?;
-            (!own.iter().any(|file| file == telling)).then_some((pack.clone(), mark.clone()))
+            (!own.iter().any(|file| guess.is_told_by(file))).then_some((pack.clone(), mark.clone()))
         });
         let packs: Vec<(String, String)> = packs.collect();
         if packs.is_empty() {
@@ -386,10 +404,13 @@ impl Guess {
             .map_or("", |(_, extension)| extension)
     }
 
-    /// What tells it in a release.
-    fn telling(&self) -> Option<&str> {
-        let file = self.file.as_ref().map(|(file, _)| file.as_str());
-        file.or(self.marks.first().map(String::as_str))
+    /// Whether a file of this path tells it.
+    fn is_told_by(&self, path: &str) -> bool {
+        let file = self.file.as_ref().map(|(file, _)| file);
+        let telling = file.or(self.marks.first());
+        telling.is_some_and(|telling| {
+            *telling == last(path) || Glob::new(telling).is_ok_and(|glob| glob.matches(last(path)))
+        })
     }
 
     fn is_in(&self, (name, entries): &Release) -> bool {
@@ -401,10 +422,7 @@ impl Guess {
         match self.shape {
             "archive" => ends(name),
             "file" => ends(name) || entries.iter().filter(|entry| ends(entry)).count() == 1,
-            _ => {
-                let telling = self.telling();
-                entries.iter().any(|entry| Some(last(entry)) == telling)
-            }
+            _ => entries.iter().any(|entry| self.is_told_by(entry)),
         }
     }
 
@@ -423,11 +441,8 @@ impl Guess {
             ),
         };
         self.release.push(format!("drop = {}", quoted(&drop)));
-        let telling = self.telling().map(str::to_owned);
         let deep = releases.iter().flat_map(|(_, entries)| {
-            let telling = entries
-                .iter()
-                .filter(|entry| Some(last(entry)) == telling.as_deref());
+            let telling = entries.iter().filter(|entry| self.is_told_by(entry));
             telling.map(|entry| entry.matches('/').count()).min()
         });
         if let Some(depth) = deep
@@ -479,7 +494,11 @@ impl Guess {
         }
         let fields = self.fields.iter();
         let fields = fields.map(|(field, key)| format!("{field} = {}", quoted(key)));
-        let fields: Vec<String> = fields
+        let of_folder = self.is_numbered && self.shape == "folder";
+        let of_folder = of_folder && self.fields.iter().all(|(field, _)| *field != "id");
+        let fields: Vec<String> = (of_folder.then(|| ID_OF_NUMBERED.into()))
+            .into_iter()
+            .chain(fields)
             .chain(self.is_numbered.then(|| NUMBERED.into()))
             .collect();
         if !fields.is_empty() {

@@ -6,11 +6,12 @@ use regex::Regex;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
 
-/// Words of which a line has one that says that a server is ready.
-static READY: LazyLock<Regex> = LazyLock::new(|| {
-    known(
-        r"(?i)\b(ready|started|listening|accepting|running|done|open|online|loaded|initiali[sz]ed)\b",
-    )
+/// Words of which a line has one that says that a server is ready: those that mean little else first.
+static READY: LazyLock<[Regex; 2]> = LazyLock::new(|| {
+    [
+        known(r"(?i)\b(ready|listening|accepting|online|port \d+)\b"),
+        known(r"(?i)\b(started|running|done|open|loaded|initiali[sz]ed)\b"),
+    ]
 });
 /// What lines that say that something is wrong have at or near their beginning.
 const WRONG: &[&str] = &["ERROR", "SEVERE", "FATAL", "Error:", "error:", "Traceback"];
@@ -19,6 +20,8 @@ static STAMP: LazyLock<Regex> = LazyLock::new(|| {
     known(r"^(?:\[[^\]]*\]:?\s*|\d[\d:.,TZ/-]*[:,]?\s+|[A-Z]{3,}(?:\[[^\]]*\])?:\s*)*")
 });
 static NUMBER: LazyLock<Regex> = LazyLock::new(|| known(r"\d+"));
+/// A hash, or a number that is no decimal.
+static HASH: LazyLock<Regex> = LazyLock::new(|| known(r"\b[0-9A-Fa-f]{8,}\b"));
 static FLAG: LazyLock<Regex> =
     LazyLock::new(|| known(r"^(\s*[=:]?\s*)(true|false|on|off|yes|no|0|1)\s*$"));
 /// How a port is stated, in settings and on a command line.
@@ -80,7 +83,7 @@ fn most_alike(lines: Vec<Named>) -> Vec<Named> {
     let mut alike: BTreeMap<String, Vec<Named>> = BTreeMap::new();
     for line in lines {
         alike
-            .entry(line.before.trim_start().to_owned())
+            .entry(pattern(line.before.trim_start()))
             .or_default()
             .push(line);
     }
@@ -91,22 +94,45 @@ fn most_alike(lines: Vec<Named>) -> Vec<Named> {
     most.unwrap_or_default()
 }
 
-/// The extension that all of them have behind the id.
-fn extension(lines: &[Named]) -> String {
-    let first = lines.first().map_or("", |line| line.after.as_str());
-    let word = first.strip_prefix('.').map(|rest| {
-        let end = rest.find(|c: char| !c.is_ascii_alphanumeric());
-        &first[..1 + end.unwrap_or(rest.len())]
-    });
-    let word = word.filter(|word| word.len() > 1);
-    let all = word.filter(|word| lines.iter().all(|line| line.after.starts_with(word)));
-    all.unwrap_or("").to_owned()
+/// What all of them have behind the id, without arguments: an extension, or more of a path, in which it may stand again as `{id}`.
+fn behind(lines: &[Named]) -> String {
+    let mut afters = lines
+        .iter()
+        .map(|line| line.after.replace(&line.id, "{id}"));
+    let first = afters.next().unwrap_or_default();
+    let common = |a: &str, b: &str| {
+        let both = a.char_indices().zip(b.chars());
+        let mut differs = both.filter(|((_, a), b)| a != b);
+        let end = differs.next().map(|((at, _), _)| at);
+        end.unwrap_or(a.len().min(b.len()))
+    };
+    let end = afters.fold(first.len(), |end, after| common(&first[..end], &after));
+    let first = &first[..end];
+    let word = first.find([',', ';', ' ', '\t', '"', '\'']);
+    let word = &first[..word.unwrap_or(first.len())];
+    // Of the beginning of a word that goes on otherwise, nothing is known.
+    let is_word = word.starts_with(['.', '/']) && word.ends_with(|c: char| c.is_alphanumeric());
+    match (is_word, first[word.len()..].trim_start().starts_with('=')) {
+        (false, _) => String::new(),
+        (true, false) => word.to_owned(),
+        (true, true) => format!("{word} = "),
+    }
 }
 
-/// A pattern for a text: numbers may be others.
+/// A pattern for a text: numbers and hashes may be others.
 fn pattern(text: &str) -> String {
-    let escaped = regex::escape(text);
-    NUMBER.replace_all(&escaped, r"\d+").into_owned()
+    let mut pattern = String::new();
+    let mut from = 0;
+    let mut add = |text: &str, more: &str| {
+        pattern += &NUMBER.replace_all(&regex::escape(text), r"\d+");
+        pattern += more;
+    };
+    for hash in HASH.find_iter(text) {
+        add(&text[from..hash.start()], r"[0-9A-Fa-f]+");
+        from = hash.end();
+    }
+    add(&text[from..], "");
+    pattern
 }
 
 /// The `[order]` that names the most of what is installed.
@@ -156,13 +182,23 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<String> {
     if before.is_empty() && lines.len() < 2 {
         return None;
     }
-    let extension = extension(lines);
+    let behind = behind(lines);
     let flagged = lines.iter().all(|line| FLAG.is_match(&line.after));
-    let word = match extension.is_empty() {
-        true => r"[\w-]+",
-        false => r"[\w-]+?",
+    let word = match behind.starts_with('.') {
+        true => r"[\w-]+?",
+        false => r"[\w-]+",
     };
-    let id = format!(r"^\s*{}(?P<id>{word})", pattern(before));
+    // What no two of them have alike is not written in front of a new one, and so need not stand there.
+    let alike = lines.iter().all(|line| line.before.trim_start() == before);
+    let in_front = match alike {
+        true => pattern(before),
+        false => format!("(?:{})?", pattern(before)),
+    };
+    if !alike && behind.is_empty() {
+        return None;
+    }
+    let id = format!(r"^\s*{in_front}(?P<id>{word})");
+    let before = if alike { before } else { "" };
     let (kind, line, write, more) = if flagged {
         let found = FLAG.captures(&first.after)?;
         let (between, value) = (found[1].to_owned(), found[2].to_owned());
@@ -182,13 +218,9 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<String> {
             1 if installed > 1 => "one\"    # TODO: or \"sequence",
             _ => "sequence",
         };
-        let line = format!("{id}{}", regex::escape(&extension));
-        (
-            kind,
-            line,
-            format!("{before}{{id}}{extension}"),
-            String::new(),
-        )
+        let rest = regex::escape(behind.trim_end());
+        let line = format!("{id}{}", rest.replace(r"\{id\}", r"[\w-]+"));
+        (kind, line, format!("{before}{{id}}{behind}"), String::new())
     };
     Some(format!(
         "\n# Names {} of what was seen.\n[order]\nkind = \"{kind}\"\nfile = {}\nline = {}\nwrite = {}\n{more}",
@@ -230,13 +262,14 @@ pub(super) fn console(
         .collect();
     let mut lines = vec![Section::fixed("\n[console]\n".into())];
     let todo = "ready = 'TODO: the line that says that the server is ready'\n";
+    let port = port(sample, own);
     lines.push(Section {
-        guessed: ready(&log).unwrap_or_else(|| todo.into()),
+        guessed: ready(&log, ids, port.is_some()).unwrap_or_else(|| todo.into()),
         plain: todo.into(),
     });
     lines.extend(loaded(&log, ids).map(Section::guessed));
     lines.extend(errors(&log).map(Section::guessed));
-    lines.extend(port(sample, own).map(Section::guessed));
+    lines.extend(port.map(Section::guessed));
     let stop = "stop = { signal = \"TERM\" }    # or { command = \"…\" }\n";
     lines.push(Section::fixed(stop.into()));
     lines
@@ -252,11 +285,13 @@ fn anchor(stamped: bool) -> &'static str {
     if stamped { "" } else { "^" }
 }
 
-fn ready(log: &[&str]) -> Option<String> {
-    let line = log
-        .iter()
-        .rev()
-        .find(|line| READY.is_match(words(line).0))?;
+fn ready(log: &[&str], ids: &BTreeSet<&str>, has_port: bool) -> Option<String> {
+    // Where a port tells it, a line that may mean anything does not have to.
+    let words_for_it = &READY[..if has_port { 1 } else { 2 }];
+    let line = words_for_it.iter().find_map(|word| {
+        let mut lines = log.iter().rev();
+        lines.find(|line| word.is_match(words(line).0) && named(line, ids).is_empty())
+    })?;
     let (own, stamped) = words(line);
     let ready = format!("{}{}", anchor(stamped), pattern(own));
     Some(format!(

@@ -227,8 +227,6 @@ fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) 
 
 fn target(server: &Server, survey: &Survey, to: &str) -> Result<Target> {
     let versions = &server.family.versions;
-    let build = &server.family.build;
-    let is_range = to == BEST || to.contains(['<', '>', '^', '~', '*', '[', '(', '|']);
     match to {
         SAME => {
             let known = survey.inventory.server_version().cloned();
@@ -236,12 +234,10 @@ fn target(server: &Server, survey: &Survey, to: &str) -> Result<Target> {
                 .map(Target::One)
                 .ok_or(Error::Planning(PlanningFault::NoServerVersion))
         }
-        _ if is_range && build.outside => {
-            let id = Id::new(&build.id);
-            Err(Error::Planning(PlanningFault::OneOutside(id)))
-        }
         BEST => Ok(Target::Within(Range::any())),
-        _ if is_range => Ok(Target::Within(versions.server_range(to)?)),
+        _ if to.contains(['<', '>', '^', '~', '*', '[', '(', '|']) => {
+            Ok(Target::Within(versions.server_range(to)?))
+        }
         _ => Ok(Target::One(Version::parse(to, versions.server)?)),
     }
 }
@@ -329,9 +325,13 @@ impl Question<'_> {
     /// one plan for each.
     ///
     /// # Errors
-    /// [`PlanningFault::Obstacle`] when none fit together; else when no stops lead there, or an archive or path is not fit to be
-    /// used.
+    /// [`PlanningFault::Obstacle`] when none fit together; else when no stops lead there, an archive or path is not fit to be
+    /// used, or the target is a range of what lies outside.
     pub fn plans(&mut self) -> Result<Vec<Plan>> {
+        if self.request.build_outside && matches!(self.request.target, Target::Within(_)) {
+            let id = self.request.build.clone();
+            return Err(Error::Planning(PlanningFault::OneOutside(id)));
+        }
         let selection = select(&self.request)?;
         let plans = self.drawn(&selection);
         self.downloads.remember()?;

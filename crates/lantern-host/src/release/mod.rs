@@ -419,12 +419,18 @@ pub fn payload(
     let name = name_of(path);
     let of_kind = family.readers.iter();
     let of_kind: Vec<&Reader> = of_kind.filter(|r| r.kind == offer.facts.kind).collect();
-    let named = |reader: &&Reader| reader.drop.as_ref().is_none_or(|d| d.matches(&name));
-    // What a recipe has made is called as the recipe likes.
-    let of_kind = match of_kind.iter().copied().any(|reader| named(&reader)) {
-        true => of_kind.into_iter().filter(named).collect(),
-        false => of_kind,
-    };
+    // Those that know it by its name before those that name none; what a recipe has made is called as the recipe likes.
+    let named = |reader: &&Reader| reader.drop.as_ref().map(|drop| drop.matches(&name));
+    let by = |knows| of_kind.iter().copied().filter(move |it| named(it) == knows);
+    let tiers = [
+        by(Some(true)).collect(),
+        by(None).collect(),
+        of_kind.clone(),
+    ];
+    let of_kind: Vec<&Reader> = tiers
+        .into_iter()
+        .find(|tier: &Vec<_>| !tier.is_empty())
+        .unwrap_or_default();
     if let Some(reader) = of_kind.iter().find(|reader| reader.shape == Shape::File) {
         let mut entries = match &reader.inside {
             None => Vec::new(),

@@ -440,7 +440,10 @@ fn parts_of_several_kinds_in_one_download_can_be_left_out() {
     let bed = "[[reader]]\nname = \"bed\"\nkind = \"addon\"\nshape = \"folder\"\nat = \"beds/*\"\nmarks = [\"bed.map\"]\n\
                install = \"beds/{id}\"\ndrop = \"*.zip\"\ndepth = 3\nruns = \"unknown\"\n\
                fields = { version = { at = \"$archive\", pattern = '-(?P<value>[0-9.]+)$' }, side = { value = \"server\" } }\n";
-    let shrubs = format!("{}depth = 2\n{bed}", hedge::FOLDERS);
+    // One that knows no downloads has none.
+    let note = "[[reader]]\nname = \"note\"\nkind = \"addon\"\nshape = \"file\"\nat = \"notes/*.txt\"\n\
+                install = \"notes/{id}.txt\"\n";
+    let shrubs = format!("{}depth = 2\n{note}{bed}", hedge::FOLDERS);
     world.write("hedge.family.toml", hedge::family(&shrubs, hedge::CONSOLE));
     world.write("hedge/hedge.sh", hedge::SERVER);
     hedge::adopt(&world);
