@@ -14,6 +14,7 @@
 //! | [`depot`] | catalogues and drop folders |
 //! | [`listing`] | catalogues made of folders of releases |
 //! | [`planning`] | from the question to the plan |
+//! | [`armed`] | `.lantern/armed.json`: which plan is carried out when none is named |
 //! | [`backup`] | `.lantern/store`: what is on the keep list, by content |
 //! | [`console`] | the server's process, port and open files, its input and output |
 //! | [`verify`] | what a running server shows |
@@ -26,6 +27,7 @@
 pub mod acquire;
 pub mod adopt;
 pub mod archive;
+pub mod armed;
 pub mod backup;
 pub mod changeover;
 pub mod client_pack;

@@ -15,6 +15,7 @@ use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
 use lantern_core::resolve::{Choice, Explanation, Reason, Selection, WhyNot};
 use lantern_core::version::Version;
+use lantern_host::armed::Armed;
 use lantern_host::backup::{Manifest, Page};
 use lantern_host::changeover::{Now, Report, Undone};
 use lantern_host::console::ServerState;
@@ -592,7 +593,10 @@ pub struct Ready<'a> {
 /// `plan`
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct PlanDrawn<'a> {
-    saved: &'a PathBuf,
+    /// Where it was saved; none of a what-if, or where there is nothing to do.
+    saved: Option<&'a PathBuf>,
+    /// What a changeover carries out now; none where this plan armed nothing.
+    armed: Option<&'a Armed>,
     left_out: Vec<PlaceWhy>,
     plan: &'a Plan,
     later: Vec<LaterPlan<'a>>,
@@ -600,7 +604,7 @@ pub struct PlanDrawn<'a> {
 
 #[derive(Debug, Serialize, JsonSchema)]
 struct LaterPlan<'a> {
-    saved: &'a PathBuf,
+    saved: Option<&'a PathBuf>,
     plan: &'a Plan,
 }
 
@@ -610,10 +614,13 @@ impl<'a> PlanDrawn<'a> {
         plans: &'a [Plan],
         saved: &'a [PathBuf],
         left_out: &[(String, String)],
+        armed: Option<&'a Armed>,
     ) -> PlanDrawn<'a> {
-        let later = plans.iter().zip(saved).skip(1);
+        let saved_or_not = saved.iter().map(Some).chain(std::iter::repeat(None));
+        let later = plans.iter().zip(saved_or_not).skip(1);
         PlanDrawn {
-            saved: &saved[0],
+            saved: saved.first(),
+            armed,
             left_out: places(left_out),
             plan: &plans[0],
             later: later

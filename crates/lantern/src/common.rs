@@ -18,6 +18,9 @@ pub struct Common {
     /// Answer in JSON
     #[arg(long, global = true)]
     pub json: bool,
+    /// Do not ask: do it
+    #[arg(long, short = 'y', global = true)]
+    pub yes: bool,
     /// Use colours
     #[arg(
         long,

@@ -43,6 +43,8 @@ fn status(error: &Error) -> u8 {
     match error {
         Error::Planning(PlanningFault::Obstacle { .. })
         | Error::Planning(PlanningFault::NoWay { .. })
+        | Error::Planning(PlanningFault::NotArmed(_))
+        | Error::Planning(PlanningFault::Declined)
         | Error::Changeover(ChangeoverFault::NothingToDo)
         | Error::Changeover(ChangeoverFault::NothingToUndo)
         | Error::Changeover(ChangeoverFault::WorldUsed { .. })
@@ -467,6 +469,22 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
         PlanningFault::Variant(_) => "Write --variant ID=NAME.".into(),
         PlanningFault::Plan { .. } => format!("It may be cut off or edited. {plan_again}"),
         PlanningFault::NoPlan(_) => format!("Make one: {}", common.next("plan --to VERSION")),
+        PlanningFault::NotArmed(armed) => {
+            let again = armed.name.as_ref().map(|name| {
+                let again = common.next(&format!("changeover {name}"));
+                format!("\nTo try that one again as it is: {again}")
+            });
+            format!(
+                "Make another: {}{}",
+                common.next("plan --to VERSION"),
+                again.unwrap_or_default()
+            )
+        }
+        PlanningFault::OtherName { .. } => {
+            format!("Make one: {}", common.next("plan --to VERSION"))
+        }
+        PlanningFault::NotConfirmed(without) => format!("Nothing was changed. To do it: {without}"),
+        PlanningFault::Declined => "Nothing was changed.".into(),
         PlanningFault::Obstacle { .. } => "Nothing was changed.".into(),
         PlanningFault::NoWay { .. } => format!(
             "See which versions can be reached: {}",

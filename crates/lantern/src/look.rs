@@ -106,6 +106,23 @@ impl Look {
         let _ = writeln!(std::io::stderr(), "{line}");
     }
 
+    /// Whether nobody is there to be asked.
+    pub fn cannot_ask(&self) -> bool {
+        !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal()
+    }
+
+    /// Asks a question that is answered with yes or no; none where nobody is there to be asked.
+    pub fn ask(&self, question: &str) -> Option<bool> {
+        if self.cannot_ask() {
+            return None;
+        }
+        eprint!("{} [y/N] ", visible(question, &[]));
+        let mut answer = String::new();
+        let read = std::io::stdin().read_line(&mut answer).is_ok();
+        let answer = answer.trim().to_lowercase();
+        Some(read && matches!(&*answer, "y" | "yes"))
+    }
+
     /// Prints an answer as JSON.
     pub fn answer(&self, answer: &impl Answer) {
         let mut value = serde_json::to_value(answer).expect("answers have only plain values");
@@ -240,6 +257,18 @@ pub fn date(ms: i64) -> String {
         |_| "unknown".into(),
         |at| at.strftime("%Y-%m-%d %H:%M:%S").to_string(),
     )
+}
+
+/// How long ago a moment was, in plain words; milliseconds since 1970.
+pub fn ago(ms: i64) -> String {
+    let seconds = (jiff::Timestamp::now().as_millisecond() - ms).max(0) / 1000;
+    let (n, one, many) = match seconds {
+        0..60 => return "just now".into(),
+        60..3_600 => (seconds / 60, "minute", "minutes"),
+        3_600..172_800 => (seconds / 3_600, "hour", "hours"),
+        _ => (seconds / 86_400, "day", "days"),
+    };
+    format!("{} ago", count(n as usize, one, many))
 }
 
 /// A length of time in plain units, from milliseconds.

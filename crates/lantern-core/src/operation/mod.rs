@@ -4,11 +4,13 @@
 //! carry it out and with what is recorded when it has ended. The [`next`] table decides what comes next,
 //! on the way forward, on the way back and after a cut; nobody else does.
 
+mod detail;
 mod next;
 #[cfg(test)]
 mod tests;
 mod way_back;
 
+pub use detail::{Detail, Times};
 pub use next::{Action, Came, Direction, Ending, Seen, ServerSeen, Stuck, Trouble, next};
 pub use way_back::WayBack;
 

@@ -34,7 +34,7 @@ pub fn remembered_after(
     });
     let stays = |id: &Id| {
         let mut changes = plan.components.iter();
-        changes.any(|change| change.id == *id && change.verdict == Fate::Stays)
+        changes.any(|change| change.id == *id && change.verdict == Fate::Unchanged)
     };
     let renamed: Vec<&Rename> = plan.renames.iter().filter(|it| stays(&it.id)).collect();
     // What a file was called that only gets another name: what is known of it stays known.

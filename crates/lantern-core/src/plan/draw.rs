@@ -3,7 +3,7 @@
 use super::edits::{self, Afterwards};
 use super::{
     Action, ActionKind, ComponentChange, DrawFault, Expected, FORMAT, Fate, Kept, Payload, Plan,
-    Step, Switched, TextEdit, reason_text,
+    Step, Switched, TextEdit, Yours, reason_text,
 };
 use crate::artifact::Artifact;
 use crate::catalogue::Offer;
@@ -87,6 +87,7 @@ pub fn draw(
         kinds: BTreeMap::new(),
         carried: BTreeSet::new(),
         edited: BTreeMap::new(),
+        yours: Vec::new(),
     };
     drawing.stand_still();
     let mut components = Vec::new();
@@ -98,9 +99,9 @@ pub fn draw(
             kind: choice.kind,
             to: Some(choice.to.to_string()),
             verdict: match (choice.offer, &from) {
-                (None, _) => Fate::Stays,
-                (Some(_), None) => Fate::Comes,
-                (Some(_), Some(_)) => Fate::Moves,
+                (None, _) => Fate::Unchanged,
+                (Some(_), None) => Fate::Added,
+                (Some(_), Some(_)) => Fate::Updated,
             },
             from,
             switched: situation.switched(&choice.id),
@@ -125,7 +126,7 @@ pub fn draw(
             kind: gone.kind,
             from: Some(gone.from.to_string()),
             to: None,
-            verdict: Fate::Goes,
+            verdict: Fate::Removed,
             switched: None,
             why,
             variant: None,
@@ -145,7 +146,7 @@ pub fn draw(
                 kind: facts.kind,
                 from: Some(facts.version.to_string()),
                 to: Some(facts.version.to_string()),
-                verdict: Fate::Stays,
+                verdict: Fate::Unchanged,
                 switched: Some(switched),
                 why: format!("a member of {group}"),
                 variant: None,
@@ -208,6 +209,7 @@ pub fn draw(
         .inventory
         .server_version()
         .map(ToString::to_string);
+    let yours = drawing.yours();
     Ok(Plan {
         format: FORMAT,
         server: situation.server.into(),
@@ -223,6 +225,7 @@ pub fn draw(
         actions: drawing.actions.into_values().collect(),
         renames,
         edits,
+        yours,
         keep: Kept {
             patterns: situation
                 .keep
@@ -250,6 +253,8 @@ pub(super) struct Drawing<'a> {
     pub(super) carried: BTreeSet<RelPath>,
     /// Files that he edited in one, with the BLAKE3 of what had been put there.
     pub(super) edited: BTreeMap<RelPath, String>,
+    /// What of his is set aside.
+    pub(super) yours: Vec<Yours>,
 }
 
 impl<'a> Drawing<'a> {

@@ -1,7 +1,7 @@
 //! Layers over one another: what goes, what comes to lie over what, what is laid again.
 
 use super::draw::Drawing;
-use super::{Action, ActionKind, DrawFault, Payload, Source, Under, is_lanterns};
+use super::{Action, ActionKind, DrawFault, Payload, Source, Under, WhyAside, Yours, is_lanterns};
 use crate::catalogue::Offer;
 use crate::component::{Id, Kind};
 use crate::family::Glob;
@@ -45,15 +45,20 @@ impl Drawing<'_> {
                 }
             }
             let lost = edited.iter().filter(|_| !comes_again);
-            let lost: Vec<&str> = lost.map(RelPath::as_str).collect();
-            if !lost.is_empty() {
-                self.notes.push(format!(
-                    "{} was edited by hand; your version is set aside: {}",
-                    component.facts.id,
-                    lost.join(", ")
-                ));
+            let lost: Vec<RelPath> = lost.cloned().collect();
+            for path in lost {
+                self.set_yours_aside(&path, id, WhyAside::Goes);
             }
         }
+    }
+
+    /// Writes down that a file of the administrator's is set aside.
+    fn set_yours_aside(&mut self, path: &RelPath, component: &Id, why: WhyAside) {
+        self.yours.push(Yours {
+            path: path.clone(),
+            component: component.clone(),
+            why,
+        });
     }
 
     /// What stands between a pack and what the administrator has beside it.
@@ -277,6 +282,7 @@ impl Drawing<'_> {
             layer(there.component.as_ref()),
         );
         coming.before.clone_from(&there.before);
+        let mut yours = None;
         match there.what {
             ActionKind::SetAside if there.before == coming.after => coming.what = ActionKind::Keep,
             ActionKind::SetAside if self.edited.get(path) == coming.after.as_ref() => {
@@ -290,16 +296,12 @@ impl Drawing<'_> {
             }
             ActionKind::SetAside => {
                 if self.edited.contains_key(path) {
-                    let note =
-                        format!("{path} was edited by hand and ships changed: yours is set aside");
-                    self.notes.push(note);
+                    yours = Some(WhyAside::ShipsChanged);
                 }
                 coming.what = ActionKind::Replace;
             }
             ActionKind::Keep if self.carried.contains(path) => {
-                self.notes.push(format!(
-                    "{path} is yours, and now ships: yours is set aside"
-                ));
+                yours = Some(WhyAside::NowShips);
                 coming.what = ActionKind::Replace;
             }
             // A lower layer: it comes to lie under the higher one.
@@ -351,6 +353,9 @@ impl Drawing<'_> {
                 });
             }
         }
+        if let Some((why, component)) = yours.zip(coming.component.clone()) {
+            self.set_yours_aside(&coming.path.clone(), &component, why);
+        }
         Ok(coming)
     }
 
@@ -372,18 +377,27 @@ impl Drawing<'_> {
         Some((Some(Source { archive, entry }), bytes))
     }
 
+    /// The files of the administrator's that are set aside in the end, by path.
+    pub(super) fn yours(&mut self) -> Vec<Yours> {
+        let mut yours = std::mem::take(&mut self.yours);
+        let goes = |path: &RelPath| {
+            let what = self.actions.get(path).map(|action| action.what);
+            matches!(what, Some(ActionKind::SetAside | ActionKind::Replace))
+        };
+        yours.retain(|yours| goes(&yours.path));
+        yours.sort_by(|a, b| a.path.cmp(&b.path));
+        yours
+    }
+
     /// What lay under a file that goes comes back.
     pub(super) fn uncover(&mut self) -> Result<(), DrawFault> {
-        for path in self.edited.keys() {
-            if self
-                .actions
-                .get(path)
-                .is_some_and(|a| a.what == ActionKind::SetAside)
-            {
-                let note =
-                    format!("{path} was edited by hand and ships no more: yours is set aside");
-                self.notes.push(note);
-            }
+        let edited = self.edited.keys().filter_map(|path| {
+            let action = self.actions.get(path)?;
+            let goes = action.what == ActionKind::SetAside;
+            goes.then(|| Some((path.clone(), action.component.clone()?)))?
+        });
+        for (path, component) in edited.collect::<Vec<_>>() {
+            self.set_yours_aside(&path, &component, WhyAside::ShipsNoMore);
         }
         let bare = self
             .actions

@@ -62,6 +62,9 @@ pub struct Plan {
     pub renames: Vec<Rename>,
     /// The lines of the load-order file and of start scripts that change.
     pub edits: Vec<TextEdit>,
+    /// Files that are yours, or that you edited by hand, and that are set aside; by path.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub yours: Vec<Yours>,
     /// What is kept.
     pub keep: Kept,
     /// What the server has to say is loaded afterwards.
@@ -70,6 +73,44 @@ pub struct Plan {
     pub steps: Vec<Step>,
     /// What the administrator should know before it starts.
     pub notes: Vec<String>,
+}
+
+/// A file of the administrator's own, or edited by hand, that is set aside.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Yours {
+    /// The file.
+    pub path: RelPath,
+    /// The component in whose place it lies.
+    pub component: Id,
+    /// Why it cannot stay.
+    pub why: WhyAside,
+}
+
+/// Why a file of the administrator's cannot stay.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum WhyAside {
+    /// It was edited by hand, and the new release ships another one.
+    ShipsChanged,
+    /// It was edited by hand, and the new release ships none.
+    ShipsNoMore,
+    /// It was edited by hand, and its component goes.
+    Goes,
+    /// It was put there by hand, and the new release ships one of that name.
+    NowShips,
+}
+
+impl WhyAside {
+    /// It in a few words.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            WhyAside::ShipsChanged => "edited by you, and the new release ships it changed",
+            WhyAside::ShipsNoMore => "edited by you, and the new release does not ship it",
+            WhyAside::Goes => "edited by you, and its component goes",
+            WhyAside::NowShips => "put there by you, and the new release ships one of that name",
+        }
+    }
 }
 
 /// What becomes of one component.
@@ -111,13 +152,17 @@ pub enum Switched {
 #[serde(rename_all = "kebab-case")]
 pub enum Fate {
     /// It stays as it is.
-    Stays,
+    #[serde(alias = "stays")]
+    Unchanged,
     /// Another release takes its place.
-    Moves,
+    #[serde(alias = "moves")]
+    Updated,
     /// It comes new.
-    Comes,
+    #[serde(alias = "comes")]
+    Added,
     /// It is set aside.
-    Goes,
+    #[serde(alias = "goes")]
+    Removed,
 }
 
 /// What happens to a path.

@@ -397,7 +397,8 @@ proptest! {
         }
         // Local edits survive, or are set aside and told.
         for (path, content) in &mine {
-            let told = plan.notes.iter().any(|note| note.starts_with(path.as_str()));
+            let told = plan.notes.iter().any(|note| note.starts_with(path.as_str()))
+                || plan.yours.iter().any(|yours| yours.path == *path);
             let survives = after.get(path) == Some(content);
             let saved = aside.get(path) == Some(content) && told;
             prop_assert!(survives || saved, "{} is lost: {:?}", path, plan.notes);
@@ -583,7 +584,13 @@ impl PackMove {
         let moving = moving.map(|action| format!("{:?} {}", action.what, action.path));
         let moving = moving.filter(|told| told != "Edit start.sh");
         let notes = plan.notes.iter().map(|note| format!("note: {note}"));
-        moving.chain(notes).collect::<Vec<_>>().join("\n")
+        let yours = plan.yours.iter();
+        let yours = yours.map(|it| format!("yours: {} {}", it.path, it.why.as_str()));
+        moving
+            .chain(yours)
+            .chain(notes)
+            .collect::<Vec<_>>()
+            .join("\n")
     }
 }
 

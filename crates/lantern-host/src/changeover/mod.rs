@@ -31,7 +31,7 @@ use crate::folder::{own, safe_name};
 use crate::ledger::Ledger;
 use crate::survey::{Depth, survey};
 use lantern_core::operation::{
-    Came, Direction, Ending, Journal, Operation, OperationKind, UNKNOWN, Work,
+    Came, Direction, Ending, Journal, Operation, OperationKind, Times, UNKNOWN, Work,
 };
 use lantern_core::plan::{Plan, Step};
 use run::Run;
@@ -86,24 +86,6 @@ pub struct Report {
     pub bad: Option<String>,
     /// The backup's name.
     pub backup: String,
-}
-
-/// How long the server was away, in milliseconds.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Times {
-    /// From the moment it was asked to stop until it was down; none when it was down before.
-    pub stop_ms: Option<u64>,
-    /// From then on until its start was called: lantern's own part.
-    pub own_ms: u64,
-    /// From then on until it was ready.
-    pub start_ms: u64,
-}
-
-impl Times {
-    /// All of it; none when the server was down before.
-    pub fn total_ms(&self) -> Option<u64> {
-        Some(self.stop_ms? + self.own_ms + self.start_ms)
-    }
 }
 
 /// Refuses to go on where an operation was cut off.

@@ -1,7 +1,8 @@
 //! An operation under way: what the table says comes next is done, and what came of it is told to the table.
 
 use super::journal;
-use super::{Event, Times, check, stage};
+use super::{Event, check, stage};
+use crate::armed::{self, Became};
 use crate::backup::Pass;
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
@@ -14,7 +15,8 @@ use crate::shipped;
 use crate::verify;
 use lantern_core::health::Unshown;
 use lantern_core::operation::{
-    self, Action, Came, Ending, Journal, Operation, Phase, Seen, ServerSeen, Stuck, Trouble, Work,
+    self, Action, Came, Detail, Ending, Journal, Operation, Phase, Seen, ServerSeen, Stuck, Times,
+    Trouble, Work,
 };
 use lantern_core::path::RelPath;
 use lantern_core::plan::Step;
@@ -255,8 +257,14 @@ impl<'a, 'b> Run<'a, 'b> {
         let operation = &self.journal.operation;
         let way_back = operation.way_back(&self.ledger.remembered()?, &self.ledger.variants()?);
         let logged = self.logged(None);
+        let detail = self.detail();
         let record = &self.journal.operation.record;
-        self.ledger.record(&logged, record, way_back.as_ref())?;
+        self.ledger
+            .record(&logged, record, way_back.as_ref(), &detail)?;
+        if let Work::Changeover { plan, .. } = &self.journal.operation.work {
+            // That nobody is told so later is no reason to go back.
+            let _ = armed::became(self.server, plan, Became::Done(logged.number));
+        }
         let files = record.files.iter();
         let files = files.filter_map(|(path, known)| Some((path, known.as_ref()?.hash.as_str())));
         // They are there for a later merge: that one is missing is no reason to go back.
@@ -269,9 +277,22 @@ impl<'a, 'b> Run<'a, 'b> {
     }
 
     fn record_failure(&mut self) -> Result<()> {
-        let logged = self.logged(Some(self.why_failed()));
-        self.ledger
-            .record(&logged, &operation::Record::default(), None)
+        let why = self.why_failed();
+        let logged = self.logged(Some(why.clone()));
+        let number = logged.number;
+        if let Work::Changeover { plan, .. } = &self.journal.operation.work {
+            let _ = armed::became(self.server, plan, Became::WentBack { number, why });
+        }
+        let nothing = operation::Record::default();
+        self.ledger.record(&logged, &nothing, None, &self.detail())
+    }
+
+    fn detail(&self) -> Detail {
+        Detail {
+            // Who goes on with what was cut off has not seen all of it.
+            times: self.learnt.down_since.is_some().then(|| self.times()),
+            ..Detail::of(&self.journal.operation)
+        }
     }
 
     fn logged(&self, failed: Option<String>) -> Logged {

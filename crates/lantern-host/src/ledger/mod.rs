@@ -10,10 +10,10 @@ use crate::folder::{Folder, own};
 use crate::format1;
 use lantern_core::component::Id;
 use lantern_core::inventory::{Beneath, Remembered};
-use lantern_core::operation::{self, OperationKind, Record, WayBack};
+use lantern_core::operation::{self, Detail, OperationKind, Record, WayBack};
 use lantern_core::path::RelPath;
 use rusqlite::config::DbConfig;
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OptionalExtension, params};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
@@ -58,7 +58,7 @@ impl Logged {
 }
 
 /// The number of the ledger's format.
-const FORMAT: i64 = 5;
+const FORMAT: i64 = 6;
 
 const SCHEMA: &str = "
     CREATE TABLE IF NOT EXISTS seen (
@@ -84,7 +84,8 @@ const SCHEMA: &str = "
     ) WITHOUT ROWID;
     CREATE TABLE IF NOT EXISTS contents (hash TEXT PRIMARY KEY, list TEXT NOT NULL) WITHOUT ROWID;
     CREATE TABLE IF NOT EXISTS shipped (number INTEGER PRIMARY KEY, hash TEXT NOT NULL UNIQUE, bytes INTEGER NOT NULL, packed BLOB NOT NULL);
-    PRAGMA user_version = 5;
+    CREATE TABLE IF NOT EXISTS detail (number INTEGER PRIMARY KEY, what TEXT NOT NULL);
+    PRAGMA user_version = 6;
 ";
 
 impl Ledger {
@@ -234,6 +235,7 @@ impl Ledger {
         operation: &Logged,
         record: &Record,
         way_back: Option<&WayBack>,
+        detail: &Detail,
     ) -> Result<()> {
         let write = || {
             let change = self.db.unchecked_transaction()?;
@@ -261,6 +263,9 @@ impl Ledger {
                     operation.undone
                 ],
             )?;
+            let detail = serde_json::to_string(detail).expect("it has only plain values");
+            let query = "INSERT OR REPLACE INTO detail VALUES (?1, ?2)";
+            change.execute(query, params![operation.number, detail])?;
             if let Some(why) = &operation.failed {
                 let query = "INSERT OR REPLACE INTO failure VALUES (?1, ?2)";
                 change.execute(query, params![operation.number, why])?;
@@ -332,6 +337,21 @@ impl Ledger {
             rows.collect()
         };
         self.told(rows())
+    }
+
+    /// What an operation did; empty for one of before that was written down.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn detail(&self, number: i64) -> Result<Detail> {
+        let query = "SELECT what FROM detail WHERE number = ?1";
+        let found = self.db.query_row(query, [number], |row| row.get(0));
+        let text: Option<String> = self.told(found.optional())?;
+        let detail = text.map(|text| serde_json::from_str(&text));
+        let detail = detail.transpose();
+        Ok(detail
+            .map_err(|error| self.unread(&error.to_string()))?
+            .unwrap_or_default())
     }
 
     /// What is needed to take an operation back that is in force.
@@ -447,7 +467,15 @@ mod tests {
             failed: None,
             is_thinned: false,
         };
-        ledger.record(&first, &record, Some(&way_back)).unwrap();
+        let detail = Detail {
+            backup: Some("0001".into()),
+            ..Detail::default()
+        };
+        ledger
+            .record(&first, &record, Some(&way_back), &detail)
+            .unwrap();
+        assert_eq!(ledger.detail(1).unwrap(), detail);
+        assert_eq!(ledger.detail(9).unwrap(), Detail::default());
         drop(ledger);
         let mut ledger = Ledger::open(&folder).unwrap();
         assert_eq!(ledger.remembered().unwrap()[&path], known);
@@ -466,7 +494,9 @@ mod tests {
             takes_back: Some(1),
             ..back.record
         };
-        ledger.record(&undo, &record, None).unwrap();
+        ledger
+            .record(&undo, &record, None, &Detail::default())
+            .unwrap();
         assert_eq!(ledger.last_in_force().unwrap(), None);
         assert!(ledger.remembered().unwrap().is_empty());
         assert!(ledger.variants().unwrap().is_empty());
@@ -484,7 +514,7 @@ mod tests {
         drop(ledger);
         let refused = Ledger::open(&folder).unwrap_err();
         assert!(
-            matches!(refused, Error::NewerState { found: 6, .. }),
+            matches!(refused, Error::NewerState { found: 7, .. }),
             "{refused}"
         );
     }

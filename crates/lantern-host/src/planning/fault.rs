@@ -1,5 +1,6 @@
 //! Why there is no plan.
 
+use crate::armed::Armed;
 use lantern_core::component::Id;
 use lantern_core::inventory::SwitchFault;
 use lantern_core::plan::PlanFault;
@@ -17,6 +18,23 @@ pub enum PlanningFault {
     /// The target is the installed server version, and nobody knows which that is.
     #[error("the installed server version is not known; name one with --to")]
     NoServerVersion,
+    /// The last plan was carried out, failed, or never came to be.
+    #[error("{0}")]
+    NotArmed(Box<Armed>),
+    /// A plan of another name is armed.
+    #[error("no plan is called {named}: the one that is armed is {armed}")]
+    OtherName {
+        /// The name that was given.
+        named: String,
+        /// The name of the armed one.
+        armed: String,
+    },
+    /// Nobody can be asked; how it is said without being asked.
+    #[error("there is no terminal to ask on, so this has to be said in full")]
+    NotConfirmed(String),
+    /// The answer was no.
+    #[error("not done, as you said")]
+    Declined,
     /// No releases fit together; the story of what stands in the way.
     #[error("{told}")]
     Obstacle {

@@ -1,6 +1,6 @@
 //! `lantern changeover`
 
-use super::{open, open_settled, read_plan};
+use super::{armed, open, open_settled};
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
@@ -8,17 +8,17 @@ use crate::look::{Look, Means, date, time};
 use crate::progress::Progress;
 use clap::Args;
 use lantern_host::Result;
+use lantern_host::armed::name_of;
 use lantern_host::changeover::{Report, changeover, resume};
 use lantern_host::config::Span;
 use lantern_host::ledger::Ledger;
 use lantern_host::rehearsal::{Rehearsal, report_on};
-use std::path::PathBuf;
 
 /// Carry a plan out: warn, stop, back up, swap, start, verify; or put the old state back
 #[derive(Debug, Args)]
 pub struct ChangeoverArgs {
-    /// The plan; otherwise the last one made, .lantern/next.plan.json
-    plan: Option<PathBuf>,
+    /// The plan, by its name or as a file; otherwise the one that is armed
+    plan: Option<String>,
     /// How long before the stop players are told, instead of what lantern.toml says: 10m,1m,10s
     #[arg(long, value_name = "TIMES", value_delimiter = ',')]
     warn: Option<Vec<Span>>,
@@ -45,10 +45,17 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         if let Some(times) = &args.warn {
             server.config.warn.at.clone_from(times);
         }
-        let (path, text, plan) = read_plan(args.plan.as_deref(), &server)?;
-        tell_rehearsal(report_on(&path, &text).as_ref(), look);
+        let chosen = armed::choose(args.plan.as_deref(), args.stay, &server)?;
         let mut ledger = Ledger::open(&server.folder)?;
-        changeover(&server, &mut ledger, plan, args.stay, &mut tell)?
+        armed::announce(&chosen, &server, &ledger, look)?;
+        tell_rehearsal(report_on(&chosen.path, &chosen.text).as_ref(), look);
+        // Where nobody can be asked, a plan that is named is meant.
+        if !(chosen.is_named && look.cannot_ask()) {
+            let name = name_of(&chosen.text);
+            let without = common.next(&format!("changeover {name}"));
+            armed::confirm("Carry it out?", &without, common, look)?;
+        }
+        changeover(&server, &mut ledger, chosen.plan, args.stay, &mut tell)?
     };
     drop(progress);
     show(look, common, &report);

@@ -55,7 +55,7 @@ const STORY: &[Scene] = &[
     ),
     Scene(
         "The changeover, with the server running and players told.",
-        &["changeover", "--server", "halcyon-terrace"],
+        &["changeover", "--yes", "--server", "halcyon-terrace"],
         0,
     ),
     Scene(
@@ -78,7 +78,7 @@ const STORY: &[Scene] = &[
     ),
     Scene(
         "The server does not start with it. The old state comes back by itself.",
-        &["changeover", "--server", "halcyon-terrace"],
+        &["changeover", "--yes", "--server", "halcyon-terrace"],
         4,
     ),
     Scene(
@@ -142,7 +142,7 @@ const STORY: &[Scene] = &[
     ),
     Scene(
         "The start script follows, too.",
-        &["changeover", "--server", "halcyon-orchard"],
+        &["changeover", "--yes", "--server", "halcyon-orchard"],
         0,
     ),
     Scene(

@@ -2,6 +2,7 @@
 
 pub mod acquire;
 pub mod adopt;
+mod armed;
 pub mod backup;
 pub mod catalogue;
 pub mod changeover;
@@ -21,37 +22,11 @@ pub mod verify;
 pub mod why;
 
 use crate::common::Common;
-use lantern_core::plan::Plan;
+use lantern_host::Result;
 use lantern_host::changeover::refuse_interrupted;
 use lantern_host::config::Server;
-use lantern_host::folder::own;
 use lantern_host::identity;
 use lantern_host::lock::Lock;
-use lantern_host::place::here;
-use lantern_host::planning::fault::PlanningFault;
-use lantern_host::{Error, Result};
-use std::path::{Path, PathBuf};
-
-/// Reads a plan: the one that was named, or the last one made. Returns its path and text, too.
-fn read_plan(named: Option<&Path>, server: &Server) -> Result<(PathBuf, String, Plan)> {
-    let path = named.map_or_else(
-        || server.folder.shown(&own("next.plan.json")),
-        Path::to_owned,
-    );
-    let text = here::read_text(&path).map_err(|error| match error {
-        Error::Io { source, .. } if source.kind() == std::io::ErrorKind::NotFound => {
-            Error::Planning(PlanningFault::NoPlan(path.clone()))
-        }
-        other => other,
-    })?;
-    let plan = Plan::parse(&text).map_err(|fault| {
-        Error::Planning(PlanningFault::Plan {
-            path: path.clone(),
-            fault,
-        })
-    })?;
-    Ok((path, text, plan))
-}
 
 /// Opens the server that `--server` names, and takes its lock.
 fn open(common: &Common, doing: &str) -> Result<(Server, Lock)> {

@@ -1,5 +1,6 @@
 //! `lantern plan`
 
+use super::armed::{summary, way};
 use super::question::{SourceArgs, TermArgs, tell_left_out};
 use super::{open_settled, request};
 use crate::answers;
@@ -10,6 +11,7 @@ use crate::progress::name;
 use clap::Args;
 use lantern_core::plan::{ActionKind, ComponentChange, Fate, Plan, Switched};
 use lantern_host::Result;
+use lantern_host::armed::{self, Became};
 use lantern_host::config::Server;
 use lantern_host::ledger::Ledger;
 use lantern_host::place::here;
@@ -32,7 +34,10 @@ pub struct PlanArgs {
     /// Put what a release would write into the keep list beside it, as *.new
     #[arg(long)]
     beside: bool,
-    /// Where the plan goes; otherwise .lantern/next.plan.json
+    /// Only look: the plan is shown, and nothing is armed
+    #[arg(long, conflicts_with = "out")]
+    what_if: bool,
+    /// Put the plan into a file, and do not arm it
     #[arg(long, value_name = "FILE")]
     out: Option<PathBuf>,
     /// Show every path
@@ -52,13 +57,31 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
         return request::answer(path, look);
     }
     let (server, _lock) = open_settled(common, "plan")?;
+    if args.what_if || args.out.is_some() {
+        return ask(args, common, look, &server);
+    }
+    // What somebody looked at before is not carried out when this question has no answer.
+    let before = armed::disarm(&server, "it was cut off")?;
+    ask(args, common, look, &server).inspect_err(|error| {
+        let told = error.to_string();
+        let _ = armed::disarm(&server, told.lines().next().unwrap_or_default());
+        if let Some(name) = before.and_then(|armed| armed.name) {
+            look.talk(&format!(
+                "  plan {name}, which was armed, is not armed any more"
+            ));
+        }
+    })
+}
+
+fn ask(args: &PlanArgs, common: &Common, look: &Look, server: &Server) -> Result<u8> {
     let mut ledger = Ledger::open(&server.folder)?;
+    let arms = !args.what_if && args.out.is_none();
     let terms = Terms {
         variant: args.variant.clone(),
         beside: args.beside,
         ..args.terms.to(args.to.as_deref().unwrap_or(planning::SAME))
     };
-    let mut question = planning::question(&server, &mut ledger, &args.sources.named(), &terms)?;
+    let mut question = planning::question(server, &mut ledger, &args.sources.named(), &terms)?;
     tell_left_out(&question, look);
     question.save()?;
     if let Some(path) = &args.save_request {
@@ -66,12 +89,30 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
         here::write(path, text.as_bytes())?;
     }
     let plans = question.plans()?;
-    let saved = planning::save(&server, &plans, args.out.as_deref())?;
+    let is_empty = plans.iter().all(Plan::is_empty);
+    let saved = match args.what_if || arms && is_empty {
+        true => Vec::new(),
+        false => planning::save(server, &plans, args.out.as_deref())?,
+    };
+    let armed = match (arms, is_empty) {
+        (true, false) => Some(armed::arm(server, &plans[0])?),
+        (true, true) => {
+            armed::disarm(server, "there was nothing to do")?;
+            None
+        }
+        (false, _) => None,
+    };
     let left_out = &question.left_out;
     if look.json {
-        look.answer(&answers::PlanDrawn::new(&plans, &saved, left_out));
+        look.answer(&answers::PlanDrawn::new(
+            &plans,
+            &saved,
+            left_out,
+            armed.as_ref(),
+        ));
     } else {
-        show_all(look, common, &plans, &saved, &server, args);
+        show_all(look, &plans, server, args);
+        show_next(look, common, server, &saved, args)?;
     }
     Ok(if !left_out.is_empty() {
         fail::NO
@@ -80,14 +121,7 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
     })
 }
 
-fn show_all(
-    look: &Look,
-    common: &Common,
-    plans: &[Plan],
-    saved: &[PathBuf],
-    server: &Server,
-    args: &PlanArgs,
-) {
+fn show_all(look: &Look, plans: &[Plan], server: &Server, args: &PlanArgs) {
     if plans.len() > 1 {
         let stops: Vec<&str> = plans.iter().map(|plan| plan.to.as_str()).collect();
         let text = format!(
@@ -105,7 +139,27 @@ fn show_all(
     }
     if plans.iter().all(Plan::is_empty) {
         look.say("\nThere is nothing to do.");
-        return;
+    }
+}
+
+/// What is armed now, and how it goes on.
+fn show_next(
+    look: &Look,
+    common: &Common,
+    server: &Server,
+    saved: &[PathBuf],
+    args: &PlanArgs,
+) -> Result<()> {
+    let armed = armed::read(server)?.filter(|armed| armed.became == Became::Armed);
+    let name = armed.and_then(|armed| armed.name);
+    let told = match (args.what_if || args.out.is_some(), &name) {
+        (true, Some(name)) => format!("\nNothing was armed by this; plan {name} still is."),
+        (true, None) => "\nNothing is armed.".into(),
+        (false, Some(name)) => format!("\nPlan {name} is armed: a changeover carries it out."),
+        (false, None) => String::new(),
+    };
+    if !told.is_empty() {
+        look.say(&told);
     }
     for (number, path) in saved.iter().enumerate() {
         let command = |word: &str| match (number, &args.out) {
@@ -122,49 +176,23 @@ fn show_all(
             _ => look.say(&format!("Then: {}", look.paint(Means::Paste, &command))),
         }
     }
+    Ok(())
 }
+
+/// Of so many it is said which stay.
+const NAMED: usize = 12;
 
 /// Shows a plan.
 fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
-    let of = |verdict| {
-        plan.components
-            .iter()
-            .filter(|c| c.verdict == verdict)
-            .count()
-    };
-    let from = plan.from.as_deref().unwrap_or("unknown");
-    let way = match (from == plan.to, server.family.build.outside) {
-        (true, _) => format!("stays at {from}"),
-        (false, false) => format!("{from} to {}", plan.to),
-        (false, true) => format!("{from}, made ready for {}", plan.to),
-    };
-    let switched = |to| {
-        plan.components
-            .iter()
-            .filter(|c| c.switched == Some(to))
-            .count()
-    };
-    let (on, off) = (switched(Switched::On), switched(Switched::Off));
-    let switched = match (on, off) {
-        (0, 0) => String::new(),
-        (_, 0) => format!(", {on} switched on"),
-        (0, _) => format!(", {off} switched off"),
-        _ => format!(", {on} switched on, {off} off"),
-    };
-    look.say(&look.paint(
-        Means::Title,
-        &format!(
-            "{}: {} {way}. {} move, {} come new, {} go, {} stay{switched}.",
-            plan.server,
-            server.family.name,
-            of(Fate::Moves),
-            of(Fate::Comes),
-            of(Fate::Goes),
-            of(Fate::Stays)
-        ),
-    ));
+    let title = format!(
+        "{}: {}. {}.",
+        plan.server,
+        way(plan, server),
+        summary(&plan.components)
+    );
+    look.say(&look.paint(Means::Title, &title));
     let stays =
-        |change: &&ComponentChange| change.verdict == Fate::Stays && change.switched.is_none();
+        |change: &&ComponentChange| change.verdict == Fate::Unchanged && change.switched.is_none();
     let changed = plan.components.iter().filter(|change| !stays(change));
     let rows: Vec<Vec<String>> = changed
         .map(|change| {
@@ -189,10 +217,10 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 .map(|a| a.bytes)
                 .sum();
             let fate = match change.verdict {
-                Fate::Moves => "moves",
-                Fate::Comes => "comes",
-                Fate::Stays => "",
-                Fate::Goes => "goes",
+                Fate::Updated => "update",
+                Fate::Added => "add",
+                Fate::Unchanged => "",
+                Fate::Removed => "remove",
             };
             let switched = change.switched.map(|switched| match switched {
                 Switched::On => "on",
@@ -225,8 +253,10 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
         .filter(stays)
         .map(|c| c.id.as_str())
         .collect();
-    if !stays.is_empty() {
-        look.say(&format!("\n  stay as they are: {}", stays.join(", ")));
+    match stays.len() {
+        0 => {}
+        1..=NAMED => look.say(&format!("\n  unchanged: {}", stays.join(", "))),
+        more => look.say(&format!("\n  unchanged: {more}, which --files lists")),
     }
     if !plan.renames.is_empty() {
         look.say("\n  load order, by name:");
@@ -277,6 +307,12 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
             ]
         });
         look.table(&["what", "path", "size", "whose"], rows.collect());
+    }
+    if !plan.yours.is_empty() {
+        look.say("\n  yours, and set aside:");
+    }
+    for yours in &plan.yours {
+        look.say(&format!("    {}   {}", yours.path, yours.why.as_str()));
     }
     let kept = plan.of(ActionKind::Keep).count();
     look.say(&format!(

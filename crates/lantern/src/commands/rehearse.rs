@@ -1,6 +1,6 @@
 //! `lantern rehearse`
 
-use super::{open_settled, read_plan};
+use super::{armed, open_settled};
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, time};
@@ -11,13 +11,13 @@ use lantern_host::Result;
 use lantern_host::changeover::Event;
 use lantern_host::ledger::Ledger;
 use lantern_host::rehearsal::{Rehearsal, RehearsalOptions, rehearse, report_path};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 /// Carry a plan out on a copy of the server, on other ports; the server itself goes on untouched
 #[derive(Debug, Args)]
 pub struct RehearseArgs {
-    /// The plan; otherwise the last one made, .lantern/next.plan.json
-    plan: Option<PathBuf>,
+    /// The plan, by its name or as a file; otherwise the one that is armed
+    plan: Option<String>,
     /// Leave the keep list out of the copy: quicker, and the server makes a world of its own
     #[arg(long)]
     without_world: bool,
@@ -31,7 +31,9 @@ pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C ends the rehearsal, and the copy goes.
     let _ = ctrlc::set_handler(lantern_host::call_off);
     let (server, _lock) = open_settled(common, "rehearse")?;
-    let (path, text, plan) = read_plan(args.plan.as_deref(), &server)?;
+    let armed::Chosen {
+        path, text, plan, ..
+    } = armed::choose(args.plan.as_deref(), true, &server)?;
     let ledger = Ledger::open(&server.folder)?;
     let piece = RehearsalOptions {
         path: &path,

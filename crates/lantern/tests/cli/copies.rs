@@ -42,7 +42,7 @@ fn a_copy_never_touches_its_original() {
         "copy_refused",
         world.lantern(&["console", "stop", "--server", "copy"])
     );
-    world.lantern(&["changeover", "--server", "copy"]);
+    world.lantern(&["changeover", "--yes", "--server", "copy"]);
     assert_snapshot!(
         "copy_not_moved",
         world.lantern(&["adopt", "copy", "--moved"])
@@ -54,12 +54,12 @@ fn a_copy_never_touches_its_original() {
     );
     assert_snapshot!(
         "copy_plan",
-        world.lantern(&["changeover", "--server", "copy"])
+        world.lantern(&["changeover", "--yes", "--server", "copy"])
     );
     // It is started, changed over and stopped by itself, and the original stays up.
     world.ok(&["console", "start", "--server", "copy"]);
     world.ok(&[PLAN, &["copy"]].concat());
-    world.ok(&["changeover", "--server", "copy"]);
+    world.ok(&["changeover", "--yes", "--server", "copy"]);
     world.ok(&["console", "stop", "--server", "copy"]);
     world.ok(&["console", "state", "--server", "hedge"]);
     assert_snapshot!("copy_twice", world.lantern(&["adopt", "copy", "--copy"]));
@@ -87,7 +87,7 @@ fn a_folder_that_only_got_another_name_stays_the_same_server() {
 fn a_folder_that_was_brought_elsewhere_keeps_its_way_back() {
     let world = running();
     world.ok(&[PLAN, &["hedge"]].concat());
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     world.ok(&["console", "stop", "--server", "hedge"]);
     world.copy("hedge", "elsewhere");
     std::fs::remove_dir_all(world.path("hedge")).unwrap();
@@ -139,7 +139,7 @@ fn a_second_server_on_the_same_world_is_seen_before_anything_is_stopped() {
     });
     assert_snapshot!("second_state", hedge(&["console", "state"]));
     assert_snapshot!("second_verify", hedge(&["verify"]));
-    assert_snapshot!("second_changeover", hedge(&["changeover"]));
+    assert_snapshot!("second_changeover", hedge(&["changeover", "--yes"]));
     for args in [
         &["console", "stop", "--kill"][..],
         &["rehearse"],
@@ -151,6 +151,6 @@ fn a_second_server_on_the_same_world_is_seen_before_anything_is_stopped() {
     second.kill().unwrap();
     second.wait().unwrap();
     assert!(hedge(&["console", "state"]).contains("exit status 0"));
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     world.ok(&["console", "stop", "--server", "hedge"]);
 }

@@ -57,7 +57,7 @@ fn one_file_of_a_download_is_installed_and_the_rest_named() {
     // The family's line names shrubs, and no seeds: that is seen while the server runs.
     world.ok(&["console", "start", "--server", "hedge"]);
     assert_snapshot!("one_file_planned", plan(&world, "drop"));
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert_eq!(world.read("hedge/seeds/oak.so"), "acorn");
     // Its version is known as long as it is what was put there.
     assert_snapshot!(
@@ -73,9 +73,9 @@ fn one_file_of_a_download_is_installed_and_the_rest_named() {
     let told = world.ok(&[
         "plan", "--to", "1.0", "--from", "both", "--drop", "elm", "--server", "hedge",
     ]);
-    assert!(told.contains("1 move, 0 come new"), "{told}");
+    assert!(told.contains("1 updated, 0 added"), "{told}");
     plan(&world, "both");
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert_eq!(world.read("hedge/seeds/oak.so"), "a");
     assert_eq!(world.read("hedge/seeds/elm.so"), "b");
     world.zip(
@@ -132,7 +132,7 @@ fn what_runs_without_a_load_order_is_told_and_missed() {
     world.ok(&["console", "start", "--server", "hedge"]);
     world.zip("drop/ivy-2.0.zip", &[("shrub.toml", SHRUB)]);
     assert!(plan(&world, "drop").contains("exit status 0"));
-    let told = world.ok(&["changeover", "--server", "hedge"]);
+    let told = world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert!(told.contains("1 of 2 components are loaded"), "{told}");
     assert!(
         told.contains("not named, and not before either: oak"),
@@ -146,7 +146,7 @@ fn what_runs_without_a_load_order_is_told_and_missed() {
     assert!(plan(&world, "next").contains("exit status 0"));
     world.edit("hedge/hedge.sh", "echo \"hedge: ${name##*[-/]}\"", ":");
     // A start script is nobody's.
-    let told = world.lantern(&["changeover", "--server", "hedge"]);
+    let told = world.lantern(&["changeover", "--yes", "--server", "hedge"]);
     assert!(
         told.contains("exit status 4") && told.contains("ivy does not run"),
         "{told}"
@@ -226,7 +226,7 @@ fn a_program_in_several_folders_is_one_component() {
         "plan", "--to", "2.0", "--from", "drop", "--files", "--server", "hedge",
     ];
     assert_snapshot!("several_folders_planned", world.lantern(&plan));
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert_eq!(world.read("hedge/bin/hedged"), "2.0");
     assert!(!world.path("hedge/lib/core-1.0.so").exists());
     let told = world.ok(&["survey", "--server", "hedge"]);
@@ -379,7 +379,7 @@ fn a_catalogue_knows_what_is_installed_by_its_content() {
     assert_snapshot!("known_by_content", plan(&world, "newer"));
     // The server says nothing of mosses and seeds: before the stop as little as after it.
     world.ok(&["console", "start", "--server", "hedge"]);
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     let survey = world.ok(&["survey", "--server", "hedge"]);
     assert!(survey.contains(" 1.3 "), "{survey}");
     world.ok(&["console", "stop", "--server", "hedge"]);
@@ -411,10 +411,10 @@ fn each_of_several_in_one_download_is_an_offer_of_its_own() {
         "plan", "--to", "1.0", "--from", "drop", "--drop", "yew", "--server", "hedge",
     ];
     let told = world.ok(&without);
-    assert!(told.contains("1 move, 0 come new"), "{told}");
+    assert!(told.contains("1 updated, 0 added"), "{told}");
     world.ok(&["console", "start", "--server", "hedge"]);
     plan(&world, "drop");
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert_eq!(world.read("hedge/shrubs/ivy/leaf"), "broad");
     assert_eq!(world.read("hedge/shrubs/yew/berry"), "red");
     assert!(!world.path("hedge/shrubs/ivy/berry").exists());
@@ -431,7 +431,7 @@ fn each_of_several_in_one_download_is_an_offer_of_its_own() {
         "hedge",
     ];
     let told = world.ok(&[&["plan", "--to", "1.0", "--add", "yew"], &from[..]].concat());
-    assert!(told.contains("1 move, 1 come new"), "{told}");
+    assert!(told.contains("1 updated, 1 added"), "{told}");
 }
 
 #[test]
@@ -460,10 +460,10 @@ fn parts_of_several_kinds_in_one_download_can_be_left_out() {
         "plan", "--to", "1.0", "--from", "drop", "--drop", "dell", "--server", "hedge",
     ];
     let told = world.ok(&without);
-    assert!(told.contains("0 move, 1 come new"), "{told}");
+    assert!(told.contains("0 updated, 1 added"), "{told}");
     plan(&world, "drop");
     world.ok(&["console", "start", "--server", "hedge"]);
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert_eq!(world.read("hedge/beds/dell/bed.map"), "a dell");
     assert_eq!(world.read("hedge/shrubs/ivy/shrub.toml"), SHRUB);
     world.ok(&["console", "stop", "--server", "hedge"]);

@@ -8,7 +8,12 @@ use std::thread::sleep;
 use std::time::{Duration, Instant};
 
 const SERVER: &str = "disk/halcyon-terrace";
-const CHANGEOVER: &[&str] = &["changeover", "--server", SERVER];
+const CHANGEOVER: &[&str] = &[
+    "changeover",
+    "disk/halcyon-terrace/.lantern/next.plan.json",
+    "--server",
+    SERVER,
+];
 
 /// Fills a disk until so many bytes are free.
 fn fill(disk: &Disk, left: u64) {
@@ -119,7 +124,7 @@ fn a_disk_that_gets_full_at_any_moment() {
             empty(&disk);
             if journal.exists() {
                 let on: &[&str] = match turn % 2 {
-                    0 => &["changeover", "--resume"],
+                    0 => &["changeover", "--yes", "--resume"],
                     _ => &["undo", "--keep-world"],
                 };
                 let recovered = at(on);

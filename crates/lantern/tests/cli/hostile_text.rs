@@ -70,7 +70,7 @@ fn whatever_prints_shows_it_as_marks() {
         on(&["plan", "--to", "5.1", "--from", "drop"]),
         on(&["why", "ivy"]),
         on(&["why", "x\u{1b}[2J"]),
-        on(&["changeover"]),
+        on(&["changeover", "--yes"]),
         on(&["rehearse"]),
         on(&["history"]),
         on(&["backup", "make", "--note", "\u{1b}[2J\u{202e}"]),

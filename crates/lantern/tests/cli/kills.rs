@@ -54,7 +54,13 @@ fn killed_at_any_moment_nothing_is_lost() {
     let (kills, seed) = (number("LANTERN_KILLS", 12), number("LANTERN_SEED", 7));
     let mut chance = Chance(seed);
     let world = World::running();
-    let resume = ["changeover", "--resume", "--server", "halcyon-terrace"];
+    let resume = [
+        "changeover",
+        "--yes",
+        "--resume",
+        "--server",
+        "halcyon-terrace",
+    ];
     let old = still(&world);
     let map = world.read("halcyon-terrace/worlds/orbit-garden/soil.bin");
     world.ok(PLAN);

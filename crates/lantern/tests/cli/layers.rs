@@ -32,7 +32,7 @@ fn orchard() -> World {
 }
 
 fn changeover(world: &World) -> String {
-    world.lantern(&["changeover", "--server", ORCHARD])
+    world.lantern(&["changeover", "--yes", "--server", ORCHARD])
 }
 
 /// The tree without what a running server writes, and without lantern's settings.
@@ -155,7 +155,7 @@ fn a_pack_is_brought_forward_in_stops() {
     assert!(changeover(&world).contains("exit status 0"));
     assert_snapshot!(
         "pack_second_stop",
-        world.lantern(&["changeover", second, "--server", ORCHARD])
+        world.lantern(&["changeover", "--yes", second, "--server", ORCHARD])
     );
     assert_snapshot!(
         "pack_at_5_5",
@@ -238,7 +238,7 @@ fn a_build_update_does_not_silence_the_framework() {
     assert_snapshot!("framework_stays_plan", world.lantern(&with(&[], &to_5_2)));
     assert_snapshot!(
         "framework_stays",
-        world.lantern(&["changeover", "--server", "halcyon-terrace"])
+        world.lantern(&["changeover", "--yes", "--server", "halcyon-terrace"])
     );
     let gate = "halcyon-terrace/server/gate.bin";
     assert!(world.read(gate).starts_with("lattice 1.8.0"));
@@ -253,7 +253,7 @@ fn a_build_update_does_not_silence_the_framework() {
     assert_snapshot!("framework_again_plan", world.lantern(&same));
     assert_snapshot!(
         "framework_again",
-        world.lantern(&["changeover", "--server", "halcyon-terrace"])
+        world.lantern(&["changeover", "--yes", "--server", "halcyon-terrace"])
     );
     assert!(world.read(gate).starts_with("lattice 1.8.0"));
     assert_snapshot!(
@@ -287,7 +287,7 @@ fn a_taken_out_framework_gives_the_build_its_own_back() {
         "halcyon-terrace",
     ];
     world.ok(&plan);
-    world.ok(&["changeover", "--server", "halcyon-terrace"]);
+    world.ok(&["changeover", "--yes", "--server", "halcyon-terrace"]);
     let before = still(&world, "halcyon-terrace");
     assert_snapshot!(
         "framework_goes",
@@ -304,7 +304,7 @@ fn a_taken_out_framework_gives_the_build_its_own_back() {
     // The stand-in does not start without its framework; the old state comes back.
     assert_snapshot!(
         "framework_gone",
-        world.lantern(&["changeover", "--server", "halcyon-terrace"])
+        world.lantern(&["changeover", "--yes", "--server", "halcyon-terrace"])
     );
     assert_eq!(before, still(&world, "halcyon-terrace"));
 }
@@ -607,7 +607,7 @@ fn what_a_framework_laid_before_lantern_came_is_learned_from_its_archive() {
     world.zip("laid/trellis-1.8.0.zip", &files);
     let told = to(&["--from", "laid"]);
     assert!(!told.contains(note), "{told}");
-    world.ok(&["changeover", "--server", terrace]);
+    world.ok(&["changeover", "--yes", "--server", terrace]);
     assert_eq!(world.read("halcyon-terrace/server/gate.bin"), gate);
     let told = world.ok(&["survey", "--server", terrace]);
     assert!(told.contains("halcyon 5.2"), "{told}");
@@ -638,7 +638,7 @@ fn a_framework_that_was_silenced_before_lantern_came_is_laid_again() {
         "plan", "--to", "same", "--from", "laid", "--server", terrace,
     ];
     assert_snapshot!("framework_learned_silent", world.lantern(&plan));
-    world.ok(&["changeover", "--server", terrace]);
+    world.ok(&["changeover", "--yes", "--server", terrace]);
     assert_eq!(world.read("halcyon-terrace/server/gate.bin"), gate);
 }
 

@@ -68,7 +68,7 @@ fn whatever_else_is_killed_nothing_is_lost() {
         cut_off[what] += u64::from(kill_after(&world, &whole, chance.below(longest)));
         if at(&world, &["survey"]).contains("exit status 5") {
             let on: &[&str] = match chance.below(2) {
-                0 => &["changeover", "--resume"],
+                0 => &["changeover", "--yes", "--resume"],
                 _ => &["undo", "--keep-world"],
             };
             let told = at(&world, on);
@@ -140,7 +140,7 @@ fn a_folder_that_turns_into_a_link_leads_nobody_outside() {
                     world.lantern(words);
                 }
                 at(&world, &["backup", "make"]);
-                at(&world, &["changeover", "--resume"]);
+                at(&world, &["changeover", "--yes", "--resume"]);
                 at(&world, &["undo", "--with-world"]);
                 at(&world, &["rehearse"]);
             }

@@ -5,7 +5,7 @@ use insta::assert_snapshot;
 use std::fs;
 
 const SERVER: &str = "halcyon-terrace";
-const CHANGEOVER: &[&str] = &["changeover", "--server", SERVER];
+const CHANGEOVER: &[&str] = &["changeover", "--yes", "--server", SERVER];
 
 /// A server that is up, with a plan of which players are warned for a while: time to meddle in.
 fn planned() -> World {

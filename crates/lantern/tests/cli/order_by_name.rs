@@ -69,7 +69,7 @@ fn as_few_as_can_be_are_renamed_and_undo_gives_all_back() {
     assert_snapshot!("names_plan", world.lantern(PLAN));
     assert_snapshot!(
         "names_changeover",
-        world.lantern(&["changeover", "--server", "hedge"])
+        world.lantern(&["changeover", "--yes", "--server", "hedge"])
     );
     let tree = world.tree("hedge");
     let shrubs = tree.lines().filter(|line| line.starts_with("shrubs/"));

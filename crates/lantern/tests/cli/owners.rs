@@ -75,7 +75,7 @@ fn what_comes_is_the_servers_own_and_a_rehearsal_runs_as_it_does() {
     );
     // Nobody else can look into lantern's own folder, or pass it any more.
     assert_eq!(whose(&world, "hedge/.lantern"), "0:41526 700");
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     for path in [
         "shrubs/ivy/shrub.toml",
         "shrubs/ivy/leaves",

@@ -51,7 +51,13 @@ fn worlds_are_brought_forward_in_stops() {
     assert_snapshot!("plan_in_stops", world.lantern(&words));
     let second = "halcyon-terrace/.lantern/next-2.plan.json";
     let changeover = |plan: &[&str]| {
-        world.lantern(&[&["changeover", "--server", "halcyon-terrace"], plan].concat())
+        world.lantern(
+            &[
+                &["changeover", "--yes", "--server", "halcyon-terrace"],
+                plan,
+            ]
+            .concat(),
+        )
     };
     assert_snapshot!("second_stop_first", changeover(&[second]));
     assert!(changeover(&[]).contains("exit status 0"));
@@ -156,7 +162,7 @@ fn what_goes_is_set_aside_and_comes_back() {
     ]
     .concat();
     world.ok(&words);
-    world.ok(&["changeover", "--server", "halcyon-terrace"]);
+    world.ok(&["changeover", "--yes", "--server", "halcyon-terrace"]);
     let settings = "halcyon-terrace/greenhouse.conf";
     assert!(!world.read(settings).contains("market-stall"));
     assert!(

@@ -93,7 +93,7 @@ fn native_plugins_are_brought_to_another_release_and_back() {
     let plan = [PLAN, &["drop", "--add", "shockwaveDeath"]].concat();
     assert_snapshot!("plugins_planned", comparable(&world.lantern(&plan)));
     let before = world.read("arena/bzfs.conf");
-    let told = world.ok(&["changeover", "--server", "arena"]);
+    let told = world.ok(&["changeover", "--yes", "--server", "arena"]);
     assert!(told.contains("3 of 3 components are loaded"), "{told}");
     let after = before.replace("# ends", "-loadplugin plugins/shockwaveDeath.so\n# ends");
     assert_eq!(world.read("arena/bzfs.conf"), after);
@@ -101,7 +101,7 @@ fn native_plugins_are_brought_to_another_release_and_back() {
     // What is no library is noticed, and so is one that ends the server.
     packed(&world, "bad/plugin-koth-2.4.31.zip", b"no library");
     world.ok(&[PLAN, &["bad"]].concat());
-    let told = world.lantern(&["changeover", "--server", "arena"]);
+    let told = world.lantern(&["changeover", "--yes", "--server", "arena"]);
     assert!(told.contains("exit status 4"), "{told}");
     assert!(
         told.contains("its file is missing, or no library for this server"),
@@ -113,7 +113,7 @@ fn native_plugins_are_brought_to_another_release_and_back() {
         &library("koth")[..2_000],
     );
     world.ok(&[PLAN, &["cut"]].concat());
-    let told = world.lantern(&["changeover", "--server", "arena"]);
+    let told = world.lantern(&["changeover", "--yes", "--server", "arena"]);
     assert!(told.contains("exit status 4"), "{told}");
     assert!(
         world
@@ -123,7 +123,7 @@ fn native_plugins_are_brought_to_another_release_and_back() {
     // Switched off and on again by plans, a plugin keeps the arguments that its line has.
     let switch = |how: &str, id: &str| {
         world.ok(&["plan", "--to", "same", how, id, "--server", "arena"]);
-        world.ok(&["changeover", "--server", "arena"])
+        world.ok(&["changeover", "--yes", "--server", "arena"])
     };
     assert!(switch("--off", "flagStay").contains("2 of 2 components are loaded"));
     let conf = world.read("arena/bzfs.conf");
@@ -166,7 +166,7 @@ fn a_program_outside_is_moved_by_its_administrator() {
         .replace_all(&told, "#CONTENT");
     assert_snapshot!("program_outside_planned", told);
     // The plan waits until somebody says that the program is there.
-    let refused = world.lantern(&["changeover", "--server", "arena"]);
+    let refused = world.lantern(&["changeover", "--yes", "--server", "arena"]);
     assert_snapshot!(refused, @r#"
     $ lantern changeover --server arena
     exit status 1
@@ -188,7 +188,7 @@ fn a_program_outside_is_moved_by_its_administrator() {
             .ok(&["rehearse", "--server", "arena"])
             .contains("It works")
     );
-    let told = world.ok(&["changeover", "--server", "arena"]);
+    let told = world.ok(&["changeover", "--yes", "--server", "arena"]);
     assert!(told.contains("2 of 2 components are loaded"), "{told}");
     let verified = world.ok(&["verify", "--server", "arena"]);
     assert!(verified.contains("2 of 2 components"), "{verified}");

@@ -89,14 +89,14 @@ fn the_program_itself_moves_and_comes_back() {
     assert_snapshot!("program_surveyed", sizes.replace_all(&survey, "SIZE"));
     world.ok(&["console", "start", "--server", "lounge"]);
     let plan = world.lantern(&["plan", "--to", "5.10.0", "--server", "lounge"]);
-    let moves = "minetest-folder 5.6.1 to 5.10.0. 1 move, 0 come new, 0 go, 2 stay.";
+    let moves = "minetest-folder 5.6.1 to 5.10.0. 1 updated, 0 added, 0 removed, 2 unchanged.";
     assert!(plan.contains(moves), "{plan}");
     assert!(
         world
             .ok(&["rehearse", "--server", "lounge"])
             .contains("It works")
     );
-    let told = world.ok(&["changeover", "--server", "lounge"]);
+    let told = world.ok(&["changeover", "--yes", "--server", "lounge"]);
     assert!(told.contains("Done"), "{told}");
     assert!(version(&world).contains("Luanti 5.10.0"));
     assert!(!world.path("lounge/bin/luantiserver").exists());
@@ -121,7 +121,7 @@ fn the_program_itself_moves_and_comes_back() {
     world.ok(&[
         "plan", "--to", "5.10.1", "--from", "drop", "--server", "lounge",
     ]);
-    let told = world.lantern(&["changeover", "--server", "lounge"]);
+    let told = world.lantern(&["changeover", "--yes", "--server", "lounge"]);
     assert!(told.contains("exit status 4"), "{told}");
     assert!(
         world

@@ -97,14 +97,19 @@ fn rule_packs_of_which_one_is_in_use() {
     packed(&world, "drop", ("civ1", "3.1"), OLD, "; mended\n");
     packed(&world, "drop", ("mine", "1.0"), OLD, "; my own\n");
     let told = plan("drop", &["--add", "mine"]);
-    assert!(told.contains("1 move, 1 come new"), "{told}");
+    assert!(told.contains("1 updated, 1 added"), "{told}");
     assert!(!told.contains("load order"), "{told}");
     assert!(
         world
             .ok(&["rehearse", "--server", "isles"])
             .contains("It works")
     );
-    assert!(running(&world.ok(&["changeover", "--server", "isles"])));
+    assert!(running(&world.ok(&[
+        "changeover",
+        "--yes",
+        "--server",
+        "isles"
+    ])));
     let told = world.ok(&["survey", "--server", "isles"]);
     let line = |id: &str| {
         told.lines()
@@ -122,14 +127,19 @@ fn rule_packs_of_which_one_is_in_use() {
     );
     // Rules that cannot be read are noticed.
     packed(&world, "bad", ("civ1", "3.2"), OLD, "[torn\nno = rules {\n");
-    assert!(plan("bad", &[]).contains("1 move"));
-    let told = world.lantern(&["changeover", "--server", "isles"]);
+    assert!(plan("bad", &[]).contains("1 updated"));
+    let told = world.lantern(&["changeover", "--yes", "--server", "isles"]);
     assert!(told.contains("exit status 4"), "{told}");
     assert!(running(&world.ok(&["verify", "--server", "isles"])));
     // The other one is taken into use by a plan, and the one that was by undoing it.
     let told = world.ok(&["plan", "--to", "same", "--on", "mine", "--server", "isles"]);
-    assert!(told.contains("1 switched on, 1 off"), "{told}");
-    assert!(running(&world.ok(&["changeover", "--server", "isles"])));
+    assert!(told.contains("1 switched on, 1 switched off"), "{told}");
+    assert!(running(&world.ok(&[
+        "changeover",
+        "--yes",
+        "--server",
+        "isles"
+    ])));
     assert!(
         world
             .read("isles/start.serv")
@@ -161,7 +171,7 @@ fn rule_packs_of_which_one_is_in_use() {
         "{told}"
     );
     world.edit("isles/lantern.toml", "\"3.0.6\"", "\"3.1.4\"");
-    let told = world.ok(&["changeover", "--server", "isles"]);
+    let told = world.ok(&["changeover", "--yes", "--server", "isles"]);
     assert!(
         running(&world.ok(&["verify", "--server", "isles"])),
         "{told}"

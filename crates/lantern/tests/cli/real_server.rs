@@ -175,7 +175,7 @@ fn hide_counts(text: String) -> String {
     counts.replace_all(&text, "N $1").into_owned()
 }
 
-const CHANGEOVER: &[&str] = &["changeover", "--server", ".minetest"];
+const CHANGEOVER: &[&str] = &["changeover", "--yes", "--server", ".minetest"];
 
 #[test]
 fn the_real_server_is_brought_forward_and_comes_back_when_broken() {

@@ -80,7 +80,7 @@ fn links_of_a_release_come_and_go_as_links() {
         &["lib-2/new.so", "share/page"],
     );
     assert_snapshot!("links_planned", plan(&world, "2.0"));
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert_eq!(links(&world), "bin/run -> run-2.0, lib -> lib-2");
     assert_eq!(world.read("hedge/shrubs/ivy/lib/new.so"), "2.0");
     assert_snapshot!(

@@ -46,7 +46,7 @@ fn an_add_on_is_switched_off_and_on_again_and_keeps_its_line() {
     world.ok(&["console", "start", "--server", "hedge"]);
     assert_snapshot!("switched_needed", plan(&world, &["--off", "box"]));
     assert_snapshot!("switched_off", plan(&world, &["--off", "yew"]));
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert_eq!(
         world.read("hedge/beds.txt"),
         "plant box deep\n# plant yew 2 rows\n"
@@ -62,10 +62,10 @@ fn an_add_on_is_switched_off_and_on_again_and_keeps_its_line() {
     );
     // Nobody needs box now; then yew, switched on, needs it again.
     plan(&world, &["--off", "box"]);
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert_snapshot!("switched_on_needs", plan(&world, &["--on", "yew"]));
     assert_snapshot!("switched_on", plan(&world, &["--on", "yew", "--on", "box"]));
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert_eq!(
         world.read("hedge/beds.txt"),
         "plant box deep\nplant yew 2 rows\n"
@@ -87,7 +87,7 @@ fn what_is_off_moves_along_and_stays_off() {
     world.zip("drop/moss.zip", &[("moss/shrub.toml", moss)]);
     let from = ["--from", "drop"];
     assert_snapshot!("off_moves", plan(&world, &from));
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     let beds = "plant box deep\nplant yew 2 rows\nplant moss\n";
     assert_eq!(world.read("hedge/beds.txt"), beds);
     let outlook = ["outlook", "--to", "1.0", "--server", "hedge"];
@@ -111,7 +111,7 @@ fn what_stands_in_for_what_it_replaces_is_told() {
     let hedge = "id = 'laurel'\nversion = '1.0'\nreplaces = ['box']\n";
     world.zip("drop/laurel.zip", &[("laurel/shrub.toml", hedge)]);
     assert_snapshot!("stands_in", plan(&world, &["--from", "drop"]));
-    world.ok(&["changeover", "--server", "hedge"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
     let survey = world.ok(&["survey", "--server", "hedge"]);
     assert!(!survey.contains("wrong"), "{survey}");
     assert_eq!(

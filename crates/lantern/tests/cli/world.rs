@@ -249,6 +249,8 @@ impl World {
         for (pattern, word) in [
             (r"\b\d+ min \d+ s\b|\b\d+\.\d s\b|\b\d+ ms\b", "TIME"),
             (r"process \d+", "process PID"),
+            (r"\b(p|P)lan [0-9a-f]{6}\b", "${1}lan NAME"),
+            (r"changeover [0-9a-f]{6}\b", "changeover NAME"),
             (r"\d{4}-\d{2}-\d{2}( \d{2}:\d{2}:\d{2})?\b", "DATE"),
             (r"port \d+", "port PORT"),
             // How a copy is made depends on the file system.
@@ -365,7 +367,7 @@ pub const PLAN: &[&str] = &[
     "halcyon-terrace",
 ];
 /// The arguments that carry the last plan out.
-pub const CHANGEOVER: &[&str] = &["changeover", "--server", "halcyon-terrace"];
+pub const CHANGEOVER: &[&str] = &["changeover", "--yes", "--server", "halcyon-terrace"];
 /// The arguments that take it back.
 pub const UNDO: &[&str] = &["undo", "--server", "halcyon-terrace"];
 /// The arguments that survey the demo's server.

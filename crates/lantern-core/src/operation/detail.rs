@@ -1,0 +1,67 @@
+//! What the history tells of one operation.
+
+use super::{Operation, Work};
+use crate::plan::{ComponentChange, Fate, Rename, TextEdit, Yours};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// How long a server was away, in milliseconds.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Times {
+    /// From the moment it was asked to stop until it was down; none when it was down before.
+    pub stop_ms: Option<u64>,
+    /// From then on until its start was called: lantern's own part.
+    pub own_ms: u64,
+    /// From then on until it was ready.
+    pub start_ms: u64,
+}
+
+impl Times {
+    /// All of it; none when the server was down before.
+    pub fn total_ms(&self) -> Option<u64> {
+        Some(self.stop_ms? + self.own_ms + self.start_ms)
+    }
+}
+
+/// What one operation did.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Detail {
+    /// What became of each component that did not just stay.
+    pub components: Vec<ComponentChange>,
+    /// The lines of the load-order file and of start scripts that changed.
+    pub edits: Vec<TextEdit>,
+    /// Add-ons whose file or folder got another name.
+    pub renames: Vec<Rename>,
+    /// Files of the administrator's that were set aside.
+    pub yours: Vec<Yours>,
+    /// The backup that was made, or put back.
+    pub backup: Option<String>,
+    /// How long the server was away; none where nobody saw all of it.
+    pub times: Option<Times>,
+}
+
+impl Detail {
+    /// What an operation does, before it is known how long that took.
+    pub fn of(operation: &Operation) -> Detail {
+        let backup = operation.backup().map(str::to_owned);
+        let Work::Changeover { plan, .. } = &operation.work else {
+            return Detail {
+                backup,
+                ..Detail::default()
+            };
+        };
+        let components = plan.components.iter();
+        let changed =
+            components.filter(|it| it.verdict != Fate::Unchanged || it.switched.is_some());
+        Detail {
+            components: changed.cloned().collect(),
+            edits: plan.edits.clone(),
+            renames: plan.renames.clone(),
+            yours: plan.yours.clone(),
+            backup,
+            times: None,
+        }
+    }
+}

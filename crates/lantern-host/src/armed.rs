@@ -1,0 +1,162 @@
+//! `.lantern/armed.json`: which plan a changeover carries out when none is named, and what became of it.
+//!
+//! The plan itself is `.lantern/next.plan.json`. It goes when a later one fails: what somebody looked at
+//! yesterday is not carried out because today's question had no answer.
+
+use crate::config::Server;
+use crate::error::Result;
+use crate::folder::{OWN, own};
+use lantern_core::path::RelPath;
+use lantern_core::plan::Plan;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// The last plan that was asked for, and what became of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Armed {
+    /// The number of the format: 1.
+    pub format: u32,
+    /// The plan's name; none where no plan came of it.
+    pub name: Option<String>,
+    /// The server version before, where it is known.
+    pub from: Option<String>,
+    /// The server version afterwards; none where no plan came of it.
+    pub to: Option<String>,
+    /// When it was asked for, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// What became of it.
+    pub became: Became,
+}
+
+/// What became of a plan.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub enum Became {
+    /// It waits to be carried out.
+    Armed,
+    /// None came of what was asked, and why.
+    NoPlan(String),
+    /// It was carried out, as the operation of this number.
+    Done(i64),
+    /// It was tried, and the old state came back.
+    WentBack {
+        /// The operation's number.
+        number: i64,
+        /// Why.
+        why: String,
+    },
+}
+
+impl fmt::Display for Armed {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let name = self.name.as_deref().unwrap_or("without a name");
+        match &self.became {
+            Became::Armed => write!(f, "plan {name} is armed"),
+            Became::NoPlan(why) => write!(
+                f,
+                "no plan is armed: the last question came to none ({why})"
+            ),
+            Became::Done(number) => write!(
+                f,
+                "no plan is armed: the last one, {name}, was carried out as number {number}"
+            ),
+            Became::WentBack { number, why } => write!(
+                f,
+                "no plan is armed: the last one, {name}, failed as number {number}, and the old state came back: {why}"
+            ),
+        }
+    }
+}
+
+fn file() -> RelPath {
+    own("armed.json")
+}
+
+/// Where the armed plan lies.
+pub fn plan_file() -> RelPath {
+    own("next.plan.json")
+}
+
+/// The name of a plan: what its text's hash begins with, so that no other has it.
+pub fn name_of(text: &str) -> String {
+    blake3::hash(text.as_bytes()).to_hex()[..6].to_owned()
+}
+
+/// What is armed, or became of what was; none where no plan was asked for.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn read(server: &Server) -> Result<Option<Armed>> {
+    if !server.folder.has(&file())? {
+        return Ok(None);
+    }
+    let text = server.folder.read(&file())?;
+    // What a later lantern wrote says nothing to this one.
+    Ok(serde_json::from_slice(&text).ok())
+}
+
+/// Arms a plan that was just saved.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn arm(server: &Server, plan: &Plan) -> Result<Armed> {
+    let armed = Armed {
+        format: 1,
+        name: Some(name_of(&plan.to_json())),
+        from: plan.from.clone(),
+        to: Some(plan.to.clone()),
+        at_ms: now(),
+        became: Became::Armed,
+    };
+    write(server, &armed)?;
+    Ok(armed)
+}
+
+/// Disarms: the plan goes, and `why` is what is told to who asks for it. Returns what had been armed.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn disarm(server: &Server, why: &str) -> Result<Option<Armed>> {
+    let before = read(server)?.filter(|armed| armed.became == Became::Armed);
+    let folder = &server.folder;
+    for (path, _) in folder.entries(&RelPath::parse(OWN)?)? {
+        let name = path.name();
+        if name.starts_with("next") && name.ends_with(".plan.json") {
+            folder.remove_file(&path)?;
+        }
+    }
+    let none = Armed {
+        format: 1,
+        name: None,
+        from: None,
+        to: None,
+        at_ms: now(),
+        became: Became::NoPlan(why.to_owned()),
+    };
+    write(server, &none)?;
+    Ok(before)
+}
+
+/// Writes down what became of the plan, where it is the one that is armed.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn became(server: &Server, plan: &Plan, became: Became) -> Result<()> {
+    match read(server)? {
+        Some(armed) if armed.name == Some(name_of(&plan.to_json())) => {
+            write(server, &Armed { became, ..armed })
+        }
+        _ => Ok(()),
+    }
+}
+
+fn write(server: &Server, armed: &Armed) -> Result<()> {
+    let text = serde_json::to_vec_pretty(armed).expect("it has only plain values");
+    server.folder.write_whole(&file(), &text)
+}
+
+fn now() -> i64 {
+    jiff::Timestamp::now().as_millisecond()
+}
