@@ -3,9 +3,10 @@
 use crate::backup;
 use crate::config::Server;
 use crate::error::{At, Error, Result};
-use crate::folder::Folder;
+use crate::folder::{Folder, own};
 use crate::place::Held;
 use lantern_core::path::RelPath;
+use std::time::Duration;
 
 /// Held while lantern works in a folder. The system frees it when the process ends, however it does.
 #[derive(Debug)]
@@ -38,10 +39,32 @@ impl Lock {
     }
 }
 
+/// Who works in a folder now, in words; none where nobody does.
+///
+/// # Errors
+/// When that cannot be seen.
+pub fn holder(folder: &Folder) -> Result<Option<String>> {
+    let path = own("lock");
+    let seen = folder.place().locked_by(&path);
+    seen.at("looking at", &folder.shown(&path))
+}
+
+/// How often a lock that somebody has is tried again, and how long is waited before: who only looks whether it is taken has
+/// it for a moment.
+const TRIES: u32 = 5;
+const PAUSE: Duration = Duration::from_millis(30);
+
 fn hold(folder: &Folder, room: &RelPath, doing: &str) -> Result<Box<dyn Held>> {
     let path = room.join("lock")?;
     let words = format!("lantern {doing}, process {}\n", std::process::id());
-    let taken = folder.place().lock(&path, &words);
-    let taken = taken.at("locking", &folder.shown(&path))?;
-    taken.map_err(|who| Error::Busy { who })
+    let mut tries = 1;
+    loop {
+        let taken = folder.place().lock(&path, &words);
+        match taken.at("locking", &folder.shown(&path))? {
+            Ok(held) => return Ok(held),
+            Err(who) if tries == TRIES => return Err(Error::Busy { who }),
+            Err(_) => std::thread::sleep(PAUSE),
+        }
+        tries += 1;
+    }
 }

@@ -301,6 +301,7 @@ pub struct BackupsThinned {
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct ChangeoverDone {
     number: i64,
+    running: bool,
     down_ms: Option<u64>,
     stop_ms: Option<u64>,
     own_ms: u64,
@@ -314,6 +315,7 @@ impl From<&Report> for ChangeoverDone {
     fn from(report: &Report) -> ChangeoverDone {
         ChangeoverDone {
             number: report.number,
+            running: report.running,
             down_ms: report.times.total_ms(),
             stop_ms: report.times.stop_ms,
             own_ms: report.times.own_ms,

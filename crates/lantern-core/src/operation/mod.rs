@@ -427,7 +427,12 @@ impl Operation {
 
     /// What it is, and in which state a cut in a phase leaves things, in two lines.
     pub fn cut_off(&self, phase: Phase) -> String {
-        let what = match &self.work {
+        format!("{} was cut off\n{}", self.told(), phase.state())
+    }
+
+    /// What it is, as the beginning of a sentence.
+    pub fn told(&self) -> String {
+        match &self.work {
             Work::Changeover { .. } => {
                 let (from, to) = self.ends();
                 format!("A changeover, {from} to {to},")
@@ -437,8 +442,7 @@ impl Operation {
                 Undoable::Restore { backup } => format!("An undo of the restore of {backup}"),
             },
             Work::Restore { backup, .. } => format!("A restore of {backup}"),
-        };
-        format!("{what} was cut off\n{}", phase.state())
+        }
     }
 }
 

@@ -29,6 +29,7 @@ use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
 use crate::folder::{own, safe_name};
 use crate::ledger::Ledger;
+use crate::lock;
 use crate::survey::{Depth, survey};
 use lantern_core::operation::{
     Came, Direction, Ending, Journal, Operation, OperationKind, Times, UNKNOWN, Work,
@@ -74,6 +75,8 @@ pub struct Copied {
 pub struct Report {
     /// Its number in the ledger.
     pub number: i64,
+    /// Whether the server was up when it began.
+    pub was_up: bool,
     /// How long the server was away, and why.
     pub times: Times,
     /// Whether the server runs now.
@@ -100,6 +103,34 @@ pub fn refuse_interrupted(server: &Server) -> Result<()> {
         })),
         None => Ok(()),
     }
+}
+
+/// What goes on in a server folder besides the command that looks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Meanwhile {
+    /// Nothing.
+    Nothing,
+    /// Another lantern is at work; in words.
+    UnderWay(String),
+    /// An operation was cut off, and what state things are in.
+    CutOff(String),
+}
+
+/// Whether another lantern is at work in a folder, or was cut off there.
+///
+/// # Errors
+/// When that cannot be seen.
+pub fn meanwhile(server: &Server) -> Result<Meanwhile> {
+    let holder = lock::holder(&server.folder)?;
+    let journal = journal::read(&server.folder)?;
+    Ok(match (holder, journal) {
+        (Some(who), Some(journal)) => {
+            Meanwhile::UnderWay(format!("{} is under way: {who}", journal.operation.told()))
+        }
+        (Some(who), None) => Meanwhile::UnderWay(format!("{who} is at work here")),
+        (None, Some(journal)) => Meanwhile::CutOff(journal.operation.cut_off(journal.phase)),
+        (None, None) => Meanwhile::Nothing,
+    })
 }
 
 /// Carries a plan out. On failure after the server was stopped, the old state is put back; with
@@ -191,6 +222,7 @@ fn finished(run: &mut Run<'_, '_>, ended: run::Ended) -> Result<Report> {
     Ok(Report {
         number: run.journal.operation.number,
         times: run.times(),
+        was_up: run.journal.operation.was_up,
         running: bad.is_none() && run.journal.operation.kind() == OperationKind::Changeover
             || run.console.state()? != ServerState::Down,
         loaded: run.learnt.loaded,
@@ -232,8 +264,10 @@ pub fn resume(
         ..
     } = run;
     let number = journal.operation.number;
+    let was_up = journal.operation.was_up;
     let untimed = |running, backup| Report {
         number,
+        was_up,
         times: Times::default(),
         running,
         loaded: None,

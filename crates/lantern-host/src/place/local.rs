@@ -344,6 +344,24 @@ impl Place for Local {
         file.write_all(words.as_bytes())?;
         Ok(Ok(Box::new(HeldFile { _file: file })))
     }
+
+    fn locked_by(&self, path: &RelPath) -> io::Result<Option<String>> {
+        let opened = self.open_at(path, OFlags::RDONLY, Mode::empty());
+        let mut file = match opened {
+            Ok(file) => File::from(file),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(error),
+        };
+        match file.try_lock_shared() {
+            Ok(()) => Ok(None),
+            Err(TryLockError::WouldBlock) => {
+                let mut who = String::new();
+                let _ = file.read_to_string(&mut who);
+                Ok(Some(who.trim().to_owned()))
+            }
+            Err(TryLockError::Error(error)) => Err(error),
+        }
+    }
 }
 
 /// A lock, which the system frees when the process ends, however it does.

@@ -473,6 +473,10 @@ impl Place for Lossy {
     fn lock(&self, path: &RelPath, words: &str) -> io::Result<Result<Box<dyn Held>, String>> {
         self.local.lock(path, words)
     }
+
+    fn locked_by(&self, path: &RelPath) -> io::Result<Option<String>> {
+        self.local.locked_by(path)
+    }
 }
 
 /// A file of such a disk.

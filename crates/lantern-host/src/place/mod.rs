@@ -261,4 +261,10 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// # Errors
     /// When it cannot be opened or written.
     fn lock(&self, path: &RelPath, words: &str) -> io::Result<Result<Box<dyn Held>, String>>;
+
+    /// What stands in a lock file that somebody has; none where nobody has it.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    fn locked_by(&self, path: &RelPath) -> io::Result<Option<String>>;
 }

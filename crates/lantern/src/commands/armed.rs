@@ -6,6 +6,7 @@ use lantern_core::operation::Detail;
 use lantern_core::plan::{ComponentChange, Fate, Plan, Switched};
 use lantern_host::armed::{self, Became};
 use lantern_host::config::Server;
+use lantern_host::console::{Console, ServerState};
 use lantern_host::ledger::Ledger;
 use lantern_host::place::here;
 use lantern_host::planning::fault::PlanningFault;
@@ -114,7 +115,15 @@ pub fn summary(components: &[ComponentChange]) -> String {
 }
 
 /// Says what is about to be done, and for how long the server is likely to be away.
-pub fn announce(chosen: &Chosen, server: &Server, ledger: &Ledger, look: &Look) -> Result<()> {
+///
+/// `starts` says whether a server that is down is to be up afterwards.
+pub fn announce(
+    chosen: &Chosen,
+    server: &Server,
+    ledger: &Ledger,
+    starts: bool,
+    look: &Look,
+) -> Result<()> {
     let plan = &chosen.plan;
     let name = armed::name_of(&chosen.text);
     let age = armed::read(server)?.filter(|armed| armed.name.as_deref() == Some(&*name));
@@ -181,7 +190,19 @@ pub fn announce(chosen: &Chosen, server: &Server, ledger: &Ledger, look: &Look) 
             row(what, text);
         }
     }
-    row("away", away(server, ledger)?);
+    match Console::of(server).state() {
+        Ok(ServerState::Down) => row(
+            "the server",
+            match starts {
+                true => "is down; it is started, looked at, and left up".into(),
+                false => {
+                    "is down; it is started, looked at, and stopped again (--start leaves it up)"
+                        .into()
+                }
+            },
+        ),
+        _ => row("away", away(server, ledger)?),
+    }
     Ok(())
 }
 

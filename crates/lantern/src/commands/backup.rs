@@ -1,6 +1,6 @@
 //! `lantern backup`
 
-use super::open_settled;
+use super::{open_settled, open_to_look};
 use crate::answers;
 use crate::common::{Common, shell_word};
 use crate::fail;
@@ -66,23 +66,28 @@ enum BackupCommand {
 
 /// Does what is asked with backups.
 pub fn run(args: &BackupArgs, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "backup")?;
+    let only_looks = matches!(args.what, BackupCommand::List | BackupCommand::Show { .. });
+    let (server, _lock) = match only_looks {
+        true => (open_to_look(common, look)?.server, None),
+        false => open_settled(common, "backup").map(|(server, lock)| (server, Some(lock)))?,
+    };
+    let server = &server;
     match &args.what {
-        BackupCommand::Make { kept, note } => make(&server, *kept, note.as_deref(), common, look),
-        BackupCommand::List => list(&server, common, look),
-        BackupCommand::Show { name } => show(&server, name, look),
-        BackupCommand::Check => check(&server, look),
+        BackupCommand::Make { kept, note } => make(server, *kept, note.as_deref(), common, look),
+        BackupCommand::List => list(server, common, look),
+        BackupCommand::Show { name } => show(server, name, look),
+        BackupCommand::Check => check(server, look),
         BackupCommand::Restore {
             name, paths, to, ..
         } => {
             let paths: std::result::Result<Vec<RelPath>, _> =
                 paths.iter().map(|path| RelPath::parse(path)).collect();
             match to {
-                Some(to) => restore(&server, name, &paths?, to, look),
-                None => restore_in_place(&server, name, &paths?, common, look),
+                Some(to) => restore(server, name, &paths?, to, look),
+                None => restore_in_place(server, name, &paths?, common, look),
             }
         }
-        BackupCommand::Thin { keep } => thin(&server, *keep, look),
+        BackupCommand::Thin { keep } => thin(server, *keep, look),
     }
 }
 

@@ -5,12 +5,13 @@ use crate::answers;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, date, time};
-use crate::progress::Progress;
+use crate::progress::{Progress, at_work};
 use clap::Args;
 use lantern_host::Result;
 use lantern_host::armed::name_of;
 use lantern_host::changeover::{Report, changeover, resume};
 use lantern_host::config::Span;
+use lantern_host::console::Console;
 use lantern_host::ledger::Ledger;
 use lantern_host::rehearsal::{Rehearsal, report_on};
 
@@ -25,6 +26,9 @@ pub struct ChangeoverArgs {
     /// Leave the new state in place even when the server does not come up with it as it should
     #[arg(long)]
     stay: bool,
+    /// Leave a server up that was down before; otherwise it is only started to see that it works
+    #[arg(long)]
+    start: bool,
     /// Go on with a changeover that was cut off
     #[arg(long, conflicts_with = "plan")]
     resume: bool,
@@ -36,18 +40,20 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
     let _ = ctrlc::set_handler(lantern_host::call_off);
     let mut progress = Progress::new(look);
     let mut tell = |event| progress.show(event);
-    let report = if args.resume {
-        let (server, _lock) = open(common, "changeover")?;
+    let (mut server, _lock) = match args.resume {
+        true => open(common, "changeover")?,
+        false => open_settled(common, "changeover")?,
+    };
+    let mut report = if args.resume {
         let mut ledger = Ledger::open(&server.folder)?;
         resume(&server, &mut ledger, args.stay, &mut tell)?
     } else {
-        let (mut server, _lock) = open_settled(common, "changeover")?;
         if let Some(times) = &args.warn {
             server.config.warn.at.clone_from(times);
         }
         let chosen = armed::choose(args.plan.as_deref(), args.stay, &server)?;
         let mut ledger = Ledger::open(&server.folder)?;
-        armed::announce(&chosen, &server, &ledger, look)?;
+        armed::announce(&chosen, &server, &ledger, args.start, look)?;
         tell_rehearsal(report_on(&chosen.path, &chosen.text).as_ref(), look);
         // Where nobody can be asked, a plan that is named is meant.
         if !(chosen.is_named && look.cannot_ask()) {
@@ -58,6 +64,16 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         changeover(&server, &mut ledger, chosen.plan, args.stay, &mut tell)?
     };
     drop(progress);
+    let only_checked = !report.was_up && report.running && report.bad.is_none() && !args.start;
+    if only_checked {
+        let console = Console::of(&server);
+        let stopping = at_work("stopping the server again …");
+        let stopped = console.stop();
+        stopping.finish_and_clear();
+        stopped?;
+        report.running = false;
+        look.talk("  stop           the server is down again, as it was before");
+    }
     show(look, common, &report);
     Ok(match report.bad {
         None => fail::DONE,
@@ -104,8 +120,9 @@ fn show(look: &Look, common: &Common, report: &Report) {
             time(total),
             time(stop)
         ),
-        _ if report.running => "The server is up now.".into(),
-        _ => "The server is down.".into(),
+        _ if report.running && !report.was_up => "The server is up now.".into(),
+        _ if report.running => "The server is up.".into(),
+        _ => "The server came up as it should, and is down again, as it was before.".into(),
     };
     match &report.bad {
         None => look.say(&look.paint(Means::Good, &format!("Done. {down}"))),
@@ -123,6 +140,13 @@ fn show(look: &Look, common: &Common, report: &Report) {
         return look.next(&common.next("history"));
     }
     look.say(&format!("  backup of the keep list: {}", report.backup));
+    if !report.running {
+        let start = common.next("console start");
+        look.say(&format!(
+            "\nTo start it: {}",
+            look.paint(Means::Paste, &start)
+        ));
+    }
     look.say(&format!(
         "\nThe way back: {}",
         look.paint(Means::Paste, &common.next("undo"))

@@ -1,6 +1,6 @@
 //! `lantern client`
 
-use super::open_settled;
+use super::open_to_look;
 use crate::answers::Clients;
 use crate::common::{Common, shell_word};
 use crate::fail;
@@ -35,9 +35,10 @@ enum ClientCommand {
 
 /// Lists or packs what clients must have.
 pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "client")?;
+    let looked = open_to_look(common, look)?;
+    let server = &looked.server;
     let mut ledger = Ledger::open(&server.folder)?;
-    let found = survey(&server, &mut ledger, Depth::Usual)?;
+    let found = survey(server, &mut ledger, Depth::Usual)?;
     let list = list(&found.inventory);
     match &args.command {
         ClientCommand::List => {
@@ -47,20 +48,20 @@ pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
                     out: None,
                     bytes: None,
                 });
-                return Ok(fail::DONE);
+                return Ok(looked.status(fail::DONE));
             }
             show(look, &server.config.name, &list);
             look.next(&common.next("client pack --out client.zip"));
         }
         ClientCommand::Pack { out } => {
-            let written = client_pack::write(&server, &list, out)?;
+            let written = client_pack::write(server, &list, out)?;
             if look.json {
                 look.answer(&Clients {
                     client: &list,
                     out: Some(out),
                     bytes: Some(written),
                 });
-                return Ok(fail::DONE);
+                return Ok(looked.status(fail::DONE));
             }
             look.say(&look.paint(
                 Means::Title,
@@ -78,7 +79,7 @@ pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
             unknown(look, &list);
         }
     }
-    Ok(fail::DONE)
+    Ok(looked.status(fail::DONE))
 }
 
 fn show(look: &Look, server: &str, list: &ClientList) {

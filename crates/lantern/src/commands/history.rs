@@ -1,6 +1,6 @@
 //! `lantern history`
 
-use super::open_settled;
+use super::{open_settled, open_to_look};
 use crate::answers;
 use crate::common::{Common, shell_word};
 use crate::fail;
@@ -20,9 +20,9 @@ pub struct HistoryArgs {
 
 /// Shows the history, or thins it out.
 pub fn run(args: &HistoryArgs, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "history")?;
-    let mut ledger = Ledger::open(&server.folder)?;
     if let Some(keep) = args.thin {
+        let (server, _lock) = open_settled(common, "history")?;
+        let mut ledger = Ledger::open(&server.folder)?;
         let gone = history::thin(&server, &mut ledger, keep)?;
         let (files, size) = sum(&gone);
         if look.json {
@@ -41,7 +41,10 @@ pub fn run(args: &HistoryArgs, common: &Common, look: &Look) -> Result<u8> {
         }
         return Ok(fail::DONE);
     }
-    let entries = history::history(&server, &ledger)?;
+    let looked = open_to_look(common, look)?;
+    let server = &looked.server;
+    let ledger = Ledger::open(&server.folder)?;
+    let entries = history::history(server, &ledger)?;
     if look.json {
         let shown = |path: &_| server.folder.shown(path);
         let operations = entries.iter();
@@ -49,7 +52,7 @@ pub fn run(args: &HistoryArgs, common: &Common, look: &Look) -> Result<u8> {
         look.answer(&answers::History {
             operations: operations.collect(),
         });
-        return Ok(fail::DONE);
+        return Ok(looked.status(fail::DONE));
     }
     let (files, size) = sum(&entries);
     look.say(&look.paint(
@@ -63,7 +66,7 @@ pub fn run(args: &HistoryArgs, common: &Common, look: &Look) -> Result<u8> {
         ),
     ));
     if entries.is_empty() {
-        return Ok(fail::DONE);
+        return Ok(looked.status(fail::DONE));
     }
     look.say("");
     let rows = entries.iter().map(|entry| {
@@ -109,7 +112,7 @@ pub fn run(args: &HistoryArgs, common: &Common, look: &Look) -> Result<u8> {
         let near = common.server.join(path.as_str());
         look.say(&format!("    {}", shell_word(&near)));
     }
-    Ok(fail::DONE)
+    Ok(looked.status(fail::DONE))
 }
 
 fn sum(entries: &[PastOperation]) -> (usize, u64) {

@@ -22,8 +22,10 @@ pub mod verify;
 pub mod why;
 
 use crate::common::Common;
+use crate::fail;
+use crate::look::{Look, Means};
 use lantern_host::Result;
-use lantern_host::changeover::refuse_interrupted;
+use lantern_host::changeover::{Meanwhile, meanwhile, refuse_interrupted};
 use lantern_host::config::Server;
 use lantern_host::identity;
 use lantern_host::lock::Lock;
@@ -35,6 +37,51 @@ fn open(common: &Common, doing: &str) -> Result<(Server, Lock)> {
     identity::confirm(&server.folder)?;
     let lock = lock.with_store(&server, doing)?;
     Ok((server, lock))
+}
+
+/// A server that is only looked at.
+struct Looked {
+    server: Server,
+    /// Whether an operation was cut off there.
+    is_cut_off: bool,
+}
+
+impl Looked {
+    /// The exit status, where this one is the answer's.
+    fn status(&self, status: u8) -> u8 {
+        match self.is_cut_off {
+            true => fail::WAITING,
+            false => status,
+        }
+    }
+}
+
+/// Opens the server that `--server` names to look at it: at any time, and says what goes on there.
+fn open_to_look(common: &Common, look: &Look) -> Result<Looked> {
+    let server = Server::open(&common.server)?;
+    identity::confirm(&server.folder)?;
+    let meanwhile = meanwhile(&server)?;
+    match &meanwhile {
+        Meanwhile::Nothing => {}
+        Meanwhile::UnderWay(told) => {
+            let told = look.paint_error(Means::Caution, told);
+            look.talk(&format!(
+                "{told}\n  What is shown may change while you read it."
+            ));
+        }
+        Meanwhile::CutOff(told) => {
+            look.talk(&look.paint_error(Means::Bad, told));
+            look.talk(&format!(
+                "  Go on: {}\n  Or go back: {}",
+                common.next("changeover --resume"),
+                common.next("undo")
+            ));
+        }
+    }
+    Ok(Looked {
+        server,
+        is_cut_off: matches!(meanwhile, Meanwhile::CutOff(_)),
+    })
 }
 
 /// As [`open`], and refuses where a changeover was cut off.

@@ -1,6 +1,6 @@
 //! `lantern outlook`
 
-use super::open_settled;
+use super::open_to_look;
 use super::question::{SourceArgs, tell_left_out};
 use crate::answers;
 use crate::common::Common;
@@ -32,7 +32,8 @@ pub struct OutlookArgs {
 
 /// Shows the outlook; the exit status is 3 when the version watched for is not ready.
 pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "outlook")?;
+    let looked = open_to_look(common, look)?;
+    let server = &looked.server;
     let mut ledger = Ledger::open(&server.folder)?;
     let notation = server.family.versions.server;
     let read = |text: &String| {
@@ -50,7 +51,7 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
         to: planning::BEST.into(),
         ..Terms::default()
     };
-    let question = planning::question(&server, &mut ledger, &args.sources.named(), &terms)?;
+    let question = planning::question(server, &mut ledger, &args.sources.named(), &terms)?;
     tell_left_out(&question, look);
     let request = &question.request;
     let asked: Vec<&String> = args.to.iter().chain(&args.watch_for).collect();
@@ -67,7 +68,8 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
     }
     let outlook = outlook::outlook(request, versions);
     if let Some(version) = &args.watch_for {
-        return Ok(watch(look, &server.config.name, version, &outlook));
+        let status = watch(look, &server.config.name, version, &outlook);
+        return Ok(looked.status(status));
     }
     let stops = outlook
         .versions
@@ -86,7 +88,7 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
             &stops,
         );
     }
-    Ok(fail::DONE)
+    Ok(looked.status(fail::DONE))
 }
 
 fn watch(look: &Look, server: &str, version: &str, outlook: &Outlook) -> u8 {

@@ -1,6 +1,6 @@
 //! `lantern console`
 
-use super::{open, open_settled};
+use super::{open, open_settled, open_to_look};
 use crate::answers::{ConsoleAnswer, ConsoleState};
 use crate::common::Common;
 use crate::fail;
@@ -12,6 +12,7 @@ use lantern_host::config::Server;
 use lantern_host::console::fault::ConsoleFault;
 use lantern_host::console::{Console, ServerState};
 use lantern_host::ledger::Ledger;
+use lantern_host::lock::Lock;
 use lantern_host::survey::{Depth, survey};
 use lantern_host::verify::{GoodStart, verify};
 use lantern_host::{Error, Result};
@@ -51,11 +52,12 @@ enum ConsoleCommand {
 
 /// Starts, stops and talks to the game server.
 pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
-    let starts = matches!(args.command, ConsoleCommand::Start);
-    // All else is of use where an operation was cut off, too.
-    let (server, _lock) = match starts {
-        true => open_settled(common, "console")?,
-        false => open(common, "console")?,
+    let locked = |opened: Result<(Server, Lock)>| opened.map(|(server, lock)| (server, Some(lock)));
+    let (server, _lock) = match args.command {
+        ConsoleCommand::Start => locked(open_settled(common, "console"))?,
+        ConsoleCommand::State => (open_to_look(common, look)?.server, None),
+        // These are of use where an operation was cut off, too.
+        _ => locked(open(common, "console"))?,
     };
     let console = Console::of(&server);
     let begun = Instant::now();

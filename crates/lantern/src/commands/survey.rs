@@ -3,7 +3,7 @@
 mod files;
 mod one;
 
-use super::open_settled;
+use super::open_to_look;
 use crate::answers::Surveyed;
 use crate::common::Common;
 use crate::fail;
@@ -39,21 +39,22 @@ pub struct SurveyArgs {
 
 /// Surveys a server; the exit status is 3 when something is wrong.
 pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "survey")?;
+    let looked = open_to_look(common, look)?;
+    let server = &looked.server;
     let mut ledger = Ledger::open(&server.folder)?;
     let depth = if args.recheck {
         Depth::Everything
     } else {
         Depth::Usual
     };
-    let found = survey(&server, &mut ledger, depth)?;
+    let found = survey(server, &mut ledger, depth)?;
     if let Some(id) = &args.component {
-        return one::show(id, &server, &found, look);
+        return Ok(looked.status(one::show(id, server, &found, look)?));
     }
     if args.files || args.edited || args.nobody {
-        let rows = files::rows(&server, &ledger, &found)?;
+        let rows = files::rows(server, &ledger, &found)?;
         files::show(args, rows, look);
-        return Ok(fail::DONE);
+        return Ok(looked.status(fail::DONE));
     }
     let inventory = &found.inventory;
     let wrong = inventory
@@ -84,11 +85,11 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
         look.say("");
         components(look, &found);
         findings(look, found.inventory.findings.iter());
-        if wrong == 0 {
+        if wrong == 0 && !looked.is_cut_off {
             look.next(&common.next("plan --to VERSION --catalogue FILE"));
         }
     }
-    Ok(if wrong > 0 { fail::NO } else { fail::DONE })
+    Ok(looked.status(if wrong > 0 { fail::NO } else { fail::DONE }))
 }
 
 fn components(look: &Look, found: &Survey) {

@@ -1,6 +1,6 @@
 //! `lantern verify`
 
-use super::open_settled;
+use super::{open_settled, open_to_look};
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
@@ -23,7 +23,10 @@ pub struct VerifyArgs {
 
 /// Looks at the running server; the exit status is 3 when something is not as it should be.
 pub fn run(args: &VerifyArgs, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "verify")?;
+    let (server, _lock) = match args.accept {
+        true => open_settled(common, "verify").map(|(server, lock)| (server, Some(lock)))?,
+        false => (open_to_look(common, look)?.server, None),
+    };
     let mut ledger = Ledger::open(&server.folder)?;
     let found = survey(&server, &mut ledger, Depth::Usual)?;
     let mut seen = verify(&server, &found)?;

@@ -1,6 +1,6 @@
 //! `lantern why`
 
-use super::{open_settled, request};
+use super::{open_to_look, request};
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
@@ -43,7 +43,7 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
     let path = match &args.request {
         Some(path) => path.clone(),
         None => {
-            let (server, _lock) = open_settled(common, "why")?;
+            let server = open_to_look(common, look)?.server;
             let path = own("next.request.json");
             if !server.folder.has(&path)? {
                 return Err(PlanningFault::NoRequest.into());

@@ -171,7 +171,7 @@ fn rule_packs_of_which_one_is_in_use() {
         "{told}"
     );
     world.edit("isles/lantern.toml", "\"3.0.6\"", "\"3.1.4\"");
-    let told = world.ok(&["changeover", "--yes", "--server", "isles"]);
+    let told = world.ok(&["changeover", "--yes", "--start", "--server", "isles"]);
     assert!(
         running(&world.ok(&["verify", "--server", "isles"])),
         "{told}"

@@ -72,7 +72,7 @@ fn nothing_but_the_lines_that_change_is_written_or_told() {
         without.escape_ascii().to_string(),
         before.escape_ascii().to_string()
     );
-    world.ok(UNDO);
+    world.ok(&[UNDO, &["--keep-world"]].concat());
     assert_eq!(fs::read(world.path(conf)).unwrap(), before);
 }
 
@@ -123,7 +123,9 @@ fn what_was_edited_since_is_set_aside_and_said() {
         "seats = 24",
         "seats = 30",
     );
-    assert_snapshot!("undo_edited", world.lantern(UNDO));
+    // The world was written when the new state was looked at: that is asked for.
+    let keeping = [UNDO, &["--keep-world"]].concat();
+    assert_snapshot!("undo_edited", world.lantern(&keeping));
     assert!(
         world
             .read("halcyon-terrace/framework/lattice.bin")
