@@ -227,6 +227,12 @@ fn without_end(whole: &str) -> &str {
     end.unwrap_or(whole)
 }
 
+/// How two texts differ, as a unified diff with three lines around each change, without names.
+pub fn unified(before: &str, after: &str) -> String {
+    let diff = similar::TextDiff::from_lines(before, after);
+    diff.unified_diff().context_radius(3).to_string()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

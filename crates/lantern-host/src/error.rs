@@ -47,6 +47,17 @@ pub enum Error {
         /// What SQLite said.
         source: rusqlite::Error,
     },
+    /// No operation has this number.
+    #[error(
+        "the history has no number {number}{}",
+        .last.map_or(": nothing was done here yet".into(), |last| format!(": the last one is {last}"))
+    )]
+    NoOperation {
+        /// The number that was asked for.
+        number: i64,
+        /// The last one there is.
+        last: Option<i64>,
+    },
     /// Another lantern is at work in the folder.
     #[error("another lantern is at work here: {who}")]
     Busy {

@@ -8,6 +8,9 @@
 //! | [`config`] | `lantern.toml`, and the family file it names |
 //! | [`ledger`] | `.lantern/ledger.db` |
 //! | [`identity`] | whether the folder is the one that was taken into care |
+//! | [`known`] | where the servers are that this user has in care, by name |
+//! | [`difference`] | how files differ from what was shipped, set aside, or is planned |
+//! | [`glance`] | what can be said of a server at once |
 //! | [`lock`] | `.lantern/lock`: one lantern at a time in one folder |
 //! | [`archive`] | zip archives, checked before anything is unpacked |
 //! | [`survey`] | the whole folder, read into an inventory |
@@ -35,13 +38,16 @@ pub mod config;
 pub mod console;
 pub mod depot;
 mod descriptors;
+pub mod difference;
 pub mod downloads;
 mod error;
 pub mod folder;
 mod format1;
 mod frameworks;
+pub mod glance;
 pub mod history;
 pub mod identity;
+pub mod known;
 mod layers;
 pub mod ledger;
 pub mod listing;

@@ -9,7 +9,7 @@ use lantern_core::descriptor::VersionFrom;
 use lantern_core::facts::WrittenRelease;
 use lantern_core::health::StartReport;
 use lantern_core::inventory::{Component, FileState, Finding};
-use lantern_core::operation::{OperationKind, Scope};
+use lantern_core::operation::{Detail, OperationKind, Scope};
 use lantern_core::outlook::{Outlook, Standing, Together};
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
@@ -18,7 +18,10 @@ use lantern_core::version::Version;
 use lantern_host::armed::Armed;
 use lantern_host::backup::{Manifest, Page};
 use lantern_host::changeover::{Now, Report, Undone};
+use lantern_host::config::Server;
 use lantern_host::console::ServerState;
+use lantern_host::difference::Difference;
+use lantern_host::glance::{Glance, LastSurvey};
 use lantern_host::rehearsal::Rehearsal;
 use lantern_host::survey::Survey;
 use lantern_host::trial::{ReleaseTried, Trial};
@@ -59,18 +62,21 @@ answers!(
     Clients<'_>,
     ConsoleAnswer,
     ConsoleState<'_>,
+    Differences<'_>,
     FamilyChecked<'_>,
     FamilyDraft,
     FamilyWritten<'_>,
     Files<'_>,
     History,
     HistoryThinned,
+    OperationTold<'_>,
     OutlookTable<'_>,
     PlanDrawn<'_>,
     Ready<'_>,
     Rehearsal,
     RequestAnswered,
     Settled,
+    Status<'_>,
     Surveyed<'_>,
     SurveyedOne<'_>,
     UndoDone<'_>,
@@ -468,6 +474,62 @@ pub struct History {
     pub operations: Vec<PastOperation>,
 }
 
+/// `status`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Status<'a> {
+    server: &'a str,
+    family: &'a str,
+    server_version: Option<String>,
+    /// Whether it is up; null where nobody can tell.
+    up: Option<bool>,
+    /// How that is known.
+    who: Option<String>,
+    /// Since when, where lantern started it.
+    since_ms: Option<i64>,
+    /// Who is on; null where that cannot be told.
+    players: &'a Option<Vec<String>>,
+    /// The last plan that was asked for, and what became of it.
+    plan: Option<&'a Armed>,
+    /// The last operation's number.
+    last: Option<i64>,
+    survey: Option<&'a LastSurvey>,
+    backups: usize,
+    backup_bytes: u64,
+    aside_files: usize,
+    aside_bytes: u64,
+}
+
+impl<'a> Status<'a> {
+    /// What a glance at a server has seen.
+    pub fn new(
+        server: &'a Server,
+        seen: &'a Glance,
+        server_version: Option<String>,
+        plan: Option<&'a Armed>,
+    ) -> Status<'a> {
+        Status {
+            server: &server.config.name,
+            family: &server.family.name,
+            server_version,
+            up: match seen.state {
+                ServerState::Down => Some(false),
+                ServerState::Unknown { .. } => None,
+                _ => Some(true),
+            },
+            who: seen.state.who(),
+            since_ms: seen.since_ms,
+            players: &seen.players,
+            plan,
+            last: seen.last.as_ref().map(|last| last.number),
+            survey: seen.survey.as_ref(),
+            backups: seen.backups,
+            backup_bytes: seen.backup_bytes,
+            aside_files: seen.aside,
+            aside_bytes: seen.aside_bytes,
+        }
+    }
+}
+
 /// One operation in the history.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct PastOperation {
@@ -505,6 +567,23 @@ impl PastOperation {
             bytes: past.bytes,
         }
     }
+}
+
+/// `diff`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Differences<'a> {
+    /// Each file that was looked at, by path.
+    pub differences: &'a [Difference],
+}
+
+/// `history N`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct OperationTold<'a> {
+    /// Its line in the history.
+    #[serde(flatten)]
+    pub operation: PastOperation,
+    /// What it did.
+    pub detail: &'a Detail,
 }
 
 /// `history --thin`

@@ -1,8 +1,8 @@
 //! What can be typed, and where it leads.
 
 use crate::commands::{
-    acquire, adopt, backup, catalogue, changeover, client, demo, family, history, outlook, plan,
-    rehearse, server, survey, undo, verify, why,
+    acquire, adopt, backup, catalogue, changeover, client, demo, diff, family, history, outlook,
+    plan, put_back, rehearse, server, status, survey, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -22,14 +22,16 @@ pub struct Cli {
     /// Options of all commands.
     #[command(flatten)]
     pub common: Common,
-    /// What to do.
+    /// What to do; without it, the status of the server around here.
     #[command(subcommand)]
-    pub command: Command,
+    pub command: Option<Command>,
 }
 
 /// The commands, in the order of the work.
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    /// Say at a glance how the server is
+    Status(status::StatusArgs),
     /// Take a server folder into care
     Adopt(adopt::AdoptArgs),
     /// Show what is installed, and what is wrong with it
@@ -54,6 +56,10 @@ pub enum Command {
     Backup(backup::BackupArgs),
     /// Show what was done here, and what was set aside each time
     History(history::HistoryArgs),
+    /// Show how files differ: from what was shipped, set aside, or is planned
+    Diff(diff::DiffArgs),
+    /// Plan to bring back what an operation set aside
+    PutBack(put_back::PutBackArgs),
     /// Show or pack what a player's client must have
     Client(client::ClientArgs),
     /// Start, stop and talk to the game server
@@ -77,7 +83,11 @@ pub enum Command {
 /// Whatever the host says; `fail` tells it.
 pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
     let common = &cli.common;
-    match &cli.command {
+    let Some(command) = &cli.command else {
+        return status::run(&status::StatusArgs {}, common, look);
+    };
+    match command {
+        Command::Status(args) => status::run(args, common, look),
         Command::Acquire(args) => acquire::run(args, common, look),
         Command::Adopt(args) => adopt::run(args, look),
         Command::Survey(args) => survey::run(args, common, look),
@@ -90,6 +100,8 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Undo(args) => undo::run(args, common, look),
         Command::Backup(args) => backup::run(args, common, look),
         Command::History(args) => history::run(args, common, look),
+        Command::Diff(args) => diff::run(args, common, look),
+        Command::PutBack(args) => put_back::run(args, common, look),
         Command::Client(args) => client::run(args, common, look),
         Command::Console(args) => server::run(args, common, look),
         Command::Family(args) => family::run(args, look),

@@ -1,19 +1,25 @@
 //! What all commands share on the command line.
 
 use clap::{Args, ValueEnum};
+use lantern_host::config::FILE;
+use lantern_host::known;
 use std::path::{Path, PathBuf};
 
 /// Options of all commands.
 #[derive(Debug, Args)]
+#[command(next_help_heading = "Options of all commands")]
 pub struct Common {
-    /// The server folder
+    /// The server folder, or the name of a server in care; otherwise the folder around this one that is in care
     #[arg(
-        long,
+        long = "server",
         global = true,
-        value_name = "DIR",
-        default_value = ".",
-        hide_default_value = true
+        value_name = "DIR|NAME",
+        env = "LANTERN_SERVER",
+        hide_env_values = true
     )]
+    named: Option<String>,
+    /// The server folder, as [`Common::settle`] finds it.
+    #[arg(skip)]
     pub server: PathBuf,
     /// Answer in JSON
     #[arg(long, global = true)]
@@ -44,14 +50,51 @@ pub enum When {
 }
 
 impl Common {
-    /// A command line to paste, for the same server.
-    pub fn next(&self, words: &str) -> String {
-        if self.server == Path::new(".") {
-            format!("lantern {words}")
-        } else {
-            format!("lantern {words} --server {}", shell_word(&self.server))
+    /// Finds the server folder: the one that is named, by its path or by its name, or the one around here.
+    pub fn settle(&mut self) {
+        self.server = match &self.named {
+            Some(named) => {
+                let path = Path::new(named);
+                let by_name = || known::servers().remove(named);
+                let is_path = path.exists() || named.contains('/');
+                let found = if is_path { None } else { by_name() };
+                found.unwrap_or_else(|| path.to_owned())
+            }
+            None => around_here(),
+        };
+    }
+
+    /// A path in the server folder, as it is reached from here.
+    pub fn near(&self, path: &str) -> PathBuf {
+        match self.server == Path::new(".") {
+            true => path.into(),
+            false => self.server.join(path),
         }
     }
+
+    /// A command line to paste, for the same server.
+    pub fn next(&self, words: &str) -> String {
+        match &self.named {
+            None => format!("lantern {words}"),
+            Some(named) => format!("lantern {words} --server {}", shell_word(Path::new(named))),
+        }
+    }
+}
+
+/// The folder in care that this one lies in, or is.
+fn around_here() -> PathBuf {
+    let mut folder = PathBuf::from(".");
+    let depth = std::env::current_dir().map_or(0, |here| here.components().count());
+    for _ in 0..depth {
+        if folder.join(FILE).is_file() {
+            return folder;
+        }
+        folder = match folder == Path::new(".") {
+            true => "..".into(),
+            false => folder.join(".."),
+        };
+    }
+    ".".into()
 }
 
 /// A path as a shell takes it.

@@ -101,6 +101,7 @@ fn advice(error: &Error, common: &Common) -> String {
             shell_word(&common.server)
         ),
         Error::Busy { .. } => "Wait until it is done.".into(),
+        Error::NoOperation { .. } => format!("All of them: {}", common.next("history")),
         Error::NewerState { .. } => "Use that lantern, or a later one. Nothing was changed.".into(),
         Error::Catalogue { .. } => {
             "Get the catalogue again; docs/formats/catalogue.md says what it holds.".into()
@@ -213,7 +214,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             let first = match stuck {
                 Some(Stuck::StillStopping) => format!(
                     "Look at what it is doing: {}\nTo end it without asking: {}\nWhen it is down, ",
-                    shell_word(&common.server.join(".lantern/console/output.log")),
+                    shell_word(&common.near(".lantern/console/output.log")),
                     common.next("console stop --kill")
                 ),
                 _ => String::new(),
@@ -231,7 +232,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
         ),
         ChangeoverFault::NotInstalled { wanted, .. } => format!(
             "Install that program first, the way it came here. Then write server_version = \"{wanted}\" in {}.",
-            shell_word(&common.server.join("lantern.toml"))
+            shell_word(&common.near("lantern.toml"))
         ),
         ChangeoverFault::WritesKept { .. } => plan_again,
         ChangeoverFault::OtherDisk { .. } => {
@@ -282,7 +283,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             } else {
                 "The server is down, as it was before.".into()
             },
-            shell_word(&common.server.join(".lantern/console/output.previous.log"))
+            shell_word(&common.near(".lantern/console/output.previous.log"))
         ),
         ChangeoverFault::GivenUp { wrong, cause, .. } => {
             let cause = cause
@@ -361,7 +362,7 @@ fn of_console(fault: &ConsoleFault, common: &Common) -> String {
         ),
         ConsoleFault::DidNotStop { .. } => format!(
             "Look at what it is doing: {}\nTo end it without asking: {}",
-            shell_word(&common.server.join(".lantern/console/output.log")),
+            shell_word(&common.near(".lantern/console/output.log")),
             common.next("console stop --kill")
         ),
         ConsoleFault::StartedAgain { .. } => {
@@ -480,6 +481,11 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
                 again.unwrap_or_default()
             )
         }
+        PlanningFault::NothingAside(number) | PlanningFault::NotAside { number, .. } => format!(
+            "What it set aside: {}",
+            common.next(&format!("history {number}"))
+        ),
+        PlanningFault::KeptAside(_) => "Nothing was changed.".into(),
         PlanningFault::OtherName { .. } => {
             format!("Make one: {}", common.next("plan --to VERSION"))
         }
@@ -528,7 +534,7 @@ fn wrong_now(wrong: &[String]) -> String {
 
 /// The last lines that a server printed, and where all of it is.
 fn printed(last: &[String], common: &Common) -> String {
-    let log = common.server.join(".lantern/console/output.log");
+    let log = common.near(".lantern/console/output.log");
     format!(
         "{}All it printed is in {}",
         last_words(last),

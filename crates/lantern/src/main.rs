@@ -13,7 +13,8 @@ use clap::Parser;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    let cli = cli::Cli::parse();
+    let mut cli = cli::Cli::parse();
+    cli.common.settle();
     let look = look::Look::new(cli.common.color, cli.common.json);
     match cli::run(&cli, &look) {
         Ok(status) => ExitCode::from(status),

@@ -17,9 +17,9 @@ use std::fmt;
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// Something does not run, or the server does not start.
-    Error,
+    Wrong,
     /// Something is probably not as it was meant.
-    Warning,
+    Caution,
     /// Worth knowing.
     Note,
 }
@@ -59,7 +59,7 @@ pub struct Finding {
 
 pub(super) fn unreadable(path: &RelPath, why: &str) -> Finding {
     Finding {
-        severity: Severity::Error,
+        severity: Severity::Wrong,
         code: "unreadable",
         place: Some(Place {
             path: path.clone(),
@@ -126,7 +126,7 @@ pub(super) fn find(
     };
     if family.order.is_some() && order_file.is_none() && !is_in_names {
         finder.add(
-            Severity::Error,
+            Severity::Wrong,
             "order-file-missing",
             None,
             "the file that holds the load order is not there".into(),
@@ -170,7 +170,7 @@ fn twice(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 places.join(", ")
             );
             finder.add(
-                Severity::Error,
+                Severity::Wrong,
                 "twice",
                 place,
                 text,
@@ -201,7 +201,7 @@ fn files_changed(finder: &mut Finder<'_>) {
             let text =
                 format!("{id} is there but not active: {path}{more} is not what it laid there");
             let remedy = "an update of the server program put its own back; lantern plan --to same lays it again";
-            finder.add(Severity::Error, "framework-inactive", place, text, remedy);
+            finder.add(Severity::Wrong, "framework-inactive", place, text, remedy);
         }
         match &component.state {
             FileState::Edited { files, added } => {
@@ -226,14 +226,14 @@ fn files_changed(finder: &mut Finder<'_>) {
                     );
                     let remedy =
                         "take out what you did not put there: left over from an older one?";
-                    finder.add(Severity::Warning, "not-of-it", first(added), text, remedy);
+                    finder.add(Severity::Caution, "not-of-it", first(added), text, remedy);
                 }
             }
             FileState::PartlyMissing { files } => {
                 let text = format!("{id}: {} gone", count(files.len(), "file is", "files are"));
                 let remedy = "install the release again, or take the component out whole";
                 finder.add(
-                    Severity::Error,
+                    Severity::Wrong,
                     "partly-missing",
                     first(files),
                     text,
@@ -246,7 +246,7 @@ fn files_changed(finder: &mut Finder<'_>) {
             let place = finder.at(index);
             let text = format!("{id} is for players' clients alone");
             finder.add(
-                Severity::Warning,
+                Severity::Caution,
                 "client-only",
                 place,
                 text,
@@ -282,7 +282,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
             );
             let remedy = "plan a changeover: it finds releases that fit together";
             let place = finder.at(index);
-            finder.add(Severity::Error, "other-framework", place, text, remedy);
+            finder.add(Severity::Wrong, "other-framework", place, text, remedy);
         }
         if let (Some(range), Some(server)) = (&facts.server, server)
             && !range.holds_early(server)
@@ -293,7 +293,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 facts.id, facts.version
             );
             let remedy = "plan a changeover to a release for this server version";
-            finder.add(Severity::Error, "other-server-version", place, text, remedy);
+            finder.add(Severity::Wrong, "other-server-version", place, text, remedy);
         }
         let on = |i: &usize| !components[*i].runs.is_off();
         let bearing = |need: &Need| stand_for.get(&need.id).unwrap_or(&empty);
@@ -322,7 +322,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 )
             };
             let place = finder.at(index);
-            finder.add(Severity::Error, code, place, text, remedy);
+            finder.add(Severity::Wrong, code, place, text, remedy);
         }
         for needs in &facts.needs_any {
             if !needs.iter().any(met) {
@@ -334,7 +334,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 );
                 let remedy = "install one, or switch off what needs it";
                 let place = finder.at(index);
-                finder.add(Severity::Error, "need-missing", place, text, remedy);
+                finder.add(Severity::Wrong, "need-missing", place, text, remedy);
             }
         }
         for used in &facts.uses {
@@ -352,7 +352,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 let text = format!("{} goes with {used}, but {there} is there", facts.id);
                 let remedy = "plan a changeover: it finds releases that fit together";
                 let place = finder.at(index);
-                finder.add(Severity::Error, "need-out-of-range", place, text, remedy);
+                finder.add(Severity::Wrong, "need-out-of-range", place, text, remedy);
             }
         }
         for clash in &facts.clashes {
@@ -365,7 +365,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                         facts.id, other.facts.id, other.facts.version
                     );
                     finder.add(
-                        Severity::Error,
+                        Severity::Wrong,
                         "clash",
                         place,
                         text,
@@ -411,7 +411,7 @@ fn rivals(finder: &mut Finder<'_>) {
                 );
                 let remedy = format!("take {id} out");
                 let place = finder.at(old);
-                finder.add(Severity::Error, "replaced", place, text, &remedy);
+                finder.add(Severity::Wrong, "replaced", place, text, &remedy);
             }
         }
     }
@@ -426,7 +426,7 @@ fn rivals(finder: &mut Finder<'_>) {
         );
         let place = finder.at(indices[0]);
         let remedy = "switch off all but one";
-        finder.add(Severity::Error, "only-one", place, text, remedy);
+        finder.add(Severity::Wrong, "only-one", place, text, remedy);
     }
 }
 
@@ -452,7 +452,7 @@ fn misplaced(finder: &mut Finder<'_>, family: &Family, files: &[FileSeen]) {
         if archives().any(|reader| reader.at.matches(folder.as_str())) {
             let text = "it is a folder, where an archive is expected".to_owned();
             let remedy = "somebody unpacked it: put the archive itself there";
-            finder.add(Severity::Error, "unpacked", place, text, remedy);
+            finder.add(Severity::Wrong, "unpacked", place, text, remedy);
             continue;
         }
         let is_data = family
@@ -467,7 +467,7 @@ fn misplaced(finder: &mut Finder<'_>, family: &Family, files: &[FileSeen]) {
             let text = "what belongs into an archive lies open in a data folder".to_owned();
             let remedy =
                 "somebody unpacked an archive here: put the archive itself beside the folder";
-            finder.add(Severity::Warning, "unpacked", place, text, remedy);
+            finder.add(Severity::Caution, "unpacked", place, text, remedy);
         } else if !owned.contains(folder) {
             let text = format!(
                 "a data folder of {} without its add-on",
@@ -485,7 +485,7 @@ fn misplaced(finder: &mut Finder<'_>, family: &Family, files: &[FileSeen]) {
             });
             let text = "it is a file, where an add-on's data folder is expected".to_owned();
             let remedy = "move the file away, or the add-on cannot write its data";
-            finder.add(Severity::Error, "file-for-folder", place, text, remedy);
+            finder.add(Severity::Wrong, "file-for-folder", place, text, remedy);
         }
     }
 }
@@ -508,7 +508,7 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, soone
         let place = finder.in_order(line.line);
         let text = format!("{} has a line here but is not installed", line.id);
         finder.add(
-            Severity::Warning,
+            Severity::Caution,
             "line-without-addon",
             place,
             text,
@@ -542,7 +542,7 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, soone
                     facts.id
                 );
                 finder.add(
-                    Severity::Warning,
+                    Severity::Caution,
                     "not-started",
                     place,
                     text,
@@ -567,7 +567,7 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, soone
                 };
                 let text = format!("{} is started before {first}, {why}{where_it_is}", facts.id);
                 finder.add(
-                    Severity::Error,
+                    Severity::Wrong,
                     "started-too-early",
                     place,
                     text,

@@ -381,6 +381,57 @@ impl Plan {
             .all(|action| action.what == ActionKind::Keep)
     }
 
+    /// Brings a file to a path, in the place of what is there; `shipped` is the BLAKE3 of what was put there last.
+    pub fn bring(&mut self, path: RelPath, file: Artifact, shipped: Option<String>) {
+        let archive = self.archives.len();
+        let entry = None;
+        let at = self
+            .actions
+            .binary_search_by(|action| action.path.cmp(&path));
+        let at = at.unwrap_or_else(|at| {
+            self.actions.insert(
+                at,
+                Action {
+                    path,
+                    what: ActionKind::Place,
+                    component: None,
+                    member: None,
+                    before: None,
+                    after: None,
+                    bytes: 0,
+                    source: None,
+                    shipped: None,
+                    under: None,
+                },
+            );
+            at
+        });
+        let action = &mut self.actions[at];
+        if action.before.as_ref() == Some(&file.blake3) {
+            return;
+        }
+        if action.before.is_some() {
+            action.what = ActionKind::Replace;
+        }
+        action.after = Some(file.blake3.clone());
+        action.bytes = file.bytes;
+        action.source = Some(Source { archive, entry });
+        action.shipped = action.shipped.take().or(shipped);
+        self.archives.push(file);
+    }
+
+    /// What comes and is of no component that changes: files that are put back.
+    pub fn brought(&self) -> impl Iterator<Item = &RelPath> {
+        let changes = |id: &Id| {
+            let mut components = self.components.iter();
+            components.any(|it| it.id == *id && it.verdict != Fate::Unchanged)
+        };
+        let comes = |what| matches!(what, ActionKind::Place | ActionKind::Replace);
+        let those = self.actions.iter().filter(move |it| comes(it.what));
+        let those = those.filter(move |it| !it.component.as_ref().is_some_and(changes));
+        those.map(|action| &action.path)
+    }
+
     /// The actions of one sort.
     pub fn of(&self, what: ActionKind) -> impl Iterator<Item = &Action> {
         self.actions

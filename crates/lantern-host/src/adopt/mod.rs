@@ -7,6 +7,7 @@ use crate::config::{self, FILE, Server};
 use crate::error::{Error, Result};
 use crate::folder::Folder;
 use crate::identity;
+use crate::known;
 use crate::layers;
 use crate::ledger::Ledger;
 use crate::lock::Lock;
@@ -73,8 +74,11 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
     identity::confirm(&folder)?;
     folder.write_whole(&settings, text.as_bytes())?;
     let taken = Server::open(path).and_then(take_in);
-    if taken.is_err() {
-        let _ = folder.remove_file(&settings);
+    match &taken {
+        Ok(_) => known::remember(&name, folder.root()),
+        Err(_) => {
+            let _ = folder.remove_file(&settings);
+        }
     }
     taken
 }

@@ -299,6 +299,16 @@ fn pages(server: &Server) -> Result<(Folder, RelPath)> {
     Ok((folder, pages))
 }
 
+/// How much the store of backups takes on the disk, in bytes.
+///
+/// # Errors
+/// When it is not there, or cannot be listed.
+pub fn stored_bytes(server: &Server) -> Result<u64> {
+    let (folder, root) = place(server)?;
+    let files = folder.files_below(&root)?;
+    Ok(files.iter().map(|(_, bytes)| bytes).sum())
+}
+
 fn take(store: &Store, server: &Server, path: &RelPath, stamp: Stamp) -> Result<Stored> {
     let gone = || Error::Io {
         doing: "reading",

@@ -3,6 +3,7 @@
 use crate::armed::Armed;
 use lantern_core::component::Id;
 use lantern_core::inventory::SwitchFault;
+use lantern_core::path::RelPath;
 use lantern_core::plan::PlanFault;
 use lantern_core::resolve::{Obstacle, RequestFault, UnknownId};
 use std::path::PathBuf;
@@ -21,6 +22,22 @@ pub enum PlanningFault {
     /// The last plan was carried out, failed, or never came to be.
     #[error("{0}")]
     NotArmed(Box<Armed>),
+    /// Nothing of an operation is set aside any more.
+    #[error("nothing that number {0} set aside is there")]
+    NothingAside(i64),
+    /// An operation has not set this aside.
+    #[error("number {number} has not set {path} aside")]
+    NotAside {
+        /// The path.
+        path: RelPath,
+        /// The operation.
+        number: i64,
+    },
+    /// What was set aside lies on the keep list, where no plan writes.
+    #[error(
+        "{0} is on the keep list, where no plan writes: copy it back by hand, with the server down"
+    )]
+    KeptAside(RelPath),
     /// A plan of another name is armed.
     #[error("no plan is called {named}: the one that is armed is {armed}")]
     OtherName {
@@ -30,7 +47,7 @@ pub enum PlanningFault {
         armed: String,
     },
     /// Nobody can be asked; how it is said without being asked.
-    #[error("there is no terminal to ask on, so this has to be said in full")]
+    #[error("nobody can be asked here, as there is no terminal")]
     NotConfirmed(String),
     /// The answer was no.
     #[error("not done, as you said")]

@@ -1,6 +1,9 @@
 //! From the question to the plan.
 
 pub mod fault;
+mod put_back;
+
+pub use put_back::{files_aside, put_back, set_aside};
 
 use crate::acquire;
 use crate::changeover::fault::ChangeoverFault;
@@ -348,16 +351,7 @@ impl Question<'_> {
             stored: layers::stored(&server.folder)?,
             beside: self.beside,
         };
-        let survey = &self.survey;
-        let mut at = Beginning {
-            inventory: survey.inventory.clone(),
-            files: survey.planned_files(server).cloned().collect(),
-            order: survey.order.clone(),
-            scripts: survey.scripts.clone(),
-            remembered: survey.remembered.clone(),
-            switched: self.switched.clone(),
-            untouched: survey.untouched_files(server).cloned().collect(),
-        };
+        let mut at = beginning(server, &self.survey, &self.switched);
         let downloads = &mut self.downloads;
         let Some(stops) = stops(&self.request, selection)? else {
             let (plan, _) = stage(server, &at, downloads, &self.request, selection, &layering)?;
@@ -376,6 +370,19 @@ impl Question<'_> {
             at = next;
         }
         Ok(plans)
+    }
+}
+
+/// The server as a survey found it, with what is switched.
+fn beginning(server: &Server, survey: &Survey, switched: &BTreeMap<Id, bool>) -> Beginning {
+    Beginning {
+        inventory: survey.inventory.clone(),
+        files: survey.planned_files(server).cloned().collect(),
+        order: survey.order.clone(),
+        scripts: survey.scripts.clone(),
+        remembered: survey.remembered.clone(),
+        switched: switched.clone(),
+        untouched: survey.untouched_files(server).cloned().collect(),
     }
 }
 

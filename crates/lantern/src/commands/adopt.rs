@@ -9,6 +9,7 @@ use lantern_core::component::Kind;
 use lantern_host::Result;
 use lantern_host::adopt::{AdoptOptions, adopt, adopt_again, mark};
 use lantern_host::config::Server;
+use lantern_host::glance;
 use lantern_host::identity::{self, Become};
 use lantern_host::lock::Lock;
 use std::path::PathBuf;
@@ -57,6 +58,7 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
         true => adopt_again(&args.dir)?,
         false => adopt(&args.dir, &wishes)?,
     };
+    glance::remember(&server, &found);
     let inventory = &found.inventory;
     let of_kind = |kind| {
         inventory

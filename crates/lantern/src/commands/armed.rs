@@ -174,6 +174,10 @@ pub fn announce(
             })),
         ),
         (
+            "puts back",
+            few(plan.brought().map(|path| path.to_string())),
+        ),
+        (
             "edits",
             few(plan.edits.iter().map(|edit| edit.path.to_string())),
         ),

@@ -9,10 +9,12 @@ use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use crate::progress::name;
 use clap::Args;
-use lantern_core::plan::{ActionKind, ComponentChange, Fate, Plan, Switched};
+use lantern_core::path::RelPath;
+use lantern_core::plan::{ActionKind, ComponentChange, Fate, Plan, Rename, Switched, TextEdit};
 use lantern_host::Result;
 use lantern_host::armed::{self, Became};
 use lantern_host::config::Server;
+use lantern_host::glance;
 use lantern_host::ledger::Ledger;
 use lantern_host::place::here;
 use lantern_host::planning::{self, Terms};
@@ -84,6 +86,7 @@ fn ask(args: &PlanArgs, common: &Common, look: &Look, server: &Server) -> Result
     let mut question = planning::question(server, &mut ledger, &args.sources.named(), &terms)?;
     tell_left_out(&question, look);
     question.save()?;
+    glance::remember(server, &question.survey);
     if let Some(path) = &args.save_request {
         let text = question.request.to_json(&server.family.versions);
         here::write(path, text.as_bytes())?;
@@ -112,7 +115,7 @@ fn ask(args: &PlanArgs, common: &Common, look: &Look, server: &Server) -> Result
         ));
     } else {
         show_all(look, &plans, server, args);
-        show_next(look, common, server, &saved, args)?;
+        show_next(look, common, server, &saved, arms)?;
     }
     Ok(if !left_out.is_empty() {
         fail::NO
@@ -143,27 +146,29 @@ fn show_all(look: &Look, plans: &[Plan], server: &Server, args: &PlanArgs) {
 }
 
 /// What is armed now, and how it goes on.
-fn show_next(
+///
+/// `arms` says whether this plan was to be armed.
+pub fn show_next(
     look: &Look,
     common: &Common,
     server: &Server,
     saved: &[PathBuf],
-    args: &PlanArgs,
+    arms: bool,
 ) -> Result<()> {
     let armed = armed::read(server)?.filter(|armed| armed.became == Became::Armed);
     let name = armed.and_then(|armed| armed.name);
-    let told = match (args.what_if || args.out.is_some(), &name) {
-        (true, Some(name)) => format!("\nNothing was armed by this; plan {name} still is."),
-        (true, None) => "\nNothing is armed.".into(),
-        (false, Some(name)) => format!("\nPlan {name} is armed: a changeover carries it out."),
-        (false, None) => String::new(),
+    let told = match (arms, &name) {
+        (false, Some(name)) => format!("\nNothing was armed by this; plan {name} still is."),
+        (false, None) => "\nNothing is armed.".into(),
+        (true, Some(name)) => format!("\nPlan {name} is armed: a changeover carries it out."),
+        (true, None) => String::new(),
     };
     if !told.is_empty() {
         look.say(&told);
     }
     for (number, path) in saved.iter().enumerate() {
-        let command = |word: &str| match (number, &args.out) {
-            (0, None) => common.next(word),
+        let command = |word: &str| match (number, arms) {
+            (0, true) => common.next(word),
             _ => common.next(&format!("{word} {}", shell_word(path))),
         };
         let (first, command) = (command("rehearse"), command("changeover"));
@@ -183,7 +188,7 @@ fn show_next(
 const NAMED: usize = 12;
 
 /// Shows a plan.
-fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
+pub fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
     let title = format!(
         "{}: {}. {}.",
         plan.server,
@@ -216,20 +221,8 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 .filter(|a| a.after.is_some() && a.what != ActionKind::Keep)
                 .map(|a| a.bytes)
                 .sum();
-            let fate = match change.verdict {
-                Fate::Updated => "update",
-                Fate::Added => "add",
-                Fate::Unchanged => "",
-                Fate::Removed => "remove",
-            };
-            let switched = change.switched.map(|switched| match switched {
-                Switched::On => "on",
-                Switched::Off => "off",
-            });
-            let words = [Some(fate).filter(|word| !word.is_empty()), switched];
-            let verdict: Vec<&str> = words.into_iter().flatten().collect();
             vec![
-                verdict.join(", "),
+                fate(change),
                 change.kind.to_string(),
                 change.id.to_string(),
                 change.from.clone().unwrap_or_default(),
@@ -258,32 +251,7 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
         1..=NAMED => look.say(&format!("\n  unchanged: {}", stays.join(", "))),
         more => look.say(&format!("\n  unchanged: {more}, which --files lists")),
     }
-    if !plan.renames.is_empty() {
-        look.say("\n  load order, by name:");
-    }
-    for rename in &plan.renames {
-        look.say(&format!("    {} becomes {}", rename.from, rename.to));
-    }
-    for edit in &plan.edits {
-        let order = server.family.order.as_ref();
-        let is_order = order.is_some_and(|rule| rule.file.matches(edit.path.as_str()));
-        let what = if is_order {
-            "load order"
-        } else {
-            "start script"
-        };
-        look.say(&format!("\n  {what}, {}:", edit.path));
-        for change in &edit.lines {
-            for (text, line) in change.was.iter().zip(change.line..) {
-                let text = format!("    - {}   (line {line})", text.trim_end());
-                look.say(&look.paint(Means::Bad, &text));
-            }
-            for text in &change.becomes {
-                let text = format!("    + {}", text.trim_end());
-                look.say(&look.paint(Means::Good, &text));
-            }
-        }
-    }
+    show_edits(&plan.edits, &plan.renames, server, look);
     if all_files {
         look.say("");
         let rows = plan.actions.iter().map(|action| {
@@ -308,6 +276,13 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
         });
         look.table(&["what", "path", "size", "whose"], rows.collect());
     }
+    let brought: Vec<&str> = plan.brought().map(RelPath::as_str).collect();
+    if !brought.is_empty() && plan.components.is_empty() {
+        look.say("\n  put back:");
+        brought
+            .iter()
+            .for_each(|path| look.say(&format!("    {path}")));
+    }
     if !plan.yours.is_empty() {
         look.say("\n  yours, and set aside:");
     }
@@ -331,5 +306,52 @@ fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
     look.say(&format!("  steps: {}", steps.join(", ")));
     for note in &plan.notes {
         look.say(&look.paint(Means::Caution, &format!("  note: {note}")));
+    }
+}
+
+/// What happens to a component, in a word or two.
+pub fn fate(change: &ComponentChange) -> String {
+    let fate = match change.verdict {
+        Fate::Updated => "update",
+        Fate::Added => "add",
+        Fate::Unchanged => "",
+        Fate::Removed => "remove",
+    };
+    let switched = change.switched.map(|switched| match switched {
+        Switched::On => "on",
+        Switched::Off => "off",
+    });
+    let words = [Some(fate).filter(|word| !word.is_empty()), switched];
+    let words: Vec<&str> = words.into_iter().flatten().collect();
+    words.join(", ")
+}
+
+/// The lines that change in the load order and in start scripts, and what gets another name.
+pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look: &Look) {
+    if !renames.is_empty() {
+        look.say("\n  load order, by name:");
+    }
+    for rename in renames {
+        look.say(&format!("    {} becomes {}", rename.from, rename.to));
+    }
+    for edit in edits {
+        let order = server.family.order.as_ref();
+        let is_order = order.is_some_and(|rule| rule.file.matches(edit.path.as_str()));
+        let what = if is_order {
+            "load order"
+        } else {
+            "start script"
+        };
+        look.say(&format!("\n  {what}, {}:", edit.path));
+        for change in &edit.lines {
+            for (text, line) in change.was.iter().zip(change.line..) {
+                let text = format!("    - {}   (line {line})", text.trim_end());
+                look.say(&look.paint(Means::Bad, &text));
+            }
+            for text in &change.becomes {
+                let text = format!("    + {}", text.trim_end());
+                look.say(&look.paint(Means::Good, &text));
+            }
+        }
     }
 }

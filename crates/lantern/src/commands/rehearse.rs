@@ -109,11 +109,11 @@ fn show(report: &Rehearsal, path: &Path, args: &RehearseArgs, common: &Common, l
     look.say("  the server itself was neither stopped nor touched");
     let report_at = match args.plan {
         Some(_) => report_path(path),
-        None => common.server.join(".lantern/next.rehearsal.json"),
+        None => common.near(".lantern/next.rehearsal.json"),
     };
     look.say(&format!("  report: {}", shell_word(&report_at)));
     if args.keep_copy {
-        let copy = common.server.join(".lantern/rehearsal");
+        let copy = common.near(".lantern/rehearsal");
         look.say(&format!("  the copy: {}", shell_word(&copy)));
     }
     if report.worked {

@@ -13,6 +13,7 @@ use lantern_core::component::Runs;
 use lantern_core::family::Shape;
 use lantern_core::inventory::{Component, FileState, Finding, Severity, VersionFrom};
 use lantern_host::Result;
+use lantern_host::glance;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, Survey, survey};
 
@@ -48,6 +49,7 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
         Depth::Usual
     };
     let found = survey(server, &mut ledger, depth)?;
+    glance::remember(server, &found);
     if let Some(id) = &args.component {
         return Ok(looked.status(one::show(id, server, &found, look)?));
     }
@@ -60,7 +62,7 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
     let wrong = inventory
         .findings
         .iter()
-        .filter(|f| f.severity == Severity::Error)
+        .filter(|f| f.severity == Severity::Wrong)
         .count();
     if look.json {
         look.answer(&Surveyed::new(
@@ -140,8 +142,8 @@ fn components(look: &Look, found: &Survey) {
 fn findings<'f>(look: &Look, findings: impl Iterator<Item = &'f Finding>) {
     for finding in findings {
         let (word, means) = match finding.severity {
-            Severity::Error => ("wrong", Means::Bad),
-            Severity::Warning => ("caution", Means::Caution),
+            Severity::Wrong => ("wrong", Means::Bad),
+            Severity::Caution => ("caution", Means::Caution),
             Severity::Note => ("note", Means::Aside),
         };
         let place = finding

@@ -104,7 +104,7 @@ fn a_disk_that_gets_full_at_any_moment() {
     let new = still(&world);
     world.ok(&["undo", "--keep-world", "--server", SERVER]);
     assert_eq!(old, still(&world));
-    world.ok(&["history", "--thin", "0", "--server", SERVER]);
+    world.ok(&["history", "--thin", "0", "--yes", "--server", SERVER]);
 
     let mut told = Vec::new();
     for phase in ["preparing", "stopping", "swapping", "starting"] {
@@ -145,7 +145,7 @@ fn a_disk_that_gets_full_at_any_moment() {
                 assert!(undone.contains("exit status 0"), "{about}: {undone}");
                 assert_eq!(old, still(&world), "{about}");
             }
-            world.ok(&["history", "--thin", "0", "--server", SERVER]);
+            world.ok(&["history", "--thin", "0", "--yes", "--server", SERVER]);
             world.ok(&["backup", "thin", "--keep", "1", "--server", SERVER]);
         }
     }

@@ -105,7 +105,7 @@ fn a_pack_moves_with_build_framework_and_start_script() {
     );
     assert_snapshot!(
         "history_thin",
-        world.lantern(&["history", "--thin", "1", "--server", ORCHARD])
+        world.lantern(&["history", "--thin", "1", "--yes", "--server", ORCHARD])
     );
     assert_snapshot!(
         "history_thinned",

@@ -19,6 +19,7 @@ mod layers;
 mod links;
 mod meanwhile;
 mod meddling;
+mod night;
 mod order_by_name;
 mod owners;
 mod questions;

@@ -250,7 +250,8 @@ impl World {
             (r"\b\d+ min \d+ s\b|\b\d+\.\d s\b|\b\d+ ms\b", "TIME"),
             (r"process \d+", "process PID"),
             (r"\b(p|P)lan [0-9a-f]{6}\b", "${1}lan NAME"),
-            (r"changeover [0-9a-f]{6}\b", "changeover NAME"),
+            (r"(changeover |one, |is |plan +)[0-9a-f]{6}\b", "${1}NAME"),
+            (r"(  disk         ).*", "${1}SIZES"),
             (r"\d{4}-\d{2}-\d{2}( \d{2}:\d{2}:\d{2})?\b", "DATE"),
             (r"port \d+", "port PORT"),
             // How a copy is made depends on the file system.

@@ -47,7 +47,7 @@ pub(super) fn show(id: &str, server: &Server, found: &Survey, look: &Look) -> Re
     }
     let wrong = about
         .iter()
-        .any(|finding| finding.severity == lantern_core::inventory::Severity::Error);
+        .any(|finding| finding.severity == lantern_core::inventory::Severity::Wrong);
     Ok(if wrong { fail::NO } else { fail::DONE })
 }
 

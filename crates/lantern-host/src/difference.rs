@@ -1,0 +1,275 @@
+//! What differs: a file from what was shipped, from what was set aside, and what a plan would change.
+
+use crate::archive::Archive;
+use crate::config::Server;
+use crate::downloads::Downloads;
+use crate::error::Result;
+use crate::ledger::Ledger;
+use crate::planning::{files_aside, set_aside};
+use crate::survey::Survey;
+use lantern_core::artifact::ArchivedFile;
+use lantern_core::inventory::FileState;
+use lantern_core::path::RelPath;
+use lantern_core::plan::{Action, ActionKind, Plan};
+use lantern_core::text::{Text, unified};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+
+/// No longer text is compared line by line, in bytes.
+const LONGEST_BYTES: u64 = 1 << 20;
+
+/// How one file differs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Difference {
+    /// The file.
+    pub path: RelPath,
+    /// What it is compared with, in words.
+    pub with: String,
+    /// How it differs.
+    pub how: How,
+}
+
+/// How a file differs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum How {
+    /// It does not.
+    Same,
+    /// It is there only now, or only comes.
+    Added,
+    /// It is there no more, or goes.
+    Removed,
+    /// Texts, as a unified diff.
+    Lines(String),
+    /// Archives, by their entries.
+    Entries {
+        /// Entries that only the later one has.
+        added: Vec<String>,
+        /// Entries that only the earlier one has.
+        removed: Vec<String>,
+        /// Entries that differ.
+        changed: Vec<String>,
+    },
+    /// Only that it is another content; and why no more can be said.
+    Other(String),
+}
+
+/// The files that were edited by hand, or those below some paths, against what was shipped.
+///
+/// # Errors
+/// When the ledger or a file cannot be read.
+pub fn edited(
+    server: &Server,
+    ledger: &Ledger,
+    found: &Survey,
+    paths: &[RelPath],
+) -> Result<Vec<Difference>> {
+    let asked = |path: &RelPath| {
+        let below = |of: &RelPath| path == of || path.below(of.as_str()).is_some();
+        paths.is_empty() || paths.iter().any(below)
+    };
+    let mut differences = Vec::new();
+    for component in &found.inventory.components {
+        let FileState::Edited { files, .. } = &component.state else {
+            continue;
+        };
+        for path in files.iter().filter(|path| asked(path)) {
+            let known = found.remembered.get(path);
+            let shipped = known.map(|known| ledger.text(&known.hash)).transpose()?;
+            let how = match shipped.flatten() {
+                Some(shipped) => contents(&shipped, &server.folder.read(path)?),
+                None => {
+                    How::Other("what was shipped was not kept: it is no text, or too long".into())
+                }
+            };
+            differences.push(Difference {
+                path: path.clone(),
+                with: format!("as {} shipped it", component.facts.id),
+                how,
+            });
+        }
+    }
+    Ok(differences)
+}
+
+/// What an operation set aside at these paths, against what is there now.
+///
+/// # Errors
+/// When nothing of it is set aside there, or a file cannot be read.
+pub fn aside(
+    server: &Server,
+    ledger: &Ledger,
+    number: i64,
+    paths: &[RelPath],
+) -> Result<Vec<Difference>> {
+    let past = set_aside(server, ledger, number)?;
+    let folder = &server.folder;
+    let mut differences = Vec::new();
+    for path in paths {
+        for (path, file) in files_aside(folder, &past, path)? {
+            let there = folder.look(&path)?.is_some_and(|meta| meta.is_file());
+            let how = match there {
+                false => How::Removed,
+                true => files(&folder.shown(&file), &folder.shown(&path))?,
+            };
+            differences.push(Difference {
+                path,
+                with: format!("as number {number} set it aside"),
+                how,
+            });
+        }
+    }
+    Ok(differences)
+}
+
+/// What a plan changes, file by file; what stays is left out.
+///
+/// # Errors
+/// When an archive cannot be read.
+pub fn planned(
+    server: &Server,
+    plan: &Plan,
+    downloads: &mut Downloads<'_>,
+) -> Result<Vec<Difference>> {
+    let mut differences = Vec::new();
+    for action in plan
+        .actions
+        .iter()
+        .filter(|action| action.what != ActionKind::Keep)
+    {
+        let how = match action.what {
+            ActionKind::Place => How::Added,
+            ActionKind::SetAside => moved(action, plan, server, downloads)?.unwrap_or(How::Removed),
+            ActionKind::Edit => edits(action, plan, server)?,
+            ActionKind::Replace | ActionKind::Keep => replaced(action, plan, server, downloads)?,
+        };
+        differences.push(Difference {
+            path: action.path.clone(),
+            with: "as it is now".into(),
+            how,
+        });
+    }
+    Ok(differences)
+}
+
+/// A text of which only lines change.
+fn edits(action: &Action, plan: &Plan, server: &Server) -> Result<How> {
+    let now = server.folder.read_text(&action.path)?;
+    let edit = plan.edits.iter().find(|edit| edit.path == action.path);
+    let becomes = edit.and_then(|edit| now.changed(&edit.lines).ok());
+    Ok(match becomes {
+        Some(becomes) => How::Lines(unified(now.as_str(), becomes.as_str())),
+        None => How::Other("the plan's lines do not fit it any more".into()),
+    })
+}
+
+/// An archive that goes while another release of its component comes: they are compared.
+fn moved(
+    action: &Action,
+    plan: &Plan,
+    server: &Server,
+    downloads: &mut Downloads<'_>,
+) -> Result<Option<How>> {
+    let comes = plan.actions.iter().find(|other| {
+        let whole = other
+            .source
+            .as_ref()
+            .is_some_and(|source| source.entry.is_none());
+        other.what == ActionKind::Place && whole && other.component == action.component
+    });
+    let source = comes.and_then(|comes| comes.source.as_ref());
+    let Some(source) = source.filter(|_| action.component.is_some()) else {
+        return Ok(None);
+    };
+    let now = server.folder.shown(&action.path);
+    let later = Path::new(&plan.archives[source.archive].file);
+    Ok(entries(
+        &listed(&now, downloads)?,
+        &listed(later, downloads)?,
+    ))
+}
+
+fn replaced(
+    action: &Action,
+    plan: &Plan,
+    server: &Server,
+    downloads: &mut Downloads<'_>,
+) -> Result<How> {
+    let Some(source) = &action.source else {
+        return Ok(How::Other("it becomes a link, or was one".into()));
+    };
+    let later = Path::new(&plan.archives[source.archive].file);
+    let now = server.folder.shown(&action.path);
+    let Some(entry) = &source.entry else {
+        return files(&now, later);
+    };
+    if action.bytes > LONGEST_BYTES {
+        return Ok(How::Other(
+            "it is too long to be compared line by line".into(),
+        ));
+    }
+    let artifact = downloads.artifact(later)?;
+    let text = downloads.archive(&artifact)?.text_at(entry);
+    let before = server.folder.read(&action.path)?;
+    Ok(match text {
+        Ok(Some(after)) => contents(&before, after.as_bytes()),
+        _ => How::Other("it could not be read in its archive".into()),
+    })
+}
+
+/// Two files, by their entries where both are archives.
+fn files(before: &Path, after: &Path) -> Result<How> {
+    let open = |path: &Path| Archive::open(path).ok()?.contents().ok();
+    if let Some((a, b)) = open(before).zip(open(after)) {
+        return Ok(entries(&hashes(a), &hashes(b)).unwrap_or(How::Same));
+    }
+    let read = |path: &Path| crate::place::here::read(path);
+    Ok(contents(&read(before)?, &read(after)?))
+}
+
+/// The entries of an archive with their hashes; none where it is none.
+fn listed(path: &Path, downloads: &mut Downloads<'_>) -> Result<BTreeMap<String, String>> {
+    let artifact = downloads.artifact(path)?;
+    Ok(hashes(downloads.contents(&artifact).unwrap_or_default()))
+}
+
+fn hashes(entries: Vec<ArchivedFile>) -> BTreeMap<String, String> {
+    entries.into_iter().map(|it| (it.name, it.blake3)).collect()
+}
+
+/// How the entries of two archives differ; none where they do not, or neither has any.
+fn entries(before: &BTreeMap<String, String>, after: &BTreeMap<String, String>) -> Option<How> {
+    let names = |of: &BTreeMap<String, String>, and: &BTreeMap<String, String>| {
+        let only = of.keys().filter(|name| !and.contains_key(*name));
+        only.cloned().collect::<Vec<String>>()
+    };
+    let both: BTreeSet<&String> = before
+        .keys()
+        .filter(|name| after.contains_key(*name))
+        .collect();
+    let changed = both
+        .into_iter()
+        .filter(|name| before[*name] != after[*name]);
+    let (added, removed) = (names(after, before), names(before, after));
+    let changed: Vec<String> = changed.cloned().collect();
+    let is_same = added.is_empty() && removed.is_empty() && changed.is_empty();
+    (!is_same).then_some(How::Entries {
+        added,
+        removed,
+        changed,
+    })
+}
+
+fn contents(before: &[u8], after: &[u8]) -> How {
+    if before == after {
+        return How::Same;
+    }
+    let longest = before.len().max(after.len()) as u64;
+    let (a, b) = (Text::read(before), Text::read(after));
+    match longest <= LONGEST_BYTES && a.is_plain() && b.is_plain() {
+        true => How::Lines(unified(a.as_str(), b.as_str())),
+        false => How::Other("it is no text, or too long".into()),
+    }
+}

@@ -1,0 +1,107 @@
+//! What can be said of a server at once, without reading its folder: `.lantern/last-survey.json`, the history, the backups.
+
+use crate::backup;
+use crate::config::Server;
+use crate::console::{Console, ServerState};
+use crate::error::Result;
+use crate::folder::own;
+use crate::history;
+use crate::ledger::{Ledger, Logged};
+use crate::survey::Survey;
+use lantern_core::inventory::Severity;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// What the last survey found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct LastSurvey {
+    /// When it was, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// The server version, where it was known.
+    pub server_version: Option<String>,
+    /// How many components there were.
+    pub components: usize,
+    /// How many findings said that something is wrong.
+    pub wrong: usize,
+    /// How many said caution.
+    pub caution: usize,
+    /// How many were notes.
+    pub notes: usize,
+}
+
+/// Remembers what a survey found. That it cannot be written hinders nothing.
+pub fn remember(server: &Server, found: &Survey) {
+    let inventory = &found.inventory;
+    let of = |severity| {
+        let findings = inventory.findings.iter();
+        findings.filter(|it| it.severity == severity).count()
+    };
+    let last = LastSurvey {
+        at_ms: jiff::Timestamp::now().as_millisecond(),
+        server_version: inventory.server_version().map(ToString::to_string),
+        components: inventory.components.len(),
+        wrong: of(Severity::Wrong),
+        caution: of(Severity::Caution),
+        notes: of(Severity::Note),
+    };
+    let text = serde_json::to_vec(&last).expect("it has only plain values");
+    let _ = server.folder.write_whole(&own("last-survey.json"), &text);
+}
+
+/// What can be said of a server at once.
+#[derive(Debug)]
+pub struct Glance {
+    /// Whether it is up.
+    pub state: ServerState,
+    /// Since when, in milliseconds since 1970, where lantern started it.
+    pub since_ms: Option<i64>,
+    /// Who is on; none where that cannot be told.
+    pub players: Option<Vec<String>>,
+    /// The last survey.
+    pub survey: Option<LastSurvey>,
+    /// The last operation.
+    pub last: Option<Logged>,
+    /// How many backups there are.
+    pub backups: usize,
+    /// How much the store of backups takes, in bytes.
+    pub backup_bytes: u64,
+    /// How many files are set aside.
+    pub aside: usize,
+    /// Their size, in bytes.
+    pub aside_bytes: u64,
+}
+
+/// Looks at a server without reading its folder.
+///
+/// # Errors
+/// When the ledger cannot be read, or what is set aside cannot be listed.
+pub fn glance(server: &Server) -> Result<Glance> {
+    let console = Console::of(server);
+    let state = console.state()?;
+    let is_ours = matches!(state, ServerState::Ours(_) | ServerState::Reached { .. });
+    let players = is_ours.then(|| console.players().ok().flatten()).flatten();
+    let started = server.folder.look(&own("console/process.json"))?;
+    let since_ms = match state {
+        ServerState::Ours(_) => started.map(|meta| meta.stamp.modified_ns / 1_000_000),
+        _ => None,
+    };
+    let ledger = Ledger::open(&server.folder)?;
+    let past = history::history(server, &ledger)?;
+    let (backups, backup_bytes) = match backup::list(server) {
+        Ok((backups, _)) => (backups.len(), backup::stored_bytes(server).unwrap_or(0)),
+        Err(_) => (0, 0),
+    };
+    let survey = server.folder.read(&own("last-survey.json")).ok();
+    Ok(Glance {
+        state,
+        since_ms,
+        players,
+        survey: survey.and_then(|text| serde_json::from_slice(&text).ok()),
+        aside: past.iter().map(|past| past.files).sum(),
+        aside_bytes: past.iter().map(|past| past.bytes).sum(),
+        last: past.into_iter().last().map(|past| past.operation),
+        backups,
+        backup_bytes,
+    })
+}

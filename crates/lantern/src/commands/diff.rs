@@ -1,0 +1,112 @@
+//! `lantern diff`
+
+use super::{armed, open_to_look};
+use crate::answers;
+use crate::common::Common;
+use crate::fail;
+use crate::look::{Look, Means};
+use clap::Args;
+use lantern_core::path::RelPath;
+use lantern_host::Result;
+use lantern_host::difference::{self, Difference, How};
+use lantern_host::downloads::Downloads;
+use lantern_host::ledger::Ledger;
+use lantern_host::survey::{Depth, survey};
+
+/// Show how files differ: those that you edited from what was shipped; what was set aside from what is there; what a plan changes
+#[derive(Debug, Args)]
+pub struct DiffArgs {
+    /// Files, or folders with all in them; without any, all that you edited
+    paths: Vec<String>,
+    /// What this operation of the history set aside, against what is there now
+    #[arg(long, value_name = "N", requires = "paths", conflicts_with = "plan")]
+    operation: Option<i64>,
+    /// What a plan changes, file by file: the armed one, or the one of this name or file
+    #[arg(long, value_name = "PLAN", num_args = 0..=1, default_missing_value = "")]
+    plan: Option<String>,
+}
+
+/// Shows differences; the exit status is 3 when there are any.
+pub fn run(args: &DiffArgs, common: &Common, look: &Look) -> Result<u8> {
+    let looked = open_to_look(common, look)?;
+    let server = &looked.server;
+    let mut ledger = Ledger::open(&server.folder)?;
+    let paths: std::result::Result<Vec<RelPath>, _> =
+        args.paths.iter().map(|path| RelPath::parse(path)).collect();
+    let paths = paths?;
+    let mut differences = match (&args.plan, args.operation) {
+        (Some(named), _) => {
+            let named = Some(named.as_str()).filter(|named| !named.is_empty());
+            let chosen = armed::choose(named, true, server)?;
+            let mut downloads = Downloads::new(&ledger);
+            let mut all = difference::planned(server, &chosen.plan, &mut downloads)?;
+            let asked = |path: &RelPath| {
+                let below = |of: &RelPath| path == of || path.below(of.as_str()).is_some();
+                paths.is_empty() || paths.iter().any(below)
+            };
+            all.retain(|difference| asked(&difference.path));
+            all
+        }
+        (None, Some(number)) => difference::aside(server, &ledger, number, &paths)?,
+        (None, None) => {
+            let found = survey(server, &mut ledger, Depth::Usual)?;
+            difference::edited(server, &ledger, &found, &paths)?
+        }
+    };
+    differences.sort_by(|a, b| a.path.cmp(&b.path));
+    let differs = differences.iter().any(|it| it.how != How::Same);
+    let status = looked.status(if differs { fail::NO } else { fail::DONE });
+    if look.json {
+        look.answer(&answers::Differences {
+            differences: &differences,
+        });
+        return Ok(status);
+    }
+    if differences.is_empty() {
+        look.say("Nothing differs: no file that was put there was edited since.");
+    }
+    for difference in &differences {
+        show(difference, look);
+    }
+    Ok(status)
+}
+
+fn show(difference: &Difference, look: &Look) {
+    let Difference { path, with, how } = difference;
+    let title = |text: &str| look.say(&look.paint(Means::Title, text));
+    match how {
+        How::Same => title(&format!("{path}: the same")),
+        How::Added => title(&format!("{path}: new")),
+        How::Removed => title(&format!("{path}: goes, or is gone")),
+        How::Other(why) => title(&format!("{path}: differs; {why}")),
+        How::Lines(text) => {
+            title(&format!("--- {path}   ({with})"));
+            title(&format!("+++ {path}"));
+            for line in text.lines() {
+                let means = match line.as_bytes().first() {
+                    Some(b'-') => Means::Bad,
+                    Some(b'+') => Means::Good,
+                    _ => Means::Aside,
+                };
+                look.say(&look.paint(means, line));
+            }
+        }
+        How::Entries {
+            added,
+            removed,
+            changed,
+        } => {
+            title(&format!("{path}: entries of the archive"));
+            let all = [
+                (removed, "-", Means::Bad),
+                (added, "+", Means::Good),
+                (changed, "~", Means::Caution),
+            ];
+            for (names, sign, means) in all {
+                names
+                    .iter()
+                    .for_each(|name| look.say(&look.paint(means, &format!("  {sign} {name}"))));
+            }
+        }
+    }
+}

@@ -1,0 +1,48 @@
+//! `lantern put-back`
+
+use super::{open_settled, plan};
+use crate::answers;
+use crate::common::Common;
+use crate::fail;
+use crate::look::Look;
+use clap::Args;
+use lantern_core::path::RelPath;
+use lantern_host::Result;
+use lantern_host::armed;
+use lantern_host::ledger::Ledger;
+use lantern_host::planning;
+
+/// Plan to bring back what an operation set aside: a file, or a folder with all in it; a changeover carries it out
+#[derive(Debug, Args)]
+pub struct PutBackArgs {
+    /// Where it came from: files or folders, relative to the server folder
+    #[arg(required = true)]
+    paths: Vec<String>,
+    /// The number of the operation that set it aside; see: lantern history
+    #[arg(long, value_name = "N")]
+    operation: i64,
+}
+
+/// Draws and arms a plan that brings files back.
+pub fn run(args: &PutBackArgs, common: &Common, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(common, "put-back")?;
+    let mut ledger = Ledger::open(&server.folder)?;
+    let paths: std::result::Result<Vec<RelPath>, _> =
+        args.paths.iter().map(|path| RelPath::parse(path)).collect();
+    let drawn = planning::put_back(&server, &mut ledger, args.operation, &paths?)?;
+    armed::disarm(&server, "what was set aside is there already")?;
+    let plans = [drawn];
+    if plans[0].is_empty() {
+        look.say("It is all there already, as it was set aside.");
+        return Ok(fail::DONE);
+    }
+    let saved = planning::save(&server, &plans, None)?;
+    let armed = armed::arm(&server, &plans[0])?;
+    if look.json {
+        look.answer(&answers::PlanDrawn::new(&plans, &saved, &[], Some(&armed)));
+        return Ok(fail::DONE);
+    }
+    plan::show(look, &plans[0], &server, false);
+    plan::show_next(look, common, &server, &saved, true)?;
+    Ok(fail::DONE)
+}

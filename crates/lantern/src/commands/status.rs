@@ -1,0 +1,175 @@
+//! `lantern status`
+
+use super::open_to_look;
+use crate::answers;
+use crate::common::Common;
+use crate::fail;
+use crate::look::{Look, Means, ago, bytes, count, time};
+use clap::Args;
+use lantern_host::Result;
+use lantern_host::armed::{self, Armed, Became};
+use lantern_host::config::Server;
+use lantern_host::console::ServerState;
+use lantern_host::glance::{Glance, LastSurvey, glance};
+use lantern_host::ledger::Logged;
+use lantern_host::verify::GoodStart;
+
+/// Say at a glance how the server is: up or down, who is on, what is armed, what was done last
+#[derive(Debug, Args)]
+pub struct StatusArgs {}
+
+/// Shows how a server is; the exit status is 3 when it is down, or nobody can tell.
+pub fn run(_: &StatusArgs, common: &Common, look: &Look) -> Result<u8> {
+    let looked = open_to_look(common, look)?;
+    let server = &looked.server;
+    let seen = glance(server)?;
+    let armed = armed::read(server)?;
+    let is_up = matches!(
+        seen.state,
+        ServerState::Ours(_) | ServerState::Reached { .. } | ServerState::Foreign { .. }
+    );
+    let status = looked.status(if is_up { fail::DONE } else { fail::NO });
+    if look.json {
+        let version = version(&seen);
+        look.answer(&answers::Status::new(
+            server,
+            &seen,
+            version,
+            armed.as_ref(),
+        ));
+        return Ok(status);
+    }
+    show(server, &seen, armed.as_ref(), look);
+    if !looked.is_cut_off {
+        look.next(&common.next(next(&seen, armed.as_ref())));
+    }
+    Ok(status)
+}
+
+/// The server version: of what was done since the last survey, else of that.
+fn version(seen: &Glance) -> Option<String> {
+    let surveyed = seen.survey.as_ref();
+    let since = seen.last.as_ref().filter(|last| {
+        let later = surveyed.is_none_or(|survey| last.ended_ms > survey.at_ms);
+        later && last.failed.is_none() && !last.to.is_empty()
+    });
+    let moved = since.map(|last| last.to.clone());
+    moved.or_else(|| surveyed?.server_version.clone())
+}
+
+fn show(server: &Server, seen: &Glance, armed: Option<&Armed>, look: &Look) {
+    let name = &server.config.name;
+    let version = version(seen).unwrap_or_else(|| "of unknown version".into());
+    let title = format!("{name}: {} {version}.", server.family.name);
+    look.say(&look.paint(Means::Title, &title));
+    let row = |what: &str, text: &str| look.say(&format!("  {what:<12} {text}"));
+    let (means, state) = match &seen.state {
+        ServerState::Down => (Means::Bad, "down".to_owned()),
+        ServerState::Ours(process) => (Means::Good, format!("up, process {}", process.pid)),
+        ServerState::Reached { who, .. } => (Means::Good, format!("up, {who}")),
+        ServerState::Foreign { who } => (Means::Caution, format!("seems to be up: {who}")),
+        ServerState::Unknown { why } => (Means::Caution, format!("cannot be told: {why}")),
+    };
+    let since = seen.since_ms.map(|ms| format!(", started {}", ago(ms)));
+    row(
+        "server",
+        &(look.paint(means, &state) + &since.unwrap_or_default()),
+    );
+    if !matches!(seen.state, ServerState::Down) {
+        row("players", &players(seen));
+    }
+    row("plan", &plan(armed));
+    row(
+        "last",
+        &seen
+            .last
+            .as_ref()
+            .map_or("nothing was done here yet".into(), last),
+    );
+    row(
+        "findings",
+        &seen
+            .survey
+            .as_ref()
+            .map_or("not surveyed yet".into(), findings),
+    );
+    let start = GoodStart::read(server).map(|good| time(good.ready_ms));
+    row(
+        "start",
+        &start.map_or("none was seen yet".into(), |took| {
+            format!("took {took} the last time")
+        }),
+    );
+    let kept = format!(
+        "{}, {}; set aside: {}, {}",
+        count(seen.backups, "backup", "backups"),
+        bytes(seen.backup_bytes),
+        count(seen.aside, "file", "files"),
+        bytes(seen.aside_bytes)
+    );
+    row("disk", &kept);
+}
+
+fn players(seen: &Glance) -> String {
+    match &seen.players {
+        None => "cannot be told".into(),
+        Some(none) if none.is_empty() => "nobody is on".into(),
+        Some(some) => format!("{} on: {}", some.len(), some.join(", ")),
+    }
+}
+
+fn plan(armed: Option<&Armed>) -> String {
+    match armed {
+        None => "none is armed".into(),
+        Some(armed) if armed.became == Became::Armed => format!(
+            "{} is armed: {} to {}, made {}",
+            armed.name.as_deref().unwrap_or_default(),
+            armed.from.as_deref().unwrap_or("unknown"),
+            armed.to.as_deref().unwrap_or_default(),
+            ago(armed.at_ms)
+        ),
+        Some(armed) => armed.to_string(),
+    }
+}
+
+fn last(last: &Logged) -> String {
+    let ways = match (last.from.as_str(), last.to.as_str()) {
+        ("", to) => format!("from {to}"),
+        (from, "") => format!("before {from}"),
+        (from, to) => format!("{from} to {to}"),
+    };
+    let how = match (&last.failed, last.undone) {
+        (Some(_), _) => ", failed: the old state came back",
+        (None, true) => ", taken back since",
+        (None, false) => "",
+    };
+    let kind = last.kind.as_str();
+    format!(
+        "number {}, {kind}, {ways}, {}{how}",
+        last.number,
+        ago(last.ended_ms)
+    )
+}
+
+fn findings(survey: &LastSurvey) -> String {
+    let told = match survey.wrong + survey.caution + survey.notes {
+        0 => "none".to_owned(),
+        _ => format!(
+            "{} wrong, {} caution, {} notes",
+            survey.wrong, survey.caution, survey.notes
+        ),
+    };
+    format!("{told}, surveyed {}", ago(survey.at_ms))
+}
+
+/// What is due next.
+fn next(seen: &Glance, armed: Option<&Armed>) -> &'static str {
+    let is_armed = armed.is_some_and(|armed| armed.became == Became::Armed);
+    let wrong = seen.survey.as_ref().is_none_or(|survey| survey.wrong > 0);
+    match (is_armed, wrong, &seen.state) {
+        (true, ..) => "changeover",
+        (false, true, _) => "survey",
+        (false, false, ServerState::Down) => "console start",
+        _ => "outlook",
+    }
+}

@@ -1,0 +1,166 @@
+//! What a tired administrator types at night: what is armed, how things are, what was done, what differs.
+
+use crate::world::World;
+use insta::assert_snapshot;
+use std::io::Write;
+use std::process::{Command, Stdio};
+
+const TERRACE: &[&str] = &["--server", "halcyon-terrace"];
+const CATALOGUE: &[&str] = &["--catalogue", "depot/verdance.catalogue.json"];
+
+fn at(world: &World, words: &[&str]) -> String {
+    world.lantern(&[words, TERRACE].concat())
+}
+
+fn plan(world: &World, words: &[&str]) -> String {
+    at(world, &[&["plan"], words, CATALOGUE].concat())
+}
+
+/// The name of the plan that is armed.
+fn name(world: &World) -> String {
+    let text = world.read("halcyon-terrace/.lantern/armed.json");
+    let armed: serde_json::Value = serde_json::from_str(&text).unwrap();
+    armed["name"].as_str().unwrap().to_owned()
+}
+
+#[test]
+fn nothing_is_carried_out_that_nobody_has_armed() {
+    let world = World::running();
+    let carry_out = |words: &[&str]| at(&world, &[&["changeover"], words].concat());
+    assert!(plan(&world, &["--to", "5.4"]).contains("is armed"));
+    // A what-if arms nothing, and leaves armed what was.
+    assert_snapshot!(
+        "what_if",
+        plan(
+            &world,
+            &["--to", "5.4", "--drop", "night-watch", "--what-if"]
+        )
+    );
+    let first = name(&world);
+    // Where nobody can be asked, the plan has to be named.
+    assert_snapshot!("not_confirmed", carry_out(&[]));
+    assert_snapshot!("other_name", carry_out(&["abcdef"]));
+    // A question without an answer disarms what was armed before it.
+    assert_snapshot!("disarmed", plan(&world, &["--to", "5.9"]));
+    assert_snapshot!("not_armed", carry_out(&["--yes"]));
+    assert!(carry_out(&[&first]).contains("there is no plan"));
+    // Carried out by its name, and then not again.
+    plan(&world, &["--to", "5.4"]);
+    let named = name(&world);
+    let done = carry_out(&[&named]);
+    assert!(done.contains("exit status 0"), "{done}");
+    assert_snapshot!("carried_out_already", carry_out(&["--yes"]));
+    let again = carry_out(&[&named]);
+    assert!(again.contains("the folder has changed"), "{again}");
+}
+
+#[test]
+fn on_a_terminal_a_changeover_asks() {
+    let world = World::running();
+    plan(&world, &["--to", "5.4"]);
+    let answer = |answer: &str| {
+        let lantern = env!("CARGO_BIN_EXE_lantern");
+        let line = format!("{lantern} changeover --server halcyon-terrace");
+        let mut script = Command::new("script");
+        let script = script.args(["-qec", &line, "/dev/null"]);
+        let script = script
+            .current_dir(world.path(""))
+            .env("HOME", world.path(""));
+        let mut script = script
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut keys = script.stdin.take().unwrap();
+        keys.write_all(answer.as_bytes()).unwrap();
+        let output = script.wait_with_output().unwrap();
+        drop(keys);
+        (
+            output.status.code(),
+            String::from_utf8_lossy(&output.stdout).into_owned(),
+        )
+    };
+    let (status, told) = answer("n\n");
+    assert!(told.contains("Carry it out? [y/N]"), "{told}");
+    assert!(told.contains("not done, as you said"), "{told}");
+    assert_eq!(status, Some(3), "{told}");
+    assert!(at(&world, &["status"]).contains("is armed"));
+    let (status, told) = answer("y\n");
+    assert_eq!(status, Some(0), "{told}");
+    assert!(told.contains("Done."), "{told}");
+}
+
+#[test]
+fn how_things_are_is_said_at_a_glance() {
+    let world = World::running();
+    assert_snapshot!("status_first", at(&world, &["status"]));
+    plan(&world, &["--to", "5.4"]);
+    assert_snapshot!("status_armed", at(&world, &["status"]));
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    let json = world.ok(&[&["status", "--json"], TERRACE].concat());
+    let seen: serde_json::Value = serde_json::from_str(&json).unwrap();
+    assert_eq!(seen["server_version"], "5.4.0");
+    assert_eq!(seen["plan"]["became"]["done"], 1);
+    // By its name from anywhere, and without a word from inside its folder.
+    let named = world.ok(&["status", "--server", "halcyon-terrace"]);
+    let mut inside = Command::new(env!("CARGO_BIN_EXE_lantern"));
+    let inside = inside.current_dir(world.path("halcyon-terrace/worlds/orbit-garden"));
+    let inside = inside.env("HOME", world.path("")).output().unwrap();
+    let inside = String::from_utf8_lossy(&inside.stdout).into_owned();
+    let first = |text: &str| text.lines().next().unwrap().to_owned();
+    assert_eq!(first(&inside), first(&named));
+    world.ok(&[&["console", "stop"], TERRACE].concat());
+    assert_snapshot!("status_down", at(&world, &["status"]));
+}
+
+#[test]
+fn what_was_yours_is_shown_and_comes_back() {
+    let world = World::running();
+    let mine = "a note of mine\n";
+    world.write("halcyon-terrace/framework/lattice.bin", mine);
+    let differs = at(&world, &["diff"]);
+    assert!(differs.contains("+a note of mine"), "{differs}");
+    assert!(differs.contains("exit status 3"), "{differs}");
+    plan(&world, &["--to", "5.4"]);
+    assert_snapshot!(
+        "diff_plan",
+        at(
+            &world,
+            &[
+                "diff",
+                "--plan",
+                "--",
+                "addons",
+                "greenhouse.conf",
+                "start.sh"
+            ]
+        )
+    );
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    let sizes = regex::Regex::new(r"\d+ KB").unwrap();
+    let sizeless = |told: &str| sizes.replace_all(told, "SIZE").into_owned();
+    assert_snapshot!("history_one", sizeless(&at(&world, &["history", "1"])));
+    assert_snapshot!("history_none", at(&world, &["history", "9"]));
+    let of_first = ["framework/lattice.bin", "--operation", "1"];
+    let aside = at(&world, &[&["diff"], &of_first[..]].concat());
+    assert!(aside.contains("-a note of mine"), "{aside}");
+    assert_snapshot!(
+        "put_back",
+        at(&world, &[&["put-back"], &of_first[..]].concat())
+    );
+    let done = at(&world, &["changeover", "--yes"]);
+    assert!(done.contains("exit status 0"), "{done}");
+    assert_eq!(world.read("halcyon-terrace/framework/lattice.bin"), mine);
+    // It is the administrator's edit, as it was: known as such, and told before it is thinned out.
+    assert!(at(&world, &["survey"]).contains("edited (1)"));
+    assert_snapshot!(
+        "thin_asks",
+        sizeless(&at(&world, &["history", "--thin", "0"]))
+    );
+    let undone = at(&world, &["undo", "--keep-world"]);
+    assert!(undone.contains("exit status 0"), "{undone}");
+    let missing = ["put-back", "start.sh", "--operation", "7"];
+    assert!(at(&world, &missing).contains("the history has no number 7"));
+    let elsewhere = ["put-back", "framework/nothing", "--operation", "1"];
+    assert_snapshot!("put_back_nothing", at(&world, &elsewhere));
+}
