@@ -21,9 +21,9 @@ pub struct DiffArgs {
     /// What this operation of the history set aside, against what is there now
     #[arg(long, value_name = "N", requires = "paths", conflicts_with = "plan")]
     operation: Option<i64>,
-    /// What a plan changes, file by file: the armed one, or the one of this name or file
-    #[arg(long, value_name = "PLAN", num_args = 0..=1, default_missing_value = "")]
-    plan: Option<String>,
+    /// What the armed plan changes, file by file
+    #[arg(long)]
+    plan: bool,
 }
 
 /// Shows differences; the exit status is 3 when there are any.
@@ -34,10 +34,9 @@ pub fn run(args: &DiffArgs, common: &Common, look: &Look) -> Result<u8> {
     let paths: std::result::Result<Vec<RelPath>, _> =
         args.paths.iter().map(|path| RelPath::parse(path)).collect();
     let paths = paths?;
-    let mut differences = match (&args.plan, args.operation) {
-        (Some(named), _) => {
-            let named = Some(named.as_str()).filter(|named| !named.is_empty());
-            let chosen = armed::choose(named, true, server)?;
+    let mut differences = match (args.plan, args.operation) {
+        (true, _) => {
+            let chosen = armed::choose(None, true, server)?;
             let mut downloads = Downloads::new(&ledger);
             let mut all = difference::planned(server, &chosen.plan, &mut downloads)?;
             let asked = |path: &RelPath| {
@@ -47,8 +46,8 @@ pub fn run(args: &DiffArgs, common: &Common, look: &Look) -> Result<u8> {
             all.retain(|difference| asked(&difference.path));
             all
         }
-        (None, Some(number)) => difference::aside(server, &ledger, number, &paths)?,
-        (None, None) => {
+        (false, Some(number)) => difference::aside(server, &ledger, number, &paths)?,
+        (false, None) => {
             let found = survey(server, &mut ledger, Depth::Usual)?;
             difference::edited(server, &ledger, &found, &paths)?
         }

@@ -126,14 +126,7 @@ fn what_was_yours_is_shown_and_comes_back() {
         "diff_plan",
         at(
             &world,
-            &[
-                "diff",
-                "--plan",
-                "--",
-                "addons",
-                "greenhouse.conf",
-                "start.sh"
-            ]
+            &["diff", "--plan", "addons", "greenhouse.conf", "start.sh"]
         )
     );
     world.ok(&[&["changeover", "--yes"], TERRACE].concat());
