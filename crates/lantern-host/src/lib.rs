@@ -8,6 +8,7 @@
 //! | [`config`] | `lantern.toml`, and the family file it names |
 //! | [`ledger`] | `.lantern/ledger.db` |
 //! | [`identity`] | whether the folder is the one that was taken into care |
+//! | [`interrupt`] | what becomes of Ctrl-C |
 //! | [`known`] | where the servers are that this user has in care, by name |
 //! | [`difference`] | how files differ from what was shipped, set aside, or is planned |
 //! | [`glance`] | what can be said of a server at once |
@@ -47,6 +48,7 @@ mod frameworks;
 pub mod glance;
 pub mod history;
 pub mod identity;
+pub mod interrupt;
 pub mod known;
 mod layers;
 pub mod ledger;
@@ -63,19 +65,3 @@ pub mod trial;
 pub mod verify;
 
 pub use error::{Error, Result};
-
-use std::sync::atomic::{AtomicBool, Ordering};
-
-/// Whether somebody wants what is under way to end, where it still can without harm.
-static CALLED_OFF: AtomicBool = AtomicBool::new(false);
-
-/// Asks for what is under way to end where it still can without harm: before a server is stopped.
-///
-/// Afterwards it goes on to its end, since half an exchange is of no use to anybody.
-pub fn call_off() {
-    CALLED_OFF.store(true, Ordering::Relaxed);
-}
-
-fn called_off() -> bool {
-    CALLED_OFF.load(Ordering::Relaxed)
-}

@@ -201,6 +201,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             common.next("undo --with-world"),
             common.next("undo --keep-world")
         ),
+        ChangeoverFault::CalledBack => String::new(),
         ChangeoverFault::CalledOff(OperationKind::Undo) => {
             format!("To go back later: {}", common.next("undo"))
         }

@@ -151,7 +151,7 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         .into_par_iter()
         .map(|(path, stamp)| {
             // The second pass is made with the server down, and goes on to its end.
-            if earlier.is_none() && crate::called_off() {
+            if earlier.is_none() && crate::interrupt::called_off() {
                 return Err(BackupFault::CalledOff.into());
             }
             let seen = earlier.and_then(|earlier| earlier.files.get(&path));

@@ -158,6 +158,9 @@ pub enum ChangeoverFault {
     /// Somebody called it off before the server was stopped.
     #[error("called off before the server was stopped; no file was touched")]
     CalledOff(OperationKind),
+    /// Somebody wants it to go back, after the server was stopped.
+    #[error("it was to go back, as you said")]
+    CalledBack,
     /// There is nothing to take back.
     #[error("there is nothing to undo: no changeover or restore is in force here")]
     NothingToUndo,

@@ -9,6 +9,7 @@ use crate::config::Server;
 use crate::console::fault::ConsoleFault;
 use crate::console::{Console, ServerState, Started};
 use crate::error::{Error, Result};
+use crate::interrupt::{self, Moment};
 use crate::ledger::{Ledger, Logged};
 use crate::place::Stamp;
 use crate::shipped;
@@ -138,6 +139,7 @@ impl<'a, 'b> Run<'a, 'b> {
     /// When the ledger cannot be read, which says how far it had come.
     pub(super) fn run_to_end(&mut self, came: Came) -> Result<Ended> {
         let (mut came, mut trouble, mut bad) = (came, None, false);
+        interrupt::enter(self.moment(self.journal.phase));
         'asked: loop {
             let seen = Seen {
                 server: self.server_seen(),
@@ -146,7 +148,8 @@ impl<'a, 'b> Run<'a, 'b> {
                 trouble: trouble.take(),
                 bad,
             };
-            let facts = self.journal.operation.facts();
+            let mut facts = self.journal.operation.facts();
+            facts.stays &= !interrupt::wants_back();
             for action in operation::next(facts, self.journal.phase, seen) {
                 if let Action::End(ending) = action {
                     return Ok(self.ended(ending));
@@ -189,7 +192,33 @@ impl<'a, 'b> Run<'a, 'b> {
             .unwrap_or_else(|| "it was cut off, and taken back".into())
     }
 
+    /// How far this phase is, as far as a wish to end it matters.
+    fn moment(&self, phase: Phase) -> Moment {
+        let is_changeover = matches!(self.journal.operation.work, Work::Changeover { .. });
+        match phase {
+            Phase::Preparing => Moment::Before,
+            // Of a rehearsal nobody has anything but its end.
+            _ if self.server.copy_of.is_some() => Moment::Before,
+            Phase::Stopping | Phase::Swapping | Phase::Starting if is_changeover => {
+                Moment::Exchanging
+            }
+            _ => Moment::Finishing,
+        }
+    }
+
     fn act(&mut self, action: Action) -> Result<()> {
+        let can_go_back = matches!(
+            action,
+            Action::SecondBackup
+                | Action::LookAgain
+                | Action::Swap
+                | Action::CompareKept
+                | Action::Start
+                | Action::Verify
+        );
+        if can_go_back && interrupt::wants_back() {
+            return Err(ChangeoverFault::CalledBack.into());
+        }
         match action {
             Action::Stage => self.stage(),
             Action::FirstBackup => self.first_backup(),
@@ -237,6 +266,7 @@ impl<'a, 'b> Run<'a, 'b> {
             journal.failed = Some(self.why_failed());
         }
         journal::write(&self.server.folder, &journal)?;
+        interrupt::enter(self.moment(phase));
         if phase == Phase::GoingBack && self.failure.is_some() {
             let why = self.why_failed();
             (self.tell)(Event::GoesBack(why));

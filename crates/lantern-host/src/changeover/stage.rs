@@ -156,7 +156,7 @@ impl Staging<'_> {
         }
         let mut done = 0;
         for index in 0..self.plan.archives.len() {
-            if crate::called_off() {
+            if crate::interrupt::called_off() {
                 return Err(
                     ChangeoverFault::CalledOff(operation::OperationKind::Changeover).into(),
                 );

@@ -122,7 +122,7 @@ impl Run<'_, '_> {
     /// Tells players, as often as they are to be told, and waits; until somebody calls it off.
     pub(super) fn warn(&mut self) -> Result<()> {
         let kind = self.journal.operation.kind();
-        if crate::called_off() {
+        if crate::interrupt::called_off() {
             return Err(ChangeoverFault::CalledOff(kind).into());
         }
         let is_undo = matches!(self.journal.operation.work, Work::Undo { .. });
@@ -158,7 +158,7 @@ impl Run<'_, '_> {
                 }
                 told += 1;
             }
-            if crate::called_off() {
+            if crate::interrupt::called_off() {
                 self.say(&warn.off)?;
                 return Err(ChangeoverFault::CalledOff(self.journal.operation.kind()).into());
             }

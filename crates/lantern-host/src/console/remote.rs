@@ -166,7 +166,7 @@ impl<'a> Session<'a> {
 
     /// As [`Session::packet`], up to a moment after which there has to be an end.
     fn packet_until(&mut self, limit: Duration, until: Instant) -> Result<Option<Packet>> {
-        if Instant::now() > until || crate::called_off() {
+        if Instant::now() > until || crate::interrupt::called_off() {
             return Err(self.fault("answers without end"));
         }
         self.packet(limit)

@@ -255,8 +255,11 @@ impl Console<'_> {
                 let how = process.and_then(|process| self.runner().how_ended(process.pid));
                 return Err(did_not(how_it_ended(&started, ready_at, how)));
             }
-            if self.server.copy_of.is_some() && crate::called_off() {
+            if self.server.copy_of.is_some() && crate::interrupt::called_off() {
                 return Err(ConsoleFault::CalledOff.into());
+            }
+            if !stay && crate::interrupt::wants_back() {
+                return Err(did_not("it was to go back, as you said".into()));
             }
             match ready_at {
                 Some(at) if at.elapsed() >= Duration::from_millis(rule.hold_ms) => break,

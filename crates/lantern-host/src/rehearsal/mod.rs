@@ -125,7 +125,7 @@ pub fn rehearse(
         clear(server)?;
     }
     ended?;
-    if crate::called_off() {
+    if crate::interrupt::called_off() {
         return Err(RehearsalFault::CalledOff.into());
     }
     let mut report = Rehearsal {
@@ -305,7 +305,7 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied)> {
     let mut clones = true;
     let mut free = None;
     for (path, stamp) in wanted {
-        if crate::called_off() {
+        if crate::interrupt::called_off() {
             return Err(RehearsalFault::CalledOff.into());
         }
         let to = root.join(path.as_str())?;

@@ -1,6 +1,6 @@
 //! `lantern changeover`
 
-use super::{armed, open, open_settled};
+use super::{armed, heed_interrupts, open, open_settled};
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
@@ -37,7 +37,7 @@ pub struct ChangeoverArgs {
 /// Carries a plan out; the exit status is 4 when the old state had to be put back.
 pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C calls it off before the stop; afterwards it goes on, to the end or back.
-    let _ = ctrlc::set_handler(lantern_host::call_off);
+    heed_interrupts(look);
     let mut progress = Progress::new(look);
     let mut tell = |event| progress.show(event);
     let (mut server, _lock) = match args.resume {

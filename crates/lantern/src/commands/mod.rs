@@ -31,6 +31,7 @@ use lantern_host::Result;
 use lantern_host::changeover::{Meanwhile, meanwhile, refuse_interrupted};
 use lantern_host::config::Server;
 use lantern_host::identity;
+use lantern_host::interrupt::{Wish, wish};
 use lantern_host::lock::Lock;
 
 /// Opens the server that `--server` names, and takes its lock.
@@ -40,6 +41,22 @@ fn open(common: &Common, doing: &str) -> Result<(Server, Lock)> {
     identity::confirm(&server.folder)?;
     let lock = lock.with_store(&server, doing)?;
     Ok((server, lock))
+}
+
+/// Answers Ctrl-C, and a signal that asks for the end, at once: says what becomes of it.
+fn heed_interrupts(look: &Look) {
+    let look = *look;
+    let _ = ctrlc::set_handler(move || {
+        let told = match wish() {
+            Wish::CallsOff => "Called off: it ends as soon as it can, and no file is touched.",
+            Wish::GoesOn => {
+                "The server is being exchanged, and that goes on to its end. Once more, and it goes back to the old state."
+            }
+            Wish::GoesBack => "Back to the old state, as soon as it can.",
+            Wish::Finishes => "It goes on to its end: half of it would be of no use to anybody.",
+        };
+        look.talk(&look.paint_error(Means::Caution, &format!("\n  {told}")));
+    });
 }
 
 /// A server that is only looked at.

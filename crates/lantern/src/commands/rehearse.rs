@@ -1,6 +1,6 @@
 //! `lantern rehearse`
 
-use super::{armed, open_settled};
+use super::{armed, heed_interrupts, open_settled};
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, time};
@@ -29,7 +29,7 @@ pub struct RehearseArgs {
 /// Rehearses a plan; the exit status is 3 when it did not work.
 pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C ends the rehearsal, and the copy goes.
-    let _ = ctrlc::set_handler(lantern_host::call_off);
+    heed_interrupts(look);
     let (server, _lock) = open_settled(common, "rehearse")?;
     let armed::Chosen {
         path, text, plan, ..

@@ -139,6 +139,12 @@ fn state(server: &Server, look: &Look) -> Result<u8> {
 fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let console = Console::of(server);
     let starting = console.start()?;
+    let (at_end, look_on) = (*look, common.next("console state"));
+    let _ = ctrlc::set_handler(move || {
+        at_end.talk("\n  Nobody waits for it any more; the server goes on starting.");
+        at_end.talk(&format!("  How it is: {look_on}"));
+        std::process::exit(i32::from(fail::ERROR));
+    });
     let limit = server.family.console.ready_timeout_s;
     let before = GoodStart::read(server);
     let bar = at_work("");

@@ -1,6 +1,6 @@
 //! `lantern undo`
 
-use super::open;
+use super::{heed_interrupts, open};
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
@@ -31,7 +31,7 @@ pub struct UndoArgs {
 /// Takes the last changeover back.
 pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C calls it off before the stop; afterwards it goes on to its end.
-    let _ = ctrlc::set_handler(lantern_host::call_off);
+    heed_interrupts(look);
     let (mut server, _lock) = open(common, "undo")?;
     server.config.warn.at.clone_from(&args.warn);
     let mut ledger = Ledger::open(&server.folder)?;

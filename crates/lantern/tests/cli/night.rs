@@ -157,3 +157,42 @@ fn what_was_yours_is_shown_and_comes_back() {
     let elsewhere = ["put-back", "framework/nothing", "--operation", "1"];
     assert_snapshot!("put_back_nothing", at(&world, &elsewhere));
 }
+
+#[test]
+fn ctrl_c_after_the_stop_goes_on_and_once_more_goes_back() {
+    let world = World::running();
+    let old = world.read("halcyon-terrace/start.sh");
+    plan(&world, &["--to", "5.4"]);
+    // Each line of the new start takes its time.
+    let conf = world.read("halcyon-terrace/greenhouse.conf");
+    world.write("halcyon-terrace/greenhouse.conf", conf + "slow_ms = 400\n");
+    plan(&world, &["--to", "5.4"]);
+    let mut lantern = world.begin(&[&["changeover", "--yes"], TERRACE].concat());
+    let journal = "halcyon-terrace/.lantern/journal.json";
+    let is_starting = || {
+        let path = world.path(journal);
+        std::fs::read_to_string(path).is_ok_and(|text| text.contains("\"phase\":\"starting\""))
+    };
+    world.wait("the new state starts", is_starting);
+    let pid = rustix::process::Pid::from_child(&lantern);
+    let press = || rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
+    press();
+    std::thread::sleep(std::time::Duration::from_millis(200));
+    assert!(lantern.try_wait().unwrap().is_none());
+    press();
+    let output = lantern.wait_with_output().unwrap();
+    let told = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(
+        told.contains("Once more, and it goes back to the old state."),
+        "{told}"
+    );
+    assert!(
+        told.contains("Back to the old state, as soon as it can."),
+        "{told}"
+    );
+    assert!(told.contains("it was to go back, as you said"), "{told}");
+    assert_eq!(output.status.code(), Some(4), "{told}");
+    assert_eq!(world.read("halcyon-terrace/start.sh"), old);
+    assert!(at(&world, &["console", "state"]).contains("is up"));
+    assert!(at(&world, &["changeover", "--yes"]).contains("failed as number 1"));
+}
