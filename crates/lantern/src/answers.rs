@@ -157,6 +157,9 @@ pub struct BackupRow {
     files: usize,
     bytes: u64,
     stored_bytes: u64,
+    /// How much only this one needs; null where that cannot be told.
+    alone_bytes: Option<u64>,
+    named: bool,
 }
 
 impl From<&Page> for BackupRow {
@@ -169,6 +172,8 @@ impl From<&Page> for BackupRow {
             files: page.files,
             bytes: page.bytes,
             stored_bytes: page.stored_bytes,
+            alone_bytes: None,
+            named: page.named,
         }
     }
 }
@@ -203,16 +208,28 @@ pub fn places(pairs: &[(String, String)]) -> Vec<PlaceWhy> {
 /// `backup list`
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Backups {
+    /// How much the store takes on the disk.
+    store_bytes: u64,
     backups: Vec<BackupRow>,
     broken: Vec<NameWhy>,
 }
 
 impl Backups {
     /// The backups, and the pages that cannot be read.
-    pub fn new(pages: &[Page], broken: &[(String, String)]) -> Backups {
+    pub fn new(
+        pages: &[Page],
+        broken: &[(String, String)],
+        alone: &BTreeMap<String, u64>,
+        store_bytes: u64,
+    ) -> Backups {
         let broken = broken.iter().cloned();
+        let row = |page: &Page| BackupRow {
+            alone_bytes: alone.get(&page.name).copied(),
+            ..BackupRow::from(page)
+        };
         Backups {
-            backups: pages.iter().map(BackupRow::from).collect(),
+            store_bytes,
+            backups: pages.iter().map(row).collect(),
             broken: broken.map(|(name, why)| NameWhy { name, why }).collect(),
         }
     }

@@ -11,6 +11,7 @@ use std::path::{Path, PathBuf};
 pub struct Common {
     /// The server folder, or the name of a server in care; otherwise the folder around this one that is in care
     #[arg(
+        id = "server_named",
         long = "server",
         global = true,
         value_name = "DIR|NAME",

@@ -178,6 +178,11 @@ fn of_adopt(fault: &AdoptFault) -> String {
 fn of_backup(fault: &BackupFault, common: &Common) -> String {
     match fault {
         BackupFault::CalledOff => String::new(),
+        BackupFault::Needed(_) => format!(
+            "Nothing was deleted. Thin the history out first, if it need not be taken back: {}",
+            common.next("history --thin N")
+        ),
+        BackupFault::SeveralBackups { .. } => "Type more of its name.".into(),
         BackupFault::NoBackup(_) => format!("See which there are: {}", common.next("backup list")),
         BackupFault::Store { .. } => format!("Look what is whole: {}", common.next("backup check")),
         BackupFault::StorePlace { .. } => "lantern.toml names it: store in [backup]. Nothing was stored, and nothing else was done.".into(),

@@ -137,39 +137,37 @@ impl Look {
 
     /// Prints a table without borders, fitted to the terminal.
     ///
-    /// Where it is too narrow the widest column is wrapped; where that is not enough it is left out,
-    /// and that is said. Ids and versions are never broken.
+    /// Where it is too narrow the longest text is wrapped; where that is not enough, columns are left out in the order of
+    /// what matters least, and that is said. What a row is about stays: a name too long for the terminal is cut in its middle.
     pub fn table(&self, heads: &[&str], rows: Vec<Vec<String>>) {
         let own = own_sequences(self.color);
         let seen = |cell: String| visible(&cell, &own).replace('\n', "␊");
         let rows = rows
             .into_iter()
             .map(|row| row.into_iter().map(seen).collect());
-        let rows: Vec<Vec<String>> = rows.collect();
-        let mut shown: Vec<usize> = (0..heads.len()).collect();
+        let mut rows: Vec<Vec<String>> = rows.collect();
+        let limit = width().map_or(usize::MAX, usize::from);
         let natural = |column: usize| {
             let cells = rows.iter().filter_map(|row| row.get(column));
             let cells = cells.map(|cell| console::measure_text_width(cell));
             cells.chain([heads[column].len()]).max().unwrap_or(0)
         };
-        let limit = width().map_or(usize::MAX, usize::from);
-        let (mut wrapped, mut left_out) = (None, Vec::new());
-        while shown.len() > 1 {
-            let total: usize = shown.iter().map(|column| natural(*column) + GAP).sum();
-            let Some(widest) = shown.iter().copied().max_by_key(|column| natural(*column)) else {
-                break;
-            };
-            if total <= limit {
-                break;
+        let widths: Vec<usize> = (0..heads.len()).map(natural).collect();
+        let Fitted {
+            shown,
+            wrapped,
+            left_out,
+            cut,
+        } = fit(heads, &widths, limit);
+        if let Some((column, room)) = cut {
+            for cell in rows.iter_mut().filter_map(|row| row.get_mut(column)) {
+                *cell = shortened(cell, room);
             }
-            let room = (limit + natural(widest)).saturating_sub(total);
-            if room >= NARROWEST {
-                wrapped = Some((widest, room));
-                break;
-            }
-            shown.retain(|column| *column != widest);
-            left_out.push(heads[widest]);
         }
+        let natural = |column: usize| match cut {
+            Some((cut, room)) if cut == column => room,
+            _ => widths[column],
+        };
         let mut table = Table::new();
         table
             .load_style(comfy_table::presets::NOTHING)
@@ -211,6 +209,105 @@ impl Look {
 const GAP: usize = 2;
 /// No column is wrapped to fewer characters.
 const NARROWEST: usize = 16;
+/// What a row is about: never left out, and never wrapped.
+const ABOUT: &[&str] = &[
+    "", "id", "name", "file", "path", "what", "from", "to", "version", "versions",
+];
+/// What is read word by word, and may go on in the next line.
+const PROSE: &[&str] = &["why", "note", "state", "files", "set aside", "belongs to"];
+/// Where something lies: what matters stands at its beginning and its end.
+const PLACES: &[&str] = &["where", "file", "path"];
+/// What is left out first, where there is no room for all.
+const LEAST: &[&str] = &[
+    "size",
+    "side",
+    "kind",
+    "took",
+    "alone",
+    "of",
+    "named",
+    "blake3",
+    "made",
+    "when",
+    "files",
+    "where",
+    "runs",
+    "note",
+    "belongs to",
+    "set aside",
+    "whose",
+    "is",
+    "state",
+    "why",
+];
+
+/// How the columns of a table come to fit.
+struct Fitted {
+    /// Those that are shown.
+    shown: Vec<usize>,
+    /// One that is wrapped, and to how much.
+    wrapped: Option<(usize, usize)>,
+    /// The heads of those that are not.
+    left_out: Vec<String>,
+    /// One whose cells are cut in the middle, and to how much.
+    cut: Option<(usize, usize)>,
+}
+
+/// Fits columns of these widths into so many characters.
+fn fit(heads: &[&str], widths: &[usize], limit: usize) -> Fitted {
+    let mut fitted = Fitted {
+        shown: (0..heads.len()).collect(),
+        wrapped: None,
+        left_out: Vec::new(),
+        cut: None,
+    };
+    loop {
+        let shown = &fitted.shown;
+        let total: usize = shown.iter().map(|column| widths[*column] + GAP).sum();
+        if total <= limit {
+            return fitted;
+        }
+        let room = |column: usize| (limit + widths[column]).saturating_sub(total);
+        let is = |column: usize, of: &[&str]| of.contains(&heads[column]);
+        let gives = |column: &usize| is(*column, PROSE) || is(*column, PLACES);
+        let widest = shown.iter().copied().filter(gives);
+        let widest = widest.max_by_key(|column| widths[*column]);
+        if let Some(column) = widest.filter(|column| room(*column) >= NARROWEST) {
+            let fits = Some((column, room(column)));
+            match is(column, PLACES) {
+                true => fitted.cut = fits,
+                false => fitted.wrapped = fits,
+            }
+            return fitted;
+        }
+        let rank = |column: usize| {
+            let least = LEAST.iter().position(|head| *head == heads[column]);
+            (least.unwrap_or(LEAST.len()), usize::MAX - column)
+        };
+        let droppable = shown.iter().copied().filter(|column| !is(*column, ABOUT));
+        let Some(least) = droppable.min_by_key(|column| rank(*column)) else {
+            let widest = shown.iter().copied().max_by_key(|column| widths[*column]);
+            fitted.cut = widest.map(|column| (column, room(column).max(NARROWEST / 2)));
+            return fitted;
+        };
+        fitted.shown.retain(|column| *column != least);
+        fitted.left_out.push(heads[least].to_owned());
+    }
+}
+
+/// A text that is too long, cut in its middle.
+fn shortened(text: &str, room: usize) -> String {
+    let length = console::measure_text_width(text);
+    if length <= room {
+        return text.to_owned();
+    }
+    let plain: Vec<char> = console::strip_ansi_codes(text).chars().collect();
+    let kept = room.saturating_sub(1);
+    let end = kept / 2;
+    let begin: String = plain[..(kept - end).min(plain.len())].iter().collect();
+    let rest: String = plain[plain.len().saturating_sub(end)..].iter().collect();
+    format!("{begin}…{rest}")
+}
 
 fn paint(color: bool, means: Means, text: &str) -> String {
     if !color || text.is_empty() {
@@ -220,16 +317,15 @@ fn paint(color: bool, means: Means, text: &str) -> String {
     format!("{style}{text}{style:#}")
 }
 
-/// How wide the output may be: `COLUMNS`, or the terminal; piped output is not cut.
+/// How wide the output may be on a terminal, as `COLUMNS` says or as it is; piped output is not cut.
 fn width() -> Option<u16> {
-    let asked = std::env::var("COLUMNS")
-        .ok()
-        .and_then(|text| text.parse().ok());
-    let terminal = || {
-        let terminal = std::io::stdout().is_terminal();
-        terminal.then(|| console::Term::stdout().size().1)
-    };
-    asked.or_else(terminal).map(|width: u16| width.max(40) - 2)
+    if !std::io::stdout().is_terminal() {
+        return None;
+    }
+    let asked = std::env::var("COLUMNS").ok();
+    let asked = asked.and_then(|text| text.parse().ok());
+    let width = asked.unwrap_or_else(|| console::Term::stdout().size().1);
+    Some(width.max(40) - 2)
 }
 
 /// A size in plain units.
@@ -323,6 +419,38 @@ mod tests {
                 "{means:?}"
             );
         }
+    }
+
+    #[test]
+    fn what_a_row_is_about_stays() {
+        let heads = ["", "kind", "id", "from", "to", "size", "files", "why"];
+        let widths = [7, 9, 28, 6, 6, 7, 20, 60];
+        let mut told = Vec::new();
+        for limit in [200, 120, 100, 80, 60, 40] {
+            let fitted = fit(&heads, &widths, limit);
+            let shown: Vec<&str> = fitted.shown.iter().map(|column| heads[*column]).collect();
+            let of = |it: Option<(usize, usize)>| it.map(|(column, room)| (heads[column], room));
+            told.push(format!(
+                "{limit}: {} | wrapped {:?}, cut {:?}, left out {}",
+                shown.join(","),
+                of(fitted.wrapped),
+                of(fitted.cut),
+                fitted.left_out.join(",")
+            ));
+        }
+        insta::assert_snapshot!(told.join("\n"), @r#"
+        200: ,kind,id,from,to,size,files,why | wrapped None, cut None, left out 
+        120: ,kind,id,from,to,size,files,why | wrapped Some(("why", 21)), cut None, left out 
+        100: ,id,from,to,files,why | wrapped Some(("why", 21)), cut None, left out size,kind
+        80: ,id,from,to,why | wrapped Some(("why", 23)), cut None, left out size,kind,files
+        60: ,id,from,to | wrapped None, cut None, left out size,kind,files,why
+        40: ,id,from,to | wrapped None, cut Some(("id", 13)), left out size,kind,files,why
+        "#);
+        assert_eq!(
+            shortened("halcyon-terrace-2031-04-12", 15),
+            "halcyon…31-04-12".replace("31", "1")
+        );
+        assert_eq!(shortened("ivy", 15), "ivy");
     }
 
     #[test]

@@ -8,6 +8,17 @@ pub enum BackupFault {
     /// There is no backup of that name.
     #[error("there is no backup {0}")]
     NoBackup(String),
+    /// A backup that an undo would need.
+    #[error("{0} is needed to take back what is in force")]
+    Needed(String),
+    /// Several backups begin so.
+    #[error("{} backups begin with {text}: {}", names.len(), names.join(", "))]
+    SeveralBackups {
+        /// What was typed.
+        text: String,
+        /// Those.
+        names: Vec<String>,
+    },
     /// The store has lost something, or it is damaged.
     #[error("the store of backups: {why}")]
     Store {

@@ -368,13 +368,25 @@ fn from_hex(text: &str) -> Option<Vec<u8>> {
     pairs.map(byte).collect()
 }
 
+/// What stands on a backup's page.
+#[derive(Debug, Clone, Copy)]
+pub struct Label<'a> {
+    /// Its name.
+    pub name: &'a str,
+    /// What the administrator says of it.
+    pub note: Option<&'a str>,
+    /// Whether the administrator gave it the name.
+    pub named: bool,
+}
+
 /// Writes the backup's page and returns it: from here on it can be restored by the name that stands on it.
 ///
 /// An earlier page is never written over: the name gets a number behind it.
 ///
 /// # Errors
 /// When the store cannot be written.
-pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> Result<Page> {
+pub fn finish(server: &Server, pass: &Pass, label: &Label<'_>) -> Result<Page> {
+    let Label { name, note, named } = *label;
     let (folder, pages) = pages(server)?;
     let page = free_name(&folder, |suffix| {
         pages.join(&format!("{name}{suffix}.json"))
@@ -388,6 +400,7 @@ pub fn finish(server: &Server, pass: &Pass, name: &str, note: Option<&str>) -> R
         scope: pass.scope,
         made_ms: jiff::Timestamp::now().as_millisecond(),
         note: note.map(str::to_owned),
+        named,
         stored_bytes: pass.stored_bytes,
         files: pass
             .files
@@ -551,28 +564,21 @@ pub fn make_missing(server: &Server, folders: &[&StoredFolder]) -> Result<()> {
     Ok(())
 }
 
-/// Deletes all backups but the last `keep` and those named in `needed`, and what only they held.
+/// Deletes backups, and what of the store no other one needs.
 ///
 /// Returns the names of what was deleted and the bytes given back.
 ///
 /// # Errors
 /// When a page cannot be read, since then nothing says what it needs; or the store cannot be written.
-pub fn thin(server: &Server, keep: usize, needed: &BTreeSet<String>) -> Result<(Vec<String>, u64)> {
-    let (mut backups, broken) = list(server)?;
-    if let Some((name, why)) = broken.into_iter().next() {
-        return Err(BackupFault::Store {
-            why: format!("the page of {name} cannot be read: {why}"),
-        }
-        .into());
-    }
+pub fn remove(server: &Server, go: &BTreeSet<String>) -> Result<(Vec<String>, u64)> {
+    let backups = all_whole(server)?;
     let mut store = open(server)?;
     let before = store.bytes();
-    let kept = backups.split_off(backups.len().saturating_sub(keep));
-    let (stay, go): (Vec<Page>, Vec<Page>) = backups
+    let (go, stay): (Vec<Page>, Vec<Page>) = backups
         .into_iter()
-        .partition(|backup| needed.contains(&backup.name));
+        .partition(|backup| go.contains(&backup.name));
     let mut live = BTreeSet::new();
-    for backup in kept.iter().chain(&stay) {
+    for backup in &stay {
         found(server, &backup.name)?.needs(&store, &mut live)?;
     }
     let (folder, pages) = pages(server)?;
@@ -582,6 +588,92 @@ pub fn thin(server: &Server, keep: usize, needed: &BTreeSet<String>) -> Result<(
     store.retain(&live)?;
     let names = go.into_iter().map(|backup| backup.name).collect();
     Ok((names, before.saturating_sub(store.bytes())))
+}
+
+/// The backups that thinning out would delete: all but the last so many, those that are needed, and, unless `with_named`, those
+/// that the administrator has named.
+///
+/// # Errors
+/// When a page cannot be read, since then nothing says what it needs.
+pub fn to_thin(
+    server: &Server,
+    keep: usize,
+    needed: &BTreeSet<String>,
+    with_named: bool,
+) -> Result<Vec<Page>> {
+    let mut backups = all_whole(server)?;
+    backups.truncate(backups.len().saturating_sub(keep));
+    backups.retain(|it| !needed.contains(&it.name) && (with_named || !it.named));
+    Ok(backups)
+}
+
+/// All backups, none of whose pages is broken.
+fn all_whole(server: &Server) -> Result<Vec<Page>> {
+    let (backups, broken) = list(server)?;
+    match broken.into_iter().next() {
+        None => Ok(backups),
+        Some((name, why)) => Err(BackupFault::Store {
+            why: format!("the page of {name} cannot be read: {why}"),
+        }
+        .into()),
+    }
+}
+
+/// How much of the store only one backup needs, by its name, in bytes: what deleting it alone would give back.
+///
+/// # Errors
+/// When a page or a list cannot be read.
+pub fn alone(server: &Server) -> Result<BTreeMap<String, u64>> {
+    let store = open(server)?;
+    let backups = all_whole(server)?;
+    let mut whose: BTreeMap<Hash, Option<usize>> = BTreeMap::new();
+    for (number, backup) in backups.iter().enumerate() {
+        let mut needed = BTreeSet::new();
+        found(server, &backup.name)?.needs(&store, &mut needed)?;
+        for hash in needed {
+            let others = whose.entry(hash).or_insert(Some(number));
+            if *others != Some(number) {
+                *others = None;
+            }
+        }
+    }
+    let mut bytes = vec![0; backups.len()];
+    for (hash, only) in whose {
+        if let Some(number) = only {
+            bytes[number] += store.packed_bytes(&hash);
+        }
+    }
+    let names = backups.into_iter().map(|backup| backup.name);
+    Ok(names.zip(bytes).collect())
+}
+
+/// The name of the backup that is meant: itself, `latest`, or the beginning of only one.
+///
+/// # Errors
+/// When none is meant, or several could be.
+pub fn named(server: &Server, text: &str) -> Result<String> {
+    let (backups, broken) = list(server)?;
+    let names: Vec<String> = backups.into_iter().map(|backup| backup.name).collect();
+    let broken = broken.into_iter().map(|(name, _)| name);
+    if text == "latest"
+        && let Some(last) = names.last()
+    {
+        return Ok(last.clone());
+    }
+    let all: Vec<String> = names.into_iter().chain(broken).collect();
+    if all.iter().any(|name| name == text) {
+        return Ok(text.to_owned());
+    }
+    let begin: Vec<&String> = all.iter().filter(|name| name.starts_with(text)).collect();
+    match &begin[..] {
+        [one] => Ok((*one).clone()),
+        [] => Err(BackupFault::NoBackup(text.into()).into()),
+        several => Err(BackupFault::SeveralBackups {
+            text: text.into(),
+            names: several.iter().map(|name| (*name).clone()).collect(),
+        }
+        .into()),
+    }
 }
 
 /// Reads a backup's page and the list of its files.

@@ -38,6 +38,9 @@ pub struct Page {
     pub made_ms: i64,
     /// What the administrator says of it.
     pub note: Option<String>,
+    /// Whether the administrator gave it its name: it is not thinned out with the others.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub named: bool,
     /// How much the store grew by it, in bytes, with all that only lantern needs.
     pub stored_bytes: u64,
     /// How many files it has.
@@ -163,6 +166,8 @@ pub struct Manifest {
     pub made_ms: i64,
     /// What the administrator says of it.
     pub note: Option<String>,
+    /// Whether the administrator gave it its name.
+    pub named: bool,
     /// How much the store grew by it, in bytes.
     pub stored_bytes: u64,
     /// The files, by path.
@@ -214,6 +219,7 @@ impl Found {
                     scope: old.scope,
                     made_ms: old.made_ms,
                     note: old.note,
+                    named: false,
                     stored_bytes: old.stored_bytes,
                     files: old.files,
                     folders: Vec::new(),
@@ -284,6 +290,7 @@ impl Found {
             scope: page.scope,
             made_ms: page.made_ms,
             note: page.note,
+            named: page.named,
             stored_bytes: page.stored_bytes,
         };
         (manifest, lost)
@@ -317,6 +324,7 @@ impl Page {
             scope: manifest.scope,
             made_ms: manifest.made_ms,
             note: manifest.note.clone(),
+            named: manifest.named,
             stored_bytes,
             files: manifest.files.len(),
             bytes: manifest.bytes(),
@@ -389,6 +397,7 @@ mod tests {
             scope: Scope::Kept,
             made_ms: 0,
             note: None,
+            named: false,
             stored_bytes: 0,
             files: files.to_vec(),
             folders: Vec::new(),

@@ -401,6 +401,11 @@ impl Store {
         })
     }
 
+    /// How much a piece takes in its pack, in bytes; nothing where it is lost.
+    pub fn packed_bytes(&self, hash: &Hash) -> u64 {
+        self.known.get(hash).map_or(0, |at| u64::from(at.packed))
+    }
+
     /// Whether all pieces of a content are there.
     pub fn has(&self, tree: &Tree) -> bool {
         let walked = self.walk(tree, &mut |met| match met {

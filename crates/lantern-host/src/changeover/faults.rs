@@ -179,7 +179,12 @@ impl Pond {
         self.play("reeds\n");
         let server = self.server();
         let pass = backup::pass(&server, None).unwrap();
-        backup::finish(&server, &pass, "reeds", None).unwrap();
+        let label = backup::Label {
+            name: "reeds",
+            note: None,
+            named: true,
+        };
+        backup::finish(&server, &pass, &label).unwrap();
         self.play("rushes\n");
         fs::write(self.dir.path().join("pond/world/isles/new"), "sand\n").unwrap();
     }

@@ -6,7 +6,7 @@ use super::run::Run;
 use super::stage;
 use super::{Event, files, telling_name, undo};
 use crate::backup::fault::BackupFault;
-use crate::backup::{self, Pass};
+use crate::backup::{self, Label, Pass};
 use crate::changeover::fault::ChangeoverFault;
 use crate::console::ServerState;
 use crate::console::fault::ConsoleFault;
@@ -109,7 +109,14 @@ impl Run<'_, '_> {
         let operation = &mut self.journal.operation;
         let (from, to) = operation.ends();
         let name = telling_name(self.server, operation.number, from, to);
-        let name = backup::finish(self.server, &pass, &name, None)?.name;
+        let name = {
+            let label = Label {
+                name: &name,
+                note: None,
+                named: false,
+            };
+            backup::finish(self.server, &pass, &label)?.name
+        };
         if let Work::Changeover { backup, .. } = &mut operation.work {
             *backup = Some(name);
         }

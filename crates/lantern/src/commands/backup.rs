@@ -1,6 +1,6 @@
 //! `lantern backup`
 
-use super::{open_settled, open_to_look};
+use super::{armed, open_settled, open_to_look};
 use crate::answers;
 use crate::common::{Common, shell_word};
 use crate::fail;
@@ -8,7 +8,8 @@ use crate::look::{Look, Means, bytes, count, date};
 use crate::progress::{Progress, at_work};
 use clap::{Args, Subcommand};
 use lantern_core::path::RelPath;
-use lantern_host::backup::{self, PutThere, Scope};
+use lantern_host::backup::fault::BackupFault;
+use lantern_host::backup::{self, Label, Page, PutThere, Scope};
 use lantern_host::changeover::{self, Restored};
 use lantern_host::config::Server;
 use lantern_host::console::{Console, ServerState};
@@ -27,6 +28,8 @@ pub struct BackupArgs {
 enum BackupCommand {
     /// Back up every file of the server folder, each content once
     Make {
+        /// A name of your own: it is not thinned out with the others
+        name: Option<String>,
         /// Only what is on the keep list: worlds, players
         #[arg(long)]
         kept: bool,
@@ -38,14 +41,14 @@ enum BackupCommand {
     List,
     /// Show what a backup holds
     Show {
-        /// Its name
+        /// Its name, "latest", or the beginning of it
         name: String,
     },
     /// Read everything and verify it
     Check,
     /// Put a backup, or a part of it, into another folder, or back where it came from
     Restore {
-        /// Its name
+        /// Its name, "latest", or the beginning of it
         name: String,
         /// Files or folders in it; all without any
         paths: Vec<String>,
@@ -56,11 +59,22 @@ enum BackupCommand {
         #[arg(long, conflicts_with = "to")]
         in_place: bool,
     },
-    /// Delete all but the last N backups, and those that an undo would need
+    /// Delete all but the last N backups, those that you named, and those that an undo would need; after asking
     Thin {
         /// How many stay
         #[arg(long, value_name = "N")]
         keep: usize,
+        /// Those that you named, too
+        #[arg(long)]
+        named: bool,
+        /// Only say which would go
+        #[arg(long)]
+        dry_run: bool,
+    },
+    /// Delete one backup, after asking
+    Rm {
+        /// Its name, "latest", or the beginning of it
+        name: String,
     },
 }
 
@@ -73,28 +87,37 @@ pub fn run(args: &BackupArgs, common: &Common, look: &Look) -> Result<u8> {
     };
     let server = &server;
     match &args.what {
-        BackupCommand::Make { kept, note } => make(server, *kept, note.as_deref(), common, look),
+        BackupCommand::Make { name, kept, note } => {
+            let wish = (name.as_deref(), note.as_deref());
+            make(server, *kept, wish, common, look)
+        }
         BackupCommand::List => list(server, common, look),
-        BackupCommand::Show { name } => show(server, name, look),
+        BackupCommand::Show { name } => show(server, &backup::named(server, name)?, look),
         BackupCommand::Check => check(server, look),
         BackupCommand::Restore {
             name, paths, to, ..
         } => {
             let paths: std::result::Result<Vec<RelPath>, _> =
                 paths.iter().map(|path| RelPath::parse(path)).collect();
+            let name = backup::named(server, name)?;
             match to {
-                Some(to) => restore(server, name, &paths?, to, look),
-                None => restore_in_place(server, name, &paths?, common, look),
+                Some(to) => restore(server, &name, &paths?, to, look),
+                None => restore_in_place(server, &name, &paths?, common, look),
             }
         }
-        BackupCommand::Thin { keep } => thin(server, *keep, look),
+        BackupCommand::Thin {
+            keep,
+            named,
+            dry_run,
+        } => thin(server, (*keep, *named, *dry_run), common, look),
+        BackupCommand::Rm { name } => remove(server, name, common, look),
     }
 }
 
 fn make(
     server: &Server,
     kept: bool,
-    note: Option<&str>,
+    (named, note): (Option<&str>, Option<&str>),
     common: &Common,
     look: &Look,
 ) -> Result<u8> {
@@ -105,8 +128,17 @@ fn make(
     turning.finish_and_clear();
     let pass = pass?;
     let day = jiff::Zoned::now().strftime("%Y-%m-%d");
-    let name = format!("{}-{day}", server.config.name.replace(['/', '.', ' '], "-"));
-    let page = backup::finish(server, &pass, &name, note)?;
+    let odd = ['/', '.', ' '];
+    let name = match named {
+        Some(name) => name.replace(odd, "-"),
+        None => format!("{}-{day}", server.config.name.replace(odd, "-")),
+    };
+    let label = Label {
+        name: &name,
+        note,
+        named: named.is_some(),
+    };
+    let page = backup::finish(server, &pass, &label)?;
     let name = &page.name;
     if look.json {
         look.answer(&answers::BackupMade {
@@ -143,14 +175,17 @@ fn make(
 
 fn list(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let (backups, broken) = backup::list(server)?;
+    let alone = backup::alone(server).unwrap_or_default();
+    let store = backup::stored_bytes(server)?;
     if look.json {
-        look.answer(&answers::Backups::new(&backups, &broken));
+        look.answer(&answers::Backups::new(&backups, &broken, &alone, store));
         return Ok(fail::DONE);
     }
     let title = format!(
-        "{}: {}.",
+        "{}: {}, {} on the disk.",
         server.config.name,
-        count(backups.len(), "backup", "backups")
+        count(backups.len(), "backup", "backups"),
+        bytes(store)
     );
     look.say(&look.paint(Means::Title, &title));
     if !backups.is_empty() {
@@ -165,11 +200,16 @@ fn list(server: &Server, common: &Common, look: &Look) -> Result<u8> {
                 },
                 backup.files.to_string(),
                 bytes(backup.bytes),
-                bytes(backup.stored_bytes),
+                alone
+                    .get(&backup.name)
+                    .map_or("unknown".into(), |alone| bytes(*alone)),
+                if backup.named { "yours" } else { "" }.into(),
                 backup.note.clone().unwrap_or_default(),
             ]
         });
-        let heads = ["name", "made", "of", "files", "size", "took", "note"];
+        let heads = [
+            "name", "made", "of", "files", "size", "alone", "named", "note",
+        ];
         look.table(&heads, rows.collect());
     }
     for (name, why) in &broken {
@@ -336,13 +376,69 @@ fn restore(server: &Server, name: &str, paths: &[RelPath], to: &Path, look: &Loo
     Ok(status)
 }
 
-fn thin(server: &Server, keep: usize, look: &Look) -> Result<u8> {
+fn thin(
+    server: &Server,
+    (keep, named, dry_run): (usize, bool, bool),
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
     let ledger = Ledger::open(&server.folder)?;
     let needed = history::backups_needed(&ledger)?;
-    let (gone, given_back) = backup::thin(server, keep, &needed)?;
+    let go = backup::to_thin(server, keep, &needed, named)?;
+    let more = if named { " --named" } else { "" };
+    let without = common.next(&format!("backup thin --keep {keep}{more} --yes"));
+    delete(server, &go, dry_run, &without, common, look)
+}
+
+fn remove(server: &Server, name: &str, common: &Common, look: &Look) -> Result<u8> {
+    let name = backup::named(server, name)?;
+    let ledger = Ledger::open(&server.folder)?;
+    if history::backups_needed(&ledger)?.contains(&name) {
+        return Err(BackupFault::Needed(name).into());
+    }
+    let (pages, _) = backup::list(server)?;
+    let go: Vec<Page> = pages.into_iter().filter(|it| it.name == name).collect();
+    let word = shell_word(Path::new(&name));
+    let without = common.next(&format!("backup rm {word} --yes"));
+    delete(server, &go, false, &without, common, look)
+}
+
+/// Deletes backups after asking.
+fn delete(
+    server: &Server,
+    go: &[Page],
+    dry_run: bool,
+    without: &str,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
+    if !go.is_empty() {
+        let would = if dry_run { "would be" } else { "are" };
+        look.talk(&format!(
+            "{} {would} deleted:",
+            count(go.len(), "backup", "backups")
+        ));
+    }
+    for page in go {
+        let note = page.note.as_ref().map(|note| format!("   {note}"));
+        let note = note.unwrap_or_default();
+        look.talk(&format!("  {}   {}{note}", page.name, date(page.made_ms)));
+    }
+    if !go.is_empty() && !dry_run {
+        armed::confirm("Delete them?", without, common, look)?;
+    }
+    let names = go.iter().map(|page| page.name.clone()).collect();
+    let (gone, given_back) = match dry_run || go.is_empty() {
+        true => (Vec::new(), 0),
+        false => backup::remove(server, &names)?,
+    };
     if look.json {
         let bytes = given_back;
         look.answer(&answers::BackupsThinned { gone, bytes });
+        return Ok(fail::DONE);
+    }
+    if dry_run {
+        look.say("Nothing was deleted.");
         return Ok(fail::DONE);
     }
     look.say(&format!(
@@ -350,8 +446,5 @@ fn thin(server: &Server, keep: usize, look: &Look) -> Result<u8> {
         count(gone.len(), "backup", "backups"),
         bytes(given_back)
     ));
-    for name in &gone {
-        look.say(&format!("  {name}"));
-    }
     Ok(fail::DONE)
 }

@@ -177,7 +177,7 @@ fn one(number: i64, server: &Server, ledger: &Ledger, common: &Common, look: &Lo
         look.say("");
         look.table(
             &["", "kind", "id", "from", "to", "why"],
-            detail.components.iter().map(|it| changed(it)).collect(),
+            detail.components.iter().map(changed).collect(),
         );
     }
     show_edits(&detail.edits, &detail.renames, server, look);

@@ -157,6 +157,7 @@ fn thinning_gives_back_what_nobody_needs() {
         "thin",
         "--keep",
         "1",
+        "--yes",
         "--json",
         "--server",
         "halcyon-terrace",
@@ -246,7 +247,7 @@ fn what_backups_have_in_common_is_there_once_and_growth_is_said_whole() {
     assert!(restored(&all[2], "out") == changed);
     assert!(restored(&all[0], "older")[4_000_000] == changed[4_000_000] ^ 1);
     // Thinned out, what only the older ones held is gone, and the last is whole.
-    backup(&world, &["thin", "--keep", "1"]);
+    backup(&world, &["thin", "--keep", "1", "--yes"]);
     assert!(backup(&world, &["check"]).contains("whole"));
     assert!(restored(&all[2], "last") == changed);
 }
@@ -323,7 +324,7 @@ fn a_clock_that_is_set_back_makes_no_backup_an_older_one() {
     world.write(&page, text);
     world.write("halcyon-terrace/worlds/orbit-garden/days", "9000\n");
     world.ok(&["backup", "make", "--kept", "--server", "halcyon-terrace"]);
-    backup(&world, &["thin", "--keep", "1"]);
+    backup(&world, &["thin", "--keep", "1", "--yes"]);
     let left = world.only_backup("halcyon-terrace");
     assert_ne!(left, first);
     backup(&world, &["restore", &left, "--to", "out"]);
@@ -381,7 +382,7 @@ fn what_is_broken_is_named_and_all_else_restores() {
     assert!(backup(&world, &["list"]).contains("it is of format 5"));
     fs::write(page, "{\"format\": 4").unwrap();
     assert!(backup(&world, &["list"]).contains("wrong"));
-    let told = backup(&world, &["thin", "--keep", "0"]);
+    let told = backup(&world, &["thin", "--keep", "0", "--yes"]);
     assert!(
         told.contains("exit status 1") && told.contains("cannot be read"),
         "{told}"

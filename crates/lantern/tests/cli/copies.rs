@@ -117,7 +117,7 @@ fn copies_thin_their_own_backups_alone() {
     world.ok(&["adopt", "copy", "--copy"]);
     world.ok(&["backup", "make", "--server", "copy"]);
     world.ok(&["backup", "make", "--server", "copy"]);
-    world.ok(&["backup", "thin", "--keep", "1", "--server", "copy"]);
+    world.ok(&["backup", "thin", "--keep", "1", "--yes", "--server", "copy"]);
     let kept = world.ok(&["backup", "check", "--server", "hedge"]);
     assert!(kept.contains("1 backup"), "{kept}");
     world.ok(&["console", "stop", "--server", "hedge"]);

@@ -146,7 +146,7 @@ fn a_disk_that_gets_full_at_any_moment() {
                 assert_eq!(old, still(&world), "{about}");
             }
             world.ok(&["history", "--thin", "0", "--yes", "--server", SERVER]);
-            world.ok(&["backup", "thin", "--keep", "1", "--server", SERVER]);
+            world.ok(&["backup", "thin", "--keep", "1", "--yes", "--server", SERVER]);
         }
     }
     let _ = at(&["console", "stop"]);

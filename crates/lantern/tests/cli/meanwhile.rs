@@ -49,7 +49,7 @@ fn whatever_else_is_killed_nothing_is_lost() {
         let restore = ["backup", "restore", newest.as_str(), "--in-place"];
         let (args, longest): (&[&str], u64) = match what {
             0 => (&["backup", "make"], 120),
-            1 => (&["backup", "thin", "--keep", "2"], 60),
+            1 => (&["backup", "thin", "--keep", "2", "--yes"], 60),
             2 => (&["rehearse"], 2_500),
             3 => (&restore, 150),
             _ => (&["adopt", "--again"], 120),
@@ -209,7 +209,7 @@ fn a_disk_that_others_fill_loses_no_backup() {
         assert_eq!(world.tree(server), tree, "{about}");
         let told = at(&["backup", "check"]);
         assert!(told.contains("exit status 0"), "{about}: {told}");
-        at(&["backup", "thin", "--keep", "1"]);
+        at(&["backup", "thin", "--keep", "1", "--yes"]);
     }
     assert!(failed > 0, "the disk was full in time {failed} times of 12");
 }

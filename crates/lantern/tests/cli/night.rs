@@ -196,3 +196,37 @@ fn ctrl_c_after_the_stop_goes_on_and_once_more_goes_back() {
     assert!(at(&world, &["console", "state"]).contains("is up"));
     assert!(at(&world, &["changeover", "--yes"]).contains("failed as number 1"));
 }
+
+#[test]
+fn backups_are_named_and_asked_for() {
+    let world = World::adopted();
+    let backup = |words: &[&str]| at(&world, &[&["backup"], words].concat());
+    backup(&[
+        "make",
+        "before the party",
+        "--kept",
+        "--note",
+        "all is well",
+    ]);
+    world.write("halcyon-terrace/worlds/orbit-garden/days", "300\n");
+    backup(&["make", "--kept"]);
+    backup(&["make", "--kept"]);
+    // Never one that has a name, unless that is said.
+    assert_snapshot!("thin_dry", backup(&["thin", "--keep", "0", "--dry-run"]));
+    assert_snapshot!("thin_not_asked", backup(&["thin", "--keep", "0"]));
+    let gone = backup(&["thin", "--keep", "1", "--yes"]);
+    assert!(gone.contains("1 backup deleted"), "{gone}");
+    assert!(backup(&["show", "latest"]).contains("halcyon-terrace-DATE-2"));
+    assert!(backup(&["show", "before"]).contains("before-the-party: 5 files"));
+    backup(&["make", "before dawn", "--kept"]);
+    assert_snapshot!("several_backups", backup(&["show", "before"]));
+    assert_snapshot!("no_backup", backup(&["show", "after"]));
+    assert!(backup(&["rm", "before-d", "--yes"]).contains("1 backup deleted"));
+    let sizes = regex::Regex::new(r"[0-9.]+ (KB|MB|bytes)").unwrap();
+    let list = backup(&["list"]);
+    assert_snapshot!("backups_named", sizes.replace_all(&list, "SIZE"));
+    // One that an undo would need stays.
+    plan(&world, &["--to", "5.4"]);
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    assert_snapshot!("backup_needed", backup(&["rm", "latest", "--yes"]));
+}

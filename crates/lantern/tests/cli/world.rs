@@ -183,11 +183,17 @@ impl World {
         stdout
     }
 
-    /// Runs lantern in a terminal of so many columns; returns its stdout.
+    /// Runs lantern in a terminal of so many columns; returns what is seen there.
     pub fn narrow(&self, args: &[&str], columns: &str) -> String {
-        let mut command = self.command(Path::new(env!("CARGO_BIN_EXE_lantern")), args);
-        let output = command.env("COLUMNS", columns).output().unwrap();
-        self.comparable(&String::from_utf8_lossy(&output.stdout))
+        let line = format!("{} {}", env!("CARGO_BIN_EXE_lantern"), args.join(" "));
+        let mut script = self.command(Path::new("script"), &["-qec", &line, "/dev/null"]);
+        let output = script
+            .env("COLUMNS", columns)
+            .env("NO_COLOR", "1")
+            .output()
+            .unwrap();
+        let seen = String::from_utf8_lossy(&output.stdout).replace('\r', "");
+        self.comparable(&seen)
     }
 
     /// Starts lantern and leaves it at work.
