@@ -63,6 +63,7 @@ answers!(
     ConsoleAnswer,
     ConsoleState<'_>,
     Differences<'_>,
+    Failure,
     FamilyChecked<'_>,
     FamilyDraft,
     FamilyWritten<'_>,
@@ -80,6 +81,7 @@ answers!(
     Surveyed<'_>,
     SurveyedOne<'_>,
     UndoDone<'_>,
+    Updates<'_>,
     VerifySeen<'_>,
     Why<'_>,
     WhyNotThat<'_>,
@@ -584,6 +586,43 @@ impl PastOperation {
             bytes: past.bytes,
         }
     }
+}
+
+/// `outlook --updates`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Updates<'a> {
+    updates: Vec<Update<'a>>,
+}
+
+#[derive(Debug, Serialize, JsonSchema)]
+struct Update<'a> {
+    id: &'a Id,
+    from: &'a str,
+    to: &'a str,
+}
+
+impl<'a> Updates<'a> {
+    /// Newer releases: what, from which version, to which.
+    pub fn new(newer: &'a [(Id, String, String)]) -> Updates<'a> {
+        let newer = newer.iter();
+        let updates = newer.map(|(id, from, to)| Update { id, from, to });
+        Updates {
+            updates: updates.collect(),
+        }
+    }
+}
+
+/// Any command that fails
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Failure {
+    /// What went wrong.
+    pub error: String,
+    /// What to do, line by line.
+    pub advice: Vec<String>,
+    /// The exit status.
+    pub exit_status: u8,
+    /// Where no releases fit together: how many things stand in the way, each for itself.
+    pub conflicts: Option<usize>,
 }
 
 /// `diff`

@@ -1,13 +1,14 @@
 //! What can be typed, and where it leads.
 
 use crate::commands::{
-    acquire, adopt, backup, catalogue, changeover, client, demo, diff, family, history, outlook,
-    plan, put_back, rehearse, server, status, survey, undo, verify, why,
+    acquire, adopt, backup, catalogue, changeover, client, demo, diff, docs, family, history,
+    outlook, plan, put_back, rehearse, server, status, survey, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
 use crate::look::Look;
-use clap::{CommandFactory, Parser, Subcommand};
+use clap::{Parser, Subcommand};
+use clap_complete::env::Shells;
 use lantern_host::Result;
 
 /// Brings a modded game server to a new version, safely, with a way back
@@ -16,7 +17,8 @@ use lantern_host::Result;
     name = "lantern",
     version,
     max_term_width = 100,
-    disable_help_subcommand = true
+    after_help = "Examples:\n  lantern                     how the server around here is\n  lantern adopt DIR           take a server into care\n  \
+                  lantern help plan           all about one command\n  lantern docs guide          a night's work, step by step"
 )]
 pub struct Cli {
     /// Options of all commands.
@@ -70,7 +72,15 @@ pub enum Command {
     Catalogue(catalogue::CatalogueArgs),
     /// Tell the whole story on made-up servers
     Demo(demo::DemoArgs),
-    /// Print completions for a shell
+    /// Show a page of the documentation
+    Docs(docs::DocsArgs),
+    /// Write manual pages into a folder
+    Man(docs::ManArgs),
+    /// Print what makes a shell complete ids, versions, backups and servers
+    #[command(
+        after_help = "Examples:\n  source <(lantern completions bash)        in ~/.bashrc\n  \
+                            lantern completions fish > ~/.config/fish/completions/lantern.fish"
+    )]
     Completions {
         /// The shell
         shell: clap_complete::Shell,
@@ -106,14 +116,23 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Console(args) => server::run(args, common, look),
         Command::Family(args) => family::run(args, look),
         Command::Catalogue(args) => catalogue::run(args, common, look),
+        Command::Docs(args) => docs::show(args, look),
+        Command::Man(args) => docs::write_man(args, look),
         Command::Demo(args) => demo::run(args, look),
         Command::Completions { shell } => {
-            clap_complete::generate(
-                *shell,
-                &mut Cli::command(),
-                "lantern",
-                &mut std::io::stdout(),
-            );
+            let shells = Shells::builtins();
+            let mut script = Vec::new();
+            if let Some(completer) = shells.completer(&shell.to_string()) {
+                // What is written into memory does not fail.
+                let _ = completer.write_registration(
+                    "COMPLETE",
+                    "lantern",
+                    "lantern",
+                    "lantern",
+                    &mut script,
+                );
+            }
+            look.say(String::from_utf8_lossy(&script).trim_end());
             Ok(fail::DONE)
         }
     }

@@ -1,6 +1,8 @@
 //! What all commands share on the command line.
 
+use crate::candidates;
 use clap::{Args, ValueEnum};
+use clap_complete::ArgValueCandidates;
 use lantern_host::config::FILE;
 use lantern_host::known;
 use std::path::{Path, PathBuf};
@@ -16,7 +18,8 @@ pub struct Common {
         global = true,
         value_name = "DIR|NAME",
         env = "LANTERN_SERVER",
-        hide_env_values = true
+        hide_env_values = true,
+        add = ArgValueCandidates::new(candidates::servers)
     )]
     named: Option<String>,
     /// The server folder, as [`Common::settle`] finds it.
@@ -25,6 +28,12 @@ pub struct Common {
     /// Answer in JSON
     #[arg(long, global = true)]
     pub json: bool,
+    /// Say only what was asked for: no progress, no next command
+    #[arg(long, short = 'q', global = true)]
+    pub quiet: bool,
+    /// Show how long each step took, and what the server prints while it starts
+    #[arg(long, short = 'v', global = true, conflicts_with = "quiet")]
+    pub verbose: bool,
     /// Do not ask: do it
     #[arg(long, short = 'y', global = true)]
     pub yes: bool,
@@ -63,6 +72,12 @@ impl Common {
             }
             None => around_here(),
         };
+    }
+
+    /// The server folder where none is named on the command line: the environment's, or the one around here.
+    pub fn folder_around() -> PathBuf {
+        let named = std::env::var_os("LANTERN_SERVER").filter(|named| !named.is_empty());
+        named.map_or_else(around_here, PathBuf::from)
     }
 
     /// A path in the server folder, as it is reached from here.

@@ -1,5 +1,6 @@
 //! What to do when something goes wrong: the one place where errors get advice and an exit status.
 
+use crate::answers::Failure;
 use crate::common::{Common, shell_word};
 use crate::look::{Look, Means, bytes, time};
 use lantern_core::inventory::SwitchFault;
@@ -33,6 +34,20 @@ pub fn tell(error: &Error, common: &Common, look: &Look) -> u8 {
     let word = look.paint_error(Means::Bad, "error");
     look.talk(&format!("{word}: {error}"));
     let advice = format!("{}{}", untouched(error), advice(error, common));
+    if look.json {
+        let conflicts = match error {
+            Error::Planning(PlanningFault::Obstacle { obstacle, .. }) => {
+                Some(obstacle.conflicts.len())
+            }
+            _ => None,
+        };
+        look.answer(&Failure {
+            error: error.to_string(),
+            advice: advice.lines().map(str::to_owned).collect(),
+            exit_status: status(error),
+            conflicts,
+        });
+    }
     for line in advice.lines() {
         look.talk(&format!("  {line}"));
     }

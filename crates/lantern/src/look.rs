@@ -64,6 +64,10 @@ pub struct Look {
     error_color: bool,
     /// Whether answers are JSON.
     pub json: bool,
+    /// Whether only what was asked for is said.
+    pub quiet: bool,
+    /// Whether more is said of each step.
+    pub verbose: bool,
 }
 
 impl Look {
@@ -78,6 +82,8 @@ impl Look {
             color: choose(std::io::stdout().is_terminal()),
             error_color: choose(std::io::stderr().is_terminal()),
             json,
+            quiet: false,
+            verbose: false,
         }
     }
 
@@ -132,6 +138,9 @@ impl Look {
 
     /// Prints the next command to paste.
     pub fn next(&self, command: &str) {
+        if self.quiet {
+            return;
+        }
         self.say(&format!("\nNext: {}", self.paint(Means::Paste, command)));
     }
 

@@ -1,23 +1,52 @@
 //! Progress on stderr: a bar on a terminal, one line for each finished step anywhere.
 
 use crate::look::{Look, Means, count, time};
+use crate::visible::visible;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use lantern_core::plan::Step;
 use lantern_host::changeover::Event;
+use lantern_host::config::Server;
+use lantern_host::console::{Console, Follower};
 use std::io::IsTerminal;
-use std::time::Duration;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
 
 /// Shows what a changeover tells.
 pub struct Progress<'a> {
     look: &'a Look,
     bar: ProgressBar,
+    begun: Instant,
+    /// Where the server prints to, while it starts.
+    output: PathBuf,
+    printed: Option<Printed>,
 }
 
 impl<'a> Progress<'a> {
     /// Progress on stderr; bars only on a terminal.
-    pub fn new(look: &'a Look) -> Progress<'a> {
-        let bar = ProgressBar::with_draw_target(None, target());
-        Progress { look, bar }
+    pub fn new(look: &'a Look, server: &Server) -> Progress<'a> {
+        Progress {
+            look,
+            bar: ProgressBar::with_draw_target(None, target()),
+            begun: Instant::now(),
+            output: Console::of(server).output(),
+            printed: None,
+        }
+    }
+
+    /// Says that a step is done.
+    fn line(&self, what: &str, text: &str) {
+        if self.look.quiet {
+            return;
+        }
+        let took = self.begun.elapsed().as_millis() as u64;
+        let took = match self.look.verbose {
+            true => format!("   ({})", time(took)),
+            false => String::new(),
+        };
+        self.look.talk(&format!("  {what:<14} {text}{took}"));
     }
 
     /// Shows an event.
@@ -25,6 +54,7 @@ impl<'a> Progress<'a> {
         match event {
             Event::Begins(step) => {
                 self.bar = at_work(&format!("{} …", name(step)));
+                self.begun = Instant::now();
             }
             Event::Progress(done, total) => {
                 if self.bar.length() != Some(total) {
@@ -41,20 +71,23 @@ impl<'a> Progress<'a> {
                 let told: Vec<String> = counts
                     .map(|(files, how)| format!("{} {how}", count(*files, "file", "files")))
                     .collect();
-                self.look
-                    .talk(&format!("  {:<14} {}", "copy", told.join(", ")));
+                self.line("copy", &told.join(", "));
                 if !copied.left_out.is_empty() {
                     let names = copied.left_out.join(", ");
-                    self.look
-                        .talk(&format!("  {:<14} left out, as links are: {names}", ""));
+                    self.line("", &format!("left out, as links are: {names}"));
                 }
             }
-            Event::Waiting(before, limit) => wait_for_start(&self.bar, before, limit),
+            Event::Waiting(before, limit) => {
+                wait_for_start(&self.bar, before, limit);
+                self.printed = Some(Printed::follow(self.look, &self.bar, &self.output));
+            }
             Event::Done(step, what) => {
+                self.printed = None;
                 self.bar.finish_and_clear();
-                self.look.talk(&format!("  {:<14} {what}", name(step)));
+                self.line(name(step), &what);
             }
             Event::GoesBack(why) => {
+                self.printed = None;
                 self.bar.finish_and_clear();
                 let failed = self
                     .look
@@ -75,6 +108,62 @@ impl Drop for Progress<'_> {
     }
 }
 
+/// So many of the last lines of a start are shown.
+const SHOWN_LINES: usize = 3;
+/// How often it is looked for what was printed.
+const LOOK: Duration = Duration::from_millis(100);
+
+/// What a server prints while it starts, as it goes by: the last few lines below a bar, or all of them where more is to
+/// be said; as long as the answer is kept.
+pub struct Printed {
+    ends: Arc<AtomicBool>,
+    follower: Option<JoinHandle<()>>,
+}
+
+impl Printed {
+    /// Follows the file that a server prints to.
+    pub fn follow(look: &Look, bar: &ProgressBar, output: &Path) -> Printed {
+        let ends = Arc::new(AtomicBool::new(false));
+        let (look, bar, ended) = (*look, bar.clone(), ends.clone());
+        let mut lines = Follower::from_start(output);
+        let shows = look.verbose || std::io::stderr().is_terminal() && !look.quiet;
+        let follower = shows.then(|| {
+            std::thread::spawn(move || {
+                let mut last: Vec<String> = Vec::new();
+                loop {
+                    let is_over = ended.load(Ordering::Relaxed);
+                    for line in lines.new_lines() {
+                        let line = visible(&format!("    | {line}"), &[]).into_owned();
+                        let line = look.paint_error(Means::Aside, &line);
+                        if look.verbose {
+                            bar.suspend(|| look.talk(&line));
+                        }
+                        last.push(line);
+                    }
+                    last.drain(..last.len().saturating_sub(SHOWN_LINES));
+                    if !look.verbose {
+                        bar.set_prefix(last.join("\n"));
+                    }
+                    if is_over {
+                        return;
+                    }
+                    std::thread::sleep(LOOK);
+                }
+            })
+        });
+        Printed { ends, follower }
+    }
+}
+
+impl Drop for Printed {
+    fn drop(&mut self) {
+        self.ends.store(true, Ordering::Relaxed);
+        if let Some(follower) = self.follower.take() {
+            let _ = follower.join();
+        }
+    }
+}
+
 /// Something turning, with the seconds, as long as the answer is kept.
 pub fn at_work(words: &str) -> ProgressBar {
     let bar = ProgressBar::with_draw_target(None, target());
@@ -88,7 +177,7 @@ pub fn at_work(words: &str) -> ProgressBar {
 /// Something turning, with the seconds that a start has taken, beside those of the start before and the
 /// most that it may take.
 pub fn wait_for_start(bar: &ProgressBar, before_ms: Option<u64>, limit_s: u64) {
-    let style = ProgressStyle::with_template("  {spinner} start … {elapsed}   {msg}");
+    let style = ProgressStyle::with_template("  {spinner} start … {elapsed}   {msg}\n{prefix}");
     bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
     let before = before_ms.map(|ms| format!("the one before took {}; ", time(ms)));
     let before = before.unwrap_or_default();

@@ -7,6 +7,7 @@
 //! the administrator's start and stop it.
 
 pub mod fault;
+mod follower;
 pub mod packet;
 mod ports;
 mod printed;
@@ -16,6 +17,7 @@ mod starting;
 mod stopping;
 mod typing;
 
+pub use follower::Follower;
 pub use process::Process;
 pub use starting::{Started, Starting};
 

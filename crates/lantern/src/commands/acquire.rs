@@ -12,6 +12,7 @@ use lantern_host::{Result, acquire};
 
 /// Run the recipe that makes the server program, where it cannot be downloaded
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  lantern acquire 5.4")]
 pub struct AcquireArgs {
     /// The server version to make
     #[arg(value_name = "VERSION")]

@@ -16,6 +16,9 @@ use std::path::PathBuf;
 
 /// Take a server folder into care: write lantern.toml, and every file into the ledger
 #[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern adopt halcyon-terrace\n  lantern adopt lake --family mossgate.family.toml --server-version 5.4"
+)]
 pub struct AdoptArgs {
     /// The server folder
     dir: PathBuf,

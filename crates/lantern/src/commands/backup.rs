@@ -2,11 +2,13 @@
 
 use super::{armed, open_settled, open_to_look};
 use crate::answers;
+use crate::candidates;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count, date};
 use crate::progress::{Progress, at_work};
 use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates;
 use lantern_core::path::RelPath;
 use lantern_host::backup::fault::BackupFault;
 use lantern_host::backup::{self, Label, Page, PutThere, Scope};
@@ -19,6 +21,9 @@ use std::path::{Path, PathBuf};
 
 /// Make, list, check, restore and thin out backups
 #[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern backup make before-the-party --note \"all is well\"\n  lantern backup restore latest --to DIR\n  lantern backup thin --keep 5 --dry-run"
+)]
 pub struct BackupArgs {
     #[command(subcommand)]
     what: BackupCommand,
@@ -42,6 +47,7 @@ enum BackupCommand {
     /// Show what a backup holds
     Show {
         /// Its name, "latest", or the beginning of it
+        #[arg(add = ArgValueCandidates::new(candidates::backups))]
         name: String,
     },
     /// Read everything and verify it
@@ -49,6 +55,7 @@ enum BackupCommand {
     /// Put a backup, or a part of it, into another folder, or back where it came from
     Restore {
         /// Its name, "latest", or the beginning of it
+        #[arg(add = ArgValueCandidates::new(candidates::backups))]
         name: String,
         /// Files or folders in it; all without any
         paths: Vec<String>,
@@ -74,6 +81,7 @@ enum BackupCommand {
     /// Delete one backup, after asking
     Rm {
         /// Its name, "latest", or the beginning of it
+        #[arg(add = ArgValueCandidates::new(candidates::backups))]
         name: String,
     },
 }
@@ -290,7 +298,7 @@ fn restore_in_place(
     look: &Look,
 ) -> Result<u8> {
     let mut ledger = Ledger::open(&server.folder)?;
-    let mut progress = Progress::new(look);
+    let mut progress = Progress::new(look, server);
     let restored = changeover::restore(server, &mut ledger, name, paths, &mut |event| {
         progress.show(event);
     });
@@ -413,7 +421,7 @@ fn delete(
     look: &Look,
 ) -> Result<u8> {
     if !go.is_empty() {
-        let would = if dry_run { "would be" } else { "are" };
+        let would = if dry_run { "would be" } else { "are to be" };
         look.talk(&format!(
             "{} {would} deleted:",
             count(go.len(), "backup", "backups")

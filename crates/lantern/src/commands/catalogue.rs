@@ -14,6 +14,9 @@ use std::path::{Path, PathBuf};
 
 /// Make a catalogue of a folder of releases, and check one
 #[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern catalogue make releases\n  lantern catalogue check releases/releases.catalogue.json"
+)]
 pub struct CatalogueArgs {
     #[command(subcommand)]
     what: CatalogueCommand,

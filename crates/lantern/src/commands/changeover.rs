@@ -17,6 +17,9 @@ use lantern_host::rehearsal::{Rehearsal, report_on};
 
 /// Carry a plan out: warn, stop, back up, swap, start, verify; or put the old state back
 #[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern changeover               the armed plan, after asking\n  lantern changeover 3f2a9c --warn 10m,1m\n  lantern changeover --resume"
+)]
 pub struct ChangeoverArgs {
     /// The plan, by its name or as a file; otherwise the one that is armed
     plan: Option<String>,
@@ -38,19 +41,20 @@ pub struct ChangeoverArgs {
 pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C calls it off before the stop; afterwards it goes on, to the end or back.
     heed_interrupts(look);
-    let mut progress = Progress::new(look);
-    let mut tell = |event| progress.show(event);
     let (mut server, _lock) = match args.resume {
         true => open(common, "changeover")?,
         false => open_settled(common, "changeover")?,
     };
+    if let Some(times) = &args.warn {
+        server.config.warn.at.clone_from(times);
+    }
+    let server = server;
+    let mut progress = Progress::new(look, &server);
+    let mut tell = |event| progress.show(event);
     let mut report = if args.resume {
         let mut ledger = Ledger::open(&server.folder)?;
         resume(&server, &mut ledger, args.stay, &mut tell)?
     } else {
-        if let Some(times) = &args.warn {
-            server.config.warn.at.clone_from(times);
-        }
         let chosen = armed::choose(args.plan.as_deref(), args.stay, &server)?;
         let mut ledger = Ledger::open(&server.folder)?;
         armed::announce(&chosen, &server, &ledger, args.start, look)?;

@@ -16,6 +16,7 @@ use std::path::PathBuf;
 
 /// Show or pack what a player's client must have
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  lantern client list\n  lantern client pack --out client.zip")]
 pub struct ClientArgs {
     #[command(subcommand)]
     command: ClientCommand,

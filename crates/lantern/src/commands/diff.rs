@@ -15,6 +15,9 @@ use lantern_host::survey::{Depth, survey};
 
 /// Show how files differ: those that you edited from what was shipped; what was set aside from what is there; what a plan changes
 #[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern diff                     all that you edited\n  lantern diff --plan              what the armed plan changes\n  lantern diff config/x.toml --operation 12"
+)]
 pub struct DiffArgs {
     /// Files, or folders with all in them; without any, all that you edited
     paths: Vec<String>,

@@ -14,6 +14,9 @@ use std::path::{Path, PathBuf};
 
 /// Check and make family files
 #[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern family new lake --log start.log --out lake.family.toml\n  lantern family check lake.family.toml --on lake"
+)]
 pub struct FamilyArgs {
     #[command(subcommand)]
     what: FamilyCommand,

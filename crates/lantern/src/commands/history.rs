@@ -17,6 +17,9 @@ use std::path::Path;
 
 /// Show what was done to the server, and what each time was set aside
 #[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern history\n  lantern history 12\n  lantern history --thin 5"
+)]
 pub struct HistoryArgs {
     /// Tell all of one operation, by its number
     number: Option<i64>,

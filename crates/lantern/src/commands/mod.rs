@@ -9,6 +9,7 @@ pub mod changeover;
 pub mod client;
 pub mod demo;
 pub mod diff;
+pub mod docs;
 pub mod family;
 pub mod history;
 pub mod outlook;

@@ -9,7 +9,9 @@ use crate::look::{Look, Means, count};
 use clap::Args;
 use lantern_core::component::Id;
 use lantern_core::outlook::{self, Outlook, Row, Standing, Together};
+use lantern_core::resolve::{Policy, Prefer};
 use lantern_core::version::{Version, VersionFault};
+use lantern_host::config::Server;
 use lantern_host::ledger::Ledger;
 use lantern_host::planning::{self, Terms};
 use lantern_host::{Error, Result};
@@ -19,6 +21,9 @@ const COLUMNS: usize = 6;
 
 /// Show who is ready for which server version, and which stops lead there
 #[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern outlook --catalogue depot/verdance.catalogue.json\n  lantern outlook --updates      newer releases for the version you run\n  lantern outlook --watch-for 5.5"
+)]
 pub struct OutlookArgs {
     /// The server versions to look at; otherwise the installed one and the latest
     #[arg(long, value_name = "VERSION")]
@@ -28,6 +33,9 @@ pub struct OutlookArgs {
     /// Print one line, and exit with 0 only when everything is ready for this version
     #[arg(long, value_name = "VERSION", conflicts_with = "to")]
     watch_for: Option<String>,
+    /// Only newer releases for the server version that runs, a line each; the exit status is 3 when there are any
+    #[arg(long, conflicts_with_all = ["to", "watch_for"])]
+    updates: bool,
 }
 
 /// Shows the outlook; the exit status is 3 when the version watched for is not ready.
@@ -47,6 +55,10 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
             })),
         }
     };
+    if args.updates {
+        let status = updates(args, server, &mut ledger, look)?;
+        return Ok(looked.status(status));
+    }
     let terms = Terms {
         to: planning::BEST.into(),
         ..Terms::default()
@@ -89,6 +101,48 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
         );
     }
     Ok(looked.status(fail::DONE))
+}
+
+/// Tells newer releases of what is installed that fit together on the version that runs, one line each.
+fn updates(args: &OutlookArgs, server: &Server, ledger: &mut Ledger, look: &Look) -> Result<u8> {
+    let terms = Terms {
+        to: planning::SAME.into(),
+        policy: Policy {
+            prefer: Prefer::Newest,
+            ..Policy::default()
+        },
+        ..Terms::default()
+    };
+    let question = planning::question(server, ledger, &args.sources.named(), &terms)?;
+    tell_left_out(&question, look);
+    let selection = planning::select(&question.request)?;
+    let newer = selection.choices.iter().filter_map(|choice| {
+        let from = choice.from.as_ref().filter(|from| **from != choice.to)?;
+        Some((choice.id.clone(), from.to_string(), choice.to.to_string()))
+    });
+    let newer: Vec<(Id, String, String)> = newer.collect();
+    let status = if newer.is_empty() {
+        fail::DONE
+    } else {
+        fail::NO
+    };
+    if look.json {
+        look.answer(&answers::Updates::new(&newer));
+        return Ok(status);
+    }
+    for (id, from, to) in &newer {
+        look.say(&format!("{id} {from} → {to}"));
+    }
+    if newer.is_empty() {
+        let sources = args.sources.named();
+        let catalogues = server.catalogues().len() + sources.catalogues.len();
+        let drops = server.drop_folders().len() + sources.drop_folders.len();
+        look.say(match catalogues + drops {
+            0 => "Nothing is on offer: no catalogue and no drop folder is named, here or in lantern.toml.",
+            _ => "No newer release fits together with the rest on the version that runs.",
+        });
+    }
+    Ok(status)
 }
 
 fn watch(look: &Look, server: &str, version: &str, outlook: &Outlook) -> u8 {
@@ -138,7 +192,7 @@ fn show(
         .filter(|version| Some(*version) != best)
     {
         look.say(&format!(
-            "  {version} is reached when what the world does not hold may go."
+            "  {version} is possible if add-ons that the world does not depend on may be removed."
         ));
     }
     look.say("");

@@ -4,11 +4,13 @@ use super::armed::{summary, way};
 use super::question::{SourceArgs, TermArgs, tell_left_out};
 use super::{open_settled, request};
 use crate::answers;
+use crate::candidates;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use crate::progress::name;
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, ComponentChange, Fate, Plan, Rename, Switched, TextEdit};
 use lantern_host::Result;
@@ -22,9 +24,12 @@ use std::path::PathBuf;
 
 /// Work out a change: which releases fit together, which files move, which load order follows
 #[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern plan --to 5.4 --catalogue depot/verdance.catalogue.json\n  lantern plan --to best --from drop\n  lantern plan --to same --drop sun-clock --what-if"
+)]
 pub struct PlanArgs {
     /// The server version to move to, or a range; "same" keeps it, "best" takes the newest that fits
-    #[arg(long, value_name = "VERSION", required_unless_present = "request")]
+    #[arg(long, value_name = "VERSION", required_unless_present = "request", add = ArgValueCandidates::new(candidates::versions))]
     to: Option<String>,
     #[command(flatten)]
     sources: SourceArgs,

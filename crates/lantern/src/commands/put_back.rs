@@ -14,6 +14,7 @@ use lantern_host::planning;
 
 /// Plan to bring back what an operation set aside: a file, or a folder with all in it; a changeover carries it out
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  lantern put-back config/x.toml --operation 12")]
 pub struct PutBackArgs {
     /// Where it came from: files or folders, relative to the server folder
     #[arg(required = true)]

@@ -1,7 +1,9 @@
 //! The options of every command that asks which releases fit together.
 
+use crate::candidates;
 use crate::look::{Look, Means, count};
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use lantern_core::resolve::{Policy, Prefer};
 use lantern_host::planning::{Question, Sources, Terms};
 use std::path::PathBuf;
@@ -53,25 +55,25 @@ pub struct TermArgs {
     #[arg(long, value_name = "WHICH", default_value = "settled")]
     prefer: PreferArg,
     /// Keep a component where it is, or at a version
-    #[arg(long, value_name = "ID[=VERSION]")]
+    #[arg(long, value_name = "ID[=VERSION]", add = ArgValueCandidates::new(candidates::ids))]
     keep: Vec<String>,
     /// Take a component out
-    #[arg(long, value_name = "ID")]
+    #[arg(long, value_name = "ID", add = ArgValueCandidates::new(candidates::ids))]
     drop: Vec<String>,
     /// Put a component in
-    #[arg(long, value_name = "ID")]
+    #[arg(long, value_name = "ID", add = ArgValueCandidates::new(candidates::ids))]
     add: Vec<String>,
     /// Switch an installed add-on on; of many of which one is in use, it becomes that one
-    #[arg(long, value_name = "ID")]
+    #[arg(long, value_name = "ID", add = ArgValueCandidates::new(candidates::ids))]
     on: Vec<String>,
     /// Switch an add-on off; it stays installed
-    #[arg(long, value_name = "ID")]
+    #[arg(long, value_name = "ID", add = ArgValueCandidates::new(candidates::ids))]
     off: Vec<String>,
     /// Let a component go although the world holds its content
-    #[arg(long, value_name = "ID")]
+    #[arg(long, value_name = "ID", add = ArgValueCandidates::new(candidates::ids))]
     world_loses: Vec<String>,
     /// Move only this one (and the server), besides what comes new
-    #[arg(long, value_name = "ID")]
+    #[arg(long, value_name = "ID", add = ArgValueCandidates::new(candidates::ids))]
     only: Vec<String>,
 }
 

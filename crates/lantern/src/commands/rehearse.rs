@@ -15,6 +15,7 @@ use std::path::Path;
 
 /// Carry a plan out on a copy of the server, on other ports; the server itself goes on untouched
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  lantern rehearse\n  lantern rehearse --without-world")]
 pub struct RehearseArgs {
     /// The plan, by its name or as a file; otherwise the one that is armed
     plan: Option<String>,
@@ -43,7 +44,7 @@ pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
         keep_copy: args.keep_copy,
     };
     let copying = at_work("copying the server …");
-    let mut progress = Progress::new(look);
+    let mut progress = Progress::new(look, &server);
     let report = rehearse(&server, &ledger, &piece, &mut |event| {
         copying.finish_and_clear();
         if is_worth_telling(&event) {

@@ -5,22 +5,23 @@ use crate::answers::{ConsoleAnswer, ConsoleState};
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
-use crate::progress::{at_work, wait_for_start};
+use crate::progress::{Printed, at_work, wait_for_start};
 use clap::{Args, Subcommand};
 use lantern_core::health::{self, StartReport};
 use lantern_host::config::Server;
 use lantern_host::console::fault::ConsoleFault;
-use lantern_host::console::{Console, ServerState};
+use lantern_host::console::{Console, Follower, ServerState};
 use lantern_host::ledger::Ledger;
 use lantern_host::lock::Lock;
 use lantern_host::survey::{Depth, survey};
 use lantern_host::verify::{GoodStart, verify};
 use lantern_host::{Error, Result};
 use std::collections::BTreeSet;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// Start, stop and talk to the game server
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  lantern console start\n  lantern console ask players")]
 pub struct ConsoleArgs {
     #[command(subcommand)]
     command: ConsoleCommand,
@@ -38,6 +39,8 @@ enum ConsoleCommand {
     },
     /// Say whether it is up, and how that is known
     State,
+    /// Show what it prints as it comes, until Ctrl-C
+    Watch,
     /// Type a line into its console, and show what it answers
     Ask {
         /// The line
@@ -55,7 +58,7 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
     let locked = |opened: Result<(Server, Lock)>| opened.map(|(server, lock)| (server, Some(lock)));
     let (server, _lock) = match args.command {
         ConsoleCommand::Start => locked(open_settled(common, "console"))?,
-        ConsoleCommand::State => (open_to_look(common, look)?.server, None),
+        ConsoleCommand::State | ConsoleCommand::Watch => (open_to_look(common, look)?.server, None),
         // These are of use where an operation was cut off, too.
         _ => locked(open(common, "console"))?,
     };
@@ -76,6 +79,7 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
             );
         }
         ConsoleCommand::State => return state(&server, look),
+        ConsoleCommand::Watch => watch(&server, look),
         ConsoleCommand::Ask { line } => {
             let answer = console.ask(line, None)?;
             if look.json {
@@ -87,6 +91,15 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
         ConsoleCommand::Send { line } => console.send(line)?,
     }
     Ok(fail::DONE)
+}
+
+/// Shows what the server prints, until somebody ends it.
+fn watch(server: &Server, look: &Look) -> ! {
+    let mut lines = Follower::from_now(&Console::of(server).output());
+    loop {
+        lines.new_lines().iter().for_each(|line| look.say(line));
+        std::thread::sleep(Duration::from_millis(100));
+    }
 }
 
 /// Says whether the server is up, and how that is known; the exit status is 3 when it is down, or nobody can tell.
@@ -149,8 +162,10 @@ fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let before = GoodStart::read(server);
     let bar = at_work("");
     wait_for_start(&bar, before.as_ref().map(|good| good.ready_ms), limit);
+    let printed = Printed::follow(look, &bar, &console.output());
     // Somebody watches: what it prints is shown, not judged.
     let started = console.wait_ready(&starting, &BTreeSet::new(), true);
+    drop(printed);
     bar.finish_and_clear();
     let started = started?;
     let before = before.map(|good| good.errors);

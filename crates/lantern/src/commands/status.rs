@@ -16,6 +16,9 @@ use lantern_host::verify::GoodStart;
 
 /// Say at a glance how the server is: up or down, who is on, what is armed, what was done last
 #[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern status\n  lantern status --server halcyon-terrace --json"
+)]
 pub struct StatusArgs {}
 
 /// Shows how a server is; the exit status is 3 when it is down, or nobody can tell.

@@ -5,10 +5,12 @@ mod one;
 
 use super::open_to_look;
 use crate::answers::Surveyed;
+use crate::candidates;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use lantern_core::component::Runs;
 use lantern_core::family::Shape;
 use lantern_core::inventory::{Component, FileState, Finding, Severity, VersionFrom};
@@ -20,9 +22,12 @@ use lantern_host::survey::{Depth, Survey, survey};
 /// Show what is installed, and what is to be held against it
 #[derive(Debug, Args)]
 #[group(id = "view", multiple = false)]
+#[command(
+    after_help = "Examples:\n  lantern survey\n  lantern survey sun-clock       all of one component\n  lantern survey --edited        what is not as it was put there"
+)]
 pub struct SurveyArgs {
     /// Show all that is known of one component
-    #[arg(value_name = "ID", group = "view")]
+    #[arg(value_name = "ID", group = "view", add = ArgValueCandidates::new(candidates::ids))]
     component: Option<String>,
     /// Show every file with its owner
     #[arg(long, group = "view")]

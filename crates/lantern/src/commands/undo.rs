@@ -16,6 +16,7 @@ use lantern_host::ledger::Ledger;
 
 /// Go back to before the last changeover: files and load order, the world only if asked; or to before a restore in place
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  lantern undo\n  lantern undo --with-world --warn 5m")]
 pub struct UndoArgs {
     /// Bring the keep list back, too, as it was before; what was done since is set aside
     #[arg(long, conflicts_with = "keep_world")]
@@ -35,7 +36,7 @@ pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
     let (mut server, _lock) = open(common, "undo")?;
     server.config.warn.at.clone_from(&args.warn);
     let mut ledger = Ledger::open(&server.folder)?;
-    let mut progress = Progress::new(look);
+    let mut progress = Progress::new(look, &server);
     let world = match (args.with_world, args.keep_world) {
         (true, _) => World::Bring,
         (_, true) => World::Keep,

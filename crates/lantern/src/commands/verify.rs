@@ -15,6 +15,7 @@ use lantern_host::verify::{GoodStart, Verified, verify};
 
 /// Look at the running server again: process, port, add-ons and versions, error lines
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  lantern verify\n  lantern verify --accept")]
 pub struct VerifyArgs {
     /// Take the error lines that it shows for what this server always prints
     #[arg(long)]

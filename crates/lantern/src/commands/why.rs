@@ -2,10 +2,12 @@
 
 use super::{open_to_look, request};
 use crate::answers;
+use crate::candidates;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means};
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use lantern_core::component::Id;
 use lantern_core::plan::reason_text;
 use lantern_core::resolve::{Choice, Explanation, WhyNot, resolve, why_not};
@@ -17,9 +19,10 @@ use std::path::PathBuf;
 
 /// Explain, for the last plan asked for, why a component is at its version, or not at another
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  lantern why sun-clock\n  lantern why --not sun-clock=2.1.0")]
 pub struct WhyArgs {
     /// The component
-    #[arg(required_unless_present = "not")]
+    #[arg(required_unless_present = "not", add = ArgValueCandidates::new(candidates::ids))]
     id: Option<String>,
     /// Explain why a component is not at a version
     #[arg(long, value_name = "ID=VERSION", conflicts_with = "id", value_parser = id_and_version)]

@@ -198,6 +198,55 @@ fn ctrl_c_after_the_stop_goes_on_and_once_more_goes_back() {
 }
 
 #[test]
+fn newer_releases_for_what_runs_are_a_line_each() {
+    let world = World::adopted();
+    let updates = |more: &[&str]| at(&world, &[&["outlook", "--updates"], more].concat());
+    assert_snapshot!("updates", updates(CATALOGUE));
+    assert_snapshot!("updates_of_nothing", updates(&[]));
+}
+
+#[test]
+fn a_shell_is_told_what_can_come_next() {
+    let world = World::adopted();
+    world.ok(&[&["backup", "make", "dawn"], TERRACE].concat());
+    let next = |words: &[&str]| {
+        let mut lantern = Command::new(env!("CARGO_BIN_EXE_lantern"));
+        let lantern = lantern.args(["--", "lantern"]).args(words);
+        let lantern = lantern
+            .current_dir(world.path("halcyon-terrace"))
+            .env_clear();
+        let lantern = lantern.env("HOME", world.path("")).env("COMPLETE", "bash");
+        let lantern = lantern.env("_CLAP_COMPLETE_INDEX", words.len().to_string());
+        let told = lantern.env("_CLAP_IFS", "\n").output().unwrap();
+        String::from_utf8(told.stdout).unwrap()
+    };
+    assert!(next(&["survey", "sun"]).contains("sun-clock"));
+    assert!(next(&["plan", "--keep", ""]).contains("glasswork"));
+    assert!(next(&["plan", "--to", ""]).contains("same"));
+    assert!(next(&["backup", "show", ""]).contains("dawn"));
+    assert!(next(&["status", "--server", ""]).contains("halcyon-terrace"));
+}
+
+#[test]
+fn a_lone_binary_explains_itself() {
+    let world = World::adopted();
+    assert!(world.ok(&["docs"]).contains("lantern-toml"));
+    assert!(world.ok(&["docs", "guide"]).starts_with("# Guide"));
+    assert!(world.ok(&["man", "pages"]).contains("pages"));
+    assert!(
+        world
+            .read("pages/lantern-changeover.1")
+            .contains("changeover")
+    );
+    assert!(world.ok(&["help", "plan"]).contains("Examples:"));
+    // A failure is answered in JSON, too: of a command, and of a line that makes no sense.
+    let failed = plan(&world, &["--to", "5.9", "--json"]);
+    assert_snapshot!("failure_json", failed);
+    let misused = at(&world, &["plna", "--json"]);
+    assert!(misused.contains("\"exit_status\": 2"), "{misused}");
+}
+
+#[test]
 fn backups_are_named_and_asked_for() {
     let world = World::adopted();
     let backup = |words: &[&str]| at(&world, &[&["backup"], words].concat());

@@ -1,0 +1,61 @@
+//! What a server prints, as it comes: for eyes, not for judging.
+
+use crate::place::here;
+use std::io::{Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+
+/// So much is read at once, in bytes.
+const MOST: u64 = 256 << 10;
+
+/// Follows a file that grows; one that begins anew is followed from its beginning.
+#[derive(Debug)]
+pub struct Follower {
+    path: PathBuf,
+    at: u64,
+    rest: Vec<u8>,
+}
+
+impl Follower {
+    /// From the first line on.
+    pub fn from_start(path: &Path) -> Follower {
+        Follower {
+            path: path.to_owned(),
+            at: 0,
+            rest: Vec::new(),
+        }
+    }
+
+    /// From now on.
+    pub fn from_now(path: &Path) -> Follower {
+        let bytes = here::look(path).map_or(0, |meta| meta.stamp.bytes);
+        Follower {
+            at: bytes,
+            ..Follower::from_start(path)
+        }
+    }
+
+    /// The whole lines that have come since; none where the file cannot be read now.
+    pub fn new_lines(&mut self) -> Vec<String> {
+        let bytes = here::look(&self.path).map_or(0, |meta| meta.stamp.bytes);
+        if bytes < self.at {
+            (self.at, self.rest) = (0, Vec::new());
+        }
+        let mut new = Vec::new();
+        let read = here::open(&self.path).and_then(|mut file| {
+            file.seek(SeekFrom::Start(self.at))?;
+            file.take(MOST).read_to_end(&mut new)
+        });
+        let Ok(read) = read else {
+            return Vec::new();
+        };
+        self.at += read as u64;
+        self.rest.extend(new);
+        let Some(end) = self.rest.iter().rposition(|byte| *byte == b'\n') else {
+            return Vec::new();
+        };
+        let after = self.rest.split_off(end + 1);
+        let whole = std::mem::replace(&mut self.rest, after);
+        let text = String::from_utf8_lossy(&whole).into_owned();
+        text.lines().map(str::to_owned).collect()
+    }
+}
