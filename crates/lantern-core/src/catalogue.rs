@@ -210,7 +210,7 @@ mod tests {
     fn release(id: &str, more: &str) -> String {
         let hash = "0".repeat(64);
         format!(
-            "{{\"id\":\"{id}\",\"kind\":\"addon\",\"version\":\"1.0\"{more},\"archive\":{{\"file\":\"{id}.vpk\",\"blake3\":\"{hash}\",\"bytes\":3}}}}"
+            "{{\"id\":\"{id}\",\"kind\":\"addon\",\"version\":\"1.0\"{more},\"archive\":{{\"file\":\"{id}.bloom\",\"blake3\":\"{hash}\",\"bytes\":3}}}}"
         )
     }
 

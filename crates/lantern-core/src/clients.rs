@@ -82,10 +82,10 @@ mod tests {
     #[test]
     fn only_what_runs_and_is_for_both_sides() {
         let files = [
-            ("addons/a.vpk", "id='a'\nversion='1'\nside='both'"),
-            ("addons/b.vpk", "id='b'\nversion='1'\nside='server'"),
-            ("addons/c.vpk", "id='c'\nversion='1'\nside='both'"),
-            ("addons/d.vpk", "id='d'\nversion='1'"),
+            ("addons/a.bloom", "id='a'\nversion='1'\nside='both'"),
+            ("addons/b.bloom", "id='b'\nversion='1'\nside='server'"),
+            ("addons/c.bloom", "id='c'\nversion='1'\nside='both'"),
+            ("addons/d.bloom", "id='d'\nversion='1'"),
         ];
         let list = super::list(&inventory(
             &files,

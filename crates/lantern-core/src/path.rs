@@ -180,7 +180,7 @@ mod tests {
     #[test]
     fn good_paths_are_kept_and_tidied() {
         for (text, expected) in [
-            ("addons/drip-lines.vpk", "addons/drip-lines.vpk"),
+            ("addons/drip-lines.bloom", "addons/drip-lines.bloom"),
             ("./world/", "world"),
             ("a//b", "a/b"),
             ("console.log", "console.log"),

@@ -303,8 +303,8 @@ pub(crate) mod tests {
         name = "archive"
         kind = "addon"
         shape = "archive"
-        at = "addons/*.vpk"
-        install = "addons/{id}-{version}.vpk"
+        at = "addons/*.bloom"
+        install = "addons/{id}-{version}.bloom"
         files = [{ name = "addon.toml", notation = "toml" }]
         fields = { id = "id", version = "version", needs = "needs", server = "server", side = "side", clashes = "clashes", group = "group", replaces = "replaces", after = "after", uses = "uses", provides = "provides", before = "before" }
         [[reader]]
@@ -326,11 +326,11 @@ pub(crate) mod tests {
     #[test]
     fn what_is_kept_belongs_to_nobody() {
         let keep =
-            r#"keep = ["world/**", "addons/mine.vpk", "mods/solo", "mods/lamps/red/save/**"]"#;
+            r#"keep = ["world/**", "addons/mine.bloom", "mods/solo", "mods/lamps/red/save/**"]"#;
         let family = Family::parse(&FAMILY.replace(r#"keep = ["world/**"]"#, keep)).unwrap();
         let files = seen(&[
-            "addons/bees.vpk",
-            "addons/mine.vpk",
+            "addons/bees.bloom",
+            "addons/mine.bloom",
             "mods/lamps/group.txt",
             "mods/lamps/red/init.lua",
             "mods/lamps/red/save/map",
@@ -338,7 +338,10 @@ pub(crate) mod tests {
         ]);
         let claims = claim(&family, &files);
         let places: Vec<&str> = claims.claims.iter().map(|c| c.place.as_str()).collect();
-        assert_eq!(places, ["addons/bees.vpk", "mods/lamps", "mods/lamps/red"]);
+        assert_eq!(
+            places,
+            ["addons/bees.bloom", "mods/lamps", "mods/lamps/red"]
+        );
         let owned = files
             .iter()
             .zip(&claims.owner)
@@ -347,7 +350,7 @@ pub(crate) mod tests {
         assert_eq!(
             owned,
             [
-                "addons/bees.vpk",
+                "addons/bees.bloom",
                 "mods/lamps/group.txt",
                 "mods/lamps/red/init.lua"
             ]
@@ -358,7 +361,7 @@ pub(crate) mod tests {
     fn each_file_has_one_owner() {
         let family = Family::parse(FAMILY).unwrap();
         let files = seen(&[
-            "addons/bees.vpk",
+            "addons/bees.bloom",
             "addons/bees/data.db",
             "logs/last.log",
             "mods/lamps/group.txt",
@@ -380,7 +383,7 @@ pub(crate) mod tests {
             })
             .collect();
         insta::assert_snapshot!(told.join("\n"), @"
-        addons/bees.vpk addons/bees.vpk
+        addons/bees.bloom addons/bees.bloom
         addons/bees/data.db nobody
         logs/last.log nobody
         mods/empty/readme nobody

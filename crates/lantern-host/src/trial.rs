@@ -59,8 +59,8 @@ pub struct Trial {
     pub idle: Vec<String>,
     /// What else the family names and the folder does not have: the key, and why nothing was found.
     pub unmet: Vec<Unmet>,
-    /// Files that nobody claims.
-    pub nobodys: Vec<RelPath>,
+    /// Files that no component owns.
+    pub unowned: Vec<RelPath>,
     /// The entries of the load order; none where there is no such file.
     pub entries: Option<usize>,
 }
@@ -258,7 +258,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
         let mut files = files.iter();
         !files.any(|file| mark.matches(file.path.as_str()))
     });
-    let nobodys = files.iter().zip(&claims.owner).filter(|(file, owner)| {
+    let unowned = files.iter().zip(&claims.owner).filter(|(file, owner)| {
         let path = file.path.as_str();
         let is_order = order_file
             .as_ref()
@@ -270,7 +270,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
         unmet_marks: unmet_marks.map(|mark| mark.as_str().to_owned()).collect(),
         idle,
         unmet: unmet_of(family, &folder, &files, order_file.as_ref()),
-        nobodys: nobodys.map(|(file, _)| file.path.clone()).collect(),
+        unowned: unowned.map(|(file, _)| file.path.clone()).collect(),
         entries: family
             .order
             .as_ref()

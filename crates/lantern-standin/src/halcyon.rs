@@ -220,7 +220,10 @@ fn installed() -> Result<BTreeMap<String, String>, String> {
     let said = |error: io::Error| format!("addons: {error}");
     for entry in fs::read_dir("addons").map_err(said)? {
         let path = entry.map_err(said)?.path();
-        if path.extension().is_none_or(|extension| extension != "vpk") {
+        if path
+            .extension()
+            .is_none_or(|extension| extension != "bloom")
+        {
             continue;
         }
         let shown = path.display().to_string();

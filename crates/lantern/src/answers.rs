@@ -435,7 +435,7 @@ pub struct FamilyWritten<'a> {
     pub file: &'a std::path::Path,
 }
 
-/// `survey --files`, `--edited`, `--nobody`
+/// `survey --files`, `--edited`, `--unowned`
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Files<'a> {
     /// The files that were asked for.
@@ -483,7 +483,7 @@ pub enum Is {
     /// Settings or a start script of the place, or lantern's own.
     Settings,
     /// Nobody's.
-    Nobody,
+    Unowned,
 }
 
 /// `history`
@@ -621,7 +621,7 @@ pub struct Failure {
     pub advice: Vec<String>,
     /// The exit status.
     pub exit_status: u8,
-    /// Where no releases fit together: how many things stand in the way, each for itself.
+    /// Where no releases fit together: how many independent problems there are.
     pub conflicts: Option<usize>,
 }
 
@@ -778,7 +778,7 @@ pub struct RequestAnswered {
     pub selection: Option<Vec<Chosen>>,
     /// What goes.
     pub gone: Option<Vec<Id>>,
-    /// How many things stand in the way, each for itself.
+    /// How many independent problems there are.
     pub conflicts: Option<usize>,
     /// What stands in the way, in words.
     pub obstacle: Option<String>,
@@ -829,7 +829,7 @@ pub struct Surveyed<'a> {
     server_version: Option<String>,
     components: Vec<SurveyedComponent<'a>>,
     findings: &'a [Finding],
-    nobodys: Vec<&'a RelPath>,
+    unowned: Vec<&'a RelPath>,
     left_alone: &'a [String],
 }
 
@@ -847,7 +847,7 @@ impl<'a> Surveyed<'a> {
                 .map(SurveyedComponent::from)
                 .collect(),
             findings: &inventory.findings,
-            nobodys: inventory.nobodys.iter().map(|file| &file.path).collect(),
+            unowned: inventory.unowned.iter().map(|file| &file.path).collect(),
             left_alone: &found.left_alone,
         }
     }

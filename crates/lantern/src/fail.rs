@@ -130,7 +130,7 @@ fn advice(error: &Error, common: &Common) -> String {
             bytes(*needed),
             bytes(*free)
         ),
-        Error::Io { .. } => "Nothing more was done.".into(),
+        Error::Io { .. } => "Nothing else was done.".into(),
         Error::Version(_) | Error::Range(_) | Error::Path(_) => String::new(),
         Error::Acquire(fault) => of_acquire(fault),
         Error::Adopt(fault) => of_adopt(fault),

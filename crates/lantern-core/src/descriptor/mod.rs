@@ -242,7 +242,7 @@ mod tests {
         name = "addon"
         kind = "addon"
         shape = "archive"
-        at = "*.vpk"
+        at = "*.bloom"
         files = [{ name = "addon.toml", notation = "toml" }]
         fields = { id = "id", version = "version", needs = "needs", uses = "uses", server = "server", side = "side", effect = "effect" }
     "#;
@@ -250,7 +250,7 @@ mod tests {
     #[test]
     fn a_toml_descriptor_is_read() {
         let text = "id = 'drip-lines'\nversion = '2.4.0'\nserver = '>=5.1 <5.4'\nside = 'both'\n[needs]\nmist-pipes = '^1.2'\n";
-        let read = read_as(&family(TOML_READER), &[(0, text)], "x.vpk").unwrap();
+        let read = read_as(&family(TOML_READER), &[(0, text)], "x.bloom").unwrap();
         insta::assert_snapshot!(told(&read.facts), @"drip-lines 2.4.0 needs [mist-pipes ^1.2] uses [] server >=5.1 <5.4 side Some(Both)");
     }
 
@@ -282,7 +282,7 @@ mod tests {
                 "addon.toml:2: unknown variant `up`, expected one of `server`, `client`, `all`, `both`",
             ),
         ] {
-            let fault = read_as(&family(TOML_READER), &[(0, text)], "x.vpk");
+            let fault = read_as(&family(TOML_READER), &[(0, text)], "x.bloom");
             assert_eq!(fault.unwrap_err().to_string(), expected);
         }
     }
@@ -329,8 +329,8 @@ mod tests {
             name = "addon"
             kind = "addon"
             shape = "archive"
-            at = "*.vpk"
-            files = [{ name = ["meta.json", "*.vpk!meta.json"], notation = "json" }]
+            at = "*.bloom"
+            files = [{ name = ["meta.json", "*.bloom!meta.json"], notation = "json" }]
             [reader.fields]
             id = ["pack.id", { at = "$stem", pattern = '^(?P<value>.+?)-\d' }]
             version = ["pack.version", { at = "$stem", pattern = '-(?P<value>\d[\w.]*)$' }]
@@ -354,7 +354,7 @@ mod tests {
             "trellis": "^2", "vm": ">=17", "on": "wide", "only-one": "season", "takes": {"leaf": 3} }"#;
         let mut family = family(reader);
         family.ids.lower = true;
-        let read = read_as(&family, &[(0, text)], "addons/Ivy-1.10b.vpk").unwrap();
+        let read = read_as(&family, &[(0, text)], "addons/Ivy-1.10b.bloom").unwrap();
         let written = serde_json::to_string_pretty(&WrittenRelease::of(&read.facts)).unwrap();
         let data = read.holdings.data.unwrap();
         insta::assert_snapshot!(format!("{:?}, data in {data}\n{written}", read.version_from), @r#"
@@ -407,7 +407,7 @@ mod tests {
             name = "thing"
             kind = "KIND"
             shape = "archive"
-            at = "*.vpk"
+            at = "*.bloom"
             files = [{ name = "thing.toml", notation = "toml" }]
             [reader.fields]
             runtime = "vm"
@@ -425,7 +425,7 @@ mod tests {
             .iter()
             .map(|kind| {
                 let family = family(&reader.replace("KIND", kind));
-                let read = read_as(&family, &[(0, text)], "thing.vpk").unwrap();
+                let read = read_as(&family, &[(0, text)], "thing.bloom").unwrap();
                 serde_json::to_string(&WrittenRelease::of(&read.facts)).unwrap()
             })
             .collect();

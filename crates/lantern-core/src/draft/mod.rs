@@ -234,8 +234,8 @@ mod tests {
         let addon = "id = 'fern'\nversion = '1.0'\n[depends]\nmoss = '*'\n";
         let sample = Sample {
             paths: [
-                "addons/fern.vpk",
-                "addons/moss.vpk",
+                "addons/fern.bloom",
+                "addons/moss.bloom",
                 "leaves/a.leaf",
                 "leaves/b.leaf",
                 "logs/x.log",
@@ -249,13 +249,13 @@ mod tests {
             .to_vec(),
             archives: BTreeMap::from([
                 (
-                    path("addons/fern.vpk"),
+                    path("addons/fern.bloom"),
                     vec!["addon.toml".into(), "b.bin".into()],
                 ),
-                (path("addons/moss.vpk"), vec!["addon.toml".into()]),
+                (path("addons/moss.bloom"), vec!["addon.toml".into()]),
             ]),
             texts: BTreeMap::from([
-                ("addons/fern.vpk!addon.toml".into(), addon.into()),
+                ("addons/fern.bloom!addon.toml".into(), addon.into()),
                 (
                     "stock/one/about.json".into(),
                     "{\"pack\": {\"Name\": \"one\", \"version\": 2}}".into(),
@@ -287,11 +287,11 @@ mod tests {
 
         # Seen 2 of these.
         [[reader]]
-        name = "vpk"
+        name = "bloom"
         kind = "addon"
         shape = "archive"
-        at = "addons/*.vpk"
-        install = "addons/{id}-{version}.vpk"
+        at = "addons/*.bloom"
+        install = "addons/{id}-{version}.bloom"
         files = [{ name = "addon.toml", notation = "toml" }]
 
         [reader.fields]

@@ -591,16 +591,16 @@ mod tests {
     fn findings_name_place_and_remedy() {
         let files = [
             (
-                "addons/bees-1.vpk",
+                "addons/bees-1.bloom",
                 "id='bees'\nversion='1'\nneeds={lib='^2', nectar='*'}",
             ),
-            ("addons/bees-2.vpk", "id='bees'\nversion='2'"),
-            ("addons/lib.vpk", "id='lib'\nversion='1.0'"),
-            ("addons/off.vpk", "id='off'\nversion='1'"),
-            ("addons/skin.vpk", "id='skin'\nversion='1'\nside='client'"),
-            ("addons/torn.vpk", "!"),
+            ("addons/bees-2.bloom", "id='bees'\nversion='2'"),
+            ("addons/lib.bloom", "id='lib'\nversion='1.0'"),
+            ("addons/off.bloom", "id='off'\nversion='1'"),
+            ("addons/skin.bloom", "id='skin'\nversion='1'\nside='client'"),
+            ("addons/torn.bloom", "!"),
             (
-                "addons/vault.vpk",
+                "addons/vault.bloom",
                 "id='vault'\nversion='1'\nneeds={off='*'}\nclashes={lib='*'}",
             ),
         ];
@@ -618,17 +618,17 @@ mod tests {
                 format!("{:?} {} {place}: {}", f.severity, f.code, f.text)
             })
             .collect();
-        insta::assert_snapshot!(told.join("\n"), @r"
-        Error clash addons/vault.vpk: vault clashes with lib 1.0
-        Error need-missing addons/bees-1.vpk: bees needs nectar, which is not there
-        Error need-off addons/vault.vpk: vault needs off, which is switched off
-        Error need-out-of-range addons/bees-1.vpk: bees needs lib ^2, but 1.0 is there
-        Error started-too-early x.conf:1: bees is started before lib, which it needs (line 2)
-        Error twice addons/bees-1.vpk: bees is there 2 times: 1 in addons/bees-1.vpk, 2 in addons/bees-2.vpk
-        Error unreadable addons/torn.vpk: it cannot be read: the archive breaks off
-        Warning client-only addons/skin.vpk: skin is for players' clients alone
-        Warning line-without-addon x.conf:4: ghost has a line here but is not installed
-        Warning not-started addons/off.vpk: off is installed but has no line in the load order, so it does not run
+        insta::assert_snapshot!(told.join("\n"), @"
+        Wrong clash addons/vault.bloom: vault clashes with lib 1.0
+        Wrong need-missing addons/bees-1.bloom: bees needs nectar, which is not there
+        Wrong need-off addons/vault.bloom: vault needs off, which is switched off
+        Wrong need-out-of-range addons/bees-1.bloom: bees needs lib ^2, but 1.0 is there
+        Wrong started-too-early x.conf:1: bees is started before lib, which it needs (line 2)
+        Wrong twice addons/bees-1.bloom: bees is there 2 times: 1 in addons/bees-1.bloom, 2 in addons/bees-2.bloom
+        Wrong unreadable addons/torn.bloom: it cannot be read: the archive breaks off
+        Caution client-only addons/skin.bloom: skin is for players' clients alone
+        Caution line-without-addon x.conf:4: ghost has a line here but is not installed
+        Caution not-started addons/off.bloom: off is installed but has no line in the load order, so it does not run
         ");
     }
 
@@ -636,21 +636,21 @@ mod tests {
     fn a_stand_in_meets_a_need_in_its_own_version_alone() {
         let files = [
             (
-                "addons/a.vpk",
+                "addons/a.bloom",
                 "id='a'\nversion='1'\nneeds={lib='^2', hose='*', old='^9'}\nuses={clock='^2', gone='^2'}",
             ),
             (
-                "addons/b.vpk",
+                "addons/b.bloom",
                 "id='b'\nversion='1'\nneeds={lib='^1'}\nbefore=['c']",
             ),
-            ("addons/c.vpk", "id='c'\nversion='1'"),
-            ("addons/clock.vpk", "id='clock'\nversion='1'"),
+            ("addons/c.bloom", "id='c'\nversion='1'"),
+            ("addons/clock.bloom", "id='clock'\nversion='1'"),
             (
-                "addons/lib.vpk",
+                "addons/lib.bloom",
                 "id='kit'\nversion='7'\nprovides={lib='1.4', hose='1'}",
             ),
             (
-                "addons/new.vpk",
+                "addons/new.bloom",
                 "id='new'\nversion='1'\nreplaces=['old']\nclashes={lib='*'}",
             ),
         ];
@@ -671,12 +671,21 @@ mod tests {
     #[test]
     fn rivals_and_what_is_replaced_are_told() {
         let files = [
-            ("addons/fair.vpk", "id='fair'\nversion='1'\ngroup='season'"),
-            ("addons/fest.vpk", "id='fest'\nversion='1'\ngroup='season'"),
-            ("addons/old.vpk", "id='old'\nversion='1'"),
-            ("addons/rest.vpk", "id='rest'\nversion='1'\ngroup='season'"),
             (
-                "addons/young.vpk",
+                "addons/fair.bloom",
+                "id='fair'\nversion='1'\ngroup='season'",
+            ),
+            (
+                "addons/fest.bloom",
+                "id='fest'\nversion='1'\ngroup='season'",
+            ),
+            ("addons/old.bloom", "id='old'\nversion='1'"),
+            (
+                "addons/rest.bloom",
+                "id='rest'\nversion='1'\ngroup='season'",
+            ),
+            (
+                "addons/young.bloom",
                 "id='young'\nversion='1'\nreplaces=['old']\nafter=['fair']",
             ),
         ];
@@ -699,10 +708,10 @@ mod tests {
     fn a_sound_server_has_no_findings() {
         let files = [
             (
-                "addons/bees.vpk",
+                "addons/bees.bloom",
                 "id='bees'\nversion='1'\nneeds={lib='^1'}",
             ),
-            ("addons/lib.vpk", "id='lib'\nversion='1.4'"),
+            ("addons/lib.bloom", "id='lib'\nversion='1.4'"),
             ("mods/lamps/group.txt", ""),
             ("mods/lamps/lamps/init.lua", ""),
         ];

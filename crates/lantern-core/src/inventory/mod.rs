@@ -165,7 +165,7 @@ pub struct Inventory {
     /// What is to be held against the server.
     pub findings: Vec<Finding>,
     /// Files that belong to no component and are neither kept nor passing.
-    pub nobodys: Vec<FileSeen>,
+    pub unowned: Vec<FileSeen>,
     /// The load order as it stands in its file.
     pub order: Arrangement,
 }
@@ -312,7 +312,7 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
             || family.passes(path)
             || family.is_settings(path);
         if !known && Some(&file.path) != order_file {
-            inventory.nobodys.push(file.clone());
+            inventory.unowned.push(file.clone());
         }
     }
     let mut found = findings::find(family, &inventory, evidence, order_file);
@@ -574,8 +574,11 @@ pub(crate) mod tests {
             under: None,
         };
         let known = BTreeMap::from([
-            (path("addons/a.vpk"), remembered("a", "addons/a.vpk", true)),
-            (path("addons/b.vpk"), remembered("b", "another", true)),
+            (
+                path("addons/a.bloom"),
+                remembered("a", "addons/a.bloom", true),
+            ),
+            (path("addons/b.bloom"), remembered("b", "another", true)),
             (
                 path("mods/c/init.lua"),
                 remembered("c", "mods/c/init.lua", false),
@@ -587,8 +590,8 @@ pub(crate) mod tests {
             (path("mods/d/lost.lua"), remembered("d", "x", false)),
         ]);
         let files = [
-            ("addons/a.vpk", "id='a'\nversion='1'"),
-            ("addons/b.vpk", "id='b'\nversion='1'"),
+            ("addons/a.bloom", "id='a'\nversion='1'"),
+            ("addons/b.bloom", "id='b'\nversion='1'"),
             ("mods/c/init.lua", ""),
             ("mods/d/init.lua", ""),
             ("mods/e/init.lua", ""),
@@ -601,7 +604,7 @@ pub(crate) mod tests {
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
         a AsShipped
-        b Edited { files: [RelPath("addons/b.vpk")], added: [] }
+        b Edited { files: [RelPath("addons/b.bloom")], added: [] }
         c AsAdopted
         d PartlyMissing { files: [RelPath("mods/d/lost.lua")] }
         e New

@@ -190,11 +190,11 @@ pub fn afterwards(
     components.sort_by(|a, b| {
         (a.facts.kind, &a.facts.id, &a.place).cmp(&(b.facts.kind, &b.facts.id, &b.place))
     });
-    let nobodys = before.nobodys.clone();
+    let unowned = before.unowned.clone();
     let inventory = Inventory {
         components,
         findings: Vec::new(),
-        nobodys,
+        unowned,
         order,
     };
     (inventory, files)

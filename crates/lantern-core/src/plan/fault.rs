@@ -83,7 +83,7 @@ pub enum DrawFault {
         b: Id,
     },
     /// A release would overwrite a file that belongs to another component or to nobody.
-    #[error("{id} wants to put a file at {path}, where one of {} lies", .owner.as_ref().map_or("nobody's", Id::as_str))]
+    #[error("{id} wants to put a file at {path}, where one of {} lies", .owner.as_ref().map_or("unowned", Id::as_str))]
     InTheWay {
         /// The component.
         id: Id,

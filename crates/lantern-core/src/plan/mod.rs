@@ -191,7 +191,7 @@ pub struct Action {
     pub path: RelPath,
     /// What happens to it.
     pub what: ActionKind,
-    /// The component that owns it; none for files that are nobody's.
+    /// The component that owns it; none for unowned files.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub component: Option<Id>,
     /// The member of that pack that owns it.
@@ -461,7 +461,9 @@ pub fn reason_text(reason: &Reason) -> String {
         Reason::Off => "switched off".into(),
         Reason::Asked => "the version asked for".into(),
         Reason::FetchedByHand => "in the drop folder".into(),
-        Reason::InstalledDoesNotFit => "the installed one does not fit".into(),
+        Reason::InstalledDoesNotFit => "the installed one does not fit the rest".into(),
+        Reason::MadeForOthers { version, range } => format!("{version} is for server {range}"),
+        Reason::Wanted { id, range } => format!("{id} needs it {range}"),
         Reason::OtherVariant => "laid again, from its archive".into(),
         Reason::Newer => "the newest".into(),
         Reason::NeededBy { id } => format!("needed by {id}"),

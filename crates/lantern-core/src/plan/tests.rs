@@ -772,10 +772,10 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
     use crate::text::Text;
     let family = Family::parse(crate::tree::tests::FAMILY).unwrap();
     let files = [
-        ("addons/a.vpk", "id='a'\nversion='1'"),
-        ("addons/b.vpk", "id='b'\nversion='1'"),
-        ("addons/c.vpk", "id='c'\nversion='1'"),
-        ("addons/stays.vpk", "id='stays'\nversion='1'"),
+        ("addons/a.bloom", "id='a'\nversion='1'"),
+        ("addons/b.bloom", "id='b'\nversion='1'"),
+        ("addons/c.bloom", "id='c'\nversion='1'"),
+        ("addons/stays.bloom", "id='stays'\nversion='1'"),
         ("x.conf", ""),
     ];
     let order = "# mine\nstart a\nstart c\nstart stays\n";
@@ -794,7 +794,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
             side,
             ..Facts::new(Id::new(id), Kind::Addon, version(2))
         };
-        let place = path(&format!("addons/{id}-2.vpk"));
+        let place = path(&format!("addons/{id}-2.bloom"));
         let file = PayloadFile {
             path: place.clone(),
             entry: None,
@@ -929,22 +929,22 @@ fn a_plan_says_what_becomes_of_each_addon() {
         .chain(notes)
         .collect();
     insta::assert_snapshot!(told.join("\n"), @r#"
-    a 1 to 2: Moves, the newest
-    b 1 to 2: Moves, the newest
-    d - to 2: Comes, the newest
-    e - to 2: Comes, the newest
-    stays 1 to 1: Stays, fits as it is
-    c 1 to -: Goes, taken out as asked
-    lost 1 to -: Goes, nothing of it fits
-    old 1 to -: Goes, d takes its place
-    Place addons/a-2.vpk 10
-    SetAside addons/a.vpk 1
-    Place addons/b-2.vpk 10
-    SetAside addons/b.vpk 1
-    SetAside addons/c.vpk 1
-    Place addons/d-2.vpk 10
-    Place addons/e-2.vpk 10
-    Keep addons/stays.vpk 1
+    a 1 to 2: Updated, the newest
+    b 1 to 2: Updated, the newest
+    d - to 2: Added, the newest
+    e - to 2: Added, the newest
+    stays 1 to 1: Unchanged, fits as it is
+    c 1 to -: Removed, taken out as asked
+    lost 1 to -: Removed, nothing of it fits
+    old 1 to -: Removed, d takes its place
+    Place addons/a-2.bloom 10
+    SetAside addons/a.bloom 1
+    Place addons/b-2.bloom 10
+    SetAside addons/b.bloom 1
+    SetAside addons/c.bloom 1
+    Place addons/d-2.bloom 10
+    Place addons/e-2.bloom 10
+    Keep addons/stays.bloom 1
     Edit x.conf 35
     line 2: [] becomes ["start d"]
     line 3: ["start c"] becomes []
@@ -970,19 +970,19 @@ fn a_plan_says_what_becomes_of_each_addon() {
         )
     });
     insta::assert_snapshot!(after.collect::<Vec<_>>().join("\n"), @"
-    a 2 at addons/a-2.vpk, On, 1 files
-    b 2 at addons/b-2.vpk, Off, 1 files
-    d 2 at addons/d-2.vpk, On, 1 files
-    e 2 at addons/e-2.vpk, Unsaid, 1 files
-    stays 1 at addons/stays.vpk, On, 1 files
+    a 2 at addons/a-2.bloom, On, 1 files
+    b 2 at addons/b-2.bloom, Off, 1 files
+    d 2 at addons/d-2.bloom, On, 1 files
+    e 2 at addons/e-2.bloom, Unsaid, 1 files
+    stays 1 at addons/stays.bloom, On, 1 files
     ");
     let files: Vec<&str> = files.iter().map(|file| file.path.as_str()).collect();
     insta::assert_snapshot!(files.join("\n"), @"
-    addons/a-2.vpk
-    addons/b-2.vpk
-    addons/d-2.vpk
-    addons/e-2.vpk
-    addons/stays.vpk
+    addons/a-2.bloom
+    addons/b-2.bloom
+    addons/d-2.bloom
+    addons/e-2.bloom
+    addons/stays.bloom
     x.conf
     ");
     let (unproved, ..) = addons_drawn(false);

@@ -177,6 +177,33 @@ pub struct Gone {
     pub asked: bool,
 }
 
+/// Why what is installed cannot stay, as far as one fact tells it.
+fn no_longer(
+    held: &Facts,
+    target: Option<&Version>,
+    chosen: &[(&Component<'_>, &Candidate<'_>)],
+) -> Reason {
+    if let Some((range, target)) = held.server.as_ref().zip(target)
+        && !range.holds_early(target)
+    {
+        return Reason::MadeForOthers {
+            version: held.version.to_string(),
+            range: range.to_string(),
+        };
+    }
+    let others = chosen.iter().map(|(_, candidate)| candidate.facts);
+    let mut wants = others.flat_map(|facts| {
+        let unmet = facts.needs.iter().chain(&facts.needs_installed);
+        let unmet =
+            unmet.filter(|need| need.id == held.id && !need.range.holds_early(&held.version));
+        unmet.map(|need| Reason::Wanted {
+            id: facts.id.clone(),
+            range: need.range.to_string(),
+        })
+    });
+    wants.next().unwrap_or(Reason::InstalledDoesNotFit)
+}
+
 /// Why a release was chosen.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case", tag = "because")]
@@ -191,6 +218,20 @@ pub enum Reason {
     FetchedByHand,
     /// What is installed does not fit any more.
     InstalledDoesNotFit,
+    /// What is installed was made for other server versions.
+    MadeForOthers {
+        /// The version installed.
+        version: String,
+        /// What it is for.
+        range: String,
+    },
+    /// Another component wants it in a range that what is installed is not in.
+    Wanted {
+        /// The other component.
+        id: Id,
+        /// The range.
+        range: String,
+    },
     /// It is laid again, in another variant.
     OtherVariant,
     /// The newest was preferred.
@@ -362,6 +403,7 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
                     (_, None, _) if request.add.contains(&facts.id) => Reason::Asked,
                     (_, None, Some(by)) => Reason::NeededBy { id: (*by).clone() },
                     _ if request.policy.prefer == Prefer::Newest => Reason::Newer,
+                    (_, Some(held), _) => no_longer(held, target, &chosen),
                     _ => Reason::InstalledDoesNotFit,
                 },
                 declared: match (&facts.server, target) {

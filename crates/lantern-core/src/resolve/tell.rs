@@ -48,10 +48,7 @@ impl Obstacle {
                     .enumerate()
                     .map(|(n, story)| format!("{}. {story}", n + 1));
                 let numbered: Vec<String> = numbered.collect();
-                format!(
-                    "{count} things stand in the way, each for itself.\n{}",
-                    numbered.join("\n")
-                )
+                format!("{count} independent problems:\n{}", numbered.join("\n"))
             }
         }
     }
@@ -222,7 +219,7 @@ impl<'a> Teller<'a> {
         known.dedup_by(|a, b| a.version == b.version);
         let target = &self.request.target;
         if known.is_empty() {
-            return format!("{id} was asked for, and nobody offers it.");
+            return format!("{id} was asked for, and no catalogue or drop folder has it.");
         }
         let more = known.len().saturating_sub(LISTED);
         let told = known.iter().take(LISTED).map(|facts| {
@@ -235,7 +232,7 @@ impl<'a> Teller<'a> {
                 _ if self.has(&Fact::Again(id.clone())) && !here.is_empty() => {
                     "is there in another variant, and its archive is not on offer".into()
                 }
-                _ => "is not the one that is kept".into(),
+                _ => "is ruled out by --keep".into(),
             };
             format!("{}{here} {why}", facts.version)
         });
@@ -392,9 +389,9 @@ impl<'a> Teller<'a> {
         }
         let left = self.left(other);
         Some(match left.len() {
-            0 => " Nobody offers it.".into(),
+            0 => " No catalogue or drop folder has it.".into(),
             _ => format!(
-                " There is {}.",
+                " Known releases: {}.",
                 versions(&left.iter().map(|f| &f.version).collect::<Vec<_>>())
             ),
         })

@@ -436,7 +436,7 @@ fn every_choice_says_why() {
     addon again 1 to 1: OtherVariant, declared unknown
     addon asked - to 1: Asked, declared unknown
     addon fetched - to 3: FetchedByHand, declared unknown
-    addon late 1 to 2: InstalledDoesNotFit, declared true
+    addon late 1 to 2: MadeForOthers { version: "1", range: "<5.4" }, declared true
     addon lib - to 1: NeededBy { id: Id("late") }, declared true
     addon new - to 1: NeededBy { id: Id("late") }, declared unknown
     addon other - to 1: NeededBy { id: Id("fetched") }, declared unknown
@@ -456,11 +456,11 @@ fn every_choice_says_why() {
     // Where several server versions will do, the chosen one is what is declared for.
     let mut several = world("+ server 5.1\nserver 5.4\n+ a 1 @<5.3\na 2 @>=5.4\n+ c 1 @>=5.4");
     several.target = Target::Within(Range::any());
-    insta::assert_snapshot!(reasons(&several), @"
+    insta::assert_snapshot!(reasons(&several), @r#"
     build server 5.1 to 5.4: Asked, declared true
-    addon a 1 to 2: InstalledDoesNotFit, declared true
+    addon a 1 to 2: MadeForOthers { version: "1", range: "<5.3" }, declared true
     addon c 1 to 1: Fits, declared true
-    ");
+    "#);
     let targets = [
         Target::One(version("5.4")),
         Target::Within(Range::any()),
@@ -515,7 +515,7 @@ fn what_is_switched_off_asks_for_nothing_and_is_brought_along() {
     insta::assert_snapshot!(answer(&world(&on)), @"
     clock cannot be there on server 5.4:
       clock is installed and has to stay.
-      clock needs gears. Nobody offers it.
+      clock needs gears. No catalogue or drop folder has it.
       What helps:
       - drop clock (--drop clock)
     ");
@@ -637,7 +637,7 @@ fn wishes_stand_in_the_way() {
     insta::assert_snapshot!(told("+ server 5.4\n+ lib 1\nlib 2\n! a 1 needs lib:^2", keep), @"
     a cannot be there on server 5.4:
       a is in the drop folder.
-      a 1 needs lib ^2. There is 1.
+      a 1 needs lib ^2. Known releases: 1.
       Of lib there is 1 as it is kept.
       What helps:
       - let lib move
@@ -649,7 +649,7 @@ fn wishes_stand_in_the_way() {
     insta::assert_snapshot!(told("+ server 5.4\n+ lib 1\nlib 2\n! a 1 needs lib:^2", only), @"
     a cannot be there on server 5.4:
       a is in the drop folder.
-      a 1 needs lib ^2. There is 1.
+      a 1 needs lib ^2. Known releases: 1.
       Of lib there is 1 as it is kept.
       What helps:
       - let lib move
@@ -659,17 +659,17 @@ fn wishes_stand_in_the_way() {
     let nothing = |_: &mut Request| ();
     let text = "+ server 5.4\n+ far 1 needs b\nb 1 needs c\nc 1 needs gone\n+ near 1 needs gone";
     insta::assert_snapshot!(told(text, nothing), @"
-    2 things stand in the way, each for itself.
+    2 independent problems:
     1. far cannot be there on server 5.4:
       far is installed and has to stay.
-      far 1 needs b. There is 1.
-      b 1 needs c. There is 1.
-      c 1 needs gone. Nobody offers it.
+      far 1 needs b. Known releases: 1.
+      b 1 needs c. Known releases: 1.
+      c 1 needs gone. No catalogue or drop folder has it.
       What helps:
       - drop far (--drop far)
     2. near cannot be there on server 5.4:
       near is installed and has to stay.
-      near 1 needs gone. Nobody offers it.
+      near 1 needs gone. No catalogue or drop folder has it.
       What helps:
       - drop near (--drop near)
     ");

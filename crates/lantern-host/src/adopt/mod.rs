@@ -214,7 +214,10 @@ fn settings_text(
         (false, None) => {}
     }
     text.push_str(
-        "\n# Paths that no changeover writes, besides the family's.\n\
+        "\n# Where releases come from: listings of what there is, and a folder for what you fetch by hand.\n\
+         # catalogues = [\"../releases.catalogue.json\"]\n\
+         # drop = [\"../drop\"]\n\
+         \n# Paths that no changeover writes, besides the family's.\n\
          # keep = [\"screenshots/**\"]\n\
          \n# What players are told before the server stops.\n\
          [warn]\n\

@@ -154,13 +154,13 @@ pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
         }
     }
     let planned: BTreeSet<&RelPath> = plan.actions.iter().map(|action| &action.path).collect();
-    let nobodys: BTreeSet<&RelPath> = survey
+    let unowned: BTreeSet<&RelPath> = survey
         .inventory
-        .nobodys
+        .unowned
         .iter()
         .map(|file| &file.path)
         .collect();
-    let known = |path: &&&RelPath| planned.contains(**path) || nobodys.contains(**path);
+    let known = |path: &&&RelPath| planned.contains(**path) || unowned.contains(**path);
     let new = here.keys().filter(|path| !known(path));
     changes.extend(new.map(|path| format!("{path} is new")));
     if changes.is_empty() {

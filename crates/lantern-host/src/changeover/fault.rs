@@ -138,7 +138,7 @@ pub enum ChangeoverFault {
         who: String,
     },
     /// The world was written since the changeover, and nobody said what becomes of it.
-    #[error("the new server {} since the changeover: {used}", .used.surely())]
+    #[error("{} since the changeover: {used}", .used.surely())]
     WorldUsed {
         /// How.
         used: Box<Used>,
@@ -148,7 +148,7 @@ pub enum ChangeoverFault {
         new: String,
     },
     /// The world was written since a restore, and nobody said what becomes of it.
-    #[error("the server {} since {name} was put back: {used}", .used.surely())]
+    #[error("{} since {name} was put back: {used}", .used.surely())]
     RestoredUsed {
         /// The backup.
         name: String,
@@ -210,9 +210,10 @@ impl Used {
 
     /// Whether it was, or only may have been.
     fn surely(&self) -> &'static str {
-        match self.players.is_empty() && self.written.is_empty() {
-            true => "may have been used",
-            false => "was used",
+        match (self.written.is_empty(), self.players.is_empty()) {
+            (false, _) => "the world has been written to",
+            (true, false) => "the server has been used",
+            (true, true) => "the server may have been used",
         }
     }
 }

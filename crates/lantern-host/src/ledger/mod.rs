@@ -438,7 +438,7 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         let folder = Folder::open(dir.path()).unwrap();
         let mut ledger = Ledger::open(&folder).unwrap();
-        let path = RelPath::parse("addons/a.vpk").unwrap();
+        let path = RelPath::parse("addons/a.bloom").unwrap();
         let known = Remembered {
             hash: "00".into(),
             owner: Some(Id::new("a")),

@@ -142,7 +142,7 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
     };
     let mut inventory = take(&server.family, &claims, &evidence);
     inventory
-        .nobodys
+        .unowned
         .retain(|file| file.path.as_str() != FILE && !server.keeps(file.path.as_str()));
     Ok(Survey {
         inventory,

@@ -43,7 +43,7 @@ pub fn bulk(top: &Path) -> io::Result<()> {
             ("content.bin", &content[..]),
         ];
         let archive = zipped(files.into_iter())?;
-        put(&dir.join(format!("addons/{id}.vpk")), &archive)?;
+        put(&dir.join(format!("addons/{id}.bloom")), &archive)?;
         settings.push_str(&format!("start {id}\n"));
     }
     put(&dir.join("greenhouse.conf"), settings.as_bytes())?;

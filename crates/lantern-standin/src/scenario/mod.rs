@@ -219,7 +219,7 @@ pub fn make(dir: &Path) -> io::Result<()> {
     let standin = standin.display().to_string();
     server(&terrace, &standin, SETTINGS)?;
     for addon in INSTALLED {
-        let name = format!("{}-{}.vpk", addon.0, addon.1);
+        let name = format!("{}-{}.bloom", addon.0, addon.1);
         put(&terrace.join("addons").join(name), &packed(addon)?)?;
     }
     put(&terrace.join("barred.txt"), b"# nobody so far\n")?;
@@ -259,7 +259,7 @@ pub fn make(dir: &Path) -> io::Result<()> {
     let facts = json!({"id": "trellis", "kind": "framework", "version": "2.2.0", "title": "Trellis", "server": ">=5.4", "side": "server"});
     listed.push(release(facts, &releases, "trellis-2.2.0.zip", &archive)?);
     for addon in OFFERED {
-        let name = format!("{}-{}.vpk", addon.0, addon.1);
+        let name = format!("{}-{}.bloom", addon.0, addon.1);
         listed.push(release(
             catalogue_facts(addon),
             &releases,
@@ -267,7 +267,7 @@ pub fn make(dir: &Path) -> io::Result<()> {
             &packed(addon)?,
         )?);
     }
-    let name = format!("{}-{}.vpk", EARLY.0, EARLY.1);
+    let name = format!("{}-{}.bloom", EARLY.0, EARLY.1);
     let mut facts = catalogue_facts(&EARLY);
     facts["channel"] = json!("early");
     listed.push(release(facts, &releases, &name, &packed(&EARLY)?)?);
@@ -278,7 +278,7 @@ pub fn make(dir: &Path) -> io::Result<()> {
         format!("{text}\n").as_bytes(),
     )?;
 
-    put(&dir.join("drop/sun-clock-2.1.0.vpk"), &packed(&FAULTY)?)?;
+    put(&dir.join("drop/sun-clock-2.1.0.bloom"), &packed(&FAULTY)?)?;
     orchard::orchard(dir, &standin)?;
     others::tramway(dir)?;
     others::arbour(dir)?;

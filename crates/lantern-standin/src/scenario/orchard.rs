@@ -43,7 +43,7 @@ impl Edition {
         for id in ["mist-pipes", "drip-lines", "bee-traffic"] {
             let addon = self.addons.iter().find(|addon| addon.0 == id);
             let addon = addon.unwrap_or(&EARLY);
-            files.push((format!("addons/{id}-{}.vpk", addon.1), packed(addon)?));
+            files.push((format!("addons/{id}-{}.bloom", addon.1), packed(addon)?));
         }
         let harvest = format!("# Harvest of {version}\napples = 40\npears = 12\n");
         files.push(("config/orchard/harvest.toml".into(), harvest.into_bytes()));
@@ -115,7 +115,10 @@ pub(super) fn orchard(dir: &Path, standin: &str) -> io::Result<()> {
     }
     let own = INSTALLED.iter().find(|addon| addon.0 == "night-watch");
     if let Some(own) = own {
-        put(&orchard.join("addons/night-watch-1.0.5.vpk"), &packed(own)?)?;
+        put(
+            &orchard.join("addons/night-watch-1.0.5.bloom"),
+            &packed(own)?,
+        )?;
     }
     // The server writes it, and the pack keeps it.
     put(&orchard.join("config/orchard/tally.toml"), b"apples = 7\n")?;

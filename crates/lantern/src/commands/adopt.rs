@@ -137,6 +137,7 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
     if server.family.build.outside && server.config.server_version.is_none() {
         look.say("  The server program lies outside the folder: say its version in lantern.toml, server_version.");
     }
+    look.say("  lantern.toml has lines for catalogues and a drop folder: filled in, no command needs them named");
     look.next(&format!(
         "lantern survey --server {}",
         shell_word(&args.dir)

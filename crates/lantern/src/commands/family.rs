@@ -119,11 +119,11 @@ fn check(name: &str, on: Option<&Path>, releases: &[PathBuf], look: &Look) -> Re
     if let (Some(trial), Some(folder)) = (&trial, on) {
         look.say("");
         look.say(&format!(
-            "On {}: {}, {} that cannot be read, {} that nobody claims{}.",
+            "On {}: {}, {} that cannot be read, {} unowned{}.",
             shell_word(folder),
             count(trial.tried.len(), "component", "components"),
             faults,
-            count(trial.nobodys.len(), "file", "files"),
+            count(trial.unowned.len(), "file", "files"),
             trial.entries.map_or(String::new(), |n| {
                 format!(", {} in the load order", count(n, "entry", "entries"))
             }),
@@ -143,10 +143,10 @@ fn check(name: &str, on: Option<&Path>, releases: &[PathBuf], look: &Look) -> Re
         for tried in &trial.tried {
             show(tried, look);
         }
-        if !trial.nobodys.is_empty() {
-            look.say(&format!("\n{}", look.paint(Means::Title, "nobody claims")));
+        if !trial.unowned.is_empty() {
+            look.say(&format!("\n{}", look.paint(Means::Title, "unowned")));
         }
-        for path in &trial.nobodys {
+        for path in &trial.unowned {
             look.say(&format!("  {path}"));
         }
     } else if sound && releases.is_empty() {

@@ -43,6 +43,7 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
     let looked = open_to_look(common, look)?;
     let server = &looked.server;
     let mut ledger = Ledger::open(&server.folder)?;
+    args.sources.tell_none(server, look);
     let notation = server.family.versions.server;
     let read = |text: &String| {
         let version = Version::parse(text, notation)?;
@@ -91,14 +92,12 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
     if look.json {
         look.answer(&answers::OutlookTable::new(&outlook, &stops));
     } else {
-        show(
-            look,
-            common,
-            &server.config.name,
-            installed,
-            &outlook,
-            &stops,
-        );
+        show(look, &server.config.name, installed, &outlook, &stops);
+        let best = outlook.highest_for_all();
+        if let Some(version) = best.filter(|version| Some(*version) != installed) {
+            let sources = args.sources.words();
+            look.next(&common.next(&format!("plan --to {version}{sources}")));
+        }
     }
     Ok(looked.status(fail::DONE))
 }
@@ -134,13 +133,7 @@ fn updates(args: &OutlookArgs, server: &Server, ledger: &mut Ledger, look: &Look
         look.say(&format!("{id} {from} → {to}"));
     }
     if newer.is_empty() {
-        let sources = args.sources.named();
-        let catalogues = server.catalogues().len() + sources.catalogues.len();
-        let drops = server.drop_folders().len() + sources.drop_folders.len();
-        look.say(match catalogues + drops {
-            0 => "Nothing is on offer: no catalogue and no drop folder is named, here or in lantern.toml.",
-            _ => "No newer release fits together with the rest on the version that runs.",
-        });
+        look.say("No newer release fits together with the rest on the version that runs.");
     }
     Ok(status)
 }
@@ -173,7 +166,6 @@ fn watch(look: &Look, server: &str, version: &str, outlook: &Outlook) -> u8 {
 
 fn show(
     look: &Look,
-    common: &Common,
     server: &str,
     installed: Option<&Version>,
     outlook: &Outlook,
@@ -253,9 +245,6 @@ fn show(
             }
             _ => {}
         }
-    }
-    if let Some(version) = best.filter(|version| Some(*version) != installed) {
-        look.next(&common.next(&format!("plan --to {version} --catalogue FILE")));
     }
 }
 

@@ -81,6 +81,7 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
 }
 
 fn ask(args: &PlanArgs, common: &Common, look: &Look, server: &Server) -> Result<u8> {
+    args.sources.tell_none(server, look);
     let mut ledger = Ledger::open(&server.folder)?;
     let arms = !args.what_if && args.out.is_none();
     let terms = Terms {
@@ -267,11 +268,11 @@ pub fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
                 ActionKind::Keep => "keep",
                 ActionKind::Edit => "edit",
             };
-            let nobodys = match action.what {
-                ActionKind::Edit => "the place's own",
-                _ => "nobody's",
+            let unowned = match action.what {
+                ActionKind::Edit => "your settings",
+                _ => "unowned",
             };
-            let owner = action.component.as_ref().map_or(nobodys, |id| id.as_str());
+            let owner = action.component.as_ref().map_or(unowned, |id| id.as_str());
             vec![
                 what.into(),
                 action.path.to_string(),

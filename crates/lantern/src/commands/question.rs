@@ -1,10 +1,12 @@
 //! The options of every command that asks which releases fit together.
 
 use crate::candidates;
+use crate::common::shell_word;
 use crate::look::{Look, Means, count};
 use clap::Args;
 use clap_complete::ArgValueCandidates;
 use lantern_core::resolve::{Policy, Prefer};
+use lantern_host::config::Server;
 use lantern_host::planning::{Question, Sources, Terms};
 use std::path::PathBuf;
 
@@ -20,6 +22,23 @@ pub struct SourceArgs {
 }
 
 impl SourceArgs {
+    /// The options again, for a command line to paste.
+    pub fn words(&self) -> String {
+        let catalogues = self.catalogue.iter().map(|path| ("catalogue", path));
+        let each = catalogues.chain(self.from.iter().map(|path| ("from", path)));
+        let each = each.map(|(option, path)| format!(" --{option} {}", shell_word(path)));
+        each.collect()
+    }
+
+    /// Says so where nothing can be on offer, as nobody has named where releases come from.
+    pub fn tell_none(&self, server: &Server, look: &Look) {
+        let named = self.catalogue.len() + self.from.len();
+        if named + server.catalogues().len() + server.drop_folders().len() == 0 {
+            let none = "Nothing is on offer: no catalogue and no drop folder is named, here or in lantern.toml.";
+            look.talk(&look.paint_error(Means::Caution, none));
+        }
+    }
+
     /// The sources that were named.
     pub fn named(&self) -> Sources {
         Sources {

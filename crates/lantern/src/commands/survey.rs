@@ -23,7 +23,7 @@ use lantern_host::survey::{Depth, Survey, survey};
 #[derive(Debug, Args)]
 #[group(id = "view", multiple = false)]
 #[command(
-    after_help = "Examples:\n  lantern survey\n  lantern survey sun-clock       all of one component\n  lantern survey --edited        what is not as it was put there"
+    after_help = "Examples:\n  lantern survey\n  lantern survey sun-clock       all of one component\n  lantern survey --edited        what is changed since installation"
 )]
 pub struct SurveyArgs {
     /// Show all that is known of one component
@@ -32,12 +32,12 @@ pub struct SurveyArgs {
     /// Show every file with its owner
     #[arg(long, group = "view")]
     files: bool,
-    /// Show files that are not as they were put there
+    /// Show files that were changed since installation
     #[arg(long, group = "view")]
     edited: bool,
-    /// Show files that belong to nobody
+    /// Show files that no component owns
     #[arg(long, group = "view")]
-    nobody: bool,
+    unowned: bool,
     /// Read every file again, whatever the ledger remembers
     #[arg(long)]
     recheck: bool,
@@ -58,7 +58,7 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
     if let Some(id) = &args.component {
         return Ok(looked.status(one::show(id, server, &found, look)?));
     }
-    if args.files || args.edited || args.nobody {
+    if args.files || args.edited || args.unowned {
         let rows = files::rows(server, &ledger, &found)?;
         files::show(args, rows, look);
         return Ok(looked.status(fail::DONE));
@@ -93,7 +93,11 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
         components(look, &found);
         findings(look, found.inventory.findings.iter());
         if wrong == 0 && !looked.is_cut_off {
-            look.next(&common.next("plan --to VERSION --catalogue FILE"));
+            let knows = !server.catalogues().is_empty() || !server.drop_folders().is_empty();
+            look.next(&common.next(match knows {
+                true => "outlook",
+                false => "outlook --catalogue FILE",
+            }));
         }
     }
     Ok(looked.status(if wrong > 0 { fail::NO } else { fail::DONE }))
@@ -126,20 +130,20 @@ fn components(look: &Look, found: &Survey) {
         "kind", "id", "version", "side", "runs", "size", "where", "state",
     ];
     look.table(&heads, rows.collect());
-    let nobodys = &found.inventory.nobodys;
-    if !nobodys.is_empty() {
-        let names: Vec<&str> = nobodys
+    let unowned = &found.inventory.unowned;
+    if !unowned.is_empty() {
+        let names: Vec<&str> = unowned
             .iter()
             .take(4)
             .map(|file| file.path.as_str())
             .collect();
-        let more = nobodys.len().saturating_sub(names.len());
+        let more = unowned.len().saturating_sub(names.len());
         let more = if more > 0 {
             format!(" and {} more", count(more, "file", "files"))
         } else {
             String::new()
         };
-        let text = format!("\n  nobody's: {}{more}", names.join(", "));
+        let text = format!("\n  unowned: {}{more}", names.join(", "));
         look.say(&look.paint(Means::Aside, &text));
     }
 }

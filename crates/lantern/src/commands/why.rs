@@ -120,10 +120,15 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
 fn told(why: &WhyNot) -> String {
     match why {
         WhyNot::Chosen => "  It is the one chosen.".into(),
-        WhyNot::Unknown(known) if known.is_empty() => "  Nobody offers it, in any version.".into(),
+        WhyNot::Unknown(known) if known.is_empty() => {
+            "  No catalogue or drop folder has it, in any version.".into()
+        }
         WhyNot::Unknown(known) => {
             let known: Vec<&str> = known.iter().map(Version::as_str).collect();
-            format!("  There is no such release. There is {}.", known.join(", "))
+            format!(
+                "  There is no such release. Known releases: {}.",
+                known.join(", ")
+            )
         }
         WhyNot::Impossible(_, told) => told.clone(),
         WhyNot::Otherwise(choices) => {

@@ -37,26 +37,26 @@ fn folders_that_cannot_be_adopted() {
 fn archives_that_cannot_be_used_are_named_and_left_out() {
     let world = World::adopted();
     world.write(
-        "drop/torn.vpk",
-        &fs::read(world.path("depot/releases/gnomon-1.0.3.vpk")).unwrap()[..500],
+        "drop/torn.bloom",
+        &fs::read(world.path("depot/releases/gnomon-1.0.3.bloom")).unwrap()[..500],
     );
-    world.write("drop/page.vpk", "<html>Log in to download</html>");
-    world.zip("drop/bare.vpk", &[("readme", "nothing here")]);
+    world.write("drop/page.bloom", "<html>Log in to download</html>");
+    world.zip("drop/bare.bloom", &[("readme", "nothing here")]);
     world.zip(
-        "drop/climbs.vpk",
+        "drop/climbs.bloom",
         &[
             ("addon.toml", "id='climbs'\nversion='1.0.0'"),
             ("../../climbed", "x"),
         ],
     );
     world.zip(
-        "drop/root.vpk",
+        "drop/root.bloom",
         &[
             ("addon.toml", "id='root'\nversion='1.0.0'"),
             ("/climbed", "x"),
         ],
     );
-    let mut links = zip::ZipWriter::new(fs::File::create(world.path("drop/links.vpk")).unwrap());
+    let mut links = zip::ZipWriter::new(fs::File::create(world.path("drop/links.bloom")).unwrap());
     links
         .start_file("addon.toml", zip::write::SimpleFileOptions::default())
         .unwrap();
@@ -69,16 +69,19 @@ fn archives_that_cannot_be_used_are_named_and_left_out() {
         )
         .unwrap();
     links.finish().unwrap();
-    world.drop_addon("a-gnomon.vpk", "id='gnomon'\nversion='1.0.9'\nserver='>=5'");
     world.drop_addon(
-        "b-gnomon.vpk",
+        "a-gnomon.bloom",
+        "id='gnomon'\nversion='1.0.9'\nserver='>=5'",
+    );
+    world.drop_addon(
+        "b-gnomon.bloom",
         "id='gnomon'\nversion='1.0.9'\nserver='>=5'\ntitle='Another'",
     );
-    world.drop_addon("odd.vpk", "id='odd'\nversion='one two'\n");
+    world.drop_addon("odd.bloom", "id='odd'\nversion='one two'\n");
     assert_snapshot!("left_out", world.lantern(DROP));
     assert!(!world.path("climbed").exists() && !world.path("drop/climbed").exists());
     let plan = world.read("halcyon-terrace/.lantern/next.plan.json");
-    assert!(plan.contains("a-gnomon.vpk") && !plan.contains("climbs"));
+    assert!(plan.contains("a-gnomon.bloom") && !plan.contains("climbs"));
 }
 
 #[test]
@@ -101,7 +104,7 @@ fn releases_that_do_not_fit() {
         world.lantern(&["plan", "--to", "soon ish", "--server", "halcyon-terrace"])
     );
     world.drop_addon(
-        "fern.vpk",
+        "fern.bloom",
         "id='fern'\nversion='1.0.0'\n[needs]\nmoss='^2'\n",
     );
     assert_snapshot!("need_not_offered", world.lantern(DROP));
@@ -171,7 +174,7 @@ fn catalogues_that_cannot_be_read() {
             .replace("releases/gnomon", "../gnomon"),
     );
     assert_snapshot!("odd_catalogue", plan("depot/odd.json"));
-    world.write("depot/releases/gnomon-1.0.3.vpk", "replaced");
+    world.write("depot/releases/gnomon-1.0.3.bloom", "replaced");
     assert_snapshot!("other_archive", plan("depot/verdance.catalogue.json"));
 }
 
@@ -184,8 +187,8 @@ fn a_folder_that_changed_after_planning() {
         "seats = 24",
         "seats = 25",
     );
-    world.write("halcyon-terrace/addons/new.vpk", "x");
-    fs::remove_file(world.path("halcyon-terrace/addons/sun-clock-1.9.1.vpk")).unwrap();
+    world.write("halcyon-terrace/addons/new.bloom", "x");
+    fs::remove_file(world.path("halcyon-terrace/addons/sun-clock-1.9.1.bloom")).unwrap();
     let before = world.tree("halcyon-terrace");
     assert_snapshot!("folder_changed", world.lantern(CHANGEOVER));
     assert_eq!(before, world.tree("halcyon-terrace"));
@@ -202,10 +205,10 @@ fn plans_that_cannot_be_carried_out() {
         "cut_plan",
         world.lantern(&[CHANGEOVER, &["cut.plan.json"]].concat())
     );
-    let place = "\"addons/gnomon-1.0.3.vpk\"";
+    let place = "\"addons/gnomon-1.0.3.bloom\"";
     for (name, from, to) in [
-        ("climbing_plan", place, "\"../gnomon-1.0.3.vpk\""),
-        ("greedy_plan", place, "\"worlds/gnomon.vpk\""),
+        ("climbing_plan", place, "\"../gnomon-1.0.3.bloom\""),
+        ("greedy_plan", place, "\"worlds/gnomon.bloom\""),
         ("misfitting_plan", "halcyon --lattice 1.8.0", "other"),
         ("bending_plan", "halcyon --lattice 2.2.0", "other"),
     ] {
@@ -224,7 +227,7 @@ fn plans_that_cannot_be_carried_out() {
         told.contains("exit status 1") && told.contains("is not the file it was"),
         "{told}"
     );
-    let release = world.path("depot/releases/gnomon-1.0.3.vpk");
+    let release = world.path("depot/releases/gnomon-1.0.3.bloom");
     let kept = fs::read(&release).unwrap();
     fs::remove_file(&release).unwrap();
     let made = std::process::Command::new("mkfifo").arg(&release).status();
@@ -249,7 +252,7 @@ fn plans_that_cannot_be_carried_out() {
         "other_servers_plan",
         other.lantern(&[CHANGEOVER, &["other.plan.json"]].concat())
     );
-    world.write("depot/releases/gnomon-1.0.3.vpk", "another file");
+    world.write("depot/releases/gnomon-1.0.3.bloom", "another file");
     let before = world.tree("halcyon-terrace");
     assert_snapshot!("archive_changed_after_planning", world.lantern(CHANGEOVER));
     assert_eq!(before, world.tree("halcyon-terrace"));
@@ -376,6 +379,6 @@ fn no_name_from_outside_becomes_a_command() {
     world.edit(script, "--lattice 1.8.0", "--lattice $LATTICE");
     assert_snapshot!("variable_in_script", world.lantern(drop));
     let world = World::adopted();
-    world.drop_addon("moss-1.vpk", "id='moss caps'\nversion='1.0'\n");
+    world.drop_addon("moss-1.bloom", "id='moss caps'\nversion='1.0'\n");
     assert_snapshot!("id_that_is_two_words", world.lantern(drop));
 }

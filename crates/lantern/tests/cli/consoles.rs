@@ -35,7 +35,7 @@ fn with_remote(world: &World) -> u16 {
 
 fn release(world: &World, standin: &str) {
     let descriptor = format!("id='night-watch'\nversion='1.1.0'\nserver='>=5'\n{standin}\n");
-    world.drop_addon("night-watch-1.1.0.vpk", &descriptor);
+    world.drop_addon("night-watch-1.1.0.bloom", &descriptor);
     world.ok(DROP);
 }
 
@@ -322,7 +322,7 @@ fn an_add_on_that_is_left_out_is_missed() {
     );
     assert!(
         world
-            .path("halcyon-terrace/addons/night-watch-1.1.0.vpk")
+            .path("halcyon-terrace/addons/night-watch-1.1.0.bloom")
             .exists()
     );
     let undone = world.lantern(&["undo", "--keep-world", "--server", "halcyon-terrace"]);
@@ -341,7 +341,7 @@ fn error_lines_are_held_against_the_start_before() {
     assert_snapshot!("grumbles_as_before", world.lantern(CHANGEOVER));
     assert!(verify(&world).contains("nothing new, it printed: [halcyon] FAULT: 14 leaves fell"));
     world.drop_addon(
-        "night-watch-1.2.0.vpk",
+        "night-watch-1.2.0.bloom",
         "id='night-watch'\nversion='1.2.0'\n",
     );
     world.edit(CONF, "14 leaves fell", "a branch broke");
@@ -465,7 +465,7 @@ fn from_a_server_that_hangs_there_is_a_way_back() {
     assert!(world.lantern(undo).contains("exit status 0"));
     assert!(
         !world
-            .path("halcyon-terrace/addons/night-watch-1.1.0.vpk")
+            .path("halcyon-terrace/addons/night-watch-1.1.0.bloom")
             .exists()
     );
 }

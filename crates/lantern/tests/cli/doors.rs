@@ -156,7 +156,7 @@ fn what_comes_belongs_to_whom_what_it_replaces_belonged() {
         let is_ours = |entry: &walkdir::DirEntry| {
             let path = entry.path();
             let below = |name: &str| path.starts_with(root.join(name));
-            let is_addon = path.extension().is_some_and(|ext| ext == "vpk");
+            let is_addon = path.extension().is_some_and(|ext| ext == "bloom");
             let texts = ["start.sh", "greenhouse.conf", "soil.bin"]
                 .iter()
                 .any(|name| path.ends_with(name));

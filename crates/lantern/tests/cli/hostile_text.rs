@@ -13,18 +13,18 @@ fn whatever_prints_shows_it_as_marks() {
         format!("id = \"{id}\"\nversion = \"1.0\"\ntitle = \"{HOSTILE}\"\n{more}")
     };
     world.drop_addon(
-        "ivy-1.0.vpk",
+        "ivy-1.0.bloom",
         &descriptor("ivy", "[needs]\n\"x\\u001b[31my\" = \"*\"\n"),
     );
-    world.drop_addon("moss-1.0.vpk", &descriptor("moss", ""));
+    world.drop_addon("moss-1.0.bloom", &descriptor("moss", ""));
     std::fs::copy(
-        world.path("drop/moss-1.0.vpk"),
-        world.path("halcyon-terrace/addons/moss-1.0.vpk"),
+        world.path("drop/moss-1.0.bloom"),
+        world.path("halcyon-terrace/addons/moss-1.0.bloom"),
     )
     .unwrap();
     std::fs::copy(
-        world.path("drop/ivy-1.0.vpk"),
-        world.path("halcyon-terrace/addons/ivy-1.0.vpk"),
+        world.path("drop/ivy-1.0.bloom"),
+        world.path("halcyon-terrace/addons/ivy-1.0.bloom"),
     )
     .unwrap();
     let text = world.read("depot/verdance.catalogue.json");

@@ -115,7 +115,7 @@ fn a_pack_moves_with_build_framework_and_start_script() {
 
 /// Makes the release of the pack after the next one from the next one.
 fn pack_for_5_5(world: &World) {
-    let early = fs::read(world.path("depot/releases/bee-traffic-1.0.0-rc.1.vpk")).unwrap();
+    let early = fs::read(world.path("depot/releases/bee-traffic-1.0.0-rc.1.bloom")).unwrap();
     let next = fs::File::open(world.path("orchard-drop/orchard-5.4-pack.zip")).unwrap();
     let mut next = zip::ZipArchive::new(next).unwrap();
     let file = fs::File::create(world.path("orchard-drop/orchard-5.5-pack.zip")).unwrap();
@@ -180,7 +180,7 @@ fn what_the_administrator_did_to_a_pack_is_carried_over() {
     world.edit(&config("harvest.toml"), "apples = 40", "apples = 50");
     world.edit(&config("paths.toml"), "pond", "hill");
     world.write(&config("mine.toml"), "bench = true\n");
-    fs::remove_file(world.path("halcyon-orchard/addons/bee-traffic-0.8.4.vpk")).unwrap();
+    fs::remove_file(world.path("halcyon-orchard/addons/bee-traffic-0.8.4.bloom")).unwrap();
     world.edit("halcyon-orchard/greenhouse.conf", "start bee-traffic\n", "");
     assert_snapshot!(
         "pack_edited_survey",
@@ -199,7 +199,7 @@ fn what_the_administrator_did_to_a_pack_is_carried_over() {
     );
     assert!(
         !world
-            .path("halcyon-orchard/addons/bee-traffic-1.0.0-rc.1.vpk")
+            .path("halcyon-orchard/addons/bee-traffic-1.0.0-rc.1.bloom")
             .exists()
     );
     let aside = world.aside(ORCHARD, "0001");
@@ -323,12 +323,12 @@ fn a_data_folder_is_not_the_addon() {
     );
     assert!(
         !world
-            .path("halcyon-terrace/addons/sun-clock-1.9.1.vpk")
+            .path("halcyon-terrace/addons/sun-clock-1.9.1.bloom")
             .exists()
     );
     assert!(
         world
-            .path("halcyon-terrace/addons/sun-clock-2.0.0.vpk")
+            .path("halcyon-terrace/addons/sun-clock-2.0.0.bloom")
             .exists()
     );
     assert_snapshot!(
@@ -392,7 +392,7 @@ fn packs_that_cannot_be_used_are_told_before_anything_happens() {
     assert_snapshot!("pack_pins_nobody_offers", plan("pins"));
     let why = ["why", "--not", "orchard=5.2", "--server", ORCHARD];
     assert_snapshot!("pack_pins_why", world.lantern(&why));
-    let brings = [("addons/night-watch-2.vpk", "")];
+    let brings = [("addons/night-watch-2.bloom", "")];
     pack(&world, "brings/orchard-5.2-pack.zip", good, &brings);
     assert_snapshot!("pack_brings_a_torn_member", plan("brings"));
     pack(&world, "kept/orchard-5.2-pack.zip", good, &[]);
@@ -416,7 +416,7 @@ fn packs_that_cannot_be_used_are_told_before_anything_happens() {
 #[test]
 fn a_pack_that_takes_in_an_addon_of_mine_asks_first() {
     let world = orchard();
-    let watch = fs::read(world.path("halcyon-orchard/addons/night-watch-1.0.5.vpk")).unwrap();
+    let watch = fs::read(world.path("halcyon-orchard/addons/night-watch-1.0.5.bloom")).unwrap();
     fs::create_dir_all(world.path("brings")).unwrap();
     let mut zip =
         zip::ZipWriter::new(fs::File::create(world.path("brings/orchard-5.2-pack.zip")).unwrap());
@@ -426,7 +426,7 @@ fn a_pack_that_takes_in_an_addon_of_mine_asks_first() {
             "pack.toml",
             &b"id = 'orchard'\nversion = '5.2'\nserver = '>=5'\nmembers = ['night-watch']\n"[..],
         ),
-        ("addons/night-watch-1.0.6.vpk", &watch[..]),
+        ("addons/night-watch-1.0.6.bloom", &watch[..]),
     ] {
         zip.start_file(name, stored).unwrap();
         std::io::Write::write_all(&mut zip, bytes).unwrap();

@@ -128,7 +128,7 @@ fn a_folder_that_turns_into_a_link_leads_nobody_outside() {
     for folder in ["addons", "framework", "players"] {
         let world = World::adopted();
         world.write("outside/addons/own.txt", "outside");
-        world.write("outside/sun-dial.vpk", "outside");
+        world.write("outside/sun-dial.bloom", "outside");
         world.write("outside/oro.toml", "outside");
         world.ok(PLAN);
         let before = world.tree("outside");

@@ -78,7 +78,7 @@ fn what_is_staged_is_looked_at_again_once_the_server_is_down() {
         let world = planned();
         let before = still(&world);
         let told = changeover_while(&world, || {
-            meddle(staged(&world, "addons/drip-lines-2.5.0.vpk"))
+            meddle(staged(&world, "addons/drip-lines-2.5.0.bloom"))
         });
         assert!(told.starts_with("exit status 1"), "{told}");
         assert_snapshot!(format!("staged_{name}"), said(&told));

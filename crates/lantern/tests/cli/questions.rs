@@ -167,14 +167,14 @@ fn what_goes_is_set_aside_and_comes_back() {
     assert!(!world.read(settings).contains("market-stall"));
     assert!(
         !world
-            .path("halcyon-terrace/addons/market-stall-1.2.0.vpk")
+            .path("halcyon-terrace/addons/market-stall-1.2.0.bloom")
             .exists()
     );
     world.ok(&["undo", "--keep-world", "--server", "halcyon-terrace"]);
     assert!(world.read(settings).contains("start market-stall"));
     assert!(
         world
-            .path("halcyon-terrace/addons/market-stall-1.2.0.vpk")
+            .path("halcyon-terrace/addons/market-stall-1.2.0.bloom")
             .exists()
     );
 }

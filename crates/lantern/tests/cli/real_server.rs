@@ -323,7 +323,7 @@ fn every_real_mod_is_named_with_its_own_needs() {
     let told = world.lantern(&["survey", "--server", ".minetest", "--json"]);
     let told = &told[told.find("--- stdout\n").unwrap() + 11..];
     let told: serde_json::Value = serde_json::from_str(told).unwrap();
-    assert_eq!(told["nobodys"], serde_json::json!([]));
+    assert_eq!(told["unowned"], serde_json::json!([]));
     let mut seen = 0;
     for component in told["components"].as_array().unwrap() {
         let Some(place) = component["place"].as_str() else {

@@ -54,7 +54,7 @@ fn it_works_and_the_live_server_is_neither_stopped_nor_touched() {
     assert_snapshot!("changeover_rehearsed", world.lantern(CHANGEOVER));
     // Another plan is not the one that was rehearsed.
     world.drop_addon(
-        "night-watch-1.1.0.vpk",
+        "night-watch-1.1.0.bloom",
         "id='night-watch'\nversion='1.1.0'\nserver='>=5'\n",
     );
     world.ok(DROP);
@@ -69,7 +69,7 @@ fn it_works_and_the_live_server_is_neither_stopped_nor_touched() {
 fn what_does_not_work_is_told_before_anybody_suffers() {
     let world = World::running();
     world.drop_addon(
-        "night-watch-1.1.0.vpk",
+        "night-watch-1.1.0.bloom",
         "id='night-watch'\nversion='1.1.0'\nserver='>=5'\n[standin]\ncrash='no moon tonight'\n",
     );
     world.ok(DROP);
@@ -146,7 +146,7 @@ fn what_leads_back_to_the_live_server_is_not_rehearsed() {
 fn a_plan_that_no_longer_fits_is_not_rehearsed() {
     let world = World::running();
     world.ok(PLAN);
-    fs::remove_file(world.path("halcyon-terrace/addons/glasswork-3.1.0.vpk")).unwrap();
+    fs::remove_file(world.path("halcyon-terrace/addons/glasswork-3.1.0.bloom")).unwrap();
     assert_snapshot!("rehearsal_changed", world.lantern(REHEARSE));
     assert!(
         !world

@@ -21,7 +21,7 @@ fn adopt_survey_plan() {
     );
     let narrow = world.narrow(SURVEY, "70");
     assert_snapshot!("survey_narrow", narrow);
-    let mut table = narrow.lines().take_while(|line| !line.contains("nobody's"));
+    let mut table = narrow.lines().take_while(|line| !line.contains("unowned"));
     assert!(table.all(|line| line.chars().count() <= 70), "{narrow}");
 }
 
@@ -143,7 +143,7 @@ fn a_failing_start_brings_the_old_state_back() {
     let world = World::running();
     let before = world.tree("halcyon-terrace");
     world.drop_addon(
-        "night-watch-1.1.0.vpk",
+        "night-watch-1.1.0.bloom",
         "id='night-watch'\nversion='1.1.0'\nserver='>=5'\n[standin]\ncrash='no moon tonight'\n",
     );
     world.ok(DROP);
@@ -171,7 +171,7 @@ fn what_a_failed_server_wrote_is_set_aside() {
         "echo '# the server was here' >> greenhouse.conf\nexec",
     );
     world.drop_addon(
-        "fern-1.0.0.vpk",
+        "fern-1.0.0.bloom",
         "id='fern'\nversion='1.0.0'\n[standin]\ncrash='wilted'\n",
     );
     let settings = world.read("halcyon-terrace/greenhouse.conf");
@@ -203,7 +203,7 @@ fn what_a_failed_server_wrote_is_set_aside() {
 fn a_server_that_dies_after_the_ready_line_is_noticed() {
     let world = World::running();
     world.drop_addon(
-        "night-watch-1.2.0.vpk",
+        "night-watch-1.2.0.bloom",
         "id='night-watch'\nversion='1.2.0'\n[standin]\ndies_after_ready_ms=100\n",
     );
     world.ok(DROP);
@@ -216,7 +216,7 @@ fn a_server_that_dies_a_second_later_is_noticed_by_a_longer_hold() {
     let settings = "halcyon-terrace/lantern.toml";
     world.write(settings, world.read(settings) + "\n[limits]\nhold_s = 2\n");
     world.drop_addon(
-        "night-watch-1.2.0.vpk",
+        "night-watch-1.2.0.bloom",
         "id='night-watch'\nversion='1.2.0'\n[standin]\ndies_after_ready_ms=1000\n",
     );
     world.ok(DROP);
@@ -264,11 +264,11 @@ fn what_clients_must_have() {
         .collect();
     names.sort();
     assert_snapshot!("client_pack_names", names.join("\n"));
-    let mut packed = zip.by_name("addons/drip-lines-2.3.0.vpk").unwrap();
+    let mut packed = zip.by_name("addons/drip-lines-2.3.0.bloom").unwrap();
     let mut content = Vec::new();
     std::io::Read::read_to_end(&mut packed, &mut content).unwrap();
     assert!(
-        content == fs::read(world.path("halcyon-terrace/addons/drip-lines-2.3.0.vpk")).unwrap()
+        content == fs::read(world.path("halcyon-terrace/addons/drip-lines-2.3.0.bloom")).unwrap()
     );
 }
 
@@ -370,9 +370,9 @@ fn the_running_server_is_looked_at_again() {
     let json = world.lantern(&["verify", "--json", "--server", "halcyon-terrace"]);
     assert!(json.contains("\"right\": true"), "{json}");
     // Somebody lays in a newer add-on by hand; the server still runs the old one.
-    fs::remove_file(world.path("halcyon-terrace/addons/glasswork-3.1.0.vpk")).unwrap();
+    fs::remove_file(world.path("halcyon-terrace/addons/glasswork-3.1.0.bloom")).unwrap();
     world.zip(
-        "halcyon-terrace/addons/glasswork-3.2.0.vpk",
+        "halcyon-terrace/addons/glasswork-3.2.0.bloom",
         &[("addon.toml", "id = 'glasswork'\nversion = '3.2.0'\n")],
     );
     world.edit(
@@ -381,7 +381,7 @@ fn the_running_server_is_looked_at_again() {
         "start night-watch\nstart moss\n",
     );
     world.zip(
-        "halcyon-terrace/addons/moss.vpk",
+        "halcyon-terrace/addons/moss.bloom",
         &[("addon.toml", "id = 'moss'\nversion = '1'\n")],
     );
     assert_snapshot!("verify_other", verify());

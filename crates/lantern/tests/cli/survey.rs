@@ -32,7 +32,7 @@ fn one_component_and_the_files() {
     assert_snapshot!("survey_one_wrong", survey(&["TICKET-BOOTH"]));
     assert_snapshot!("survey_one_nobody", survey(&["coin-box"]));
     assert_snapshot!("survey_files", survey(&["--files"]));
-    assert_snapshot!("survey_nobody", survey(&["--nobody"]));
+    assert_snapshot!("survey_nobody", survey(&["--unowned"]));
     assert_snapshot!("survey_edited_none", survey(&["--edited"]));
     world.write(
         "tramway-loop/stock/rail-kit/rails.script",
@@ -120,7 +120,7 @@ fn crc(bytes: &[u8]) -> u32 {
 fn one_bad_archive_never_stops_a_survey() {
     let world = World::adopted();
     let put = |name: &str, bytes: &[u8]| {
-        world.write(&format!("halcyon-terrace/addons/{name}.vpk"), bytes);
+        world.write(&format!("halcyon-terrace/addons/{name}.bloom"), bytes);
     };
     let addon: &[u8] = b"id = 'x'\nversion = '1'\n";
     let good = raw_zip(&[(b"addon.toml", addon, 0)]);
@@ -204,13 +204,13 @@ fn what_lies_in_the_wrong_place_is_told() {
     world.write("halcyon-terrace/addons/sun-clock-1.9.1/readings", "noon\n");
     world.write("halcyon-terrace/addons/bell/hours", "12\n");
     world.write(
-        "halcyon-terrace/addons/open.vpk/addon.toml",
+        "halcyon-terrace/addons/open.bloom/addon.toml",
         "id = 'open'\n",
     );
     world.write("halcyon-terrace/addons/pond/addon.toml", "id = 'pond'\n");
     world.write("halcyon-terrace/addons/glasswork", "a file\n");
     world.zip(
-        "halcyon-terrace/addons/dial.vpk",
+        "halcyon-terrace/addons/dial.bloom",
         &[("addon.toml", "id = 'dial'\nversion = '1'\nreplaces = ['sun-clock']\ngroup = 'clock'\nframework = '>=3'\n")],
     );
     world.ok(&["adopt", "halcyon-terrace"]);
@@ -263,7 +263,7 @@ fn family_files_are_checked_and_drafted() {
         "--log",
         "start.log",
         "--release",
-        "depot/releases/bee-traffic-0.9.0.vpk",
+        "depot/releases/bee-traffic-0.9.0.bloom",
     ];
     let new = ["family", "new", "halcyon-terrace"];
     assert_snapshot!(

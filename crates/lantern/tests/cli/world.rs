@@ -33,7 +33,7 @@ impl World {
             .status()
             .unwrap();
         assert!(made.success());
-        fs::remove_file(world.path("drop/sun-clock-2.1.0.vpk")).unwrap();
+        fs::remove_file(world.path("drop/sun-clock-2.1.0.bloom")).unwrap();
         world
     }
 

@@ -69,7 +69,7 @@ pub(super) fn rows<'a>(
             (None, None) if path == FILE || server.family.is_settings(path) => (None, Is::Settings),
             (None, None) => {
                 let is_order = found.order.as_ref().is_some_and(|(p, _)| *p == file.path);
-                (None, if is_order { Is::LoadOrder } else { Is::Nobody })
+                (None, if is_order { Is::LoadOrder } else { Is::Unowned })
             }
         };
         rows.push(FileRow {
@@ -90,8 +90,8 @@ pub(super) fn rows<'a>(
 /// Shows the files that were asked for.
 pub(super) fn show(args: &SurveyArgs, rows: Vec<FileRow<'_>>, look: &Look) {
     let asked = |row: &&FileRow<'_>| {
-        if args.nobody {
-            row.is == Is::Nobody
+        if args.unowned {
+            row.is == Is::Unowned
         } else {
             !args.edited || matches!(row.is, Is::Edited | Is::Added | Is::Missing)
         }
@@ -101,9 +101,9 @@ pub(super) fn show(args: &SurveyArgs, rows: Vec<FileRow<'_>>, look: &Look) {
         look.answer(&Files { files: rows });
         return;
     }
-    let what = match (args.nobody, args.edited) {
-        (true, _) => "Belonging to nobody",
-        (_, true) => "Not as they were put there",
+    let what = match (args.unowned, args.edited) {
+        (true, _) => "Unowned",
+        (_, true) => "Changed since installation",
         _ => "In all",
     };
     let total: u64 = rows.iter().filter_map(|row| row.bytes).sum();
@@ -128,7 +128,7 @@ pub(super) fn show(args: &SurveyArgs, rows: Vec<FileRow<'_>>, look: &Look) {
             Is::Passing => "comes and goes",
             Is::LoadOrder => "load order",
             Is::Settings => "settings",
-            Is::Nobody => "nobody's",
+            Is::Unowned => "unowned",
         };
         vec![
             row.path.to_string(),
