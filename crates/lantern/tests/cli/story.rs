@@ -318,7 +318,7 @@ fn shortened(value: serde_json::Value, long: &[&str]) -> serde_json::Value {
                     Value::String(_)
                         if matches!(
                             key.as_str(),
-                            "server_id" | "blake3" | "before" | "after" | "saved"
+                            "server_id" | "blake3" | "before" | "after" | "saved" | "name"
                         ) =>
                     {
                         Value::String("…".into())

@@ -264,7 +264,7 @@ impl World {
             (r"(  copy           ).*", "${1}FILES"),
             (r"(  on a copy \w+ the world[^;\n]*); .*", "$1; SIZE"),
             (
-                r#""(down_ms|own_ms|start_ms|stop_ms)": \d+"#,
+                r#""(down_ms|own_ms|start_ms|stop_ms|at_ms)": \d+"#,
                 r#""$1": TIME"#,
             ),
         ] {
