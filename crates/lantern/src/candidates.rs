@@ -2,7 +2,7 @@
 //!
 //! Nothing here may be slow or say anything: where something cannot be read, there are no candidates.
 
-use crate::common::Common;
+use crate::around;
 use clap_complete::engine::CompletionCandidate;
 use lantern_host::backup;
 use lantern_host::config::Server;
@@ -13,7 +13,7 @@ use std::collections::BTreeSet;
 /// The server that the command line being typed is about, as far as that can be told: the one around here, or in the
 /// environment.
 fn server() -> Option<Server> {
-    Server::open(&Common::folder_around()).ok()
+    Server::open(&around::unnamed()).ok()
 }
 
 fn candidates(texts: impl IntoIterator<Item = String>) -> Vec<CompletionCandidate> {

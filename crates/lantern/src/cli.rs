@@ -7,7 +7,7 @@ use crate::commands::{
 use crate::common::Common;
 use crate::fail;
 use crate::look::Look;
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
 use clap_complete::env::Shells;
 use lantern_host::Result;
 
@@ -117,7 +117,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Family(args) => family::run(args, look),
         Command::Catalogue(args) => catalogue::run(args, common, look),
         Command::Docs(args) => docs::show(args, look),
-        Command::Man(args) => docs::write_man(args, look),
+        Command::Man(args) => docs::write_man(args, Cli::command(), look),
         Command::Demo(args) => demo::run(args, look),
         Command::Completions { shell } => {
             let shells = Shells::builtins();

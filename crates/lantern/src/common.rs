@@ -1,9 +1,9 @@
 //! What all commands share on the command line.
 
+use crate::around;
 use crate::candidates;
 use clap::{Args, ValueEnum};
 use clap_complete::ArgValueCandidates;
-use lantern_host::config::FILE;
 use lantern_host::known;
 use std::path::{Path, PathBuf};
 
@@ -70,14 +70,8 @@ impl Common {
                 let found = if is_path { None } else { by_name() };
                 found.unwrap_or_else(|| path.to_owned())
             }
-            None => around_here(),
+            None => around::here(),
         };
-    }
-
-    /// The server folder where none is named on the command line: the environment's, or the one around here.
-    pub fn folder_around() -> PathBuf {
-        let named = std::env::var_os("LANTERN_SERVER").filter(|named| !named.is_empty());
-        named.map_or_else(around_here, PathBuf::from)
     }
 
     /// A path in the server folder, as it is reached from here.
@@ -95,22 +89,6 @@ impl Common {
             Some(named) => format!("lantern {words} --server {}", shell_word(Path::new(named))),
         }
     }
-}
-
-/// The folder in care that this one lies in, or is.
-fn around_here() -> PathBuf {
-    let mut folder = PathBuf::from(".");
-    let depth = std::env::current_dir().map_or(0, |here| here.components().count());
-    for _ in 0..depth {
-        if folder.join(FILE).is_file() {
-            return folder;
-        }
-        folder = match folder == Path::new(".") {
-            true => "..".into(),
-            false => folder.join(".."),
-        };
-    }
-    ".".into()
 }
 
 /// A path as a shell takes it.

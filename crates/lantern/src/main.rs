@@ -1,6 +1,7 @@
 //! `lantern`: brings a modded game server to a new version, safely, with a way back.
 
 mod answers;
+mod around;
 mod candidates;
 mod cli;
 mod commands;

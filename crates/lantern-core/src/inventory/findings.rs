@@ -207,15 +207,10 @@ fn files_changed(finder: &mut Finder<'_>) {
             FileState::Edited { files, added } => {
                 if !files.is_empty() {
                     let text = format!(
-                        "{id}: {} not as {} put there",
-                        count(files.len(), "file is", "files are"),
-                        if files.len() == 1 {
-                            "it was"
-                        } else {
-                            "they were"
-                        }
+                        "{id}: {} changed since installation",
+                        count(files.len(), "file was", "files were")
                     );
-                    let remedy = "nothing, if you meant it: a changeover sets your version aside and says so";
+                    let remedy = "nothing, if you meant it: lantern diff shows it, and a changeover that sets yours aside says so";
                     finder.add(Severity::Note, "edited", first(files), text, remedy);
                 }
                 if !added.is_empty() {

@@ -5,6 +5,7 @@
 //! plan, byte for byte: no clock and no chance takes part.
 
 mod after;
+mod armed;
 mod draw;
 mod edits;
 mod fault;
@@ -16,6 +17,7 @@ mod rename;
 mod tests;
 
 pub use after::{afterwards, remembered_after};
+pub use armed::{Armed, Became};
 pub use draw::{Situation, draw};
 pub use fault::DrawFault;
 pub use payload::{Laid, Payload, PayloadFile, PayloadMember, lay_out};

@@ -1,10 +1,9 @@
 //! Why there is no plan.
 
-use crate::armed::Armed;
 use lantern_core::component::Id;
 use lantern_core::inventory::SwitchFault;
 use lantern_core::path::RelPath;
-use lantern_core::plan::PlanFault;
+use lantern_core::plan::{Armed, PlanFault};
 use lantern_core::resolve::{Obstacle, RequestFault, UnknownId};
 use std::path::PathBuf;
 

@@ -1,9 +1,8 @@
 //! `lantern docs` and `lantern man`: a lone binary explains itself.
 
-use crate::cli::Cli;
 use crate::fail;
 use crate::look::{Look, Means, count};
-use clap::{Args, CommandFactory, ValueEnum};
+use clap::{Args, ValueEnum};
 use lantern_host::place::here;
 use lantern_host::{Error, Result};
 use std::path::PathBuf;
@@ -85,11 +84,10 @@ pub fn show(args: &DocsArgs, look: &Look) -> Result<u8> {
     Ok(fail::DONE)
 }
 
-/// Writes the manual pages.
-pub fn write_man(args: &ManArgs, look: &Look) -> Result<u8> {
+/// Writes the manual pages of a command and of all below it.
+pub fn write_man(args: &ManArgs, command: clap::Command, look: &Look) -> Result<u8> {
     here::make_folders(&args.dir)?;
     let mut pages = Vec::new();
-    let command = Cli::command();
     collect("lantern", command, &mut pages);
     for (name, page) in &pages {
         let path = args.dir.join(format!("{name}.1"));

@@ -3,6 +3,7 @@
 use crate::world::World;
 use insta::assert_snapshot;
 use std::io::Write;
+use std::path::Path;
 use std::process::{Command, Stdio};
 
 const TERRACE: &[&str] = &["--server", "halcyon-terrace"];
@@ -278,4 +279,42 @@ fn backups_are_named_and_asked_for() {
     plan(&world, &["--to", "5.4"]);
     world.ok(&[&["changeover", "--yes"], TERRACE].concat());
     assert_snapshot!("backup_needed", backup(&["rm", "latest", "--yes"]));
+}
+
+/// The commands of the guide, in order, on the demo: each works, or says no as the guide says it may.
+#[test]
+fn the_commands_of_the_guide_work_in_order() {
+    let world = World::demo();
+    let guide = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/guide.md");
+    let guide = std::fs::read_to_string(guide).unwrap();
+    let typed = guide.lines().filter_map(|line| line.strip_prefix("    "));
+    let mut folder = world.path("");
+    let mut done = Vec::new();
+    for line in typed {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        match words[..] {
+            ["cd", to] => folder = folder.join(to),
+            ["lantern", ..] => {
+                let mut lantern = Command::new(env!("CARGO_BIN_EXE_lantern"));
+                let lantern = lantern.args(&words[1..]).arg("--yes");
+                let lantern = lantern.current_dir(&folder).env("HOME", world.path(""));
+                let output = lantern.stdin(Stdio::null()).output().unwrap();
+                let told = String::from_utf8_lossy(&output.stderr).into_owned();
+                assert_eq!(output.status.code(), Some(0), "{line}: {told}");
+                done.push(words[1].to_owned());
+            }
+            _ => panic!("the guide has a line that is no command: {line}"),
+        }
+    }
+    let all = [
+        "adopt",
+        "survey",
+        "console",
+        "outlook",
+        "plan",
+        "rehearse",
+        "changeover",
+    ];
+    assert_eq!(done, all);
+    world.ok(&[&["console", "stop"], TERRACE].concat());
 }
