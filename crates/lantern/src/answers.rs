@@ -858,6 +858,10 @@ impl<'a> Surveyed<'a> {
 pub struct SurveyedOne<'a> {
     /// Every component of that id.
     pub components: Vec<SurveyedComponent<'a>>,
+    /// Who needs it, each with the range.
+    pub needed_by: Vec<String>,
+    /// The operations of the history that changed it, and whose set-aside files are there.
+    pub set_aside_by: Vec<i64>,
     /// What is held against them.
     pub findings: Vec<&'a Finding>,
 }

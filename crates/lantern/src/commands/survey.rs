@@ -26,8 +26,8 @@ use lantern_host::survey::{Depth, Survey, survey};
     after_help = "Examples:\n  lantern survey\n  lantern survey sun-clock       all of one component\n  lantern survey --edited        what is changed since installation"
 )]
 pub struct SurveyArgs {
-    /// Show all that is known of one component
-    #[arg(value_name = "ID", group = "view", add = ArgValueCandidates::new(candidates::ids))]
+    /// Show all that is known of one component, or whose a file or folder is
+    #[arg(value_name = "ID|PATH", group = "view", add = ArgValueCandidates::new(candidates::ids))]
     component: Option<String>,
     /// Show every file with its owner
     #[arg(long, group = "view")]
@@ -56,7 +56,14 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
     let found = survey(server, &mut ledger, depth)?;
     glance::remember(server, &found);
     if let Some(id) = &args.component {
-        return Ok(looked.status(one::show(id, server, &found, look)?));
+        if let Some(path) = files::meant(id, common, &found) {
+            let mut rows = files::rows(server, &ledger, &found)?;
+            rows.retain(|row| *row.path == path || row.path.below(path.as_str()).is_some());
+            files::show(args, rows, look);
+            return Ok(looked.status(fail::DONE));
+        }
+        let aside = one::set_aside(id, server, &ledger, &found)?;
+        return Ok(looked.status(one::show(id, server, &found, &aside, look)?));
     }
     if args.files || args.edited || args.unowned {
         let rows = files::rows(server, &ledger, &found)?;

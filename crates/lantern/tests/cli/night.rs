@@ -318,3 +318,17 @@ fn the_commands_of_the_guide_work_in_order() {
     assert_eq!(done, all);
     world.ok(&[&["console", "stop"], TERRACE].concat());
 }
+
+#[test]
+fn whose_a_file_is_and_who_needs_what() {
+    let world = World::running();
+    assert_snapshot!("survey_path", at(&world, &["survey", "framework"]));
+    let from_here = at(&world, &["survey", "halcyon-terrace/start.sh"]);
+    assert!(from_here.contains("settings"), "{from_here}");
+    assert!(at(&world, &["survey", "glasswork"]).contains("needed by   sun-clock (^3)"));
+    assert!(at(&world, &["survey", "framework/none"]).contains("exit status 1"));
+    plan(&world, &["--to", "5.4"]);
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    let told = at(&world, &["survey", "sun-clock"]);
+    assert!(told.contains("what it was before: history 1"), "{told}");
+}

@@ -2,6 +2,7 @@
 
 use super::SurveyArgs;
 use crate::answers::{FileRow, Files, Is};
+use crate::common::Common;
 use crate::look::{Look, bytes, count};
 use lantern_core::inventory::{Component, FileState};
 use lantern_core::path::RelPath;
@@ -10,6 +11,26 @@ use lantern_host::config::{FILE, Server};
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::Survey;
 use std::collections::BTreeMap;
+use std::path::Path;
+
+/// The file or folder that is meant, where it is no component's id: relative to the server folder, or as it is reached from here.
+pub(super) fn meant(text: &str, common: &Common, found: &Survey) -> Option<RelPath> {
+    let ids = &found.inventory.components;
+    if ids
+        .iter()
+        .any(|component| component.facts.id.as_str() == text)
+    {
+        return None;
+    }
+    let from_here = Path::new(text).strip_prefix(&common.server).ok();
+    let texts = from_here.and_then(Path::to_str).into_iter().chain([text]);
+    let mut paths = texts.filter_map(|text| RelPath::parse(text.trim_end_matches('/')).ok());
+    let is_there = |path: &RelPath| {
+        let mut files = found.files.iter().map(|file| &file.path);
+        files.any(|file| file == path || file.below(path.as_str()).is_some())
+    };
+    paths.find(is_there)
+}
 
 /// All files with their owners, by path; missing ones too.
 ///

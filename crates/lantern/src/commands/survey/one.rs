@@ -11,11 +11,47 @@ use lantern_core::inventory::{Component, FileState, Finding, VersionFrom};
 use lantern_core::path::RelPath;
 use lantern_host::Result;
 use lantern_host::config::Server;
+use lantern_host::history;
+use lantern_host::ledger::Ledger;
 use lantern_host::survey::Survey;
 use lantern_host::survey::fault::SurveyFault;
 
+/// The numbers of the operations that set something aside where components of this id lie.
+pub(super) fn set_aside(
+    id: &str,
+    server: &Server,
+    ledger: &Ledger,
+    found: &Survey,
+) -> Result<Vec<i64>> {
+    let id = Id::new(&server.family.ids.spell(id));
+    let detail = |number| ledger.detail(number);
+    let mut numbers = Vec::new();
+    for past in history::history(server, ledger)? {
+        let number = past.operation.number;
+        if past.aside.is_empty() {
+            continue;
+        }
+        let changed = detail(number)?.components.iter().any(|it| it.id == id);
+        if changed {
+            numbers.push(number);
+        }
+    }
+    let is_there = found
+        .inventory
+        .components
+        .iter()
+        .any(|it| it.facts.id == id);
+    Ok(if is_there { numbers } else { Vec::new() })
+}
+
 /// Shows every component with an id; the exit status is 3 when something is wrong with it.
-pub(super) fn show(id: &str, server: &Server, found: &Survey, look: &Look) -> Result<u8> {
+pub(super) fn show(
+    id: &str,
+    server: &Server,
+    found: &Survey,
+    aside: &[i64],
+    look: &Look,
+) -> Result<u8> {
     let id = Id::new(&server.family.ids.spell(id));
     let those = found.inventory.components.iter();
     let those: Vec<&Component> = those.filter(|c| c.facts.id == id).collect();
@@ -37,11 +73,25 @@ pub(super) fn show(id: &str, server: &Server, found: &Survey, look: &Look) -> Re
     if look.json {
         look.answer(&SurveyedOne {
             components: those.iter().map(|c| SurveyedComponent::from(*c)).collect(),
+            needed_by: needed_by(&id, found),
+            set_aside_by: aside.to_vec(),
             findings: about.clone(),
         });
     } else {
         for component in &those {
             one(component, found, look);
+        }
+        let row = |name: &str, value: String| look.say(&format!("  {name:<12}{value}"));
+        match needed_by(&id, found) {
+            none if none.is_empty() => row("needed by", "nothing".into()),
+            some => row("needed by", some.join(", ")),
+        }
+        if !aside.is_empty() {
+            let numbers: Vec<String> = aside.iter().map(|it| format!("history {it}")).collect();
+            row(
+                "set aside",
+                format!("what it was before: {}", numbers.join(", ")),
+            );
         }
         findings(look, about.iter().copied());
     }
@@ -49,6 +99,24 @@ pub(super) fn show(id: &str, server: &Server, found: &Survey, look: &Look) -> Re
         .iter()
         .any(|finding| finding.severity == lantern_core::inventory::Severity::Wrong);
     Ok(if wrong { fail::NO } else { fail::DONE })
+}
+
+/// Who needs it, each with the range it is needed in.
+fn needed_by(id: &Id, found: &Survey) -> Vec<String> {
+    let components = found.inventory.components.iter();
+    let needs = components.flat_map(|component| {
+        let facts = &component.facts;
+        let any = facts.needs_any.iter().flatten();
+        let needs = facts.needs.iter().chain(&facts.needs_installed).chain(any);
+        let those = needs.filter(|need| need.id == *id);
+        those.map(|need| match need.range.is_any() {
+            true => facts.id.to_string(),
+            false => format!("{} ({})", facts.id, need.range),
+        })
+    });
+    let mut needs: Vec<String> = needs.collect();
+    needs.dedup();
+    needs
 }
 
 fn concerns(finding: &Finding, component: &Component) -> bool {
