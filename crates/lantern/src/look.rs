@@ -112,6 +112,28 @@ impl Look {
         let _ = writeln!(std::io::stderr(), "{line}");
     }
 
+    /// A word and what is told of it, wrapped on a terminal of such a width so that no word is cut; piped it is one line.
+    pub fn row(&self, word: &str, indent: usize, text: &str) -> String {
+        let room = width().map_or(usize::MAX, usize::from);
+        let room = room.saturating_sub(indent + 3).max(NARROWEST);
+        let mut lines = vec![String::new()];
+        for piece in text.split_inclusive(' ') {
+            let last = lines.last_mut().expect("there is one");
+            let both =
+                console::measure_text_width(last) + console::measure_text_width(piece.trim_end());
+            match both > room && !last.is_empty() {
+                true => lines.push(piece.to_owned()),
+                false => last.push_str(piece),
+            }
+        }
+        let lines = lines.iter().map(|line| line.trim_end());
+        let behind = format!("\n  {:<indent$} ", "");
+        format!(
+            "  {word:<indent$} {}",
+            lines.collect::<Vec<_>>().join(&behind)
+        )
+    }
+
     /// Whether nobody is there to be asked.
     pub fn cannot_ask(&self) -> bool {
         !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal()

@@ -139,7 +139,7 @@ pub fn announce(
             summary(&plan.components)
         ),
     ));
-    let row = |what: &str, text: String| look.talk(&format!("  {what:<14} {text}"));
+    let row = |what: &str, text: String| look.talk(&look.row(what, 14, &text));
     let of = |fate: Fate| plan.components.iter().filter(move |it| it.verdict == fate);
     let moved = |it: &ComponentChange| {
         let (from, to) = (it.from.as_deref(), it.to.as_deref());

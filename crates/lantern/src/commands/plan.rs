@@ -81,7 +81,10 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
 }
 
 fn ask(args: &PlanArgs, common: &Common, look: &Look, server: &Server) -> Result<u8> {
-    args.sources.tell_none(server, look);
+    // To take something out or switch it, nothing has to be on offer.
+    if args.to.as_deref() != Some(planning::SAME) {
+        args.sources.tell_none(server, look);
+    }
     let mut ledger = Ledger::open(&server.folder)?;
     let arms = !args.what_if && args.out.is_none();
     let terms = Terms {

@@ -65,7 +65,7 @@ fn show(server: &Server, seen: &Glance, armed: Option<&Armed>, look: &Look) {
     let version = version(seen).unwrap_or_else(|| "of unknown version".into());
     let title = format!("{name}: {} {version}.", server.family.name);
     look.say(&look.paint(Means::Title, &title));
-    let row = |what: &str, text: &str| look.say(&format!("  {what:<12} {text}"));
+    let row = |what: &str, text: &str| look.say(&look.row(what, 12, text));
     let (means, state) = match &seen.state {
         ServerState::Down => (Means::Bad, "down".to_owned()),
         ServerState::Ours(process) => (Means::Good, format!("up, process {}", process.pid)),
