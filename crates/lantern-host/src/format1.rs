@@ -99,6 +99,7 @@ pub fn way_back(
         ..step
     };
     Ok(Some(WayBack {
+        followed: None,
         format: FORMAT,
         moves: old.moves.into_iter().map(expected).collect(),
         record: Record {
@@ -142,6 +143,7 @@ pub fn journal(text: &[u8]) -> Result<Journal, String> {
         format: FORMAT,
         phase: old.phase,
         operation: Operation {
+            followed: None,
             number: old.number,
             was_up: old.was_up,
             work,

@@ -222,6 +222,9 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             common.next("undo --keep-world")
         ),
         ChangeoverFault::CalledBack => String::new(),
+        ChangeoverFault::LinksChanged { path } => {
+            format!("Nothing was touched. Make {path} again what it was, and repeat the command.")
+        }
         ChangeoverFault::CalledOff(OperationKind::Undo) => {
             format!("To go back later: {}", common.next("undo"))
         }

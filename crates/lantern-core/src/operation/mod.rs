@@ -20,7 +20,7 @@ use crate::path::{PathFault, RelPath};
 use crate::plan::{ActionKind, OWN, Plan, remembered_after};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// The number of the format in which operations, and the ways back from them, are written down.
 pub const FORMAT: u32 = 2;
@@ -39,6 +39,9 @@ pub struct Operation {
     pub moves: Vec<Move>,
     /// What is recorded when it has succeeded.
     pub record: Record,
+    /// The links that were taken for folders when it began; none where that was not written down.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub followed: Option<BTreeSet<RelPath>>,
 }
 
 /// What an operation does, with the data of its own kind.
@@ -332,6 +335,7 @@ impl Operation {
             work,
             moves,
             record,
+            followed: None,
         })
     }
 
@@ -422,6 +426,7 @@ impl Operation {
             record: self.record.reversed(files, variants),
             backup: self.backup().unwrap_or_default().to_owned(),
             restored,
+            followed: self.followed.clone(),
         })
     }
 

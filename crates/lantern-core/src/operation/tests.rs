@@ -671,6 +671,7 @@ fn each_kind_says_what_it_is() {
             work,
             moves: Vec::new(),
             record: Record::default(),
+            followed: None,
         };
         let back = operation.way_back(&BTreeMap::new(), &BTreeMap::new());
         format!(

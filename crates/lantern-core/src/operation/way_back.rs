@@ -19,6 +19,9 @@ pub struct WayBack {
     pub backup: String,
     /// What a restore put back; none for a changeover.
     pub restored: Option<Extent>,
+    /// The links that were taken for folders; none where that was not written down.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub followed: Option<BTreeSet<RelPath>>,
 }
 
 impl WayBack {

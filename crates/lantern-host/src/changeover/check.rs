@@ -86,6 +86,39 @@ pub fn other_program(server: &Server, work: &Work) -> Option<String> {
     ))
 }
 
+/// The links in the server folder that are taken for folders.
+pub fn followed(server: &Server) -> BTreeSet<RelPath> {
+    let links = server.folder.followed().iter();
+    links.map(|link| link.at.clone()).collect()
+}
+
+/// Refuses to put anything back where a folder above it has become a link since, or a link a folder: it would come to lie
+/// where nobody has taken it from.
+///
+/// # Errors
+/// [`ChangeoverFault::LinksChanged`].
+pub fn same_links<'p>(
+    server: &Server,
+    then: Option<&BTreeSet<RelPath>>,
+    paths: impl Iterator<Item = &'p RelPath>,
+) -> Result<()> {
+    let Some(then) = then else {
+        return Ok(());
+    };
+    let now = followed(server);
+    let changed: Vec<&RelPath> = now.symmetric_difference(then).collect();
+    for path in paths {
+        let above = |link: &&&RelPath| path == **link || path.below(link.as_str()).is_some();
+        if let Some(link) = changed.iter().find(above) {
+            return Err(ChangeoverFault::LinksChanged {
+                path: (*link).clone(),
+            }
+            .into());
+        }
+    }
+    Ok(())
+}
+
 /// Compares the folder with the plan.
 ///
 /// # Errors

@@ -64,6 +64,14 @@ pub enum ChangeoverFault {
         /// The path.
         path: RelPath,
     },
+    /// A folder has become a link since, or a link a folder.
+    #[error(
+        "{path} was a folder and is a link now, or the other way round: what goes back there would come to lie elsewhere"
+    )]
+    LinksChanged {
+        /// The folder.
+        path: RelPath,
+    },
     /// What a plan exchanges lies on another disk.
     #[error(
         "{path} lies on another disk than .lantern, and renames do not lead from one to the other"

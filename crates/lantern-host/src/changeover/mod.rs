@@ -252,6 +252,7 @@ pub fn resume(
         *told |= stays;
     }
     let server = &keeping_as(server, &journal)?;
+    same_as_then(server, &journal)?;
     let mut run = Run::cut_off(server, ledger, journal, tell);
     let ended = run.run_to_end(Came::CutOff(Direction::Onward))?;
     if ended.ending != Ending::Anew {
@@ -286,6 +287,16 @@ pub fn resume(
             Ok(untimed(false, String::new()))
         }
     }
+}
+
+/// Refuses to go on with an operation, or back, where folders that it exchanges files in have become links since.
+fn same_as_then(server: &Server, journal: &Journal) -> Result<()> {
+    let operation = &journal.operation;
+    let ends = operation
+        .moves
+        .iter()
+        .flat_map(|step| [&step.from, &step.to]);
+    check::same_links(server, operation.followed.as_ref(), ends)
 }
 
 /// The server with what the plan of an operation keeps, too.

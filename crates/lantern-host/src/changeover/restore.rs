@@ -43,6 +43,7 @@ pub fn restore(
         only: only.to_vec(),
     };
     let operation = Operation {
+        followed: None,
         number: ledger.next_number()?,
         was_up: false,
         work: Work::Restore {

@@ -101,6 +101,10 @@ impl<'a, 'b> Run<'a, 'b> {
         tell: &'b mut dyn FnMut(Event),
     ) -> Result<Run<'a, 'b>> {
         check::own_room(server)?;
+        let operation = Operation {
+            followed: Some(check::followed(server)),
+            ..operation
+        };
         let journal = Journal {
             format: operation::FORMAT,
             phase: Phase::Preparing,

@@ -2,7 +2,7 @@
 
 use super::check;
 use super::run::Run;
-use super::{Event, journal, keeping_as, reachable, stage, telling_name};
+use super::{Event, journal, keeping_as, reachable, same_as_then, stage, telling_name};
 use crate::backup::{self, Manifest, StoredFolder};
 use crate::changeover::fault::{ChangeoverFault, Used};
 use crate::config::Server;
@@ -69,10 +69,17 @@ pub fn undo(
         .last_in_force()?
         .ok_or(ChangeoverFault::NothingToUndo)?;
     let way_back = ledger.way_back(&last)?;
+    // A world that comes back may lie behind any of them.
+    let now = check::followed(server);
+    let links = now.iter().chain(way_back.followed.iter().flatten());
+    let links = links.filter(|_| world == World::Bring);
+    let exchanged = way_back.exchanged().into_iter().chain(links);
+    check::same_links(server, way_back.followed.as_ref(), exchanged)?;
     if world == World::Ask {
         refuse_used(server, &last, &way_back)?;
     }
     let operation = Operation {
+        followed: None,
         number: ledger.next_number()?,
         was_up: reachable_or_down(server)?,
         work: Work::Undo {
@@ -210,6 +217,7 @@ fn take_back_cut_off(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Undone> {
     let server = &keeping_as(server, &journal)?;
+    same_as_then(server, &journal)?;
     let mut run = Run::cut_off(server, ledger, journal, tell);
     let ended = run.run_to_end(Came::CutOff(Direction::Back))?;
     match ended.ending {
