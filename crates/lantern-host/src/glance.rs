@@ -62,10 +62,9 @@ pub struct Glance {
     pub survey: Option<LastSurvey>,
     /// The last operation.
     pub last: Option<Logged>,
-    /// How many backups there are.
-    pub backups: usize,
-    /// How much the store of backups takes, in bytes.
-    pub backup_bytes: u64,
+    /// How many backups there are, and how much their store takes, in bytes; none where it cannot be looked into, as when
+    /// its disk is not mounted.
+    pub backups: Option<(usize, u64)>,
     /// How many files are set aside.
     pub aside: usize,
     /// Their size, in bytes.
@@ -88,10 +87,8 @@ pub fn glance(server: &Server) -> Result<Glance> {
     };
     let ledger = Ledger::open(&server.folder)?;
     let past = history::history(server, &ledger)?;
-    let (backups, backup_bytes) = match backup::list(server) {
-        Ok((backups, _)) => (backups.len(), backup::stored_bytes(server).unwrap_or(0)),
-        Err(_) => (0, 0),
-    };
+    let backups = backup::list(server).ok().map(|(backups, _)| backups.len());
+    let backups = backups.zip(backup::stored_bytes(server).ok());
     let survey = server.folder.read(&own("last-survey.json")).ok();
     Ok(Glance {
         state,
@@ -102,6 +99,5 @@ pub fn glance(server: &Server) -> Result<Glance> {
         aside_bytes: past.iter().map(|past| past.bytes).sum(),
         last: past.into_iter().last().map(|past| past.operation),
         backups,
-        backup_bytes,
     })
 }

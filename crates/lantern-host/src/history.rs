@@ -47,6 +47,17 @@ pub fn history(server: &Server, ledger: &Ledger) -> Result<Vec<PastOperation>> {
     Ok(entries)
 }
 
+/// Those of all but the last `keep` operations that set something aside which is still there.
+///
+/// # Errors
+/// As [`history`].
+pub fn to_thin(server: &Server, ledger: &Ledger, keep: usize) -> Result<Vec<PastOperation>> {
+    let mut old = history(server, ledger)?;
+    old.truncate(old.len().saturating_sub(keep));
+    old.retain(|entry| !entry.aside.is_empty());
+    Ok(old)
+}
+
 /// Deletes what all but the last `keep` operations set aside; they cannot be taken back afterwards.
 ///
 /// Returns what was deleted.
@@ -54,9 +65,7 @@ pub fn history(server: &Server, ledger: &Ledger) -> Result<Vec<PastOperation>> {
 /// # Errors
 /// When the ledger cannot be written, or a file cannot be deleted; what was deleted stays deleted.
 pub fn thin(server: &Server, ledger: &mut Ledger, keep: usize) -> Result<Vec<PastOperation>> {
-    let mut old = history(server, ledger)?;
-    old.truncate(old.len().saturating_sub(keep));
-    old.retain(|entry| !entry.aside.is_empty());
+    let old = to_thin(server, ledger, keep)?;
     for entry in &old {
         ledger.thin(entry.operation.number)?;
         for folder in &entry.aside {

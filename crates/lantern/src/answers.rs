@@ -512,8 +512,9 @@ pub struct Status<'a> {
     /// The last operation's number.
     last: Option<i64>,
     survey: Option<&'a LastSurvey>,
-    backups: usize,
-    backup_bytes: u64,
+    /// How many backups; null where their store cannot be looked into.
+    backups: Option<usize>,
+    backup_bytes: Option<u64>,
     aside_files: usize,
     aside_bytes: u64,
 }
@@ -541,8 +542,8 @@ impl<'a> Status<'a> {
             plan,
             last: seen.last.as_ref().map(|last| last.number),
             survey: seen.survey.as_ref(),
-            backups: seen.backups,
-            backup_bytes: seen.backup_bytes,
+            backups: seen.backups.map(|(backups, _)| backups),
+            backup_bytes: seen.backups.map(|(_, bytes)| bytes),
             aside_files: seen.aside,
             aside_bytes: seen.aside_bytes,
         }

@@ -228,9 +228,7 @@ fn show_yours(number: i64, detail: &Detail, common: &Common, look: &Look) {
 fn thin(keep: usize, common: &Common, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(common, "history")?;
     let mut ledger = Ledger::open(&server.folder)?;
-    let mut old = history::history(&server, &ledger)?;
-    old.truncate(old.len().saturating_sub(keep));
-    old.retain(|entry| !entry.aside.is_empty());
+    let old = history::to_thin(&server, &ledger, keep)?;
     if !old.is_empty() {
         let (files, size) = sum(&old);
         look.talk(&format!(

@@ -103,10 +103,13 @@ fn show(server: &Server, seen: &Glance, armed: Option<&Armed>, look: &Look) {
             format!("took {took} the last time")
         }),
     );
+    let backups = seen.backups.map(|(backups, size)| {
+        let backups = count(backups, "backup", "backups");
+        format!("{backups}, {}", bytes(size))
+    });
     let kept = format!(
-        "{}, {}; set aside: {}, {}",
-        count(seen.backups, "backup", "backups"),
-        bytes(seen.backup_bytes),
+        "{}; set aside: {}, {}",
+        backups.unwrap_or_else(|| "the store of backups cannot be looked into".into()),
         count(seen.aside, "file", "files"),
         bytes(seen.aside_bytes)
     );
