@@ -14,7 +14,7 @@ use crate::rehearsal::fault::RehearsalFault;
 use crate::release::fault::ReleaseFault;
 use crate::survey::fault::SurveyFault;
 use lantern_core::catalogue::CatalogueFault;
-use lantern_core::path::PathFault;
+use lantern_core::path::{PathFault, RelPath};
 use lantern_core::plan::DrawFault;
 use lantern_core::version::{RangeFault, VersionFault};
 use std::io;
@@ -47,6 +47,9 @@ pub enum Error {
         /// What SQLite said.
         source: rusqlite::Error,
     },
+    /// Nothing lies at this path in the server folder.
+    #[error("nothing lies at {0} in the server folder")]
+    NoFile(RelPath),
     /// No operation has this number.
     #[error(
         "the history has no number {number}{}",

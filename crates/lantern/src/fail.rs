@@ -116,6 +116,7 @@ fn advice(error: &Error, common: &Common) -> String {
             shell_word(&common.server)
         ),
         Error::Busy { .. } => "Wait until it is done.".into(),
+        Error::NoFile(_) => format!("What does: {}", common.next("survey --files")),
         Error::NoOperation { .. } => format!("All of them: {}", common.next("history")),
         Error::NewerState { .. } => "Use that lantern, or a later one. Nothing was changed.".into(),
         Error::Catalogue { .. } => {

@@ -7,11 +7,11 @@ use crate::fail;
 use crate::look::{Look, Means};
 use clap::Args;
 use lantern_core::path::RelPath;
-use lantern_host::Result;
 use lantern_host::difference::{self, Difference, How};
 use lantern_host::downloads::Downloads;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, survey};
+use lantern_host::{Error, Result};
 
 /// Show how files differ: those that you edited from what was shipped; what was set aside from what is there; what a plan changes
 #[derive(Debug, Args)]
@@ -52,6 +52,13 @@ pub fn run(args: &DiffArgs, common: &Common, look: &Look) -> Result<u8> {
         (false, Some(number)) => difference::aside(server, &ledger, number, &paths)?,
         (false, None) => {
             let found = survey(server, &mut ledger, Depth::Usual)?;
+            let is_there = |path: &&RelPath| {
+                let mut files = found.files.iter().map(|file| &file.path);
+                files.any(|file| file == *path || file.below(path.as_str()).is_some())
+            };
+            if let Some(path) = paths.iter().find(|path| !is_there(path)) {
+                return Err(Error::NoFile(path.clone()));
+            }
             difference::edited(server, &ledger, &found, &paths)?
         }
     };
