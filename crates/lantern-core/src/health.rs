@@ -189,11 +189,11 @@ impl StartReport {
     /// What was seen of the components that have to run, in a sentence; and of what nothing was.
     pub fn told(&self) -> String {
         let Some(all) = &self.components else {
-            return "which components run could not be checked: this family has no line and no list that says so"
+            return "which components run could not be checked: the family file states no line and no list that tells"
                 .into();
         };
         if all.is_empty() {
-            return "nothing is installed that the server could say it runs".into();
+            return "nothing is installed whose start the server would report".into();
         }
         if all.iter().all(|it| !it.runs && it.unshown_before) {
             return format!(
@@ -213,11 +213,11 @@ impl StartReport {
         let silent = silent.map(|it| it.id.as_str());
         let seen = match silent.collect::<Vec<_>>().join(", ") {
             none if none.is_empty() => seen,
-            some => format!("{seen}; not named, and not before either: {some}"),
+            some => format!("{seen}; not reported, as before the changeover: {some}"),
         };
         match &self.misplaced {
             Some(misplaced) if misplaced.before => {
-                format!("{seen}; started in another order than the load order, as before")
+                format!("{seen}; started in another order than the load order says, as before")
             }
             _ => seen,
         }
@@ -255,7 +255,7 @@ impl StartReport {
             started, wanted, ..
         }) = misplaced
         {
-            problems.push(format!("{started} was started where {wanted} is due"));
+            problems.push(format!("{started} was started where {wanted} should be"));
         }
         for setting in self.settings.iter().filter(|s| !s.is_right()) {
             let SettingSeen {
@@ -265,7 +265,7 @@ impl StartReport {
                 Some(said) => format!(
                     "{name} is {said}, not {wanted} as set: the start command may be cut off"
                 ),
-                None => format!("it says nothing of {name}, which was set to {wanted}"),
+                None => format!("the server does not report {name}, which is set to {wanted}"),
             });
         }
         problems

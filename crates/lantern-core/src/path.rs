@@ -138,6 +138,11 @@ impl RelPath {
         RelPath::parse(&format!("{}/{below}", self.0))
     }
 
+    /// Whether it is a path, or lies somewhere below it.
+    pub fn is_within(&self, of: &RelPath) -> bool {
+        self == of || self.below(of.as_str()).is_some()
+    }
+
     /// What remains of it below a folder; none when it does not lie there.
     pub fn below(&self, folder: &str) -> Option<&str> {
         self.0.strip_prefix(folder)?.strip_prefix('/')

@@ -4,7 +4,10 @@ use crate::archive::Archive;
 use crate::config::Server;
 use crate::downloads::Downloads;
 use crate::error::Result;
+use crate::folder::{Folder, hash_file};
+use crate::history;
 use crate::ledger::Ledger;
+use crate::place::here;
 use crate::planning::{files_aside, set_aside};
 use crate::survey::Survey;
 use lantern_core::artifact::ArchivedFile;
@@ -66,10 +69,7 @@ pub fn edited(
     found: &Survey,
     paths: &[RelPath],
 ) -> Result<Vec<Difference>> {
-    let asked = |path: &RelPath| {
-        let below = |of: &RelPath| path == of || path.below(of.as_str()).is_some();
-        paths.is_empty() || paths.iter().any(below)
-    };
+    let asked = |path: &RelPath| paths.is_empty() || paths.iter().any(|of| path.is_within(of));
     let mut differences = Vec::new();
     for component in &found.inventory.components {
         let FileState::Edited { files, .. } = &component.state else {
@@ -122,6 +122,77 @@ pub fn aside(
         }
     }
     Ok(differences)
+}
+
+/// What operations did together: the state before one of them against the one after another, or against what is there
+/// now; at some paths, or anywhere.
+///
+/// # Errors
+/// When there is no such operation, what one set aside was thinned out, or a file cannot be read.
+pub fn between(
+    server: &Server,
+    ledger: &Ledger,
+    (since, until): (i64, Option<i64>),
+    paths: &[RelPath],
+) -> Result<Vec<Difference>> {
+    let earlier = history::before(ledger, since)?;
+    let next = until.map(|until| until + 1);
+    // After the last one, all is as it is now.
+    let next = next.filter(|next| ledger.next_number().is_ok_and(|free| *next < free));
+    let later = next.map(|next| history::before(ledger, next));
+    let later = later.transpose()?.unwrap_or_default();
+    let mut differences = Vec::new();
+    let touched: BTreeSet<&RelPath> = earlier.keys().chain(later.keys()).collect();
+    for path in touched {
+        let at = |state: &BTreeMap<RelPath, Option<RelPath>>| match state.get(path) {
+            Some(place) => place.clone(),
+            None => Some(path.clone()),
+        };
+        let before = leaves(&server.folder, path, at(&earlier))?;
+        let after = leaves(&server.folder, path, at(&later))?;
+        let both: BTreeSet<&RelPath> = before.keys().chain(after.keys()).collect();
+        for path in both {
+            if !paths.is_empty() && !paths.iter().any(|of| path.is_within(of)) {
+                continue;
+            }
+            let how = match (before.get(path), after.get(path)) {
+                (None, _) => How::Added,
+                (_, None) => How::Removed,
+                (Some(a), Some(b)) => files(&server.folder.shown(a), &server.folder.shown(b))?,
+            };
+            differences.push(Difference {
+                path: path.clone(),
+                with: format!("as before number {since}"),
+                how,
+            });
+        }
+    }
+    differences.retain(|difference| difference.how != How::Same);
+    Ok(differences)
+}
+
+/// The files of what lies somewhere, by the path that they had.
+fn leaves(
+    folder: &Folder,
+    path: &RelPath,
+    at: Option<RelPath>,
+) -> Result<BTreeMap<RelPath, RelPath>> {
+    let Some(at) = at else {
+        return Ok(BTreeMap::new());
+    };
+    match folder.look(&at)? {
+        None => Ok(BTreeMap::new()),
+        Some(meta) if meta.is_folder() => {
+            let mut leaves = BTreeMap::new();
+            for (file, _) in folder.files_below(&at)? {
+                if let Some(below) = file.below(at.as_str()) {
+                    leaves.insert(path.join(below)?, file);
+                }
+            }
+            Ok(leaves)
+        }
+        Some(_) => Ok(BTreeMap::from([(path.clone(), at)])),
+    }
 }
 
 /// What a plan changes, file by file; what stays is left out.
@@ -225,8 +296,15 @@ fn files(before: &Path, after: &Path) -> Result<How> {
     if let Some((a, b)) = open(before).zip(open(after)) {
         return Ok(entries(&hashes(a), &hashes(b)).unwrap_or(How::Same));
     }
-    let read = |path: &Path| crate::place::here::read(path);
-    Ok(contents(&read(before)?, &read(after)?))
+    let is_long =
+        |path: &Path| here::look(path).is_some_and(|meta| meta.stamp.bytes > LONGEST_BYTES);
+    if is_long(before) || is_long(after) {
+        return Ok(match hash_file(before)? == hash_file(after)? {
+            true => How::Same,
+            false => How::Other("it is no text, or too long".into()),
+        });
+    }
+    Ok(contents(&here::read(before)?, &here::read(after)?))
 }
 
 /// The entries of an archive with their hashes; none where it is none.

@@ -27,7 +27,7 @@ pub type Result<T, E = Error> = std::result::Result<T, E>;
 #[derive(Debug, thiserror::Error)]
 pub enum Error {
     /// A file or folder cannot be read or written.
-    #[error("{}: {doing} failed: {source}", path.display())]
+    #[error("{doing} {} failed: {}", path.display(), plain(source))]
     Io {
         /// What was tried.
         doing: &'static str,
@@ -61,6 +61,11 @@ pub enum Error {
         /// The last one there is.
         last: Option<i64>,
     },
+    /// What an operation set aside was deleted, so that nobody knows any more how things were before it.
+    #[error(
+        "what number {0} set aside was thinned out: how things were before it is not known any more"
+    )]
+    ThinnedOut(i64),
     /// Another lantern is at work in the folder.
     #[error("another lantern is at work here: {who}")]
     Busy {
@@ -122,7 +127,7 @@ pub enum Error {
         free: u64,
     },
     /// A program that is to be run is not there.
-    #[error("{program} cannot be run: {source}")]
+    #[error("{program} cannot be run: {}", plain(source))]
     NoProgram {
         /// The program.
         program: String,
@@ -176,6 +181,35 @@ pub enum Error {
     /// Why a folder cannot be looked at.
     #[error(transparent)]
     Survey(#[from] SurveyFault),
+}
+
+/// What the system says, in words for an administrator.
+pub(crate) fn plain(error: &io::Error) -> String {
+    use io::ErrorKind as Kind;
+    // What this program itself says is said already.
+    if error.get_ref().is_some() {
+        return error.to_string();
+    }
+    let plain = match error.kind() {
+        Kind::NotFound => "it does not exist",
+        Kind::PermissionDenied => "this user may not do that",
+        Kind::AlreadyExists => "something of that name exists already",
+        Kind::IsADirectory => "it is a folder",
+        Kind::NotADirectory => "a part of its path is not a folder",
+        Kind::DirectoryNotEmpty => "the folder is not empty",
+        Kind::StorageFull => "the disk is full",
+        Kind::QuotaExceeded => "this user's share of the disk is full",
+        Kind::ReadOnlyFilesystem => "the disk is read-only",
+        Kind::ConnectionRefused => "nobody listens there",
+        Kind::TimedOut => "it took too long",
+        Kind::ExecutableFileBusy => "the program is running",
+        _ => {
+            let text = error.to_string();
+            let code = text.find(" (os error").unwrap_or(text.len());
+            return text[..code].to_owned();
+        }
+    };
+    plain.into()
 }
 
 /// Puts a path and what was tried onto the system's errors.

@@ -1,11 +1,11 @@
 //! What was done to a server, and what each operation set aside.
 
 use crate::config::Server;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::ledger::{Ledger, Logged};
 use lantern_core::path::RelPath;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// One operation, with what it left behind.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -73,6 +73,28 @@ pub fn thin(server: &Server, ledger: &mut Ledger, keep: usize) -> Result<Vec<Pas
         }
     }
     Ok(old)
+}
+
+/// The state before an operation: where what was at a path lies, and none where nothing was. A path that is not in it
+/// is as it is now, or was changed by hand since.
+///
+/// # Errors
+/// When there is no such operation, or what it or a later one set aside was thinned out.
+pub fn before(ledger: &Ledger, number: i64) -> Result<BTreeMap<RelPath, Option<RelPath>>> {
+    let operations = ledger.operations()?;
+    let last = operations.last().map(|it| it.number);
+    if number < 1 || last.is_none_or(|last| number > last) {
+        return Err(Error::NoOperation { number, last });
+    }
+    let mut state = BTreeMap::new();
+    let since = operations.iter().filter(|it| it.number >= number);
+    for operation in since.rev().filter(|it| it.can_be_in_force()) {
+        if operation.is_thinned {
+            return Err(Error::ThinnedOut(operation.number));
+        }
+        ledger.way_back(operation)?.step_back(&mut state);
+    }
+    Ok(state)
 }
 
 /// The backups that taking back what is in force may need, one after the other.

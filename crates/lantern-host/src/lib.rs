@@ -12,6 +12,7 @@
 //! | [`known`] | where the servers are that this user has in care, by name |
 //! | [`difference`] | how files differ from what was shipped, set aside, or is planned |
 //! | [`glance`] | what can be said of a server at once |
+//! | [`meter`] | how far long work has come |
 //! | [`lock`] | `.lantern/lock`: one lantern at a time in one folder |
 //! | [`archive`] | zip archives, checked before anything is unpacked |
 //! | [`survey`] | the whole folder, read into an inventory |
@@ -54,6 +55,7 @@ mod layers;
 pub mod ledger;
 pub mod listing;
 pub mod lock;
+pub mod meter;
 pub mod place;
 pub mod planning;
 pub mod rehearsal;

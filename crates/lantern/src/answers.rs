@@ -70,8 +70,10 @@ answers!(
     Files<'_>,
     History,
     HistoryThinned,
+    Manual,
     OperationTold<'_>,
     OutlookTable<'_>,
+    Pages,
     PlanDrawn<'_>,
     Ready<'_>,
     Rehearsal,
@@ -652,6 +654,33 @@ pub struct HistoryThinned {
     pub files: usize,
     /// How large they were together.
     pub bytes: u64,
+}
+
+/// `docs`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Pages {
+    /// All pages.
+    pub pages: Vec<DocsPage>,
+    /// The one that was asked for, in Markdown.
+    pub text: Option<&'static str>,
+}
+
+/// One page of the documentation.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct DocsPage {
+    /// What it is asked for by.
+    pub name: String,
+    /// What it tells.
+    pub about: String,
+}
+
+/// `man`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Manual {
+    /// The folder.
+    pub folder: PathBuf,
+    /// The files in it.
+    pub pages: Vec<String>,
 }
 
 /// `outlook`

@@ -16,6 +16,7 @@ use lantern_host::console::fault::ConsoleFault;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::rehearsal::fault::RehearsalFault;
 use lantern_host::survey::fault::SurveyFault;
+use std::io::ErrorKind;
 use std::path::Path;
 
 /// Done.
@@ -103,12 +104,12 @@ fn advice(error: &Error, common: &Common) -> String {
     match error {
         Error::NotAFolder(_) => "Name a folder that is there.".into(),
         Error::NoProgram { .. } => "Install it, or change the recipe in lantern.toml.".into(),
-        Error::Release { .. } => "Fetch it again, or take it out of the folder.".into(),
+        Error::Release { .. } => "Download it again, or remove it from the folder.".into(),
         Error::OddPath(_) => "Rename it, or the folder that it lies in.".into(),
         Error::InTheWay(path) if path.to_string_lossy().ends_with(".catalogue.json") => {
-            "Write it anew with --again; or take it away first.".into()
+            "Write over it with --again, or move it away first.".into()
         }
-        Error::InTheWay(_) => "Name another file, or take that one away first.".into(),
+        Error::InTheWay(_) => "Name another file, or move that one away first.".into(),
         Error::Ledger { path, .. } => format!(
             "If it is broken beyond use, move it away and take every file in again, as it is now:\n\
              mv {0} {0}.broken\nlantern adopt {1} --again",
@@ -116,22 +117,26 @@ fn advice(error: &Error, common: &Common) -> String {
             shell_word(&common.server)
         ),
         Error::Busy { .. } => "Wait until it is done.".into(),
-        Error::NoFile(_) => format!("What does: {}", common.next("survey --files")),
-        Error::NoOperation { .. } => format!("All of them: {}", common.next("history")),
-        Error::NewerState { .. } => "Use that lantern, or a later one. Nothing was changed.".into(),
+        Error::NoFile(_) => format!("All files: {}", common.next("survey --files")),
+        Error::ThinnedOut(number) => format!(
+            "What has changed after it: {}",
+            common.next(&format!("diff --since {}", number + 1))
+        ),
+        Error::NoOperation { .. } => format!("All operations: {}", common.next("history")),
+        Error::NewerState { .. } => "Use that version of lantern, or a later one. Nothing was changed.".into(),
         Error::Catalogue { .. } => {
-            "Get the catalogue again; docs/formats/catalogue.md says what it holds.".into()
+            "Get the catalogue again. What it must contain: lantern docs catalogue".into()
         }
-        Error::Archive { .. } => "Fetch it again; nothing was written.".into(),
+        Error::Archive { .. } => "Download it again. Nothing was written.".into(),
         Error::OtherArchive { .. } => {
-            format!("Fetch it again, or if it is meant to be another one:\n{plan_again}")
+            format!("Download it again; or, if it is meant to be a different one:\n{plan_again}")
         }
         Error::DiskFull { needed, free, .. } => format!(
-            "That is {} wanted and {} free. Make room; no file of the server was touched.",
+            "{} are needed and {} are free. Make room; no file of the server was touched.",
             bytes(*needed),
             bytes(*free)
         ),
-        Error::Io { .. } => "Nothing else was done.".into(),
+        Error::Io { path, source, .. } => of_system(path, source.kind()),
         Error::Version(_) | Error::Range(_) | Error::Path(_) => String::new(),
         Error::Acquire(fault) => of_acquire(fault),
         Error::Adopt(fault) => of_adopt(fault),
@@ -150,9 +155,26 @@ fn plan_again(common: &Common) -> String {
     format!("Make the plan again: {}", common.next("plan --to VERSION"))
 }
 
+/// What to do about what the system refuses.
+fn of_system(path: &Path, kind: ErrorKind) -> String {
+    let path = shell_word(path);
+    match kind {
+        ErrorKind::NotFound => "Check the path.".into(),
+        ErrorKind::PermissionDenied => {
+            format!("Run lantern as the user to whom it belongs. See who that is: ls -ld {path}")
+        }
+        ErrorKind::StorageFull | ErrorKind::QuotaExceeded => {
+            format!("Make room, then give the command again. How much there is: df -h {path}")
+        }
+        ErrorKind::ReadOnlyFilesystem => format!("See how it is mounted: findmnt -T {path}"),
+        ErrorKind::AlreadyExists => format!("See what it is: ls -ld {path}"),
+        _ => String::new(),
+    }
+}
+
 fn of_acquire(fault: &AcquireFault) -> String {
     match fault {
-        AcquireFault::NoRecipe => "Write one: [acquire] in docs/formats/lantern-toml.md.".into(),
+        AcquireFault::NoRecipe => "Write one: [acquire], see lantern docs lantern-toml.".into(),
         AcquireFault::Runtime { .. } => {
             "Nothing was run. Install the right one, or name another program in the recipe.".into()
         }
@@ -200,8 +222,8 @@ fn of_backup(fault: &BackupFault, common: &Common) -> String {
         ),
         BackupFault::SeveralBackups { .. } => "Type more of its name.".into(),
         BackupFault::NoBackup(_) => format!("See which there are: {}", common.next("backup list")),
-        BackupFault::Store { .. } => format!("Look what is whole: {}", common.next("backup check")),
-        BackupFault::StorePlace { .. } => "lantern.toml names it: store in [backup]. Nothing was stored, and nothing else was done.".into(),
+        BackupFault::Store { .. } => format!("See what is intact: {}", common.next("backup check")),
+        BackupFault::StorePlace { .. } => "lantern.toml names it: store in [backup]. Nothing was stored.".into(),
     }
 }
 
@@ -209,22 +231,22 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
     let plan_again = plan_again(common);
     match fault {
         ChangeoverFault::WorldUsed { old, new, .. } => format!(
-            "Nothing was changed. {new} may have written the world in a form that {old} cannot read. Say which it is to be:\n\
-             the world of the backup, and what was done since is set aside: {}\n\
-             the world as it is now, if you know that {old} reads it: {}",
+            "Nothing was changed. {new} may have written the world in a form that {old} cannot read. Choose one:\n\
+             the world of the backup; what was done since is set aside: {}\n\
+             the world as it is now, if you know that {old} can read it: {}",
             common.next("undo --with-world"),
             common.next("undo --keep-world")
         ),
         ChangeoverFault::RestoredUsed { .. } => format!(
-            "Nothing was changed. Say which it is to be:\n\
-             the world as it was before the restore, and what was done since is set aside: {}\n\
-             the world as it is now, and only other files go back: {}",
+            "Nothing was changed. Choose one:\n\
+             the world as it was before the restore; what was done since is set aside: {}\n\
+             the world as it is now, while all other files go back: {}",
             common.next("undo --with-world"),
             common.next("undo --keep-world")
         ),
         ChangeoverFault::CalledBack => String::new(),
         ChangeoverFault::LinksChanged { path } => {
-            format!("Nothing was touched. Make {path} again what it was, and repeat the command.")
+            format!("Nothing was touched. Make {path} what it was, and repeat the command.")
         }
         ChangeoverFault::CalledOff(OperationKind::Undo) => {
             format!("To go back later: {}", common.next("undo"))
@@ -238,7 +260,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
         ChangeoverFault::Interrupted { stuck, .. } => {
             let first = match stuck {
                 Some(Stuck::StillStopping) => format!(
-                    "Look at what it is doing: {}\nTo end it without asking: {}\nWhen it is down, ",
+                    "See what it is doing: {}\nTo kill it: {}\nWhen it is down, ",
                     shell_word(&common.near(".lantern/console/output.log")),
                     common.next("console stop --kill")
                 ),
@@ -256,19 +278,19 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             common.next("plan --to VERSION")
         ),
         ChangeoverFault::NotInstalled { wanted, .. } => format!(
-            "Install that program first, the way it came here. Then write server_version = \"{wanted}\" in {}.",
+            "Install that program first, in the way the present one was installed. Then write server_version = \"{wanted}\" in {}.",
             shell_word(&common.near("lantern.toml"))
         ),
         ChangeoverFault::WritesKept { .. } => plan_again,
         ChangeoverFault::OtherDisk { .. } => {
-            "Lantern exchanges files by renames alone, so that nothing is ever half there:\n\
-             what a plan exchanges has to lie on the disk of the server folder."
+            "Lantern exchanges files by renaming only, so that nothing is ever half written:\n\
+             what a plan exchanges must be on the same disk as the server folder."
                 .into()
         }
         ChangeoverFault::StoredOnOtherDisk { path, name } => {
             let top = path.as_str().split('/').next().unwrap_or_default();
             format!(
-                "What a backup has of it is put elsewhere, for you to exchange with the server down:\n{}",
+                "Restore it to another folder, and exchange it yourself with the server down:\n{}",
                 common.next(&format!(
                     "backup restore {} {} --to DIR",
                     shell_word(Path::new(name)),
@@ -278,10 +300,10 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
         }
         ChangeoverFault::FolderChanged { .. } | ChangeoverFault::OtherText { .. } => plan_again,
         ChangeoverFault::OwnRoom { path } => {
-            format!("Make {path} a folder, or take it away: lantern makes it anew.")
+            format!("Make {path} a folder, or remove it: lantern makes a new one.")
         }
         ChangeoverFault::LinkLeaves { .. } | ChangeoverFault::WritesOwn { .. } => {
-            "No plan of lantern's does that: do not carry it out.".into()
+            "Lantern makes no such plan: do not carry it out.".into()
         }
         ChangeoverFault::NothingComes { .. } => plan_again,
         ChangeoverFault::NothingToDo => String::new(),
@@ -294,10 +316,10 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             lost,
             ..
         } => format!(
-            "{}{}{}{} All the failed start printed is in {}",
+            "{}{}{}{} Everything the failed start printed: {}",
             last_words(last),
             lost.iter()
-                .map(|path| format!("Not found, and so not put back: {path}\n"))
+                .map(|path| format!("Missing, and so not put back: {path}\n"))
                 .collect::<String>(),
             wrong_now(wrong),
             if *running {
@@ -315,16 +337,14 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
                 .as_ref()
                 .and_then(|cause| cause.downcast_ref::<Error>());
             let why = cause.map(|cause| advice(cause, common)).unwrap_or_default();
-            // The server was stopped: that no file was is said already.
-            let why = why.trim_start_matches("").trim_start_matches("");
             format!(
-                "{}{why}\nIf it was chance, give the same command again.",
+                "{}{why}\nIf that was a passing fault, give the same command again.",
                 wrong_now(wrong)
             )
         }
         ChangeoverFault::NothingToUndo | ChangeoverFault::NothingToResume => String::new(),
         ChangeoverFault::Lost { .. } => {
-            "Somebody moved it while lantern worked. Look for it, put it back, then: lantern undo"
+            "It was moved while lantern worked. Find it and put it back, then: lantern undo"
                 .into()
         }
     }
@@ -340,13 +360,13 @@ fn of_config(fault: &ConfigFault, common: &Common) -> String {
             "Name one of these, or a file that ends in .family.toml.".into()
         }
         ConfigFault::Text { path, .. } if path.iter().any(|name| name == ".lantern") => format!(
-            "Lantern wrote it, and it was damaged since. Move it away, and look what state the files are in:\n\
+            "Lantern wrote it, and it has been damaged since. Move it away, and see what state the files are in:\n\
              mv {0} {0}.broken\n{1}",
             shell_word(path),
             common.next("survey --edited")
         ),
         ConfigFault::Text { path, .. } => format!(
-            "Put it right in {}; docs/formats/ lists the keys.",
+            "Correct it in {}. The keys: lantern docs",
             path.display()
         ),
         ConfigFault::OtherFolder {
@@ -354,51 +374,51 @@ fn of_config(fault: &ConfigFault, common: &Common) -> String {
             is_still_there: true,
             ..
         } => format!(
-            "Nothing was done. This is a copy of it: make it a server of its own: lantern adopt {} --copy",
+            "Nothing was done. This is a copy of it. To make it a server of its own: lantern adopt {} --copy",
             shell_word(Path::new(here))
         ),
         ConfigFault::StillThere(there) => format!(
-            "Take it out of care first, when it is not to be used again: mv {0}/lantern.toml {0}/lantern.toml.old",
+            "If that one is not to be used again, take it out of care first: mv {0}/lantern.toml {0}/lantern.toml.old",
             shell_word(there)
         ),
         ConfigFault::OtherFolder { here, .. } => {
             let here = shell_word(Path::new(here));
             format!(
-                "Nothing was done. Say which it is:\n\
-                 the same server, which lies here now: lantern adopt {here} --moved\n\
-                 a copy, and so a server of its own: lantern adopt {here} --copy"
+                "Nothing was done. Which is it?\n\
+                 The same server, which was moved here: lantern adopt {here} --moved\n\
+                 A copy, and so a server of its own: lantern adopt {here} --copy"
             )
         }
         ConfigFault::OwnFolder(_) => "There is nothing to settle.".into(),
-        ConfigFault::Family { .. } => "docs/formats/family.md lists the keys.".into(),
+        ConfigFault::Family { .. } => "The keys: lantern docs family".into(),
     }
 }
 
 fn of_console(fault: &ConsoleFault, common: &Common) -> String {
     match fault {
         ConsoleFault::Unseen { .. } => {
-            "Run lantern as the user whom the server belongs to, or say how to find out: \
-             state in [console.run], docs/formats/lantern-toml.md."
+            "Run lantern as the user to whom the server belongs, or state how to find out: \
+             state in [console.run], see lantern docs lantern-toml."
                 .into()
         }
         ConsoleFault::NoConsole { .. } => format!(
-            "Stop the server yourself, then let lantern start it:\n{}",
+            "Stop the server yourself, then start it with lantern:\n{}",
             common.next("console start")
         ),
         ConsoleFault::DidNotStop { .. } => format!(
-            "Look at what it is doing: {}\nTo end it without asking: {}",
+            "See what it is doing: {}\nTo kill it: {}",
             shell_word(&common.near(".lantern/console/output.log")),
             common.next("console stop --kill")
         ),
         ConsoleFault::StartedAgain { .. } => {
-            "Tell what starts it to leave it alone, or give lantern its command lines: \
-             [console.run] in docs/formats/lantern-toml.md."
+            "Stop what starts it again, or give lantern its command lines: \
+             [console.run], see lantern docs lantern-toml."
                 .into()
         }
         ConsoleFault::NoAnswer { .. } => format!("Is it busy? See: {}", common.next("verify")),
-        ConsoleFault::CommandLine { .. } => "It is run in the server folder. Put it right in lantern.toml.".into(),
+        ConsoleFault::CommandLine { .. } => "It is run in the server folder. Correct it in lantern.toml.".into(),
         ConsoleFault::Remote { .. } => {
-            "Is the server up, and its remote console on? What lantern.toml says of it: [console.line]".into()
+            "Is the server up, and its remote console switched on? lantern.toml says where it is: [console.line]".into()
         }
         ConsoleFault::Second { .. } => {
             "Nothing was stopped, and no file was touched. Find out what it is, and end it first: it may be a second server on \
@@ -414,7 +434,7 @@ fn of_console(fault: &ConsoleFault, common: &Common) -> String {
 fn of_draw(fault: &DrawFault) -> String {
     match fault {
         DrawFault::NoVariant { id, variants } => format!(
-            "Choose one, and it is remembered: --variant {id}={}",
+            "Choose one; it is remembered: --variant {id}={}",
             variants.first().map_or("NAME", String::as_str)
         ),
         DrawFault::OtherVariants { id, variants, .. } => {
@@ -422,41 +442,41 @@ fn of_draw(fault: &DrawFault) -> String {
             format!("Choose another: --variant {id}={first}")
         }
         DrawFault::InPack { member, .. } => {
-            format!("Nothing was changed. Let the pack's take its place: --drop {member}")
+            format!("Nothing was changed. To use the pack's instead: --drop {member}")
         }
         DrawFault::LeavesWorld { pack, member, .. } => format!(
-            "Nothing was changed. Put it in beside the pack: --add {member}\n\
+            "Nothing was changed. Install it beside the pack: --add {member}\n\
              or keep the pack as it is: --keep {pack}\n\
-             or lose what the world holds of it: --drop {member} --world-loses {member}"
+             or lose what the world contains of it: --drop {member} --world-loses {member}"
         ),
         DrawFault::WritesKept { .. } => {
-            "Nothing was changed. --beside puts such files beside, as *.new; or leave that release out.".into()
+            "Nothing was changed. --beside puts such files beside yours, as *.new; or leave that release out.".into()
         }
         DrawFault::Empty { .. } => {
-            "Nothing was changed. Look what is in that download, and how the family's reader finds it there.".into()
+            "Nothing was changed. See what is in that download, and how the family's reader looks for it.".into()
         }
         DrawFault::LinkLeaves { .. } => {
-            "Nothing was changed. Leave that release out, or tell its maker: a link of it has to stay inside it.".into()
+            "Nothing was changed. Leave that release out, or tell its maker: its links must stay inside it.".into()
         }
-        DrawFault::WritesOwn { .. } => "Nothing was changed. No release has anything to put there: leave it out.".into(),
+        DrawFault::WritesOwn { .. } => "Nothing was changed. No release has any business there: leave it out.".into(),
         DrawFault::KeptInside { .. } => {
-            "Nothing was changed. Rename it yourself with the server down: what lies in it goes with it. Then plan again.".into()
+            "Nothing was changed. Rename it yourself with the server down, with all that is in it. Then plan again.".into()
         }
         DrawFault::NoWord { .. } => {
-            "Nothing was changed. Leave that release out: no honest one is called so.".into()
+            "Nothing was changed. Leave that release out: no honest one has such a name.".into()
         }
         DrawFault::NoEntry { id } => format!(
-            "Nothing was changed. Look whether the file says twice what is started, and leave one; \
+            "Nothing was changed. See whether the file says twice what is started, and keep one; \
              or leave {id} out: no honest add-on has blanks or marks in its id."
         ),
         DrawFault::Pin { .. } => "Nothing was changed. Write it there yourself, as a plain word, and plan again.".into(),
         DrawFault::NoCopy { id, .. } => format!(
-            "Put the release of {id} that is installed into the drop folder, and take it with --from."
+            "Put the installed release of {id} into the drop folder, and name that with --from."
         ),
         DrawFault::Unwritable { path } => {
             format!("Nothing was changed. Save {path} as UTF-8 text in an editor, and plan again.")
         }
-        _ => "Leave that release out, or ask who made it.".into(),
+        _ => "Leave that release out, or ask its maker.".into(),
     }
 }
 
@@ -470,7 +490,7 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             }
             SwitchFault::Always(id) => {
                 format!(
-                    "Take it out: {}",
+                    "Remove it: {}",
                     common.next(&format!("plan --to same --drop {id}"))
                 )
             }
@@ -490,7 +510,7 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
         PlanningFault::NoPart(_) => format!("What is installed: {}", common.next("survey")),
         PlanningFault::WorldLoses(ids) => {
             let words: Vec<String> = ids.iter().map(|id| format!("--world-loses {id}")).collect();
-            format!("If it may, add {}.", words.join(" "))
+            format!("If that is all right, add {}.", words.join(" "))
         }
         PlanningFault::Variant(_) => "Write --variant ID=NAME.".into(),
         PlanningFault::Plan { .. } => format!("It may be cut off or edited. {plan_again}"),
@@ -501,18 +521,18 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
                 format!("\nTo try that one again as it is: {again}")
             });
             format!(
-                "Make another: {}{}",
+                "Make another plan: {}{}",
                 common.next("plan --to VERSION"),
                 again.unwrap_or_default()
             )
         }
         PlanningFault::NothingAside(number) | PlanningFault::NotAside { number, .. } => format!(
-            "What it set aside: {}",
+            "What it did set aside: {}",
             common.next(&format!("history {number}"))
         ),
         PlanningFault::KeptAside(_) => "Nothing was changed.".into(),
         PlanningFault::OtherName { .. } => {
-            format!("Make one: {}", common.next("plan --to VERSION"))
+            format!("Make a new one: {}", common.next("plan --to VERSION"))
         }
         PlanningFault::NotConfirmed(without) => format!("Nothing was changed. To do it: {without}"),
         PlanningFault::Declined => "Nothing was changed.".into(),
@@ -521,7 +541,7 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             "See which versions can be reached: {}",
             common.next("outlook --catalogue FILE")
         ),
-        PlanningFault::Request { .. } => "docs/formats/request.md lists the keys.".into(),
+        PlanningFault::Request { .. } => "The keys: lantern docs request".into(),
         PlanningFault::NoRequest => format!("Ask for one: {}", common.next("plan --to VERSION")),
     }
 }
@@ -529,11 +549,11 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
 fn of_rehearsal(fault: &RehearsalFault, common: &Common) -> String {
     match fault {
         RehearsalFault::OwnPath { .. } => {
-            "Nothing was copied. Write the path relative to the folder, and it can be rehearsed."
+            "Nothing was copied. Write the path relative to the folder; then it can be rehearsed."
                 .into()
         }
         RehearsalFault::Touched { .. } => format!(
-            "Look what in its settings leads there, and compare with the last backup: {}",
+            "Find out which of its settings lead there, and compare with the last backup: {}",
             common.next("backup list")
         ),
         RehearsalFault::CalledOff => "The live server was not touched.".into(),
@@ -542,9 +562,9 @@ fn of_rehearsal(fault: &RehearsalFault, common: &Common) -> String {
 
 fn of_survey(fault: &SurveyFault, common: &Common) -> String {
     match fault {
-        SurveyFault::NotInstalled { .. } => format!("See what is: {}", common.next("survey")),
+        SurveyFault::NotInstalled { .. } => format!("What is installed: {}", common.next("survey")),
         SurveyFault::SeveralOrderFiles { .. } => {
-            "Keep one server to a folder, or write a family file that names the file.".into()
+            "Keep one server in each folder, or write a family file that names the file.".into()
         }
     }
 }
@@ -561,7 +581,7 @@ fn wrong_now(wrong: &[String]) -> String {
 fn printed(last: &[String], common: &Common) -> String {
     let log = common.near(".lantern/console/output.log");
     format!(
-        "{}All it printed is in {}",
+        "{}Everything it printed: {}",
         last_words(last),
         shell_word(&log)
     )

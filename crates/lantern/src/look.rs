@@ -160,7 +160,7 @@ impl Look {
 
     /// Prints the next command to paste.
     pub fn next(&self, command: &str) {
-        if self.quiet {
+        if self.quiet || self.json {
             return;
         }
         self.say(&format!("\nNext: {}", self.paint(Means::Paste, command)));

@@ -1,12 +1,14 @@
 //! Progress on stderr: a bar on a terminal, one line for each finished step anywhere.
 
-use crate::look::{Look, Means, count, time};
+use crate::look::{Look, Means, bytes, count, time};
 use crate::visible::visible;
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use lantern_core::plan::Step;
 use lantern_host::changeover::Event;
 use lantern_host::config::Server;
 use lantern_host::console::{Console, Follower};
+use lantern_host::meter;
+use std::fmt;
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -56,9 +58,9 @@ impl<'a> Progress<'a> {
                 self.bar = at_work(&format!("{} …", name(step)));
                 self.begun = Instant::now();
             }
-            Event::Progress(done, total) => {
+            Event::Warned(done, total) => {
                 if self.bar.length() != Some(total) {
-                    let style = ProgressStyle::with_template("  {bar:30} {msg} {percent} %");
+                    let style = ProgressStyle::with_template("  {bar:30} {pos} of {len} s");
                     self.bar
                         .set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
                     self.bar.set_length(total);
@@ -164,14 +166,53 @@ impl Drop for Printed {
     }
 }
 
-/// Something turning, with the seconds, as long as the answer is kept.
+/// Something turning, with how far it has come and how fast, as long as the answer is kept.
 pub fn at_work(words: &str) -> ProgressBar {
+    meter::begin(0);
     let bar = ProgressBar::with_draw_target(None, target());
-    let style = ProgressStyle::with_template("  {spinner} {msg} {elapsed}");
-    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
-    bar.set_message(words.to_owned());
+    let style = ProgressStyle::with_template("{at_work}");
+    let style = style.unwrap_or_else(|_| ProgressStyle::default_spinner());
+    let said = words.to_owned();
+    bar.set_style(style.with_key(
+        "at_work",
+        move |state: &ProgressState, line: &mut dyn fmt::Write| {
+            show_work(&said, state, line);
+        },
+    ));
     bar.enable_steady_tick(Duration::from_millis(120));
     bar
+}
+
+/// Does something, and shows meanwhile how far it has come.
+pub fn during<T>(words: &str, work: impl FnOnce() -> T) -> T {
+    let bar = at_work(words);
+    let done = work();
+    bar.finish_and_clear();
+    done
+}
+
+/// What takes no longer than this shows no progress.
+const SOON: Duration = Duration::from_millis(400);
+/// What turns.
+const TURNING: [char; 4] = ['|', '/', '-', '\\'];
+
+/// One line on what is at work; nothing on what is soon over.
+fn show_work(words: &str, state: &ProgressState, line: &mut dyn fmt::Write) {
+    let elapsed = state.elapsed();
+    if elapsed < SOON {
+        return;
+    }
+    let turn = TURNING[(elapsed.as_millis() / 120) as usize % TURNING.len()];
+    let far = match meter::seen() {
+        None => time(elapsed.as_millis() as u64),
+        Some((done, total)) => {
+            let rate = (done as f64 / elapsed.as_secs_f64()) as u64;
+            let percent = u128::from(done) * 100 / u128::from(total);
+            let (done, total, rate) = (bytes(done), bytes(total), bytes(rate));
+            format!("{percent} %   {done} of {total}, {rate}/s")
+        }
+    };
+    let _ = write!(line, "  {turn} {words}   {far}");
 }
 
 /// Something turning, with the seconds that a start has taken, beside those of the start before and the

@@ -87,7 +87,7 @@ pub fn draft(name: &str, sample: &Sample) -> String {
     sections.push(match order {
         Some(order) => Section::guessed(order),
         None => Section::fixed(
-            "\n# Where the load order is written, if anywhere: [order], see docs/formats/family.md\n"
+            "\n# Where the load order is written, if anywhere: [order], see: lantern docs family\n"
                 .into(),
         ),
     });
@@ -124,7 +124,7 @@ fn head(name: &str, sample: &Sample) -> String {
     };
     format!(
         "# A first draft, guessed from a folder. Look at every line; what is marked TODO has to be said.\n\
-         # What each key means: docs/formats/family.md. Try it: lantern family check THIS --on FOLDER\n\
+         # What each key means: lantern docs family. Try it: lantern family check THIS --on FOLDER\n\
          format = 1\n\
          name = {}\n\
          title = {}\n\
@@ -271,7 +271,7 @@ mod tests {
         Family::parse(&text).unwrap();
         insta::assert_snapshot!(text, @r#"
         # A first draft, guessed from a folder. Look at every line; what is marked TODO has to be said.
-        # What each key means: docs/formats/family.md. Try it: lantern family check THIS --on FOLDER
+        # What each key means: lantern docs family. Try it: lantern family check THIS --on FOLDER
         format = 1
         name = 'fern "house"'
         title = 'fern "house" server'
@@ -325,7 +325,7 @@ mod tests {
         id = "name"
         version = "version"
 
-        # Where the load order is written, if anywhere: [order], see docs/formats/family.md
+        # Where the load order is written, if anywhere: [order], see: lantern docs family
 
         [launch]
         command = ["sh", "start.sh"]

@@ -66,7 +66,7 @@ pub(super) fn unreadable(path: &RelPath, why: &str) -> Finding {
             line: None,
         }),
         text: format!("it cannot be read: {why}"),
-        remedy: "fetch it again, or take it out of the folder".into(),
+        remedy: "download it again, or remove it from the folder".into(),
     }
 }
 
@@ -129,7 +129,7 @@ pub(super) fn find(
             Severity::Wrong,
             "order-file-missing",
             None,
-            "the file that holds the load order is not there".into(),
+            "the file that holds the load order is missing".into(),
             "put it back from a backup, or start the server once so that it writes one",
         );
     }
@@ -165,7 +165,7 @@ fn twice(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
         if places.len() > 1 {
             let place = finder.at(indices[0]);
             let text = format!(
-                "{id} is there {} times: {}",
+                "{id} is installed {} times: {}",
                 places.len(),
                 places.join(", ")
             );
@@ -174,7 +174,7 @@ fn twice(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 "twice",
                 place,
                 text,
-                "take out the one that is not wanted",
+                "remove the one you do not want",
             );
         }
     }
@@ -199,8 +199,8 @@ fn files_changed(finder: &mut Finder<'_>) {
                 n => format!(" and {} more", count(n, "file", "files")),
             };
             let text =
-                format!("{id} is there but not active: {path}{more} is not what it laid there");
-            let remedy = "an update of the server program put its own back; lantern plan --to same lays it again";
+                format!("{id} is installed but not active: {path}{more} is not the file it put there");
+            let remedy = "an update of the server program put its own file back; lantern plan --to same installs it again";
             finder.add(Severity::Wrong, "framework-inactive", place, text, remedy);
         }
         match &component.state {
@@ -215,18 +215,18 @@ fn files_changed(finder: &mut Finder<'_>) {
                 }
                 if !added.is_empty() {
                     let text = format!(
-                        "{id}: {} there that {} no part of it",
+                        "{id}: {} there that {} not part of it",
                         count(added.len(), "file is", "files are"),
                         if added.len() == 1 { "is" } else { "are" }
                     );
                     let remedy =
-                        "take out what you did not put there: left over from an older one?";
+                        "remove what you did not put there; it may be left over from an older release";
                     finder.add(Severity::Caution, "not-of-it", first(added), text, remedy);
                 }
             }
             FileState::PartlyMissing { files } => {
-                let text = format!("{id}: {} gone", count(files.len(), "file is", "files are"));
-                let remedy = "install the release again, or take the component out whole";
+                let text = format!("{id}: {} missing", count(files.len(), "file is", "files are"));
+                let remedy = "install the release again, or remove the component";
                 finder.add(
                     Severity::Wrong,
                     "partly-missing",
@@ -239,13 +239,13 @@ fn files_changed(finder: &mut Finder<'_>) {
         }
         if component.facts.side == Some(Side::Client) {
             let place = finder.at(index);
-            let text = format!("{id} is for players' clients alone");
+            let text = format!("{id} is only for players' clients");
             finder.add(
                 Severity::Caution,
                 "client-only",
                 place,
                 text,
-                "take it out of the server folder",
+                "remove it from the server folder",
             );
         }
     }
@@ -275,7 +275,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 "{} {} is for {} {range}, not for {}",
                 facts.id, facts.version, there.id, there.version
             );
-            let remedy = "plan a changeover: it finds releases that fit together";
+            let remedy = "lantern plan finds releases that fit together";
             let place = finder.at(index);
             finder.add(Severity::Wrong, "other-framework", place, text, remedy);
         }
@@ -287,7 +287,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 "{} {} is for server {range}, not for {server}",
                 facts.id, facts.version
             );
-            let remedy = "plan a changeover to a release for this server version";
+            let remedy = "lantern plan finds a release for this server version";
             finder.add(Severity::Wrong, "other-server-version", place, text, remedy);
         }
         let on = |i: &usize| !components[*i].runs.is_off();
@@ -306,13 +306,13 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 let there = there_instead(need, &components[*other].facts);
                 (
                     "need-out-of-range",
-                    format!("{whose}, but {there} is there"),
-                    "plan a changeover: it finds releases that fit together",
+                    format!("{whose}, but {there} is installed"),
+                    "lantern plan finds releases that fit together",
                 )
             } else {
                 (
                     "need-missing",
-                    format!("{whose}, which is not there"),
+                    format!("{whose}, which is not installed"),
                     "install it, or switch off what needs it",
                 )
             };
@@ -323,7 +323,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
             if !needs.iter().any(met) {
                 let listed: Vec<String> = needs.iter().map(ToString::to_string).collect();
                 let text = format!(
-                    "{} needs one of {}, and none of them runs",
+                    "{} needs one of {}, and none of them is running",
                     facts.id,
                     listed.join(", ")
                 );
@@ -344,8 +344,8 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                     .any(|i| components[*i].facts.is_meant_by(used))
             {
                 let there = there_instead(used, &components[*other].facts);
-                let text = format!("{} goes with {used}, but {there} is there", facts.id);
-                let remedy = "plan a changeover: it finds releases that fit together";
+                let text = format!("{} works with {used}, but {there} is installed", facts.id);
+                let remedy = "lantern plan finds releases that fit together";
                 let place = finder.at(index);
                 finder.add(Severity::Wrong, "need-out-of-range", place, text, remedy);
             }
@@ -356,7 +356,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 if !other.runs.is_off() && other.facts.is_meant_by(clash) {
                     let place = finder.at(index);
                     let text = format!(
-                        "{} clashes with {} {}",
+                        "{} conflicts with {} {}",
                         facts.id, other.facts.id, other.facts.version
                     );
                     finder.add(
@@ -401,10 +401,10 @@ fn rivals(finder: &mut Finder<'_>) {
                 .filter(|(_, c)| c.facts.id == *id)
             {
                 let text = format!(
-                    "{id} is still there, though {} takes its place",
+                    "{id} is still installed, though {} replaces it",
                     component.facts.id
                 );
-                let remedy = format!("take {id} out");
+                let remedy = format!("remove {id}");
                 let place = finder.at(old);
                 finder.add(Severity::Wrong, "replaced", place, text, &remedy);
             }
@@ -416,7 +416,7 @@ fn rivals(finder: &mut Finder<'_>) {
             .map(|index| components[*index].facts.id.as_str())
             .collect();
         let text = format!(
-            "only one of the group {group} may run, and {} do",
+            "only one of the group {group} may be active, and {} are",
             ids.join(", ")
         );
         let place = finder.at(indices[0]);
@@ -445,8 +445,8 @@ fn misplaced(finder: &mut Finder<'_>, family: &Family, files: &[FileSeen]) {
         });
         let inside = below(&paths, folder.as_str());
         if archives().any(|reader| reader.at.matches(folder.as_str())) {
-            let text = "it is a folder, where an archive is expected".to_owned();
-            let remedy = "somebody unpacked it: put the archive itself there";
+            let text = "this is a folder, but an archive is expected".to_owned();
+            let remedy = "it was probably unpacked: put the archive itself there";
             finder.add(Severity::Wrong, "unpacked", place, text, remedy);
             continue;
         }
@@ -459,16 +459,16 @@ fn misplaced(finder: &mut Finder<'_>, family: &Family, files: &[FileSeen]) {
             continue;
         }
         if archives().any(|reader| !reader.files.is_empty() && marked(reader, &inside)) {
-            let text = "what belongs into an archive lies open in a data folder".to_owned();
+            let text = "what belongs in an archive lies unpacked in a data folder".to_owned();
             let remedy =
-                "somebody unpacked an archive here: put the archive itself beside the folder";
+                "an archive was probably unpacked here: put the archive itself beside the folder";
             finder.add(Severity::Caution, "unpacked", place, text, remedy);
         } else if !owned.contains(folder) {
             let text = format!(
-                "a data folder of {} without its add-on",
+                "a data folder of {} whose add-on is not installed",
                 count(inside.len(), "file", "files")
             );
-            let remedy = "keep it if the add-on is to come back; otherwise put it away";
+            let remedy = "keep it if the add-on is to come back; otherwise move it away";
             finder.add(Severity::Note, "data-left", place, text, remedy);
         }
     }
@@ -478,7 +478,7 @@ fn misplaced(finder: &mut Finder<'_>, family: &Family, files: &[FileSeen]) {
                 path: data.clone(),
                 line: None,
             });
-            let text = "it is a file, where an add-on's data folder is expected".to_owned();
+            let text = "this is a file, but an add-on's data folder is expected".to_owned();
             let remedy = "move the file away, or the add-on cannot write its data";
             finder.add(Severity::Wrong, "file-for-folder", place, text, remedy);
         }
@@ -507,7 +507,7 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, soone
             "line-without-addon",
             place,
             text,
-            "take the line out, or install it",
+            "remove the line, or install it",
         );
     }
     let by_category = components.iter().filter_map(|component| {
@@ -541,7 +541,7 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, soone
                     "not-started",
                     place,
                     text,
-                    "switch it on (plan --on), or take it out (plan --drop)",
+                    "switch it on (plan --on), or remove it (plan --drop)",
                 );
             }
             continue;
@@ -558,7 +558,7 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, soone
                 let mut needs = facts.needs.iter().chain(&facts.uses);
                 let why = match needs.any(|need| need.id == first) {
                     true => "which it needs",
-                    false => "which has to come first",
+                    false => "which must come first",
                 };
                 let text = format!("{} is started before {first}, {why}{where_it_is}", facts.id);
                 finder.add(
@@ -566,7 +566,7 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, soone
                     "started-too-early",
                     place,
                     text,
-                    "plan a changeover: it puts the order right",
+                    "lantern plan puts the order right",
                 );
             }
         }

@@ -50,7 +50,7 @@ pub fn laid_over(component: &Component, remembered: &BTreeMap<RelPath, Remembere
     let name = component.ledger_name();
     let outside = |path: &RelPath| {
         let place = component.place.as_ref();
-        !place.is_some_and(|place| path == place || path.below(place.as_str()).is_some())
+        !place.is_some_and(|place| path.is_within(place))
     };
     let mut rows = remembered.iter();
     !component.holdings.overlay.is_empty()

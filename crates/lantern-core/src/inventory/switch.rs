@@ -32,10 +32,10 @@ pub enum SwitchFault {
         by: Id,
     },
     /// One of many is always in use.
-    #[error("{0} is the one in use, and one always is")]
+    #[error("{0} is the active one, and one of its kind always is")]
     InUse(Id),
     /// It is to be switched on and off at once.
-    #[error("{0} is to be switched on and off at once")]
+    #[error("{0} cannot be switched on and off at the same time")]
     Both(Id),
 }
 

@@ -176,8 +176,7 @@ pub struct Extent {
 impl Extent {
     /// Whether a path was asked for.
     pub fn asks_for(&self, path: &RelPath) -> bool {
-        let inside = |part: &RelPath| part == path || path.below(part.as_str()).is_some();
-        self.only.is_empty() || self.only.iter().any(inside)
+        self.only.is_empty() || self.only.iter().any(|part| path.is_within(part))
     }
 }
 

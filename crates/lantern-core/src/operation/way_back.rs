@@ -3,7 +3,7 @@
 use super::{Extent, Move, Record, is_own};
 use crate::path::{PathFault, RelPath};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// What is needed to take an operation back.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -29,6 +29,17 @@ impl WayBack {
     pub fn exchanged(&self) -> BTreeSet<&RelPath> {
         let ends = self.moves.iter().flat_map(|step| [&step.from, &step.to]);
         ends.filter(|path| !is_own(path)).collect()
+    }
+
+    /// Goes from the state after the operation to the one before it, in a list of where what was at a path lies; none
+    /// where nothing was there. A path that is not in it is as it is now.
+    pub fn step_back(&self, state: &mut BTreeMap<RelPath, Option<RelPath>>) {
+        for step in self.moves.iter().rev() {
+            match step.brings() {
+                true => state.insert(step.to.clone(), None),
+                false => state.insert(step.from.clone(), Some(step.to.clone())),
+            };
+        }
     }
 
     /// The renames back: what came goes aside, and what was set aside comes back, last first. Paths that are not

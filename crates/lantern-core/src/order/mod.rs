@@ -198,7 +198,7 @@ impl Arrangement {
 
 /// Add-ons that each have to be started before one another, in a ring.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("these need one another in a ring, so none can be started first: {}", .0.iter().map(Id::as_str).collect::<Vec<_>>().join(", "))]
+#[error("these need one another in a circle, so none can be started first: {}", .0.iter().map(Id::as_str).collect::<Vec<_>>().join(", "))]
 pub struct Ring(pub Vec<Id>);
 
 /// Puts add-ons in an order in which each comes after all that it follows.

@@ -117,9 +117,9 @@ pub fn draw(
     }
     for gone in &selection.gone {
         let why = match &gone.replaced_by {
-            Some(id) => format!("{id} takes its place"),
-            None if gone.asked => "taken out as asked".into(),
-            None => "nothing of it fits".into(),
+            Some(id) => format!("replaced by {id}"),
+            None if gone.asked => "removed as asked".into(),
+            None => "no release of it fits".into(),
         };
         components.push(ComponentChange {
             id: gone.id.clone(),
@@ -132,7 +132,7 @@ pub fn draw(
             variant: None,
         });
         if gone.replaced_by.is_none() && situation.is_world_bound(&gone.id) {
-            let note = format!("{} goes, and the world loses its content", gone.id);
+            let note = format!("{} is removed, and the world loses its content", gone.id);
             drawing.notes.push(note);
         }
         drawing.set_aside(&gone.id, false);
@@ -179,7 +179,7 @@ pub fn draw(
     let edits = edits::edits(situation, &afterwards)?;
     let edits = drawing.edit(edits);
     if !selection.proved {
-        let note = "the search was long: this is the best found, and perhaps not the best there is";
+        let note = "the search took too long: this is the best answer found, but perhaps not the best there is";
         drawing.notes.push(note.into());
     }
     let undeclared: Vec<&str> = selection
@@ -198,7 +198,7 @@ pub fn draw(
             String::new()
         };
         drawing.notes.push(format!(
-            "unknown whether made for the target, as nobody declared it: {shown}{more}"
+            "whether these are for this server version is unknown, as nobody declared it: {shown}{more}"
         ));
     }
     let to = selection
@@ -451,7 +451,7 @@ impl<'a> Drawing<'a> {
                     done.push(edit);
                 }
                 Some(_) => {
-                    let note = format!("{} comes new: look at what it pins", edit.path);
+                    let note = format!("{} is new: check which versions it names", edit.path);
                     self.notes.push(note);
                 }
                 None => {}

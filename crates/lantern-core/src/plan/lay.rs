@@ -122,7 +122,7 @@ impl Drawing<'_> {
                 _ => "",
             };
             let note = format!(
-                "{} goes: {pack} {version} does not hold it{bound}",
+                "{} is removed: {pack} {version} does not contain it{bound}",
                 facts.id
             );
             self.notes.push(note);
@@ -166,7 +166,7 @@ impl Drawing<'_> {
                 .collect();
             if !own.is_empty() {
                 self.notes
-                    .push(format!("beside {id}, your own stay: {}", own.join(", ")));
+                    .push(format!("your own stay beside {id}: {}", own.join(", ")));
             }
         }
         Ok(())
@@ -200,7 +200,7 @@ impl Drawing<'_> {
         for member in &taken_out {
             if payload.members.iter().any(|m| m.facts.id == *member) {
                 self.notes
-                    .push(format!("{member} of {id} stays out, as you took it out"));
+                    .push(format!("{member} of {id} is not installed again, as you removed it"));
             }
         }
         let own = self.situation.own;
@@ -233,12 +233,12 @@ impl Drawing<'_> {
             let mut path = file.path.clone();
             if self.is_kept(&path) {
                 let Some(beside) = self.beside(&path) else {
-                    let note = format!("{path} of {id} is left out: all about it is kept");
+                    let note = format!("{path} of {id} is not installed: everything around it is on the keep list");
                     self.notes.push(note);
                     continue;
                 };
                 self.notes.push(format!(
-                    "{path} is kept; that of {id} is put beside, as {beside}"
+                    "{path} is kept as it is; the one of {id} is put beside it, as {beside}"
                 ));
                 path = beside;
             }
@@ -287,7 +287,7 @@ impl Drawing<'_> {
             ActionKind::SetAside if there.before == coming.after => coming.what = ActionKind::Keep,
             ActionKind::SetAside if self.edited.get(path) == coming.after.as_ref() => {
                 self.notes.push(format!(
-                    "{path} was edited by hand and ships unchanged: yours stays"
+                    "{path} was edited by hand, and the new release did not change it: yours stays"
                 ));
                 coming.what = ActionKind::Keep;
                 coming.shipped = coming.after.take();
@@ -470,7 +470,7 @@ impl Drawing<'_> {
                 let laid = self.lay(coming, component.facts.version.as_str())?;
                 self.actions.insert(path.clone(), laid);
                 self.notes
-                    .push(format!("{path} of {id} is laid over again"));
+                    .push(format!("{path} of {id} is installed over it again"));
             }
         }
         Ok(())

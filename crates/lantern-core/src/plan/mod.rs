@@ -466,7 +466,7 @@ pub fn reason_text(reason: &Reason) -> String {
         Reason::InstalledDoesNotFit => "the installed one does not fit the rest".into(),
         Reason::MadeForOthers { version, range } => format!("{version} is for server {range}"),
         Reason::Wanted { id, range } => format!("{id} needs it {range}"),
-        Reason::OtherVariant => "laid again, from its archive".into(),
+        Reason::OtherVariant => "installed again, from its archive".into(),
         Reason::Newer => "the newest".into(),
         Reason::NeededBy { id } => format!("needed by {id}"),
     }

@@ -73,8 +73,7 @@ impl Payload {
     /// The member that a path belongs to.
     pub(super) fn member_at(&self, path: &RelPath) -> Option<&Id> {
         let mut members = self.members.iter();
-        let member = members
-            .find(|member| *path == member.place || path.below(member.place.as_str()).is_some());
+        let member = members.find(|member| path.is_within(&member.place));
         member.map(|member| &member.facts.id)
     }
 }
@@ -196,8 +195,7 @@ fn links_stay(files: &[PayloadFile], place: &RelPath, id: &Id) -> Result<(), Dra
             continue;
         };
         let stays = link::leads_to(&file.path, target).is_some_and(|to| {
-            let inside = |at: &RelPath, of: &RelPath| at == of || at.below(of.as_str()).is_some();
-            inside(&to, place) || files.iter().any(|other| inside(&other.path, &to))
+            to.is_within(place) || files.iter().any(|other| other.path.is_within(&to))
         });
         if !stays {
             return Err(DrawFault::LinkLeaves {

@@ -21,7 +21,7 @@ impl Obstacle {
     /// As [`Obstacle::tell`]; that `asked` could move again is the question, not an answer.
     pub(super) fn tell_of(&self, request: &Request, asked: Option<&Id>) -> String {
         if self.conflicts.is_empty() {
-            return "No answer was found in the steps allowed; there may still be one.".into();
+            return "No answer was found within the step limit; there may still be one.".into();
         }
         let mut remedies = self.remedies(request);
         for list in &mut remedies {
@@ -36,6 +36,7 @@ impl Obstacle {
                     request,
                     conflict,
                     remedies,
+                    asked,
                 }
                 .story()
             })
@@ -58,6 +59,8 @@ struct Teller<'a> {
     request: &'a Request,
     conflict: &'a Conflict,
     remedies: &'a [Remedy],
+    /// The component that a question is about: its version is the question's.
+    asked: Option<&'a Id>,
 }
 
 impl<'a> Teller<'a> {
@@ -95,9 +98,9 @@ impl<'a> Teller<'a> {
         match staying[..] {
             [] => lines.push(self.no_build()),
             [id] if !relations => lines.push(self.no_release(id)),
-            [id] => lines.push(format!("{id} cannot be there on server {target}:")),
+            [id] => lines.push(format!("{id} cannot be installed on server {target}:")),
             _ => lines.push(format!(
-                "{} cannot all be there on server {target}:",
+                "{} cannot all be installed on server {target}:",
                 list(&staying)
             )),
         }
@@ -204,9 +207,9 @@ impl<'a> Teller<'a> {
         there.dedup();
         let target = &self.request.target;
         match there.len() {
-            0 => format!("Server {target} is not offered; no server build is."),
+            0 => format!("Server {target} is not on offer; no server build is."),
             _ => format!(
-                "Server {target} is not offered. Builds that are: {}.",
+                "Server {target} is not on offer. Known builds: {}.",
                 versions(&there)
             ),
         }
@@ -226,12 +229,13 @@ impl<'a> Teller<'a> {
             let here = held.is_some_and(|held| held.version == facts.version);
             let here = if here { " (installed)" } else { "" };
             let why = match &facts.server {
-                _ if facts.withdrawn && here.is_empty() => "was taken back by its makers".into(),
+                _ if facts.withdrawn && here.is_empty() => "has been withdrawn".into(),
                 Some(range) if !self.request.runs_somewhere(range) => format!("is for {range}"),
                 _ if facts.is_early() && here.is_empty() => "is a test release".into(),
                 _ if self.has(&Fact::Again(id.clone())) && !here.is_empty() => {
-                    "is there in another variant, and its archive is not on offer".into()
+                    "is installed in another variant, and its archive is not on offer".into()
                 }
+                _ if self.asked == Some(id) => "is not the version in question".into(),
                 _ => "is ruled out by --keep".into(),
             };
             format!("{}{here} {why}", facts.version)
@@ -260,15 +264,15 @@ impl<'a> Teller<'a> {
         };
         Some(match fact {
             Fact::Target => match &self.request.target {
-                Target::One(version) => format!("The server is to be {version}."),
-                Target::Within(range) => format!("The server is to be within {range}."),
+                Target::One(version) => format!("The server is to become {version}."),
+                Target::Within(range) => format!("The server is to become one of {range}."),
             },
             Fact::Stays(id) if *id == self.request.build => return None,
             Fact::Stays(id) => match self.held(id) {
                 Some(facts) if facts.world_bound == Some(true) => {
-                    format!("{id} has to stay: the world holds its content.")
+                    format!("{id} must stay: the world holds its content.")
                 }
-                Some(_) => format!("{id} is installed and has to stay."),
+                Some(_) => format!("{id} is installed and must stay."),
                 None if self.request.add.contains(id) => format!("{id} was asked for."),
                 None => format!("{id} is in the drop folder."),
             },
@@ -285,26 +289,26 @@ impl<'a> Teller<'a> {
                 }
                 let why = match fact {
                     Fact::Runs(_) => format!("for server {}", self.request.target),
-                    Fact::Early(_) => "that is no test release".into(),
-                    Fact::Withdrawn(_) => "that was not taken back".into(),
-                    _ => "as it is kept".into(),
+                    Fact::Early(_) => "other than test releases".into(),
+                    Fact::Withdrawn(_) => "that has not been withdrawn".into(),
+                    _ => "that --keep allows".into(),
                 };
                 match self.left(id).len() {
-                    0 => format!("There is no release of {id} {why}."),
-                    _ => format!("Of {id} there is {} {why}.", left(id)),
+                    0 => format!("{id} has no release {why}."),
+                    _ => format!("Releases of {id} {why}: {}.", left(id)),
                 }
             }
             Fact::Again(id) => {
-                format!("{id} is to be laid again in another variant, from an archive on offer.")
+                format!("{id} has to be installed again in another variant, from an archive on offer.")
             }
-            Fact::Dropped(id) => format!("{id} is to go."),
+            Fact::Dropped(id) => format!("{id} is to be removed."),
             Fact::Needs(id, other) => {
                 let told = self.each(id, |facts| ranges(&facts.needs, other));
                 told_needs(id, "needs", other, &told)
             }
             Fact::NeedsInstalled(id, other) => {
                 let told = self.each(id, |facts| ranges(&facts.needs_installed, other));
-                told_needs(id, "needs, installed,", other, &told)
+                told_needs(id, "needs to be installed", other, &told)
             }
             Fact::NeedsAny(id, others) => {
                 format!(
@@ -314,19 +318,19 @@ impl<'a> Teller<'a> {
             }
             Fact::Uses(id, other) => {
                 let told = self.each(id, |facts| ranges(&facts.uses, other));
-                told_needs(id, "goes only with", other, &told)
+                told_needs(id, "works only with", other, &told)
             }
             Fact::Clashes(id, other) => {
                 let told = self.each(id, |facts| ranges(&facts.clashes, other));
-                told_needs(id, "does not go with", other, &told)
+                told_needs(id, "conflicts with", other, &told)
             }
             Fact::Replaces(id, other) => {
-                format!("{id} takes the place of {other}; the two are not there together.")
+                format!("{id} replaces {other}; they cannot both be installed.")
             }
             Fact::Companions(id, other) => {
-                format!("{id} and {other} move together, in one version.")
+                format!("{id} and {other} must have the same version.")
             }
-            Fact::Group(group) => format!("Only one of the group {group} may be there."),
+            Fact::Group(group) => format!("Only one of the group {group} may be active."),
             Fact::Room(kind) => self.room(kind),
             Fact::Framework(id) => {
                 let told = self.each(id, |facts| facts.framework.iter().cloned().collect());
@@ -334,7 +338,7 @@ impl<'a> Teller<'a> {
             }
             Fact::Runtime(id) => {
                 let told = self.each(id, |facts| facts.runtime.iter().cloned().collect());
-                told_needs(id, "wants a runtime", &Id::new(""), &told)
+                told_needs(id, "needs runtime", &Id::new(""), &told)
             }
             Fact::Flavour(id) => {
                 let flavours: BTreeSet<&str> = self
@@ -343,7 +347,7 @@ impl<'a> Teller<'a> {
                     .filter_map(|f| f.flavour.as_deref())
                     .collect();
                 format!(
-                    "{id} wants a build that is {}.",
+                    "{id} needs a build that is {}.",
                     flavours.into_iter().collect::<Vec<_>>().join(" or ")
                 )
             }
@@ -428,7 +432,7 @@ impl<'a> Teller<'a> {
             .map(|(id, takes)| format!("{id} takes {takes}"))
             .collect();
         format!(
-            "The server has {} slots for {kind}, and together they take more: {}.",
+            "The server has {} slots for {kind}; together these need more: {}.",
             most.copied().unwrap_or(0),
             told.join(", ")
         )
@@ -451,7 +455,7 @@ impl<'a> Teller<'a> {
                     .any(|o| o.facts.id == *id && o.origin == Origin::DropFolder);
                 let way = match fetched {
                     true if self.held(id).is_none() => format!("take {id} out of the drop folder"),
-                    _ => format!("drop {id} (--drop {id})"),
+                    _ => format!("remove {id} (--drop {id})"),
                 };
                 match also.len() {
                     0 => way,
@@ -467,7 +471,7 @@ impl<'a> Teller<'a> {
             }
             Remedy::Untested(releases) => {
                 format!(
-                    "take, untested, what was made for other versions (--allow-untested): {}",
+                    "use, untested, what was made for other versions (--allow-untested): {}",
                     named(releases)
                 )
             }
@@ -480,12 +484,14 @@ impl<'a> Teller<'a> {
                     .held(id)
                     .map_or(String::new(), |it| format!(" {}", it.version));
                 format!(
-                    "put the archive of {id}{version} on offer (--from DIR or --catalogue FILE)"
+                    "provide the archive of {id}{version} (--from DIR or --catalogue FILE)"
                 )
             }
-            Remedy::Unpin(id) => format!("let {id} move"),
-            Remedy::SwitchOn(id) => format!("let {id} run (--on {id})"),
-            Remedy::Undrop(id) => format!("let {id} stay (without --drop {id})"),
+            Remedy::Unpin(id) => {
+                format!("let {id} change version (without --keep {id}, or keep in lantern.toml)")
+            },
+            Remedy::SwitchOn(id) => format!("switch {id} on (--on {id}, or without --off {id})"),
+            Remedy::Undrop(id) => format!("keep {id} installed (without --drop {id})"),
         }
     }
 }

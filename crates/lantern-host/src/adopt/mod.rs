@@ -194,7 +194,7 @@ fn settings_text(
 ) -> String {
     let quoted = |text: &str| toml_edit::Value::from(text).to_string();
     let mut text = format!(
-        "# Warm Lantern looks after this server. All keys: docs/formats/lantern-toml.md\n\
+        "# Warm Lantern looks after this server. All keys: lantern docs lantern-toml\n\
          format = 1\n\
          name = {}\n\
          id = {}        # this server's own mark: leave it\n\

@@ -13,6 +13,7 @@ use crate::config::fault::ConfigFault;
 use crate::config::{Config, Server};
 use crate::error::{At, Error, Result};
 use crate::folder::{Folder, Listing, Stamp, free_name, safe_name};
+use crate::meter;
 use crate::place::{Meta, here};
 use lantern_core::link;
 pub use lantern_core::operation::Scope;
@@ -147,7 +148,9 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         None => last_seen(server, &store, scope)?,
     };
     let mut listing = listing_of(server, scope)?;
-    let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = leaves(&mut listing)
+    let leaves = leaves(&mut listing);
+    meter::begin(leaves.iter().map(|(_, stamp)| stamp.bytes).sum());
+    let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = leaves
         .into_par_iter()
         .map(|(path, stamp)| {
             // The second pass is made with the server down, and goes on to its end.
@@ -161,6 +164,7 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
             let last = last.get(&path).filter(unchanged);
             let last = || last.filter(|stored| store.has(&stored.tree()));
             if let Some(stored) = seen.filter(unchanged).or_else(last) {
+                meter::did(stamp.bytes);
                 return Ok(Some((path, stamp, stored.clone(), false)));
             }
             match take(&store, server, &path, stamp) {
@@ -455,9 +459,14 @@ pub fn check(server: &Server) -> Result<Vec<Wrong>> {
         // A list that cannot be read is found below.
         let _ = store.reach(&file.tree(), &mut pieces);
     }
+    meter::begin(pieces.iter().map(|hash| store.packed_bytes(hash)).sum());
     let bad: HashSet<Hash> = pieces
         .into_par_iter()
-        .filter(|hash| store.get(hash).is_err())
+        .filter(|hash| {
+            let is_bad = store.get(hash).is_err();
+            meter::did(store.packed_bytes(hash));
+            is_bad
+        })
         .collect();
     for backup in &manifests {
         for file in &backup.files {
@@ -497,12 +506,10 @@ pub fn restore(server: &Server, name: &str, to: &Path, only: &[RelPath]) -> Resu
     let (manifest, gaps) = found(server, name)?.readable(&store);
     here::make_folders(to)?;
     let target = Folder::open(to)?;
-    let wanted = |at: &RelPath| {
-        let inside = |path: &RelPath| path == at || at.below(path.as_str()).is_some();
-        only.is_empty() || only.iter().any(inside)
-    };
+    let wanted = |at: &RelPath| only.is_empty() || only.iter().any(|path| at.is_within(path));
     let files = manifest.files.iter().filter(|file| wanted(&file.path));
     let files: Vec<&Stored> = files.collect();
+    meter::begin(files.iter().map(|file| file.bytes).sum());
     let outcomes: Vec<Result<bool, Wrong>> = files
         .par_iter()
         .map(|file| match put_back(&store, file, &target, &file.path) {
@@ -762,6 +769,7 @@ fn put_back(store: &Store, stored: &Stored, folder: &Folder, to: &RelPath) -> Re
     let mut hasher = blake3::Hasher::new();
     let poured = store.pour(&tree, &mut |bytes| {
         hasher.update(bytes);
+        meter::did(bytes.len() as u64);
         file.write_all(bytes)
     });
     let poured = poured.at("writing", &shown)?.and_then(|()| {

@@ -8,8 +8,9 @@
 //! is the list of those ([`Tree`]). So two lists that differ in one place share all else.
 
 use crate::backup::fault::BackupFault;
-use crate::error::{At, Error, Result};
+use crate::error::{At, Error, Result, plain};
 use crate::folder::Folder;
+use crate::meter;
 use crate::place::{NewFile, Source};
 use fastcdc::v2020::FastCDC;
 use lantern_core::path::RelPath;
@@ -265,6 +266,7 @@ impl Store {
                 let read = read.at("reading", shown)?;
                 let ends = (read as u64) < room;
                 whole.update(&buffer[buffer.len() - read..]);
+                meter::did(read as u64);
                 bytes += read as u64;
                 let mut done = 0;
                 for piece in FastCDC::new(buffer, at_least, about, at_most) {
@@ -583,7 +585,7 @@ impl Store {
             .named(at.pack, "pack")
             .map_err(|error| error.to_string())?;
         let shown = self.shown(&path);
-        let said = |error: io::Error| format!("{shown}: {error}");
+        let said = |error: io::Error| format!("{shown}: {}", plain(&error));
         let file = self.pack(at.pack, &path).map_err(said)?;
         let mut bytes = vec![0; at.packed as usize];
         read_exact_at(&*file, &mut bytes, at.offset).map_err(said)?;
@@ -644,7 +646,7 @@ impl Store {
             let length: usize = run.iter().map(|at| at.packed as usize).sum();
             let path = self.named(first.pack, "pack").map_err(io::Error::other)?;
             let shown = self.shown(&path);
-            let said = |error: io::Error| Ok(Err(format!("{shown}: {error}")));
+            let said = |error: io::Error| Ok(Err(format!("{shown}: {}", plain(&error))));
             bytes.resize(length, 0);
             let read = self
                 .pack(first.pack, &path)

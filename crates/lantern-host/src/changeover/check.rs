@@ -108,7 +108,7 @@ pub fn same_links<'p>(
     let now = followed(server);
     let changed: Vec<&RelPath> = now.symmetric_difference(then).collect();
     for path in paths {
-        let above = |link: &&&RelPath| path == **link || path.below(link.as_str()).is_some();
+        let above = |link: &&&RelPath| path.is_within(link);
         if let Some(link) = changed.iter().find(above) {
             return Err(ChangeoverFault::LinksChanged {
                 path: (*link).clone(),

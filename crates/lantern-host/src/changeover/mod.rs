@@ -44,8 +44,8 @@ use serde::{Deserialize, Serialize};
 pub enum Event {
     /// A step begins.
     Begins(Step),
-    /// Bytes done, of bytes there are, in the step that has begun.
-    Progress(u64, u64),
+    /// Seconds that players were warned, of those they are.
+    Warned(u64, u64),
     /// The step that has begun is done: what it did.
     Done(Step, String),
     /// The copy for a rehearsal is made.

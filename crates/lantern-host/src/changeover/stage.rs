@@ -8,6 +8,7 @@ use crate::downloads::{hash_now, shortened};
 use crate::error::{At, Error, Result};
 use crate::folder::{Folder, Stamp};
 use crate::layers;
+use crate::meter;
 use crate::place::here;
 use crate::planning::edited;
 use crate::shipped::LONGEST_BYTES;
@@ -32,17 +33,10 @@ pub fn folder_name(number: i64) -> String {
 /// Unpacks every new file into the staging folder, each checked against the plan's hash, and brings them
 /// to the disk with all names that lead to them.
 ///
-/// `progress` is told the bytes done and the bytes there are.
-///
 /// # Errors
 /// When an archive is not the planned one, or the disk is full. The staging folder is then gone
 /// again, and nothing else was touched.
-pub fn stage(
-    server: &Server,
-    plan: &Plan,
-    number: i64,
-    progress: &mut dyn FnMut(u64, u64),
-) -> Result<Staged> {
+pub fn stage(server: &Server, plan: &Plan, number: i64) -> Result<Staged> {
     let root = RelPath::parse(&folder_name(number))?;
     server.folder.remove_all(&root)?;
     server.folder.make_folders(&root)?;
@@ -51,7 +45,7 @@ pub fn stage(
         plan,
         root: &root,
     };
-    let staged = staging.fill(progress);
+    let staged = staging.fill();
     if staged.is_err() {
         let _ = server.folder.remove_all(&root);
     }
@@ -144,7 +138,7 @@ impl Staging<'_> {
         Ok(self.root.join(path.as_str())?)
     }
 
-    fn fill(&self, progress: &mut dyn FnMut(u64, u64)) -> Result<usize> {
+    fn fill(&self) -> Result<usize> {
         let needed = self.plan.staged_bytes() + SPARE_BYTES;
         let free = self.folder().free_bytes()?;
         if free < needed {
@@ -154,17 +148,14 @@ impl Staging<'_> {
                 free,
             });
         }
-        let mut done = 0;
+        meter::begin(self.plan.staged_bytes());
         for index in 0..self.plan.archives.len() {
             if crate::interrupt::called_off() {
                 return Err(
                     ChangeoverFault::CalledOff(operation::OperationKind::Changeover).into(),
                 );
             }
-            self.unpack(index, &mut |bytes| {
-                done += bytes;
-                progress(done, self.plan.staged_bytes());
-            })?;
+            self.unpack(index)?;
         }
         self.make_links()?;
         self.keep_layers()?;
@@ -215,7 +206,7 @@ impl Staging<'_> {
     }
 
     /// Unpacks what the plan wants of one archive; `done` is told the bytes of each file.
-    fn unpack(&self, index: usize, done: &mut dyn FnMut(u64)) -> Result<()> {
+    fn unpack(&self, index: usize) -> Result<()> {
         let archive = &self.plan.archives[index];
         let path = PathBuf::from(&archive.file);
         let found = hash_now(&path)?;
@@ -243,7 +234,7 @@ impl Staging<'_> {
                     let expected = action.after.as_deref().unwrap_or("");
                     return Err(other(&self.folder().shown(&to), expected, &hash));
                 }
-                done(action.bytes);
+                meter::did(action.bytes);
                 continue;
             };
             let entry = RelPath::parse(entry)?;
@@ -262,7 +253,7 @@ impl Staging<'_> {
                 differs = Some((entry.clone(), hash.to_owned()));
             }
             unpacked.insert(entry.clone());
-            done(action.bytes);
+            meter::did(action.bytes);
         })?;
         if let Some((entry, hash)) = differs {
             let expected = actions[&entry].after.as_deref().unwrap_or("");

@@ -65,10 +65,7 @@ impl Run<'_, '_> {
         }
         self.begins(Step::Stage);
         let plan = self.plan()?;
-        let tell = &mut *self.tell;
-        let staged = stage::stage(self.server, &plan, number, &mut |done, total| {
-            tell(Event::Progress(done, total));
-        })?;
+        let staged = stage::stage(self.server, &plan, number)?;
         self.learnt.shipped = staged.shipped;
         self.learnt.staged = stage::stamps(self.server, number)?;
         let new = plan.of(ActionKind::Place).count() + plan.of(ActionKind::Replace).count();
@@ -174,7 +171,7 @@ impl Run<'_, '_> {
             }
             std::thread::sleep(WARN_LOOK.min(left));
             let done = begun.elapsed().as_secs().min(total.as_secs());
-            (self.tell)(Event::Progress(done, total.as_secs()));
+            (self.tell)(Event::Warned(done, total.as_secs()));
         }
         self.say(&warn.last)?;
         let times = if told == 1 {

@@ -10,6 +10,7 @@ use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
 use crate::folder::{free_name, own, safe_name};
 use crate::ledger::{Ledger, Logged};
+use crate::meter;
 use lantern_core::operation::{
     Came, Direction, Ending, Extent, Journal, Move, Operation, OperationKind, Record, Scope,
     Undoable, WayBack, Work, World,
@@ -434,6 +435,7 @@ fn stored_moves(
         moves.push(Move::goes(aside, &path, None)?);
     }
     let (mut unpacked, mut not_given) = (Vec::new(), 0);
+    meter::begin(comes().map(|stored| stored.bytes).sum());
     for stored in comes() {
         let step = Move {
             expects: Some(stored.blake3.clone()),

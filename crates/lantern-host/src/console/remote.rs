@@ -6,7 +6,7 @@
 use crate::config::Remote;
 use crate::console::fault::ConsoleFault;
 use crate::console::packet::{Packet, Packets};
-use crate::error::{Error, Result};
+use crate::error::{Error, Result, plain};
 use crate::place::here;
 use lantern_core::family::Pattern;
 use std::io::{self, Read, Write};
@@ -71,7 +71,7 @@ impl<'a> Session<'a> {
         let mut session = Session {
             remote,
             stream: connect(&remote.address)
-                .map_err(|error| fault(remote, format!("cannot be reached: {error}")))?,
+                .map_err(|error| fault(remote, format!("cannot be reached: {}", plain(&error))))?,
             coming: Packets::default(),
             last_number: 0,
         };
@@ -160,7 +160,7 @@ impl<'a> Session<'a> {
         };
         let bytes = packet.bytes();
         let sent = self.stream.write_all(&bytes);
-        sent.map_err(|error| self.fault(&format!("ended the connection: {error}")))?;
+        sent.map_err(|error| self.fault(&format!("ended the connection: {}", plain(&error))))?;
         Ok(self.last_number)
     }
 
@@ -192,7 +192,7 @@ impl<'a> Session<'a> {
                 Ok(read) => self.coming.add(&piece[..read]),
                 Err(error) if is_timeout(&error) => return Ok(None),
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(self.fault(&format!("ended the connection: {error}"))),
+                Err(error) => return Err(self.fault(&format!("ended the connection: {}", plain(&error)))),
             }
         }
     }

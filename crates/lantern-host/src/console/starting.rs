@@ -3,7 +3,7 @@
 use super::process::{self, Process};
 use super::{ANSWER, ASK_AROUND, Console, LOOK, ServerState, ports, printed};
 use crate::console::fault::ConsoleFault;
-use crate::error::{At, Error, Result};
+use crate::error::{At, Error, Result, plain};
 use crate::folder::own;
 use crate::runner::Launch;
 use lantern_core::health;
@@ -118,7 +118,7 @@ impl Console<'_> {
                 .first()
                 .map_or("launch.command", String::as_str);
             Error::Console(ConsoleFault::DidNotStart {
-                why: format!("{program} cannot be run: {error}"),
+                why: format!("{program} cannot be run: {}", plain(&error)),
                 last: Vec::new(),
             })
         })?;

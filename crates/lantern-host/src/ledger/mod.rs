@@ -52,7 +52,7 @@ impl Logged {
     }
 
     /// Whether it changed the server, and was not taken back.
-    fn can_be_in_force(&self) -> bool {
+    pub fn can_be_in_force(&self) -> bool {
         self.kind != OperationKind::Undo && !self.undone && self.failed.is_none()
     }
 }

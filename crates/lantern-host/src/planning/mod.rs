@@ -502,10 +502,10 @@ fn stage(
     }
     for (offer, choice) in unused_by_hand(request, selection) {
         plan.notes.push(format!(
-            "{} {} lies in the drop folder and is not used{}; see: lantern why --not {}={}",
+            "{} {} is in the drop folder but is not used{}; see: lantern why {} --not {}",
             offer.id,
             offer.version,
-            choice.map_or(String::new(), |to| format!(", but {to}")),
+            choice.map_or(String::new(), |to| format!("; {to} is")),
             offer.id,
             offer.version
         ));

@@ -49,7 +49,7 @@ pub fn files_aside(
             let Some(Ok(below)) = below else {
                 continue;
             };
-            if below == *path || below.below(path.as_str()).is_some() {
+            if below.is_within(path) {
                 files.insert(below, file);
             }
         }

@@ -14,6 +14,7 @@ use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
 use crate::folder::{Folder, OWN, OWNERS_ALONE, Stamp, own};
 use crate::ledger::Ledger;
+use crate::meter;
 use crate::place::{Meta, here};
 use crate::rehearsal::fault::RehearsalFault;
 use crate::verify;
@@ -302,6 +303,7 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied)> {
         left_out: listing.left_alone,
         ..Copied::default()
     };
+    meter::begin(wanted.iter().map(|(_, stamp)| stamp.bytes).sum());
     let mut clones = true;
     let mut free = None;
     for (path, stamp) in wanted {
@@ -314,6 +316,7 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied)> {
                 folder.belongs_like(&to, &meta)?;
             }
             copied.cloned += 1;
+            meter::did(stamp.bytes);
             continue;
         }
         clones = false;
@@ -332,6 +335,7 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied)> {
             continue;
         }
         copied.copied += 1;
+        meter::did(stamp.bytes);
         copied.bytes += stamp.bytes;
     }
     Ok((as_copy(server)?, copied))

@@ -8,6 +8,7 @@ use crate::descriptors::{descriptors, in_archive};
 use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp};
 use crate::ledger::{Inside, InsideKey, Ledger};
+use crate::meter;
 use crate::survey::fault::SurveyFault;
 use lantern_core::family::{Family, OrderRule, Reader, Shape};
 use lantern_core::inventory::Remembered;
@@ -181,6 +182,8 @@ fn hashed(
         let known = seen.get(path.as_str());
         is_read(path.as_str()) && known.is_none_or(|(known, _)| known != stamp)
     };
+    let unread = files.iter().filter(|(path, stamp)| changed(path, stamp));
+    meter::begin(unread.map(|(_, stamp)| stamp.bytes).sum());
     let here: HashSet<&str> = files.iter().map(|(path, _)| path.as_str()).collect();
     let gone: Vec<&str> = seen
         .keys()
@@ -201,6 +204,7 @@ fn hashed(
                     return seen.get(path.as_str()).map(|(_, hash)| hash.clone());
                 }
                 let hash = folder.hash(path).ok()?;
+                meter::did(stamp.bytes);
                 let _ = fresh.send((path, *stamp, hash.clone()));
                 Some(hash)
             })

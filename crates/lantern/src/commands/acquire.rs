@@ -5,7 +5,7 @@ use crate::answers;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, count};
-use crate::progress::at_work;
+use crate::progress::during;
 use clap::Args;
 use lantern_core::version::Version;
 use lantern_host::{Result, acquire};
@@ -23,9 +23,9 @@ pub struct AcquireArgs {
 pub fn run(args: &AcquireArgs, common: &Common, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(common, "acquire")?;
     let version = Version::parse(&args.version, server.family.versions.server)?;
-    let turning = at_work("the recipe is at work");
-    let made = acquire::acquire(&server, &version);
-    turning.finish_and_clear();
+    let made = during("the recipe is at work", || {
+        acquire::acquire(&server, &version)
+    });
     let made = made?;
     if look.json {
         look.answer(&answers::Acquired {

@@ -4,6 +4,7 @@ use crate::answers;
 use crate::common::shell_word;
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
+use crate::progress::during;
 use clap::Args;
 use lantern_core::component::Kind;
 use lantern_host::Result;
@@ -57,10 +58,11 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
         name: args.name.as_deref(),
         server_version: args.server_version.as_deref(),
     };
-    let (server, found) = match args.again {
-        true => adopt_again(&args.dir)?,
-        false => adopt(&args.dir, &wishes)?,
-    };
+    let adopted = during("files are read", || match args.again {
+        true => adopt_again(&args.dir),
+        false => adopt(&args.dir, &wishes),
+    });
+    let (server, found) = adopted?;
     glance::remember(&server, &found);
     let inventory = &found.inventory;
     let of_kind = |kind| {

@@ -6,7 +6,7 @@ use crate::candidates;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count, date};
-use crate::progress::{Progress, at_work};
+use crate::progress::{Progress, during};
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates;
 use lantern_core::path::RelPath;
@@ -131,9 +131,7 @@ fn make(
 ) -> Result<u8> {
     let up = Console::of(server).state()? != ServerState::Down;
     let scope = if kept { Scope::Kept } else { Scope::Everything };
-    let turning = at_work("files are stored");
-    let pass = backup::pass_of(server, scope, None);
-    turning.finish_and_clear();
+    let pass = during("files are stored", || backup::pass_of(server, scope, None));
     let pass = pass?;
     let day = jiff::Zoned::now().strftime("%Y-%m-%d");
     let odd = ['/', '.', ' '];
@@ -256,9 +254,7 @@ fn show(server: &Server, name: &str, look: &Look) -> Result<u8> {
 }
 
 fn check(server: &Server, look: &Look) -> Result<u8> {
-    let turning = at_work("everything is read");
-    let wrong = backup::check(server);
-    turning.finish_and_clear();
+    let wrong = during("everything is read", || backup::check(server));
     let (wrong, (backups, _)) = (wrong?, backup::list(server)?);
     let status = if wrong.is_empty() {
         fail::DONE
@@ -349,9 +345,9 @@ fn restore(server: &Server, name: &str, paths: &[RelPath], to: &Path, look: &Loo
     if to.exists() {
         return Err(Error::InTheWay(to.into()));
     }
-    let turning = at_work("files are put back");
-    let restored = backup::restore(server, name, to, paths);
-    turning.finish_and_clear();
+    let restored = during("files are put back", || {
+        backup::restore(server, name, to, paths)
+    });
     let PutThere {
         files,
         lost,

@@ -4,7 +4,7 @@ use crate::answers;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, count};
-use crate::progress::at_work;
+use crate::progress::during;
 use clap::{Args, Subcommand};
 use lantern_core::family::Family;
 use lantern_host::config::Server;
@@ -95,9 +95,9 @@ fn make(
     if here::look(&file).is_some() && !again {
         return Err(Error::InTheWay(file));
     }
-    let turning = at_work("releases are read");
-    let made = listing::make(folder, family, &called);
-    turning.finish_and_clear();
+    let made = during("releases are read", || {
+        listing::make(folder, family, &called)
+    });
     let made = made?;
     let own = |at: &str| at.ends_with(".catalogue.json");
     let left_out: Vec<_> = made
@@ -149,9 +149,7 @@ fn plain(name: &str) -> String {
 }
 
 fn check(file: &Path, family: &Family, look: &Look) -> Result<u8> {
-    let turning = at_work("archives are read");
-    let checked = listing::check(file, family);
-    turning.finish_and_clear();
+    let checked = during("archives are read", || listing::check(file, family));
     let checked = checked?;
     let status = match checked.wrong.is_empty() {
         true => fail::DONE,

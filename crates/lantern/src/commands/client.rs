@@ -5,6 +5,7 @@ use crate::answers::Clients;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
+use crate::progress::during;
 use clap::{Args, Subcommand};
 use lantern_core::clients::{ClientList, list};
 use lantern_core::component::Id;
@@ -39,7 +40,9 @@ pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
     let looked = open_to_look(common, look)?;
     let server = &looked.server;
     let mut ledger = Ledger::open(&server.folder)?;
-    let found = survey(server, &mut ledger, Depth::Usual)?;
+    let found = during("files are read", || {
+        survey(server, &mut ledger, Depth::Usual)
+    })?;
     let list = list(&found.inventory);
     match &args.command {
         ClientCommand::List => {

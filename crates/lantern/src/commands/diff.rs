@@ -5,6 +5,7 @@ use crate::answers;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means};
+use crate::progress::during;
 use clap::Args;
 use lantern_core::path::RelPath;
 use lantern_host::difference::{self, Difference, How};
@@ -16,7 +17,7 @@ use lantern_host::{Error, Result};
 /// Show how files differ: those that you edited from what was shipped; what was set aside from what is there; what a plan changes
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lantern diff                     all that you edited\n  lantern diff --plan              what the armed plan changes\n  lantern diff config/x.toml --operation 12"
+    after_help = "Examples:\n  lantern diff                     all that you edited\n  lantern diff --plan              what the armed plan changes\n  lantern diff config/x.toml --operation 12\n  lantern diff --since 10 --until 12"
 )]
 pub struct DiffArgs {
     /// Files, or folders with all in them; without any, all that you edited
@@ -27,6 +28,12 @@ pub struct DiffArgs {
     /// What the armed plan changes, file by file
     #[arg(long)]
     plan: bool,
+    /// What has changed since before this operation of the history
+    #[arg(long, value_name = "N", conflicts_with_all = ["plan", "operation"])]
+    since: Option<i64>,
+    /// Up to this operation and what it did, instead of now
+    #[arg(long, value_name = "N", requires = "since")]
+    until: Option<i64>,
 }
 
 /// Shows differences; the exit status is 3 when there are any.
@@ -37,24 +44,29 @@ pub fn run(args: &DiffArgs, common: &Common, look: &Look) -> Result<u8> {
     let paths: std::result::Result<Vec<RelPath>, _> =
         args.paths.iter().map(|path| RelPath::parse(path)).collect();
     let paths = paths?;
-    let mut differences = match (args.plan, args.operation) {
-        (true, _) => {
+    let mut differences = match (args.plan, args.operation, args.since) {
+        (_, _, Some(since)) => {
+            let span = (since, args.until);
+            during("files are compared", || {
+                difference::between(server, &ledger, span, &paths)
+            })?
+        }
+        (true, ..) => {
             let chosen = armed::choose(None, true, server)?;
             let mut downloads = Downloads::new(&ledger);
             let mut all = difference::planned(server, &chosen.plan, &mut downloads)?;
-            let asked = |path: &RelPath| {
-                let below = |of: &RelPath| path == of || path.below(of.as_str()).is_some();
-                paths.is_empty() || paths.iter().any(below)
-            };
-            all.retain(|difference| asked(&difference.path));
+            let asked = |path: &RelPath| paths.iter().any(|of| path.is_within(of));
+            all.retain(|difference| paths.is_empty() || asked(&difference.path));
             all
         }
-        (false, Some(number)) => difference::aside(server, &ledger, number, &paths)?,
-        (false, None) => {
-            let found = survey(server, &mut ledger, Depth::Usual)?;
+        (_, Some(number), _) => difference::aside(server, &ledger, number, &paths)?,
+        (false, None, None) => {
+            let found = during("files are read", || {
+                survey(server, &mut ledger, Depth::Usual)
+            })?;
             let is_there = |path: &&RelPath| {
                 let mut files = found.files.iter().map(|file| &file.path);
-                files.any(|file| file == *path || file.below(path.as_str()).is_some())
+                files.any(|file| file.is_within(path))
             };
             if let Some(path) = paths.iter().find(|path| !is_there(path)) {
                 return Err(Error::NoFile(path.clone()));
@@ -72,7 +84,10 @@ pub fn run(args: &DiffArgs, common: &Common, look: &Look) -> Result<u8> {
         return Ok(status);
     }
     if differences.is_empty() {
-        look.say("Nothing differs: no file that was put there was edited since.");
+        look.say(match args.since {
+            Some(_) => "Nothing differs.",
+            None => "Nothing differs: no file that was put there was edited since.",
+        });
     }
     for difference in &differences {
         show(difference, look);
@@ -85,8 +100,8 @@ fn show(difference: &Difference, look: &Look) {
     let title = |text: &str| look.say(&look.paint(Means::Title, text));
     match how {
         How::Same => title(&format!("{path}: the same")),
-        How::Added => title(&format!("{path}: new")),
-        How::Removed => title(&format!("{path}: goes, or is gone")),
+        How::Added => title(&format!("{path}: added")),
+        How::Removed => title(&format!("{path}: removed")),
         How::Other(why) => title(&format!("{path}: differs; {why}")),
         How::Lines(text) => {
             title(&format!("--- {path}   ({with})"));

@@ -1,5 +1,6 @@
 //! `lantern docs` and `lantern man`: a lone binary explains itself.
 
+use crate::answers;
 use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::{Args, ValueEnum};
@@ -68,18 +69,32 @@ impl Page {
 
 /// Shows a page, or which there are.
 pub fn show(args: &DocsArgs, look: &Look) -> Result<u8> {
+    let all = || {
+        let pages = Page::value_variants().iter().filter_map(|page| {
+            let value = page.to_possible_value()?;
+            let about = value.get_help().map(ToString::to_string);
+            Some((value.get_name().to_owned(), about.unwrap_or_default()))
+        });
+        pages.collect::<Vec<(String, String)>>()
+    };
+    if look.json {
+        let pages = all().into_iter();
+        look.answer(&answers::Pages {
+            pages: pages
+                .map(|(name, about)| answers::DocsPage { name, about })
+                .collect(),
+            text: args.page.map(Page::text),
+        });
+        return Ok(fail::DONE);
+    }
     if let Some(page) = args.page {
         look.say(page.text().trim_end());
         return Ok(fail::DONE);
     }
     look.say(&look.paint(Means::Title, "Pages:"));
     look.say("");
-    let pages = Page::value_variants().iter().filter_map(|page| {
-        let value = page.to_possible_value()?;
-        let about = value.get_help().map(ToString::to_string);
-        Some(vec![value.get_name().to_owned(), about.unwrap_or_default()])
-    });
-    look.table(&["name", "what"], pages.collect());
+    let rows = all().into_iter().map(|(name, about)| vec![name, about]);
+    look.table(&["name", "what"], rows.collect());
     look.next("lantern docs guide");
     Ok(fail::DONE)
 }
@@ -99,6 +114,14 @@ pub fn write_man(args: &ManArgs, command: clap::Command, look: &Look) -> Result<
             source,
         })?;
         here::write(&path, &text)?;
+    }
+    if look.json {
+        let pages = pages.into_iter().map(|(name, _)| format!("{name}.1"));
+        look.answer(&answers::Manual {
+            folder: args.dir.clone(),
+            pages: pages.collect(),
+        });
+        return Ok(fail::DONE);
     }
     let pages = count(pages.len(), "manual page", "manual pages");
     look.say(&format!("{pages} are in {}.", args.dir.display()));

@@ -6,6 +6,7 @@ use crate::answers;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count};
+use crate::progress::during;
 use clap::Args;
 use lantern_core::component::Id;
 use lantern_core::outlook::{self, Outlook, Row, Standing, Together};
@@ -64,7 +65,9 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
         to: planning::BEST.into(),
         ..Terms::default()
     };
-    let question = planning::question(server, &mut ledger, &args.sources.named(), &terms)?;
+    let question = during("files and releases are read", || {
+        planning::question(server, &mut ledger, &args.sources.named(), &terms)
+    })?;
     tell_left_out(&question, look);
     let request = &question.request;
     let asked: Vec<&String> = args.to.iter().chain(&args.watch_for).collect();
@@ -112,7 +115,9 @@ fn updates(args: &OutlookArgs, server: &Server, ledger: &mut Ledger, look: &Look
         },
         ..Terms::default()
     };
-    let question = planning::question(server, ledger, &args.sources.named(), &terms)?;
+    let question = during("files and releases are read", || {
+        planning::question(server, ledger, &args.sources.named(), &terms)
+    })?;
     tell_left_out(&question, look);
     let selection = planning::select(&question.request)?;
     let newer = selection.choices.iter().filter_map(|choice| {

@@ -8,6 +8,7 @@ use crate::candidates;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
+use crate::progress::during;
 use crate::progress::name;
 use clap::Args;
 use clap_complete::ArgValueCandidates;
@@ -92,7 +93,9 @@ fn ask(args: &PlanArgs, common: &Common, look: &Look, server: &Server) -> Result
         beside: args.beside,
         ..args.terms.to(args.to.as_deref().unwrap_or(planning::SAME))
     };
-    let mut question = planning::question(server, &mut ledger, &args.sources.named(), &terms)?;
+    let mut question = during("files and releases are read", || {
+        planning::question(server, &mut ledger, &args.sources.named(), &terms)
+    })?;
     tell_left_out(&question, look);
     question.save()?;
     glance::remember(server, &question.survey);

@@ -72,7 +72,7 @@ fn is_worth_telling(event: &Event) -> bool {
     };
     match event {
         Event::Begins(step) | Event::Done(step, _) => !aside(step),
-        Event::Progress(..) | Event::Copied(_) | Event::Waiting(..) => true,
+        Event::Warned(..) | Event::Copied(_) | Event::Waiting(..) => true,
         Event::GoesBack(_) => false,
     }
 }

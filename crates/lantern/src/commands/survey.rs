@@ -9,6 +9,7 @@ use crate::candidates;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
+use crate::progress::during;
 use clap::Args;
 use clap_complete::ArgValueCandidates;
 use lantern_core::component::Runs;
@@ -53,12 +54,12 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
     } else {
         Depth::Usual
     };
-    let found = survey(server, &mut ledger, depth)?;
+    let found = during("files are read", || survey(server, &mut ledger, depth))?;
     glance::remember(server, &found);
     if let Some(id) = &args.component {
         if let Some(path) = files::meant(id, common, &found) {
             let mut rows = files::rows(server, &ledger, &found)?;
-            rows.retain(|row| *row.path == path || row.path.below(path.as_str()).is_some());
+            rows.retain(|row| row.path.is_within(&path));
             files::show(args, rows, look);
             return Ok(looked.status(fail::DONE));
         }

@@ -5,6 +5,7 @@ use crate::answers;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means};
+use crate::progress::during;
 use clap::Args;
 use lantern_core::health;
 use lantern_host::Result;
@@ -29,7 +30,9 @@ pub fn run(args: &VerifyArgs, common: &Common, look: &Look) -> Result<u8> {
         false => (open_to_look(common, look)?.server, None),
     };
     let mut ledger = Ledger::open(&server.folder)?;
-    let found = survey(&server, &mut ledger, Depth::Usual)?;
+    let found = during("files are read", || {
+        survey(&server, &mut ledger, Depth::Usual)
+    })?;
     let mut seen = verify(&server, &found)?;
     if args.accept {
         let verdict = seen.verdict.iter();

@@ -19,26 +19,17 @@ use std::path::PathBuf;
 
 /// Explain, for the last plan asked for, why a component is at its version, or not at another
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lantern why sun-clock\n  lantern why --not sun-clock=2.1.0")]
+#[command(after_help = "Examples:\n  lantern why sun-clock\n  lantern why sun-clock --not 2.1.0")]
 pub struct WhyArgs {
     /// The component
-    #[arg(required_unless_present = "not", add = ArgValueCandidates::new(candidates::ids))]
-    id: Option<String>,
-    /// Explain why a component is not at a version
-    #[arg(long, value_name = "ID=VERSION", conflicts_with = "id", value_parser = id_and_version)]
-    not: Option<(String, String)>,
+    #[arg(add = ArgValueCandidates::new(candidates::ids))]
+    id: String,
+    /// Explain why it is not at this version
+    #[arg(long, value_name = "VERSION")]
+    not: Option<String>,
     /// Explain a saved request instead of the last plan
     #[arg(long, value_name = "FILE")]
     request: Option<PathBuf>,
-}
-
-fn id_and_version(text: &str) -> Result<(String, String), String> {
-    match text.split_once('=') {
-        Some((id, version)) if !id.is_empty() && !version.is_empty() => {
-            Ok((id.into(), version.into()))
-        }
-        _ => Err("it is written ID=VERSION".into()),
-    }
 }
 
 /// Explains a choice; the exit status is 3 when what was asked for cannot be.
@@ -55,19 +46,16 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
         }
     };
     let (request, notations) = request::read(&path)?;
-    let named = args.not.as_ref().map(|(id, _)| id);
-    if let Some(id) = named.or(args.id.as_ref()) {
-        let known = request.knows(&Id::new(id));
-        known.map_err(|unknown| Error::Planning(PlanningFault::NoPart(unknown)))?;
-    }
+    let id = Id::new(&args.id);
+    let known = request.knows(&id);
+    known.map_err(|unknown| Error::Planning(PlanningFault::NoPart(unknown)))?;
     let selection = resolve(&request).map_err(|obstacle| {
         Error::Planning(PlanningFault::Obstacle {
             told: obstacle.tell(&request),
             obstacle,
         })
     })?;
-    if let Some((id, version)) = &args.not {
-        let id = Id::new(id);
+    if let Some(version) = &args.not {
         let notation = match id == request.build {
             true => notations.server,
             false => notations.components,
@@ -83,7 +71,6 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
         let possible = matches!(why, WhyNot::Chosen | WhyNot::Otherwise(_));
         return Ok(if possible { fail::DONE } else { fail::NO });
     }
-    let id = Id::new(args.id.as_deref().unwrap_or_default());
     let answer = Explanation::of(&request, &selection, &id);
     if look.json {
         look.answer(&answers::Why::new(&id, &answer));
@@ -91,12 +78,12 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
     }
     match &answer.choice {
         Some(choice) => {
-            let text = format!("{id} is at {}: {}.", choice.to, reason_text(&choice.reason));
+            let text = format!("{id} {}: {}.", choice.to, reason_text(&choice.reason));
             look.say(&look.paint(Means::Title, &text));
         }
         None => look.say(&look.paint(
             Means::Title,
-            &format!("{id} is not there: nothing needs it."),
+            &format!("{id} is not installed: nothing needs it."),
         )),
     }
     for (other, range) in &answer.held_by {
@@ -105,7 +92,7 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
         } else {
             range
         };
-        look.say(&format!("  {other} wants it {range}"));
+        look.say(&format!("  {other} needs it {range}"));
     }
     for (version, why) in &answer.newer {
         look.say(&format!(
@@ -119,7 +106,7 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
 
 fn told(why: &WhyNot) -> String {
     match why {
-        WhyNot::Chosen => "  It is the one chosen.".into(),
+        WhyNot::Chosen => "  It is the version that was chosen.".into(),
         WhyNot::Unknown(known) if known.is_empty() => {
             "  No catalogue or drop folder has it, in any version.".into()
         }
@@ -133,7 +120,7 @@ fn told(why: &WhyNot) -> String {
         WhyNot::Impossible(_, told) => told.clone(),
         WhyNot::Otherwise(choices) => {
             let words: Vec<String> = choices.iter().map(change).collect();
-            format!("  It fits, but is less good: then {}.", words.join(", "))
+            format!("  It would fit, but the answer is worse: then {}.", words.join(", "))
         }
     }
 }
@@ -141,7 +128,7 @@ fn told(why: &WhyNot) -> String {
 fn change(choice: &Choice) -> String {
     match &choice.from {
         Some(from) if *from == choice.to => format!("{} stays at {from}", choice.id),
-        Some(from) => format!("{} moves from {from} to {}", choice.id, choice.to),
-        None => format!("{} {} comes new", choice.id, choice.to),
+        Some(from) => format!("{} goes from {from} to {}", choice.id, choice.to),
+        None => format!("{} {} is added", choice.id, choice.to),
     }
 }

@@ -3,6 +3,7 @@
 //! Each snapshot holds what an administrator types and all that comes back. Environment, width and
 //! time zone are fixed; paths, times, ports and process numbers are replaced by words.
 
+mod answers;
 mod backups;
 mod bad_input;
 mod consoles;

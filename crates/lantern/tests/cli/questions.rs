@@ -102,12 +102,12 @@ fn why_and_why_not() {
     world.ok(PLAN);
     assert_snapshot!("why", why(&["mist-pipes"]));
     assert_snapshot!("why_newer", why(&["bee-traffic"]));
-    assert_snapshot!("why_not_old", why(&["--not", "mist-pipes=1.4.2"]));
-    assert_snapshot!("why_not_chosen", why(&["--not", "gnomon=1.0.3"]));
-    assert_snapshot!("why_not_unknown", why(&["--not", "gnomon=7.0"]));
+    assert_snapshot!("why_not_old", why(&["mist-pipes", "--not", "1.4.2"]));
+    assert_snapshot!("why_not_chosen", why(&["gnomon", "--not", "1.0.3"]));
+    assert_snapshot!("why_not_unknown", why(&["gnomon", "--not", "7.0"]));
     assert_snapshot!("why_not_bad", why(&["--not", "gnomon"]));
     assert_snapshot!("why_nobody", why(&["fern"]));
-    assert_snapshot!("why_json", why(&["--not", "mist-pipes=1.4.2", "--json"]));
+    assert_snapshot!("why_json", why(&["mist-pipes", "--not", "1.4.2", "--json"]));
 }
 
 #[test]

@@ -142,7 +142,8 @@ impl World {
         command
     }
 
-    fn output(&self, args: &[&str]) -> Output {
+    /// Runs lantern; returns all that came back as it is.
+    pub fn output(&self, args: &[&str]) -> Output {
         self.command(Path::new(env!("CARGO_BIN_EXE_lantern")), args)
             .output()
             .unwrap()

@@ -27,7 +27,7 @@ pub(super) fn meant(text: &str, common: &Common, found: &Survey) -> Option<RelPa
     let mut paths = texts.filter_map(|text| RelPath::parse(text.trim_end_matches('/')).ok());
     let is_there = |path: &RelPath| {
         let mut files = found.files.iter().map(|file| &file.path);
-        files.any(|file| file == path || file.below(path.as_str()).is_some())
+        files.any(|file| file.is_within(path))
     };
     paths.find(is_there)
 }

@@ -122,7 +122,7 @@ fn needed_by(id: &Id, found: &Survey) -> Vec<String> {
 fn concerns(finding: &Finding, component: &Component) -> bool {
     let lies_in = |path: &RelPath| {
         let place = component.place.as_ref();
-        place.is_some_and(|place| path == place || path.below(place.as_str()).is_some())
+        place.is_some_and(|place| path.is_within(place))
     };
     finding
         .place

@@ -1,0 +1,251 @@
+//! What every command answers with `--json`, held against the published schemas.
+
+use crate::world::{PLAN, World};
+use serde_json::Value;
+use std::collections::BTreeSet;
+use std::path::Path;
+
+/// The published schemas, and which of them an answer was held against.
+struct Schemas {
+    all: Value,
+    met: BTreeSet<&'static str>,
+}
+
+impl Schemas {
+    fn published() -> Schemas {
+        let file =
+            Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats/answers.schema.json");
+        let mut all: Value = serde_json::from_slice(&std::fs::read(file).unwrap()).unwrap();
+        for schema in all.as_object_mut().unwrap().values_mut() {
+            let with_format = serde_json::json!({"const": 1});
+            schema["properties"]["format"] = with_format;
+            close(schema);
+            for definition in schema
+                .get_mut("$defs")
+                .and_then(Value::as_object_mut)
+                .into_iter()
+                .flatten()
+            {
+                close(definition.1);
+            }
+        }
+        Schemas {
+            all,
+            met: BTreeSet::new(),
+        }
+    }
+
+    /// Runs a command, which has to end so, and holds what it answers against a schema.
+    fn meet(&mut self, world: &World, name: &'static str, status: i32, words: &[&str]) -> Value {
+        let output = world.output(&[words, &["--json"]].concat());
+        let told = String::from_utf8_lossy(&output.stdout);
+        let talk = String::from_utf8_lossy(&output.stderr);
+        assert_eq!(
+            output.status.code(),
+            Some(status),
+            "{words:?}: {told}{talk}"
+        );
+        let answer: Value = serde_json::from_str(&told)
+            .unwrap_or_else(|error| panic!("{words:?} answers no JSON: {error}: {told}"));
+        let validator = jsonschema::validator_for(&self.all[name]).unwrap();
+        let wrong: Vec<String> = validator
+            .iter_errors(&answer)
+            .map(|error| format!("{}: {error}", error.instance_path()))
+            .collect();
+        assert!(
+            wrong.is_empty(),
+            "{words:?} is no {name}: {wrong:#?}\n{told}"
+        );
+        self.met.insert(name);
+        answer
+    }
+}
+
+/// Lets an object have no fields but the stated ones.
+fn close(schema: &mut Value) {
+    let Some(object) = schema.as_object_mut() else {
+        return;
+    };
+    let is_stated = object.contains_key("additionalProperties");
+    if object.contains_key("properties") && !is_stated {
+        object.insert("unevaluatedProperties".into(), false.into());
+    }
+    for (key, inside) in object.iter_mut() {
+        match (key.as_str(), inside) {
+            ("items" | "additionalProperties", inside) => close(inside),
+            ("properties", Value::Object(fields)) => fields.values_mut().for_each(close),
+            // What stands beside these has fields of its own: they are closed together.
+            ("oneOf" | "anyOf" | "allOf", Value::Array(cases)) => {
+                cases.iter_mut().for_each(|case| {
+                    let fields = case.get_mut("properties").and_then(Value::as_object_mut);
+                    fields
+                        .into_iter()
+                        .flat_map(|it| it.values_mut())
+                        .for_each(close);
+                });
+            }
+            _ => {}
+        }
+    }
+}
+
+#[test]
+fn every_answer_is_as_its_schema_says() {
+    let world = World::demo();
+    let mut schemas = Schemas::published();
+    let mut meet = |name, status, words: &[&str]| schemas.meet(&world, name, status, words);
+    let terrace = |words: &[&'static str]| [words, &["--server", "halcyon-terrace"]].concat();
+    let catalogue = ["--catalogue", "depot/verdance.catalogue.json"];
+    let from_depot = |words: &[&'static str]| [words, &catalogue[..], &terrace(&[])[..]].concat();
+
+    // A server comes into care, and is looked at.
+    meet("Failure", 1, &terrace(&["status"]));
+    meet("Adopted", 0, &["adopt", "halcyon-terrace"]);
+    world.edit("halcyon-terrace/lantern.toml", "at = [\"10s\"]", "at = []");
+    world.write("halcyon-terrace/addons/what.txt", "whose?");
+    meet("ConsoleState", 0, &terrace(&["console", "start"]));
+    meet("ConsoleState", 0, &terrace(&["console", "state"]));
+    meet("ConsoleAnswer", 0, &terrace(&["console", "ask", "addons"]));
+    meet("Status", 0, &terrace(&["status"]));
+    meet("Surveyed", 0, &terrace(&["survey"]));
+    meet("SurveyedOne", 0, &terrace(&["survey", "sun-clock"]));
+    meet("Files", 0, &terrace(&["survey", "--files"]));
+    meet("Files", 0, &terrace(&["survey", "framework"]));
+    meet("VerifySeen", 0, &terrace(&["verify"]));
+    meet(
+        "BackupMade",
+        0,
+        &terrace(&["backup", "make", "party", "--note", "all is well"]),
+    );
+
+    // Questions, and a plan.
+    meet("OutlookTable", 0, &from_depot(&["outlook"]));
+    meet("Ready", 3, &from_depot(&["outlook", "--watch-for", "5.5"]));
+    meet("Updates", 0, &from_depot(&["outlook", "--updates"]));
+    meet("Failure", 3, &from_depot(&["plan", "--to", "5.5"]));
+    let saved = [PLAN, &["--save-request", "asked.request.json"]].concat();
+    let plan = meet("PlanDrawn", 0, &saved);
+    assert_eq!(plan["plan"]["server"], "halcyon-terrace");
+    meet(
+        "RequestAnswered",
+        0,
+        &["plan", "--request", "asked.request.json"],
+    );
+    meet("Why", 0, &terrace(&["why", "mist-pipes"]));
+    meet(
+        "WhyNotThat",
+        3,
+        &terrace(&["why", "mist-pipes", "--not", "1.4.2"]),
+    );
+    meet("Differences", 3, &terrace(&["diff", "--plan"]));
+    meet("Rehearsal", 0, &terrace(&["rehearse"]));
+
+    // It is carried out, looked at, and taken back.
+    meet("Failure", 1, &terrace(&["changeover"]));
+    meet("ChangeoverDone", 0, &terrace(&["changeover", "--yes"]));
+    let newer = "id = \"sun-clock\"\nversion = \"2.0.7\"\nserver = \">=5.4\"\nside = \"both\"\n";
+    world.drop_addon("sun-clock-2.0.7.bloom", newer);
+    let updates = meet(
+        "Updates",
+        3,
+        &terrace(&["outlook", "--updates", "--from", "drop"]),
+    );
+    assert_eq!(updates["updates"][0]["to"], "2.0.7");
+    meet("Clients", 0, &terrace(&["client", "list"]));
+    meet(
+        "Clients",
+        0,
+        &terrace(&["client", "pack", "--out", "client.zip"]),
+    );
+    meet("History", 0, &terrace(&["history"]));
+    meet("OperationTold", 0, &terrace(&["history", "1"]));
+    meet("Differences", 3, &terrace(&["diff", "--since", "1"]));
+    meet(
+        "PlanDrawn",
+        0,
+        &terrace(&["put-back", "server/build.toml", "--operation", "1"]),
+    );
+    meet("UndoDone", 0, &terrace(&["undo"]));
+    meet("ConsoleState", 0, &terrace(&["console", "stop"]));
+
+    // Backups.
+    meet("Backups", 0, &terrace(&["backup", "list"]));
+    meet("BackupShown", 0, &terrace(&["backup", "show", "party"]));
+    meet("BackupsChecked", 0, &terrace(&["backup", "check"]));
+    meet(
+        "BackupRestored",
+        0,
+        &terrace(&["backup", "restore", "party", "--to", "there"]),
+    );
+    meet(
+        "RestoredInPlace",
+        0,
+        &terrace(&["backup", "restore", "party", "--in-place"]),
+    );
+    meet(
+        "BackupsThinned",
+        0,
+        &terrace(&["backup", "thin", "--keep", "0", "--yes"]),
+    );
+    meet(
+        "HistoryThinned",
+        0,
+        &terrace(&["history", "--thin", "0", "--yes"]),
+    );
+
+    // What is made of folders and files that nobody has in care.
+    meet(
+        "CatalogueMade",
+        0,
+        &["catalogue", "make", "depot/releases", "--family", "halcyon"],
+    );
+    meet(
+        "CatalogueChecked",
+        0,
+        &["catalogue", "check", "depot/verdance.catalogue.json", "--family", "halcyon"],
+    );
+    meet("FamilyDraft", 0, &["family", "new", "arbour-deck"]);
+    meet(
+        "FamilyWritten",
+        0,
+        &[
+            "family",
+            "new",
+            "arbour-deck",
+            "--out",
+            "arbour.family.toml",
+        ],
+    );
+    meet(
+        "FamilyChecked",
+        0,
+        &[
+            "family",
+            "check",
+            "arbour.family.toml",
+            "--on",
+            "arbour-deck",
+        ],
+    );
+    world.copy("halcyon-terrace", "copy");
+    meet("Settled", 0, &["adopt", "copy", "--copy"]);
+    let settings = world.read("halcyon-terrace/lantern.toml");
+    let recipe = "[acquire]\ncommand = ['sh', '-c', 'mkdir -p server; echo gate > server/gate.bin']\nresults = ['server/*']\n";
+    world.write(
+        "halcyon-terrace/lantern.toml",
+        format!("{settings}\n{recipe}"),
+    );
+    meet("Acquired", 0, &terrace(&["acquire", "5.3.0"]));
+    meet("Pages", 0, &["docs", "json"]);
+    meet("Manual", 0, &["man", "manual"]);
+
+    let published: BTreeSet<&str> = schemas
+        .all
+        .as_object()
+        .unwrap()
+        .keys()
+        .map(String::as_str)
+        .collect();
+    let unmet: Vec<_> = published.difference(&schemas.met).collect();
+    assert!(unmet.is_empty(), "never answered: {unmet:?}");
+}
