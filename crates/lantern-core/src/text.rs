@@ -101,7 +101,7 @@ pub struct LineChange {
 
 /// A change that does not fit the text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[error("line {line} does not stand there as the change says")]
+#[error("line {line} is not as the change expects it")]
 pub struct Misfit {
     /// From 1.
     pub line: usize,

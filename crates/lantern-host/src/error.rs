@@ -48,7 +48,7 @@ pub enum Error {
         source: rusqlite::Error,
     },
     /// Nothing lies at this path in the server folder.
-    #[error("nothing lies at {0} in the server folder")]
+    #[error("there is nothing at {0} in the server folder")]
     NoFile(RelPath),
     /// No operation has this number.
     #[error(
@@ -62,9 +62,7 @@ pub enum Error {
         last: Option<i64>,
     },
     /// What an operation set aside was deleted, so that nobody knows any more how things were before it.
-    #[error(
-        "what number {0} set aside was thinned out: how things were before it is not known any more"
-    )]
+    #[error("what number {0} set aside was thinned out, so the state before it is no longer known")]
     ThinnedOut(i64),
     /// Another lantern is at work in the folder.
     #[error("another lantern is at work here: {who}")]
@@ -74,7 +72,7 @@ pub enum Error {
     },
     /// What lantern itself wrote down is of a format that only a later lantern reads.
     #[error(
-        "{} was written by a later lantern: it is of format {found}, and this one reads up to {reads}", path.display()
+        "{} was written by a later version of lantern: its format is {found}, and this one reads up to {reads}", path.display()
     )]
     NewerState {
         /// The file.
@@ -101,7 +99,7 @@ pub enum Error {
         fault: ArchiveFault,
     },
     /// An archive is not the one that the plan or catalogue means.
-    #[error("{} is not the file it was: its hash is {found}, expected was {expected}", path.display())]
+    #[error("{} is not the expected file: its hash is {found}, not {expected}", path.display())]
     OtherArchive {
         /// The file.
         path: PathBuf,
@@ -143,10 +141,10 @@ pub enum Error {
         fault: ReleaseFault,
     },
     /// A path is no text, so that no plan can name it.
-    #[error("{} is no path that a plan can name, as it is not UTF-8", .0.display())]
+    #[error("a plan cannot name the path {}, as it is not UTF-8", .0.display())]
     OddPath(PathBuf),
     /// A file that is to be written is there already.
-    #[error("{} is there already", .0.display())]
+    #[error("{} already exists", .0.display())]
     InTheWay(PathBuf),
     /// A path from outside is not fit to be used.
     #[error("{0}")]

@@ -123,7 +123,9 @@ fn advice(error: &Error, common: &Common) -> String {
             common.next(&format!("diff --since {}", number + 1))
         ),
         Error::NoOperation { .. } => format!("All operations: {}", common.next("history")),
-        Error::NewerState { .. } => "Use that version of lantern, or a later one. Nothing was changed.".into(),
+        Error::NewerState { .. } => {
+            "Use that version of lantern, or a later one. Nothing was changed.".into()
+        }
         Error::Catalogue { .. } => {
             "Get the catalogue again. What it must contain: lantern docs catalogue".into()
         }
@@ -223,13 +225,22 @@ fn of_backup(fault: &BackupFault, common: &Common) -> String {
         BackupFault::SeveralBackups { .. } => "Type more of its name.".into(),
         BackupFault::NoBackup(_) => format!("See which there are: {}", common.next("backup list")),
         BackupFault::Store { .. } => format!("See what is intact: {}", common.next("backup check")),
-        BackupFault::StorePlace { .. } => "lantern.toml names it: store in [backup]. Nothing was stored.".into(),
+        BackupFault::StorePlace { .. } => {
+            "lantern.toml names it: store in [backup]. Nothing was stored.".into()
+        }
     }
 }
 
 fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
     let plan_again = plan_again(common);
     match fault {
+        ChangeoverFault::WorldUsed { old, new, .. } if old == new => format!(
+            "Nothing was changed. Add-ons may have written the world in a form that the old ones cannot read. Choose one:\n\
+             the world of the backup; what was done since is set aside: {}\n\
+             the world as it is now: {}",
+            common.next("undo --with-world"),
+            common.next("undo --keep-world")
+        ),
         ChangeoverFault::WorldUsed { old, new, .. } => format!(
             "Nothing was changed. {new} may have written the world in a form that {old} cannot read. Choose one:\n\
              the world of the backup; what was done since is set aside: {}\n\
@@ -344,8 +355,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
         }
         ChangeoverFault::NothingToUndo | ChangeoverFault::NothingToResume => String::new(),
         ChangeoverFault::Lost { .. } => {
-            "It was moved while lantern worked. Find it and put it back, then: lantern undo"
-                .into()
+            "It was moved while lantern worked. Find it and put it back, then: lantern undo".into()
         }
     }
 }
@@ -365,10 +375,9 @@ fn of_config(fault: &ConfigFault, common: &Common) -> String {
             shell_word(path),
             common.next("survey --edited")
         ),
-        ConfigFault::Text { path, .. } => format!(
-            "Correct it in {}. The keys: lantern docs",
-            path.display()
-        ),
+        ConfigFault::Text { path, .. } => {
+            format!("Correct it in {}. The keys: lantern docs", path.display())
+        }
         ConfigFault::OtherFolder {
             here,
             is_still_there: true,

@@ -198,8 +198,9 @@ fn files_changed(finder: &mut Finder<'_>) {
                 0 => String::new(),
                 n => format!(" and {} more", count(n, "file", "files")),
             };
-            let text =
-                format!("{id} is installed but not active: {path}{more} is not the file it put there");
+            let text = format!(
+                "{id} is installed but not active: {path}{more} is not the file it put there"
+            );
             let remedy = "an update of the server program put its own file back; lantern plan --to same installs it again";
             finder.add(Severity::Wrong, "framework-inactive", place, text, remedy);
         }
@@ -219,13 +220,15 @@ fn files_changed(finder: &mut Finder<'_>) {
                         count(added.len(), "file is", "files are"),
                         if added.len() == 1 { "is" } else { "are" }
                     );
-                    let remedy =
-                        "remove what you did not put there; it may be left over from an older release";
+                    let remedy = "remove what you did not put there; it may be left over from an older release";
                     finder.add(Severity::Caution, "not-of-it", first(added), text, remedy);
                 }
             }
             FileState::PartlyMissing { files } => {
-                let text = format!("{id}: {} missing", count(files.len(), "file is", "files are"));
+                let text = format!(
+                    "{id}: {} missing",
+                    count(files.len(), "file is", "files are")
+                );
                 let remedy = "install the release again, or remove the component";
                 finder.add(
                     Severity::Wrong,

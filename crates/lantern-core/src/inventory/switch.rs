@@ -18,13 +18,13 @@ pub enum SwitchFault {
         near: Option<Id>,
     },
     /// The server loads whatever lies where it lies.
-    #[error("{0} always runs: the server loads whatever lies where it lies")]
+    #[error("{0} always runs: the server loads everything in its folder")]
     Always(Id),
     /// The family states nothing that would switch it.
     #[error("nothing switches {0} on or off: the family has no load order that names it")]
     NoSwitch(Id),
     /// It is started by the entry of its category.
-    #[error("{id} is started with all of {by}, by that one entry of the load order")]
+    #[error("{id} is started together with all of {by}, by that one entry of the load order")]
     ByCategory {
         /// The add-on.
         id: Id,

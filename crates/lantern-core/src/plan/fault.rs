@@ -25,7 +25,7 @@ pub enum DrawFault {
         path: RelPath,
     },
     /// What a start script would have to name is no plain word, which a shell may take for more.
-    #[error("{path} would have to name {value:?} of {id}, and that is no plain word")]
+    #[error("{path} would have to name {value:?} of {id}, which is not a plain word")]
     NoWord {
         /// The component.
         id: Id,
@@ -35,7 +35,7 @@ pub enum DrawFault {
         path: RelPath,
     },
     /// A start script does not name a version or file by a plain word.
-    #[error("{path}:{line} has to name {value}: {why}")]
+    #[error("{path}:{line} must name {value}: {why}")]
     Pin {
         /// The script.
         path: RelPath,
@@ -48,7 +48,7 @@ pub enum DrawFault {
     },
     /// An id cannot be written into the load order, or the file leaves open where.
     #[error(
-        "the load order cannot hold {id} where it belongs: what would be written there is read as something else"
+        "the load order cannot name {id} where it belongs: what would be written there reads as something else"
     )]
     NoEntry {
         /// The add-on.
@@ -56,14 +56,14 @@ pub enum DrawFault {
     },
     /// A release would put nothing in the place of what is installed.
     #[error(
-        "the release of {id} has no file for the place of what is installed, which would only go"
+        "the release of {id} has no file to replace what is installed, which would only be removed"
     )]
     Empty {
         /// The component.
         id: Id,
     },
     /// A link of a release leads out of all that is its own.
-    #[error("{path} of {id} is a link that leads out of what is its own, to {target}")]
+    #[error("{path} of {id} is a link that leads out of its own files, to {target}")]
     LinkLeaves {
         /// The component.
         id: Id,
@@ -73,7 +73,7 @@ pub enum DrawFault {
         target: String,
     },
     /// Two releases would put a file at the same path.
-    #[error("{a} and {b} both want to put a file at {path}")]
+    #[error("{a} and {b} both put a file at {path}")]
     Twice {
         /// The path.
         path: RelPath,
@@ -83,7 +83,7 @@ pub enum DrawFault {
         b: Id,
     },
     /// A release would overwrite a file that belongs to another component or to nobody.
-    #[error("{id} wants to put a file at {path}, where one of {} lies", .owner.as_ref().map_or("unowned", Id::as_str))]
+    #[error("{id} would put a file at {path}, where there is one of {}", .owner.as_ref().map_or("unowned", Id::as_str))]
     InTheWay {
         /// The component.
         id: Id,
@@ -94,7 +94,7 @@ pub enum DrawFault {
     },
     /// The load order asks for another name of a folder in which something lies that is kept, or comes and goes.
     #[error(
-        "{id} would have to be renamed to {to}, so that it comes after what it needs, and {path} in it is not to be moved"
+        "{id} would have to be renamed to {to}, to come after what it needs, but {path} in it is on the keep list"
     )]
     KeptInside {
         /// The component.
@@ -105,7 +105,7 @@ pub enum DrawFault {
         path: RelPath,
     },
     /// What a release calls all its own overlaps with the keep list.
-    #[error("{id} calls {path} all its own, which overlaps with {keep} on the keep list")]
+    #[error("{id} claims {path} as its own, which overlaps with {keep} on the keep list")]
     OwnsKept {
         /// The component.
         id: Id,
@@ -115,7 +115,7 @@ pub enum DrawFault {
         keep: String,
     },
     /// A pack brings what the administrator has installed beside it.
-    #[error("{pack} now holds {member} itself, and yours is installed beside it")]
+    #[error("{pack} now contains {member} itself, and yours is installed beside it")]
     InPack {
         /// The pack.
         pack: Id,
@@ -123,7 +123,7 @@ pub enum DrawFault {
         member: Id,
     },
     /// A pack no longer brings what the world holds content of.
-    #[error("{pack} {version} does not hold {member} any more, and the world holds content of it")]
+    #[error("{pack} {version} no longer contains {member}, and the world contains content of it")]
     LeavesWorld {
         /// The pack.
         pack: Id,
@@ -133,7 +133,7 @@ pub enum DrawFault {
         member: Id,
     },
     /// What has to be laid over, or come back from under, a layer is kept nowhere.
-    #[error("{path} of {id} has to be put there again, and lantern has no copy of it")]
+    #[error("{path} of {id} has to be installed again, and lantern has no copy of it")]
     NoCopy {
         /// The component.
         id: Id,
@@ -165,7 +165,7 @@ pub enum DrawFault {
         id: Id,
     },
     /// The archive does not hold what its descriptor promises.
-    #[error("the archive of {id} holds no folder that is {id}")]
+    #[error("the archive of {id} has no folder of {id}")]
     NoRoot {
         /// The component.
         id: Id,
@@ -179,7 +179,7 @@ pub enum DrawFault {
         fault: PathFault,
     },
     /// The load order cannot be read, or a text has no room for what has to stand in it.
-    #[error("{path} is no plain text, or its encoding has no room for what has to stand in it")]
+    #[error("{path} is not plain text, or its encoding cannot express what has to stand in it")]
     Unwritable {
         /// The file.
         path: RelPath,

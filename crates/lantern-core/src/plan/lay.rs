@@ -199,8 +199,9 @@ impl Drawing<'_> {
         };
         for member in &taken_out {
             if payload.members.iter().any(|m| m.facts.id == *member) {
-                self.notes
-                    .push(format!("{member} of {id} is not installed again, as you removed it"));
+                self.notes.push(format!(
+                    "{member} of {id} is not installed again, as you removed it"
+                ));
             }
         }
         let own = self.situation.own;
@@ -233,7 +234,9 @@ impl Drawing<'_> {
             let mut path = file.path.clone();
             if self.is_kept(&path) {
                 let Some(beside) = self.beside(&path) else {
-                    let note = format!("{path} of {id} is not installed: everything around it is on the keep list");
+                    let note = format!(
+                        "{path} of {id} is not installed: everything around it is on the keep list"
+                    );
                     self.notes.push(note);
                     continue;
                 };

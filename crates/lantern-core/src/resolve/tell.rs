@@ -299,7 +299,9 @@ impl<'a> Teller<'a> {
                 }
             }
             Fact::Again(id) => {
-                format!("{id} has to be installed again in another variant, from an archive on offer.")
+                format!(
+                    "{id} has to be installed again in another variant, from an archive on offer."
+                )
             }
             Fact::Dropped(id) => format!("{id} is to be removed."),
             Fact::Needs(id, other) => {
@@ -483,13 +485,11 @@ impl<'a> Teller<'a> {
                 let version = self
                     .held(id)
                     .map_or(String::new(), |it| format!(" {}", it.version));
-                format!(
-                    "provide the archive of {id}{version} (--from DIR or --catalogue FILE)"
-                )
+                format!("provide the archive of {id}{version} (--from DIR or --catalogue FILE)")
             }
             Remedy::Unpin(id) => {
                 format!("let {id} change version (without --keep {id}, or keep in lantern.toml)")
-            },
+            }
             Remedy::SwitchOn(id) => format!("switch {id} on (--on {id}, or without --off {id})"),
             Remedy::Undrop(id) => format!("keep {id} installed (without --drop {id})"),
         }

@@ -19,7 +19,7 @@ pub enum AcquireFault {
         found: String,
     },
     /// A recipe did not give what is wanted.
-    #[error("the recipe gave no server program: {why}")]
+    #[error("the recipe made no server program: {why}")]
     Recipe {
         /// Why.
         why: String,

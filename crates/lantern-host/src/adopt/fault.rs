@@ -9,7 +9,7 @@ pub enum AdoptFault {
     #[error("{} is already in lantern's care", .0.display())]
     AlreadyAdopted(PathBuf),
     /// No known family's marks are there.
-    #[error("{} does not look like a server of any family that lantern knows", path.display())]
+    #[error("{} does not look like a server of any known family", path.display())]
     NoFamily {
         /// The folder.
         path: PathBuf,

@@ -9,7 +9,7 @@ pub enum BackupFault {
     #[error("there is no backup {0}")]
     NoBackup(String),
     /// A backup that an undo would need.
-    #[error("{0} is needed to take back what is in force")]
+    #[error("{0} is needed for an undo")]
     Needed(String),
     /// Several backups begin so.
     #[error("{} backups begin with {text}: {}", names.len(), names.join(", "))]
@@ -31,7 +31,7 @@ pub enum BackupFault {
     )]
     CalledOff,
     /// The folder for backups cannot be used.
-    #[error("the folder for backups, {}, {why}", path.display())]
+    #[error("the folder for backups, {}: {why}", path.display())]
     StorePlace {
         /// The folder.
         path: PathBuf,

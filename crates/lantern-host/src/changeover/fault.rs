@@ -17,7 +17,7 @@ pub enum ChangeoverFault {
     },
     /// The plan was made for another server.
     #[error(
-        "this plan was made for another server, \"{plan_server}\", not for the \"{here}\" in this folder"
+        "this plan was made for another server, \"{plan_server}\", not for \"{here}\" in this folder"
     )]
     OtherServer {
         /// The server of the plan.
@@ -46,7 +46,7 @@ pub enum ChangeoverFault {
     },
     /// One of lantern's own folders is something else.
     #[error(
-        "{path} is no folder but a link, or something else: what lantern puts there would come to lie elsewhere"
+        "{path} is not a folder but a link, or something else: what lantern puts there would end up elsewhere"
     )]
     OwnRoom {
         /// The folder.
@@ -66,7 +66,7 @@ pub enum ChangeoverFault {
     },
     /// A folder has become a link since, or a link a folder.
     #[error(
-        "{path} was a folder and is a link now, or the other way round: what goes back there would come to lie elsewhere"
+        "{path} was a folder and is now a link, or the other way round: what goes back there would end up elsewhere"
     )]
     LinksChanged {
         /// The folder.
@@ -74,7 +74,7 @@ pub enum ChangeoverFault {
     },
     /// What a plan exchanges lies on another disk.
     #[error(
-        "{path} lies on another disk than .lantern, and renames do not lead from one to the other"
+        "{path} is on another disk than .lantern, and files cannot be renamed from one to the other"
     )]
     OtherDisk {
         /// The path.
@@ -82,7 +82,7 @@ pub enum ChangeoverFault {
     },
     /// What is to come back from a backup lies on another disk.
     #[error(
-        "{path} lies on another disk than .lantern, and renames do not lead from one to the other"
+        "{path} is on another disk than .lantern, and files cannot be renamed from one to the other"
     )]
     StoredOnOtherDisk {
         /// The path.
@@ -99,17 +99,17 @@ pub enum ChangeoverFault {
         why: String,
     },
     /// A plan says that something comes to a path, and not what.
-    #[error("the plan does not say what comes to {path}")]
+    #[error("the plan does not say what is to be put at {path}")]
     NothingComes {
         /// The path.
         path: RelPath,
     },
     /// A plan changes nothing.
-    #[error("there is nothing to do: everything is as the plan wants it")]
+    #[error("there is nothing to do: everything is already as the plan wants it")]
     NothingToDo,
     /// It was given up after the server had been stopped, and before any file was exchanged.
     #[error(
-        "given up before any file was exchanged; the server was stopped, and {}: {why}",
+        "given up before any file was exchanged; the server had been stopped, and {}: {why}",
         if *is_up { "is up again" } else { "is down now" }
     )]
     GivenUp {
@@ -167,13 +167,13 @@ pub enum ChangeoverFault {
     #[error("called off before the server was stopped; no file was touched")]
     CalledOff(OperationKind),
     /// Somebody wants it to go back, after the server was stopped.
-    #[error("it was to go back, as you said")]
+    #[error("you asked for it to go back")]
     CalledBack,
     /// There is nothing to take back.
     #[error("there is nothing to undo: no changeover or restore is in force here")]
     NothingToUndo,
     /// No changeover was cut off.
-    #[error("there is nothing to go on with: no changeover was cut off here")]
+    #[error("there is nothing to resume: no changeover was cut off here")]
     NothingToResume,
     /// The plan brings a link that leads out of the server folder.
     #[error("the plan would make {path} a link that leads out of the server folder, to {target}")]
@@ -231,14 +231,14 @@ impl fmt::Display for Used {
         let written: Vec<&str> = self.written.iter().map(RelPath::as_str).collect();
         let players: Vec<&str> = self.players.iter().map(String::as_str).collect();
         let mut told = Vec::new();
+        if !written.is_empty() {
+            told.push(some(&written));
+        }
         if !players.is_empty() {
             told.push(format!("{} on now", some(&players)));
         }
         if let Some(why) = &self.unseen {
             told.push(format!("who is on cannot be told ({why})"));
-        }
-        if !written.is_empty() {
-            told.push(format!("{} written", some(&written)));
         }
         f.write_str(&told.join("; "))
     }

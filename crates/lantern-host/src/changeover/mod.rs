@@ -91,6 +91,19 @@ pub struct Report {
     pub backup: String,
 }
 
+impl Report {
+    /// Stops a server again that was down before, and was only started to be looked at. The operation ends with that:
+    /// what the start wrote is its doing, and nobody's since.
+    ///
+    /// # Errors
+    /// When it does not stop, or the ledger cannot be written.
+    pub fn stop_again(&mut self, server: &Server, ledger: &Ledger) -> Result<()> {
+        Console::of(server).stop()?;
+        self.running = false;
+        ledger.ended(self.number, jiff::Timestamp::now().as_millisecond())
+    }
+}
+
 /// Refuses to go on where an operation was cut off.
 ///
 /// # Errors

@@ -11,6 +11,7 @@ use crate::error::{Error, Result};
 use crate::folder::{free_name, own, safe_name};
 use crate::ledger::{Ledger, Logged};
 use crate::meter;
+use crate::place::Meta;
 use lantern_core::operation::{
     Came, Direction, Ending, Extent, Journal, Move, Operation, OperationKind, Record, Scope,
     Undoable, WayBack, Work, World,
@@ -70,15 +71,16 @@ pub fn undo(
         .last_in_force()?
         .ok_or(ChangeoverFault::NothingToUndo)?;
     let way_back = ledger.way_back(&last)?;
+    let world = match world {
+        World::Ask => what_becomes_of_it(server, &last, &way_back)?,
+        said => said,
+    };
     // A world that comes back may lie behind any of them.
     let now = check::followed(server);
     let links = now.iter().chain(way_back.followed.iter().flatten());
     let links = links.filter(|_| world == World::Bring);
     let exchanged = way_back.exchanged().into_iter().chain(links);
     check::same_links(server, way_back.followed.as_ref(), exchanged)?;
-    if world == World::Ask {
-        refuse_used(server, &last, &way_back)?;
-    }
     let operation = Operation {
         followed: None,
         number: ledger.next_number()?,
@@ -162,8 +164,9 @@ fn undone(run: &Run<'_, '_>) -> Undone {
     }
 }
 
-/// Refuses where the world was written since, or somebody is on.
-fn refuse_used(server: &Server, last: &Logged, way_back: &WayBack) -> Result<()> {
+/// What becomes of the world where nobody has said it: refuses where it was written since, or somebody is on. Where only
+/// the operation's own start has written it, and nobody since, the one of the backup comes back.
+fn what_becomes_of_it(server: &Server, last: &Logged, way_back: &WayBack) -> Result<World> {
     let stored = backup::manifest(server, &way_back.backup)?;
     let mut written = backup::written_since(server, &stored)?;
     if let Some(extent) = &way_back.restored {
@@ -192,7 +195,18 @@ fn refuse_used(server: &Server, last: &Logged, way_back: &WayBack) -> Result<()>
         written,
     });
     if used.is_not() {
-        return Ok(());
+        return Ok(World::Ask);
+    }
+    if is_down && last.kind == OperationKind::Changeover {
+        let mut nobody_since = true;
+        for path in &used.written {
+            let meta = server.folder.look(path)?;
+            let then = |meta: Meta| meta.stamp.modified_ns <= last.ended_ms * 1_000_000;
+            nobody_since &= meta.is_some_and(then);
+        }
+        if nobody_since {
+            return Ok(World::Bring);
+        }
     }
     Err(match last.kind {
         OperationKind::Restore => Error::Changeover(ChangeoverFault::RestoredUsed {

@@ -10,7 +10,7 @@ pub enum ConfigFault {
     #[error("{} is not in lantern's care: it has no lantern.toml", .0.display())]
     NotAdopted(PathBuf),
     /// `lantern.toml` names a family that does not exist.
-    #[error("there is no family \"{name}\"; known are {}", known.join(", "))]
+    #[error("there is no family \"{name}\"; known families: {}", known.join(", "))]
     UnknownFamily {
         /// The name.
         name: String,
@@ -26,7 +26,7 @@ pub enum ConfigFault {
         why: String,
     },
     /// Lantern's records in a folder were written for another one.
-    #[error("this folder is not the one that lantern's records in it were written for: that was {there}{}", if *is_still_there { ", which is still there" } else { "" })]
+    #[error("lantern's records in this folder were written for another one: {there}{}", if *is_still_there { ", which is still there" } else { "" })]
     OtherFolder {
         /// The folder.
         here: String,
@@ -36,7 +36,9 @@ pub enum ConfigFault {
         is_still_there: bool,
     },
     /// There is nothing to settle: the records in a folder are its own.
-    #[error("{0} is the folder that lantern's records in it were written for")]
+    #[error(
+        "lantern's records in {0} were written for this very folder: there is nothing to settle"
+    )]
     OwnFolder(String),
     /// What is said to have been moved is still where it was, and in care.
     #[error("{} is still there, and in lantern's care: two folders cannot be one server", .0.display())]

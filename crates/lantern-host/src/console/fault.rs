@@ -22,7 +22,7 @@ pub enum ConsoleFault {
         last: Vec<String>,
     },
     /// The server runs and nothing reaches its console.
-    #[error("the server is running ({who}), and lantern has no way to its console")]
+    #[error("the server is running ({who}), and lantern cannot reach its console")]
     NoConsole {
         /// The process and how it was seen.
         who: String,
@@ -59,7 +59,7 @@ pub enum ConsoleFault {
     #[error("the start was called off")]
     CalledOff,
     /// Another process than the server's own writes its files.
-    #[error("something else is at work on this server's files: {who}")]
+    #[error("something else is using this server's files: {who}")]
     Second {
         /// The process, and what it writes.
         who: String,
@@ -71,7 +71,7 @@ pub enum ConsoleFault {
         who: String,
     },
     /// Whether the server is up cannot be told.
-    #[error("whether the server is up cannot be told: {why}")]
+    #[error("it cannot be told whether the server is up: {why}")]
     Unseen {
         /// What cannot be seen.
         why: String,

@@ -192,7 +192,9 @@ impl<'a> Session<'a> {
                 Ok(read) => self.coming.add(&piece[..read]),
                 Err(error) if is_timeout(&error) => return Ok(None),
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(self.fault(&format!("ended the connection: {}", plain(&error)))),
+                Err(error) => {
+                    return Err(self.fault(&format!("ended the connection: {}", plain(&error))));
+                }
             }
         }
     }

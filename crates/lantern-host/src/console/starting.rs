@@ -259,7 +259,7 @@ impl Console<'_> {
                 return Err(ConsoleFault::CalledOff.into());
             }
             if !stay && crate::interrupt::wants_back() {
-                return Err(did_not("it was to go back, as you said".into()));
+                return Err(did_not("you asked for it to go back".into()));
             }
             match ready_at {
                 Some(at) if at.elapsed() >= Duration::from_millis(rule.hold_ms) => break,

@@ -387,6 +387,15 @@ impl Ledger {
         Ok(last.filter(|last| !last.is_thinned))
     }
 
+    /// Writes down that an operation has ended only now.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn ended(&self, number: i64, ms: i64) -> Result<()> {
+        let query = "UPDATE operation SET ended_ms = ?2 WHERE number = ?1";
+        self.told(self.db.execute(query, params![number, ms]).map(|_| ()))
+    }
+
     /// Forgets the way back of an operation whose set-aside files are about to go.
     ///
     /// # Errors

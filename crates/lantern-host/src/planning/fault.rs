@@ -22,7 +22,7 @@ pub enum PlanningFault {
     #[error("{0}")]
     NotArmed(Box<Armed>),
     /// Nothing of an operation is set aside any more.
-    #[error("nothing that number {0} set aside is there")]
+    #[error("nothing that number {0} set aside is there any more")]
     NothingAside(i64),
     /// An operation has not set this aside.
     #[error("number {number} has not set {path} aside")]
@@ -46,10 +46,10 @@ pub enum PlanningFault {
         armed: String,
     },
     /// Nobody can be asked; how it is said without being asked.
-    #[error("nobody can be asked here, as there is no terminal")]
+    #[error("this has to be confirmed, and there is no terminal to ask on")]
     NotConfirmed(String),
     /// The answer was no.
-    #[error("not done, as you said")]
+    #[error("not done: the answer was no")]
     Declined,
     /// No releases fit together; the story of what stands in the way.
     #[error("{told}")]
@@ -60,9 +60,7 @@ pub enum PlanningFault {
         told: String,
     },
     /// The build cannot bring the installed server's worlds forward, not even in stops.
-    #[error(
-        "server {to} cannot bring forward the worlds of {from}, and no stops on the way lead there"
-    )]
+    #[error("server {to} cannot convert worlds of {from}, and no stops in between lead there")]
     NoWay {
         /// The installed version.
         from: String,
@@ -78,7 +76,7 @@ pub enum PlanningFault {
         fault: RequestFault,
     },
     /// No plan was asked for yet, so there is no request to explain.
-    #[error("there is no question to explain: no plan has been asked for here")]
+    #[error("there is nothing to explain: no plan has been asked for here")]
     NoRequest,
     /// A text is no plan.
     #[error("the plan {}: {fault}", path.display())]
@@ -95,16 +93,16 @@ pub enum PlanningFault {
     #[error(transparent)]
     Switch(#[from] SwitchFault),
     /// What is to go holds content of the world, and nobody said that the world may lose it.
-    #[error("the world holds content of {}, and loses it", .0.iter().map(Id::as_str).collect::<Vec<_>>().join(", "))]
+    #[error("the world contains content of {}, and would lose it", .0.iter().map(Id::as_str).collect::<Vec<_>>().join(", "))]
     WorldLoses(Vec<Id>),
     /// Something was named that nobody has.
     #[error("{} is neither installed nor on offer{}", .0.id, near(.0))]
     NoSuch(UnknownId),
     /// Something was named that has no part in a question.
-    #[error("{} has no part in the last plan's question{}", .0.id, near(.0))]
+    #[error("{} is not part of the last plan's question{}", .0.id, near(.0))]
     NoPart(UnknownId),
     /// A choice of a variant cannot be read.
-    #[error("\"{0}\" chooses no variant")]
+    #[error("\"{0}\" does not choose a variant")]
     Variant(String),
 }
 

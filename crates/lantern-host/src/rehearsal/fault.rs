@@ -10,7 +10,7 @@ pub enum RehearsalFault {
     CalledOff,
     /// A file names the server's own folder, so a copy of the server would run on the live one's files.
     #[error(
-        "{path}:{line} names the server's own folder, so a copy of it would run on the live server's files"
+        "{path}:{line} names the server folder itself, so a copy would run on the live server's files"
     )]
     OwnPath {
         /// The file.
@@ -19,7 +19,9 @@ pub enum RehearsalFault {
         line: usize,
     },
     /// A rehearsal came near the live server.
-    #[error("the rehearsal was ended: the copy had {path} of the live server open, or wrote it")]
+    #[error(
+        "the rehearsal was ended: the copy had opened {path} of the live server, or written it"
+    )]
     Touched {
         /// The file.
         path: String,

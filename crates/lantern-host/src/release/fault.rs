@@ -4,14 +4,14 @@
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ReleaseFault {
     /// No reader of the family knows it.
-    #[error("no reader of this family knows what is in it")]
+    #[error("no reader of this family recognizes what is in it")]
     Unknown,
     /// Several that could be meant lie in it.
-    #[error("it holds several: {}; put each into the drop folder by itself", .0.join(", "))]
+    #[error("it contains several: {}; put each into the drop folder separately", .0.join(", "))]
     Several(Vec<String>),
     /// One lies in it as a part of something bigger.
     #[error(
-        "it holds {folder}, but as a part of something bigger, beside {}; `unused` of the family's reader says what nobody needs",
+        "it contains {folder}, but as a part of something bigger, beside {}; list what nobody needs under `unused` of the family's reader",
         .beside.join(", ")
     )]
     Part {
@@ -21,7 +21,7 @@ pub enum ReleaseFault {
         beside: Vec<String>,
     },
     /// What is meant lies packed in it.
-    #[error("it is an archive around {0}: unpack it once, and put that into the drop folder")]
+    #[error("it is an archive that contains {0}: unpack it, and put that into the drop folder")]
     Around(String),
     /// It is meant for players' clients.
     #[error("it is the client edition of {0}; the server needs the server edition")]

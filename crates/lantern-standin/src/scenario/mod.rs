@@ -211,7 +211,7 @@ pub fn make(dir: &Path) -> io::Result<()> {
     let terrace = dir.join("halcyon-terrace");
     if terrace.exists() {
         return Err(io::Error::other(format!(
-            "{} is there already",
+            "{} already exists",
             terrace.display()
         )));
     }

@@ -50,7 +50,8 @@ pub fn run(args: &AcquireArgs, common: &Common, look: &Look) -> Result<u8> {
         look.say(&format!("  made with a runtime of version {runtime}"));
     }
     if let Some(failed) = &made.failed {
-        let note = format!("  note: the recipe ended with a failure, which it may: {failed}");
+        let note =
+            format!("  note: the recipe ended with a failure, which lantern.toml allows: {failed}");
         look.say(&look.paint(Means::Caution, &note));
     }
     look.say(&format!("  what it printed: {}", shell_word(&made.log)));

@@ -137,9 +137,9 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
         look.say(&look.paint(Means::Caution, &text));
     }
     if server.family.build.outside && server.config.server_version.is_none() {
-        look.say("  The server program lies outside the folder: say its version in lantern.toml, server_version.");
+        look.say("  The server program is outside the folder: state its version in lantern.toml, as server_version.");
     }
-    look.say("  lantern.toml has lines for catalogues and a drop folder: filled in, no command needs them named");
+    look.say("  lantern.toml has lines for catalogues and a drop folder: fill them in, and no command needs to be told");
     look.next(&format!(
         "lantern survey --server {}",
         shell_word(&args.dir)
@@ -164,12 +164,12 @@ fn settle(args: &AdoptArgs, becomes: Become, look: &Look) -> Result<u8> {
     }
     match becomes {
         Become::Moved => look.say(&format!(
-            "{name} lies here now. Its history, its backups and its plan are as they were."
+            "{name} is here now. Its history, its backups and its plan are as they were."
         )),
         Become::Copy => {
             look.say(&format!("{name} is a server of its own now."));
-            look.say("  Its history came along. A plan that was made for the other is not for this one, and backups in");
-            look.say("  a store of both stay the other's. Give it its own port and, in lantern.toml, its own name.");
+            look.say("  Its history came along. A plan that was made for the other is not valid for this one, and backups in");
+            look.say("  a shared store stay the other's. Give it a port and, in lantern.toml, a name of its own.");
         }
     }
     look.next(&format!("lantern survey --server {dir}"));

@@ -217,7 +217,7 @@ pub fn way(plan: &Plan, server: &Server) -> String {
     match (from == plan.to, server.family.build.outside) {
         (true, _) => format!("{family} stays at {from}"),
         (false, false) => format!("{family} {from} to {}", plan.to),
-        (false, true) => format!("{family} {from}, made ready for {}", plan.to),
+        (false, true) => format!("{family} {from}, prepared for {}", plan.to),
     }
 }
 
@@ -245,7 +245,7 @@ fn away(server: &Server, ledger: &Ledger) -> Result<String> {
     }
     Ok(match GoodStart::read(server) {
         Some(good) => format!("its start alone took {} before", time(good.ready_ms)),
-        None => "for how long is not known: lantern has seen no start of it".into(),
+        None => "not known how long: lantern has seen no start of it".into(),
     })
 }
 

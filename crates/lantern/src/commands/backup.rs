@@ -172,7 +172,7 @@ fn make(
         look.say(&look.paint(Means::Caution, &text));
     }
     if up {
-        let note = "  note: the server is up; what it was writing may be torn. A changeover backs up again after the stop.";
+        let note = "  note: the server is up; a file that it was writing may be incomplete. A changeover backs up again after the stop.";
         look.say(&look.paint(Means::Caution, note));
     }
     look.next(&common.next("backup list"));
@@ -272,15 +272,15 @@ fn check(server: &Server, look: &Look) -> Result<u8> {
     if wrong.is_empty() {
         look.say(&look.paint(
             Means::Good,
-            &format!("{backups}: everything was read and is whole."),
+            &format!("{backups}: everything was read and is intact."),
         ));
     } else {
         let places = count(wrong.len(), "place is", "places are");
-        look.say(&look.paint(Means::Bad, &format!("{backups}: {places} not whole.")));
+        look.say(&look.paint(Means::Bad, &format!("{backups}: {places} damaged.")));
         for (place, why) in &wrong {
             look.say(&format!("  {place}: {why}"));
         }
-        look.say("  All else restores.");
+        look.say("  Everything else can be restored.");
     }
     Ok(status)
 }
@@ -315,7 +315,7 @@ fn restore_in_place(
     }
     if brought + set_aside == 0 {
         look.say(&format!(
-            "All is already as {name} has it; nothing was done."
+            "Everything is already as in {name}; nothing was done."
         ));
         return Ok(fail::DONE);
     }
@@ -371,7 +371,7 @@ fn restore(server: &Server, name: &str, paths: &[RelPath], to: &Path, look: &Loo
     if not_given > 0 {
         let many = count(not_given, "of them is", "of them are");
         look.say(&format!(
-            "  {many} not whose it was, or lack attributes: only some users may give those back"
+            "  {many} not owned as before, or without their attributes: only some users may restore those"
         ));
     }
     for (path, why) in &lost {

@@ -126,7 +126,10 @@ fn make(
             let text = format!("{releases} in {}.", shell_word(&file));
             look.say(&look.paint(Means::Good, &text));
         }
-        _ => look.say(&look.paint(Means::Bad, "No release is in there that this family knows.")),
+        _ => look.say(&look.paint(
+            Means::Bad,
+            "It contains no release that this family recognizes.",
+        )),
     }
     for (at, why) in &left_out {
         look.say(&format!("  not in it: {at}: {why}"));
@@ -170,7 +173,7 @@ fn check(file: &Path, family: &Family, look: &Look) -> Result<u8> {
     );
     match checked.wrong.len() {
         0 => {
-            let text = format!("{what}: every archive is there, and what it is said to be.");
+            let text = format!("{what}: every archive is there and is what the catalogue says.");
             look.say(&look.paint(Means::Good, &text));
         }
         wrong => {

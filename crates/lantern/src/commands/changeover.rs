@@ -5,13 +5,12 @@ use crate::answers;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, date, time};
-use crate::progress::{Progress, at_work};
+use crate::progress::{Progress, during};
 use clap::Args;
 use lantern_host::Result;
 use lantern_host::armed::name_of;
 use lantern_host::changeover::{Report, changeover, resume};
 use lantern_host::config::Span;
-use lantern_host::console::Console;
 use lantern_host::ledger::Ledger;
 use lantern_host::rehearsal::{Rehearsal, report_on};
 
@@ -70,12 +69,10 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
     drop(progress);
     let only_checked = !report.was_up && report.running && report.bad.is_none() && !args.start;
     if only_checked {
-        let console = Console::of(&server);
-        let stopping = at_work("stopping the server again …");
-        let stopped = console.stop();
-        stopping.finish_and_clear();
-        stopped?;
-        report.running = false;
+        let ledger = Ledger::open(&server.folder)?;
+        during("stopping the server again", || {
+            report.stop_again(&server, &ledger)
+        })?;
         look.talk("  stop           the server is down again, as it was before");
     }
     show(look, common, &report);
@@ -131,7 +128,7 @@ fn show(look: &Look, common: &Common, report: &Report) {
     match &report.bad {
         None => look.say(&look.paint(Means::Good, &format!("Done. {down}"))),
         Some(why) => {
-            let text = "All files are exchanged and stay so, but not all is well.";
+            let text = "All files are exchanged and stay so, but something is wrong.";
             look.say(&look.paint(Means::Bad, text));
             look.say(&format!("  {why}"));
         }

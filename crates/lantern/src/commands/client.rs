@@ -77,7 +77,7 @@ pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
                 ),
             ));
             look.say(&format!(
-                "  {} inside says exactly what it holds. Give it to the players.",
+                "  {} inside lists exactly what it contains. Give it to the players.",
                 client_pack::LIST
             ));
             unknown(look, &list);

@@ -248,7 +248,7 @@ pub fn run(args: &DemoArgs, look: &Look) -> Result<u8> {
         }
     }
     look.say(&format!(
-        "\nThe demo's folder is yours to go on in: {}",
+        "\nYou can go on in the demo's folder: {}",
         shell_word(&args.dir)
     ));
     look.next(&format!(

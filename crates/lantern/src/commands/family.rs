@@ -102,7 +102,7 @@ fn check(name: &str, on: Option<&Path>, releases: &[PathBuf], look: &Look) -> Re
     look.say(&look.paint(
         Means::Title,
         &match remarks.len() {
-            0 => format!("{}: {readers}, nothing to remark.", family.title),
+            0 => format!("{}: {readers}, no remarks.", family.title),
             n => format!(
                 "{}: {readers}, {}.",
                 family.title,
@@ -229,7 +229,7 @@ fn new(folder: &Path, sample: &Sample, out: Option<&Path>, look: &Look) -> Resul
         look.answer(&answers::FamilyWritten { file: out });
     } else {
         look.say(&format!(
-            "The draft is in {}. Look at every line of it.",
+            "The draft is in {}. Check every line of it.",
             shell_word(out)
         ));
     }

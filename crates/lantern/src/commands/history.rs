@@ -232,7 +232,7 @@ fn thin(keep: usize, common: &Common, look: &Look) -> Result<u8> {
     if !old.is_empty() {
         let (files, size) = sum(&old);
         look.talk(&format!(
-            "What {} set aside is deleted, {}, {}; {} can then not be taken back.",
+            "What {} set aside will be deleted, {}, {}; {} can then no longer be undone.",
             count(old.len(), "operation", "operations"),
             count(files, "file", "files"),
             bytes(size),

@@ -138,7 +138,7 @@ fn updates(args: &OutlookArgs, server: &Server, ledger: &mut Ledger, look: &Look
         look.say(&format!("{id} {from} → {to}"));
     }
     if newer.is_empty() {
-        look.say("No newer release fits together with the rest on the version that runs.");
+        look.say("No newer release fits together with the rest on the installed server version.");
     }
     Ok(status)
 }
@@ -180,8 +180,8 @@ fn show(
     let best = outlook.highest_for_all();
     let all = match best {
         Some(version) if Some(version) == installed => "No later version fits everything.".into(),
-        Some(version) => format!("The highest version that everything fits is {version}."),
-        None => "None of these versions fits everything.".to_owned(),
+        Some(version) => format!("The highest version that fits everything is {version}."),
+        None => "No version fits everything.".to_owned(),
     };
     look.say(&look.paint(Means::Title, &format!("{server} is at {now}. {all}")));
     if let Some(version) = outlook

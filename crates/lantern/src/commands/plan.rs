@@ -74,9 +74,7 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
         let told = error.to_string();
         let _ = armed::disarm(&server, told.lines().next().unwrap_or_default());
         if let Some(name) = before.and_then(|armed| armed.name) {
-            look.talk(&format!(
-                "  plan {name}, which was armed, is not armed any more"
-            ));
+            look.talk(&format!("  plan {name} is no longer armed"));
         }
     })
 }
@@ -140,7 +138,7 @@ fn show_all(look: &Look, plans: &[Plan], server: &Server, args: &PlanArgs) {
     if plans.len() > 1 {
         let stops: Vec<&str> = plans.iter().map(|plan| plan.to.as_str()).collect();
         let text = format!(
-            "The worlds are brought forward in {} stops: {}. Each is a changeover of its own.\n",
+            "The worlds are converted in {} stops: {}. Each is a changeover of its own.\n",
             plans.len(),
             stops.join(", then ")
         );
@@ -170,7 +168,7 @@ pub fn show_next(
     let armed = armed::read(server)?.filter(|armed| armed.became == Became::Armed);
     let name = armed.and_then(|armed| armed.name);
     let told = match (arms, &name) {
-        (false, Some(name)) => format!("\nNothing was armed by this; plan {name} still is."),
+        (false, Some(name)) => format!("\nThis armed nothing; plan {name} still is."),
         (false, None) => "\nNothing is armed.".into(),
         (true, Some(name)) => format!("\nPlan {name} is armed: a changeover carries it out."),
         (true, None) => String::new(),

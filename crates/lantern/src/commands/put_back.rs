@@ -34,7 +34,7 @@ pub fn run(args: &PutBackArgs, common: &Common, look: &Look) -> Result<u8> {
     armed::disarm(&server, "what was set aside is there already")?;
     let plans = [drawn];
     if plans[0].is_empty() {
-        look.say("It is all there already, as it was set aside.");
+        look.say("Everything is already there, as it was set aside.");
         return Ok(fail::DONE);
     }
     let saved = planning::save(&server, &plans, None)?;

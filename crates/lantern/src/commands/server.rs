@@ -113,12 +113,12 @@ fn state(server: &Server, look: &Look) -> Result<u8> {
             format!("{name} is up, process {}, started by lantern.", process.pid)
         }
         ServerState::Reached { who, .. } => {
-            format!("{name} is up, not started by lantern, and its console is known: {who}.")
+            format!("{name} is up, not started by lantern, but its console can be reached: {who}.")
         }
         ServerState::Foreign { who } => {
             format!("{name} seems to be up, not started by lantern: {who}.")
         }
-        ServerState::Unknown { why } => format!("Whether {name} is up cannot be told: {why}."),
+        ServerState::Unknown { why } => format!("It cannot be told whether {name} is up: {why}."),
     };
     let up = match state {
         ServerState::Down => Some(false),
@@ -140,7 +140,7 @@ fn state(server: &Server, look: &Look) -> Result<u8> {
         };
         look.say(&look.paint(means, &text));
         if let Some(second) = &second {
-            let text = format!("  something else is at work on its files: {second}");
+            let text = format!("  something else is using its files: {second}");
             look.say(&look.paint(Means::Bad, &text));
         }
     }
@@ -154,8 +154,8 @@ fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let starting = console.start()?;
     let (at_end, look_on) = (*look, common.next("console state"));
     let _ = ctrlc::set_handler(move || {
-        at_end.talk("\n  Nobody waits for it any more; the server goes on starting.");
-        at_end.talk(&format!("  How it is: {look_on}"));
+        at_end.talk("\n  No longer waiting; the server goes on starting.");
+        at_end.talk(&format!("  Its state: {look_on}"));
         std::process::exit(i32::from(fail::ERROR));
     });
     let limit = server.family.console.ready_timeout_s;

@@ -64,7 +64,7 @@ pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
             format!("As before {name} was put back."),
             "as it was before the restore",
         ),
-        Now::Untouched => ("What was cut off had touched nothing.".into(), ""),
+        Now::Untouched => ("What was cut off had changed nothing.".into(), ""),
     };
     look.say(&look.paint(Means::Good, &format!("{back}{down}")));
     for wrong in &undone.wrong {

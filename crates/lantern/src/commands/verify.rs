@@ -72,11 +72,11 @@ fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {
             let text = format!("{name} seems to be up, and was not started by lantern: {who}.");
             look.say(&look.paint(Means::Caution, &text));
             look.say("  Its console cannot be reached, so nothing more can be said.");
-            look.say("  [console] in lantern.toml can say how it is.");
+            look.say("  [console] in lantern.toml can state how to reach it.");
             return;
         }
         ServerState::Unknown { why } => {
-            let text = format!("Whether {name} is up cannot be told: {why}.");
+            let text = format!("It cannot be told whether {name} is up: {why}.");
             look.say(&look.paint(Means::Caution, &text));
             return;
         }
@@ -92,7 +92,7 @@ fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {
         look.say(&look.paint(Means::Bad, "  its ready line has not come"));
     }
     if let Some(second) = &seen.second {
-        let text = format!("  something else is at work on its files: {second}");
+        let text = format!("  something else is using its files: {second}");
         look.say(&look.paint(Means::Bad, &text));
     }
     let Some(verdict) = &seen.verdict else {
@@ -117,7 +117,7 @@ fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {
         look.say("  no error lines since its start");
     }
     if !new.is_empty() {
-        look.say("  What it prints at every start, and does no harm, can be accepted.");
+        look.say("  What it prints at every start and is harmless can be accepted.");
         look.next(&common.next("verify --accept"));
     }
 }

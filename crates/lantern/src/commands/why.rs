@@ -120,7 +120,10 @@ fn told(why: &WhyNot) -> String {
         WhyNot::Impossible(_, told) => told.clone(),
         WhyNot::Otherwise(choices) => {
             let words: Vec<String> = choices.iter().map(change).collect();
-            format!("  It would fit, but the answer is worse: then {}.", words.join(", "))
+            format!(
+                "  It would fit, but the answer is worse: then {}.",
+                words.join(", ")
+            )
         }
     }
 }

@@ -202,7 +202,13 @@ fn every_answer_is_as_its_schema_says() {
     meet(
         "CatalogueChecked",
         0,
-        &["catalogue", "check", "depot/verdance.catalogue.json", "--family", "halcyon"],
+        &[
+            "catalogue",
+            "check",
+            "depot/verdance.catalogue.json",
+            "--family",
+            "halcyon",
+        ],
     );
     meet("FamilyDraft", 0, &["family", "new", "arbour-deck"]);
     meet(
