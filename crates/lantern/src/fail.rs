@@ -456,7 +456,7 @@ fn of_draw(fault: &DrawFault) -> String {
         DrawFault::LeavesWorld { pack, member, .. } => format!(
             "Nothing was changed. Install it beside the pack: --add {member}\n\
              or keep the pack as it is: --keep {pack}\n\
-             or lose what the world contains of it: --drop {member} --world-loses {member}"
+             or lose what the world holds of it: --drop {member} --world-loses {member}"
         ),
         DrawFault::WritesKept { .. } => {
             "Nothing was changed. --beside puts such files beside yours, as *.new; or leave that release out.".into()

@@ -123,7 +123,7 @@ pub enum DrawFault {
         member: Id,
     },
     /// A pack no longer brings what the world holds content of.
-    #[error("{pack} {version} no longer contains {member}, and the world contains content of it")]
+    #[error("{pack} {version} no longer contains {member}, and the world holds content of it")]
     LeavesWorld {
         /// The pack.
         pack: Id,

@@ -93,7 +93,7 @@ pub enum PlanningFault {
     #[error(transparent)]
     Switch(#[from] SwitchFault),
     /// What is to go holds content of the world, and nobody said that the world may lose it.
-    #[error("the world contains content of {}, and would lose it", .0.iter().map(Id::as_str).collect::<Vec<_>>().join(", "))]
+    #[error("the world holds content of {}, and would lose it", .0.iter().map(Id::as_str).collect::<Vec<_>>().join(", "))]
     WorldLoses(Vec<Id>),
     /// Something was named that nobody has.
     #[error("{} is neither installed nor on offer{}", .0.id, near(.0))]

@@ -237,7 +237,7 @@ fn what_backups_have_in_common_is_there_once_and_growth_is_said_whole() {
     // Both can be put back, and a pack that no index speaks of is taken away.
     let orphan = world.path("halcyon-terrace/.lantern/store/packs/900.pack");
     fs::write(&orphan, "left behind").unwrap();
-    assert!(backup(&world, &["check"]).contains("whole"));
+    assert!(backup(&world, &["check"]).contains("intact"));
     assert!(!orphan.exists());
     let restored = |name: &str, to: &str| {
         backup(&world, &["restore", name, "--to", to]);
@@ -248,7 +248,7 @@ fn what_backups_have_in_common_is_there_once_and_growth_is_said_whole() {
     assert!(restored(&all[0], "older")[4_000_000] == changed[4_000_000] ^ 1);
     // Thinned out, what only the older ones held is gone, and the last is whole.
     backup(&world, &["thin", "--keep", "1", "--yes"]);
-    assert!(backup(&world, &["check"]).contains("whole"));
+    assert!(backup(&world, &["check"]).contains("intact"));
     assert!(restored(&all[2], "last") == changed);
 }
 
@@ -289,7 +289,7 @@ fn pages_of_an_earlier_format_are_read_and_brought_forward() {
     as_format_2(&world, &old);
     let list = backup(&world, &["list"]);
     assert!(list.contains("5      9.1 KB"), "{list}");
-    assert!(backup(&world, &["check"]).contains("whole"));
+    assert!(backup(&world, &["check"]).contains("intact"));
     assert!(backup(&world, &["restore", &old, "--to", "out"]).contains("exit status 0"));
     // The next backup reads nothing again, and writes the page anew.
     let told = world.ok(&[
@@ -308,7 +308,7 @@ fn pages_of_an_earlier_format_are_read_and_brought_forward() {
         page.contains("\"format\":4") && page.contains("\"files\":5"),
         "{page}"
     );
-    assert!(backup(&world, &["check"]).contains("whole"));
+    assert!(backup(&world, &["check"]).contains("intact"));
     assert!(backup(&world, &["restore", &old, "--to", "again"]).contains("exit status 0"));
     assert_eq!(world.tree("out"), world.tree("again"));
 }

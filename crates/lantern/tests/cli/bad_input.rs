@@ -224,7 +224,7 @@ fn plans_that_cannot_be_carried_out() {
     world.write("edited.plan.json", no_hash);
     let told = world.lantern(&[CHANGEOVER, &["edited.plan.json"]].concat());
     assert!(
-        told.contains("exit status 1") && told.contains("is not the file it was"),
+        told.contains("exit status 1") && told.contains("is not the expected file"),
         "{told}"
     );
     let release = world.path("depot/releases/gnomon-1.0.3.bloom");

@@ -21,7 +21,7 @@ fn a_client_pack_replaces_its_like_and_nothing_else() {
     world.write("mine.zip", "my own\n");
     let told = world.lantern(&on(&["client", "pack", "--out", "mine.zip"]));
     assert!(
-        told.contains("exit status 1") && told.contains("mine.zip is there already"),
+        told.contains("exit status 1") && told.contains("mine.zip already exists"),
         "{told}"
     );
     assert_eq!(world.read("mine.zip"), "my own\n");

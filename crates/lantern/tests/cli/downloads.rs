@@ -135,7 +135,7 @@ fn what_runs_without_a_load_order_is_told_and_missed() {
     let told = world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert!(told.contains("1 of 2 components are loaded"), "{told}");
     assert!(
-        told.contains("not named, and not before either: oak"),
+        told.contains("not reported, as before the changeover: oak"),
         "{told}"
     );
     // One that was named before, and is not any more, is missed.

@@ -552,7 +552,7 @@ fn what_a_pack_keeps_is_never_written() {
     world.write(tally, "apples = 9\n");
     let undo = ["undo", "--server", ORCHARD];
     let told = world.lantern(&undo);
-    let written = "config/orchard/tally.toml, worlds/orbit-garden/days written";
+    let written = "config/orchard/tally.toml, worlds/orbit-garden/days";
     assert!(told.contains(written), "{told}");
     world.ok(&with(&undo, &["--with-world"]));
     assert_eq!(world.read(tally), "apples = 8\n");

@@ -83,7 +83,7 @@ fn on_a_terminal_a_changeover_asks() {
     };
     let (status, told) = answer("n\n");
     assert!(told.contains("Carry it out? [y/N]"), "{told}");
-    assert!(told.contains("not done, as you said"), "{told}");
+    assert!(told.contains("not done: the answer was no"), "{told}");
     assert_eq!(status, Some(3), "{told}");
     assert!(at(&world, &["status"]).contains("is armed"));
     let (status, told) = answer("y\n");
@@ -191,7 +191,7 @@ fn ctrl_c_after_the_stop_goes_on_and_once_more_goes_back() {
         told.contains("Back to the old state, as soon as it can."),
         "{told}"
     );
-    assert!(told.contains("it was to go back, as you said"), "{told}");
+    assert!(told.contains("you asked for it to go back"), "{told}");
     assert_eq!(output.status.code(), Some(4), "{told}");
     assert_eq!(world.read("halcyon-terrace/start.sh"), old);
     assert!(at(&world, &["console", "state"]).contains("is up"));
@@ -281,18 +281,34 @@ fn backups_are_named_and_asked_for() {
     assert_snapshot!("backup_needed", backup(&["rm", "latest", "--yes"]));
 }
 
-/// The commands of the guide, in order, on the demo: each works, or says no as the guide says it may.
+/// The commands of the guide, in order, on the demo: each works, and prints the lines that stand below it there.
 #[test]
 fn the_commands_of_the_guide_work_in_order() {
     let world = World::demo();
     let guide = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/guide.md");
     let guide = std::fs::read_to_string(guide).unwrap();
-    let typed = guide.lines().filter_map(|line| line.strip_prefix("    "));
     let mut folder = world.path("");
-    let mut done = Vec::new();
-    for line in typed {
-        let words: Vec<&str> = line.split_whitespace().collect();
+    let (mut done, mut printed, mut compared) = (Vec::new(), String::new(), 0);
+    let mut fence = None;
+    for line in guide.lines() {
+        fence = match (fence, line.strip_prefix("```")) {
+            (None, Some(kind)) => Some(kind),
+            (Some(_), Some(_)) => None,
+            (Some("text"), None) => {
+                let line = world.comparable(line);
+                assert!(
+                    printed.contains(&line),
+                    "{done:?} did not print {line}: {printed}"
+                );
+                compared += 1;
+                fence
+            }
+            (_, None) => fence,
+        };
+        let typed = line.strip_prefix("    ").filter(|_| fence.is_none());
+        let words: Vec<&str> = typed.unwrap_or_default().split_whitespace().collect();
         match words[..] {
+            [] => {}
             ["cd", to] => folder = folder.join(to),
             ["lantern", ..] => {
                 let mut lantern = Command::new(env!("CARGO_BIN_EXE_lantern"));
@@ -301,6 +317,7 @@ fn the_commands_of_the_guide_work_in_order() {
                 let output = lantern.stdin(Stdio::null()).output().unwrap();
                 let told = String::from_utf8_lossy(&output.stderr).into_owned();
                 assert_eq!(output.status.code(), Some(0), "{line}: {told}");
+                printed = world.comparable(&String::from_utf8_lossy(&output.stdout));
                 done.push(words[1].to_owned());
             }
             _ => panic!("the guide has a line that is no command: {line}"),
@@ -314,9 +331,56 @@ fn the_commands_of_the_guide_work_in_order() {
         "plan",
         "rehearse",
         "changeover",
+        "history",
     ];
     assert_eq!(done, all);
+    assert!(compared > 20, "{compared}");
     world.ok(&[&["console", "stop"], TERRACE].concat());
+}
+
+#[test]
+fn what_operations_did_is_shown_between_any_two_of_them() {
+    let world = World::running();
+    let since = |words: &[&str]| at(&world, &[&["diff", "--since"], words].concat());
+    assert!(since(&["1"]).contains("nothing was done here yet"));
+    plan(&world, &["--to", "5.4"]);
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    let done = since(&["1", "start.sh", "addons"]);
+    assert_snapshot!("diff_since", done);
+    world.drop_addon(
+        "sun-clock-2.0.7.bloom",
+        "id = \"sun-clock\"\nversion = \"2.0.7\"\nserver = \">=5.4\"\nside = \"both\"\n",
+    );
+    world.ok(crate::world::DROP);
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    let first = since(&["1", "--until", "1", "start.sh", "addons"]);
+    let below = |told: &str| told.split_once("--- stdout").unwrap().1.to_owned();
+    assert_eq!(below(&first), below(&done));
+    assert_snapshot!("diff_second", since(&["2", "addons"]));
+    // What was taken back has changed nothing.
+    world.ok(&[&["undo", "--keep-world"], TERRACE].concat());
+    assert!(since(&["2"]).contains("Nothing differs."));
+    assert_eq!(below(&since(&["1", "start.sh", "addons"])), below(&done));
+    world.ok(&[&["history", "--thin", "0", "--yes"], TERRACE].concat());
+    assert_snapshot!("diff_thinned", since(&["1"]));
+}
+
+#[test]
+fn a_server_that_was_only_checked_goes_back_without_a_question() {
+    let world = World::adopted();
+    let days = world.read("halcyon-terrace/worlds/orbit-garden/days");
+    plan(&world, &["--to", "5.4"]);
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    assert_ne!(world.read("halcyon-terrace/worlds/orbit-garden/days"), days);
+    // Only the changeover's own start has written the world: it comes back, and nothing is lost.
+    assert_snapshot!("undo_only_checked", at(&world, &["undo"]));
+    assert_eq!(world.read("halcyon-terrace/worlds/orbit-garden/days"), days);
+    // Somebody has started it since: that is asked.
+    plan(&world, &["--to", "5.4"]);
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    world.ok(&[&["console", "start"], TERRACE].concat());
+    world.ok(&[&["console", "stop"], TERRACE].concat());
+    assert!(at(&world, &["undo"]).contains("has been written to since"));
 }
 
 #[test]

@@ -105,7 +105,6 @@ fn why_and_why_not() {
     assert_snapshot!("why_not_old", why(&["mist-pipes", "--not", "1.4.2"]));
     assert_snapshot!("why_not_chosen", why(&["gnomon", "--not", "1.0.3"]));
     assert_snapshot!("why_not_unknown", why(&["gnomon", "--not", "7.0"]));
-    assert_snapshot!("why_not_bad", why(&["--not", "gnomon"]));
     assert_snapshot!("why_nobody", why(&["fern"]));
     assert_snapshot!("why_json", why(&["mist-pipes", "--not", "1.4.2", "--json"]));
 }
