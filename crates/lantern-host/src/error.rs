@@ -225,9 +225,3 @@ impl<T> At<T> for io::Result<T> {
         })
     }
 }
-
-impl<T> At<T> for rustix::io::Result<T> {
-    fn at(self, doing: &'static str, path: &Path) -> Result<T> {
-        self.map_err(io::Error::from).at(doing, path)
-    }
-}

@@ -65,9 +65,7 @@ pub fn read_text(path: &Path) -> Result<String> {
 
 /// What lies at a path, whatever links lead there; none when there is nothing, or it cannot be told.
 pub fn look(path: &Path) -> Option<Meta> {
-    use rustix::fs::{AtFlags, CWD, statat};
-    let stat = statat(CWD, path, AtFlags::empty()).ok()?;
-    Some(super::local::meta(&stat))
+    super::local::look(path)
 }
 
 /// Where a path leads, without links in it; none when there is nothing.
@@ -124,9 +122,7 @@ pub fn write_whole(path: &Path, write: &mut dyn FnMut(&mut File) -> io::Result<(
         .parent()
         .filter(|folder| !folder.as_os_str().is_empty());
     let folder = folder.unwrap_or(Path::new("."));
-    File::open(folder)
-        .and_then(|folder| folder.sync_all())
-        .at("syncing", folder)
+    super::local::sync(folder).at("syncing", folder)
 }
 
 /// Writes bytes as [`write_whole`].
@@ -142,6 +138,5 @@ pub fn write(path: &Path, bytes: &[u8]) -> Result<()> {
 /// # Errors
 /// When something is there, the two lie on different disks, or the disk refuses.
 pub(crate) fn rename(from: &Path, to: &Path) -> io::Result<()> {
-    use rustix::fs::{CWD, RenameFlags, renameat_with};
-    Ok(renameat_with(CWD, from, CWD, to, RenameFlags::NOREPLACE)?)
+    super::local::rename(from, to)
 }

@@ -122,7 +122,24 @@ fn named(error: Errno) -> io::Error {
     }
 }
 
-pub(super) fn meta(stat: &Stat) -> Meta {
+/// What lies at a path of this machine, links followed; none when there is nothing, or it cannot be told.
+pub(super) fn look(path: &Path) -> Option<Meta> {
+    let stat = fs::statat(fs::CWD, path, AtFlags::empty()).ok()?;
+    Some(meta(&stat))
+}
+
+/// Renames, and never over something that is there.
+pub(super) fn rename(from: &Path, to: &Path) -> io::Result<()> {
+    let renamed = fs::renameat_with(fs::CWD, from, fs::CWD, to, RenameFlags::NOREPLACE);
+    Ok(renamed?)
+}
+
+/// Makes the names in a folder last.
+pub(super) fn sync(folder: &Path) -> io::Result<()> {
+    File::open(folder)?.sync_all()
+}
+
+fn meta(stat: &Stat) -> Meta {
     let ns = |seconds: i64, rest: i64| seconds.wrapping_mul(1_000_000_000).wrapping_add(rest);
     Meta {
         sort: sort(fs::FileType::from_raw_mode(stat.st_mode)),

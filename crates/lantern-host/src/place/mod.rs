@@ -5,6 +5,7 @@
 //! server folder, such as archives in a drop folder, goes through [`here`].
 
 pub mod here;
+#[cfg_attr(windows, path = "windows.rs")]
 mod local;
 #[cfg(test)]
 pub(crate) mod lossy;

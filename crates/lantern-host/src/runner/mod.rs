@@ -2,6 +2,7 @@
 //!
 //! Everything that lantern asks of processes, and starts or ends, goes through a [`Runner`].
 
+#[cfg_attr(windows, path = "windows.rs")]
 mod this_machine;
 
 pub use this_machine::ThisMachine;

@@ -129,7 +129,8 @@ fn make(
     common: &Common,
     look: &Look,
 ) -> Result<u8> {
-    let up = Console::of(server).state()? != ServerState::Down;
+    let state = Console::of(server).state()?;
+    let up = state != ServerState::Down;
     let scope = if kept { Scope::Kept } else { Scope::Everything };
     let pass = during("files are stored", || backup::pass_of(server, scope, None));
     let pass = pass?;
@@ -172,8 +173,14 @@ fn make(
         look.say(&look.paint(Means::Caution, &text));
     }
     if up {
-        let note = "  note: the server is up; a file that it was writing may be incomplete. A changeover backs up again after the stop.";
-        look.say(&look.paint(Means::Caution, note));
+        let is = match state {
+            ServerState::Unknown { .. } => "may be",
+            _ => "is",
+        };
+        let note = format!(
+            "  note: the server {is} up; a file that it was writing may be incomplete. A changeover backs up again after the stop."
+        );
+        look.say(&look.paint(Means::Caution, &note));
     }
     look.next(&common.next("backup list"));
     Ok(fail::DONE)
