@@ -554,7 +554,7 @@ mod tests {
             );
         }
         insta::assert_snapshot!(told.join("\n"), @"
-        1 of 2 components are loaded, 1 of them in a stated version; not named, and not before either: b
+        1 of 2 components are loaded, 1 of them in a stated version; not reported, as before the changeover: b
         1 of 2 components are loaded, 1 of them in a stated version
             a does not run
         which components run could not be checked: of 2 that should, the server names none, and it named none before
@@ -598,14 +598,14 @@ mod tests {
                 "frame frame 3, 24 seats, start b 2, start a 1",
                 "- a 1, - b 2",
                 "seed 7",
-                "b was started where a is due",
+                "b was started where a should be",
             ),
             (
                 "frame frame 3, 8 seats, start a 1, start b 2",
                 "- a 1, - b 2",
                 "what?",
                 "seats is 8, not 24 as set: the start command may be cut off; \
-                 it says nothing of seed, which was set to 7",
+                 the server does not report seed, which is set to 7",
             ),
             (
                 "frame frame 3, 24 seats, odd sum 12, FAULT: no, start a 1, start b 2",
@@ -656,7 +656,7 @@ mod tests {
             assert_eq!(started(&wanted, good), "");
         }
         let bad = "start b 2, start a 1";
-        assert_eq!(started(&wanted, bad), "b was started where a is due");
+        assert_eq!(started(&wanted, bad), "b was started where a should be");
         // A server that never minded the load order is no worse after it.
         wanted.unshown = judged(&wanted, bad).unshown();
         assert_eq!(started(&wanted, bad), "");

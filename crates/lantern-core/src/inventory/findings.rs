@@ -617,14 +617,14 @@ mod tests {
             })
             .collect();
         insta::assert_snapshot!(told.join("\n"), @"
-        Wrong clash addons/vault.bloom: vault clashes with lib 1.0
-        Wrong need-missing addons/bees-1.bloom: bees needs nectar, which is not there
+        Wrong clash addons/vault.bloom: vault conflicts with lib 1.0
+        Wrong need-missing addons/bees-1.bloom: bees needs nectar, which is not installed
         Wrong need-off addons/vault.bloom: vault needs off, which is switched off
-        Wrong need-out-of-range addons/bees-1.bloom: bees needs lib ^2, but 1.0 is there
+        Wrong need-out-of-range addons/bees-1.bloom: bees needs lib ^2, but 1.0 is installed
         Wrong started-too-early x.conf:1: bees is started before lib, which it needs (line 2)
-        Wrong twice addons/bees-1.bloom: bees is there 2 times: 1 in addons/bees-1.bloom, 2 in addons/bees-2.bloom
+        Wrong twice addons/bees-1.bloom: bees is installed 2 times: 1 in addons/bees-1.bloom, 2 in addons/bees-2.bloom
         Wrong unreadable addons/torn.bloom: it cannot be read: the archive breaks off
-        Caution client-only addons/skin.bloom: skin is for players' clients alone
+        Caution client-only addons/skin.bloom: skin is only for players' clients
         Caution line-without-addon x.conf:4: ghost has a line here but is not installed
         Caution not-started addons/off.bloom: off is installed but has no line in the load order, so it does not run
         ");
@@ -660,9 +660,9 @@ mod tests {
             .map(|f| format!("{} {}", f.code, f.text))
             .collect();
         insta::assert_snapshot!(told.join("\n"), @"
-        need-out-of-range a goes with clock ^2, but 1 is there
-        need-out-of-range a needs lib ^2, but 1.4 of kit is there
-        started-too-early c is started before b, which has to come first (line 4)
+        need-out-of-range a needs lib ^2, but 1.4 of kit is installed
+        need-out-of-range a works with clock ^2, but 1 is installed
+        started-too-early c is started before b, which must come first (line 4)
         ");
     }
 
@@ -695,9 +695,9 @@ mod tests {
             .map(|f| format!("{} {}", f.code, f.text))
             .collect();
         insta::assert_snapshot!(told.join("\n"), @"
-        only-one only one of the group season may run, and fair, fest do
-        replaced old is still there, though young takes its place
-        started-too-early young is started before fair, which has to come first (line 2)
+        only-one only one of the group season may be active, and fair, fest are
+        replaced old is still installed, though young replaces it
+        started-too-early young is started before fair, which must come first (line 2)
         not-started rest is installed but has no line in the load order, so it does not run
         ");
     }

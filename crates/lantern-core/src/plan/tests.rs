@@ -616,8 +616,8 @@ fn the_keep_list_is_never_written() {
     Replace addons/m0
     Place motd.new
     Replace pack/id
-    note: world/spawn of p is left out: all about it is kept
-    note: motd is kept; that of p is put beside, as motd.new
+    note: world/spawn of p is not installed: everything around it is on the keep list
+    note: motd is kept as it is; the one of p is put beside it, as motd.new
     ");
     // What is not on the list is written, and what is there of it stays.
     let elsewhere = PackMove {
@@ -707,13 +707,13 @@ fn a_member_that_the_world_holds_does_not_leave() {
     SetAside addons/m0
     Place config/1
     Replace pack/id
-    note: m0 goes: p 2 does not hold it, and the world holds content of it
+    note: m0 is removed: p 2 does not contain it, and the world holds content of it
     ");
     insta::assert_snapshot!(without(None, &[]).told(), @"
     SetAside addons/m0
     Place config/1
     Replace pack/id
-    note: m0 goes: p 2 does not hold it
+    note: m0 is removed: p 2 does not contain it
     ");
 }
 
@@ -934,9 +934,9 @@ fn a_plan_says_what_becomes_of_each_addon() {
     d - to 2: Added, the newest
     e - to 2: Added, the newest
     stays 1 to 1: Unchanged, fits as it is
-    c 1 to -: Removed, taken out as asked
-    lost 1 to -: Removed, nothing of it fits
-    old 1 to -: Removed, d takes its place
+    c 1 to -: Removed, removed as asked
+    lost 1 to -: Removed, no release of it fits
+    old 1 to -: Removed, replaced by d
     Place addons/a-2.bloom 10
     SetAside addons/a.bloom 1
     Place addons/b-2.bloom 10
@@ -951,7 +951,7 @@ fn a_plan_says_what_becomes_of_each_addon() {
     expects a Some("2")
     expects d Some("2")
     expects stays Some("1")
-    note: unknown whether made for the target, as nobody declared it: b, d, stays
+    note: whether these are for this server version is unknown, as nobody declared it: b, d, stays
     "#);
     assert!(!plan.is_empty());
     assert_eq!(

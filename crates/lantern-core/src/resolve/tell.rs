@@ -287,6 +287,9 @@ impl<'a> Teller<'a> {
                 if first.as_ref() != Some(fact) {
                     return None;
                 }
+                if matches!(fact, Fact::Pinned(_)) && self.asked == Some(id) {
+                    return Some(format!("The question is {id} {}.", left(id)));
+                }
                 let why = match fact {
                     Fact::Runs(_) => format!("for server {}", self.request.target),
                     Fact::Early(_) => "other than test releases".into(),

@@ -335,14 +335,14 @@ fn what_the_administrator_says_counts() {
         drop: BTreeSet::from([Id::new("glass")]),
         ..needed
     };
-    insta::assert_snapshot!(answer(&dropped), @r"
-    clock cannot be there on server 5.4:
-      clock is installed and has to stay.
+    insta::assert_snapshot!(answer(&dropped), @"
+    clock cannot be installed on server 5.4:
+      clock is installed and must stay.
       clock 1 needs glass.
-      glass is to go.
+      glass is to be removed.
       What helps:
-      - let glass stay (without --drop glass)
-      - drop clock (--drop clock)
+      - keep glass installed (without --drop glass)
+      - remove clock (--drop clock)
     ");
     assert_eq!(newest(|_| ()), "server=, a 3, b 2");
     assert_eq!(
@@ -365,10 +365,10 @@ fn what_the_administrator_says_counts() {
     assert_eq!(answer(&again), "server=, a 2");
     Arc::make_mut(&mut again.offers).clear();
     insta::assert_snapshot!(answer(&again), @"
-    There is no release of a for server 5.4: 2 (installed) is there in another variant, and its archive is not on offer.
+    There is no release of a for server 5.4: 2 (installed) is installed in another variant, and its archive is not on offer.
       What helps:
-      - put the archive of a 2 on offer (--from DIR or --catalogue FILE)
-      - drop a (--drop a)
+      - provide the archive of a 2 (--from DIR or --catalogue FILE)
+      - remove a (--drop a)
     ");
     assert_eq!(
         newest(|r| {
@@ -503,21 +503,21 @@ fn what_is_switched_off_asks_for_nothing_and_is_brought_along() {
     let needing = |need: &str| answer(&world(&format!("{text}\n+ bees 1 {need} old")));
     insta::assert_snapshot!(needing("installed"), @"server 5.4, bees=, clock 2, old=, pots=");
     insta::assert_snapshot!(needing("needs"), @"
-    bees cannot be there on server 5.4:
-      bees is installed and has to stay.
+    bees cannot be installed on server 5.4:
+      bees is installed and must stay.
       bees 1 needs old. old 1 is installed and switched off.
       What helps:
-      - drop bees (--drop bees)
+      - remove bees (--drop bees)
     ");
     let on = text
         .replace(". clock", "+ clock")
         .replace(" clashes clock", "");
     insta::assert_snapshot!(answer(&world(&on)), @"
-    clock cannot be there on server 5.4:
-      clock is installed and has to stay.
+    clock cannot be installed on server 5.4:
+      clock is installed and must stay.
       clock needs gears. No catalogue or drop folder has it.
       What helps:
-      - drop clock (--drop clock)
+      - remove clock (--drop clock)
     ");
     // What takes its place is there instead, and nothing else may be.
     insta::assert_snapshot!(answer(&world(&format!("{text}\n! new 1 replaces old"))), @"server 5.4, clock 2, new 1, pots=, -old");
@@ -635,24 +635,24 @@ fn wishes_stand_in_the_way() {
     };
     let keep = |r: &mut Request| r.keep.push((Id::new("lib"), Some(version("1"))));
     insta::assert_snapshot!(told("+ server 5.4\n+ lib 1\nlib 2\n! a 1 needs lib:^2", keep), @"
-    a cannot be there on server 5.4:
+    a cannot be installed on server 5.4:
       a is in the drop folder.
       a 1 needs lib ^2. Known releases: 1.
-      Of lib there is 1 as it is kept.
+      Releases of lib that --keep allows: 1.
       What helps:
-      - let lib move
+      - let lib change version (without --keep lib, or keep in lantern.toml)
       - take a out of the drop folder
     ");
     let only = |r: &mut Request| {
         r.only.insert(Id::new("a"));
     };
     insta::assert_snapshot!(told("+ server 5.4\n+ lib 1\nlib 2\n! a 1 needs lib:^2", only), @"
-    a cannot be there on server 5.4:
+    a cannot be installed on server 5.4:
       a is in the drop folder.
       a 1 needs lib ^2. Known releases: 1.
-      Of lib there is 1 as it is kept.
+      Releases of lib that --keep allows: 1.
       What helps:
-      - let lib move
+      - let lib change version (without --keep lib, or keep in lantern.toml)
       - take a out of the drop folder
     ");
     // Of several ways to say it, the one with the fewest facts is told.
@@ -660,18 +660,18 @@ fn wishes_stand_in_the_way() {
     let text = "+ server 5.4\n+ far 1 needs b\nb 1 needs c\nc 1 needs gone\n+ near 1 needs gone";
     insta::assert_snapshot!(told(text, nothing), @"
     2 independent problems:
-    1. far cannot be there on server 5.4:
-      far is installed and has to stay.
+    1. far cannot be installed on server 5.4:
+      far is installed and must stay.
       far 1 needs b. Known releases: 1.
       b 1 needs c. Known releases: 1.
       c 1 needs gone. No catalogue or drop folder has it.
       What helps:
-      - drop far (--drop far)
-    2. near cannot be there on server 5.4:
-      near is installed and has to stay.
+      - remove far (--drop far)
+    2. near cannot be installed on server 5.4:
+      near is installed and must stay.
       near 1 needs gone. No catalogue or drop folder has it.
       What helps:
-      - drop near (--drop near)
+      - remove near (--drop near)
     ");
 }
 
