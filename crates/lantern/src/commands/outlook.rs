@@ -125,10 +125,11 @@ fn updates(args: &OutlookArgs, server: &Server, ledger: &mut Ledger, look: &Look
         Some((choice.id.clone(), from.to_string(), choice.to.to_string()))
     });
     let newer: Vec<(Id, String, String)> = newer.collect();
-    let status = if newer.is_empty() {
-        fail::DONE
-    } else {
-        fail::NO
+    let is_checked = !question.request.offers.is_empty();
+    let status = match (newer.is_empty(), is_checked) {
+        (true, true) => fail::DONE,
+        (true, false) => fail::ERROR,
+        (false, _) => fail::NO,
     };
     if look.json {
         look.answer(&answers::Updates::new(&newer));
@@ -137,7 +138,7 @@ fn updates(args: &OutlookArgs, server: &Server, ledger: &mut Ledger, look: &Look
     for (id, from, to) in &newer {
         look.say(&format!("{id} {from} → {to}"));
     }
-    if newer.is_empty() {
+    if newer.is_empty() && is_checked {
         look.say("No newer release fits together with the rest on the installed server version.");
     }
     Ok(status)
