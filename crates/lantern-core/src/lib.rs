@@ -23,6 +23,7 @@
 //! | [`outlook`] | who is ready for which server version; which stops lead there | |
 //! | [`json`] | where a JSON text is not what a format wants | |
 //! | [`hint`] | which known word was probably meant | |
+//! | [`launch`] | what a start script does, and where it is cut off | |
 //! | [`order`] | in which order; what is the least change to the arrangement that is there | |
 //! | [`text`] | which lines of a text give way to which; all else stays byte for byte | |
 //! | [`clients`] | what must a client have | |
@@ -44,6 +45,7 @@ pub mod health;
 pub mod hint;
 pub mod inventory;
 pub mod json;
+pub mod launch;
 pub mod link;
 pub mod operation;
 pub mod order;

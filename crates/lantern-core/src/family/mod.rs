@@ -205,6 +205,23 @@ pub struct Pin {
 pub struct Launch {
     /// Program and arguments; run in the server folder.
     pub command: Vec<String>,
+    /// Start scripts, besides those that the command names and other settings.
+    #[serde(default)]
+    pub scripts: Globs,
+    /// Finds the command that starts the server, in its words with a blank between each; else it is the last that runs a
+    /// program.
+    pub starts: Option<Pattern>,
+    /// Find commands that put in again what an update exchanges.
+    #[serde(default)]
+    pub updates: Vec<Pattern>,
+}
+
+impl Launch {
+    /// Whether a file may be a start script.
+    pub fn is_script(&self, path: &str) -> bool {
+        let named = |word: &String| word.trim_start_matches("./") == path;
+        self.command.iter().any(named) || self.scripts.matches(path)
+    }
 }
 
 /// Why a text is no family file.

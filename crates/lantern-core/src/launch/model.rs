@@ -1,0 +1,255 @@
+//! The commands of a start, in order, across all scripts that call one another.
+
+use super::{At, Command, Cut, Dialect, Script, Word};
+use crate::family;
+use crate::family::Pattern;
+use crate::path::RelPath;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// What a command does, as far as a start goes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Does {
+    /// It starts the server.
+    Starts,
+    /// It puts the server program, or what belongs to it, in again.
+    Updates,
+    /// It runs another script of the folder, whose commands follow.
+    Calls(RelPath),
+    /// Something else.
+    Other,
+}
+
+/// A command of a start.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Step {
+    /// The script that it stands in; none for the family's own command line.
+    pub script: Option<RelPath>,
+    /// The command.
+    pub command: Command,
+    /// What it does.
+    pub does: Does,
+}
+
+impl Step {
+    /// Where it stands.
+    pub fn at(&self) -> Option<(&RelPath, At)> {
+        Some((self.script.as_ref()?, self.command.at()))
+    }
+
+    /// The program that it runs, and the words behind that: without what only prepares it.
+    pub fn program(&self) -> (&Word, &[Word]) {
+        let words = &self.command.words;
+        let at = program(words);
+        (&words[at], &words[at + 1..])
+    }
+}
+
+/// All that happens when a server is started.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Flow {
+    /// The commands, in order.
+    pub steps: Vec<Step>,
+    /// Where commands are cut off, by script.
+    pub cuts: Vec<(RelPath, Cut)>,
+}
+
+/// What only prepares a command that follows in the same words.
+const PREPARES: [&str; 11] = [
+    "exec", "nohup", "nice", "ionice", "env", "command", "time", "setsid", "call", "start",
+    "stdbuf",
+];
+
+/// What runs a script that is named next.
+const INTERPRETERS: [&str; 8] = ["sh", "bash", "dash", "ash", "zsh", "ksh", ".", "source"];
+
+/// What starts nothing.
+const NO_PROGRAM: [&str; 24] = [
+    "echo", "printf", "cd", "sleep", "set", "shift", "test", "[", "[[", "true", "false", "exit",
+    "return", "read", "trap", "umask", "ulimit", "pause", "title", "setlocal", "goto", "timeout",
+    "mkdir", "break",
+];
+
+fn bare_name(word: &str) -> String {
+    let name = word.rsplit(['/', '\\']).next().unwrap_or(word);
+    let name = name.to_ascii_lowercase();
+    name.strip_suffix(".exe").unwrap_or(&name).to_owned()
+}
+
+/// Which word of a command is its program.
+fn program(words: &[Word]) -> usize {
+    let mut at = 0;
+    let mut prepared = false;
+    while at + 1 < words.len() {
+        let text = &words[at].text;
+        let is_option =
+            prepared && (text.starts_with('-') || text.starts_with('/') && text.len() <= 5);
+        let is_setting = prepared && text.contains('=') && !text.contains('/');
+        let is_value = prepared && text.chars().all(|c| c.is_ascii_digit());
+        let is_title = prepared && (text.is_empty() || text.contains(' '));
+        match PREPARES.contains(&bare_name(text).as_str()) {
+            true => prepared = true,
+            false if is_option || is_setting || is_value || is_title => {}
+            false => break,
+        }
+        at += 1;
+    }
+    at
+}
+
+impl Flow {
+    /// Follows a start from the family's command line through the scripts whose texts are at hand.
+    ///
+    /// `more` are patterns of commands that update besides the family's, and `recipe` is the program of the recipe that
+    /// makes the server program.
+    pub fn of(
+        rule: &family::Launch,
+        more: &[Pattern],
+        recipe: Option<&str>,
+        texts: &BTreeMap<RelPath, &str>,
+    ) -> Flow {
+        let words = rule.command.iter().map(|text| Word {
+            text: text.clone(),
+            is_known: true,
+            at: At { line: 1, column: 1 },
+        });
+        let command = Command {
+            words: words.collect(),
+            ends: 1,
+        };
+        let mut flow = Flow::default();
+        let mut follower = Follower {
+            rule,
+            more,
+            recipe: recipe.map(bare_name),
+            texts,
+            open: BTreeSet::new(),
+        };
+        follower.step(None, "", command, &mut flow);
+        // Where the family does not say which it is, it is the last that runs a program.
+        if rule.starts.is_none() && flow.start().is_none() {
+            let last = flow.steps.iter_mut().rev().find(|step| {
+                let name = bare_name(&step.program().0.text);
+                step.does == Does::Other && !NO_PROGRAM.contains(&name.as_str())
+            });
+            if let Some(last) = last {
+                last.does = Does::Starts;
+            }
+        }
+        flow
+    }
+
+    /// The command that starts the server.
+    pub fn start(&self) -> Option<&Step> {
+        self.steps.iter().find(|step| step.does == Does::Starts)
+    }
+
+    /// The commands before the start that put in again what an update has exchanged.
+    pub fn updates(&self) -> impl Iterator<Item = &Step> {
+        let before = self
+            .steps
+            .iter()
+            .take_while(|step| step.does != Does::Starts);
+        before.filter(|step| step.does == Does::Updates)
+    }
+}
+
+struct Follower<'a> {
+    rule: &'a family::Launch,
+    more: &'a [Pattern],
+    recipe: Option<String>,
+    texts: &'a BTreeMap<RelPath, &'a str>,
+    /// The scripts that are being followed: one that calls itself is not followed again.
+    open: BTreeSet<RelPath>,
+}
+
+impl Follower<'_> {
+    fn step(&mut self, script: Option<&RelPath>, folder: &str, command: Command, flow: &mut Flow) {
+        let text = command.text();
+        let matches = |pattern: &Pattern| pattern.regex().is_match(&text);
+        let name = bare_name(&command.words[program(&command.words)].text);
+        let mut does = Does::Other;
+        if self.rule.starts.as_ref().is_some_and(matches) {
+            does = Does::Starts;
+        } else if self.rule.updates.iter().chain(self.more).any(matches)
+            || self.recipe.as_ref() == Some(&name)
+        {
+            does = Does::Updates;
+        } else if let Some(called) = self.called(folder, &command) {
+            does = Does::Calls(called);
+        }
+        let calls = match &does {
+            Does::Calls(path) => Some(path.clone()),
+            _ => None,
+        };
+        flow.steps.push(Step {
+            script: script.cloned(),
+            command,
+            does,
+        });
+        if let Some(path) = calls {
+            self.script(&path, folder, flow);
+        }
+    }
+
+    fn script(&mut self, path: &RelPath, folder: &str, flow: &mut Flow) {
+        let Some(text) = self
+            .texts
+            .get(path)
+            .filter(|_| self.open.insert(path.clone()))
+        else {
+            return;
+        };
+        let read = Script::read(Dialect::of(path), text);
+        flow.cuts
+            .extend(read.cuts.into_iter().map(|cut| (path.clone(), cut)));
+        let mut folder = folder.to_owned();
+        for command in read.commands {
+            if bare_name(&command.words[0].text) == "cd" {
+                let to = command
+                    .words
+                    .iter()
+                    .skip(1)
+                    .find(|word| !word.text.starts_with(['-', '/']));
+                if let Some(to) = to.filter(|to| to.is_known) {
+                    folder = joined(&folder, &to.text);
+                }
+            }
+            self.step(Some(path), &folder, command, flow);
+        }
+        self.open.remove(path);
+    }
+
+    /// The script of the folder that a command runs.
+    fn called(&self, folder: &str, command: &Command) -> Option<RelPath> {
+        let at = program(&command.words);
+        let first = &command.words[at];
+        let named = match INTERPRETERS.contains(&bare_name(&first.text).as_str()) {
+            true => command.words[at + 1..]
+                .iter()
+                .find(|word| !word.text.starts_with('-'))?,
+            false => first,
+        };
+        let path = RelPath::parse(&joined(folder, &named.text)).ok()?;
+        self.texts.contains_key(&path).then_some(path)
+    }
+}
+
+/// A path as it is written in a folder of the server folder.
+fn joined(folder: &str, path: &str) -> String {
+    let path = path.replace('\\', "/");
+    let whole = match path.starts_with('/') || folder.is_empty() {
+        true => path,
+        false => format!("{folder}/{path}"),
+    };
+    let mut names: Vec<&str> = Vec::new();
+    for name in whole.split('/') {
+        match name {
+            "." | "" if !names.is_empty() || name == "." => {}
+            ".." if names.last().is_some_and(|last| !last.is_empty()) => {
+                names.pop();
+            }
+            name => names.push(name),
+        }
+    }
+    names.join("/")
+}

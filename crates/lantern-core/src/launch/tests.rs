@@ -1,0 +1,276 @@
+use super::*;
+use crate::family;
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+
+fn path(text: &str) -> RelPath {
+    RelPath::parse(text).unwrap()
+}
+
+/// The commands of a script, each with where it stands; what is not known in angle brackets.
+fn told(dialect: Dialect, text: &str) -> String {
+    let script = Script::read(dialect, text);
+    let commands = script.commands.iter().map(|command| {
+        let words = command.words.iter().map(|word| match word.is_known {
+            true => word.text.clone(),
+            false => format!("<{}>", word.text),
+        });
+        let words: Vec<String> = words.collect();
+        let At { line, column } = command.at();
+        format!("{line}:{column}-{} {}", command.ends, words.join(" | "))
+    });
+    let cuts = script.cuts.iter().map(|cut| {
+        let At { line, column } = cut.at;
+        format!("cut {line}:{column} {:?}, lost: {}", cut.kind, cut.lost)
+    });
+    commands.chain(cuts).collect::<Vec<_>>().join("\n")
+}
+
+#[test]
+fn a_shell_script_is_read_word_by_word() {
+    let script = r#"#!/bin/sh
+# Starts the greenhouse.
+cd "$(dirname "$0")" || exit 1
+PORT=4710; NAME='Orbit Garden'
+export SEATS="24" EXTRA=$(cat extra)
+if [ -f stop ]; then rm stop; fi
+while true; do
+  exec nice -n 5 ./server/halcyon --port $PORT \
+      --name "$NAME, ${NAME}" --seats=${SEATS} \
+      --motd "say \"hi\" at \$5" --more "$EXTRA" "$@" >>log 2>&1 &
+done
+case "$1" in
+  -h) echo help ;;
+esac
+cat <<END >/dev/null
+--port 1
+END
+echo ${UNSET:-none} a#b # the end
+"#;
+    insta::assert_snapshot!(told(Dialect::Shell, script));
+}
+
+#[test]
+fn a_batch_file_is_read_word_by_word() {
+    let script = "@echo off\r\nrem --port 1\r\n:: --port 2\r\nset PORT=4710\r\nset \"NAME=Orbit Garden\"\r\ncd /d %~dp0\r\n\
+                  if exist stop (del stop)\r\n:again\r\nstart \"Greenhouse\" /b server\\halcyon.exe --port %PORT% ^\r\n  \
+                  --name \"%NAME%\" ^\r\n  --seats 24 --path C:\\x^&y > log.txt 2>&1\r\ngoto again\r\n";
+    insta::assert_snapshot!(told(Dialect::Batch, script));
+}
+
+/// What is cut in a script, and how it reads when it is mended.
+#[test]
+fn commands_that_are_cut_off_are_found_and_mended() {
+    let shell = [
+        ("whole", "run --port 1 \\\n  --seats 2\n"),
+        ("whole with tabs", "run --port 1 \\\n\t\t--seats 2\n"),
+        (
+            "a blank",
+            "run --port 1 \\ \n  --seats 2 \\\n  --seed 3\necho done\n",
+        ),
+        (
+            "two blanks",
+            "run --port 1 \\\t\n  --seats 2 \\ \n  --seed 3\n",
+        ),
+        ("a carriage return", "run --port 1 \\\r\n  --seats 2\r\n"),
+        ("an empty line", "run --port 1 \\\n\n  --seats 2\n"),
+        (
+            "a comment",
+            "echo hello\nrun --port 1 \\\n  # --debug \\\n  --seats 2\n",
+        ),
+        ("no mark", "run --port 1\n  --seats 2 \\\n  --seed 3\n"),
+        (
+            "no mark behind a comment",
+            "run --port 1 # the port\n  --seats 2\n",
+        ),
+        ("an open quote", "run --name \"Orbit Garden --seats 2\n"),
+        ("a mark at the end", "run --port 1 \\\n"),
+        ("a mark and nothing", "run --port 1 \\\n\n\n"),
+        (
+            "a mark in quotes",
+            "run --name \"Orbit \\\nGarden\" --seats 2\n",
+        ),
+        (
+            "an empty line and another command",
+            "run --port 1 \\\n\nrun again\n",
+        ),
+        ("a plus", "run -game orbit \\ \n  +map garden +seats 2\n"),
+        ("a case", "case $1 in\n -h) echo help;;\nesac\n"),
+    ];
+    let batch = [
+        ("whole", "run --port 1 ^\r\n  --seats 2\r\n"),
+        (
+            "a blank",
+            "run --port 1 ^ \r\n  --seats 2 ^\r\n  --seed 3\r\n",
+        ),
+        ("an empty line", "run --port 1 ^\r\n\r\n  --seats 2\r\n"),
+        (
+            "a comment",
+            "run --port 1 ^\r\nrem --debug\r\n  --seats 2\r\n",
+        ),
+        ("no mark", "run --port 1\r\n  --seats 2\r\n"),
+        (
+            "an open quote",
+            "run --name \"Orbit Garden ^\r\n  --seats 2\r\n",
+        ),
+        ("a mark at the end", "run --port 1 ^"),
+    ];
+    let mut all = String::new();
+    let shell = shell.map(|case| (Dialect::Shell, case));
+    let batch = batch.map(|case| (Dialect::Batch, case));
+    for (dialect, (name, text)) in shell.into_iter().chain(batch) {
+        let becomes = match mended(dialect, text) {
+            Some(becomes) => format!("mended: {becomes:?}\n"),
+            None => String::new(),
+        };
+        all.push_str(&format!(
+            "## {dialect:?}: {name}\n{}\n{becomes}",
+            told(dialect, text)
+        ));
+    }
+    insta::assert_snapshot!(all);
+}
+
+fn rule(text: &str) -> family::Launch {
+    toml_edit::de::from_str(text).unwrap()
+}
+
+#[test]
+fn a_start_is_followed_across_scripts() {
+    let texts = [
+        (
+            "start.sh",
+            "#!/bin/sh\n. ./settings.sh\n./fetch-build --to 5.1\ncd bin\nsh ./run.sh --quick\necho ended\n",
+        ),
+        ("settings.sh", "PORT=1\n"),
+        (
+            "bin/run.sh",
+            "exec ./halcyon --port 1 \\ \n  --seats 2\nsh ./run.sh\n",
+        ),
+    ];
+    let texts: BTreeMap<RelPath, &str> = texts.iter().map(|(at, text)| (path(at), *text)).collect();
+    let told = |rule: &family::Launch, recipe: Option<&str>| {
+        let flow = Flow::of(rule, &[], recipe, &texts);
+        let steps = flow.steps.iter().map(|step| {
+            let at = step
+                .at()
+                .map_or("-".into(), |(path, at)| format!("{path}:{}", at.line));
+            format!("{at} {} {:?}", step.program().0.text, step.does)
+        });
+        let cuts = flow
+            .cuts
+            .iter()
+            .map(|(path, cut)| format!("cut {path}:{}", cut.at.line));
+        steps.chain(cuts).collect::<Vec<_>>().join("\n")
+    };
+    let bare = "command = ['sh', 'start.sh']\n";
+    insta::assert_snapshot!(told(&rule(bare), Some("/opt/fetch-build")), @r#"
+    - sh Calls(RelPath("start.sh"))
+    start.sh:2 . Calls(RelPath("settings.sh"))
+    start.sh:3 ./fetch-build Updates
+    start.sh:4 cd Other
+    start.sh:5 sh Calls(RelPath("bin/run.sh"))
+    bin/run.sh:1 ./halcyon Starts
+    bin/run.sh:3 sh Calls(RelPath("bin/run.sh"))
+    start.sh:6 echo Other
+    cut bin/run.sh:1
+    "#);
+    let stated = format!("{bare}starts = '^sh \\./run\\.sh'\nupdates = ['^echo ended']");
+    insta::assert_snapshot!(told(&rule(&stated), None), @r#"
+    - sh Calls(RelPath("start.sh"))
+    start.sh:2 . Calls(RelPath("settings.sh"))
+    start.sh:3 ./fetch-build Other
+    start.sh:4 cd Other
+    start.sh:5 sh Starts
+    start.sh:6 echo Updates
+    "#);
+    // One that names no script is the command itself.
+    insta::assert_snapshot!(told(&rule("command = ['./halcyon', '--port', '1']"), None), @"- ./halcyon Starts");
+}
+
+/// Scripts put together at random of lines that start something, and of ways to spoil them.
+fn scripts() -> impl Strategy<Value = (Dialect, String)> {
+    let line = prop_oneof![
+        Just("run --port 1"),
+        Just("  --seats 2"),
+        Just("# words"),
+        Just("rem words"),
+        Just(""),
+        Just("echo \"a b\""),
+        Just("NAME='x y'"),
+        Just("  --name \"x\""),
+        Just("exec ./run"),
+        Just("\t+map garden"),
+        Just("é ü"),
+    ];
+    let tail = prop_oneof![
+        Just(""),
+        Just(" MARK"),
+        Just(" MARK "),
+        Just(" MARK\t"),
+        Just("MARK"),
+        Just(" ")
+    ];
+    let end = prop_oneof![Just("\n"), Just("\r\n")];
+    (
+        any::<bool>(),
+        proptest::collection::vec((line, tail), 0..12),
+        end,
+        any::<bool>(),
+    )
+        .prop_map(|(is_batch, rows, end, closed)| {
+            let (dialect, mark) = match is_batch {
+                true => (Dialect::Batch, "^"),
+                false => (Dialect::Shell, "\\"),
+            };
+            let rows: Vec<String> = rows
+                .iter()
+                .map(|(line, tail)| format!("{line}{}", tail.replace("MARK", mark)))
+                .collect();
+            let mut text = rows.join(end);
+            if closed {
+                text.push_str(end);
+            }
+            (dialect, text)
+        })
+}
+
+proptest! {
+    #![proptest_config(crate::proofs::at_least(512))]
+
+    /// Mending changes marks, gaps and nothing else: every word that stood there stands there in the same order, and what is
+    /// mended needs no mending.
+    #[test]
+    fn mending_changes_what_is_cut_and_nothing_else((dialect, text) in scripts()) {
+        let before = Script::read(dialect, &text);
+        match mended(dialect, &text) {
+            None => prop_assert!(!before.cuts.iter().any(Cut::can_be_mended)),
+            Some(after) => {
+                prop_assert!(before.cuts.iter().any(Cut::can_be_mended));
+                prop_assert!(mended(dialect, &after).is_none(), "{after:?}");
+                let comment = if dialect == Dialect::Batch { "rem" } else { "#" };
+                // A comment may come to stand before the command that it stood in.
+                let bare = |text: &str| {
+                    let lines = text.lines().map(|line| {
+                        let marks = |c: char| c.is_whitespace() || "\\^".contains(c);
+                        line.trim_end_matches(marks).trim().to_owned()
+                    });
+                    let lines = lines.filter(|line| !line.is_empty());
+                    let (mut comments, others): (Vec<String>, Vec<String>) =
+                        lines.partition(|line| line.starts_with(comment));
+                    comments.sort();
+                    (comments, others)
+                };
+                prop_assert_eq!(bare(&text), bare(&after));
+            }
+        }
+    }
+
+    /// Nothing that stands in a script makes the reader stumble.
+    #[test]
+    fn any_text_can_be_read(text in "[ -~\t\r\n\\\\\"'$^%`é]{0,80}", is_batch in any::<bool>()) {
+        let dialect = if is_batch { Dialect::Batch } else { Dialect::Shell };
+        Script::read(dialect, &text);
+        mended(dialect, &text);
+    }
+}
