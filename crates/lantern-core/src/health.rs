@@ -48,6 +48,8 @@ pub struct Setting {
     pub name: String,
     /// Its value, as it is written.
     pub value: String,
+    /// Where it is set: a file and a line.
+    pub from: String,
 }
 
 /// What the server has shown.
@@ -109,6 +111,8 @@ pub struct SettingSeen {
     pub name: String,
     /// What was set.
     pub wanted: String,
+    /// Where it was: a file and a line.
+    pub from: String,
     /// What the server says; none where it says nothing.
     pub said: Option<String>,
     /// Whether it said nothing of it before either, so that nothing follows.
@@ -259,13 +263,19 @@ impl StartReport {
         }
         for setting in self.settings.iter().filter(|s| !s.is_right()) {
             let SettingSeen {
-                name, wanted, said, ..
+                name,
+                wanted,
+                said,
+                from,
+                ..
             } = setting;
             problems.push(match said {
                 Some(said) => format!(
-                    "{name} is {said}, not {wanted} as set: the start command may be cut off"
+                    "{name} is {said}, not {wanted} as {from} says: the start command may be cut off"
                 ),
-                None => format!("the server does not report {name}, which is set to {wanted}"),
+                None => {
+                    format!("the server does not report {name}, which is {wanted} in {from}")
+                },
             });
         }
         problems
@@ -441,6 +451,7 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport 
         Some(SettingSeen {
             name: setting.name.clone(),
             wanted: setting.value.clone(),
+            from: setting.from.clone(),
             said: said.map(str::to_owned),
             unsaid_before: wanted.unshown.settings.contains(&setting.name),
         })
@@ -495,7 +506,11 @@ mod tests {
             order: order.split_whitespace().map(Id::new).collect(),
             settings: pairs(settings)
                 .into_iter()
-                .map(|(name, value)| Setting { name, value })
+                .map(|(name, value)| Setting {
+                    name,
+                    value,
+                    from: "s.conf:1".into(),
+                })
                 .collect(),
             known_errors: BTreeSet::from(["odd sum #".to_owned()]),
             unshown: Unshown::default(),
@@ -604,8 +619,8 @@ mod tests {
                 "frame frame 3, 8 seats, start a 1, start b 2",
                 "- a 1, - b 2",
                 "what?",
-                "seats is 8, not 24 as set: the start command may be cut off; \
-                 the server does not report seed, which is set to 7",
+                "seats is 8, not 24 as s.conf:1 says: the start command may be cut off; \
+                 the server does not report seed, which is 7 in s.conf:1",
             ),
             (
                 "frame frame 3, 24 seats, odd sum 12, FAULT: no, start a 1, start b 2",

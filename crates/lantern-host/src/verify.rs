@@ -4,11 +4,12 @@ use crate::config::Server;
 use crate::console::{Console, ServerState, Started};
 use crate::error::Result;
 use crate::folder::own;
-use crate::survey::{Survey, order_text};
+use crate::survey::{Survey, flow, order_text, scripts};
 use lantern_core::component::{Id, Kind};
 use lantern_core::health::{self, Setting, Shown, StartReport, Unshown, Wanted, Watch};
 use lantern_core::inventory::Component;
 use lantern_core::order::Arrangement;
+use lantern_core::path::RelPath;
 use lantern_core::plan::Expected;
 use lantern_core::text::Text;
 use serde::{Deserialize, Serialize};
@@ -131,7 +132,7 @@ pub fn wanted(
     Ok(Wanted {
         components,
         order: wanted_order(server)?,
-        settings: wanted_settings(server),
+        settings: wanted_settings(server)?,
         known_errors,
         unshown,
     })
@@ -173,29 +174,38 @@ fn wanted_order(server: &Server) -> Result<Vec<Id>> {
 }
 
 /// What `lantern.toml` says of settings, or else the server's own files.
-fn wanted_settings(server: &Server) -> Vec<Setting> {
+fn wanted_settings(server: &Server) -> Result<Vec<Setting>> {
     let rules = server.family.console.settings.iter();
+    let flow = flow(server, &scripts(server)?);
     let settings = rules.filter_map(|rule| {
         let stated = || {
+            let script = RelPath::parse(rule.file.as_str()).ok();
+            let found = script.and_then(|script| flow.value(&script, &rule.line));
+            if let Some((value, line)) = found {
+                return Some((value, format!("{}:{line}", rule.file)));
+            }
             let text = Text::read(&server.folder.read_as_the_server(rule.file.as_str())?);
-            let found = text
-                .as_str()
-                .lines()
-                .find_map(|line| rule.line.capture("value", line));
-            found.map(str::to_owned)
+            let mut lines = text.as_str().lines().enumerate();
+            lines.find_map(|(index, line)| {
+                let value = rule.line.capture("value", line)?.to_owned();
+                // What a script computes, nobody knows before it runs.
+                let is_computed = flow.steps.iter().any(|step| {
+                    let script = step.script.as_ref();
+                    script.is_some_and(|script| script.as_str() == rule.file.as_str())
+                }) && value.contains(['$', '`', '%']);
+                (!is_computed).then(|| (value, format!("{}:{}", rule.file, index + 1)))
+            })
         };
-        let value = server
-            .config
-            .expect
-            .get(&rule.name)
-            .cloned()
-            .or_else(stated)?;
+        let expected = server.config.expect.get(&rule.name);
+        let expected = expected.map(|value| (value.clone(), "[expect] in lantern.toml".into()));
+        let (value, from) = expected.or_else(stated)?;
         Some(Setting {
             name: rule.name.clone(),
             value,
+            from,
         })
     });
-    settings.collect()
+    Ok(settings.collect())
 }
 
 /// Asks the running server, and holds all it shows against what is wanted.

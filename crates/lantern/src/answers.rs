@@ -9,6 +9,7 @@ use lantern_core::descriptor::VersionFrom;
 use lantern_core::facts::WrittenRelease;
 use lantern_core::health::StartReport;
 use lantern_core::inventory::{Component, FileState, Finding};
+use lantern_core::launch::{Does, Flow};
 use lantern_core::operation::{Detail, OperationKind, Scope};
 use lantern_core::outlook::{Outlook, Standing, Together};
 use lantern_core::path::RelPath;
@@ -70,6 +71,7 @@ answers!(
     Files<'_>,
     History,
     HistoryThinned,
+    LaunchShown<'_>,
     Manual,
     OperationTold<'_>,
     OutlookTable<'_>,
@@ -654,6 +656,88 @@ pub struct HistoryThinned {
     pub files: usize,
     /// How large they were together.
     pub bytes: u64,
+}
+
+/// `launch show`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct LaunchShown<'a> {
+    /// The commands, in order.
+    steps: Vec<LaunchStep>,
+    /// What is wrong with the scripts.
+    findings: &'a [&'a Finding],
+}
+
+/// A command of a start.
+#[derive(Debug, Serialize, JsonSchema)]
+struct LaunchStep {
+    /// The script; none for the family's own command line.
+    script: Option<RelPath>,
+    /// Its line, from 1.
+    line: Option<usize>,
+    /// Its column, from 1.
+    column: Option<usize>,
+    does: LaunchDoes,
+    /// The script that it runs.
+    runs: Option<RelPath>,
+    program: String,
+    arguments: Vec<LaunchWord>,
+}
+
+/// What a command does, as far as a start goes.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+enum LaunchDoes {
+    Starts,
+    Updates,
+    Calls,
+    Other,
+}
+
+/// A word behind a program.
+#[derive(Debug, Serialize, JsonSchema)]
+struct LaunchWord {
+    text: String,
+    /// Whether that is what it comes to; else it is computed when the script is run.
+    known: bool,
+    line: usize,
+    column: usize,
+}
+
+impl<'a> LaunchShown<'a> {
+    /// What happens when a server is started.
+    pub fn new(flow: &Flow, findings: &'a [&'a Finding]) -> LaunchShown<'a> {
+        let steps = flow.steps.iter().map(|step| {
+            let (program, arguments) = step.program();
+            let at = step.at();
+            let arguments = arguments.iter().map(|word| LaunchWord {
+                text: word.text.clone(),
+                known: word.is_known,
+                line: word.at.line,
+                column: word.at.column,
+            });
+            LaunchStep {
+                script: step.script.clone(),
+                line: at.map(|(_, at)| at.line),
+                column: at.map(|(_, at)| at.column),
+                does: match step.does {
+                    Does::Starts => LaunchDoes::Starts,
+                    Does::Updates => LaunchDoes::Updates,
+                    Does::Calls(_) => LaunchDoes::Calls,
+                    Does::Other => LaunchDoes::Other,
+                },
+                runs: match &step.does {
+                    Does::Calls(path) => Some(path.clone()),
+                    _ => None,
+                },
+                program: program.text.clone(),
+                arguments: arguments.collect(),
+            }
+        });
+        LaunchShown {
+            steps: steps.collect(),
+            findings,
+        }
+    }
 }
 
 /// `docs`

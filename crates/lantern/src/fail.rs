@@ -493,6 +493,22 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
     let plan_again = plan_again(common);
     match fault {
         PlanningFault::NoServerVersion | PlanningFault::OneOutside(_) => String::new(),
+        PlanningFault::CutOff(cuts) => {
+            let mends = match cuts.iter().any(|(_, cut)| cut.can_be_mended()) {
+                true => format!(
+                    "Nothing was started. Mend it: {}\n",
+                    common.next("plan --to same")
+                ),
+                false => "Nothing was started. Correct it in an editor.\n".into(),
+            };
+            format!("{mends}Or start it as it is, with --anyway.")
+        }
+        PlanningFault::NothingUpdates => {
+            "If something does, say how it is known: `updates` in [launch] of lantern.toml.".into()
+        }
+        PlanningFault::SharesLine { .. } => {
+            "Nothing was changed. Give it a line of its own, and try again.".into()
+        }
         PlanningFault::Switch(fault) => match fault {
             SwitchFault::NotThere { .. } => {
                 format!("What is installed: {}", common.next("survey"))

@@ -4,6 +4,7 @@ use super::{Evidence, FileState, Inventory};
 use crate::component::{Id, Kind, Need, Side};
 use crate::facts::Facts;
 use crate::family::{Family, Shape};
+use crate::launch::Flow;
 use crate::order::{Keeping, must_follow};
 use crate::path::RelPath;
 use crate::tree::{FileSeen, below, marked};
@@ -138,6 +139,7 @@ pub(super) fn find(
         by_id.entry(&component.facts.id).or_default().push(index);
     }
     twice(&mut finder, &by_id);
+    start_scripts(&mut finder, evidence.flow);
     files_changed(&mut finder);
     relations(&mut finder, &by_id);
     rivals(&mut finder);
@@ -485,6 +487,42 @@ fn misplaced(finder: &mut Finder<'_>, family: &Family, files: &[FileSeen]) {
             let remedy = "move the file away, or the add-on cannot write its data";
             finder.add(Severity::Wrong, "file-for-folder", place, text, remedy);
         }
+    }
+}
+
+/// What of a start command never reaches the server, and what undoes an update before each start.
+fn start_scripts(finder: &mut Finder<'_>, flow: &Flow) {
+    for (path, cut) in &flow.cuts {
+        let place = Place {
+            path: path.clone(),
+            line: Some(cut.at.line),
+        };
+        let lost = match cut.lost.is_empty() {
+            true => String::new(),
+            false => format!("; lost: {}", cut.lost),
+        };
+        let text = format!("{} (column {}){lost}", cut.kind.told(), cut.at.column);
+        let remedy = match cut.can_be_mended() {
+            true => "lantern plan --to same mends it",
+            false => "correct it in an editor",
+        };
+        let severity = match cut.is_wrong() {
+            true => Severity::Wrong,
+            false => Severity::Caution,
+        };
+        finder.add(severity, "start-cut", Some(place), text, remedy);
+    }
+    for step in flow.updates() {
+        let place = step.at().map(|(path, at)| Place {
+            path: path.clone(),
+            line: Some(at.line),
+        });
+        let text = format!(
+            "{} runs before each start, and undoes what an update has changed",
+            step.command.text()
+        );
+        let remedy = "lantern launch part moves it into a script of its own";
+        finder.add(Severity::Caution, "start-updates", place, text, remedy);
     }
 }
 

@@ -243,6 +243,7 @@ mod tests {
     use crate::descriptor::Holdings;
     use crate::facts::Facts;
     use crate::family::Shape;
+    use crate::launch::Flow;
     use crate::tree::tests::FAMILY;
     use crate::version::Notation;
 
@@ -305,6 +306,7 @@ mod tests {
         let order = path("x.conf");
         let evidence = Evidence {
             sooner: &[],
+            flow: &Flow::default(),
             files: &files,
             descriptors: &[],
             catalogued: &BTreeMap::new(),

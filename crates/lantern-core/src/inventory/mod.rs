@@ -13,6 +13,7 @@ use crate::component::{Id, Kind, Member, Need, Provided, Runs, Side};
 use crate::descriptor::{self, Described, Found, Holdings, Subject};
 use crate::facts::Facts;
 use crate::family::{Family, OrderRule, Shape};
+use crate::launch::Flow;
 use crate::order::{Arrangement, Keeping};
 use crate::path::RelPath;
 use crate::tree::{Claim, Claims, FileSeen, content_hash};
@@ -153,6 +154,8 @@ pub struct Evidence<'a> {
     pub remembered: &'a BTreeMap<RelPath, Remembered>,
     /// What the administrator wants to be started before what: the first, and the later one.
     pub sooner: &'a [(Id, Id)],
+    /// What happens when the server is started.
+    pub flow: &'a Flow,
     /// The server version that `lantern.toml` states, for a build outside the folder.
     pub stated: Option<&'a Version>,
 }
@@ -534,6 +537,7 @@ pub(crate) mod tests {
             catalogued: &BTreeMap::new(),
             remembered,
             sooner: &[],
+            flow: &Flow::default(),
             stated: None,
         };
         take(&family, &claims, &evidence)

@@ -34,7 +34,7 @@ pub(super) fn read(text: &str) -> Script {
     reader.script
 }
 
-fn is_comment(row: &str) -> bool {
+pub(super) fn is_comment(row: &str) -> bool {
     let row = row.trim_start().to_ascii_lowercase();
     row == "rem" || row.starts_with("rem ") || row.starts_with("::")
 }

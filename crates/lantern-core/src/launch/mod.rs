@@ -7,10 +7,12 @@
 mod batch;
 mod cut;
 mod model;
+mod part;
 mod shell;
 
 pub use cut::{Cut, CutKind, mended};
 pub use model::{Does, Flow, Step};
+pub use part::{Parted, part};
 
 use crate::path::RelPath;
 
@@ -31,6 +33,14 @@ impl Dialect {
             true => Dialect::Batch,
             false => Dialect::Shell,
         }
+    }
+}
+
+/// Whether a line is a comment and nothing else.
+fn is_comment(dialect: Dialect, line: &str) -> bool {
+    match dialect {
+        Dialect::Shell => shell::is_comment(line),
+        Dialect::Batch => batch::is_comment(line),
     }
 }
 

@@ -39,7 +39,7 @@ impl Step {
     /// The program that it runs, and the words behind that: without what only prepares it.
     pub fn program(&self) -> (&Word, &[Word]) {
         let words = &self.command.words;
-        let at = program(words);
+        let at = run(words);
         (&words[at], &words[at + 1..])
     }
 }
@@ -96,31 +96,42 @@ fn program(words: &[Word]) -> usize {
     at
 }
 
+/// Which word of a command is its program, or the script that an interpreter runs.
+fn run(words: &[Word]) -> usize {
+    let at = program(words);
+    let is_option = |word: &&Word| word.text.starts_with('-');
+    if !INTERPRETERS.contains(&bare_name(&words[at].text).as_str()) {
+        return at;
+    }
+    let named = at + 1 + words[at + 1..].iter().take_while(is_option).count();
+    if named < words.len() { named } else { at }
+}
+
+/// Words that stand in no text.
+fn bare_words(texts: &[String]) -> Vec<Word> {
+    let words = texts.iter().map(|text| Word {
+        text: text.clone(),
+        is_known: true,
+        at: At { line: 1, column: 1 },
+    });
+    words.collect()
+}
+
 impl Flow {
     /// Follows a start from the family's command line through the scripts whose texts are at hand.
     ///
-    /// `more` are patterns of commands that update besides the family's, and `recipe` is the program of the recipe that
-    /// makes the server program.
-    pub fn of(
-        rule: &family::Launch,
-        more: &[Pattern],
-        recipe: Option<&str>,
-        texts: &BTreeMap<RelPath, &str>,
-    ) -> Flow {
-        let words = rule.command.iter().map(|text| Word {
-            text: text.clone(),
-            is_known: true,
-            at: At { line: 1, column: 1 },
-        });
+    /// `recipe` is the command line that makes the server program, where there is one.
+    pub fn of(rule: &family::Launch, recipe: &[String], texts: &BTreeMap<RelPath, &str>) -> Flow {
         let command = Command {
-            words: words.collect(),
+            words: bare_words(&rule.command),
             ends: 1,
         };
+        let made_by = bare_words(recipe);
+        let made_by = (!made_by.is_empty()).then(|| bare_name(&made_by[run(&made_by)].text));
         let mut flow = Flow::default();
         let mut follower = Follower {
             rule,
-            more,
-            recipe: recipe.map(bare_name),
+            recipe: made_by,
             texts,
             open: BTreeSet::new(),
         };
@@ -143,6 +154,24 @@ impl Flow {
         self.steps.iter().find(|step| step.does == Does::Starts)
     }
 
+    /// What a pattern finds as its group `value` in the commands of a script, variables filled in; with the line it stands in.
+    /// None where nothing is found, or it is not known what that comes to.
+    pub fn value(&self, script: &RelPath, pattern: &Pattern) -> Option<(String, usize)> {
+        let own = self
+            .steps
+            .iter()
+            .filter(|step| step.script.as_ref() == Some(script));
+        own.filter_map(|step| {
+            let text = step.command.text();
+            let value = pattern.capture("value", &text)?.to_owned();
+            let words = &step.command.words;
+            let word = words.iter().rfind(|word| word.text.contains(&value));
+            let word = word.unwrap_or(&words[0]);
+            word.is_known.then_some((value, word.at.line))
+        })
+        .next()
+    }
+
     /// The commands before the start that put in again what an update has exchanged.
     pub fn updates(&self) -> impl Iterator<Item = &Step> {
         let before = self
@@ -155,7 +184,6 @@ impl Flow {
 
 struct Follower<'a> {
     rule: &'a family::Launch,
-    more: &'a [Pattern],
     recipe: Option<String>,
     texts: &'a BTreeMap<RelPath, &'a str>,
     /// The scripts that are being followed: one that calls itself is not followed again.
@@ -166,13 +194,11 @@ impl Follower<'_> {
     fn step(&mut self, script: Option<&RelPath>, folder: &str, command: Command, flow: &mut Flow) {
         let text = command.text();
         let matches = |pattern: &Pattern| pattern.regex().is_match(&text);
-        let name = bare_name(&command.words[program(&command.words)].text);
+        let name = bare_name(&command.words[run(&command.words)].text);
         let mut does = Does::Other;
         if self.rule.starts.as_ref().is_some_and(matches) {
             does = Does::Starts;
-        } else if self.rule.updates.iter().chain(self.more).any(matches)
-            || self.recipe.as_ref() == Some(&name)
-        {
+        } else if self.rule.updates.iter().any(matches) || self.recipe.as_ref() == Some(&name) {
             does = Does::Updates;
         } else if let Some(called) = self.called(folder, &command) {
             does = Does::Calls(called);

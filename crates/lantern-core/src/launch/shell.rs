@@ -14,7 +14,6 @@ const STRUCTURE: [&str; 14] = [
 const SETTERS: [&str; 4] = ["export", "readonly", "local", "declare"];
 
 pub(super) fn read(text: &str) -> Script {
-    let is_comment = |row: &str| row.starts_with('#');
     let mut reader = Reader {
         chars: text.chars().collect(),
         next: 0,
@@ -29,6 +28,10 @@ pub(super) fn read(text: &str) -> Script {
     };
     reader.run();
     reader.script
+}
+
+pub(super) fn is_comment(row: &str) -> bool {
+    row.trim_start().starts_with('#')
 }
 
 struct Reader<'t> {

@@ -149,8 +149,9 @@ fn a_start_is_followed_across_scripts() {
         ),
     ];
     let texts: BTreeMap<RelPath, &str> = texts.iter().map(|(at, text)| (path(at), *text)).collect();
-    let told = |rule: &family::Launch, recipe: Option<&str>| {
-        let flow = Flow::of(rule, &[], recipe, &texts);
+    let told = |rule: &family::Launch, recipe: &[&str]| {
+        let recipe: Vec<String> = recipe.iter().map(|word| (*word).to_owned()).collect();
+        let flow = Flow::of(rule, &recipe, &texts);
         let steps = flow.steps.iter().map(|step| {
             let at = step
                 .at()
@@ -164,28 +165,65 @@ fn a_start_is_followed_across_scripts() {
         steps.chain(cuts).collect::<Vec<_>>().join("\n")
     };
     let bare = "command = ['sh', 'start.sh']\n";
-    insta::assert_snapshot!(told(&rule(bare), Some("/opt/fetch-build")), @r#"
-    - sh Calls(RelPath("start.sh"))
-    start.sh:2 . Calls(RelPath("settings.sh"))
+    insta::assert_snapshot!(told(&rule(bare), &["sh", "/opt/fetch-build", "--quiet"]), @r#"
+    - start.sh Calls(RelPath("start.sh"))
+    start.sh:2 ./settings.sh Calls(RelPath("settings.sh"))
     start.sh:3 ./fetch-build Updates
     start.sh:4 cd Other
-    start.sh:5 sh Calls(RelPath("bin/run.sh"))
+    start.sh:5 ./run.sh Calls(RelPath("bin/run.sh"))
     bin/run.sh:1 ./halcyon Starts
-    bin/run.sh:3 sh Calls(RelPath("bin/run.sh"))
+    bin/run.sh:3 ./run.sh Calls(RelPath("bin/run.sh"))
     start.sh:6 echo Other
     cut bin/run.sh:1
     "#);
     let stated = format!("{bare}starts = '^sh \\./run\\.sh'\nupdates = ['^echo ended']");
-    insta::assert_snapshot!(told(&rule(&stated), None), @r#"
-    - sh Calls(RelPath("start.sh"))
-    start.sh:2 . Calls(RelPath("settings.sh"))
+    insta::assert_snapshot!(told(&rule(&stated), &[]), @r#"
+    - start.sh Calls(RelPath("start.sh"))
+    start.sh:2 ./settings.sh Calls(RelPath("settings.sh"))
     start.sh:3 ./fetch-build Other
     start.sh:4 cd Other
-    start.sh:5 sh Starts
+    start.sh:5 ./run.sh Starts
     start.sh:6 echo Updates
     "#);
     // One that names no script is the command itself.
-    insta::assert_snapshot!(told(&rule("command = ['./halcyon', '--port', '1']"), None), @"- ./halcyon Starts");
+    insta::assert_snapshot!(told(&rule("command = ['./halcyon', '--port', '1']"), &[]), @"- ./halcyon Starts");
+}
+
+#[test]
+fn what_updates_moves_out_in_the_same_words() {
+    let parted = |dialect, text: &str, program: &str| {
+        let script = Script::read(dialect, text);
+        let moving = script
+            .commands
+            .iter()
+            .filter(|it| it.text().contains(program));
+        let moving: Vec<&Command> = moving.collect();
+        part(dialect, text, &moving)
+    };
+    let text = "#!/bin/sh\n# Starts it.\ncd bin\nTO=5.1\n./fetch --to $TO \\\n  --quiet\necho starting\nexec ./halcyon\n";
+    let both = parted(Dialect::Shell, text, "fetch").unwrap();
+    assert_eq!(
+        both.stays,
+        "#!/bin/sh\n# Starts it.\ncd bin\nTO=5.1\necho starting\nexec ./halcyon\n"
+    );
+    assert_eq!(
+        both.moves,
+        "#!/bin/sh\ncd bin\nTO=5.1\n./fetch --to $TO \\\n  --quiet\n"
+    );
+    let text = "@echo off\r\nrem It starts.\r\ncall fetch.bat\r\nhalcyon.exe\r\n";
+    let both = parted(Dialect::Batch, text, "fetch").unwrap();
+    assert_eq!(both.stays, "@echo off\r\nrem It starts.\r\nhalcyon.exe\r\n");
+    assert_eq!(both.moves, "@echo off\r\ncall fetch.bat\r\n");
+    // What shares its line with something else is left to its owner.
+    assert_eq!(
+        parted(Dialect::Shell, "./fetch && exec ./halcyon\n", "fetch"),
+        None
+    );
+    assert_eq!(
+        parted(Dialect::Shell, "if true; then ./fetch; fi\n", "fetch"),
+        None
+    );
+    assert_eq!(parted(Dialect::Shell, "exec ./halcyon\n", "fetch"), None);
 }
 
 /// Scripts put together at random of lines that start something, and of ways to spoil them.

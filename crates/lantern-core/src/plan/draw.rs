@@ -11,6 +11,7 @@ use crate::component::{Id, Kind, Runs, Side};
 use crate::facts::Facts;
 use crate::family::{Family, Glob};
 use crate::inventory::{Component, Inventory, Remembered, laid_over};
+use crate::launch::Flow;
 use crate::path::RelPath;
 use crate::resolve::{Gone, Reason, Selection};
 use crate::text::Text;
@@ -34,6 +35,8 @@ pub struct Situation<'a> {
     pub order: Option<(&'a RelPath, &'a Text)>,
     /// What the administrator wants to be started before what: the first, and the later one.
     pub sooner: &'a [(Id, Id)],
+    /// What happens when the server is started.
+    pub flow: &'a Flow,
     /// What is switched on, or else off; the inventory says so already.
     pub switched: &'a BTreeMap<Id, bool>,
     /// What the administrator lets go of.
@@ -165,6 +168,7 @@ pub fn draw(
     drawing.uncover()?;
     drawing.lay_again(&moving)?;
     drawing.warn_of_silence(&moving);
+    drawing.warn_of_updates(&moving);
     let after = drawing.afterwards(&moving, &selection.gone);
     drawing.tell_stand_ins(&after, &selection.gone);
     let expects = drawing.expects(&after, &moving);
@@ -327,6 +331,22 @@ impl<'a> Drawing<'a> {
                      put its archive into the drop folder"
                 ));
             }
+        }
+    }
+
+    /// What comes may be undone by the start itself.
+    fn warn_of_updates(&mut self, moving: &[(&Offer, &Payload)]) {
+        let mut coming = moving.iter().map(|(offer, _)| offer.facts.kind);
+        if !coming.any(|kind| matches!(kind, Kind::Build | Kind::Framework)) {
+            return;
+        }
+        for step in self.situation.flow.updates() {
+            let place = step.at().map(|(path, at)| format!("{path}:{}: ", at.line));
+            self.notes.push(format!(
+                "{}{} runs before each start, and may undo this: lantern launch part moves it into a script of its own",
+                place.unwrap_or_default(),
+                step.command.text()
+            ));
         }
     }
 

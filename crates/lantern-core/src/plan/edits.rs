@@ -6,6 +6,7 @@ use crate::catalogue::Offer;
 use crate::component::{Id, Kind, Runs};
 use crate::facts::Facts;
 use crate::family::{OrderRule, Pin};
+use crate::launch::{self, Dialect};
 use crate::order::{self, Change, Keeping, Named};
 use crate::path::RelPath;
 use crate::text::{self, Text};
@@ -34,6 +35,15 @@ pub(super) fn edits(
         becomes.insert(path, load_order(situation, path, text.as_str(), after)?);
     }
     let scripts = situation.scripts.iter().map(|(path, text)| (path, text));
+    for (path, text) in scripts.clone().filter(|(_, text)| text.is_plain()) {
+        let is_cut = situation.flow.cuts.iter().any(|(cut, _)| cut == path);
+        let mut components = situation.inventory.components.iter();
+        let is_shipped = components.any(|c| c.files.iter().any(|file| file.path == *path));
+        if is_cut && !is_shipped {
+            let mended = launch::mended(Dialect::of(path), text.as_str());
+            becomes.extend(mended.map(|mended| (path, mended)));
+        }
+    }
     for (path, text) in scripts.clone().filter(|(_, text)| text.is_plain()) {
         for pin in &situation.family.pins {
             if !pin.file.matches(path.as_str()) {

@@ -27,7 +27,7 @@ use crate::component::{Id, Kind};
 use crate::json::JsonFault;
 use crate::path::RelPath;
 use crate::resolve::Reason;
-use crate::text::LineChange;
+use crate::text::{self, LineChange, Text};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -420,6 +420,25 @@ impl Plan {
         action.source = Some(Source { archive, entry });
         action.shipped = action.shipped.take().or(shipped);
         self.archives.push(file);
+    }
+
+    /// Changes lines of a text that stays otherwise, in the place of what was to change in it before.
+    pub fn change(&mut self, path: &RelPath, now: &Text, becomes: &Text) {
+        let stays = |action: &&mut Action| {
+            action.path == *path && matches!(action.what, ActionKind::Keep | ActionKind::Edit)
+        };
+        let Some(action) = self.actions.iter_mut().find(stays) else {
+            return;
+        };
+        self.edits.retain(|edit| edit.path != *path);
+        let bytes = becomes.bytes();
+        action.what = ActionKind::Edit;
+        action.after = Some(blake3::hash(&bytes).to_hex().to_string());
+        action.bytes = bytes.len() as u64;
+        self.edits.push(TextEdit {
+            path: path.clone(),
+            lines: text::changes(now.as_str(), becomes.as_str()),
+        });
     }
 
     /// What comes and is of no component that changes: files that are put back.

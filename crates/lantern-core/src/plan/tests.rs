@@ -7,6 +7,7 @@ use crate::descriptor::{Found, Holdings};
 use crate::facts::Facts;
 use crate::family::{Family, Glob, Shape};
 use crate::inventory::{Evidence, FileState, Inventory, Remembered, take};
+use crate::launch::Flow;
 use crate::proofs::at_least;
 use crate::resolve::{Choice, Gone, Reason, Selection};
 use crate::tree::{FileSeen, claim};
@@ -142,6 +143,7 @@ fn surveyed(family: &Family, tree: &Tree, remembered: &BTreeMap<RelPath, Remembe
         order: None,
         remembered,
         sooner: &[],
+        flow: &Flow::default(),
         stated: None,
     };
     take(family, &claims, &evidence)
@@ -349,6 +351,7 @@ proptest! {
             files: &planned,
             order: None,
             sooner: &[],
+            flow: &Flow::default(),
             switched: &BTreeMap::new(),
             dropped: &BTreeSet::new(),
             scripts: &[],
@@ -558,6 +561,7 @@ impl PackMove {
             files: &planned,
             order: None,
             sooner: &[],
+            flow: &Flow::default(),
             switched: &BTreeMap::new(),
             dropped: &dropped,
             scripts: &scripts,
@@ -875,6 +879,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         files: &listing,
         order: Some((&order_file, &text)),
         sooner: &[],
+        flow: &Flow::default(),
         switched: &BTreeMap::new(),
         dropped: &BTreeSet::from([Id::new("c")]),
         scripts: &[],
@@ -1056,6 +1061,7 @@ fn named_addons(
         files: &files,
         order: None,
         sooner: &[],
+        flow: &Flow::default(),
         switched: &BTreeMap::new(),
         dropped: &BTreeSet::new(),
         scripts: &[],

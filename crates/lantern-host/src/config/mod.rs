@@ -8,7 +8,7 @@ use crate::folder::Folder;
 use crate::place::here;
 use crate::runner::{Runner, ThisMachine};
 use lantern_core::component::Id;
-use lantern_core::family::{Acquire, Family, FamilyFault, Glob};
+use lantern_core::family::{Acquire, Family, FamilyFault, Glob, Launch, Pattern};
 use lantern_core::hint::with_nearest;
 use lantern_core::path::RelPath;
 use lantern_core::version::Version;
@@ -90,6 +90,9 @@ pub struct Config {
     /// Which add-ons are started after and before which, besides what they say themselves.
     #[serde(default)]
     pub starts: BTreeMap<Id, Turn>,
+    /// What of its start scripts the family does not know.
+    #[serde(default)]
+    pub launch: LaunchWords,
     /// How players are warned.
     #[serde(default)]
     pub warn: Warn,
@@ -106,6 +109,18 @@ pub struct Config {
     /// Where backups go.
     #[serde(default)]
     pub backup: BackupPlace,
+}
+
+/// What of a server's start scripts its family does not know.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct LaunchWords {
+    /// Start scripts besides the family's.
+    pub scripts: Vec<Glob>,
+    /// Finds the command that starts the server, instead of the family's pattern.
+    pub starts: Option<Pattern>,
+    /// Find commands that put in again what an update exchanges, besides the family's.
+    pub updates: Vec<Pattern>,
 }
 
 /// When an add-on is started.
@@ -414,6 +429,16 @@ impl Server {
     pub fn drop_folders(&self) -> Vec<PathBuf> {
         let paths = self.config.drop.iter();
         paths.map(|path| self.folder.root().join(path)).collect()
+    }
+
+    /// How the server is started: what the family says, with what `lantern.toml` adds.
+    pub fn launch(&self) -> Launch {
+        let mut launch = self.family.launch.clone();
+        let own = &self.config.launch;
+        launch.scripts.0.extend(own.scripts.iter().cloned());
+        launch.updates.extend(own.updates.iter().cloned());
+        launch.starts = own.starts.clone().or(launch.starts);
+        launch
     }
 
     /// The recipe for the server program: this server's own, or the family's.

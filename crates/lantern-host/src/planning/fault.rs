@@ -2,6 +2,7 @@
 
 use lantern_core::component::Id;
 use lantern_core::inventory::SwitchFault;
+use lantern_core::launch::Cut;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Armed, PlanFault};
 use lantern_core::resolve::{Obstacle, RequestFault, UnknownId};
@@ -18,6 +19,22 @@ pub enum PlanningFault {
     /// The target is the installed server version, and nobody knows which that is.
     #[error("the installed server version is not known; name one with --to")]
     NoServerVersion,
+    /// A start command is cut off, so that the server would be told less than it should.
+    #[error("the start command is cut off: {}", told(.0))]
+    CutOff(Vec<(RelPath, Cut)>),
+    /// Nothing that is run before the start updates the server.
+    #[error(
+        "nothing that is run before the start updates the server, as far as its scripts and the patterns for them tell"
+    )]
+    NothingUpdates,
+    /// What updates the server shares its line with something else.
+    #[error("{path}:{line} updates the server, and shares its line with something else")]
+    SharesLine {
+        /// The script.
+        path: RelPath,
+        /// The line, from 1.
+        line: usize,
+    },
     /// The last plan was carried out, failed, or never came to be.
     #[error("{0}")]
     NotArmed(Box<Armed>),
@@ -104,6 +121,23 @@ pub enum PlanningFault {
     /// A choice of a variant cannot be read.
     #[error("\"{0}\" does not choose a variant")]
     Variant(String),
+}
+
+/// Where commands are cut off, and what is lost.
+fn told(cuts: &[(RelPath, Cut)]) -> String {
+    let told = cuts.iter().map(|(path, cut)| {
+        let lost = match cut.lost.is_empty() {
+            true => String::new(),
+            false => format!("; lost: {}", cut.lost),
+        };
+        format!(
+            "{path}:{}:{}: {}{lost}",
+            cut.at.line,
+            cut.at.column,
+            cut.kind.told()
+        )
+    });
+    told.collect::<Vec<_>>().join("; ")
 }
 
 /// The known id that was probably meant.

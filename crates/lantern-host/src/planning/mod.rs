@@ -1,8 +1,10 @@
 //! From the question to the plan.
 
 pub mod fault;
+mod launching;
 mod put_back;
 
+pub use launching::{cut_off, part_updates, refuse_cut_off};
 pub use put_back::{files_aside, put_back, set_aside};
 
 use crate::acquire;
@@ -24,6 +26,7 @@ use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::inventory::{Inventory, Remembered, arrange_by_name};
+use lantern_core::launch::Flow;
 use lantern_core::order::Arrangement;
 use lantern_core::outlook;
 use lantern_core::path::RelPath;
@@ -306,6 +309,7 @@ struct Beginning {
     files: Vec<FileSeen>,
     order: Option<(RelPath, Text)>,
     scripts: Vec<(RelPath, Text)>,
+    flow: Flow,
     remembered: BTreeMap<RelPath, Remembered>,
     /// What is switched, which the inventory says already.
     switched: BTreeMap<Id, bool>,
@@ -380,6 +384,7 @@ fn beginning(server: &Server, survey: &Survey, switched: &BTreeMap<Id, bool>) ->
         files: survey.planned_files(server).cloned().collect(),
         order: survey.order.clone(),
         scripts: survey.scripts.clone(),
+        flow: survey.flow.clone(),
         remembered: survey.remembered.clone(),
         switched: switched.clone(),
         untouched: survey.untouched_files(server).cloned().collect(),
@@ -478,6 +483,7 @@ fn stage(
         switched: &at.switched,
         dropped: &request.drop,
         scripts: &at.scripts,
+        flow: &at.flow,
         keep: &keep,
         remembered: &at.remembered,
         stored: &layering.stored,
@@ -542,6 +548,7 @@ fn stage(
         files,
         order,
         scripts,
+        flow: at.flow.clone(),
         remembered,
         switched: BTreeMap::new(),
         untouched: at.untouched.clone(),

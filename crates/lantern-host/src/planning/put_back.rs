@@ -9,7 +9,7 @@ use crate::folder::Folder;
 use crate::history::{self, PastOperation};
 use crate::layers;
 use crate::ledger::Ledger;
-use crate::survey::{Depth, survey};
+use crate::survey::{Depth, Survey, survey};
 use lantern_core::artifact::Artifact;
 use lantern_core::component::Id;
 use lantern_core::path::RelPath;
@@ -80,26 +80,7 @@ pub fn put_back(
     for path in paths {
         files.extend(files_aside(folder, &past, path)?);
     }
-    let ledger: &Ledger = ledger;
-    let mut downloads = Downloads::new(ledger);
-    let (switched, variants) = (BTreeMap::new(), BTreeMap::new());
-    let at = beginning(server, &survey, &switched);
-    let request = Request::new(
-        target(server, &survey, SAME)?,
-        Id::new(&server.family.build.id),
-    );
-    let nothing = Selection {
-        choices: Vec::new(),
-        gone: Vec::new(),
-        proved: true,
-    };
-    let layering = Layering {
-        variants: &variants,
-        stored: layers::stored(folder)?,
-        beside: false,
-    };
-    let (mut plan, _) = stage(server, &at, &mut downloads, &request, &nothing, &layering)?;
-    plan.notes.clear();
+    let mut plan = standing_still(server, ledger, &survey)?;
     for (path, file) in files {
         if server.keeps(path.as_str()) {
             return Err(Error::Planning(PlanningFault::KeptAside(path)));
@@ -116,5 +97,29 @@ pub fn put_back(
         let known = survey.remembered.get(&path);
         plan.bring(path, artifact, known.map(|known| known.hash.clone()));
     }
+    Ok(plan)
+}
+
+/// A plan in which everything stays as it is, for what is then brought or changed by name.
+pub(super) fn standing_still(server: &Server, ledger: &Ledger, survey: &Survey) -> Result<Plan> {
+    let mut downloads = Downloads::new(ledger);
+    let (switched, variants) = (BTreeMap::new(), BTreeMap::new());
+    let at = beginning(server, survey, &switched);
+    let request = Request::new(
+        target(server, survey, SAME)?,
+        Id::new(&server.family.build.id),
+    );
+    let nothing = Selection {
+        choices: Vec::new(),
+        gone: Vec::new(),
+        proved: true,
+    };
+    let layering = Layering {
+        variants: &variants,
+        stored: layers::stored(&server.folder)?,
+        beside: false,
+    };
+    let (mut plan, _) = stage(server, &at, &mut downloads, &request, &nothing, &layering)?;
+    plan.notes.clear();
     Ok(plan)
 }

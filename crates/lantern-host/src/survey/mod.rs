@@ -13,6 +13,7 @@ use crate::survey::fault::SurveyFault;
 use lantern_core::family::{Family, OrderRule, Reader, Shape};
 use lantern_core::inventory::Remembered;
 use lantern_core::inventory::{Evidence, Inventory, take};
+use lantern_core::launch::Flow;
 use lantern_core::link;
 use lantern_core::order::Keeping;
 use lantern_core::path::RelPath;
@@ -31,8 +32,10 @@ pub struct Survey {
     pub files: Vec<FileSeen>,
     /// The load-order file and its text.
     pub order: Option<(RelPath, Text)>,
-    /// The texts of start scripts that pin something.
+    /// The texts of scripts, and of whatever else pins something.
     pub scripts: Vec<(RelPath, Text)>,
+    /// What happens when the server is started.
+    pub flow: Flow,
     /// What the ledger remembers.
     pub remembered: BTreeMap<RelPath, Remembered>,
     /// Links, devices and odd names: shown, never touched.
@@ -125,13 +128,9 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
     let stated = stated.map(|text| Version::parse(text, server.family.versions.server));
     let stated = stated.transpose()?;
     let catalogued = catalogued(server);
-    let mut scripts = Vec::new();
-    for file in files.iter().filter(|file| !file.is_link()) {
-        let mut pins = server.family.pins.iter();
-        if pins.any(|pin| pin.file.matches(file.path.as_str())) {
-            scripts.push((file.path.clone(), server.folder.read_text(&file.path)?));
-        }
-    }
+    let plain = files.iter().filter(|file| !file.is_link());
+    let scripts = texts(server, plain.map(|file| (&file.path, file.bytes)))?;
+    let flow = flow(server, &scripts);
     let evidence = Evidence {
         files: &files,
         descriptors: &descriptors,
@@ -139,6 +138,7 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         catalogued: &catalogued,
         remembered: &remembered,
         sooner: &server.sooner(),
+        flow: &flow,
         stated: stated.as_ref(),
     };
     let mut inventory = take(&server.family, &claims, &evidence);
@@ -150,9 +150,56 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         files,
         order,
         scripts,
+        flow,
         remembered,
         left_alone: listing.left_alone,
     })
+}
+
+/// No longer script is followed, in bytes.
+const LONGEST_SCRIPT: u64 = 1 << 18;
+
+/// Whether a file may take part in a start: one that is named as a start script, or looks like one.
+fn is_script(server: &Server, path: &str, bytes: u64) -> bool {
+    let looks = [".sh", ".bash", ".bat", ".cmd"]
+        .iter()
+        .any(|end| path.to_ascii_lowercase().ends_with(end));
+    let is_own = !server.keeps(path) && !server.family.passes(path);
+    bytes <= LONGEST_SCRIPT && is_own && (looks || server.launch().is_script(path))
+}
+
+/// The texts of scripts, and of whatever else pins something, without a survey of all else.
+///
+/// # Errors
+/// When the folder cannot be listed, or one cannot be read.
+pub fn scripts(server: &Server) -> Result<Vec<(RelPath, Text)>> {
+    let listing = server.folder.list()?;
+    let files = listing.files.iter();
+    texts(server, files.map(|(path, stamp)| (path, stamp.bytes)))
+}
+
+fn texts<'f>(
+    server: &Server,
+    files: impl Iterator<Item = (&'f RelPath, u64)>,
+) -> Result<Vec<(RelPath, Text)>> {
+    let mut texts = Vec::new();
+    for (path, bytes) in files {
+        let mut pins = server.family.pins.iter();
+        let is_pinned = pins.any(|pin| pin.file.matches(path.as_str()));
+        if is_pinned || is_script(server, path.as_str(), bytes) {
+            texts.push((path.clone(), server.folder.read_text(path)?));
+        }
+    }
+    Ok(texts)
+}
+
+/// What happens when the server is started, as far as its scripts say.
+pub fn flow(server: &Server, scripts: &[(RelPath, Text)]) -> Flow {
+    let texts = scripts.iter().filter(|(_, text)| text.is_plain());
+    let texts = texts.map(|(path, text)| (path.clone(), text.as_str()));
+    let recipe = server.recipe().map(|recipe| recipe.command.as_slice());
+    let texts = texts.collect();
+    Flow::of(&server.launch(), recipe.unwrap_or_default(), &texts)
 }
 
 /// What the server's own catalogues say of releases, by the hash of the archive and of what it lays; one that cannot be read says nothing

@@ -96,6 +96,9 @@ pub fn summary(components: &[ComponentChange]) -> String {
             .filter(|it| it.switched == Some(to))
             .count()
     };
+    if components.is_empty() {
+        return "No component changes".into();
+    }
     let mut told = format!(
         "{} updated, {} added, {} removed, {} unchanged",
         of(Fate::Updated),

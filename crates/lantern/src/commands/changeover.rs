@@ -12,6 +12,7 @@ use lantern_host::armed::name_of;
 use lantern_host::changeover::{Report, changeover, resume};
 use lantern_host::config::Span;
 use lantern_host::ledger::Ledger;
+use lantern_host::planning::refuse_cut_off;
 use lantern_host::rehearsal::{Rehearsal, report_on};
 
 /// Carry a plan out: warn, stop, back up, swap, start, verify; or put the old state back
@@ -31,6 +32,9 @@ pub struct ChangeoverArgs {
     /// Leave a server up that was down before; otherwise it is only started to see that it works
     #[arg(long)]
     start: bool,
+    /// Start it even though a start command is cut off
+    #[arg(long)]
+    anyway: bool,
     /// Go on with a changeover that was cut off
     #[arg(long, conflicts_with = "plan")]
     resume: bool,
@@ -56,6 +60,9 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
     } else {
         let chosen = armed::choose(args.plan.as_deref(), args.stay, &server)?;
         let mut ledger = Ledger::open(&server.folder)?;
+        if !args.anyway {
+            refuse_cut_off(&server, Some(&chosen.plan))?;
+        }
         armed::announce(&chosen, &server, &ledger, args.start, look)?;
         tell_rehearsal(report_on(&chosen.path, &chosen.text).as_ref(), look);
         // Where nobody can be asked, a plan that is named is meant.

@@ -12,6 +12,7 @@ pub mod diff;
 pub mod docs;
 pub mod family;
 pub mod history;
+pub mod launch;
 pub mod outlook;
 pub mod plan;
 pub mod put_back;

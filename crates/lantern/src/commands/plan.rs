@@ -288,7 +288,7 @@ pub fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
     }
     let brought: Vec<&str> = plan.brought().map(RelPath::as_str).collect();
     if !brought.is_empty() && plan.components.is_empty() {
-        look.say("\n  put back:");
+        look.say("\n  put in place:");
         brought
             .iter()
             .for_each(|path| look.say(&format!("    {path}")));
@@ -336,6 +336,13 @@ pub fn fate(change: &ComponentChange) -> String {
     words.join(", ")
 }
 
+/// A line with the blanks at its end made visible.
+fn ends_seen(line: &str) -> String {
+    let line = line.strip_suffix('\r').unwrap_or(line);
+    let bare = line.trim_end();
+    format!("{bare}{}", "␠".repeat(line[bare.len()..].chars().count()))
+}
+
 /// The lines that change in the load order and in start scripts, and what gets another name.
 pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look: &Look) {
     if !renames.is_empty() {
@@ -355,11 +362,11 @@ pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look:
         look.say(&format!("\n  {what}, {}:", edit.path));
         for change in &edit.lines {
             for (text, line) in change.was.iter().zip(change.line..) {
-                let text = format!("    - {}   (line {line})", text.trim_end());
+                let text = format!("    - {}   (line {line})", ends_seen(text));
                 look.say(&look.paint(Means::Bad, &text));
             }
             for text in &change.becomes {
-                let text = format!("    + {}", text.trim_end());
+                let text = format!("    + {}", ends_seen(text));
                 look.say(&look.paint(Means::Good, &text));
             }
         }

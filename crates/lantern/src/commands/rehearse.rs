@@ -10,6 +10,7 @@ use lantern_core::plan::Step;
 use lantern_host::Result;
 use lantern_host::changeover::Event;
 use lantern_host::ledger::Ledger;
+use lantern_host::planning::refuse_cut_off;
 use lantern_host::rehearsal::{Rehearsal, RehearsalOptions, rehearse, report_path};
 use std::path::Path;
 
@@ -25,6 +26,9 @@ pub struct RehearseArgs {
     /// Leave the copy where it is, .lantern/rehearsal/, to look at; the next rehearsal removes it
     #[arg(long)]
     keep_copy: bool,
+    /// Start it even though a start command is cut off
+    #[arg(long)]
+    anyway: bool,
 }
 
 /// Rehearses a plan; the exit status is 3 when it did not work.
@@ -35,6 +39,9 @@ pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
     let armed::Chosen {
         path, text, plan, ..
     } = armed::choose(args.plan.as_deref(), true, &server)?;
+    if !args.anyway {
+        refuse_cut_off(&server, Some(&plan))?;
+    }
     let ledger = Ledger::open(&server.folder)?;
     let piece = RehearsalOptions {
         path: &path,

@@ -13,6 +13,7 @@ use lantern_host::console::fault::ConsoleFault;
 use lantern_host::console::{Console, Follower, ServerState};
 use lantern_host::ledger::Ledger;
 use lantern_host::lock::Lock;
+use lantern_host::planning::refuse_cut_off;
 use lantern_host::survey::{Depth, survey};
 use lantern_host::verify::{GoodStart, verify};
 use lantern_host::{Error, Result};
@@ -30,7 +31,11 @@ pub struct ConsoleArgs {
 #[derive(Debug, Subcommand)]
 enum ConsoleCommand {
     /// Start the server and wait until it is ready; it goes on when lantern ends
-    Start,
+    Start {
+        /// Start it even though a start command is cut off
+        #[arg(long)]
+        anyway: bool,
+    },
     /// Ask the server to stop, and wait until it is really down
     Stop {
         /// End it when it does not stop: what it has not saved is lost
@@ -57,7 +62,7 @@ enum ConsoleCommand {
 pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
     let locked = |opened: Result<(Server, Lock)>| opened.map(|(server, lock)| (server, Some(lock)));
     let (server, _lock) = match args.command {
-        ConsoleCommand::Start => locked(open_settled(common, "console"))?,
+        ConsoleCommand::Start { .. } => locked(open_settled(common, "console"))?,
         ConsoleCommand::State | ConsoleCommand::Watch => (open_to_look(common, look)?.server, None),
         // These are of use where an operation was cut off, too.
         _ => locked(open(common, "console"))?,
@@ -65,7 +70,12 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
     let console = Console::of(&server);
     let begun = Instant::now();
     match &args.command {
-        ConsoleCommand::Start => return start(&server, common, look),
+        ConsoleCommand::Start { anyway } => {
+            if !anyway {
+                refuse_cut_off(&server, None)?;
+            }
+            return start(&server, common, look);
+        }
         ConsoleCommand::Stop { kill } => {
             match console.stop() {
                 Err(Error::Console(ConsoleFault::DidNotStop { .. })) if *kill => console.kill()?,

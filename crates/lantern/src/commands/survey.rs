@@ -158,22 +158,28 @@ fn components(look: &Look, found: &Survey) {
 
 fn findings<'f>(look: &Look, findings: impl Iterator<Item = &'f Finding>) {
     for finding in findings {
-        let (word, means) = match finding.severity {
-            Severity::Wrong => ("wrong", Means::Bad),
-            Severity::Caution => ("caution", Means::Caution),
-            Severity::Note => ("note", Means::Aside),
-        };
-        let place = finding
-            .place
-            .as_ref()
-            .map_or(String::new(), |place| format!("{place}: "));
-        look.say(&format!(
-            "\n{} {place}{}",
-            look.paint(means, &format!("{word} [{}]", finding.code)),
-            finding.text
-        ));
-        look.say(&format!("  {}", finding.remedy));
+        look.say("");
+        show_finding(finding, look);
     }
+}
+
+/// Shows a finding, and what to do.
+pub fn show_finding(finding: &Finding, look: &Look) {
+    let (word, means) = match finding.severity {
+        Severity::Wrong => ("wrong", Means::Bad),
+        Severity::Caution => ("caution", Means::Caution),
+        Severity::Note => ("note", Means::Aside),
+    };
+    let place = finding
+        .place
+        .as_ref()
+        .map_or(String::new(), |place| format!("{place}: "));
+    look.say(&format!(
+        "{} {place}{}",
+        look.paint(means, &format!("{word} [{}]", finding.code)),
+        finding.text
+    ));
+    look.say(&format!("  {}", finding.remedy));
 }
 
 fn state_word(component: &Component) -> String {

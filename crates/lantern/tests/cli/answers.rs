@@ -111,6 +111,7 @@ fn every_answer_is_as_its_schema_says() {
     meet("SurveyedOne", 0, &terrace(&["survey", "sun-clock"]));
     meet("Files", 0, &terrace(&["survey", "--files"]));
     meet("Files", 0, &terrace(&["survey", "framework"]));
+    meet("LaunchShown", 0, &terrace(&["launch", "show"]));
     meet("VerifySeen", 0, &terrace(&["verify"]));
     meet(
         "BackupMade",

@@ -401,10 +401,10 @@ fn a_start_command_that_is_cut_off_shows_in_the_settings() {
     console(&world, &["start"]);
     assert_snapshot!("settings_right", verify(&world));
     console(&world, &["stop"]);
-    // An invisible blank behind the mark that the line goes on.
+    // A trailing space after the line-continuation mark, and somebody who insists.
     world.edit("halcyon-terrace/start.sh", "1.8.0 \\\n", "1.8.0 \\ \n");
     add(&world, SETTINGS, "\n[expect]\nseats = \"30\"\n");
-    console(&world, &["start"]);
+    console(&world, &["start", "--anyway"]);
     assert_snapshot!("settings_cut", verify(&world));
     add(&world, SETTINGS, "sets = \"30\"\n");
     assert_snapshot!("settings_unknown", verify(&world));

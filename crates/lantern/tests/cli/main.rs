@@ -16,6 +16,7 @@ mod full_disk;
 mod hedge;
 mod hostile_text;
 mod kills;
+mod launch;
 mod layers;
 mod links;
 mod meanwhile;

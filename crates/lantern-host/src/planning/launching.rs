@@ -1,0 +1,129 @@
+//! Start scripts, before they are run: whether one is cut off, and what in one belongs elsewhere.
+
+use super::fault::PlanningFault;
+use super::put_back::standing_still;
+use crate::config::Server;
+use crate::error::{Error, Result};
+use crate::folder::own;
+use crate::ledger::Ledger;
+use crate::survey::{Depth, flow, scripts, survey};
+use lantern_core::artifact::Artifact;
+use lantern_core::launch::{Command, Cut, Dialect, part};
+use lantern_core::path::RelPath;
+use lantern_core::plan::Plan;
+use lantern_core::text::Text;
+use std::collections::BTreeMap;
+
+/// Where start commands are cut off, so that the server would be told less than it should: as the scripts are, or as a plan
+/// leaves them.
+///
+/// # Errors
+/// When a script cannot be read.
+pub fn cut_off(server: &Server, plan: Option<&Plan>) -> Result<Vec<(RelPath, Cut)>> {
+    let mut texts = scripts(server)?;
+    if let Some(plan) = plan {
+        texts = edited(texts, plan);
+    }
+    let cuts = flow(server, &texts).cuts.into_iter();
+    Ok(cuts.filter(|(_, cut)| cut.is_wrong()).collect())
+}
+
+/// Scripts as a plan leaves them. An edit that does not fit is refused by name where it is carried out.
+fn edited(mut texts: Vec<(RelPath, Text)>, plan: &Plan) -> Vec<(RelPath, Text)> {
+    for edit in &plan.edits {
+        for (_, text) in texts.iter_mut().filter(|(path, _)| *path == edit.path) {
+            if let Ok(changed) = text.changed(&edit.lines) {
+                *text = changed;
+            }
+        }
+    }
+    texts
+}
+
+/// Refuses to start a server whose start command is cut off.
+///
+/// # Errors
+/// [`PlanningFault::CutOff`].
+pub fn refuse_cut_off(server: &Server, plan: Option<&Plan>) -> Result<()> {
+    let cuts = cut_off(server, plan)?;
+    match cuts.is_empty() {
+        true => Ok(()),
+        false => Err(Error::Planning(PlanningFault::CutOff(cuts))),
+    }
+}
+
+/// Draws a plan that moves what updates the server before each start into a script of its own, beside the one that it
+/// stands in.
+///
+/// # Errors
+/// When there is nothing of that kind, it shares its line with something else, or the folder cannot be read.
+pub fn part_updates(server: &Server, ledger: &mut Ledger) -> Result<Plan> {
+    let survey = survey(server, ledger, Depth::Usual)?;
+    let mut plan = standing_still(server, ledger, &survey)?;
+    // What is mended on the way is parted as it then stands.
+    let texts = edited(survey.scripts.clone(), &plan);
+    let flow = flow(server, &texts);
+    let mut moving: BTreeMap<RelPath, Vec<&Command>> = BTreeMap::new();
+    for step in flow.updates() {
+        let Some((path, _)) = step.at() else {
+            continue;
+        };
+        moving.entry(path.clone()).or_default().push(&step.command);
+    }
+    if moving.is_empty() {
+        return Err(Error::Planning(PlanningFault::NothingUpdates));
+    }
+    for (path, commands) in moving {
+        let of = |texts: &[(RelPath, Text)]| {
+            let mut texts = texts.iter();
+            texts
+                .find(|(script, _)| *script == path)
+                .map(|(_, text)| text.clone())
+        };
+        let Some((now, text)) = of(&survey.scripts).zip(of(&texts)) else {
+            continue;
+        };
+        let shared = || {
+            Error::Planning(PlanningFault::SharesLine {
+                path: path.clone(),
+                line: commands[0].at().line,
+            })
+        };
+        let parted = part(Dialect::of(&path), text.as_str(), &commands).ok_or_else(shared)?;
+        let stays = text.with(parted.stays).ok_or_else(shared)?;
+        let moves = text.with(parted.moves).ok_or_else(shared)?.bytes();
+        let beside = free_beside(server, &path)?;
+        let made = server.folder.make_own("launch")?.join(beside.name())?;
+        server.folder.write_whole(&made, &moves)?;
+        let artifact = Artifact {
+            file: server.folder.shown(&made).display().to_string(),
+            blake3: blake3::hash(&moves).to_hex().to_string(),
+            bytes: moves.len() as u64,
+        };
+        plan.change(&path, &now, &stays);
+        plan.notes.push(format!(
+            "what updates the server moves from {path} to {beside}: run that when you want it, with the server down"
+        ));
+        plan.bring(beside, artifact, None);
+    }
+    Ok(plan)
+}
+
+/// A name beside a script that nothing has yet.
+fn free_beside(server: &Server, path: &RelPath) -> Result<RelPath> {
+    let name = format!("update-{}", path.name());
+    for number in 1.. {
+        let name = match number {
+            1 => name.clone(),
+            number => format!("{number}-{name}"),
+        };
+        let beside = match path.folder() {
+            Some(folder) => folder.join(&name)?,
+            None => RelPath::parse(&name)?,
+        };
+        if !server.folder.has(&beside)? {
+            return Ok(beside);
+        }
+    }
+    Ok(own("launch"))
+}

@@ -1,0 +1,91 @@
+//! Start scripts, before the start: what they do, where they are cut off, and what in them undoes an update.
+
+use crate::world::{PLAN, World};
+use insta::assert_snapshot;
+
+const TERRACE: &[&str] = &["--server", "halcyon-terrace"];
+
+fn at(world: &World, words: &[&str]) -> String {
+    world.lantern(&[words, TERRACE].concat())
+}
+
+/// The server with a start script of somebody's own.
+fn world(script: &str) -> World {
+    let world = World::adopted();
+    world.write("halcyon-terrace/start.sh", script);
+    world
+}
+
+const CUT: &str = "#!/bin/sh\n# Starts the greenhouse.\nSEED=77\nexec sh server/halcyon --lattice 1.8.0 \\ \n  --seed \"$SEED\"\n";
+
+#[test]
+fn a_start_command_that_is_cut_off_is_not_started() {
+    let world = world(CUT);
+    assert_snapshot!("cut_show", at(&world, &["launch", "show"]));
+    assert_snapshot!("cut_start", at(&world, &["console", "start"]));
+    assert!(at(&world, &["survey"]).contains("wrong [start-cut] start.sh:4"));
+    // Whoever insists may.
+    assert!(at(&world, &["console", "start", "--anyway"]).contains("is up"));
+    assert_snapshot!("cut_verify", at(&world, &["verify"]));
+    world.ok(&[&["console", "stop"], TERRACE].concat());
+    // A plan mends it, whatever else it does; without that it is not carried out, nor rehearsed.
+    let told = world.lantern(PLAN);
+    assert!(
+        told.contains("+ exec sh server/halcyon --lattice 2.2.0 \\\n"),
+        "{told}"
+    );
+    let plan = world.read("halcyon-terrace/.lantern/next.plan.json");
+    let unmended = plan.replace("--lattice 2.2.0 \\\\\"", "--lattice 2.2.0 \\\\ \"");
+    assert_ne!(plan, unmended);
+    world.write("unmended.plan.json", unmended);
+    for what in ["changeover", "rehearse"] {
+        let told = at(&world, &[what, "unmended.plan.json"]);
+        assert!(
+            told.contains("the start command is cut off: start.sh:4:40"),
+            "{told}"
+        );
+    }
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    assert_eq!(
+        world.read("halcyon-terrace/start.sh"),
+        CUT.replace("1.8.0 \\ ", "2.2.0 \\")
+    );
+    assert!(at(&world, &["launch", "show"]).contains("exit status 0"));
+}
+
+#[test]
+fn a_quote_that_is_not_closed_is_left_to_its_owner() {
+    let world = world("exec sh server/halcyon --lattice 1.8.0 --seed \"77\nsleep 1\n");
+    assert_snapshot!("quote", at(&world, &["launch", "show"]));
+    assert!(at(&world, &["console", "start"]).contains("Correct it in an editor."));
+    assert!(at(&world, &["plan", "--to", "same"]).contains("There is nothing to do."));
+}
+
+#[test]
+fn what_undoes_an_update_moves_into_a_script_of_its_own() {
+    let world = world(
+        "#!/bin/sh\ncd server\n./fetch-build --to 5.1\ncd ..\nexec sh server/halcyon --lattice 1.8.0\n",
+    );
+    assert_snapshot!("part_nothing", at(&world, &["launch", "part"]));
+    let settings = world.read("halcyon-terrace/lantern.toml");
+    let settings = format!("{settings}\n[launch]\nupdates = ['fetch-build']\n");
+    world.write("halcyon-terrace/lantern.toml", settings);
+    let told = world.lantern(PLAN);
+    assert!(
+        told.contains("start.sh:3: ./fetch-build --to 5.1 runs before each start"),
+        "{told}"
+    );
+    assert_snapshot!("part", at(&world, &["launch", "part"]));
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    assert_eq!(
+        world.read("halcyon-terrace/start.sh"),
+        "#!/bin/sh\ncd server\ncd ..\nexec sh server/halcyon --lattice 1.8.0\n"
+    );
+    assert_eq!(
+        world.read("halcyon-terrace/update-start.sh"),
+        "#!/bin/sh\ncd server\n./fetch-build --to 5.1\n"
+    );
+    assert!(!at(&world, &["survey"]).contains("start-updates"));
+    world.ok(&[&["undo"], TERRACE].concat());
+    assert!(!world.path("halcyon-terrace/update-start.sh").exists());
+}
