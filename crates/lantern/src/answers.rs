@@ -8,9 +8,10 @@ use lantern_core::component::{Id, Kind, Runs};
 use lantern_core::descriptor::VersionFrom;
 use lantern_core::facts::WrittenRelease;
 use lantern_core::health::StartReport;
-use lantern_core::inventory::{Component, FileState, Finding};
+use lantern_core::inventory::{Component, FileState, Finding, Turn};
 use lantern_core::launch::{Does, Flow};
 use lantern_core::operation::{Detail, OperationKind, Scope};
+use lantern_core::order::Link;
 use lantern_core::outlook::{Outlook, Standing, Together};
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
@@ -74,6 +75,8 @@ answers!(
     LaunchShown<'_>,
     Manual,
     OperationTold<'_>,
+    OrderShown<'_>,
+    OrderWhy<'_>,
     OutlookTable<'_>,
     Pages,
     PlanDrawn<'_>,
@@ -736,6 +739,113 @@ impl<'a> LaunchShown<'a> {
         LaunchShown {
             steps: steps.collect(),
             findings,
+        }
+    }
+}
+
+/// `order`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct OrderShown<'a> {
+    /// The entries, the first first.
+    entries: Vec<OrderTurn<'a>>,
+    /// Add-ons without an entry, and why.
+    without_entry: Vec<NameWhy>,
+    /// What of the order gives way, as it leads into a circle.
+    gave_way: Vec<OrderLink<'a>>,
+    /// What is wrong with it.
+    findings: &'a [&'a Finding],
+}
+
+/// An entry of the load order.
+#[derive(Debug, Serialize, JsonSchema)]
+struct OrderTurn<'a> {
+    /// Its line, from 1; none where names tell the order.
+    line: Option<usize>,
+    entry: &'a str,
+    /// The add-ons that it starts.
+    starts: &'a [Id],
+    on: bool,
+    /// Why it stands behind others.
+    after: Vec<OrderLink<'a>>,
+}
+
+/// That one add-on is started after another.
+#[derive(Debug, Serialize, JsonSchema)]
+struct OrderLink<'a> {
+    first: &'a Id,
+    later: &'a Id,
+    /// Why, as a sentence.
+    why: String,
+}
+
+impl<'a> From<&'a Link> for OrderLink<'a> {
+    fn from(link: &'a Link) -> OrderLink<'a> {
+        OrderLink {
+            first: &link.first,
+            later: &link.later,
+            why: link.to_string(),
+        }
+    }
+}
+
+impl<'a> From<&'a Turn> for OrderTurn<'a> {
+    fn from(turn: &'a Turn) -> OrderTurn<'a> {
+        OrderTurn {
+            line: turn.line,
+            entry: &turn.entry,
+            starts: &turn.starts,
+            on: turn.on,
+            after: turn.after.iter().map(OrderLink::from).collect(),
+        }
+    }
+}
+
+impl<'a> OrderShown<'a> {
+    /// A load order with what is wrong with it.
+    pub fn new(
+        turns: &'a [Turn],
+        others: &[(Id, String)],
+        gave_way: &'a [Link],
+        findings: &'a [&'a Finding],
+    ) -> OrderShown<'a> {
+        let others = others.iter().map(|(id, why)| NameWhy {
+            name: id.to_string(),
+            why: why.clone(),
+        });
+        OrderShown {
+            entries: turns.iter().map(OrderTurn::from).collect(),
+            without_entry: others.collect(),
+            gave_way: gave_way.iter().map(OrderLink::from).collect(),
+            findings,
+        }
+    }
+}
+
+/// `order --why`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct OrderWhy<'a> {
+    id: &'a Id,
+    /// The entry that starts it.
+    entry: Option<OrderTurn<'a>>,
+    /// What comes before it, and why.
+    before: Vec<OrderLink<'a>>,
+    /// What comes after it, and why.
+    after: Vec<OrderLink<'a>>,
+}
+
+impl<'a> OrderWhy<'a> {
+    /// Why an add-on stands where it does.
+    pub fn new(
+        id: &'a Id,
+        turn: Option<&'a Turn>,
+        before: &[&'a Link],
+        after: &[&'a Link],
+    ) -> OrderWhy<'a> {
+        OrderWhy {
+            id,
+            entry: turn.map(OrderTurn::from),
+            before: before.iter().map(|link| OrderLink::from(*link)).collect(),
+            after: after.iter().map(|link| OrderLink::from(*link)).collect(),
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::commands::{
     acquire, adopt, backup, catalogue, changeover, client, demo, diff, docs, family, history,
-    launch, outlook, plan, put_back, rehearse, server, status, survey, undo, verify, why,
+    launch, order, outlook, plan, put_back, rehearse, server, status, survey, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -66,6 +66,8 @@ pub enum Command {
     Client(client::ClientArgs),
     /// Start, stop and talk to the game server
     Console(server::ConsoleArgs),
+    /// Show in which order add-ons are started, why, and what is wrong with that
+    Order(order::OrderArgs),
     /// Show what the start scripts do, before they are run, and what is wrong with them
     Launch(launch::LaunchArgs),
     /// Check and make family files: what lantern knows of a kind of server
@@ -116,6 +118,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::PutBack(args) => put_back::run(args, common, look),
         Command::Client(args) => client::run(args, common, look),
         Command::Console(args) => server::run(args, common, look),
+        Command::Order(args) => order::run(args, common, look),
         Command::Launch(args) => launch::run(args, common, look),
         Command::Family(args) => family::run(args, look),
         Command::Catalogue(args) => catalogue::run(args, common, look),

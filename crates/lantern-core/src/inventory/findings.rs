@@ -3,9 +3,10 @@
 use super::{Evidence, FileState, Inventory};
 use crate::component::{Id, Kind, Need, Side};
 use crate::facts::Facts;
+use crate::family::OrderRule;
 use crate::family::{Family, Shape};
 use crate::launch::Flow;
-use crate::order::{Keeping, must_follow};
+use crate::order::{Arrangement, Keeping, Why};
 use crate::path::RelPath;
 use crate::tree::{FileSeen, below, marked};
 use schemars::JsonSchema;
@@ -144,8 +145,9 @@ pub(super) fn find(
     relations(&mut finder, &by_id);
     rivals(&mut finder);
     misplaced(&mut finder, family, files);
-    if order_file.is_some() || is_in_names {
-        start_lines(&mut finder, &by_id, evidence.sooner);
+    circles(&mut finder, evidence.sooner);
+    if let Some(rule) = rule.filter(|_| order_file.is_some() || is_in_names) {
+        start_lines(&mut finder, rule, &by_id, evidence.sooner);
     }
     finder.findings
 }
@@ -526,7 +528,27 @@ fn start_scripts(finder: &mut Finder<'_>, flow: &Flow) {
     }
 }
 
-fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, sooner: &[(Id, Id)]) {
+/// Add-ons that need one another in a circle.
+fn circles(finder: &mut Finder<'_>, sooner: &[(Id, Id)]) {
+    let Err(circle) = finder.inventory.turns(sooner) else {
+        return;
+    };
+    let remedy = "remove one of them, or what lantern.toml says of it";
+    finder.add(
+        Severity::Wrong,
+        "start-circle",
+        None,
+        circle.to_string(),
+        remedy,
+    );
+}
+
+fn start_lines(
+    finder: &mut Finder<'_>,
+    rule: &OrderRule,
+    by_id: &BTreeMap<&Id, Vec<usize>>,
+    sooner: &[(Id, Id)],
+) {
     let inventory = finder.inventory;
     let decides = inventory.order.decides;
     // Of each entry: its line, and how many stand before it.
@@ -542,6 +564,15 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, soone
             continue;
         }
         let place = finder.in_order(line.line);
+        if Arrangement::is_category(rule, &line.id) {
+            let text = format!(
+                "{} has a line here, and there is nothing in it to start",
+                line.id
+            );
+            let remedy = "lantern plan --to same removes the line";
+            finder.add(Severity::Caution, "category-empty", place, text, remedy);
+            continue;
+        }
         let text = format!("{} has a line here but is not installed", line.id);
         finder.add(
             Severity::Caution,
@@ -557,12 +588,9 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, soone
     });
     let by_category: Vec<(&Id, (usize, usize))> = by_category.collect();
     lines.extend(by_category);
-    let addons = components.iter().filter(|c| c.facts.kind == Kind::Addon);
+    let turns = inventory.turns(sooner).unwrap_or_default();
     let mut follow = match decides {
-        true => must_follow(
-            addons.filter(|c| !c.runs.is_off()).map(|c| &c.facts),
-            sooner,
-        ),
+        true => turns.0,
         false => BTreeMap::new(),
     };
     for (index, component) in components.iter().enumerate() {
@@ -588,7 +616,7 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, soone
             continue;
         };
         // One that is there twice has one line.
-        for first in follow.remove(&facts.id).into_iter().flatten() {
+        for (first, why) in follow.remove(&facts.id).into_iter().flatten() {
             if let Some(&(line, position)) = lines.get(&first)
                 && position > own_position
             {
@@ -596,10 +624,9 @@ fn start_lines(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>, soone
                     true => (finder.at(index), String::new()),
                     false => (finder.in_order(own_line), format!(" (line {line})")),
                 };
-                let mut needs = facts.needs.iter().chain(&facts.uses);
-                let why = match needs.any(|need| need.id == first) {
-                    true => "which it needs",
-                    false => "which must come first",
+                let why = match why {
+                    Why::Needs(_) | Why::Uses(_) => "which it needs",
+                    _ => "which must come first",
                 };
                 let text = format!("{} is started before {first}, {why}{where_it_is}", facts.id);
                 finder.add(

@@ -3,9 +3,11 @@
 mod findings;
 mod layers;
 mod switch;
+mod turn;
 
 pub use findings::{Finding, Place, Severity};
 pub use switch::SwitchFault;
+pub use turn::Turn;
 
 pub use crate::descriptor::VersionFrom;
 
@@ -14,7 +16,7 @@ use crate::descriptor::{self, Described, Found, Holdings, Subject};
 use crate::facts::Facts;
 use crate::family::{Family, OrderRule, Shape};
 use crate::launch::Flow;
-use crate::order::{Arrangement, Keeping};
+use crate::order::{Arrangement, Circle, Follows, Keeping, Link, must_follow, without_circles};
 use crate::path::RelPath;
 use crate::tree::{Claim, Claims, FileSeen, content_hash};
 use crate::version::Version;
@@ -189,6 +191,19 @@ impl Inventory {
     pub fn members<'a>(&'a self, group: &'a Id) -> impl Iterator<Item = &'a Component> {
         let members = self.components.iter();
         members.filter(move |c| c.group.as_ref() == Some(group))
+    }
+
+    /// What of the running add-ons has to be started before what, with the links that gave way so that there is no circle.
+    ///
+    /// # Errors
+    /// With a circle in which every link has to hold.
+    pub fn turns(&self, sooner: &[(Id, Id)]) -> Result<(Follows, Vec<Link>), Circle> {
+        let addons = self
+            .components
+            .iter()
+            .filter(|c| c.facts.kind == Kind::Addon);
+        let running = addons.filter(|c| !c.runs.is_off()).map(|c| &c.facts);
+        without_circles(must_follow(running, sooner))
     }
 
     /// The components that are moved by themselves, each pack with its running members' facts taken into its own. What

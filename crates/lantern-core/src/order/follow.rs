@@ -1,18 +1,67 @@
-//! What has to be started before what.
+//! What has to be started before what, and why.
 
-use crate::component::Id;
+use crate::component::{Id, Need};
 use crate::facts::Facts;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
+use std::fmt;
 
-/// For each add-on that runs: those that have to be started before it.
+/// Why something is started before something else; the weakest first.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Why {
+    /// It is taken into account where it is there; the one that gives way in a circle.
+    Uses(String),
+    /// It is needed.
+    Needs(String),
+    /// The later one says that it comes after.
+    SaysAfter,
+    /// The earlier one says that it comes before.
+    SaysBefore,
+    /// The administrator says so.
+    Stated,
+}
+
+/// That one add-on is started after another.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Link {
+    /// The one that is started later.
+    pub later: Id,
+    /// The one that is started before it.
+    pub first: Id,
+    /// Why.
+    pub why: Why,
+}
+
+impl fmt::Display for Link {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Link { later, first, why } = self;
+        let in_range = |range: &str| match range {
+            "*" => String::new(),
+            range => format!(" {range}"),
+        };
+        match why {
+            Why::Uses(range) => write!(f, "{later} works with {first}{}", in_range(range)),
+            Why::Needs(range) => write!(f, "{later} needs {first}{}", in_range(range)),
+            Why::SaysAfter => write!(f, "{later} says that it starts after {first}"),
+            Why::SaysBefore => write!(f, "{first} says that it starts before {later}"),
+            Why::Stated => write!(f, "lantern.toml says that {later} starts after {first}"),
+        }
+    }
+}
+
+/// For each add-on that runs: those that are started before it, each with the strongest reason.
+pub type Follows = BTreeMap<Id, BTreeMap<Id, Why>>;
+
+/// Add-ons that each have to be started before one another, in a circle, by reasons of which none can give way.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("none of these can be started first: {}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
+pub struct Circle(pub Vec<Link>);
+
+/// For each add-on that runs: those that have to be started before it, and why.
 ///
 /// These are the ones that meet its needs and uses, whatever they are called (where none does, those that would in
 /// another version), those that it, or they themselves, ask for by `after` and `before`, and those that `stated` names
 /// before it: pairs of what comes first and what comes later.
-pub fn must_follow<'a>(
-    running: impl Iterator<Item = &'a Facts>,
-    stated: &[(Id, Id)],
-) -> BTreeMap<Id, BTreeSet<Id>> {
+pub fn must_follow<'a>(running: impl Iterator<Item = &'a Facts>, stated: &[(Id, Id)]) -> Follows {
     let running: Vec<&Facts> = running.collect();
     let mut stand_for: BTreeMap<&Id, Vec<&Facts>> = BTreeMap::new();
     for facts in &running {
@@ -21,33 +70,104 @@ pub fn must_follow<'a>(
         }
     }
     let those = |id: &Id| stand_for.get(id).into_iter().flatten().copied();
-    let mut follow: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
+    let mut follows: Follows = running
+        .iter()
+        .map(|facts| (facts.id.clone(), BTreeMap::new()))
+        .collect();
+    let mut add = |later: &Id, first: &Id, why: Why| {
+        if let Some(firsts) = follows.get_mut(later).filter(|_| later != first) {
+            let known = firsts.entry(first.clone()).or_insert_with(|| why.clone());
+            if *known < why {
+                *known = why;
+            }
+        }
+    };
     for facts in &running {
-        let follows = follow.entry(facts.id.clone()).or_default();
-        for need in facts.needs.iter().chain(&facts.uses) {
+        let range = |need: &Need| need.range.to_string();
+        let needs = facts
+            .needs
+            .iter()
+            .map(|need| (need, Why::Needs(range(need))));
+        let uses = facts.uses.iter().map(|need| (need, Why::Uses(range(need))));
+        for (need, why) in needs.chain(uses) {
             let meets = |other: &&Facts| other.meets(need);
             let met = those(&need.id).any(|other| meets(&other));
-            let first = those(&need.id).filter(|other| !met || meets(other));
-            follows.extend(first.map(|other| other.id.clone()));
+            for first in those(&need.id).filter(|other| !met || meets(other)) {
+                add(&facts.id, &first.id, why.clone());
+            }
         }
-        let earlier = facts.after.iter().flat_map(those);
-        follows.extend(earlier.map(|other| other.id.clone()));
-        follows.remove(&facts.id);
-    }
-    for facts in &running {
+        for first in facts.after.iter().flat_map(those) {
+            add(&facts.id, &first.id, Why::SaysAfter);
+        }
         for later in facts.before.iter().flat_map(those) {
-            if later.id != facts.id
-                && let Some(follows) = follow.get_mut(&later.id)
-            {
-                follows.insert(facts.id.clone());
+            add(&later.id, &facts.id, Why::SaysBefore);
+        }
+    }
+    for (first, later) in stated {
+        for first in those(first) {
+            add(later, &first.id, Why::Stated);
+        }
+    }
+    follows
+}
+
+/// Takes the weakest links out of circles: those of what is only taken into account. Returns what remains, and what gave way.
+///
+/// # Errors
+/// With a circle in which every link has to hold.
+pub fn without_circles(mut follows: Follows) -> Result<(Follows, Vec<Link>), Circle> {
+    let mut gave_way = Vec::new();
+    while let Some(circle) = circle(&follows) {
+        let weak = circle.iter().find(|link| matches!(link.why, Why::Uses(_)));
+        let Some(weak) = weak.cloned() else {
+            return Err(Circle(circle));
+        };
+        if let Some(firsts) = follows.get_mut(&weak.later) {
+            firsts.remove(&weak.first);
+        }
+        gave_way.push(weak);
+    }
+    Ok((follows, gave_way))
+}
+
+/// The links of a circle, each beginning where the one before ends; none where there is none.
+fn circle(follows: &Follows) -> Option<Vec<Link>> {
+    let mut done: BTreeMap<&Id, bool> = BTreeMap::new();
+    for start in follows.keys() {
+        // Of each on the trail: those before it that are still to be looked at.
+        let mut trail: Vec<(&Id, Vec<&Id>)> = Vec::new();
+        let mut next = Some(start);
+        loop {
+            if let Some(id) = next.take() {
+                match done.get(id) {
+                    Some(true) => {}
+                    Some(false) => {
+                        let from = trail.iter().position(|(on_trail, _)| *on_trail == id)?;
+                        let ids: Vec<&Id> = trail[from..].iter().map(|(id, _)| *id).collect();
+                        let firsts = ids.iter().cycle().skip(1);
+                        let links = ids.iter().zip(firsts).map(|(later, first)| Link {
+                            later: (*later).clone(),
+                            first: (*first).clone(),
+                            why: follows[*later][*first].clone(),
+                        });
+                        return Some(links.collect());
+                    }
+                    None => {
+                        done.insert(id, false);
+                        let firsts = follows.get(id).map(|firsts| firsts.keys().rev().collect());
+                        trail.push((id, firsts.unwrap_or_default()));
+                    }
+                }
+            }
+            let Some((id, firsts)) = trail.last_mut() else {
+                break;
+            };
+            next = firsts.pop();
+            if next.is_none() {
+                done.insert(*id, true);
+                trail.pop();
             }
         }
     }
-    for (first, later) in stated.iter().filter(|(first, later)| first != later) {
-        let firsts: Vec<Id> = those(first).map(|facts| facts.id.clone()).collect();
-        if let Some(follows) = follow.get_mut(later) {
-            follows.extend(firsts);
-        }
-    }
-    follow
+    None
 }

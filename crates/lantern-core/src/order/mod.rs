@@ -10,11 +10,11 @@ mod names;
 mod one;
 mod sequence;
 
-pub use follow::must_follow;
+pub use follow::{Circle, Follows, Link, Why, must_follow, without_circles};
 pub use names::{Named, renamed, succeeding};
 
 use crate::component::Id;
-use crate::family::{OrderKind, OrderRule};
+use crate::family::{Glob, OrderKind, OrderRule};
 use crate::path::RelPath;
 use crate::text::Lines;
 use std::collections::{BTreeMap, BTreeSet};
@@ -185,6 +185,15 @@ impl Arrangement {
     /// The ids of its entries, the first first.
     pub fn ids(&self) -> impl Iterator<Item = &Id> {
         self.entries.iter().map(|entry| &entry.id)
+    }
+
+    /// Whether an entry is of a kind that starts a folder of add-ons, whatever lies there.
+    pub fn is_category(rule: &OrderRule, id: &Id) -> bool {
+        let mut last = rule.categories.texts().filter_map(|text| {
+            let name = text.rsplit('/').next().unwrap_or(text);
+            Glob::new(name).ok()
+        });
+        last.any(|glob| glob.matches(id.as_str()))
     }
 
     /// The entry that starts an add-on: its own, or that of a category whose folder it lies in.

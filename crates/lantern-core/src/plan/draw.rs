@@ -178,6 +178,11 @@ pub fn draw(
         places: &places,
         moving: &moving,
     };
+    if situation.family.order.is_some() {
+        let links = edits::gave_way(situation, &after)?.into_iter();
+        let notes = links.map(|link| format!("{link}: this gives way, as it leads into a circle"));
+        drawing.notes.extend(notes);
+    }
     let renames = edits::renames(situation, &afterwards)?;
     drawing.rename(&renames)?;
     let edits = edits::edits(situation, &afterwards)?;

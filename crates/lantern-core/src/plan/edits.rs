@@ -7,7 +7,9 @@ use crate::component::{Id, Kind, Runs};
 use crate::facts::Facts;
 use crate::family::{OrderRule, Pin};
 use crate::launch::{self, Dialect};
-use crate::order::{self, Change, Keeping, Named};
+use crate::order::{
+    self, Arrangement, Change, Follows, Keeping, Link, Named, must_follow, without_circles,
+};
 use crate::path::RelPath;
 use crate::text::{self, Text};
 use std::collections::{BTreeMap, BTreeSet};
@@ -156,27 +158,9 @@ fn load_order(
     let order = match arrangement.decides {
         false => running.map(|(id, _)| (*id).clone()).collect(),
         true => {
-            // An add-on that a category's entry starts has none of its own.
-            let entry_of = |id: &Id| {
-                let place = after.places.get(id);
-                let by = place.and_then(|place| arrangement.starter(rule, id, place));
-                by.map_or(id.clone(), |entry| entry.id.clone())
-            };
-            let current: Vec<Id> = arrangement.ids().cloned().collect();
-            let mut wanted = follow(
-                running.map(|(_, (facts, _))| *facts),
-                situation.sooner,
-                entry_of,
-            );
-            // An entry for something that is not installed is the administrator's own affair.
-            let on = arrangement.entries.iter().filter(|entry| entry.on);
-            for id in on
-                .map(|entry| &entry.id)
-                .filter(|id| inventory.get(id).is_none())
-            {
-                wanted.entry(id.clone()).or_default();
-            }
-            order::arrange(&wanted, &current)?
+            let facts = running.map(|(_, (facts, _))| *facts);
+            let (turns, _) = without_circles(must_follow(facts, situation.sooner))?;
+            arranged(situation, rule, &turns, after)?
         }
     };
     let off = after.addons.iter().filter(|(_, (_, runs))| runs.is_off());
@@ -204,20 +188,76 @@ fn load_order(
         .map_err(|order::Unread(id)| DrawFault::NoEntry { id })
 }
 
+/// The entries of a load order, the first first.
+fn arranged(
+    situation: &Situation<'_>,
+    rule: &OrderRule,
+    turns: &Follows,
+    after: &Afterwards<'_>,
+) -> Result<Vec<Id>, DrawFault> {
+    let inventory = situation.inventory;
+    let arrangement = &inventory.order;
+    let current: Vec<Id> = arrangement.ids().cloned().collect();
+    // Members of a category that are started by an entry of their own before it.
+    let mut apart: BTreeSet<Id> = BTreeSet::new();
+    loop {
+        // An add-on that a category's entry starts has none of its own.
+        let entry_of = |id: &Id| {
+            let place = after.places.get(id).filter(|_| !apart.contains(id));
+            let by = place.and_then(|place| arrangement.starter(rule, id, place));
+            by.map_or(id.clone(), |entry| entry.id.clone())
+        };
+        let mut wanted = entries(turns, entry_of);
+        // An entry for something that is not installed is the administrator's own affair; one that starts nothing is of no use.
+        let on = arrangement.entries.iter().filter(|entry| entry.on);
+        for id in on
+            .map(|entry| &entry.id)
+            .filter(|id| inventory.get(id).is_none() && !Arrangement::is_category(rule, id))
+        {
+            wanted.entry(id.clone()).or_default();
+        }
+        let ring = match order::arrange(&wanted, &current) {
+            Ok(order) => return Ok(order),
+            Err(ring) => ring,
+        };
+        // What a category has to come after needs one of its members: that is started by itself, before both.
+        let links = turns
+            .iter()
+            .flat_map(|(later, firsts)| firsts.keys().map(move |first| (later, first)));
+        let mut through = links.filter(|(later, first)| {
+            let (later, entry) = (entry_of(later), entry_of(first));
+            entry != **first && later != entry && ring.0.contains(&later) && ring.0.contains(&entry)
+        });
+        match through.next() {
+            Some((_, member)) => apart.insert(member.clone()),
+            None => return Err(ring.into()),
+        };
+    }
+}
+
 /// For the entry of each add-on, the entries that have to come before it.
-fn follow<'a>(
-    running: impl Iterator<Item = &'a Facts>,
-    sooner: &[(Id, Id)],
-    entry_of: impl Fn(&Id) -> Id,
-) -> BTreeMap<Id, BTreeSet<Id>> {
+fn entries(turns: &Follows, entry_of: impl Fn(&Id) -> Id) -> BTreeMap<Id, BTreeSet<Id>> {
     let mut wanted: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
-    for (id, follows) in order::must_follow(running, sooner) {
-        let entry = entry_of(&id);
-        let follows = follows.iter().map(&entry_of).filter(|f| *f != entry);
-        let follows: BTreeSet<Id> = follows.collect();
-        wanted.entry(entry).or_default().extend(follows);
+    for (id, firsts) in turns {
+        let entry = entry_of(id);
+        let firsts = firsts.keys().map(&entry_of).filter(|f| *f != entry);
+        let firsts: BTreeSet<Id> = firsts.collect();
+        wanted.entry(entry).or_default().extend(firsts);
     }
     wanted
+}
+
+/// What of the load order gives way, as add-ons need one another in a circle.
+///
+/// # Errors
+/// With a circle in which every link has to hold.
+pub(super) fn gave_way(
+    situation: &Situation<'_>,
+    after: &BTreeMap<&Id, (&Facts, Runs)>,
+) -> Result<Vec<Link>, DrawFault> {
+    let running = after.values().filter(|(_, runs)| *runs == Runs::On);
+    let turns = must_follow(running.map(|(facts, _)| *facts), situation.sooner);
+    Ok(without_circles(turns)?.1)
 }
 
 /// Where names tell the load order: what gets another name, so that each comes after what it follows.
@@ -253,11 +293,9 @@ pub(super) fn renames(
         named.insert(id, (it, place));
     }
     let facts = running.map(|(_, (facts, _))| *facts);
-    let wanted = follow(
-        facts.filter(|facts| named.contains_key(&facts.id)),
-        situation.sooner,
-        Id::clone,
-    );
+    let facts = facts.filter(|facts| named.contains_key(&facts.id));
+    let (turns, _) = without_circles(must_follow(facts, situation.sooner))?;
+    let wanted = entries(&turns, Id::clone);
     // What comes new stands where its name puts it, unless it has to follow something.
     let mut current: Vec<&Named> = named.values().map(|(it, _)| it).collect();
     current.sort_by(|a, b| (&a.name, &a.id).cmp(&(&b.name, &b.id)));

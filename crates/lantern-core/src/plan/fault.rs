@@ -1,7 +1,7 @@
 //! Why no plan can be drawn up.
 
 use crate::component::Id;
-use crate::order::Ring;
+use crate::order::{Circle, Ring};
 use crate::path::{PathFault, RelPath};
 use crate::version::Version;
 
@@ -187,4 +187,7 @@ pub enum DrawFault {
     /// Add-ons need one another in a ring.
     #[error(transparent)]
     Ring(#[from] Ring),
+    /// Add-ons that need one another in a circle.
+    #[error(transparent)]
+    Circle(#[from] Circle),
 }

@@ -5,7 +5,7 @@ mod launching;
 mod put_back;
 
 pub use launching::{cut_off, part_updates, refuse_cut_off};
-pub use put_back::{files_aside, put_back, set_aside};
+pub use put_back::{files_aside, put_back, put_order, set_aside};
 
 use crate::acquire;
 use crate::changeover::fault::ChangeoverFault;

@@ -100,6 +100,15 @@ pub fn put_back(
     Ok(plan)
 }
 
+/// Draws a plan that puts the load order right, with what start scripts pin; all else stays.
+///
+/// # Errors
+/// When add-ons need one another in a circle, or the folder cannot be read.
+pub fn put_order(server: &Server, ledger: &mut Ledger) -> Result<Plan> {
+    let survey = survey(server, ledger, Depth::Usual)?;
+    standing_still(server, ledger, &survey)
+}
+
 /// A plan in which everything stays as it is, for what is then brought or changed by name.
 pub(super) fn standing_still(server: &Server, ledger: &Ledger, survey: &Survey) -> Result<Plan> {
     let mut downloads = Downloads::new(ledger);

@@ -1,0 +1,250 @@
+//! `lantern order`
+
+use super::{open_settled, open_to_look, plan};
+use crate::answers;
+use crate::candidates;
+use crate::common::Common;
+use crate::fail;
+use crate::look::{Look, Means, count};
+use crate::progress::during;
+use clap::{Args, Subcommand};
+use clap_complete::ArgValueCandidates;
+use lantern_core::component::Id;
+use lantern_core::inventory::{Finding, Severity, Turn};
+use lantern_core::order::{Follows, Link};
+use lantern_host::config::Server;
+use lantern_host::ledger::Ledger;
+use lantern_host::planning;
+use lantern_host::survey::fault::SurveyFault;
+use lantern_host::survey::{Depth, Survey, survey};
+use lantern_host::{Error, Result, armed};
+
+/// Findings that are about the load order.
+const OF_ORDER: [&str; 8] = [
+    "category-empty",
+    "line-without-addon",
+    "not-started",
+    "only-one",
+    "order-file-missing",
+    "start-circle",
+    "started-too-early",
+    "twice",
+];
+
+/// Show in which order add-ons are started, why each stands where it does, and what is wrong with that
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern order\n  lantern order --why drip-lines\n  lantern order put"
+)]
+pub struct OrderArgs {
+    #[command(subcommand)]
+    what: Option<OrderCommand>,
+    /// Tell all of one add-on: what comes before it, what comes after it, and why
+    #[arg(long, value_name = "ID", add = ArgValueCandidates::new(candidates::ids))]
+    why: Option<String>,
+}
+
+#[derive(Debug, Subcommand)]
+enum OrderCommand {
+    /// Plan the least change that puts the order right; a changeover carries it out
+    Put,
+}
+
+/// Shows the load order, or plans to put it right.
+pub fn run(args: &OrderArgs, common: &Common, look: &Look) -> Result<u8> {
+    match args.what {
+        Some(OrderCommand::Put) => put(common, look),
+        None => show(args.why.as_deref(), common, look),
+    }
+}
+
+fn put(common: &Common, look: &Look) -> Result<u8> {
+    let (server, _lock) = open_settled(common, "order put")?;
+    let mut ledger = Ledger::open(&server.folder)?;
+    let drawn = planning::put_order(&server, &mut ledger)?;
+    armed::disarm(&server, "the load order is right already")?;
+    let plans = [drawn];
+    if plans[0].is_empty() {
+        if look.json {
+            look.answer(&answers::PlanDrawn::new(&plans, &[], &[], None));
+        } else {
+            look.say("The load order is right: there is nothing to do.");
+        }
+        return Ok(fail::DONE);
+    }
+    let saved = planning::save(&server, &plans, None)?;
+    let armed = armed::arm(&server, &plans[0])?;
+    if look.json {
+        look.answer(&answers::PlanDrawn::new(&plans, &saved, &[], Some(&armed)));
+        return Ok(fail::DONE);
+    }
+    plan::show(look, &plans[0], &server, false);
+    plan::show_next(look, common, &server, &saved, true)?;
+    Ok(fail::DONE)
+}
+
+fn show(why: Option<&str>, common: &Common, look: &Look) -> Result<u8> {
+    let looked = open_to_look(common, look)?;
+    let server = &looked.server;
+    let mut ledger = Ledger::open(&server.folder)?;
+    let found = during("files are read", || {
+        survey(server, &mut ledger, Depth::Usual)
+    })?;
+    let inventory = &found.inventory;
+    let (follows, gave_way) = inventory.turns(&server.sooner()).unwrap_or_default();
+    let (turns, others) = inventory.arranged(&server.family, &follows);
+    let findings = inventory.findings.iter();
+    let findings = findings.filter(|finding| OF_ORDER.contains(&finding.code));
+    let findings: Vec<&Finding> = findings.collect();
+    let is_wrong = findings.iter().any(|it| it.severity == Severity::Wrong);
+    let status = looked.status(if is_wrong { fail::NO } else { fail::DONE });
+    if let Some(id) = why {
+        return one(
+            &Id::new(&server.family.ids.spell(id)),
+            &found,
+            &turns,
+            &follows,
+            look,
+        );
+    }
+    if look.json {
+        look.answer(&answers::OrderShown::new(
+            &turns, &others, &gave_way, &findings,
+        ));
+        return Ok(status);
+    }
+    tell(server, &found, &turns, look);
+    if !others.is_empty() {
+        look.say(&look.paint(Means::Title, "\nWithout an entry:"));
+        look.say("");
+        let rows = others
+            .iter()
+            .map(|(id, why)| vec![id.to_string(), why.clone()]);
+        look.table(&["id", "why"], rows.collect());
+    }
+    for link in &gave_way {
+        look.say(&format!(
+            "\n  {link}: this gives way, as it leads into a circle"
+        ));
+    }
+    for finding in &findings {
+        look.say("");
+        super::survey::show_finding(finding, look);
+    }
+    let can_be_put =
+        |finding: &&&Finding| ["started-too-early", "category-empty"].contains(&finding.code);
+    if findings.iter().any(|finding| can_be_put(&finding)) {
+        look.next(&common.next("order put"));
+    }
+    Ok(status)
+}
+
+fn tell(server: &Server, found: &Survey, turns: &[Turn], look: &Look) {
+    let name = &server.config.name;
+    let place = found.order.as_ref().map(|(path, _)| path.as_str());
+    let entries = count(turns.len(), "entry", "entries");
+    let title = match (place, found.inventory.order.decides) {
+        (Some(place), true) => format!("{name}: {entries} in {place}, started from top to bottom."),
+        (Some(place), false) => {
+            format!("{name}: {entries} in {place}; the server sorts by itself.")
+        }
+        (None, true) if !turns.is_empty() => {
+            format!("{name}: {entries}, by the names of what is started.")
+        }
+        (None, _) => {
+            format!("{name}: the server sorts by itself, and no file says in which order.")
+        }
+    };
+    look.say(&look.paint(Means::Title, &title));
+    if turns.is_empty() {
+        return;
+    }
+    look.say("");
+    let rows = turns.iter().map(|turn| {
+        let is_category =
+            turn.starts.len() > 1 || turn.starts.iter().any(|id| id.as_str() != turn.entry);
+        let starts: Vec<&str> = turn.starts.iter().map(Id::as_str).collect();
+        let starts = match is_category {
+            true => format!("starts {}; ", starts.join(", ")),
+            false => String::new(),
+        };
+        let after: Vec<String> = turn.after.iter().map(ToString::to_string).collect();
+        let why = match after.is_empty() {
+            true => format!("{starts}as you arranged it"),
+            false => format!("{starts}{}", after.join("; ")),
+        };
+        vec![
+            turn.line.map_or(String::new(), |line| line.to_string()),
+            turn.entry.clone(),
+            if turn.on { "on" } else { "off" }.into(),
+            if turn.on && !turn.starts.is_empty() {
+                why
+            } else {
+                String::new()
+            },
+        ]
+    });
+    look.table(
+        &["line", "id", "runs", "why it stands there"],
+        rows.collect(),
+    );
+}
+
+/// All of one add-on.
+fn one(id: &Id, found: &Survey, turns: &[Turn], follows: &Follows, look: &Look) -> Result<u8> {
+    if found.inventory.get(id).is_none() {
+        let ids = found
+            .inventory
+            .components
+            .iter()
+            .map(|c| c.facts.id.as_str());
+        let near = lantern_core::hint::nearest(id.as_str(), ids).map(Id::new);
+        return Err(Error::Survey(SurveyFault::NotInstalled {
+            id: id.clone(),
+            near,
+        }));
+    }
+    let turn = turns.iter().find(|turn| turn.starts.contains(id));
+    let links = follows.iter().flat_map(|(later, firsts)| {
+        firsts.iter().map(move |(first, why)| Link {
+            later: later.clone(),
+            first: first.clone(),
+            why: why.clone(),
+        })
+    });
+    let links: Vec<Link> = links.collect();
+    let before: Vec<&Link> = links.iter().filter(|link| link.later == *id).collect();
+    let behind: Vec<&Link> = links.iter().filter(|link| link.first == *id).collect();
+    if look.json {
+        look.answer(&answers::OrderWhy::new(id, turn, &before, &behind));
+        return Ok(fail::DONE);
+    }
+    let stands = match turn {
+        None => "has no entry".into(),
+        Some(turn) => {
+            let by = match turn.entry == id.as_str() {
+                true => String::new(),
+                false => format!(" by the entry {}", turn.entry),
+            };
+            let line = turn
+                .line
+                .map_or(String::new(), |line| format!(", line {line}"));
+            format!("is started{by}{line}")
+        }
+    };
+    look.say(&look.paint(Means::Title, &format!("{id} {stands}.")));
+    let part = |title: &str, links: &[&Link]| {
+        if !links.is_empty() {
+            look.say(&format!("  {title}:"));
+        }
+        links
+            .iter()
+            .for_each(|link| look.say(&format!("    {link}")));
+    };
+    part("what comes before it", &before);
+    part("what comes after it", &behind);
+    if before.is_empty() && behind.is_empty() {
+        look.say("  Nothing asks for a place of it: it stands where you put it.");
+    }
+    Ok(fail::DONE)
+}
