@@ -3,9 +3,12 @@
 //! Everything here is made up: Verdance, the game about greenhouses in orbit, and its server halcyon.
 //! The stand-in server is a real process with a real console, a real port and real files.
 
+mod doors;
 mod halcyon;
 mod remote;
 mod scenario;
+mod tramway;
+mod triad;
 
 use clap::{Parser, Subcommand};
 use std::path::PathBuf;
@@ -35,6 +38,18 @@ enum Command {
         #[arg(hide = true)]
         rest: Vec<String>,
     },
+    /// Run a tramway server in the current folder
+    Tramway {
+        /// The server version that it plays
+        #[arg(long)]
+        build: String,
+    },
+    /// Run a triad server in the current folder
+    Triad {
+        /// The server version that it plays
+        #[arg(long)]
+        build: String,
+    },
     /// Make a halcyon server of a gibibyte for measurements: 300 archives, 12,000 small files
     Bulk {
         /// The folder; made when it is not there
@@ -55,6 +70,8 @@ fn main() -> ExitCode {
             seed,
             rest: _,
         } => halcyon::run(&build, lattice.as_deref(), seed.as_deref()),
+        Command::Tramway { build } => tramway::run(&build),
+        Command::Triad { build } => triad::run(&build),
         Command::Bulk { dir } => scenario::bulk(&dir).map(|()| 0),
         Command::Make { dir } => scenario::make(&dir).map(|()| 0),
     };

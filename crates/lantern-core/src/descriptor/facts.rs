@@ -46,6 +46,16 @@ impl Lookups<'_> {
                 range: Range::exactly(exact),
             });
         }
+        // A file of another component that it names is a need of that one, in any version.
+        for (id, _) in self.pairs("refers")? {
+            let need = Need {
+                id: Id::new(&id),
+                range: Range::any(),
+            };
+            if need.id != facts.id && !facts.needs.iter().any(|known| known.id == need.id) {
+                facts.needs.push(need);
+            }
+        }
         Ok(Described {
             facts,
             holdings: self.holdings()?,

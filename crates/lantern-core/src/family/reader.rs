@@ -265,13 +265,14 @@ pub enum TextNotation {
 pub struct Fields(BTreeMap<&'static str, FieldRule>);
 
 /// What a component lays claim to, besides what it says of itself: the fields, and whether each is a list.
-const CLAIMS: [(&str, bool); 7] = [
+const CLAIMS: [(&str, bool); 8] = [
     ("data", false),
     ("overlay", true),
     ("owns", true),
     ("keep", true),
     ("members", true),
     ("pins", true),
+    ("refers", true),
     ("variants", true),
 ];
 

@@ -634,7 +634,7 @@ fn start_lines(
                     "started-too-early",
                     place,
                     text,
-                    "lantern plan puts the order right",
+                    "lantern order put plans the right order",
                 );
             }
         }

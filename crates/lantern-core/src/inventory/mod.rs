@@ -193,17 +193,22 @@ impl Inventory {
         members.filter(move |c| c.group.as_ref() == Some(group))
     }
 
-    /// What of the running add-ons has to be started before what, with the links that gave way so that there is no circle.
-    ///
-    /// # Errors
-    /// With a circle in which every link has to hold.
-    pub fn turns(&self, sooner: &[(Id, Id)]) -> Result<(Follows, Vec<Link>), Circle> {
+    /// What of the running add-ons has to be started before what, circles and all.
+    pub fn follows(&self, sooner: &[(Id, Id)]) -> Follows {
         let addons = self
             .components
             .iter()
             .filter(|c| c.facts.kind == Kind::Addon);
         let running = addons.filter(|c| !c.runs.is_off()).map(|c| &c.facts);
-        without_circles(must_follow(running, sooner))
+        must_follow(running, sooner)
+    }
+
+    /// What of the running add-ons has to be started before what, with the links that gave way so that there is no circle.
+    ///
+    /// # Errors
+    /// With a circle in which every link has to hold.
+    pub fn turns(&self, sooner: &[(Id, Id)]) -> Result<(Follows, Vec<Link>), Circle> {
+        without_circles(self.follows(sooner))
     }
 
     /// The components that are moved by themselves, each pack with its running members' facts taken into its own. What

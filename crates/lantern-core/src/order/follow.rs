@@ -143,7 +143,9 @@ fn circle(follows: &Follows) -> Option<Vec<Link>> {
                     Some(true) => {}
                     Some(false) => {
                         let from = trail.iter().position(|(on_trail, _)| *on_trail == id)?;
-                        let ids: Vec<&Id> = trail[from..].iter().map(|(id, _)| *id).collect();
+                        let mut ids: Vec<&Id> = trail[from..].iter().map(|(id, _)| *id).collect();
+                        let first = (0..ids.len()).min_by_key(|at| ids[*at]).unwrap_or(0);
+                        ids.rotate_left(first);
                         let firsts = ids.iter().cycle().skip(1);
                         let links = ids.iter().zip(firsts).map(|(later, first)| Link {
                             later: (*later).clone(),

@@ -280,22 +280,30 @@ pub fn make(dir: &Path) -> io::Result<()> {
 
     put(&dir.join("drop/sun-clock-2.1.0.bloom"), &packed(&FAULTY)?)?;
     orchard::orchard(dir, &standin)?;
-    others::tramway(dir)?;
+    others::tramway(dir, &standin)?;
     others::arbour(dir)?;
-    others::triad(dir)
+    others::triad(dir, &standin)
 }
 
 /// The size of the server program.
 const PROGRAM_BYTES: usize = 6_000;
 
-fn build_files(version: &str, standin: &str) -> Vec<(String, String)> {
+/// The text of a server program: what runs the stand-in, of one size wherever that lies.
+fn program(title: &str, standin: &str, words: &str) -> String {
     let program = format!(
-        "#!/bin/sh\n# The Halcyon server program, build {version}.\nexec '{}' halcyon --build {version} \"$@\"\n",
+        "#!/bin/sh\n# {title}.\nexec '{}' {words} \"$@\"\n",
         standin.replace('\'', "'\\''")
     );
-    // Of one size wherever the stand-in lies.
     let padding = PROGRAM_BYTES.saturating_sub(program.len() + 3);
-    let program = format!("{program}# {}\n", "~".repeat(padding));
+    format!("{program}# {}\n", "~".repeat(padding))
+}
+
+fn build_files(version: &str, standin: &str) -> Vec<(String, String)> {
+    let program = program(
+        &format!("The Halcyon server program, build {version}"),
+        standin,
+        &format!("halcyon --build {version}"),
+    );
     vec![
         (
             "server/build.toml".into(),

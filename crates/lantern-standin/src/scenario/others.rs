@@ -1,6 +1,6 @@
 //! Three more servers of the scenario, each of another family and each a little neglected.
 
-use super::{padding, put, zipped};
+use super::{free_port, padding, program, put, zipped};
 use std::io;
 use std::path::Path;
 
@@ -13,7 +13,16 @@ fn write(folder: &Path, files: &[(&str, &str)]) -> io::Result<()> {
 }
 
 /// `tramway-loop`: script resources in category folders, started by lines in a settings file.
-pub(super) fn tramway(dir: &Path) -> io::Result<()> {
+pub(super) fn tramway(dir: &Path, standin: &str) -> io::Result<()> {
+    let port = free_port()?;
+    let depot = format!(
+        "# The loop line.\nport {port}\ntitle \"Orbit Loop\"\n\nrun rail-kit\nrun (city)\nrun night-fares\nrun ghost-tram\n"
+    );
+    let engine = program(
+        "The tramway engine, build 2031.4",
+        standin,
+        "tramway --build 2031.4",
+    );
     write(
         &dir.join("tramway-loop"),
         &[
@@ -21,11 +30,8 @@ pub(super) fn tramway(dir: &Path) -> io::Result<()> {
                 "engine/engine.json",
                 "{\n  // Which engine this is.\n  \"name\": \"tramway\",\n  \"title\": \"Tramway\",\n  \"version\": \"2031.4\",\n  \"room\": { \"textures\": 24 },\n}\n",
             ),
-            ("engine/tramway.bin", "rails and wires\n"),
-            (
-                "depot.cfg",
-                "# The loop line.\nport 7411\ntitle \"Orbit Loop\"\n\nrun rail-kit\nrun (city)\nrun night-fares\nrun ghost-tram\n",
-            ),
+            ("engine/tramway.bin", engine.as_str()),
+            ("depot.cfg", depot.as_str()),
             (
                 "stock/rail-kit/wagon.man",
                 "-- What all the others ride on.\ntitle 'Rail Kit'\nversion '4.2'\nengine '>=2030'\ntakes { textures = 6 }\n",
@@ -33,7 +39,7 @@ pub(super) fn tramway(dir: &Path) -> io::Result<()> {
             ("stock/rail-kit/rails.script", "-- rails\n"),
             (
                 "stock/(city)/signal-lamps/wagon.man",
-                "title 'Signal Lamps'\nversion '1.10'\nneeds { 'rail-kit >=4' }\ntakes { textures = 2 }\n",
+                "title 'Signal Lamps'\nversion '1.10'\nneeds { 'rail-kit >=4' }\nrides { '@rail-kit/rails.script' }\ntakes { textures = 2 }\n",
             ),
             ("stock/(city)/signal-lamps/lamps.script", "-- lamps\n"),
             (
@@ -53,7 +59,7 @@ pub(super) fn tramway(dir: &Path) -> io::Result<()> {
                 "Ask Oro before you move a stop.\n",
             ),
             ("journal/line-1.log", "day 211: on time\n"),
-            ("start.sh", "#!/bin/sh\nexec engine/tramway.bin\n"),
+            ("start.sh", "#!/bin/sh\nexec sh engine/tramway.bin\n"),
         ],
     )
 }
@@ -98,7 +104,16 @@ pub(super) fn arbour(dir: &Path) -> io::Result<()> {
 }
 
 /// `triad-north`: mods by number, in one value of a settings file.
-pub(super) fn triad(dir: &Path) -> io::Result<()> {
+pub(super) fn triad(dir: &Path, standin: &str) -> io::Result<()> {
+    let port = free_port()?;
+    let settings = format!(
+        "[Triad]\nName = North Sun\nPort = {port}\n\n[Content]\n# in load order\nMods = 4101;4117;4109;4230\n"
+    );
+    let suns = program(
+        "The triad server program, build 7.1.2",
+        standin,
+        "triad --build 7.1.2",
+    );
     let triad = dir.join("triad-north");
     write(
         &triad,
@@ -107,11 +122,8 @@ pub(super) fn triad(dir: &Path) -> io::Result<()> {
                 "bin/build.properties",
                 "build.version = 7.1.2\nbuild.note = the third \\u0073un\n",
             ),
-            ("bin/triad", "three suns\n"),
-            (
-                "triad.ini",
-                "[Triad]\nName = North Sun\nPort = 7530\n\n[Content]\n# in load order\nMods = 4101;4117;4109;4230\n",
-            ),
+            ("bin/triad", suns.as_str()),
+            ("triad.ini", settings.as_str()),
             (
                 "content/4101/about.xml",
                 "<?xml version=\"1.0\"?>\n<about version=\"3.0\" made-for=\"&gt;=7\">\n  <title>Fern Beds</title>\n</about>\n",
@@ -130,7 +142,7 @@ pub(super) fn triad(dir: &Path) -> io::Result<()> {
                 "a mod that says nothing of itself\n",
             ),
             ("saved/north.world", "three suns, day 9\n"),
-            ("start.sh", "#!/bin/sh\nexec bin/triad\n"),
+            ("start.sh", "#!/bin/sh\nexec sh bin/triad\n"),
         ],
     )?;
     // Somebody unpacked a download here and left it.

@@ -91,7 +91,9 @@ fn show(why: Option<&str>, common: &Common, look: &Look) -> Result<u8> {
         survey(server, &mut ledger, Depth::Usual)
     })?;
     let inventory = &found.inventory;
-    let (follows, gave_way) = inventory.turns(&server.sooner()).unwrap_or_default();
+    let sooner = server.sooner();
+    let turns = inventory.turns(&sooner);
+    let (follows, gave_way) = turns.unwrap_or_else(|_| (inventory.follows(&sooner), Vec::new()));
     let (turns, others) = inventory.arranged(&server.family, &follows);
     let findings = inventory.findings.iter();
     let findings = findings.filter(|finding| OF_ORDER.contains(&finding.code));

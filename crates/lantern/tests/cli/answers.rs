@@ -111,6 +111,8 @@ fn every_answer_is_as_its_schema_says() {
     meet("SurveyedOne", 0, &terrace(&["survey", "sun-clock"]));
     meet("Files", 0, &terrace(&["survey", "--files"]));
     meet("Files", 0, &terrace(&["survey", "framework"]));
+    meet("OrderShown", 0, &terrace(&["order"]));
+    meet("OrderWhy", 0, &terrace(&["order", "--why", "drip-lines"]));
     meet("LaunchShown", 0, &terrace(&["launch", "show"]));
     meet("VerifySeen", 0, &terrace(&["verify"]));
     meet(

@@ -34,4 +34,5 @@ mod release_links;
 mod story;
 mod survey;
 mod switching;
+mod turns;
 mod world;

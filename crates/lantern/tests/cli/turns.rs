@@ -1,0 +1,136 @@
+//! The load order: shown with its reasons, put right, and tried on servers that hold to it.
+
+use crate::world::World;
+use insta::assert_snapshot;
+
+/// A server of the demo that nobody is told to leave.
+fn adopted(server: &str) -> World {
+    let world = World::demo();
+    world.ok(&["adopt", server]);
+    let settings = format!("{server}/lantern.toml");
+    world.edit(&settings, "at = [\"10s\"]", "at = []");
+    world
+}
+
+#[test]
+fn each_entry_says_why_it_stands_there() {
+    let world = World::adopted();
+    let order = |words: &[&str]| {
+        world.lantern(&[&["order"], words, &["--server", "halcyon-terrace"]].concat())
+    };
+    assert_snapshot!("order", order(&[]));
+    assert_snapshot!("order_why", order(&["--why", "drip-lines"]));
+    assert!(order(&["--why", "drip-line"]).contains("did you mean drip-lines?"));
+    assert!(order(&["put"]).contains("The load order is right"));
+    // Nothing that the server sorts by itself is told of.
+    let world = adopted("arbour-deck");
+    assert_snapshot!(
+        "order_none",
+        world.lantern(&["order", "--server", "arbour-deck"])
+    );
+}
+
+#[test]
+fn a_circle_is_told_and_an_optional_use_gives_way() {
+    let world = World::adopted();
+    let order = || world.lantern(&["order", "--server", "halcyon-terrace"]);
+    let addon = |needs: &str| {
+        let text = format!(
+            "id = \"glasswork\"\nversion = \"3.1.0\"\nserver = \">=5.0\"\nside = \"both\"\n{needs}"
+        );
+        world.zip(
+            "halcyon-terrace/addons/glasswork-3.1.0.bloom",
+            &[("addon.toml", &text)],
+        );
+    };
+    addon("[uses]\nsun-clock = \"*\"\n");
+    let told = order();
+    assert!(
+        told.contains("glasswork works with sun-clock: this gives way"),
+        "{told}"
+    );
+    assert!(told.contains("exit status 0"), "{told}");
+    addon("[needs]\nsun-clock = \"*\"\n");
+    let told = order();
+    let story = "wrong [start-circle] none of these can be started first: glasswork needs sun-clock; sun-clock needs glasswork ^3";
+    assert!(told.contains(story), "{told}");
+    let plan = world.lantern(&["plan", "--to", "same", "--server", "halcyon-terrace"]);
+    assert!(
+        plan.contains("exit status 1") && plan.contains("none of these can be started first"),
+        "{plan}"
+    );
+}
+
+#[test]
+fn wagons_in_categories_run_in_their_order() {
+    let server = "tramway-loop";
+    let world = adopted(server);
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", server]].concat());
+    assert_snapshot!("tramway_order", at(&["order"]));
+    let told = at(&["console", "start"]);
+    assert!(
+        told.contains("DERAILED: ticket-booth needs coin-box"),
+        "{told}"
+    );
+    // A category that has become empty goes with its last wagon; what names a file of another needs that one.
+    world.edit("tramway-loop/depot.cfg", "run ghost-tram", "run (stops)");
+    let booth = ["plan", "--to", "same", "--drop", "ticket-booth"];
+    let told = at(&booth);
+    assert!(told.contains("- run (stops)   (line 8)"), "{told}");
+    assert!(at(&["changeover", "--yes"]).contains("3 of 3 components are loaded"));
+    assert!(at(&["survey", "signal-lamps"]).contains("rail-kit"));
+    // One that a category has to come after needs one of its members: that runs by itself, before both.
+    world.write(
+        "tramway-loop/stock/yard/wagon.man",
+        "title 'Yard'\nversion '1.0'\nneeds { 'signal-lamps' }\n",
+    );
+    world.write(
+        "tramway-loop/stock/(city)/plaza/wagon.man",
+        "title 'Plaza'\nversion '1.0'\nneeds { 'yard' }\n",
+    );
+    world.edit(
+        "tramway-loop/depot.cfg",
+        "run night-fares",
+        "run night-fares\nrun yard",
+    );
+    let told = at(&["console", "start"]);
+    assert!(told.contains("DERAILED: plaza needs yard"), "{told}");
+    assert_snapshot!("tramway_put", at(&["order", "put"]));
+    assert!(at(&["changeover", "--yes", "--start"]).contains("5 of 5 components are loaded"));
+    // One of a group for another, in one changeover; and back.
+    at(&[
+        "plan",
+        "--to",
+        "same",
+        "--off",
+        "night-fares",
+        "--on",
+        "day-fares",
+    ]);
+    assert!(at(&["changeover", "--yes"]).contains("exit status 0"));
+    assert!(at(&["console", "ask", "wagons"]).contains("day-fares 1.4"));
+    assert!(at(&["undo", "--keep-world"]).contains("exit status 0"));
+    assert!(at(&["console", "ask", "wagons"]).contains("night-fares 2.0"));
+    at(&["console", "stop"]);
+}
+
+#[test]
+fn mods_by_number_shine_in_their_order() {
+    let server = "triad-north";
+    let world = adopted(server);
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", server]].concat());
+    let told = at(&["console", "start"]);
+    assert!(told.contains("eclipse: 4117 needs 4109"), "{told}");
+    assert_snapshot!("triad_order", at(&["order"]));
+    assert_snapshot!("triad_put", at(&["order", "put"]));
+    assert!(at(&["changeover", "--yes", "--start"]).contains("3 of 3 components are loaded"));
+    at(&["plan", "--to", "same", "--on", "4152"]);
+    assert!(at(&["changeover", "--yes"]).contains("4 of 4 components are loaded"));
+    assert!(
+        world
+            .read("triad-north/triad.ini")
+            .contains("Mods = 4101;4109;4117;4230;4152\n")
+    );
+    assert!(at(&["verify"]).contains("is up, and as it should be"));
+    at(&["console", "stop"]);
+}
