@@ -75,6 +75,13 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     if let Some(framework) = &console.framework {
         patterns.push(("console.framework".into(), framework, &["id", "version"]));
     }
+    for flag in &family.flags {
+        patterns.push((
+            format!("flag \"{}\".line", flag.name),
+            &flag.line,
+            &["value"],
+        ));
+    }
     for (number, pin) in family.pins.iter().enumerate() {
         patterns.push((format!("pin[{number}].line"), &pin.line, &["value"]));
     }

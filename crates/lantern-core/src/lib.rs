@@ -27,6 +27,7 @@
 //! | [`order`] | in which order; what is the least change to the arrangement that is there | |
 //! | [`text`] | which lines of a text give way to which; all else stays byte for byte | |
 //! | [`clients`] | what must a client have | |
+//! | [`flags`] | what a setting that follows from facts has to be | |
 //! | [`health`] | what has a start shown, held against what was expected | |
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
 //! | [`operation`] | what is done to a server, as a value; what comes next, whatever has happened | `.lantern/journal.json` |
@@ -41,6 +42,7 @@ pub mod document;
 pub mod draft;
 pub mod facts;
 pub mod family;
+pub mod flags;
 pub mod health;
 pub mod hint;
 pub mod inventory;

@@ -16,7 +16,8 @@ pub use reader::{
     Start, TextNotation,
 };
 
-use crate::component::Runs;
+use crate::component::{Effect, Id, Kind, Runs};
+
 use crate::hint::with_nearest;
 use crate::version::Notations;
 use serde::Deserialize;
@@ -51,6 +52,9 @@ pub struct Family {
     /// What start scripts pin: versions and file names that follow from what is installed.
     #[serde(default, rename = "pin")]
     pub pins: Vec<Pin>,
+    /// Settings that follow from facts.
+    #[serde(default, rename = "flag")]
+    pub flags: Vec<Flag>,
     /// Where the load order is written; none when the server sorts by itself.
     pub order: Option<OrderRule>,
     /// How the server is started.
@@ -185,6 +189,44 @@ fn default_on() -> String {
 
 fn default_off() -> String {
     "false".into()
+}
+
+/// A setting that follows from facts.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Flag {
+    /// What people call it.
+    pub name: String,
+    /// The files that it stands in.
+    pub file: Globs,
+    /// Finds what it says as the group `value`.
+    pub line: Pattern,
+    /// What it follows from.
+    pub follows: FlagFrom,
+    /// What it says where that is so; for a version or a number, `{}` is filled in.
+    #[serde(default = "default_yes")]
+    pub yes: String,
+    /// What it says where it is not.
+    #[serde(default)]
+    pub no: String,
+}
+
+fn default_yes() -> String {
+    "{}".into()
+}
+
+/// What a flag follows from.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub enum FlagFrom {
+    /// Whether anything with this effect runs; what nobody declared counts as changing play.
+    Effect(Effect),
+    /// Whether a component is installed and runs.
+    Component(Id),
+    /// The version of the build, a framework or a pack.
+    Version(Kind),
+    /// How many slots of a kind are taken.
+    Slots(String),
 }
 
 /// Something that start scripts pin.

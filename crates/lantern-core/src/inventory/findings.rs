@@ -5,6 +5,7 @@ use crate::component::{Id, Kind, Need, Side};
 use crate::facts::Facts;
 use crate::family::OrderRule;
 use crate::family::{Family, Shape};
+use crate::flags::{self, FlagSeen};
 use crate::launch::Flow;
 use crate::order::{Arrangement, Keeping, Why};
 use crate::path::RelPath;
@@ -141,6 +142,7 @@ pub(super) fn find(
     }
     twice(&mut finder, &by_id);
     start_scripts(&mut finder, evidence.flow);
+    wrong_flags(&mut finder, family, evidence);
     files_changed(&mut finder);
     relations(&mut finder, &by_id);
     rivals(&mut finder);
@@ -525,6 +527,32 @@ fn start_scripts(finder: &mut Finder<'_>, flow: &Flow) {
         );
         let remedy = "lantern launch part moves it into a script of its own";
         finder.add(Severity::Caution, "start-updates", place, text, remedy);
+    }
+}
+
+/// Settings that do not say what follows from what runs.
+fn wrong_flags(finder: &mut Finder<'_>, family: &Family, evidence: &Evidence<'_>) {
+    let components = finder.inventory.components.iter();
+    let running = components.filter(|c| !c.runs.is_off()).map(|c| &c.facts);
+    let texts = evidence.texts.iter().map(|(path, text)| (path, text));
+    for flag in flags::seen(family, texts, running, evidence.effects) {
+        let place = Place {
+            path: flag.path.clone(),
+            line: flag.line,
+        };
+        let FlagSeen { name, wanted, .. } = &flag;
+        // What has no line there is left to the server.
+        let Some(value) = &flag.value else {
+            continue;
+        };
+        if !flag.is_right() {
+            let text = format!(
+                "{name} is {value}, and should be {}: {}",
+                wanted.value, wanted.why
+            );
+            let remedy = "lantern plan --to same sets it";
+            finder.add(Severity::Caution, "flag-wrong", Some(place), text, remedy);
+        }
     }
 }
 

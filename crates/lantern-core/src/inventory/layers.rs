@@ -307,6 +307,8 @@ mod tests {
         let evidence = Evidence {
             sooner: &[],
             flow: &Flow::default(),
+            texts: &[],
+            effects: &BTreeMap::new(),
             files: &files,
             descriptors: &[],
             catalogued: &BTreeMap::new(),

@@ -11,13 +11,14 @@ pub use turn::Turn;
 
 pub use crate::descriptor::VersionFrom;
 
-use crate::component::{Id, Kind, Member, Need, Provided, Runs, Side};
+use crate::component::{Effect, Id, Kind, Member, Need, Provided, Runs, Side};
 use crate::descriptor::{self, Described, Found, Holdings, Subject};
 use crate::facts::Facts;
 use crate::family::{Family, OrderRule, Shape};
 use crate::launch::Flow;
 use crate::order::{Arrangement, Circle, Follows, Keeping, Link, must_follow, without_circles};
 use crate::path::RelPath;
+use crate::text::Text;
 use crate::tree::{Claim, Claims, FileSeen, content_hash};
 use crate::version::Version;
 use schemars::JsonSchema;
@@ -158,6 +159,10 @@ pub struct Evidence<'a> {
     pub sooner: &'a [(Id, Id)],
     /// What happens when the server is started.
     pub flow: &'a Flow,
+    /// The texts of settings files and scripts.
+    pub texts: &'a [(RelPath, Text)],
+    /// What add-ons change, in the administrator's words.
+    pub effects: &'a BTreeMap<Id, Effect>,
     /// The server version that `lantern.toml` states, for a build outside the folder.
     pub stated: Option<&'a Version>,
 }
@@ -558,6 +563,8 @@ pub(crate) mod tests {
             remembered,
             sooner: &[],
             flow: &Flow::default(),
+            texts: &[],
+            effects: &BTreeMap::new(),
             stated: None,
         };
         take(&family, &claims, &evidence)

@@ -7,7 +7,7 @@ use super::{
 };
 use crate::artifact::Artifact;
 use crate::catalogue::Offer;
-use crate::component::{Id, Kind, Runs, Side};
+use crate::component::{Effect, Id, Kind, Runs, Side};
 use crate::facts::Facts;
 use crate::family::{Family, Glob};
 use crate::inventory::{Component, Inventory, Remembered, laid_over};
@@ -37,6 +37,8 @@ pub struct Situation<'a> {
     pub sooner: &'a [(Id, Id)],
     /// What happens when the server is started.
     pub flow: &'a Flow,
+    /// What add-ons change, in the administrator's words.
+    pub effects: &'a BTreeMap<Id, Effect>,
     /// What is switched on, or else off; the inventory says so already.
     pub switched: &'a BTreeMap<Id, bool>,
     /// What the administrator lets go of.
@@ -185,6 +187,9 @@ pub fn draw(
     }
     let renames = edits::renames(situation, &afterwards)?;
     drawing.rename(&renames)?;
+    drawing
+        .notes
+        .extend(edits::flags_that_change(situation, &afterwards));
     let edits = edits::edits(situation, &afterwards)?;
     let edits = drawing.edit(edits);
     if !selection.proved {

@@ -5,7 +5,8 @@ use super::{DrawFault, Payload, Rename, Situation, TextEdit};
 use crate::catalogue::Offer;
 use crate::component::{Id, Kind, Runs};
 use crate::facts::Facts;
-use crate::family::{OrderRule, Pin};
+use crate::family::{Flag, OrderRule, Pin};
+use crate::flags;
 use crate::launch::{self, Dialect};
 use crate::order::{
     self, Arrangement, Change, Follows, Keeping, Link, Named, must_follow, without_circles,
@@ -76,6 +77,22 @@ pub(super) fn edits(
             becomes.insert(path, new);
         }
     }
+    let all = scripts.clone().chain(situation.order);
+    for (flag, wanted) in flags_after(situation, after) {
+        let those = all
+            .clone()
+            .filter(|(path, _)| flag.file.matches(path.as_str()));
+        for (path, text) in those.filter(|(_, text)| text.is_plain()) {
+            let now = becomes.get(path).map_or(text.as_str(), String::as_str);
+            let new = pin::set(&flag.line, now, &wanted.value).map_err(|misfit| DrawFault::Pin {
+                path: path.clone(),
+                line: misfit.line,
+                value: wanted.value.clone(),
+                why: misfit.why,
+            });
+            becomes.insert(path, new?);
+        }
+    }
     let now: BTreeMap<&RelPath, &Text> = scripts.chain(situation.order).collect();
     let mut edits = Vec::new();
     for (path, new) in becomes {
@@ -91,6 +108,48 @@ pub(super) fn edits(
         edits.push((edit, now.with(new).ok_or_else(unwritable)?));
     }
     Ok(edits)
+}
+
+/// The flags of the family, and what each has to be afterwards; what is no plain word is left as it is.
+fn flags_after<'a>(
+    situation: &Situation<'a>,
+    after: &Afterwards<'_>,
+) -> Vec<(&'a Flag, flags::Wanted)> {
+    let addons = after.addons.values().filter(|(_, runs)| !runs.is_off());
+    let addons: Vec<&Facts> = addons.map(|(facts, _)| *facts).collect();
+    let coming = after.moving.iter().map(|(offer, _)| &offer.facts);
+    let moved: BTreeSet<&Id> = coming.clone().map(|facts| &facts.id).collect();
+    let here = situation.inventory.components.iter().map(|c| &c.facts);
+    let here = here.filter(|facts| !moved.contains(&facts.id));
+    let layers = coming.chain(here).filter(|facts| facts.kind != Kind::Addon);
+    let running: Vec<&Facts> = layers.chain(addons.iter().copied()).collect();
+    let flags = situation.family.flags.iter().filter_map(|flag| {
+        let wanted = flags::wanted(flag, running.iter().copied(), situation.effects)?;
+        pin::is_plain(&wanted.value).then_some((flag, wanted))
+    });
+    flags.collect()
+}
+
+/// Flags that change, each with why.
+pub(super) fn flags_that_change(
+    situation: &Situation<'_>,
+    after: &Afterwards<'_>,
+) -> BTreeSet<String> {
+    let mut told = BTreeSet::new();
+    let texts = situation.scripts.iter().map(|(path, text)| (path, text));
+    for (flag, wanted) in flags_after(situation, after) {
+        for (path, text) in texts.clone().chain(situation.order) {
+            let mut lines = text.as_str().lines();
+            let now = lines.find_map(|line| flag.line.capture("value", line));
+            if flag.file.matches(path.as_str()) && now.is_some_and(|now| now != wanted.value) {
+                told.insert(format!(
+                    "{path}: {} becomes {}, as {}",
+                    flag.name, wanted.value, wanted.why
+                ));
+            }
+        }
+    }
+    told
 }
 
 /// Whether something that a pin speaks of comes in another release.

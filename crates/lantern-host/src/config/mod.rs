@@ -7,7 +7,7 @@ use crate::error::{Error, Result};
 use crate::folder::Folder;
 use crate::place::here;
 use crate::runner::{Runner, ThisMachine};
-use lantern_core::component::Id;
+use lantern_core::component::{Effect, Id};
 use lantern_core::family::{Acquire, Family, FamilyFault, Glob, Launch, Pattern};
 use lantern_core::hint::with_nearest;
 use lantern_core::path::RelPath;
@@ -90,6 +90,9 @@ pub struct Config {
     /// Which add-ons are started after and before which, besides what they say themselves.
     #[serde(default)]
     pub starts: BTreeMap<Id, Turn>,
+    /// What add-ons change, where their makers do not say it.
+    #[serde(default)]
+    pub effects: BTreeMap<Id, Effect>,
     /// What of its start scripts the family does not know.
     #[serde(default)]
     pub launch: LaunchWords,

@@ -484,6 +484,7 @@ fn stage(
         dropped: &request.drop,
         scripts: &at.scripts,
         flow: &at.flow,
+        effects: &server.config.effects,
         keep: &keep,
         remembered: &at.remembered,
         stored: &layering.stored,

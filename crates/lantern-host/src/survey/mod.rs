@@ -139,6 +139,8 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         remembered: &remembered,
         sooner: &server.sooner(),
         flow: &flow,
+        texts: &scripts,
+        effects: &server.config.effects,
         stated: stated.as_ref(),
     };
     let mut inventory = take(&server.family, &claims, &evidence);
@@ -185,7 +187,9 @@ fn texts<'f>(
     let mut texts = Vec::new();
     for (path, bytes) in files {
         let mut pins = server.family.pins.iter();
-        let is_pinned = pins.any(|pin| pin.file.matches(path.as_str()));
+        let mut flags = server.family.flags.iter();
+        let is_pinned = pins.any(|pin| pin.file.matches(path.as_str()))
+            || flags.any(|flag| flag.file.matches(path.as_str()));
         if is_pinned || is_script(server, path.as_str(), bytes) {
             texts.push((path.clone(), server.folder.read_text(path)?));
         }

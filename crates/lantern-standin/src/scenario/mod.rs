@@ -202,6 +202,9 @@ start seed-vault
 start market-stall
 # for the night shift
 start night-watch
+
+# in which list players find it
+listed = modded
 ";
 
 /// Makes everything in `dir`: `halcyon-terrace`, `halcyon-orchard`, `tramway-loop`, `arbour-deck` and `triad-north`

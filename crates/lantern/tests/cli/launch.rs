@@ -89,3 +89,48 @@ fn what_undoes_an_update_moves_into_a_script_of_its_own() {
     world.ok(&[&["undo"], TERRACE].concat());
     assert!(!world.path("halcyon-terrace/update-start.sh").exists());
 }
+
+#[test]
+fn a_setting_follows_from_what_runs() {
+    let world = World::running();
+    let conf = "halcyon-terrace/greenhouse.conf";
+    world.edit(conf, "listed = modded", "listed = plain  # quiet");
+    let told = at(&world, &["survey"]);
+    let wrong = "caution [flag-wrong] greenhouse.conf:21: listed is plain, and should be modded: nobody declared whether";
+    assert!(told.contains(wrong), "{told}");
+    assert_snapshot!("flag_set", at(&world, &["plan", "--to", "same"]));
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    assert!(world.read(conf).ends_with("listed = modded  # quiet\n"));
+    // Who knows better says so, and what is not so any more is set back with what runs.
+    let settings = world.read("halcyon-terrace/lantern.toml");
+    let addons = [
+        "mist-pipes",
+        "drip-lines",
+        "glasswork",
+        "sun-clock",
+        "seed-vault",
+        "market-stall",
+    ];
+    let effects: String = addons
+        .iter()
+        .map(|id| format!("{id} = \"admin\"\n"))
+        .collect();
+    world.write(
+        "halcyon-terrace/lantern.toml",
+        format!("{settings}\n[effects]\n{effects}bee-traffic = \"play\"\n"),
+    );
+    let off = at(&world, &["plan", "--to", "same", "--off", "bee-traffic"]);
+    assert!(
+        off.contains(
+            "note: greenhouse.conf: listed becomes plain, as nothing that runs changes play"
+        ),
+        "{off}"
+    );
+    world.ok(&[&["changeover", "--yes"], TERRACE].concat());
+    assert!(world.read(conf).ends_with("listed = plain  # quiet\n"));
+    let on = at(&world, &["plan", "--to", "same", "--on", "bee-traffic"]);
+    assert!(
+        on.contains("listed becomes modded, as bee-traffic changes play"),
+        "{on}"
+    );
+}
