@@ -7,24 +7,31 @@ use std::fmt::Write as _;
 
 /// What a text file holds.
 ///
-/// What is no UTF-8 is taken as one character a byte, so that nothing is lost on the way back.
+/// What is no UTF-8 is taken as one character a byte, so that nothing is lost on the way back. A mark of the byte order at
+/// the beginning is no part of the content, and stays where it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Text {
     content: String,
     one_byte: bool,
+    has_mark: bool,
 }
+
+/// The mark of the byte order that some editors write before UTF-8.
+const MARK: &str = "\u{feff}";
 
 impl Text {
     /// Reads a file's content.
     pub fn read(bytes: &[u8]) -> Text {
         match std::str::from_utf8(bytes) {
             Ok(text) => Text {
-                content: text.to_owned(),
+                content: text.strip_prefix(MARK).unwrap_or(text).to_owned(),
                 one_byte: false,
+                has_mark: text.starts_with(MARK),
             },
             Err(_) => Text {
                 content: encoding_rs::mem::decode_latin1(bytes).into_owned(),
                 one_byte: true,
+                has_mark: false,
             },
         }
     }
@@ -45,6 +52,7 @@ impl Text {
         fits.then_some(Text {
             content,
             one_byte: self.one_byte,
+            has_mark: self.has_mark,
         })
     }
 
@@ -52,6 +60,7 @@ impl Text {
     pub fn bytes(&self) -> Vec<u8> {
         match self.one_byte {
             true => encoding_rs::mem::encode_latin1_lossy(&self.content).into_owned(),
+            false if self.has_mark => format!("{MARK}{}", self.content).into_bytes(),
             false => self.content.clone().into_bytes(),
         }
     }

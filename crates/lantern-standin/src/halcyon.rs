@@ -40,6 +40,7 @@ struct Settings {
 fn settings() -> io::Result<Settings> {
     let text = fs::read("greenhouse.conf")?;
     let text = String::from_utf8_lossy(&text);
+    let text = text.trim_start_matches('\u{feff}');
     let value = |wanted: &str| {
         let pairs = text.lines().filter_map(|line| line.split_once('='));
         let mut found = pairs.filter(|(key, _)| key.trim() == wanted);

@@ -136,6 +136,19 @@ pub(super) fn find(
             "put it back from a backup, or start the server once so that it writes one",
         );
     }
+    if let Some((path, _)) = evidence.order.filter(|(_, text)| text.contains('\0')) {
+        let place = Place {
+            path: path.clone(),
+            line: None,
+        };
+        finder.add(
+            Severity::Wrong,
+            "order-encoding",
+            Some(place),
+            "the load order is not plain text: it is in UTF-16, or holds zero bytes".into(),
+            "save it as UTF-8 in an editor: until then no plan can change it",
+        );
+    }
     let mut by_id: BTreeMap<&Id, Vec<usize>> = BTreeMap::new();
     for (index, component) in inventory.components.iter().enumerate() {
         by_id.entry(&component.facts.id).or_default().push(index);

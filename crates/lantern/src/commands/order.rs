@@ -20,11 +20,12 @@ use lantern_host::survey::{Depth, Survey, survey};
 use lantern_host::{Error, Result, armed};
 
 /// Findings that are about the load order.
-const OF_ORDER: [&str; 8] = [
+const OF_ORDER: [&str; 9] = [
     "category-empty",
     "line-without-addon",
     "not-started",
     "only-one",
+    "order-encoding",
     "order-file-missing",
     "start-circle",
     "started-too-early",

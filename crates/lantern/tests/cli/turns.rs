@@ -134,3 +134,34 @@ fn mods_by_number_shine_in_their_order() {
     assert!(at(&["verify"]).contains("is up, and as it should be"));
     at(&["console", "stop"]);
 }
+
+#[test]
+fn a_load_order_keeps_its_encoding_or_is_refused_at_the_survey() {
+    let world = World::adopted();
+    let conf = "halcyon-terrace/greenhouse.conf";
+    let text = world.read(conf);
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", "halcyon-terrace"]].concat());
+    // A mark of the byte order before the first entry hides nothing, and stays.
+    let (settings, entries) = text.split_once("# ---").unwrap();
+    let (entries, _) = entries.split_once("\n\n# glass").unwrap();
+    let first = entries.split_once('\n').unwrap().1;
+    let swapped: Vec<&str> = first.lines().rev().collect();
+    let rest = text.split_once("\n\n# glass").unwrap().1;
+    let marked = format!(
+        "\u{feff}{}\n\n# glass{rest}\n{settings}",
+        swapped.join("\n")
+    );
+    world.write(conf, &marked);
+    assert!(at(&["order"]).contains("greenhouse.conf:1: drip-lines is started before mist-pipes"));
+    at(&["order", "put"]);
+    world.ok(&["changeover", "--yes", "--server", "halcyon-terrace"]);
+    let expected = marked.replace(&swapped.join("\n"), first);
+    assert_eq!(world.read(conf), expected);
+    let wide: Vec<u8> = text.encode_utf16().flat_map(u16::to_le_bytes).collect();
+    world.write(conf, wide);
+    let told = at(&["survey"]);
+    assert!(
+        told.contains("wrong [order-encoding] greenhouse.conf"),
+        "{told}"
+    );
+}
