@@ -84,6 +84,7 @@ fn untouched(error: &Error) -> &'static str {
             | ChangeoverFault::FolderChanged { .. }
             | ChangeoverFault::NotInstalled { .. }
             | ChangeoverFault::OtherText { .. }
+            | ChangeoverFault::Shared { .. }
             | ChangeoverFault::OwnRoom { .. }
             | ChangeoverFault::LinkLeaves { .. }
             | ChangeoverFault::WritesOwn { .. }
@@ -264,6 +265,9 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
         }
         ChangeoverFault::CalledOff(_) => {
             format!("The plan is still there: {}", common.next("changeover"))
+        }
+        ChangeoverFault::Shared { pid, .. } => {
+            format!("Stop it first. What it is: ps -fp {pid}")
         }
         ChangeoverFault::NeedsDown { .. } => {
             format!("Stop it first: {}", common.next("console stop"))

@@ -529,6 +529,18 @@ fn start_scripts(finder: &mut Finder<'_>, flow: &Flow) {
         };
         finder.add(severity, "start-cut", Some(place), text, remedy);
     }
+    for step in &flow.others {
+        let place = step.at().map(|(path, at)| Place {
+            path: path.clone(),
+            line: Some(at.line),
+        });
+        let text = format!(
+            "this starts {}, too: several servers on one install",
+            step.program().0.text
+        );
+        let remedy = "stop that one before a changeover of the program: lantern knows only the server of the family's own command";
+        finder.add(Severity::Note, "several-servers", place, text, remedy);
+    }
     for step in flow.updates() {
         let place = step.at().map(|(path, at)| Place {
             path: path.clone(),

@@ -51,6 +51,8 @@ pub struct Flow {
     pub steps: Vec<Step>,
     /// Where commands are cut off, by script.
     pub cuts: Vec<(RelPath, Cut)>,
+    /// Commands of other scripts that start the same program: further servers of one install.
+    pub others: Vec<Step>,
 }
 
 /// What only prepares a command that follows in the same words.
@@ -134,8 +136,10 @@ impl Flow {
             recipe: made_by,
             texts,
             open: BTreeSet::new(),
+            seen: BTreeSet::new(),
         };
         follower.step(None, "", command, &mut flow);
+        let seen = follower.seen;
         // Where the family does not say which it is, it is the last that runs a program.
         if rule.starts.is_none() && flow.start().is_none() {
             let last = flow.steps.iter_mut().rev().find(|step| {
@@ -144,6 +148,23 @@ impl Flow {
             });
             if let Some(last) = last {
                 last.does = Does::Starts;
+            }
+        }
+        let started = flow.start().map(|step| bare_name(&step.program().0.text));
+        for (path, text) in texts.iter().filter(|(path, _)| !seen.contains(*path)) {
+            for command in Script::read(Dialect::of(path), text).commands {
+                let text = command.text();
+                let is_same = match &rule.starts {
+                    Some(starts) => starts.regex().is_match(&text),
+                    None => started == Some(bare_name(&command.words[run(&command.words)].text)),
+                };
+                if is_same {
+                    flow.others.push(Step {
+                        script: Some(path.clone()),
+                        command,
+                        does: Does::Starts,
+                    });
+                }
             }
         }
         flow
@@ -188,6 +209,8 @@ struct Follower<'a> {
     texts: &'a BTreeMap<RelPath, &'a str>,
     /// The scripts that are being followed: one that calls itself is not followed again.
     open: BTreeSet<RelPath>,
+    /// All that were followed.
+    seen: BTreeSet<RelPath>,
 }
 
 impl Follower<'_> {
@@ -225,6 +248,7 @@ impl Follower<'_> {
         else {
             return;
         };
+        self.seen.insert(path.clone());
         let read = Script::read(Dialect::of(path), text);
         flow.cuts
             .extend(read.cuts.into_iter().map(|cut| (path.clone(), cut)));

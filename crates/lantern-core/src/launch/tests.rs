@@ -144,6 +144,10 @@ fn a_start_is_followed_across_scripts() {
         ),
         ("settings.sh", "PORT=1\n"),
         (
+            "second.sh",
+            "# exec ./halcyon\nexec ./bin/halcyon --world two\n",
+        ),
+        (
             "bin/run.sh",
             "exec ./halcyon --port 1 \\ \n  --seats 2\nsh ./run.sh\n",
         ),
@@ -162,7 +166,15 @@ fn a_start_is_followed_across_scripts() {
             .cuts
             .iter()
             .map(|(path, cut)| format!("cut {path}:{}", cut.at.line));
-        steps.chain(cuts).collect::<Vec<_>>().join("\n")
+        let others = flow.others.iter().filter_map(|step| {
+            let (path, at) = step.at()?;
+            Some(format!("also {path}:{}", at.line))
+        });
+        steps
+            .chain(cuts)
+            .chain(others)
+            .collect::<Vec<_>>()
+            .join("\n")
     };
     let bare = "command = ['sh', 'start.sh']\n";
     insta::assert_snapshot!(told(&rule(bare), &["sh", "/opt/fetch-build", "--quiet"]), @r#"
@@ -175,6 +187,7 @@ fn a_start_is_followed_across_scripts() {
     bin/run.sh:3 ./run.sh Calls(RelPath("bin/run.sh"))
     start.sh:6 echo Other
     cut bin/run.sh:1
+    also second.sh:2
     "#);
     let stated = format!("{bare}starts = '^sh \\./run\\.sh'\nupdates = ['^echo ended']");
     insta::assert_snapshot!(told(&rule(&stated), &[]), @r#"
@@ -184,9 +197,14 @@ fn a_start_is_followed_across_scripts() {
     start.sh:4 cd Other
     start.sh:5 ./run.sh Starts
     start.sh:6 echo Updates
+    also bin/run.sh:3
     "#);
     // One that names no script is the command itself.
-    insta::assert_snapshot!(told(&rule("command = ['./halcyon', '--port', '1']"), &[]), @"- ./halcyon Starts");
+    insta::assert_snapshot!(told(&rule("command = ['./halcyon', '--port', '1']"), &[]), @"
+    - ./halcyon Starts
+    also bin/run.sh:1
+    also second.sh:2
+    ");
 }
 
 #[test]

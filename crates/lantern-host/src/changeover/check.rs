@@ -2,14 +2,18 @@
 
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
+use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
 use crate::folder::own;
+use crate::place::here;
 use crate::survey::Survey;
+use lantern_core::component::{Id, Kind};
 use lantern_core::link;
 use lantern_core::operation::{UNKNOWN, Undoable, Work};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, OWN, Plan, is_lanterns};
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
 
 /// How many changes are named.
 const NAMED: usize = 5;
@@ -51,6 +55,50 @@ pub fn own_room(server: &Server) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// Refuses where another process runs the server program or a framework that is to be exchanged: several servers may share
+/// one install.
+///
+/// # Errors
+/// [`ChangeoverFault::Shared`].
+pub fn not_shared(server: &Server, plan: &Plan) -> Result<()> {
+    let kinds = plan.components.iter();
+    let below = kinds.filter(|it| matches!(it.kind, Kind::Build | Kind::Framework));
+    let below: BTreeSet<&Id> = below.map(|it| &it.id).collect();
+    let goes = plan.actions.iter().filter(|action| {
+        let of_them = action
+            .component
+            .as_ref()
+            .is_some_and(|id| below.contains(id));
+        of_them && matches!(action.what, ActionKind::Replace | ActionKind::SetAside)
+    });
+    let files: BTreeMap<PathBuf, &RelPath> = goes
+        .filter_map(|action| {
+            Some((
+                here::real(&server.folder.shown(&action.path))?,
+                &action.path,
+            ))
+        })
+        .collect();
+    if files.is_empty() {
+        return Ok(());
+    }
+    // Which processes are of a server that something else has started, nobody knows.
+    let own = match Console::of(server).state()? {
+        ServerState::Ours(process) => server.runner.group_of(process.pid),
+        ServerState::Down => None,
+        _ => return Ok(()),
+    };
+    let users = server.runner.users(&|path| files.contains_key(path), own);
+    match users.first() {
+        None => Ok(()),
+        Some(user) => Err(ChangeoverFault::Shared {
+            pid: user.pid,
+            path: files[&user.path].clone(),
+        }
+        .into()),
+    }
 }
 
 /// Refuses where the server program lies outside the folder, and nobody says that it is the one the plan is made for.

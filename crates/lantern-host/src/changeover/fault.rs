@@ -52,6 +52,16 @@ pub enum ChangeoverFault {
         /// The folder.
         path: RelPath,
     },
+    /// Another process runs what is to be exchanged.
+    #[error(
+        "process {pid} uses {path}, which is to be exchanged: a second server on the same install?"
+    )]
+    Shared {
+        /// The process.
+        pid: i32,
+        /// The file.
+        path: RelPath,
+    },
     /// A plan that writes into lantern's own room.
     #[error("the plan writes to {path}, which is lantern's own")]
     WritesOwn {

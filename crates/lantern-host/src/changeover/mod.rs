@@ -178,6 +178,7 @@ fn begin(
     check::program(server, &plan)?;
     let found = survey(server, ledger, Depth::Usual)?;
     check::matches(server, &plan, &found)?;
+    check::not_shared(server, &plan)?;
     let was_up = reachable(server)?;
     let number = ledger.next_number()?;
     let from = plan.from.as_deref().unwrap_or(UNKNOWN);

@@ -5,7 +5,7 @@
 use super::{Ended, Launch, Runner, Signal, Writers, Written};
 use lantern_core::family::Transport;
 use procfs::net::TcpState;
-use procfs::process::{FDPermissions, FDTarget, Process, Stat, all_processes};
+use procfs::process::{FDPermissions, FDTarget, MMapPath, Process, Stat, all_processes};
 use procfs::{ProcError, ProcResult};
 use rustix::fs::{CWD, FileType, Mode, OFlags, mknodat};
 use rustix::process::{Pid, WaitOptions, kill_process, kill_process_group, waitpid};
@@ -38,6 +38,12 @@ fn processes() -> impl Iterator<Item = Process> {
 
 fn stat(pid: i32) -> Option<Stat> {
     Process::new(pid).and_then(|process| process.stat()).ok()
+}
+
+/// Whether a process is of a group, or one that it has started, whatever group that has made for itself.
+fn descends(pid: i32, group: i32) -> bool {
+    let parents = std::iter::successors(stat(pid), |child| stat(child.ppid));
+    parents.take(64).any(|stat| stat.pgrp == group)
 }
 
 /// What of a process's open files leads where `below` says, and is open for writing; none when that cannot be seen.
@@ -178,6 +184,37 @@ impl Runner for ThisMachine {
             }
         }
         writers
+    }
+
+    fn users(&self, files: &dyn Fn(&Path) -> bool, except: Option<i32>) -> Vec<Written> {
+        let own = std::process::id().cast_signed();
+        let mut users = Vec::new();
+        for process in processes().filter(|process| process.pid != own) {
+            if except.is_some_and(|group| descends(process.pid, group)) {
+                continue;
+            }
+            let program = process.exe().ok();
+            let open = process.fd().into_iter().flatten().flatten();
+            let open = open.filter_map(|file| match file.target {
+                FDTarget::Path(path) => Some(path),
+                _ => None,
+            });
+            let mapped = process.maps().map(|maps| maps.0).unwrap_or_default();
+            let mapped = mapped.into_iter().filter_map(|map| match map.pathname {
+                MMapPath::Path(path) => Some(path),
+                _ => None,
+            });
+            let used = program
+                .into_iter()
+                .chain(open)
+                .chain(mapped)
+                .find(|path| files(path));
+            users.extend(used.map(|path| Written {
+                pid: process.pid,
+                path,
+            }));
+        }
+        users
     }
 
     fn listens(&self, transport: Transport, port: u16) -> io::Result<bool> {

@@ -4,7 +4,7 @@
 
 #![allow(clippy::disallowed_methods, clippy::disallowed_types)] // The place where the machine is.
 
-use super::{Ended, Launch, Runner, Signal, Writers};
+use super::{Ended, Launch, Runner, Signal, Writers, Written};
 use lantern_core::family::Transport;
 use std::fs::File;
 use std::io;
@@ -57,6 +57,10 @@ impl Runner for ThisMachine {
             seen: Vec::new(),
             unseen: vec![(0, self.user())],
         }
+    }
+
+    fn users(&self, _: &dyn Fn(&Path) -> bool, _: Option<i32>) -> Vec<Written> {
+        Vec::new()
     }
 
     fn listens(&self, _: Transport, _: u16) -> io::Result<bool> {

@@ -134,3 +134,33 @@ fn a_setting_follows_from_what_runs() {
         "{on}"
     );
 }
+
+#[test]
+fn a_second_server_on_the_same_install_keeps_its_program() {
+    let world = World::running();
+    world.write(
+        "halcyon-terrace/start-two.sh",
+        "#!/bin/sh\ncd /srv/other\nexec sh server/halcyon --lattice 1.8.0\n",
+    );
+    let told = at(&world, &["survey"]);
+    assert!(
+        told.contains("note [several-servers] start-two.sh:3: this starts server/halcyon, too"),
+        "{told}"
+    );
+    world.ok(PLAN);
+    // It has the program open, and writes nothing of this server's.
+    let mut second = std::process::Command::new("sh")
+        .args(["-c", "exec 9<server/gate.bin; exec sleep 60"])
+        .current_dir(world.path("halcyon-terrace"))
+        .spawn()
+        .unwrap();
+    let open = format!("/proc/{}/fd/9", second.id());
+    world.wait("the program is open", || {
+        std::path::Path::new(&open).exists()
+    });
+    assert_snapshot!("shared", at(&world, &["changeover", "--yes"]));
+    assert!(at(&world, &["console", "state"]).contains("is up"));
+    second.kill().unwrap();
+    second.wait().unwrap();
+    assert!(at(&world, &["changeover", "--yes"]).contains("exit status 0"));
+}

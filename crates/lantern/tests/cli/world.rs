@@ -256,6 +256,7 @@ impl World {
         for (pattern, word) in [
             (r"\b\d+ min \d+ s\b|\b\d+\.\d s\b|\b\d+ ms\b", "TIME"),
             (r"process \d+", "process PID"),
+            (r"ps -fp \d+", "ps -fp PID"),
             (r"\b(p|P)lan [0-9a-f]{6}\b", "${1}lan NAME"),
             (r"(changeover |one, |is |plan +)[0-9a-f]{6}\b", "${1}NAME"),
             (r"(  disk         ).*", "${1}SIZES"),
