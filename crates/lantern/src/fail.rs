@@ -536,6 +536,11 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             "What is installed: {}; what is on offer depends on --catalogue and --from.",
             common.next("survey")
         ),
+        PlanningFault::NoLatest(id) => {
+            format!(
+                "Name a version: --keep {id}=VERSION. What is on offer depends on --catalogue and --from."
+            )
+        }
         PlanningFault::NoPart(_) => format!("What is installed: {}", common.next("survey")),
         PlanningFault::WorldLoses(ids) => {
             let words: Vec<String> = ids.iter().map(|id| format!("--world-loses {id}")).collect();

@@ -239,6 +239,25 @@ pub struct Pin {
     pub line: Pattern,
     /// What it has to be: `{build.version}`, `{build.file}`, and so for `framework` and `pack`.
     pub becomes: String,
+    /// What is added where nothing in the file is found.
+    pub add: Option<Addition>,
+}
+
+/// What is added to a file in which a pin is missing; `{}` is what it has to be.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub enum Addition {
+    /// Words right behind the program that starts the server.
+    Argument(String),
+    /// A line at the end of the file.
+    Line(String),
+    /// A line behind the first one that a pattern finds; at the end of the file where there is none.
+    LineAfter {
+        /// Finds the line before.
+        after: Pattern,
+        /// The line.
+        line: String,
+    },
 }
 
 /// How the server is started.

@@ -58,6 +58,15 @@ pub(super) fn edits(
                     return Ok(None);
                 };
                 let now = becomes.get(path).map_or(text.as_str(), String::as_str);
+                if let Some(addition) = pin.add.as_ref().filter(|_| !pin::is_there(&pin.line, now))
+                {
+                    let start = situation
+                        .flow
+                        .start()
+                        .filter(|it| it.script.as_ref() == Some(path));
+                    let start = start.map(|step| step.program().0);
+                    return Ok(pin::added(addition, now, &value, start));
+                }
                 let new = pin::set(&pin.line, now, &value);
                 new.map(Some).map_err(|misfit| DrawFault::Pin {
                     path: path.clone(),

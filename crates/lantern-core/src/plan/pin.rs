@@ -3,7 +3,8 @@
 //! Versions and file names come from outside. In a script they would be run if they held a `$(…)`; so only plain words are
 //! written, only over plain words, and whatever stands around them stays: quotes, semicolons, comments.
 
-use crate::family::Pattern;
+use crate::family::{Addition, Pattern};
+use crate::launch::Word;
 use crate::text::Lines;
 use std::ops::Range;
 
@@ -53,6 +54,66 @@ pub fn set(pattern: &Pattern, text: &str, becomes: &str) -> Result<String, Misfi
         lines.replace(whole, &format!("{before}{becomes}{after}"));
     }
     Ok(lines.joined())
+}
+
+/// Whether the pattern finds anything in a text, but in comments.
+pub fn is_there(pattern: &Pattern, text: &str) -> bool {
+    text.lines().any(|line| {
+        let found = pattern.regex().captures(line);
+        let found = found.and_then(|found| Some(found.name("value")?.range()));
+        found.is_some_and(|found| !is_comment(line, found.start))
+    })
+}
+
+/// Adds what is missing; none where it is an argument and no command starts the server in words that can be found again.
+pub fn added(addition: &Addition, text: &str, value: &str, start: Option<&Word>) -> Option<String> {
+    let filled = |words: &str| words.replace("{}", value);
+    let mut lines = Lines::of(text);
+    match addition {
+        Addition::Argument(words) => {
+            let program = start?;
+            let mut number = 0;
+            let mut done = false;
+            while let Some((line, whole)) = lines.next() {
+                number += 1;
+                let at = line
+                    .char_indices()
+                    .nth(program.at.column - 1)
+                    .map(|(at, _)| at);
+                let at = at.filter(|_| number == program.at.line);
+                match at.filter(|at| line[*at..].starts_with(&program.text)) {
+                    Some(at) => {
+                        let (before, after) = line.split_at(at + program.text.len());
+                        lines.replace(whole, &format!("{before} {}{after}", filled(words)));
+                        done = true;
+                    }
+                    None => lines.keep(whole),
+                }
+            }
+            done.then(|| lines.joined())
+        }
+        Addition::Line(line) => {
+            while let Some((_, whole)) = lines.next() {
+                lines.keep(whole);
+            }
+            lines.add(&filled(line));
+            Some(lines.joined())
+        }
+        Addition::LineAfter { after, line } => {
+            let mut waits = true;
+            while let Some((text, whole)) = lines.next() {
+                lines.keep(whole);
+                if waits && after.regex().is_match(text) {
+                    lines.add(&filled(line));
+                    waits = false;
+                }
+            }
+            if waits {
+                lines.add(&filled(line));
+            }
+            Some(lines.joined())
+        }
+    }
 }
 
 /// Whether what stands at a place in a line is part of a comment: of a shell script, or of a batch file.
@@ -167,6 +228,32 @@ mod tests {
                 misfit.why
             );
         }
+    }
+
+    #[test]
+    fn what_is_missing_is_added_where_the_family_says() {
+        let add = |addition: &str, text: &str| {
+            let addition: Addition = serde_json::from_str(addition).unwrap();
+            let script = crate::launch::Script::read(crate::launch::Dialect::Shell, text);
+            let start = script.commands.last();
+            let start = start.and_then(|command| command.words.get(1));
+            added(&addition, text, "2.0", start)
+        };
+        let argument = r#"{"argument": "--lattice {}"}"#;
+        assert_eq!(
+            add(argument, "#!/bin/sh\nexec ./run \\\n  --quick\n").unwrap(),
+            "#!/bin/sh\nexec ./run --lattice 2.0 \\\n  --quick\n"
+        );
+        // Where the program is written in another way than it reads, that is left to its owner.
+        assert_eq!(add(argument, "exec \"./run\" --quick\n"), None);
+        let line = r#"{"line": "build={}"}"#;
+        assert_eq!(add(line, "a=1\r\n").unwrap(), "a=1\r\nbuild=2.0\r\n");
+        let after = r#"{"line-after": {"after": "^\\[game\\]", "line": "build={}"}}"#;
+        assert_eq!(
+            add(after, "[game]\nname=x\n").unwrap(),
+            "[game]\nbuild=2.0\nname=x\n"
+        );
+        assert_eq!(add(after, "name=x\n").unwrap(), "name=x\nbuild=2.0\n");
     }
 
     #[test]

@@ -510,6 +510,21 @@ impl Request {
     }
 
     /// Whether the administrator's own wishes let a release be chosen.
+    /// The newest release of a component that may be taken: for the target, not withdrawn, and no test release where those
+    /// are not allowed. Whether it fits the rest is another question.
+    pub fn latest(&self, id: &Id) -> Option<Version> {
+        let fits = |facts: &&Facts| {
+            let runs = facts
+                .server
+                .as_ref()
+                .is_none_or(|range| self.runs_somewhere(range));
+            let early = self.policy.early || !facts.is_early();
+            (runs || self.policy.untested) && early && !facts.withdrawn
+        };
+        let versions = self.releases(id).filter(fits);
+        versions.map(|facts| facts.version.clone()).max()
+    }
+
     fn allowed_by_pins(&self, facts: &Facts, is_held: bool) -> bool {
         let pinned = self.keep.iter().find(|(id, _)| *id == facts.id);
         let free =

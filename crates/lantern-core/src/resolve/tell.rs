@@ -236,7 +236,7 @@ impl<'a> Teller<'a> {
                     "is installed in another variant, and its archive is not on offer".into()
                 }
                 _ if self.asked == Some(id) => "is not the version in question".into(),
-                _ => "is ruled out by --keep".into(),
+                _ => "is ruled out by --keep or [hold]".into(),
             };
             format!("{}{here} {why}", facts.version)
         });
@@ -294,7 +294,7 @@ impl<'a> Teller<'a> {
                     Fact::Runs(_) => format!("for server {}", self.request.target),
                     Fact::Early(_) => "other than test releases".into(),
                     Fact::Withdrawn(_) => "that has not been withdrawn".into(),
-                    _ => "that --keep allows".into(),
+                    _ => "that --keep or [hold] allows".into(),
                 };
                 match self.left(id).len() {
                     0 => format!("{id} has no release {why}."),
@@ -491,7 +491,7 @@ impl<'a> Teller<'a> {
                 format!("provide the archive of {id}{version} (--from DIR or --catalogue FILE)")
             }
             Remedy::Unpin(id) => {
-                format!("let {id} change version (without --keep {id}, or keep in lantern.toml)")
+                format!("let {id} change version (without --keep {id}, or [hold] in lantern.toml)")
             }
             Remedy::SwitchOn(id) => format!("switch {id} on (--on {id}, or without --off {id})"),
             Remedy::Undrop(id) => format!("keep {id} installed (without --drop {id})"),

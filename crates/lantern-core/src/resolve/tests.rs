@@ -638,9 +638,9 @@ fn wishes_stand_in_the_way() {
     a cannot be installed on server 5.4:
       a is in the drop folder.
       a 1 needs lib ^2. Known releases: 1.
-      Releases of lib that --keep allows: 1.
+      Releases of lib that --keep or [hold] allows: 1.
       What helps:
-      - let lib change version (without --keep lib, or keep in lantern.toml)
+      - let lib change version (without --keep lib, or [hold] in lantern.toml)
       - take a out of the drop folder
     ");
     let only = |r: &mut Request| {
@@ -650,9 +650,9 @@ fn wishes_stand_in_the_way() {
     a cannot be installed on server 5.4:
       a is in the drop folder.
       a 1 needs lib ^2. Known releases: 1.
-      Releases of lib that --keep allows: 1.
+      Releases of lib that --keep or [hold] allows: 1.
       What helps:
-      - let lib change version (without --keep lib, or keep in lantern.toml)
+      - let lib change version (without --keep lib, or [hold] in lantern.toml)
       - take a out of the drop folder
     ");
     // Of several ways to say it, the one with the fewest facts is told.

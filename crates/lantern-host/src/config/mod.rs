@@ -87,6 +87,9 @@ pub struct Config {
     /// Components that may be lost where nothing of them fits.
     #[serde(default)]
     pub droppable: Vec<String>,
+    /// Components that are held at a version, or at the `latest` for the server version.
+    #[serde(default)]
+    pub hold: BTreeMap<Id, String>,
     /// Which add-ons are started after and before which, besides what they say themselves.
     #[serde(default)]
     pub starts: BTreeMap<Id, Turn>,

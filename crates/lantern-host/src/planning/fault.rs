@@ -118,6 +118,9 @@ pub enum PlanningFault {
     /// Something was named that has no part in a question.
     #[error("{} is not part of the last plan's question{}", .0.id, near(.0))]
     NoPart(UnknownId),
+    /// There is no release that could be the latest.
+    #[error("no release of {0} for this server version is on offer that could be the latest")]
+    NoLatest(Id),
     /// A choice of a variant cannot be read.
     #[error("\"{0}\" does not choose a variant")]
     Variant(String),

@@ -44,6 +44,9 @@ use std::sync::Arc;
 /// The target that means: the server version that is installed.
 pub const SAME: &str = "same";
 
+/// The version that means: the newest release for the target.
+const LATEST: &str = "latest";
+
 /// The target that means: the newest server version that everything fits.
 pub const BEST: &str = "best";
 
@@ -188,12 +191,25 @@ fn depot(server: &Server, sources: &Sources, downloads: &mut Downloads<'_>) -> R
 fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) -> Result<Request> {
     let versions = &server.family.versions;
     let build = &server.family.build;
-    let keep = terms.keep.iter().map(|text| {
-        let (id, version) = text
-            .split_once('=')
-            .map_or((text.as_str(), None), |(id, v)| (id, Some(v)));
-        let version = version.map(|version| versions.version(id == build.id, version));
-        Ok((Id::new(id), version.transpose()?))
+    let wishes = terms.keep.iter().map(|text| match text.split_once('=') {
+        Some((id, version)) => (Id::new(id), Some(version)),
+        None => (Id::new(text), None),
+    });
+    let mut wishes: Vec<(Id, Option<&str>)> = wishes.collect();
+    // What lantern.toml holds gives way to what is said here.
+    let said = |id: &Id| {
+        let named = wishes.iter().any(|(wished, _)| wished == id);
+        named || terms.drop.iter().any(|drop| drop == id.as_str())
+    };
+    let held_back = server.config.hold.iter().filter(|(id, _)| !said(id));
+    let held_back = held_back.map(|(id, version)| (id.clone(), Some(version.as_str())));
+    wishes.extend(held_back.collect::<Vec<_>>());
+    let (latest, exact): (Vec<_>, Vec<_>) = wishes
+        .into_iter()
+        .partition(|(_, version)| *version == Some(LATEST));
+    let keep = exact.into_iter().map(|(id, version)| {
+        let version = version.map(|version| versions.version(id.as_str() == build.id, version));
+        Ok((id, version.transpose()?))
     });
     let mut request = Request {
         build_outside: build.outside,
@@ -207,6 +223,13 @@ fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) 
         policy: terms.policy.clone(),
         ..Request::new(target(server, survey, &terms.to)?, Id::new(&build.id))
     };
+    for (id, _) in latest {
+        let known = request.knows(&id);
+        known.map_err(|unknown| Error::Planning(PlanningFault::NoSuch(unknown)))?;
+        let newest = request.latest(&id);
+        let newest = newest.ok_or_else(|| Error::Planning(PlanningFault::NoLatest(id.clone())))?;
+        request.keep.push((id, Some(newest)));
+    }
     // What is installed and switched off, or is a member, counts as well.
     let inventory = survey.inventory.components.iter();
     let installed: BTreeSet<&Id> = inventory.map(|component| &component.facts.id).collect();

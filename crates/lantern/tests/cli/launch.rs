@@ -164,3 +164,35 @@ fn a_second_server_on_the_same_install_keeps_its_program() {
     second.wait().unwrap();
     assert!(at(&world, &["changeover", "--yes"]).contains("exit status 0"));
 }
+
+#[test]
+fn what_a_start_script_lacks_is_added_and_latest_is_a_number() {
+    let world = world("#!/bin/sh\nexec sh server/halcyon --seed 5\n");
+    let told = world.lantern(PLAN);
+    let added = "+ exec sh server/halcyon --lattice 2.2.0 --seed 5\n";
+    assert!(told.contains(added), "{told}");
+    // The newest release for the server version is a number in the plan, and what is held gives way to what is said.
+    let latest = world.lantern(&[PLAN, &["--keep", "seed-vault=latest"]].concat());
+    assert!(
+        latest.contains("update  addon      seed-vault    4.0.2  4.1.0"),
+        "{latest}"
+    );
+    assert_snapshot!(
+        "no_latest",
+        world.lantern(&[PLAN, &["--keep", "seed-vaul=latest"]].concat())
+    );
+    let settings = world.read("halcyon-terrace/lantern.toml");
+    let hold = |version: &str| {
+        let settings = format!("{settings}\n[hold]\ndrip-lines = \"{version}\"\n");
+        world.write("halcyon-terrace/lantern.toml", settings);
+        world.lantern(PLAN)
+    };
+    assert!(hold("latest").contains("drip-lines    2.3.0  2.5.0"));
+    let held = hold("2.3.0");
+    assert!(
+        held.contains("2.5.0 is ruled out by --keep or [hold]"),
+        "{held}"
+    );
+    let said = world.lantern(&[PLAN, &["--keep", "drip-lines=2.5.0"]].concat());
+    assert!(said.contains("exit status 0"), "{said}");
+}
