@@ -412,18 +412,25 @@ fn component(
     })
 }
 
-/// Looks for what states no version among what catalogues know; else its content stands for one.
+/// Looks for a component among what catalogues know, by its content: of what states no version they say it, and what it is
+/// one of where its own descriptor does not. Else its content stands for a version.
 fn known_by_content(component: &mut Component, family: &Family, evidence: &Evidence<'_>) {
     let Some(place) = component.place.as_ref() else {
         return;
     };
-    if component.version_from != VersionFrom::Content {
+    let is_unknown = component.version_from == VersionFrom::Content;
+    if !is_unknown && (component.facts.group.is_some() || evidence.catalogued.is_empty()) {
         return;
     }
     let hashed = component.files.iter();
     let hashed = hashed.filter_map(|file| Some((&file.path, file.hash.as_deref()?)));
     let content = content_hash(place, hashed);
-    let Some(known) = evidence.catalogued.get(&content) else {
+    let known = evidence.catalogued.get(&content);
+    if !is_unknown {
+        component.facts.group = known.and_then(|known| known.group.clone());
+        return;
+    }
+    let Some(known) = known else {
         component.facts.version = Version::of_content(&content);
         return;
     };
@@ -431,7 +438,11 @@ fn known_by_content(component: &mut Component, family: &Family, evidence: &Evide
     let reader = family.reader(&component.reader);
     match reader.is_some_and(|reader| reader.files.is_empty()) {
         true => component.facts = known.clone(),
-        false => component.facts.version = known.version.clone(),
+        false => {
+            component.facts.version = known.version.clone();
+            let group = component.facts.group.take();
+            component.facts.group = group.or_else(|| known.group.clone());
+        }
     }
 }
 

@@ -99,10 +99,17 @@ impl<'a> Teller<'a> {
             [] => lines.push(self.no_build()),
             [id] if !relations => lines.push(self.no_release(id)),
             [id] => lines.push(format!("{id} cannot be installed on server {target}:")),
-            _ => lines.push(format!(
-                "{} cannot all be installed on server {target}:",
-                list(&staying)
-            )),
+            _ => {
+                let is_group = |fact: &Fact| matches!(fact, Fact::Group(_));
+                let together = match self.conflict.facts.iter().any(is_group) {
+                    true => "active",
+                    false => "installed",
+                };
+                let all = list(&staying);
+                lines.push(format!(
+                    "{all} cannot all be {together} on server {target}:"
+                ));
+            }
         }
         if relations {
             let mut supplied = BTreeSet::new();

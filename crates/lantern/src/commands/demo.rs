@@ -161,6 +161,29 @@ const STORY: &[Scene] = &[
         3,
     ),
     Scene(
+        "The ticket booth needs what nobody has. It goes, and the line of the tram that is not there stays yours.",
+        &[
+            "plan",
+            "--to",
+            "same",
+            "--drop",
+            "ticket-booth",
+            "--server",
+            "tramway-loop",
+        ],
+        0,
+    ),
+    Scene(
+        "The trams are down: they are started to see that they run, and stopped again.",
+        &["changeover", "--yes", "--server", "tramway-loop"],
+        0,
+    ),
+    Scene(
+        "What happens at a start, before it is run?",
+        &["launch", "show", "--server", "tramway-loop"],
+        0,
+    ),
+    Scene(
         "Add-ons that are single files with header lines:",
         &["adopt", "arbour-deck"],
         0,
@@ -179,6 +202,21 @@ const STORY: &[Scene] = &[
         "Numbers without files, and files without a number.",
         &["survey", "--server", "triad-north"],
         3,
+    ),
+    Scene(
+        "Why does each stand where it does?",
+        &["order", "--server", "triad-north"],
+        3,
+    ),
+    Scene(
+        "The least change that puts it right:",
+        &["order", "put", "--server", "triad-north"],
+        0,
+    ),
+    Scene(
+        "The suns rise in their order.",
+        &["changeover", "--yes", "--server", "triad-north"],
+        0,
     ),
     Scene(
         "Lantern knows a kind of server by its family file. What does this one make of a folder?",

@@ -100,6 +100,10 @@ fn tell(flow: &Flow, look: &Look) {
         return;
     };
     let (program, arguments) = start.program();
+    if arguments.is_empty() {
+        look.say(&format!("\n  {} starts without arguments.", program.text));
+        return;
+    }
     let title = format!("\n{} starts with:", program.text);
     look.say(&look.paint(Means::Title, &title));
     look.say("");

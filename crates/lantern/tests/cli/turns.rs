@@ -165,3 +165,72 @@ fn a_load_order_keeps_its_encoding_or_is_refused_at_the_survey() {
         "{told}"
     );
 }
+
+#[test]
+fn one_event_at_a_time_is_switched_by_one_command() {
+    let server = "triad-north";
+    let world = adopted(server);
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", server]].concat());
+    // Two mods are events: numbers say nothing of that, and a catalogue does.
+    for (number, about) in [("4141", "<about version=\"1.0\"/>\n"), ("4152", "")] {
+        world.write(&format!("triad-north/content/{number}/event.dat"), "suns\n");
+        if !about.is_empty() {
+            world.write(&format!("triad-north/content/{number}/about.xml"), about);
+        }
+    }
+    world.edit(
+        "triad-north/triad.ini",
+        "4101;4117;4109;4230",
+        "4101;4109;4117;4141",
+    );
+    let hash = |number: &str| {
+        let folder = world.path(&format!("triad-north/content/{number}"));
+        let mut files: Vec<_> = std::fs::read_dir(folder)
+            .unwrap()
+            .map(|it| it.unwrap().path())
+            .collect();
+        files.sort();
+        let rows: String = files
+            .iter()
+            .map(|file| {
+                let content = blake3::hash(&std::fs::read(file).unwrap());
+                format!(
+                    "{}\0{}\n",
+                    file.file_name().unwrap().to_str().unwrap(),
+                    content.to_hex()
+                )
+            })
+            .collect();
+        blake3::hash(rows.as_bytes()).to_hex()
+    };
+    let release = |number: &str| {
+        format!(
+            r#"{{"id": "{number}", "kind": "addon", "version": "1.0", "group": "event", "archive": {{"file": "{number}.zip", "blake3": "{}", "bytes": 5}}}}"#,
+            hash(number)
+        )
+    };
+    let catalogue = format!(
+        r#"{{"format": 1, "name": "events", "releases": [{}, {}]}}"#,
+        release("4141"),
+        release("4152")
+    );
+    world.write("triad-north/events.catalogue.json", catalogue);
+    let settings = world.read("triad-north/lantern.toml");
+    let settings = settings.replace("[warn]", "catalogues = [\"events.catalogue.json\"]\n[warn]");
+    world.write("triad-north/lantern.toml", settings);
+    assert!(at(&["survey", "4152"]).contains("event"));
+    let two = at(&["plan", "--to", "same", "--on", "4152"]);
+    assert_snapshot!("two_events", two);
+    at(&["plan", "--to", "same", "--on", "4152", "--off", "4141"]);
+    assert!(at(&["changeover", "--yes", "--start"]).contains("4 of 4 components are loaded"));
+    assert!(
+        world
+            .read("triad-north/triad.ini")
+            .contains("Mods = 4101;4109;4117;4152\n")
+    );
+    // Somebody writes both: the survey says so, and the server does not start.
+    at(&["console", "stop"]);
+    world.edit("triad-north/triad.ini", "4117;4152", "4117;4152;4141");
+    assert!(at(&["survey"]).contains("wrong [only-one]"));
+    assert!(at(&["console", "start"]).contains("eclipse: 4152 and 4141 are both events"));
+}
