@@ -156,6 +156,7 @@ impl Reader<'_> {
         if let Some(first) = words.first_mut() {
             first.text = first.text.trim_start_matches('@').to_owned();
         }
+        without_conditions(&mut words);
         let Some(first) = words.first() else {
             return;
         };
@@ -185,5 +186,35 @@ impl Reader<'_> {
             return;
         }
         self.script.commands.push(Command { words, ends });
+    }
+}
+
+/// Takes away what only says whether, or for what, a command is run.
+fn without_conditions(words: &mut Vec<Word>) {
+    loop {
+        let word = |at: usize| words.get(at).map(|word| word.text.to_ascii_lowercase());
+        let gone = match word(0).as_deref() {
+            Some("else" | "do") => 1,
+            Some("for") => {
+                words
+                    .iter()
+                    .take_while(|word| !word.text.eq_ignore_ascii_case("do"))
+                    .count()
+                    + 1
+            }
+            Some("if") => {
+                let lead = (1..)
+                    .take_while(|at| matches!(word(*at).as_deref(), Some("not" | "/i")))
+                    .count();
+                let at = 1 + lead;
+                at + match word(at).as_deref() {
+                    Some("exist" | "errorlevel" | "defined" | "cmdextversion") => 2,
+                    Some(text) if text.contains("==") => 1,
+                    _ => 3,
+                }
+            }
+            _ => return,
+        };
+        words.drain(..gone.min(words.len()));
     }
 }

@@ -62,7 +62,12 @@ impl Cut {
 
     /// Whether the server would be told less than it should.
     pub fn is_wrong(&self) -> bool {
-        self.kind != CutKind::MarkAtEnd
+        match self.kind {
+            CutKind::MarkAtEnd => false,
+            // What stands right below no command may be no argument at all.
+            CutKind::NoMark => self.can_be_mended(),
+            CutKind::BlankAfterMark | CutKind::Gap | CutKind::OpenQuote => true,
+        }
     }
 }
 

@@ -64,11 +64,13 @@ const PREPARES: [&str; 11] = [
 /// What runs a script that is named next.
 const INTERPRETERS: [&str; 8] = ["sh", "bash", "dash", "ash", "zsh", "ksh", ".", "source"];
 
-/// What starts nothing.
-const NO_PROGRAM: [&str; 24] = [
-    "echo", "printf", "cd", "sleep", "set", "shift", "test", "[", "[[", "true", "false", "exit",
-    "return", "read", "trap", "umask", "ulimit", "pause", "title", "setlocal", "goto", "timeout",
-    "mkdir", "break",
+/// What starts no server, whatever else it is told.
+const NO_PROGRAM: [&str; 52] = [
+    "cat", "chmod", "chown", "copy", "cp", "date", "del", "dir", "du", "export", "file", "find",
+    "grep", "gzip", "kill", "ln", "ls", "mv", "pgrep", "pkill", "ps", "rm", "ss", "stat", "tail",
+    "tee", "touch", "which", "echo", "printf", "cd", "sleep", "set", "shift", "test", "[", "[[",
+    "true", "false", "exit", "return", "read", "trap", "umask", "ulimit", "pause", "title",
+    "setlocal", "goto", "timeout", "mkdir", "break",
 ];
 
 fn bare_name(word: &str) -> String {
@@ -109,6 +111,19 @@ fn run(words: &[Word]) -> usize {
     if named < words.len() { named } else { at }
 }
 
+/// Whether a command only looks whether there is such a program.
+fn is_look(command: &Command) -> bool {
+    let words = &command.words;
+    let option = words.get(1).filter(|word| word.text.starts_with('-'));
+    words[0].text == "command" && option.is_some()
+}
+
+/// Whether a command only looks at what it names, or does something else that starts nothing.
+fn starts_nothing(command: &Command) -> bool {
+    let words = &command.words;
+    is_look(command) || NO_PROGRAM.contains(&bare_name(&words[program(words)].text).as_str())
+}
+
 /// Words that stand in no text.
 fn bare_words(texts: &[String]) -> Vec<Word> {
     let words = texts.iter().map(|text| Word {
@@ -142,10 +157,11 @@ impl Flow {
         let seen = follower.seen;
         // Where the family does not say which it is, it is the last that runs a program.
         if rule.starts.is_none() && flow.start().is_none() {
-            let last = flow.steps.iter_mut().rev().find(|step| {
-                let name = bare_name(&step.program().0.text);
-                step.does == Does::Other && !NO_PROGRAM.contains(&name.as_str())
-            });
+            let last = flow
+                .steps
+                .iter_mut()
+                .rev()
+                .find(|step| step.does == Does::Other && !starts_nothing(&step.command));
             if let Some(last) = last {
                 last.does = Does::Starts;
             }
@@ -155,6 +171,7 @@ impl Flow {
             for command in Script::read(Dialect::of(path), text).commands {
                 let text = command.text();
                 let is_same = match &rule.starts {
+                    _ if starts_nothing(&command) => false,
                     Some(starts) => starts.regex().is_match(&text),
                     None => started == Some(bare_name(&command.words[run(&command.words)].text)),
                 };
@@ -219,7 +236,9 @@ impl Follower<'_> {
         let matches = |pattern: &Pattern| pattern.regex().is_match(&text);
         let name = bare_name(&command.words[run(&command.words)].text);
         let mut does = Does::Other;
-        if self.rule.starts.as_ref().is_some_and(matches) {
+        if is_look(&command) {
+            // What it names is only looked for.
+        } else if !starts_nothing(&command) && self.rule.starts.as_ref().is_some_and(matches) {
             does = Does::Starts;
         } else if self.rule.updates.iter().any(matches) || self.recipe.as_ref() == Some(&name) {
             does = Does::Updates;

@@ -5,9 +5,9 @@ use super::{At, Command, Script, Word};
 use std::collections::BTreeMap;
 
 /// Words that begin or end a branch or a loop, and run nothing themselves.
-const STRUCTURE: [&str; 14] = [
-    "if", "then", "else", "elif", "fi", "do", "done", "while", "until", "for", "case", "esac", "{",
-    "}",
+const STRUCTURE: [&str; 15] = [
+    "!", "if", "then", "else", "elif", "fi", "do", "done", "while", "until", "for", "case", "esac",
+    "{", "}",
 ];
 
 /// What sets a variable besides a bare assignment.
@@ -24,6 +24,8 @@ pub(super) fn read(text: &str) -> Script {
         words: Vec::new(),
         skips_word: false,
         heredocs: Vec::new(),
+        cases: Vec::new(),
+        ended_by: None,
         script: Script::default(),
     };
     reader.run();
@@ -47,6 +49,10 @@ struct Reader<'t> {
     skips_word: bool,
     /// Ends of texts that begin in the next line.
     heredocs: Vec<String>,
+    /// The choices that are open, the innermost last: whether a pattern is read, rather than what is done.
+    cases: Vec<bool>,
+    /// What the command before ended with, line feeds aside: some signs go on in the next line.
+    ended_by: Option<char>,
     script: Script,
 }
 
@@ -100,9 +106,24 @@ impl Reader<'_> {
                     self.end_word();
                 }
                 '<' | '>' => self.redirection(),
+                // A list of values.
+                '(' if self
+                    .word
+                    .as_ref()
+                    .is_some_and(|word| word.text.ends_with('=')) =>
+                {
+                    self.skip_nested('(', ')');
+                    self.word(at).is_known = false;
+                }
                 '\n' | ';' | '&' | '|' | '(' | ')' => {
                     self.take();
                     self.end_command(Some(c));
+                    if c == ';' && self.peek(0) == Some(';') {
+                        self.take();
+                        if let Some(reads_pattern) = self.cases.last_mut() {
+                            *reads_pattern = true;
+                        }
+                    }
                     if c == '\n' {
                         self.skip_heredocs();
                     }
@@ -307,6 +328,26 @@ impl Reader<'_> {
         self.end_word();
         self.skips_word = false;
         let mut words = std::mem::take(&mut self.words);
+        let goes_on = matches!(self.ended_by, Some('&' | '|' | '('));
+        if !words.is_empty() || by != Some('\n') {
+            self.ended_by = by;
+        }
+        let first = words.first().map(|word| word.text.as_str());
+        match (first, self.cases.last_mut()) {
+            (Some("esac"), Some(_)) => {
+                self.cases.pop();
+                return;
+            }
+            (_, Some(reads_pattern)) if *reads_pattern => {
+                *reads_pattern = by != Some(')');
+                return;
+            }
+            (Some("case"), _) => {
+                self.cases.push(by != Some(')'));
+                return;
+            }
+            _ => {}
+        }
         let lead = words
             .iter()
             .take_while(|word| STRUCTURE.contains(&word.text.as_str()));
@@ -333,8 +374,7 @@ impl Reader<'_> {
             }
             return;
         }
-        // One with a bracket behind it is a case of many.
-        if looks_like_arguments(&first.text) && by != Some(')') {
+        if looks_like_arguments(&first.text) && !goes_on {
             let covered = self
                 .script
                 .cuts
