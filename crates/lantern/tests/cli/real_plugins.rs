@@ -171,12 +171,12 @@ fn a_program_outside_is_moved_by_its_administrator() {
     $ lantern changeover --yes --server arena
     exit status 1
     --- stderr
-    arena: plan NAME, made just now: bzflag 2.4.26, made ready for 2.4.30. 3 updated, 0 added, 0 removed, 0 unchanged.
+    arena: plan NAME, made just now: bzflag 2.4.26, prepared for 2.4.30. 3 updated, 0 added, 0 removed, 0 unchanged.
       updates        flagStay #CONTENT → 2.4.30, killall #CONTENT → 2.4.30, koth #CONTENT → 2.4.30
       away           its start alone took TIME before
       this plan      was not rehearsed
     error: the plan is for bzfs 2.4.30, which lies outside this folder, and lantern.toml says that 2.4.26 is installed
-      Nothing was touched. Install that program first, the way it came here. Then write server_version = "2.4.30" in arena/lantern.toml.
+      Nothing was touched. Install that program first, in the way the present one was installed. Then write server_version = "2.4.30" in arena/lantern.toml.
     "#);
     let rehearsed = world.lantern(&["rehearse", "--server", "arena"]);
     assert!(
