@@ -58,45 +58,6 @@ fn a_batch_file_is_read_word_by_word() {
     insta::assert_snapshot!(told(Dialect::Batch, script));
 }
 
-/// Long scripts as administrators write them: nothing in them is taken for what it is not, and what starts the server is found.
-#[test]
-fn scripts_of_many_hands_are_followed() {
-    let scripts = [
-        ("start.sh", include_str!("scripts/terrace.sh").to_owned()),
-        (
-            "start.bat",
-            include_str!("scripts/terrace.bat").replace('\n', "\r\n"),
-        ),
-    ];
-    let mut all = String::new();
-    for (name, text) in &scripts {
-        let texts = BTreeMap::from([(path(name), text.as_str())]);
-        let rule = rule(&format!(
-            "command = ['sh', '{name}']\nstarts = 'server.halcyon'\nupdates = ['fetch-build.*--']"
-        ));
-        let flow = Flow::of(&rule, &[], &texts);
-        assert_eq!(flow.cuts, [], "{name}");
-        assert_eq!(mended(Dialect::of(&path(name)), text), None);
-        all.push_str(&format!("## {name}\n"));
-        for step in flow.steps.iter().filter(|step| step.does != Does::Other) {
-            let at = step
-                .at()
-                .map_or("-".into(), |(_, at)| format!("{}:{}", at.line, at.column));
-            all.push_str(&format!("{at} {:?} {}\n", step.does, step.command.text()));
-        }
-    }
-    insta::assert_snapshot!(all, @r#"
-    ## start.sh
-    - Calls(RelPath("start.sh")) sh start.sh
-    52:3 Updates fetch-build --to $HERE --quiet
-    61:3 Starts nice -n 5 sh server/halcyon --lattice 1.8.0 --seed 7081 $@
-    ## start.bat
-    - Calls(RelPath("start.bat")) sh start.bat
-    14:1 Updates call fetch-build.bat --quiet
-    15:1 Starts start Halcyon /wait /high server\halcyon.exe -port 4710 -name Halcyon Terrace -seats 24 -memory !MEMORY! %*
-    "#);
-}
-
 /// What is cut in a script, and how it reads when it is mended.
 #[test]
 fn commands_that_are_cut_off_are_found_and_mended() {
