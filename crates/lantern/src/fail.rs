@@ -511,7 +511,7 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             "If something does, say how it is known: `updates` in [launch] of lantern.toml.".into()
         }
         PlanningFault::SharesLine { .. } => {
-            "Nothing was changed. Give it a line of its own, and try again.".into()
+            "Nothing was changed. Give it a line of its own outside of all else, or move it yourself.".into()
         }
         PlanningFault::Switch(fault) => match fault {
             SwitchFault::NotThere { .. } => {

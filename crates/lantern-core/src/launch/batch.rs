@@ -10,6 +10,7 @@ pub(super) fn read(text: &str) -> Script {
         variables: BTreeMap::new(),
         word: None,
         words: Vec::new(),
+        depth: 0,
         script: Script::default(),
     };
     let rows: Vec<&str> = text.split('\n').collect();
@@ -45,6 +46,8 @@ struct Reader<'t> {
     variables: BTreeMap<String, Option<String>>,
     word: Option<Word>,
     words: Vec<Word>,
+    /// How many brackets are open.
+    depth: usize,
     script: Script,
 }
 
@@ -132,7 +135,14 @@ impl Reader<'_> {
                     skips = true;
                     next += rest.iter().take_while(|c| "><& ".contains(**c)).count();
                 }
-                '&' | '|' | '(' | ')' => self.end_command(line),
+                '&' | '|' | '(' | ')' => {
+                    self.end_command(line);
+                    match c {
+                        '(' => self.depth += 1,
+                        ')' => self.depth = self.depth.saturating_sub(1),
+                        _ => {}
+                    }
+                }
                 c if c.is_whitespace() => match std::mem::take(&mut skips) {
                     true => self.word = None,
                     false => self.end_word(),
@@ -185,7 +195,11 @@ impl Reader<'_> {
             }
             return;
         }
-        self.script.commands.push(Command { words, ends });
+        self.script.commands.push(Command {
+            words,
+            ends,
+            is_nested: self.depth > 0,
+        });
     }
 }
 

@@ -71,6 +71,8 @@ pub struct Command {
     pub words: Vec<Word>,
     /// The line in which it ends, from 1.
     pub ends: usize,
+    /// Whether it stands inside a branch, a loop or a function.
+    pub is_nested: bool,
 }
 
 impl Command {

@@ -142,6 +142,7 @@ impl Flow {
         let command = Command {
             words: bare_words(&rule.command),
             ends: 1,
+            is_nested: false,
         };
         let made_by = bare_words(recipe);
         let made_by = (!made_by.is_empty()).then(|| bare_name(&made_by[run(&made_by)].text));

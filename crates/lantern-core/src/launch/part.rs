@@ -13,7 +13,8 @@ pub struct Parted {
     pub moves: String,
 }
 
-/// Moves commands out of a script; none where one of them shares its line with something else.
+/// Moves commands out of a script; none where one of them shares its line with something else, or stands inside a branch, a
+/// loop or a function, which would be left without it.
 pub fn part(dialect: Dialect, text: &str, moving: &[&Command]) -> Option<Parted> {
     let script = Script::read(dialect, text);
     let lines: Vec<&str> = text.split_inclusive('\n').collect();
@@ -32,7 +33,8 @@ pub fn part(dialect: Dialect, text: &str, moving: &[&Command]) -> Option<Parted>
         line.chars().take(at.column - 1).all(char::is_whitespace)
     };
     let are_apart = moved.is_disjoint(&busy) && moving.iter().all(|it| begins_its_line(&it));
-    let last = moved.last().copied().filter(|_| are_apart)?;
+    let are_bare = moving.iter().all(|command| !command.is_nested);
+    let last = moved.last().copied().filter(|_| are_apart && are_bare)?;
     let prepares = |number: usize| {
         let mut at = script
             .commands

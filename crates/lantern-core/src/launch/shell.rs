@@ -25,6 +25,7 @@ pub(super) fn read(text: &str) -> Script {
         skips_word: false,
         heredocs: Vec::new(),
         cases: Vec::new(),
+        depth: 0,
         ended_by: None,
         script: Script::default(),
     };
@@ -51,6 +52,8 @@ struct Reader<'t> {
     heredocs: Vec<String>,
     /// The choices that are open, the innermost last: whether a pattern is read, rather than what is done.
     cases: Vec<bool>,
+    /// How many branches, loops and functions are open.
+    depth: usize,
     /// What the command before ended with, line feeds aside: some signs go on in the next line.
     ended_by: Option<char>,
     script: Script,
@@ -352,6 +355,13 @@ impl Reader<'_> {
             .iter()
             .take_while(|word| STRUCTURE.contains(&word.text.as_str()));
         let lead = lead.count();
+        for word in &words[..lead] {
+            match word.text.as_str() {
+                "if" | "while" | "until" | "for" | "{" => self.depth += 1,
+                "fi" | "done" | "}" => self.depth = self.depth.saturating_sub(1),
+                _ => {}
+            }
+        }
         // What a loop goes over is no command.
         if words[..lead].last().is_some_and(|word| word.text == "for") {
             return;
@@ -391,7 +401,11 @@ impl Reader<'_> {
             Some('\n') => self.at.line - 1,
             _ => self.at.line,
         };
-        self.script.commands.push(Command { words, ends });
+        self.script.commands.push(Command {
+            words,
+            ends,
+            is_nested: self.depth + self.cases.len() > 0,
+        });
     }
 }
 

@@ -253,6 +253,19 @@ fn what_updates_moves_out_in_the_same_words() {
         parted(Dialect::Shell, "if true; then ./fetch; fi\n", "fetch"),
         None
     );
+    // So is what a branch or a function would be left without.
+    let nested = [
+        "if true; then\n  ./fetch\nfi\nexec ./halcyon\n",
+        "update() {\n  ./fetch\n}\nexec ./halcyon\n",
+        "case $1 in\n  x)\n    ./fetch\n    ;;\nesac\n",
+    ];
+    for text in nested {
+        assert_eq!(parted(Dialect::Shell, text, "fetch"), None, "{text}");
+    }
+    let text = "if exist x (\r\n  call fetch.bat\r\n)\r\nhalcyon.exe\r\n";
+    assert_eq!(parted(Dialect::Batch, text, "fetch"), None);
+    let after = "if true; then\n  echo x\nfi\n./fetch\nexec ./halcyon\n";
+    assert!(parted(Dialect::Shell, after, "fetch").is_some());
     assert_eq!(parted(Dialect::Shell, "exec ./halcyon\n", "fetch"), None);
 }
 

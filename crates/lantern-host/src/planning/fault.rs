@@ -27,8 +27,10 @@ pub enum PlanningFault {
         "nothing that is run before the start updates the server, as far as its scripts and the patterns for them tell"
     )]
     NothingUpdates,
-    /// What updates the server shares its line with something else.
-    #[error("{path}:{line} updates the server, and shares its line with something else")]
+    /// What updates the server cannot be taken out of its script by itself.
+    #[error(
+        "{path}:{line} updates the server, and shares its line with something else, or stands inside a condition, loop or function"
+    )]
     SharesLine {
         /// The script.
         path: RelPath,

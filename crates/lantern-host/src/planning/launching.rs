@@ -4,7 +4,6 @@ use super::fault::PlanningFault;
 use super::put_back::standing_still;
 use crate::config::Server;
 use crate::error::{Error, Result};
-use crate::folder::own;
 use crate::ledger::Ledger;
 use crate::survey::{Depth, flow, scripts, survey};
 use lantern_core::artifact::Artifact;
@@ -111,12 +110,8 @@ pub fn part_updates(server: &Server, ledger: &mut Ledger) -> Result<Plan> {
 
 /// A name beside a script that nothing has yet.
 fn free_beside(server: &Server, path: &RelPath) -> Result<RelPath> {
-    let name = format!("update-{}", path.name());
-    for number in 1.. {
-        let name = match number {
-            1 => name.clone(),
-            number => format!("{number}-{name}"),
-        };
+    let mut name = format!("update-{}", path.name());
+    loop {
         let beside = match path.folder() {
             Some(folder) => folder.join(&name)?,
             None => RelPath::parse(&name)?,
@@ -124,6 +119,6 @@ fn free_beside(server: &Server, path: &RelPath) -> Result<RelPath> {
         if !server.folder.has(&beside)? {
             return Ok(beside);
         }
+        name.insert_str(0, "another-");
     }
-    Ok(own("launch"))
 }
