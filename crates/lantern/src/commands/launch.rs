@@ -73,10 +73,8 @@ fn show(common: &Common, look: &Look) -> Result<u8> {
         return Ok(status);
     }
     tell(&found.flow, look);
-    if !findings.is_empty() {
-        look.say("");
-    }
     for finding in &findings {
+        look.say("");
         super::survey::show_finding(finding, look);
     }
     if found.flow.updates().next().is_some() {
