@@ -1,6 +1,6 @@
 //! Commands that are cut off: the server starts, and half of what it should be told never reaches it.
 
-use super::{At, Dialect, Script};
+use super::{At, Command, Dialect, Script};
 use std::collections::BTreeMap;
 
 /// Why a command ends where nobody meant it to.
@@ -222,8 +222,22 @@ impl<'t> Rows<'t> {
         })
     }
 
+    /// Adds a command to a script, or says that it is none: one that begins like an argument, where nothing `goes_on` before it.
+    pub(super) fn close(&self, script: &mut Script, command: Command, goes_on: bool) {
+        let first = &command.words[0];
+        if goes_on || !looks_like_arguments(&first.text) {
+            script.commands.push(command);
+            return;
+        }
+        let last = script.cuts.last();
+        if last.is_none_or(|cut| cut.until < first.at.line) {
+            let before = script.commands.last().map(|command| command.ends);
+            script.cuts.push(self.no_mark(first.at, before));
+        }
+    }
+
     /// A line that begins like an argument, and the one before has no mark.
-    pub(super) fn no_mark(&self, at: At, before: Option<usize>) -> Cut {
+    fn no_mark(&self, at: At, before: Option<usize>) -> Cut {
         let (lost, until) = self.told_from(at.line);
         let right_above = before.filter(|before| before + 1 == at.line);
         let row = right_above.and_then(|line| Some((line, self.row(line)?)));
@@ -261,7 +275,7 @@ impl<'t> Rows<'t> {
 }
 
 /// Whether a line begins as a command never does.
-pub(super) fn looks_like_arguments(row: &str) -> bool {
+fn looks_like_arguments(row: &str) -> bool {
     let mut chars = row.trim_start().chars();
     let first = chars.next().is_some_and(|c| c == '-' || c == '+');
     first

@@ -1,6 +1,6 @@
 //! Scripts of shells, as far as they start servers.
 
-use super::cut::{Rows, looks_like_arguments};
+use super::cut::Rows;
 use super::{At, Command, Script, Word};
 use std::collections::BTreeMap;
 
@@ -384,28 +384,16 @@ impl Reader<'_> {
             }
             return;
         }
-        if looks_like_arguments(&first.text) && !goes_on {
-            let covered = self
-                .script
-                .cuts
-                .last()
-                .is_some_and(|cut| cut.until >= first.at.line);
-            if !covered {
-                let before = self.script.commands.last().map(|command| command.ends);
-                let cut = self.rows.no_mark(first.at, before);
-                self.script.cuts.push(cut);
-            }
-            return;
-        }
         let ends = match by {
             Some('\n') => self.at.line - 1,
             _ => self.at.line,
         };
-        self.script.commands.push(Command {
+        let command = Command {
             words,
             ends,
             is_nested: self.depth + self.cases.len() > 0,
-        });
+        };
+        self.rows.close(&mut self.script, command, goes_on);
     }
 }
 

@@ -9,10 +9,10 @@ use crate::progress::during;
 use clap::{Args, Subcommand};
 use lantern_core::inventory::{Finding, Severity};
 use lantern_core::launch::{Does, Flow, Step, Word};
+use lantern_host::Result;
 use lantern_host::ledger::Ledger;
 use lantern_host::planning;
 use lantern_host::survey::{Depth, survey};
-use lantern_host::{Result, armed};
 
 /// Show what the start scripts do, before they are run, and what is wrong with them
 #[derive(Debug, Args)]
@@ -42,17 +42,7 @@ fn part(common: &Common, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(common, "launch part")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let drawn = planning::part_updates(&server, &mut ledger)?;
-    armed::disarm(&server, "the start script was to be parted")?;
-    let plans = [drawn];
-    let saved = planning::save(&server, &plans, None)?;
-    let armed = armed::arm(&server, &plans[0])?;
-    if look.json {
-        look.answer(&answers::PlanDrawn::new(&plans, &saved, &[], Some(&armed)));
-        return Ok(fail::DONE);
-    }
-    plan::show(look, &plans[0], &server, false);
-    plan::show_next(look, common, &server, &saved, true)?;
-    Ok(fail::DONE)
+    plan::arm_and_show(drawn, "There is nothing to do.", &server, common, look)
 }
 
 fn show(common: &Common, look: &Look) -> Result<u8> {

@@ -17,7 +17,7 @@ use lantern_host::ledger::Ledger;
 use lantern_host::planning;
 use lantern_host::survey::fault::SurveyFault;
 use lantern_host::survey::{Depth, Survey, survey};
-use lantern_host::{Error, Result, armed};
+use lantern_host::{Error, Result};
 
 /// Findings that are about the load order.
 const OF_ORDER: [&str; 9] = [
@@ -63,25 +63,8 @@ fn put(common: &Common, look: &Look) -> Result<u8> {
     let (server, _lock) = open_settled(common, "order put")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let drawn = planning::put_order(&server, &mut ledger)?;
-    armed::disarm(&server, "the load order is right already")?;
-    let plans = [drawn];
-    if plans[0].is_empty() {
-        if look.json {
-            look.answer(&answers::PlanDrawn::new(&plans, &[], &[], None));
-        } else {
-            look.say("The load order is right: there is nothing to do.");
-        }
-        return Ok(fail::DONE);
-    }
-    let saved = planning::save(&server, &plans, None)?;
-    let armed = armed::arm(&server, &plans[0])?;
-    if look.json {
-        look.answer(&answers::PlanDrawn::new(&plans, &saved, &[], Some(&armed)));
-        return Ok(fail::DONE);
-    }
-    plan::show(look, &plans[0], &server, false);
-    plan::show_next(look, common, &server, &saved, true)?;
-    Ok(fail::DONE)
+    let nothing = "The load order is right: there is nothing to do.";
+    plan::arm_and_show(drawn, nothing, &server, common, look)
 }
 
 fn show(why: Option<&str>, common: &Common, look: &Look) -> Result<u8> {

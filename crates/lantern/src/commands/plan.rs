@@ -8,8 +8,7 @@ use crate::candidates;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
-use crate::progress::during;
-use crate::progress::name;
+use crate::progress::{during, name};
 use clap::Args;
 use clap_complete::ArgValueCandidates;
 use lantern_core::path::RelPath;
@@ -334,6 +333,35 @@ pub fn fate(change: &ComponentChange) -> String {
     let words = [Some(fate).filter(|word| !word.is_empty()), switched];
     let words: Vec<&str> = words.into_iter().flatten().collect();
     words.join(", ")
+}
+
+/// Saves, arms and shows a plan that was drawn for a command of its own; `nothing` is said where it would change nothing,
+/// and is then why none is armed any more.
+pub fn arm_and_show(
+    drawn: Plan,
+    nothing: &str,
+    server: &Server,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
+    armed::disarm(server, "there was nothing to do")?;
+    let plans = [drawn];
+    if plans[0].is_empty() {
+        match look.json {
+            true => look.answer(&answers::PlanDrawn::new(&plans, &[], &[], None)),
+            false => look.say(nothing),
+        }
+        return Ok(fail::DONE);
+    }
+    let saved = planning::save(server, &plans, None)?;
+    let armed = armed::arm(server, &plans[0])?;
+    if look.json {
+        look.answer(&answers::PlanDrawn::new(&plans, &saved, &[], Some(&armed)));
+        return Ok(fail::DONE);
+    }
+    show(look, &plans[0], server, false);
+    show_next(look, common, server, &saved, true)?;
+    Ok(fail::DONE)
 }
 
 /// A line with the blanks at its end made visible.

@@ -1,14 +1,11 @@
 //! `lantern put-back`
 
 use super::{open_settled, plan};
-use crate::answers;
 use crate::common::Common;
-use crate::fail;
 use crate::look::Look;
 use clap::Args;
 use lantern_core::path::RelPath;
 use lantern_host::Result;
-use lantern_host::armed;
 use lantern_host::ledger::Ledger;
 use lantern_host::planning;
 
@@ -31,19 +28,6 @@ pub fn run(args: &PutBackArgs, common: &Common, look: &Look) -> Result<u8> {
     let paths: std::result::Result<Vec<RelPath>, _> =
         args.paths.iter().map(|path| RelPath::parse(path)).collect();
     let drawn = planning::put_back(&server, &mut ledger, args.operation, &paths?)?;
-    armed::disarm(&server, "what was set aside is there already")?;
-    let plans = [drawn];
-    if plans[0].is_empty() {
-        look.say("Everything is already there, as it was set aside.");
-        return Ok(fail::DONE);
-    }
-    let saved = planning::save(&server, &plans, None)?;
-    let armed = armed::arm(&server, &plans[0])?;
-    if look.json {
-        look.answer(&answers::PlanDrawn::new(&plans, &saved, &[], Some(&armed)));
-        return Ok(fail::DONE);
-    }
-    plan::show(look, &plans[0], &server, false);
-    plan::show_next(look, common, &server, &saved, true)?;
-    Ok(fail::DONE)
+    let nothing = "Everything is already there, as it was set aside.";
+    plan::arm_and_show(drawn, nothing, &server, common, look)
 }
