@@ -103,7 +103,7 @@ impl Reader<'_> {
                         return;
                     }
                 }
-                '$' | '`' => self.expansion(),
+                '$' | '`' => self.expansion(false),
                 ' ' | '\t' | '\r' => {
                     self.take();
                     self.end_word();
@@ -202,7 +202,7 @@ impl Reader<'_> {
                         }
                     }
                 }
-                Some('$' | '`') if quote == '"' => self.expansion(),
+                Some('$' | '`') if quote == '"' => self.expansion(true),
                 Some(c) => {
                     self.take();
                     self.push(c, at);
@@ -211,8 +211,8 @@ impl Reader<'_> {
         }
     }
 
-    /// A variable, or something that is computed.
-    fn expansion(&mut self) {
+    /// A variable, or something that is computed. Outside of quotes, blanks in what it comes to part words.
+    fn expansion(&mut self, is_quoted: bool) {
         let (at, start) = (self.at, self.next);
         let first = self.take();
         let mut value = None;
@@ -249,9 +249,24 @@ impl Reader<'_> {
             _ => value = Some("$".into()),
         }
         let written: String = self.chars[start..self.next].iter().collect();
-        let word = self.word(at);
-        word.is_known &= value.is_some();
-        word.text.push_str(&value.unwrap_or(written));
+        let is_known = value.is_some();
+        let value = value.unwrap_or(written);
+        // What is set to a variable is not parted.
+        let is_set = |word: &Word| assignment(&word.text).is_some();
+        if is_quoted || !is_known || self.word.as_ref().is_some_and(is_set) {
+            let word = self.word(at);
+            word.is_known &= is_known;
+            word.text.push_str(&value);
+            return;
+        }
+        for (number, piece) in value.split([' ', '\t', '\n']).enumerate() {
+            if number > 0 {
+                self.end_word();
+            }
+            if !piece.is_empty() {
+                self.word(at).text.push_str(piece);
+            }
+        }
     }
 
     fn skip_to(&mut self, end: char) {
