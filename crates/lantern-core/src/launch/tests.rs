@@ -97,7 +97,7 @@ fn commands_that_are_cut_off_are_found_and_mended() {
         ("a plus", "run -game orbit \\ \n  +map garden +seats 2\n"),
         (
             "words in a variable",
-            "OPTS='--port 1 --quiet'\nMORE=$OPTS\nrun $OPTS \"$OPTS\" x$OPTS\n",
+            "OPTS='--port 1 --quiet'\nMORE=$OPTS\nrun $OPTS \"$OPTS\" x$MORE\n",
         ),
         ("a case", "case $1 in\n -h) echo help;;\nesac\n"),
         (
