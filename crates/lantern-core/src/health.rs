@@ -500,6 +500,7 @@ mod tests {
             id: Id::new(&id),
             version: Some(version),
             reader: None,
+            server: None,
         };
         Wanted {
             components: pairs(components).into_iter().map(expected).collect(),
@@ -542,6 +543,7 @@ mod tests {
                     id: Id::new(id),
                     version: Some("1".into()),
                     reader: Some(id.into()),
+                    server: None,
                 })
                 .into(),
             ..Wanted::default()

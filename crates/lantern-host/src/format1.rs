@@ -146,6 +146,7 @@ pub fn journal(text: &[u8]) -> Result<Journal, String> {
             followed: None,
             number: old.number,
             was_up: old.was_up,
+            servers: Vec::new(),
             work,
             moves: old.moves,
             record: Record {

@@ -1,13 +1,14 @@
 //! What can be said of a server at once, without reading its folder: `.lantern/last-survey.json`, the history, the backups.
 
 use crate::backup;
-use crate::config::Server;
+use crate::config::{PROCESS, Server};
 use crate::console::{Console, ServerState};
 use crate::error::Result;
 use crate::folder::own;
 use crate::history;
 use crate::ledger::{Ledger, Logged};
 use crate::survey::Survey;
+use crate::verify::GoodStart;
 use lantern_core::inventory::Severity;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -49,15 +50,55 @@ pub fn remember(server: &Server, found: &Survey) {
     let _ = server.folder.write_whole(&own("last-survey.json"), &text);
 }
 
-/// What can be said of a server at once.
+/// What can be said at once of a server that runs on an install.
 #[derive(Debug)]
-pub struct Glance {
+pub struct OneGlance {
+    /// Which of several it is.
+    pub which: Option<String>,
     /// Whether it is up.
     pub state: ServerState,
     /// Since when, in milliseconds since 1970, where lantern started it.
     pub since_ms: Option<i64>,
     /// Who is on; none where that cannot be told.
     pub players: Option<Vec<String>>,
+    /// How long its last good start took, in milliseconds.
+    pub start_ms: Option<u64>,
+}
+
+impl OneGlance {
+    fn of(server: &Server) -> Result<OneGlance> {
+        let console = Console::of(server);
+        let state = console.state()?;
+        let is_ours = matches!(state, ServerState::Ours(_) | ServerState::Reached { .. });
+        let players = is_ours.then(|| console.players().ok().flatten()).flatten();
+        let started = server.folder.look(&server.console_file(PROCESS))?;
+        Ok(OneGlance {
+            which: server.which().map(str::to_owned),
+            since_ms: match state {
+                ServerState::Ours(_) => started.map(|meta| meta.stamp.modified_ns / 1_000_000),
+                _ => None,
+            },
+            start_ms: GoodStart::read(server).map(|good| good.ready_ms),
+            state,
+            players,
+        })
+    }
+
+    /// Whether it is seen to be up; none where that cannot be told.
+    pub fn is_up(&self) -> Option<bool> {
+        match self.state {
+            ServerState::Down => Some(false),
+            ServerState::Unknown { .. } => None,
+            _ => Some(true),
+        }
+    }
+}
+
+/// What can be said of a server at once.
+#[derive(Debug)]
+pub struct Glance {
+    /// Each server that runs on the install.
+    pub each: Vec<OneGlance>,
     /// The last survey.
     pub survey: Option<LastSurvey>,
     /// The last operation.
@@ -76,24 +117,18 @@ pub struct Glance {
 /// # Errors
 /// When the ledger cannot be read, or what is set aside cannot be listed.
 pub fn glance(server: &Server) -> Result<Glance> {
-    let console = Console::of(server);
-    let state = console.state()?;
-    let is_ours = matches!(state, ServerState::Ours(_) | ServerState::Reached { .. });
-    let players = is_ours.then(|| console.players().ok().flatten()).flatten();
-    let started = server.folder.look(&own("console/process.json"))?;
-    let since_ms = match state {
-        ServerState::Ours(_) => started.map(|meta| meta.stamp.modified_ns / 1_000_000),
-        _ => None,
-    };
     let ledger = Ledger::open(&server.folder)?;
     let past = history::history(server, &ledger)?;
     let backups = backup::list(server).ok().map(|(backups, _)| backups.len());
     let backups = backups.zip(backup::stored_bytes(server).ok());
     let survey = server.folder.read(&own("last-survey.json")).ok();
+    let each = server
+        .each()
+        .iter()
+        .map(OneGlance::of)
+        .collect::<Result<_>>()?;
     Ok(Glance {
-        state,
-        since_ms,
-        players,
+        each,
         survey: survey.and_then(|text| serde_json::from_slice(&text).ok()),
         aside: past.iter().map(|past| past.files).sum(),
         aside_bytes: past.iter().map(|past| past.bytes).sum(),

@@ -3,8 +3,8 @@
 //! Lantern's records lie in the folder and go along with every copy of it, so they do not tell a server from its copy.
 //! `.lantern/folder.json` says which folder of the disk they were written for.
 
-use crate::config::FILE;
 use crate::config::fault::ConfigFault;
+use crate::config::{FILE, PROCESS};
 use crate::error::{Error, Result};
 use crate::folder::{Folder, own};
 use crate::place::here;
@@ -136,9 +136,13 @@ pub fn settle(folder: &Folder, becomes: Become, mark: &str) -> Result<()> {
         Err(Error::Config(ConfigFault::OtherFolder { .. })) => {}
         Err(other) => return Err(other),
     }
-    let process = own("console/process.json");
-    if folder.has(&process)? {
-        folder.remove_file(&process)?;
+    // Of several servers, each has a folder of its own there.
+    let rooms = folder.entries(&own("console/servers"))?.into_iter();
+    let rooms = rooms.map(|(path, _)| path).chain([own("console")]);
+    for process in rooms.filter_map(|room| room.join(PROCESS).ok()) {
+        if folder.has(&process)? {
+            folder.remove_file(&process)?;
+        }
     }
     if becomes == Become::Copy {
         let path = RelPath::parse(FILE)?;

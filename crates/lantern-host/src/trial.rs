@@ -340,7 +340,10 @@ fn unmet_of(
         (Some(rule), None) if matches!(rule.kind.keeping(), Keeping::Text(_)) => {
             tell(
                 "order.file",
-                format!("nothing there matches {}", rule.file.as_str()),
+                format!(
+                    "nothing there matches {}",
+                    rule.file.texts().collect::<Vec<_>>().join(", ")
+                ),
             );
         }
         (Some(rule), Some((path, text)))

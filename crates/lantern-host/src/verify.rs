@@ -3,11 +3,10 @@
 use crate::config::Server;
 use crate::console::{Console, ServerState, Started};
 use crate::error::Result;
-use crate::folder::own;
-use crate::survey::{Survey, flow, order_text, scripts};
+use crate::survey::{flow, order_text, scripts};
 use lantern_core::component::{Id, Kind};
 use lantern_core::health::{self, Setting, Shown, StartReport, Unshown, Wanted, Watch};
-use lantern_core::inventory::Component;
+use lantern_core::inventory::{Component, Inventory};
 use lantern_core::order::Arrangement;
 use lantern_core::path::RelPath;
 use lantern_core::plan::Expected;
@@ -54,7 +53,10 @@ pub struct GoodStart {
 impl GoodStart {
     /// Reads it; none where none was remembered.
     pub fn read(server: &Server) -> Option<GoodStart> {
-        let text = server.folder.read(&own("console/good-start.json")).ok()?;
+        let text = server
+            .folder
+            .read(&server.console_file("good-start.json"))
+            .ok()?;
         serde_json::from_slice(&text).ok()
     }
 
@@ -70,8 +72,8 @@ impl GoodStart {
 
     fn write(&self, server: &Server) -> Result<()> {
         let text = serde_json::to_vec(self).expect("a start has only plain values");
-        server.folder.make_own("console")?;
-        let path = own("console/good-start.json");
+        server.make_console_room()?;
+        let path = server.console_file("good-start.json");
         server.folder.write_whole(&path, &text)
     }
 
@@ -140,7 +142,7 @@ pub fn wanted(
 
 /// What a server that runs does not show of what has to run, seen before it is stopped; of one that is down, what its last
 /// good start did not show.
-pub fn unshown_now(server: &Server, found: &Survey) -> Unshown {
+pub fn unshown_now(server: &Server, found: &Inventory) -> Unshown {
     let look_now = || {
         let console = Console::of(server);
         let state = console.state().ok()?;
@@ -234,7 +236,7 @@ pub fn look(
 ///
 /// # Errors
 /// When its console does not answer, or what it printed cannot be read.
-pub fn verify(server: &Server, found: &Survey) -> Result<Verified> {
+pub fn verify(server: &Server, found: &Inventory) -> Result<Verified> {
     let console = Console::of(server);
     let state = console.state()?;
     if !matches!(state, ServerState::Ours(_) | ServerState::Reached { .. }) {
@@ -262,18 +264,19 @@ pub fn verify(server: &Server, found: &Survey) -> Result<Verified> {
 }
 
 /// What has to run, by what is installed.
-pub fn expected_now(server: &Server, found: &Survey) -> Vec<Expected> {
+pub fn expected_now(server: &Server, found: &Inventory) -> Vec<Expected> {
     let has_to_run = |component: &&Component| match component.facts.kind {
         Kind::Addon => component.runs.is_sure(),
         Kind::Framework => server.family.console.framework.is_some(),
         Kind::Build | Kind::Pack => false,
     };
-    let components = found.inventory.components.iter().filter(has_to_run);
+    let components = found.components.iter().filter(has_to_run);
     let expected = components.map(|component| Expected {
         id: component.facts.id.clone(),
         version: (!component.facts.version.is_content())
             .then(|| component.facts.version.to_string()),
         reader: Some(component.reader.clone()),
+        server: server.which().map(str::to_owned),
     });
     expected.collect()
 }

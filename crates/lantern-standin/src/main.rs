@@ -49,6 +49,12 @@ enum Command {
         /// The server version that it plays
         #[arg(long)]
         build: String,
+        /// Its settings
+        #[arg(long, default_value = "triad.ini")]
+        settings: String,
+        /// Its world
+        #[arg(long, default_value = "saved/north.world")]
+        world: String,
     },
     /// Make a halcyon server of a gibibyte for measurements: 300 archives, 12,000 small files
     Bulk {
@@ -71,7 +77,11 @@ fn main() -> ExitCode {
             rest: _,
         } => halcyon::run(&build, lattice.as_deref(), seed.as_deref()),
         Command::Tramway { build } => tramway::run(&build),
-        Command::Triad { build } => triad::run(&build),
+        Command::Triad {
+            build,
+            settings,
+            world,
+        } => triad::run(&build, &settings, &world),
         Command::Bulk { dir } => scenario::bulk(&dir).map(|()| 0),
         Command::Make { dir } => scenario::make(&dir).map(|()| 0),
     };

@@ -12,8 +12,8 @@ fn say(text: &str) {
 }
 
 /// Runs until the suns set; returns the exit status.
-pub fn run(build: &str) -> io::Result<u8> {
-    let settings = fs::read_to_string("triad.ini")?;
+pub fn run(build: &str, settings: &str, world: &str) -> io::Result<u8> {
+    let settings = fs::read_to_string(settings)?;
     let value = |wanted: &str| {
         let pairs = settings.lines().filter_map(|line| line.split_once('='));
         let mut found = pairs.filter(|(key, _)| key.trim() == wanted);
@@ -22,7 +22,7 @@ pub fn run(build: &str) -> io::Result<u8> {
             .map_or(String::new(), |(_, value)| value.trim().to_owned())
     };
     say(&format!("build {build}, {}", value("Name")));
-    let _world = doors::hold_world("saved/north.world")?;
+    let _world = doors::hold_world(world)?;
     match shine(&value("Mods")) {
         Err(fault) => {
             say(&format!("eclipse: {fault}"));

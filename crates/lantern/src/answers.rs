@@ -9,7 +9,7 @@ use lantern_core::descriptor::VersionFrom;
 use lantern_core::facts::WrittenRelease;
 use lantern_core::health::StartReport;
 use lantern_core::inventory::{Component, FileState, Finding, Turn};
-use lantern_core::launch::{Does, Flow};
+use lantern_core::launch::{Does, Drafted, Flow};
 use lantern_core::operation::{Detail, OperationKind, Scope};
 use lantern_core::order::Link;
 use lantern_core::outlook::{Outlook, Standing, Together};
@@ -23,7 +23,7 @@ use lantern_host::changeover::{Now, Report, Undone};
 use lantern_host::config::Server;
 use lantern_host::console::ServerState;
 use lantern_host::difference::Difference;
-use lantern_host::glance::{Glance, LastSurvey};
+use lantern_host::glance::{Glance, LastSurvey, OneGlance};
 use lantern_host::rehearsal::Rehearsal;
 use lantern_host::survey::Survey;
 use lantern_host::trial::{ReleaseTried, Trial};
@@ -63,8 +63,12 @@ answers!(
     ChangeoverDone,
     Clients<'_>,
     ConsoleAnswer,
-    ConsoleState<'_>,
+    ConsoleState,
     Differences<'_>,
+    EachServer<ConsoleState>,
+    EachServer<LaunchShown<'_>>,
+    EachServer<OrderShown<'_>>,
+    EachServer<VerifySeen<'_>>,
     Failure,
     FamilyChecked<'_>,
     FamilyDraft,
@@ -72,6 +76,7 @@ answers!(
     Files<'_>,
     History,
     HistoryThinned,
+    LaunchServers<'_>,
     LaunchShown<'_>,
     Manual,
     OperationTold<'_>,
@@ -381,14 +386,14 @@ pub struct ConsoleAnswer {
 
 /// The other commands of `console`
 #[derive(Debug, Serialize, JsonSchema)]
-pub struct ConsoleState<'a> {
+pub struct ConsoleState {
     /// Another process that writes its files, and which.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub second: Option<&'a str>,
+    pub second: Option<String>,
     /// Whether it is up; null where that cannot be told.
     pub up: Option<bool>,
     /// The same in a sentence.
-    pub text: &'a str,
+    pub text: String,
 }
 
 /// `catalogue make`
@@ -506,14 +511,11 @@ pub struct Status<'a> {
     server: &'a str,
     family: &'a str,
     server_version: Option<String>,
-    /// Whether it is up; null where nobody can tell.
-    up: Option<bool>,
-    /// How that is known.
-    who: Option<String>,
-    /// Since when, where lantern started it.
-    since_ms: Option<i64>,
-    /// Who is on; null where that cannot be told.
-    players: &'a Option<Vec<String>>,
+    #[serde(flatten)]
+    running: StatusOfOne<'a>,
+    /// Each of several servers that run on the install; the fields above are then of the first.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    servers: Option<Vec<StatusOfOne<'a>>>,
     /// The last plan that was asked for, and what became of it.
     plan: Option<&'a Armed>,
     /// The last operation's number.
@@ -524,6 +526,53 @@ pub struct Status<'a> {
     backup_bytes: Option<u64>,
     aside_files: usize,
     aside_bytes: u64,
+}
+
+/// Whether a server is up.
+#[derive(Debug, Serialize, JsonSchema)]
+struct StatusOfOne<'a> {
+    /// Which of several it is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    which: Option<&'a str>,
+    /// Whether it is up; null where nobody can tell.
+    up: Option<bool>,
+    /// How that is known.
+    who: Option<String>,
+    /// Since when, where lantern started it.
+    since_ms: Option<i64>,
+    /// Who is on; null where that cannot be told.
+    players: &'a Option<Vec<String>>,
+}
+
+impl<'a> From<&'a OneGlance> for StatusOfOne<'a> {
+    fn from(one: &'a OneGlance) -> StatusOfOne<'a> {
+        StatusOfOne {
+            which: one.which.as_deref(),
+            up: one.is_up(),
+            who: one.state.who(),
+            since_ms: one.since_ms,
+            players: &one.players,
+        }
+    }
+}
+
+/// What a command answers of each of several servers of one install.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(rename = "Each{T}")]
+pub struct EachServer<T> {
+    /// The servers, as `lantern.toml` names them.
+    pub servers: Vec<OfServer<T>>,
+}
+
+/// What a command answers of one of several servers.
+#[derive(Debug, Serialize, JsonSchema)]
+#[schemars(rename = "One{T}")]
+pub struct OfServer<T> {
+    /// Which one.
+    pub which: String,
+    /// The answer.
+    #[serde(flatten)]
+    pub answer: T,
 }
 
 impl<'a> Status<'a> {
@@ -538,14 +587,11 @@ impl<'a> Status<'a> {
             server: &server.config.name,
             family: &server.family.name,
             server_version,
-            up: match seen.state {
-                ServerState::Down => Some(false),
-                ServerState::Unknown { .. } => None,
-                _ => Some(true),
+            running: StatusOfOne::from(&seen.each[0]),
+            servers: match &seen.each[..] {
+                [_] => None,
+                several => Some(several.iter().map(StatusOfOne::from).collect()),
             },
-            who: seen.state.who(),
-            since_ms: seen.since_ms,
-            players: &seen.players,
             plan,
             last: seen.last.as_ref().map(|last| last.number),
             survey: seen.survey.as_ref(),
@@ -667,7 +713,40 @@ pub struct LaunchShown<'a> {
     /// The commands, in order.
     steps: Vec<LaunchStep>,
     /// What is wrong with the scripts.
-    findings: &'a [&'a Finding],
+    findings: Vec<&'a Finding>,
+}
+
+/// `launch servers`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct LaunchServers<'a> {
+    /// The servers; none where it is only one.
+    servers: Vec<LaunchServer<'a>>,
+    /// They as `lantern.toml` states them.
+    text: String,
+}
+
+/// One of several servers, as its start script tells it.
+#[derive(Debug, Serialize, JsonSchema)]
+struct LaunchServer<'a> {
+    name: &'a str,
+    script: &'a RelPath,
+    /// What it has in place of the family's paths.
+    instead: &'a BTreeMap<String, String>,
+}
+
+impl<'a> LaunchServers<'a> {
+    /// The servers, with the text that states them.
+    pub fn new(servers: &'a [Drafted], text: String) -> LaunchServers<'a> {
+        let servers = servers.iter().map(|one| LaunchServer {
+            name: &one.name,
+            script: &one.script,
+            instead: &one.instead,
+        });
+        LaunchServers {
+            servers: servers.collect(),
+            text,
+        }
+    }
 }
 
 /// A command of a start.
@@ -708,7 +787,7 @@ struct LaunchWord {
 
 impl<'a> LaunchShown<'a> {
     /// What happens when a server is started.
-    pub fn new(flow: &Flow, findings: &'a [&'a Finding]) -> LaunchShown<'a> {
+    pub fn new(flow: &Flow, findings: Vec<&'a Finding>) -> LaunchShown<'a> {
         let steps = flow.steps.iter().map(|step| {
             let (program, arguments) = step.program();
             let at = step.at();
@@ -753,7 +832,7 @@ pub struct OrderShown<'a> {
     /// What of the order gives way, as it leads into a circle.
     gave_way: Vec<OrderLink<'a>>,
     /// What is wrong with it.
-    findings: &'a [&'a Finding],
+    findings: Vec<&'a Finding>,
 }
 
 /// An entry of the load order.
@@ -806,7 +885,7 @@ impl<'a> OrderShown<'a> {
         turns: &'a [Turn],
         others: &[(Id, String)],
         gave_way: &'a [Link],
-        findings: &'a [&'a Finding],
+        findings: Vec<&'a Finding>,
     ) -> OrderShown<'a> {
         let others = others.iter().map(|(id, why)| NameWhy {
             name: id.to_string(),

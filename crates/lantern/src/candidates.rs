@@ -57,6 +57,14 @@ pub fn backups() -> Vec<CompletionCandidate> {
     candidates(names.chain(["latest".to_owned()]))
 }
 
+/// The servers that run on the install.
+pub fn of_install() -> Vec<CompletionCandidate> {
+    let each = server()
+        .into_iter()
+        .flat_map(|server| server.config.servers);
+    candidates(each.map(|one| one.name))
+}
+
 /// Servers that this user has in care.
 pub fn servers() -> Vec<CompletionCandidate> {
     candidates(known::servers().into_keys())

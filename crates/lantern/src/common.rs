@@ -82,6 +82,15 @@ impl Common {
         }
     }
 
+    /// Where lantern keeps what servers print, as a shell takes it; of several on one install, of each.
+    pub fn log(&self, name: &str) -> String {
+        let several = self.near(".lantern/console/servers");
+        match several.is_dir() {
+            true => format!("{}/*/{name}", shell_word(&several)),
+            false => shell_word(&self.near(".lantern/console").join(name)),
+        }
+    }
+
     /// A command line to paste, for the same server.
     pub fn next(&self, words: &str) -> String {
         match &self.named {

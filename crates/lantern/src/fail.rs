@@ -276,7 +276,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             let first = match stuck {
                 Some(Stuck::StillStopping) => format!(
                     "See what it is doing: {}\nTo kill it: {}\nWhen it is down, ",
-                    shell_word(&common.near(".lantern/console/output.log")),
+                    common.log("output.log"),
                     common.next("console stop --kill")
                 ),
                 _ => String::new(),
@@ -345,7 +345,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             } else {
                 "The server is down, as it was before.".into()
             },
-            shell_word(&common.near(".lantern/console/output.previous.log"))
+            common.log("output.previous.log")
         ),
         ChangeoverFault::GivenUp { wrong, cause, .. } => {
             let cause = cause
@@ -403,6 +403,13 @@ fn of_config(fault: &ConfigFault, common: &Common) -> String {
             )
         }
         ConfigFault::OwnFolder(_) => "There is nothing to settle.".into(),
+        ConfigFault::NoSuchServer { .. } => {
+            "Nothing was done. They stand in lantern.toml, as [[server]].".into()
+        }
+        ConfigFault::WhichServer(names) => format!(
+            "Say which one is meant: --of {}",
+            names.first().map_or("NAME", String::as_str)
+        ),
         ConfigFault::Family { .. } => "The keys: lantern docs family".into(),
     }
 }
@@ -420,7 +427,7 @@ fn of_console(fault: &ConsoleFault, common: &Common) -> String {
         ),
         ConsoleFault::DidNotStop { .. } => format!(
             "See what it is doing: {}\nTo kill it: {}",
-            shell_word(&common.near(".lantern/console/output.log")),
+            common.log("output.log"),
             common.next("console stop --kill")
         ),
         ConsoleFault::StartedAgain { .. } => {
@@ -507,6 +514,9 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             };
             format!("{mends}Or start it as it is, with --anyway.")
         }
+        PlanningFault::CarriedTwice { id, .. } => format!(
+            "One release of {id} has to fit both, and two copies of it are not kept alike. Put one where both load it from, and take these away."
+        ),
         PlanningFault::NothingUpdates => {
             "If something does, say how it is known: `updates` in [launch] of lantern.toml.".into()
         }
@@ -613,12 +623,8 @@ fn wrong_now(wrong: &[String]) -> String {
 
 /// The last lines that a server printed, and where all of it is.
 fn printed(last: &[String], common: &Common) -> String {
-    let log = common.near(".lantern/console/output.log");
-    format!(
-        "{}Everything it printed: {}",
-        last_words(last),
-        shell_word(&log)
-    )
+    let log = common.log("output.log");
+    format!("{}Everything it printed: {}", last_words(last), log)
 }
 
 /// The last lines that a server printed, under a heading.

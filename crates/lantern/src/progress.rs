@@ -5,8 +5,7 @@ use crate::visible::visible;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use lantern_core::plan::Step;
 use lantern_host::changeover::Event;
-use lantern_host::config::Server;
-use lantern_host::console::{Console, Follower};
+use lantern_host::console::Follower;
 use lantern_host::meter;
 use std::fmt;
 use std::io::IsTerminal;
@@ -21,20 +20,18 @@ pub struct Progress<'a> {
     look: &'a Look,
     bar: ProgressBar,
     begun: Instant,
-    /// Where the server prints to, while it starts.
-    output: PathBuf,
-    printed: Option<Printed>,
+    /// What each server prints, while it starts.
+    printed: Vec<Printed>,
 }
 
 impl<'a> Progress<'a> {
     /// Progress on stderr; bars only on a terminal.
-    pub fn new(look: &'a Look, server: &Server) -> Progress<'a> {
+    pub fn new(look: &'a Look) -> Progress<'a> {
         Progress {
             look,
             bar: ProgressBar::with_draw_target(None, target()),
             begun: Instant::now(),
-            output: Console::of(server).output(),
-            printed: None,
+            printed: Vec::new(),
         }
     }
 
@@ -79,17 +76,23 @@ impl<'a> Progress<'a> {
                     self.line("", &format!("left out, as links are: {names}"));
                 }
             }
-            Event::Waiting(before, limit) => {
-                wait_for_start(&self.bar, before, limit);
-                self.printed = Some(Printed::follow(self.look, &self.bar, &self.output));
+            Event::Waiting {
+                before_ms,
+                limit_s,
+                outputs,
+            } => {
+                wait_for_start(&self.bar, before_ms, limit_s);
+                let outputs = outputs.iter();
+                let follow = |output: &PathBuf| Printed::follow(self.look, &self.bar, output);
+                self.printed = outputs.map(follow).collect();
             }
             Event::Done(step, what) => {
-                self.printed = None;
+                self.printed.clear();
                 self.bar.finish_and_clear();
                 self.line(name(step), &what);
             }
             Event::GoesBack(why) => {
-                self.printed = None;
+                self.printed.clear();
                 self.bar.finish_and_clear();
                 let failed = self
                     .look

@@ -4,12 +4,14 @@
 //! to a kind of server stands there; no code knows one by name.
 
 mod console;
+mod instead;
 mod pattern;
 mod reader;
 
 pub use console::{
     ConsoleRule, ErrorRule, KnownError, Listing, PortRule, SettingRule, Stop, StopSignal, Transport,
 };
+pub use instead::{Ground, Instead};
 pub use pattern::{Glob, Globs, Pattern};
 pub use reader::{
     DescriptorFile, FieldRule, Fields, IdSpelling, Item, Lookup, Name, Names, Part, Reader, Shape,
@@ -151,7 +153,7 @@ pub struct OrderRule {
     /// How it is written down.
     pub kind: OrderKind,
     /// The file; exactly one has to match. For names: the files or folders of the add-ons.
-    pub file: Glob,
+    pub file: Globs,
     /// Finds a line's add-on as the group `id`, and for flags its value as the group `on`; for a
     /// list, the text with all its items as the group `list`; for names, in a name, its number as the group `at` and
     /// what comes after that as the group `name`.
@@ -407,10 +409,10 @@ impl Family {
 }
 
 #[cfg(test)]
-mod tests {
+pub(super) mod tests {
     use super::*;
 
-    const SMALL: &str = r#"
+    pub(super) const SMALL: &str = r#"
         format = 1
         name = "x"
         title = "X"

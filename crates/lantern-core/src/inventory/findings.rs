@@ -538,7 +538,7 @@ fn start_scripts(finder: &mut Finder<'_>, flow: &Flow) {
             "this starts {}, too: several servers on one install",
             step.program().0.text
         );
-        let remedy = "stop that one before a changeover of the program: lantern knows only the server of the family's own command";
+        let remedy = "state each in lantern.toml (lantern launch servers drafts them); until then, stop that one before a changeover of the program";
         finder.add(Severity::Note, "several-servers", place, text, remedy);
     }
     for step in flow.updates() {

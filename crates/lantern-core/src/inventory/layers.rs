@@ -315,6 +315,7 @@ mod tests {
             order: Some((&order, "")),
             remembered: &remembered(known),
             stated: None,
+            ground: &crate::family::Ground::default(),
         };
         let mut components = components;
         settle(&mut components, &family, &claims, &evidence);

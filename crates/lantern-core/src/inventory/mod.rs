@@ -14,7 +14,7 @@ pub use crate::descriptor::VersionFrom;
 use crate::component::{Effect, Id, Kind, Member, Need, Provided, Runs, Side};
 use crate::descriptor::{self, Described, Found, Holdings, Subject};
 use crate::facts::Facts;
-use crate::family::{Family, OrderRule, Shape};
+use crate::family::{Family, Ground, OrderRule, Shape};
 use crate::launch::Flow;
 use crate::order::{Arrangement, Circle, Follows, Keeping, Link, must_follow, without_circles};
 use crate::path::RelPath;
@@ -165,6 +165,8 @@ pub struct Evidence<'a> {
     pub effects: &'a BTreeMap<Id, Effect>,
     /// The server version that `lantern.toml` states, for a build outside the folder.
     pub stated: Option<&'a Version>,
+    /// What of the install is this server's, where several run on it.
+    pub ground: &'a Ground,
 }
 
 /// Everything installed.
@@ -230,6 +232,40 @@ impl Inventory {
             })
             .collect()
     }
+}
+
+/// The inventory of an install that several servers run on: what any of them has; what any of them starts runs. Each has
+/// a load order of its own, so there is none of the whole.
+pub fn united<'a>(each: impl Iterator<Item = &'a Inventory>) -> Inventory {
+    let mut whole = Inventory::default();
+    let mut components: BTreeMap<_, Component> = BTreeMap::new();
+    for inventory in each {
+        for component in &inventory.components {
+            let facts = &component.facts;
+            let place = (component.place.clone(), component.group.clone());
+            let known = components.entry((facts.kind, facts.id.clone(), place));
+            let known = known.or_insert_with(|| component.clone());
+            if known.runs.is_off() {
+                known.runs = component.runs;
+            }
+        }
+        whole.findings.extend(inventory.findings.iter().cloned());
+        whole.unowned.extend(inventory.unowned.iter().cloned());
+    }
+    whole.components = components.into_values().collect();
+    // What one of them leaves out and another starts is there for a reason.
+    let runs = |place: &findings::Place| {
+        let mut components = whole.components.iter();
+        components.any(|it| it.place.as_ref() == Some(&place.path) && it.runs == Runs::On)
+    };
+    whole.findings.retain(|finding| {
+        finding.code != "not-started" || !finding.place.as_ref().is_some_and(runs)
+    });
+    whole.findings.sort();
+    whole.findings.dedup();
+    whole.unowned.sort_by(|a, b| a.path.cmp(&b.path));
+    whole.unowned.dedup_by(|a, b| a.path == b.path);
+    whole
 }
 
 /// The facts of a pack as a whole: its members are there with it, and what they ask of others it asks of them.
@@ -305,6 +341,11 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
         });
     }
     inventory.components = read.into_iter().flatten().collect();
+    let elsewhere = |component: &Component| {
+        let place = component.place.as_ref();
+        place.is_some_and(|place| evidence.ground.is_elsewhere(place.as_str()))
+    };
+    inventory.components.retain(|it| !elsewhere(it));
     if let Some(rule) = &family.order {
         started_by_name(rule, &mut inventory);
     }
@@ -338,13 +379,18 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
             || owned.contains(&file.path)
             || family.keeps(path)
             || family.passes(path)
-            || family.is_settings(path);
+            || family.is_settings(path)
+            || evidence.ground.is_elsewhere(path);
         if !known && Some(&file.path) != order_file {
             inventory.unowned.push(file.clone());
         }
     }
     let mut found = findings::find(family, &inventory, evidence, order_file);
     found.extend(unreadable);
+    found.retain(|finding| {
+        let place = finding.place.as_ref();
+        !place.is_some_and(|place| evidence.ground.is_elsewhere(place.path.as_str()))
+    });
     found.sort();
     inventory.findings = found;
     inventory
@@ -577,6 +623,7 @@ pub(crate) mod tests {
             texts: &[],
             effects: &BTreeMap::new(),
             stated: None,
+            ground: &Ground::default(),
         };
         take(&family, &claims, &evidence)
     }

@@ -8,11 +8,13 @@ mod batch;
 mod cut;
 mod model;
 mod part;
+mod several;
 mod shell;
 
 pub use cut::{Cut, CutKind, mended};
 pub use model::{Does, Flow, Step};
 pub use part::{Parted, part};
+pub use several::{Drafted, several};
 
 use crate::path::RelPath;
 

@@ -31,8 +31,11 @@ pub const FORMAT: u32 = 2;
 pub struct Operation {
     /// The number it has in the ledger.
     pub number: i64,
-    /// Whether the server was up when it began.
+    /// Whether the server was up when it began; of several, whether any was.
     pub was_up: bool,
+    /// Of several servers of one install, those that are stopped and started; none where there is only one.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub servers: Vec<Concerned>,
     /// What is done.
     pub work: Work,
     /// The renames that carry it out, in order.
@@ -42,6 +45,16 @@ pub struct Operation {
     /// The links that were taken for folders when it began; none where that was not written down.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub followed: Option<BTreeSet<RelPath>>,
+}
+
+/// One of several servers of an install, which an operation stops and starts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Concerned {
+    /// Its name.
+    pub name: String,
+    /// Whether it was up when the operation began.
+    pub was_up: bool,
 }
 
 /// What an operation does, with the data of its own kind.
@@ -283,7 +296,7 @@ impl Operation {
     /// When a path becomes too long below one of those folders.
     pub fn changeover(
         number: i64,
-        was_up: bool,
+        (was_up, servers): (bool, Vec<Concerned>),
         plan: Plan,
         stays: bool,
         remembered: &BTreeMap<RelPath, Remembered>,
@@ -331,6 +344,7 @@ impl Operation {
         Ok(Operation {
             number,
             was_up,
+            servers,
             work,
             moves,
             record,

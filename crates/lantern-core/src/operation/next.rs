@@ -138,8 +138,17 @@ pub enum ServerSeen {
     Down,
     /// It is.
     Up,
+    /// Of several servers that an operation stops and starts, some are up, and some that were up before are not.
+    Partly,
     /// Nobody can tell.
     Unknown,
+}
+
+impl ServerSeen {
+    /// Whether something has to be started, so that what was up before is up again.
+    fn lacks(self) -> bool {
+        matches!(self, ServerSeen::Down | ServerSeen::Partly)
+    }
 }
 
 /// How a phase was come to.
@@ -237,7 +246,7 @@ fn ended(seen: Seen) -> Ending {
 /// An operation of which no file was touched comes to its end; a server that was up comes up.
 fn untouched(facts: Facts, seen: Seen, ending: Ending) -> Vec<Action> {
     let mut actions = Vec::new();
-    let lacks = facts.was_up && seen.server == ServerSeen::Down;
+    let lacks = facts.was_up && seen.server.lacks();
     actions.extend(lacks.then_some(Action::StartAgain));
     actions.extend([Action::TidyUp, Action::End(ending)]);
     actions
@@ -308,7 +317,7 @@ fn had_succeeded(facts: Facts, phase: Phase, seen: Seen) -> Vec<Action> {
         return vec![TidyUp, End(Ending::TakeBack)];
     }
     let mut actions = Vec::new();
-    let lacks = facts.was_up && seen.server == ServerSeen::Down;
+    let lacks = facts.was_up && seen.server.lacks();
     actions.extend(lacks.then_some(StartAgain));
     actions.extend([TidyUp, End(ended(seen))]);
     actions

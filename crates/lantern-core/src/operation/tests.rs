@@ -32,6 +32,8 @@ enum Answer {
 enum ServerIs {
     Down,
     Up,
+    /// Some of several are up.
+    Partly,
     /// Asked to stop, and still there.
     Stopping,
 }
@@ -80,6 +82,7 @@ impl Toy {
         Seen {
             server: match self.server {
                 ServerIs::Down => ServerSeen::Down,
+                ServerIs::Partly => ServerSeen::Partly,
                 ServerIs::Up | ServerIs::Stopping => ServerSeen::Up,
             },
             recorded: self.recorded,
@@ -111,8 +114,10 @@ impl Toy {
             Action::Stage => self.staged = works,
             Action::SecondBackup => self.backed_up = works,
             Action::Stop => {
-                if works && self.server != ServerIs::Down {
+                if works {
                     self.server = ServerIs::Down;
+                } else if half && self.server == ServerIs::Up {
+                    self.server = ServerIs::Partly;
                 }
             }
             Action::AwaitStop => {
@@ -123,12 +128,13 @@ impl Toy {
             Action::EndWhatRuns => {
                 if works {
                     self.server = ServerIs::Down;
+                } else if half && self.server == ServerIs::Up {
+                    self.server = ServerIs::Partly;
                 }
             }
             Action::Swap => {
-                assert_ne!(
-                    self.server,
-                    ServerIs::Up,
+                assert!(
+                    !matches!(self.server, ServerIs::Up | ServerIs::Partly),
                     "files are exchanged under a server"
                 );
                 assert_eq!(self.journal, Some(Phase::Swapping));
@@ -140,9 +146,8 @@ impl Toy {
                 self.done[..count].fill(true);
             }
             Action::SwapBack => {
-                assert_ne!(
-                    self.server,
-                    ServerIs::Up,
+                assert!(
+                    !matches!(self.server, ServerIs::Up | ServerIs::Partly),
                     "files are exchanged under a server"
                 );
                 assert_eq!(self.journal, Some(Phase::GoingBack));
@@ -163,8 +168,10 @@ impl Toy {
                 if action == Action::Start {
                     assert!(all, "what is not there is started");
                 }
-                if self.server == ServerIs::Down && (works || half) {
-                    self.server = ServerIs::Up;
+                match self.server {
+                    ServerIs::Down if works || half => self.server = ServerIs::Up,
+                    ServerIs::Partly if works => self.server = ServerIs::Up,
+                    _ => {}
                 }
             }
             Action::Verify => assert!(self.done.iter().all(|done| *done)),
@@ -552,7 +559,8 @@ fn a_changeover_is_its_plan_as_renames_and_as_what_is_recorded() {
     let before = BTreeMap::from([(path("goes"), known("1")), (path("old"), known("3"))]);
     let folders = (".lantern/staging/0001", ".lantern/set-aside/x");
     let mut operation =
-        Operation::changeover(1, true, small_plan(), false, &before, folders).unwrap();
+        Operation::changeover(1, (true, Vec::new()), small_plan(), false, &before, folders)
+            .unwrap();
     let moves: Vec<String> = operation
         .moves
         .iter()
@@ -668,6 +676,7 @@ fn each_kind_says_what_it_is() {
         let operation = Operation {
             number: 7,
             was_up: false,
+            servers: Vec::new(),
             work,
             moves: Vec::new(),
             record: Record::default(),
@@ -702,7 +711,12 @@ fn each_kind_says_what_it_is() {
     assert_eq!(states.len(), Phase::ALL.len());
 }
 
-const SERVERS: [ServerSeen; 3] = [ServerSeen::Up, ServerSeen::Down, ServerSeen::Unknown];
+const SERVERS: [ServerSeen; 4] = [
+    ServerSeen::Up,
+    ServerSeen::Down,
+    ServerSeen::Partly,
+    ServerSeen::Unknown,
+];
 
 /// One line for all the ways a server may be, where the answer is the same in all of them.
 fn for_every_server(about: &str, answer: impl Fn(bool, ServerSeen) -> Vec<Action>) -> String {

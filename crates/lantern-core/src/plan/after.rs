@@ -78,7 +78,7 @@ pub fn remembered_after(
 
 /// The inventory and the files after a plan has been carried out.
 ///
-/// `order` is the load order as the plan leaves it. Findings are left out: they are
+/// `order` is the load order as the plan leaves it, and `server` which of several this is. Findings are left out: they are
 /// for a survey to make.
 pub fn afterwards(
     before: &Inventory,
@@ -87,6 +87,7 @@ pub fn afterwards(
     offers: &[Offer],
     payloads: &BTreeMap<usize, Payload>,
     order: Arrangement,
+    server: Option<&str>,
 ) -> (Inventory, Vec<FileSeen>) {
     let stay = plan
         .actions
@@ -125,7 +126,9 @@ pub fn afterwards(
         }
         component.place = Some(to);
     }
-    let expected: BTreeSet<&Id> = plan.expects.iter().map(|expected| &expected.id).collect();
+    let expected = plan.expects.iter();
+    let expected = expected.filter(|it| it.server.as_deref() == server);
+    let expected: BTreeSet<&Id> = expected.map(|it| &it.id).collect();
     for choice in &selection.choices {
         let Some((offer, payload)) = choice
             .offer

@@ -9,7 +9,7 @@ use crate::artifact::Artifact;
 use crate::catalogue::Offer;
 use crate::component::{Effect, Id, Kind, Runs, Side};
 use crate::facts::Facts;
-use crate::family::{Family, Glob};
+use crate::family::{Family, Glob, Ground};
 use crate::inventory::{Component, Inventory, Remembered, laid_over};
 use crate::launch::Flow;
 use crate::path::RelPath;
@@ -31,16 +31,12 @@ pub struct Situation<'a> {
     pub inventory: &'a Inventory,
     /// Every file outside the keep list that does not come and go.
     pub files: &'a [FileSeen],
-    /// The load-order file and its text.
-    pub order: Option<(&'a RelPath, &'a Text)>,
+    /// Each server that runs on the install; of one that has it to itself, that one.
+    pub parts: &'a [Part<'a>],
     /// What the administrator wants to be started before what: the first, and the later one.
     pub sooner: &'a [(Id, Id)],
-    /// What happens when the server is started.
-    pub flow: &'a Flow,
     /// What add-ons change, in the administrator's words.
     pub effects: &'a BTreeMap<Id, Effect>,
-    /// What is switched on, or else off; the inventory says so already.
-    pub switched: &'a BTreeMap<Id, bool>,
     /// What the administrator lets go of.
     pub dropped: &'a BTreeSet<Id>,
     /// The texts of start scripts.
@@ -59,9 +55,31 @@ pub struct Situation<'a> {
     pub beside: bool,
 }
 
+/// A server of an install: the only one, or one of several.
+#[derive(Debug, Clone)]
+pub struct Part<'a> {
+    /// Its name; none where it is the only one.
+    pub name: Option<&'a str>,
+    /// The family, with this server's own paths.
+    pub family: &'a Family,
+    /// What is installed for it.
+    pub inventory: &'a Inventory,
+    /// The load-order file and its text.
+    pub order: Option<(&'a RelPath, &'a Text)>,
+    /// What happens when it is started.
+    pub flow: &'a Flow,
+    /// What is switched on, or else off; the inventory says so already.
+    pub switched: &'a BTreeMap<Id, bool>,
+    /// Which paths are its own.
+    pub ground: &'a Ground,
+    /// Whether it starts what comes new.
+    pub takes_new: bool,
+}
+
 impl Situation<'_> {
     fn switched(&self, id: &Id) -> Option<Switched> {
-        let on = self.switched.get(id)?;
+        let parts = self.parts.iter();
+        let on = parts.filter_map(|part| part.switched.get(id)).max()?;
         Some(if *on { Switched::On } else { Switched::Off })
     }
 
@@ -171,26 +189,52 @@ pub fn draw(
     drawing.lay_again(&moving)?;
     drawing.warn_of_silence(&moving);
     drawing.warn_of_updates(&moving);
-    let after = drawing.afterwards(&moving, &selection.gone);
-    drawing.tell_stand_ins(&after, &selection.gone);
-    let expects = drawing.expects(&after, &moving);
     let places = drawing.places(&moving);
-    let afterwards = Afterwards {
+    let of_parts = situation.parts.iter();
+    let of_parts = of_parts.map(|part| drawing.afterwards(part, &moving, &selection.gone));
+    let of_parts: Vec<_> = of_parts.collect();
+    let each = situation.parts.iter().zip(&of_parts);
+    let each = each.map(|(part, addons)| Afterwards {
+        part,
+        addons,
+        places: &places,
+        moving: &moving,
+    });
+    let each: Vec<Afterwards<'_>> = each.collect();
+    // What runs on any of them runs.
+    let mut after = BTreeMap::new();
+    for (id, (facts, runs)) in of_parts.iter().flatten() {
+        let known = after.entry(*id).or_insert((*facts, *runs));
+        if known.1.is_off() {
+            known.1 = *runs;
+        }
+    }
+    let whole = Part {
+        name: None,
+        family: situation.family,
+        inventory: situation.inventory,
+        order: None,
+        ..each[0].part.clone()
+    };
+    let whole = Afterwards {
+        part: &whole,
         addons: &after,
         places: &places,
         moving: &moving,
     };
+    drawing.tell_stand_ins(&after, &selection.gone);
+    let expects = drawing.expects(&each, &moving);
     if situation.family.order.is_some() {
         let links = edits::gave_way(situation, &after)?.into_iter();
         let notes = links.map(|link| format!("{link}: this gives way, as it leads into a circle"));
         drawing.notes.extend(notes);
     }
-    let renames = edits::renames(situation, &afterwards)?;
+    let renames = edits::renames(situation, &whole)?;
     drawing.rename(&renames)?;
-    drawing
-        .notes
-        .extend(edits::flags_that_change(situation, &afterwards));
-    let edits = edits::edits(situation, &afterwards)?;
+    let flags = each.iter();
+    let flags = flags.flat_map(|after| edits::flags_that_change(situation, after));
+    drawing.notes.extend(flags.collect::<BTreeSet<String>>());
+    let edits = edits::edits(situation, &whole, &each)?;
     let edits = drawing.edit(edits);
     if !selection.proved {
         let note = "the search took too long: this is the best answer found, but perhaps not the best there is";
@@ -224,10 +268,12 @@ pub fn draw(
         .server_version()
         .map(ToString::to_string);
     let yours = drawing.yours();
+    let servers = drawing.servers(&moving);
     Ok(Plan {
         format: FORMAT,
         server: situation.server.into(),
         server_id: situation.server_id.into(),
+        servers,
         family: situation.family.name.clone(),
         to: to
             .map(|choice| choice.to.to_string())
@@ -350,14 +396,17 @@ impl<'a> Drawing<'a> {
         if !coming.any(|kind| matches!(kind, Kind::Build | Kind::Framework)) {
             return;
         }
-        for step in self.situation.flow.updates() {
+        let flows = self.situation.parts.iter().map(|part| part.flow);
+        let mut told = BTreeSet::new();
+        for step in flows.flat_map(Flow::updates) {
             let place = step.at().map(|(path, at)| format!("{path}:{}: ", at.line));
-            self.notes.push(format!(
+            told.insert(format!(
                 "{}{} runs before each start, and may undo this: lantern launch part moves it into a script of its own",
                 place.unwrap_or_default(),
                 step.command.text()
             ));
         }
+        self.notes.extend(told);
     }
 
     pub(super) fn installed(&self, id: &Id) -> impl Iterator<Item = &'a Component> + use<'a> {
@@ -369,7 +418,8 @@ impl<'a> Drawing<'a> {
 
     /// Whether a path is on the keep list; the load-order file never is.
     pub(super) fn is_kept(&self, path: &RelPath) -> bool {
-        let is_order = self.situation.order.is_some_and(|(order, _)| order == path);
+        let mut orders = self.situation.parts.iter().filter_map(|part| part.order);
+        let is_order = orders.any(|(order, _)| order == path);
         !is_order
             && self
                 .situation
@@ -378,9 +428,10 @@ impl<'a> Drawing<'a> {
                 .any(|glob| glob.matches(path.as_str()))
     }
 
-    /// The add-ons as they will be: facts, and whether they run; members of packs for themselves.
+    /// The add-ons of one server as they will be: facts, and whether they run; members of packs for themselves.
     fn afterwards(
         &self,
+        part: &Part<'a>,
         moving: &[(&'a Offer, &'a Payload)],
         gone: &[Gone],
     ) -> BTreeMap<&'a Id, (&'a Facts, Runs)> {
@@ -391,7 +442,7 @@ impl<'a> Drawing<'a> {
                 || c.group.as_ref().is_some_and(|group| moved.contains(group))
         };
         let mut after: BTreeMap<&Id, (&Facts, Runs)> = BTreeMap::new();
-        let components = &self.situation.inventory.components;
+        let components = &part.inventory.components;
         let mut were: BTreeMap<&Id, Runs> = BTreeMap::new();
         for component in components.iter() {
             were.insert(&component.facts.id, component.runs);
@@ -399,7 +450,8 @@ impl<'a> Drawing<'a> {
                 after.insert(&component.facts.id, (&component.facts, component.runs));
             }
         }
-        for (offer, payload) in moving {
+        let is_elsewhere = |place: &RelPath| part.ground.is_elsewhere(place.as_str());
+        for (offer, payload) in moving.iter().filter(|(_, it)| !is_elsewhere(&it.place)) {
             let own = (offer.facts.kind == Kind::Addon).then_some(&offer.facts);
             let taken_out = self.taken_out(&offer.facts.id);
             let members = payload.members.iter().map(|member| &member.facts);
@@ -409,6 +461,7 @@ impl<'a> Drawing<'a> {
                 let runs = match was.filter(|was| was.is_switched()) {
                     _ if facts.side == Some(Side::Client) => Runs::Unsaid,
                     Some(was) => was,
+                    None if payload.runs.is_switched() && !part.takes_new => Runs::Off,
                     None => payload.runs,
                 };
                 after.insert(&facts.id, (facts, runs));
@@ -437,10 +490,10 @@ impl<'a> Drawing<'a> {
         }
     }
 
-    /// What the server has to say is loaded, and that its framework is active where it can say so.
+    /// What each server has to say is loaded, and that its framework is active where it can say so.
     fn expects(
         &self,
-        after: &BTreeMap<&'a Id, (&'a Facts, Runs)>,
+        each: &[Afterwards<'_>],
         moving: &[(&'a Offer, &'a Payload)],
     ) -> Vec<Expected> {
         let mut frameworks: BTreeMap<&Id, &Facts> = BTreeMap::new();
@@ -451,21 +504,50 @@ impl<'a> Drawing<'a> {
             let both = here.chain(coming).filter(|f| f.kind == Kind::Framework);
             frameworks.extend(both.map(|facts| (&facts.id, facts)));
         }
-        let running = after
-            .values()
-            .filter(|(_, runs)| runs.is_sure())
-            .map(|(facts, _)| *facts);
-        let mut expects: Vec<Expected> = frameworks
-            .into_values()
-            .chain(running)
-            .map(|facts| Expected {
+        let mut expects = Vec::new();
+        for after in each {
+            let running = after.addons.values().filter(|(_, runs)| runs.is_sure());
+            let running = running.map(|(facts, _)| *facts);
+            let all = frameworks.values().copied().chain(running);
+            expects.extend(all.map(|facts| Expected {
                 id: facts.id.clone(),
                 version: (!facts.version.is_content()).then(|| facts.version.to_string()),
                 reader: self.reader_of(&facts.id, moving),
-            })
-            .collect();
-        expects.sort_by(|a, b| a.id.cmp(&b.id));
+                server: after.part.name.map(str::to_owned),
+            }));
+        }
+        expects.sort_by(|a, b| (&a.server, &a.id).cmp(&(&b.server, &b.id)));
         expects
+    }
+
+    /// Of several servers of the install, those that have to be stopped: whoever has a path that changes to himself, and all
+    /// of them where what changes is common. A new file that only a load order starts disturbs nobody.
+    fn servers(&self, moving: &[(&'a Offer, &'a Payload)]) -> Vec<String> {
+        let listed = |id: &Id| {
+            let mut coming = moving.iter().filter(|(offer, _)| offer.facts.id == *id);
+            coming.any(|(offer, payload)| {
+                offer.facts.kind == Kind::Addon && payload.runs.is_switched()
+            })
+        };
+        let disturbs = |action: &&Action| match action.what {
+            ActionKind::Keep => false,
+            ActionKind::Place => !action.component.as_ref().is_some_and(listed),
+            ActionKind::Replace | ActionKind::SetAside | ActionKind::Edit => true,
+        };
+        let changed: Vec<&Action> = self.actions.values().filter(disturbs).collect();
+        let concerned = self.situation.parts.iter().filter(|part| {
+            let mut paths = changed.iter().map(|action| &action.path);
+            paths.any(|path| !part.ground.is_elsewhere(path.as_str()))
+        });
+        let names = |parts: &mut dyn Iterator<Item = &Part<'_>>| {
+            let names = parts.filter_map(|part| part.name.map(str::to_owned));
+            names.collect::<Vec<String>>()
+        };
+        let concerned = names(&mut concerned.into_iter());
+        match concerned.is_empty() {
+            true => names(&mut self.situation.parts.iter()),
+            false => concerned,
+        }
     }
 
     /// The texts that change, as actions; a text that comes new with a release is left as it comes.

@@ -1,7 +1,7 @@
 //! The texts that a plan changes: the load order, and what start scripts pin.
 
 use super::pin;
-use super::{DrawFault, Payload, Rename, Situation, TextEdit};
+use super::{DrawFault, Part, Payload, Rename, Situation, TextEdit};
 use crate::catalogue::Offer;
 use crate::component::{Id, Kind, Runs};
 use crate::facts::Facts;
@@ -15,8 +15,10 @@ use crate::path::RelPath;
 use crate::text::{self, Text};
 use std::collections::{BTreeMap, BTreeSet};
 
-/// The server as the plan leaves it.
+/// One server as the plan leaves it.
 pub(super) struct Afterwards<'a> {
+    /// The server.
+    pub(super) part: &'a Part<'a>,
     /// The add-ons: facts, and whether they run.
     pub(super) addons: &'a BTreeMap<&'a Id, (&'a Facts, Runs)>,
     /// Where each component lies.
@@ -25,87 +27,69 @@ pub(super) struct Afterwards<'a> {
     pub(super) moving: &'a [(&'a Offer, &'a Payload)],
 }
 
-/// Every text that changes, by path, as it will be.
+/// The texts that change, while they do.
+struct Changing<'a> {
+    /// By path, as they are.
+    now: BTreeMap<&'a RelPath, &'a Text>,
+    /// Those that were looked at, as they will be.
+    becomes: BTreeMap<&'a RelPath, String>,
+}
+
+impl<'a> Changing<'a> {
+    /// The texts that a pattern of paths matches and that can be written, as they are by now.
+    fn those(&self, is_meant: impl Fn(&RelPath) -> bool) -> Vec<(&'a RelPath, String)> {
+        let texts = self.now.iter();
+        let texts = texts.filter(|(path, text)| is_meant(path) && text.is_plain());
+        let texts = texts.map(|(path, text)| {
+            let by_now = self.becomes.get(path);
+            let by_now = by_now.map_or(text.as_str(), String::as_str);
+            (*path, by_now.to_owned())
+        });
+        texts.collect()
+    }
+}
+
+/// Every text that changes, by path, as it will be. `whole` is the install, and `each` every server that runs on it.
 pub(super) fn edits(
     situation: &Situation<'_>,
-    after: &Afterwards<'_>,
+    whole: &Afterwards<'_>,
+    each: &[Afterwards<'_>],
 ) -> Result<Vec<(TextEdit, Text)>, DrawFault> {
-    let mut becomes: BTreeMap<&RelPath, String> = BTreeMap::new();
-    if let Some((path, text)) = situation.order {
+    let scripts = situation.scripts.iter().map(|(path, text)| (path, text));
+    let orders = situation.parts.iter().filter_map(|part| part.order);
+    let mut texts = Changing {
+        now: scripts.chain(orders).collect(),
+        becomes: BTreeMap::new(),
+    };
+    for after in each {
+        let Some((path, text)) = after.part.order else {
+            continue;
+        };
         if !text.is_plain() {
             return Err(DrawFault::Unwritable { path: path.clone() });
         }
-        becomes.insert(path, load_order(situation, path, text.as_str(), after)?);
+        let new = load_order(situation, path, text.as_str(), after)?;
+        texts.becomes.insert(
+            texts.now.get_key_value(path).map_or(path, |(path, _)| path),
+            new,
+        );
     }
-    let scripts = situation.scripts.iter().map(|(path, text)| (path, text));
-    for (path, text) in scripts.clone().filter(|(_, text)| text.is_plain()) {
-        let is_cut = situation.flow.cuts.iter().any(|(cut, _)| cut == path);
-        let mut components = situation.inventory.components.iter();
-        let is_shipped = components.any(|c| c.files.iter().any(|file| file.path == *path));
-        if is_cut && !is_shipped {
-            let mended = launch::mended(Dialect::of(path), text.as_str());
-            becomes.extend(mended.map(|mended| (path, mended)));
-        }
-    }
-    for (path, text) in scripts.clone().filter(|(_, text)| text.is_plain()) {
-        for pin in &situation.family.pins {
-            if !pin.file.matches(path.as_str()) {
-                continue;
-            }
-            let pinned = pinned(pin, path, situation, after);
-            let new = pinned.and_then(|value| {
-                let Some(value) = value else {
-                    return Ok(None);
-                };
-                let now = becomes.get(path).map_or(text.as_str(), String::as_str);
-                if let Some(addition) = pin.add.as_ref().filter(|_| !pin::is_there(&pin.line, now))
-                {
-                    let start = situation
-                        .flow
-                        .start()
-                        .filter(|it| it.script.as_ref() == Some(path));
-                    let start = start.map(|step| step.program().0);
-                    return Ok(pin::added(addition, now, &value, start));
+    mend(situation, &mut texts);
+    for after in each {
+        for pin in &after.part.family.pins {
+            for (path, now) in texts.those(|path| pin.file.matches(path.as_str())) {
+                if let Some(new) = with_pin(pin, path, &now, situation, after)? {
+                    texts.becomes.insert(path, new);
                 }
-                let new = pin::set(&pin.line, now, &value);
-                new.map(Some).map_err(|misfit| DrawFault::Pin {
-                    path: path.clone(),
-                    line: misfit.line,
-                    value,
-                    why: misfit.why,
-                })
-            });
-            // What does not move is named as it has to be, however that is done.
-            let new = match moves(pin, after) {
-                true => new?,
-                false => new.unwrap_or_default(),
-            };
-            let Some(new) = new else {
-                continue;
-            };
-            becomes.insert(path, new);
+            }
         }
     }
-    let all = scripts.clone().chain(situation.order);
-    for (flag, wanted) in flags_after(situation, after) {
-        let those = all
-            .clone()
-            .filter(|(path, _)| flag.file.matches(path.as_str()));
-        for (path, text) in those.filter(|(_, text)| text.is_plain()) {
-            let now = becomes.get(path).map_or(text.as_str(), String::as_str);
-            let new = pin::set(&flag.line, now, &wanted.value).map_err(|misfit| DrawFault::Pin {
-                path: path.clone(),
-                line: misfit.line,
-                value: wanted.value.clone(),
-                why: misfit.why,
-            });
-            becomes.insert(path, new?);
-        }
+    for (path, new) in with_flags(situation, whole, each, &texts)? {
+        texts.becomes.insert(path, new);
     }
-    let now: BTreeMap<&RelPath, &Text> = scripts.chain(situation.order).collect();
     let mut edits = Vec::new();
-    for (path, new) in becomes {
-        let now = now[path];
+    for (path, new) in texts.becomes {
+        let now = texts.now[path];
         if new == now.as_str() {
             continue;
         }
@@ -119,10 +103,90 @@ pub(super) fn edits(
     Ok(edits)
 }
 
+/// Mends start commands that are cut off, in scripts that no release ships.
+fn mend(situation: &Situation<'_>, texts: &mut Changing<'_>) {
+    let cuts = situation.parts.iter().flat_map(|part| &part.flow.cuts);
+    let cut: BTreeSet<&RelPath> = cuts.map(|(path, _)| path).collect();
+    let is_shipped = |path: &RelPath| {
+        let mut components = situation.inventory.components.iter();
+        components.any(|c| c.files.iter().any(|file| file.path == *path))
+    };
+    for (path, now) in texts.those(|path| cut.contains(path) && !is_shipped(path)) {
+        let mended = launch::mended(Dialect::of(path), &now);
+        texts.becomes.extend(mended.map(|mended| (path, mended)));
+    }
+}
+
+/// A text with what is pinned in it as it has to be; none where it stays.
+fn with_pin(
+    pin: &Pin,
+    path: &RelPath,
+    now: &str,
+    situation: &Situation<'_>,
+    after: &Afterwards<'_>,
+) -> Result<Option<String>, DrawFault> {
+    let new = pinned(pin, path, situation, after).and_then(|value| {
+        let Some(value) = value else {
+            return Ok(None);
+        };
+        if let Some(addition) = pin.add.as_ref().filter(|_| !pin::is_there(&pin.line, now)) {
+            let start = after.part.flow.start();
+            let start = start.filter(|it| it.script.as_ref() == Some(path));
+            let start = start.map(|step| step.program().0);
+            return Ok(pin::added(addition, now, &value, start));
+        }
+        let new = pin::set(&pin.line, now, &value);
+        new.map(Some).map_err(|misfit| DrawFault::Pin {
+            path: path.clone(),
+            line: misfit.line,
+            value,
+            why: misfit.why,
+        })
+    });
+    // What does not move is named as it has to be, however that is done.
+    match moves(pin, after) {
+        true => new,
+        false => Ok(new.unwrap_or_default()),
+    }
+}
+
+/// The texts in which flags stand, with each as it has to be: in a file of one server by what runs on that one, in a common
+/// one by what runs on any.
+fn with_flags<'a>(
+    situation: &Situation<'_>,
+    whole: &Afterwards<'_>,
+    each: &[Afterwards<'_>],
+    texts: &Changing<'a>,
+) -> Result<Vec<(&'a RelPath, String)>, DrawFault> {
+    let mut new: BTreeMap<&RelPath, String> = BTreeMap::new();
+    let alone = situation.parts.len() == 1;
+    for after in each.iter().chain((!alone).then_some(whole)) {
+        let is_whole = std::ptr::eq(after, whole);
+        for (flag, wanted) in flags_after(situation, after) {
+            let is_meant = |path: &RelPath| {
+                let common = after.part.ground.is_common(path);
+                flag.file.matches(path.as_str()) && (alone || common == is_whole)
+            };
+            for (path, now) in texts.those(is_meant) {
+                let now = new.get(path).unwrap_or(&now);
+                let set = pin::set(&flag.line, now, &wanted.value);
+                let set = set.map_err(|misfit| DrawFault::Pin {
+                    path: path.clone(),
+                    line: misfit.line,
+                    value: wanted.value.clone(),
+                    why: misfit.why,
+                });
+                new.insert(path, set?);
+            }
+        }
+    }
+    Ok(new.into_iter().collect())
+}
+
 /// The flags of the family, and what each has to be afterwards; what is no plain word is left as it is.
 fn flags_after<'a>(
-    situation: &Situation<'a>,
-    after: &Afterwards<'_>,
+    situation: &Situation<'_>,
+    after: &Afterwards<'a>,
 ) -> Vec<(&'a Flag, flags::Wanted)> {
     let addons = after.addons.values().filter(|(_, runs)| !runs.is_off());
     let addons: Vec<&Facts> = addons.map(|(facts, _)| *facts).collect();
@@ -132,7 +196,7 @@ fn flags_after<'a>(
     let here = here.filter(|facts| !moved.contains(&facts.id));
     let layers = coming.chain(here).filter(|facts| facts.kind != Kind::Addon);
     let running: Vec<&Facts> = layers.chain(addons.iter().copied()).collect();
-    let flags = situation.family.flags.iter().filter_map(|flag| {
+    let flags = after.part.family.flags.iter().filter_map(|flag| {
         let wanted = flags::wanted(flag, running.iter().copied(), situation.effects)?;
         pin::is_plain(&wanted.value).then_some((flag, wanted))
     });
@@ -146,8 +210,9 @@ pub(super) fn flags_that_change(
 ) -> BTreeSet<String> {
     let mut told = BTreeSet::new();
     let texts = situation.scripts.iter().map(|(path, text)| (path, text));
+    let texts: Vec<(&RelPath, &Text)> = texts.chain(after.part.order).collect();
     for (flag, wanted) in flags_after(situation, after) {
-        for (path, text) in texts.clone().chain(situation.order) {
+        for (path, text) in &texts {
             let mut lines = text.as_str().lines();
             let now = lines.find_map(|line| flag.line.capture("value", line));
             if flag.file.matches(path.as_str()) && now.is_some_and(|now| now != wanted.value) {
@@ -210,13 +275,13 @@ fn load_order(
     text: &str,
     after: &Afterwards<'_>,
 ) -> Result<String, DrawFault> {
-    let Some(rule) = &situation.family.order else {
+    let Some(rule) = &after.part.family.order else {
         return Ok(text.to_owned());
     };
     let Keeping::Text(form) = rule.kind.keeping() else {
         return Ok(text.to_owned());
     };
-    let inventory = situation.inventory;
+    let inventory = after.part.inventory;
     let arrangement = &inventory.order;
     let flagged = inventory.components.iter().filter(|c| c.runs.is_switched());
     let gone = flagged.map(|component| &component.facts.id);
@@ -228,7 +293,7 @@ fn load_order(
         true => {
             let facts = running.map(|(_, (facts, _))| *facts);
             let (turns, _) = without_circles(must_follow(facts, situation.sooner))?;
-            arranged(situation, rule, &turns, after)?
+            arranged(rule, &turns, after)?
         }
     };
     let off = after.addons.iter().filter(|(_, (_, runs))| runs.is_off());
@@ -258,12 +323,11 @@ fn load_order(
 
 /// The entries of a load order, the first first.
 fn arranged(
-    situation: &Situation<'_>,
     rule: &OrderRule,
     turns: &Follows,
     after: &Afterwards<'_>,
 ) -> Result<Vec<Id>, DrawFault> {
-    let inventory = situation.inventory;
+    let inventory = after.part.inventory;
     let arrangement = &inventory.order;
     let current: Vec<Id> = arrangement.ids().cloned().collect();
     // Members of a category that are started by an entry of their own before it.

@@ -18,7 +18,7 @@ mod tests;
 
 pub use after::{afterwards, remembered_after};
 pub use armed::{Armed, Became};
-pub use draw::{Situation, draw};
+pub use draw::{Part, Situation, draw};
 pub use fault::DrawFault;
 pub use payload::{Laid, Payload, PayloadFile, PayloadMember, lay_out};
 
@@ -49,6 +49,9 @@ pub struct Plan {
     pub server_id: String,
     /// The family's name.
     pub family: String,
+    /// Of several servers of one install, those that are stopped for it and started again; none where there is only one.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub servers: Vec<String>,
     /// The server version now, where it is known.
     pub from: Option<String>,
     /// The server version afterwards.
@@ -286,6 +289,9 @@ pub struct Expected {
     /// The reader that knows it; none of a member of a pack that comes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reader: Option<String>,
+    /// Which of several servers of one install has to say it; none where there is only one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub server: Option<String>,
 }
 
 /// A step of a changeover.

@@ -15,6 +15,22 @@ use crate::version::{Notation, Version};
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 
+/// The server that has an install to itself.
+macro_rules! only {
+    ($family:expr, $inventory:expr, $order:expr) => {
+        Part {
+            name: None,
+            family: &$family,
+            inventory: &$inventory,
+            order: $order,
+            flow: &Flow::default(),
+            switched: &BTreeMap::new(),
+            ground: &crate::family::Ground::default(),
+            takes_new: true,
+        }
+    };
+}
+
 const FAMILY: &str = r#"
     format = 1
     name = "x"
@@ -147,6 +163,7 @@ fn surveyed(family: &Family, tree: &Tree, remembered: &BTreeMap<RelPath, Remembe
         texts: &[],
         effects: &BTreeMap::new(),
         stated: None,
+        ground: &crate::family::Ground::default(),
     };
     take(family, &claims, &evidence)
 }
@@ -351,11 +368,9 @@ proptest! {
             family: &family,
             inventory: &inventory,
             files: &planned,
-            order: None,
+            parts: &[only!(family, inventory, None)],
             sooner: &[],
-            flow: &Flow::default(),
             effects: &BTreeMap::new(),
-            switched: &BTreeMap::new(),
             dropped: &BTreeSet::new(),
             scripts: &[],
             keep: &keep,
@@ -562,11 +577,9 @@ impl PackMove {
             family: &family,
             inventory: &inventory,
             files: &planned,
-            order: None,
+            parts: &[only!(family, inventory, None)],
             sooner: &[],
-            flow: &Flow::default(),
             effects: &BTreeMap::new(),
-            switched: &BTreeMap::new(),
             dropped: &dropped,
             scripts: &scripts,
             keep: &keep,
@@ -881,11 +894,9 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         family: &family,
         inventory: &inventory,
         files: &listing,
-        order: Some((&order_file, &text)),
+        parts: &[only!(family, inventory, Some((&order_file, &text)))],
         sooner: &[],
-        flow: &Flow::default(),
         effects: &BTreeMap::new(),
-        switched: &BTreeMap::new(),
         dropped: &BTreeSet::from([Id::new("c")]),
         scripts: &[],
         keep: &keep,
@@ -903,6 +914,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         &offers,
         &payloads,
         arrangement,
+        None,
     );
     (plan, after, files)
 }
@@ -1064,11 +1076,9 @@ fn named_addons(
         family: &family,
         inventory: &inventory,
         files: &files,
-        order: None,
+        parts: &[only!(family, inventory, None)],
         sooner: &[],
-        flow: &Flow::default(),
         effects: &BTreeMap::new(),
-        switched: &BTreeMap::new(),
         dropped: &BTreeSet::new(),
         scripts: &[],
         keep: &[],
@@ -1122,6 +1132,7 @@ fn named_addons(
         &offers,
         &payloads,
         crate::order::Arrangement::default(),
+        None,
     );
     let known = remembered_after(&plan, &remembered).into_iter().collect();
     Ok((plan, known, after))

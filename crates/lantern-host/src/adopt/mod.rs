@@ -1,6 +1,9 @@
 //! Taking a server folder into care.
 
 pub mod fault;
+mod several;
+
+pub use several::{blocks, drafted};
 
 use crate::adopt::fault::AdoptFault;
 use crate::config::{self, FILE, Server};
@@ -73,7 +76,8 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
     identity::forget(&folder)?;
     identity::confirm(&folder)?;
     folder.write_whole(&settings, text.as_bytes())?;
-    let taken = Server::open(path).and_then(take_in);
+    let opened = Server::open(path).and_then(|server| state_several(server, path, &text));
+    let taken = opened.and_then(take_in);
     match &taken {
         Ok(_) => known::remember(&name, folder.root()),
         Err(_) => {
@@ -81,6 +85,29 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
         }
     }
     taken
+}
+
+/// States the servers in `lantern.toml`, where start scripts tell that several run on the install.
+fn state_several(server: Server, path: &Path, text: &str) -> Result<Server> {
+    let servers = drafted(&server)?;
+    if servers.is_empty() {
+        return Ok(server);
+    }
+    let settings = RelPath::parse(FILE)?;
+    let with = format!(
+        "{text}\n# Several servers run on this install, by their start scripts; what each has in place of what the family names.\n\
+         # Look it over: a path that is missing here is taken for common.\n{}",
+        blocks(&servers)
+    );
+    server.folder.write_whole(&settings, with.as_bytes())?;
+    match Server::open(path) {
+        Ok(several) => Ok(several),
+        // The scripts do not tell them apart after all.
+        Err(_) => {
+            server.folder.write_whole(&settings, text.as_bytes())?;
+            Ok(server)
+        }
+    }
 }
 
 /// Takes every file of a server that is in care into its ledger, as it is now: what a lost ledger knew of releases and edits

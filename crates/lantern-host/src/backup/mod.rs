@@ -61,12 +61,17 @@ impl Pass {
         }
     }
 
-    /// Whether every kept file is still the one that this pass saw.
+    /// Whether every kept file is still the one that this pass saw; those that are `spared` are not looked at.
     ///
     /// # Errors
     /// When the folder cannot be listed.
-    pub fn changes_since(&self, server: &Server) -> Result<Vec<String>> {
-        let now = files_of(server, self.scope)?;
+    pub fn changes_since(
+        &self,
+        server: &Server,
+        spared: &dyn Fn(&str) -> bool,
+    ) -> Result<Vec<String>> {
+        let mut now = files_of(server, self.scope)?;
+        now.retain(|(path, _)| !spared(path.as_str()));
         let mut changes = Vec::new();
         for (path, stamp) in &now {
             match self.files.get(path) {
@@ -80,7 +85,8 @@ impl Pass {
             }
         }
         let now: BTreeMap<_, _> = now.into_iter().collect();
-        let gone = self.files.keys().filter(|path| !now.contains_key(*path));
+        let there = self.files.keys().filter(|path| !spared(path.as_str()));
+        let gone = there.filter(|path| !now.contains_key(*path));
         changes.extend(gone.map(|path| format!("{path} is gone")));
         Ok(changes)
     }

@@ -85,12 +85,15 @@ pub fn not_shared(server: &Server, plan: &Plan) -> Result<()> {
         return Ok(());
     }
     // Which processes are of a server that something else has started, nobody knows.
-    let own = match Console::of(server).state()? {
-        ServerState::Ours(process) => server.runner.group_of(process.pid),
-        ServerState::Down => None,
-        _ => return Ok(()),
-    };
-    let users = server.runner.users(&|path| files.contains_key(path), own);
+    let mut own = Vec::new();
+    for one in server.each() {
+        match Console::of(&one).state()? {
+            ServerState::Ours(process) => own.extend(server.runner.group_of(process.pid)),
+            ServerState::Down => {}
+            _ => return Ok(()),
+        }
+    }
+    let users = server.runner.users(&|path| files.contains_key(path), &own);
     match users.first() {
         None => Ok(()),
         Some(user) => Err(ChangeoverFault::Shared {

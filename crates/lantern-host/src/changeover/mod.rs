@@ -13,6 +13,7 @@ mod journal;
 mod moves;
 mod restore;
 mod run;
+mod servers;
 mod stage;
 #[cfg(test)]
 mod states;
@@ -38,6 +39,7 @@ use lantern_core::plan::{Plan, Step};
 use run::Run;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
 
 /// What an operation tells while it is under way.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -50,8 +52,15 @@ pub enum Event {
     Done(Step, String),
     /// The copy for a rehearsal is made.
     Copied(Copied),
-    /// The server is starting: the start before took so many milliseconds, and it may take so many seconds.
-    Waiting(Option<u64>, u64),
+    /// The servers are starting.
+    Waiting {
+        /// How long the start before took, in milliseconds.
+        before_ms: Option<u64>,
+        /// How long it may take, in seconds.
+        limit_s: u64,
+        /// Where each prints to.
+        outputs: Vec<PathBuf>,
+    },
     /// It failed; the old state is being put back.
     GoesBack(String),
 }
@@ -77,6 +86,8 @@ pub struct Report {
     pub number: i64,
     /// Whether the server was up when it began.
     pub was_up: bool,
+    /// Of several servers of one install, those that were stopped and started.
+    pub servers: Vec<String>,
     /// How long the server was away, and why.
     pub times: Times,
     /// Whether the server runs now.
@@ -98,7 +109,17 @@ impl Report {
     /// # Errors
     /// When it does not stop, or the ledger cannot be written.
     pub fn stop_again(&mut self, server: &Server, ledger: &Ledger) -> Result<()> {
-        Console::of(server).stop()?;
+        let each = self.servers.iter();
+        let named = each.map(|name| Ok(server.chosen(Some(name))?.remove(0)));
+        let named: Vec<Server> = named.collect::<Result<_>>()?;
+        let each = if named.is_empty() {
+            server.each()
+        } else {
+            named
+        };
+        for one in &each {
+            Console::of(one).stop()?;
+        }
         self.running = false;
         ledger.ended(self.number, jiff::Timestamp::now().as_millisecond())
     }
@@ -179,7 +200,8 @@ fn begin(
     let found = survey(server, ledger, Depth::Usual)?;
     check::matches(server, &plan, &found)?;
     check::not_shared(server, &plan)?;
-    let was_up = reachable(server)?;
+    let each = named(server, &plan)?;
+    let were = servers::concerned(&each, reachable)?;
     let number = ledger.next_number()?;
     let from = plan.from.as_deref().unwrap_or(UNKNOWN);
     let aside = own(&format!(
@@ -188,13 +210,26 @@ fn begin(
     ));
     let folders = (&*stage::folder_name(number), aside.as_str());
     let paths = plan.actions.len();
-    let operation = Operation::changeover(number, was_up, plan, stays, &found.remembered, folders)?;
+    let operation = Operation::changeover(number, were, plan, stays, &found.remembered, folders)?;
     tell(Event::Done(
         Step::Check,
         format!("{paths} paths are as planned"),
     ));
     let mut run = Run::begin(server, ledger, operation, tell)?;
     report(&mut run, Came::Itself)
+}
+
+/// The servers that a plan names; where it names none, all that run on the install.
+///
+/// # Errors
+/// When one of them is not among those of `lantern.toml` any more.
+fn named(server: &Server, plan: &Plan) -> Result<Vec<Server>> {
+    if plan.servers.is_empty() {
+        return Ok(server.each());
+    }
+    let each = plan.servers.iter();
+    let each = each.map(|name| Ok(server.chosen(Some(name))?.remove(0)));
+    each.collect()
 }
 
 /// Whether the server is up.
@@ -233,12 +268,16 @@ fn finished(run: &mut Run<'_, '_>, ended: run::Ended) -> Result<Report> {
         Ending::DoneBadly => ended.failure.map(|error| error.to_string()),
         _ => return Err(run.error(ended)),
     };
+    if run.journal.operation.was_up {
+        run.servers.stop_what_was_down()?;
+    }
     Ok(Report {
         number: run.journal.operation.number,
         times: run.times(),
         was_up: run.journal.operation.was_up,
+        servers: names_in(&run.journal.operation),
         running: bad.is_none() && run.journal.operation.kind() == OperationKind::Changeover
-            || run.console.state()? != ServerState::Down,
+            || !run.servers.are_down()?,
         loaded: run.learnt.loaded,
         seen: run.learnt.seen.clone(),
         bad,
@@ -280,9 +319,11 @@ pub fn resume(
     } = run;
     let number = journal.operation.number;
     let was_up = journal.operation.was_up;
+    let servers = names_in(&journal.operation);
     let untimed = |running, backup| Report {
         number,
         was_up,
+        servers: servers.clone(),
         times: Times::default(),
         running,
         loaded: None,
@@ -301,6 +342,11 @@ pub fn resume(
             Ok(untimed(false, String::new()))
         }
     }
+}
+
+fn names_in(operation: &Operation) -> Vec<String> {
+    let servers = operation.servers.iter();
+    servers.map(|one| one.name.clone()).collect()
 }
 
 /// Refuses to go on with an operation, or back, where folders that it exchanges files in have become links since.

@@ -1,6 +1,7 @@
 //! A backup put back where it came from.
 
 use super::run::Run;
+use super::servers;
 use super::{Event, refuse_interrupted};
 use crate::backup;
 use crate::changeover::fault::ChangeoverFault;
@@ -35,9 +36,13 @@ pub fn restore(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Restored> {
     refuse_interrupted(server)?;
-    if let Some(who) = Console::of(server).state()?.who() {
-        return Err(ChangeoverFault::NeedsDown { who }.into());
+    let each = server.concerned(only.iter());
+    for one in &each {
+        if let Some(who) = Console::of(one).state()?.who() {
+            return Err(ChangeoverFault::NeedsDown { who }.into());
+        }
     }
+    let (was_up, servers) = servers::concerned(&each, |_| Ok(false))?;
     let extent = Extent {
         scope: backup::manifest(server, name)?.scope,
         only: only.to_vec(),
@@ -45,7 +50,8 @@ pub fn restore(
     let operation = Operation {
         followed: None,
         number: ledger.next_number()?,
-        was_up: false,
+        was_up,
+        servers,
         work: Work::Restore {
             backup: name.to_owned(),
             extent,

@@ -1,23 +1,21 @@
 //! An operation under way: what the table says comes next is done, and what came of it is told to the table.
 
 use super::journal;
+use super::servers::Servers;
 use super::{Event, check, stage};
 use crate::armed::{self, Became};
 use crate::backup::Pass;
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::console::fault::ConsoleFault;
-use crate::console::{Console, ServerState, Started};
 use crate::error::{Error, Result};
 use crate::interrupt::{self, Moment};
 use crate::ledger::{Ledger, Logged};
 use crate::place::Stamp;
 use crate::shipped;
-use crate::verify;
-use lantern_core::health::Unshown;
 use lantern_core::operation::{
-    self, Action, Came, Detail, Ending, Journal, Operation, Phase, Seen, ServerSeen, Stuck, Times,
-    Trouble, Work,
+    self, Action, Came, Detail, Ending, Journal, Operation, Phase, Seen, Stuck, Times, Trouble,
+    Work,
 };
 use lantern_core::path::RelPath;
 use lantern_core::plan::Step;
@@ -28,7 +26,7 @@ use std::time::Instant;
 pub(super) struct Run<'a, 'b> {
     pub(super) server: &'a Server,
     pub(super) ledger: &'a mut Ledger,
-    pub(super) console: Console<'a>,
+    pub(super) servers: Servers,
     pub(super) journal: Journal,
     pub(super) tell: &'b mut dyn FnMut(Event),
     /// What was learnt on the way, and is told at the end.
@@ -50,10 +48,6 @@ pub(super) struct Learnt {
     pub(super) down_since: Option<Instant>,
     /// From its stop until its start was called, in milliseconds.
     pub(super) own_ms: u64,
-    /// The error lines that are nothing new.
-    pub(super) known_errors: BTreeSet<String>,
-    /// The last start.
-    pub(super) started: Option<Started>,
     /// The files in staging, as they were when they were checked.
     pub(super) staged: HashMap<RelPath, Stamp>,
     /// Texts that were written after they had been looked at, and edited as they were then.
@@ -68,8 +62,6 @@ pub(super) struct Learnt {
     pub(super) loaded: Option<usize>,
     /// What was seen of the components that have to run, in words.
     pub(super) seen: String,
-    /// What the server did not show before it was stopped.
-    pub(super) unshown: Unshown,
     /// What was written since by others and goes aside.
     pub(super) written_since: Vec<RelPath>,
     /// Of those, what belongs to the world.
@@ -125,13 +117,10 @@ impl<'a, 'b> Run<'a, 'b> {
         Run {
             server,
             ledger,
-            console: Console::of(server),
+            servers: Servers::of(server, &journal.operation),
             journal,
             tell,
-            learnt: Learnt {
-                known_errors: verify::known_errors(server),
-                ..Learnt::default()
-            },
+            learnt: Learnt::default(),
             failure: None,
             last_failure: None,
         }
@@ -146,7 +135,7 @@ impl<'a, 'b> Run<'a, 'b> {
         interrupt::enter(self.moment(self.journal.phase));
         'asked: loop {
             let seen = Seen {
-                server: self.server_seen(),
+                server: self.servers.seen(),
                 recorded: self.is_recorded()?,
                 came,
                 trouble: trouble.take(),
@@ -249,16 +238,6 @@ impl<'a, 'b> Run<'a, 'b> {
             }
             Action::TidyUp => self.tidy_up(),
             Action::End(_) => Ok(()),
-        }
-    }
-
-    fn server_seen(&self) -> ServerSeen {
-        match self.console.state() {
-            Ok(ServerState::Down) => ServerSeen::Down,
-            Ok(ServerState::Unknown { .. }) | Err(_) => ServerSeen::Unknown,
-            Ok(
-                ServerState::Ours(_) | ServerState::Reached { .. } | ServerState::Foreign { .. },
-            ) => ServerSeen::Up,
         }
     }
 
@@ -371,11 +350,7 @@ impl<'a, 'b> Run<'a, 'b> {
         Times {
             stop_ms: self.learnt.stop_ms,
             own_ms: self.learnt.own_ms,
-            start_ms: self
-                .learnt
-                .started
-                .as_ref()
-                .map_or(0, |started| started.ready_ms),
+            start_ms: self.servers.ready_ms(),
         }
     }
 
@@ -395,10 +370,7 @@ impl<'a, 'b> Run<'a, 'b> {
                 Error::Changeover(ChangeoverFault::GivenUp {
                     why,
                     cause: ended.failure.map(Into::into),
-                    is_up: self
-                        .console
-                        .state()
-                        .is_ok_and(|state| state != ServerState::Down),
+                    is_up: self.servers.are_down().is_ok_and(|down| !down),
                     wrong: self.learnt.wrong.clone(),
                 })
             }

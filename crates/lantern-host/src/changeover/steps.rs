@@ -8,18 +8,16 @@ use super::{Event, files, telling_name, undo};
 use crate::backup::fault::BackupFault;
 use crate::backup::{self, Label, Pass};
 use crate::changeover::fault::ChangeoverFault;
-use crate::console::ServerState;
-use crate::console::fault::ConsoleFault;
+use crate::console::{ServerState, Started};
 use crate::error::{Error, Result};
 use crate::folder::{free_name, own};
 use crate::place::Meta;
 use crate::survey::{Depth, survey};
 use crate::verify::{self, GoodStart};
-use lantern_core::health::Running;
+use lantern_core::health::{Running, StartReport};
 use lantern_core::operation::{Work, is_own};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, Plan, Step};
-use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
 /// How often it is looked whether a warning is due or the operation was called off.
@@ -83,7 +81,10 @@ impl Run<'_, '_> {
     pub(super) fn first_backup(&mut self) -> Result<()> {
         // While it still runs: what it does not show now is no reason to go back later.
         let found = survey(self.server, self.ledger, Depth::Usual)?;
-        self.learnt.unshown = verify::unshown_now(self.server, &found);
+        for one in self.servers.iter_mut() {
+            let part = found.part(&one.server);
+            one.unshown = verify::unshown_now(&one.server, &part.inventory);
+        }
         self.begins(Step::FirstBackup);
         let kind = self.journal.operation.kind();
         let first = backup::pass(self.server, None).map_err(|error| match error {
@@ -142,7 +143,7 @@ impl Run<'_, '_> {
     }
 
     fn warn_at_times(&mut self) -> Result<String> {
-        if self.console.state()? == ServerState::Down {
+        if self.servers.are_down()? {
             return Ok("nobody to warn: the server is down".into());
         }
         let warn = &self.server.config.warn;
@@ -184,15 +185,24 @@ impl Run<'_, '_> {
         ))
     }
 
-    /// Tells players something; that the server has gone in the meantime is no error.
+    /// Tells players something, on each server that is up; that one has gone in the meantime is no error. Says whether all
+    /// could be told.
     fn say(&self, text: &str) -> Result<bool> {
-        match self.console.say(text) {
-            Err(error) => match self.console.state()? {
-                ServerState::Down => Ok(true),
-                _ => Err(error),
-            },
-            told => told,
+        let mut told = true;
+        for one in self.servers.iter() {
+            let console = one.console();
+            told &= match console.state()? {
+                ServerState::Down => true,
+                _ => match console.say(text) {
+                    Err(error) => match console.state()? {
+                        ServerState::Down => true,
+                        _ => return Err(error),
+                    },
+                    Ok(told) => told,
+                },
+            };
         }
+        Ok(told)
     }
 
     /// Stops the server where it is up.
@@ -200,21 +210,24 @@ impl Run<'_, '_> {
         let is_restore = matches!(self.journal.operation.work, Work::Restore { .. });
         let was_up = self.journal.operation.was_up;
         if is_restore || !was_up {
-            self.console.refuse_up()?;
+            self.servers.refuse_up()?;
         }
         if is_restore {
             return Ok(());
         }
         self.begins(Step::Stop);
-        if self.console.state()? == ServerState::Down {
+        if self.servers.are_down()? {
             self.learnt.down_since = was_up.then(Instant::now);
-            self.done(Step::Stop, "the server was down already".into());
+            self.done(
+                Step::Stop,
+                format!("{} down already", self.whom("was", "were")),
+            );
             return Ok(());
         }
         let begun = Instant::now();
-        self.console.stop()?;
+        self.servers.stop()?;
         self.is_down_since(begun);
-        self.done(Step::Stop, "the server is down".into());
+        self.done(Step::Stop, format!("{} down", self.whom("is", "are")));
         Ok(())
     }
 
@@ -230,7 +243,7 @@ impl Run<'_, '_> {
             format!("not down within {limit} s: nothing will be exchanged; its stop is waited for, to start it again"),
         );
         let begun = Instant::now();
-        self.console.await_stop()?;
+        self.servers.await_stop()?;
         self.is_down_since(begun);
         Ok(())
     }
@@ -275,7 +288,7 @@ impl Run<'_, '_> {
         if !changes.is_empty() {
             return Err(ChangeoverFault::FolderChanged { changes }.into());
         }
-        self.console.refuse_up()
+        self.servers.refuse_up()
     }
 
     /// Makes an edit anew on its text as it is now; or says why that cannot be.
@@ -300,12 +313,7 @@ impl Run<'_, '_> {
     }
 
     pub(super) fn end_what_runs(&mut self) -> Result<()> {
-        match self.console.state()? {
-            ServerState::Down => Ok(()),
-            ServerState::Foreign { who } => Err(Error::Console(ConsoleFault::NoConsole { who })),
-            ServerState::Unknown { why } => Err(Error::Console(ConsoleFault::Unseen { why })),
-            ServerState::Ours(_) | ServerState::Reached { .. } => self.console.end_failed_start(),
-        }
+        self.servers.end_what_runs()
     }
 
     pub(super) fn swap(&mut self) -> Result<()> {
@@ -347,13 +355,17 @@ impl Run<'_, '_> {
                 return Err(BackupFault::NoBackup("of this changeover".into()).into());
             }
         };
-        let changes = before.changes_since(self.server)?;
+        let servers = &self.servers;
+        let changes = before.changes_since(self.server, &|path| servers.spare(path))?;
         if !changes.is_empty() {
             return Err(ChangeoverFault::FolderChanged { changes }.into());
         }
         let (aside, placed) = self.moved();
-        let mut told =
-            format!("{aside} set aside, {placed} put in place; the keep list is untouched");
+        let kept = match self.servers.whose() {
+            Some(names) => format!("the part of the keep list that is {names}'s own"),
+            None => "the keep list".into(),
+        };
+        let mut told = format!("{aside} set aside, {placed} put in place; {kept} is untouched");
         for path in &self.learnt.edited_anew {
             told.push_str(&format!(
                 "; {path} was written meanwhile, and edited as it is now"
@@ -373,88 +385,135 @@ impl Run<'_, '_> {
         let Work::Changeover { stays, .. } = self.journal.operation.work else {
             return self.start_again();
         };
-        let starting = self.console.start()?;
-        let before = GoodStart::read(self.server).map(|good| good.ready_ms);
-        let limit = self.server.family.console.ready_timeout_s;
-        (self.tell)(Event::Waiting(before, limit));
-        let known = &self.learnt.known_errors;
-        let started = self.console.wait_ready(&starting, known, stays)?;
-        let hold_s = self.server.family.console.hold_ms as f64 / 1000.0;
-        let ready_s = started.ready_ms as f64 / 1000.0;
-        self.learnt.started = Some(started);
+        let each = self.servers.iter().map(|one| &one.server);
+        let before = each.filter_map(|one| Some(GoodStart::read(one)?.ready_ms));
+        let before = before.max();
+        let console = &self.server.family.console;
+        let (limit, hold_s) = (console.ready_timeout_s, console.hold_ms as f64 / 1000.0);
+        let outputs: Vec<_> = self
+            .servers
+            .iter()
+            .map(|one| one.console().output())
+            .collect();
+        let tell = &mut self.tell;
+        let mut waiting = || {
+            tell(Event::Waiting {
+                before_ms: before,
+                limit_s: limit,
+                outputs: outputs.clone(),
+            });
+        };
+        self.servers.start(true, stays, &mut waiting)?;
+        let ready_s = self.servers.ready_ms() as f64 / 1000.0;
+        let each = self.each_of_several();
         self.done(
             Step::Start,
-            format!("ready after {ready_s:.1} s, and still up after {hold_s} s more"),
+            format!("{each}ready after {ready_s:.1} s, and still up after {hold_s} s more"),
         );
         Ok(())
     }
 
-    /// Looks at the server that has started.
+    /// The servers, where several are stopped and started, as the beginning of a sentence.
+    fn each_of_several(&self) -> String {
+        let names = self.servers.iter().filter_map(|one| one.server.which());
+        let names: Vec<&str> = names.collect();
+        match names.is_empty() {
+            true => String::new(),
+            false => format!("{}: ", names.join(", ")),
+        }
+    }
+
+    /// The server, or the servers by name, with the right form of a verb.
+    fn whom(&self, one: &str, several: &str) -> String {
+        let names = self.servers.iter().filter_map(|one| one.server.which());
+        match &names.collect::<Vec<&str>>()[..] {
+            [] => format!("the server {one}"),
+            [name] => format!("{name} {one}"),
+            names => format!("{} {several}", names.join(", ")),
+        }
+    }
+
+    /// Looks at each server that has started.
     pub(super) fn verify(&mut self) -> Result<()> {
         self.begins(Step::Verify);
-        let known = self.learnt.known_errors.clone();
-        let unshown = self.learnt.unshown.clone();
-        let wanted = verify::wanted(self.server, self.plan()?.expects, known, unshown)?;
-        let started = self.learnt.started.take().unwrap_or_default();
-        let verdict = verify::look(&self.console, self.server, &wanted, &started.lines)?;
-        let problems = verdict.problems();
-        if !problems.is_empty() {
-            return Err(ChangeoverFault::NotRight {
-                why: problems.join("; "),
-                last: Vec::new(),
+        let expects = self.plan()?.expects;
+        let (mut told, mut seen, mut loaded) = (Vec::new(), Vec::new(), None);
+        for one in self.servers.iter() {
+            let name = one.server.which();
+            let expects = expects.iter();
+            let expects = expects.filter(|it| it.server.as_deref() == name).cloned();
+            let (known, unshown) = (one.known_errors.clone(), one.unshown.clone());
+            let wanted = verify::wanted(&one.server, expects.collect(), known, unshown)?;
+            let nothing = Started::default();
+            let started = one.started.as_ref().unwrap_or(&nothing);
+            let verdict = verify::look(&one.console(), &one.server, &wanted, &started.lines)?;
+            let problems = verdict.problems();
+            let of_it = name.map_or(String::new(), |name| format!("{name}: "));
+            if !problems.is_empty() {
+                return Err(ChangeoverFault::NotRight {
+                    why: format!("{of_it}{}", problems.join("; ")),
+                    last: Vec::new(),
+                }
+                .into());
             }
-            .into());
+            GoodStart::remember(&one.server, started, verdict.unshown())?;
+            seen.push(format!("{of_it}{}", verdict.told()));
+            told.push(format!("{of_it}{}", told_of(&verdict)));
+            let running = |all: Vec<Running>| all.iter().filter(|it| it.runs).count();
+            loaded = match (loaded, verdict.components.map(running)) {
+                (Some(sum), Some(more)) => Some(sum + more),
+                (sum, more) => sum.or(more),
+            };
         }
-        GoodStart::remember(self.server, &started, verdict.unshown())?;
-        self.learnt.started = Some(started);
-        let mut told = vec![verdict.told()];
-        self.learnt.seen = verdict.told();
-        let said = verdict.settings.iter().filter(|s| s.said.is_some());
-        let names: Vec<&str> = said.map(|s| s.name.as_str()).collect();
-        if !names.is_empty() {
-            told.push(format!("{} as set", names.join(", ")));
-        }
-        if !verdict.errors.is_empty() {
-            told.push(match verdict.errors.len() {
-                1 => "1 error line, as in the start before".into(),
-                errors => format!("{errors} error lines, all as in the start before"),
-            });
-        }
+        self.learnt.seen = seen.join("; ");
+        self.learnt.loaded = loaded;
         self.done(Step::Verify, told.join("; "));
-        let running = |all: Vec<_>| all.iter().filter(|it: &&Running| it.runs).count();
-        self.learnt.loaded = verdict.components.map(running);
         Ok(())
     }
 
-    /// Starts the server that ran before, and looks what is wrong with it: it may not be what it was.
+    /// Starts the servers that ran before, and looks what is wrong with them: they may not be what they were.
     pub(super) fn start_again(&mut self) -> Result<()> {
         let is_changeover = matches!(self.journal.operation.work, Work::Changeover { .. });
         self.begins(Step::Start);
-        let starting = self.console.start()?;
-        let started = self.console.wait_ready(&starting, &BTreeSet::new(), true)?;
-        let seconds = started.ready_ms as f64 / 1000.0;
+        self.servers.start(false, true, &mut || {})?;
+        let seconds = self.servers.ready_ms() as f64 / 1000.0;
         let back = if is_changeover { "as before, " } else { "" };
-        self.done(Step::Start, format!("{back}ready after {seconds:.1} s"));
-        self.learnt.wrong = match self.look_at_what_was(&started.lines) {
+        let each = self.each_of_several();
+        self.done(
+            Step::Start,
+            format!("{each}{back}ready after {seconds:.1} s"),
+        );
+        self.learnt.wrong = match self.look_at_what_was() {
             Ok(problems) => problems,
             Err(error) => vec![format!("it could not be looked at: {error}")],
         };
         let other = check::other_program(self.server, &self.journal.operation.work);
         self.learnt.wrong.extend(other);
         if !is_changeover && self.learnt.wrong.is_empty() {
-            GoodStart::remember(self.server, &started, self.learnt.unshown.clone())?;
+            for one in self.servers.iter() {
+                if let Some(started) = &one.started {
+                    GoodStart::remember(&one.server, started, one.unshown.clone())?;
+                }
+            }
         }
         Ok(())
     }
 
-    /// What is wrong with the server that ran before, by what is installed.
-    fn look_at_what_was(&mut self, lines: &[String]) -> Result<Vec<String>> {
+    /// What is wrong with the servers that ran before, by what is installed.
+    fn look_at_what_was(&mut self) -> Result<Vec<String>> {
         let found = survey(self.server, self.ledger, Depth::Usual)?;
-        let known = self.learnt.known_errors.clone();
-        let expected = verify::expected_now(self.server, &found);
-        let wanted = verify::wanted(self.server, expected, known, self.learnt.unshown.clone())?;
-        let verdict = verify::look(&self.console, self.server, &wanted, lines)?;
-        Ok(verdict.problems())
+        let mut wrong = Vec::new();
+        for one in self.servers.iter() {
+            let Some(started) = &one.started else {
+                continue;
+            };
+            let expected = verify::expected_now(&one.server, &found.part(&one.server).inventory);
+            let known = one.known_errors.clone();
+            let wanted = verify::wanted(&one.server, expected, known, one.unshown.clone())?;
+            let verdict = verify::look(&one.console(), &one.server, &wanted, &started.lines)?;
+            wrong.extend(verdict.problems());
+        }
+        Ok(wrong)
     }
 
     pub(super) fn swap_back(&mut self) -> Result<()> {
@@ -489,4 +548,21 @@ impl Run<'_, '_> {
         }
         Ok(())
     }
+}
+
+/// What was seen of a start that is good, in words.
+fn told_of(verdict: &StartReport) -> String {
+    let mut told = vec![verdict.told()];
+    let said = verdict.settings.iter().filter(|s| s.said.is_some());
+    let names: Vec<&str> = said.map(|s| s.name.as_str()).collect();
+    if !names.is_empty() {
+        told.push(format!("{} as set", names.join(", ")));
+    }
+    if !verdict.errors.is_empty() {
+        told.push(match verdict.errors.len() {
+            1 => "1 error line, as in the start before".into(),
+            errors => format!("{errors} error lines, all as in the start before"),
+        });
+    }
+    told.join("; ")
 }

@@ -2,6 +2,7 @@
 
 use super::check;
 use super::run::Run;
+use super::servers::{self, Servers};
 use super::{Event, journal, keeping_as, reachable, same_as_then, stage, telling_name};
 use crate::backup::{self, Manifest, StoredFolder};
 use crate::changeover::fault::{ChangeoverFault, Used};
@@ -81,10 +82,13 @@ pub fn undo(
     let links = links.filter(|_| world == World::Bring);
     let exchanged = way_back.exchanged().into_iter().chain(links);
     check::same_links(server, way_back.followed.as_ref(), exchanged)?;
+    let each = server.concerned(way_back.exchanged().into_iter());
+    let (was_up, servers) = servers::concerned(&each, reachable_or_down)?;
     let operation = Operation {
         followed: None,
         number: ledger.next_number()?,
-        was_up: reachable_or_down(server)?,
+        was_up,
+        servers,
         work: Work::Undo {
             of: match last.kind {
                 OperationKind::Restore => Undoable::Restore { backup: last.to },
@@ -173,22 +177,28 @@ fn what_becomes_of_it(server: &Server, last: &Logged, way_back: &WayBack) -> Res
         let in_backup = stored.paths();
         written.retain(|path| covers(server, extent, &in_backup, path));
     }
-    let console = Console::of(server);
-    let state = console.state()?;
-    let is_down = matches!(state, ServerState::Down);
-    let players = match state {
-        ServerState::Ours(_) | ServerState::Reached { .. } => console.players(),
-        ServerState::Down | ServerState::Foreign { .. } | ServerState::Unknown { .. } => Ok(None),
-    };
-    // That the list cannot be read, or that there is none, does not make it an empty one.
-    let (players, unseen) = match players {
-        Ok(None) if !is_down => (
-            Vec::new(),
-            Some("this family has no list of players".into()),
-        ),
-        Ok(players) => (players.unwrap_or_default(), None),
-        Err(error) => (Vec::new(), Some(error.to_string())),
-    };
+    let concerned = server.concerned(way_back.exchanged().into_iter());
+    let are_some = concerned.len() < server.each().len();
+    written.retain(|path| !servers::spared(are_some, concerned.iter(), path.as_str()));
+    let mut is_down = true;
+    let (mut players, mut unseen) = (Vec::new(), None);
+    for one in &concerned {
+        let console = Console::of(one);
+        let state = console.state()?;
+        is_down &= matches!(state, ServerState::Down);
+        // That the list cannot be read, or that there is none, does not make it an empty one.
+        match state {
+            ServerState::Down => {}
+            ServerState::Ours(_) | ServerState::Reached { .. } => match console.players() {
+                Ok(Some(on)) => players.extend(on),
+                Ok(None) => unseen = Some("this family has no list of players".into()),
+                Err(error) => unseen = Some(error.to_string()),
+            },
+            ServerState::Foreign { .. } | ServerState::Unknown { .. } => {
+                unseen = Some("this family has no list of players".into());
+            }
+        }
+    }
     let used = Box::new(Used {
         players,
         unseen,
@@ -357,12 +367,13 @@ fn draw_undo(run: &mut Run<'_, '_>, of: &Undoable, world: World) -> Result<()> {
     // What was not exchanged, and is not as the backup has it: the world that the new server wrote,
     // or what came after a restore.
     let exchanged = way_back.exchanged();
+    let servers = Servers::of(server, &run.journal.operation);
     let comes_back = |path: &RelPath| {
         let wanted = match restored {
             None => with_world && of_world(path),
             Some(extent) => covers(server, extent, &in_backup, path) && wanted(path),
         };
-        wanted && !exchanged.contains(path)
+        wanted && !exchanged.contains(path) && !servers.spare(path.as_str())
     };
     if let Some(stored) = &stored {
         let stored = stored_moves(run, stored, &comes_back, &aside)?;

@@ -25,6 +25,17 @@ pub enum ConfigFault {
         /// What is wrong, with the line where there is one.
         why: String,
     },
+    /// No server of the install has that name.
+    #[error("no server of this install is called \"{name}\"{}", if known.is_empty() { "; it has only one".into() } else { format!("; there are: {}", known.join(", ")) })]
+    NoSuchServer {
+        /// The name.
+        name: String,
+        /// The servers there are.
+        known: Vec<String>,
+    },
+    /// Only one of several servers can be meant.
+    #[error("several servers run on this install: {}", .0.join(", "))]
+    WhichServer(Vec<String>),
     /// Lantern's records in a folder were written for another one.
     #[error("lantern's records in this folder were written for another one: {there}{}", if *is_still_there { ", which is still there" } else { "" })]
     OtherFolder {

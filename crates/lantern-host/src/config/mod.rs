@@ -1,6 +1,9 @@
 //! `lantern.toml`, and the family file it names.
 
 pub mod fault;
+mod several;
+
+pub use several::{OneServer, PROCESS};
 
 use crate::config::fault::ConfigFault;
 use crate::error::{Error, Result};
@@ -115,6 +118,9 @@ pub struct Config {
     /// Where backups go.
     #[serde(default)]
     pub backup: BackupPlace,
+    /// The servers that run on this install, where it is more than one.
+    #[serde(default, rename = "server")]
+    pub servers: Vec<OneServer>,
 }
 
 /// What of a server's start scripts its family does not know.
@@ -334,6 +340,10 @@ pub struct Server {
     pub copy_of: Option<Folder>,
     /// The machine that it runs on.
     pub runner: Arc<dyn Runner>,
+    /// Of an install that several servers run on, what is each one's own.
+    shares: Vec<Arc<several::Share>>,
+    /// Which of several servers of an install this is.
+    which: Option<several::Which>,
 }
 
 impl Server {
@@ -364,22 +374,23 @@ impl Server {
             .hold_s
             .map_or(console.hold_ms, |s| s.saturating_mul(1000));
         let known: Vec<&str> = console.settings.iter().map(|s| s.name.as_str()).collect();
-        if let Some(name) = config
-            .expect
-            .keys()
-            .find(|name| !known.contains(&name.as_str()))
-        {
+        let of_one = config.servers.iter().flat_map(|one| one.expect.keys());
+        let mut expected = config.expect.keys().chain(of_one);
+        if let Some(name) = expected.find(|name| !known.contains(&name.as_str())) {
             let known = known.join(", ");
             return Err(fault(format!(
                 "expect.{name}: the family knows no such setting; it knows: {known}"
             )));
         }
+        let (family, shares) = several::shared(&config, family).map_err(fault)?;
         let mut server = Server {
             folder,
             config,
             family,
             copy_of: None,
             runner: Arc::new(ThisMachine),
+            shares,
+            which: None,
         };
         // What is on the keep list has to be backed up and watched wherever it lies, and components are there wherever they are.
         let folder = server.folder.clone();
@@ -419,10 +430,12 @@ impl Server {
 
     /// The environment variable that holds the remote console's password: no other program gets it.
     pub fn password_env(&self) -> Option<&str> {
-        match &self.config.console.line {
+        let of_each = self.config.servers.iter().map(|one| &one.console);
+        let mut all = std::iter::once(&self.config.console).chain(of_each);
+        all.find_map(|console| match &console.line {
             Some(LineWay::Remote(remote)) => remote.password_env.as_deref(),
             _ => None,
-        }
+        })
     }
 
     /// The catalogues that are always looked at.

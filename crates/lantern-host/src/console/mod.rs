@@ -24,7 +24,6 @@ pub use starting::{Started, Starting};
 use crate::config::{RunBy, Server};
 use crate::console::fault::ConsoleFault;
 use crate::error::{At, Error, Result};
-use crate::folder::own;
 use crate::place::here;
 use crate::runner::{Ended, Runner};
 use lantern_core::family::PortRule;
@@ -124,14 +123,17 @@ impl<'a> Console<'a> {
     }
 
     fn input(&self) -> PathBuf {
-        self.server.folder.shown(&own("console/input"))
+        self.server.folder.shown(&self.server.console_file("input"))
     }
 
     /// The file with what the server prints.
     pub fn output(&self) -> PathBuf {
         match &self.server.config.console.log {
             Some(log) => self.server.folder.root().join(log),
-            None => self.server.folder.shown(&own("console/output.log")),
+            None => self
+                .server
+                .folder
+                .shown(&self.server.console_file("output.log")),
         }
     }
 
@@ -151,7 +153,7 @@ impl<'a> Console<'a> {
     /// # Errors
     /// When that command line cannot be run.
     pub fn state(&self) -> Result<ServerState> {
-        let (writer, hidden) = match process::look(self.runner(), &self.server.folder) {
+        let (writer, hidden) = match process::look(self.server) {
             Seen::Own(process) => return Ok(ServerState::Ours(process)),
             Seen::Other { pid, file } => (Some((pid, file)), None),
             Seen::None { unseen } => (None, unseen),
@@ -185,7 +187,7 @@ impl<'a> Console<'a> {
             ServerState::Reached { pid: Some(pid), .. } => self.runner().group_of(*pid)?,
             _ => return None,
         };
-        let second = process::second(self.runner(), &self.server.folder, own);
+        let second = process::second(self.server, own);
         second.map(|(pid, file)| format!("process {pid} has {file} open for writing"))
     }
 
@@ -201,7 +203,7 @@ impl<'a> Console<'a> {
     }
 
     fn signs(&self) -> Result<Signs> {
-        let writer = process::writes(self.runner(), &self.server.folder);
+        let writer = process::writes(self.server);
         Ok(Signs {
             writer,
             ..self.signs_besides()?

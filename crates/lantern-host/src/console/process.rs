@@ -1,7 +1,8 @@
 //! Whether the server's process is there: from its record, and from who holds its files open.
 
+use crate::config::{PROCESS, Server};
 use crate::error::{At, Result};
-use crate::folder::{Folder, OWN, own};
+use crate::folder::{Folder, OWN};
 use crate::place::here;
 use crate::runner::{Runner, Signal, Writers};
 use lantern_core::path::RelPath;
@@ -53,9 +54,9 @@ impl Process {
     }
 
     /// A file of another server's folder that it, or a process of its group, has open for writing.
-    pub fn opens_file_of(&self, runner: &dyn Runner, folder: &Folder) -> Option<String> {
-        let open = open_files(runner, folder).0.into_iter();
-        let mut own = open.filter(|(pid, _)| runner.group_of(*pid) == Some(self.pid));
+    pub fn opens_file_of(&self, server: &Server) -> Option<String> {
+        let open = open_files(server).0.into_iter();
+        let mut own = open.filter(|(pid, _)| server.runner.group_of(*pid) == Some(self.pid));
         own.find(is_the_servers).map(|(_, file)| file)
     }
 
@@ -69,32 +70,37 @@ impl Process {
     }
 }
 
-fn record() -> RelPath {
-    own("console/process.json")
+fn record(server: &Server) -> RelPath {
+    server.console_file(PROCESS)
 }
 
-pub(super) fn remember(runner: &dyn Runner, folder: &Folder, pid: i32) -> Result<Process> {
-    let process = Process::of(runner, pid);
+pub(super) fn remember(server: &Server, pid: i32) -> Result<Process> {
+    let process = Process::of(&*server.runner, pid);
     let text = serde_json::to_vec(&process).expect("a process has only plain values");
-    folder.write_whole(&record(), &text)?;
+    server.folder.write_whole(&record(server), &text)?;
     Ok(process)
 }
 
-pub(super) fn forget(folder: &Folder) -> Result<()> {
-    match folder.has(&record())? {
-        true => folder.remove_file(&record()),
+pub(super) fn forget(server: &Server) -> Result<()> {
+    let folder = &server.folder;
+    match folder.has(&record(server))? {
+        true => folder.remove_file(&record(server)),
         false => Ok(()),
     }
 }
 
-pub(super) fn look(runner: &dyn Runner, folder: &Folder) -> Seen {
-    let recorded = folder.read(&record()).ok();
-    let recorded: Option<Process> = recorded.and_then(|text| serde_json::from_slice(&text).ok());
-    if let Some(process) = recorded
-        && process.is_alive(runner)
-    {
+/// The process that is written down, where it is still there.
+fn recorded(server: &Server, at: &RelPath) -> Option<Process> {
+    let text = server.folder.read(at).ok()?;
+    let process: Process = serde_json::from_slice(&text).ok()?;
+    process.is_alive(&*server.runner).then_some(process)
+}
+
+pub(super) fn look(server: &Server) -> Seen {
+    let runner = &*server.runner;
+    if let Some(process) = recorded(server, &record(server)) {
         // The record may have come along with a copy of the folder: the process itself has to show that it is here.
-        let here = |path: &Path| folder.below(path).is_some();
+        let here = |path: &Path| server.folder.below(path).is_some();
         match runner.works_in(process.pid, &here) {
             Some(true) => return Seen::Own(process),
             Some(false) => {}
@@ -106,12 +112,12 @@ pub(super) fn look(runner: &dyn Runner, folder: &Folder) -> Seen {
             }
         }
     }
-    let (open, unseen) = open_files(runner, folder);
+    let (open, unseen) = open_files(server);
     let Some((pid, file)) = open.into_iter().min_by_key(is_the_servers) else {
         return Seen::None { unseen };
     };
     // Lantern may have been killed before it could write the record; the pipe is lantern's alone.
-    let own_pipe = file.starts_with(".lantern/console");
+    let own_pipe = file.starts_with(server.console_room().as_str());
     match runner.group_of(pid) {
         Some(leader) if own_pipe => Seen::Own(Process::of(runner, leader)),
         _ => Seen::Other { pid, file },
@@ -119,42 +125,54 @@ pub(super) fn look(runner: &dyn Runner, folder: &Folder) -> Seen {
 }
 
 /// A process outside a server's own group that has a file of the server open for writing.
-pub(super) fn second(runner: &dyn Runner, folder: &Folder, group: i32) -> Option<(i32, String)> {
-    let open = open_files(runner, folder).0.into_iter();
-    let mut others = open.filter(|(pid, _)| runner.group_of(*pid) != Some(group));
+pub(super) fn second(server: &Server, group: i32) -> Option<(i32, String)> {
+    let open = open_files(server).0.into_iter();
+    let mut others = open.filter(|(pid, _)| server.runner.group_of(*pid) != Some(group));
     others.find(is_the_servers)
 }
 
 /// Whether some process has a file of the server, lantern's own left out, open for writing.
-pub(super) fn writes(runner: &dyn Runner, folder: &Folder) -> Option<(i32, String)> {
-    open_files(runner, folder)
-        .0
-        .into_iter()
-        .find(is_the_servers)
+pub(super) fn writes(server: &Server) -> Option<(i32, String)> {
+    open_files(server).0.into_iter().find(is_the_servers)
 }
 
 fn is_the_servers((_, file): &(i32, String)) -> bool {
     !file.starts_with(".lantern/")
 }
 
-/// The files below the folder that other processes have open for writing, lantern's own but the console left
-/// out; and who cannot be looked into though the server could be theirs.
-fn open_files(runner: &dyn Runner, folder: &Folder) -> (Vec<(i32, String)>, Option<String>) {
+/// The files of the server that other processes have open for writing, lantern's own but the console left out; and who
+/// cannot be looked into though the server could be theirs. Of several servers of one install, what another one of them
+/// does is its own affair.
+fn open_files(server: &Server) -> (Vec<(i32, String)>, Option<String>) {
+    let folder = &server.folder;
     let own_files = folder.root().join(OWN);
+    let room = server.console_room();
+    let ground = server.ground();
     let counts = |path: &Path| {
         let Some(below) = folder.below(path) else {
             return false;
         };
         // Of a folder that stood here before, the system marks the files as deleted.
         let is_there = here::look(path).is_some();
-        is_there && (!path.starts_with(&own_files) || below.starts_with(".lantern/console"))
+        let is_elsewhere = below.to_str().is_some_and(|text| ground.is_elsewhere(text));
+        let is_own = !path.starts_with(&own_files) || below.starts_with(room.as_str());
+        is_there && is_own && !is_elsewhere
     };
-    let Writers { seen, unseen } = runner.writers(&counts);
+    let Writers { seen, unseen } = server.runner.writers(&counts);
+    let others = server.others_processes().into_iter();
+    let others = others.filter_map(|at| Some(recorded(server, &at)?.pid));
+    let others: Vec<i32> = others.collect();
+    let is_others = |pid: i32| {
+        let group = server.runner.group_of(pid);
+        group.is_some_and(|group| others.contains(&group))
+    };
     let named = seen.into_iter().filter_map(|written| {
         let below = folder.below(&written.path)?;
         Some((written.pid, below.display().to_string()))
     });
-    (named.collect(), hidden(runner, folder, &unseen))
+    let named = named.filter(|(pid, _)| !is_others(*pid));
+    let unseen = hidden(&*server.runner, folder, &unseen);
+    (named.collect(), unseen)
 }
 
 /// Processes of the user that the server folder belongs to, where that is another one than lantern's.

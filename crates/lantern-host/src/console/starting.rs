@@ -4,7 +4,6 @@ use super::process::{self, Process};
 use super::{ANSWER, ASK_AROUND, Console, LOOK, ServerState, ports, printed};
 use crate::console::fault::ConsoleFault;
 use crate::error::{At, Error, Result, plain};
-use crate::folder::own;
 use crate::runner::Launch;
 use lantern_core::health;
 use printed::{PIECE, Printed};
@@ -66,7 +65,7 @@ impl Console<'_> {
                 return Err(ConsoleFault::Unseen { why }.into());
             }
         }
-        self.server.folder.make_own("console")?;
+        self.server.make_console_room()?;
         if let Some(live) = &self.server.copy_of {
             ports::move_away(self.server, live)?;
         }
@@ -88,20 +87,20 @@ impl Console<'_> {
         let since = serde_json::to_vec(&Since { inode, offset });
         let since = since.expect("a place has only plain values");
         let folder = &self.server.folder;
-        folder.write_whole(&own("console/since.json"), &since)
+        folder.write_whole(&self.server.console_file("since.json"), &since)
     }
 
     /// Starts the server as a process that lantern keeps.
     fn spawn(&self) -> Result<Process> {
         let folder = &self.server.folder;
         let input = self.input();
-        if !folder.has(&own("console/input"))? {
+        if !folder.has(&self.server.console_file("input"))? {
             let made = self.runner().make_pipe(&input);
             made.at("making the pipe", &input)?;
         }
-        let output = own("console/output.log");
+        let output = self.server.console_file("output.log");
         if folder.has(&output)? {
-            folder.replace(&output, &own("console/output.previous.log"))?;
+            folder.replace(&output, &self.server.console_file("output.previous.log"))?;
         }
         self.remember_where_it_begins()?;
         let launch = Launch {
@@ -122,11 +121,15 @@ impl Console<'_> {
                 last: Vec::new(),
             })
         })?;
-        process::remember(self.runner(), folder, pid)
+        process::remember(self.server, pid)
     }
 
     fn since(&self) -> Since {
-        let since = self.server.folder.read(&own("console/since.json")).ok();
+        let since = self
+            .server
+            .folder
+            .read(&self.server.console_file("since.json"))
+            .ok();
         let since = since.and_then(|text| serde_json::from_slice(&text).ok());
         since.unwrap_or_default()
     }
@@ -299,7 +302,7 @@ impl Console<'_> {
                 .are_none()
                 .then(|| "no process, port or open file of it is there".into()));
         };
-        let second = process::second(self.runner(), &self.server.folder, process.pid);
+        let second = process::second(self.server, process.pid);
         Ok(second.map(|(pid, file)| {
             format!("a second one was started by something else: process {pid} has {file} open for writing")
         }))

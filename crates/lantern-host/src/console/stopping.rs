@@ -131,7 +131,7 @@ impl Console<'_> {
             if !group && !port {
                 let signs = self.signs()?;
                 if signs.are_none() {
-                    return process::forget(&self.server.folder);
+                    return process::forget(self.server);
                 }
             }
             if Instant::now() > deadline {

@@ -22,6 +22,14 @@ pub enum PlanningFault {
     /// A start command is cut off, so that the server would be told less than it should.
     #[error("the start command is cut off: {}", told(.0))]
     CutOff(Vec<(RelPath, Cut)>),
+    /// Two servers of one install carry an add-on of one id, each in a place of its own.
+    #[error("{id} lies in two places, each of another server: {} and {}", places[0], places[1])]
+    CarriedTwice {
+        /// The add-on.
+        id: Id,
+        /// Where it lies.
+        places: [RelPath; 2],
+    },
     /// Nothing that is run before the start updates the server.
     #[error(
         "nothing that is run before the start updates the server, as far as its scripts and the patterns for them tell"

@@ -1,13 +1,13 @@
 //! Start scripts, before they are run: whether one is cut off, and what in one belongs elsewhere.
 
 use super::fault::PlanningFault;
-use super::put_back::standing_still;
+use super::put_back::{concerned, standing_still};
 use crate::config::Server;
 use crate::error::{Error, Result};
 use crate::ledger::Ledger;
 use crate::survey::{Depth, flow, scripts, survey};
 use lantern_core::artifact::Artifact;
-use lantern_core::launch::{Command, Cut, Dialect, part};
+use lantern_core::launch::{Command, Cut, Dialect, Flow, part};
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
 use lantern_core::text::Text;
@@ -23,8 +23,17 @@ pub fn cut_off(server: &Server, plan: Option<&Plan>) -> Result<Vec<(RelPath, Cut
     if let Some(plan) = plan {
         texts = edited(texts, plan);
     }
-    let cuts = flow(server, &texts).cuts.into_iter();
-    Ok(cuts.filter(|(_, cut)| cut.is_wrong()).collect())
+    let mut cuts: Vec<(RelPath, Cut)> = Vec::new();
+    for one in server.each() {
+        let of_one = flow(&one, &texts).cuts.into_iter();
+        let new = of_one.filter(|(path, cut)| {
+            let mut known = cuts.iter();
+            cut.is_wrong() && !known.any(|(other, seen)| other == path && seen.at == cut.at)
+        });
+        let new: Vec<(RelPath, Cut)> = new.collect();
+        cuts.extend(new);
+    }
+    Ok(cuts)
 }
 
 /// Scripts as a plan leaves them. An edit that does not fit is refused by name where it is carried out.
@@ -61,13 +70,18 @@ pub fn part_updates(server: &Server, ledger: &mut Ledger) -> Result<Plan> {
     let mut plan = standing_still(server, ledger, &survey)?;
     // What is mended on the way is parted as it then stands.
     let texts = edited(survey.scripts.clone(), &plan);
-    let flow = flow(server, &texts);
+    let each = server.each();
+    let flows: Vec<Flow> = each.iter().map(|one| flow(one, &texts)).collect();
     let mut moving: BTreeMap<RelPath, Vec<&Command>> = BTreeMap::new();
-    for step in flow.updates() {
-        let Some((path, _)) = step.at() else {
+    for step in flows.iter().flat_map(Flow::updates) {
+        let Some((path, at)) = step.at() else {
             continue;
         };
-        moving.entry(path.clone()).or_default().push(&step.command);
+        let known = moving.entry(path.clone()).or_default();
+        // Several servers may share the script.
+        if known.iter().all(|command| command.at() != at) {
+            known.push(&step.command);
+        }
     }
     if moving.is_empty() {
         return Err(Error::Planning(PlanningFault::NothingUpdates));
@@ -105,6 +119,7 @@ pub fn part_updates(server: &Server, ledger: &mut Ledger) -> Result<Plan> {
         ));
         plan.bring(beside, artifact, None);
     }
+    concerned(server, &mut plan);
     Ok(plan)
 }
 

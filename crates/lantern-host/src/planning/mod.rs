@@ -20,18 +20,18 @@ use crate::ledger::Ledger;
 use crate::place::here;
 use crate::planning::fault::PlanningFault;
 use crate::release::payload;
-use crate::survey::{Depth, Survey, survey};
+use crate::survey::{Depth, PartSeen, Survey, survey};
 use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
-use lantern_core::inventory::{Inventory, Remembered, arrange_by_name};
-use lantern_core::launch::Flow;
+use lantern_core::family::Ground;
+use lantern_core::inventory::{Inventory, Remembered, arrange_by_name, united};
 use lantern_core::order::Arrangement;
 use lantern_core::outlook;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{
-    ActionKind, Plan, Situation, TextEdit, afterwards, draw, remembered_after,
+    ActionKind, Part, Payload, Plan, Situation, TextEdit, afterwards, draw, remembered_after,
 };
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
 use lantern_core::text::Text;
@@ -84,6 +84,8 @@ pub struct Terms {
     pub beside: bool,
     /// What may be taken.
     pub policy: Policy,
+    /// The one of several servers of the install on which add-ons are switched, and start what comes new; otherwise all.
+    pub of: Option<String>,
 }
 
 /// A question put together: what is installed, what is on offer, what is asked for.
@@ -92,8 +94,10 @@ pub struct Question<'a> {
     server: &'a Server,
     /// What is installed.
     pub survey: Survey,
-    /// What is switched on, or else off; the survey's inventory says so already.
-    switched: BTreeMap<Id, bool>,
+    /// What is switched on, or else off, on each server; the survey's inventories say so already.
+    switched: Vec<BTreeMap<Id, bool>>,
+    /// The one of several servers that all of this is for.
+    of: Option<String>,
     /// What could not be used of what is on offer: where, and why.
     pub left_out: Vec<(String, String)>,
     /// The question itself, for the resolver.
@@ -129,12 +133,9 @@ pub fn question<'a>(
             survey = crate::survey::survey(server, ledger, Depth::Usual)?;
         }
     }
-    let switch = survey.inventory.switch(
-        &server.family,
-        &ids(server, &terms.on),
-        &ids(server, &terms.off),
-    );
-    let switched = switch.map_err(|fault| Error::Planning(PlanningFault::Switch(fault)))?;
+    server.chosen(terms.of.as_deref())?;
+    let switched = switch(server, &mut survey, terms)?;
+    carried_once(&survey)?;
     let unsaid = loses_unsaid(server, &survey.inventory, terms);
     if !unsaid.is_empty() {
         return Err(Error::Planning(PlanningFault::WorldLoses(unsaid)));
@@ -162,6 +163,7 @@ pub fn question<'a>(
         server,
         survey,
         switched,
+        of: terms.of.clone(),
         left_out: depot.left_out,
         request,
         variants,
@@ -169,6 +171,56 @@ pub fn question<'a>(
         beside: terms.beside,
         downloads,
     })
+}
+
+/// Switches add-ons on the servers that are meant: what is there. Says what has changed on each.
+fn switch(server: &Server, survey: &mut Survey, terms: &Terms) -> Result<Vec<BTreeMap<Id, bool>>> {
+    let (on, off) = (ids(server, &terms.on), ids(server, &terms.off));
+    let several = survey.parts.len() > 1;
+    let known = |inventory: &Inventory, id: &Id| inventory.get(id).is_some();
+    let of_whole = survey.inventory.clone();
+    let mut switched = Vec::new();
+    for part in &mut survey.parts {
+        let is_meant = terms.of.is_none() || part.server.which() == terms.of.as_deref();
+        // What another server has to itself is switched there; what nobody has is told.
+        let here = |id: &&Id| {
+            let elsewhere = several && terms.of.is_none() && known(&of_whole, id);
+            is_meant && (known(&part.inventory, id) || !elsewhere)
+        };
+        let of = |ids: &[Id]| ids.iter().filter(here).cloned().collect::<Vec<Id>>();
+        let (on, off) = (of(&on), of(&off));
+        let change = part.inventory.switch(&part.server.family, &on, &off);
+        switched.push(change.map_err(|fault| Error::Planning(PlanningFault::Switch(fault)))?);
+    }
+    if several {
+        let findings = std::mem::take(&mut survey.inventory.findings);
+        survey.inventory = united(survey.parts.iter().map(|part| &part.inventory));
+        survey.inventory.findings = findings;
+    } else if let [only] = &survey.parts[..] {
+        survey.inventory = only.inventory.clone();
+    }
+    Ok(switched)
+}
+
+/// Refuses where two servers carry an add-on of one id, each to itself: one release of it has to fit both, and where each
+/// lies is not followed.
+fn carried_once(survey: &Survey) -> Result<()> {
+    if survey.parts.len() < 2 {
+        return Ok(());
+    }
+    let mut places: BTreeMap<&Id, &RelPath> = BTreeMap::new();
+    let components = survey.inventory.components.iter();
+    let whole = components.filter(|component| component.group.is_none());
+    for (component, place) in whole.filter_map(|it| Some((it, it.place.as_ref()?))) {
+        let id = &component.facts.id;
+        if let Some(other) = places.insert(id, place) {
+            return Err(Error::Planning(PlanningFault::CarriedTwice {
+                id: id.clone(),
+                places: [other.clone(), place.clone()],
+            }));
+        }
+    }
+    Ok(())
 }
 
 /// Everything that is on offer: catalogues, drop folders, and what recipes have made.
@@ -330,14 +382,21 @@ struct Layering<'a> {
 struct Beginning {
     inventory: Inventory,
     files: Vec<FileSeen>,
-    order: Option<(RelPath, Text)>,
+    parts: Vec<PartAt>,
     scripts: Vec<(RelPath, Text)>,
-    flow: Flow,
     remembered: BTreeMap<RelPath, Remembered>,
-    /// What is switched, which the inventory says already.
-    switched: BTreeMap<Id, bool>,
     /// Files that no plan speaks of.
     untouched: Vec<RelPath>,
+}
+
+/// One of the servers of the install, as a plan finds it.
+struct PartAt {
+    seen: PartSeen,
+    ground: Ground,
+    /// What is switched, which the inventory says already.
+    switched: BTreeMap<Id, bool>,
+    /// Whether it starts what comes new.
+    takes_new: bool,
 }
 
 impl Question<'_> {
@@ -378,7 +437,7 @@ impl Question<'_> {
             stored: layers::stored(&server.folder)?,
             beside: self.beside,
         };
-        let mut at = beginning(server, &self.survey, &self.switched);
+        let mut at = beginning(server, &self.survey, &self.switched, self.of.as_deref());
         let downloads = &mut self.downloads;
         let Some(stops) = stops(&self.request, selection)? else {
             let (plan, _) = stage(server, &at, downloads, &self.request, selection, &layering)?;
@@ -400,16 +459,27 @@ impl Question<'_> {
     }
 }
 
-/// The server as a survey found it, with what is switched.
-fn beginning(server: &Server, survey: &Survey, switched: &BTreeMap<Id, bool>) -> Beginning {
+/// The server as a survey found it, with what is switched on each that runs on the install; `of` is the one of them that
+/// starts what comes new, or all do.
+fn beginning(
+    server: &Server,
+    survey: &Survey,
+    switched: &[BTreeMap<Id, bool>],
+    of: Option<&str>,
+) -> Beginning {
+    let parts = survey.parts.iter().enumerate();
+    let parts = parts.map(|(index, seen)| PartAt {
+        ground: seen.server.ground(),
+        switched: switched.get(index).cloned().unwrap_or_default(),
+        takes_new: of.is_none() || seen.server.which() == of,
+        seen: seen.clone(),
+    });
     Beginning {
         inventory: survey.inventory.clone(),
         files: survey.planned_files(server).cloned().collect(),
-        order: survey.order.clone(),
+        parts: parts.collect(),
         scripts: survey.scripts.clone(),
-        flow: survey.flow.clone(),
         remembered: survey.remembered.clone(),
-        switched: switched.clone(),
         untouched: survey.untouched_files(server).cloned().collect(),
     }
 }
@@ -493,6 +563,17 @@ fn stage(
     }
     let keep = server.keep();
     let root = server.folder.root().display().to_string();
+    let parts = at.parts.iter().map(|part| Part {
+        name: part.seen.server.which(),
+        family: &part.seen.server.family,
+        inventory: &part.seen.inventory,
+        order: part.seen.order.as_ref().map(|(path, text)| (path, text)),
+        flow: &part.seen.flow,
+        switched: &part.switched,
+        ground: &part.ground,
+        takes_new: part.takes_new,
+    });
+    let parts: Vec<Part<'_>> = parts.collect();
     let situation = Situation {
         folder: (&root, &at.untouched),
         own: &server.own_files(),
@@ -501,12 +582,10 @@ fn stage(
         family: &server.family,
         inventory: &at.inventory,
         files: &at.files,
-        order: at.order.as_ref().map(|(path, text)| (path, text)),
+        parts: &parts,
         sooner: &server.sooner(),
-        switched: &at.switched,
         dropped: &request.drop,
         scripts: &at.scripts,
-        flow: &at.flow,
         effects: &server.config.effects,
         keep: &keep,
         remembered: &at.remembered,
@@ -540,44 +619,80 @@ fn stage(
             offer.version
         ));
     }
-    let (mut order, mut scripts) = (at.order.clone(), at.scripts.clone());
-    for edit in &plan.edits {
-        let texts = order.iter_mut().chain(&mut scripts);
-        for (_, text) in texts.filter(|(path, _)| *path == edit.path) {
-            *text = edited(edit, text)?;
-        }
+    let next = left_by(&plan, at, selection, request, &payloads)?;
+    Ok((plan, next))
+}
+
+/// The server as a plan leaves it.
+fn left_by(
+    plan: &Plan,
+    at: &Beginning,
+    selection: &Selection,
+    request: &Request,
+    payloads: &BTreeMap<usize, Payload>,
+) -> Result<Beginning> {
+    let changed = |path: &RelPath, text: &Text| {
+        let edit = plan.edits.iter().find(|edit| edit.path == *path);
+        edit.map_or_else(|| Ok(text.clone()), |edit| edited(edit, text))
+    };
+    let mut scripts = at.scripts.clone();
+    for (path, text) in &mut scripts {
+        *text = changed(path, text)?;
     }
-    let lines = server.family.order.as_ref().zip(order.as_ref());
-    let lines = lines
-        .map(|(rule, (_, text))| Arrangement::read(rule, text.as_str()))
-        .unwrap_or_default();
-    let (mut inventory, files) = afterwards(
-        &at.inventory,
-        &plan,
-        selection,
-        &request.offers,
-        &payloads,
-        lines,
-    );
-    if let Some(rule) = &server.family.order {
-        arrange_by_name(rule, &mut inventory);
+    let mut parts = Vec::new();
+    let mut files = Vec::new();
+    for part in &at.parts {
+        let seen = &part.seen;
+        let family = &seen.server.family;
+        let order = seen.order.as_ref();
+        let order = order.map(|(path, text)| Ok::<_, Error>((path.clone(), changed(path, text)?)));
+        let order = order.transpose()?;
+        let lines = family.order.as_ref().zip(order.as_ref());
+        let lines = lines.map(|(rule, (_, text))| Arrangement::read(rule, text.as_str()));
+        let (mut inventory, left) = afterwards(
+            &seen.inventory,
+            plan,
+            selection,
+            &request.offers,
+            payloads,
+            lines.unwrap_or_default(),
+            seen.server.which(),
+        );
+        let is_elsewhere = |place: &RelPath| part.ground.is_elsewhere(place.as_str());
+        inventory
+            .components
+            .retain(|it| !it.place.as_ref().is_some_and(is_elsewhere));
+        if let Some(rule) = &family.order {
+            arrange_by_name(rule, &mut inventory);
+        }
+        files = left;
+        parts.push(PartAt {
+            seen: PartSeen {
+                inventory,
+                order,
+                ..seen.clone()
+            },
+            ground: part.ground.clone(),
+            switched: BTreeMap::new(),
+            takes_new: part.takes_new,
+        });
     }
     let mut remembered = at.remembered.clone();
     for action in plan.of(ActionKind::SetAside) {
         remembered.remove(&action.path);
     }
-    remembered.extend(remembered_after(&plan, &at.remembered));
-    let next = Beginning {
-        inventory,
+    remembered.extend(remembered_after(plan, &at.remembered));
+    Ok(Beginning {
+        inventory: match &parts[..] {
+            [only] => only.seen.inventory.clone(),
+            several => united(several.iter().map(|part| &part.seen.inventory)),
+        },
         files,
-        order,
+        parts,
         scripts,
-        flow: at.flow.clone(),
         remembered,
-        switched: BTreeMap::new(),
         untouched: at.untouched.clone(),
-    };
-    Ok((plan, next))
+    })
 }
 
 /// What lies in the drop folder and was not chosen, with what was chosen instead; older ones of

@@ -13,7 +13,7 @@ use crate::survey::{Depth, Survey, survey};
 use lantern_core::artifact::Artifact;
 use lantern_core::component::Id;
 use lantern_core::path::RelPath;
-use lantern_core::plan::Plan;
+use lantern_core::plan::{ActionKind, Plan};
 use lantern_core::resolve::{Request, Selection};
 use std::collections::BTreeMap;
 
@@ -97,7 +97,17 @@ pub fn put_back(
         let known = survey.remembered.get(&path);
         plan.bring(path, artifact, known.map(|known| known.hash.clone()));
     }
+    concerned(server, &mut plan);
     Ok(plan)
+}
+
+/// Writes down which of several servers have to be stopped for what a plan changes.
+pub(super) fn concerned(server: &Server, plan: &mut Plan) {
+    let changing = plan.actions.iter();
+    let changing = changing.filter(|action| action.what != ActionKind::Keep);
+    let each = server.concerned(changing.map(|action| &action.path));
+    let names = each.iter().filter_map(|one| one.which().map(str::to_owned));
+    plan.servers = names.collect();
 }
 
 /// Draws a plan that puts the load order right, with what start scripts pin; all else stays.
@@ -112,8 +122,8 @@ pub fn put_order(server: &Server, ledger: &mut Ledger) -> Result<Plan> {
 /// A plan in which everything stays as it is, for what is then brought or changed by name.
 pub(super) fn standing_still(server: &Server, ledger: &Ledger, survey: &Survey) -> Result<Plan> {
     let mut downloads = Downloads::new(ledger);
-    let (switched, variants) = (BTreeMap::new(), BTreeMap::new());
-    let at = beginning(server, survey, &switched);
+    let variants = BTreeMap::new();
+    let at = beginning(server, survey, &[], None);
     let request = Request::new(
         target(server, survey, SAME)?,
         Id::new(&server.family.build.id),

@@ -106,8 +106,10 @@ pub fn rehearse(
     tell: &mut dyn FnMut(Event),
 ) -> Result<Rehearsal> {
     check::program(server, piece.plan)?;
-    let console = Console::of(server);
-    console.refuse_second(&console.state()?)?;
+    for one in server.each() {
+        let console = Console::of(&one);
+        console.refuse_second(&console.state()?)?;
+    }
     clear(server)?;
     refuse_own_path(server)?;
     let made = make(server, piece.with_world);
@@ -119,7 +121,8 @@ pub fn rehearse(
         }
     };
     tell(Event::Copied(copied.clone()));
-    let handed_on = verify::hand_on(server, &copy);
+    let mut pairs = server.each().into_iter().zip(copy.each());
+    let handed_on = pairs.try_for_each(|(live, copy)| verify::hand_on(&live, &copy));
     let outcome = handed_on.and_then(|()| carry_out(server, &copy, ledger, piece.plan, tell));
     let ended = end(&copy);
     if !piece.keep_copy {
@@ -171,23 +174,27 @@ fn carry_out(
     ledger.copy_to(&copy.folder.shown(&copy_of_it))?;
     let mut ledger = Ledger::open(&copy.folder)?;
     let report = changeover::changeover(copy, &mut ledger, plan.clone(), false, tell)?;
-    if let ServerState::Ours(process) = Console::of(copy).state()?
-        && let Some(file) = process.opens_file_of(&*live.runner, &live.folder)
-    {
-        return Err(RehearsalFault::Touched { path: file }.into());
+    for one in copy.each() {
+        let ServerState::Ours(process) = Console::of(&one).state()? else {
+            continue;
+        };
+        for live in live.each() {
+            if let Some(path) = process.opens_file_of(&live) {
+                return Err(RehearsalFault::Touched { path }.into());
+            }
+        }
     }
     Ok(report)
 }
 
 /// Stops whatever runs in the copy.
 fn end(copy: &Server) -> Result<()> {
-    match Console::of(copy).state()? {
-        ServerState::Ours(_) => Console::of(copy).end_failed_start(),
-        ServerState::Down
-        | ServerState::Reached { .. }
-        | ServerState::Foreign { .. }
-        | ServerState::Unknown { .. } => Ok(()),
+    for one in copy.each() {
+        if let ServerState::Ours(_) = Console::of(&one).state()? {
+            Console::of(&one).end_failed_start()?;
+        }
     }
+    Ok(())
 }
 
 /// Where the copy lies. Its folder has the live one's name, as some servers look at that.
@@ -206,10 +213,13 @@ fn as_copy(server: &Server) -> Result<Server> {
             .is_some_and(|text| RelPath::parse(text).is_ok());
         below.then(|| log.clone())
     };
-    copy.config.console = Reach {
-        log: server.config.console.log.as_ref().and_then(inside),
-        ..Reach::default()
-    };
+    let of_each = copy.config.servers.iter_mut().map(|one| &mut one.console);
+    for console in of_each.chain([&mut copy.config.console]) {
+        *console = Reach {
+            log: console.log.as_ref().and_then(inside),
+            ..Reach::default()
+        };
+    }
     copy.config.backup.store = None;
     copy.config.warn.at.clear();
     Ok(copy)

@@ -93,9 +93,9 @@ pub trait Runner: fmt::Debug + Send + Sync {
     /// Who writes files below these folders.
     fn writers(&self, below: &dyn Fn(&Path) -> bool) -> Writers;
 
-    /// Processes that run one of these files, or have it open or in their memory; those of a group, and lantern itself, left
+    /// Processes that run one of these files, or have it open or in their memory; those of some groups, and lantern itself, left
     /// out. What cannot be looked into is not among them.
-    fn users(&self, files: &dyn Fn(&Path) -> bool, except: Option<i32>) -> Vec<Written>;
+    fn users(&self, files: &dyn Fn(&Path) -> bool, except: &[i32]) -> Vec<Written>;
 
     /// Whether something listens on a port of this machine.
     ///

@@ -186,11 +186,11 @@ impl Runner for ThisMachine {
         writers
     }
 
-    fn users(&self, files: &dyn Fn(&Path) -> bool, except: Option<i32>) -> Vec<Written> {
+    fn users(&self, files: &dyn Fn(&Path) -> bool, except: &[i32]) -> Vec<Written> {
         let own = std::process::id().cast_signed();
         let mut users = Vec::new();
         for process in processes().filter(|process| process.pid != own) {
-            if except.is_some_and(|group| descends(process.pid, group)) {
+            if except.iter().any(|group| descends(process.pid, *group)) {
                 continue;
             }
             let program = process.exe().ok();

@@ -59,7 +59,7 @@ impl Runner for ThisMachine {
         }
     }
 
-    fn users(&self, _: &dyn Fn(&Path) -> bool, _: Option<i32>) -> Vec<Written> {
+    fn users(&self, _: &dyn Fn(&Path) -> bool, _: &[i32]) -> Vec<Written> {
         Vec::new()
     }
 

@@ -12,7 +12,7 @@ use crate::meter;
 use crate::survey::fault::SurveyFault;
 use lantern_core::family::{Family, OrderRule, Reader, Shape};
 use lantern_core::inventory::Remembered;
-use lantern_core::inventory::{Evidence, Inventory, take};
+use lantern_core::inventory::{Evidence, Inventory, take, united};
 use lantern_core::launch::Flow;
 use lantern_core::link;
 use lantern_core::order::Keeping;
@@ -30,19 +30,48 @@ pub struct Survey {
     pub inventory: Inventory,
     /// Every file but lantern's own; kept and passing ones without hash unless asked for.
     pub files: Vec<FileSeen>,
-    /// The load-order file and its text.
-    pub order: Option<(RelPath, Text)>,
+    /// Each server that runs on the install; of one that has it to itself, that one.
+    pub parts: Vec<PartSeen>,
     /// The texts of scripts, and of whatever else pins something.
     pub scripts: Vec<(RelPath, Text)>,
-    /// What happens when the server is started.
-    pub flow: Flow,
     /// What the ledger remembers.
     pub remembered: BTreeMap<RelPath, Remembered>,
     /// Links, devices and odd names: shown, never touched.
     pub left_alone: Vec<String>,
 }
 
+/// One of the servers that run on an install, as a survey found it.
+#[derive(Debug, Clone)]
+pub struct PartSeen {
+    /// The server.
+    pub server: Server,
+    /// What is installed for it, and what is to be held against it.
+    pub inventory: Inventory,
+    /// The load-order file and its text.
+    pub order: Option<(RelPath, Text)>,
+    /// What happens when it is started.
+    pub flow: Flow,
+}
+
 impl Survey {
+    /// What happens when each server is started.
+    pub fn flows(&self) -> impl Iterator<Item = &Flow> {
+        self.parts.iter().map(|part| &part.flow)
+    }
+
+    /// What was found of a server that runs on the install.
+    pub fn part(&self, server: &Server) -> &PartSeen {
+        let mut parts = self.parts.iter();
+        let part = parts.find(|part| part.server.which() == server.which());
+        part.unwrap_or(&self.parts[0])
+    }
+
+    /// Whether a file holds a load order.
+    pub fn is_order(&self, path: &RelPath) -> bool {
+        let mut orders = self.parts.iter().filter_map(|part| part.order.as_ref());
+        orders.any(|(order, _)| order == path)
+    }
+
     /// The files that a plan speaks of: neither kept nor passing.
     pub fn planned_files<'a>(&'a self, server: &'a Server) -> impl Iterator<Item = &'a FileSeen> {
         let files = self.files.iter();
@@ -121,7 +150,6 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
             }),
     );
     files.sort_by(|a, b| a.path.cmp(&b.path));
-    let order = order_file(&server.folder, &server.family, &files)?;
     let claims = claim(&server.family, &files);
     let descriptors = all_descriptors(&server.folder, ledger, &insides, &claims, &files)?;
     let stated = server.config.server_version.as_deref();
@@ -130,29 +158,47 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
     let catalogued = catalogued(server);
     let plain = files.iter().filter(|file| !file.is_link());
     let scripts = texts(server, plain.map(|file| (&file.path, file.bytes)))?;
-    let flow = flow(server, &scripts);
-    let evidence = Evidence {
-        files: &files,
-        descriptors: &descriptors,
-        order: order.as_ref().map(|(path, text)| (path, text.as_str())),
-        catalogued: &catalogued,
-        remembered: &remembered,
-        sooner: &server.sooner(),
-        flow: &flow,
-        texts: &scripts,
-        effects: &server.config.effects,
-        stated: stated.as_ref(),
+    let mut parts = Vec::new();
+    for one in server.each() {
+        let order = order_file(&one.folder, &one.family, &files)?;
+        let flow = flow(&one, &scripts);
+        let evidence = Evidence {
+            files: &files,
+            descriptors: &descriptors,
+            order: order.as_ref().map(|(path, text)| (path, text.as_str())),
+            catalogued: &catalogued,
+            remembered: &remembered,
+            sooner: &server.sooner(),
+            flow: &flow,
+            texts: &scripts,
+            effects: &server.config.effects,
+            stated: stated.as_ref(),
+            ground: &one.ground(),
+        };
+        let mut inventory = take(&one.family, &claims, &evidence);
+        inventory
+            .unowned
+            .retain(|file| file.path.as_str() != FILE && !server.keeps(file.path.as_str()));
+        parts.push(PartSeen {
+            server: one,
+            inventory,
+            order,
+            flow,
+        });
+    }
+    let inventory = match &parts[..] {
+        [only] => only.inventory.clone(),
+        several => united(several.iter().map(|part| &part.inventory)),
     };
-    let mut inventory = take(&server.family, &claims, &evidence);
-    inventory
-        .unowned
-        .retain(|file| file.path.as_str() != FILE && !server.keeps(file.path.as_str()));
+    for part in &mut parts {
+        let told = &inventory.findings;
+        part.inventory.findings.retain(|it| told.contains(it));
+    }
     Ok(Survey {
         inventory,
         files,
-        order,
+        parts,
         scripts,
-        flow,
         remembered,
         left_alone: listing.left_alone,
     })

@@ -285,7 +285,8 @@ pub fn make(dir: &Path) -> io::Result<()> {
     orchard::orchard(dir, &standin)?;
     others::tramway(dir, &standin)?;
     others::arbour(dir)?;
-    others::triad(dir, &standin)
+    others::triad(dir, &standin)?;
+    others::suns(dir, &standin)
 }
 
 /// The size of the server program.

@@ -149,3 +149,68 @@ pub(super) fn triad(dir: &Path, standin: &str) -> io::Result<()> {
     let left = zipped([("4152/model.dat", &b"a mod"[..])].into_iter())?;
     put(&triad.join("content-4152.zip"), &left)
 }
+
+/// `triad-suns`: two servers on one install, each with settings, a load order and a world of its own; and a later program.
+pub(super) fn suns(dir: &Path, standin: &str) -> io::Result<()> {
+    let (north, south) = (free_port()?, free_port()?);
+    let settings = |name: &str, port: u16, mods: &str| {
+        format!(
+            "[Triad]\nName = {name}\nPort = {port}\n\n[Content]\n# in load order\nMods = {mods}\n"
+        )
+    };
+    let (north, south) = (
+        settings("North Sun", north, "4101;4109;4117"),
+        settings("South Sun", south, "4109"),
+    );
+    let suns = |version: &str| {
+        program(
+            &format!("The triad server program, build {version}"),
+            standin,
+            &format!("triad --build {version}"),
+        )
+    };
+    let notes =
+        |version: &str| format!("build.version = {version}\nbuild.note = for more than one sun\n");
+    let (program, properties) = (suns("7.1.2"), notes("7.1.2"));
+    let triad = dir.join("triad-suns");
+    write(
+        &triad,
+        &[
+            ("bin/build.properties", properties.as_str()),
+            ("bin/triad", program.as_str()),
+            ("triad.ini", north.as_str()),
+            ("south/triad.ini", south.as_str()),
+            (
+                "content/4101/about.xml",
+                "<?xml version=\"1.0\"?>\n<about version=\"3.0\" made-for=\"&gt;=7\">\n  <title>Fern Beds</title>\n</about>\n",
+            ),
+            (
+                "content/4109/about.xml",
+                "<about version=\"1.8\" made-for=\"&gt;=7 &lt;8\">\n  <title>Mist Valves</title>\n</about>\n",
+            ),
+            (
+                "content/4117/about.xml",
+                "<about version=\"2.2\" made-for=\"&gt;=7\">\n  <title>Dew Clock</title>\n  <needs mod=\"4109\" from=\"1.5\"/>\n</about>\n",
+            ),
+            ("saved/north.world", "the north sun, day 9\n"),
+            ("saved/south.world", "the south sun, day 4\n"),
+            (
+                "start.sh",
+                "#!/bin/sh\nexec sh bin/triad --settings triad.ini --world saved/north.world\n",
+            ),
+            (
+                "start-south.sh",
+                "#!/bin/sh\nexec sh bin/triad --settings south/triad.ini --world saved/south.world\n",
+            ),
+        ],
+    )?;
+    let (program, properties) = (suns("7.2.0"), notes("7.2.0"));
+    let later = zipped(
+        [
+            ("bin/build.properties", properties.as_bytes()),
+            ("bin/triad", program.as_bytes()),
+        ]
+        .into_iter(),
+    )?;
+    put(&dir.join("suns-drop/triad-7.2.0.zip"), &later)
+}

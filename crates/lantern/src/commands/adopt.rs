@@ -116,6 +116,19 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
         "  {}",
         count(inventory.findings.len(), "finding", "findings")
     ));
+    if server.is_several() {
+        let names: Vec<&str> = server
+            .config
+            .servers
+            .iter()
+            .map(|one| one.name.as_str())
+            .collect();
+        look.say(&format!(
+            "  {} run on this install, by their start scripts: {}; look over what lantern.toml says of them",
+            count(names.len(), "server", "servers"),
+            names.join(", ")
+        ));
+    }
     for link in server.folder.followed() {
         let kept = server.keeps(&format!("{}/_", link.at));
         let text = format!(

@@ -197,8 +197,17 @@ pub fn announce(
             row(what, text);
         }
     }
-    match Console::of(server).state() {
-        Ok(ServerState::Down) => row(
+    let mut each = server.each();
+    each.retain(|one| {
+        let of_plan = |which: &str| plan.servers.iter().any(|name| name == which);
+        plan.servers.is_empty() || one.which().is_some_and(of_plan)
+    });
+    if !plan.servers.is_empty() {
+        row("stops", plan.servers.join(", "));
+    }
+    let is_down = |one: &Server| matches!(Console::of(one).state(), Ok(ServerState::Down));
+    match each.iter().all(is_down) {
+        true => row(
             "the server",
             match starts {
                 true => "is down; it is started, looked at, and left up".into(),
@@ -208,7 +217,7 @@ pub fn announce(
                 }
             },
         ),
-        _ => row("away", away(server, ledger)?),
+        false => row("away", away(&each, ledger)?),
     }
     Ok(())
 }
@@ -237,7 +246,7 @@ fn few(all: impl Iterator<Item = String>) -> String {
 }
 
 /// For how long a server is likely to be away, by what was seen before.
-fn away(server: &Server, ledger: &Ledger) -> Result<String> {
+fn away(each: &[Server], ledger: &Ledger) -> Result<String> {
     let operations = ledger.operations()?;
     let last = operations.iter().rev().filter(|it| it.failed.is_none());
     for operation in last {
@@ -246,8 +255,9 @@ fn away(server: &Server, ledger: &Ledger) -> Result<String> {
             return Ok(format!("the last time it was {}", time(total)));
         }
     }
-    Ok(match GoodStart::read(server) {
-        Some(good) => format!("its start alone took {} before", time(good.ready_ms)),
+    let good = each.iter().filter_map(GoodStart::read);
+    Ok(match good.map(|good| good.ready_ms).max() {
+        Some(ready_ms) => format!("its start alone took {} before", time(ready_ms)),
         None => "not known how long: lantern has seen no start of it".into(),
     })
 }

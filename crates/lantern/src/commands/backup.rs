@@ -129,8 +129,11 @@ fn make(
     common: &Common,
     look: &Look,
 ) -> Result<u8> {
-    let state = Console::of(server).state()?;
-    let up = state != ServerState::Down;
+    let each = server.each();
+    let states = each.iter().map(|one| Console::of(one).state());
+    let mut states: Vec<ServerState> = states.collect::<Result<_>>()?;
+    states.retain(|state| *state != ServerState::Down);
+    let up = !states.is_empty();
     let scope = if kept { Scope::Kept } else { Scope::Everything };
     let pass = during("files are stored", || backup::pass_of(server, scope, None));
     let pass = pass?;
@@ -173,9 +176,10 @@ fn make(
         look.say(&look.paint(Means::Caution, &text));
     }
     if up {
-        let is = match state {
-            ServerState::Unknown { .. } => "may be",
-            _ => "is",
+        let is_unknown = |state: &ServerState| matches!(state, ServerState::Unknown { .. });
+        let is = match states.iter().all(is_unknown) {
+            true => "may be",
+            false => "is",
         };
         let note = format!(
             "  note: the server {is} up; a file that it was writing may be incomplete. A changeover backs up again after the stop."
@@ -301,7 +305,7 @@ fn restore_in_place(
     look: &Look,
 ) -> Result<u8> {
     let mut ledger = Ledger::open(&server.folder)?;
-    let mut progress = Progress::new(look, server);
+    let mut progress = Progress::new(look);
     let restored = changeover::restore(server, &mut ledger, name, paths, &mut |event| {
         progress.show(event);
     });

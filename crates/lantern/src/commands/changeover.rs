@@ -52,7 +52,7 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         server.config.warn.at.clone_from(times);
     }
     let server = server;
-    let mut progress = Progress::new(look, &server);
+    let mut progress = Progress::new(look);
     let mut tell = |event| progress.show(event);
     let mut report = if args.resume {
         let mut ledger = Ledger::open(&server.folder)?;

@@ -1,6 +1,6 @@
 //! `lantern launch`
 
-use super::{open_settled, open_to_look, plan};
+use super::{OneOf, answer_each, open_settled, open_to_look, plan};
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
@@ -8,15 +8,19 @@ use crate::look::{Look, Means};
 use crate::progress::during;
 use clap::{Args, Subcommand};
 use lantern_core::inventory::{Finding, Severity};
-use lantern_core::launch::{Does, Flow, Step, Word};
+use lantern_core::launch::{Does, Step, Word};
 use lantern_host::Result;
+use lantern_host::adopt::{blocks, drafted};
+use lantern_host::config::FILE;
 use lantern_host::ledger::Ledger;
 use lantern_host::planning;
-use lantern_host::survey::{Depth, survey};
+use lantern_host::survey::{Depth, PartSeen, survey};
 
 /// Show what the start scripts do, before they are run, and what is wrong with them
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lantern launch show\n  lantern launch part")]
+#[command(
+    after_help = "Examples:\n  lantern launch show\n  lantern launch servers\n  lantern launch part"
+)]
 pub struct LaunchArgs {
     #[command(subcommand)]
     what: LaunchCommand,
@@ -25,15 +29,18 @@ pub struct LaunchArgs {
 #[derive(Debug, Subcommand)]
 enum LaunchCommand {
     /// Show the commands of a start in order, which of them starts the server, and with which arguments
-    Show,
+    Show(OneOf),
+    /// Draft what lantern.toml says of several servers that run on this install, from their start scripts
+    Servers,
     /// Plan to move what updates the server before each start into a script of its own; a changeover carries it out
     Part,
 }
 
 /// Shows a start, or plans to part it.
 pub fn run(args: &LaunchArgs, common: &Common, look: &Look) -> Result<u8> {
-    match args.what {
-        LaunchCommand::Show => show(common, look),
+    match &args.what {
+        LaunchCommand::Show(which) => show(which, common, look),
+        LaunchCommand::Servers => servers(common, look),
         LaunchCommand::Part => part(common, look),
     }
 }
@@ -45,38 +52,86 @@ fn part(common: &Common, look: &Look) -> Result<u8> {
     plan::arm_and_show(drawn, "There is nothing to do.", &server, common, look)
 }
 
-fn show(common: &Common, look: &Look) -> Result<u8> {
+/// Drafts the servers that run on an install; the exit status is 3 where there is only one.
+fn servers(common: &Common, look: &Look) -> Result<u8> {
+    let looked = open_to_look(common, look)?;
+    let servers = drafted(&looked.server)?;
+    let status = if servers.is_empty() {
+        fail::NO
+    } else {
+        fail::DONE
+    };
+    if look.json {
+        look.answer(&answers::LaunchServers::new(&servers, blocks(&servers)));
+        return Ok(looked.status(status));
+    }
+    if servers.is_empty() {
+        look.say("Its start scripts start one server, as far as they tell.");
+        return Ok(looked.status(status));
+    }
+    look.say(blocks(&servers).trim_end());
+    if !looked.server.is_several() {
+        let settings = common.near(FILE);
+        look.talk(&format!(
+            "\n  These lines go to the end of {}. Look them over: what is not named there is common to all.",
+            settings.display()
+        ));
+    }
+    Ok(looked.status(status))
+}
+
+fn show(which: &OneOf, common: &Common, look: &Look) -> Result<u8> {
     let looked = open_to_look(common, look)?;
     let server = &looked.server;
+    let chosen = server.chosen(which.of.as_deref())?;
     let mut ledger = Ledger::open(&server.folder)?;
     let found = during("files are read", || {
         survey(server, &mut ledger, Depth::Usual)
     })?;
-    let findings = found.inventory.findings.iter();
-    let findings: Vec<&Finding> = findings
-        .filter(|it| it.code.starts_with("start-"))
-        .collect();
-    let is_wrong = findings.iter().any(|it| it.severity == Severity::Wrong);
+    let parts: Vec<&PartSeen> = chosen.iter().map(|one| found.part(one)).collect();
+    let of = |part: &'_ PartSeen| {
+        let findings = part.inventory.findings.iter();
+        let of_start = findings.filter(|it| it.code.starts_with("start-"));
+        of_start.cloned().collect::<Vec<Finding>>()
+    };
+    let findings: Vec<Vec<Finding>> = parts.iter().map(|part| of(part)).collect();
+    let mut all = findings.iter().flatten();
+    let is_wrong = all.any(|it| it.severity == Severity::Wrong);
     let status = looked.status(if is_wrong { fail::NO } else { fail::DONE });
     if look.json {
-        look.answer(&answers::LaunchShown::new(&found.flow, &findings));
+        let each = parts.iter().zip(&findings);
+        let each = each.map(|(part, findings)| {
+            let which = part.server.which().map(str::to_owned);
+            let shown = answers::LaunchShown::new(&part.flow, findings.iter().collect());
+            (which, shown)
+        });
+        answer_each(look, each.collect());
         return Ok(status);
     }
-    tell(&found.flow, look);
-    for finding in &findings {
-        look.say("");
-        super::survey::show_finding(finding, look);
+    for (index, (part, findings)) in parts.iter().zip(&findings).enumerate() {
+        if index > 0 {
+            look.say("");
+        }
+        tell(part, look);
+        for finding in findings {
+            look.say("");
+            super::survey::show_finding(finding, look);
+        }
     }
-    if found.flow.updates().next().is_some() {
+    let mut flows = parts.iter().map(|part| &part.flow);
+    if flows.clone().any(|flow| flow.updates().next().is_some()) {
         look.next(&common.next("launch part"));
-    } else if found.flow.cuts.iter().any(|(_, cut)| cut.can_be_mended()) {
+    } else if flows.any(|flow| flow.cuts.iter().any(|(_, cut)| cut.can_be_mended())) {
         look.next(&common.next("plan --to same"));
     }
     Ok(status)
 }
 
-fn tell(flow: &Flow, look: &Look) {
-    look.say(&look.paint(Means::Title, "What happens when the server is started:"));
+fn tell(part: &PartSeen, look: &Look) {
+    let flow = &part.flow;
+    let whom = part.server.which().unwrap_or("the server");
+    let title = format!("What happens when {whom} is started:");
+    look.say(&look.paint(Means::Title, &title));
     look.say("");
     let rows = flow
         .steps

@@ -27,15 +27,59 @@ pub mod undo;
 pub mod verify;
 pub mod why;
 
+use crate::answers::{Answer, EachServer, OfServer};
+use crate::candidates;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means};
+use clap::Args;
+use clap_complete::ArgValueCandidates;
 use lantern_host::Result;
 use lantern_host::changeover::{Meanwhile, meanwhile, refuse_interrupted};
 use lantern_host::config::Server;
+use lantern_host::config::fault::ConfigFault;
 use lantern_host::identity;
 use lantern_host::interrupt::{Wish, wish};
 use lantern_host::lock::Lock;
+
+/// Which of several servers that run on one install.
+#[derive(Debug, Clone, Args)]
+struct OneOf {
+    /// One of several servers that run on this install, by its name in lantern.toml; otherwise all
+    #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(candidates::of_install))]
+    of: Option<String>,
+}
+
+impl OneOf {
+    /// The server that is meant, where it can only be one.
+    fn one(&self, server: &Server) -> Result<Server> {
+        let mut each = server.chosen(self.of.as_deref())?;
+        let names = each.iter().filter_map(|one| one.which().map(str::to_owned));
+        match each.len() {
+            1 => Ok(each.remove(0)),
+            _ => Err(ConfigFault::WhichServer(names.collect()).into()),
+        }
+    }
+}
+
+/// Answers in JSON: of one server, or of each of several.
+fn answer_each<T: Answer>(look: &Look, mut answers: Vec<(Option<String>, T)>)
+where
+    EachServer<T>: Answer,
+{
+    match &answers[..] {
+        [_] => look.answer(&answers.remove(0).1),
+        _ => look.answer(&EachServer {
+            servers: answers
+                .into_iter()
+                .map(|(which, answer)| OfServer {
+                    which: which.unwrap_or_default(),
+                    answer,
+                })
+                .collect(),
+        }),
+    }
+}
 
 /// Opens the server that `--server` names, and takes its lock.
 fn open(common: &Common, doing: &str) -> Result<(Server, Lock)> {

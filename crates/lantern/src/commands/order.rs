@@ -1,6 +1,6 @@
 //! `lantern order`
 
-use super::{open_settled, open_to_look, plan};
+use super::{OneOf, answer_each, open_settled, open_to_look, plan};
 use crate::answers;
 use crate::candidates;
 use crate::common::Common;
@@ -12,11 +12,10 @@ use clap_complete::ArgValueCandidates;
 use lantern_core::component::Id;
 use lantern_core::inventory::{Finding, Severity, Turn};
 use lantern_core::order::{Follows, Link};
-use lantern_host::config::Server;
 use lantern_host::ledger::Ledger;
 use lantern_host::planning;
 use lantern_host::survey::fault::SurveyFault;
-use lantern_host::survey::{Depth, Survey, survey};
+use lantern_host::survey::{Depth, PartSeen, survey};
 use lantern_host::{Error, Result};
 
 /// Findings that are about the load order.
@@ -43,6 +42,8 @@ pub struct OrderArgs {
     /// Tell all of one add-on: what comes before it, what comes after it, and why
     #[arg(long, value_name = "ID", add = ArgValueCandidates::new(candidates::ids))]
     why: Option<String>,
+    #[command(flatten)]
+    which: OneOf,
 }
 
 #[derive(Debug, Subcommand)]
@@ -55,7 +56,7 @@ enum OrderCommand {
 pub fn run(args: &OrderArgs, common: &Common, look: &Look) -> Result<u8> {
     match args.what {
         Some(OrderCommand::Put) => put(common, look),
-        None => show(args.why.as_deref(), common, look),
+        None => show(args, common, look),
     }
 }
 
@@ -67,69 +68,105 @@ fn put(common: &Common, look: &Look) -> Result<u8> {
     plan::arm_and_show(drawn, nothing, &server, common, look)
 }
 
-fn show(why: Option<&str>, common: &Common, look: &Look) -> Result<u8> {
+/// The load order of one server, with what is wrong with it.
+struct Seen<'a> {
+    part: &'a PartSeen,
+    follows: Follows,
+    gave_way: Vec<Link>,
+    turns: Vec<Turn>,
+    others: Vec<(Id, String)>,
+    findings: Vec<&'a Finding>,
+}
+
+impl<'a> Seen<'a> {
+    fn of(part: &'a PartSeen, sooner: &[(Id, Id)]) -> Seen<'a> {
+        let inventory = &part.inventory;
+        let turns = inventory.turns(sooner);
+        let (follows, gave_way) = turns.unwrap_or_else(|_| (inventory.follows(sooner), Vec::new()));
+        let (turns, others) = inventory.arranged(&part.server.family, &follows);
+        let findings = inventory.findings.iter();
+        let findings = findings.filter(|finding| OF_ORDER.contains(&finding.code));
+        Seen {
+            findings: findings.collect(),
+            part,
+            follows,
+            gave_way,
+            turns,
+            others,
+        }
+    }
+}
+
+fn show(args: &OrderArgs, common: &Common, look: &Look) -> Result<u8> {
     let looked = open_to_look(common, look)?;
     let server = &looked.server;
+    let chosen = server.chosen(args.which.of.as_deref())?;
     let mut ledger = Ledger::open(&server.folder)?;
     let found = during("files are read", || {
         survey(server, &mut ledger, Depth::Usual)
     })?;
-    let inventory = &found.inventory;
     let sooner = server.sooner();
-    let turns = inventory.turns(&sooner);
-    let (follows, gave_way) = turns.unwrap_or_else(|_| (inventory.follows(&sooner), Vec::new()));
-    let (turns, others) = inventory.arranged(&server.family, &follows);
-    let findings = inventory.findings.iter();
-    let findings = findings.filter(|finding| OF_ORDER.contains(&finding.code));
-    let findings: Vec<&Finding> = findings.collect();
-    let is_wrong = findings.iter().any(|it| it.severity == Severity::Wrong);
-    let status = looked.status(if is_wrong { fail::NO } else { fail::DONE });
-    if let Some(id) = why {
-        return one(
-            &Id::new(&server.family.ids.spell(id)),
-            &found,
-            &turns,
-            &follows,
-            look,
-        );
+    let each = chosen.iter().map(|one| Seen::of(found.part(one), &sooner));
+    let each: Vec<Seen<'_>> = each.collect();
+    if let Some(id) = &args.why {
+        let one = args.which.one(server)?;
+        let of_it = |seen: &&Seen<'_>| seen.part.server.which() == one.which();
+        let seen = each.iter().find(of_it).unwrap_or(&each[0]);
+        return tell_one(&Id::new(&server.family.ids.spell(id)), seen, look);
     }
+    let mut findings = each.iter().flat_map(|seen| &seen.findings);
+    let is_wrong = findings.any(|it| it.severity == Severity::Wrong);
+    let status = looked.status(if is_wrong { fail::NO } else { fail::DONE });
     if look.json {
-        look.answer(&answers::OrderShown::new(
-            &turns, &others, &gave_way, &findings,
-        ));
+        let each = each.iter().map(|seen| {
+            let findings = seen.findings.clone();
+            let (turns, gave_way) = (&seen.turns, &seen.gave_way);
+            let shown = answers::OrderShown::new(turns, &seen.others, gave_way, findings);
+            (seen.part.server.which().map(str::to_owned), shown)
+        });
+        answer_each(look, each.collect());
         return Ok(status);
     }
-    tell(server, &found, &turns, look);
-    if !others.is_empty() {
-        look.say(&look.paint(Means::Title, "\nWithout an entry:"));
-        look.say("");
-        let rows = others
-            .iter()
-            .map(|(id, why)| vec![id.to_string(), why.clone()]);
-        look.table(&["id", "why"], rows.collect());
-    }
-    for link in &gave_way {
-        look.say(&format!(
-            "\n  {link}: this gives way, as it leads into a circle"
-        ));
-    }
-    for finding in &findings {
-        look.say("");
-        super::survey::show_finding(finding, look);
+    for (index, seen) in each.iter().enumerate() {
+        if index > 0 {
+            look.say("");
+        }
+        tell(seen, look);
     }
     let can_be_put =
-        |finding: &&&Finding| ["started-too-early", "category-empty"].contains(&finding.code);
-    if findings.iter().any(|finding| can_be_put(&finding)) {
+        |finding: &&Finding| ["started-too-early", "category-empty"].contains(&finding.code);
+    if each.iter().any(|seen| seen.findings.iter().any(can_be_put)) {
         look.next(&common.next("order put"));
     }
     Ok(status)
 }
 
-fn tell(server: &Server, found: &Survey, turns: &[Turn], look: &Look) {
-    let name = &server.config.name;
-    let place = found.order.as_ref().map(|(path, _)| path.as_str());
+/// The order of one server.
+fn tell(seen: &Seen<'_>, look: &Look) {
+    tell_turns(seen.part, &seen.turns, look);
+    if !seen.others.is_empty() {
+        look.say(&look.paint(Means::Title, "\nWithout an entry:"));
+        look.say("");
+        let rows = seen.others.iter();
+        let rows = rows.map(|(id, why)| vec![id.to_string(), why.clone()]);
+        look.table(&["id", "why"], rows.collect());
+    }
+    for link in &seen.gave_way {
+        look.say(&format!(
+            "\n  {link}: this gives way, as it leads into a circle"
+        ));
+    }
+    for finding in &seen.findings {
+        look.say("");
+        super::survey::show_finding(finding, look);
+    }
+}
+
+fn tell_turns(part: &PartSeen, turns: &[Turn], look: &Look) {
+    let name = &part.server.title();
+    let place = part.order.as_ref().map(|(path, _)| path.as_str());
     let entries = count(turns.len(), "entry", "entries");
-    let title = match (place, found.inventory.order.decides) {
+    let title = match (place, part.inventory.order.decides) {
         (Some(place), true) => format!("{name}: {entries} in {place}, started from top to bottom."),
         (Some(place), false) => {
             format!("{name}: {entries} in {place}; the server sorts by itself.")
@@ -177,21 +214,18 @@ fn tell(server: &Server, found: &Survey, turns: &[Turn], look: &Look) {
 }
 
 /// All of one add-on.
-fn one(id: &Id, found: &Survey, turns: &[Turn], follows: &Follows, look: &Look) -> Result<u8> {
-    if found.inventory.get(id).is_none() {
-        let ids = found
-            .inventory
-            .components
-            .iter()
-            .map(|c| c.facts.id.as_str());
+fn tell_one(id: &Id, seen: &Seen<'_>, look: &Look) -> Result<u8> {
+    let inventory = &seen.part.inventory;
+    if inventory.get(id).is_none() {
+        let ids = inventory.components.iter().map(|c| c.facts.id.as_str());
         let near = lantern_core::hint::nearest(id.as_str(), ids).map(Id::new);
         return Err(Error::Survey(SurveyFault::NotInstalled {
             id: id.clone(),
             near,
         }));
     }
-    let turn = turns.iter().find(|turn| turn.starts.contains(id));
-    let links = follows.iter().flat_map(|(later, firsts)| {
+    let turn = seen.turns.iter().find(|turn| turn.starts.contains(id));
+    let links = seen.follows.iter().flat_map(|(later, firsts)| {
         firsts.iter().map(move |(first, why)| Link {
             later: later.clone(),
             first: first.clone(),

@@ -313,6 +313,23 @@ pub fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
     ));
     let steps: Vec<&str> = plan.steps.iter().map(|step| name(*step)).collect();
     look.say(&format!("  steps: {}", steps.join(", ")));
+    if !plan.servers.is_empty() {
+        let mut others: Vec<&str> = server
+            .config
+            .servers
+            .iter()
+            .map(|one| one.name.as_str())
+            .collect();
+        others.retain(|name| plan.servers.iter().all(|concerned| concerned != name));
+        let others = match others.is_empty() {
+            true => String::new(),
+            false => format!("; not touched: {}", others.join(", ")),
+        };
+        look.say(&format!(
+            "  servers stopped and started: {}{others}",
+            plan.servers.join(", ")
+        ));
+    }
     for note in &plan.notes {
         look.say(&look.paint(Means::Caution, &format!("  note: {note}")));
     }

@@ -94,6 +94,9 @@ pub struct TermArgs {
     /// Move only this one (and the server), besides what comes new
     #[arg(long, value_name = "ID", add = ArgValueCandidates::new(candidates::ids))]
     only: Vec<String>,
+    /// Of several servers that run on this install, the one on which add-ons are switched, and start what comes new
+    #[arg(long, value_name = "NAME", add = ArgValueCandidates::new(candidates::of_install))]
+    of: Option<String>,
 }
 
 /// Which of several fitting releases is better.
@@ -119,6 +122,7 @@ impl TermArgs {
             world_loses: self.world_loses.clone(),
             variant: Vec::new(),
             beside: false,
+            of: self.of.clone(),
             policy: Policy {
                 early: self.allow_early,
                 untested: self.allow_untested,

@@ -51,7 +51,7 @@ pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
         keep_copy: args.keep_copy,
     };
     let copying = at_work("copying the server …");
-    let mut progress = Progress::new(look, &server);
+    let mut progress = Progress::new(look);
     let report = rehearse(&server, &ledger, &piece, &mut |event| {
         copying.finish_and_clear();
         if is_worth_telling(&event) {
@@ -79,7 +79,7 @@ fn is_worth_telling(event: &Event) -> bool {
     };
     match event {
         Event::Begins(step) | Event::Done(step, _) => !aside(step),
-        Event::Warned(..) | Event::Copied(_) | Event::Waiting(..) => true,
+        Event::Warned(..) | Event::Copied(_) | Event::Waiting { .. } => true,
         Event::GoesBack(_) => false,
     }
 }

@@ -1,6 +1,6 @@
 //! `lantern console`
 
-use super::{open, open_settled, open_to_look};
+use super::{OneOf, answer_each, open, open_settled, open_to_look};
 use crate::answers::{ConsoleAnswer, ConsoleState};
 use crate::common::Common;
 use crate::fail;
@@ -35,72 +35,100 @@ enum ConsoleCommand {
         /// Start it even though a start command is cut off
         #[arg(long)]
         anyway: bool,
+        #[command(flatten)]
+        which: OneOf,
     },
     /// Ask the server to stop, and wait until it is really down
     Stop {
         /// End it when it does not stop: what it has not saved is lost
         #[arg(long)]
         kill: bool,
+        #[command(flatten)]
+        which: OneOf,
     },
     /// Say whether it is up, and how that is known
-    State,
+    State(OneOf),
     /// Show what it prints as it comes, until Ctrl-C
-    Watch,
+    Watch(OneOf),
     /// Type a line into its console, and show what it answers
     Ask {
         /// The line
         line: String,
+        #[command(flatten)]
+        which: OneOf,
     },
     /// Type a line into its console
     Send {
         /// The line
         line: String,
+        #[command(flatten)]
+        which: OneOf,
     },
 }
+
+/// What a command says of a server: whether it is up, in a sentence.
+type Told = (Option<String>, ConsoleState);
 
 /// Starts, stops and talks to the game server.
 pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
     let locked = |opened: Result<(Server, Lock)>| opened.map(|(server, lock)| (server, Some(lock)));
     let (server, _lock) = match args.command {
         ConsoleCommand::Start { .. } => locked(open_settled(common, "console"))?,
-        ConsoleCommand::State | ConsoleCommand::Watch => (open_to_look(common, look)?.server, None),
+        ConsoleCommand::State(_) | ConsoleCommand::Watch(_) => {
+            (open_to_look(common, look)?.server, None)
+        }
         // These are of use where an operation was cut off, too.
         _ => locked(open(common, "console"))?,
     };
-    let console = Console::of(&server);
-    let begun = Instant::now();
     match &args.command {
-        ConsoleCommand::Start { anyway } => {
+        ConsoleCommand::Start { anyway, which } => {
             if !anyway {
                 refuse_cut_off(&server, None)?;
             }
-            return start(&server, common, look);
+            let each = server.chosen(which.of.as_deref())?;
+            let each = each.iter().map(|one| start(&server, one, common, look));
+            tell_each(look, each.collect::<Result<_>>()?);
         }
-        ConsoleCommand::Stop { kill } => {
-            match console.stop() {
-                Err(Error::Console(ConsoleFault::DidNotStop { .. })) if *kill => console.kill()?,
-                stopped => stopped?,
-            }
-            let took = time(begun.elapsed().as_millis() as u64);
-            told(
-                look,
-                false,
-                &format!("{} is down. It took {took}.", server.config.name),
-            );
+        ConsoleCommand::Stop { kill, which } => {
+            let each = server.chosen(which.of.as_deref())?;
+            let each = each.iter().map(|one| stop(one, *kill, look));
+            tell_each(look, each.collect::<Result<_>>()?);
         }
-        ConsoleCommand::State => return state(&server, look),
-        ConsoleCommand::Watch => watch(&server, look),
-        ConsoleCommand::Ask { line } => {
-            let answer = console.ask(line, None)?;
+        ConsoleCommand::State(which) => {
+            return state(&server.chosen(which.of.as_deref())?, look);
+        }
+        ConsoleCommand::Watch(which) => watch(&which.one(&server)?, look),
+        ConsoleCommand::Ask { line, which } => {
+            let answer = Console::of(&which.one(&server)?).ask(line, None)?;
             if look.json {
                 look.answer(&ConsoleAnswer { answer });
             } else {
                 answer.iter().for_each(|line| look.say(line));
             }
         }
-        ConsoleCommand::Send { line } => console.send(line)?,
+        ConsoleCommand::Send { line, which } => Console::of(&which.one(&server)?).send(line)?,
     }
     Ok(fail::DONE)
+}
+
+/// Answers in JSON; in text, what there is to say was said as it came.
+fn tell_each(look: &Look, each: Vec<Told>) {
+    if look.json {
+        answer_each(look, each);
+    }
+}
+
+/// Stops a server.
+fn stop(server: &Server, kill: bool, look: &Look) -> Result<Told> {
+    let console = Console::of(server);
+    let begun = Instant::now();
+    match console.stop() {
+        Err(Error::Console(ConsoleFault::DidNotStop { .. })) if kill => console.kill()?,
+        stopped => stopped?,
+    }
+    let took = time(begun.elapsed().as_millis() as u64);
+    let text = format!("{} is down. It took {took}.", server.title());
+    Ok(told(server, look, false, text))
 }
 
 /// Shows what the server prints, until somebody ends it.
@@ -112,54 +140,64 @@ fn watch(server: &Server, look: &Look) -> ! {
     }
 }
 
-/// Says whether the server is up, and how that is known; the exit status is 3 when it is down, or nobody can tell.
-fn state(server: &Server, look: &Look) -> Result<u8> {
-    let console = Console::of(server);
-    let state = console.state()?;
-    let name = &server.config.name;
-    let text = match &state {
-        ServerState::Down => format!("{name} is down: no process, no open file, no port."),
-        ServerState::Ours(process) => {
-            format!("{name} is up, process {}, started by lantern.", process.pid)
-        }
-        ServerState::Reached { who, .. } => {
-            format!("{name} is up, not started by lantern, but its console can be reached: {who}.")
-        }
-        ServerState::Foreign { who } => {
-            format!("{name} seems to be up, not started by lantern: {who}.")
-        }
-        ServerState::Unknown { why } => format!("It cannot be told whether {name} is up: {why}."),
-    };
-    let up = match state {
-        ServerState::Down => Some(false),
-        ServerState::Unknown { .. } => None,
-        _ => Some(true),
-    };
-    let second = console.second(&state);
-    if look.json {
-        look.answer(&ConsoleState {
-            up,
-            text: &text,
-            second: second.as_deref(),
-        });
-    } else {
-        let means = if up.is_none() {
-            Means::Caution
-        } else {
-            Means::Title
+/// Says whether servers are up, and how that is known; the exit status is 3 when one is down, or nobody can tell.
+fn state(each: &[Server], look: &Look) -> Result<u8> {
+    let mut states = Vec::new();
+    for server in each {
+        let console = Console::of(server);
+        let state = console.state()?;
+        let second = console.second(&state);
+        let name = server.title();
+        let text = match &state {
+            ServerState::Down => format!("{name} is down: no process, no open file, no port."),
+            ServerState::Ours(process) => {
+                format!("{name} is up, process {}, started by lantern.", process.pid)
+            }
+            ServerState::Reached { who, .. } => {
+                format!(
+                    "{name} is up, not started by lantern, but its console can be reached: {who}."
+                )
+            }
+            ServerState::Foreign { who } => {
+                format!("{name} seems to be up, not started by lantern: {who}.")
+            }
+            ServerState::Unknown { why } => {
+                format!("It cannot be told whether {name} is up: {why}.")
+            }
         };
-        look.say(&look.paint(means, &text));
-        if let Some(second) = &second {
-            let text = format!("  something else is using its files: {second}");
-            look.say(&look.paint(Means::Bad, &text));
+        let up = match state {
+            ServerState::Down => Some(false),
+            ServerState::Unknown { .. } => None,
+            _ => Some(true),
+        };
+        states.push((
+            server.which().map(str::to_owned),
+            ConsoleState { up, text, second },
+        ));
+    }
+    let is_alone = |it: &ConsoleState| it.up == Some(true) && it.second.is_none();
+    let all = states.iter().all(|(_, it)| is_alone(it));
+    if look.json {
+        answer_each(look, states);
+    } else {
+        for (_, it) in &states {
+            let means = if it.up.is_none() {
+                Means::Caution
+            } else {
+                Means::Title
+            };
+            look.say(&look.paint(means, &it.text));
+            if let Some(second) = &it.second {
+                let text = format!("  something else is using its files: {second}");
+                look.say(&look.paint(Means::Bad, &text));
+            }
         }
     }
-    let is_alone = up == Some(true) && second.is_none();
-    Ok(if is_alone { fail::DONE } else { fail::NO })
+    Ok(if all { fail::DONE } else { fail::NO })
 }
 
 /// Starts the server, waits until it is ready, and looks at what it shows.
-fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
+fn start(install: &Server, server: &Server, common: &Common, look: &Look) -> Result<Told> {
     let console = Console::of(server);
     let starting = console.start()?;
     let (at_end, look_on) = (*look, common.next("console state"));
@@ -183,8 +221,8 @@ fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let errors = health::errors(&server.family.console, &started.lines, &known);
     // Only what was seen as good is what later starts are held against.
     let mut ledger = Ledger::open(&server.folder)?;
-    let found = survey(server, &mut ledger, Depth::Usual)?;
-    let seen = verify(server, &found)?;
+    let found = survey(install, &mut ledger, Depth::Usual)?;
+    let seen = verify(server, &found.part(server).inventory)?;
     if seen.is_right() {
         let unshown = seen.verdict.as_ref().map(StartReport::unshown);
         GoodStart::remember(server, &started, unshown.unwrap_or_default())?;
@@ -193,12 +231,9 @@ fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let who = who.unwrap_or_else(|| "and has just gone".into());
     let lines = count(started.lines.len(), "line", "lines");
     let took = time(started.ready_ms);
-    let name = &server.config.name;
-    told(
-        look,
-        true,
-        &format!("{name} is up, {who}. {lines} printed, ready after {took}."),
-    );
+    let name = server.title();
+    let text = format!("{name} is up, {who}. {lines} printed, ready after {took}.");
+    let told = told(server, look, true, text);
     if !look.json {
         for error in &errors {
             let is_new = before.is_some() && !error.known;
@@ -216,17 +251,18 @@ fn start(server: &Server, common: &Common, look: &Look) -> Result<u8> {
             look.next(&common.next("verify"));
         }
     }
-    Ok(fail::DONE)
+    Ok(told)
 }
 
-fn told(look: &Look, up: bool, text: &str) {
-    if look.json {
-        look.answer(&ConsoleState {
-            up: Some(up),
-            text,
-            second: None,
-        });
-    } else {
-        look.say(&look.paint(Means::Title, text));
+/// Says a sentence, where the answer is not to be in JSON.
+fn told(server: &Server, look: &Look, up: bool, text: String) -> Told {
+    if !look.json {
+        look.say(&look.paint(Means::Title, &text));
     }
+    let state = ConsoleState {
+        up: Some(up),
+        text,
+        second: None,
+    };
+    (server.which().map(str::to_owned), state)
 }

@@ -10,9 +10,8 @@ use lantern_host::Result;
 use lantern_host::armed::{self, Armed, Became};
 use lantern_host::config::Server;
 use lantern_host::console::ServerState;
-use lantern_host::glance::{Glance, LastSurvey, glance};
+use lantern_host::glance::{Glance, LastSurvey, OneGlance, glance};
 use lantern_host::ledger::Logged;
-use lantern_host::verify::GoodStart;
 
 /// Say at a glance how the server is: up or down, who is on, what is armed, what was done last
 #[derive(Debug, Args)]
@@ -27,10 +26,7 @@ pub fn run(_: &StatusArgs, common: &Common, look: &Look) -> Result<u8> {
     let server = &looked.server;
     let seen = glance(server)?;
     let armed = armed::read(server)?;
-    let is_up = matches!(
-        seen.state,
-        ServerState::Ours(_) | ServerState::Reached { .. } | ServerState::Foreign { .. }
-    );
+    let is_up = seen.each.iter().all(|one| one.is_up() == Some(true));
     let status = looked.status(if is_up { fail::DONE } else { fail::NO });
     if look.json {
         let version = version(&seen);
@@ -66,20 +62,22 @@ fn show(server: &Server, seen: &Glance, armed: Option<&Armed>, look: &Look) {
     let title = format!("{name}: {} {version}.", server.family.name);
     look.say(&look.paint(Means::Title, &title));
     let row = |what: &str, text: &str| look.say(&look.row(what, 12, text));
-    let (means, state) = match &seen.state {
-        ServerState::Down => (Means::Bad, "down".to_owned()),
-        ServerState::Ours(process) => (Means::Good, format!("up, process {}", process.pid)),
-        ServerState::Reached { who, .. } => (Means::Good, format!("up, {who}")),
-        ServerState::Foreign { who } => (Means::Caution, format!("seems to be up: {who}")),
-        ServerState::Unknown { why } => (Means::Caution, format!("cannot be told: {why}")),
-    };
-    let since = seen.since_ms.map(|ms| format!(", started {}", ago(ms)));
-    row(
-        "server",
-        &(look.paint(means, &state) + &since.unwrap_or_default()),
-    );
-    if !matches!(seen.state, ServerState::Down) {
-        row("players", &players(seen));
+    for one in &seen.each {
+        let (means, state) = match &one.state {
+            ServerState::Down => (Means::Bad, "down".to_owned()),
+            ServerState::Ours(process) => (Means::Good, format!("up, process {}", process.pid)),
+            ServerState::Reached { who, .. } => (Means::Good, format!("up, {who}")),
+            ServerState::Foreign { who } => (Means::Caution, format!("seems to be up: {who}")),
+            ServerState::Unknown { why } => (Means::Caution, format!("cannot be told: {why}")),
+        };
+        let since = one.since_ms.map(|ms| format!(", started {}", ago(ms)));
+        row(
+            one.which.as_deref().unwrap_or("server"),
+            &(look.paint(means, &state) + &since.unwrap_or_default()),
+        );
+        if !matches!(one.state, ServerState::Down) {
+            row("players", &players(one));
+        }
     }
     row("plan", &plan(armed));
     row(
@@ -96,7 +94,8 @@ fn show(server: &Server, seen: &Glance, armed: Option<&Armed>, look: &Look) {
             .as_ref()
             .map_or("not surveyed yet".into(), findings),
     );
-    let start = GoodStart::read(server).map(|good| time(good.ready_ms));
+    let start = seen.each.iter().filter_map(|one| one.start_ms);
+    let start = start.max().map(time);
     row(
         "start",
         &start.map_or("none was seen yet".into(), |took| {
@@ -116,8 +115,8 @@ fn show(server: &Server, seen: &Glance, armed: Option<&Armed>, look: &Look) {
     row("disk", &kept);
 }
 
-fn players(seen: &Glance) -> String {
-    match &seen.players {
+fn players(one: &OneGlance) -> String {
+    match &one.players {
         None => "cannot be told".into(),
         Some(none) if none.is_empty() => "nobody is on".into(),
         Some(some) => format!("{} on: {}", some.len(), some.join(", ")),
@@ -172,10 +171,12 @@ fn findings(survey: &LastSurvey) -> String {
 fn next(seen: &Glance, armed: Option<&Armed>) -> &'static str {
     let is_armed = armed.is_some_and(|armed| armed.became == Became::Armed);
     let wrong = seen.survey.as_ref().is_none_or(|survey| survey.wrong > 0);
-    match (is_armed, wrong, &seen.state) {
+    let mut states = seen.each.iter().map(|one| &one.state);
+    let is_down = states.any(|state| *state == ServerState::Down);
+    match (is_armed, wrong, is_down) {
         (true, ..) => "changeover",
         (false, true, _) => "survey",
-        (false, false, ServerState::Down) => "console start",
+        (false, false, true) => "console start",
         _ => "outlook",
     }
 }

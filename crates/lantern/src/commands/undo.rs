@@ -36,7 +36,7 @@ pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
     let (mut server, _lock) = open(common, "undo")?;
     server.config.warn.at.clone_from(&args.warn);
     let mut ledger = Ledger::open(&server.folder)?;
-    let mut progress = Progress::new(look, &server);
+    let mut progress = Progress::new(look);
     let world = match (args.with_world, args.keep_world) {
         (true, _) => World::Bring,
         (_, true) => World::Keep,

@@ -1,6 +1,6 @@
 //! `lantern verify`
 
-use super::{open_settled, open_to_look};
+use super::{OneOf, answer_each, open_settled, open_to_look};
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
@@ -9,6 +9,7 @@ use crate::progress::during;
 use clap::Args;
 use lantern_core::health;
 use lantern_host::Result;
+use lantern_host::config::Server;
 use lantern_host::console::ServerState;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, survey};
@@ -21,6 +22,8 @@ pub struct VerifyArgs {
     /// Take the error lines that it shows for what this server always prints
     #[arg(long)]
     accept: bool,
+    #[command(flatten)]
+    which: OneOf,
 }
 
 /// Looks at the running server; the exit status is 3 when something is not as it should be.
@@ -33,31 +36,44 @@ pub fn run(args: &VerifyArgs, common: &Common, look: &Look) -> Result<u8> {
     let found = during("files are read", || {
         survey(&server, &mut ledger, Depth::Usual)
     })?;
-    let mut seen = verify(&server, &found)?;
-    if args.accept {
-        let verdict = seen.verdict.iter();
-        let new = verdict
-            .flat_map(|verdict| &verdict.errors)
-            .filter(|error| !error.known);
-        let new: Vec<String> = new.map(|error| health::normal(&error.line)).collect();
-        GoodStart::accept(&server, new.iter().cloned())?;
-        if !look.json {
-            new.iter()
-                .for_each(|line| look.say(&format!("accepted: {line}")));
+    let mut each = Vec::new();
+    for one in server.chosen(args.which.of.as_deref())? {
+        let inventory = &found.part(&one).inventory;
+        let mut seen = verify(&one, inventory)?;
+        if args.accept {
+            accept(&one, &seen, look)?;
+            seen = verify(&one, inventory)?;
         }
-        seen = verify(&server, &found)?;
+        each.push((one, seen));
     }
-    let status = if seen.is_right() {
-        fail::DONE
-    } else {
-        fail::NO
+    let status = match each.iter().all(|(_, seen)| seen.is_right()) {
+        true => fail::DONE,
+        false => fail::NO,
     };
     if look.json {
-        look.answer(&answers::VerifySeen::from(&seen));
+        let each = each.iter();
+        let each = each.map(|(one, seen)| (one.which().map(str::to_owned), seen.into()));
+        answer_each(look, each.collect::<Vec<(_, answers::VerifySeen<'_>)>>());
         return Ok(status);
     }
-    show(&server.config.name, &seen, look, common);
+    each.iter()
+        .for_each(|(one, seen)| show(&one.title(), seen, look, common));
     Ok(status)
+}
+
+/// Takes the error lines that a server shows for what it always prints.
+fn accept(server: &Server, seen: &Verified, look: &Look) -> Result<()> {
+    let verdict = seen.verdict.iter();
+    let new = verdict
+        .flat_map(|verdict| &verdict.errors)
+        .filter(|error| !error.known);
+    let new: Vec<String> = new.map(|error| health::normal(&error.line)).collect();
+    GoodStart::accept(server, new.iter().cloned())?;
+    if !look.json {
+        new.iter()
+            .for_each(|line| look.say(&format!("accepted: {line}")));
+    }
+    Ok(())
 }
 
 fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {

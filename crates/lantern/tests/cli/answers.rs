@@ -171,6 +171,22 @@ fn every_answer_is_as_its_schema_says() {
     meet("UndoDone", 0, &terrace(&["undo"]));
     meet("ConsoleState", 0, &terrace(&["console", "stop"]));
 
+    // Several servers on one install.
+    world.ok(&["adopt", "triad-suns"]);
+    let suns = |words: &[&'static str]| [words, &["--server", "triad-suns"]].concat();
+    meet("LaunchServers", 0, &suns(&["launch", "servers"]));
+    meet("EachConsoleState", 0, &suns(&["console", "start"]));
+    meet("EachLaunchShown", 0, &suns(&["launch", "show"]));
+    meet("EachOrderShown", 0, &suns(&["order"]));
+    meet("EachVerifySeen", 0, &suns(&["verify"]));
+    meet("Status", 0, &suns(&["status"]));
+    meet(
+        "ConsoleState",
+        0,
+        &suns(&["console", "stop", "--of", "south"]),
+    );
+    meet("EachConsoleState", 0, &suns(&["console", "stop"]));
+
     // Backups.
     meet("Backups", 0, &terrace(&["backup", "list"]));
     meet("BackupShown", 0, &terrace(&["backup", "show", "party"]));

@@ -89,7 +89,7 @@ pub(super) fn rows<'a>(
             (None, None) if server.family.passes(path) => (None, Is::Passing),
             (None, None) if path == FILE || server.family.is_settings(path) => (None, Is::Settings),
             (None, None) => {
-                let is_order = found.order.as_ref().is_some_and(|(p, _)| *p == file.path);
+                let is_order = found.is_order(&file.path);
                 (None, if is_order { Is::LoadOrder } else { Is::Unowned })
             }
         };
