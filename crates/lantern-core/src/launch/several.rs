@@ -220,12 +220,13 @@ fn name_of(one: &Drafted, all: &[Drafted]) -> String {
             .collect::<Vec<String>>()
     };
     let own = |it: &Drafted| {
-        let paths = it
-            .instead
-            .values()
-            .filter(|path| *path != it.script.as_str());
+        let paths = it.instead.values().chain(&it.keep);
+        let paths = paths.filter(|path| *path != it.script.as_str());
+        // A folder, such as a world's, says more than a file.
+        let is_file = |path: &&String| path.rsplit('/').next().is_some_and(|it| it.contains('.'));
+        let (files, folders): (Vec<&String>, Vec<&String>) = paths.partition(is_file);
         let mut own = words(it.script.as_str());
-        let paths = paths.chain(&it.keep);
+        let paths = folders.into_iter().chain(files);
         own.extend(paths.flat_map(|path| path.split('/').flat_map(words)));
         own
     };

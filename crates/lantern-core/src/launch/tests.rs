@@ -359,3 +359,94 @@ proptest! {
         mended(dialect, &text);
     }
 }
+
+/// The servers that scripts start on one install, as they would be stated.
+fn drafted(family: &str, scripts: &[(&str, &str)], files: &[&str]) -> String {
+    let family = family::Family::parse(family).unwrap();
+    let texts: BTreeMap<RelPath, &str> = scripts
+        .iter()
+        .map(|(name, text)| (path(name), *text))
+        .collect();
+    let names = scripts.iter().map(|(name, _)| *name);
+    let files = files.iter().copied().chain(names).collect();
+    let drafted = several(&family, &family.launch, &texts, &files);
+    let told = drafted.iter().map(|one| {
+        let instead: Vec<String> = one
+            .instead
+            .iter()
+            .map(|(a, b)| format!("{a} = {b}"))
+            .collect();
+        let keep: Vec<String> = one.keep.iter().map(|it| format!("; keeps {it}")).collect();
+        format!("{}: {}{}", one.name, instead.join(", "), keep.concat())
+    });
+    told.collect::<Vec<_>>().join("\n")
+}
+
+const GREENHOUSE: &str = r#"
+    format = 1
+    name = "greenhouse"
+    title = "Greenhouse"
+    marks = ["green.conf"]
+    build = { id = "greenhouse" }
+    launch = { command = ["sh", "open.sh"] }
+    layout = { keep = ["beds/**", "plots/*/soil.db"] }
+    order = { kind = "sequence", file = "plots/*/order.txt", line = '^(?P<id>\w+)$', write = "{id}" }
+    [console]
+    ready = "open"
+    stop = { command = "close" }
+    port = { file = "green.conf", line = '^port (?P<port>\d+)', transport = "tcp" }
+    [[reader]]
+    name = "vine"
+    kind = "addon"
+    shape = "file"
+    at = "vines/*.vine"
+    files = [{ name = "*.vine", notation = "toml" }]
+    fields = { id = "id" }
+"#;
+
+#[test]
+fn several_servers_are_drafted_from_their_scripts() {
+    let files = [
+        "bin/green",
+        "beds/east/map",
+        "plots/east/soil.db",
+        "green.conf",
+    ];
+    let told = |scripts: &[(&str, &str)]| drafted(GREENHOUSE, scripts, &files);
+    let usual = "exec bin/green --conf green.conf --plot plots/main --beds beds/main\n";
+    // Settings by their ending, a plot by the family's pattern, beds by the keep list; what is the same for all is common.
+    insta::assert_snapshot!(told(&[
+        ("open.sh", usual),
+        ("open-east.sh", "exec bin/green --conf east.conf --plot=plots/east --beds beds/east\n"),
+    ]), @"
+    main: plots/* = plots/main
+    east: green.conf = east.conf, open.sh = open-east.sh, plots/* = plots/east; keeps beds/east/**
+    ");
+    // Neither is the family's own script; variables, a call of another script, and one that starts both.
+    insta::assert_snapshot!(told(&[
+        ("west.sh", "P=plots/west\nnohup ./bin/green --conf west/green.conf --plot $P &\n"),
+        ("east.sh", "cd .\nexec ./bin/green --conf east/green.conf --plot plots/east\n"),
+        ("all.sh", "sh east.sh\nsh west.sh\n"),
+    ]), @"
+    east: green.conf = east/green.conf, open.sh = east.sh, plots/* = plots/east
+    west: green.conf = west/green.conf, open.sh = west.sh, plots/* = plots/west
+    ");
+    // One server, and what is no server at all.
+    let tail = ("log.sh", "tail -f log.txt\n");
+    assert_eq!(told(&[("open.sh", usual), tail]), "");
+    assert_eq!(
+        told(&[
+            ("open.sh", usual),
+            ("again.sh", "sh open.sh\n"),
+            ("same.sh", usual)
+        ]),
+        ""
+    );
+    assert_eq!(
+        told(&[
+            ("backup.sh", "tar cf a.tar beds\n"),
+            ("two.sh", "tar cf b.tar plots\n")
+        ]),
+        ""
+    );
+}

@@ -140,3 +140,89 @@ fn the_program_itself_moves_and_comes_back() {
     );
     world.ok(&["console", "stop", "--server", "lounge"]);
 }
+
+/// A second world on the same program, with settings and mods of its own.
+fn attic(world: &World) {
+    // The newer program opens a second port, for whoever watches it.
+    let (port, watched) = (free_port(), free_port());
+    world.write(
+        "lounge/attic.conf",
+        format!(
+            "port = {port}\nserver_announce = false\nprometheus_listener_address = 127.0.0.1:{watched}\n"
+        ),
+    );
+    let start = world.read("lounge/start.sh");
+    let start = start.replace("--config minetest.conf", "--config attic.conf");
+    let start = start.replace("worlds/lounge", "worlds/attic");
+    world.write(
+        "lounge/start-attic.sh",
+        start.replace("debug.txt", "attic.txt"),
+    );
+    let settings = world.read("lounge/worlds/lounge/world.mt");
+    world.write("lounge/worlds/attic/world.mt", settings);
+}
+
+#[test]
+fn two_worlds_of_one_program_move_together() {
+    let Some(servers) = debian_servers() else {
+        return;
+    };
+    let world = lounge(&servers);
+    attic(&world);
+    packed(&world, &servers, "depot", OLD);
+    packed(&world, &servers, "depot", NEW);
+    let family = ["--family", "minetest-folder"];
+    world.ok(&[&["catalogue", "make", "depot"], &family[..]].concat());
+    let told = world.ok(&[&["adopt", "lounge"], &family[..]].concat());
+    assert!(
+        told.contains("2 servers run on this install, by their start scripts: lounge, attic"),
+        "{told}"
+    );
+    let settings = world.read("lounge/lantern.toml");
+    let (_, stated) = settings.split_once("taken for common.\n").unwrap();
+    assert_snapshot!(stated, @r#"
+    [[server]]
+    name = "lounge"
+    instead = { "debug.txt*" = "debug.txt", "worlds/*" = "worlds/lounge" }
+
+    [[server]]
+    name = "attic"
+    instead = { "debug.txt*" = "attic.txt", "minetest.conf" = "attic.conf", "start.sh" = "start-attic.sh", "worlds/*" = "worlds/attic" }
+    "#);
+    world.edit(
+        "lounge/lantern.toml",
+        "[warn]",
+        "catalogues = [\"../depot/depot.catalogue.json\"]\n[warn]",
+    );
+    world.edit("lounge/lantern.toml", "at = [\"10s\"]", "at = []");
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", "lounge"]].concat());
+    let told = at(&["console", "start"]);
+    assert!(told.contains("lounge (attic) is up"), "{told}");
+    // A mod of one world is that world's affair.
+    let plan = at(&["plan", "--to", "same", "--of", "attic", "--off", "chime"]);
+    assert!(plan.contains("load order, worlds/attic/world.mt"), "{plan}");
+    assert!(
+        plan.contains("stopped and started: attic; not touched: lounge"),
+        "{plan}"
+    );
+    assert!(at(&["changeover", "--yes"]).contains("exit status 0"));
+    let plan = at(&["plan", "--to", "5.10.0"]);
+    assert!(
+        plan.contains("stopped and started: lounge, attic"),
+        "{plan}"
+    );
+    let told = at(&["changeover", "--yes"]);
+    assert!(
+        told.contains("lounge: 2 of 2 components") && told.contains("Done"),
+        "{told}"
+    );
+    assert!(version(&world).contains("Luanti 5.10.0"));
+    let told = at(&["verify"]);
+    assert!(
+        told.matches("is up, and as it should be").count() == 2,
+        "{told}"
+    );
+    assert!(at(&["undo", "--keep-world"]).contains("Back at 5.6.1"));
+    assert!(version(&world).contains("5.6.1"));
+    at(&["console", "stop"]);
+}
