@@ -244,6 +244,7 @@ fn together(request: &Request, version: &Version) -> Together {
     let held = request.held.iter().map(|held| Held {
         droppable: held.facts.kind == Kind::Addon && held.facts.world_bound != Some(true),
         off: held.off,
+        switched: held.switched,
         facts: held.facts.clone(),
     });
     let lossy = Request {

@@ -104,6 +104,7 @@ pub fn world(components: usize, seed: u64, sort: Sort) -> Request {
     }
     Arc::make_mut(&mut request.held).push(Held {
         off: false,
+        switched: false,
         facts: Facts::new(Id::new("server"), Kind::Build, server(TARGET - 2)),
         droppable: false,
     });
@@ -190,6 +191,7 @@ pub fn world(components: usize, seed: u64, sort: Sort) -> Request {
             if release == installed {
                 Arc::make_mut(&mut request.held).push(Held {
                     off: false,
+                    switched: false,
                     facts: facts.clone(),
                     droppable: false,
                 });

@@ -239,7 +239,8 @@ pub struct Pin {
     pub file: Globs,
     /// Finds what is pinned as the group `value`.
     pub line: Pattern,
-    /// What it has to be: `{build.version}`, `{build.file}`, and so for `framework` and `pack`.
+    /// What it has to be: `{build.version}`, the same without a leading `v` as `{build.number}`, `{build.file}`, and so for
+    /// `framework` and `pack`.
     pub becomes: String,
     /// What is added where nothing in the file is found.
     pub add: Option<Addition>,

@@ -5,6 +5,7 @@
 
 mod flags;
 mod follow;
+mod least;
 mod list;
 mod names;
 mod one;
@@ -213,7 +214,7 @@ pub struct Ring(pub Vec<Id>);
 /// Puts add-ons in an order in which each comes after all that it follows.
 ///
 /// `wanted` holds each add-on with those it follows; `current` is the arrangement that is there.
-/// What is there stays in its relative order wherever the constraints allow it; a new one comes as
+/// Of what is there, as many as can be stay in their relative order; a new one comes as
 /// early as it can, right after what it follows; what follows nothing and is new comes last.
 ///
 /// # Errors
@@ -228,6 +229,12 @@ pub fn arrange(wanted: &BTreeMap<Id, BTreeSet<Id>>, current: &[Id]) -> Result<Ve
             preferred.push(id);
         }
     }
+    let mut with_chain = wanted.clone();
+    for pair in least::staying(wanted, &preferred).windows(2) {
+        let firsts = with_chain.entry(pair[1].clone()).or_default();
+        firsts.insert(pair[0].clone());
+    }
+    let wanted = &with_chain;
     preferred.extend(wanted.keys().filter(|id| !listed.contains(id)));
     let mut placed = BTreeSet::new();
     let mut order = Vec::with_capacity(preferred.len());

@@ -3,6 +3,7 @@
 use super::*;
 use crate::family::Family;
 use crate::proofs::at_least;
+use crate::text::Text;
 use proptest::prelude::*;
 
 fn ids(text: &str) -> Vec<Id> {
@@ -521,4 +522,111 @@ fn kept_by_hand(order: &[Named], set: u32) -> Option<usize> {
 fn number_of(name: &str) -> u32 {
     let first = name.chars().next().unwrap_or('0');
     first.to_digit(10).unwrap_or(10)
+}
+
+/// How many entries of one order stand in another one in the same turn.
+fn kept(before: &[Id], after: &[Id]) -> usize {
+    let mut best = vec![vec![0; after.len() + 1]; before.len() + 1];
+    for (i, a) in before.iter().enumerate() {
+        for (j, b) in after.iter().enumerate() {
+            best[i + 1][j + 1] = match a == b {
+                true => best[i][j] + 1,
+                false => best[i][j + 1].max(best[i + 1][j]),
+            };
+        }
+    }
+    best[before.len()][after.len()]
+}
+
+/// The most entries that any order keeps in turn that holds to all that is wanted, found by trying each.
+fn most_kept(wants: &BTreeMap<Id, BTreeSet<Id>>, current: &[Id], begun: &mut Vec<Id>) -> usize {
+    if begun.len() == wants.len() {
+        return kept(current, begun);
+    }
+    let mut most = 0;
+    for (id, firsts) in wants {
+        if begun.contains(id) || !firsts.iter().all(|first| begun.contains(first)) {
+            continue;
+        }
+        begun.push(id.clone());
+        most = most.max(most_kept(wants, current, begun));
+        begun.pop();
+    }
+    most
+}
+
+proptest! {
+    #![proptest_config(at_least(500))]
+    #[test]
+    fn no_other_order_moves_fewer_entries(
+        edges in proptest::collection::vec((0_usize..6, 0_usize..6), 0..9),
+        current in Just((0..6).collect::<Vec<usize>>()).prop_shuffle(),
+        new in 0_usize..3,
+    ) {
+        let id = |n: usize| Id::new(&format!("m{n}"));
+        let mut wants: BTreeMap<Id, BTreeSet<Id>> = (0..6).map(|n| (id(n), BTreeSet::new())).collect();
+        for (a, b) in edges.iter().filter(|(a, b)| a > b) {
+            wants.get_mut(&id(*a)).unwrap().insert(id(*b));
+        }
+        let current: Vec<Id> = current.into_iter().skip(new).map(id).collect();
+        let order = arrange(&wants, &current).unwrap();
+        prop_assert_eq!(
+            kept(&current, &order),
+            most_kept(&wants, &current, &mut Vec::new()),
+            "{:?} became {:?}", current, order
+        );
+    }
+
+    /// Any text in any form, any change of it: applied and taken back, it is the same, byte for byte.
+    #[test]
+    fn a_change_of_any_order_file_can_be_taken_back(
+        rows in proptest::collection::vec((0_usize..9, 0_usize..7), 0..9),
+        end in prop::sample::select(vec!["\n", "\r\n", "\r\r\n"]),
+        ends_open in any::<bool>(),
+        mark in any::<bool>(),
+        form in prop::sample::select(vec!["sequence", "flags", "list", "one"]),
+        order in Just((0..7).collect::<Vec<usize>>()).prop_shuffle(),
+        running in 1_usize..7,
+    ) {
+        let id = |n: usize| Id::new(&format!("m{n}"));
+        let (line, write) = match form {
+            "flags" => (r"^(?P<id>m\d) = (?P<on>\w+)", "{id} = {on}"),
+            "list" => (r"^mods = (?P<list>\S*)", "{id}"),
+            _ => (r"^\s*start (?P<id>m\d)", "start {id}"),
+        };
+        let rule = serde_json::json!({ "kind": form, "file": "x.conf", "line": line, "write": write });
+        let rule: OrderRule = serde_json::from_value(rule).unwrap();
+        let row = |(kind, n): &(usize, usize)| match kind {
+            0 => "  # a word of mine".to_owned(),
+            1 => String::new(),
+            2 => format!("start m{n}  "),
+            3 => format!("\tstart m{n}"),
+            4 => format!("m{n} = true"),
+            5 => format!("m{n} = no   # why"),
+            6 => format!("mods = m{n},m0"),
+            7 => format!("# start m{n}"),
+            _ => format!("other {n}"),
+        };
+        let rows: Vec<String> = rows.iter().map(row).collect();
+        let mut text = rows.join(end);
+        if !ends_open {
+            text.push_str(end);
+        }
+        let bytes = [if mark { &b"\xef\xbb\xbf"[..] } else { b"" }, text.as_bytes()].concat();
+        let text = Text::read(&bytes);
+        let order: Vec<Id> = order.into_iter().take(running).map(id).collect();
+        let off = (0..7).map(id).filter(|id| !order.contains(id)).collect();
+        let change = Change { order: &order, gone: &BTreeSet::new(), off: &off, arguments: &BTreeMap::new() };
+        let Keeping::Text(form) = rule.kind.keeping() else {
+            unreachable!("all of these stand in a text")
+        };
+        let Ok(new) = rewritten(form, &rule, text.as_str(), change) else {
+            return Ok(());
+        };
+        let lines = crate::text::changes(text.as_str(), &new);
+        let there = text.changed(&lines).unwrap();
+        prop_assert_eq!(there.as_str(), new.as_str());
+        let back = there.changed(&crate::text::reversed(&lines)).unwrap();
+        prop_assert_eq!(back.bytes(), bytes);
+    }
 }

@@ -250,7 +250,9 @@ fn pinned(
             return Ok(None);
         };
         let file = after.places.get(&facts.id).map_or("", |place| place.name());
-        for (name, value) in [("version", facts.version.as_str()), ("file", file)] {
+        let version = facts.version.as_str();
+        let number = version.trim_start_matches(['v', 'V']);
+        for (name, value) in [("version", version), ("number", number), ("file", file)] {
             let hole = format!("{{{kind}.{name}}}");
             if !text.contains(&hole) {
                 continue;

@@ -78,6 +78,8 @@ pub struct Held {
     /// Whether it is there and switched off: then it asks for nothing, and is what another one needs only where that
     /// needs it to be installed, not to run.
     pub off: bool,
+    /// Whether a load order says if it runs, so that it may be switched off.
+    pub switched: bool,
 }
 
 /// Which server versions will do.

@@ -53,6 +53,8 @@ pub enum Remedy {
     Unpin(Id),
     /// Switch a component on that is installed and off.
     SwitchOn(Id),
+    /// Switch a component off, which then does not run and hinders nothing.
+    SwitchOff(Id),
     /// Let a component stay that was to go.
     Undrop(Id),
 }
@@ -265,6 +267,15 @@ impl Request {
         request
     }
 
+    /// The request with a component switched off; none where nothing switches it.
+    fn with_off(&self, id: &Id) -> Option<Request> {
+        let mut request = self.clone();
+        let mut held = Arc::make_mut(&mut request.held).iter_mut();
+        let held = held.find(|held| held.facts.id == *id && held.switched)?;
+        held.off = true;
+        Some(request)
+    }
+
     /// All releases known of a component, what is installed first.
     pub(crate) fn releases(&self, id: &Id) -> impl Iterator<Item = &Facts> + use<'_> {
         let id = id.clone();
@@ -358,6 +369,19 @@ fn remedies(request: &Request, facts: &BTreeSet<Fact>, others: &BTreeSet<Fact>) 
                 true => Remedy::Early(list),
                 false => Remedy::Untested(list),
             });
+        }
+    }
+    // What may not run beside another one may still be there beside it.
+    let beside = |fact: &Fact| matches!(fact, Fact::Group(_) | Fact::Clashes(..));
+    for fact in facts.iter().filter(|_| facts.iter().any(beside)) {
+        let Fact::Stays(id) = fact else {
+            continue;
+        };
+        if request
+            .with_off(id)
+            .is_some_and(|off| works(&off).is_some())
+        {
+            remedies.push(Remedy::SwitchOff(id.clone()));
         }
     }
     for fact in facts {

@@ -66,6 +66,8 @@ struct WrittenHeld {
     droppable: bool,
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     off: bool,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    switched: bool,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -161,6 +163,7 @@ impl Request {
                     release: WrittenRelease::of(&held.facts),
                     droppable: held.droppable,
                     off: held.off,
+                    switched: held.switched,
                 })
                 .collect(),
             offers: self
@@ -221,6 +224,7 @@ impl Request {
                 facts: held.release.facts(&mut reading).map_err(sense)?,
                 droppable: held.droppable,
                 off: held.off,
+                switched: held.switched,
             })
         });
         let held: Vec<Held> = held.collect::<Result<_, RequestFault>>()?;

@@ -501,6 +501,9 @@ impl<'a> Teller<'a> {
                 format!("let {id} change version (without --keep {id}, or [hold] in lantern.toml)")
             }
             Remedy::SwitchOn(id) => format!("switch {id} on (--on {id}, or without --off {id})"),
+            Remedy::SwitchOff(id) => {
+                format!("switch {id} off (--off {id}, or without --on {id})")
+            }
             Remedy::Undrop(id) => format!("keep {id} installed (without --drop {id})"),
         }
     }

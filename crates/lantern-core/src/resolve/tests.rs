@@ -114,6 +114,7 @@ pub(crate) fn world(text: &str) -> Request {
                 facts: facts(rest.trim_start()),
                 droppable: line.starts_with('~'),
                 off: line.starts_with('.'),
+                switched: facts(rest.trim_start()).group.is_some(),
             });
             continue;
         }

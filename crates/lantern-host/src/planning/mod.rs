@@ -346,6 +346,7 @@ fn held(server: &Server, inventory: &Inventory, world_loses: &[String]) -> Vec<H
             Held {
                 droppable: named(&server.config.droppable, &facts) && !bound,
                 off: component.runs.is_off(),
+                switched: component.runs.is_switched(),
                 facts,
             }
         })
