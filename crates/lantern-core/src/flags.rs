@@ -102,6 +102,8 @@ pub fn wanted<'a>(
             };
             either(runs, format!("{id} {is}"))
         }
+        // It says what it says but while an operation is under way.
+        FlagFrom::Changeover => return None,
         FlagFrom::Version(kind) => {
             let of = running.iter().find(|facts| facts.kind == *kind)?;
             Wanted {

@@ -147,6 +147,7 @@ pub fn journal(text: &[u8]) -> Result<Journal, String> {
             number: old.number,
             was_up: old.was_up,
             servers: Vec::new(),
+            paused: Vec::new(),
             work,
             moves: old.moves,
             record: Record {

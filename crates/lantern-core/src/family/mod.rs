@@ -229,6 +229,8 @@ pub enum FlagFrom {
     Version(Kind),
     /// How many slots of a kind are taken.
     Slots(String),
+    /// Whether an operation is under way: before and after it, it says what it did.
+    Changeover,
 }
 
 /// Something that start scripts pin.

@@ -36,6 +36,9 @@ pub struct Operation {
     /// Of several servers of one install, those that are stopped and started; none where there is only one.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub servers: Vec<Concerned>,
+    /// Settings that say something else until it ends.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub paused: Vec<Paused>,
     /// What is done.
     pub work: Work,
     /// The renames that carry it out, in order.
@@ -55,6 +58,18 @@ pub struct Concerned {
     pub name: String,
     /// Whether it was up when the operation began.
     pub was_up: bool,
+}
+
+/// A setting that says something else while an operation is under way.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Paused {
+    /// The file.
+    pub path: RelPath,
+    /// What the family calls the setting.
+    pub flag: String,
+    /// What it said before.
+    pub was: String,
 }
 
 /// What an operation does, with the data of its own kind.
@@ -345,6 +360,7 @@ impl Operation {
             number,
             was_up,
             servers,
+            paused: Vec::new(),
             work,
             moves,
             record,

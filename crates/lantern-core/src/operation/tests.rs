@@ -677,6 +677,7 @@ fn each_kind_says_what_it_is() {
             number: 7,
             was_up: false,
             servers: Vec::new(),
+            paused: Vec::new(),
             work,
             moves: Vec::new(),
             record: Record::default(),

@@ -58,10 +58,14 @@ pub fn set(pattern: &Pattern, text: &str, becomes: &str) -> Result<String, Misfi
 
 /// Whether the pattern finds anything in a text, but in comments.
 pub fn is_there(pattern: &Pattern, text: &str) -> bool {
-    text.lines().any(|line| {
-        let found = pattern.regex().captures(line);
-        let found = found.and_then(|found| Some(found.name("value")?.range()));
-        found.is_some_and(|found| !is_comment(line, found.start))
+    first(pattern, text).is_some()
+}
+
+/// The first that the pattern's group `value` finds in a text, but in comments.
+pub fn first(pattern: &Pattern, text: &str) -> Option<String> {
+    text.lines().find_map(|line| {
+        let found = pattern.regex().captures(line)?.name("value")?;
+        (!is_comment(line, found.start())).then(|| found.as_str().trim().to_owned())
     })
 }
 

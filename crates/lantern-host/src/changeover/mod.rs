@@ -11,6 +11,7 @@ pub mod fault;
 mod faults;
 mod journal;
 mod moves;
+mod paused;
 mod restore;
 mod run;
 mod servers;
@@ -33,7 +34,7 @@ use crate::ledger::Ledger;
 use crate::lock;
 use crate::survey::{Depth, survey};
 use lantern_core::operation::{
-    Came, Direction, Ending, Journal, Operation, OperationKind, Times, UNKNOWN, Work,
+    Came, Direction, Ending, Journal, Move, Operation, OperationKind, Times, UNKNOWN, Work,
 };
 use lantern_core::plan::{Plan, Step};
 use run::Run;
@@ -211,6 +212,11 @@ fn begin(
     let folders = (&*stage::folder_name(number), aside.as_str());
     let paths = plan.actions.len();
     let operation = Operation::changeover(number, were, plan, stays, &found.remembered, folders)?;
+    let exchanged = operation.moves.iter().map(Move::path).collect();
+    let operation = Operation {
+        paused: paused::to_pause(server, &exchanged)?,
+        ..operation
+    };
     tell(Event::Done(
         Step::Check,
         format!("{paths} paths are as planned"),

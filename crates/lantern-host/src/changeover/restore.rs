@@ -52,6 +52,7 @@ pub fn restore(
         number: ledger.next_number()?,
         was_up,
         servers,
+        paused: Vec::new(),
         work: Work::Restore {
             backup: name.to_owned(),
             extent,

@@ -1,8 +1,8 @@
 //! An operation under way: what the table says comes next is done, and what came of it is told to the table.
 
-use super::journal;
 use super::servers::Servers;
 use super::{Event, check, stage};
+use super::{journal, paused};
 use crate::armed::{self, Became};
 use crate::backup::Pass;
 use crate::changeover::fault::ChangeoverFault;
@@ -328,6 +328,7 @@ impl<'a, 'b> Run<'a, 'b> {
         let staging = stage::folder_name(self.journal.operation.number);
         // What stays of it is removed by the next operation of that number.
         let _ = self.server.folder.remove_all(&RelPath::parse(&staging)?);
+        paused::resume(self)?;
         journal::remove(&self.server.folder)
     }
 

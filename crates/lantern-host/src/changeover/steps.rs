@@ -2,6 +2,7 @@
 
 use super::check;
 use super::moves;
+use super::paused;
 use super::run::Run;
 use super::stage;
 use super::{Event, files, telling_name, undo};
@@ -224,6 +225,7 @@ impl Run<'_, '_> {
             );
             return Ok(());
         }
+        paused::pause(self)?;
         let begun = Instant::now();
         self.servers.stop()?;
         self.is_down_since(begun);

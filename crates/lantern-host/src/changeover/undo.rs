@@ -1,6 +1,7 @@
 //! Back to before the last changeover or restore.
 
 use super::check;
+use super::paused;
 use super::run::Run;
 use super::servers::{self, Servers};
 use super::{Event, journal, keeping_as, reachable, same_as_then, stage, telling_name};
@@ -89,6 +90,7 @@ pub fn undo(
         number: ledger.next_number()?,
         was_up,
         servers,
+        paused: paused::to_pause(server, &way_back.exchanged())?,
         work: Work::Undo {
             of: match last.kind {
                 OperationKind::Restore => Undoable::Restore { backup: last.to },

@@ -196,3 +196,55 @@ fn what_a_start_script_lacks_is_added_and_latest_is_a_number() {
     let said = world.lantern(&[PLAN, &["--keep", "drip-lines=2.5.0"]].concat());
     assert!(said.contains("exit status 0"), "{said}");
 }
+
+#[test]
+fn a_setting_is_another_way_while_a_changeover_is_under_way() {
+    let world = World::demo();
+    let family = include_str!("../../../../families/halcyon.family.toml");
+    let flag = "\n[[flag]]\nname = \"reload\"\nfile = \"watch.conf\"\nline = '^reload = (?P<value>\\w+)'\n\
+                follows = \"changeover\"\nyes = \"off\"\n\n[launch]\n";
+    world.write("mine.family.toml", family.replacen("\n[launch]\n", flag, 1));
+    let watch = "# what is looked for on the disk\r\nreload = always  # as it is handy\r\n";
+    world.write("halcyon-terrace/watch.conf", watch);
+    // The start says what it finds.
+    world.edit(
+        "halcyon-terrace/start.sh",
+        "exec ",
+        "mkdir -p logs && cat watch.conf >> logs/watched\nexec ",
+    );
+    world.ok(&["adopt", "halcyon-terrace", "--family", "mine.family.toml"]);
+    world.edit("halcyon-terrace/lantern.toml", "at = [\"10s\"]", "at = []");
+    at(&world, &["console", "start"]);
+    at(&world, &["plan", "--to", "same", "--off", "bee-traffic"]);
+    assert!(at(&world, &["changeover", "--yes"]).contains("exit status 0"));
+    let paused = watch.replace("always", "off");
+    assert_eq!(
+        world.read("halcyon-terrace/logs/watched"),
+        format!("{watch}{paused}")
+    );
+    assert_eq!(world.read("halcyon-terrace/watch.conf"), watch);
+    assert!(at(&world, &["undo", "--keep-world"]).contains("exit status 0"));
+    let all = format!("{watch}{paused}{paused}");
+    assert_eq!(world.read("halcyon-terrace/logs/watched"), all);
+    assert_eq!(world.read("halcyon-terrace/watch.conf"), watch);
+    // One that fails puts it back, too.
+    world.drop_addon(
+        "night-watch-1.2.0.bloom",
+        "id='night-watch'\nversion='1.2.0'\n[standin]\ndies_after_ready_ms=100\n",
+    );
+    at(
+        &world,
+        &[
+            "plan",
+            "--to",
+            "same",
+            "--from",
+            "drop",
+            "--add",
+            "night-watch",
+        ],
+    );
+    let told = at(&world, &["changeover", "--yes"]);
+    assert!(told.contains("the old state is being put back"), "{told}");
+    assert_eq!(world.read("halcyon-terrace/watch.conf"), watch);
+}
