@@ -120,11 +120,16 @@ pub struct Misfit {
 pub fn changes(old: &str, new: &str) -> Vec<LineChange> {
     let old: Vec<&str> = old.split('\n').collect();
     let new: Vec<&str> = new.split('\n').collect();
+    changes_of(&old, &new)
+}
+
+/// The same, of lines.
+pub(crate) fn changes_of(old: &[&str], new: &[&str]) -> Vec<LineChange> {
     let owned = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect();
     let mut changes = Vec::new();
     // Counted here: where a part begins in the text that it does not touch, the library may say wrong.
     let (mut in_old, mut in_new) = (0, 0);
-    for part in capture_diff_slices(Algorithm::Myers, &old, &new) {
+    for part in capture_diff_slices(Algorithm::Myers, old, new) {
         let was = in_old..in_old + part.old_range().len();
         let becomes = in_new..in_new + part.new_range().len();
         (in_old, in_new) = (was.end, becomes.end);

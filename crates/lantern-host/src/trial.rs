@@ -14,9 +14,8 @@ use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
 use lantern_core::draft::{Sample, is_telling};
 use lantern_core::facts::Facts;
 use lantern_core::family::{Family, Glob, Pattern, Reader, Shape};
-use lantern_core::order::{Arrangement, Keeping};
+use lantern_core::order::{Arrangement, Keeping, OrderText};
 use lantern_core::path::RelPath;
-use lantern_core::text::Text;
 use lantern_core::tree::{Claim, FileSeen, claim};
 use rayon::prelude::*;
 use schemars::JsonSchema;
@@ -262,7 +261,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
         let path = file.path.as_str();
         let is_order = order_file
             .as_ref()
-            .is_some_and(|(order, _)| *order == file.path);
+            .is_some_and(|order| order.holds(&file.path));
         let place = is_order || family.is_settings(path);
         owner.is_none() && !place && !family.keeps(path) && !family.passes(path)
     });
@@ -275,7 +274,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
             .order
             .as_ref()
             .zip(order_file.as_ref())
-            .map(|(rule, (_, text))| Arrangement::read(rule, text.as_str()).entries.len()),
+            .map(|(rule, order)| Arrangement::read(rule, order.as_str()).entries.len()),
         tried,
     })
 }
@@ -283,7 +282,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
 /// Whether an add-on runs, and what says so.
 fn runs(
     family: &Family,
-    order: Option<&(RelPath, Text)>,
+    order: Option<&OrderText>,
     claim: &Claim<'_>,
     facts: &Facts,
 ) -> Option<String> {
@@ -304,12 +303,15 @@ fn runs(
             }
             (Keeping::Names, _) => "unknown: its name is not of the load order".into(),
             (Keeping::Text(_), None) => "off: the file of the load order is not there".into(),
-            (Keeping::Text(_), Some((path, text))) => {
-                let arrangement = Arrangement::read(rule, text.as_str());
+            (Keeping::Text(_), Some(order)) => {
+                let arrangement = Arrangement::read(rule, order.as_str());
                 match arrangement.starter(rule, &facts.id, &claim.place) {
-                    Some(entry) if entry.on => format!("on: {path}:{}", entry.line),
-                    Some(entry) => format!("off: {path}:{}", entry.line),
-                    None => format!("off: {path} does not name {}", facts.id),
+                    Some(entry) => {
+                        let is = if entry.on { "on" } else { "off" };
+                        let (path, line) = order.place(entry.line);
+                        format!("{is}: {path}:{line}")
+                    }
+                    None => format!("off: {} does not name {}", order.path(), facts.id),
                 }
             }
         },
@@ -321,7 +323,7 @@ fn unmet_of(
     family: &Family,
     folder: &Folder,
     files: &[FileSeen],
-    order: Option<&(RelPath, Text)>,
+    order: Option<&OrderText>,
 ) -> Vec<Unmet> {
     let mut unmet = Vec::new();
     let mut tell = |at: &str, why: String| unmet.push(Unmet { at: at.into(), why });
@@ -346,10 +348,8 @@ fn unmet_of(
                 ),
             );
         }
-        (Some(rule), Some((path, text)))
-            if Arrangement::read(rule, text.as_str()).entries.is_empty() =>
-        {
-            tell("order.line", format!("no line of {path} matches"));
+        (Some(rule), Some(order)) if Arrangement::read(rule, order.as_str()).entries.is_empty() => {
+            tell("order.line", format!("no line of {} matches", order.path()));
         }
         _ => {}
     }

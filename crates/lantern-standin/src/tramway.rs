@@ -22,7 +22,7 @@ struct Wagon {
 
 /// Runs until it is told to halt; returns the exit status.
 pub fn run(build: &str) -> io::Result<u8> {
-    let settings = fs::read_to_string("depot.cfg")?;
+    let settings = expanded(Path::new("depot.cfg"))?;
     let value = |wanted: &str| {
         let mut lines = settings.lines().map(str::trim);
         let found = lines.find_map(|line| line.strip_prefix(wanted)?.strip_prefix(' '));
@@ -57,6 +57,25 @@ pub fn run(build: &str) -> io::Result<u8> {
             })
         }
     }
+}
+
+/// The settings, with what `read` names in its place: a file, or all files of a folder by name.
+fn expanded(path: &Path) -> io::Result<String> {
+    if path.is_dir() {
+        let mut inside: Vec<PathBuf> = fs::read_dir(path)?
+            .filter_map(|entry| Some(entry.ok()?.path()))
+            .collect();
+        inside.sort();
+        return inside.iter().map(|path| expanded(path)).collect();
+    }
+    let text = fs::read_to_string(path)?;
+    let lines = text
+        .lines()
+        .map(|line| match line.trim().strip_prefix("read ") {
+            Some(name) => expanded(Path::new(name.trim())),
+            None => Ok(format!("{line}\n")),
+        });
+    lines.collect()
 }
 
 fn open(build: &str, settings: &str) -> Result<BTreeMap<String, Wagon>, String> {

@@ -838,6 +838,9 @@ pub struct OrderShown<'a> {
 /// An entry of the load order.
 #[derive(Debug, Serialize, JsonSchema)]
 struct OrderTurn<'a> {
+    /// The file that it stands in, where that is not the one that the order begins in.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    file: Option<&'a RelPath>,
     /// Its line, from 1; none where names tell the order.
     line: Option<usize>,
     entry: &'a str,
@@ -870,6 +873,7 @@ impl<'a> From<&'a Link> for OrderLink<'a> {
 impl<'a> From<&'a Turn> for OrderTurn<'a> {
     fn from(turn: &'a Turn) -> OrderTurn<'a> {
         OrderTurn {
+            file: turn.file.as_ref(),
             line: turn.line,
             entry: &turn.entry,
             starts: &turn.starts,

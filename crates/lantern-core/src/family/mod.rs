@@ -158,6 +158,10 @@ pub struct OrderRule {
     /// list, the text with all its items as the group `list`; for names, in a name, its number as the group `at` and
     /// what comes after that as the group `name`.
     pub line: Pattern,
+    /// Finds a line in whose place another file of the folder is read, or all files of a folder by name, as the group `file`:
+    /// relative to the file that it stands in, or else to the server folder.
+    #[serde(default)]
+    pub includes: Option<Pattern>,
     /// How a new line, or an item of a list, is written: `{id}`, for flags also `{on}`; for names, how one gets a
     /// number: `{at}`, `{name}`.
     pub write: String,
@@ -367,6 +371,13 @@ impl Family {
                      for names (?P<at>…) and (?P<name>…)"
                         .into(),
                 );
+            }
+            let names_file = |includes: &Pattern| {
+                let mut groups = includes.regex().capture_names();
+                groups.any(|group| group == Some("file"))
+            };
+            if order.includes.as_ref().is_some_and(|it| !names_file(it)) {
+                return fault("order.includes lacks the group (?P<file>…)".into());
             }
             if let Some(parked) = &order.parked
                 && (order.kind != OrderKind::Sequence || !parked.contains("{line}"))

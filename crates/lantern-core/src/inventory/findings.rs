@@ -7,7 +7,7 @@ use crate::family::OrderRule;
 use crate::family::{Family, Shape};
 use crate::flags::{self, FlagSeen};
 use crate::launch::Flow;
-use crate::order::{Arrangement, Keeping, Why};
+use crate::order::{Arrangement, Keeping, OrderText, Why};
 use crate::path::RelPath;
 use crate::tree::{FileSeen, below, marked};
 use schemars::JsonSchema;
@@ -75,7 +75,7 @@ pub(super) fn unreadable(path: &RelPath, why: &str) -> Finding {
 
 struct Finder<'a> {
     inventory: &'a Inventory,
-    order_file: Option<&'a RelPath>,
+    order: Option<&'a OrderText>,
     /// Whether the load order stands in the names of the add-ons.
     is_in_names: bool,
     findings: Vec<Finding>,
@@ -105,8 +105,9 @@ impl Finder<'_> {
     }
 
     fn in_order(&self, line: usize) -> Option<Place> {
+        let (path, line) = self.order?.place(line);
         Some(Place {
-            path: self.order_file?.clone(),
+            path: path.clone(),
             line: Some(line),
         })
     }
@@ -116,18 +117,17 @@ pub(super) fn find(
     family: &Family,
     inventory: &Inventory,
     evidence: &Evidence<'_>,
-    order_file: Option<&RelPath>,
 ) -> Vec<Finding> {
     let files = evidence.files;
     let rule = family.order.as_ref();
     let is_in_names = rule.is_some_and(|rule| matches!(rule.kind.keeping(), Keeping::Names));
     let mut finder = Finder {
         inventory,
-        order_file,
+        order: evidence.order,
         is_in_names,
         findings: Vec::new(),
     };
-    if family.order.is_some() && order_file.is_none() && !is_in_names {
+    if family.order.is_some() && evidence.order.is_none() && !is_in_names {
         finder.add(
             Severity::Wrong,
             "order-file-missing",
@@ -136,7 +136,8 @@ pub(super) fn find(
             "put it back from a backup, or start the server once so that it writes one",
         );
     }
-    if let Some((path, _)) = evidence.order.filter(|(_, text)| text.contains('\0')) {
+    let of_order = evidence.order.into_iter().flat_map(OrderText::files);
+    for (path, _) in of_order.filter(|(_, text)| !text.is_plain()) {
         let place = Place {
             path: path.clone(),
             line: None,
@@ -161,7 +162,7 @@ pub(super) fn find(
     rivals(&mut finder);
     misplaced(&mut finder, family, files);
     circles(&mut finder, evidence.sooner);
-    if let Some(rule) = rule.filter(|_| order_file.is_some() || is_in_names) {
+    if let Some(rule) = rule.filter(|_| evidence.order.is_some() || is_in_names) {
         start_lines(&mut finder, rule, &by_id, evidence.sooner);
     }
     finder.findings
@@ -675,7 +676,16 @@ fn start_lines(
             {
                 let (place, where_it_is) = match finder.is_in_names {
                     true => (finder.at(index), String::new()),
-                    false => (finder.in_order(own_line), format!(" (line {line})")),
+                    false => {
+                        let (here, there) = (finder.in_order(own_line), finder.in_order(line));
+                        let path = |place: &Option<Place>| Some(place.as_ref()?.path.clone());
+                        let same = path(&here) == path(&there);
+                        let told = match there.filter(|_| !same) {
+                            Some(there) => format!(" ({}:{})", there.path, there.line.unwrap_or(0)),
+                            None => format!(" (line {line})"),
+                        };
+                        (here, told)
+                    }
                 };
                 let why = match why {
                     Why::Needs(_) | Why::Uses(_) => "which it needs",

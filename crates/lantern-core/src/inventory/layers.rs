@@ -141,7 +141,6 @@ fn owned_paths(
     evidence: &Evidence<'_>,
     claimed: &mut BTreeMap<RelPath, usize>,
 ) {
-    let order = evidence.order.map(|(path, _)| path);
     for (index, component) in components.iter_mut().enumerate() {
         let reader = family.reader(&component.reader);
         let parts = reader.into_iter().flat_map(|reader| &reader.parts);
@@ -159,7 +158,9 @@ fn owned_paths(
                 let path = file.path.as_str();
                 let inside = file.path == owned || file.path.below(owned.as_str()).is_some();
                 let free = claims.owner[number].is_none() && !claimed.contains_key(&file.path);
-                let kept = family.keeps(path) || family.passes(path) || order == Some(&file.path);
+                let kept = family.keeps(path)
+                    || family.passes(path)
+                    || evidence.order.is_some_and(|order| order.holds(&file.path));
                 if inside && free && !kept {
                     component.files.push(file.clone());
                     claimed.insert(file.path.clone(), index);
@@ -312,7 +313,12 @@ mod tests {
             files: &files,
             descriptors: &[],
             catalogued: &BTreeMap::new(),
-            order: Some((&order, "")),
+            order: Some(&crate::order::OrderText::read(
+                family.order.as_ref().unwrap(),
+                order,
+                crate::text::Text::read(b""),
+                &mut |_, _| Vec::new(),
+            )),
             remembered: &remembered(known),
             stated: None,
             ground: &crate::family::Ground::default(),

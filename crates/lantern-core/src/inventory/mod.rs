@@ -16,7 +16,9 @@ use crate::descriptor::{self, Described, Found, Holdings, Subject};
 use crate::facts::Facts;
 use crate::family::{Family, Ground, OrderRule, Shape};
 use crate::launch::Flow;
-use crate::order::{Arrangement, Circle, Follows, Keeping, Link, must_follow, without_circles};
+use crate::order::{
+    Arrangement, Circle, Follows, Keeping, Link, OrderText, must_follow, without_circles,
+};
 use crate::path::RelPath;
 use crate::text::Text;
 use crate::tree::{Claim, Claims, FileSeen, content_hash};
@@ -151,8 +153,8 @@ pub struct Evidence<'a> {
     pub descriptors: &'a [Result<Vec<Found>, String>],
     /// What catalogues say of releases, by BLAKE3 of the archive, and by the content of what it lays.
     pub catalogued: &'a BTreeMap<String, Facts>,
-    /// The load-order file and its text.
-    pub order: Option<(&'a RelPath, &'a str)>,
+    /// The load order as it is written down.
+    pub order: Option<&'a OrderText>,
     /// What the ledger remembers.
     pub remembered: &'a BTreeMap<RelPath, Remembered>,
     /// What the administrator wants to be started before what: the first, and the later one.
@@ -315,8 +317,8 @@ fn add_new<'a, T: Clone + PartialEq + 'a>(into: &mut Vec<T>, from: impl Iterator
 /// Takes the inventory of a server folder.
 pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> Inventory {
     let mut inventory = Inventory::default();
-    if let (Some(rule), Some((_, text))) = (&family.order, evidence.order) {
-        inventory.order = Arrangement::read(rule, text);
+    if let (Some(rule), Some(order)) = (&family.order, evidence.order) {
+        inventory.order = Arrangement::read(rule, order.as_str());
     }
     let mut unreadable = Vec::new();
     let mut read: Vec<Option<Component>> = Vec::new();
@@ -367,7 +369,6 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
         let key = |c: &Component| (c.facts.kind, c.facts.id.clone(), c.place.clone());
         key(a).cmp(&key(b))
     });
-    let order_file = evidence.order.map(|(path, _)| path);
     let owned: BTreeSet<&RelPath> = inventory
         .components
         .iter()
@@ -381,11 +382,11 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
             || family.passes(path)
             || family.is_settings(path)
             || evidence.ground.is_elsewhere(path);
-        if !known && Some(&file.path) != order_file {
+        if !known && !evidence.order.is_some_and(|order| order.holds(&file.path)) {
             inventory.unowned.push(file.clone());
         }
     }
-    let mut found = findings::find(family, &inventory, evidence, order_file);
+    let mut found = findings::find(family, &inventory, evidence);
     found.extend(unreadable);
     found.retain(|finding| {
         let place = finding.place.as_ref();
@@ -612,10 +613,13 @@ pub(crate) mod tests {
             })
             .collect();
         let order_path = RelPath::parse("x.conf").unwrap();
+        let rule = family.order.as_ref().unwrap();
+        let text = Text::read(order.as_bytes());
+        let order = OrderText::read(rule, order_path, text, &mut |_, _| Vec::new());
         let evidence = Evidence {
             files: &listing,
             descriptors: &descriptors,
-            order: Some((&order_path, order)),
+            order: Some(&order),
             catalogued: &BTreeMap::new(),
             remembered,
             sooner: &[],

@@ -3,11 +3,14 @@
 use super::{Component, Inventory};
 use crate::component::{Id, Kind, Runs, Side};
 use crate::family::{Family, OrderRule};
-use crate::order::{Follows, Keeping, Link};
+use crate::order::{Follows, Keeping, Link, OrderText};
+use crate::path::RelPath;
 
 /// Where an add-on stands in the load order, and what comes before it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Turn {
+    /// The file that it stands in, where that is not the one that the load order begins in.
+    pub file: Option<RelPath>,
     /// The line, from 1; none where it has none.
     pub line: Option<usize>,
     /// What stands there.
@@ -22,8 +25,13 @@ pub struct Turn {
 
 impl Inventory {
     /// The entries of the load order, the first first; after them the add-ons that have none, and why. `follows` is what has
-    /// to be started before what.
-    pub fn arranged(&self, family: &Family, follows: &Follows) -> (Vec<Turn>, Vec<(Id, String)>) {
+    /// to be started before what, and `order` the load order as it is written down.
+    pub fn arranged(
+        &self,
+        family: &Family,
+        order: Option<&OrderText>,
+        follows: &Follows,
+    ) -> (Vec<Turn>, Vec<(Id, String)>) {
         let in_names = |rule: &OrderRule| matches!(rule.kind.keeping(), Keeping::Names);
         let has_lines = !family.order.as_ref().is_some_and(in_names);
         let after = |id: &Id| {
@@ -47,8 +55,12 @@ impl Inventory {
         let entries = self.order.entries.iter().map(|entry| {
             let starts = started(&entry.id);
             let firsts = starts.iter().flat_map(after);
+            let place = order.map(|order| order.place(entry.line));
+            let begins = order.map(OrderText::path);
+            let elsewhere = place.map(|(path, _)| path).filter(|it| Some(*it) != begins);
             Turn {
-                line: has_lines.then_some(entry.line),
+                file: elsewhere.cloned(),
+                line: has_lines.then_some(place.map_or(entry.line, |(_, line)| line)),
                 entry: entry.id.to_string(),
                 on: entry.on,
                 after: firsts

@@ -10,9 +10,11 @@ mod list;
 mod names;
 mod one;
 mod sequence;
+mod written;
 
 pub use follow::{Circle, Follows, Link, Why, must_follow, without_circles};
 pub use names::{Named, renamed, succeeding};
+pub use written::OrderText;
 
 use crate::component::Id;
 use crate::family::{Glob, OrderKind, OrderRule};

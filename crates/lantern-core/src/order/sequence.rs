@@ -4,6 +4,7 @@ use super::{Change, Form, OrderEntry, naming};
 use crate::component::Id;
 use crate::family::OrderRule;
 use crate::text::Lines;
+use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Lines in order.
@@ -30,45 +31,55 @@ impl Form for Sequence {
         entries
     }
 
-    /// Lines that name no add-on keep their places. The line of one that is switched off is parked, where the family says
-    /// how, and comes back as it was when that is switched on again. Where the add-ons that are there already stand in a good relative
-    /// order, no line moves: new lines are put in behind the add-on they come after. Otherwise the add-on lines change
-    /// places among themselves, each with all that it says.
+    /// Lines that name no add-on keep their places, and so do as many of the others as can; each that has to move goes, with
+    /// all that it says, behind the add-on that it comes after, and new ones likewise. The line of one that is switched off is
+    /// parked, where the family says how, and comes back as it was when that is switched on again.
     fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String {
         let order = change.order;
         let present: Vec<OrderEntry> = naming(rule, text).collect();
-        let wanted: BTreeSet<&Id> = order.iter().collect();
+        let turns: BTreeMap<&Id, usize> = order.iter().zip(0..).collect();
+        // The first line of each wanted add-on stays, or moves; others and doubles go.
         let mut words: BTreeMap<&Id, &str> = BTreeMap::new();
-        // The first line of each wanted add-on stays; others and doubles go.
-        let mut stays: Vec<&OrderEntry> = Vec::new();
-        for entry in present.iter().filter(|entry| wanted.contains(&entry.id)) {
-            if words.insert(&entry.id, &entry.words).is_none() {
-                stays.push(entry);
+        let mut firsts: Vec<&OrderEntry> = Vec::new();
+        for entry in present.iter().filter(|entry| turns.contains_key(&entry.id)) {
+            if let Entry::Vacant(new) = words.entry(&entry.id) {
+                new.insert(&entry.words);
+                firsts.push(entry);
             }
         }
-        for entry in &stays {
-            words.insert(&entry.id, &entry.words);
-        }
-        let kept_order = order.iter().filter(|id| words.contains_key(id));
+        let rows: Vec<&str> = text.lines().collect();
+        let ranks: Vec<(usize, bool)> = firsts
+            .iter()
+            .map(|entry| {
+                // A remark right above is most often about what stands below it.
+                let above = entry.line.checked_sub(2).and_then(|at| rows.get(at));
+                let has_remark = above.is_some_and(|row| is_remark(row));
+                (turns[&entry.id], has_remark)
+            })
+            .collect();
+        let staying: Vec<&OrderEntry> = longest_rising(&ranks)
+            .into_iter()
+            .map(|at| firsts[at])
+            .collect();
         let mut becomes: BTreeMap<usize, Option<&Id>> =
             present.iter().map(|entry| (entry.line, None)).collect();
-        for (entry, id) in stays.iter().zip(kept_order) {
-            becomes.insert(entry.line, Some(id));
-        }
+        becomes.extend(staying.iter().map(|entry| (entry.line, Some(&entry.id))));
+        let stays: BTreeSet<&Id> = staying.iter().map(|entry| &entry.id).collect();
         let mut behind: BTreeMap<Option<&Id>, Vec<&Id>> = BTreeMap::new();
         let mut last = None;
         for id in order {
-            if words.contains_key(id) {
-                last = Some(id);
-            } else {
-                behind.entry(last).or_default().push(id);
+            match stays.contains(id) {
+                true => last = Some(id),
+                false => behind.entry(last).or_default().push(id),
             }
         }
         let parked = parked(rule, text);
         let put_new = |lines: &mut Lines<'_>, ids: Option<Vec<&Id>>| {
             for id in ids.unwrap_or_default() {
-                match parked.get(id) {
-                    Some(entry) => lines.add(&entry.words),
+                let own = words.get(id).copied();
+                let own = own.or(parked.get(id).map(|entry| entry.words.as_str()));
+                match own {
+                    Some(own) => lines.add(own),
                     None => lines.add(&change.written(rule, id)),
                 }
             }
@@ -87,10 +98,14 @@ impl Form for Sequence {
                     .replace("{line}", &entry.words),
             )
         };
-        let first_line = stays.first().map(|entry| entry.line);
+        // What comes before the first one comes before the remarks on that, too.
+        let first_line = staying.first().map(|entry| {
+            let above = rows[..entry.line - 1].iter().rev();
+            entry.line - above.take_while(|row| is_remark(row)).count()
+        });
         let mut lines = Lines::of(text);
         let mut number = 0;
-        while let Some((line, whole)) = lines.next() {
+        while let Some((_, whole)) = lines.next() {
             number += 1;
             if Some(number) == first_line {
                 put_new(&mut lines, behind.remove(&None));
@@ -104,18 +119,59 @@ impl Form for Sequence {
                     }
                 }
                 Some(Some(id)) => {
-                    match words[id] {
-                        own if own == line => lines.keep(whole),
-                        moved => lines.replace(whole, moved),
-                    }
+                    lines.keep(whole);
                     put_new(&mut lines, behind.remove(&Some(*id)));
                 }
             }
         }
         // There was no add-on line at all.
         put_new(&mut lines, behind.remove(&None));
-        lines.joined()
+        let mut joined = lines.joined();
+        // Where nothing is new, the last line ends, or does not, as before.
+        let only_moved = order.iter().all(|id| words.contains_key(id));
+        if only_moved && !text.ends_with('\n') && joined.ends_with('\n') {
+            let end = if joined.ends_with("\r\n") { 2 } else { 1 };
+            joined.truncate(joined.len() - end);
+        }
+        joined
     }
+}
+
+/// Whether a line is a remark, as the usual notations write them.
+fn is_remark(row: &str) -> bool {
+    let row = row.trim_start().to_ascii_lowercase();
+    let begins = ["#", "//", ";", "--", "/*", "::", "rem "];
+    begins.iter().any(|begin| row.starts_with(begin))
+}
+
+/// The longest part of a row of ranks, by their places in it, in which each is higher than the one before; of several, the one
+/// with the most that are marked.
+fn longest_rising(ranks: &[(usize, bool)]) -> Vec<usize> {
+    // By rank, the best that ends with one of a lower or the same rank: its length, marks, and last place; as a tree of sums is
+    // kept (Fenwick), but of the greatest.
+    let highest = ranks.iter().map(|(rank, _)| rank + 1).max().unwrap_or(0);
+    let mut best: Vec<(usize, usize, Option<usize>)> = vec![(0, 0, None); highest + 1];
+    let mut before: Vec<Option<usize>> = Vec::with_capacity(ranks.len());
+    let mut longest = (0, 0, None);
+    for (place, (rank, is_marked)) in ranks.iter().enumerate() {
+        let mut at = *rank;
+        let mut found = (0, 0, None);
+        while at > 0 {
+            found = found.max(best[at]);
+            at &= at - 1;
+        }
+        before.push(found.2);
+        let ends = (found.0 + 1, found.1 + usize::from(*is_marked), Some(place));
+        longest = longest.max(ends);
+        let mut at = rank + 1;
+        while at <= highest {
+            best[at] = best[at].max(ends);
+            at += at & at.wrapping_neg();
+        }
+    }
+    let mut places: Vec<usize> = std::iter::successors(longest.2, |place| before[*place]).collect();
+    places.reverse();
+    places
 }
 
 /// The lines that are parked: of each add-on the first, with what stood in it.

@@ -260,7 +260,7 @@ fn comments_and_places_stay() {
     let turned = written(&rule, text, &ids("first bees lib old"));
     assert_eq!(
         turned,
-        "# mine\nname = x\nstart first\nstart bees\n\n# the bees\nstart lib\nstart old\nport = 1\n"
+        "# mine\nname = x\n\nstart first\n# the bees\nstart bees\nstart lib\nstart old\nport = 1\n"
     );
     let with_words = "start lib --quick\nstart bees  # buzz\n";
     let turned = written(&rule, with_words, &ids("bees lib"));
@@ -628,5 +628,137 @@ proptest! {
         prop_assert_eq!(there.as_str(), new.as_str());
         let back = there.changed(&crate::text::reversed(&lines)).unwrap();
         prop_assert_eq!(back.bytes(), bytes);
+    }
+}
+
+fn with_includes() -> OrderRule {
+    let rule = serde_json::json!({
+        "kind": "sequence", "file": "main.cfg", "line": r"^\s*start (?P<id>\w+)", "write": "start {id}",
+        "includes": r#"^read "?(?P<file>[^"]+)"?$"#
+    });
+    serde_json::from_value(rule).unwrap()
+}
+
+/// Reads a load order from named texts; a name that ends in `/` stands for all texts below it.
+fn order_in(files: &[(&str, &str)]) -> OrderText {
+    let path = |text: &str| RelPath::parse(text).unwrap();
+    let mut named = |_: &RelPath, name: &str| {
+        let those = files.iter().filter(|(file, _)| match name.ends_with('/') {
+            true => file.starts_with(name),
+            false => *file == name,
+        });
+        those
+            .map(|(file, text)| (path(file), Text::read(text.as_bytes())))
+            .collect()
+    };
+    let (first, text) = files[0];
+    OrderText::read(
+        &with_includes(),
+        path(first),
+        Text::read(text.as_bytes()),
+        &mut named,
+    )
+}
+
+#[test]
+fn an_order_over_several_files_is_changed_where_it_stands() {
+    let files = [
+        (
+            "main.cfg",
+            "# mine\nstart lib\nread \"more.cfg\"\nstart last\nread parts/\n",
+        ),
+        (
+            "more.cfg",
+            "start bees\r\n# of the bees\r\nread main.cfg\r\nstart honey",
+        ),
+        ("parts/a.cfg", "start ants\n"),
+        ("parts/b.cfg", "start beetles\n"),
+    ];
+    let order = order_in(&files);
+    let arrangement = Arrangement::read(&with_includes(), order.as_str());
+    let told: Vec<String> = arrangement
+        .entries
+        .iter()
+        .map(|entry| {
+            let (path, line) = order.place(entry.line);
+            format!("{} {path}:{line}", entry.id)
+        })
+        .collect();
+    insta::assert_snapshot!(told.join("\n"), @"
+    lib main.cfg:2
+    bees more.cfg:1
+    honey more.cfg:4
+    last main.cfg:4
+    ants parts/a.cfg:1
+    beetles parts/b.cfg:1
+    ");
+    let change = |ids: &str| {
+        let ids = self::ids(ids);
+        let change = Change {
+            order: &ids,
+            gone: &BTreeSet::new(),
+            off: &BTreeSet::new(),
+            arguments: &BTreeMap::new(),
+        };
+        let form = form(OrderKind::Sequence);
+        let new = rewritten(form, &with_includes(), order.as_str(), change).unwrap();
+        let files = order.rewritten(&with_includes(), &new).unwrap();
+        let texts = files.into_iter().filter(|(path, new)| {
+            let (_, now) = order.files().find(|(known, _)| known == path).unwrap();
+            now.as_str() != new
+        });
+        texts
+            .map(|(path, text)| format!("{path}: {text:?}"))
+            .collect::<Vec<_>>()
+            .join("\n")
+    };
+    assert_eq!(change("lib bees honey last ants beetles"), "");
+    insta::assert_snapshot!(change("lib bees wasps honey last ants beetles new"), @r#"
+    more.cfg: "start bees\r\nstart wasps\r\n# of the bees\r\nread main.cfg\r\nstart honey"
+    parts/b.cfg: "start beetles\nstart new\n"
+    "#);
+    insta::assert_snapshot!(change("lib honey bees last beetles"), @r##"
+    more.cfg: "# of the bees\r\nread main.cfg\r\nstart honey\nstart bees"
+    parts/a.cfg: ""
+    "##);
+}
+
+proptest! {
+    #![proptest_config(at_least(300))]
+    #[test]
+    fn any_order_over_files_says_what_was_asked_and_no_more_changes(
+        rows in proptest::collection::vec((0_usize..3, 0_usize..8), 0..14),
+        order in Just((0..6).collect::<Vec<usize>>()).prop_shuffle(),
+        running in 0_usize..6,
+        is_open in any::<bool>(),
+    ) {
+        let mut texts = ["# first\nread b.cfg\nread c.cfg\n".to_owned(), String::new(), "# c\n".to_owned()];
+        for (file, what) in &rows {
+            texts[*file].push_str(&match what {
+                6 => "\n".to_owned(),
+                7 => "  # a word\n".to_owned(),
+                n => format!("start m{n}\n"),
+            });
+        }
+        if is_open && texts[1].ends_with('\n') {
+            texts[1].pop();
+        }
+        let files = [("main.cfg", texts[0].as_str()), ("b.cfg", &texts[1]), ("c.cfg", &texts[2])];
+        let text = order_in(&files);
+        let order: Vec<Id> = order.into_iter().take(running).map(|n| Id::new(&format!("m{n}"))).collect();
+        let change = Change { order: &order, gone: &BTreeSet::new(), off: &BTreeSet::new(), arguments: &BTreeMap::new() };
+        let new = rewritten(form(OrderKind::Sequence), &with_includes(), text.as_str(), change);
+        let Ok(new) = new else { return Ok(()) };
+        let becomes = text.rewritten(&with_includes(), &new).unwrap();
+        let after: Vec<(&str, &str)> = files
+            .iter()
+            .map(|(name, _)| (*name, becomes[&RelPath::parse(name).unwrap()].as_str()))
+            .collect();
+        let again = Arrangement::read(&with_includes(), order_in(&after).as_str());
+        prop_assert_eq!(again.ids().cloned().collect::<Vec<Id>>(), order);
+        for (name, old) in files {
+            let notes = |text: &str| text.lines().filter(|line| line.contains('#')).count();
+            prop_assert_eq!(notes(old), notes(&becomes[&RelPath::parse(name).unwrap()]));
+        }
     }
 }

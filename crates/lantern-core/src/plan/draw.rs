@@ -12,6 +12,7 @@ use crate::facts::Facts;
 use crate::family::{Family, Glob, Ground};
 use crate::inventory::{Component, Inventory, Remembered, laid_over};
 use crate::launch::Flow;
+use crate::order::OrderText;
 use crate::path::RelPath;
 use crate::resolve::{Gone, Reason, Selection};
 use crate::text::Text;
@@ -64,8 +65,8 @@ pub struct Part<'a> {
     pub family: &'a Family,
     /// What is installed for it.
     pub inventory: &'a Inventory,
-    /// The load-order file and its text.
-    pub order: Option<(&'a RelPath, &'a Text)>,
+    /// The load order as it is written down.
+    pub order: Option<&'a OrderText>,
     /// What happens when it is started.
     pub flow: &'a Flow,
     /// What is switched on, or else off; the inventory says so already.
@@ -419,7 +420,7 @@ impl<'a> Drawing<'a> {
     /// Whether a path is on the keep list; the load-order file never is.
     pub(super) fn is_kept(&self, path: &RelPath) -> bool {
         let mut orders = self.situation.parts.iter().filter_map(|part| part.order);
-        let is_order = orders.any(|(order, _)| order == path);
+        let is_order = orders.any(|order| order.holds(path));
         !is_order
             && self
                 .situation

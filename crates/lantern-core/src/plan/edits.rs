@@ -9,7 +9,8 @@ use crate::family::{Flag, OrderRule, Pin};
 use crate::flags;
 use crate::launch::{self, Dialect};
 use crate::order::{
-    self, Arrangement, Change, Follows, Keeping, Link, Named, must_follow, without_circles,
+    self, Arrangement, Change, Follows, Keeping, Link, Named, OrderText, must_follow,
+    without_circles,
 };
 use crate::path::RelPath;
 use crate::text::{self, Text};
@@ -58,21 +59,25 @@ pub(super) fn edits(
     let scripts = situation.scripts.iter().map(|(path, text)| (path, text));
     let orders = situation.parts.iter().filter_map(|part| part.order);
     let mut texts = Changing {
-        now: scripts.chain(orders).collect(),
+        now: scripts.chain(orders.flat_map(OrderText::files)).collect(),
         becomes: BTreeMap::new(),
     };
     for after in each {
-        let Some((path, text)) = after.part.order else {
+        let Some((order, rule)) = after.part.order.zip(after.part.family.order.as_ref()) else {
             continue;
         };
-        if !text.is_plain() {
+        if !order.is_plain() {
+            let mut files = order.files().filter(|(_, text)| !text.is_plain());
+            let path = files.next().map_or(order.path(), |(path, _)| path);
             return Err(DrawFault::Unwritable { path: path.clone() });
         }
-        let new = load_order(situation, path, text.as_str(), after)?;
-        texts.becomes.insert(
-            texts.now.get_key_value(path).map_or(path, |(path, _)| path),
-            new,
-        );
+        let new = load_order(situation, order.path(), order.as_str(), after)?;
+        let astray = |_| DrawFault::Unwritable {
+            path: order.path().clone(),
+        };
+        texts
+            .becomes
+            .extend(order.rewritten(rule, &new).map_err(astray)?);
     }
     mend(situation, &mut texts);
     for after in each {
@@ -210,7 +215,8 @@ pub(super) fn flags_that_change(
 ) -> BTreeSet<String> {
     let mut told = BTreeSet::new();
     let texts = situation.scripts.iter().map(|(path, text)| (path, text));
-    let texts: Vec<(&RelPath, &Text)> = texts.chain(after.part.order).collect();
+    let order = after.part.order.into_iter().flat_map(OrderText::files);
+    let texts: Vec<(&RelPath, &Text)> = texts.chain(order).collect();
     for (flag, wanted) in flags_after(situation, after) {
         for (path, text) in &texts {
             let mut lines = text.as_str().lines();

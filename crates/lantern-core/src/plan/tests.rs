@@ -8,6 +8,7 @@ use crate::facts::Facts;
 use crate::family::{Family, Glob, Shape};
 use crate::inventory::{Evidence, FileState, Inventory, Remembered, take};
 use crate::launch::Flow;
+use crate::order::OrderText;
 use crate::proofs::at_least;
 use crate::resolve::{Choice, Gone, Reason, Selection};
 use crate::tree::{FileSeen, claim};
@@ -886,6 +887,12 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
     let keep = [Glob::new("*.conf").unwrap()];
     let text = Text::read(order.as_bytes());
     let order_file = path("x.conf");
+    let order_text = OrderText::read(
+        family.order.as_ref().unwrap(),
+        order_file.clone(),
+        text.clone(),
+        &mut |_, _| Vec::new(),
+    );
     let situation = Situation {
         folder: ("/srv", &[]),
         own: &[],
@@ -894,7 +901,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         family: &family,
         inventory: &inventory,
         files: &listing,
-        parts: &[only!(family, inventory, Some((&order_file, &text)))],
+        parts: &[only!(family, inventory, Some(&order_text))],
         sooner: &[],
         effects: &BTreeMap::new(),
         dropped: &BTreeSet::from([Id::new("c")]),
@@ -968,7 +975,7 @@ fn a_plan_says_what_becomes_of_each_addon() {
     Place addons/e-2.bloom 10
     Keep addons/stays.bloom 1
     Edit x.conf 35
-    line 2: [] becomes ["start d"]
+    line 1: [] becomes ["start d"]
     line 3: ["start c"] becomes []
     expects a Some("2")
     expects d Some("2")

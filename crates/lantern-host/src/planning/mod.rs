@@ -568,7 +568,7 @@ fn stage(
         name: part.seen.server.which(),
         family: &part.seen.server.family,
         inventory: &part.seen.inventory,
-        order: part.seen.order.as_ref().map(|(path, text)| (path, text)),
+        order: part.seen.order.as_ref(),
         flow: &part.seen.flow,
         switched: &part.switched,
         ground: &part.ground,
@@ -646,10 +646,11 @@ fn left_by(
         let seen = &part.seen;
         let family = &seen.server.family;
         let order = seen.order.as_ref();
-        let order = order.map(|(path, text)| Ok::<_, Error>((path.clone(), changed(path, text)?)));
-        let order = order.transpose()?;
+        let rules = family.order.as_ref().zip(order);
+        let order =
+            rules.and_then(|(rule, order)| order.with(rule, |path, text| changed(path, text).ok()));
         let lines = family.order.as_ref().zip(order.as_ref());
-        let lines = lines.map(|(rule, (_, text))| Arrangement::read(rule, text.as_str()));
+        let lines = lines.map(|(rule, order)| Arrangement::read(rule, order.as_str()));
         let (mut inventory, left) = afterwards(
             &seen.inventory,
             plan,

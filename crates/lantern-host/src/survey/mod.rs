@@ -15,7 +15,7 @@ use lantern_core::inventory::Remembered;
 use lantern_core::inventory::{Evidence, Inventory, take, united};
 use lantern_core::launch::Flow;
 use lantern_core::link;
-use lantern_core::order::Keeping;
+use lantern_core::order::{Keeping, OrderText};
 use lantern_core::path::RelPath;
 use lantern_core::text::Text;
 use lantern_core::tree::{Claims, FileSeen, claim};
@@ -47,8 +47,8 @@ pub struct PartSeen {
     pub server: Server,
     /// What is installed for it, and what is to be held against it.
     pub inventory: Inventory,
-    /// The load-order file and its text.
-    pub order: Option<(RelPath, Text)>,
+    /// The load order as it is written down.
+    pub order: Option<OrderText>,
     /// What happens when it is started.
     pub flow: Flow,
 }
@@ -69,7 +69,7 @@ impl Survey {
     /// Whether a file holds a load order.
     pub fn is_order(&self, path: &RelPath) -> bool {
         let mut orders = self.parts.iter().filter_map(|part| part.order.as_ref());
-        orders.any(|(order, _)| order == path)
+        orders.any(|order| order.holds(path))
     }
 
     /// The files that a plan speaks of: neither kept nor passing.
@@ -165,7 +165,7 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         let evidence = Evidence {
             files: &files,
             descriptors: &descriptors,
-            order: order.as_ref().map(|(path, text)| (path, text.as_str())),
+            order: order.as_ref(),
             catalogued: &catalogued,
             remembered: &remembered,
             sooner: &server.sooner(),
@@ -320,7 +320,8 @@ fn hashed(
     Ok(files.collect())
 }
 
-/// Finds the file that holds the load order, and reads it; none where names tell the order.
+/// Finds the file that holds the load order, and reads it, with what is read in the place of its lines; none where names
+/// tell the order.
 ///
 /// # Errors
 /// When several match, or it cannot be read.
@@ -328,23 +329,58 @@ pub fn order_file(
     folder: &Folder,
     family: &Family,
     files: &[FileSeen],
-) -> Result<Option<(RelPath, Text)>> {
+) -> Result<Option<OrderText>> {
     let in_text = |rule: &&OrderRule| matches!(rule.kind.keeping(), Keeping::Text(_));
     let Some(rule) = family.order.as_ref().filter(in_text) else {
         return Ok(None);
     };
-    let matching: Vec<&RelPath> = files
-        .iter()
-        .filter(|file| !file.is_link())
-        .map(|file| &file.path)
-        .filter(|path| rule.file.matches(path.as_str()))
-        .collect();
-    match matching[..] {
-        [] => Ok(None),
-        [path] => Ok(Some((path.clone(), folder.read_text(path)?))),
-        _ => Err(Error::Survey(SurveyFault::SeveralOrderFiles {
-            files: matching.iter().map(ToString::to_string).collect(),
-        })),
+    let plain = files.iter().filter(|file| !file.is_link());
+    let paths: Vec<&RelPath> = plain.map(|file| &file.path).collect();
+    let matching = paths.iter().filter(|path| rule.file.matches(path.as_str()));
+    let matching: Vec<&RelPath> = matching.copied().collect();
+    let path = match matching[..] {
+        [] => return Ok(None),
+        [path] => path.clone(),
+        _ => {
+            return Err(Error::Survey(SurveyFault::SeveralOrderFiles {
+                files: matching.iter().map(ToString::to_string).collect(),
+            }));
+        }
+    };
+    let text = folder.read_text(&path)?;
+    let mut failed = None;
+    let mut named = |from: &RelPath, name: &str| {
+        let name = name.trim_matches(['"', '\'']).trim_start_matches("./");
+        let beside = from.folder().and_then(|folder| folder.join(name).ok());
+        let places = beside
+            .into_iter()
+            .chain(RelPath::parse(name.trim_end_matches('/')).ok());
+        let inside = |place: &RelPath| {
+            let of_it = paths
+                .iter()
+                .filter(|path| **path == place || path.folder().as_ref() == Some(place));
+            of_it.map(|path| (*path).clone()).collect::<Vec<RelPath>>()
+        };
+        let mut found = places
+            .map(|place| inside(&place))
+            .find(|it| !it.is_empty())
+            .unwrap_or_default();
+        found.sort();
+        let texts = found
+            .into_iter()
+            .filter_map(|path| match folder.read_text(&path) {
+                Ok(text) => Some((path, text)),
+                Err(error) => {
+                    failed = Some(error);
+                    None
+                }
+            });
+        texts.collect::<Vec<_>>()
+    };
+    let order = OrderText::read(rule, path, text, &mut named);
+    match failed {
+        Some(error) => Err(error),
+        None => Ok(Some(order)),
     }
 }
 
@@ -352,7 +388,7 @@ pub fn order_file(
 ///
 /// # Errors
 /// As [`order_file`], and when the folder cannot be listed.
-pub fn order_text(server: &Server) -> Result<Option<Text>> {
+pub fn order_text(server: &Server) -> Result<Option<OrderText>> {
     let files = server.folder.list()?.files.into_iter();
     let files: Vec<FileSeen> = files
         .map(|(path, stamp)| FileSeen {
@@ -361,8 +397,7 @@ pub fn order_text(server: &Server) -> Result<Option<Text>> {
             hash: None,
         })
         .collect();
-    let found = order_file(&server.folder, &server.family, &files)?;
-    Ok(found.map(|(_, text)| text))
+    order_file(&server.folder, &server.family, &files)
 }
 
 /// Reads the descriptors of everything that readers claim; those in archives only once, as the

@@ -83,7 +83,8 @@ impl<'a> Seen<'a> {
         let inventory = &part.inventory;
         let turns = inventory.turns(sooner);
         let (follows, gave_way) = turns.unwrap_or_else(|_| (inventory.follows(sooner), Vec::new()));
-        let (turns, others) = inventory.arranged(&part.server.family, &follows);
+        let (turns, others) =
+            inventory.arranged(&part.server.family, part.order.as_ref(), &follows);
         let findings = inventory.findings.iter();
         let findings = findings.filter(|finding| OF_ORDER.contains(&finding.code));
         Seen {
@@ -164,7 +165,7 @@ fn tell(seen: &Seen<'_>, look: &Look) {
 
 fn tell_turns(part: &PartSeen, turns: &[Turn], look: &Look) {
     let name = &part.server.title();
-    let place = part.order.as_ref().map(|(path, _)| path.as_str());
+    let place = part.order.as_ref().map(|order| order.path().as_str());
     let entries = count(turns.len(), "entry", "entries");
     let title = match (place, part.inventory.order.decides) {
         (Some(place), true) => format!("{name}: {entries} in {place}, started from top to bottom."),
@@ -197,7 +198,7 @@ fn tell_turns(part: &PartSeen, turns: &[Turn], look: &Look) {
             false => format!("{starts}{}", after.join("; ")),
         };
         vec![
-            turn.line.map_or(String::new(), |line| line.to_string()),
+            line_of(turn),
             turn.entry.clone(),
             if turn.on { "on" } else { "off" }.into(),
             if turn.on && !turn.starts.is_empty() {
@@ -211,6 +212,14 @@ fn tell_turns(part: &PartSeen, turns: &[Turn], look: &Look) {
         &["line", "id", "runs", "why it stands there"],
         rows.collect(),
     );
+}
+
+/// Where an entry stands: its line, with the file where that is not the one that the order begins in.
+fn line_of(turn: &Turn) -> String {
+    match (&turn.file, turn.line) {
+        (Some(file), Some(line)) => format!("{file}:{line}"),
+        (_, line) => line.map_or(String::new(), |line| line.to_string()),
+    }
 }
 
 /// All of one add-on.

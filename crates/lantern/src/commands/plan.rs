@@ -11,6 +11,7 @@ use crate::look::{Look, Means, bytes, count};
 use crate::progress::{during, name};
 use clap::Args;
 use clap_complete::ArgValueCandidates;
+use lantern_core::family::OrderRule;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, ComponentChange, Fate, Plan, Rename, Switched, TextEdit};
 use lantern_host::Result;
@@ -398,7 +399,17 @@ pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look:
     }
     for edit in edits {
         let order = server.family.order.as_ref();
-        let is_order = order.is_some_and(|rule| rule.file.matches(edit.path.as_str()));
+        let names_addons = |rule: &OrderRule| {
+            let mut lines = edit
+                .lines
+                .iter()
+                .flat_map(|line| line.was.iter().chain(&line.becomes));
+            lines.any(|line| rule.line.regex().is_match(line))
+        };
+        let is_order = order.is_some_and(|rule| {
+            let is_read = rule.includes.is_some() && names_addons(rule);
+            rule.file.matches(edit.path.as_str()) || is_read
+        });
         let what = if is_order {
             "load order"
         } else {

@@ -234,3 +234,39 @@ fn one_event_at_a_time_is_switched_by_one_command() {
     assert!(at(&["survey"]).contains("wrong [only-one]"));
     assert!(at(&["console", "start"]).contains("eclipse: 4152 and 4141 are both events"));
 }
+
+#[test]
+fn an_order_that_reads_other_files_is_changed_where_it_stands() {
+    let server = "tramway-loop";
+    let world = adopted(server);
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", server]].concat());
+    let depot = world.read("tramway-loop/depot.cfg");
+    let (head, _) = depot.split_once("run ").unwrap();
+    world.write(
+        "tramway-loop/depot.cfg",
+        format!("{head}# what the city wants\nread lines/city.cfg\nread lines/more\n"),
+    );
+    world.write(
+        "tramway-loop/lines/city.cfg",
+        "run day-fares   \r\n# the lamps\r\nrun signal-lamps",
+    );
+    world.write("tramway-loop/lines/more/10.cfg", "run rail-kit\n");
+    world.write("tramway-loop/lines/more/20.cfg", "# nothing yet\n");
+    assert_snapshot!("order_over_files", at(&["order"]));
+    assert_snapshot!("order_over_files_put", at(&["order", "put"]));
+    let told = at(&["changeover", "--yes", "--start"]);
+    assert!(told.contains("components are loaded"), "{told}");
+    assert_snapshot!("order_over_files_after", at(&["order"]));
+    assert!(
+        world
+            .read("tramway-loop/lines/city.cfg")
+            .contains("# the lamps\r\n")
+    );
+    at(&["undo", "--keep-world"]);
+    assert!(
+        world
+            .read("tramway-loop/lines/city.cfg")
+            .ends_with("# the lamps\r\nrun signal-lamps")
+    );
+    at(&["console", "stop"]);
+}
