@@ -14,6 +14,9 @@ pub struct Remark {
     pub text: String,
 }
 
+/// The group of a pattern that finds a value.
+const VALUE: &[&str] = &["value"];
+
 /// Looks for patterns that match nothing, patterns without the groups that are asked for, and
 /// readers that take each other's places.
 pub fn remarks(family: &Family) -> Vec<Remark> {
@@ -76,14 +79,12 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
         patterns.push(("console.framework".into(), framework, &["id", "version"]));
     }
     for flag in &family.flags {
-        patterns.push((
-            format!("flag \"{}\".line", flag.name),
-            &flag.line,
-            &["value"],
-        ));
+        let at = format!("flag \"{}\".line", flag.name);
+        patterns.extend(flag.line.iter().map(|line| (at.clone(), line, VALUE)));
     }
     for (number, pin) in family.pins.iter().enumerate() {
-        patterns.push((format!("pin[{number}].line"), &pin.line, &["value"]));
+        let at = format!("pin[{number}].line");
+        patterns.extend(pin.line.iter().map(|line| (at.clone(), line, VALUE)));
     }
     for (name, list) in [("list", &console.list), ("players", &console.players)] {
         if let Some(list) = list {

@@ -142,15 +142,13 @@ pub fn seen<'a>(
             .clone()
             .filter(|(path, _)| flag.file.matches(path.as_str()))
         {
-            let mut lines = text.as_str().lines().enumerate();
-            let found = lines.find_map(|(index, line)| {
-                Some((index + 1, flag.line.capture("value", line)?.to_owned()))
-            });
+            let spot = flag.spot(path);
+            let found = spot.and_then(|spot| spot.says(text.as_str()));
             all.push(FlagSeen {
                 name: flag.name.clone(),
                 path: path.clone(),
-                line: found.as_ref().map(|(line, _)| *line),
-                value: found.map(|(_, value)| value),
+                line: found.as_ref().map(|(_, line)| *line),
+                value: found.map(|(value, _)| value),
                 wanted: wanted.clone(),
             });
         }

@@ -15,7 +15,7 @@ use crate::family::{DescriptorFile, TextNotation};
 use std::collections::BTreeMap;
 
 /// Nothing is read that is nested deeper than this.
-const DEEPEST: usize = 64;
+pub(crate) const DEEPEST: usize = 64;
 
 /// A table of a descriptor.
 pub type Table = BTreeMap<String, Node>;
@@ -41,7 +41,7 @@ pub struct TextFault {
 }
 
 impl TextFault {
-    fn at(line: usize, why: impl Into<String>) -> TextFault {
+    pub(crate) fn at(line: usize, why: impl Into<String>) -> TextFault {
         TextFault {
             line: Some(line),
             why: why.into(),
@@ -92,12 +92,12 @@ fn put(table: &mut Table, name: String, value: Node) {
 }
 
 /// The line, from 1, of a byte position in a text.
-fn line_at(text: &str, position: usize) -> usize {
+pub(crate) fn line_at(text: &str, position: usize) -> usize {
     let before = &text.as_bytes()[..position.min(text.len())];
     before.iter().filter(|byte| **byte == b'\n').count() + 1
 }
 
-fn too_deep(line: Option<usize>) -> TextFault {
+pub(crate) fn too_deep(line: Option<usize>) -> TextFault {
     TextFault {
         line,
         why: format!("it is nested more than {DEEPEST} deep"),

@@ -21,6 +21,8 @@ pub use reader::{
 use crate::component::{Effect, Id, Kind, Runs};
 
 use crate::hint::with_nearest;
+use crate::path::RelPath;
+use crate::settings::{Key, Notation};
 use crate::version::Notations;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -206,7 +208,9 @@ pub struct Flag {
     /// The files that it stands in.
     pub file: Globs,
     /// Finds what it says as the group `value`.
-    pub line: Pattern,
+    pub line: Option<Pattern>,
+    /// Or its key, in the notation that the file's name tells.
+    pub key: Option<String>,
     /// What it follows from.
     pub follows: FlagFrom,
     /// What it says where that is so; for a version or a number, `{}` is filled in.
@@ -237,14 +241,44 @@ pub enum FlagFrom {
     Changeover,
 }
 
+/// The place of a value in a text.
+#[derive(Debug, Clone)]
+pub enum Spot<'f> {
+    /// What a pattern finds in a line as its group `value`.
+    Line(&'f Pattern),
+    /// A value by its key.
+    Key(Notation, Key),
+}
+
+fn spot<'f>(line: Option<&'f Pattern>, key: Option<&str>, path: &RelPath) -> Option<Spot<'f>> {
+    let by_key = || Some(Spot::Key(Notation::of(path.name())?, Key::of(key?)));
+    line.map(Spot::Line).or_else(by_key)
+}
+
+impl Flag {
+    /// Where it stands in a file; none where the file's name tells no notation.
+    pub fn spot(&self, path: &RelPath) -> Option<Spot<'_>> {
+        spot(self.line.as_ref(), self.key.as_deref(), path)
+    }
+}
+
+impl Pin {
+    /// Where it stands in a file; none where the file's name tells no notation.
+    pub fn spot(&self, path: &RelPath) -> Option<Spot<'_>> {
+        spot(self.line.as_ref(), self.key.as_deref(), path)
+    }
+}
+
 /// Something that start scripts pin.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Pin {
-    /// The scripts.
+    /// The scripts, or settings.
     pub file: Globs,
     /// Finds what is pinned as the group `value`.
-    pub line: Pattern,
+    pub line: Option<Pattern>,
+    /// Or its key, in the notation that the file's name tells; where it is missing, it is added.
+    pub key: Option<String>,
     /// What it has to be: `{build.version}`, the same without a leading `v` as `{build.number}`, `{build.file}`, and so for
     /// `framework` and `pack`.
     pub becomes: String,
@@ -355,6 +389,27 @@ impl Family {
                 return fault(format!(
                     "reader \"{}\": members names a reader of shape folder, for groups and only there",
                     reader.name
+                ));
+            }
+        }
+        let flags = self
+            .flags
+            .iter()
+            .map(|it| ("flag", &it.file, &it.line, &it.key));
+        let pins = self
+            .pins
+            .iter()
+            .map(|it| ("pin", &it.file, &it.line, &it.key));
+        for (what, files, line, key) in flags.chain(pins) {
+            if line.is_some() == key.is_some() {
+                return fault(format!(
+                    "{what}: one of `line` and `key` says where it stands"
+                ));
+            }
+            let unknown = files.texts().find(|text| Notation::of(text).is_none());
+            if let Some(file) = unknown.filter(|_| key.is_some()) {
+                return fault(format!(
+                    "{what}.key: the name of \"{file}\" tells no notation (.toml, .json, .yaml, .ini, .cfg, .conf, .properties, .xml)"
                 ));
             }
         }

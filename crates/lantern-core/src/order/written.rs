@@ -8,6 +8,9 @@ use std::collections::BTreeMap;
 /// No file is read in place of a line deeper than this.
 const DEEPEST: usize = 8;
 
+/// Gives the files that a path stands for, as the file that names it says it: one, all of a folder by name, or none.
+pub type Named<'n> = dyn FnMut(&RelPath, &str) -> Vec<(RelPath, Text)> + 'n;
+
 /// The text of a load order, and the files that it stands in.
 ///
 /// Its lines are those of the first file; behind a line that names others, the lines of those follow.
@@ -24,14 +27,8 @@ pub struct OrderText {
 }
 
 impl OrderText {
-    /// Reads a load order. `named` gives the files that a path stands for, as the file that names it says it: one, all of a
-    /// folder by name, or none.
-    pub fn read(
-        rule: &OrderRule,
-        path: RelPath,
-        text: Text,
-        named: &mut dyn FnMut(&RelPath, &str) -> Vec<(RelPath, Text)>,
-    ) -> OrderText {
+    /// Reads a load order, and what is `named` in it.
+    pub fn read(rule: &OrderRule, path: RelPath, text: Text, named: &mut Named<'_>) -> OrderText {
         let mut order = OrderText {
             files: Vec::new(),
             whole: String::new(),
@@ -54,7 +51,7 @@ impl OrderText {
         path: RelPath,
         text: Text,
         depth: usize,
-        named: &mut dyn FnMut(&RelPath, &str) -> Vec<(RelPath, Text)>,
+        named: &mut Named<'_>,
     ) {
         let at = self.files.len();
         self.files.push((path.clone(), text.clone()));

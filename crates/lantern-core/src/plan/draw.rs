@@ -235,7 +235,12 @@ pub fn draw(
     let flags = each.iter();
     let flags = flags.flat_map(|after| edits::flags_that_change(situation, after));
     drawing.notes.extend(flags.collect::<BTreeSet<String>>());
-    let edits = edits::edits(situation, &whole, &each)?;
+    let coming = drawing.coming(&moving);
+    let (edits, unread) = edits::edits(situation, &whole, &each, &coming)?;
+    for path in unread {
+        let note = format!("{path} comes with a release: check which versions it names");
+        drawing.notes.push(note);
+    }
     let edits = drawing.edit(edits);
     if !selection.proved {
         let note = "the search took too long: this is the best answer found, but perhaps not the best there is";
@@ -551,7 +556,18 @@ impl<'a> Drawing<'a> {
         }
     }
 
-    /// The texts that change, as actions; a text that comes new with a release is left as it comes.
+    /// The texts that come with releases and that something is pinned in.
+    fn coming(&self, moving: &[(&'a Offer, &'a Payload)]) -> BTreeMap<&'a RelPath, &'a Text> {
+        let texts = moving.iter().flat_map(|(_, payload)| &payload.texts);
+        let comes = |path: &RelPath| {
+            let action = self.actions.get(path);
+            let what = action.filter(|action| action.source.is_some());
+            what.is_some_and(|it| matches!(it.what, ActionKind::Place | ActionKind::Replace))
+        };
+        texts.filter(|(path, _)| comes(path)).collect()
+    }
+
+    /// The texts that change, as actions; one that comes with a release is changed as it comes.
     fn edit(&mut self, edits: Vec<(TextEdit, Text)>) -> Vec<TextEdit> {
         let mut done = Vec::new();
         for (edit, becomes) in edits {
@@ -563,11 +579,14 @@ impl<'a> Drawing<'a> {
                     action.bytes = bytes.len() as u64;
                     done.push(edit);
                 }
-                Some(_) => {
-                    let note = format!("{} is new: check which versions it names", edit.path);
-                    self.notes.push(note);
+                Some(action) if action.source.is_some() => {
+                    let bytes = becomes.bytes();
+                    action.shipped = action.after.take();
+                    action.after = Some(blake3::hash(&bytes).to_hex().to_string());
+                    action.bytes = bytes.len() as u64;
+                    done.push(edit);
                 }
-                None => {}
+                _ => {}
             }
         }
         done

@@ -50,18 +50,25 @@ impl<'a> Changing<'a> {
     }
 }
 
-/// Every text that changes, by path, as it will be. `whole` is the install, and `each` every server that runs on it.
+/// Every text that changes, by path, as it will be. `whole` is the install, and `each` every server that runs on it; `coming`
+/// are texts that come with releases, in the place of those that are there. With them, those of which what is pinned cannot be
+/// set.
 pub(super) fn edits(
     situation: &Situation<'_>,
     whole: &Afterwards<'_>,
     each: &[Afterwards<'_>],
-) -> Result<Vec<(TextEdit, Text)>, DrawFault> {
+    coming: &BTreeMap<&RelPath, &Text>,
+) -> Result<(Vec<(TextEdit, Text)>, BTreeSet<RelPath>), DrawFault> {
+    let mut unread = BTreeSet::new();
     let scripts = situation.scripts.iter().map(|(path, text)| (path, text));
     let orders = situation.parts.iter().filter_map(|part| part.order);
     let mut texts = Changing {
         now: scripts.chain(orders.flat_map(OrderText::files)).collect(),
         becomes: BTreeMap::new(),
     };
+    texts
+        .now
+        .extend(coming.iter().map(|(path, text)| (*path, *text)));
     for after in each {
         let Some((order, rule)) = after.part.order.zip(after.part.family.order.as_ref()) else {
             continue;
@@ -83,8 +90,13 @@ pub(super) fn edits(
     for after in each {
         for pin in &after.part.family.pins {
             for (path, now) in texts.those(|path| pin.file.matches(path.as_str())) {
-                if let Some(new) = with_pin(pin, path, &now, situation, after)? {
-                    texts.becomes.insert(path, new);
+                match with_pin(pin, path, &now, situation, after) {
+                    Ok(new) => texts.becomes.extend(new.map(|new| (path, new))),
+                    // What a release ships is its maker's affair.
+                    Err(_) if coming.contains_key(path) => {
+                        unread.insert(path.clone());
+                    }
+                    Err(fault) => return Err(fault),
                 }
             }
         }
@@ -105,7 +117,7 @@ pub(super) fn edits(
         let unwritable = || DrawFault::Unwritable { path: path.clone() };
         edits.push((edit, now.with(new).ok_or_else(unwritable)?));
     }
-    Ok(edits)
+    Ok((edits, unread))
 }
 
 /// Mends start commands that are cut off, in scripts that no release ships.
@@ -134,13 +146,16 @@ fn with_pin(
         let Some(value) = value else {
             return Ok(None);
         };
-        if let Some(addition) = pin.add.as_ref().filter(|_| !pin::is_there(&pin.line, now)) {
+        let Some(spot) = pin.spot(path) else {
+            return Ok(None);
+        };
+        if let Some(addition) = pin.add.as_ref().filter(|_| spot.says(now).is_none()) {
             let start = after.part.flow.start();
             let start = start.filter(|it| it.script.as_ref() == Some(path));
             let start = start.map(|step| step.program().0);
             return Ok(pin::added(addition, now, &value, start));
         }
-        let new = pin::set(&pin.line, now, &value);
+        let new = spot.set(now, &value);
         new.map(Some).map_err(|misfit| DrawFault::Pin {
             path: path.clone(),
             line: misfit.line,
@@ -174,13 +189,19 @@ fn with_flags<'a>(
             };
             for (path, now) in texts.those(is_meant) {
                 let now = new.get(path).unwrap_or(&now);
-                let set = pin::set(&flag.line, now, &wanted.value);
-                let set = set.map_err(|misfit| DrawFault::Pin {
-                    path: path.clone(),
-                    line: misfit.line,
-                    value: wanted.value.clone(),
-                    why: misfit.why,
-                });
+                // What does not stand there is left to the server.
+                let spot = flag.spot(path).filter(|spot| spot.says(now).is_some());
+                let Some(spot) = spot else {
+                    continue;
+                };
+                let set = spot
+                    .set(now, &wanted.value)
+                    .map_err(|misfit| DrawFault::Pin {
+                        path: path.clone(),
+                        line: misfit.line,
+                        value: wanted.value.clone(),
+                        why: misfit.why,
+                    });
                 new.insert(path, set?);
             }
         }
@@ -219,9 +240,9 @@ pub(super) fn flags_that_change(
     let texts: Vec<(&RelPath, &Text)> = texts.chain(order).collect();
     for (flag, wanted) in flags_after(situation, after) {
         for (path, text) in &texts {
-            let mut lines = text.as_str().lines();
-            let now = lines.find_map(|line| flag.line.capture("value", line));
-            if flag.file.matches(path.as_str()) && now.is_some_and(|now| now != wanted.value) {
+            let spot = flag.spot(path).filter(|_| flag.file.matches(path.as_str()));
+            let now = spot.and_then(|spot| spot.says(text.as_str()));
+            if now.is_some_and(|(now, _)| now != wanted.value) {
                 told.insert(format!(
                     "{path}: {} becomes {}, as {}",
                     flag.name, wanted.value, wanted.why

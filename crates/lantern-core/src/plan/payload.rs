@@ -9,7 +9,9 @@ use crate::family::{Part, Reader, Shape};
 use crate::inventory::Component;
 use crate::link;
 use crate::path::RelPath;
+use crate::text::Text;
 use crate::tree::{beside, root_in_archive};
+use std::collections::BTreeMap;
 
 /// The files that an offer would put into the server folder.
 #[derive(Debug, Clone)]
@@ -32,6 +34,8 @@ pub struct Payload {
     pub variant: Option<String>,
     /// What lies in the archive and goes nowhere.
     pub unused: Vec<String>,
+    /// The texts among its files that start scripts and settings are pinned in.
+    pub texts: BTreeMap<RelPath, Text>,
 }
 
 /// A member of a pack that is offered.

@@ -3,8 +3,9 @@
 //! Versions and file names come from outside. In a script they would be run if they held a `$(…)`; so only plain words are
 //! written, only over plain words, and whatever stands around them stays: quotes, semicolons, comments.
 
-use crate::family::{Addition, Pattern};
+use crate::family::{Addition, Pattern, Spot};
 use crate::launch::Word;
+use crate::settings::{self, SettingsFault};
 use crate::text::Lines;
 use std::ops::Range;
 
@@ -56,17 +57,42 @@ pub fn set(pattern: &Pattern, text: &str, becomes: &str) -> Result<String, Misfi
     Ok(lines.joined())
 }
 
-/// Whether the pattern finds anything in a text, but in comments.
-pub fn is_there(pattern: &Pattern, text: &str) -> bool {
-    first(pattern, text).is_some()
-}
+impl Spot<'_> {
+    /// What stands there, and in which line, from 1; of several lines the first, comments left out.
+    pub fn says(&self, text: &str) -> Option<(String, usize)> {
+        match self {
+            Spot::Line(pattern) => text.lines().enumerate().find_map(|(index, line)| {
+                let found = pattern.regex().captures(line)?.name("value")?;
+                let is_meant = !is_comment(line, found.start());
+                is_meant.then(|| (found.as_str().trim().to_owned(), index + 1))
+            }),
+            Spot::Key(notation, key) => {
+                let entries = settings::read(*notation, text).ok()?;
+                let entry = entries.into_iter().find(|entry| entry.key == *key)?;
+                let line = text[..entry.value.start].matches('\n').count() + 1;
+                Some((entry.says, line))
+            }
+        }
+    }
 
-/// The first that the pattern's group `value` finds in a text, but in comments.
-pub fn first(pattern: &Pattern, text: &str) -> Option<String> {
-    text.lines().find_map(|line| {
-        let found = pattern.regex().captures(line)?.name("value")?;
-        (!is_comment(line, found.start())).then(|| found.as_str().trim().to_owned())
-    })
+    /// The text with a value there; one that has a key is added where it is missing.
+    ///
+    /// # Errors
+    /// Where what stands there is no plain word, or the text cannot be read.
+    pub fn set(&self, text: &str, becomes: &str) -> Result<String, Misfit> {
+        match self {
+            Spot::Line(pattern) => set(pattern, text, becomes),
+            Spot::Key(notation, key) => {
+                settings::set(*notation, text, key, becomes).map_err(|fault| Misfit {
+                    line: match &fault {
+                        SettingsFault::Text { line, .. } => line.unwrap_or(1),
+                        _ => self.says(text).map_or(1, |(_, line)| line),
+                    },
+                    why: fault.to_string(),
+                })
+            }
+        }
+    }
 }
 
 /// Adds what is missing; none where it is an argument and no command starts the server in words that can be found again.

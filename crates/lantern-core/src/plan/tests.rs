@@ -346,6 +346,7 @@ proptest! {
                     runs: Runs::On,
                     variant: None,
                     unused: Vec::new(),
+                    texts: BTreeMap::new(),
                 });
                 offers.len() - 1
             });
@@ -545,6 +546,7 @@ impl PackMove {
             runs: Runs::On,
             variant: None,
             unused: Vec::new(),
+            texts: BTreeMap::new(),
         };
         let choice = Choice {
             id: Id::new("p"),
@@ -842,6 +844,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
                 runs: Runs::On,
                 variant: None,
                 unused: Vec::new(),
+                texts: BTreeMap::new(),
             },
         );
         choices.push(Choice {
@@ -1129,6 +1132,7 @@ fn named_addons(
         runs: Runs::On,
         variant: None,
         unused: Vec::new(),
+        texts: BTreeMap::new(),
     };
     let payloads = BTreeMap::from([(0, payload)]);
     let plan = draw(&situation, &selection, &offers, &payloads)?;

@@ -11,7 +11,6 @@ use crate::survey::scripts;
 use lantern_core::family::{Flag, FlagFrom};
 use lantern_core::operation::Paused;
 use lantern_core::path::RelPath;
-use lantern_core::plan::pin;
 use lantern_core::text::Text;
 use std::collections::BTreeSet;
 
@@ -33,8 +32,9 @@ pub fn to_pause(server: &Server, exchanged: &BTreeSet<&RelPath>) -> Result<Vec<P
     for (path, text) in scripts(server)? {
         let is_ours = text.is_plain() && !exchanged.contains(&path) && !server.keeps(path.as_str());
         for flag in flags(server).filter(|flag| is_ours && flag.file.matches(path.as_str())) {
-            let was = pin::first(&flag.line, text.as_str());
-            if let Some(was) = was.filter(|was| *was != flag.yes) {
+            let spot = flag.spot(&path);
+            let was = spot.and_then(|spot| spot.says(text.as_str()));
+            if let Some((was, _)) = was.filter(|(was, _)| *was != flag.yes) {
                 paused.push(Paused {
                     path: path.clone(),
                     flag: flag.name.clone(),
@@ -79,10 +79,16 @@ fn set(server: &Server, path: &RelPath, flag: &Flag, from: &str, to: &str) -> Re
         return Ok(());
     };
     let text: Text = folder.read_text(path)?;
-    if pin::first(&flag.line, text.as_str()).as_deref() != Some(from) {
+    let Some(spot) = flag.spot(path) else {
+        return Ok(());
+    };
+    if spot
+        .says(text.as_str())
+        .is_none_or(|(says, _)| says != from)
+    {
         return Ok(());
     }
-    let set = pin::set(&flag.line, text.as_str(), to).ok();
+    let set = spot.set(text.as_str(), to).ok();
     let Some(new) = set.and_then(|new| text.with(new)) else {
         return Ok(());
     };

@@ -122,6 +122,11 @@ fn comes(action: &Action) -> bool {
     }
 }
 
+/// The BLAKE3 of what an archive holds for a path, where that is changed as it comes, too.
+fn as_it_comes(action: &Action) -> Option<&str> {
+    action.shipped.as_deref().or(action.after.as_deref())
+}
+
 /// A staging folder that is being filled.
 struct Staging<'a> {
     server: &'a Server,
@@ -230,8 +235,8 @@ impl Staging<'_> {
                 let hash = self
                     .folder()
                     .copy_new(&mut *whole, &to, self.is_program(action))?;
-                if Some(&hash) != action.after.as_ref() {
-                    let expected = action.after.as_deref().unwrap_or("");
+                if Some(hash.as_str()) != as_it_comes(action) {
+                    let expected = as_it_comes(action).unwrap_or("");
                     return Err(other(&self.folder().shown(&to), expected, &hash));
                 }
                 meter::did(action.bytes);
@@ -249,14 +254,14 @@ impl Staging<'_> {
         let mut opened = Archive::open(&path)?;
         opened.unpack(&wanted, self.folder(), &path, &mut |entry, hash| {
             let action = actions[entry];
-            if action.after.as_deref() != Some(hash) {
+            if as_it_comes(action) != Some(hash) {
                 differs = Some((entry.clone(), hash.to_owned()));
             }
             unpacked.insert(entry.clone());
             meter::did(action.bytes);
         })?;
         if let Some((entry, hash)) = differs {
-            let expected = actions[&entry].after.as_deref().unwrap_or("");
+            let expected = as_it_comes(actions[&entry]).unwrap_or("");
             return Err(other(
                 &self.folder().shown(&wanted[&entry]),
                 expected,
@@ -338,10 +343,16 @@ impl Staging<'_> {
     /// Stages the texts that change, as the plan says they are then.
     fn edit_texts(&self) -> Result<()> {
         for edit in &self.plan.edits {
-            let new = edited(edit, &self.folder().read_text(&edit.path)?)?.bytes();
-            let hash = blake3::hash(&new).to_hex().to_string();
-            let mut planned = self.plan.of(ActionKind::Edit);
+            let staged = self.staged(&edit.path)?;
+            let mut planned = self.plan.actions.iter().filter(|action| comes(action));
             let planned = planned.find(|action| action.path == edit.path);
+            // What comes with a release is changed as it came.
+            let from = match planned.map(|action| action.what) {
+                Some(ActionKind::Place | ActionKind::Replace) => &staged,
+                _ => &edit.path,
+            };
+            let new = edited(edit, &self.folder().read_text(from)?)?.bytes();
+            let hash = blake3::hash(&new).to_hex().to_string();
             if planned.and_then(|action| action.after.as_ref()) != Some(&hash) {
                 return Err(ChangeoverFault::OtherText {
                     path: edit.path.clone(),
@@ -349,9 +360,11 @@ impl Staging<'_> {
                 }
                 .into());
             }
-            let rights = self.folder().look(&edit.path)?.map(|meta| meta.rights);
-            self.folder()
-                .write_new(&self.staged(&edit.path)?, &new, rights)?;
+            let rights = self.folder().look(from)?.map(|meta| meta.rights);
+            if *from == staged {
+                self.folder().remove_file(&staged)?;
+            }
+            self.folder().write_new(&staged, &new, rights)?;
         }
         Ok(())
     }

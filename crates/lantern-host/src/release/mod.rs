@@ -17,6 +17,7 @@ use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::{Component, as_group};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{DrawFault, Laid, Payload, PayloadFile, PayloadMember, lay_out};
+use lantern_core::text::Text;
 use lantern_core::tree::{FileSeen, Root, claim, content_hash, marked, root_in_archive};
 use lantern_core::version::Version;
 use std::collections::{BTreeMap, BTreeSet};
@@ -454,6 +455,7 @@ pub fn payload(
             runs: family.runs(reader),
             variant: None,
             unused: laid.unused,
+            texts: BTreeMap::new(),
         });
     }
     let part = offer.inside.as_ref();
@@ -488,6 +490,7 @@ pub fn payload(
         Kind::Pack => members(downloads.archive(artifact)?, family, &laid).map_err(broken)?,
         Kind::Build | Kind::Framework | Kind::Addon => Vec::new(),
     };
+    let texts = pinned_texts(downloads.archive(artifact)?, family, &laid.files).map_err(fault)?;
     let unused = laid.unused.into_iter();
     let beside = beside
         .into_iter()
@@ -502,7 +505,40 @@ pub fn payload(
         runs: family.runs(reader),
         variant,
         unused: unused.chain(beside).collect(),
+        texts,
     })
+}
+
+/// The texts of a release in which the family pins something.
+fn pinned_texts(
+    archive: &mut Archive,
+    family: &Family,
+    files: &[PayloadFile],
+) -> std::result::Result<BTreeMap<RelPath, Text>, ArchiveFault> {
+    let is_pinned = |path: &str| {
+        let mut pins = family.pins.iter().map(|pin| &pin.file);
+        let mut flags = family.flags.iter().map(|flag| &flag.file);
+        pins.any(|files| files.matches(path)) || flags.any(|files| files.matches(path))
+    };
+    let mut texts = BTreeMap::new();
+    for file in files.iter().filter(|file| is_pinned(file.path.as_str())) {
+        let entry = file
+            .entry
+            .as_deref()
+            .filter(|_| file.bytes <= descriptor::LONGEST_BYTES);
+        if let Some(text) = entry
+            .map(|entry| archive.text_at(entry))
+            .transpose()?
+            .flatten()
+        {
+            // One in another encoding is not what it was.
+            let is_whole = blake3::hash(text.as_bytes()).to_hex().as_str() == file.hash;
+            if is_whole {
+                texts.insert(file.path.clone(), Text::read(text.as_bytes()));
+            }
+        }
+    }
+    Ok(texts)
 }
 
 /// Which of a release's variants is meant.

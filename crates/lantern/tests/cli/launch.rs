@@ -248,3 +248,72 @@ fn a_setting_is_another_way_while_a_changeover_is_under_way() {
     assert!(told.contains("the old state is being put back"), "{told}");
     assert_eq!(world.read("halcyon-terrace/watch.conf"), watch);
 }
+
+#[test]
+fn what_comes_with_a_release_and_settings_of_every_notation_are_pinned() {
+    let world = World::demo();
+    let family = include_str!("../../../../families/triad.family.toml");
+    let parts = "parts = [{ from = \"bin\", to = \"bin\" }, { from = \"go.sh\", to = \"go.sh\", own = true }]\n";
+    let family = family.replacen(
+        "install = \"bin\"\n",
+        &format!("install = \"bin\"\n{parts}"),
+        1,
+    );
+    let pin = |file: &str, at: &str| {
+        format!("[[pin]]\nfile = \"{file}\"\n{at}\nbecomes = \"{{build.number}}\"\n")
+    };
+    let pins = [
+        pin("go.sh", "line = '--for (?P<value>\\S+)'"),
+        pin("gate.json", "key = \"gate.build\""),
+        pin("gate.toml", "key = \"gate.build\""),
+        pin("gate.yaml", "key = \"gate.build\""),
+        pin("gate.ini", "key = \"gate.build\""),
+        pin("gate.xml", "key = \"gate.@build\""),
+    ];
+    let family = family.replacen("[order]\n", &format!("{}\n[order]\n", pins.concat()), 1);
+    let family = family.replacen(
+        "settings = [\"start.sh\"]",
+        "settings = [\"start.sh\", \"gate.*\"]",
+        1,
+    );
+    world.write("mine.family.toml", family);
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", "triad-north"]].concat());
+    world.write(
+        "triad-north/gate.json",
+        "{\n  \"gate\": {\n    \"open\": true\n  }\n}\n",
+    );
+    world.write(
+        "triad-north/gate.toml",
+        "# ours\n[gate]\nbuild = \"v7.1.2\"  # of the suns\n",
+    );
+    world.write("triad-north/gate.yaml", "gate:\n  build: latest # always\n");
+    world.write("triad-north/gate.ini", "[gate]\r\nopen=yes\r\n");
+    world.write("triad-north/gate.xml", "<gate open=\"yes\"/>\n");
+    world.ok(&["adopt", "triad-north", "--family", "mine.family.toml"]);
+    world.zip(
+        "suns-drop/triad-7.2.0.zip",
+        &[
+            ("bin/build.properties", "build.version = v7.2.0\n"),
+            ("bin/triad", "exit 1\n"),
+            (
+                "go.sh",
+                "#!/bin/sh\n# --for the suns\nexec sh bin/triad --for latest\n",
+            ),
+        ],
+    );
+    assert_snapshot!(
+        "pins_everywhere",
+        at(&["plan", "--to", "v7.2.0", "--from", "suns-drop"])
+    );
+    at(&["changeover", "--yes", "--stay"]);
+    assert_eq!(
+        world.read("triad-north/go.sh"),
+        "#!/bin/sh\n# --for the suns\nexec sh bin/triad --for 7.2.0\n"
+    );
+    assert_eq!(
+        world.read("triad-north/gate.xml"),
+        "<gate open=\"yes\" build=\"7.2.0\" />\n"
+    );
+    assert_snapshot!("pins_everywhere_edited", at(&["survey", "--edited"]));
+    assert!(at(&["plan", "--to", "same"]).contains("nothing to do"));
+}

@@ -1,0 +1,130 @@
+//! TOML.
+
+use super::{Entry, Key, indent, line_end, line_start, line_stop, rows_of, with_lines};
+use crate::document::{DEEPEST, TextFault, line_at, too_deep};
+use toml_edit::{Document, Item, TableLike, Value};
+
+pub(super) fn read(text: &str) -> Result<Vec<Entry>, TextFault> {
+    let document = Document::parse(text).map_err(|error: toml_edit::TomlError| TextFault {
+        line: error.span().map(|span| line_at(text, span.start)),
+        why: error.message().into(),
+    })?;
+    let mut entries = Vec::new();
+    table(text, document.as_table(), &Key::default(), 0, &mut entries)?;
+    entries.sort_by_key(|entry| entry.value.start);
+    Ok(entries)
+}
+
+fn table(
+    text: &str,
+    inside: &dyn TableLike,
+    key: &Key,
+    depth: usize,
+    entries: &mut Vec<Entry>,
+) -> Result<(), TextFault> {
+    if depth > DEEPEST {
+        return Err(too_deep(None));
+    }
+    for (name, item) in inside.iter() {
+        let key = key.with(name);
+        if let Some(inner) = item.as_table_like() {
+            table(text, inner, &key, depth + 1, entries)?;
+        } else if let Some(tables) = item.as_array_of_tables() {
+            for (number, inner) in tables.iter().enumerate() {
+                table(
+                    text,
+                    inner,
+                    &key.with(&number.to_string()),
+                    depth + 1,
+                    entries,
+                )?;
+            }
+        } else if let (Item::Value(value), Some(span)) = (item, item.span()) {
+            let begins = inside.get_key_value(name).and_then(|(key, _)| key.span());
+            let from = begins.map_or(span.start, |key| key.start);
+            // Of a dotted key, the line begins before the last name.
+            let from = line_start(text, from) + indent(text, line_start(text, from)).len();
+            let end = |rest: &str| rest.is_empty() || rest.starts_with('#');
+            entries.push(Entry {
+                says: match value {
+                    Value::String(text) => text.value().clone(),
+                    _ => text[span.clone()].to_owned(),
+                },
+                rows: rows_of(text, from..span.end, |row| row.starts_with('#'), end)
+                    .filter(|_| is_alone(text, from, span.start)),
+                value: span,
+                key,
+            });
+        }
+    }
+    Ok(())
+}
+
+/// Whether nothing but a key stands between the beginning of a line and a value.
+fn is_alone(text: &str, from: usize, value: usize) -> bool {
+    text[from..value].matches('=').count() == 1
+}
+
+/// A value as it is written where another one stands, in its manner.
+pub(super) fn written(now: &str, value: &str) -> String {
+    let is_text = now.starts_with(['"', '\'']);
+    let is_bare = value.parse::<Value>().is_ok_and(|parsed| !parsed.is_str());
+    match (is_text, is_bare) {
+        (false, true) => value.to_owned(),
+        _ if now.starts_with('\'') && !value.contains(['\'', '\n']) => format!("'{value}'"),
+        _ => Value::from(value).to_string(),
+    }
+}
+
+fn name_of(name: &str) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "_-".contains(c);
+    match !name.is_empty() && name.chars().all(plain) {
+        true => name.to_owned(),
+        false => Value::from(name).to_string(),
+    }
+}
+
+pub(super) fn added(text: &str, entries: &[Entry], key: &Key, value: &str) -> Option<String> {
+    let (above, name) = key.split();
+    let line = format!("{} = {}", name_of(name), written("", value));
+    let of_it = entries.iter().filter(|entry| entry.key.split().0 == above);
+    let last = of_it
+        .filter_map(|entry| entry.rows.as_ref())
+        .max_by_key(|rows| rows.end);
+    if let Some(last) = last {
+        let own = line_start(text, last.end.saturating_sub(1));
+        return Some(with_lines(
+            text,
+            last.end,
+            &format!("{}{line}", indent(text, own)),
+        ));
+    }
+    if above.0.is_empty() {
+        let mut rows = text.split_inclusive('\n').scan(0, |at, row| {
+            *at += row.len();
+            Some((*at - row.len(), row))
+        });
+        let header = rows.find(|(_, row)| row.trim_start().starts_with('['));
+        return Some(match header {
+            Some((at, _)) => {
+                let gap = line_end(text);
+                with_lines(text, at, &format!("{line}{gap}"))
+            }
+            None => with_lines(text, text.len(), &line),
+        });
+    }
+    let names: Vec<String> = above.0.iter().map(|name| name_of(name)).collect();
+    let header = format!("[{}]", names.join("."));
+    let found = text.match_indices(&header).find(|(at, _)| {
+        let start = line_start(text, *at);
+        text[start..*at].trim().is_empty()
+    });
+    Some(match found {
+        Some((at, _)) => with_lines(text, line_stop(text, at), &line),
+        None => {
+            let end = line_end(text);
+            let gap = if text.trim().is_empty() { "" } else { end };
+            with_lines(text, text.len(), &format!("{gap}{header}{end}{line}"))
+        }
+    })
+}
