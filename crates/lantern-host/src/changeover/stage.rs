@@ -122,11 +122,6 @@ fn comes(action: &Action) -> bool {
     }
 }
 
-/// The BLAKE3 of what an archive holds for a path, where that is changed as it comes, too.
-fn as_it_comes(action: &Action) -> Option<&str> {
-    action.shipped.as_deref().or(action.after.as_deref())
-}
-
 /// A staging folder that is being filled.
 struct Staging<'a> {
     server: &'a Server,
@@ -137,6 +132,13 @@ struct Staging<'a> {
 impl Staging<'_> {
     fn folder(&self) -> &Folder {
         &self.server.folder
+    }
+
+    /// The BLAKE3 of what an archive holds for a path: also of what is changed as it comes.
+    fn as_it_comes<'p>(&self, action: &'p Action) -> Option<&'p str> {
+        let is_changed = self.plan.edits.iter().any(|edit| edit.path == action.path);
+        let shipped = action.shipped.as_deref().filter(|_| is_changed);
+        shipped.or(action.after.as_deref())
     }
 
     fn staged(&self, path: &RelPath) -> Result<RelPath> {
@@ -235,8 +237,8 @@ impl Staging<'_> {
                 let hash = self
                     .folder()
                     .copy_new(&mut *whole, &to, self.is_program(action))?;
-                if Some(hash.as_str()) != as_it_comes(action) {
-                    let expected = as_it_comes(action).unwrap_or("");
+                if Some(hash.as_str()) != self.as_it_comes(action) {
+                    let expected = self.as_it_comes(action).unwrap_or("");
                     return Err(other(&self.folder().shown(&to), expected, &hash));
                 }
                 meter::did(action.bytes);
@@ -254,14 +256,14 @@ impl Staging<'_> {
         let mut opened = Archive::open(&path)?;
         opened.unpack(&wanted, self.folder(), &path, &mut |entry, hash| {
             let action = actions[entry];
-            if as_it_comes(action) != Some(hash) {
+            if self.as_it_comes(action) != Some(hash) {
                 differs = Some((entry.clone(), hash.to_owned()));
             }
             unpacked.insert(entry.clone());
             meter::did(action.bytes);
         })?;
         if let Some((entry, hash)) = differs {
-            let expected = as_it_comes(actions[&entry]).unwrap_or("");
+            let expected = self.as_it_comes(actions[&entry]).unwrap_or("");
             return Err(other(
                 &self.folder().shown(&wanted[&entry]),
                 expected,

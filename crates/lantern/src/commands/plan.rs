@@ -410,10 +410,14 @@ pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look:
             let is_read = rule.includes.is_some() && names_addons(rule);
             rule.file.matches(edit.path.as_str()) || is_read
         });
-        let what = if is_order {
-            "load order"
-        } else {
-            "start script"
+        let ends = [".sh", ".bash", ".bat", ".cmd"];
+        let path = edit.path.as_str();
+        let is_script =
+            ends.iter().any(|end| path.ends_with(end)) || server.launch().is_script(path);
+        let what = match (is_order, is_script) {
+            (true, _) => "load order",
+            (false, true) => "start script",
+            (false, false) => "settings",
         };
         look.say(&format!("\n  {what}, {}:", edit.path));
         for change in &edit.lines {
