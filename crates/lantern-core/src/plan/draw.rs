@@ -236,12 +236,12 @@ pub fn draw(
     let flags = flags.flat_map(|after| edits::flags_that_change(situation, after));
     drawing.notes.extend(flags.collect::<BTreeSet<String>>());
     let coming = drawing.coming(&moving);
-    let (edits, unread) = edits::edits(situation, &whole, &each, &coming)?;
-    for path in unread {
+    let edits = edits::edits(situation, &whole, &each, &coming)?;
+    for path in edits.unread {
         let note = format!("{path} comes with a release: check which versions it names");
         drawing.notes.push(note);
     }
-    let edits = drawing.edit(edits);
+    let edits = drawing.edit(edits.edits);
     if !selection.proved {
         let note = "the search took too long: this is the best answer found, but perhaps not the best there is";
         drawing.notes.push(note.into());

@@ -50,15 +50,22 @@ impl<'a> Changing<'a> {
     }
 }
 
+/// The texts that a plan changes.
+pub(super) struct Edits {
+    /// By path, with each as it will be.
+    pub(super) edits: Vec<(TextEdit, Text)>,
+    /// Those that come with a release and of which what is pinned cannot be set.
+    pub(super) unread: BTreeSet<RelPath>,
+}
+
 /// Every text that changes, by path, as it will be. `whole` is the install, and `each` every server that runs on it; `coming`
-/// are texts that come with releases, in the place of those that are there. With them, those of which what is pinned cannot be
-/// set.
+/// are texts that come with releases, in the place of those that are there.
 pub(super) fn edits(
     situation: &Situation<'_>,
     whole: &Afterwards<'_>,
     each: &[Afterwards<'_>],
     coming: &BTreeMap<&RelPath, &Text>,
-) -> Result<(Vec<(TextEdit, Text)>, BTreeSet<RelPath>), DrawFault> {
+) -> Result<Edits, DrawFault> {
     let mut unread = BTreeSet::new();
     let scripts = situation.scripts.iter().map(|(path, text)| (path, text));
     let orders = situation.parts.iter().filter_map(|part| part.order);
@@ -117,7 +124,7 @@ pub(super) fn edits(
         let unwritable = || DrawFault::Unwritable { path: path.clone() };
         edits.push((edit, now.with(new).ok_or_else(unwritable)?));
     }
-    Ok((edits, unread))
+    Ok(Edits { edits, unread })
 }
 
 /// Mends start commands that are cut off, in scripts that no release ships.

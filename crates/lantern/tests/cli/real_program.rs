@@ -13,6 +13,14 @@ fn run(command: &mut Command) {
     assert!(command.status().unwrap().success(), "{command:?}");
 }
 
+/// Settings with ports of their own: the newer program opens a second one, for whoever watches it.
+fn settings() -> String {
+    let (port, watched) = (free_port(), free_port());
+    format!(
+        "port = {port}\nserver_announce = false\nprometheus_listener_address = 127.0.0.1:{watched}\n"
+    )
+}
+
 /// A server folder of the older release, with a mod of its own and one in its world.
 fn lounge(servers: &Path) -> World {
     let world = World::empty();
@@ -20,11 +28,7 @@ fn lounge(servers: &Path) -> World {
         .arg("-r")
         .arg(servers.join(OLD))
         .arg(world.path("lounge")));
-    let port = free_port();
-    world.write(
-        "lounge/minetest.conf",
-        format!("port = {port}\nserver_announce = false\n"),
-    );
+    world.write("lounge/minetest.conf", settings());
     world.write(
         "lounge/start.sh",
         "#!/bin/sh\n# The older one looks for mods where MINETEST_MOD_PATH says, the newer one below MINETEST_USER_PATH.\n\
@@ -143,14 +147,7 @@ fn the_program_itself_moves_and_comes_back() {
 
 /// A second world on the same program, with settings and mods of its own.
 fn attic(world: &World) {
-    // The newer program opens a second port, for whoever watches it.
-    let (port, watched) = (free_port(), free_port());
-    world.write(
-        "lounge/attic.conf",
-        format!(
-            "port = {port}\nserver_announce = false\nprometheus_listener_address = 127.0.0.1:{watched}\n"
-        ),
-    );
+    world.write("lounge/attic.conf", settings());
     let start = world.read("lounge/start.sh");
     let start = start.replace("--config minetest.conf", "--config attic.conf");
     let start = start.replace("worlds/lounge", "worlds/attic");
