@@ -70,7 +70,7 @@ pub(super) fn added(text: &str, entries: &[Entry], key: &Key, value: &str) -> Op
     }
     let line = format!("{name}{}{value}", parted(text, entries));
     let of_it = entries.iter().filter(|entry| entry.key.split().0 == above);
-    if let Some(last) = of_it.last() {
+    if let Some(last) = of_it.max_by_key(|entry| entry.value.end) {
         return Some(with_lines(text, line_stop(text, last.value.end), &line));
     }
     let Some(section) = above.0.first() else {
