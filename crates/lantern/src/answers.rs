@@ -88,6 +88,7 @@ answers!(
     Ready<'_>,
     Rehearsal,
     RequestAnswered,
+    SettingsShown,
     Settled,
     Status<'_>,
     Surveyed<'_>,
@@ -1240,6 +1241,26 @@ impl<'a> From<&'a Undone> for UndoDone<'a> {
             written_since: &undone.set_aside,
         }
     }
+}
+
+/// `settings show`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SettingsShown {
+    /// The file.
+    pub path: RelPath,
+    /// Its values, in their order.
+    pub values: Vec<SettingsValue>,
+}
+
+/// A value in a settings file.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SettingsValue {
+    /// The way to it, with dots between.
+    pub key: String,
+    /// What it says; null where that is a secret by its name.
+    pub says: Option<String>,
+    /// Its line, from 1.
+    pub line: usize,
 }
 
 /// `verify`

@@ -2,7 +2,8 @@
 
 use crate::commands::{
     acquire, adopt, backup, catalogue, changeover, client, demo, diff, docs, family, history,
-    launch, order, outlook, plan, put_back, rehearse, server, status, survey, undo, verify, why,
+    launch, order, outlook, plan, put_back, rehearse, server, settings, status, survey, undo,
+    verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -70,6 +71,8 @@ pub enum Command {
     Order(order::OrderArgs),
     /// Show what the start scripts do, before they are run, and what is wrong with them
     Launch(launch::LaunchArgs),
+    /// Show the values of a settings file by key, and set one through a plan
+    Settings(settings::SettingsArgs),
     /// Check and make family files: what lantern knows of a kind of server
     Family(family::FamilyArgs),
     /// Make a catalogue of a folder of releases, and check one
@@ -120,6 +123,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Console(args) => server::run(args, common, look),
         Command::Order(args) => order::run(args, common, look),
         Command::Launch(args) => launch::run(args, common, look),
+        Command::Settings(args) => settings::run(args, common, look),
         Command::Family(args) => family::run(args, look),
         Command::Catalogue(args) => catalogue::run(args, common, look),
         Command::Docs(args) => docs::show(args, look),

@@ -514,6 +514,9 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             };
             format!("{mends}Or start it as it is, with --anyway.")
         }
+        PlanningFault::NotSettable { .. } => {
+            "Nothing was changed. Known notations: .toml, .json, .yaml, .ini, .cfg, .conf, .properties, .xml.".into()
+        }
         PlanningFault::CarriedTwice { id, .. } => format!(
             "One release of {id} has to fit both, and two copies of it are not kept alike. Put one where both load it from, and take these away."
         ),

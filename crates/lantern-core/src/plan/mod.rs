@@ -28,6 +28,7 @@ use crate::json::JsonFault;
 use crate::path::RelPath;
 use crate::resolve::Reason;
 use crate::text::{self, LineChange, Text};
+use crate::tree::FileSeen;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -426,6 +427,18 @@ impl Plan {
         action.source = Some(Source { archive, entry });
         action.shipped = action.shipped.take().or(shipped);
         self.archives.push(file);
+    }
+
+    /// Leaves all texts as they are that were to be changed; `files` are those that are there.
+    pub fn edit_nothing(&mut self, files: &[FileSeen]) {
+        self.edits.clear();
+        let edited = self.actions.iter_mut();
+        for action in edited.filter(|action| action.what == ActionKind::Edit) {
+            let now = files.iter().find(|file| file.path == action.path);
+            action.what = ActionKind::Keep;
+            action.after.clone_from(&action.before);
+            action.bytes = now.map_or(action.bytes, |file| file.bytes);
+        }
     }
 
     /// Changes lines of a text that stays otherwise, in the place of what was to change in it before.

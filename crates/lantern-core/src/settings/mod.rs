@@ -93,6 +93,23 @@ impl fmt::Display for Key {
     }
 }
 
+/// Whether a key, by its name, holds what nobody else may know.
+pub fn is_secret(key: &Key) -> bool {
+    let words = [
+        "password",
+        "passwd",
+        "passphrase",
+        "secret",
+        "token",
+        "api_key",
+        "apikey",
+        "private_key",
+    ];
+    let name = key.0.iter().rev().find(|name| *name != "#text");
+    let name = name.map(|name| name.to_ascii_lowercase().replace('-', "_"));
+    name.is_some_and(|name| words.iter().any(|word| name.contains(word)))
+}
+
 /// A value in a settings file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Entry {

@@ -30,6 +30,14 @@ pub enum PlanningFault {
         /// Where it lies.
         places: [RelPath; 2],
     },
+    /// A value cannot be set in a file, or the file not be read by its keys.
+    #[error("{path}: {why}")]
+    NotSettable {
+        /// The file.
+        path: RelPath,
+        /// Why.
+        why: String,
+    },
     /// Nothing that is run before the start updates the server.
     #[error(
         "nothing that is run before the start updates the server, as far as its scripts and the patterns for them tell"

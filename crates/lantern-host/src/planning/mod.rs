@@ -3,9 +3,11 @@
 pub mod fault;
 mod launching;
 mod put_back;
+mod settings;
 
 pub use launching::{cut_off, part_updates, refuse_cut_off};
 pub use put_back::{files_aside, put_back, put_order, set_aside};
+pub use settings::{Values, set_value, values};
 
 use crate::acquire;
 use crate::changeover::fault::ChangeoverFault;

@@ -21,6 +21,7 @@ mod question;
 pub mod rehearse;
 mod request;
 pub mod server;
+pub mod settings;
 pub mod status;
 pub mod survey;
 pub mod undo;

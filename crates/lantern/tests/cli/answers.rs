@@ -113,6 +113,11 @@ fn every_answer_is_as_its_schema_says() {
     meet("Files", 0, &terrace(&["survey", "framework"]));
     meet("OrderShown", 0, &terrace(&["order"]));
     meet("OrderWhy", 0, &terrace(&["order", "--why", "drip-lines"]));
+    meet(
+        "SettingsShown",
+        0,
+        &terrace(&["settings", "show", "server/build.toml"]),
+    );
     meet("LaunchShown", 0, &terrace(&["launch", "show"]));
     meet("VerifySeen", 0, &terrace(&["verify"]));
     meet(

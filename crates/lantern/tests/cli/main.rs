@@ -31,6 +31,7 @@ mod real_rules;
 mod real_server;
 mod rehearsals;
 mod release_links;
+mod settings;
 mod several;
 mod story;
 mod survey;
