@@ -1,7 +1,6 @@
 //! Values of settings files, by key.
 
 use super::fault::PlanningFault;
-use super::launching::edited;
 use super::put_back::{concerned, standing_still};
 use crate::config::Server;
 use crate::error::{Error, Result};
@@ -49,7 +48,7 @@ pub fn values(server: &Server, path: &RelPath) -> Result<Values> {
     })
 }
 
-/// Draws a plan that sets a value in a settings file; with what else a plan that stays at the server version puts right.
+/// Draws a plan that sets a value in a settings file, and does nothing else.
 ///
 /// # Errors
 /// When the file cannot be read or written by a plan, there is no place for the value, or it is a secret: no plan holds one.
@@ -80,15 +79,11 @@ pub fn set_value(
         ));
     }
     let mut plan = standing_still(server, ledger, &survey)?;
-    let by_then = edited(vec![(path.clone(), text.clone())], &plan);
-    let by_then = by_then
-        .into_iter()
-        .next()
-        .map_or(text.clone(), |(_, text)| text);
-    let new = settings::set(notation, by_then.as_str(), key, value);
+    plan.edit_nothing(&survey.files);
+    let new = settings::set(notation, text.as_str(), key, value);
     let new = new.map_err(|fault: SettingsFault| unsettable(fault.to_string()))?;
     if new != text.as_str() {
-        let new = by_then.with(new);
+        let new = text.with(new);
         let new = new.ok_or_else(|| unsettable("its encoding has no room for that".into()))?;
         plan.change(path, &text, &new);
         concerned(server, &mut plan);
