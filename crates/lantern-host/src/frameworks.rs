@@ -52,8 +52,14 @@ pub fn learn(
             continue;
         };
         let variants = BTreeMap::new();
-        let payload =
-            release::payload(&server.family, offer, Some(component), &variants, downloads);
+        let payload = release::payload(
+            &server.family,
+            offer,
+            Some(component),
+            &variants,
+            &|_| false,
+            downloads,
+        );
         let Ok(payload) = payload else {
             continue;
         };

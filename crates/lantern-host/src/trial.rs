@@ -158,7 +158,14 @@ pub fn release(family: &Family, path: &Path) -> Result<Vec<ReleaseTried>> {
             .as_ref()
             .map(|folder| format!("{}, {folder}", path.display()));
         let release = shown.unwrap_or_else(|| path.display().to_string());
-        match release::payload(family, &offer, None, &BTreeMap::new(), &mut downloads) {
+        match release::payload(
+            family,
+            &offer,
+            None,
+            &BTreeMap::new(),
+            &|_| false,
+            &mut downloads,
+        ) {
             Err(error) => ReleaseTried {
                 release,
                 is,

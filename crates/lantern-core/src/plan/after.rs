@@ -58,7 +58,7 @@ pub fn remembered_after(
             version: version.or_else(|| old?.version.clone()),
             hash: hash.cloned().unwrap_or_default(),
             shipped: match action.source {
-                Some(_) => action.what != ActionKind::Edit,
+                Some(_) => action.what != ActionKind::Edit || action.shipped.is_some(),
                 None => old.is_some_and(|known| known.shipped),
             },
             under: action.under.as_ref().map(|under| Beneath {

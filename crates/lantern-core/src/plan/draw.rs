@@ -54,6 +54,8 @@ pub struct Situation<'a> {
     pub stored: &'a BTreeMap<String, Artifact>,
     /// Whether what a release would write into the keep list is put beside it, as `*.new`.
     pub beside: bool,
+    /// Texts that were edited by hand: as they had been put there, and as they are.
+    pub by_hand: &'a BTreeMap<RelPath, (Text, Text)>,
 }
 
 /// A server of an install: the only one, or one of several.
@@ -112,6 +114,7 @@ pub fn draw(
         carried: BTreeSet::new(),
         edited: BTreeMap::new(),
         yours: Vec::new(),
+        merges: Vec::new(),
     };
     drawing.stand_still();
     let mut components = Vec::new();
@@ -241,7 +244,9 @@ pub fn draw(
         let note = format!("{path} comes with a release: check which versions it names");
         drawing.notes.push(note);
     }
-    let edits = drawing.edit(edits.edits);
+    let mut edits = drawing.edit(edits.edits);
+    edits.append(&mut drawing.merges);
+    edits.sort_by(|a, b| a.path.cmp(&b.path));
     if !selection.proved {
         let note = "the search took too long: this is the best answer found, but perhaps not the best there is";
         drawing.notes.push(note.into());
@@ -321,6 +326,8 @@ pub(super) struct Drawing<'a> {
     pub(super) edited: BTreeMap<RelPath, String>,
     /// What of his is set aside.
     pub(super) yours: Vec<Yours>,
+    /// What releases change in texts of his.
+    pub(super) merges: Vec<TextEdit>,
 }
 
 impl<'a> Drawing<'a> {

@@ -1,7 +1,9 @@
 //! Layers over one another: what goes, what comes to lie over what, what is laid again.
 
 use super::draw::Drawing;
-use super::{Action, ActionKind, DrawFault, Payload, Source, Under, WhyAside, Yours, is_lanterns};
+use super::{
+    Action, ActionKind, DrawFault, Payload, Source, TextEdit, Under, WhyAside, Yours, is_lanterns,
+};
 use crate::catalogue::Offer;
 use crate::component::{Id, Kind};
 use crate::family::Glob;
@@ -9,6 +11,8 @@ use crate::inventory::FileState;
 use crate::link;
 use crate::path::RelPath;
 use crate::resolve::Gone;
+use crate::settings::{self, Merged, Notation};
+use crate::text::{self, Text};
 use std::collections::BTreeSet;
 
 impl Drawing<'_> {
@@ -260,6 +264,10 @@ impl Drawing<'_> {
                 shipped: None,
                 under: None,
             };
+            let coming = match payload.texts.get(&path) {
+                Some(now) => self.merge(coming, now),
+                None => coming,
+            };
             let laid = self.lay(coming, &version)?;
             self.actions.insert(path, laid);
         }
@@ -273,6 +281,57 @@ impl Drawing<'_> {
         free.then_some(beside)
     }
 
+    /// Where the administrator has edited a text, and its maker, too: both changes are made, where they do not meet.
+    fn merge(&mut self, coming: Action, now: &Text) -> Action {
+        let path = &coming.path;
+        let there = self
+            .actions
+            .get(path)
+            .filter(|it| it.what == ActionKind::SetAside);
+        let shipped = self
+            .edited
+            .get(path)
+            .filter(|known| Some(*known) != coming.after.as_ref());
+        let by_hand = self.situation.by_hand.get(path);
+        let ((Some(there), Some(_)), Some((before, mine))) = ((there, shipped), by_hand) else {
+            return coming;
+        };
+        if there.before == coming.after {
+            return coming;
+        }
+        let notation = Notation::of(path.name());
+        let (text, places) = match settings::merged(notation, before, mine, now) {
+            Merged::Whole { text, mine } => (text, mine),
+            Merged::Clash { line } => {
+                self.notes.push(format!(
+                    "{path}: you and its maker have changed the same lines (line {line} of what was shipped), so yours is set aside"
+                ));
+                return coming;
+            }
+            Merged::Broken => return coming,
+        };
+        let bytes = text.bytes();
+        let places = match places {
+            1 => "1 place".to_owned(),
+            places => format!("{places} places"),
+        };
+        self.notes.push(format!(
+            "{path}: what you changed in {places} is kept, and what its maker changed comes into it"
+        ));
+        self.merges.push(TextEdit {
+            path: path.clone(),
+            lines: text::changes(mine.as_str(), text.as_str()),
+        });
+        Action {
+            what: ActionKind::Edit,
+            before: there.before.clone(),
+            after: Some(blake3::hash(&bytes).to_hex().to_string()),
+            bytes: bytes.len() as u64,
+            shipped: coming.after.clone(),
+            ..coming
+        }
+    }
+
     /// Lays a coming file over whatever is at its path.
     fn lay(&mut self, mut coming: Action, version: &str) -> Result<Action, DrawFault> {
         let Some(there) = self.actions.get(&coming.path) else {
@@ -284,6 +343,9 @@ impl Drawing<'_> {
             layer(coming.component.as_ref()),
             layer(there.component.as_ref()),
         );
+        if coming.what == ActionKind::Edit {
+            return Ok(coming);
+        }
         coming.before.clone_from(&there.before);
         let mut yours = None;
         match there.what {

@@ -379,6 +379,7 @@ proptest! {
             remembered: &remembered,
             stored: &stored,
             beside: false,
+            by_hand: &BTreeMap::new(),
         };
         let plan = draw(&situation, &selection, &offers, &payloads).unwrap();
         let (after, aside) = apply(&plan, &tree, &contents);
@@ -589,6 +590,7 @@ impl PackMove {
             remembered: &remembered,
             stored: &BTreeMap::new(),
             beside: self.beside,
+            by_hand: &BTreeMap::new(),
         };
         draw(
             &situation,
@@ -913,6 +915,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         remembered: &BTreeMap::new(),
         stored: &BTreeMap::new(),
         beside: false,
+        by_hand: &BTreeMap::new(),
     };
     let plan = draw(&situation, &selection, &offers, &payloads).unwrap();
     let edited = text.changed(&plan.edits[0].lines).unwrap();
@@ -1095,6 +1098,7 @@ fn named_addons(
         remembered: &remembered,
         stored: &BTreeMap::new(),
         beside: false,
+        by_hand: &BTreeMap::new(),
     };
     let choice = |id: &str, offer: Option<usize>| Choice {
         id: Id::new(id),

@@ -3,11 +3,14 @@
 //! A text is read by a library of its notation, and changed in its bytes: comments, order, spacing, quotes and line ends stay as they
 //! are. What was changed is read again, and has to say what was asked for.
 
+mod blocks;
 mod json;
 mod lines;
 mod toml;
 mod xml;
 mod yaml;
+
+pub use blocks::{Merged, merged};
 
 use crate::document::TextFault;
 use std::fmt;

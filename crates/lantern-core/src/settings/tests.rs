@@ -1,6 +1,6 @@
 use super::*;
 use crate::proofs::at_least;
-use crate::text;
+use crate::text::{self, Text};
 use proptest::prelude::*;
 
 const NOTATIONS: [Notation; 6] = [
@@ -435,6 +435,90 @@ proptest! {
         if let Some(entry) = before.iter().find(|entry| entry.key == key) {
             let back = set(notation, &new, &key, &entry.says);
             prop_assert!(back.is_ok_and(|back| get(notation, &back, &key).unwrap().as_ref() == Some(&entry.says)));
+        }
+    }
+}
+
+/// What becomes of three texts, given by their lines with blanks between.
+fn blocks(before: &str, mine: &str, now: &str) -> String {
+    let text = |lines: &str| Text::read(lines.replace(' ', "\n").as_bytes());
+    match merged(None, &text(before), &text(mine), &text(now)) {
+        Merged::Whole { text, mine } => format!("{} ({mine})", text.as_str().replace('\n', " ")),
+        other => format!("{other:?}"),
+    }
+}
+
+#[test]
+fn both_changes_are_made_where_they_do_not_meet() {
+    for (before, mine, now, becomes) in [
+        ("a b c d e ", "a X c d e ", "a b c d Y ", "a X c d Y  (1)"),
+        ("a b c d e ", "a b c d e ", "a b Z d e ", "a b Z d e  (0)"),
+        ("a b c d e ", "a X c d e ", "a b c d e ", "a X c d e  (1)"),
+        (
+            "a b c d e ",
+            "m a b c d e ",
+            "a b c d e n ",
+            "m a b c d e n  (1)",
+        ),
+        ("a b c d e ", "a X c d e ", "a X c d Y ", "a X c d Y  (0)"),
+        (
+            "a b c d e ",
+            "a X c d e ",
+            "a Z c d e ",
+            "Clash { line: 2 }",
+        ),
+        ("a b c d e ", "a c d e ", "a b Z d e ", "Clash { line: 2 }"),
+    ] {
+        assert_eq!(
+            blocks(before, mine, now),
+            becomes,
+            "{before}, {mine}, {now}"
+        );
+    }
+    let text = |text: &str| Text::read(text.as_bytes());
+    let json = merged(
+        Some(Notation::Json),
+        &text("{\n\"a\": 1,\n\n\"b\": 2\n}\n"),
+        &text("{\n\"a\": 1,\n\n\"b\": 2,\n\"c\": 3\n}\n"),
+        &text("{\n\"a\": [\n1\n],\n\n\"b\": 2\n}\n"),
+    );
+    assert!(matches!(json, Merged::Whole { mine: 1, .. }), "{json:?}");
+}
+
+proptest! {
+    #![proptest_config(at_least(400))]
+
+    /// Mine as it was shipped gives what is shipped now; shipped as before gives mine; and what both hands did is there.
+    #[test]
+    fn a_merge_loses_nothing(
+        before in proptest::collection::vec("[a-d]", 0..9),
+        mine in proptest::collection::vec((0_usize..9, "[m-o]"), 0..3),
+        now in proptest::collection::vec((0_usize..9, "[x-z]"), 0..3),
+    ) {
+        let with = |edits: &[(usize, String)]| {
+            let mut lines = before.clone();
+            for (at, line) in edits {
+                let at = (*at).min(lines.len());
+                lines.insert(at, line.clone());
+            }
+            Text::read(lines.iter().map(|line| format!("{line}\n")).collect::<String>().as_bytes())
+        };
+        let (was, mine, now) = (with(&[]), with(&mine), with(&now));
+        let whole = |merged| match merged {
+            Merged::Whole { text, .. } => Some(text),
+            _ => None,
+        };
+        prop_assert_eq!(whole(merged(None, &was, &was, &now)), Some(now.clone()));
+        prop_assert_eq!(whole(merged(None, &was, &mine, &was)), Some(mine.clone()));
+        if let Some(both) = whole(merged(None, &was, &mine, &now)) {
+            let lines: Vec<&str> = both.as_str().lines().collect();
+            for line in mine.as_str().lines().chain(now.as_str().lines()) {
+                prop_assert!(lines.contains(&line), "{line} is gone");
+            }
+            // Made once more, it changes nothing.
+            prop_assert_eq!(whole(merged(None, &now, &both, &now)), Some(both.clone()));
+            // Whose turn comes first makes no difference.
+            prop_assert_eq!(whole(merged(None, &was, &now, &mine)), Some(both));
         }
     }
 }

@@ -286,10 +286,11 @@ impl Staging<'_> {
         changes.any(|change| change.kind == Kind::Build && Some(&change.id) == owner)
     }
 
-    /// What the release ships where a file stays as the administrator edited it.
+    /// What the release ships where a file stays as the administrator edited it, or has what he changed in it.
     fn shipped(&self) -> Result<Vec<(String, Vec<u8>)>> {
         let mut shipped = Vec::new();
-        for action in self.plan.of(ActionKind::Keep) {
+        let yours = [ActionKind::Keep, ActionKind::Edit];
+        for action in yours.into_iter().flat_map(|what| self.plan.of(what)) {
             let (Some(hash), Some(source)) = (&action.shipped, &action.source) else {
                 continue;
             };

@@ -28,7 +28,7 @@ use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::Ground;
-use lantern_core::inventory::{Inventory, Remembered, arrange_by_name, united};
+use lantern_core::inventory::{FileState, Inventory, Remembered, arrange_by_name, united};
 use lantern_core::order::Arrangement;
 use lantern_core::outlook;
 use lantern_core::path::RelPath;
@@ -100,6 +100,8 @@ pub struct Question<'a> {
     switched: Vec<BTreeMap<Id, bool>>,
     /// The one of several servers that all of this is for.
     of: Option<String>,
+    /// Texts that were edited by hand: as they had been put there, and as they are.
+    by_hand: BTreeMap<RelPath, (Text, Text)>,
     /// What could not be used of what is on offer: where, and why.
     pub left_out: Vec<(String, String)>,
     /// The question itself, for the resolver.
@@ -163,6 +165,7 @@ pub fn question<'a>(
     };
     Ok(Question {
         server,
+        by_hand: edited_by_hand(server, ledger, &survey)?,
         survey,
         switched,
         of: terms.of.clone(),
@@ -390,6 +393,8 @@ struct Beginning {
     remembered: BTreeMap<RelPath, Remembered>,
     /// Files that no plan speaks of.
     untouched: Vec<RelPath>,
+    /// Texts that were edited by hand: as they had been put there, and as they are.
+    by_hand: BTreeMap<RelPath, (Text, Text)>,
 }
 
 /// One of the servers of the install, as a plan finds it.
@@ -441,8 +446,13 @@ impl Question<'_> {
             beside: self.beside,
         };
         let mut at = beginning(server, &self.survey, &self.switched, self.of.as_deref());
+        let stops = stops(&self.request, selection)?;
+        // What several stops would make of it, only the last one could say.
+        if stops.is_none() {
+            at.by_hand.clone_from(&self.by_hand);
+        }
         let downloads = &mut self.downloads;
-        let Some(stops) = stops(&self.request, selection)? else {
+        let Some(stops) = stops else {
             let (plan, _) = stage(server, &at, downloads, &self.request, selection, &layering)?;
             return Ok(vec![plan]);
         };
@@ -484,7 +494,37 @@ fn beginning(
         scripts: survey.scripts.clone(),
         remembered: survey.remembered.clone(),
         untouched: survey.untouched_files(server).cloned().collect(),
+        by_hand: BTreeMap::new(),
     }
+}
+
+/// The texts of components that were edited by hand and of which it is kept what had been put there.
+fn edited_by_hand(
+    server: &Server,
+    ledger: &Ledger,
+    survey: &Survey,
+) -> Result<BTreeMap<RelPath, (Text, Text)>> {
+    let mut texts = BTreeMap::new();
+    let components = survey.inventory.components.iter();
+    let edited = components.filter_map(|component| match &component.state {
+        FileState::Edited { files, .. } => Some(files),
+        _ => None,
+    });
+    for path in edited.flatten() {
+        let known = survey.remembered.get(path);
+        let Some(before) = known
+            .map(|known| ledger.text(&known.hash))
+            .transpose()?
+            .flatten()
+        else {
+            continue;
+        };
+        let (before, mine) = (Text::read(&before), server.folder.read_text(path)?);
+        if before.is_plain() && mine.is_plain() {
+            texts.insert(path.clone(), (before, mine));
+        }
+    }
+    Ok(texts)
 }
 
 /// Writes plans down: the first where it was asked for, or in lantern's own folder, and later ones beside it.
@@ -560,6 +600,7 @@ fn stage(
             &request.offers[offer],
             installed,
             layering.variants,
+            &|path| at.by_hand.contains_key(path),
             downloads,
         )?;
         payloads.insert(offer, files);
@@ -594,6 +635,7 @@ fn stage(
         remembered: &at.remembered,
         stored: &layering.stored,
         beside: layering.beside,
+        by_hand: &at.by_hand,
     };
     let mut plan = draw(&situation, selection, &request.offers, &payloads)?;
     if !selection
@@ -696,6 +738,7 @@ fn left_by(
         scripts,
         remembered,
         untouched: at.untouched.clone(),
+        by_hand: BTreeMap::new(),
     })
 }
 

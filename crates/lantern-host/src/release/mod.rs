@@ -397,6 +397,7 @@ pub fn payload(
     offer: &Offer,
     installed: Option<&Component>,
     variants: &BTreeMap<Id, String>,
+    by_hand: &dyn Fn(&RelPath) -> bool,
     downloads: &mut Downloads<'_>,
 ) -> Result<Payload> {
     let path = Path::new(&offer.artifact.file);
@@ -490,7 +491,8 @@ pub fn payload(
         Kind::Pack => members(downloads.archive(artifact)?, family, &laid).map_err(broken)?,
         Kind::Build | Kind::Framework | Kind::Addon => Vec::new(),
     };
-    let texts = pinned_texts(downloads.archive(artifact)?, family, &laid.files).map_err(fault)?;
+    let texts =
+        wanted_texts(downloads.archive(artifact)?, family, by_hand, &laid.files).map_err(fault)?;
     let unused = laid.unused.into_iter();
     let beside = beside
         .into_iter()
@@ -509,10 +511,11 @@ pub fn payload(
     })
 }
 
-/// The texts of a release in which the family pins something.
-fn pinned_texts(
+/// The texts of a release in which the family pins something, or that were edited by hand where they come to.
+fn wanted_texts(
     archive: &mut Archive,
     family: &Family,
+    by_hand: &dyn Fn(&RelPath) -> bool,
     files: &[PayloadFile],
 ) -> std::result::Result<BTreeMap<RelPath, Text>, ArchiveFault> {
     let is_pinned = |path: &str| {
@@ -520,8 +523,9 @@ fn pinned_texts(
         let mut flags = family.flags.iter().map(|flag| &flag.file);
         pins.any(|files| files.matches(path)) || flags.any(|files| files.matches(path))
     };
+    let is_wanted = |file: &&PayloadFile| is_pinned(file.path.as_str()) || by_hand(&file.path);
     let mut texts = BTreeMap::new();
-    for file in files.iter().filter(|file| is_pinned(file.path.as_str())) {
+    for file in files.iter().filter(is_wanted) {
         let entry = file
             .entry
             .as_deref()

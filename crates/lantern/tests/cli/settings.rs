@@ -14,6 +14,11 @@ fn north() -> World {
         "triad-north/gate.toml",
         "# who may come in\r\n[gate]\r\nseats = 24   # at most\r\npassword = \"fern\"\r\n",
     );
+    world.edit(
+        "triad-north/triad.ini",
+        "4101;4117;4109;4230",
+        "4101;4109;4117",
+    );
     world.ok(&["adopt", "triad-north"]);
     world.edit("triad-north/lantern.toml", "at = [\"10s\"]", "at = []");
     world
@@ -78,4 +83,68 @@ fn what_cannot_be_set_is_told_and_nothing_changes() {
         told(&["show", "../gate.toml"]),
     ];
     assert_snapshot!("settings_faults", faults.join("\n\n"));
+}
+
+#[test]
+fn what_was_changed_by_hand_is_kept_over_a_new_release() {
+    let world = World::demo();
+    world.edit(
+        "triad-north/triad.ini",
+        "4101;4117;4109;4230",
+        "4101;4109;4117",
+    );
+    let limits = "triad-north/content/4101/limits.ini";
+    let before = "# limits\r\nrows = 4\r\n\r\n[deep]\r\nroots = 2\r\nwet = yes\r\n";
+    world.write(limits, before);
+    world.ok(&["adopt", "triad-north"]);
+    world.edit("triad-north/lantern.toml", "at = [\"10s\"]", "at = []");
+    let mine = before.replace("rows = 4", "rows   = 9   # for the party");
+    world.write(limits, &mine);
+    let release = |version: &str, limits: &str| {
+        let about = format!(
+            "<about version=\"{version}\" made-for=\"&gt;=7\"><title>Fern Beds</title></about>\n"
+        );
+        world.zip(
+            "suns-drop/4101.zip",
+            &[("about.xml", &about), ("limits.ini", limits)],
+        );
+    };
+    let plan = || {
+        at(
+            &world,
+            &[
+                "plan",
+                "--to",
+                "same",
+                "--from",
+                "suns-drop",
+                "--prefer",
+                "newest",
+            ],
+        )
+    };
+    // Its maker changed another place.
+    release(
+        "3.1",
+        &before.replace("wet = yes", "wet = no\r\ndry = never"),
+    );
+    assert_snapshot!("settings_merged", plan());
+    assert!(at(&world, &["changeover", "--yes"]).contains("exit status 0"));
+    let both = mine.replace("wet = yes", "wet = no\r\ndry = never");
+    assert_eq!(world.read(limits), both);
+    assert!(at(&world, &["survey", "--edited"]).contains("content/4101/limits.ini"));
+    // And once more, from what was shipped last.
+    release(
+        "3.2",
+        &before.replace("wet = yes", "wet = no\r\ndry = always"),
+    );
+    assert!(plan().contains("what you changed in 1 place is kept"));
+    assert!(at(&world, &["changeover", "--yes"]).contains("exit status 0"));
+    let twice = mine.replace("wet = yes", "wet = no\r\ndry = always");
+    assert_eq!(world.read(limits), twice);
+    at(&world, &["undo", "--yes"]);
+    assert_eq!(world.read(limits), both);
+    // The same place: it is said, and yours is set aside.
+    release("3.3", &before.replace("rows = 4", "rows = 5"));
+    assert_snapshot!("settings_clash", plan());
 }
