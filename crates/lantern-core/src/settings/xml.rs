@@ -132,7 +132,7 @@ pub(super) fn added(text: &str, key: &Key, value: &str) -> Option<String> {
         new = format!("<{name}>{new}</{name}>");
     }
     let end = line_end(text);
-    let last = node.children().filter(Node::is_element).next_back()?;
+    let last = node.children().rfind(Node::is_element)?;
     let stop = last.range().end;
     let lead = indent(text, line_start(text, last.range().start));
     Some(replaced(text, stop..stop, &format!("{end}{lead}{new}")))
