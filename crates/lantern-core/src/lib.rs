@@ -19,6 +19,7 @@
 //! | [`link`] | where does a link lead, and what stands for it where files have hashes | |
 //! | [`tree`] | which component does a file belong to | |
 //! | [`inventory`] | what is installed, and which findings follow | |
+//! | [`reading`] | what is the same in all notations: faults with their lines, a bound on depth | |
 //! | [`settings`] | what does a settings file say, by key; how is a value set without touching anything else | |
 //! | [`resolve`] | which releases fit together; if none, what stands in the way | |
 //! | [`outlook`] | who is ready for which server version; which stops lead there | |
@@ -55,6 +56,7 @@ pub mod order;
 pub mod outlook;
 pub mod path;
 pub mod plan;
+pub mod reading;
 pub mod resolve;
 pub mod settings;
 pub mod text;

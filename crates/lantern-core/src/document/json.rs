@@ -1,6 +1,7 @@
 //! JSON, with comments and trailing commas.
 
-use super::{DEEPEST, Node, Table, TextFault, too_deep};
+use super::{Node, Table};
+use crate::reading::{DEEPEST, TextFault, too_deep};
 use jsonc_parser::ast::Value;
 use jsonc_parser::{CollectOptions, ParseOptions, parse_to_ast};
 

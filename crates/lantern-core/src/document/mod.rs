@@ -11,11 +11,10 @@ mod toml;
 mod xml;
 mod yaml;
 
+pub use crate::reading::TextFault;
+
 use crate::family::{DescriptorFile, TextNotation};
 use std::collections::BTreeMap;
-
-/// Nothing is read that is nested deeper than this.
-pub(crate) const DEEPEST: usize = 64;
 
 /// A table of a descriptor.
 pub type Table = BTreeMap<String, Node>;
@@ -29,24 +28,6 @@ pub enum Node {
     List(Vec<Node>),
     /// Values by name.
     Table(Table),
-}
-
-/// Why a text cannot be read.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct TextFault {
-    /// The line, from 1, where it is known.
-    pub line: Option<usize>,
-    /// What is wrong.
-    pub why: String,
-}
-
-impl TextFault {
-    pub(crate) fn at(line: usize, why: impl Into<String>) -> TextFault {
-        TextFault {
-            line: Some(line),
-            why: why.into(),
-        }
-    }
 }
 
 /// Reads a text in the notation of a reader's descriptor file; its top is always a table.
@@ -88,19 +69,6 @@ fn put(table: &mut Table, name: String, value: Node) {
         None => {
             table.insert(name, value);
         }
-    }
-}
-
-/// The line, from 1, of a byte position in a text.
-pub(crate) fn line_at(text: &str, position: usize) -> usize {
-    let before = &text.as_bytes()[..position.min(text.len())];
-    before.iter().filter(|byte| **byte == b'\n').count() + 1
-}
-
-pub(crate) fn too_deep(line: Option<usize>) -> TextFault {
-    TextFault {
-        line,
-        why: format!("it is nested more than {DEEPEST} deep"),
     }
 }
 

@@ -1,6 +1,7 @@
 //! Properties files: `key=value`, `key: value`, escapes, lines that go on after a backslash.
 
-use super::{Node, Table, TextFault};
+use super::{Node, Table};
+use crate::reading::TextFault;
 use java_properties::{LineContent, PropertiesIter};
 
 pub(super) fn parse(text: &str) -> Result<Table, TextFault> {

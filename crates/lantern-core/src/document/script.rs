@@ -6,7 +6,8 @@
 //! make a list. A statement that computes something is passed over whole lines at a time: what it
 //! would have said stays unknown.
 
-use super::{DEEPEST, Node, Table, TextFault, line_at, put, too_deep};
+use super::{Node, Table, put};
+use crate::reading::{DEEPEST, TextFault, line_at, too_deep};
 
 pub(super) fn parse(text: &str) -> Result<Table, TextFault> {
     let mut reader = Reader { text, at: 0 };

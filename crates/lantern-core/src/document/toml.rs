@@ -1,6 +1,7 @@
 //! TOML 1.0.
 
-use super::{DEEPEST, Node, Table, TextFault, line_at, too_deep};
+use super::{Node, Table};
+use crate::reading::{DEEPEST, TextFault, line_at, too_deep};
 use toml_edit::{DocumentMut, Item, TableLike, Value};
 
 pub(super) fn parse(text: &str) -> Result<Table, TextFault> {

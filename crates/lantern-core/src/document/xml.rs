@@ -3,7 +3,8 @@
 //! An element that holds nothing but text is that text. Namespaces do not count. A document type
 //! is refused, and with it all entities of its own.
 
-use super::{DEEPEST, Node, Table, TextFault, put, too_deep};
+use super::{Node, Table, put};
+use crate::reading::{DEEPEST, TextFault, too_deep};
 use roxmltree::{Document, ParsingOptions};
 
 /// No document may have more elements, attributes and texts.

@@ -1,6 +1,7 @@
 //! YAML 1.2, its first document. Anchors are refused: no descriptor needs them, bombs do.
 
-use super::{DEEPEST, Node, Table, TextFault, too_deep};
+use super::{Node, Table};
+use crate::reading::{DEEPEST, TextFault, too_deep};
 use saphyr_parser::{Event, Parser, ScalarStyle};
 
 /// A list or table that is still open.

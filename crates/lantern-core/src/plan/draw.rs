@@ -54,8 +54,19 @@ pub struct Situation<'a> {
     pub stored: &'a BTreeMap<String, Artifact>,
     /// Whether what a release would write into the keep list is put beside it, as `*.new`.
     pub beside: bool,
-    /// Texts that were edited by hand: as they had been put there, and as they are.
-    pub by_hand: &'a BTreeMap<RelPath, (Text, Text)>,
+    /// Texts that were edited by hand.
+    pub by_hand: &'a BTreeMap<RelPath, ByHand>,
+}
+
+/// A text that was edited by hand.
+#[derive(Debug, Clone)]
+pub struct ByHand {
+    /// As it had been put there, or was found at adoption.
+    pub before: Text,
+    /// As it is.
+    pub mine: Text,
+    /// Whether it is known that the release shipped it so.
+    pub is_shipped: bool,
 }
 
 /// A server of an install: the only one, or one of several.

@@ -293,18 +293,33 @@ impl Drawing<'_> {
             .get(path)
             .filter(|known| Some(*known) != coming.after.as_ref());
         let by_hand = self.situation.by_hand.get(path);
-        let ((Some(there), Some(_)), Some((before, mine))) = ((there, shipped), by_hand) else {
+        let (Some(there), Some(_), Some(by_hand)) = (there, shipped, by_hand) else {
             return coming;
         };
         if there.before == coming.after {
             return coming;
         }
         let notation = Notation::of(path.name());
-        let (text, places) = match settings::merged(notation, before, mine, now) {
-            Merged::Whole { text, mine } => (text, mine),
-            Merged::Clash { line } => {
+        let (text, places) = match settings::merged(notation, &by_hand.before, &by_hand.mine, now) {
+            Merged::Whole { text, mine, gone } => {
+                for (key, value) in gone {
+                    let value = match settings::is_secret(&key) {
+                        true => "a secret".to_owned(),
+                        false => value,
+                    };
+                    self.notes.push(format!(
+                        "{path}: {key} is in the new release no more; yours was {value}"
+                    ));
+                }
+                (text, mine)
+            }
+            Merged::Clash { line, key } => {
+                let what = match key {
+                    Some(key) => format!("{key}, each in another way"),
+                    None => format!("the same lines (line {line} of what was shipped)"),
+                };
                 self.notes.push(format!(
-                    "{path}: you and its maker have changed the same lines (line {line} of what was shipped), so yours is set aside"
+                    "{path}: you and its maker have changed {what}, so yours is set aside"
                 ));
                 return coming;
             }
@@ -315,12 +330,16 @@ impl Drawing<'_> {
             1 => "1 place".to_owned(),
             places => format!("{places} places"),
         };
+        let since = match by_hand.is_shipped {
+            true => "",
+            false => " since adoption (what you had changed before that, nobody knows)",
+        };
         self.notes.push(format!(
-            "{path}: what you changed in {places} is kept, and what its maker changed comes into it"
+            "{path}: what you changed in {places}{since} is kept, and what its maker changed comes into it"
         ));
         self.merges.push(TextEdit {
             path: path.clone(),
-            lines: text::changes(mine.as_str(), text.as_str()),
+            lines: text::changes(by_hand.mine.as_str(), text.as_str()),
         });
         Action {
             what: ActionKind::Edit,

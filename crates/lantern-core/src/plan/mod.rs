@@ -18,7 +18,7 @@ mod tests;
 
 pub use after::{afterwards, remembered_after};
 pub use armed::{Armed, Became};
-pub use draw::{Part, Situation, draw};
+pub use draw::{ByHand, Part, Situation, draw};
 pub use fault::DrawFault;
 pub use payload::{Laid, Payload, PayloadFile, PayloadMember, lay_out};
 

@@ -1,7 +1,7 @@
 //! JSON, with comments.
 
 use super::{Entry, Key, indent, line_end, line_start, replaced, rows_of};
-use crate::document::{DEEPEST, TextFault, too_deep};
+use crate::reading::{DEEPEST, TextFault, too_deep};
 use jsonc_parser::ast::{Object, Value};
 use jsonc_parser::common::Ranged;
 use jsonc_parser::{CollectOptions, ParseOptions, parse_to_ast};

@@ -5,6 +5,7 @@
 
 mod blocks;
 mod json;
+mod keys;
 mod lines;
 mod toml;
 mod xml;
@@ -12,7 +13,7 @@ mod yaml;
 
 pub use blocks::{Merged, merged};
 
-use crate::document::TextFault;
+use crate::reading::TextFault;
 use std::fmt;
 use std::ops::Range;
 

@@ -443,7 +443,9 @@ proptest! {
 fn blocks(before: &str, mine: &str, now: &str) -> String {
     let text = |lines: &str| Text::read(lines.replace(' ', "\n").as_bytes());
     match merged(None, &text(before), &text(mine), &text(now)) {
-        Merged::Whole { text, mine } => format!("{} ({mine})", text.as_str().replace('\n', " ")),
+        Merged::Whole { text, mine, .. } => {
+            format!("{} ({mine})", text.as_str().replace('\n', " "))
+        }
         other => format!("{other:?}"),
     }
 }
@@ -465,9 +467,14 @@ fn both_changes_are_made_where_they_do_not_meet() {
             "a b c d e ",
             "a X c d e ",
             "a Z c d e ",
-            "Clash { line: 2 }",
+            "Clash { line: 2, key: None }",
         ),
-        ("a b c d e ", "a c d e ", "a b Z d e ", "Clash { line: 2 }"),
+        (
+            "a b c d e ",
+            "a c d e ",
+            "a b Z d e ",
+            "Clash { line: 2, key: None }",
+        ),
     ] {
         assert_eq!(
             blocks(before, mine, now),
@@ -519,6 +526,100 @@ proptest! {
             prop_assert_eq!(whole(merged(None, &now, &both, &now)), Some(both.clone()));
             // Whose turn comes first makes no difference.
             prop_assert_eq!(whole(merged(None, &was, &now, &mine)), Some(both));
+        }
+    }
+}
+
+#[test]
+fn values_side_by_side_are_merged_by_their_keys() {
+    let whole = |notation, before: &str, mine: &str, now: &str| {
+        let text = |text: &str| Text::read(text.as_bytes());
+        match merged(Some(notation), &text(before), &text(mine), &text(now)) {
+            Merged::Whole { text, mine, gone } => format!("{}({mine}) {gone:?}", text.as_str()),
+            other => format!("{other:?}"),
+        }
+    };
+    // Mine stays with its spacing and remark; a default follows; a new one comes with its remark; one goes.
+    insta::assert_snapshot!(whole(
+        Notation::Ini,
+        "[gate]\nseats = 24\nopen = yes\nold = 1\n",
+        "[gate]\nseats  =  30   \nopen = yes\nold = 1\nmine = x\n",
+        "[gate]\nseats = 24\n# when\nhours = 8\nopen = no\n",
+    ), @"
+    [gate]
+    seats  =  30   
+    # when
+    hours = 8
+    open = no
+    mine = x
+    (2) []
+    ");
+    insta::assert_snapshot!(whole(
+        Notation::Json,
+        "{\n  \"seats\": 24,\n  \"open\": true\n}\n",
+        "{\n  \"seats\": 30, // ours\n  \"open\": true\n}\n",
+        "{\n  \"seats\": 24,\n  // when\n  \"hours\": 8,\n  \"open\": false\n}\n",
+    ), @r#"
+    {
+      "seats": 30, // ours
+      // when
+      "hours": 8,
+      "open": false
+    }
+    (1) []
+    "#);
+    insta::assert_snapshot!(whole(
+        Notation::Yaml,
+        "gate:\n  seats: 24\n  open: yes\n",
+        "gate:\n  seats: 30\n  open: yes\n",
+        "gate:\n  seats: 24\n  open: no\n",
+    ), @"
+    gate:
+      seats: 30
+      open: no
+    (1) []
+    ");
+    insta::assert_snapshot!(whole(
+        Notation::Toml,
+        "a = 1\nb = 2\n", "a = 5\nb = 2\n", "a = 6\nb = 3\n",
+    ), @r#"Clash { line: 1, key: Some(Key(["a"])) }"#);
+}
+
+proptest! {
+    #![proptest_config(at_least(400))]
+
+    /// Against a model that knows only keys and values.
+    #[test]
+    fn a_merge_by_keys_says_what_a_plain_model_says(
+        values in proptest::collection::vec((0_u8..4, 0_u8..4, 0_u8..4), 5),
+        which in 0_usize..4,
+    ) {
+        let notation = [Notation::Ini, Notation::Toml, Notation::Json, Notation::Yaml][which];
+        // 0 is missing.
+        let text = |pick: fn(&(u8, u8, u8)) -> u8| {
+            let rows: Vec<String> = values.iter().zip('a'..).filter(|(value, _)| pick(value) > 0).map(|(value, key)| match notation {
+                Notation::Json => format!("  \"{key}\": {}", pick(value)),
+                Notation::Yaml => format!("{key}: {}", pick(value)),
+                _ => format!("{key} = {}", pick(value)),
+            }).collect();
+            match notation {
+                Notation::Json => format!("{{\n{}\n}}\n", rows.join(",\n")),
+                _ => rows.join("\n") + "\n",
+            }
+        };
+        let (before, mine, now) = (text(|it| it.0), text(|it| it.1), text(|it| it.2));
+        let Ok(merged) = keys::merged(notation, &before, &mine, &now) else { return Ok(()) };
+        let whole = merged.text;
+        for ((before, mine, now), key) in values.iter().zip('a'..) {
+            let says = get(notation, &whole, &Key::of(&key.to_string())).unwrap();
+            let wanted = match (before == now, before == mine) {
+                (true, _) => mine,
+                (false, true) => now,
+                (false, false) if mine == now => mine,
+                // One that he took out goes, whatever I made of it.
+                (false, false) => { prop_assert_eq!(*now, 0, "{} was decided alone", key); now }
+            };
+            prop_assert_eq!(says, (*wanted > 0).then(|| wanted.to_string()), "{}", key);
         }
     }
 }

@@ -1,7 +1,7 @@
 //! TOML.
 
 use super::{Entry, Key, indent, line_end, line_start, line_stop, rows_of, with_lines};
-use crate::document::{DEEPEST, TextFault, line_at, too_deep};
+use crate::reading::{DEEPEST, TextFault, line_at, too_deep};
 use toml_edit::{Document, Item, TableLike, Value};
 
 pub(super) fn read(text: &str) -> Result<Vec<Entry>, TextFault> {

@@ -3,7 +3,7 @@
 //! Of several elements of one name in one place, each after the first has its number behind it: `item[1]`.
 
 use super::{Entry, Key, indent, line_end, line_start, replaced, rows_of};
-use crate::document::{DEEPEST, TextFault, too_deep};
+use crate::reading::{DEEPEST, TextFault, too_deep};
 use roxmltree::{Document, Node, ParsingOptions};
 use std::collections::BTreeMap;
 

@@ -1,7 +1,7 @@
 //! YAML 1.2, its first document.
 
 use super::{Entry, Key, indent, line_end, line_start, rows_of, with_lines};
-use crate::document::{DEEPEST, TextFault, too_deep};
+use crate::reading::{DEEPEST, TextFault, too_deep};
 use saphyr_parser::{Event, Marker, Parser, ScalarStyle};
 
 /// A list or table that is still open.

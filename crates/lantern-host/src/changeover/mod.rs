@@ -355,9 +355,13 @@ fn names_in(operation: &Operation) -> Vec<String> {
     servers.map(|one| one.name.clone()).collect()
 }
 
-/// Refuses to go on with an operation, or back, where folders that it exchanges files in have become links since.
+/// Refuses to go on with an operation, or back, where folders that it exchanges files in have become links since, or a server
+/// that it stops and starts is stated no more.
 fn same_as_then(server: &Server, journal: &Journal) -> Result<()> {
     let operation = &journal.operation;
+    for one in &operation.servers {
+        server.chosen(Some(&one.name))?;
+    }
     let ends = operation
         .moves
         .iter()

@@ -3,7 +3,6 @@
 //! What they said before is written down with the operation before they are set, and put back when it ends, however it ends.
 //! A file that the operation itself exchanges is left alone.
 
-use super::run::Run;
 use crate::config::Server;
 use crate::error::Result;
 use crate::folder::own;
@@ -50,10 +49,10 @@ pub fn to_pause(server: &Server, exchanged: &BTreeSet<&RelPath>) -> Result<Vec<P
 ///
 /// # Errors
 /// When a file cannot be written, or its line not be set: nothing was stopped.
-pub fn pause(run: &Run<'_, '_>) -> Result<()> {
-    for paused in &run.journal.operation.paused {
-        if let Some(flag) = flags(run.server).find(|flag| flag.name == paused.flag) {
-            set(run.server, &paused.path, flag, &paused.was, &flag.yes)?;
+pub fn pause(server: &Server, paused: &[Paused]) -> Result<()> {
+    for paused in paused {
+        if let Some(flag) = flags(server).find(|flag| flag.name == paused.flag) {
+            set(server, &paused.path, flag, &paused.was, &flag.yes)?;
         }
     }
     Ok(())
@@ -63,10 +62,10 @@ pub fn pause(run: &Run<'_, '_>) -> Result<()> {
 ///
 /// # Errors
 /// When a file cannot be written.
-pub fn resume(run: &Run<'_, '_>) -> Result<()> {
-    for paused in &run.journal.operation.paused {
-        if let Some(flag) = flags(run.server).find(|flag| flag.name == paused.flag) {
-            set(run.server, &paused.path, flag, &flag.yes, &paused.was)?;
+pub fn resume(server: &Server, paused: &[Paused]) -> Result<()> {
+    for paused in paused {
+        if let Some(flag) = flags(server).find(|flag| flag.name == paused.flag) {
+            set(server, &paused.path, flag, &flag.yes, &paused.was)?;
         }
     }
     Ok(())

@@ -328,7 +328,7 @@ impl<'a, 'b> Run<'a, 'b> {
         let staging = stage::folder_name(self.journal.operation.number);
         // What stays of it is removed by the next operation of that number.
         let _ = self.server.folder.remove_all(&RelPath::parse(&staging)?);
-        paused::resume(self)?;
+        paused::resume(self.server, &self.journal.operation.paused)?;
         journal::remove(&self.server.folder)
     }
 

@@ -225,7 +225,7 @@ impl Run<'_, '_> {
             );
             return Ok(());
         }
-        paused::pause(self)?;
+        paused::pause(self.server, &self.journal.operation.paused)?;
         let begun = Instant::now();
         self.servers.stop()?;
         self.is_down_since(begun);

@@ -33,7 +33,8 @@ use lantern_core::order::Arrangement;
 use lantern_core::outlook;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{
-    ActionKind, Part, Payload, Plan, Situation, TextEdit, afterwards, draw, remembered_after,
+    ActionKind, ByHand, Part, Payload, Plan, Situation, TextEdit, afterwards, draw,
+    remembered_after,
 };
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
 use lantern_core::text::Text;
@@ -100,8 +101,8 @@ pub struct Question<'a> {
     switched: Vec<BTreeMap<Id, bool>>,
     /// The one of several servers that all of this is for.
     of: Option<String>,
-    /// Texts that were edited by hand: as they had been put there, and as they are.
-    by_hand: BTreeMap<RelPath, (Text, Text)>,
+    /// Texts that were edited by hand.
+    by_hand: BTreeMap<RelPath, ByHand>,
     /// What could not be used of what is on offer: where, and why.
     pub left_out: Vec<(String, String)>,
     /// The question itself, for the resolver.
@@ -393,8 +394,8 @@ struct Beginning {
     remembered: BTreeMap<RelPath, Remembered>,
     /// Files that no plan speaks of.
     untouched: Vec<RelPath>,
-    /// Texts that were edited by hand: as they had been put there, and as they are.
-    by_hand: BTreeMap<RelPath, (Text, Text)>,
+    /// Texts that were edited by hand.
+    by_hand: BTreeMap<RelPath, ByHand>,
 }
 
 /// One of the servers of the install, as a plan finds it.
@@ -503,7 +504,7 @@ fn edited_by_hand(
     server: &Server,
     ledger: &Ledger,
     survey: &Survey,
-) -> Result<BTreeMap<RelPath, (Text, Text)>> {
+) -> Result<BTreeMap<RelPath, ByHand>> {
     let mut texts = BTreeMap::new();
     let components = survey.inventory.components.iter();
     let edited = components.filter_map(|component| match &component.state {
@@ -511,17 +512,19 @@ fn edited_by_hand(
         _ => None,
     });
     for path in edited.flatten() {
-        let known = survey.remembered.get(path);
-        let Some(before) = known
-            .map(|known| ledger.text(&known.hash))
-            .transpose()?
-            .flatten()
-        else {
+        let Some(known) = survey.remembered.get(path) else {
             continue;
         };
-        let (before, mine) = (Text::read(&before), server.folder.read_text(path)?);
-        if before.is_plain() && mine.is_plain() {
-            texts.insert(path.clone(), (before, mine));
+        let Some(before) = ledger.text(&known.hash)? else {
+            continue;
+        };
+        let by_hand = ByHand {
+            before: Text::read(&before),
+            mine: server.folder.read_text(path)?,
+            is_shipped: known.shipped,
+        };
+        if by_hand.before.is_plain() && by_hand.mine.is_plain() {
+            texts.insert(path.clone(), by_hand);
         }
     }
     Ok(texts)

@@ -138,13 +138,23 @@ fn what_was_changed_by_hand_is_kept_over_a_new_release() {
         "3.2",
         &before.replace("wet = yes", "wet = no\r\ndry = always"),
     );
-    assert!(plan().contains("what you changed in 1 place is kept"));
+    assert!(plan().contains("what you changed in 1 place is kept, and"));
     assert!(at(&world, &["changeover", "--yes"]).contains("exit status 0"));
     let twice = mine.replace("wet = yes", "wet = no\r\ndry = always");
     assert_eq!(world.read(limits), twice);
     at(&world, &["undo", "--yes"]);
     assert_eq!(world.read(limits), both);
-    // The same place: it is said, and yours is set aside.
-    release("3.3", &before.replace("rows = 4", "rows = 5"));
+    // Values in lines that meet.
+    world.edit(limits, "roots = 2", "roots = 7");
+    release(
+        "3.3",
+        &before.replace("wet = yes", "; at most\r\nwet = maybe"),
+    );
+    assert!(plan().contains("what you changed in 2 places is kept, and"));
+    assert!(at(&world, &["changeover", "--yes"]).contains("exit status 0"));
+    let met = mine.replace("roots = 2", "roots = 7");
+    assert_eq!(world.read(limits), met.replace("wet = yes", "wet = maybe"));
+    // The same value: it is said, and yours is set aside.
+    release("3.4", &before.replace("rows = 4", "rows = 5"));
     assert_snapshot!("settings_clash", plan());
 }
