@@ -325,6 +325,19 @@ impl Drawing<'_> {
             }
             Merged::Broken => return coming,
         };
+        if text == by_hand.mine {
+            self.notes.push(format!(
+                "{path} was edited by hand, and the new release changed no value of it: yours stays"
+            ));
+            return Action {
+                what: ActionKind::Keep,
+                before: there.before.clone(),
+                after: there.before.clone(),
+                bytes: there.bytes,
+                shipped: coming.after.clone(),
+                ..coming
+            };
+        }
         let bytes = text.bytes();
         let places = match places {
             1 => "1 place".to_owned(),
@@ -362,7 +375,8 @@ impl Drawing<'_> {
             layer(coming.component.as_ref()),
             layer(there.component.as_ref()),
         );
-        if coming.what == ActionKind::Edit {
+        // What is the administrator's, and stays so, is decided already.
+        if coming.what != ActionKind::Place {
             return Ok(coming);
         }
         coming.before.clone_from(&there.before);
