@@ -1,5 +1,6 @@
 //! Several servers that run on one install: each has its own, and what is common is exchanged under none of them.
 
+use crate::kills::{Chance, kill_after, number};
 use crate::world::{World, standin};
 use insta::assert_snapshot;
 use std::io::Write;
@@ -207,6 +208,47 @@ fn a_world_that_another_goes_on_writing_is_nobodys_concern() {
             .contains("Mods = 4109\n")
     );
     at(&world, &["console", "stop"]);
+}
+
+#[test]
+fn killed_at_any_moment_all_are_up_again() {
+    let (kills, seed) = (number("LANTERN_KILLS", 12), number("LANTERN_SEED", 7));
+    let mut chance = Chance(seed);
+    let world = suns();
+    at(&world, &["console", "start"]);
+    let version = || world.read("triad-suns/bin/build.properties");
+    let (old, mut cut_off) = (version(), 0);
+    for kill in 0..kills {
+        let about = format!("seed {seed}, kill {kill}");
+        let goes = version() == old;
+        if goes {
+            at(&world, &LATER);
+        }
+        let first: &[&str] = match goes {
+            true => &["changeover", "--yes", "--server", "triad-suns"],
+            false => &["undo", "--keep-world", "--server", "triad-suns"],
+        };
+        cut_off += u64::from(kill_after(&world, first, chance.below(2600)));
+        if world.path("triad-suns/.lantern/journal.json").exists() {
+            let told = match chance.below(2) {
+                0 => at(&world, &["changeover", "--resume", "--yes"]),
+                _ => at(&world, &["undo", "--keep-world"]),
+            };
+            let fine = told.contains("exit status 0") || told.contains("exit status 4");
+            assert!(fine, "{about}: {told}");
+        }
+        assert!(
+            !world.path("triad-suns/.lantern/journal.json").exists(),
+            "{about}"
+        );
+        let told = at(&world, &["console", "state"]);
+        assert!(told.contains("exit status 0"), "{about}: {told}");
+        let told = at(&world, &["survey"]);
+        assert!(told.contains("0 findings"), "{about}: {told}");
+    }
+    at(&world, &["console", "stop"]);
+    println!("{kills} kills, {cut_off} cut an operation off");
+    assert!(cut_off > kills / 3, "{cut_off} of {kills}");
 }
 
 #[test]
