@@ -3,8 +3,8 @@
 use super::{Entry, Key, Notation, read, set};
 use std::collections::BTreeMap;
 
-/// No more values than this are carried over one by one.
-const MOST_CHANGES: usize = 400;
+/// No more than this is read anew while values are carried over one by one, in bytes.
+const MOST_READ: usize = 32 << 20;
 
 /// What stands in the way of a merge by keys.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -43,7 +43,7 @@ pub(super) fn merged(
         .chain(new.keys().filter(|key| !was.contains_key(*key)))
         .collect();
     let keys: Vec<&Key> = keys.into_iter().filter(changed).collect();
-    if keys.len() > MOST_CHANGES {
+    if keys.len().saturating_mul(mine.len().max(now_text.len())) > MOST_READ {
         return Err(Hindrance::Unread);
     }
     let mut text = mine.to_owned();

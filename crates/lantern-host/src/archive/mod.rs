@@ -17,7 +17,7 @@ use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{DescriptorFile, Name};
 use lantern_core::link;
 use lantern_core::path::RelPath;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Read, Write};
 use std::path::Path;
 use tarred::Tarred;
@@ -209,6 +209,29 @@ impl Archive {
             Ok(path) if self.entries.contains_key(&path) => self.small_text(&path).map(Some),
             _ => Ok(None),
         }
+    }
+
+    /// Reads several small files out of it in one pass; those that are longer than a descriptor may be are left out.
+    ///
+    /// # Errors
+    /// When an entry is damaged.
+    pub fn small_files(
+        &mut self,
+        wanted: &BTreeSet<RelPath>,
+    ) -> Result<BTreeMap<RelPath, Vec<u8>>, ArchiveFault> {
+        let mut files = BTreeMap::new();
+        self.each(&|entry| wanted.contains(entry), &mut |entry| {
+            let mut bytes = Vec::new();
+            let mut content = entry.content.take(descriptor::LONGEST_BYTES + 1);
+            content
+                .read_to_end(&mut bytes)
+                .map_err(|error| damaged(entry.path, &error))?;
+            if bytes.len() as u64 <= descriptor::LONGEST_BYTES {
+                files.insert(entry.path.clone(), bytes);
+            }
+            Ok(())
+        })?;
+        Ok(files)
     }
 
     fn small_text(&mut self, path: &RelPath) -> Result<String, ArchiveFault> {

@@ -523,26 +523,26 @@ fn wanted_texts(
         let mut flags = family.flags.iter().map(|flag| &flag.file);
         pins.any(|files| files.matches(path)) || flags.any(|files| files.matches(path))
     };
-    let is_wanted = |file: &&PayloadFile| is_pinned(file.path.as_str()) || by_hand(&file.path);
-    let mut texts = BTreeMap::new();
-    for file in files.iter().filter(is_wanted) {
-        let entry = file
-            .entry
-            .as_deref()
-            .filter(|_| file.bytes <= descriptor::LONGEST_BYTES);
-        if let Some(text) = entry
-            .map(|entry| archive.text_at(entry))
-            .transpose()?
-            .flatten()
-        {
-            // One in another encoding is not what it was.
-            let is_whole = blake3::hash(text.as_bytes()).to_hex().as_str() == file.hash;
-            if is_whole {
-                texts.insert(file.path.clone(), Text::read(text.as_bytes()));
-            }
-        }
+    let is_wanted = |file: &&PayloadFile| {
+        let named = is_pinned(file.path.as_str()) || by_hand(&file.path);
+        named && file.bytes <= descriptor::LONGEST_BYTES
+    };
+    let wanted = files.iter().filter(is_wanted);
+    let wanted: Vec<(RelPath, &PayloadFile)> = wanted
+        .filter_map(|file| Some((RelPath::parse(file.entry.as_ref()?).ok()?, file)))
+        .collect();
+    if wanted.is_empty() {
+        return Ok(BTreeMap::new());
     }
-    Ok(texts)
+    let entries = wanted.iter().map(|(entry, _)| entry.clone()).collect();
+    let read = archive.small_files(&entries)?;
+    let texts = wanted.into_iter().filter_map(|(entry, file)| {
+        let bytes = read.get(&entry)?;
+        // What a catalogue says of it may not be so.
+        let is_whole = blake3::hash(bytes).to_hex().as_str() == file.hash;
+        is_whole.then(|| (file.path.clone(), Text::read(bytes)))
+    });
+    Ok(texts.collect())
 }
 
 /// Which of a release's variants is meant.
