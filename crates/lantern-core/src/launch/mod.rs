@@ -38,6 +38,13 @@ impl Dialect {
     }
 }
 
+/// Whether a file is a script, by the end of its name.
+pub fn is_script_by_name(path: &str) -> bool {
+    let ends = [".sh", ".bash", ".bat", ".cmd"];
+    let path = path.to_ascii_lowercase();
+    ends.iter().any(|end| path.ends_with(end))
+}
+
 /// Whether a line is a comment and nothing else.
 fn is_comment(dialect: Dialect, line: &str) -> bool {
     match dialect {

@@ -1,6 +1,6 @@
 //! Several servers of one install: start scripts that start one program, each with folders and settings of its own.
 
-use super::{Dialect, Flow, Script, Step, Word};
+use super::{Dialect, Flow, Script, Step, Word, is_script_by_name};
 use crate::family::{Family, Instead, Launch};
 use crate::path::RelPath;
 use globset::GlobBuilder;
@@ -28,7 +28,11 @@ pub fn several(
     texts: &BTreeMap<RelPath, &str>,
     paths: &BTreeSet<&str>,
 ) -> Vec<Drafted> {
-    let Some(word) = rule.command.iter().rposition(|word| is_script(word)) else {
+    let Some(word) = rule
+        .command
+        .iter()
+        .rposition(|word| is_script_by_name(word))
+    else {
         return Vec::new();
     };
     let key = rule.command[word].trim_start_matches("./").to_owned();
@@ -102,12 +106,6 @@ fn kept(family: &Family, value: &str, paths: &BTreeSet<&str>) -> Option<String> 
     }
 }
 
-fn is_script(word: &str) -> bool {
-    let ends = [".sh", ".bash", ".bat", ".cmd"];
-    ends.iter()
-        .any(|end| word.to_ascii_lowercase().ends_with(end))
-}
-
 fn words_of(step: &Step) -> Vec<&str> {
     step.command
         .words
@@ -122,7 +120,9 @@ fn calls_another(path: &RelPath, texts: &BTreeMap<RelPath, &str>) -> bool {
     let mut words = script.commands.iter().flat_map(|command| &command.words);
     words.any(|word| {
         let named = word.text.trim_start_matches("./");
-        named != path.as_str() && is_script(named) && texts.keys().any(|it| it.as_str() == named)
+        named != path.as_str()
+            && is_script_by_name(named)
+            && texts.keys().any(|it| it.as_str() == named)
     })
 }
 

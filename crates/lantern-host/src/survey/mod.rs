@@ -13,7 +13,7 @@ use crate::survey::fault::SurveyFault;
 use lantern_core::family::{Family, OrderRule, Reader, Shape};
 use lantern_core::inventory::Remembered;
 use lantern_core::inventory::{Evidence, Inventory, take, united};
-use lantern_core::launch::Flow;
+use lantern_core::launch::{Flow, is_script_by_name};
 use lantern_core::link;
 use lantern_core::order::{Keeping, OrderText};
 use lantern_core::path::RelPath;
@@ -209,9 +209,7 @@ const LONGEST_SCRIPT: u64 = 1 << 18;
 
 /// Whether a file may take part in a start: one that is named as a start script, or looks like one.
 fn is_script(server: &Server, path: &str, bytes: u64) -> bool {
-    let looks = [".sh", ".bash", ".bat", ".cmd"]
-        .iter()
-        .any(|end| path.to_ascii_lowercase().ends_with(end));
+    let looks = is_script_by_name(path);
     let is_own = !server.keeps(path) && !server.family.passes(path);
     bytes <= LONGEST_SCRIPT && is_own && (looks || server.launch().is_script(path))
 }

@@ -12,6 +12,7 @@ use crate::progress::{during, name};
 use clap::Args;
 use clap_complete::ArgValueCandidates;
 use lantern_core::family::OrderRule;
+use lantern_core::launch::is_script_by_name;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, ComponentChange, Fate, Plan, Rename, Switched, TextEdit};
 use lantern_host::Result;
@@ -410,10 +411,8 @@ pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look:
             let is_read = rule.includes.is_some() && names_addons(rule);
             rule.file.matches(edit.path.as_str()) || is_read
         });
-        let ends = [".sh", ".bash", ".bat", ".cmd"];
         let path = edit.path.as_str();
-        let is_script =
-            ends.iter().any(|end| path.ends_with(end)) || server.launch().is_script(path);
+        let is_script = is_script_by_name(path) || server.launch().is_script(path);
         let what = match (is_order, is_script) {
             (true, _) => "load order",
             (false, true) => "start script",
