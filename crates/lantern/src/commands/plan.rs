@@ -333,7 +333,7 @@ pub fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
         ));
     }
     for note in &plan.notes {
-        look.say(&look.paint(Means::Caution, &format!("  note: {note}")));
+        look.say(&look.paint(Means::Caution, &look.row("note:", 5, note)));
     }
 }
 
