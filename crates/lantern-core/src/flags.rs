@@ -142,7 +142,7 @@ pub fn seen<'a>(
             .clone()
             .filter(|(path, _)| flag.file.matches(path.as_str()))
         {
-            let spot = flag.spot(path);
+            let spot = flag.spot(family, path);
             let found = spot.and_then(|spot| spot.says(text.as_str()));
             all.push(FlagSeen {
                 name: flag.name.clone(),

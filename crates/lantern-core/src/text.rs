@@ -78,16 +78,60 @@ impl Text {
             let start = change.line.checked_sub(1).filter(|start| *start >= done);
             let start = start.ok_or(misfit)?;
             let end = start.saturating_add(change.was.len());
-            if old.get(start..end).ok_or(misfit)? != change.was {
+            let stands = old.get(start..end).ok_or(misfit)?;
+            let is = |(stands, said): (&&str, &String)| said == stands || *said == covered(stands);
+            if !stands.iter().zip(&change.was).all(is) {
                 return Err(misfit);
             }
             new.extend(&old[done..start]);
-            new.extend(change.becomes.iter().map(String::as_str));
+            for line in &change.becomes {
+                // What is covered stood in the text before.
+                let hidden = line
+                    .starts_with(COVER)
+                    .then(|| old.iter().find(|it| covered(it) == *line));
+                new.push(match hidden {
+                    Some(line) => line.ok_or(misfit)?,
+                    None => line,
+                });
+            }
             done = end;
         }
         new.extend(&old[done..]);
         let last = changes.last().map_or(1, |change| change.line);
         self.with(new.join("\n")).ok_or(Misfit { line: last })
+    }
+}
+
+/// What a line begins with of which not even a plan may say what it is.
+const COVER: &str = "(a secret) ";
+
+/// A line that nobody is to read: it is known again by its BLAKE3.
+fn covered(line: &str) -> String {
+    format!("{COVER}{}", blake3::hash(line.as_bytes()).to_hex())
+}
+
+/// A line of a change as people may see it.
+pub fn shown(line: &str) -> &str {
+    if line.starts_with(COVER) {
+        COVER.trim_end()
+    } else {
+        line
+    }
+}
+
+/// The same changes, with those lines covered that are secret in the text before; lines counted from 1.
+pub fn cover(changes: &mut [LineChange], old: &str, is_secret: &dyn Fn(usize) -> bool) {
+    let secret: Vec<&str> = old
+        .split('\n')
+        .zip(1..)
+        .filter(|(_, number)| is_secret(*number))
+        .map(|(line, _)| line)
+        .collect();
+    let lines = changes
+        .iter_mut()
+        .flat_map(|it| it.was.iter_mut().chain(&mut it.becomes));
+    for line in lines.filter(|line| secret.contains(&line.as_str())) {
+        *line = covered(line);
     }
 }
 
@@ -245,6 +289,34 @@ fn without_end(whole: &str) -> &str {
 pub fn unified(before: &str, after: &str) -> String {
     let diff = similar::TextDiff::from_lines(before, after);
     diff.unified_diff().context_radius(3).to_string()
+}
+
+/// Two versions of a text as one, with the usual marks around where they differ; and at how many places they do.
+pub fn marked(ours: &str, theirs: &str) -> (String, usize) {
+    let changes = changes(ours, theirs);
+    let lines: Vec<&str> = ours.split('\n').collect();
+    let mut out: Vec<&str> = Vec::new();
+    let mut done = 0;
+    for change in &changes {
+        out.extend(&lines[done..change.line - 1]);
+        out.push(MARKS[0]);
+        out.extend(change.was.iter().map(String::as_str));
+        out.push(MARKS[1]);
+        out.extend(change.becomes.iter().map(String::as_str));
+        out.push(MARKS[2]);
+        done = change.line - 1 + change.was.len();
+    }
+    out.extend(&lines[done..]);
+    (out.join("\n"), changes.len())
+}
+
+/// What stands around two versions of the same lines, and between them.
+const MARKS: [&str; 3] = ["<<<<<<< yours", "=======", ">>>>>>> shipped now"];
+
+/// The first line, from 1, in which such a mark stands.
+pub fn marked_at(text: &str) -> Option<usize> {
+    let is_mark = |line: &str| line.starts_with("<<<<<<< ") || line.starts_with(">>>>>>> ");
+    text.lines().position(is_mark).map(|at| at + 1)
 }
 
 #[cfg(test)]

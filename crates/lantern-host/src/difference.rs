@@ -14,6 +14,7 @@ use lantern_core::artifact::ArchivedFile;
 use lantern_core::inventory::FileState;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Action, ActionKind, Plan};
+use lantern_core::settings::Manner;
 use lantern_core::text::{Text, unified};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -79,7 +80,11 @@ pub fn edited(
             let known = found.remembered.get(path);
             let shipped = known.map(|known| ledger.text(&known.hash)).transpose()?;
             let how = match shipped.flatten() {
-                Some(shipped) => contents(&shipped, &server.folder.read(path)?),
+                Some(shipped) => contents(
+                    &server.family.manner(path),
+                    &shipped,
+                    &server.folder.read(path)?,
+                ),
                 None => {
                     How::Other("what was shipped was not kept: it is no text, or too long".into())
                 }
@@ -112,7 +117,11 @@ pub fn aside(
             let there = folder.look(&path)?.is_some_and(|meta| meta.is_file());
             let how = match there {
                 false => How::Removed,
-                true => files(&folder.shown(&file), &folder.shown(&path))?,
+                true => files(
+                    &server.family.manner(&path),
+                    &folder.shown(&file),
+                    &folder.shown(&path),
+                )?,
             };
             differences.push(Difference {
                 path,
@@ -158,7 +167,10 @@ pub fn between(
             let how = match (before.get(path), after.get(path)) {
                 (None, _) => How::Added,
                 (_, None) => How::Removed,
-                (Some(a), Some(b)) => files(&server.folder.shown(a), &server.folder.shown(b))?,
+                (Some(a), Some(b)) => {
+                    let (a, b) = (server.folder.shown(a), server.folder.shown(b));
+                    files(&server.family.manner(path), &a, &b)?
+                }
             };
             differences.push(Difference {
                 path: path.clone(),
@@ -231,7 +243,7 @@ fn edits(action: &Action, plan: &Plan, server: &Server) -> Result<How> {
     let edit = plan.edits.iter().find(|edit| edit.path == action.path);
     let becomes = edit.and_then(|edit| now.changed(&edit.lines).ok());
     Ok(match becomes {
-        Some(becomes) => How::Lines(unified(now.as_str(), becomes.as_str())),
+        Some(becomes) => lines(&server.family.manner(&action.path), &now, &becomes),
         None => How::Other("the plan's lines do not fit it any more".into()),
     })
 }
@@ -271,10 +283,11 @@ fn replaced(
     let Some(source) = &action.source else {
         return Ok(How::Other("it becomes a link, or was one".into()));
     };
+    let manner = &server.family.manner(&action.path);
     let later = Path::new(&plan.archives[source.archive].file);
     let now = server.folder.shown(&action.path);
     let Some(entry) = &source.entry else {
-        return files(&now, later);
+        return files(manner, &now, later);
     };
     if action.bytes > LONGEST_BYTES {
         return Ok(How::Other(
@@ -285,13 +298,13 @@ fn replaced(
     let text = downloads.archive(&artifact)?.text_at(entry);
     let before = server.folder.read(&action.path)?;
     Ok(match text {
-        Ok(Some(after)) => contents(&before, after.as_bytes()),
+        Ok(Some(after)) => contents(manner, &before, after.as_bytes()),
         _ => How::Other("it could not be read in its archive".into()),
     })
 }
 
 /// Two files, by their entries where both are archives.
-fn files(before: &Path, after: &Path) -> Result<How> {
+fn files(manner: &Manner, before: &Path, after: &Path) -> Result<How> {
     let open = |path: &Path| Archive::open(path).ok()?.contents().ok();
     if let Some((a, b)) = open(before).zip(open(after)) {
         return Ok(entries(&hashes(a), &hashes(b)).unwrap_or(How::Same));
@@ -304,7 +317,7 @@ fn files(before: &Path, after: &Path) -> Result<How> {
             false => How::Other("it is no text, or too long".into()),
         });
     }
-    Ok(contents(&here::read(before)?, &here::read(after)?))
+    Ok(contents(manner, &here::read(before)?, &here::read(after)?))
 }
 
 /// The entries of an archive with their hashes; none where it is none.
@@ -340,14 +353,20 @@ fn entries(before: &BTreeMap<String, String>, after: &BTreeMap<String, String>) 
     })
 }
 
-fn contents(before: &[u8], after: &[u8]) -> How {
+fn contents(manner: &Manner, before: &[u8], after: &[u8]) -> How {
     if before == after {
         return How::Same;
     }
     let longest = before.len().max(after.len()) as u64;
     let (a, b) = (Text::read(before), Text::read(after));
     match longest <= LONGEST_BYTES && a.is_plain() && b.is_plain() {
-        true => How::Lines(unified(a.as_str(), b.as_str())),
+        true => lines(manner, &a, &b),
         false => How::Other("it is no text, or too long".into()),
     }
+}
+
+/// How two texts differ line by line; of secrets it is only said that they do.
+fn lines(manner: &Manner, before: &Text, after: &Text) -> How {
+    let (before, after) = manner.veiled(before.as_str(), after.as_str());
+    How::Lines(unified(&before, &after))
 }

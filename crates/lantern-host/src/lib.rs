@@ -19,6 +19,7 @@
 //! | [`depot`] | catalogues and drop folders |
 //! | [`listing`] | catalogues made of folders of releases |
 //! | [`planning`] | from the question to the plan |
+//! | [`editor`] | the administrator's own editor |
 //! | [`armed`] | `.lantern/armed.json`: which plan is carried out when none is named |
 //! | [`backup`] | `.lantern/store`: what is on the keep list, by content |
 //! | [`console`] | the server's process, port and open files, its input and output |
@@ -42,6 +43,7 @@ pub mod depot;
 mod descriptors;
 pub mod difference;
 pub mod downloads;
+pub mod editor;
 mod error;
 pub mod folder;
 mod format1;

@@ -24,6 +24,7 @@ use lantern_host::config::Server;
 use lantern_host::console::ServerState;
 use lantern_host::difference::Difference;
 use lantern_host::glance::{Glance, LastSurvey, OneGlance};
+use lantern_host::planning::Decision;
 use lantern_host::rehearsal::Rehearsal;
 use lantern_host::survey::Survey;
 use lantern_host::trial::{ReleaseTried, Trial};
@@ -64,6 +65,7 @@ answers!(
     Clients<'_>,
     ConsoleAnswer,
     ConsoleState,
+    DecisionsMade,
     Differences<'_>,
     EachServer<ConsoleState>,
     EachServer<LaunchShown<'_>>,
@@ -88,6 +90,8 @@ answers!(
     Ready<'_>,
     Rehearsal,
     RequestAnswered,
+    SettingsCompared,
+    SettingsSet,
     SettingsShown,
     Settled,
     Status<'_>,
@@ -1241,6 +1245,56 @@ impl<'a> From<&'a Undone> for UndoDone<'a> {
             written_since: &undone.set_aside,
         }
     }
+}
+
+/// `settings compare`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SettingsCompared {
+    /// The file.
+    pub path: RelPath,
+    /// What it was compared with.
+    pub sample: String,
+    /// Where the sample's state before comes from; null where nobody knows it.
+    pub before: Option<String>,
+    /// Where its state now comes from.
+    pub now: String,
+    /// Every value, in the sample's order, and then those that are only yours.
+    pub values: Vec<ValueCompared>,
+}
+
+/// A value of yours, and of a sample.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ValueCompared {
+    /// Its key.
+    pub key: String,
+    /// Whether it is a secret: then it is not said what the three are.
+    pub secret: bool,
+    /// What you have; null where you have none.
+    pub mine: Option<String>,
+    /// What the sample said before.
+    pub before: Option<String>,
+    /// What it says now.
+    pub now: Option<String>,
+    /// How they stand: same, yours, changed there, changed by both, new there, only yours, gone there, differs.
+    pub standing: &'static str,
+}
+
+/// `settings decided`, `settings forget`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct DecisionsMade {
+    /// In the order in which they were made.
+    pub decisions: Vec<Decision>,
+}
+
+/// `settings set --now`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SettingsSet {
+    /// The file.
+    pub path: RelPath,
+    /// The key.
+    pub key: String,
+    /// What it said before; null where it was not there.
+    pub before: Option<String>,
 }
 
 /// `settings show`

@@ -257,6 +257,11 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             common.next("undo --keep-world")
         ),
         ChangeoverFault::CalledBack => String::new(),
+        ChangeoverFault::Undecided { .. } => format!(
+            "Nothing was touched. Decide each: {}\nor all at once: {}",
+            common.next("settings decide ID mine"),
+            common.next("plan --again --mine")
+        ),
         ChangeoverFault::LinksChanged { path } => {
             format!("Nothing was touched. Make {path} what it was, and repeat the command.")
         }
@@ -514,8 +519,40 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             };
             format!("{mends}Or start it as it is, with --anyway.")
         }
+        PlanningFault::NoSample(path) => format!(
+            "Name one: {}",
+            common.next(&format!("settings compare {path} SAMPLE"))
+        ),
+        PlanningFault::WhichSample { path, samples } => {
+            let each = samples.iter().map(|sample| common.next(&format!("settings compare {path} {sample}")));
+            each.collect::<Vec<_>>().join("\n")
+        }
+        PlanningFault::NothingToWrite { .. } => format!(
+            "It is for files that you and a release both changed, while the plan is armed: {}",
+            common.next("plan --again")
+        ),
+        PlanningFault::StillMarked { .. } => {
+            "Nothing was decided. Leave the lines that are to be, and take the marks away.".into()
+        }
+        PlanningFault::NotDown(path) => format!(
+            "Nothing was written. Stop it first ({}), or leave out --now and let a changeover write {path}.",
+            common.next("console stop")
+        ),
+        PlanningFault::Decisions { .. } => {
+            "Correct it in an editor, or take it away: then everything is asked again.".into()
+        }
+        PlanningFault::NoValue { id, .. } => common.next(&format!("settings decide {id} theirs")),
+        PlanningFault::NoSuchDecision(_) => {
+            format!("See which there are: {}", common.next("settings decided"))
+        }
+        PlanningFault::NoEditor(_) => {
+            "Set EDITOR to the program that you write with, or give a finished text: --with FILE.".into()
+        }
+        PlanningFault::EditorFailed { .. } => "Nothing was decided.".into(),
+        PlanningFault::NoQuestion => format!("Ask first: {}", common.next("plan --to VERSION")),
+        PlanningFault::NoSuchQuestion { .. } => format!("See what it asks: {}", common.next("plan --again")),
         PlanningFault::NotSettable { .. } => {
-            "Nothing was changed. Known notations: .toml, .json, .yaml, .ini, .cfg, .conf, .properties, .xml.".into()
+            "Nothing was changed. Notations known by name: .toml, .json, .yaml, .ini, .cfg, .conf, .properties, .xml, and assignments in scripts; others the family states in [[settings]].".into()
         }
         PlanningFault::CarriedTwice { id, .. } => format!(
             "One release of {id} has to fit both, and two copies of it are not kept alike. Put one where both load it from, and take these away."

@@ -7,6 +7,7 @@ mod console;
 mod instead;
 mod pattern;
 mod reader;
+mod settings;
 
 pub use console::{
     ConsoleRule, ErrorRule, KnownError, Listing, PortRule, SettingRule, Stop, StopSignal, Transport,
@@ -17,12 +18,13 @@ pub use reader::{
     DescriptorFile, FieldRule, Fields, IdSpelling, Item, Lookup, Name, Names, Part, Reader, Shape,
     Start, TextNotation,
 };
+pub use settings::SettingsRule;
 
 use crate::component::{Effect, Id, Kind, Runs};
 
 use crate::hint::with_nearest;
 use crate::path::RelPath;
-use crate::settings::{Key, Notation};
+use crate::settings::{Key, Manner, Notation};
 use crate::version::Notations;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -59,6 +61,9 @@ pub struct Family {
     /// Settings that follow from facts.
     #[serde(default, rename = "flag")]
     pub flags: Vec<Flag>,
+    /// How settings files are to be taken, besides what their names tell.
+    #[serde(default)]
+    pub settings: Vec<SettingsRule>,
     /// Where the load order is written; none when the server sorts by itself.
     pub order: Option<OrderRule>,
     /// How the server is started.
@@ -250,22 +255,34 @@ pub enum Spot<'f> {
     Key(Notation, Key),
 }
 
-fn spot<'f>(line: Option<&'f Pattern>, key: Option<&str>, path: &RelPath) -> Option<Spot<'f>> {
-    let by_key = || Some(Spot::Key(Notation::of(path.name())?, Key::of(key?)));
-    line.map(Spot::Line).or_else(by_key)
+impl Family {
+    /// How a settings file is to be taken.
+    pub fn manner(&self, path: &RelPath) -> Manner {
+        settings::manner(&self.settings, path)
+    }
+
+    fn spot<'f>(
+        &self,
+        line: Option<&'f Pattern>,
+        key: Option<&str>,
+        path: &RelPath,
+    ) -> Option<Spot<'f>> {
+        let by_key = || Some(Spot::Key(self.manner(path).notation?, Key::of(key?)));
+        line.map(Spot::Line).or_else(by_key)
+    }
 }
 
 impl Flag {
-    /// Where it stands in a file; none where the file's name tells no notation.
-    pub fn spot(&self, path: &RelPath) -> Option<Spot<'_>> {
-        spot(self.line.as_ref(), self.key.as_deref(), path)
+    /// Where it stands in a file; none where nothing tells the file's notation.
+    pub fn spot(&self, family: &Family, path: &RelPath) -> Option<Spot<'_>> {
+        family.spot(self.line.as_ref(), self.key.as_deref(), path)
     }
 }
 
 impl Pin {
-    /// Where it stands in a file; none where the file's name tells no notation.
-    pub fn spot(&self, path: &RelPath) -> Option<Spot<'_>> {
-        spot(self.line.as_ref(), self.key.as_deref(), path)
+    /// Where it stands in a file; none where nothing tells the file's notation.
+    pub fn spot(&self, family: &Family, path: &RelPath) -> Option<Spot<'_>> {
+        family.spot(self.line.as_ref(), self.key.as_deref(), path)
     }
 }
 
@@ -406,12 +423,20 @@ impl Family {
                     "{what}: one of `line` and `key` says where it stands"
                 ));
             }
-            let unknown = files.texts().find(|text| Notation::of(text).is_none());
+            let states = |file: &str| {
+                let mut rules = self.settings.iter();
+                rules.any(|rule| rule.file.matches(file) || rule.file.texts().any(|it| it == file))
+            };
+            let is_unknown = |file: &&str| Notation::of(file).is_none() && !states(file);
+            let unknown = files.texts().find(is_unknown);
             if let Some(file) = unknown.filter(|_| key.is_some()) {
                 return fault(format!(
                     "{what}.key: the name of \"{file}\" tells no notation (.toml, .json, .yaml, .ini, .cfg, .conf, .properties, .xml)"
                 ));
             }
+        }
+        if let Some(why) = self.settings.iter().find_map(SettingsRule::fault) {
+            return fault(why);
         }
         if self.console.ready.is_none() && self.console.port.is_none() {
             return fault(

@@ -57,6 +57,10 @@ impl Glob {
     pub fn as_str(&self) -> &str {
         &self.text
     }
+
+    pub(super) fn matcher(&self) -> &GlobMatcher {
+        &self.matcher
+    }
 }
 
 impl<'de> Deserialize<'de> for Glob {

@@ -2,8 +2,8 @@
 
 use super::edits::{self, Afterwards};
 use super::{
-    Action, ActionKind, ComponentChange, DrawFault, Expected, FORMAT, Fate, Kept, Payload, Plan,
-    Step, Switched, TextEdit, Yours, reason_text,
+    Action, ActionKind, ComponentChange, DrawFault, Expected, FORMAT, Fate, FileMerge, Kept,
+    Payload, Plan, Step, Switched, TextEdit, Yours, reason_text,
 };
 use crate::artifact::Artifact;
 use crate::catalogue::Offer;
@@ -15,6 +15,7 @@ use crate::launch::Flow;
 use crate::order::OrderText;
 use crate::path::RelPath;
 use crate::resolve::{Gone, Reason, Selection};
+use crate::settings::Answers;
 use crate::text::Text;
 use crate::tree::FileSeen;
 use std::collections::{BTreeMap, BTreeSet};
@@ -56,6 +57,23 @@ pub struct Situation<'a> {
     pub beside: bool,
     /// Texts that were edited by hand.
     pub by_hand: &'a BTreeMap<RelPath, ByHand>,
+    /// What is decided where both the administrator and a release changed something.
+    pub answers: Answers<'a>,
+    /// Settings of the place for which a sample is stated.
+    pub samples: &'a [SampleSeen],
+}
+
+/// Settings of the place, and a sample of them that lies in the folder.
+#[derive(Debug, Clone)]
+pub struct SampleSeen {
+    /// The settings.
+    pub file: RelPath,
+    /// What they say.
+    pub mine: Text,
+    /// The sample.
+    pub sample: RelPath,
+    /// What it says now, before anything is done.
+    pub before: Text,
 }
 
 /// A text that was edited by hand.
@@ -125,6 +143,7 @@ pub fn draw(
         carried: BTreeSet::new(),
         edited: BTreeMap::new(),
         yours: Vec::new(),
+        merged: Vec::new(),
         merges: Vec::new(),
     };
     drawing.stand_still();
@@ -238,6 +257,7 @@ pub fn draw(
         moving: &moving,
     };
     drawing.tell_stand_ins(&after, &selection.gone);
+    drawing.tell_samples(&moving);
     let expects = drawing.expects(&each, &moving);
     if situation.family.order.is_some() {
         let links = edits::gave_way(situation, &after)?.into_iter();
@@ -256,7 +276,7 @@ pub fn draw(
         drawing.notes.push(note);
     }
     let mut edits = drawing.edit(edits.edits);
-    edits.append(&mut drawing.merges);
+    edits.append(&mut drawing.merged);
     edits.sort_by(|a, b| a.path.cmp(&b.path));
     if !selection.proved {
         let note = "the search took too long: this is the best answer found, but perhaps not the best there is";
@@ -307,6 +327,7 @@ pub fn draw(
         actions: drawing.actions.into_values().collect(),
         renames,
         edits,
+        merges: drawing.merges,
         yours,
         keep: Kept {
             patterns: situation
@@ -338,7 +359,9 @@ pub(super) struct Drawing<'a> {
     /// What of his is set aside.
     pub(super) yours: Vec<Yours>,
     /// What releases change in texts of his.
-    pub(super) merges: Vec<TextEdit>,
+    pub(super) merged: Vec<TextEdit>,
+    /// Files that both he and a release have changed.
+    pub(super) merges: Vec<FileMerge>,
 }
 
 impl<'a> Drawing<'a> {

@@ -13,7 +13,7 @@ use crate::order::{
     without_circles,
 };
 use crate::path::RelPath;
-use crate::text::{self, Text};
+use crate::text::Text;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// One server as the plan leaves it.
@@ -117,12 +117,10 @@ pub(super) fn edits(
         if new == now.as_str() {
             continue;
         }
-        let edit = TextEdit {
-            path: path.clone(),
-            lines: text::changes(now.as_str(), &new),
-        };
         let unwritable = || DrawFault::Unwritable { path: path.clone() };
-        edits.push((edit, now.with(new).ok_or_else(unwritable)?));
+        let new = now.with(new).ok_or_else(unwritable)?;
+        let edit = TextEdit::between(path, now, &new, &situation.family.manner(path));
+        edits.push((edit, new));
     }
     Ok(Edits { edits, unread })
 }
@@ -153,7 +151,7 @@ fn with_pin(
         let Some(value) = value else {
             return Ok(None);
         };
-        let Some(spot) = pin.spot(path) else {
+        let Some(spot) = pin.spot(after.part.family, path) else {
             return Ok(None);
         };
         if let Some(addition) = pin.add.as_ref().filter(|_| spot.says(now).is_none()) {
@@ -197,7 +195,9 @@ fn with_flags<'a>(
             for (path, now) in texts.those(is_meant) {
                 let now = new.get(path).unwrap_or(&now);
                 // What does not stand there is left to the server.
-                let spot = flag.spot(path).filter(|spot| spot.says(now).is_some());
+                let spot = flag
+                    .spot(after.part.family, path)
+                    .filter(|spot| spot.says(now).is_some());
                 let Some(spot) = spot else {
                     continue;
                 };
@@ -247,7 +247,9 @@ pub(super) fn flags_that_change(
     let texts: Vec<(&RelPath, &Text)> = texts.chain(order).collect();
     for (flag, wanted) in flags_after(situation, after) {
         for (path, text) in &texts {
-            let spot = flag.spot(path).filter(|_| flag.file.matches(path.as_str()));
+            let spot = flag
+                .spot(after.part.family, path)
+                .filter(|_| flag.file.matches(path.as_str()));
             let now = spot.and_then(|spot| spot.says(text.as_str()));
             if now.is_some_and(|(now, _)| now != wanted.value) {
                 told.insert(format!(

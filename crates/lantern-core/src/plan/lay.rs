@@ -2,7 +2,8 @@
 
 use super::draw::Drawing;
 use super::{
-    Action, ActionKind, DrawFault, Payload, Source, TextEdit, Under, WhyAside, Yours, is_lanterns,
+    Action, ActionKind, Asked, DrawFault, FileMerge, Payload, Source, TextEdit, Under, WhyAside,
+    Yours, is_lanterns,
 };
 use crate::catalogue::Offer;
 use crate::component::{Id, Kind};
@@ -11,8 +12,8 @@ use crate::inventory::FileState;
 use crate::link;
 use crate::path::RelPath;
 use crate::resolve::Gone;
-use crate::settings::{self, Merged, Notation};
-use crate::text::{self, Text};
+use crate::settings::{self, Three, Told};
+use crate::text::Text;
 use std::collections::BTreeSet;
 
 impl Drawing<'_> {
@@ -299,36 +300,28 @@ impl Drawing<'_> {
         if there.before == coming.after {
             return coming;
         }
-        let notation = Notation::of(path.name());
-        let (text, places) = match settings::merged(notation, &by_hand.before, &by_hand.mine, now) {
-            Merged::Whole { text, mine, gone } => {
-                for (key, value) in gone {
-                    let value = match settings::is_secret(&key) {
-                        true => "a secret".to_owned(),
-                        false => value,
-                    };
-                    self.notes.push(format!(
-                        "{path}: {key} is in the new release no more; yours was {value}"
-                    ));
-                }
-                (text, mine)
-            }
-            Merged::Clash { line, key } => {
-                let what = match key {
-                    Some(key) => format!("{key}, each in another way"),
-                    None => format!("the same lines (line {line} of what was shipped)"),
-                };
-                self.notes.push(format!(
-                    "{path}: you and its maker have changed {what}, so yours is set aside"
-                ));
-                return coming;
-            }
-            Merged::Broken => return coming,
+        let manner = self.situation.family.manner(path);
+        let three = Three {
+            before: &by_hand.before,
+            mine: &by_hand.mine,
+            now,
         };
-        if text == by_hand.mine {
-            self.notes.push(format!(
-                "{path} was edited by hand, and the new release changed no value of it: yours stays"
-            ));
+        let merge = settings::merge(path.as_str(), &manner, three, self.situation.answers);
+        for told in &merge.told {
+            self.notes.push(tell(path, told));
+        }
+        let component = coming.component.clone().unwrap_or_default();
+        self.merges.push(FileMerge {
+            path: path.clone(),
+            component,
+            since_adoption: !by_hand.is_shipped,
+            counts: merge.counts.into(),
+            questions: merge.questions.into_iter().map(Asked::from).collect(),
+        });
+        if merge.text == *now {
+            return coming;
+        }
+        if merge.text == by_hand.mine {
             return Action {
                 what: ActionKind::Keep,
                 before: there.before.clone(),
@@ -338,22 +331,9 @@ impl Drawing<'_> {
                 ..coming
             };
         }
-        let bytes = text.bytes();
-        let places = match places {
-            1 => "1 place".to_owned(),
-            places => format!("{places} places"),
-        };
-        let since = match by_hand.is_shipped {
-            true => "",
-            false => " since adoption (what you had changed before that, nobody knows)",
-        };
-        self.notes.push(format!(
-            "{path}: what you changed in {places}{since} is kept, and what its maker changed comes into it"
-        ));
-        self.merges.push(TextEdit {
-            path: path.clone(),
-            lines: text::changes(by_hand.mine.as_str(), text.as_str()),
-        });
+        let bytes = merge.text.bytes();
+        self.merged
+            .push(TextEdit::between(path, &by_hand.mine, &merge.text, &manner));
         Action {
             what: ActionKind::Edit,
             before: there.before.clone(),
@@ -572,5 +552,22 @@ impl Drawing<'_> {
             }
         }
         Ok(())
+    }
+}
+
+/// What should be known of a file that both have changed.
+fn tell(path: &RelPath, told: &Told) -> String {
+    match told {
+        Told::Gone { key, mine, likely } => {
+            let mine = mine.as_deref().unwrap_or("a secret");
+            let likely = likely.as_ref().map_or(String::new(), |likely| {
+                format!("; {likely} is new and may be the same")
+            });
+            format!("{path}: {key} is in the new release no more; yours was {mine}{likely}")
+        }
+        Told::Renamed { from, to } => format!("{path}: {from} is called {to} from now on"),
+        Told::SecretStays { from, to } => format!(
+            "{path}: {from} is called {to} from now on; as it is a secret, put yours there in an editor"
+        ),
     }
 }

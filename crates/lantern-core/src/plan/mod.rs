@@ -10,6 +10,7 @@ mod draw;
 mod edits;
 mod fault;
 mod lay;
+mod merges;
 mod payload;
 pub mod pin;
 mod rename;
@@ -18,8 +19,9 @@ mod tests;
 
 pub use after::{afterwards, remembered_after};
 pub use armed::{Armed, Became};
-pub use draw::{ByHand, Part, Situation, draw};
+pub use draw::{ByHand, Part, SampleSeen, Situation, draw};
 pub use fault::DrawFault;
+pub use merges::{Asked, Decided, FileMerge, MergeCounts};
 pub use payload::{Laid, Payload, PayloadFile, PayloadMember, lay_out};
 
 use crate::artifact::Artifact;
@@ -27,6 +29,7 @@ use crate::component::{Id, Kind};
 use crate::json::JsonFault;
 use crate::path::RelPath;
 use crate::resolve::Reason;
+use crate::settings::Manner;
 use crate::text::{self, LineChange, Text};
 use crate::tree::FileSeen;
 use schemars::JsonSchema;
@@ -68,6 +71,9 @@ pub struct Plan {
     pub renames: Vec<Rename>,
     /// The lines of the load-order file and of start scripts that change.
     pub edits: Vec<TextEdit>,
+    /// Files that both you and a release have changed; by path.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub merges: Vec<FileMerge>,
     /// Files that are yours, or that you edited by hand, and that are set aside; by path.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub yours: Vec<Yours>,
@@ -351,6 +357,19 @@ pub enum PlanFault {
     },
 }
 
+impl TextEdit {
+    /// The change from one text to another; what is secret in the first is covered.
+    pub fn between(path: &RelPath, now: &Text, becomes: &Text, manner: &Manner) -> TextEdit {
+        let mut lines = text::changes(now.as_str(), becomes.as_str());
+        let secret = manner.secret_lines(now.as_str());
+        text::cover(&mut lines, now.as_str(), &|line| secret.contains(&line));
+        TextEdit {
+            path: path.clone(),
+            lines,
+        }
+    }
+}
+
 impl Plan {
     /// Reads a plan.
     ///
@@ -442,7 +461,7 @@ impl Plan {
     }
 
     /// Changes lines of a text that stays otherwise, in the place of what was to change in it before.
-    pub fn change(&mut self, path: &RelPath, now: &Text, becomes: &Text) {
+    pub fn change(&mut self, path: &RelPath, now: &Text, becomes: &Text, manner: &Manner) {
         let stays = |action: &&mut Action| {
             action.path == *path && matches!(action.what, ActionKind::Keep | ActionKind::Edit)
         };
@@ -454,10 +473,8 @@ impl Plan {
         action.what = ActionKind::Edit;
         action.after = Some(blake3::hash(&bytes).to_hex().to_string());
         action.bytes = bytes.len() as u64;
-        self.edits.push(TextEdit {
-            path: path.clone(),
-            lines: text::changes(now.as_str(), becomes.as_str()),
-        });
+        self.edits
+            .push(TextEdit::between(path, now, becomes, manner));
     }
 
     /// What comes and is of no component that changes: files that are put back.
@@ -470,6 +487,13 @@ impl Plan {
         let those = self.actions.iter().filter(move |it| comes(it.what));
         let those = those.filter(move |it| !it.component.as_ref().is_some_and(changes));
         those.map(|action| &action.path)
+    }
+
+    /// What has to be decided before it can be carried out: the file, and the question.
+    pub fn undecided(&self) -> impl Iterator<Item = (&RelPath, &Asked)> {
+        let merges = self.merges.iter();
+        let all = merges.flat_map(|merge| merge.questions.iter().map(|it| (&merge.path, it)));
+        all.filter(|(_, question)| question.is_open())
     }
 
     /// The actions of one sort.

@@ -67,7 +67,7 @@ impl Spot<'_> {
                 is_meant.then(|| (found.as_str().trim().to_owned(), index + 1))
             }),
             Spot::Key(notation, key) => {
-                let entries = settings::read(*notation, text).ok()?;
+                let entries = settings::read(notation, text).ok()?;
                 let entry = entries.into_iter().find(|entry| entry.key == *key)?;
                 let line = text[..entry.value.start].matches('\n').count() + 1;
                 Some((entry.says, line))
@@ -83,7 +83,7 @@ impl Spot<'_> {
         match self {
             Spot::Line(pattern) => set(pattern, text, becomes),
             Spot::Key(notation, key) => {
-                settings::set(*notation, text, key, becomes).map_err(|fault| Misfit {
+                settings::set(notation, text, key, becomes).map_err(|fault| Misfit {
                     line: match &fault {
                         SettingsFault::Text { line, .. } => line.unwrap_or(1),
                         _ => self.says(text).map_or(1, |(_, line)| line),

@@ -11,6 +11,7 @@ use crate::launch::Flow;
 use crate::order::OrderText;
 use crate::proofs::at_least;
 use crate::resolve::{Choice, Gone, Reason, Selection};
+use crate::settings::Answers;
 use crate::tree::{FileSeen, claim};
 use crate::version::{Notation, Version};
 use proptest::prelude::*;
@@ -380,6 +381,8 @@ proptest! {
             stored: &stored,
             beside: false,
             by_hand: &BTreeMap::new(),
+            samples: &[],
+            answers: Answers { known: &BTreeMap::new(), otherwise: None },
         };
         let plan = draw(&situation, &selection, &offers, &payloads).unwrap();
         let (after, aside) = apply(&plan, &tree, &contents);
@@ -591,6 +594,11 @@ impl PackMove {
             stored: &BTreeMap::new(),
             beside: self.beside,
             by_hand: &BTreeMap::new(),
+            samples: &[],
+            answers: Answers {
+                known: &BTreeMap::new(),
+                otherwise: None,
+            },
         };
         draw(
             &situation,
@@ -916,6 +924,11 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         stored: &BTreeMap::new(),
         beside: false,
         by_hand: &BTreeMap::new(),
+        samples: &[],
+        answers: Answers {
+            known: &BTreeMap::new(),
+            otherwise: None,
+        },
     };
     let plan = draw(&situation, &selection, &offers, &payloads).unwrap();
     let edited = text.changed(&plan.edits[0].lines).unwrap();
@@ -1099,6 +1112,11 @@ fn named_addons(
         stored: &BTreeMap::new(),
         beside: false,
         by_hand: &BTreeMap::new(),
+        samples: &[],
+        answers: Answers {
+            known: &BTreeMap::new(),
+            otherwise: None,
+        },
     };
     let choice = |id: &str, offer: Option<usize>| Choice {
         id: Id::new(id),

@@ -29,7 +29,7 @@ use crate::version::{Range, Version};
 use best::Proof;
 use model::{Candidate, Component, Model};
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use solver::{Lit, Outcome, Solver, Theory};
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -112,7 +112,8 @@ impl std::fmt::Display for Target {
 }
 
 /// What may be taken, and what is better.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Policy {
     /// Whether test releases may be chosen.
     pub early: bool,
@@ -136,7 +137,8 @@ impl Default for Policy {
 }
 
 /// Which of several fitting releases is better.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Prefer {
     /// What is installed; what has to move moves to the newest.
     #[default]

@@ -1,87 +1,117 @@
-//! Three texts by their lines: what both hands changed since the one that they come from. Where they meet, by their keys.
+//! Three texts by their lines: what only one hand changed, and where both hands meet.
 
-use super::keys::{self, Hindrance};
-use super::{Key, Notation};
-use crate::text::{self, LineChange, Text};
+use crate::text::{LineChange, changes_of};
+use std::ops::Range;
 
-/// What becomes of a text that two hands have changed.
+/// A stretch of the text that comes of three.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Merged {
-    /// Both changes in one text.
-    Whole {
-        /// The text.
-        text: Text,
-        /// In how many places it has what only I have changed.
-        mine: usize,
-        /// Values that its author took out though I had changed them, with what they said.
-        gone: Vec<(Key, String)>,
-    },
-    /// Both have changed the same lines, or lines that touch: the first of them, from 1, in the text that both come from.
+pub(super) enum Stretch {
+    /// As both have it, or as it was.
+    Same(Range<usize>),
+    /// Lines that only I have changed: of mine.
+    Mine(Range<usize>),
+    /// Lines that only its author has changed: of what is shipped now.
+    Theirs(Range<usize>),
+    /// Lines that both have changed, each in another way.
     Clash {
-        /// The line.
-        line: usize,
-        /// The value that both have changed, where the notation tells.
-        key: Option<Key>,
+        /// Of what was shipped before.
+        before: Range<usize>,
+        /// Of mine.
+        mine: Range<usize>,
+        /// Of what is shipped now.
+        now: Range<usize>,
     },
-    /// What comes of it is not in the notation that the file's name tells, though all three are.
-    Broken,
 }
 
-/// My changes to a text, made to what its author has made of it since.
+/// Which lines of `old` give way to how many others.
+fn spans(old: &[&str], new: &[&str]) -> Vec<(Range<usize>, usize)> {
+    let changes = changes_of(old, new).into_iter();
+    let span = |change: LineChange| {
+        let start = change.line - 1;
+        (start..start + change.was.len(), change.becomes.len())
+    };
+    changes.map(span).collect()
+}
+
+/// Goes along the changes of one hand, and says where a line of the old text stands in the new one.
+struct Along<'s> {
+    spans: &'s [(Range<usize>, usize)],
+    /// How much further down lines stand behind what was passed.
+    shift: isize,
+}
+
+impl Along<'_> {
+    fn meets(&self, end: usize) -> bool {
+        self.spans
+            .first()
+            .is_some_and(|(lines, _)| lines.start <= end)
+    }
+
+    /// Passes the next change, and says where it ends in the old text.
+    fn pass(&mut self) -> usize {
+        let (lines, becomes) = &self.spans[0];
+        self.spans = &self.spans[1..];
+        self.shift += becomes.cast_signed() - lines.len().cast_signed();
+        lines.end
+    }
+
+    fn at(&self, line: usize) -> usize {
+        line.saturating_add_signed(self.shift)
+    }
+}
+
+/// The stretches of three texts in lines, from top to bottom; `Same` are lines of what was shipped before, but where both hands
+/// did the same: then of mine, as `Mine`.
 ///
-/// `before` is what both come from. Where both have changed the same lines in the same way, that is one change. Mine keeps its
-/// encoding.
-pub fn merged(notation: Option<Notation>, before: &Text, mine: &Text, now: &Text) -> Merged {
-    let ours = text::changes(before.as_str(), mine.as_str());
-    let theirs = text::changes(before.as_str(), now.as_str());
-    let is_both = |change: &&LineChange| theirs.contains(change);
-    let only_mine: Vec<LineChange> = ours.iter().filter(|it| !is_both(it)).cloned().collect();
-    let clash = |line| Merged::Clash { line, key: None };
-    let both = match text::merged(&only_mine, &theirs) {
-        Ok(both) => both,
-        Err(misfit) => return by_keys(notation, before, mine, now, misfit.line),
+/// Changes that touch are one: an unchanged line has to stand between those of two hands.
+pub(super) fn stretches(before: &[&str], mine: &[&str], now: &[&str]) -> Vec<Stretch> {
+    let (ours, theirs) = (spans(before, mine), spans(before, now));
+    let mut own = Along {
+        spans: &ours,
+        shift: 0,
     };
-    let whole = match before.changed(&both) {
-        Ok(whole) => whole,
-        Err(misfit) => return clash(misfit.line),
+    let mut other = Along {
+        spans: &theirs,
+        shift: 0,
     };
-    let Some(whole) = mine.with(whole.as_str().to_owned()) else {
-        return Merged::Broken;
-    };
-    let reads = |notation, text: &Text| super::read(notation, text.as_str()).is_ok();
-    let was_read = |notation| [before, mine, now].iter().all(|text| reads(notation, text));
-    match notation.filter(|notation| was_read(*notation)) {
-        Some(notation) if !reads(notation, &whole) => Merged::Broken,
-        _ => Merged::Whole {
-            text: whole,
-            mine: only_mine.len(),
-            gone: Vec::new(),
-        },
-    }
-}
-
-/// The same by keys, where both have changed lines that meet.
-fn by_keys(
-    notation: Option<Notation>,
-    before: &Text,
-    mine: &Text,
-    now: &Text,
-    line: usize,
-) -> Merged {
-    let clash = |key| Merged::Clash { line, key };
-    let Some(notation) = notation else {
-        return clash(None);
-    };
-    match keys::merged(notation, before.as_str(), mine.as_str(), now.as_str()) {
-        Ok(merged) => match mine.with(merged.text) {
-            Some(text) => Merged::Whole {
-                text,
-                mine: merged.kept,
-                gone: merged.gone,
+    let mut all = Vec::new();
+    let mut done = 0;
+    loop {
+        let starts = [&own, &other].map(|along| along.spans.first().map(|(lines, _)| lines.start));
+        let Some(start) = starts.into_iter().flatten().min() else {
+            break;
+        };
+        if done < start {
+            all.push(Stretch::Same(done..start));
+        }
+        let (from_own, from_other) = (own.at(start), other.at(start));
+        let (mut end, mut by_me, mut by_them) = (start, false, false);
+        loop {
+            if own.meets(end) {
+                end = end.max(own.pass());
+                by_me = true;
+            } else if other.meets(end) {
+                end = end.max(other.pass());
+                by_them = true;
+            } else {
+                break;
+            }
+        }
+        let (own_lines, other_lines) = (from_own..own.at(end), from_other..other.at(end));
+        all.push(match (by_me, by_them) {
+            (true, false) => Stretch::Mine(own_lines),
+            (false, _) => Stretch::Theirs(other_lines),
+            _ if mine[own_lines.clone()] == now[other_lines.clone()] => Stretch::Mine(own_lines),
+            _ => Stretch::Clash {
+                before: start..end,
+                mine: own_lines,
+                now: other_lines,
             },
-            None => clash(None),
-        },
-        Err(Hindrance::Both(key)) => clash(Some(key)),
-        Err(Hindrance::Unread) => clash(None),
+        });
+        done = end;
     }
+    if done < before.len() {
+        all.push(Stretch::Same(done..before.len()));
+    }
+    all
 }

@@ -4,14 +4,22 @@
 //! are. What was changed is read again, and has to say what was asked for.
 
 mod blocks;
+mod compare;
+mod items;
 mod json;
-mod keys;
 mod lines;
+mod manner;
+mod merge;
+mod rewrite;
 mod toml;
+mod verdict;
 mod xml;
 mod yaml;
 
-pub use blocks::{Merged, merged};
+pub use compare::{Compared, Standing, compare, take};
+pub use lines::LinePattern;
+pub use manner::Manner;
+pub use merge::{Answer, Answers, Counts, Merge, Question, Subject, Three, Told, merge, whole_id};
 
 use crate::reading::TextFault;
 use std::fmt;
@@ -21,7 +29,7 @@ use std::ops::Range;
 pub const LONGEST_BYTES: usize = 8 << 20;
 
 /// How a settings file is written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Notation {
     /// TOML.
     Toml,
@@ -35,6 +43,10 @@ pub enum Notation {
     Properties,
     /// XML.
     Xml,
+    /// A script, with a name and a value in some of its lines.
+    Assignments,
+    /// Lines of a pattern of their own.
+    Lines(LinePattern),
 }
 
 impl Notation {
@@ -48,8 +60,31 @@ impl Notation {
             "ini" | "cfg" | "conf" | "cnf" | "mt" => Notation::Ini,
             "properties" => Notation::Properties,
             "xml" => Notation::Xml,
+            "sh" | "bash" | "bat" | "cmd" | "lua" | "py" => Notation::Assignments,
             _ => return None,
         })
+    }
+
+    /// Reads the word for it.
+    pub fn named(word: &str) -> Option<Notation> {
+        Some(match word {
+            "toml" => Notation::Toml,
+            "json" => Notation::Json,
+            "yaml" => Notation::Yaml,
+            "ini" => Notation::Ini,
+            "properties" => Notation::Properties,
+            "xml" => Notation::Xml,
+            "assignments" => Notation::Assignments,
+            _ => return None,
+        })
+    }
+
+    /// Whether every line of a text says a value, or is there for people alone.
+    fn is_whole(&self) -> bool {
+        matches!(
+            self,
+            Notation::Toml | Notation::Json | Notation::Yaml | Notation::Xml
+        )
     }
 }
 
@@ -97,23 +132,6 @@ impl fmt::Display for Key {
     }
 }
 
-/// Whether a key, by its name, holds what nobody else may know.
-pub fn is_secret(key: &Key) -> bool {
-    let words = [
-        "password",
-        "passwd",
-        "passphrase",
-        "secret",
-        "token",
-        "api_key",
-        "apikey",
-        "private_key",
-    ];
-    let name = key.0.iter().rev().find(|name| *name != "#text");
-    let name = name.map(|name| name.to_ascii_lowercase().replace('-', "_"));
-    name.is_some_and(|name| words.iter().any(|word| name.contains(word)))
-}
-
 /// A value in a settings file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Entry {
@@ -121,10 +139,42 @@ pub struct Entry {
     pub key: Key,
     /// What it says, without quotes; of a list, as it is written.
     pub says: String,
+    /// Of what form it is.
+    pub form: Form,
     /// Where that stands in the text, in bytes.
     pub value: Range<usize>,
+    /// The same with its key.
+    pub whole: Range<usize>,
     /// The lines that it has to itself, with remarks right above them; none where it shares its line.
     pub rows: Option<Range<usize>>,
+}
+
+/// Of what form a value is: the same words can be a text, or something else.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Form {
+    /// In quotes.
+    Text,
+    /// As it is.
+    Bare,
+    /// Several.
+    List,
+}
+
+/// What values stand in: a table, a section, an element.
+#[derive(Debug)]
+struct Table {
+    key: Key,
+    /// Its lines, with what stands in it and the remarks right above; none where it shares a line.
+    rows: Option<Range<usize>>,
+}
+
+/// A text as read.
+#[derive(Debug, Default)]
+struct Contents {
+    /// In their order.
+    entries: Vec<Entry>,
+    /// In their order.
+    tables: Vec<Table>,
 }
 
 /// Why a value cannot be set.
@@ -162,7 +212,11 @@ impl From<TextFault> for SettingsFault {
 ///
 /// # Errors
 /// When the text is not in that notation, nested too deep, or too long.
-pub fn read(notation: Notation, text: &str) -> Result<Vec<Entry>, SettingsFault> {
+pub fn read(notation: &Notation, text: &str) -> Result<Vec<Entry>, SettingsFault> {
+    contents(notation, text).map(|contents| contents.entries)
+}
+
+fn contents(notation: &Notation, text: &str) -> Result<Contents, SettingsFault> {
     if text.len() > LONGEST_BYTES {
         return Err(SettingsFault::TooLong);
     }
@@ -170,17 +224,31 @@ pub fn read(notation: Notation, text: &str) -> Result<Vec<Entry>, SettingsFault>
         Notation::Toml => toml::read(text)?,
         Notation::Json => json::read(text)?,
         Notation::Yaml => yaml::read(text)?,
-        Notation::Ini => lines::read(text, true),
-        Notation::Properties => lines::read(text, false),
         Notation::Xml => xml::read(text)?,
+        Notation::Ini => lines::read(text, lines::Style::Sections),
+        Notation::Properties => lines::read(text, lines::Style::Plain),
+        Notation::Assignments => lines::read(text, lines::Style::Script),
+        Notation::Lines(pattern) => lines::read(text, lines::Style::Own(pattern)),
     })
+}
+
+/// A value as it is written where another one stands, in its manner.
+fn written(notation: &Notation, now: &str, value: &str) -> String {
+    match notation {
+        Notation::Toml => toml::written(now, value),
+        Notation::Json => json::written(now, value),
+        Notation::Yaml => yaml::written(now, value),
+        Notation::Ini | Notation::Properties | Notation::Lines(_) => value.to_owned(),
+        Notation::Assignments => lines::assigned(now, value),
+        Notation::Xml => xml::written(value),
+    }
 }
 
 /// What a text says of a key.
 ///
 /// # Errors
 /// As [`read`].
-pub fn get(notation: Notation, text: &str, key: &Key) -> Result<Option<String>, SettingsFault> {
+pub fn get(notation: &Notation, text: &str, key: &Key) -> Result<Option<String>, SettingsFault> {
     let entries = read(notation, text)?;
     let entry = entries.into_iter().find(|entry| entry.key == *key);
     Ok(entry.map(|entry| entry.says))
@@ -191,7 +259,7 @@ pub fn get(notation: Notation, text: &str, key: &Key) -> Result<Option<String>, 
 /// # Errors
 /// When the text cannot be read, there is no place for the value, or the text would then say something else.
 pub fn set(
-    notation: Notation,
+    notation: &Notation,
     text: &str,
     key: &Key,
     value: &str,
@@ -201,14 +269,7 @@ pub fn set(
         Some(entry) if entry.says == value => return Ok(text.to_owned()),
         Some(entry) => {
             let now = &text[entry.value.clone()];
-            let written = match notation {
-                Notation::Toml => toml::written(now, value),
-                Notation::Json => json::written(now, value),
-                Notation::Yaml => yaml::written(now, value),
-                Notation::Ini | Notation::Properties => value.to_owned(),
-                Notation::Xml => xml::written(value),
-            };
-            replaced(text, entry.value.clone(), &written)
+            replaced(text, entry.value.clone(), &written(notation, now, value))
         }
         None => {
             let added = match notation {
@@ -216,7 +277,10 @@ pub fn set(
                 Notation::Json => json::added(text, key, value),
                 Notation::Yaml => yaml::added(text, &entries, key, value),
                 Notation::Ini => lines::added(text, &entries, key, value),
-                Notation::Properties => lines::added_line(text, key, value),
+                Notation::Properties => lines::added_line(text, &entries, key, value),
+                Notation::Assignments | Notation::Lines(_) => {
+                    lines::added_alike(notation, text, &entries, key, value)
+                }
                 Notation::Xml => xml::added(text, key, value),
             };
             added.ok_or_else(|| SettingsFault::NoPlace(key.clone()))?
@@ -286,6 +350,25 @@ fn rows_of(
     Some(start..stop)
 }
 
+/// The lines of a section, from its header to the last value before the next one.
+fn sections(text: &str, heads: Vec<(Key, usize)>, entries: &[Entry]) -> Vec<Table> {
+    let starts: Vec<usize> = heads.iter().map(|(_, at)| *at).collect();
+    let tables = heads.into_iter().enumerate().map(|(number, (key, at))| {
+        let next = starts.get(number + 1).copied().unwrap_or(text.len());
+        let first = entries.partition_point(|entry| entry.value.start < at);
+        let after = entries.partition_point(|entry| entry.value.start < next);
+        let last = entries[first..after]
+            .last()
+            .map_or(at, |entry| entry.value.end);
+        let remark = |row: &str| row.starts_with(['#', ';']);
+        Table {
+            rows: rows_of(text, at..last.max(at), remark, |_| true),
+            key,
+        }
+    });
+    tables.collect()
+}
+
 /// Adds lines behind a place at the end of a line, or at the end of the text.
 fn with_lines(text: &str, at: usize, lines: &str) -> String {
     let end = line_end(text);
@@ -295,5 +378,7 @@ fn with_lines(text: &str, at: usize, lines: &str) -> String {
     format!("{before}{gap}{lines}{end}{after}")
 }
 
+#[cfg(test)]
+mod merging;
 #[cfg(test)]
 mod tests;

@@ -1,6 +1,6 @@
 use super::*;
 use crate::proofs::at_least;
-use crate::text::{self, Text};
+use crate::text;
 use proptest::prelude::*;
 
 const NOTATIONS: [Notation; 6] = [
@@ -13,7 +13,7 @@ const NOTATIONS: [Notation; 6] = [
 ];
 
 /// Every value of a text: its key, what it says, and the lines that it has to itself.
-fn told(notation: Notation, text: &str) -> String {
+fn told(notation: &Notation, text: &str) -> String {
     let entries = read(notation, text).unwrap();
     let told = entries.iter().map(|entry| {
         let raw = &text[entry.value.clone()];
@@ -24,7 +24,7 @@ fn told(notation: Notation, text: &str) -> String {
 }
 
 /// A text with values set one after the other: `key=value`.
-fn with(notation: Notation, text: &str, pairs: &[&str]) -> String {
+fn with(notation: &Notation, text: &str, pairs: &[&str]) -> String {
     let mut text = text.to_owned();
     for pair in pairs {
         let (key, value) = pair.split_once('=').unwrap();
@@ -39,7 +39,7 @@ fn with(notation: Notation, text: &str, pairs: &[&str]) -> String {
 #[test]
 fn toml_is_read_and_set() {
     let text = "# of the place\nname = \"Terrace\"  # ours\nseats=24\nplain = 'a\\b'\n\n[gate]\nopen = true\n# where\nhost.port = 4\nlists = [1, 2]\n\n[[guest]]\nname = \"Fern\"\n\n[bed.\"a.b\"]\nsoil = { depth = 3, wet = false }\n";
-    insta::assert_snapshot!(told(Notation::Toml, text), @r##"
+    insta::assert_snapshot!(told(&Notation::Toml, text), @r##"
     name = Terrace "\"Terrace\"" Some("# of the place\nname = \"Terrace\"  # ours\n")
     seats = 24 "24" Some("seats=24\n")
     plain = a\b "'a\\b'" Some("plain = 'a\\b'\n")
@@ -51,7 +51,7 @@ fn toml_is_read_and_set() {
     bed."a.b".soil.wet = false "false" None
     "##);
     let new = with(
-        Notation::Toml,
+        &Notation::Toml,
         text,
         &[
             "name=Orchard \"x\"",
@@ -90,7 +90,7 @@ fn toml_is_read_and_set() {
     +soil = { depth = 4, wet = false }
     "#);
     let new = with(
-        Notation::Toml,
+        &Notation::Toml,
         text,
         &["title=New", "gate.seed=77", "pond.depth=2", "gate.open.x=1"],
     );
@@ -119,16 +119,16 @@ fn toml_is_read_and_set() {
     +!! gate.open.x cannot be set to that: read again, the text would say something else
     "#);
     assert_eq!(
-        with(Notation::Toml, "", &["a=1", "b.c=two"]),
+        with(&Notation::Toml, "", &["a=1", "b.c=two"]),
         "a = 1\n\n[b]\nc = \"two\"\n"
     );
-    assert_eq!(with(Notation::Toml, "a = 1", &["c=2"]), "a = 1\nc = 2\n");
+    assert_eq!(with(&Notation::Toml, "a = 1", &["c=2"]), "a = 1\nc = 2\n");
 }
 
 #[test]
 fn json_is_read_and_set() {
     let text = "{\n  // how many\n  \"seats\": 24,  // at most\n  \"name\": \"Terrace\",\n  \"gate\": { \"open\": true, \"ports\": [1, 2] },\n  \"beds\": {\n    \"depth\": 3\n  }\n}\n";
-    insta::assert_snapshot!(told(Notation::Json, text), @r#"
+    insta::assert_snapshot!(told(&Notation::Json, text), @r#"
     seats = 24 "24" Some("  // how many\n  \"seats\": 24,  // at most\n")
     name = Terrace "\"Terrace\"" Some("  \"name\": \"Terrace\",\n")
     gate.open = true "true" None
@@ -136,7 +136,7 @@ fn json_is_read_and_set() {
     beds.depth = 3 "3" Some("    \"depth\": 3\n")
     "#);
     let new = with(
-        Notation::Json,
+        &Notation::Json,
         text,
         &[
             "seats=30",
@@ -163,7 +163,7 @@ fn json_is_read_and_set() {
      }
     "#);
     let new = with(
-        Notation::Json,
+        &Notation::Json,
         text,
         &[
             "gate.seed=77",
@@ -189,9 +189,9 @@ fn json_is_read_and_set() {
      }
     +!! there is no place for seats.x: what it would stand in is no table
     "#);
-    assert_eq!(with(Notation::Json, "{}", &["a=1"]), "{\n  \"a\": 1\n}");
+    assert_eq!(with(&Notation::Json, "{}", &["a=1"]), "{\n  \"a\": 1\n}");
     assert_eq!(
-        with(Notation::Json, "{\n\t\"a\": 1, // one\n}", &["b=2"]),
+        with(&Notation::Json, "{\n\t\"a\": 1, // one\n}", &["b=2"]),
         "{\n\t\"a\": 1, // one\n\t\"b\": 2,\n}"
     );
 }
@@ -199,12 +199,12 @@ fn json_is_read_and_set() {
 #[test]
 fn yaml_is_read_and_set() {
     let text = "# of the place\nseats: 24   # at most\nname: 'Terrace'\ngate:\n    open: \"yes\"\n    ports:\n      - 1\n      - 2\nbeds: {depth: 3}\nlong: |\n  two\n  lines\nlast: ü x\n";
-    insta::assert_snapshot!(told(Notation::Yaml, text), @r##"
+    insta::assert_snapshot!(told(&Notation::Yaml, text), @r##"
     seats = 24 "24" Some("# of the place\nseats: 24   # at most\n")
     name = Terrace "'Terrace'" Some("name: 'Terrace'\n")
     gate.open = yes "\"yes\"" Some("    open: \"yes\"\n")
-    gate.ports.0 = 1 "1" None
-    gate.ports.1 = 2 "2" None
+    gate.ports = - 1
+          - 2 "- 1\n      - 2" Some("    ports:\n      - 1\n      - 2\n")
     beds.depth = 3 "3" None
     long = two
     lines
@@ -212,19 +212,19 @@ fn yaml_is_read_and_set() {
     last = ü x "ü x" Some("last: ü x\n")
     "##);
     let new = with(
-        Notation::Yaml,
+        &Notation::Yaml,
         text,
         &[
             "seats=30",
             "name=It's",
             "gate.open=n\"o",
-            "gate.ports.1=5",
+            "gate.ports=[5]",
             "beds.depth=4",
             "last=- x",
         ],
     );
     insta::assert_snapshot!(text::unified(text, &new), @r#"
-    @@ -1,13 +1,13 @@
+    @@ -1,13 +1,12 @@
      # of the place
     -seats: 24   # at most
     -name: 'Terrace'
@@ -234,10 +234,10 @@ fn yaml_is_read_and_set() {
     -    open: "yes"
     +    open: "n\"o"
          ports:
-           - 1
+    -      - 1
     -      - 2
     -beds: {depth: 3}
-    +      - 5
+    +      [5]
     +beds: {depth: 4}
      long: |
        two
@@ -246,7 +246,7 @@ fn yaml_is_read_and_set() {
     +last: "- x"
     "#);
     let new = with(
-        Notation::Yaml,
+        &Notation::Yaml,
         text,
         &["gate.seed=77", "title=A: b", "pond.fish.kind=carp"],
     );
@@ -271,13 +271,13 @@ fn yaml_is_read_and_set() {
 #[test]
 fn lines_are_read_and_set() {
     let text = "; of the place\nseats = 24\r\n[gate]\r\nopen=yes\r\n# where\r\nport =  7\r\n\r\n[beds]\r\n";
-    insta::assert_snapshot!(told(Notation::Ini, text), @r##"
+    insta::assert_snapshot!(told(&Notation::Ini, text), @r##"
     seats = 24 "24" Some("; of the place\nseats = 24\r\n")
     gate.open = yes "yes" Some("open=yes\r\n")
     gate.port = 7 "7" Some("# where\r\nport =  7\r\n")
     "##);
     let new = with(
-        Notation::Ini,
+        &Notation::Ini,
         text,
         &[
             "seats=30",
@@ -290,13 +290,13 @@ fn lines_are_read_and_set() {
         ],
     );
     insta::assert_snapshot!(format!("{new:?}"), @r#""; of the place\nseats = 30\r\nname = x\r\n[gate]\r\nopen=yes\r\n# where\r\nport =  8\r\nseed = 1 2\r\n\r\n[beds]\r\ndepth = 3\r\n\r\n[pond]\r\nfish = carp\r\n!! there is no place for a.b.c: what it would stand in is no table\n""#);
-    let new = with(Notation::Properties, "a.b=1\n!c: 2\nd: 3", &["a.b=x"]);
+    let new = with(&Notation::Properties, "a.b=1\n!c: 2\nd: 3", &["a.b=x"]);
     assert_eq!(
         new,
         "a.b=1\n!c: 2\nd: 3!! there is no place for a.b: what it would stand in is no table\n"
     );
     let new = with(
-        Notation::Properties,
+        &Notation::Properties,
         "a.b=1\n!c: 2\nd: 3",
         &["\"a.b\"=x", "d=4", "e=5"],
     );
@@ -306,15 +306,15 @@ fn lines_are_read_and_set() {
 #[test]
 fn xml_is_read_and_set() {
     let text = "<?xml version=\"1.0\"?>\n<place seats=\"24\">\n  <!-- ours -->\n  <name>Terrace &amp; more</name>\n  <gate open='yes'/>\n  <bed>1</bed>\n  <bed>2</bed>\n</place>\n";
-    insta::assert_snapshot!(told(Notation::Xml, text), @r#"
+    insta::assert_snapshot!(told(&Notation::Xml, text), @r#"
     place.@seats = 24 "24" None
-    place.name.#text = Terrace & more "Terrace &amp; more" Some("  <!-- ours -->\n  <name>Terrace &amp; more</name>\n")
+    place.name.#text = Terrace & more "Terrace &amp; more" None
     place.gate.@open = yes "yes" None
-    place.bed.#text = 1 "1" Some("  <bed>1</bed>\n")
-    place.bed[1].#text = 2 "2" Some("  <bed>2</bed>\n")
+    place.bed.#text = 1 "1" None
+    place.bed[1].#text = 2 "2" None
     "#);
     let new = with(
-        Notation::Xml,
+        &Notation::Xml,
         text,
         &[
             "place.@seats=30",
@@ -339,7 +339,7 @@ fn xml_is_read_and_set() {
      </place>
     "#);
     let new = with(
-        Notation::Xml,
+        &Notation::Xml,
         text,
         &[
             "place.@seed=7",
@@ -384,10 +384,10 @@ fn what_is_hostile_is_bounded() {
             "<!DOCTYPE a [<!ENTITY b \"c\">]><a>&b;</a>".to_owned(),
         ),
     ] {
-        assert!(read(notation, &text).is_err(), "{notation:?}");
+        assert!(read(&notation, &text).is_err(), "{notation:?}");
     }
     let long = "a = 1\n".repeat(LONGEST_BYTES / 6 + 1);
-    assert_eq!(read(Notation::Ini, &long), Err(SettingsFault::TooLong));
+    assert_eq!(read(&Notation::Ini, &long), Err(SettingsFault::TooLong));
 }
 
 proptest! {
@@ -402,7 +402,7 @@ proptest! {
         value in "[ -~é]{0,8}",
         end in prop::sample::select(vec!["\n", "\r\n"]),
     ) {
-        let notation = NOTATIONS[which];
+        let notation = &NOTATIONS[which];
         let rows: Vec<String> = lines.iter().map(|(kind, name, says)| match (notation, kind) {
             (Notation::Toml, 0) => format!("[{name}]"),
             (Notation::Toml, 1) => format!("# {says}"),
@@ -435,191 +435,6 @@ proptest! {
         if let Some(entry) = before.iter().find(|entry| entry.key == key) {
             let back = set(notation, &new, &key, &entry.says);
             prop_assert!(back.is_ok_and(|back| get(notation, &back, &key).unwrap().as_ref() == Some(&entry.says)));
-        }
-    }
-}
-
-/// What becomes of three texts, given by their lines with blanks between.
-fn blocks(before: &str, mine: &str, now: &str) -> String {
-    let text = |lines: &str| Text::read(lines.replace(' ', "\n").as_bytes());
-    match merged(None, &text(before), &text(mine), &text(now)) {
-        Merged::Whole { text, mine, .. } => {
-            format!("{} ({mine})", text.as_str().replace('\n', " "))
-        }
-        other => format!("{other:?}"),
-    }
-}
-
-#[test]
-fn both_changes_are_made_where_they_do_not_meet() {
-    for (before, mine, now, becomes) in [
-        ("a b c d e ", "a X c d e ", "a b c d Y ", "a X c d Y  (1)"),
-        ("a b c d e ", "a b c d e ", "a b Z d e ", "a b Z d e  (0)"),
-        ("a b c d e ", "a X c d e ", "a b c d e ", "a X c d e  (1)"),
-        (
-            "a b c d e ",
-            "m a b c d e ",
-            "a b c d e n ",
-            "m a b c d e n  (1)",
-        ),
-        ("a b c d e ", "a X c d e ", "a X c d Y ", "a X c d Y  (0)"),
-        (
-            "a b c d e ",
-            "a X c d e ",
-            "a Z c d e ",
-            "Clash { line: 2, key: None }",
-        ),
-        (
-            "a b c d e ",
-            "a c d e ",
-            "a b Z d e ",
-            "Clash { line: 2, key: None }",
-        ),
-    ] {
-        assert_eq!(
-            blocks(before, mine, now),
-            becomes,
-            "{before}, {mine}, {now}"
-        );
-    }
-    let text = |text: &str| Text::read(text.as_bytes());
-    let json = merged(
-        Some(Notation::Json),
-        &text("{\n\"a\": 1,\n\n\"b\": 2\n}\n"),
-        &text("{\n\"a\": 1,\n\n\"b\": 2,\n\"c\": 3\n}\n"),
-        &text("{\n\"a\": [\n1\n],\n\n\"b\": 2\n}\n"),
-    );
-    assert!(matches!(json, Merged::Whole { mine: 1, .. }), "{json:?}");
-}
-
-proptest! {
-    #![proptest_config(at_least(400))]
-
-    /// Mine as it was shipped gives what is shipped now; shipped as before gives mine; and what both hands did is there.
-    #[test]
-    fn a_merge_loses_nothing(
-        before in proptest::collection::vec("[a-d]", 0..9),
-        mine in proptest::collection::vec((0_usize..9, "[m-o]"), 0..3),
-        now in proptest::collection::vec((0_usize..9, "[x-z]"), 0..3),
-    ) {
-        let with = |edits: &[(usize, String)]| {
-            let mut lines = before.clone();
-            for (at, line) in edits {
-                let at = (*at).min(lines.len());
-                lines.insert(at, line.clone());
-            }
-            Text::read(lines.iter().map(|line| format!("{line}\n")).collect::<String>().as_bytes())
-        };
-        let (was, mine, now) = (with(&[]), with(&mine), with(&now));
-        let whole = |merged| match merged {
-            Merged::Whole { text, .. } => Some(text),
-            _ => None,
-        };
-        prop_assert_eq!(whole(merged(None, &was, &was, &now)), Some(now.clone()));
-        prop_assert_eq!(whole(merged(None, &was, &mine, &was)), Some(mine.clone()));
-        if let Some(both) = whole(merged(None, &was, &mine, &now)) {
-            let lines: Vec<&str> = both.as_str().lines().collect();
-            for line in mine.as_str().lines().chain(now.as_str().lines()) {
-                prop_assert!(lines.contains(&line), "{line} is gone");
-            }
-            // Made once more, it changes nothing.
-            prop_assert_eq!(whole(merged(None, &now, &both, &now)), Some(both.clone()));
-            // Whose turn comes first makes no difference.
-            prop_assert_eq!(whole(merged(None, &was, &now, &mine)), Some(both));
-        }
-    }
-}
-
-#[test]
-fn values_side_by_side_are_merged_by_their_keys() {
-    let whole = |notation, before: &str, mine: &str, now: &str| {
-        let text = |text: &str| Text::read(text.as_bytes());
-        match merged(Some(notation), &text(before), &text(mine), &text(now)) {
-            Merged::Whole { text, mine, gone } => format!("{}({mine}) {gone:?}", text.as_str()),
-            other => format!("{other:?}"),
-        }
-    };
-    // Mine stays with its spacing and remark; a default follows; a new one comes with its remark; one goes.
-    insta::assert_snapshot!(whole(
-        Notation::Ini,
-        "[gate]\nseats = 24\nopen = yes\nold = 1\n",
-        "[gate]\nseats  =  30   \nopen = yes\nold = 1\nmine = x\n",
-        "[gate]\nseats = 24\n# when\nhours = 8\nopen = no\n",
-    ), @"
-    [gate]
-    seats  =  30   
-    # when
-    hours = 8
-    open = no
-    mine = x
-    (2) []
-    ");
-    insta::assert_snapshot!(whole(
-        Notation::Json,
-        "{\n  \"seats\": 24,\n  \"open\": true\n}\n",
-        "{\n  \"seats\": 30, // ours\n  \"open\": true\n}\n",
-        "{\n  \"seats\": 24,\n  // when\n  \"hours\": 8,\n  \"open\": false\n}\n",
-    ), @r#"
-    {
-      "seats": 30, // ours
-      // when
-      "hours": 8,
-      "open": false
-    }
-    (1) []
-    "#);
-    insta::assert_snapshot!(whole(
-        Notation::Yaml,
-        "gate:\n  seats: 24\n  open: yes\n",
-        "gate:\n  seats: 30\n  open: yes\n",
-        "gate:\n  seats: 24\n  open: no\n",
-    ), @"
-    gate:
-      seats: 30
-      open: no
-    (1) []
-    ");
-    insta::assert_snapshot!(whole(
-        Notation::Toml,
-        "a = 1\nb = 2\n", "a = 5\nb = 2\n", "a = 6\nb = 3\n",
-    ), @r#"Clash { line: 1, key: Some(Key(["a"])) }"#);
-}
-
-proptest! {
-    #![proptest_config(at_least(400))]
-
-    /// Against a model that knows only keys and values.
-    #[test]
-    fn a_merge_by_keys_says_what_a_plain_model_says(
-        values in proptest::collection::vec((0_u8..4, 0_u8..4, 0_u8..4), 5),
-        which in 0_usize..4,
-    ) {
-        let notation = [Notation::Ini, Notation::Toml, Notation::Json, Notation::Yaml][which];
-        // 0 is missing.
-        let text = |pick: fn(&(u8, u8, u8)) -> u8| {
-            let rows: Vec<String> = values.iter().zip('a'..).filter(|(value, _)| pick(value) > 0).map(|(value, key)| match notation {
-                Notation::Json => format!("  \"{key}\": {}", pick(value)),
-                Notation::Yaml => format!("{key}: {}", pick(value)),
-                _ => format!("{key} = {}", pick(value)),
-            }).collect();
-            match notation {
-                Notation::Json => format!("{{\n{}\n}}\n", rows.join(",\n")),
-                _ => rows.join("\n") + "\n",
-            }
-        };
-        let (before, mine, now) = (text(|it| it.0), text(|it| it.1), text(|it| it.2));
-        let Ok(merged) = keys::merged(notation, &before, &mine, &now) else { return Ok(()) };
-        let whole = merged.text;
-        for ((before, mine, now), key) in values.iter().zip('a'..) {
-            let says = get(notation, &whole, &Key::of(&key.to_string())).unwrap();
-            let wanted = match (before == now, before == mine) {
-                (true, _) => mine,
-                (false, true) => now,
-                (false, false) if mine == now => mine,
-                // One that he took out goes, whatever I made of it.
-                (false, false) => { prop_assert_eq!(*now, 0, "{} was decided alone", key); now }
-            };
-            prop_assert_eq!(says, (*wanted > 0).then(|| wanted.to_string()), "{}", key);
         }
     }
 }

@@ -1,63 +1,94 @@
 //! TOML.
 
-use super::{Entry, Key, indent, line_end, line_start, line_stop, rows_of, with_lines};
+use super::{
+    Contents, Entry, Form, Key, indent, line_end, line_start, line_stop, rows_of, sections,
+    with_lines,
+};
 use crate::reading::{DEEPEST, TextFault, line_at, too_deep};
-use toml_edit::{Document, Item, TableLike, Value};
+use toml_edit::{Document, Item, Table, TableLike, Value};
 
-pub(super) fn read(text: &str) -> Result<Vec<Entry>, TextFault> {
+pub(super) fn read(text: &str) -> Result<Contents, TextFault> {
     let document = Document::parse(text).map_err(|error: toml_edit::TomlError| TextFault {
         line: error.span().map(|span| line_at(text, span.start)),
         why: error.message().into(),
     })?;
-    let mut entries = Vec::new();
-    table(text, document.as_table(), &Key::default(), 0, &mut entries)?;
+    let mut found = Found {
+        text,
+        entries: Vec::new(),
+        heads: Vec::new(),
+    };
+    found.table(document.as_table(), &Key::default(), 0)?;
+    let Found {
+        mut entries,
+        mut heads,
+        ..
+    } = found;
     entries.sort_by_key(|entry| entry.value.start);
-    Ok(entries)
+    heads.sort_by_key(|(_, at)| *at);
+    let tables = sections(text, heads, &entries);
+    Ok(Contents { entries, tables })
 }
 
-fn table(
-    text: &str,
-    inside: &dyn TableLike,
-    key: &Key,
-    depth: usize,
-    entries: &mut Vec<Entry>,
-) -> Result<(), TextFault> {
-    if depth > DEEPEST {
-        return Err(too_deep(None));
-    }
-    for (name, item) in inside.iter() {
-        let key = key.with(name);
-        if let Some(inner) = item.as_table_like() {
-            table(text, inner, &key, depth + 1, entries)?;
-        } else if let Some(tables) = item.as_array_of_tables() {
-            for (number, inner) in tables.iter().enumerate() {
-                table(
-                    text,
-                    inner,
-                    &key.with(&number.to_string()),
-                    depth + 1,
-                    entries,
-                )?;
+/// What was found so far.
+struct Found<'t> {
+    text: &'t str,
+    entries: Vec<Entry>,
+    /// The tables that have a header, and where that begins.
+    heads: Vec<(Key, usize)>,
+}
+
+impl Found<'_> {
+    fn table(&mut self, inside: &dyn TableLike, key: &Key, depth: usize) -> Result<(), TextFault> {
+        if depth > DEEPEST {
+            return Err(too_deep(None));
+        }
+        for (name, item) in inside.iter() {
+            let key = key.with(name);
+            if let Some(tables) = item.as_array_of_tables() {
+                for (number, inner) in tables.iter().enumerate() {
+                    let key = key.with(&number.to_string());
+                    self.head(inner, &key);
+                    self.table(inner, &key, depth + 1)?;
+                }
+            } else if let Some(inner) = item.as_table_like() {
+                if let Some(table) = item.as_table() {
+                    self.head(table, &key);
+                }
+                self.table(inner, &key, depth + 1)?;
+            } else if let (Item::Value(value), Some(span)) = (item, item.span()) {
+                let begins = inside.get_key_value(name).and_then(|(key, _)| key.span());
+                let begins = begins.map_or(span.start, |key| key.start);
+                // Of a dotted key, the line begins before the last name.
+                let start = line_start(self.text, begins);
+                let from = start + indent(self.text, start).len();
+                let end = |rest: &str| rest.is_empty() || rest.starts_with('#');
+                let (says, form) = match value {
+                    Value::String(text) => (text.value().clone(), Form::Text),
+                    Value::Array(_) => (self.text[span.clone()].to_owned(), Form::List),
+                    _ => (self.text[span.clone()].to_owned(), Form::Bare),
+                };
+                self.entries.push(Entry {
+                    says,
+                    form,
+                    rows: rows_of(self.text, from..span.end, |row| row.starts_with('#'), end)
+                        .filter(|_| is_alone(self.text, from, span.start)),
+                    whole: begins..span.end,
+                    value: span,
+                    key,
+                });
             }
-        } else if let (Item::Value(value), Some(span)) = (item, item.span()) {
-            let begins = inside.get_key_value(name).and_then(|(key, _)| key.span());
-            let from = begins.map_or(span.start, |key| key.start);
-            // Of a dotted key, the line begins before the last name.
-            let from = line_start(text, from) + indent(text, line_start(text, from)).len();
-            let end = |rest: &str| rest.is_empty() || rest.starts_with('#');
-            entries.push(Entry {
-                says: match value {
-                    Value::String(text) => text.value().clone(),
-                    _ => text[span.clone()].to_owned(),
-                },
-                rows: rows_of(text, from..span.end, |row| row.starts_with('#'), end)
-                    .filter(|_| is_alone(text, from, span.start)),
-                value: span,
-                key,
-            });
+        }
+        Ok(())
+    }
+
+    fn head(&mut self, table: &Table, key: &Key) {
+        if let Some(span) = table
+            .span()
+            .filter(|_| !table.is_implicit() && !table.is_dotted())
+        {
+            self.heads.push((key.clone(), span.start));
         }
     }
-    Ok(())
 }
 
 /// Whether nothing but a key stands between the beginning of a line and a value.

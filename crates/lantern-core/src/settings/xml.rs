@@ -2,7 +2,7 @@
 //!
 //! Of several elements of one name in one place, each after the first has its number behind it: `item[1]`.
 
-use super::{Entry, Key, indent, line_end, line_start, replaced, rows_of};
+use super::{Contents, Entry, Form, Key, Table, indent, line_end, line_start, replaced, rows_of};
 use crate::reading::{DEEPEST, TextFault, too_deep};
 use roxmltree::{Document, Node, ParsingOptions};
 use std::collections::BTreeMap;
@@ -21,13 +21,13 @@ fn parsed(text: &str) -> Result<Document<'_>, TextFault> {
     })
 }
 
-pub(super) fn read(text: &str) -> Result<Vec<Entry>, TextFault> {
+pub(super) fn read(text: &str) -> Result<Contents, TextFault> {
     let document = parsed(text)?;
     let root = document.root_element();
-    let mut entries = Vec::new();
+    let mut found = Contents::default();
     let key = Key(vec![root.tag_name().name().to_owned()]);
-    element(text, root, &key, 0, &mut entries)?;
-    Ok(entries)
+    element(text, root, &key, 0, &mut found)?;
+    Ok(found)
 }
 
 fn element(
@@ -35,16 +35,23 @@ fn element(
     node: Node<'_, '_>,
     key: &Key,
     depth: usize,
-    entries: &mut Vec<Entry>,
+    found: &mut Contents,
 ) -> Result<(), TextFault> {
     if depth > DEEPEST {
         return Err(too_deep(None));
     }
+    let is_remark = |row: &str| row.starts_with("<!--") && row.ends_with("-->");
+    found.tables.push(Table {
+        key: key.clone(),
+        rows: rows_of(text, node.range(), is_remark, str::is_empty),
+    });
     for attribute in node.attributes() {
-        entries.push(Entry {
+        found.entries.push(Entry {
             key: key.with(&format!("@{}", attribute.name())),
             says: attribute.value().to_owned(),
+            form: Form::Text,
             value: attribute.range_value(),
+            whole: attribute.range(),
             rows: None,
         });
     }
@@ -53,21 +60,25 @@ fn element(
         // Text in several pieces, as around a remark, is no one value.
         let texts: Vec<Node<'_, '_>> = node.children().filter(Node::is_text).collect();
         let others = node.children().count() - texts.len();
-        if let ([only], 0) = (&texts[..], others) {
+        let is_gap = |text: &str| text.trim().is_empty() && text.contains('\n');
+        if let ([only], 0) = (&texts[..], others)
+            && !is_gap(only.text().unwrap_or_default())
+        {
             let says = only.text().unwrap_or_default();
             let range = only.range();
             let lead = says.len() - says.trim_start().len();
             let is_whole = text[range.clone()] == *says;
-            let whole = node.range();
-            let is_remark = |row: &str| row.starts_with("<!--") && row.ends_with("-->");
-            entries.push(Entry {
+            let value = match is_whole {
+                true => range.start + lead..range.start + lead + says.trim().len(),
+                false => range,
+            };
+            found.entries.push(Entry {
                 key: key.with("#text"),
                 says: says.trim().to_owned(),
-                value: match is_whole {
-                    true => range.start + lead..range.start + lead + says.trim().len(),
-                    false => range,
-                },
-                rows: rows_of(text, whole, is_remark, str::is_empty),
+                form: Form::Text,
+                whole: value.clone(),
+                value,
+                rows: None,
             });
         }
         return Ok(());
@@ -81,7 +92,7 @@ fn element(
             number => format!("{name}[{number}]"),
         };
         *number += 1;
-        element(text, child, &key.with(&named), depth + 1, entries)?;
+        element(text, child, &key.with(&named), depth + 1, found)?;
     }
     Ok(())
 }

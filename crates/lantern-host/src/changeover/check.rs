@@ -104,6 +104,21 @@ pub fn not_shared(server: &Server, plan: &Plan) -> Result<()> {
     }
 }
 
+/// Refuses where something has to be decided first.
+///
+/// # Errors
+/// [`ChangeoverFault::Undecided`].
+pub fn decided(plan: &Plan) -> Result<()> {
+    let ids = plan
+        .undecided()
+        .map(|(path, asked)| format!("{path} {}", asked.id));
+    let ids: Vec<String> = ids.collect();
+    match ids.is_empty() {
+        true => Ok(()),
+        false => Err(ChangeoverFault::Undecided { ids }.into()),
+    }
+}
+
 /// Refuses where the server program lies outside the folder, and nobody says that it is the one the plan is made for.
 ///
 /// # Errors

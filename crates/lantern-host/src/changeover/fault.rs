@@ -100,6 +100,12 @@ pub enum ChangeoverFault {
         /// The backup.
         name: String,
     },
+    /// Both the administrator and a release have changed the same lines, and nobody has decided what is to be.
+    #[error("the plan waits for {}: {}", many(ids.len()), ids.join(", "))]
+    Undecided {
+        /// The files with the ids of the questions.
+        ids: Vec<String>,
+    },
     /// What a plan changes in a text does not fit that text, although the text is the one it was made for.
     #[error("the plan's change to {path} does not fit: {why}")]
     OtherText {
@@ -262,4 +268,11 @@ fn some(paths: &[&str]) -> String {
         n => format!(" and {n} more"),
     };
     format!("{}{more}", shown.join(", "))
+}
+
+fn many(questions: usize) -> String {
+    match questions {
+        1 => "a decision".into(),
+        many => format!("{many} decisions"),
+    }
 }

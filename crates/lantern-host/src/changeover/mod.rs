@@ -197,6 +197,7 @@ fn begin(
     if plan.is_empty() {
         return Err(ChangeoverFault::NothingToDo.into());
     }
+    check::decided(&plan)?;
     check::program(server, &plan)?;
     let found = survey(server, ledger, Depth::Usual)?;
     check::matches(server, &plan, &found)?;

@@ -31,7 +31,7 @@ pub fn to_pause(server: &Server, exchanged: &BTreeSet<&RelPath>) -> Result<Vec<P
     for (path, text) in scripts(server)? {
         let is_ours = text.is_plain() && !exchanged.contains(&path) && !server.keeps(path.as_str());
         for flag in flags(server).filter(|flag| is_ours && flag.file.matches(path.as_str())) {
-            let spot = flag.spot(&path);
+            let spot = flag.spot(&server.family, &path);
             let was = spot.and_then(|spot| spot.says(text.as_str()));
             if let Some((was, _)) = was.filter(|(was, _)| *was != flag.yes) {
                 paused.push(Paused {
@@ -78,7 +78,7 @@ fn set(server: &Server, path: &RelPath, flag: &Flag, from: &str, to: &str) -> Re
         return Ok(());
     };
     let text: Text = folder.read_text(path)?;
-    let Some(spot) = flag.spot(path) else {
+    let Some(spot) = flag.spot(&server.family, path) else {
         return Ok(());
     };
     if spot

@@ -72,6 +72,81 @@ pub enum PlanningFault {
         "{0} is on the keep list, where no plan writes: copy it back by hand, with the server down"
     )]
     KeptAside(RelPath),
+    /// There is nothing to compare a file with.
+    #[error(
+        "nothing is known to compare {0} with: no release ships it, and the family states no sample of it"
+    )]
+    NoSample(RelPath),
+    /// Several samples are stated for a file.
+    #[error("there are several samples of {path}: {}", samples.iter().map(RelPath::as_str).collect::<Vec<_>>().join(", "))]
+    WhichSample {
+        /// The file.
+        path: RelPath,
+        /// The samples.
+        samples: Vec<RelPath>,
+    },
+    /// There is nothing in a file to be written by hand.
+    #[error("there is nothing to write in {path}: {why}")]
+    NothingToWrite {
+        /// The file.
+        path: RelPath,
+        /// Why.
+        why: &'static str,
+    },
+    /// A text that was written still has marks in it.
+    #[error("{path}, line {line}: a mark of what was to be decided still stands there")]
+    StillMarked {
+        /// The file.
+        path: RelPath,
+        /// The line, from 1.
+        line: usize,
+    },
+    /// The server is up, or nobody knows.
+    #[error(
+        "the server is not known to be down: it may not read {0} before it starts again, or may write over it"
+    )]
+    NotDown(RelPath),
+    /// What was decided cannot be read.
+    #[error("the decisions {}: {why}", path.display())]
+    Decisions {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        why: String,
+    },
+    /// Nothing was asked that could be asked again.
+    #[error("there is no question to ask again: no plan has been asked for here")]
+    NoQuestion,
+    /// A question that cannot be answered with a value.
+    #[error("{id} is decided by mine or theirs{}", if *secret { ", as it is a secret" } else { ": it is lines, and no value" })]
+    NoValue {
+        /// The question.
+        id: String,
+        /// Whether it is a secret.
+        secret: bool,
+    },
+    /// Nothing was decided under that id.
+    #[error("{0} is no decision that was made here")]
+    NoSuchDecision(String),
+    /// No editor is known.
+    #[error("no editor is known to write {0} in")]
+    NoEditor(RelPath),
+    /// The editor ended badly.
+    #[error("{editor} did not end well, and {path} is as it was")]
+    EditorFailed {
+        /// What was run.
+        editor: String,
+        /// The file.
+        path: RelPath,
+    },
+    /// The armed plan has no such question.
+    #[error("{named} is no question of the armed plan{}", of_armed(known))]
+    NoSuchQuestion {
+        /// What was named.
+        named: String,
+        /// The questions that it has.
+        known: Vec<String>,
+    },
     /// A plan of another name is armed.
     #[error("no plan is called {named}: the one that is armed is {armed}")]
     OtherName {
@@ -142,6 +217,13 @@ pub enum PlanningFault {
     /// A choice of a variant cannot be read.
     #[error("\"{0}\" does not choose a variant")]
     Variant(String),
+}
+
+fn of_armed(known: &[String]) -> String {
+    match known {
+        [] => ", which has none".into(),
+        known => format!("; it has {}", known.join(", ")),
+    }
 }
 
 /// Where commands are cut off, and what is lost.

@@ -113,7 +113,7 @@ pub fn part_updates(server: &Server, ledger: &mut Ledger) -> Result<Plan> {
             blake3: blake3::hash(&moves).to_hex().to_string(),
             bytes: moves.len() as u64,
         };
-        plan.change(&path, &now, &stays);
+        plan.change(&path, &now, &stays, &server.family.manner(&path));
         plan.notes.push(format!(
             "what updates the server moves from {path} to {beside}: run that when you want it, with the server down"
         ));

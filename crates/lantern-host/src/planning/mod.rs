@@ -1,13 +1,20 @@
 //! From the question to the plan.
 
+mod decisions;
 pub mod fault;
+mod last;
 mod launching;
+mod one_text;
 mod put_back;
-mod settings;
+mod samples;
+mod values;
 
+pub use decisions::{Decision, decide, decide_text, decisions, forget};
+pub use last::{keep as keep_question, question as last_question};
 pub use launching::{cut_off, part_updates, refuse_cut_off};
 pub use put_back::{files_aside, put_back, put_order, set_aside};
-pub use settings::{Values, set_value, values};
+pub use samples::{Comparison, Taken, ToWrite, comparison, take, to_write};
+pub use values::{Values, set_at_once, set_value, values};
 
 use crate::acquire;
 use crate::changeover::fault::ChangeoverFault;
@@ -33,13 +40,15 @@ use lantern_core::order::Arrangement;
 use lantern_core::outlook;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{
-    ActionKind, ByHand, Part, Payload, Plan, Situation, TextEdit, afterwards, draw,
-    remembered_after,
+    Action, ActionKind, ByHand, Part, Payload, Plan, SampleSeen, Situation, TextEdit, afterwards,
+    draw, remembered_after,
 };
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
+use lantern_core::settings::{Answer, Answers};
 use lantern_core::text::Text;
 use lantern_core::tree::FileSeen;
 use lantern_core::version::{Range, Version};
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -54,7 +63,8 @@ const LATEST: &str = "latest";
 pub const BEST: &str = "best";
 
 /// Where releases come from, besides what the server's settings name.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Sources {
     /// Catalogues.
     pub catalogues: Vec<PathBuf>,
@@ -63,7 +73,8 @@ pub struct Sources {
 }
 
 /// What the administrator asks for.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Terms {
     /// A server version, a range of them, `same` or `best`.
     pub to: String,
@@ -89,6 +100,18 @@ pub struct Terms {
     pub policy: Policy,
     /// The one of several servers of the install on which add-ons are switched, and start what comes new; otherwise all.
     pub of: Option<String>,
+    /// What is decided where both the administrator and a release changed something, and nothing else was.
+    pub undecided: Option<Side>,
+}
+
+/// One of two answers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Side {
+    /// As the administrator has it.
+    Mine,
+    /// As it is shipped.
+    Theirs,
 }
 
 /// A question put together: what is installed, what is on offer, what is asked for.
@@ -103,6 +126,8 @@ pub struct Question<'a> {
     of: Option<String>,
     /// Texts that were edited by hand.
     by_hand: BTreeMap<RelPath, ByHand>,
+    /// Settings of the place for which a sample is stated.
+    samples: Vec<SampleSeen>,
     /// What could not be used of what is on offer: where, and why.
     pub left_out: Vec<(String, String)>,
     /// The question itself, for the resolver.
@@ -110,6 +135,10 @@ pub struct Question<'a> {
     variants: BTreeMap<Id, String>,
     world_loses: Vec<String>,
     beside: bool,
+    /// What was decided, by question.
+    decided: BTreeMap<String, Answer>,
+    /// What is decided of all else.
+    undecided: Option<Answer>,
     downloads: Downloads<'a>,
 }
 
@@ -167,6 +196,7 @@ pub fn question<'a>(
     Ok(Question {
         server,
         by_hand: edited_by_hand(server, ledger, &survey)?,
+        samples: samples::stated(server, &survey)?,
         survey,
         switched,
         of: terms.of.clone(),
@@ -175,6 +205,11 @@ pub fn question<'a>(
         variants,
         world_loses: terms.world_loses.clone(),
         beside: terms.beside,
+        decided: decisions::answers(server)?,
+        undecided: terms.undecided.map(|side| match side {
+            Side::Mine => Answer::Mine,
+            Side::Theirs => Answer::Theirs,
+        }),
         downloads,
     })
 }
@@ -383,6 +418,8 @@ struct Layering<'a> {
     variants: &'a BTreeMap<Id, String>,
     stored: BTreeMap<String, Artifact>,
     beside: bool,
+    answers: Answers<'a>,
+    samples: &'a [SampleSeen],
 }
 
 /// The server as a plan finds it: as surveyed, or as the plan before leaves it.
@@ -445,13 +482,15 @@ impl Question<'_> {
             variants: &self.variants,
             stored: layers::stored(&server.folder)?,
             beside: self.beside,
+            answers: Answers {
+                known: &self.decided,
+                otherwise: self.undecided.as_ref(),
+            },
+            samples: &self.samples,
         };
         let mut at = beginning(server, &self.survey, &self.switched, self.of.as_deref());
+        at.by_hand.clone_from(&self.by_hand);
         let stops = stops(&self.request, selection)?;
-        // What several stops would make of it, only the last one could say.
-        if stops.is_none() {
-            at.by_hand.clone_from(&self.by_hand);
-        }
         let downloads = &mut self.downloads;
         let Some(stops) = stops else {
             let (plan, _) = stage(server, &at, downloads, &self.request, selection, &layering)?;
@@ -639,6 +678,8 @@ fn stage(
         stored: &layering.stored,
         beside: layering.beside,
         by_hand: &at.by_hand,
+        answers: layering.answers,
+        samples: layering.samples,
     };
     let mut plan = draw(&situation, selection, &request.offers, &payloads)?;
     if !selection
@@ -741,8 +782,37 @@ fn left_by(
         scripts,
         remembered,
         untouched: at.untouched.clone(),
-        by_hand: BTreeMap::new(),
+        by_hand: by_hand_after(plan, at, payloads)?,
     })
+}
+
+/// The texts that are edited by hand once a plan is carried out: those that stay so, over what is shipped then.
+fn by_hand_after(
+    plan: &Plan,
+    at: &Beginning,
+    payloads: &BTreeMap<usize, Payload>,
+) -> Result<BTreeMap<RelPath, ByHand>> {
+    let mut left = BTreeMap::new();
+    for (path, by_hand) in &at.by_hand {
+        let action = plan.actions.iter().find(|action| action.path == *path);
+        let stays = |action: &&Action| matches!(action.what, ActionKind::Keep | ActionKind::Edit);
+        let Some(action) = action.filter(stays) else {
+            continue;
+        };
+        let edit = plan.edits.iter().find(|edit| edit.path == *path);
+        let mine = edit.map(|edit| edited(edit, &by_hand.mine)).transpose()?;
+        let mut texts = payloads
+            .values()
+            .filter_map(|payload| payload.texts.get(path));
+        let shipped = texts.next().filter(|_| action.shipped.is_some());
+        let after = ByHand {
+            before: shipped.unwrap_or(&by_hand.before).clone(),
+            mine: mine.unwrap_or_else(|| by_hand.mine.clone()),
+            is_shipped: by_hand.is_shipped,
+        };
+        left.insert(path.clone(), after);
+    }
+    Ok(left)
 }
 
 /// What lies in the drop folder and was not chosen, with what was chosen instead; older ones of

@@ -15,6 +15,7 @@ use lantern_core::component::Id;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, Plan};
 use lantern_core::resolve::{Request, Selection};
+use lantern_core::settings::Answers;
 use std::collections::BTreeMap;
 
 /// One operation of the history, with where what it set aside lies.
@@ -137,6 +138,11 @@ pub(super) fn standing_still(server: &Server, ledger: &Ledger, survey: &Survey) 
         variants: &variants,
         stored: layers::stored(&server.folder)?,
         beside: false,
+        answers: Answers {
+            known: &BTreeMap::new(),
+            otherwise: None,
+        },
+        samples: &[],
     };
     let (mut plan, _) = stage(server, &at, &mut downloads, &request, &nothing, &layering)?;
     plan.notes.clear();

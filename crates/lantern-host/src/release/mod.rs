@@ -521,7 +521,10 @@ fn wanted_texts(
     let is_pinned = |path: &str| {
         let mut pins = family.pins.iter().map(|pin| &pin.file);
         let mut flags = family.flags.iter().map(|flag| &flag.file);
-        pins.any(|files| files.matches(path)) || flags.any(|files| files.matches(path))
+        let mut samples = family.settings.iter().map(|rule| &rule.sample);
+        pins.any(|files| files.matches(path))
+            || flags.any(|files| files.matches(path))
+            || samples.any(|files| files.matches(path))
     };
     let is_wanted = |file: &&PayloadFile| {
         let named = is_pinned(file.path.as_str()) || by_hand(&file.path);

@@ -13,6 +13,7 @@ pub mod docs;
 pub mod family;
 pub mod history;
 pub mod launch;
+mod merges;
 pub mod order;
 pub mod outlook;
 pub mod plan;

@@ -2,7 +2,7 @@
 
 use super::armed::{summary, way};
 use super::question::{SourceArgs, TermArgs, tell_left_out};
-use super::{open_settled, request};
+use super::{merges, open_settled, request};
 use crate::answers;
 use crate::candidates;
 use crate::common::{Common, shell_word};
@@ -15,14 +15,15 @@ use lantern_core::family::OrderRule;
 use lantern_core::launch::is_script_by_name;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, ComponentChange, Fate, Plan, Rename, Switched, TextEdit};
+use lantern_core::text::shown;
 use lantern_host::Result;
 use lantern_host::armed::{self, Became};
 use lantern_host::config::Server;
 use lantern_host::glance;
 use lantern_host::ledger::Ledger;
 use lantern_host::place::here;
-use lantern_host::planning::{self, Terms};
-use std::path::PathBuf;
+use lantern_host::planning::{self, Side, Sources, Terms};
+use std::path::{Path, PathBuf};
 
 /// Work out a change: which releases fit together, which files move, which load order follows
 #[derive(Debug, Args)]
@@ -31,7 +32,7 @@ use std::path::PathBuf;
 )]
 pub struct PlanArgs {
     /// The server version to move to, or a range; "same" keeps it, "best" takes the newest that fits
-    #[arg(long, value_name = "VERSION", required_unless_present = "request", add = ArgValueCandidates::new(candidates::versions))]
+    #[arg(long, value_name = "VERSION", required_unless_present_any = ["request", "again"], add = ArgValueCandidates::new(candidates::versions))]
     to: Option<String>,
     #[command(flatten)]
     sources: SourceArgs,
@@ -40,6 +41,15 @@ pub struct PlanArgs {
     /// Choose a variant of a pack; it is remembered
     #[arg(long, value_name = "ID=NAME")]
     variant: Vec<String>,
+    /// Ask once more what was asked last, with what was decided since
+    #[arg(long, conflicts_with_all = ["to", "from", "catalogue", "request"])]
+    again: bool,
+    /// Where you and a release both changed something: keep yours, wherever nothing else was decided
+    #[arg(long, conflicts_with = "theirs")]
+    mine: bool,
+    /// Where you and a release both changed something: take what is shipped, wherever nothing else was decided
+    #[arg(long)]
+    theirs: bool,
     /// Put what a release would write into the keep list beside it, as *.new
     #[arg(long)]
     beside: bool,
@@ -66,49 +76,119 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
         return request::answer(path, look);
     }
     let (server, _lock) = open_settled(common, "plan")?;
-    if args.what_if || args.out.is_some() {
-        return ask(args, common, look, &server);
+    let side = match (args.mine, args.theirs) {
+        (true, _) => Some(Side::Mine),
+        (_, true) => Some(Side::Theirs),
+        (false, false) => None,
+    };
+    let (sources, terms) = match args.again {
+        true => {
+            let (sources, terms) = planning::last_question(&server)?;
+            let undecided = side.or(terms.undecided);
+            (sources, Terms { undecided, ..terms })
+        }
+        false => {
+            // To take something out or switch it, nothing has to be on offer.
+            if args.to.as_deref() != Some(planning::SAME) {
+                args.sources.tell_none(&server, look);
+            }
+            let terms = Terms {
+                variant: args.variant.clone(),
+                beside: args.beside,
+                undecided: side,
+                ..args.terms.to(args.to.as_deref().unwrap_or(planning::SAME))
+            };
+            (args.sources.named(), terms)
+        }
+    };
+    let how = How {
+        arms: !args.what_if && args.out.is_none(),
+        saves: !args.what_if,
+        out: args.out.as_deref(),
+        request: args.save_request.as_deref(),
+        all_files: args.files,
+    };
+    draw(&server, &sources, &terms, &how, common, look)
+}
+
+/// Asks once more what was asked last, arms and shows what comes of it.
+pub fn again(server: &Server, common: &Common, look: &Look) -> Result<u8> {
+    let (sources, terms) = planning::last_question(server)?;
+    let how = How {
+        arms: true,
+        saves: true,
+        out: None,
+        request: None,
+        all_files: false,
+    };
+    draw(server, &sources, &terms, &how, common, look)
+}
+
+/// What becomes of a plan that is drawn.
+struct How<'a> {
+    /// Whether it is armed.
+    arms: bool,
+    /// Whether it is written down.
+    saves: bool,
+    /// Where to, besides lantern's own folder.
+    out: Option<&'a Path>,
+    /// Where the question is written down whole.
+    request: Option<&'a Path>,
+    /// Whether every path is shown.
+    all_files: bool,
+}
+
+fn draw(
+    server: &Server,
+    sources: &Sources,
+    terms: &Terms,
+    how: &How<'_>,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
+    if !how.arms {
+        return ask(server, sources, terms, how, common, look);
     }
     // What somebody looked at before is not carried out when this question has no answer.
-    let before = armed::disarm(&server, "it was cut off")?;
-    ask(args, common, look, &server).inspect_err(|error| {
+    let before = armed::disarm(server, "it was cut off")?;
+    ask(server, sources, terms, how, common, look).inspect_err(|error| {
         let told = error.to_string();
-        let _ = armed::disarm(&server, told.lines().next().unwrap_or_default());
+        let _ = armed::disarm(server, told.lines().next().unwrap_or_default());
         if let Some(name) = before.and_then(|armed| armed.name) {
             look.talk(&format!("  plan {name} is no longer armed"));
         }
     })
 }
 
-fn ask(args: &PlanArgs, common: &Common, look: &Look, server: &Server) -> Result<u8> {
-    // To take something out or switch it, nothing has to be on offer.
-    if args.to.as_deref() != Some(planning::SAME) {
-        args.sources.tell_none(server, look);
-    }
+fn ask(
+    server: &Server,
+    sources: &Sources,
+    terms: &Terms,
+    how: &How<'_>,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
     let mut ledger = Ledger::open(&server.folder)?;
-    let arms = !args.what_if && args.out.is_none();
-    let terms = Terms {
-        variant: args.variant.clone(),
-        beside: args.beside,
-        ..args.terms.to(args.to.as_deref().unwrap_or(planning::SAME))
-    };
     let mut question = during("files and releases are read", || {
-        planning::question(server, &mut ledger, &args.sources.named(), &terms)
+        planning::question(server, &mut ledger, sources, terms)
     })?;
     tell_left_out(&question, look);
     question.save()?;
+    if how.arms {
+        planning::keep_question(server, sources, terms)?;
+    }
     glance::remember(server, &question.survey);
-    if let Some(path) = &args.save_request {
+    if let Some(path) = how.request {
         let text = question.request.to_json(&server.family.versions);
         here::write(path, text.as_bytes())?;
     }
     let plans = question.plans()?;
     let is_empty = plans.iter().all(Plan::is_empty);
-    let saved = match args.what_if || arms && is_empty {
+    let saved = match !how.saves || how.arms && is_empty {
         true => Vec::new(),
-        false => planning::save(server, &plans, args.out.as_deref())?,
+        false => planning::save(server, &plans, how.out)?,
     };
-    let armed = match (arms, is_empty) {
+    let armed = match (how.arms, is_empty) {
         (true, false) => Some(armed::arm(server, &plans[0])?),
         (true, true) => {
             armed::disarm(server, "there was nothing to do")?;
@@ -125,8 +205,12 @@ fn ask(args: &PlanArgs, common: &Common, look: &Look, server: &Server) -> Result
             armed.as_ref(),
         ));
     } else {
-        show_all(look, &plans, server, args);
-        show_next(look, common, server, &saved, arms)?;
+        show_all(look, &plans, server, common, how.all_files);
+        let waits = plans[0].undecided().next().is_some();
+        match waits && how.arms {
+            true => show_waits(look, common, &plans[0]),
+            false => show_next(look, common, server, &saved, how.arms)?,
+        }
     }
     Ok(if !left_out.is_empty() {
         fail::NO
@@ -135,7 +219,37 @@ fn ask(args: &PlanArgs, common: &Common, look: &Look, server: &Server) -> Result
     })
 }
 
-fn show_all(look: &Look, plans: &[Plan], server: &Server, args: &PlanArgs) {
+/// What has to be decided before a plan can be carried out.
+fn show_waits(look: &Look, common: &Common, plan: &Plan) {
+    let ids: Vec<&str> = plan
+        .undecided()
+        .map(|(_, asked)| asked.id.as_str())
+        .collect();
+    let many = count(ids.len(), "decision", "decisions");
+    look.say(&look.paint(
+        Means::Caution,
+        &format!(
+            "\nThe plan is armed, and waits for {many}: {}.",
+            ids.join(", ")
+        ),
+    ));
+    let (path, asked) = plan.undecided().next().expect("there is one");
+    look.next(&common.next(&format!("settings decide {} mine", asked.id)));
+    let others = [
+        (
+            "Or as it is shipped",
+            format!("settings decide {} theirs", asked.id),
+        ),
+        ("Or in your editor", format!("settings edit {path}")),
+        ("Or all of them at once", "plan --again --mine".to_owned()),
+    ];
+    for (what, command) in others {
+        let command = look.paint(Means::Paste, &common.next(&command));
+        look.say(&format!("{what}: {command}"));
+    }
+}
+
+fn show_all(look: &Look, plans: &[Plan], server: &Server, common: &Common, all_files: bool) {
     if plans.len() > 1 {
         let stops: Vec<&str> = plans.iter().map(|plan| plan.to.as_str()).collect();
         let text = format!(
@@ -149,7 +263,7 @@ fn show_all(look: &Look, plans: &[Plan], server: &Server, args: &PlanArgs) {
         if number > 0 {
             look.say("");
         }
-        show(look, plan, server, args.files);
+        show(look, plan, server, common, all_files);
     }
     if plans.iter().all(Plan::is_empty) {
         look.say("\nThere is nothing to do.");
@@ -199,7 +313,7 @@ pub fn show_next(
 const NAMED: usize = 12;
 
 /// Shows a plan.
-pub fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
+pub fn show(look: &Look, plan: &Plan, server: &Server, common: &Common, all_files: bool) {
     let title = format!(
         "{}: {}. {}.",
         plan.server,
@@ -263,6 +377,7 @@ pub fn show(look: &Look, plan: &Plan, server: &Server, all_files: bool) {
         more => look.say(&format!("\n  unchanged: {more}, which --files lists")),
     }
     show_edits(&plan.edits, &plan.renames, server, look);
+    merges::show(&plan.merges, common, look);
     if all_files {
         look.say("");
         let rows = plan.actions.iter().map(|action| {
@@ -378,7 +493,7 @@ pub fn arm_and_show(
         look.answer(&answers::PlanDrawn::new(&plans, &saved, &[], Some(&armed)));
         return Ok(fail::DONE);
     }
-    show(look, &plans[0], server, false);
+    show(look, &plans[0], server, common, false);
     show_next(look, common, server, &saved, true)?;
     Ok(fail::DONE)
 }
@@ -421,11 +536,11 @@ pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look:
         look.say(&format!("\n  {what}, {}:", edit.path));
         for change in &edit.lines {
             for (text, line) in change.was.iter().zip(change.line..) {
-                let text = format!("    - {}   (line {line})", ends_seen(text));
+                let text = format!("    - {}   (line {line})", ends_seen(shown(text)));
                 look.say(&look.paint(Means::Bad, &text));
             }
             for text in &change.becomes {
-                let text = format!("    + {}", ends_seen(text));
+                let text = format!("    + {}", ends_seen(shown(text)));
                 look.say(&look.paint(Means::Good, &text));
             }
         }

@@ -123,6 +123,7 @@ impl TermArgs {
             variant: Vec::new(),
             beside: false,
             of: self.of.clone(),
+            undecided: None,
             policy: Policy {
                 early: self.allow_early,
                 untested: self.allow_untested,

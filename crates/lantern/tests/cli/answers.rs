@@ -101,6 +101,11 @@ fn every_answer_is_as_its_schema_says() {
     // A server comes into care, and is looked at.
     meet("Failure", 1, &terrace(&["status"]));
     meet("Adopted", 0, &["adopt", "halcyon-terrace"]);
+    meet(
+        "SettingsSet",
+        0,
+        &terrace(&["settings", "set", "greenhouse.conf", "seats", "24", "--now"]),
+    );
     world.edit("halcyon-terrace/lantern.toml", "at = [\"10s\"]", "at = []");
     world.write("halcyon-terrace/addons/what.txt", "whose?");
     meet("ConsoleState", 0, &terrace(&["console", "start"]));
@@ -118,6 +123,13 @@ fn every_answer_is_as_its_schema_says() {
         0,
         &terrace(&["settings", "show", "server/build.toml"]),
     );
+    world.write("sample.toml", "version = 1\nseats = 24\n");
+    meet(
+        "SettingsCompared",
+        3,
+        &terrace(&["settings", "compare", "server/build.toml", "sample.toml"]),
+    );
+    meet("DecisionsMade", 0, &terrace(&["settings", "decided"]));
     meet("LaunchShown", 0, &terrace(&["launch", "show"]));
     meet("VerifySeen", 0, &terrace(&["verify"]));
     meet(

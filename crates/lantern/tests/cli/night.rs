@@ -122,7 +122,7 @@ fn what_was_yours_is_shown_and_comes_back() {
     let differs = at(&world, &["diff"]);
     assert!(differs.contains("+a note of mine"), "{differs}");
     assert!(differs.contains("exit status 3"), "{differs}");
-    plan(&world, &["--to", "5.4"]);
+    plan(&world, &["--to", "5.4", "--theirs"]);
     assert_snapshot!(
         "diff_plan",
         at(

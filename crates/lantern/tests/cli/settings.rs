@@ -138,7 +138,7 @@ fn what_was_changed_by_hand_is_kept_over_a_new_release() {
         "3.2",
         &before.replace("wet = yes", "wet = no\r\ndry = always"),
     );
-    assert!(plan().contains("what you changed in 1 place is kept, and"));
+    assert!(plan().contains("limits.ini: 1 value of yours kept, 1 follows the release"));
     assert!(at(&world, &["changeover", "--yes"]).contains("exit status 0"));
     let twice = mine.replace("wet = yes", "wet = no\r\ndry = always");
     assert_eq!(world.read(limits), twice);
@@ -150,11 +150,42 @@ fn what_was_changed_by_hand_is_kept_over_a_new_release() {
         "3.3",
         &before.replace("wet = yes", "; at most\r\nwet = maybe"),
     );
-    assert!(plan().contains("what you changed in 2 places is kept, and"));
+    assert!(plan().contains("limits.ini: 2 values of yours kept, 1 follows the release, 1 gone"));
     assert!(at(&world, &["changeover", "--yes"]).contains("exit status 0"));
     let met = mine.replace("roots = 2", "roots = 7");
-    assert_eq!(world.read(limits), met.replace("wet = yes", "wet = maybe"));
-    // The same value: it is said, and yours is set aside.
+    let met = met.replace("wet = yes", "; at most\r\nwet = maybe");
+    assert_eq!(world.read(limits), met);
+    // The same value: yours stays, unless something else is decided.
     release("3.4", &before.replace("rows = 4", "rows = 5"));
     assert_snapshot!("settings_clash", plan());
+    let drawn = world.read("triad-north/.lantern/next.plan.json");
+    let drawn: serde_json::Value = serde_json::from_str(&drawn).unwrap();
+    let id = drawn["merges"][0]["questions"][0]["id"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    let decide = |answer: &str| at(&world, &["settings", "decide", &id[..6], answer]);
+    assert!(decide("7").contains("decided: 7"));
+    assert!(decide("theirs").contains("decided: as it is shipped"));
+    assert_snapshot!(
+        "settings_decided",
+        at(&world, &["settings", "decided"]).replace(&id, "ID")
+    );
+    assert!(at(&world, &["changeover", "--yes"]).contains("exit status 0"));
+    assert_eq!(
+        world.read(limits),
+        met.replace("rows   = 9   # for the party", "rows   = 5")
+            .replace("wet = maybe", "wet = yes")
+            .replace("; at most\r\n", "")
+    );
+    // The same question is answered as it was before.
+    at(&world, &["undo", "--yes"]);
+    assert!(plan().contains("decided: as it is shipped"));
+    assert!(at(&world, &["settings", "forget", &id]).contains("asked again"));
+    assert!(at(&world, &["plan", "--again"]).contains("yours stays, unless you decide otherwise"));
+    assert!(at(&world, &["plan", "--again", "--theirs"]).contains("decided: as it is shipped"));
+    assert!(
+        at(&world, &["settings", "decide", "0000000", "mine"])
+            .contains("is no question of the armed plan; it has")
+    );
 }

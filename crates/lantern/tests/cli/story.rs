@@ -117,6 +117,9 @@ fn what_was_edited_since_is_set_aside_and_said() {
     );
     assert_snapshot!("survey_edited", world.lantern(SURVEY));
     assert_snapshot!("plan_edited", world.lantern(PLAN));
+    // Both have changed the same lines: nothing is done before that is decided.
+    assert_snapshot!("changeover_undecided", world.lantern(CHANGEOVER));
+    world.ok(&["plan", "--again", "--theirs", "--server", "halcyon-terrace"]);
     world.ok(CHANGEOVER);
     world.edit(
         "halcyon-terrace/greenhouse.conf",

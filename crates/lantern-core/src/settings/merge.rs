@@ -1,0 +1,661 @@
+//! Three texts, one answer: what its author has made of a text since, with what I have made of it.
+//!
+//! By lines first, so that remarks and order follow where nobody but the author touched them; then by keys, so that each
+//! value is what was decided for it. What comes of it is read again, and has to hold every one.
+
+use super::blocks::{Stretch, stretches};
+use super::rewrite::{From, Value, Wanted, rewritten};
+use super::verdict::{Verdict, judged};
+use super::{Contents, Entry, Form, Key, Manner, Notation, contents, items, lines, set};
+use crate::reading::line_at;
+use crate::text::Text;
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::ops::Range;
+
+/// A text in three states.
+#[derive(Debug, Clone, Copy)]
+pub struct Three<'t> {
+    /// As it was shipped, and as both others come from.
+    pub before: &'t Text,
+    /// As I have it.
+    pub mine: &'t Text,
+    /// As it is shipped now.
+    pub now: &'t Text,
+}
+
+/// What is decided.
+#[derive(Debug, Clone, Copy)]
+pub struct Answers<'a> {
+    /// By the ids of questions.
+    pub known: &'a BTreeMap<String, Answer>,
+    /// Of all others.
+    pub otherwise: Option<&'a Answer>,
+}
+
+impl Answers<'_> {
+    fn of(&self, id: &str) -> Option<Answer> {
+        self.known.get(id).or(self.otherwise).cloned()
+    }
+}
+
+/// What is decided for a question.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Answer {
+    /// As I have it.
+    Mine,
+    /// As it is shipped now.
+    Theirs,
+    /// This value.
+    Value(String),
+    /// The whole text so.
+    Text(Text),
+}
+
+/// What a question is about.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Subject {
+    /// A value.
+    Value(Key),
+    /// Lines.
+    Block,
+    /// The whole file.
+    Whole,
+}
+
+/// Something that both hands have changed, each in another way.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Question {
+    /// The same for the same file and key, or lines, and the same two answers.
+    pub id: String,
+    /// What it is about.
+    pub subject: Subject,
+    /// Whether it is a secret: then the three texts are none.
+    pub is_secret: bool,
+    /// As it was shipped before; none where it was not there, and so for the others.
+    pub before: Option<String>,
+    /// As I have it.
+    pub mine: Option<String>,
+    /// As it is shipped now.
+    pub theirs: Option<String>,
+    /// The lines, from 1, where it stands in the three texts: before, mine, now.
+    pub lines: [Option<usize>; 3],
+    /// What was decided.
+    pub answer: Option<Answer>,
+}
+
+impl Question {
+    /// Whether nothing can be done before it is decided: of a value, mine stays until then.
+    pub fn is_open(&self) -> bool {
+        self.answer.is_none() && !matches!(self.subject, Subject::Value(_))
+    }
+}
+
+/// What should be known besides.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Told {
+    /// I had changed a value that is there no more.
+    Gone {
+        /// Its key.
+        key: Key,
+        /// What it said; none of a secret.
+        mine: Option<String>,
+        /// A new key that may be the same by another name.
+        likely: Option<Key>,
+    },
+    /// A value is under another name by now.
+    Renamed {
+        /// The old name.
+        from: Key,
+        /// The new one.
+        to: Key,
+    },
+    /// A secret would be under another name by now, and was left where it is.
+    SecretStays {
+        /// The old name.
+        from: Key,
+        /// The new one.
+        to: Key,
+    },
+}
+
+/// How many of each: of values, or of places where lines changed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Counts {
+    /// Whether places were counted, and not values.
+    pub places: bool,
+    /// Mine, and other than what is shipped now.
+    pub kept: usize,
+    /// Those that come.
+    pub new: usize,
+    /// Those that follow what its author has changed.
+    pub followed: usize,
+    /// Those that go.
+    pub gone: usize,
+    /// Those that both have changed, and nobody has decided.
+    pub conflicts: usize,
+}
+
+/// What comes of three texts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Merge {
+    /// The text. Where something is undecided, mine stands there.
+    pub text: Text,
+    /// How many of each.
+    pub counts: Counts,
+    /// What should be known besides.
+    pub told: Vec<Told>,
+    /// What both have changed, decided or not.
+    pub questions: Vec<Question>,
+}
+
+/// The question that a whole text is, by its path, as I have it and as it is shipped now.
+pub fn whole_id(path: &str, mine: &Text, now: &Text) -> String {
+    id_of(path, "the whole", &[mine.as_str(), now.as_str()])
+}
+
+fn id_of(path: &str, what: &str, texts: &[&str]) -> String {
+    let mut hasher = blake3::Hasher::new();
+    for part in [path, what].iter().chain(texts) {
+        hasher.update(part.as_bytes());
+        hasher.update(&[0]);
+    }
+    hasher.finalize().to_hex()[..8].to_owned()
+}
+
+/// What its author has made of the text at `path` since, with what I have made of it.
+///
+/// Mine keeps its encoding and its line ends. Mine as it was shipped gives what is shipped now, and what is shipped now as it
+/// was before gives mine, byte for byte.
+pub fn merge(path: &str, manner: &Manner, three: Three<'_>, answers: Answers<'_>) -> Merge {
+    let plain = |text: &Text| Merge {
+        text: text.clone(),
+        counts: Counts::default(),
+        told: Vec::new(),
+        questions: Vec::new(),
+    };
+    if three.mine == three.before {
+        return plain(three.now);
+    }
+    if three.mine == three.now {
+        return plain(three.mine);
+    }
+    let whole = whole_id(path, three.mine, three.now);
+    match answers.known.get(&whole) {
+        Some(Answer::Text(text)) => return plain(text),
+        Some(Answer::Theirs) => return plain(three.now),
+        _ => {}
+    }
+    let mine = three.mine.as_str();
+    let (before, now) = (
+        with_ends(three.before.as_str(), mine),
+        with_ends(three.now.as_str(), mine),
+    );
+    let merging = Merging {
+        path,
+        manner,
+        texts: [&before, mine, &now],
+        answers,
+    };
+    let (text, mut merge) = merging.merged();
+    match text.and_then(|text| three.mine.with(text)) {
+        Some(text) => Merge { text, ..merge },
+        None => {
+            let decided = answers.of(&whole);
+            if decided == Some(Answer::Theirs) {
+                return plain(three.now);
+            }
+            let decided = decided.filter(|answer| *answer == Answer::Mine);
+            merge.counts = Counts {
+                conflicts: usize::from(decided.is_none()),
+                ..Counts::default()
+            };
+            merge.questions = vec![Question {
+                id: whole,
+                subject: Subject::Whole,
+                is_secret: false,
+                before: None,
+                mine: None,
+                theirs: None,
+                lines: [Some(1); 3],
+                answer: decided,
+            }];
+            Merge {
+                text: three.mine.clone(),
+                ..merge
+            }
+        }
+    }
+}
+
+/// A text with the line ends of another one, where each has only one kind.
+fn with_ends(text: &str, of: &str) -> String {
+    let all = |text: &str| text.matches('\n').count();
+    let long = |text: &str| text.matches("\r\n").count();
+    if long(text) == 0 && all(of) > 0 && long(of) == all(of) {
+        return text.replace('\n', "\r\n");
+    }
+    if all(text) > 0 && long(text) == all(text) && long(of) == 0 {
+        return text.replace("\r\n", "\n");
+    }
+    text.to_owned()
+}
+
+struct Merging<'t> {
+    path: &'t str,
+    manner: &'t Manner,
+    /// Before, mine, now.
+    texts: [&'t str; 3],
+    answers: Answers<'t>,
+}
+
+/// The values of three texts.
+struct Values<'t> {
+    notation: &'t Notation,
+    contents: &'t [Contents; 3],
+    /// Keys that stand twice in one of them: what they say is left to the lines.
+    twice: HashSet<&'t Key>,
+}
+
+impl<'t> Merging<'t> {
+    /// The text that comes of it, where one does; and all else that is to be said.
+    fn merged(&self) -> (Option<String>, Merge) {
+        let read = self.manner.notation.as_ref().and_then(|notation| {
+            let [before, mine, now] = self.texts.map(|text| contents(notation, text).ok());
+            Some((notation, [before?, mine?, now?]))
+        });
+        let values = read.as_ref().and_then(|(notation, contents)| {
+            let twice = twice(contents);
+            let usable = twice.is_empty() || !notation.is_whole();
+            usable.then_some(Values {
+                notation,
+                contents,
+                twice,
+            })
+        });
+        let split = self
+            .texts
+            .map(|text| text.split('\n').collect::<Vec<&str>>());
+        let [before, mine, now] = &split;
+        let stretches = stretches(before, mine, now);
+        let mut merge = Merge {
+            text: Text::read(&[]),
+            counts: Counts::default(),
+            told: Vec::new(),
+            questions: Vec::new(),
+        };
+        // How many lines of each of three say values, or nothing: from the top on, and then from the end.
+        let by_keys = |three: [&[&str]; 3]| {
+            let notation = values.as_ref().map(|values| values.notation);
+            let is_plain = |line: &&&str| {
+                notation.is_some_and(|it| it.is_whole() || lines::is_plain(it, line))
+            };
+            let above = three.map(|lines| lines.iter().take_while(is_plain).count());
+            let mut number = 0;
+            let below = three.map(|lines| {
+                number += 1;
+                lines[above[number - 1]..]
+                    .iter()
+                    .rev()
+                    .take_while(is_plain)
+                    .count()
+            });
+            [above, below]
+        };
+        let mut left: HashSet<&Key> = HashSet::new();
+        let mut joined: Vec<&str> = Vec::with_capacity(mine.len());
+        for stretch in &stretches {
+            match stretch {
+                Stretch::Same(lines) => joined.extend(&before[lines.clone()]),
+                Stretch::Mine(lines) => joined.extend(&mine[lines.clone()]),
+                Stretch::Theirs(lines) => joined.extend(&now[lines.clone()]),
+                Stretch::Clash {
+                    before: was,
+                    mine: own,
+                    now: new,
+                } => {
+                    let three = [&before[was.clone()], &mine[own.clone()], &now[new.clone()]];
+                    // Lines that say values, above and below, are decided by their keys.
+                    let [above, below] = by_keys(three);
+                    let core =
+                        [0, 1, 2].map(|at| &three[at][above[at]..three[at].len() - below[at]]);
+                    joined.extend(&three[1][..above[1]]);
+                    if core[1] == core[0] {
+                        joined.extend(core[2]);
+                    } else if core[2] == core[0] || core[1] == core[2] {
+                        joined.extend(core[1]);
+                    } else {
+                        let at = [was, own, new];
+                        let lines = [0, 1, 2].map(|number| {
+                            let start = at[number].start + above[number];
+                            start..start + core[number].len()
+                        });
+                        let question = self.block(core, &lines);
+                        let theirs = question.answer == Some(Answer::Theirs);
+                        joined.extend(if theirs { core[2] } else { core[1] });
+                        merge.questions.push(question);
+                        if let Some(values) = &values {
+                            left.extend(values.keys_in(self.texts, &lines));
+                        }
+                    }
+                    joined.extend(&three[1][three[1].len() - below[1]..]);
+                }
+            }
+        }
+        let joined = joined.join("\n");
+        let Some(values) = &values else {
+            merge.counts = of_places(&stretches, &merge.questions);
+            let reads = |(notation, _): &(&Notation, _)| contents(notation, &joined).is_ok();
+            let fits = read.as_ref().is_none_or(reads);
+            return (fits.then_some(joined), merge);
+        };
+        left.extend(&values.twice);
+        let text = self.with_values(values, &joined, &left, &mut merge);
+        if !values.notation.is_whole() && merge.counts == Counts::default() {
+            merge.counts = of_places(&stretches, &merge.questions);
+        }
+        (text, merge)
+    }
+
+    /// The question that lines are which both have changed.
+    fn block(&self, three: [&[&str]; 3], at: &[Range<usize>; 3]) -> Question {
+        let whole = three.map(|lines| lines.join("\n"));
+        let id = id_of(self.path, &whole[0], &[&whole[1], &whole[2]]);
+        let shown = |lines: &[&str]| {
+            let lines = lines.iter().map(|line| self.manner.hidden(line));
+            Some(lines.collect::<Vec<_>>().join("\n"))
+        };
+        let answer = self.answers.of(&id);
+        Question {
+            id,
+            subject: Subject::Block,
+            is_secret: false,
+            before: shown(three[0]),
+            mine: shown(three[1]),
+            theirs: shown(three[2]),
+            lines: at.each_ref().map(|lines| Some(lines.start + 1)),
+            answer: answer.filter(|answer| matches!(answer, Answer::Mine | Answer::Theirs)),
+        }
+    }
+
+    /// Brings a text to what is decided for each value; none where it cannot be made to hold that.
+    fn with_values(
+        &self,
+        values: &Values<'t>,
+        joined: &str,
+        left: &HashSet<&Key>,
+        merge: &mut Merge,
+    ) -> Option<String> {
+        let [was, own, new] = values.by_key(self.texts, left);
+        let (renamed, stays) = self.renamed(&was, &own, &new, merge);
+        let under = |old: &HashMap<&'t Key, Value<'t>>| {
+            let mut old = old.clone();
+            for (to, from) in &renamed {
+                if let Some(value) = old.remove(from) {
+                    old.entry(to).or_insert(value);
+                }
+            }
+            old
+        };
+        let (was, own) = (under(&was), under(&own));
+        let mut keys: Vec<&Key> = was
+            .keys()
+            .chain(own.keys())
+            .chain(new.keys())
+            .copied()
+            .collect();
+        keys.sort_unstable();
+        keys.dedup();
+        let mut wanted: Wanted<'_> = HashMap::with_capacity(keys.len());
+        let mut lists: Vec<(&Key, String)> = Vec::new();
+        let mut singly: Vec<(&Key, String)> = Vec::new();
+        let mut gone: Vec<&Key> = Vec::new();
+        let mut comes: Vec<&Key> = Vec::new();
+        let counts = &mut merge.counts;
+        for key in keys {
+            let (before, mine, now) = (was.get(key), own.get(key), new.get(key));
+            let verdict = match stays.contains(&key) {
+                true => Verdict::Mine,
+                false => judged(before, mine, now),
+            };
+            let take = match verdict {
+                Verdict::Mine => {
+                    counts.kept += usize::from(mine != now);
+                    mine
+                }
+                Verdict::Follows => {
+                    counts.followed += usize::from(now.is_some());
+                    now
+                }
+                Verdict::Comes => {
+                    counts.new += 1;
+                    comes.push(key);
+                    now
+                }
+                Verdict::Goes => {
+                    counts.gone += 1;
+                    if mine != before {
+                        gone.push(key);
+                    }
+                    now
+                }
+                Verdict::Clash => {
+                    let any_order = self.manner.any_order.contains(key);
+                    let list = before.zip(mine).zip(now).filter(|_| any_order);
+                    let list = list.and_then(|((before, mine), now)| {
+                        items::merged(values.notation, before.raw, mine.raw, now.raw)
+                    });
+                    if let Some(list) = list {
+                        counts.kept += 1;
+                        lists.push((key, list));
+                        continue;
+                    }
+                    let mut question = self.question(values, key, [before, mine, now]);
+                    let take = match &question.answer {
+                        Some(Answer::Theirs) => now,
+                        Some(Answer::Value(value)) => {
+                            singly.push((key, value.clone()));
+                            mine.or(now)
+                        }
+                        Some(Answer::Mine) => mine,
+                        _ => {
+                            question.answer = None;
+                            counts.conflicts += 1;
+                            mine
+                        }
+                    };
+                    merge.questions.push(question);
+                    take
+                }
+            };
+            if let Some(value) = take {
+                wanted.insert(key, value.clone());
+            }
+        }
+        merge.counts.conflicts += merge.questions.iter().filter(|it| it.is_open()).count();
+        for key in gone {
+            let likely = likely(key, was.get(key), &comes, &new);
+            let mine = own.get(key).filter(|_| !self.manner.is_secret(key));
+            merge.told.push(Told::Gone {
+                key: key.clone(),
+                mine: mine.map(|value| value.says.to_owned()),
+                likely: likely.cloned(),
+            });
+        }
+        for (key, list) in &lists {
+            let form = own.get(key).map_or(Form::List, |value| value.form);
+            wanted.insert(
+                key,
+                Value {
+                    says: list,
+                    form,
+                    raw: list,
+                },
+            );
+        }
+        let notation = values.notation;
+        let from = From {
+            text: self.texts[2],
+            contents: &values.contents[2],
+            before: Some((self.texts[0], &values.contents[0])),
+        };
+        let made = rewritten(notation, joined, &wanted, left, from);
+        // Where lines put values into the wrong places, mine is where it begins.
+        let made = made.or_else(|| {
+            let from_mine = merge
+                .questions
+                .iter()
+                .all(|it| matches!(it.subject, Subject::Value(_)));
+            from_mine.then(|| rewritten(notation, self.texts[1], &wanted, left, from))?
+        })?;
+        singly.into_iter().try_fold(made, |text, (key, value)| {
+            set(notation, &text, key, &value).ok()
+        })
+    }
+
+    /// Which new keys stand for which old ones; and old ones that stay, as they are secrets.
+    fn renamed(
+        &self,
+        was: &HashMap<&'t Key, Value<'t>>,
+        own: &HashMap<&'t Key, Value<'t>>,
+        new: &HashMap<&'t Key, Value<'t>>,
+        merge: &mut Merge,
+    ) -> (Vec<(&'t Key, &'t Key)>, Vec<&'t Key>) {
+        let (mut renamed, mut stays) = (Vec::new(), Vec::new());
+        for (to, from) in &self.manner.was {
+            let is_so = own.contains_key(from)
+                && !own.contains_key(to)
+                && !was.contains_key(to)
+                && new.contains_key(to)
+                && !new.contains_key(from);
+            if !is_so {
+                continue;
+            }
+            if self.manner.is_secret(from) || self.manner.is_secret(to) {
+                if was.get(from) != own.get(from) {
+                    stays.push(from);
+                    merge.told.push(Told::SecretStays {
+                        from: from.clone(),
+                        to: to.clone(),
+                    });
+                }
+                continue;
+            }
+            merge.told.push(Told::Renamed {
+                from: from.clone(),
+                to: to.clone(),
+            });
+            renamed.push((to, from));
+        }
+        (renamed, stays)
+    }
+
+    fn question(&self, values: &Values<'_>, key: &Key, three: [Option<&Value<'_>>; 3]) -> Question {
+        let is_secret = self.manner.is_secret(key);
+        let texts = three.map(|value| value.map(|value| value.raw));
+        let [_, mine, theirs] = texts.map(|text| text.unwrap_or("\u{0}missing"));
+        let mine = if is_secret { "" } else { mine };
+        let id = id_of(self.path, &key.to_string(), &[mine, theirs]);
+        let answer = self.answers.of(&id);
+        let mut number = 0;
+        let lines = values.contents.each_ref().map(|contents| {
+            let entry = contents.entries.iter().find(|entry| entry.key == *key);
+            number += 1;
+            entry.map(|entry| line_at(self.texts[number - 1], entry.value.start))
+        });
+        let [before, mine, theirs] =
+            texts.map(|text| text.filter(|_| !is_secret).map(str::to_owned));
+        Question {
+            id,
+            subject: Subject::Value(key.clone()),
+            is_secret,
+            before,
+            mine,
+            theirs,
+            lines,
+            answer,
+        }
+    }
+}
+
+impl<'t> Values<'t> {
+    /// What each of the three says, by key.
+    fn by_key(
+        &self,
+        texts: [&'t str; 3],
+        left: &HashSet<&Key>,
+    ) -> [HashMap<&'t Key, Value<'t>>; 3] {
+        let mut number = 0;
+        self.contents.each_ref().map(|contents| {
+            number += 1;
+            let text = texts[number - 1];
+            let entries = contents
+                .entries
+                .iter()
+                .filter(|entry| !left.contains(&entry.key));
+            entries
+                .map(|entry| (&entry.key, Value::of(entry, text)))
+                .collect()
+        })
+    }
+
+    /// The keys that stand in some lines of the three.
+    fn keys_in(&self, texts: [&str; 3], lines: &[Range<usize>; 3]) -> Vec<&'t Key> {
+        let mut keys = Vec::new();
+        for ((contents, text), lines) in self.contents.iter().zip(texts).zip(lines) {
+            let inside = |entry: &&Entry| lines.contains(&(line_at(text, entry.value.start) - 1));
+            keys.extend(
+                contents
+                    .entries
+                    .iter()
+                    .filter(inside)
+                    .map(|entry| &entry.key),
+            );
+        }
+        keys
+    }
+}
+
+/// Keys that stand twice in one of the texts.
+fn twice(contents: &[Contents; 3]) -> HashSet<&Key> {
+    let mut twice = HashSet::new();
+    for contents in contents {
+        let mut seen = HashSet::new();
+        let again = contents
+            .entries
+            .iter()
+            .filter(|entry| !seen.insert(&entry.key));
+        twice.extend(again.map(|entry| &entry.key));
+    }
+    twice
+}
+
+/// The one new key that may be another name of one that went: beside it, or with the same last name, and as it was shipped before.
+fn likely<'k>(
+    key: &Key,
+    was: Option<&Value<'_>>,
+    comes: &[&'k Key],
+    new: &HashMap<&Key, Value<'_>>,
+) -> Option<&'k Key> {
+    let (above, name) = key.split();
+    let mut those = comes.iter().filter(|new_key| {
+        let (beside, last) = new_key.split();
+        (beside == above || last == name) && was.is_some() && new.get(**new_key) == was
+    });
+    let first = those.next()?;
+    those.next().is_none().then_some(*first)
+}
+
+fn of_places(stretches: &[Stretch], questions: &[Question]) -> Counts {
+    let of = |is: fn(&Stretch) -> bool| stretches.iter().filter(|stretch| is(stretch)).count();
+    let answered = |answer| {
+        let those = questions.iter().filter_map(|it| it.answer.as_ref());
+        those.filter(|it| **it == answer).count()
+    };
+    Counts {
+        places: true,
+        kept: of(|it| matches!(it, Stretch::Mine(_))) + answered(Answer::Mine),
+        followed: of(|it| matches!(it, Stretch::Theirs(_))) + answered(Answer::Theirs),
+        conflicts: questions.iter().filter(|it| it.is_open()).count(),
+        ..Counts::default()
+    }
+}
