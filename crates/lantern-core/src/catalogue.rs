@@ -10,6 +10,7 @@ use crate::json::{JsonFault, plain_reason};
 use crate::version::Notations;
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
+use std::collections::BTreeMap;
 use std::collections::HashMap;
 
 /// Where an offer comes from.
@@ -34,6 +35,8 @@ pub struct Offer {
     pub content: Option<String>,
     /// The folder in the archive that is this one's, where that holds several.
     pub inside: Option<String>,
+    /// By file, as it comes to lie or the end of that: keys of settings that have another name by now, with the old one.
+    pub was: BTreeMap<String, BTreeMap<String, String>>,
     /// Where it comes from.
     pub origin: Origin,
 }
@@ -82,6 +85,7 @@ pub fn write(name: &str, offers: &[Offer]) -> String {
         written.archive = Some(offer.artifact.clone());
         written.content.clone_from(&offer.content);
         written.inside.clone_from(&offer.inside);
+        written.was = Some(offer.was.clone()).filter(|was| !was.is_empty());
         written
     };
     let mut offers: Vec<&Offer> = offers.iter().collect();
@@ -157,6 +161,7 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
         .ok_or_else(|| format!("{say}: archive is missing"))?;
     let content = written.content.take();
     let inside = written.inside.take();
+    let was = written.was.take().unwrap_or_default();
     let no_hash = |hash: &str| {
         hash.len() != 64 || !hash.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'))
     };
@@ -175,6 +180,7 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
         artifact,
         content,
         inside,
+        was,
         origin: Origin::Catalogue,
     })
 }
@@ -241,7 +247,7 @@ mod tests {
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
         3: bee-traffic 1.0: "=>5" is not a range: "=>" is none of = > >= < <= ^ ~ (column 1)
-        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `build`, `archive`, `content`, `inside`, `title`, `server`, `framework`, `runtime`, `flavour`, `needs`, `needs_installed`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `before`, `after`, `arguments`, `members`, `group`, `takes`, `side`, `effect`, `world_bound`, `channel`, `withdrawn`
+        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `build`, `archive`, `content`, `inside`, `was`, `title`, `server`, `framework`, `runtime`, `flavour`, `needs`, `needs_installed`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `before`, `after`, `arguments`, `members`, `group`, `takes`, `side`, `effect`, `world_bound`, `channel`, `withdrawn`
         5: drip-lines 1.0 disagrees with the one at line 2
         7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits in lower case
         8: the id Drip-Lines differs from drip-lines only in case

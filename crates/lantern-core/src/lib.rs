@@ -28,6 +28,7 @@
 //! | [`launch`] | what a start script does, and where it is cut off | |
 //! | [`order`] | in which order; what is the least change to the arrangement that is there | |
 //! | [`text`] | which lines of a text give way to which; all else stays byte for byte | |
+//! | [`patch`] | hand edits with a name, laid again over each new release | unified diffs |
 //! | [`clients`] | what must a client have | |
 //! | [`flags`] | what a setting that follows from facts has to be | |
 //! | [`health`] | what has a start shown, held against what was expected | |
@@ -54,6 +55,7 @@ pub mod link;
 pub mod operation;
 pub mod order;
 pub mod outlook;
+pub mod patch;
 pub mod path;
 pub mod plan;
 pub mod reading;

@@ -102,11 +102,8 @@ impl Depot {
         Ok(())
     }
 
-    /// An offer with the version that a catalogue knows it by, where it states none itself.
+    /// An offer with what a catalogue knows of it: its version, where it states none itself, and which settings have another name.
     fn as_known(&self, mut offer: Offer) -> Offer {
-        if !offer.facts.version.is_content() {
-            return offer;
-        }
         let content = offer.content.as_ref();
         let same = |known: &&Offer| {
             let by_content = content.is_some() && known.content.as_ref() == content;
@@ -116,7 +113,11 @@ impl Depot {
             .offers
             .iter()
             .filter(|it| it.origin == Origin::Catalogue);
-        if let Some(known) = catalogued.find(same) {
+        let known = catalogued.find(same);
+        if let Some(known) = known {
+            offer.was.clone_from(&known.was);
+        }
+        if let Some(known) = known.filter(|_| offer.facts.version.is_content()) {
             let states_nothing = offer.facts
                 == Facts::new(
                     offer.facts.id.clone(),
@@ -202,6 +203,7 @@ fn read(
         facts: read.facts,
         content: read.content.filter(|content| *content != artifact.blake3),
         inside: read.inside,
+        was: BTreeMap::new(),
         artifact: artifact.clone(),
         origin: Origin::DropFolder,
     });

@@ -148,6 +148,7 @@ pub fn release(family: &Family, path: &Path) -> Result<Vec<ReleaseTried>> {
             facts: read.facts,
             artifact: artifact.clone(),
             content: read.content,
+            was: BTreeMap::new(),
             inside: read.inside,
             origin: Origin::DropFolder,
         };

@@ -86,6 +86,7 @@ answers!(
     OrderWhy<'_>,
     OutlookTable<'_>,
     Pages,
+    PatchesKept,
     PlanDrawn<'_>,
     Ready<'_>,
     Rehearsal,
@@ -1284,6 +1285,30 @@ pub struct ValueCompared {
 pub struct DecisionsMade {
     /// In the order in which they were made.
     pub decisions: Vec<Decision>,
+}
+
+/// `settings keep`, `kept`, `unkeep`, `import`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PatchesKept {
+    /// By name.
+    pub patches: Vec<PatchKept>,
+}
+
+/// A hand edit with a name.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PatchKept {
+    /// Its name.
+    pub name: String,
+    /// The file.
+    pub path: RelPath,
+    /// The component that ships it; null of a file of the place.
+    pub component: Option<Id>,
+    /// How many places it changes.
+    pub changes: usize,
+    /// How it stands to the file, in words.
+    pub stands: String,
+    /// It as a unified diff.
+    pub text: String,
 }
 
 /// `settings set --now`

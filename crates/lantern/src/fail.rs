@@ -519,6 +519,22 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             };
             format!("{mends}Or start it as it is, with --anyway.")
         }
+        PlanningFault::PatchName(_) => "Letters, digits, - _ . and at most 60 of them.".into(),
+        PlanningFault::PatchTaken(name) => format!(
+            "Choose another name, or let that one go: {}",
+            common.next(&format!("settings unkeep {name}"))
+        ),
+        PlanningFault::NoPatch { .. } => format!("See which there are: {}", common.next("settings kept")),
+        PlanningFault::Patch { .. } => {
+            "Nothing was changed. A patch is a unified diff of one file, with its path in the server folder behind +++.".into()
+        }
+        PlanningFault::NothingToKeep { path, .. } => format!("See what you changed: {}", common.next(&format!("diff {path}"))),
+        PlanningFault::SecretInPatch(_) => "Nothing was kept. Leave that line out of it.".into(),
+        PlanningFault::PatchOfOwn(_) => String::new(),
+        PlanningFault::PatchMisfit { name, .. } => format!(
+            "Nothing was changed. Look at it: {}",
+            common.next(&format!("settings kept {name}"))
+        ),
         PlanningFault::NoSample(path) => format!(
             "Name one: {}",
             common.next(&format!("settings compare {path} SAMPLE"))

@@ -80,6 +80,7 @@ fn offer(facts: Facts) -> Offer {
     Offer {
         facts,
         content: None,
+        was: std::collections::BTreeMap::new(),
         inside: None,
         artifact: Artifact {
             file: String::new(),

@@ -2,6 +2,7 @@
 
 mod facts;
 mod lookups;
+mod needs;
 
 use crate::component::Id;
 use crate::document::Node;
@@ -9,6 +10,7 @@ use crate::facts::Facts;
 use crate::family::{Family, Reader};
 use crate::path::RelPath;
 use lookups::Lookups;
+pub use needs::needing;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;

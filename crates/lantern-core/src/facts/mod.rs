@@ -49,6 +49,8 @@ stated! {
         content: Option<String>,
         #[serde(skip_serializing_if = "is_unstated")]
         inside: Option<String>,
+        #[serde(skip_serializing_if = "is_unstated")]
+        was: Option<BTreeMap<String, BTreeMap<String, String>>>,
     }
     stated {
         /// Its name for people, where it has one besides the id.

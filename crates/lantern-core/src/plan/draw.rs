@@ -13,6 +13,7 @@ use crate::family::{Family, Glob, Ground};
 use crate::inventory::{Component, Inventory, Remembered, laid_over};
 use crate::launch::Flow;
 use crate::order::OrderText;
+use crate::patch::Patch;
 use crate::path::RelPath;
 use crate::resolve::{Gone, Reason, Selection};
 use crate::settings::Answers;
@@ -61,6 +62,8 @@ pub struct Situation<'a> {
     pub answers: Answers<'a>,
     /// Settings of the place for which a sample is stated.
     pub samples: &'a [SampleSeen],
+    /// Hand edits with a name.
+    pub patches: &'a BTreeMap<String, Patch>,
 }
 
 /// Settings of the place, and a sample of them that lies in the folder.
@@ -271,6 +274,7 @@ pub fn draw(
     drawing.notes.extend(flags.collect::<BTreeSet<String>>());
     let coming = drawing.coming(&moving);
     let edits = edits::edits(situation, &whole, &each, &coming)?;
+    drawing.notes.extend(edits.notes);
     for path in edits.unread {
         let note = format!("{path} comes with a release: check which versions it names");
         drawing.notes.push(note);

@@ -12,6 +12,7 @@ use crate::order::{
     self, Arrangement, Change, Follows, Keeping, Link, Named, OrderText, must_follow,
     without_circles,
 };
+use crate::patch::Laid;
 use crate::path::RelPath;
 use crate::text::Text;
 use std::collections::{BTreeMap, BTreeSet};
@@ -56,6 +57,8 @@ pub(super) struct Edits {
     pub(super) edits: Vec<(TextEdit, Text)>,
     /// Those that come with a release and of which what is pinned cannot be set.
     pub(super) unread: BTreeSet<RelPath>,
+    /// What should be known of patches that were laid over them.
+    pub(super) notes: Vec<String>,
 }
 
 /// Every text that changes, by path, as it will be. `whole` is the install, and `each` every server that runs on it; `coming`
@@ -94,6 +97,11 @@ pub(super) fn edits(
             .extend(order.rewritten(rule, &new).map_err(astray)?);
     }
     mend(situation, &mut texts);
+    let mut notes = Vec::new();
+    for (path, text) in coming {
+        let new = patched(situation, path, text.as_str(), &mut notes);
+        texts.becomes.extend(new.map(|new| (*path, new)));
+    }
     for after in each {
         for pin in &after.part.family.pins {
             for (path, now) in texts.those(|path| pin.file.matches(path.as_str())) {
@@ -122,7 +130,38 @@ pub(super) fn edits(
         let edit = TextEdit::between(path, now, &new, &situation.family.manner(path));
         edits.push((edit, new));
     }
-    Ok(Edits { edits, unread })
+    Ok(Edits {
+        edits,
+        unread,
+        notes,
+    })
+}
+
+/// A text with the patches of its file laid over it; none where that changes nothing.
+pub(super) fn patched(
+    situation: &Situation<'_>,
+    path: &RelPath,
+    text: &str,
+    notes: &mut Vec<String>,
+) -> Option<String> {
+    let mut patched: Option<String> = None;
+    for (name, patch) in situation
+        .patches
+        .iter()
+        .filter(|(_, patch)| patch.path == *path)
+    {
+        match patch.lay(patched.as_deref().unwrap_or(text)) {
+            Laid::Already => {}
+            Laid::With(new) => {
+                notes.push(format!("{path}: the patch {name} is laid over it again"));
+                patched = Some(new);
+            }
+            Laid::Misfit { line } => notes.push(format!(
+                "{path}: the patch {name} does not fit any more, from line {line} on"
+            )),
+        }
+    }
+    patched
 }
 
 /// Mends start commands that are cut off, in scripts that no release ships.

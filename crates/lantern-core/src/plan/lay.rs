@@ -1,6 +1,7 @@
 //! Layers over one another: what goes, what comes to lie over what, what is laid again.
 
 use super::draw::Drawing;
+use super::edits::patched;
 use super::{
     Action, ActionKind, Asked, DrawFault, FileMerge, Payload, Source, TextEdit, Under, WhyAside,
     Yours, is_lanterns,
@@ -12,7 +13,7 @@ use crate::inventory::FileState;
 use crate::link;
 use crate::path::RelPath;
 use crate::resolve::Gone;
-use crate::settings::{self, Three, Told};
+use crate::settings::{self, Key, Three, Told};
 use crate::text::Text;
 use std::collections::BTreeSet;
 
@@ -266,7 +267,7 @@ impl Drawing<'_> {
                 under: None,
             };
             let coming = match payload.texts.get(&path) {
-                Some(now) => self.merge(coming, now),
+                Some(now) => self.merge(coming, now, offer),
                 None => coming,
             };
             let laid = self.lay(coming, &version)?;
@@ -283,7 +284,7 @@ impl Drawing<'_> {
     }
 
     /// Where the administrator has edited a text, and its maker, too: both changes are made, where they do not meet.
-    fn merge(&mut self, coming: Action, now: &Text) -> Action {
+    fn merge(&mut self, coming: Action, now: &Text, offer: &Offer) -> Action {
         let path = &coming.path;
         let there = self
             .actions
@@ -300,13 +301,28 @@ impl Drawing<'_> {
         if there.before == coming.after {
             return coming;
         }
-        let manner = self.situation.family.manner(path);
+        if by_hand.before == by_hand.mine {
+            self.edited.remove(path);
+            return coming;
+        }
+        let mut manner = self.situation.family.manner(path);
+        let of_file =
+            |named: &str| path.as_str() == named || path.as_str().ends_with(&format!("/{named}"));
+        for (_, was) in offer.was.iter().filter(|(named, _)| of_file(named)) {
+            manner
+                .was
+                .extend(was.iter().map(|(new, old)| (Key::of(new), Key::of(old))));
+        }
         let three = Three {
             before: &by_hand.before,
             mine: &by_hand.mine,
             now,
         };
-        let merge = settings::merge(path.as_str(), &manner, three, self.situation.answers);
+        let mut merge = settings::merge(path.as_str(), &manner, three, self.situation.answers);
+        let patched = patched(self.situation, path, merge.text.as_str(), &mut self.notes);
+        if let Some(text) = patched.and_then(|text| merge.text.with(text)) {
+            merge.text = text;
+        }
         for told in &merge.told {
             self.notes.push(tell(path, told));
         }

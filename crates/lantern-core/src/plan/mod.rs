@@ -460,17 +460,26 @@ impl Plan {
         }
     }
 
-    /// Changes lines of a text that stays otherwise, in the place of what was to change in it before.
+    /// Changes lines of a text that stays otherwise, or comes, in the place of what was to change in it before.
+    ///
+    /// `now` is the text as it is, or as it comes.
     pub fn change(&mut self, path: &RelPath, now: &Text, becomes: &Text, manner: &Manner) {
-        let stays = |action: &&mut Action| {
-            action.path == *path && matches!(action.what, ActionKind::Keep | ActionKind::Edit)
+        let stays = |what| matches!(what, ActionKind::Keep | ActionKind::Edit);
+        let is_meant = |action: &&mut Action| {
+            action.path == *path && (stays(action.what) || action.source.is_some())
         };
-        let Some(action) = self.actions.iter_mut().find(stays) else {
+        let Some(action) = self.actions.iter_mut().find(is_meant) else {
             return;
         };
+        let is_changed = self.edits.iter().any(|edit| edit.path == *path);
         self.edits.retain(|edit| edit.path != *path);
         let bytes = becomes.bytes();
-        action.what = ActionKind::Edit;
+        if stays(action.what) {
+            action.what = ActionKind::Edit;
+        } else if !is_changed {
+            // It is changed as it comes.
+            action.shipped = action.after.take();
+        }
         action.after = Some(blake3::hash(&bytes).to_hex().to_string());
         action.bytes = bytes.len() as u64;
         self.edits

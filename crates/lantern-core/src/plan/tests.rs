@@ -320,6 +320,7 @@ proptest! {
             let offer = moves[number].then(|| {
                 offers.push(Offer {
                     content: None,
+                    was: BTreeMap::new(),
                     inside: None,
                     facts: Facts::new(Id::new(id), kind(id), version(2)),
                     artifact: crate::artifact::Artifact { file: id.into(), blake3: hash(id), bytes: 1 },
@@ -382,6 +383,7 @@ proptest! {
             beside: false,
             by_hand: &BTreeMap::new(),
             samples: &[],
+            patches: &BTreeMap::new(),
             answers: Answers { known: &BTreeMap::new(), otherwise: None },
         };
         let plan = draw(&situation, &selection, &offers, &payloads).unwrap();
@@ -512,6 +514,7 @@ impl PackMove {
         let scripts = [(path("start.sh"), crate::text::Text::read(script.as_bytes()))];
         let offer = Offer {
             content: None,
+            was: BTreeMap::new(),
             inside: None,
             facts: Facts::new(Id::new("p"), Kind::Pack, version(2)),
             artifact: crate::artifact::Artifact::default(),
@@ -595,6 +598,7 @@ impl PackMove {
             beside: self.beside,
             by_hand: &BTreeMap::new(),
             samples: &[],
+            patches: &BTreeMap::new(),
             answers: Answers {
                 known: &BTreeMap::new(),
                 otherwise: None,
@@ -837,6 +841,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         };
         offers.push(Offer {
             content: None,
+            was: BTreeMap::new(),
             inside: None,
             facts,
             artifact: crate::artifact::Artifact::default(),
@@ -925,6 +930,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         beside: false,
         by_hand: &BTreeMap::new(),
         samples: &[],
+        patches: &BTreeMap::new(),
         answers: Answers {
             known: &BTreeMap::new(),
             otherwise: None,
@@ -1113,6 +1119,7 @@ fn named_addons(
         beside: false,
         by_hand: &BTreeMap::new(),
         samples: &[],
+        patches: &BTreeMap::new(),
         answers: Answers {
             known: &BTreeMap::new(),
             otherwise: None,
@@ -1134,6 +1141,7 @@ fn named_addons(
     };
     let offers = [Offer {
         content: None,
+        was: BTreeMap::new(),
         inside: None,
         facts: Facts::new(Id::new("b"), Kind::Addon, version(2)),
         artifact: crate::artifact::Artifact::default(),

@@ -11,6 +11,7 @@ use crate::facts::{Reading, WrittenRelease};
 use crate::json::JsonFault;
 use crate::version::{Notations, Version};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
@@ -233,6 +234,7 @@ impl Request {
                 facts: offer.release.facts(&mut reading).map_err(sense)?,
                 artifact: Artifact::default(),
                 content: None,
+                was: BTreeMap::new(),
                 inside: None,
                 origin: match offer.by_hand {
                     true => Origin::DropFolder,

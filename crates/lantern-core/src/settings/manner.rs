@@ -103,6 +103,11 @@ impl Manner {
         (veil(before, &was, false), veil(after, &is, true))
     }
 
+    /// Whether a line looks as if it held a secret.
+    pub fn hides(&self, line: &str) -> bool {
+        self.hidden(line) != line
+    }
+
     /// A line as it may be shown: what looks like a secret is not.
     pub(super) fn hidden(&self, line: &str) -> String {
         let parted = line.find(['=', ':']);

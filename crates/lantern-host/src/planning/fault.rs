@@ -106,6 +106,52 @@ pub enum PlanningFault {
         "the server is not known to be down: it may not read {0} before it starts again, or may write over it"
     )]
     NotDown(RelPath),
+    /// A name that no patch can have.
+    #[error("\"{0}\" is no name for a patch")]
+    PatchName(String),
+    /// A patch of that name is kept already.
+    #[error("a patch called {0} is kept already")]
+    PatchTaken(String),
+    /// No patch of that name is kept.
+    #[error("no patch called {named} is kept{}", patches_known(known))]
+    NoPatch {
+        /// What was named.
+        named: String,
+        /// Those that are.
+        known: Vec<String>,
+    },
+    /// A text is no patch.
+    #[error("the patch {}: {why}", path.display())]
+    Patch {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        why: String,
+    },
+    /// There is nothing in a file that could be kept.
+    #[error("there is nothing to keep of {path}: {why}")]
+    NothingToKeep {
+        /// The file.
+        path: RelPath,
+        /// Why.
+        why: &'static str,
+    },
+    /// A patch would hold a secret.
+    #[error("{0} is a secret by its name, and no patch holds one")]
+    SecretInPatch(String),
+    /// A patch would change what is lantern's.
+    #[error("{0} is lantern's own, and no patch changes it")]
+    PatchOfOwn(RelPath),
+    /// A patch does not fit its file.
+    #[error("the patch {name} does not fit: {path}, line {line}, is not as it expects")]
+    PatchMisfit {
+        /// Its name.
+        name: String,
+        /// The file.
+        path: RelPath,
+        /// The line, from 1.
+        line: usize,
+    },
     /// What was decided cannot be read.
     #[error("the decisions {}: {why}", path.display())]
     Decisions {
@@ -217,6 +263,13 @@ pub enum PlanningFault {
     /// A choice of a variant cannot be read.
     #[error("\"{0}\" does not choose a variant")]
     Variant(String),
+}
+
+fn patches_known(known: &[String]) -> String {
+    match known {
+        [] => String::new(),
+        known => format!("; there are {}", known.join(", ")),
+    }
 }
 
 fn of_armed(known: &[String]) -> String {

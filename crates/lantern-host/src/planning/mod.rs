@@ -4,7 +4,9 @@ mod decisions;
 pub mod fault;
 mod last;
 mod launching;
+mod needs;
 mod one_text;
+mod patches;
 mod put_back;
 mod samples;
 mod values;
@@ -12,6 +14,7 @@ mod values;
 pub use decisions::{Decision, decide, decide_text, decisions, forget};
 pub use last::{keep as keep_question, question as last_question};
 pub use launching::{cut_off, part_updates, refuse_cut_off};
+pub use patches::{Kept, Stands, drop_patch, import, keep, kept, kept_as, lay, stands};
 pub use put_back::{files_aside, put_back, put_order, set_aside};
 pub use samples::{Comparison, Taken, ToWrite, comparison, take, to_write};
 pub use values::{Values, set_at_once, set_value, values};
@@ -38,6 +41,7 @@ use lantern_core::family::Ground;
 use lantern_core::inventory::{FileState, Inventory, Remembered, arrange_by_name, united};
 use lantern_core::order::Arrangement;
 use lantern_core::outlook;
+use lantern_core::patch::Patch;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{
     Action, ActionKind, ByHand, Part, Payload, Plan, SampleSeen, Situation, TextEdit, afterwards,
@@ -128,6 +132,8 @@ pub struct Question<'a> {
     by_hand: BTreeMap<RelPath, ByHand>,
     /// Settings of the place for which a sample is stated.
     samples: Vec<SampleSeen>,
+    /// Hand edits with a name.
+    patches: BTreeMap<String, Patch>,
     /// What could not be used of what is on offer: where, and why.
     pub left_out: Vec<(String, String)>,
     /// The question itself, for the resolver.
@@ -197,6 +203,7 @@ pub fn question<'a>(
         server,
         by_hand: edited_by_hand(server, ledger, &survey)?,
         samples: samples::stated(server, &survey)?,
+        patches: patches::by_now(server, ledger, &survey)?,
         survey,
         switched,
         of: terms.of.clone(),
@@ -420,6 +427,7 @@ struct Layering<'a> {
     beside: bool,
     answers: Answers<'a>,
     samples: &'a [SampleSeen],
+    patches: &'a BTreeMap<String, Patch>,
 }
 
 /// The server as a plan finds it: as surveyed, or as the plan before leaves it.
@@ -487,6 +495,7 @@ impl Question<'_> {
                 otherwise: self.undecided.as_ref(),
             },
             samples: &self.samples,
+            patches: &self.patches,
         };
         let mut at = beginning(server, &self.survey, &self.switched, self.of.as_deref());
         at.by_hand.clone_from(&self.by_hand);
@@ -546,20 +555,23 @@ fn edited_by_hand(
 ) -> Result<BTreeMap<RelPath, ByHand>> {
     let mut texts = BTreeMap::new();
     let components = survey.inventory.components.iter();
-    let edited = components.filter_map(|component| match &component.state {
-        FileState::Edited { files, .. } => Some(files),
-        _ => None,
+    let edited = components.flat_map(|component| match &component.state {
+        FileState::Edited { files, .. } => files.iter().map(|path| (component, path)).collect(),
+        _ => Vec::new(),
     });
-    for path in edited.flatten() {
+    for (component, path) in edited {
         let Some(known) = survey.remembered.get(path) else {
             continue;
         };
         let Some(before) = ledger.text(&known.hash)? else {
             continue;
         };
+        let (before, mine) = (Text::read(&before), server.folder.read_text(path)?);
+        // What lantern has written into a need list, it writes again.
+        let left = needs::as_left(server, &survey.inventory, component, path, &before);
         let by_hand = ByHand {
-            before: Text::read(&before),
-            mine: server.folder.read_text(path)?,
+            before: left.filter(|left| *left == mine).unwrap_or(before),
+            mine,
             is_shipped: known.shipped,
         };
         if by_hand.before.is_plain() && by_hand.mine.is_plain() {
@@ -642,7 +654,10 @@ fn stage(
             &request.offers[offer],
             installed,
             layering.variants,
-            &|path| at.by_hand.contains_key(path),
+            &|path| {
+                let mut patches = layering.patches.values();
+                at.by_hand.contains_key(path) || patches.any(|patch| patch.path == *path)
+            },
             downloads,
         )?;
         payloads.insert(offer, files);
@@ -680,8 +695,10 @@ fn stage(
         by_hand: &at.by_hand,
         answers: layering.answers,
         samples: layering.samples,
+        patches: layering.patches,
     };
     let mut plan = draw(&situation, selection, &request.offers, &payloads)?;
+    needs::follow(server, at, &mut plan, selection, request, &payloads)?;
     if !selection
         .choices
         .iter()

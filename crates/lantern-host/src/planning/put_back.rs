@@ -143,6 +143,7 @@ pub(super) fn standing_still(server: &Server, ledger: &Ledger, survey: &Survey) 
             otherwise: None,
         },
         samples: &[],
+        patches: &BTreeMap::new(),
     };
     let (mut plan, _) = stage(server, &at, &mut downloads, &request, &nothing, &layering)?;
     plan.notes.clear();

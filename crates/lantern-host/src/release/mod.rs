@@ -491,8 +491,18 @@ pub fn payload(
         Kind::Pack => members(downloads.archive(artifact)?, family, &laid).map_err(broken)?,
         Kind::Build | Kind::Framework | Kind::Addon => Vec::new(),
     };
-    let texts =
-        wanted_texts(downloads.archive(artifact)?, family, by_hand, &laid.files).map_err(fault)?;
+    let is_descriptor = |path: &RelPath| {
+        let below = path.below(laid.place.as_str());
+        below.is_some_and(|below| reader.files.iter().any(|file| file.name.lead_to(below)))
+    };
+    let is_wanted = |path: &RelPath| by_hand(path) || is_descriptor(path);
+    let texts = wanted_texts(
+        downloads.archive(artifact)?,
+        family,
+        &is_wanted,
+        &laid.files,
+    );
+    let texts = texts.map_err(fault)?;
     let unused = laid.unused.into_iter();
     let beside = beside
         .into_iter()

@@ -1,6 +1,7 @@
 //! The made-up servers, catalogue and releases of the demo.
 
 mod bulk;
+mod meadow;
 mod orchard;
 mod others;
 
@@ -286,7 +287,8 @@ pub fn make(dir: &Path) -> io::Result<()> {
     others::tramway(dir, &standin)?;
     others::arbour(dir)?;
     others::triad(dir, &standin)?;
-    others::suns(dir, &standin)
+    others::suns(dir, &standin)?;
+    meadow::meadow(dir, &standin)
 }
 
 /// The size of the server program.

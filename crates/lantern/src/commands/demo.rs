@@ -16,26 +16,36 @@ pub struct DemoArgs {
     dir: PathBuf,
 }
 
-/// One command of the story, with what leads up to it and the exit status that it is to have.
-struct Scene(&'static str, &'static [&'static str], u8);
+/// One step of the story, with what leads up to it.
+enum Scene {
+    /// A command, and the exit status that it is to have.
+    Run(&'static str, &'static [&'static str], u8),
+    /// What somebody changes by hand: in which files what becomes what.
+    Hand(
+        &'static str,
+        &'static [(&'static str, &'static str, &'static str)],
+    ),
+}
+
+use Scene::{Hand, Run};
 
 const STORY: &[Scene] = &[
-    Scene(
+    Run(
         "A server folder, as somebody left it. Lantern takes it into care.",
         &["adopt", "halcyon-terrace"],
         0,
     ),
-    Scene(
+    Run(
         "The greenhouse opens.",
         &["console", "start", "--server", "halcyon-terrace"],
         0,
     ),
-    Scene(
+    Run(
         "What is installed?",
         &["survey", "--server", "halcyon-terrace"],
         0,
     ),
-    Scene(
+    Run(
         "Halcyon 5.4 is out. Which releases fit it, and each other?",
         &[
             "plan",
@@ -48,22 +58,22 @@ const STORY: &[Scene] = &[
         ],
         0,
     ),
-    Scene(
+    Run(
         "First on a copy, while people play on.",
         &["rehearse", "--server", "halcyon-terrace"],
         0,
     ),
-    Scene(
+    Run(
         "The changeover, with the server running and players told.",
         &["changeover", "--yes", "--server", "halcyon-terrace"],
         0,
     ),
-    Scene(
+    Run(
         "Is all as it should be?",
         &["verify", "--server", "halcyon-terrace"],
         0,
     ),
-    Scene(
+    Run(
         "Somebody has found a newer sun-clock, and put it into the drop folder.",
         &[
             "plan",
@@ -76,17 +86,17 @@ const STORY: &[Scene] = &[
         ],
         0,
     ),
-    Scene(
+    Run(
         "The server does not start with it. The old state comes back by itself.",
         &["changeover", "--yes", "--server", "halcyon-terrace"],
         4,
     ),
-    Scene(
+    Run(
         "What must the players have?",
         &["client", "list", "--server", "halcyon-terrace"],
         0,
     ),
-    Scene(
+    Run(
         "And as an archive to hand out.",
         &[
             "client",
@@ -98,32 +108,32 @@ const STORY: &[Scene] = &[
         ],
         0,
     ),
-    Scene(
+    Run(
         "The players want the old version back. But the world was written since.",
         &["undo", "--server", "halcyon-terrace"],
         3,
     ),
-    Scene(
+    Run(
         "With the world as it was, then. What was done since is set aside.",
         &["undo", "--with-world", "--server", "halcyon-terrace"],
         0,
     ),
-    Scene(
+    Run(
         "All is as it was.",
         &["survey", "--server", "halcyon-terrace"],
         0,
     ),
-    Scene(
+    Run(
         "What was done here, and what was set aside?",
         &["history", "--server", "halcyon-terrace"],
         0,
     ),
-    Scene(
+    Run(
         "A server with a pack, and one add-on of its owner beside it.",
         &["adopt", "halcyon-orchard"],
         0,
     ),
-    Scene(
+    Run(
         "The pack's next release wants a newer server and framework. All move together.",
         &[
             "plan",
@@ -140,27 +150,27 @@ const STORY: &[Scene] = &[
         ],
         0,
     ),
-    Scene(
+    Run(
         "The start script follows, too.",
         &["changeover", "--yes", "--server", "halcyon-orchard"],
         0,
     ),
-    Scene(
+    Run(
         "The orchard closes for the night.",
         &["console", "stop", "--server", "halcyon-orchard"],
         0,
     ),
-    Scene(
+    Run(
         "Servers of other kinds. Script resources in category folders, with start lines:",
         &["adopt", "tramway-loop"],
         0,
     ),
-    Scene(
+    Run(
         "It was neglected a little.",
         &["survey", "--server", "tramway-loop"],
         3,
     ),
-    Scene(
+    Run(
         "The ticket booth needs what nobody has. It goes, and the line of the tram that is not there stays yours.",
         &[
             "plan",
@@ -173,62 +183,62 @@ const STORY: &[Scene] = &[
         ],
         0,
     ),
-    Scene(
+    Run(
         "The trams are down: they are started to see that they run, and stopped again.",
         &["changeover", "--yes", "--server", "tramway-loop"],
         0,
     ),
-    Scene(
+    Run(
         "What happens at a start, before it is run?",
         &["launch", "show", "--server", "tramway-loop"],
         0,
     ),
-    Scene(
+    Run(
         "Add-ons that are single files with header lines:",
         &["adopt", "arbour-deck"],
         0,
     ),
-    Scene(
+    Run(
         "What is known of one of them?",
         &["survey", "almanac", "--server", "arbour-deck"],
         0,
     ),
-    Scene(
+    Run(
         "Mods by number, all in one value of a settings file:",
         &["adopt", "triad-north"],
         0,
     ),
-    Scene(
+    Run(
         "Numbers without files, and files without a number.",
         &["survey", "--server", "triad-north"],
         3,
     ),
-    Scene(
+    Run(
         "Why does each stand where it does?",
         &["order", "--server", "triad-north"],
         3,
     ),
-    Scene(
+    Run(
         "The least change that puts it right:",
         &["order", "put", "--server", "triad-north"],
         0,
     ),
-    Scene(
+    Run(
         "The suns rise in their order.",
         &["changeover", "--yes", "--server", "triad-north"],
         0,
     ),
-    Scene(
+    Run(
         "Two suns on one install. Their start scripts tell them apart.",
         &["adopt", "triad-suns"],
         0,
     ),
-    Scene(
+    Run(
         "Both rise.",
         &["console", "start", "--server", "triad-suns"],
         0,
     ),
-    Scene(
+    Run(
         "A mod for one of them: the other does not notice.",
         &[
             "plan",
@@ -243,7 +253,7 @@ const STORY: &[Scene] = &[
         ],
         0,
     ),
-    Scene(
+    Run(
         "A later program for both: each is stopped, and started, and looked at.",
         &[
             "plan",
@@ -256,23 +266,114 @@ const STORY: &[Scene] = &[
         ],
         0,
     ),
-    Scene(
+    Run(
         "One changeover, and one way back.",
         &["changeover", "--yes", "--server", "triad-suns"],
         0,
     ),
-    Scene("How are they?", &["status", "--server", "triad-suns"], 0),
-    Scene(
+    Run("How are they?", &["status", "--server", "triad-suns"], 0),
+    Run(
         "The suns set.",
         &["console", "stop", "--server", "triad-suns"],
         0,
     ),
-    Scene(
+    Run(
+        "A tramway whose keeper sets it up by hand.",
+        &["adopt", "tramway-meadow"],
+        0,
+    ),
+    Hand(
+        "He lets trams run more often and wait longer, adds a stop, a script of his own, and shows more on the boards.",
+        &[
+            (
+                "tramway-meadow/stock/timetable/timetable.toml",
+                "every_min = 20",
+                "every_min = 12   # since the fair",
+            ),
+            (
+                "tramway-meadow/stock/timetable/timetable.toml",
+                "wait_s = 30",
+                "wait_s = 45",
+            ),
+            (
+                "tramway-meadow/stock/timetable/timetable.toml",
+                "[\"gate\", \"pond\"]",
+                "[\"gate\", \"pond\", \"market\"]",
+            ),
+            (
+                "tramway-meadow/stock/timetable/board.script",
+                "  show 3\n  scroll 'slow'\n",
+                "  show 5\n  scroll 'brisk'\n",
+            ),
+            (
+                "tramway-meadow/stock/timetable/wagon.man",
+                "scripts {\n",
+                "scripts {\n  'bell.script',\n",
+            ),
+        ],
+    ),
+    Run(
+        "The boards he wants to have so for good: the edit gets a name.",
+        &[
+            "settings",
+            "keep",
+            "stock/timetable/board.script",
+            "--as",
+            "full-boards",
+            "--server",
+            "tramway-meadow",
+        ],
+        0,
+    ),
+    Run(
+        "Its maker has set it up anew, too. And fares for day and night are one wagon now.",
+        &[
+            "plan",
+            "--to",
+            "same",
+            "--from",
+            "meadow-drop",
+            "--prefer",
+            "newest",
+            "--server",
+            "tramway-meadow",
+        ],
+        0,
+    ),
+    Run(
+        "Value by value: his, as it was shipped, as it will be.",
+        &[
+            "settings",
+            "compare",
+            "stock/timetable/timetable.toml",
+            "--server",
+            "tramway-meadow",
+        ],
+        3,
+    ),
+    Run(
+        "One value both have changed. He meets the maker half-way.",
+        &[
+            "settings",
+            "decide",
+            "6cb009b4",
+            "14",
+            "--server",
+            "tramway-meadow",
+        ],
+        0,
+    ),
+    Run(
+        "The changeover: his edits are in it.",
+        &["changeover", "--yes", "--server", "tramway-meadow"],
+        0,
+    ),
+    Run(
         "Lantern knows a kind of server by its family file. What does this one make of a folder?",
         &["family", "check", "arbour", "--on", "arbour-deck"],
         0,
     ),
-    Scene(
+    Run(
         "The greenhouse closes for the night.",
         &["console", "stop", "--server", "halcyon-terrace"],
         0,
@@ -297,41 +398,19 @@ pub fn run(args: &DemoArgs, look: &Look) -> Result<u8> {
         look.talk("  Name another folder: lantern demo --dir DIR");
         return Ok(fail::ERROR);
     }
-    for Scene(words, command, expected) in STORY {
-        let shown: Vec<String> = command
-            .iter()
-            .map(|word| shell_word(Path::new(word)))
-            .collect();
-        look.say(&look.paint(Means::Aside, &format!("\n# {words}")));
-        look.say(&look.paint(Means::Paste, &format!("$ lantern {}", shown.join(" "))));
-        let status = Command::new(&own)
-            .args(*command)
-            .args([
-                "--color",
-                if look.paint(Means::Good, "x") == "x" {
-                    "never"
-                } else {
-                    "always"
-                },
-            ])
-            .current_dir(&args.dir)
-            .status()
-            .map_err(io("running", &own))?;
-        let status = status
-            .code()
-            .and_then(|code| u8::try_from(code).ok())
-            .unwrap_or(fail::ERROR);
-        if *command == ["adopt", "halcyon-terrace"] {
-            shorten_warning(&args.dir)?;
-        }
-        if status != *expected {
-            look.talk(&format!(
-                "the demo expected exit status {expected} here, not {status}"
-            ));
-            return Ok(fail::ERROR);
-        }
-        if *expected != fail::DONE {
-            look.say(&look.paint(Means::Aside, &format!("# exit status {status}")));
+    for scene in STORY {
+        match scene {
+            Run(words, command, expected) => {
+                if !play(words, command, *expected, &own, &args.dir, look)? {
+                    return Ok(fail::ERROR);
+                }
+            }
+            Hand(words, edits) => {
+                look.say(&look.paint(Means::Aside, &format!("\n# {words}")));
+                for (file, was, becomes) in *edits {
+                    by_hand(&args.dir.join(file), was, becomes)?;
+                }
+            }
         }
     }
     look.say(&format!(
@@ -345,18 +424,69 @@ pub fn run(args: &DemoArgs, look: &Look) -> Result<u8> {
     Ok(fail::DONE)
 }
 
+/// Runs a command of the story; `false` where it does not end as it is to.
+fn play(
+    words: &str,
+    command: &[&str],
+    expected: u8,
+    own: &Path,
+    dir: &Path,
+    look: &Look,
+) -> Result<bool> {
+    let shown: Vec<String> = command
+        .iter()
+        .map(|word| shell_word(Path::new(word)))
+        .collect();
+    look.say(&look.paint(Means::Aside, &format!("\n# {words}")));
+    look.say(&look.paint(Means::Paste, &format!("$ lantern {}", shown.join(" "))));
+    let colour = match look.paint(Means::Good, "x") == "x" {
+        true => "never",
+        false => "always",
+    };
+    let status = Command::new(own)
+        .args(command)
+        .args(["--color", colour])
+        .current_dir(dir)
+        .status()
+        .map_err(|source| Error::Io {
+            doing: "running",
+            path: own.to_owned(),
+            source,
+        })?;
+    let status = status
+        .code()
+        .and_then(|code| u8::try_from(code).ok())
+        .unwrap_or(fail::ERROR);
+    if command == ["adopt", "halcyon-terrace"] {
+        shorten_warning(dir)?;
+    }
+    if status != expected {
+        look.talk(&format!(
+            "the demo expected exit status {expected} here, not {status}"
+        ));
+        return Ok(false);
+    }
+    if expected != fail::DONE {
+        look.say(&look.paint(Means::Aside, &format!("# exit status {status}")));
+    }
+    Ok(true)
+}
+
 /// Nobody plays on the demo's server, so nobody has to be warned for long.
 fn shorten_warning(dir: &Path) -> Result<()> {
-    let path = dir.join("halcyon-terrace/lantern.toml");
+    let settings = dir.join("halcyon-terrace/lantern.toml");
+    by_hand(&settings, "at = [\"10s\"]", "at = [\"1s\"]")
+}
+
+/// Changes a file as somebody with an editor does.
+fn by_hand(path: &Path, was: &str, becomes: &str) -> Result<()> {
     let io = |doing: &'static str| {
-        let path = path.clone();
         move |source| Error::Io {
             doing,
-            path,
+            path: path.to_owned(),
             source,
         }
     };
-    let text = std::fs::read_to_string(&path).map_err(io("reading"))?;
-    let text = text.replace("at = [\"10s\"]", "at = [\"1s\"]");
-    std::fs::write(&path, text).map_err(io("writing"))
+    let text = std::fs::read_to_string(path).map_err(io("reading"))?;
+    std::fs::write(path, text.replace(was, becomes)).map_err(io("writing"))
 }

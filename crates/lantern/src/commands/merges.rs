@@ -15,12 +15,20 @@ pub fn show(merges: &[FileMerge], common: &Common, look: &Look) {
     look.say("\n  changed by you, and coming with a release:");
     for merge in merges {
         look.say(&format!("    {}: {}", merge.path, counts(&merge.counts)));
-        if merge.since_adoption {
-            look.say("      yours is what changed since adoption: what you had changed before that, nobody knows");
-        }
         for asked in &merge.questions {
             question(merge, asked, common, look);
         }
+    }
+    let since: Vec<&str> = merges
+        .iter()
+        .filter(|merge| merge.since_adoption)
+        .map(|merge| merge.path.name())
+        .collect();
+    if !since.is_empty() {
+        look.say(&look.row("", 1, &format!(
+            "of {}, yours is what changed since adoption: what you had changed before that, nobody knows",
+            since.join(", ")
+        )));
     }
 }
 
@@ -98,7 +106,7 @@ fn question(merge: &FileMerge, asked: &Asked, common: &Common, look: &Look) {
         let said = |value: &Option<String>| value.clone().unwrap_or_else(|| "–".into());
         look.say(&look.row(
             "",
-            8,
+            7,
             &format!(
                 "shipped before {}; yours {}; shipped now {}",
                 said(&asked.before),

@@ -130,6 +130,7 @@ fn every_answer_is_as_its_schema_says() {
         &terrace(&["settings", "compare", "server/build.toml", "sample.toml"]),
     );
     meet("DecisionsMade", 0, &terrace(&["settings", "decided"]));
+    meet("PatchesKept", 0, &terrace(&["settings", "kept"]));
     meet("LaunchShown", 0, &terrace(&["launch", "show"]));
     meet("VerifySeen", 0, &terrace(&["verify"]));
     meet(

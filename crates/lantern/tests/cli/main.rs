@@ -19,6 +19,7 @@ mod kills;
 mod launch;
 mod layers;
 mod links;
+mod meadow;
 mod meanwhile;
 mod meddling;
 mod night;

@@ -85,17 +85,19 @@ fn show(compared: &Comparison, all: bool, common: &Common, look: &Look) {
     let counts: Vec<String> = counts
         .map(|it| format!("{} {}", of(it), word(it)))
         .collect();
-    let title = format!(
-        "{path} and {sample}: {}: {}.",
-        count(values.len(), "value", "values"),
-        counts.join(", ")
-    );
+    let is_own = *sample == path.as_str();
+    let with = match is_own {
+        true => "what its release ships",
+        false => sample,
+    };
+    let many = count(values.len(), "value", "values");
+    let title = format!("{path} and {with}: {many}: {}.", counts.join(", "));
     look.say(&look.paint(Means::Title, &title));
     let before = compared.before.as_deref();
     look.say(&look.row(
         "before:",
         7,
-        before.unwrap_or("nobody knows what the sample said before, so only two are compared"),
+        before.unwrap_or("not known, so only two are compared"),
     ));
     look.say(&look.row("now:", 7, &compared.now));
     let rows = values
@@ -125,7 +127,9 @@ fn show(compared: &Comparison, all: bool, common: &Common, look: &Look) {
     }
     look.say("");
     let heads: &[&str] = match before {
+        Some(_) if is_own => &["", "key", "yours", "shipped before", "shipped now"],
         Some(_) => &["", "key", "yours", "sample before", "sample now"],
+        None if is_own => &["", "key", "yours", "shipped"],
         None => &["", "key", "yours", "sample now"],
     };
     look.table(heads, rows);
@@ -135,7 +139,7 @@ fn show(compared: &Comparison, all: bool, common: &Common, look: &Look) {
             Standing::New | Standing::Changed | Standing::Gone
         )
     };
-    if values.iter().any(is_taken) {
+    if !is_own && values.iter().any(is_taken) {
         look.next(&common.next(&format!("settings take {path} --untouched --from {sample}")));
     }
 }

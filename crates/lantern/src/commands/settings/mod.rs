@@ -2,6 +2,7 @@
 
 mod compare;
 mod decide;
+mod patches;
 mod values;
 
 use crate::common::Common;
@@ -10,7 +11,7 @@ use clap::{Args, Subcommand};
 use lantern_host::Result;
 use std::path::PathBuf;
 
-/// Settings files value by value: show, set, compare with a sample; decide what you and a release both changed
+/// Your settings and edits: values by key, compared with samples, kept over releases, decided where both changed them
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  lantern settings show garden.toml\n  lantern settings set garden.toml gate.seats 30\n  lantern settings compare garden.toml garden.sample.toml\n  lantern settings decide 3fa2b1c9 theirs"
@@ -86,6 +87,40 @@ enum SettingsCommand {
         #[arg(long, value_name = "TEXT")]
         with: Option<PathBuf>,
     },
+    /// Keep what you changed in a file under a name: it is laid again over each new release
+    Keep {
+        /// The file, relative to the server folder
+        file: String,
+        /// The name: letters, digits, - _ .
+        #[arg(long = "as", value_name = "NAME")]
+        name: String,
+    },
+    /// Show what is kept under a name, and how it stands to its file
+    Kept {
+        /// One of them, line by line
+        name: Option<String>,
+    },
+    /// Keep it no more; the file stays as it is
+    Unkeep {
+        /// Its name
+        name: String,
+    },
+    /// Write it out as a unified diff, for somebody else
+    Export {
+        /// Its name
+        name: String,
+        /// Where to; else it is printed
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
+    },
+    /// Take one that somebody else has made, and plan to lay it over its file where it fits
+    Import {
+        /// A unified diff of one file, with its path in the server folder
+        file: PathBuf,
+        /// The name; else that of the file
+        #[arg(long = "as", value_name = "NAME")]
+        name: Option<String>,
+    },
     /// Show what was decided
     Decided,
     /// Forget what was decided: it is asked again
@@ -126,6 +161,15 @@ pub fn run(args: &SettingsArgs, common: &Common, look: &Look) -> Result<u8> {
             decide::run(id, answer.as_deref(), value.as_deref(), common, look)
         }
         SettingsCommand::Edit { file, with } => decide::edit(file, with.as_deref(), common, look),
+        SettingsCommand::Keep { file, name } => patches::keep(file, name, common, look),
+        SettingsCommand::Kept { name } => patches::kept(name.as_deref(), common, look),
+        SettingsCommand::Unkeep { name } => patches::unkeep(name, common, look),
+        SettingsCommand::Export { name, out } => {
+            patches::export(name, out.as_deref(), common, look)
+        }
+        SettingsCommand::Import { file, name } => {
+            patches::import(file, name.as_deref(), common, look)
+        }
         SettingsCommand::Decided => decide::list(common, look),
         SettingsCommand::Forget { id } => decide::forget(id, common, look),
     }

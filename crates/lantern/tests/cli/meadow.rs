@@ -1,0 +1,356 @@
+//! What an administrator changed by hand stays over later releases: values, blocks, manifest lines, need lists, and edits with a name.
+
+use crate::world::World;
+use insta::assert_snapshot;
+
+const TIMES: &str = "tramway-meadow/stock/timetable/timetable.toml";
+const BOARD: &str = "tramway-meadow/stock/timetable/board.script";
+const MANIFEST: &str = "tramway-meadow/stock/timetable/wagon.man";
+const BOOTH: &str = "tramway-meadow/stock/ticket-booth/wagon.man";
+const NEWEST: &[&str] = &[
+    "plan",
+    "--to",
+    "same",
+    "--from",
+    "meadow-drop",
+    "--prefer",
+    "newest",
+];
+
+fn at(world: &World, words: &[&str]) -> String {
+    world.lantern(&[words, &["--server", "tramway-meadow"]].concat())
+}
+
+fn done(world: &World, words: &[&str]) -> String {
+    let told = at(world, words);
+    assert!(told.contains("exit status 0"), "{told}");
+    told
+}
+
+/// The meadow in care, and changed by hand.
+fn meadow() -> World {
+    let world = World::demo();
+    world.ok(&["adopt", "tramway-meadow"]);
+    world.edit(TIMES, "every_min = 20", "every_min = 12   # since the fair");
+    world.edit(TIMES, "wait_s = 30", "wait_s = 45");
+    world.edit(
+        TIMES,
+        "[\"gate\", \"pond\"]",
+        "[\"gate\", \"pond\", \"market\"]",
+    );
+    world.edit(
+        BOARD,
+        "  show 3\n  scroll 'slow'\n",
+        "  show 5\n  scroll 'brisk'\n",
+    );
+    world.edit(MANIFEST, "scripts {\n", "scripts {\n  'bell.script',\n");
+    world
+}
+
+/// The parts of a release of the timetable.
+fn release(world: &World, version: &str, times: &str, board: &str) {
+    let manifest = format!(
+        "title 'Timetable'\nversion '{version}'\nengine '>=2030'\nneeds {{ 'rail-kit' }}\n\nscripts {{\n  'board.script',\n  'times.script',\n  'glow.script',\n}}\n"
+    );
+    world.zip(
+        &format!("meadow-drop/timetable-{version}.zip"),
+        &[
+            ("timetable/wagon.man", manifest.as_str()),
+            ("timetable/timetable.toml", times),
+            ("timetable/board.script", board),
+            ("timetable/times.script", "-- times\n"),
+            ("timetable/glow.script", "-- glow\n"),
+        ],
+    );
+}
+
+#[test]
+fn an_evening_of_edits_is_kept_over_a_new_release() {
+    let world = meadow();
+    assert_snapshot!(
+        "meadow_keep",
+        at(
+            &world,
+            &[
+                "settings",
+                "keep",
+                "stock/timetable/board.script",
+                "--as",
+                "full-boards"
+            ]
+        )
+    );
+    assert_snapshot!("meadow_plan", at(&world, NEWEST));
+    assert_snapshot!(
+        "meadow_compare",
+        at(
+            &world,
+            &["settings", "compare", "stock/timetable/timetable.toml"]
+        )
+    );
+    done(&world, &["settings", "decide", "6cb009b4", "14"]);
+    done(&world, &["changeover", "--yes"]);
+    let whole = [TIMES, BOARD, MANIFEST, BOOTH].map(|path| world.read(path));
+    assert_snapshot!("meadow_after", whole.join("----\n"));
+    assert_snapshot!("meadow_kept", at(&world, &["settings", "kept"]));
+    // A value in the edit is changed: it stays one, over a release that changes other lines, and one that takes the block away.
+    world.edit(BOARD, "show 5", "show 6");
+    release(
+        &world,
+        "2.1",
+        &world
+            .read(TIMES)
+            .replace("every_min = 14   # since the fair", "every_min = 15"),
+        &world
+            .read(BOARD)
+            .replace("show 6", "show 3")
+            .replace("brisk", "slow")
+            .replace("'left'", "'right'"),
+    );
+    done(&world, NEWEST);
+    done(&world, &["changeover", "--yes"]);
+    let board = world.read(BOARD);
+    assert!(
+        board.contains("show 6\n  scroll 'brisk'") && board.contains("clock 'right'"),
+        "{board}"
+    );
+    let kept = at(&world, &["settings", "kept", "full-boards"]);
+    assert!(
+        kept.contains("+  show 6") && kept.contains("in it"),
+        "{kept}"
+    );
+    release(&world, "2.2", &world.read(TIMES), "-- no board any more\n");
+    let gone = done(&world, NEWEST);
+    assert!(
+        gone.contains("the patch full-boards is laid") || gone.contains("this has to be decided"),
+        "{gone}"
+    );
+    let told = done(&world, &["plan", "--again", "--theirs"]);
+    assert!(
+        told.contains("the patch full-boards does not fit any more, from line"),
+        "{told}"
+    );
+    done(&world, &["changeover", "--yes"]);
+    assert!(at(&world, &["settings", "kept"]).contains("does not fit"));
+    // And back, byte for byte.
+    for _ in 0..3 {
+        done(&world, &["undo", "--yes"]);
+    }
+    assert!(
+        world
+            .read(TIMES)
+            .contains("every_min = 12   # since the fair")
+    );
+    assert!(
+        world
+            .read(BOOTH)
+            .contains("'night-fares', -- and by day, too")
+    );
+}
+
+#[test]
+fn an_edit_with_a_name_is_shared() {
+    let world = meadow();
+    done(
+        &world,
+        &[
+            "settings",
+            "keep",
+            "stock/timetable/board.script",
+            "--as",
+            "full-boards",
+        ],
+    );
+    done(
+        &world,
+        &[
+            "settings",
+            "export",
+            "full-boards",
+            "--out",
+            "full-boards.patch",
+        ],
+    );
+    // Somebody else has the same wagon, and not the edit.
+    world.edit(
+        BOARD,
+        "  show 5\n  scroll 'brisk'\n",
+        "  show 3\n  scroll 'slow'\n",
+    );
+    assert!(at(&world, &["settings", "kept"]).contains("fits, and is not in it"));
+    done(&world, &["settings", "unkeep", "full-boards"]);
+    assert_snapshot!(
+        "meadow_import",
+        at(&world, &["settings", "import", "full-boards.patch"])
+    );
+    done(&world, &["changeover", "--yes"]);
+    assert!(world.read(BOARD).contains("  show 5\n  scroll 'brisk'\n"));
+    let faults = [
+        at(&world, &["settings", "import", "full-boards.patch"]),
+        at(
+            &world,
+            &["settings", "import", "full-boards.patch", "--as", "../x"],
+        ),
+        at(
+            &world,
+            &[
+                "settings",
+                "keep",
+                "stock/rail-kit/wagon.man",
+                "--as",
+                "none",
+            ],
+        ),
+        at(&world, &["settings", "kept", "other"]),
+    ];
+    assert_snapshot!("meadow_patch_faults", faults.join("\n"));
+    // A new release is laid with it also where the file was not changed by hand.
+    world.write(
+        "hostile.patch",
+        "--- a/x\n+++ b/../../etc/x\n@@ -1 +1 @@\n-a\n+b\n",
+    );
+    assert!(
+        at(&world, &["settings", "import", "hostile.patch"]).contains("leads out of the folder")
+    );
+    world.write(
+        "own.patch",
+        "--- a/x\n+++ b/.lantern/armed.json\n@@ -1 +1 @@\n-a\n+b\n",
+    );
+    assert!(at(&world, &["settings", "import", "own.patch"]).contains("lantern's own"));
+}
+
+#[test]
+fn lines_that_both_changed_are_written_in_an_editor() {
+    let world = meadow();
+    let board = world
+        .read(BOARD)
+        .replace("show 5", "show 4")
+        .replace("brisk", "slow");
+    release(&world, "2.0", &world.read(TIMES), &board);
+    assert_snapshot!("meadow_block", at(&world, NEWEST));
+    let refused = at(&world, &["changeover", "--yes"]);
+    assert!(
+        refused.contains("the plan waits for a decision"),
+        "{refused}"
+    );
+    // The editor leaves what it was given: the marks are still there.
+    let edit = |editor: &str| {
+        let words = [
+            "settings",
+            "edit",
+            "stock/timetable/board.script",
+            "--server",
+            "tramway-meadow",
+        ];
+        let output = world.with_env(&words, "EDITOR", editor);
+        let told = [&output.stdout[..], &output.stderr[..]].concat();
+        format!(
+            "exit status {}\n{}",
+            output.status.code().unwrap(),
+            String::from_utf8_lossy(&told)
+        )
+    };
+    assert!(edit("true").contains("a mark of what was to be decided still stands there"));
+    assert!(edit("false").contains("did not end well"));
+    world.write("editor.sh", "grep -v '^<<<<<<<\\|^=======\\|^>>>>>>>\\|show 4\\|slow' \"$1\" > \"$1.new\" && mv \"$1.new\" \"$1\"\n");
+    let told = edit(&format!("sh {}", world.path("editor.sh").display()));
+    assert!(
+        told.contains("exit status 0") && !told.contains("waits for"),
+        "{told}"
+    );
+    done(&world, &["changeover", "--yes"]);
+    assert!(
+        world
+            .read(BOARD)
+            .contains("  show 5\n  scroll 'brisk'\nend"),
+        "{}",
+        world.read(BOARD)
+    );
+}
+
+#[test]
+fn secrets_stand_in_no_plan() {
+    let world = meadow();
+    let with = |secret: &str, more: &str| {
+        format!("every_min = 20\npassword = \"{secret}\"\n{more}\n[stops]\nwait_s = 30\n")
+    };
+    world.write(TIMES, with("", "tone = 1"));
+    world.ok(&["survey", "--server", "tramway-meadow"]);
+    release(&world, "2.0", &with("", "tone = 1"), &world.read(BOARD));
+    done(
+        &world,
+        &[
+            "plan",
+            "--to",
+            "same",
+            "--from",
+            "meadow-drop",
+            "--prefer",
+            "newest",
+            "--theirs",
+        ],
+    );
+    done(&world, &["changeover", "--yes"]);
+    world.write(TIMES, with("fern-in-june", "tone = 1"));
+    // The secret goes, and then it is changed, in the release.
+    release(
+        &world,
+        "2.1",
+        "every_min = 20\ntone = 2\n[stops]\nwait_s = 30\n",
+        &world.read(BOARD),
+    );
+    let gone = done(&world, NEWEST);
+    assert!(
+        gone.contains("password is in the new release no more; yours was a secret"),
+        "{gone}"
+    );
+    let shown = at(
+        &world,
+        &["diff", "--plan", "stock/timetable/timetable.toml"],
+    );
+    assert!(shown.contains("(a secret)"), "{shown}");
+    for file in [
+        "next.plan.json",
+        "next.question.json",
+        "next.request.json",
+        "armed.json",
+    ] {
+        let text = world.read(&format!("tramway-meadow/.lantern/{file}"));
+        assert!(!text.contains("fern-in-june"), "{file}");
+    }
+    assert!(![gone, shown].concat().contains("fern-in-june"));
+    done(&world, &["changeover", "--yes"]);
+    assert_eq!(
+        world.read(TIMES),
+        "every_min = 20\ntone = 2\n[stops]\nwait_s = 30\n"
+    );
+    done(&world, &["undo", "--yes"]);
+    assert_eq!(world.read(TIMES), with("fern-in-june", "tone = 1"));
+    release(&world, "2.1", &with("moss", "tone = 2"), &world.read(BOARD));
+    let both = done(&world, NEWEST);
+    assert!(
+        both.contains("changed (a secret)") && !both.contains("moss"),
+        "{both}"
+    );
+    assert!(
+        at(
+            &world,
+            &["settings", "show", "stock/timetable/timetable.toml"]
+        )
+        .contains("(a secret)")
+    );
+    let refused = at(
+        &world,
+        &[
+            "settings",
+            "keep",
+            "stock/timetable/timetable.toml",
+            "--as",
+            "mine",
+        ],
+    );
+    assert!(
+        refused.contains("password is a secret by its name, and no patch holds one"),
+        "{refused}"
+    );
+}
