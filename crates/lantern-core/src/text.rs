@@ -2,8 +2,9 @@
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use similar::{Algorithm, DiffTag, capture_diff_slices};
 use std::fmt::Write as _;
+
+mod lines;
 
 /// What a text file holds.
 ///
@@ -171,19 +172,20 @@ pub fn changes(old: &str, new: &str) -> Vec<LineChange> {
 pub(crate) fn changes_of(old: &[&str], new: &[&str]) -> Vec<LineChange> {
     let owned = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect();
     let mut changes = Vec::new();
-    // Counted here: where a part begins in the text that it does not touch, the library may say wrong.
     let (mut in_old, mut in_new) = (0, 0);
-    for part in capture_diff_slices(Algorithm::Myers, old, new) {
-        let was = in_old..in_old + part.old_range().len();
-        let becomes = in_new..in_new + part.new_range().len();
-        (in_old, in_new) = (was.end, becomes.end);
-        if part.tag() != DiffTag::Equal {
+    // Behind the last pair the texts end.
+    for (at_old, at_new) in lines::pairs(old, new)
+        .into_iter()
+        .chain([(old.len(), new.len())])
+    {
+        if (in_old, in_new) != (at_old, at_new) {
             changes.push(LineChange {
-                line: was.start + 1,
-                was: owned(&old[was]),
-                becomes: owned(&new[becomes]),
+                line: in_old + 1,
+                was: owned(&old[in_old..at_old]),
+                becomes: owned(&new[in_new..at_new]),
             });
         }
+        (in_old, in_new) = (at_old + 1, at_new + 1);
     }
     changes
 }

@@ -148,6 +148,7 @@ pub fn draw(
         yours: Vec::new(),
         merged: Vec::new(),
         merges: Vec::new(),
+        unsure: Vec::new(),
     };
     drawing.stand_still();
     let mut components = Vec::new();
@@ -261,6 +262,7 @@ pub fn draw(
     };
     drawing.tell_stand_ins(&after, &selection.gone);
     drawing.tell_samples(&moving);
+    drawing.tell_unsure();
     let expects = drawing.expects(&each, &moving);
     if situation.family.order.is_some() {
         let links = edits::gave_way(situation, &after)?.into_iter();
@@ -366,6 +368,8 @@ pub(super) struct Drawing<'a> {
     pub(super) merged: Vec<TextEdit>,
     /// Files that both he and a release have changed.
     pub(super) merges: Vec<FileMerge>,
+    /// Settings that come anew, and may have been changed by him before adoption.
+    pub(super) unsure: Vec<RelPath>,
 }
 
 impl<'a> Drawing<'a> {

@@ -13,7 +13,7 @@ use crate::inventory::FileState;
 use crate::link;
 use crate::path::RelPath;
 use crate::resolve::Gone;
-use crate::settings::{self, Key, Three, Told};
+use crate::settings::{self, Key, Notation, Three, Told};
 use crate::text::Text;
 use std::collections::BTreeSet;
 
@@ -391,6 +391,14 @@ impl Drawing<'_> {
             ActionKind::SetAside => {
                 if self.edited.contains_key(path) {
                     yours = Some(WhyAside::ShipsChanged);
+                }
+                let known = self.situation.remembered.get(path);
+                let as_found = known.is_some_and(|known| {
+                    !known.shipped && Some(&known.hash) == there.before.as_ref()
+                });
+                let manner = || self.situation.family.manner(path).notation;
+                if as_found && manner().is_some_and(|notation| notation != Notation::Assignments) {
+                    self.unsure.push(path.clone());
                 }
                 coming.what = ActionKind::Replace;
             }

@@ -150,6 +150,43 @@ impl From<Question> for Asked {
 }
 
 impl Drawing<'_> {
+    /// Settings that come anew over what was found at adoption: nobody knows what of that was his.
+    pub(super) fn tell_unsure(&mut self) {
+        let components = &self.situation.inventory.components;
+        // What a component says of itself is no setting.
+        let is_descriptor = |path: &RelPath| {
+            let mut owners = components
+                .iter()
+                .filter(|it| it.files.iter().any(|file| file.path == *path));
+            owners.any(|owner| {
+                let below = owner
+                    .place
+                    .as_ref()
+                    .and_then(|place| path.below(place.as_str()));
+                let mut readers = self.situation.family.readers.iter();
+                let reader = readers.find(|reader| reader.name == owner.reader);
+                let files = reader.map_or(&[][..], |reader| &reader.files);
+                below.is_some_and(|below| files.iter().any(|file| file.name.lead_to(below)))
+            })
+        };
+        self.unsure.retain(|path| !is_descriptor(path));
+        let Some(first) = self.unsure.first() else {
+            return;
+        };
+        let named = self.unsure[..self.unsure.len().min(3)]
+            .iter()
+            .map(RelPath::as_str);
+        let named = named.collect::<Vec<_>>().join(", ");
+        let more = match self.unsure.len().saturating_sub(3) {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        self.notes.push(format!(
+            "replaced by the new release, and nobody knows what you had changed in them before adoption: {named}{more}; \
+             see: lantern settings compare {first}"
+        ));
+    }
+
     /// A sample of settings of the place that comes changed is worth a look.
     pub(super) fn tell_samples(&mut self, moving: &[(&Offer, &Payload)]) {
         for seen in self.situation.samples {

@@ -5,11 +5,11 @@
 
 use super::blocks::{Stretch, stretches};
 use super::rewrite::{From, Value, Wanted, rewritten};
+use super::rows::{Row, Rows};
 use super::verdict::{Verdict, judged};
-use super::{Contents, Entry, Form, Key, Manner, Notation, contents, items, lines, set};
-use crate::reading::line_at;
+use super::{Contents, Form, Key, Manner, Notation, contents, items, lines, set};
 use crate::text::Text;
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 
 /// A text in three states.
@@ -248,15 +248,41 @@ struct Merging<'t> {
     answers: Answers<'t>,
 }
 
-/// The values of three texts.
+/// The values of three texts, in a notation that all three are in.
 struct Values<'t> {
     notation: &'t Notation,
     contents: &'t [Contents; 3],
-    /// Keys that stand twice in one of them: what they say is left to the lines.
-    twice: HashSet<&'t Key>,
+    rows: Rows<'t>,
 }
 
-impl<'t> Merging<'t> {
+/// What lines come to.
+struct ByLines<'t> {
+    /// The text; where both hands meet, mine or what was decided.
+    joined: String,
+    /// What lines alone decide.
+    questions: Vec<Question>,
+    /// How many places there are of each.
+    places: Counts,
+    /// Keys that are decided with the lines in which they stand.
+    left: HashSet<&'t Key>,
+}
+
+/// What is decided for each value.
+#[derive(Default)]
+struct Decided<'t> {
+    /// What the text is to say.
+    wanted: Vec<(&'t Key, Value<'t>)>,
+    /// Lists that are put together item by item.
+    lists: Vec<(&'t Key, Form, String)>,
+    /// Values that somebody gave.
+    given: Vec<(&'t Key, String)>,
+    /// Keys that go though I had changed their values.
+    gone: Vec<&'t Key>,
+    /// Keys that come.
+    comes: Vec<&'t Key>,
+}
+
+impl Merging<'_> {
     /// The text that comes of it, where one does; and all else that is to be said.
     fn merged(&self) -> (Option<String>, Merge) {
         let read = self.manner.notation.as_ref().and_then(|notation| {
@@ -264,96 +290,96 @@ impl<'t> Merging<'t> {
             Some((notation, [before?, mine?, now?]))
         });
         let values = read.as_ref().and_then(|(notation, contents)| {
-            let twice = twice(contents);
-            let usable = twice.is_empty() || !notation.is_whole();
+            let rows = Rows::of(self.texts, contents);
+            let usable = rows.twice.is_empty() || !notation.is_whole();
             usable.then_some(Values {
                 notation,
                 contents,
-                twice,
+                rows,
             })
         });
+        let lines = self.by_lines(values.as_ref());
+        let mut merge = Merge {
+            text: Text::read(&[]),
+            counts: Counts::default(),
+            told: Vec::new(),
+            questions: lines.questions,
+        };
+        let Some(values) = values else {
+            merge.counts = lines.places;
+            let reads = |(notation, _): &(&Notation, _)| contents(notation, &lines.joined).is_ok();
+            let fits = read.as_ref().is_none_or(reads);
+            return (fits.then_some(lines.joined), merge);
+        };
+        let mut left = lines.left;
+        left.extend(&values.rows.twice);
+        let is_whole = values.notation.is_whole();
+        let is_code = *values.notation == Notation::Assignments;
+        let text = self.with_values(values, &lines.joined, &left, &mut merge);
+        if is_code || !is_whole && merge.counts == Counts::default() {
+            merge.counts = Counts {
+                conflicts: merge.counts.conflicts,
+                ..lines.places
+            };
+        }
+        (text, merge)
+    }
+
+    /// Goes along the lines of the three texts.
+    fn by_lines<'v>(&self, values: Option<&Values<'v>>) -> ByLines<'v> {
         let split = self
             .texts
             .map(|text| text.split('\n').collect::<Vec<&str>>());
         let [before, mine, now] = &split;
         let stretches = stretches(before, mine, now);
-        let mut merge = Merge {
-            text: Text::read(&[]),
-            counts: Counts::default(),
-            told: Vec::new(),
-            questions: Vec::new(),
-        };
-        // How many lines of each of three say values, or nothing: from the top on, and then from the end.
-        let by_keys = |three: [&[&str]; 3]| {
-            let notation = values.as_ref().map(|values| values.notation);
-            let is_plain = |line: &&&str| {
-                notation.is_some_and(|it| it.is_whole() || lines::is_plain(it, line))
-            };
-            let above = three.map(|lines| lines.iter().take_while(is_plain).count());
-            let mut number = 0;
-            let below = three.map(|lines| {
-                number += 1;
-                lines[above[number - 1]..]
-                    .iter()
-                    .rev()
-                    .take_while(is_plain)
-                    .count()
-            });
-            [above, below]
-        };
+        let mut questions = Vec::new();
         let mut left: HashSet<&Key> = HashSet::new();
         let mut joined: Vec<&str> = Vec::with_capacity(mine.len());
         for stretch in &stretches {
-            match stretch {
-                Stretch::Same(lines) => joined.extend(&before[lines.clone()]),
-                Stretch::Mine(lines) => joined.extend(&mine[lines.clone()]),
-                Stretch::Theirs(lines) => joined.extend(&now[lines.clone()]),
-                Stretch::Clash {
-                    before: was,
-                    mine: own,
-                    now: new,
-                } => {
-                    let three = [&before[was.clone()], &mine[own.clone()], &now[new.clone()]];
-                    // Lines that say values, above and below, are decided by their keys.
-                    let [above, below] = by_keys(three);
-                    let core =
-                        [0, 1, 2].map(|at| &three[at][above[at]..three[at].len() - below[at]]);
-                    joined.extend(&three[1][..above[1]]);
-                    if core[1] == core[0] {
-                        joined.extend(core[2]);
-                    } else if core[2] == core[0] || core[1] == core[2] {
-                        joined.extend(core[1]);
-                    } else {
-                        let at = [was, own, new];
-                        let lines = [0, 1, 2].map(|number| {
-                            let start = at[number].start + above[number];
-                            start..start + core[number].len()
-                        });
-                        let question = self.block(core, &lines);
-                        let theirs = question.answer == Some(Answer::Theirs);
-                        joined.extend(if theirs { core[2] } else { core[1] });
-                        merge.questions.push(question);
-                        if let Some(values) = &values {
-                            left.extend(values.keys_in(self.texts, &lines));
-                        }
-                    }
-                    joined.extend(&three[1][three[1].len() - below[1]..]);
+            let (was, own, new) = match stretch {
+                Stretch::Same(lines) => {
+                    joined.extend(&before[lines.clone()]);
+                    continue;
                 }
+                Stretch::Mine(lines) => {
+                    joined.extend(&mine[lines.clone()]);
+                    continue;
+                }
+                Stretch::Theirs(lines) => {
+                    joined.extend(&now[lines.clone()]);
+                    continue;
+                }
+                Stretch::Clash { before, mine, now } => (before, mine, now),
+            };
+            let three = [&before[was.clone()], &mine[own.clone()], &now[new.clone()]];
+            // Lines that say values, above and below, are decided by their keys.
+            let (above, below) = plain_ends(values.map(|values| values.notation), three);
+            let core = [0, 1, 2].map(|at| &three[at][above[at]..three[at].len() - below[at]]);
+            joined.extend(&three[1][..above[1]]);
+            if core[1] == core[0] {
+                joined.extend(core[2]);
+            } else if core[2] == core[0] || core[1] == core[2] {
+                joined.extend(core[1]);
+            } else {
+                let at = [was, own, new];
+                let lines = [0, 1, 2].map(|number| {
+                    let start = at[number].start + above[number];
+                    start..start + core[number].len()
+                });
+                let question = self.block(core, &lines);
+                let theirs = question.answer == Some(Answer::Theirs);
+                joined.extend(if theirs { core[2] } else { core[1] });
+                questions.push(question);
+                left.extend(values.iter().flat_map(|values| values.rows.keys_in(&lines)));
             }
+            joined.extend(&three[1][three[1].len() - below[1]..]);
         }
-        let joined = joined.join("\n");
-        let Some(values) = &values else {
-            merge.counts = of_places(&stretches, &merge.questions);
-            let reads = |(notation, _): &(&Notation, _)| contents(notation, &joined).is_ok();
-            let fits = read.as_ref().is_none_or(reads);
-            return (fits.then_some(joined), merge);
-        };
-        left.extend(&values.twice);
-        let text = self.with_values(values, &joined, &left, &mut merge);
-        if !values.notation.is_whole() && merge.counts == Counts::default() {
-            merge.counts = of_places(&stretches, &merge.questions);
+        ByLines {
+            joined: joined.join("\n"),
+            places: of_places(&stretches, &questions),
+            questions,
+            left,
         }
-        (text, merge)
     }
 
     /// The question that lines are which both have changed.
@@ -380,39 +406,66 @@ impl<'t> Merging<'t> {
     /// Brings a text to what is decided for each value; none where it cannot be made to hold that.
     fn with_values(
         &self,
-        values: &Values<'t>,
+        mut values: Values<'_>,
         joined: &str,
         left: &HashSet<&Key>,
         merge: &mut Merge,
     ) -> Option<String> {
-        let [was, own, new] = values.by_key(self.texts, left);
-        let (renamed, stays) = self.renamed(&was, &own, &new, merge);
-        let under = |old: &HashMap<&'t Key, Value<'t>>| {
-            let mut old = old.clone();
-            for (to, from) in &renamed {
-                if let Some(value) = old.remove(from) {
-                    old.entry(to).or_insert(value);
-                }
-            }
-            old
+        let stays = self.rename(&mut values.rows, merge);
+        let decided = self.decide(&values, left, &stays, merge);
+        for key in &decided.gone {
+            let row = values.rows.get(key);
+            let said = |side: usize| row.and_then(|row| row.three[side].as_ref());
+            let likely = likely(key, said(0), &decided.comes, &values.rows);
+            let mine = said(1).filter(|_| !self.manner.is_secret(key));
+            merge.told.push(Told::Gone {
+                key: (*key).clone(),
+                mine: mine.map(|value| value.says.to_owned()),
+                likely: likely.cloned(),
+            });
+        }
+        let mut wanted: Wanted<'_> = decided.wanted.into_iter().collect();
+        wanted.extend(decided.lists.iter().map(|(key, form, list)| {
+            let value = Value {
+                says: list,
+                form: *form,
+                raw: list,
+            };
+            (*key, value)
+        }));
+        let notation = values.notation;
+        let from = From {
+            text: self.texts[2],
+            contents: &values.contents[2],
+            before: Some((self.texts[0], &values.contents[0])),
         };
-        let (was, own) = (under(&was), under(&own));
-        let mut keys: Vec<&Key> = was
-            .keys()
-            .chain(own.keys())
-            .chain(new.keys())
-            .copied()
-            .collect();
-        keys.sort_unstable();
-        keys.dedup();
-        let mut wanted: Wanted<'_> = HashMap::with_capacity(keys.len());
-        let mut lists: Vec<(&Key, String)> = Vec::new();
-        let mut singly: Vec<(&Key, String)> = Vec::new();
-        let mut gone: Vec<&Key> = Vec::new();
-        let mut comes: Vec<&Key> = Vec::new();
+        let made = rewritten(notation, joined, &wanted, left, from);
+        // Where lines put values into the wrong places, mine is where it begins.
+        let made = made.or_else(|| {
+            let of_value = |it: &Question| matches!(it.subject, Subject::Value(_));
+            let from_mine = merge.questions.iter().all(of_value);
+            from_mine.then(|| rewritten(notation, self.texts[1], &wanted, left, from))?
+        })?;
+        let mut given = decided.given.into_iter();
+        given.try_fold(made, |text, (key, value)| {
+            set(notation, &text, key, &value).ok()
+        })
+    }
+
+    /// Decides each value that is not left to the lines; those of `stays` stay mine.
+    fn decide<'v>(
+        &self,
+        values: &Values<'v>,
+        left: &HashSet<&Key>,
+        stays: &[&Key],
+        merge: &mut Merge,
+    ) -> Decided<'v> {
+        let mut decided = Decided::default();
         let counts = &mut merge.counts;
-        for key in keys {
-            let (before, mine, now) = (was.get(key), own.get(key), new.get(key));
+        let rows = values.rows.rows.iter();
+        for row in rows.filter(|row| !left.contains(row.key)) {
+            let key = row.key;
+            let [before, mine, now] = row.three.each_ref().map(Option::as_ref);
             let verdict = match stays.contains(&key) {
                 true => Verdict::Mine,
                 false => judged(before, mine, now),
@@ -428,32 +481,27 @@ impl<'t> Merging<'t> {
                 }
                 Verdict::Comes => {
                     counts.new += 1;
-                    comes.push(key);
+                    decided.comes.push(key);
                     now
                 }
                 Verdict::Goes => {
                     counts.gone += 1;
                     if mine != before {
-                        gone.push(key);
+                        decided.gone.push(key);
                     }
                     now
                 }
                 Verdict::Clash => {
-                    let any_order = self.manner.any_order.contains(key);
-                    let list = before.zip(mine).zip(now).filter(|_| any_order);
-                    let list = list.and_then(|((before, mine), now)| {
-                        items::merged(values.notation, before.raw, mine.raw, now.raw)
-                    });
-                    if let Some(list) = list {
+                    if let Some((form, list)) = self.list(values, row) {
                         counts.kept += 1;
-                        lists.push((key, list));
+                        decided.lists.push((key, form, list));
                         continue;
                     }
-                    let mut question = self.question(values, key, [before, mine, now]);
+                    let mut question = self.question(values, row);
                     let take = match &question.answer {
                         Some(Answer::Theirs) => now,
                         Some(Answer::Value(value)) => {
-                            singly.push((key, value.clone()));
+                            decided.given.push((key, value.clone()));
                             mine.or(now)
                         }
                         Some(Answer::Mine) => mine,
@@ -467,72 +515,41 @@ impl<'t> Merging<'t> {
                     take
                 }
             };
-            if let Some(value) = take {
-                wanted.insert(key, value.clone());
-            }
+            decided
+                .wanted
+                .extend(take.map(|value| (key, value.clone())));
         }
-        merge.counts.conflicts += merge.questions.iter().filter(|it| it.is_open()).count();
-        for key in gone {
-            let likely = likely(key, was.get(key), &comes, &new);
-            let mine = own.get(key).filter(|_| !self.manner.is_secret(key));
-            merge.told.push(Told::Gone {
-                key: key.clone(),
-                mine: mine.map(|value| value.says.to_owned()),
-                likely: likely.cloned(),
-            });
-        }
-        for (key, list) in &lists {
-            let form = own.get(key).map_or(Form::List, |value| value.form);
-            wanted.insert(
-                key,
-                Value {
-                    says: list,
-                    form,
-                    raw: list,
-                },
-            );
-        }
-        let notation = values.notation;
-        let from = From {
-            text: self.texts[2],
-            contents: &values.contents[2],
-            before: Some((self.texts[0], &values.contents[0])),
-        };
-        let made = rewritten(notation, joined, &wanted, left, from);
-        // Where lines put values into the wrong places, mine is where it begins.
-        let made = made.or_else(|| {
-            let from_mine = merge
-                .questions
-                .iter()
-                .all(|it| matches!(it.subject, Subject::Value(_)));
-            from_mine.then(|| rewritten(notation, self.texts[1], &wanted, left, from))?
-        })?;
-        singly.into_iter().try_fold(made, |text, (key, value)| {
-            set(notation, &text, key, &value).ok()
-        })
+        counts.conflicts += merge.questions.iter().filter(|it| it.is_open()).count();
+        decided
     }
 
-    /// Which new keys stand for which old ones; and old ones that stay, as they are secrets.
-    fn renamed(
-        &self,
-        was: &HashMap<&'t Key, Value<'t>>,
-        own: &HashMap<&'t Key, Value<'t>>,
-        new: &HashMap<&'t Key, Value<'t>>,
-        merge: &mut Merge,
-    ) -> (Vec<(&'t Key, &'t Key)>, Vec<&'t Key>) {
-        let (mut renamed, mut stays) = (Vec::new(), Vec::new());
+    /// A list that both have changed, put together item by item, where the order of its items has no meaning.
+    fn list(&self, values: &Values<'_>, row: &Row<'_>) -> Option<(Form, String)> {
+        let [Some(before), Some(mine), Some(now)] = &row.three else {
+            return None;
+        };
+        if !self.manner.any_order.contains(row.key) {
+            return None;
+        }
+        let list = items::merged(values.notation, before.raw, mine.raw, now.raw)?;
+        Some((mine.form, list))
+    }
+
+    /// What stands under an old name is looked at under the new one; returns old ones that stay, as they are secrets.
+    fn rename<'v>(&self, rows: &mut Rows<'v>, merge: &mut Merge) -> Vec<&'v Key> {
+        let mut stays = Vec::new();
         for (to, from) in &self.manner.was {
-            let is_so = own.contains_key(from)
-                && !own.contains_key(to)
-                && !was.contains_key(to)
-                && new.contains_key(to)
-                && !new.contains_key(from);
+            let (Some(new), Some(old)) = (rows.get(to), rows.get(from)) else {
+                continue;
+            };
+            let is_so = matches!(new.three, [None, None, Some(_)])
+                && matches!(old.three, [_, Some(_), None]);
             if !is_so {
                 continue;
             }
             if self.manner.is_secret(from) || self.manner.is_secret(to) {
-                if was.get(from) != own.get(from) {
-                    stays.push(from);
+                if old.three[0] != old.three[1] {
+                    stays.push(old.key);
                     merge.told.push(Told::SecretStays {
                         from: from.clone(),
                         to: to.clone(),
@@ -540,93 +557,50 @@ impl<'t> Merging<'t> {
                 }
                 continue;
             }
+            rows.rename(from, to);
             merge.told.push(Told::Renamed {
                 from: from.clone(),
                 to: to.clone(),
             });
-            renamed.push((to, from));
         }
-        (renamed, stays)
+        stays
     }
 
-    fn question(&self, values: &Values<'_>, key: &Key, three: [Option<&Value<'_>>; 3]) -> Question {
-        let is_secret = self.manner.is_secret(key);
-        let texts = three.map(|value| value.map(|value| value.raw));
-        let [_, mine, theirs] = texts.map(|text| text.unwrap_or("\u{0}missing"));
-        let mine = if is_secret { "" } else { mine };
-        let id = id_of(self.path, &key.to_string(), &[mine, theirs]);
-        let answer = self.answers.of(&id);
-        let mut number = 0;
-        let lines = values.contents.each_ref().map(|contents| {
-            let entry = contents.entries.iter().find(|entry| entry.key == *key);
-            number += 1;
-            entry.map(|entry| line_at(self.texts[number - 1], entry.value.start))
-        });
-        let [before, mine, theirs] =
-            texts.map(|text| text.filter(|_| !is_secret).map(str::to_owned));
+    fn question(&self, values: &Values<'_>, row: &Row<'_>) -> Question {
+        let is_secret = self.manner.is_secret(row.key);
+        let raw = |value: &Option<Value<'_>>| value.as_ref().map(|value| value.raw.to_owned());
+        let [before, mine, theirs] = row.three.each_ref().map(raw);
+        let said = |text: &Option<String>| text.clone().unwrap_or_else(|| "\u{0}missing".into());
+        let own = if is_secret {
+            String::new()
+        } else {
+            said(&mine)
+        };
+        let id = id_of(self.path, &row.key.to_string(), &[&own, &said(&theirs)]);
+        let shown = |text: Option<String>| text.filter(|_| !is_secret);
         Question {
+            answer: self.answers.of(&id),
             id,
-            subject: Subject::Value(key.clone()),
+            subject: Subject::Value(row.key.clone()),
             is_secret,
-            before,
-            mine,
-            theirs,
-            lines,
-            answer,
+            before: shown(before),
+            mine: shown(mine),
+            theirs: shown(theirs),
+            lines: values.rows.lines_of(row),
         }
     }
 }
 
-impl<'t> Values<'t> {
-    /// What each of the three says, by key.
-    fn by_key(
-        &self,
-        texts: [&'t str; 3],
-        left: &HashSet<&Key>,
-    ) -> [HashMap<&'t Key, Value<'t>>; 3] {
-        let mut number = 0;
-        self.contents.each_ref().map(|contents| {
-            number += 1;
-            let text = texts[number - 1];
-            let entries = contents
-                .entries
-                .iter()
-                .filter(|entry| !left.contains(&entry.key));
-            entries
-                .map(|entry| (&entry.key, Value::of(entry, text)))
-                .collect()
-        })
-    }
-
-    /// The keys that stand in some lines of the three.
-    fn keys_in(&self, texts: [&str; 3], lines: &[Range<usize>; 3]) -> Vec<&'t Key> {
-        let mut keys = Vec::new();
-        for ((contents, text), lines) in self.contents.iter().zip(texts).zip(lines) {
-            let inside = |entry: &&Entry| lines.contains(&(line_at(text, entry.value.start) - 1));
-            keys.extend(
-                contents
-                    .entries
-                    .iter()
-                    .filter(inside)
-                    .map(|entry| &entry.key),
-            );
-        }
-        keys
-    }
-}
-
-/// Keys that stand twice in one of the texts.
-fn twice(contents: &[Contents; 3]) -> HashSet<&Key> {
-    let mut twice = HashSet::new();
-    for contents in contents {
-        let mut seen = HashSet::new();
-        let again = contents
-            .entries
-            .iter()
-            .filter(|entry| !seen.insert(&entry.key));
-        twice.extend(again.map(|entry| &entry.key));
-    }
-    twice
+/// How many lines of each of three say values, or nothing: from the top on, and then from the end.
+fn plain_ends(notation: Option<&Notation>, three: [&[&str]; 3]) -> ([usize; 3], [usize; 3]) {
+    let is_plain =
+        |line: &&&str| notation.is_some_and(|it| it.is_whole() || lines::is_plain(it, line));
+    let above = three.map(|lines| lines.iter().take_while(is_plain).count());
+    let below = [0, 1, 2].map(|side| {
+        let rest = &three[side][above[side]..];
+        rest.iter().rev().take_while(is_plain).count()
+    });
+    (above, below)
 }
 
 /// The one new key that may be another name of one that went: beside it, or with the same last name, and as it was shipped before.
@@ -634,12 +608,14 @@ fn likely<'k>(
     key: &Key,
     was: Option<&Value<'_>>,
     comes: &[&'k Key],
-    new: &HashMap<&Key, Value<'_>>,
+    rows: &Rows<'_>,
 ) -> Option<&'k Key> {
     let (above, name) = key.split();
     let mut those = comes.iter().filter(|new_key| {
         let (beside, last) = new_key.split();
-        (beside == above || last == name) && was.is_some() && new.get(**new_key) == was
+        (beside == above || last == name)
+            && was.is_some()
+            && rows.get(new_key).and_then(|row| row.three[2].as_ref()) == was
     });
     let first = those.next()?;
     those.next().is_none().then_some(*first)

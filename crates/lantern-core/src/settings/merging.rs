@@ -173,7 +173,7 @@ fn values_are_merged_by_their_keys() {
     # when
     HOURS=8
     run "$SEATS" --quiet
-    -- values: 1 kept, 1 new, 1 followed, 0 gone, 1 conflicts
+    -- places: 0 kept, 0 new, 0 followed, 0 gone, 1 conflicts
     -- ? Block [Some(3), Some(3), Some(5)]: Some("run \"$SEATS\""), Some("run \"$SEATS\" --quiet"), Some("run \"$SEATS\" --warm"): None
     "#);
     let own =

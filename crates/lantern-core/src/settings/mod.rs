@@ -11,6 +11,7 @@ mod lines;
 mod manner;
 mod merge;
 mod rewrite;
+mod rows;
 mod toml;
 mod verdict;
 mod xml;

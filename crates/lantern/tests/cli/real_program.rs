@@ -223,3 +223,83 @@ fn two_worlds_of_one_program_move_together() {
     assert!(version(&world).contains("5.6.1"));
     at(&["console", "stop"]);
 }
+
+#[test]
+fn what_was_edited_in_the_real_program_is_kept_over_its_next_release() {
+    let Some(servers) = debian_servers() else {
+        return;
+    };
+    let world = lounge(&servers);
+    packed(&world, &servers, "depot", OLD);
+    packed(&world, &servers, "depot", NEW);
+    let family = ["--family", "minetest-folder"];
+    world.ok(&[&["catalogue", "make", "depot"], &family[..]].concat());
+    // The settings of the place, with remarks and odd spacing.
+    let conf = "lounge/minetest.conf";
+    let written = format!(
+        "# the lounge\n{}\n  max_users   =  7   \n# who asks, gets it\nmotd =Come in\n",
+        settings()
+    );
+    world.write(conf, &written);
+    world.ok(&[&["adopt", "lounge"], &family[..]].concat());
+    world.edit(
+        "lounge/lantern.toml",
+        "[warn]",
+        "catalogues = [\"../depot/depot.catalogue.json\"]\n[warn]",
+    );
+    world.edit("lounge/lantern.toml", "at = [\"10s\"]", "at = []");
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", "lounge"]].concat());
+    // Somebody has changed what the program says, and a default that it shows.
+    let says = "lounge/builtin/game/misc.lua";
+    let shows = "lounge/builtin/settingtypes.txt";
+    let (joined, left) = (
+        "joined the game.\", player_name",
+        "came into the lounge.\", player_name",
+    );
+    world.edit(says, joined, left);
+    world.edit(
+        shows,
+        "max_users (Maximum users) int 15 0 65535",
+        "max_users (Maximum users) int 7 0 65535",
+    );
+    at(&[
+        "settings",
+        "keep",
+        "builtin/game/misc.lua",
+        "--as",
+        "into-the-lounge",
+    ]);
+    let plan = at(&["plan", "--to", "5.10.0"]);
+    for file in ["builtin/game/misc.lua", "builtin/settingtypes.txt"] {
+        let kept = format!("{file}: 1 place of yours kept");
+        assert!(plan.contains(&kept), "{plan}");
+    }
+    let told = at(&["changeover", "--yes", "--start"]);
+    assert!(told.contains("exit status 0"), "{told}");
+    assert!(version(&world).contains("Luanti 5.10.0"));
+    // It is the new text, in all but that.
+    let new = |file: &str| {
+        let file = servers.join(NEW).join(file.trim_start_matches("lounge/"));
+        fs::read_to_string(file).unwrap()
+    };
+    assert_eq!(world.read(says), new(says).replace(joined, left));
+    assert_eq!(
+        world.read(shows),
+        new(shows).replace("(Maximum users) int 15", "(Maximum users) int 7")
+    );
+    assert!(at(&["settings", "kept"]).contains("in it"));
+    // A value of the place, in the middle of what he wrote.
+    world.ok(&["console", "stop", "--server", "lounge"]);
+    at(&["settings", "set", "minetest.conf", "max_users", "9"]);
+    let told = at(&["changeover", "--yes"]);
+    assert!(told.contains("exit status 0"), "{told}");
+    assert_eq!(world.read(conf), written.replace("=  7   ", "=  9   "));
+    assert!(at(&["verify"]).contains("exit status"), "it answers");
+    // And back, to the very bytes.
+    at(&["undo", "--yes"]);
+    assert_eq!(world.read(conf), written);
+    let told = at(&["undo", "--keep-world", "--yes"]);
+    assert!(told.contains("exit status 0"), "{told}");
+    let old = fs::read_to_string(servers.join(OLD).join("builtin/game/misc.lua")).unwrap();
+    assert_eq!(world.read(says), old.replace(joined, left));
+}

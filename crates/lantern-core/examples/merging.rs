@@ -1,0 +1,96 @@
+//! How long a merge takes: `cargo run --release --example merging [-- KEYS CHANGED]`.
+//!
+//! A settings file of so many keys, with a remark on each; the administrator has changed some values, its author others, added
+//! some and taken some out. One line for each notation: the median of 9 runs.
+
+#![allow(clippy::disallowed_methods, clippy::disallowed_types)] // It measures.
+
+use lantern_core::settings::{Answers, Manner, Notation, Three, merge};
+use lantern_core::text::Text;
+use std::collections::BTreeMap;
+use std::time::Instant;
+
+fn main() {
+    let mut numbers = std::env::args()
+        .skip(1)
+        .filter_map(|word| word.parse().ok());
+    let keys: usize = numbers.next().unwrap_or(10_000);
+    let changed: usize = numbers.next().unwrap_or(100);
+    println!("{keys} keys, {changed} changed by each hand");
+    let notations = [
+        ("toml", Notation::Toml),
+        ("json", Notation::Json),
+        ("yaml", Notation::Yaml),
+        ("ini", Notation::Ini),
+        ("properties", Notation::Properties),
+        ("xml", Notation::Xml),
+        ("assignments", Notation::Assignments),
+    ];
+    for (name, notation) in notations {
+        let manner = Manner {
+            notation: Some(notation.clone()),
+            ..Manner::default()
+        };
+        let texts = texts(&notation, keys, changed).map(|text| Text::read(text.as_bytes()));
+        let three = Three {
+            before: &texts[0],
+            mine: &texts[1],
+            now: &texts[2],
+        };
+        let known = BTreeMap::new();
+        let answers = Answers {
+            known: &known,
+            otherwise: None,
+        };
+        let mut times = Vec::new();
+        let mut counts = None;
+        for _ in 0..9 {
+            let begun = Instant::now();
+            counts = Some(merge("a", &manner, three, answers).counts);
+            times.push(begun.elapsed());
+        }
+        times.sort();
+        println!(
+            "{name:12} {:>8.1} ms   {counts:?}",
+            times[4].as_secs_f64() * 1000.0
+        );
+    }
+}
+
+/// A text as it was shipped, as it is, and as it is shipped now.
+fn texts(notation: &Notation, keys: usize, changed: usize) -> [String; 3] {
+    let every = keys / changed.max(1);
+    [0, 1, 2].map(|state| {
+        let rows = (0..keys).filter_map(|at| {
+            let is_mine = at % every == 1;
+            let is_theirs = at % every == 3;
+            if state == 2 && at % every == 5 {
+                return None;
+            }
+            let value = match state {
+                1 if is_mine => at + 1,
+                2 if is_theirs => at + 2,
+                _ => at,
+            };
+            let new = state == 2 && at % every == 7;
+            let row = |key: String| match notation {
+                Notation::Json => format!("  // what it is\n  \"{key}\": {value}"),
+                Notation::Yaml => format!("# what it is\n{key}: {value}"),
+                Notation::Xml => format!("  <!-- what it is -->\n  <{key}>{value}</{key}>"),
+                Notation::Assignments => format!("# what it is\n{key}={value}"),
+                _ => format!("# what it is\n{key} = {value}"),
+            };
+            let mut rows = vec![row(format!("key_{at}"))];
+            if new {
+                rows.push(row(format!("new_{at}")));
+            }
+            Some(rows)
+        });
+        let rows: Vec<String> = rows.flatten().collect();
+        match notation {
+            Notation::Json => format!("{{\n{}\n}}\n", rows.join(",\n")),
+            Notation::Xml => format!("<top>\n{}\n</top>\n", rows.join("\n")),
+            _ => rows.join("\n") + "\n",
+        }
+    })
+}
