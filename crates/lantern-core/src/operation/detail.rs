@@ -1,7 +1,7 @@
 //! What the history tells of one operation.
 
 use super::{Operation, Work};
-use crate::plan::{ComponentChange, Fate, Rename, TextEdit, Yours};
+use crate::plan::{ComponentChange, Fate, FileMerge, Rename, TextEdit, Yours};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -34,6 +34,9 @@ pub struct Detail {
     pub edits: Vec<TextEdit>,
     /// Add-ons whose file or folder got another name.
     pub renames: Vec<Rename>,
+    /// Files that both the administrator and a release had changed.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub merges: Vec<FileMerge>,
     /// Files of the administrator's that were set aside.
     pub yours: Vec<Yours>,
     /// The backup that was made, or put back.
@@ -59,6 +62,7 @@ impl Detail {
             components: changed.cloned().collect(),
             edits: plan.edits.clone(),
             renames: plan.renames.clone(),
+            merges: plan.merges.clone(),
             yours: plan.yours.clone(),
             backup,
             times: None,

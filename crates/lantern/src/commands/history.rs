@@ -1,7 +1,7 @@
 //! `lantern history`
 
 use super::plan::{fate, show_edits};
-use super::{armed, open_settled, open_to_look};
+use super::{armed, merges, open_settled, open_to_look};
 use crate::answers;
 use crate::common::{Common, shell_word};
 use crate::fail;
@@ -184,6 +184,7 @@ fn one(number: i64, server: &Server, ledger: &Ledger, common: &Common, look: &Lo
         );
     }
     show_edits(&detail.edits, &detail.renames, server, look);
+    merges::show_past(&detail.merges, look);
     show_yours(number, &detail, common, look);
     Ok(fail::DONE)
 }

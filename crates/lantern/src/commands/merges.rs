@@ -32,6 +32,35 @@ pub fn show(merges: &[FileMerge], common: &Common, look: &Look) {
     }
 }
 
+/// Shows what became of each file in an operation of the history.
+pub fn show_past(merges: &[FileMerge], look: &Look) {
+    if merges.is_empty() {
+        return;
+    }
+    look.say("\n  changed by you, and came with a release:");
+    for merge in merges {
+        look.say(&format!("    {}: {}", merge.path, counts(&merge.counts)));
+        for asked in &merge.questions {
+            let what = asked.key.as_deref().unwrap_or("lines");
+            let became = asked
+                .decided
+                .as_ref()
+                .map_or("yours stayed".to_owned(), decided);
+            look.say(&format!("      {}  {what}: {became}", asked.id));
+        }
+    }
+}
+
+/// What was decided, in words.
+fn decided(decided: &Decided) -> String {
+    match decided {
+        Decided::Mine => "decided: yours".into(),
+        Decided::Theirs => "decided: as it is shipped".into(),
+        Decided::Value(value) => format!("decided: {value}"),
+        Decided::Edited => "decided: as you wrote it".into(),
+    }
+}
+
 /// How many of each, in words.
 fn counts(counts: &MergeCounts) -> String {
     let MergeCounts {
@@ -66,10 +95,7 @@ fn counts(counts: &MergeCounts) -> String {
 
 fn question(merge: &FileMerge, asked: &Asked, common: &Common, look: &Look) {
     let decided = match &asked.decided {
-        Some(Decided::Mine) => "decided: yours".to_owned(),
-        Some(Decided::Theirs) => "decided: as it is shipped".to_owned(),
-        Some(Decided::Value(value)) => format!("decided: {value}"),
-        Some(Decided::Edited) => "decided: as you wrote it".to_owned(),
+        Some(made) => decided(made),
         None if asked.is_open() => "this has to be decided".to_owned(),
         None => "yours stays, unless you decide otherwise".to_owned(),
     };

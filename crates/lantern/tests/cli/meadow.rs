@@ -2,6 +2,8 @@
 
 use crate::world::World;
 use insta::assert_snapshot;
+use std::fs;
+use std::path::Path;
 
 const TIMES: &str = "tramway-meadow/stock/timetable/timetable.toml";
 const BOARD: &str = "tramway-meadow/stock/timetable/board.script";
@@ -92,6 +94,9 @@ fn an_evening_of_edits_is_kept_over_a_new_release() {
     done(&world, &["changeover", "--yes"]);
     let whole = [TIMES, BOARD, MANIFEST, BOOTH].map(|path| world.read(path));
     assert_snapshot!("meadow_after", whole.join("----\n"));
+    let told = at(&world, &["history", "1"]);
+    let (_, told) = told.split_once("  changed by you, and came").unwrap();
+    assert_snapshot!("meadow_history", told);
     assert_snapshot!("meadow_kept", at(&world, &["settings", "kept"]));
     // A value in the edit is changed: it stays one, over a release that changes other lines, and one that takes the block away.
     world.edit(BOARD, "show 5", "show 6");
@@ -352,5 +357,77 @@ fn secrets_stand_in_no_plan() {
     assert!(
         refused.contains("password is a secret by its name, and no patch holds one"),
         "{refused}"
+    );
+}
+
+/// Settings of the place, which no release overwrites, beside a sample that the engine ships.
+#[test]
+fn a_sample_says_what_is_new_in_it() {
+    let world = World::demo();
+    let family = fs::read_to_string(
+        Path::new(env!("CARGO_MANIFEST_DIR")).join("../../families/tramway.family.toml"),
+    )
+    .unwrap();
+    let rule = "[[settings]]\nfile = \"line.toml\"\nsample = \"engine/line.sample.toml\"\nsecret = [\"*.rcon\"]\n\n[order]";
+    world.write(
+        "tramway.family.toml",
+        family.replacen("[order]", rule, 1).replace(
+            "settings = [\"start.sh\"]",
+            "settings = [\"start.sh\", \"line.toml\"]",
+        ),
+    );
+    let sample = "# The line.\nseats = 24\nfare = 2\ndoors = \"both\"\n\n[remote]\nrcon = \"\"\n";
+    world.write("tramway-meadow/engine/line.sample.toml", sample);
+    world.write(
+        "tramway-meadow/line.toml",
+        sample
+            .replace("fare = 2", "fare = 3   # since May")
+            .replace("rcon = \"\"", "rcon = \"fern\"")
+            + "own = 1\n",
+    );
+    world.ok(&["adopt", "tramway-meadow", "--family", "tramway.family.toml"]);
+    let later = "# The line.\nseats = 30\nfare = 4\n# whether it rings\nbell = true\n\n[remote]\nrcon = \"\"\n# from where\nfrom = \"here\"\n";
+    let engine = world
+        .read("tramway-meadow/engine/tramway.bin")
+        .replace("2031.4", "2031.5");
+    let about = world
+        .read("tramway-meadow/engine/engine.json")
+        .replace("2031.4", "2031.5");
+    world.zip(
+        "engine-drop/tramway-2031.5.zip",
+        &[
+            ("engine/engine.json", &about),
+            ("engine/tramway.bin", &engine),
+            ("engine/line.sample.toml", later),
+        ],
+    );
+    let edited = world
+        .read("tramway.family.toml")
+        .replace("drop = \"tramway-*.tar.gz\"", "drop = \"tramway-*.zip\"");
+    world.write("tramway.family.toml", edited);
+    let plan = done(&world, &["plan", "--to", "2031.5", "--from", "engine-drop"]);
+    assert!(plan.contains("line.toml: its sample engine/line.sample.toml has 2 new values, 2 changed values, 1 removed value; see: lantern settings compare line.toml"), "{plan}");
+    let planned = at(&world, &["settings", "compare", "line.toml"]);
+    done(&world, &["changeover", "--yes"]);
+    let after = at(&world, &["settings", "compare", "line.toml", "--all"]);
+    assert_snapshot!("meadow_sample", [planned, after].join("\n"));
+    assert_snapshot!(
+        "meadow_take",
+        at(&world, &["settings", "take", "line.toml", "--untouched"])
+    );
+    done(&world, &["changeover", "--yes"]);
+    assert_eq!(
+        world.read("tramway-meadow/line.toml"),
+        "# The line.\nseats = 30\nfare = 3   # since May\n# whether it rings\nbell = true\n\n[remote]\nrcon = \"fern\"\n# from where\nfrom = \"here\"\nown = 1\n"
+    );
+    let secret = at(&world, &["settings", "take", "line.toml", "remote.rcon"]);
+    assert!(
+        secret.contains("remote.rcon is a secret by its name, and yours stays"),
+        "{secret}"
+    );
+    let none = at(&world, &["settings", "compare", "depot.cfg"]);
+    assert!(
+        none.contains("no release ships it, and the family states no sample of it"),
+        "{none}"
     );
 }
