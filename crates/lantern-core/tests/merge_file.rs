@@ -1,5 +1,11 @@
 //! The merge of lines beside `git merge-file`: the same conflicts, and the same text where there is none.
 
+#![allow(
+    clippy::disallowed_methods,
+    clippy::disallowed_macros,
+    clippy::disallowed_types
+)] // It runs another program.
+
 use lantern_core::settings::{Answers, Manner, Subject, Three, merge};
 use lantern_core::text::Text;
 use proptest::prelude::*;

@@ -176,7 +176,7 @@ mod tests {
         // Nothing to hold on to: all of it is another.
         let a = vec!["a"; 40_000];
         let mut b = vec!["b", "a"];
-        b.extend(vec!["a", "c"].repeat(20_000));
+        b.extend(["a", "c"].repeat(20_000));
         assert!(pairs(&a, &b).len() < 40_000);
     }
 

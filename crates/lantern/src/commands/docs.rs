@@ -29,6 +29,8 @@ enum Page {
     Guide,
     /// A family file in twenty minutes
     Families,
+    /// How settings and edits are carried over
+    Settings,
     /// Every code that a survey can show
     Findings,
     /// What is promised, and what is not
@@ -54,6 +56,7 @@ impl Page {
         match self {
             Page::Guide => include_str!("../../../../docs/guide.md"),
             Page::Families => include_str!("../../../../docs/families.md"),
+            Page::Settings => include_str!("../../../../docs/settings.md"),
             Page::Findings => include_str!("../../../../docs/findings.md"),
             Page::Safety => include_str!("../../../../docs/safety.md"),
             Page::LanternToml => include_str!("../../../../docs/formats/lantern-toml.md"),
