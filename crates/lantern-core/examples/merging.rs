@@ -3,7 +3,11 @@
 //! A settings file of so many keys, with a remark on each; the administrator has changed some values, its author others, added
 //! some and taken some out. One line for each notation: the median of 9 runs.
 
-#![allow(clippy::disallowed_methods, clippy::disallowed_types, clippy::disallowed_macros)] // It measures.
+#![allow(
+    clippy::disallowed_methods,
+    clippy::disallowed_types,
+    clippy::disallowed_macros
+)] // It measures.
 
 use lantern_core::settings::{Answers, Manner, Notation, Three, merge};
 use lantern_core::text::Text;
