@@ -123,3 +123,109 @@ fn without(before: &str, after: &str) -> Vec<String> {
     tries.push(format!("{open}{rest}"));
     tries
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::family::Family;
+
+    /// A need list with one id in the place of another, in a file of a reader.
+    fn needs(files: &str, fields: &str, name: &str, text: &str) -> Option<String> {
+        let whole = crate::tree::tests::FAMILY;
+        let top = &whole[..whole.find("[[reader]]").unwrap()];
+        let reader = format!(
+            "[[reader]]\nname = \"bed\"\nkind = \"addon\"\nshape = \"folder\"\nat = \"beds/*\"\nfiles = [{{ name = \"{name}\", {files} }}]\nfields = {{ {fields} }}\n"
+        );
+        let family = Family::parse(&format!("{top}\n{reader}")).unwrap();
+        let subject = Subject {
+            reader: &family.readers[0],
+            family: &family,
+            place: "beds/fern",
+            content: "",
+            archive: None,
+        };
+        let found = [Found {
+            file: 0,
+            name: name.into(),
+            text: text.into(),
+        }];
+        needing(&subject, &found, 0, &Id::new("drip"), &Id::new("mist"))
+    }
+
+    #[test]
+    fn it_is_followed_in_every_notation() {
+        let split =
+            "id = \"name\", version = \"version\", needs = { at = \"depends\", split = \",\" }";
+        let list = "id = \"name\", version = \"version\", needs = \"needs\"";
+        for (files, fields, name, text, becomes) in [
+            (
+                "notation = \"ini\"",
+                split,
+                "bed.conf",
+                "name = drip-bed\nversion = 1\ndepends = moss, drip, fern\n",
+                Some("name = drip-bed\nversion = 1\ndepends = moss, mist, fern\n"),
+            ),
+            // It is needed already: the old one goes.
+            (
+                "notation = \"ini\"",
+                split,
+                "bed.conf",
+                "name = a\nversion = 1\ndepends = mist, drip\n",
+                Some("name = a\nversion = 1\ndepends = mist\n"),
+            ),
+            (
+                "notation = \"toml\"",
+                list,
+                "bed.toml",
+                "# needs drip\nname = \"drip\"\nversion = \"1\"\n[needs]\nmoss = \">=1\"\ndrip = \">=1\" # water\n",
+                Some(
+                    "# needs drip\nname = \"drip\"\nversion = \"1\"\n[needs]\nmoss = \">=1\"\nmist = \">=1\" # water\n",
+                ),
+            ),
+            (
+                "notation = \"json\"",
+                list,
+                "bed.json",
+                "{ \"name\": \"a\", \"version\": \"1\", \"needs\": [\"drip\", \"mist\"] }",
+                Some("{ \"name\": \"a\", \"version\": \"1\", \"needs\": [\"mist\"] }"),
+            ),
+            (
+                "notation = \"yaml\"",
+                list,
+                "bed.yml",
+                "name: a\nversion: 1\nneeds:\n  - moss\n  - drip\n",
+                Some("name: a\nversion: 1\nneeds:\n  - moss\n  - mist\n"),
+            ),
+            (
+                "notation = \"script\"",
+                list,
+                "bed.man",
+                "name 'a'\nversion '1'\n-- drip\nneeds {\n  'mist',\n  'drip', -- by night\n}\n",
+                Some("name 'a'\nversion '1'\n-- drip\nneeds {\n  'mist',\n}\n"),
+            ),
+            (
+                "notation = \"xml\"",
+                "id = \"name\", version = \"version\", needs = \"needs\"",
+                "bed.xml",
+                "<bed version=\"1\"><name>a</name><needs>drip</needs><needs>moss</needs></bed>",
+                Some(
+                    "<bed version=\"1\"><name>a</name><needs>mist</needs><needs>moss</needs></bed>",
+                ),
+            ),
+            // What it does not need, it does not name.
+            (
+                "notation = \"ini\"",
+                split,
+                "bed.conf",
+                "name = a\nversion = 1\ndepends = drip-bed\n",
+                None,
+            ),
+        ] {
+            assert_eq!(
+                needs(files, fields, name, text).as_deref(),
+                becomes,
+                "{text}"
+            );
+        }
+    }
+}

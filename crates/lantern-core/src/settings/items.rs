@@ -4,6 +4,9 @@ use super::{Notation, replaced};
 use jsonc_parser::common::Ranged;
 use std::ops::Range;
 
+/// Longer lists are one value.
+const MOST: usize = 2_000;
+
 /// An item: what it says as it is written, and where that stands in the list.
 type Item = (String, Range<usize>);
 
@@ -15,6 +18,9 @@ pub(super) fn merged(notation: &Notation, before: &str, mine: &str, now: &str) -
     let of = |list: &str| items(notation, list, by);
     let was = of(before)?;
     let new = of(now)?;
+    if was.len() + new.len() > MOST {
+        return None;
+    }
     let has = |items: &[Item], says: &str| items.iter().any(|(item, _)| item == says);
     let mut list = mine.to_owned();
     for (says, _) in was.iter().filter(|(says, _)| !has(&new, says)) {

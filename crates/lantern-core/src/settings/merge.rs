@@ -12,6 +12,9 @@ use crate::text::Text;
 use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 
+/// Of more new keys it is not looked which old one each may be.
+const MOST_LIKELY: usize = 100;
+
 /// A text in three states.
 #[derive(Debug, Clone, Copy)]
 pub struct Three<'t> {
@@ -610,6 +613,9 @@ fn likely<'k>(
     comes: &[&'k Key],
     rows: &Rows<'_>,
 ) -> Option<&'k Key> {
+    if comes.len() > MOST_LIKELY {
+        return None;
+    }
     let (above, name) = key.split();
     let mut those = comes.iter().filter(|new_key| {
         let (beside, last) = new_key.split();

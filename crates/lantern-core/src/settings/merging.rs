@@ -571,3 +571,35 @@ proptest! {
         prop_assert_eq!(stays.text.as_str(), &mine);
     }
 }
+
+#[test]
+fn what_is_made_to_be_slow_comes_to_an_end() {
+    // Every line is another one: set in, changed, taken out, and as many new ones.
+    let text = |state: usize| {
+        let row = |at: usize| match state {
+            0 => format!("k{at} = {at}\n"),
+            1 => format!(" k{at}  =  {}\n", at + at % 2),
+            _ if at.is_multiple_of(3) => format!("n{at} = {at}\n"),
+            _ => format!("k{at} = {}\n", at + 7),
+        };
+        (0..6_000).map(row).collect::<String>()
+    };
+    let three = [text(0), text(1), text(2)];
+    let merge = of(Some(Notation::Ini), three.each_ref().map(String::as_str));
+    let Counts {
+        new,
+        gone,
+        conflicts,
+        ..
+    } = merge.counts;
+    assert_eq!((new, gone, conflicts), (2_000, 2_000, 2_000));
+    // Two lines in turns, and nothing to hold on to.
+    let turns = |a: &str, b: &str| format!("{a}\n{b}\n").repeat(20_000);
+    let three = [turns("a", "b"), turns("b", "a"), turns("a", "c")];
+    assert_eq!(
+        of(None, three.each_ref().map(String::as_str))
+            .questions
+            .len(),
+        1
+    );
+}

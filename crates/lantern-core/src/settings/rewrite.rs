@@ -3,6 +3,7 @@
 use super::{
     Contents, Entry, Form, Key, Notation, Table, contents, indent, json, line_end, set, written,
 };
+use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
@@ -46,6 +47,9 @@ impl<'t> Value<'t> {
         }
     }
 }
+
+/// Values by their keys.
+type ByKey<'t> = HashMap<&'t Key, &'t Entry>;
 
 /// Where lines come from.
 #[derive(Debug, Clone, Copy)]
@@ -132,9 +136,21 @@ struct Edits<'t> {
     puts: Vec<(usize, String)>,
 }
 
-impl Edits<'_> {
+impl<'t> Edits<'t> {
     /// Values that are there already say what is wanted, and those that are wanted no more go.
     fn set_and_cut(&mut self, left: &HashSet<&Key>) {
+        let by_key = |contents: &'t Contents| -> ByKey<'t> {
+            let entries = contents.entries.iter();
+            entries.map(|entry| (&entry.key, entry)).collect()
+        };
+        // Found out where one is set at all.
+        let sources = OnceCell::new();
+        let sources = || {
+            sources.get_or_init(|| {
+                let before = self.from.before.map(|(_, contents)| by_key(contents));
+                (before.unwrap_or_default(), by_key(self.from.contents))
+            })
+        };
         let mut goes: Vec<&Entry> = Vec::new();
         for entry in self
             .here
@@ -146,7 +162,8 @@ impl Edits<'_> {
             match self.wanted.get(&entry.key) {
                 Some(value) if value.is(entry) => {}
                 Some(value) => {
-                    let lines = self.lines_of(entry, value);
+                    let (before, donor) = sources();
+                    let lines = self.lines_of(entry, value, (before, donor));
                     let set = || {
                         (
                             entry.value.clone(),
@@ -201,25 +218,19 @@ impl Edits<'_> {
     }
 
     /// The lines of a value as they are where it comes from, where they are as they were before.
-    fn lines_of(&self, entry: &Entry, value: &Value<'_>) -> Option<(Range<usize>, String)> {
-        let of = |(text, contents): (&'_ str, &'_ Contents)| {
-            let there = contents.entries.iter().find(|it| it.key == entry.key)?;
-            Some((
-                text.get(there.rows.clone()?)?.to_owned(),
-                there.rows.clone()?,
-                there.says.clone(),
-                there.form,
-            ))
-        };
+    fn lines_of(
+        &self,
+        entry: &Entry,
+        value: &Value<'_>,
+        (before, donor): (&ByKey<'_>, &ByKey<'_>),
+    ) -> Option<(Range<usize>, String)> {
         let rows = entry.rows.clone()?;
-        let (before, ..) = of(self.from.before?)?;
-        let (_, there, says, form) = of((self.from.text, self.from.contents))?;
-        let is_theirs = says == value.says && form == value.form;
-        (before == self.text[rows.clone()] && is_theirs).then(|| {
-            (
-                rows.clone(),
-                self.rows_with(self.from.text, &there, &[], rows.start),
-            )
+        let (was, there) = (before.get(&entry.key)?, donor.get(&entry.key)?);
+        let (was, rows_there) = (was.rows.clone()?, there.rows.clone()?);
+        let is_as_it_was = self.from.before?.0[was] == self.text[rows.clone()];
+        (is_as_it_was && value.is(there)).then(|| {
+            let lines = self.rows_with(self.from.text, &rows_there, &[], rows.start);
+            (rows, lines)
         })
     }
 
@@ -274,10 +285,12 @@ impl Edits<'_> {
         let mut brought = 0;
         // For each table of the donor: where what comes next in it is to stand, and what beside.
         let mut after: HashMap<Key, Range<usize>> = HashMap::new();
+        // Tables in which nothing is there to stand beside.
+        let mut bare: HashSet<Key> = HashSet::new();
         let mut puts = Vec::new();
         for (number, piece) in pieces.iter().enumerate() {
             let (above, _) = piece.key().split();
-            if piece.start() < brought {
+            if piece.start() < brought || bare.contains(&above) {
                 continue;
             }
             if let Some(rows) = kin.rows_of(piece) {
@@ -329,6 +342,7 @@ impl Edits<'_> {
                 false => place,
             };
             let Some((at, beside)) = place else {
+                bare.insert(above);
                 continue;
             };
             let lines = self.rows_with(text, rows, inside, beside);
