@@ -6,9 +6,11 @@
 use crate::error::Result;
 use crate::folder::Folder;
 use crate::ledger::Ledger;
+use lantern_core::inventory::Remembered;
 use lantern_core::path::RelPath;
 use lantern_core::text::Text;
 use rayon::prelude::*;
+use std::collections::BTreeMap;
 
 /// The longest text that is kept, in bytes.
 pub const LONGEST_BYTES: u64 = 256 << 10;
@@ -43,6 +45,20 @@ pub fn keep_files<'f>(
         texts
     });
     keep(ledger, texts)
+}
+
+/// The text that was put at a path, as far as it is kept.
+///
+/// # Errors
+/// When the ledger cannot be read.
+pub fn text_at(
+    ledger: &Ledger,
+    remembered: &BTreeMap<RelPath, Remembered>,
+    path: &RelPath,
+) -> Result<Option<Text>> {
+    let known = remembered.get(path);
+    let bytes = known.map(|known| ledger.text(&known.hash)).transpose()?;
+    Ok(bytes.flatten().map(|bytes| Text::read(&bytes)))
 }
 
 fn is_text(bytes: &[u8]) -> bool {

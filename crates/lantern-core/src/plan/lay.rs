@@ -331,7 +331,7 @@ impl Drawing<'_> {
             path: path.clone(),
             component,
             since_adoption: !by_hand.is_shipped,
-            counts: merge.counts.into(),
+            counts: merge.counts,
             questions: merge.questions.into_iter().map(Asked::from).collect(),
         });
         if merge.text == *now {
@@ -588,6 +588,9 @@ fn tell(path: &RelPath, told: &Told) -> String {
                 format!("; {likely} is new and may be the same")
             });
             format!("{path}: {key} is in the new release no more; yours was {mine}{likely}")
+        }
+        Told::NotHeld { key } => {
+            format!("{path}: what was decided for {key} cannot be written there, so yours stays")
         }
         Told::Renamed { from, to } => format!("{path}: {from} is called {to} from now on"),
         Told::SecretStays { from, to } => format!(

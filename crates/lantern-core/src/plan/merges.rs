@@ -21,50 +21,10 @@ pub struct FileMerge {
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub since_adoption: bool,
     /// How many of each.
-    pub counts: MergeCounts,
+    pub counts: Counts,
     /// What both have changed, decided or not.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub questions: Vec<Asked>,
-}
-
-/// How many values, or places in a text.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct MergeCounts {
-    /// Whether places in the text were counted, and not values.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub places: bool,
-    /// Yours, and other than what the release ships.
-    pub kept: usize,
-    /// Those that come.
-    pub new: usize,
-    /// Those that follow what the release has changed.
-    pub followed: usize,
-    /// Those that go.
-    pub gone: usize,
-    /// Those that both have changed, and nobody has decided.
-    pub conflicts: usize,
-}
-
-impl From<Counts> for MergeCounts {
-    fn from(counts: Counts) -> MergeCounts {
-        let Counts {
-            places,
-            kept,
-            new,
-            followed,
-            gone,
-            conflicts,
-        } = counts;
-        MergeCounts {
-            places,
-            kept,
-            new,
-            followed,
-            gone,
-            conflicts,
-        }
-    }
 }
 
 /// Something that both have changed, each in another way.

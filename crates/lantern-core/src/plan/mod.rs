@@ -21,7 +21,7 @@ pub use after::{afterwards, remembered_after};
 pub use armed::{Armed, Became};
 pub use draw::{ByHand, Part, SampleSeen, Situation, draw};
 pub use fault::DrawFault;
-pub use merges::{Asked, Decided, FileMerge, MergeCounts};
+pub use merges::{Asked, Decided, FileMerge};
 pub use payload::{Laid, Payload, PayloadFile, PayloadMember, lay_out};
 
 use crate::artifact::Artifact;

@@ -9,6 +9,8 @@ use super::rows::{Row, Rows};
 use super::verdict::{Verdict, judged};
 use super::{Contents, Form, Key, Manner, Notation, contents, items, lines, set};
 use crate::text::Text;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 
@@ -112,6 +114,11 @@ pub enum Told {
         /// The new one.
         to: Key,
     },
+    /// The value that was decided cannot stand there.
+    NotHeld {
+        /// Its key.
+        key: Key,
+    },
     /// A secret would be under another name by now, and was left where it is.
     SecretStays {
         /// The old name.
@@ -122,9 +129,11 @@ pub enum Told {
 }
 
 /// How many of each: of values, or of places where lines changed.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
 pub struct Counts {
-    /// Whether places were counted, and not values.
+    /// Whether places in the text were counted, and not values.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub places: bool,
     /// Mine, and other than what is shipped now.
     pub kept: usize,
@@ -449,10 +458,24 @@ impl Merging<'_> {
             let from_mine = merge.questions.iter().all(of_value);
             from_mine.then(|| rewritten(notation, self.texts[1], &wanted, left, from))?
         })?;
-        let mut given = decided.given.into_iter();
-        given.try_fold(made, |text, (key, value)| {
-            set(notation, &text, key, &value).ok()
-        })
+        let mut text = made;
+        for (key, value) in decided.given {
+            match set(notation, &text, key, &value) {
+                Ok(new) => text = new,
+                Err(_) => self.unanswer(key, merge),
+            }
+        }
+        Some(text)
+    }
+
+    /// A value that cannot stand there is no answer: mine stays, and the question.
+    fn unanswer(&self, key: &Key, merge: &mut Merge) {
+        let is_it = |question: &&mut Question| question.subject == Subject::Value(key.clone());
+        if let Some(question) = merge.questions.iter_mut().find(is_it) {
+            question.answer = None;
+            merge.counts.conflicts += 1;
+            merge.told.push(Told::NotHeld { key: key.clone() });
+        }
     }
 
     /// Decides each value that is not left to the lines; those of `stays` stay mine.

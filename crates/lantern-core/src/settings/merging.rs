@@ -304,6 +304,25 @@ fn what_is_decided_is_so() {
         assert_eq!(merge.questions[0].answer, Some(answer));
         assert_eq!(merge.counts.conflicts, 1);
     }
+    // One that the notation cannot say is no answer.
+    let three = [
+        "<a b=\"1\">x</a>\n",
+        "<a b=\"2\">x</a>\n",
+        "<a b=\"3\">x</a>\n",
+    ];
+    let xml = Manner::of("a.xml");
+    let id = answered(&xml, three, &BTreeMap::new()).questions[0]
+        .id
+        .clone();
+    let known = BTreeMap::from([(id, Answer::Value("\u{1}".into()))]);
+    let merge = answered(&xml, three, &known);
+    assert_eq!((merge.text.as_str(), merge.counts.conflicts), (three[1], 1));
+    assert_eq!(
+        merge.told,
+        [Told::NotHeld {
+            key: Key::of("a.@b")
+        }]
+    );
     // Lines without a notation wait for an answer.
     let three = ["a\nb\nc\n", "a\nX\nc\n", "a\nY\nc\n"];
     let merge = of(None, three);

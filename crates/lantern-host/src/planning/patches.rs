@@ -6,12 +6,11 @@ use crate::config::Server;
 use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::ledger::Ledger;
+use crate::shipped;
 use crate::survey::{Depth, Survey, survey};
-use lantern_core::inventory::Remembered;
 use lantern_core::patch::{Laid, Patch};
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
-use lantern_core::text::Text;
 use std::collections::BTreeMap;
 
 /// A patch that is kept.
@@ -122,16 +121,13 @@ pub fn keep(server: &Server, ledger: &mut Ledger, path: &RelPath, name: &str) ->
             why,
         })
     };
-    let known = survey.remembered.get(path);
-    let before = known
-        .map(|known| ledger.text(&known.hash))
-        .transpose()?
-        .flatten();
+    let before = shipped::text_at(ledger, &survey.remembered, path)?;
     let before = before.ok_or_else(|| nothing("what was shipped there is not known"))?;
-    let (before, mine) = (Text::read(&before), server.folder.read_text(path)?);
+    let mine = server.folder.read_text(path)?;
     if !before.is_plain() || !mine.is_plain() {
         return Err(nothing("it is no text"));
     }
+    let known = survey.remembered.get(path);
     let owner = known.and_then(|known| known.owner.as_ref());
     let patch = Patch::between(path, owner, before.as_str(), mine.as_str());
     let patch = patch.ok_or_else(|| nothing("it is as it was put there"))?;
@@ -142,17 +138,19 @@ pub fn keep(server: &Server, ledger: &mut Ledger, path: &RelPath, name: &str) ->
     })
 }
 
-fn store(server: &Server, name: &str, patch: &Patch) -> Result<()> {
+/// The key of a secret that a patch would hold.
+fn secret_in(server: &Server, patch: &Patch) -> Option<String> {
     let manner = server.family.manner(&patch.path);
-    let lines = patch
-        .hunks
-        .iter()
-        .flat_map(|hunk| hunk.was.iter().chain(&hunk.becomes));
-    if let Some(line) = lines.clone().find(|line| manner.hides(line)) {
-        let key = line.split(['=', ':']).next().unwrap_or_default().trim();
-        return Err(Error::Planning(PlanningFault::SecretInPatch(
-            key.to_owned(),
-        )));
+    let hunks = patch.hunks.iter();
+    let mut lines = hunks.flat_map(|hunk| hunk.was.iter().chain(&hunk.becomes));
+    let line = lines.find(|line| manner.hides(line))?;
+    let key = line.split(['=', ':']).next().unwrap_or_default();
+    Some(key.trim().to_owned())
+}
+
+fn store(server: &Server, name: &str, patch: &Patch) -> Result<()> {
+    if let Some(key) = secret_in(server, patch) {
+        return Err(Error::Planning(PlanningFault::SecretInPatch(key)));
     }
     server.folder.make_own("patches")?;
     server
@@ -222,20 +220,17 @@ pub(super) fn by_now(
 ) -> Result<BTreeMap<String, Patch>> {
     let mut all = BTreeMap::new();
     for Kept { name, patch } in kept(server)? {
-        let known: Option<&Remembered> = survey.remembered.get(&patch.path);
-        let before = known
-            .map(|known| ledger.text(&known.hash))
-            .transpose()?
-            .flatten();
+        let before = shipped::text_at(ledger, &survey.remembered, &patch.path)?;
         let there = server.folder.has(&patch.path)?;
         let newer = match before.filter(|_| there) {
             Some(before) => {
                 let mine = server.folder.read_text(&patch.path)?;
-                patch.by_now(Text::read(&before).as_str(), mine.as_str())
+                patch.by_now(before.as_str(), mine.as_str())
             }
             None => None,
         };
-        let newer = newer.filter(|newer| *newer != patch);
+        let is_newer = |newer: &Patch| *newer != patch && secret_in(server, newer).is_none();
+        let newer = newer.filter(is_newer);
         if let Some(newer) = &newer {
             store(server, &name, newer)?;
         }

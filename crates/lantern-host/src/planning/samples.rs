@@ -10,6 +10,7 @@ use crate::error::{Error, Result};
 use crate::history;
 use crate::ledger::Ledger;
 use crate::place::here;
+use crate::shipped;
 use crate::survey::{Depth, Survey, survey};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Plan, SampleSeen};
@@ -174,19 +175,12 @@ fn states(
     if sample == path {
         // What its release shipped; nobody compares with what he has himself.
         let known = survey.remembered.get(path);
-        let shipped = known
-            .map(|known| ledger.text(&known.hash))
-            .transpose()?
-            .flatten();
-        let is_shipped = known.is_some_and(|known| known.shipped);
-        let shipped = shipped.map(|bytes| {
-            let from = if is_shipped {
-                "as it was shipped"
-            } else {
-                "as it was found at adoption"
-            };
-            (Text::read(&bytes), from.to_owned())
-        });
+        let from = match known.is_some_and(|known| known.shipped) {
+            true => "as it was shipped",
+            false => "as it was found at adoption",
+        };
+        let shipped = shipped::text_at(ledger, &survey.remembered, path)?;
+        let shipped = shipped.map(|text| (text, from.to_owned()));
         return match (shipped, coming) {
             (before, Some(now)) => Ok((before, now)),
             (Some(now), None) => Ok((None, now)),
@@ -340,13 +334,9 @@ pub fn to_write(server: &Server, ledger: &mut Ledger, path: &RelPath) -> Result<
     let plan = armed_plan(server)?.ok_or_else(|| none("no plan is armed"))?;
     let now = coming(&plan, path, &mut Downloads::new(ledger))?;
     let now = now.ok_or_else(|| none("the armed plan brings nothing there"))?;
-    let known = survey.remembered.get(path);
-    let before = known
-        .map(|known| ledger.text(&known.hash))
-        .transpose()?
-        .flatten();
+    let before = shipped::text_at(ledger, &survey.remembered, path)?;
     let before = before.ok_or_else(|| none("what was shipped there is not known"))?;
-    let (before, mine) = (Text::read(&before), server.folder.read_text(path)?);
+    let mine = server.folder.read_text(path)?;
     let three = Three {
         before: &before,
         mine: &mine,

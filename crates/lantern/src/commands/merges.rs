@@ -2,7 +2,8 @@
 
 use crate::common::Common;
 use crate::look::{Look, Means};
-use lantern_core::plan::{Asked, Decided, FileMerge, MergeCounts};
+use lantern_core::plan::{Asked, Decided, FileMerge};
+use lantern_core::settings::Counts;
 
 /// So many lines of each side of a question are shown.
 const LINES: usize = 6;
@@ -62,8 +63,8 @@ fn decided(decided: &Decided) -> String {
 }
 
 /// How many of each, in words.
-fn counts(counts: &MergeCounts) -> String {
-    let MergeCounts {
+fn counts(counts: &Counts) -> String {
+    let Counts {
         places,
         kept,
         new,

@@ -60,6 +60,21 @@ fn packed(world: &World, servers: &Path, drop: &str, name: &str) {
     run(tar.arg("-C").arg(servers).arg("-cf").arg(archive).arg(name));
 }
 
+/// Takes the lounge into care. What is installed states no version; a catalogue of both releases knows it.
+fn in_care(world: &World, servers: &Path) {
+    packed(world, servers, "depot", OLD);
+    packed(world, servers, "depot", NEW);
+    let family = ["--family", "minetest-folder"];
+    world.ok(&[&["catalogue", "make", "depot"], &family[..]].concat());
+    world.ok(&[&["adopt", "lounge"], &family[..]].concat());
+    world.edit(
+        "lounge/lantern.toml",
+        "[warn]",
+        "catalogues = [\"../depot/depot.catalogue.json\"]\n[warn]",
+    );
+    world.edit("lounge/lantern.toml", "at = [\"10s\"]", "at = []");
+}
+
 /// What the program in the server folder says that it is.
 fn version(world: &World) -> String {
     let mut program = Command::new(world.path("lounge/lib/ld.so"));
@@ -76,18 +91,7 @@ fn the_program_itself_moves_and_comes_back() {
         return;
     };
     let world = lounge(&servers);
-    // What is installed states no version; a catalogue of the releases knows it.
-    packed(&world, &servers, "depot", OLD);
-    packed(&world, &servers, "depot", NEW);
-    let family = ["--family", "minetest-folder"];
-    world.ok(&[&["catalogue", "make", "depot"], &family[..]].concat());
-    world.ok(&[&["adopt", "lounge"], &family[..]].concat());
-    world.edit(
-        "lounge/lantern.toml",
-        "[warn]",
-        "catalogues = [\"../depot/depot.catalogue.json\"]\n[warn]",
-    );
-    world.edit("lounge/lantern.toml", "at = [\"10s\"]", "at = []");
+    in_care(&world, &servers);
     let sizes = regex::Regex::new("[0-9]+ (KB|MB)").unwrap();
     let survey = world.lantern(&["survey", "--server", "lounge"]);
     assert_snapshot!("program_surveyed", sizes.replace_all(&survey, "SIZE"));
@@ -230,10 +234,6 @@ fn what_was_edited_in_the_real_program_is_kept_over_its_next_release() {
         return;
     };
     let world = lounge(&servers);
-    packed(&world, &servers, "depot", OLD);
-    packed(&world, &servers, "depot", NEW);
-    let family = ["--family", "minetest-folder"];
-    world.ok(&[&["catalogue", "make", "depot"], &family[..]].concat());
     // The settings of the place, with remarks and odd spacing.
     let conf = "lounge/minetest.conf";
     let written = format!(
@@ -241,13 +241,7 @@ fn what_was_edited_in_the_real_program_is_kept_over_its_next_release() {
         settings()
     );
     world.write(conf, &written);
-    world.ok(&[&["adopt", "lounge"], &family[..]].concat());
-    world.edit(
-        "lounge/lantern.toml",
-        "[warn]",
-        "catalogues = [\"../depot/depot.catalogue.json\"]\n[warn]",
-    );
-    world.edit("lounge/lantern.toml", "at = [\"10s\"]", "at = []");
+    in_care(&world, &servers);
     let at = |words: &[&str]| world.lantern(&[words, &["--server", "lounge"]].concat());
     // Somebody has changed what the program says, and a default that it shows.
     let says = "lounge/builtin/game/misc.lua";
