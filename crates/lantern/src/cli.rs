@@ -71,7 +71,7 @@ pub enum Command {
     Order(order::OrderArgs),
     /// Show what the start scripts do, before they are run, and what is wrong with them
     Launch(launch::LaunchArgs),
-    /// Show the values of a settings file by key, and set one through a plan
+    /// Keep your settings and edits over releases: compare, take, decide, set
     Settings(settings::SettingsArgs),
     /// Check and make family files: what lantern knows of a kind of server
     Family(family::FamilyArgs),

@@ -134,6 +134,11 @@ impl Look {
         )
     }
 
+    /// Whether a table of several values side by side has little room.
+    pub fn is_narrow(&self) -> bool {
+        width().is_some_and(|width| width < 100)
+    }
+
     /// Whether nobody is there to be asked.
     pub fn cannot_ask(&self) -> bool {
         !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal()

@@ -129,7 +129,7 @@ pub fn take(
                 wanted.insert(key, value.clone());
             }
             None if wanted.remove(key).is_none() => {
-                return Err(SettingsFault::NoPlace(key.clone()));
+                return Err(SettingsFault::NoKey(key.clone()));
             }
             None => {}
         }

@@ -195,6 +195,9 @@ pub enum SettingsFault {
     /// There is no place for the value.
     #[error("there is no place for {0}: what it would stand in is no table")]
     NoPlace(Key),
+    /// Nobody has such a value.
+    #[error("neither of the two has a value {0}")]
+    NoKey(Key),
     /// The notation cannot say this value there.
     #[error("{0} cannot be set to that: read again, the text would say something else")]
     NotHeld(Key),

@@ -88,6 +88,9 @@ pub fn comparison(
     let manner = server.family.manner(path);
     let notation = manner.notation.clone();
     let notation = notation.ok_or_else(|| unsettable(path, "nothing tells its notation"))?;
+    if !server.folder.has(path)? {
+        return Err(Error::NoFile(path.clone()));
+    }
     let survey = survey(server, ledger, Depth::Usual)?;
     let plan = armed_plan(server)?;
     let sample = match sample {

@@ -106,7 +106,7 @@ fn show(compared: &Comparison, all: bool, common: &Common, look: &Look) {
     let said = |it: &Compared, value: &Option<String>| match (it.is_secret, value) {
         (true, _) => "(a secret)".to_owned(),
         (false, None) => "–".to_owned(),
-        (false, Some(value)) => short(value),
+        (false, Some(value)) => short(value, if look.is_narrow() { 14 } else { 40 }),
     };
     let rows: Vec<Vec<String>> = rows
         .map(|it| {
@@ -144,12 +144,12 @@ fn show(compared: &Comparison, all: bool, common: &Common, look: &Look) {
     }
 }
 
-/// A value in one line, and not too long.
-fn short(value: &str) -> String {
+/// A value in one line, and not longer than so many characters.
+fn short(value: &str, most: usize) -> String {
     let line = value.split_whitespace().collect::<Vec<_>>().join(" ");
     match line.chars().count() {
-        0..=40 => line,
-        _ => line.chars().take(39).chain(['…']).collect(),
+        length if length <= most => line,
+        _ => line.chars().take(most - 1).chain(['…']).collect(),
     }
 }
 

@@ -11,7 +11,7 @@ use clap::{Args, Subcommand};
 use lantern_host::Result;
 use std::path::PathBuf;
 
-/// Your settings and edits: values by key, compared with samples, kept over releases, decided where both changed them
+/// Keep your settings and edits over releases: compare, take, decide, set
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  lantern settings show garden.toml\n  lantern settings set garden.toml gate.seats 30\n  lantern settings compare garden.toml garden.sample.toml\n  lantern settings decide 3fa2b1c9 theirs"
