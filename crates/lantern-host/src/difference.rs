@@ -14,8 +14,8 @@ use lantern_core::artifact::ArchivedFile;
 use lantern_core::inventory::FileState;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Action, ActionKind, Plan};
-use lantern_core::settings::Manner;
-use lantern_core::text::{Text, unified};
+use lantern_core::settings::{self, Manner, Notation, Standing};
+use lantern_core::text::{Text, changes, unified};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -97,6 +97,43 @@ pub fn edited(
         }
     }
     Ok(differences)
+}
+
+/// How much of a text was changed by hand: so many values, or places in it; none where it is no text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Extent {
+    /// So many values.
+    Values(usize),
+    /// So many places.
+    Places(usize),
+}
+
+/// How much of a file is other than it was put there.
+///
+/// # Errors
+/// When the file cannot be read.
+pub fn extent(server: &Server, path: &RelPath, shipped: &Text) -> Result<Option<Extent>> {
+    let mine = server.folder.read_text(path)?;
+    if !mine.is_plain() || !shipped.is_plain() {
+        return Ok(None);
+    }
+    let manner = server.family.manner(path);
+    let notation = manner.notation.as_ref();
+    let notation = notation.filter(|notation| **notation != Notation::Assignments);
+    let values = notation.and_then(|notation| {
+        let (mine, shipped) = (mine.as_str(), shipped.as_str());
+        settings::compare(&manner, notation, mine, None, shipped).ok()
+    });
+    let changed = values.map(|values| {
+        let differs = values.iter().filter(|it| it.standing != Standing::Same);
+        differs.count()
+    });
+    let places = || changes(shipped.as_str(), mine.as_str()).len();
+    Ok(Some(match changed {
+        // Only remarks, or how it is written.
+        Some(0) | None => Extent::Places(places()),
+        Some(values) => Extent::Values(values),
+    }))
 }
 
 /// What an operation set aside at these paths, against what is there now.

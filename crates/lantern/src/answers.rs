@@ -474,6 +474,12 @@ pub struct FileRow<'a> {
     /// For one that was changed: whether the text that was put there is kept, to hold it against.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub text_kept: Option<bool>,
+    /// How much of it: so many values, or places.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub changed: Option<String>,
+    /// The names under which edits of it are kept.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub kept_as: Vec<String>,
 }
 
 /// What a file is.

@@ -8,7 +8,10 @@ use lantern_core::inventory::{Component, FileState};
 use lantern_core::path::RelPath;
 use lantern_host::Result;
 use lantern_host::config::{FILE, Server};
+use lantern_host::difference::{Extent, extent};
 use lantern_host::ledger::Ledger;
+use lantern_host::planning;
+use lantern_host::shipped;
 use lantern_host::survey::Survey;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -69,6 +72,8 @@ pub(super) fn rows<'a>(
             owner: Some(component.ledger_name().to_string()),
             is: Is::Missing,
             text_kept: None,
+            changed: None,
+            kept_as: Vec::new(),
         }));
     }
     let data = |path: &RelPath| {
@@ -80,6 +85,7 @@ pub(super) fn rows<'a>(
                 .is_some_and(|d| path.below(d.as_str()).is_some())
         })
     };
+    let kept = planning::kept(server)?;
     for file in &found.files {
         let path = file.path.as_str();
         let (owner, is) = match (owned.get(&file.path), data(&file.path)) {
@@ -93,14 +99,27 @@ pub(super) fn rows<'a>(
                 (None, if is_order { Is::LoadOrder } else { Is::Unowned })
             }
         };
+        let shipped = match is {
+            Is::Edited => Some(shipped::text_at(ledger, &found.remembered, &file.path)?),
+            _ => None,
+        };
         rows.push(FileRow {
             path: &file.path,
             bytes: Some(file.bytes),
             owner: owner.map(|component| component.ledger_name().to_string()),
-            text_kept: match (is, found.remembered.get(&file.path)) {
-                (Is::Edited, Some(known)) => Some(ledger.text(&known.hash)?.is_some()),
-                _ => None,
+            text_kept: shipped.as_ref().map(Option::is_some),
+            changed: match shipped.flatten() {
+                Some(shipped) => extent(server, &file.path, &shipped)?.map(|it| match it {
+                    Extent::Values(values) => count(values, "value", "values"),
+                    Extent::Places(places) => count(places, "place", "places"),
+                }),
+                None => None,
             },
+            kept_as: kept
+                .iter()
+                .filter(|kept| kept.patch.path == file.path)
+                .map(|kept| kept.name.clone())
+                .collect(),
             is,
         });
     }
@@ -155,7 +174,11 @@ pub(super) fn show(args: &SurveyArgs, rows: Vec<FileRow<'_>>, look: &Look) {
             row.path.to_string(),
             row.bytes.map(bytes).unwrap_or_default(),
             row.owner.clone().unwrap_or_default(),
-            word.to_owned(),
+            match (&row.changed, &row.kept_as[..]) {
+                (Some(changed), []) => format!("{word}: {changed}"),
+                (Some(changed), kept) => format!("{word}: {changed}, kept as {}", kept.join(", ")),
+                (None, _) => word.to_owned(),
+            },
         ]
     });
     look.table(&["file", "size", "belongs to", "is"], table.collect());
