@@ -431,3 +431,31 @@ fn a_sample_says_what_is_new_in_it() {
         "{none}"
     );
 }
+
+#[test]
+fn a_value_under_another_name_is_carried_over() {
+    let world = meadow();
+    release(
+        &world,
+        "2.0",
+        "# How often trams run.\nevery = 20\n\n[stops]\nwait_s = 30\n",
+        &world.read(BOARD),
+    );
+    world.ok(&["catalogue", "make", "meadow-drop", "--family", "tramway"]);
+    let catalogue = "meadow-drop/meadow-drop.catalogue.json";
+    world.edit(
+        catalogue,
+        "\"id\": \"timetable\",",
+        "\"id\": \"timetable\",\n \"was\": { \"timetable.toml\": { \"every\": \"every_min\" } },",
+    );
+    let plan = done(&world, &[NEWEST, &["--catalogue", catalogue]].concat());
+    let renamed = "timetable.toml: every_min is called every from now on";
+    assert!(plan.contains(renamed), "{plan}");
+    done(&world, &["changeover", "--yes"]);
+    let times = world.read(TIMES);
+    assert!(
+        times.contains("\nevery = 12\n") && times.contains("wait_s = 45"),
+        "{times}"
+    );
+    assert!(!times.contains("every_min"), "{times}");
+}
