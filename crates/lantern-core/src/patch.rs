@@ -51,7 +51,7 @@ pub enum PatchFault {
     #[error("it changes several files, and a patch with a name is of one")]
     Several,
     /// It changes nothing.
-    #[error("it changes nothing")]
+    #[error("there is no change in it: lines with @@, - and +")]
     Empty,
     /// It is longer than anything that is read.
     #[error("it is longer than {} KB", LONGEST_BYTES >> 10)]
@@ -458,7 +458,7 @@ mod tests {
     #[test]
     fn what_is_no_patch_is_told() {
         for (text, why) in [
-            ("", "it changes nothing"),
+            ("", "there is no change in it: lines with @@, - and +"),
             (
                 "@@ -1,1 +1,1 @@\n-a\n+b\n",
                 "line 1: no line +++ names the file before the first change",

@@ -1,5 +1,6 @@
 //! From the question to the plan.
 
+mod by_hand;
 mod decisions;
 pub mod fault;
 mod last;
@@ -38,14 +39,14 @@ use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::Ground;
-use lantern_core::inventory::{FileState, Inventory, Remembered, arrange_by_name, united};
+use lantern_core::inventory::{Inventory, Remembered, arrange_by_name, united};
 use lantern_core::order::Arrangement;
 use lantern_core::outlook;
 use lantern_core::patch::Patch;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{
-    Action, ActionKind, ByHand, Part, Payload, Plan, SampleSeen, Situation, TextEdit, afterwards,
-    draw, remembered_after,
+    ActionKind, ByHand, Part, Payload, Plan, SampleSeen, Situation, TextEdit, afterwards, draw,
+    remembered_after,
 };
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
 use lantern_core::settings::{Answer, Answers};
@@ -201,7 +202,7 @@ pub fn question<'a>(
     };
     Ok(Question {
         server,
-        by_hand: edited_by_hand(server, ledger, &survey)?,
+        by_hand: by_hand::edited(server, ledger, &survey)?,
         samples: samples::stated(server, &survey)?,
         patches: patches::by_now(server, ledger, &survey)?,
         survey,
@@ -547,40 +548,6 @@ fn beginning(
     }
 }
 
-/// The texts of components that were edited by hand and of which it is kept what had been put there.
-fn edited_by_hand(
-    server: &Server,
-    ledger: &Ledger,
-    survey: &Survey,
-) -> Result<BTreeMap<RelPath, ByHand>> {
-    let mut texts = BTreeMap::new();
-    let components = survey.inventory.components.iter();
-    let edited = components.flat_map(|component| match &component.state {
-        FileState::Edited { files, .. } => files.iter().map(|path| (component, path)).collect(),
-        _ => Vec::new(),
-    });
-    for (component, path) in edited {
-        let Some(known) = survey.remembered.get(path) else {
-            continue;
-        };
-        let Some(before) = ledger.text(&known.hash)? else {
-            continue;
-        };
-        let (before, mine) = (Text::read(&before), server.folder.read_text(path)?);
-        // What lantern has written into a need list, it writes again.
-        let left = needs::as_left(server, &survey.inventory, component, path, &before);
-        let by_hand = ByHand {
-            before: left.filter(|left| *left == mine).unwrap_or(before),
-            mine,
-            is_shipped: known.shipped,
-        };
-        if by_hand.before.is_plain() && by_hand.mine.is_plain() {
-            texts.insert(path.clone(), by_hand);
-        }
-    }
-    Ok(texts)
-}
-
 /// Writes plans down: the first where it was asked for, or in lantern's own folder, and later ones beside it.
 /// Returns where each is.
 ///
@@ -799,37 +766,8 @@ fn left_by(
         scripts,
         remembered,
         untouched: at.untouched.clone(),
-        by_hand: by_hand_after(plan, at, payloads)?,
+        by_hand: by_hand::after(plan, at, payloads)?,
     })
-}
-
-/// The texts that are edited by hand once a plan is carried out: those that stay so, over what is shipped then.
-fn by_hand_after(
-    plan: &Plan,
-    at: &Beginning,
-    payloads: &BTreeMap<usize, Payload>,
-) -> Result<BTreeMap<RelPath, ByHand>> {
-    let mut left = BTreeMap::new();
-    for (path, by_hand) in &at.by_hand {
-        let action = plan.actions.iter().find(|action| action.path == *path);
-        let stays = |action: &&Action| matches!(action.what, ActionKind::Keep | ActionKind::Edit);
-        let Some(action) = action.filter(stays) else {
-            continue;
-        };
-        let edit = plan.edits.iter().find(|edit| edit.path == *path);
-        let mine = edit.map(|edit| edited(edit, &by_hand.mine)).transpose()?;
-        let mut texts = payloads
-            .values()
-            .filter_map(|payload| payload.texts.get(path));
-        let shipped = texts.next().filter(|_| action.shipped.is_some());
-        let after = ByHand {
-            before: shipped.unwrap_or(&by_hand.before).clone(),
-            mine: mine.unwrap_or_else(|| by_hand.mine.clone()),
-            is_shipped: by_hand.is_shipped,
-        };
-        left.insert(path.clone(), after);
-    }
-    Ok(left)
 }
 
 /// What lies in the drop folder and was not chosen, with what was chosen instead; older ones of
