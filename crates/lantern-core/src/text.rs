@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt::Write as _;
 
-mod lines;
+pub(crate) mod lines;
 
 /// What a text file holds.
 ///
@@ -171,23 +171,14 @@ pub fn changes(old: &str, new: &str) -> Vec<LineChange> {
 /// The same, of lines.
 pub(crate) fn changes_of(old: &[&str], new: &[&str]) -> Vec<LineChange> {
     let owned = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect();
-    let mut changes = Vec::new();
-    let (mut in_old, mut in_new) = (0, 0);
-    // Behind the last pair the texts end.
-    for (at_old, at_new) in lines::pairs(old, new)
-        .into_iter()
-        .chain([(old.len(), new.len())])
-    {
-        if (in_old, in_new) != (at_old, at_new) {
-            changes.push(LineChange {
-                line: in_old + 1,
-                was: owned(&old[in_old..at_old]),
-                becomes: owned(&new[in_new..at_new]),
-            });
-        }
-        (in_old, in_new) = (at_old + 1, at_new + 1);
-    }
-    changes
+    let [numbers, others] = lines::numbered([old, new]);
+    let gaps = lines::gaps(&numbers, &others).into_iter();
+    let changes = gaps.map(|(was, becomes)| LineChange {
+        line: was.start + 1,
+        was: owned(&old[was]),
+        becomes: owned(&new[becomes]),
+    });
+    changes.collect()
 }
 
 /// The same changes as seen from the text that they make.

@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 const ALLOWED: &[&str] = &[
     "blake3",
     "encoding_rs",
+    "foldhash",
     "globset",
     "java-properties",
     "jsonc-parser",

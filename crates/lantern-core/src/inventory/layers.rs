@@ -79,12 +79,28 @@ pub(super) fn settle(
         }
     }
     owned_paths(components, family, claims, evidence, &mut claimed);
+    for component in components.iter_mut() {
+        component.files.sort_by(|a, b| a.path.cmp(&b.path));
+    }
+    compare(components, evidence.remembered);
+    for component in components.iter_mut() {
+        if component.version_from == VersionFrom::Content
+            && component.state == FileState::AsShipped
+            && let Some(version) = put_version(family, component, evidence.remembered)
+        {
+            component.version_from = VersionFrom::Ledger;
+            component.facts.version = version;
+        }
+    }
+}
+
+/// Says of each component how its files stand beside what the ledger knows.
+pub fn compare(components: &mut [Component], remembered: &BTreeMap<RelPath, Remembered>) {
     let foreign: BTreeSet<RelPath> = components
         .iter()
         .flat_map(|component| component.silenced.keys().cloned())
         .collect();
     for component in components.iter_mut() {
-        component.files.sort_by(|a, b| a.path.cmp(&b.path));
         // What the server writes into a pack by the pack's own leave is no edit.
         let kept = component.holdings.keep.iter();
         let kept: Vec<Glob> = kept.filter_map(|text| Glob::new(text).ok()).collect();
@@ -93,15 +109,8 @@ pub(super) fn settle(
             &component.ledger_name(),
             component.files.iter().filter(|file| !is_kept(&file.path)),
             |path| foreign.contains(path) || is_kept(path),
-            evidence.remembered,
+            remembered,
         );
-        if component.version_from == VersionFrom::Content
-            && component.state == FileState::AsShipped
-            && let Some(version) = put_version(family, component, evidence.remembered)
-        {
-            component.version_from = VersionFrom::Ledger;
-            component.facts.version = version;
-        }
     }
 }
 

@@ -6,6 +6,7 @@ mod switch;
 mod turn;
 
 pub use findings::{Finding, Place, Severity};
+pub use layers::compare;
 pub use switch::SwitchFault;
 pub use turn::Turn;
 

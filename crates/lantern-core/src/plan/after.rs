@@ -151,7 +151,7 @@ pub fn afterwards(
             })
             .collect()
         };
-        let installed = |facts: &Facts, place, shape, files, group| Component {
+        let installed = |facts: &Facts, place, shape, files, group: Option<Id>| Component {
             place: Some(place),
             shape,
             reader: payload.reader.clone(),
@@ -161,9 +161,12 @@ pub fn afterwards(
                 Runs::On | Runs::Off => Runs::switched(expected.contains(&facts.id)),
                 other => other,
             },
+            holdings: match &group {
+                Some(_) => Holdings::default(),
+                None => payload.holdings.clone(),
+            },
             group,
             started_by: None,
-            holdings: Holdings::default(),
             silenced: BTreeMap::new(),
             state: FileState::AsShipped,
             version_from: match facts.version.is_content() {

@@ -186,8 +186,13 @@ impl Drawing<'_> {
             ];
             let told: Vec<String> = told.into_iter().flatten().collect();
             if !told.is_empty() {
+                let of_file = self.situation.samples.iter();
+                let which = match of_file.filter(|it| it.file == seen.file).count() {
+                    1 => String::new(),
+                    _ => format!(" {}", seen.sample),
+                };
                 self.notes.push(format!(
-                    "{}: its sample {} has {}; see: lantern settings compare {}",
+                    "{}: its sample {} has {}; see: lantern settings compare {}{which}",
                     seen.file,
                     seen.sample,
                     told.join(", "),

@@ -1,6 +1,6 @@
 //! Three texts by their lines: what only one hand changed, and where both hands meet.
 
-use crate::text::{LineChange, changes_of};
+use crate::text::lines::{gaps, numbered};
 use std::ops::Range;
 
 /// A stretch of the text that comes of three.
@@ -23,19 +23,9 @@ pub(super) enum Stretch {
     },
 }
 
-/// Which lines of `old` give way to how many others.
-fn spans(old: &[&str], new: &[&str]) -> Vec<(Range<usize>, usize)> {
-    let changes = changes_of(old, new).into_iter();
-    let span = |change: LineChange| {
-        let start = change.line - 1;
-        (start..start + change.was.len(), change.becomes.len())
-    };
-    changes.map(span).collect()
-}
-
 /// Goes along the changes of one hand, and says where a line of the old text stands in the new one.
 struct Along<'s> {
-    spans: &'s [(Range<usize>, usize)],
+    spans: &'s [(Range<usize>, Range<usize>)],
     /// How much further down lines stand behind what was passed.
     shift: isize,
 }
@@ -51,7 +41,7 @@ impl Along<'_> {
     fn pass(&mut self) -> usize {
         let (lines, becomes) = &self.spans[0];
         self.spans = &self.spans[1..];
-        self.shift += becomes.cast_signed() - lines.len().cast_signed();
+        self.shift += becomes.len().cast_signed() - lines.len().cast_signed();
         lines.end
     }
 
@@ -65,7 +55,8 @@ impl Along<'_> {
 ///
 /// Changes that touch are one: an unchanged line has to stand between those of two hands.
 pub(super) fn stretches(before: &[&str], mine: &[&str], now: &[&str]) -> Vec<Stretch> {
-    let (ours, theirs) = (spans(before, mine), spans(before, now));
+    let [before, mine, now] = &numbered([before, mine, now]);
+    let (ours, theirs) = (gaps(before, mine), gaps(before, now));
     let mut own = Along {
         spans: &ours,
         shift: 0,

@@ -3,7 +3,7 @@
 use super::rewrite::{From, Value, Wanted, rewritten};
 use super::verdict::{Verdict, judged};
 use super::{Contents, Entry, Key, Manner, Notation, SettingsFault, contents, set};
-use std::collections::{HashMap, HashSet};
+use foldhash::{HashMap, HashSet, HashSetExt};
 
 /// How a value of mine stands to the sample's.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -9,9 +9,11 @@ use super::rows::{Row, Rows};
 use super::verdict::{Verdict, judged};
 use super::{Contents, Form, Key, Manner, Notation, contents, items, lines, set};
 use crate::text::Text;
+use foldhash::{HashSet, HashSetExt};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, HashSet};
+use std::borrow::Cow;
+use std::collections::BTreeMap;
 use std::ops::Range;
 
 /// Of more new keys it is not looked which old one each may be.
@@ -240,16 +242,20 @@ pub fn merge(path: &str, manner: &Manner, three: Three<'_>, answers: Answers<'_>
 }
 
 /// A text with the line ends of another one, where each has only one kind.
-fn with_ends(text: &str, of: &str) -> String {
+fn with_ends<'t>(text: &'t str, of: &str) -> Cow<'t, str> {
     let all = |text: &str| text.matches('\n').count();
-    let long = |text: &str| text.matches("\r\n").count();
-    if long(text) == 0 && all(of) > 0 && long(of) == all(of) {
-        return text.replace('\n', "\r\n");
+    let long = |text: &str| match text.as_bytes().contains(&b'\r') {
+        true => text.matches("\r\n").count(),
+        false => 0,
+    };
+    let (here, there) = (long(text), long(of));
+    if here == 0 && there > 0 && there == all(of) {
+        return text.replace('\n', "\r\n").into();
     }
-    if all(text) > 0 && long(text) == all(text) && long(of) == 0 {
-        return text.replace("\r\n", "\n");
+    if here > 0 && here == all(text) && there == 0 {
+        return text.replace("\r\n", "\n").into();
     }
-    text.to_owned()
+    text.into()
 }
 
 struct Merging<'t> {

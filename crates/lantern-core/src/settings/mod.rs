@@ -109,7 +109,8 @@ impl Key {
     }
 
     fn with(&self, name: &str) -> Key {
-        let mut names = self.0.clone();
+        let mut names = Vec::with_capacity(self.0.len() + 1);
+        names.extend(self.0.iter().cloned());
         names.push(name.to_owned());
         Key(names)
     }
@@ -315,12 +316,18 @@ fn line_end(text: &str) -> &'static str {
 
 /// Where the line begins that a place stands in.
 fn line_start(text: &str, at: usize) -> usize {
-    text[..at].rfind('\n').map_or(0, |end| end + 1)
+    let mut bytes = text.as_bytes()[..at].iter();
+    bytes
+        .rposition(|byte| *byte == b'\n')
+        .map_or(0, |end| end + 1)
 }
 
 /// Where the line ends that a place stands in, with its line feed.
 fn line_stop(text: &str, at: usize) -> usize {
-    text[at..].find('\n').map_or(text.len(), |end| at + end + 1)
+    let mut bytes = text.as_bytes()[at..].iter();
+    bytes
+        .position(|byte| *byte == b'\n')
+        .map_or(text.len(), |end| at + end + 1)
 }
 
 /// The blanks that a line begins with.

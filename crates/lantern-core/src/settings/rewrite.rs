@@ -3,8 +3,8 @@
 use super::{
     Contents, Entry, Form, Key, Notation, Table, contents, indent, json, line_end, set, written,
 };
+use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
 use std::cell::OnceCell;
-use std::collections::{HashMap, HashSet};
 use std::ops::Range;
 
 /// So many values at most are put in one by one, where none of their kin is there to stand beside.
@@ -112,7 +112,7 @@ pub(super) fn rewritten(
 
 /// Whether a text says what is wanted, and nothing more.
 fn holds(contents: &Contents, wanted: &Wanted<'_>, left: &HashSet<&Key>) -> bool {
-    let mut met = HashSet::new();
+    let mut met = HashSet::with_capacity(wanted.len());
     let mut own = contents
         .entries
         .iter()

@@ -2,7 +2,8 @@
 
 use super::rewrite::Value;
 use super::{Contents, Key};
-use std::collections::{HashMap, HashSet};
+use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
+use std::cell::OnceCell;
 use std::ops::Range;
 
 /// A key with what each of three texts says: before, mine, now.
@@ -19,8 +20,9 @@ pub(super) struct Rows<'t> {
     numbers: HashMap<&'t Key, usize>,
     /// Keys that stand twice in one of the texts.
     pub(super) twice: HashSet<&'t Key>,
-    /// Where the lines of each text begin, in bytes.
-    starts: [Vec<usize>; 3],
+    texts: [&'t str; 3],
+    /// Where the lines of each text begin, in bytes: found out where somebody asks.
+    starts: [OnceCell<Vec<usize>>; 3],
 }
 
 impl<'t> Rows<'t> {
@@ -29,10 +31,8 @@ impl<'t> Rows<'t> {
             rows: Vec::new(),
             numbers: HashMap::with_capacity(contents[2].entries.len()),
             twice: HashSet::new(),
-            starts: texts.map(|text| {
-                let ends = text.match_indices('\n').map(|(at, _)| at + 1);
-                std::iter::once(0).chain(ends).collect()
-            }),
+            texts,
+            starts: [const { OnceCell::new() }; 3],
         };
         for side in [2, 1, 0] {
             for entry in &contents[side].entries {
@@ -58,6 +58,13 @@ impl<'t> Rows<'t> {
         all
     }
 
+    fn starts(&self, side: usize) -> &[usize] {
+        self.starts[side].get_or_init(|| {
+            let ends = self.texts[side].match_indices('\n').map(|(at, _)| at + 1);
+            std::iter::once(0).chain(ends).collect()
+        })
+    }
+
     pub(super) fn get(&self, key: &Key) -> Option<&Row<'t>> {
         self.numbers.get(key).map(|number| &self.rows[*number])
     }
@@ -80,14 +87,14 @@ impl<'t> Rows<'t> {
     pub(super) fn lines_of(&self, row: &Row<'_>) -> [Option<usize>; 3] {
         [0, 1, 2].map(|side| {
             let at = row.at[side]?;
-            Some(self.starts[side].partition_point(|start| *start <= at))
+            Some(self.starts(side).partition_point(|start| *start <= at))
         })
     }
 
     /// The keys that stand in some lines of the three, counted from 0.
     pub(super) fn keys_in(&self, lines: &[Range<usize>; 3]) -> Vec<&'t Key> {
         let bytes = [0, 1, 2].map(|side| {
-            let starts = &self.starts[side];
+            let starts = self.starts(side);
             let place = |line: usize| starts.get(line).copied().unwrap_or(usize::MAX);
             place(lines[side].start)..place(lines[side].end)
         });

@@ -56,11 +56,15 @@ impl Found<'_> {
                 }
                 self.table(inner, &key, depth + 1)?;
             } else if let (Item::Value(value), Some(span)) = (item, item.span()) {
-                let begins = inside.get_key_value(name).and_then(|(key, _)| key.span());
-                let begins = begins.map_or(span.start, |key| key.start);
-                // Of a dotted key, the line begins before the last name.
-                let start = line_start(self.text, begins);
+                // A key and the beginning of its value share a line; a dotted one begins before its last name.
+                let start = line_start(self.text, span.start);
                 let from = start + indent(self.text, start).len();
+                let is_alone = is_alone(self.text, from, span.start);
+                let begins = || inside.get_key_value(name)?.0.span();
+                let begins = match is_alone {
+                    true => from,
+                    false => begins().map_or(span.start, |key| key.start),
+                };
                 let end = |rest: &str| rest.is_empty() || rest.starts_with('#');
                 let (says, form) = match value {
                     Value::String(text) => (text.value().clone(), Form::Text),
@@ -71,7 +75,7 @@ impl Found<'_> {
                     says,
                     form,
                     rows: rows_of(self.text, from..span.end, |row| row.starts_with('#'), end)
-                        .filter(|_| is_alone(self.text, from, span.start)),
+                        .filter(|_| is_alone),
                     whole: begins..span.end,
                     value: span,
                     key,

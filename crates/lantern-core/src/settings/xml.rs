@@ -4,8 +4,8 @@
 
 use super::{Contents, Entry, Form, Key, Table, indent, line_end, line_start, replaced, rows_of};
 use crate::reading::{DEEPEST, TextFault, too_deep};
+use foldhash::{HashMap, HashMapExt};
 use roxmltree::{Document, Node, ParsingOptions};
-use std::collections::BTreeMap;
 
 /// No document may have more elements, attributes and texts.
 const MOST_NODES: u32 = 200_000;
@@ -26,14 +26,14 @@ pub(super) fn read(text: &str) -> Result<Contents, TextFault> {
     let root = document.root_element();
     let mut found = Contents::default();
     let key = Key(vec![root.tag_name().name().to_owned()]);
-    element(text, root, &key, 0, &mut found)?;
+    element(text, root, key, 0, &mut found)?;
     Ok(found)
 }
 
 fn element(
     text: &str,
     node: Node<'_, '_>,
-    key: &Key,
+    key: Key,
     depth: usize,
     found: &mut Contents,
 ) -> Result<(), TextFault> {
@@ -41,13 +41,16 @@ fn element(
         return Err(too_deep(None));
     }
     let is_remark = |row: &str| row.starts_with("<!--") && row.ends_with("-->");
+    let number = found.tables.len();
     found.tables.push(Table {
-        key: key.clone(),
+        key,
         rows: rows_of(text, node.range(), is_remark, str::is_empty),
     });
     for attribute in node.attributes() {
         found.entries.push(Entry {
-            key: key.with(&format!("@{}", attribute.name())),
+            key: found.tables[number]
+                .key
+                .with(&format!("@{}", attribute.name())),
             says: attribute.value().to_owned(),
             form: Form::Text,
             value: attribute.range_value(),
@@ -55,13 +58,12 @@ fn element(
             rows: None,
         });
     }
-    let children: Vec<Node<'_, '_>> = node.children().filter(Node::is_element).collect();
-    if children.is_empty() {
+    if !node.children().any(|child| child.is_element()) {
         // Text in several pieces, as around a remark, is no one value.
-        let texts: Vec<Node<'_, '_>> = node.children().filter(Node::is_text).collect();
-        let others = node.children().count() - texts.len();
+        let mut inside = node.children();
         let is_gap = |text: &str| text.trim().is_empty() && text.contains('\n');
-        if let ([only], 0) = (&texts[..], others)
+        if let (Some(only), None) = (inside.next(), inside.next())
+            && only.is_text()
             && !is_gap(only.text().unwrap_or_default())
         {
             let says = only.text().unwrap_or_default();
@@ -73,7 +75,7 @@ fn element(
                 false => range,
             };
             found.entries.push(Entry {
-                key: key.with("#text"),
+                key: found.tables[number].key.with("#text"),
                 says: says.trim().to_owned(),
                 form: Form::Text,
                 whole: value.clone(),
@@ -83,16 +85,17 @@ fn element(
         }
         return Ok(());
     }
-    let mut seen: BTreeMap<&str, usize> = BTreeMap::new();
-    for child in children {
+    let key = found.tables[number].key.clone();
+    let mut seen: HashMap<&str, usize> = HashMap::new();
+    for child in node.children().filter(Node::is_element) {
         let name = child.tag_name().name();
         let number = seen.entry(name).or_default();
-        let named = match *number {
-            0 => name.to_owned(),
-            number => format!("{name}[{number}]"),
+        let key = match *number {
+            0 => key.with(name),
+            number => key.with(&format!("{name}[{number}]")),
         };
         *number += 1;
-        element(text, child, &key.with(&named), depth + 1, found)?;
+        element(text, child, key, depth + 1, found)?;
     }
     Ok(())
 }

@@ -4,26 +4,46 @@
 //! the same first, as many as keep their order (Bram Cohen's patience), and what is between them is compared by itself: so the
 //! work stays in proportion to the length, also for texts that somebody made to be slow.
 
+use foldhash::{HashMap, HashMapExt};
 use similar::{Algorithm, DiffTag, capture_diff_slices};
-use std::collections::HashMap;
+use std::ops::Range;
 
 /// Stretches of so many lines together are compared as they are.
 const SHORT: usize = 2_000;
 /// So often are lines looked for within lines.
 const DEEPEST: usize = 16;
 
-/// The pairs of lines, counted from 0, that are the same in both; both numbers go up.
-pub(super) fn pairs(old: &[&str], new: &[&str]) -> Vec<(usize, usize)> {
-    let mut numbers: HashMap<&str, u32> = HashMap::new();
+/// Texts by their lines, each line as a number: the same for the same words.
+pub(crate) fn numbered<const N: usize>(texts: [&[&str]; N]) -> [Vec<u32>; N] {
+    let mut numbers: HashMap<&str, u32> =
+        HashMap::with_capacity(texts.first().map_or(0, |text| text.len()));
     let mut number = |line| {
         let next = u32::try_from(numbers.len()).unwrap_or(u32::MAX);
         *numbers.entry(line).or_insert(next)
     };
-    let old: Vec<u32> = old.iter().map(|line| number(*line)).collect();
-    let new: Vec<u32> = new.iter().map(|line| number(*line)).collect();
+    texts.map(|text| text.iter().map(|line| number(*line)).collect())
+}
+
+/// The pairs of lines, counted from 0, that are the same in both; both numbers go up.
+fn pairs(old: &[u32], new: &[u32]) -> Vec<(usize, usize)> {
     let mut pairs = Vec::with_capacity(old.len().min(new.len()));
-    stretch((&old, 0), (&new, 0), 0, &mut pairs);
+    stretch((old, 0), (new, 0), 0, &mut pairs);
     pairs
+}
+
+/// Where two texts differ: which lines of the old one give way to which of the new one, from top to bottom.
+pub(crate) fn gaps(old: &[u32], new: &[u32]) -> Vec<(Range<usize>, Range<usize>)> {
+    let mut gaps = Vec::new();
+    let (mut in_old, mut in_new) = (0, 0);
+    // Behind the last pair the texts end.
+    let ends = [(old.len(), new.len())];
+    for (at_old, at_new) in pairs(old, new).into_iter().chain(ends) {
+        if (in_old, in_new) != (at_old, at_new) {
+            gaps.push((in_old..at_old, in_new..at_new));
+        }
+        (in_old, in_new) = (at_old + 1, at_new + 1);
+    }
+    gaps
 }
 
 /// Lines, and where the first of them stands.
@@ -177,6 +197,7 @@ mod tests {
         let a = vec!["a"; 40_000];
         let mut b = vec!["b", "a"];
         b.extend(["a", "c"].repeat(20_000));
+        let [a, b] = numbered([&a, &b]);
         assert!(pairs(&a, &b).len() < 40_000);
     }
 

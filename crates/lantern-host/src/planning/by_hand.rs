@@ -67,7 +67,7 @@ pub(super) fn after(
         let after = ByHand {
             before: shipped.unwrap_or(&by_hand.before).clone(),
             mine: mine.unwrap_or_else(|| by_hand.mine.clone()),
-            is_shipped: by_hand.is_shipped,
+            is_shipped: shipped.is_some() || by_hand.is_shipped,
         };
         left.insert(path.clone(), after);
     }

@@ -39,7 +39,7 @@ use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::Ground;
-use lantern_core::inventory::{Inventory, Remembered, arrange_by_name, united};
+use lantern_core::inventory::{Inventory, Remembered, arrange_by_name, compare, united};
 use lantern_core::order::Arrangement;
 use lantern_core::outlook;
 use lantern_core::patch::Patch;
@@ -712,6 +712,11 @@ fn left_by(
     for (path, text) in &mut scripts {
         *text = changed(path, text)?;
     }
+    let mut remembered = at.remembered.clone();
+    for action in plan.of(ActionKind::SetAside) {
+        remembered.remove(&action.path);
+    }
+    remembered.extend(remembered_after(plan, &at.remembered));
     let mut parts = Vec::new();
     let mut files = Vec::new();
     for part in &at.parts {
@@ -739,6 +744,7 @@ fn left_by(
         if let Some(rule) = &family.order {
             arrange_by_name(rule, &mut inventory);
         }
+        compare(&mut inventory.components, &remembered);
         files = left;
         parts.push(PartAt {
             seen: PartSeen {
@@ -751,11 +757,6 @@ fn left_by(
             takes_new: part.takes_new,
         });
     }
-    let mut remembered = at.remembered.clone();
-    for action in plan.of(ActionKind::SetAside) {
-        remembered.remove(&action.path);
-    }
-    remembered.extend(remembered_after(plan, &at.remembered));
     Ok(Beginning {
         inventory: match &parts[..] {
             [only] => only.seen.inventory.clone(),

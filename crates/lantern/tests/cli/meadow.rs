@@ -432,6 +432,139 @@ fn a_sample_says_what_is_new_in_it() {
     );
 }
 
+/// The family with its engine in archives of the other kind, and with more in it.
+fn with_engine(world: &World, changes: &[(&str, &str)]) {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../families/tramway.family.toml");
+    let mut family = fs::read_to_string(path).unwrap();
+    let zip = ("drop = \"tramway-*.tar.gz\"", "drop = \"tramway-*.zip\"");
+    for (old, new) in [zip].iter().chain(changes) {
+        assert!(family.contains(old), "{old}");
+        family = family.replacen(old, new, 1);
+    }
+    world.write("tramway.family.toml", family);
+}
+
+/// A release of the engine with further files.
+fn engine(world: &World, version: &str, about: &str, files: &[(&str, &str)]) {
+    let program = world
+        .read("tramway-meadow/engine/tramway.bin")
+        .replace("2031.4", version);
+    let json = format!(
+        "{{ \"name\": \"tramway\", \"title\": \"Tramway\", \"version\": \"{version}\"{about} }}"
+    );
+    let own = [
+        ("engine/engine.json", json.as_str()),
+        ("engine/tramway.bin", program.as_str()),
+    ];
+    world.zip(
+        &format!("engine-drop/tramway-{version}.zip"),
+        &[&own, files].concat(),
+    );
+}
+
+/// Of several samples, who asks says which; a plan tells what is new in each.
+#[test]
+fn one_of_several_samples_is_named() {
+    let world = World::demo();
+    let rule = "[[settings]]\nfile = \"line.toml\"\nsample = \"engine/samples/*.toml\"\n\n[order]";
+    with_engine(
+        &world,
+        &[
+            ("[order]", rule),
+            (
+                "settings = [\"start.sh\"]",
+                "settings = [\"start.sh\", \"line.toml\"]",
+            ),
+        ],
+    );
+    let day = "seats = 24\nfare = 2\n";
+    let night = "seats = 12\nfare = 3\nlamps = true\n";
+    world.write("tramway-meadow/engine/samples/day.toml", day);
+    world.write("tramway-meadow/engine/samples/night.toml", night);
+    world.write("tramway-meadow/line.toml", night.replace("12", "14"));
+    world.ok(&["adopt", "tramway-meadow", "--family", "tramway.family.toml"]);
+    let asked = at(&world, &["settings", "compare", "line.toml"]);
+    assert_snapshot!("meadow_which_sample", asked);
+    let later = night.replace("fare = 3", "fare = 4") + "bell = true\n";
+    engine(
+        &world,
+        "2031.5",
+        "",
+        &[
+            ("engine/samples/day.toml", day),
+            ("engine/samples/night.toml", &later),
+        ],
+    );
+    let plan = done(&world, &["plan", "--to", "2031.5", "--from", "engine-drop"]);
+    let told: Vec<&str> = plan
+        .lines()
+        .filter(|line| line.contains("sample"))
+        .collect();
+    assert_snapshot!("meadow_samples_of_a_plan", told.join("\n"));
+    done(&world, &["changeover", "--yes"]);
+    let sample = "engine/samples/night.toml";
+    done(
+        &world,
+        &[
+            "settings",
+            "take",
+            "line.toml",
+            "--from",
+            sample,
+            "--untouched",
+        ],
+    );
+    done(&world, &["changeover", "--yes"]);
+    assert_eq!(
+        world.read("tramway-meadow/line.toml"),
+        "seats = 14\nfare = 4\nlamps = true\nbell = true\n"
+    );
+}
+
+/// Each stop of a way merges over what the one before it leaves.
+#[test]
+fn an_edit_is_kept_over_several_stops() {
+    let world = World::demo();
+    let fields = (
+        "slots = \"room\"",
+        "slots = \"room\", worlds_from = \"worlds\"",
+    );
+    with_engine(&world, &[fields]);
+    let signals = |b: u8, c: u8, more: &str| format!("a = 1\nb = {b}\nc = {c}\nd = 1\n{more}");
+    let path = "tramway-meadow/engine/signals.toml";
+    world.write(path, signals(1, 1, ""));
+    world.ok(&["adopt", "tramway-meadow", "--family", "tramway.family.toml"]);
+    world.edit(path, "a = 1", "a = 9   # ours");
+    world.edit(path, "d = 1", "d = 7");
+    world.write("tramway-meadow/engine/own.txt", "ours\n");
+    engine(
+        &world,
+        "2031.5",
+        ", \"worlds\": \">=2031.4\"",
+        &[("engine/signals.toml", &signals(2, 1, ""))],
+    );
+    let last = signals(2, 3, "# new\ne = 5\n").replace("d = 1", "d = 2");
+    engine(
+        &world,
+        "2031.6",
+        ", \"worlds\": \">=2031.5\"",
+        &[("engine/signals.toml", &last)],
+    );
+    assert_snapshot!(
+        "meadow_stops",
+        at(&world, &["plan", "--to", "2031.6", "--from", "engine-drop"])
+    );
+    done(&world, &["changeover", "--yes"]);
+    assert_eq!(world.read(path), "a = 9   # ours\nb = 2\nc = 1\nd = 7\n");
+    let second = "tramway-meadow/.lantern/next-2.plan.json";
+    done(&world, &["changeover", "--yes", second]);
+    let after = "a = 9   # ours\nb = 2\nc = 3\nd = 7\n# new\ne = 5\n";
+    assert_eq!(world.read(path), after);
+    assert_eq!(world.read("tramway-meadow/engine/own.txt"), "ours\n");
+    done(&world, &["undo", "--keep-world"]);
+    assert_eq!(world.read(path), "a = 9   # ours\nb = 2\nc = 1\nd = 7\n");
+}
+
 #[test]
 fn a_value_under_another_name_is_carried_over() {
     let world = meadow();
