@@ -9,12 +9,23 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Artifact {
-    /// Where it can be had: for a catalogue as it states it, relative to the catalogue; in all else a whole path.
+    /// Where it lies, a whole path; empty as long as it has to be fetched first.
     pub file: String,
-    /// BLAKE3 of the whole file, 64 hexadecimal digits; of a folder, that over its files' names and hashes.
+    /// BLAKE3 of the whole file, 64 hexadecimal digits; of a folder, that over its files' names and hashes. Empty where
+    /// nobody states it of a file that has to be fetched.
     pub blake3: String,
     /// Its size in bytes.
     pub bytes: u64,
+    /// Addresses where it can be had again, in the order in which they are tried.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub urls: Vec<String>,
+}
+
+impl Artifact {
+    /// Whether it lies on this machine, as far as is known.
+    pub fn is_at_hand(&self) -> bool {
+        !self.file.is_empty()
+    }
 }
 
 /// One file in an archive; the list of all of them is a fact of the archive's hash.

@@ -7,6 +7,7 @@ use crate::artifact::Artifact;
 use crate::component::Id;
 use crate::facts::{Facts, Reading, WrittenRelease};
 use crate::json::{JsonFault, plain_reason};
+use crate::supply::{StatedFile, Supply};
 use crate::version::Notations;
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
@@ -39,6 +40,17 @@ pub struct Offer {
     pub was: BTreeMap<String, BTreeMap<String, String>>,
     /// Where it comes from.
     pub origin: Origin,
+    /// Where its file can be had; none of what was found as a file.
+    pub supply: Option<Supply>,
+}
+
+impl Offer {
+    /// What has to be fetched before anything can be done with it.
+    pub fn to_fetch(&self) -> Option<&Supply> {
+        self.supply
+            .as_ref()
+            .filter(|_| !self.artifact.is_at_hand())
+    }
 }
 
 /// What a catalogue holds, and what of it could not be used.
@@ -82,7 +94,7 @@ pub fn write(name: &str, offers: &[Offer]) -> String {
     }
     let release = |offer: &Offer| {
         let mut written = WrittenRelease::of(&offer.facts);
-        written.archive = Some(offer.artifact.clone());
+        written.archive = Some(StatedFile::beside(&offer.artifact));
         written.content.clone_from(&offer.content);
         written.inside.clone_from(&offer.inside);
         written.was = Some(offer.was.clone()).filter(|was| !was.is_empty());
@@ -155,25 +167,19 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
     let mut written: WrittenRelease =
         serde_json::from_str(text).map_err(|error| plain_reason(&error))?;
     let say = format!("{} {}", written.id, written.version);
-    let artifact = written
-        .archive
-        .take()
-        .ok_or_else(|| format!("{say}: archive is missing"))?;
+    let archive = written.archive.take();
+    let archive = archive.ok_or_else(|| format!("{say}: archive is missing"))?;
+    let (artifact, supply) = archive.read().map_err(|why| format!("{say}: {why}"))?;
     let content = written.content.take();
     let inside = written.inside.take();
     let was = written.was.take().unwrap_or_default();
     let no_hash = |hash: &str| {
         hash.len() != 64 || !hash.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'))
     };
-    for (key, hash) in [
-        ("archive.blake3", Some(&artifact.blake3)),
-        ("content", content.as_ref()),
-    ] {
-        if hash.is_some_and(|hash| no_hash(hash)) {
-            return Err(format!(
-                "{say}: {key} is not 64 hexadecimal digits in lower case"
-            ));
-        }
+    if content.as_ref().is_some_and(|hash| no_hash(hash)) {
+        return Err(format!(
+            "{say}: content is not 64 hexadecimal digits in lower case"
+        ));
     }
     Ok(Offer {
         facts: written.facts(reading)?,
@@ -182,6 +188,7 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
         inside,
         was,
         origin: Origin::Catalogue,
+        supply: Some(supply),
     })
 }
 
@@ -249,7 +256,7 @@ mod tests {
         3: bee-traffic 1.0: "=>5" is not a range: "=>" is none of = > >= < <= ^ ~ (column 1)
         4: unknown field `sever`, expected one of `id`, `kind`, `version`, `build`, `archive`, `content`, `inside`, `was`, `title`, `server`, `framework`, `runtime`, `flavour`, `needs`, `needs_installed`, `needs_any`, `uses`, `clashes`, `provides`, `replaces`, `companions`, `before`, `after`, `arguments`, `members`, `group`, `takes`, `side`, `effect`, `world_bound`, `channel`, `withdrawn`
         5: drip-lines 1.0 disagrees with the one at line 2
-        7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits in lower case
+        7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits
         8: the id Drip-Lines differs from drip-lines only in case
         "#);
     }

@@ -61,6 +61,7 @@ pub mod plan;
 pub mod reading;
 pub mod resolve;
 pub mod settings;
+pub mod supply;
 pub mod text;
 pub mod tree;
 pub mod version;

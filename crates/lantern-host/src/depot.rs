@@ -1,17 +1,37 @@
 //! Catalogues and drop folders: where releases come from.
 
+use crate::config::Server;
 use crate::downloads::Downloads;
 use crate::error::{Error, Result};
 use crate::place::here;
 use crate::release;
 use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::{self, Offer, Origin};
-use lantern_core::component::Kind;
+use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::{Family, Reader};
 use lantern_core::path::RelPath;
-use std::collections::BTreeMap;
+use lantern_core::supply::{encoded, is_web};
+use lantern_core::version::Version;
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
+use url::Url;
+
+/// The address that a catalogue is named by, where it is no file.
+pub fn web_address(path: &Path) -> Option<&str> {
+    path.to_str().filter(|text| is_web(text))
+}
+
+/// A catalogue that could not be asked, and stands as it was when somebody answered last.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Stale {
+    /// Its address.
+    pub url: String,
+    /// Why it could not be asked.
+    pub why: String,
+    /// How old the copy is, in seconds.
+    pub age: u64,
+}
 
 /// What is on offer, and what had to be left out.
 #[derive(Debug, Default)]
@@ -20,6 +40,10 @@ pub struct Depot {
     pub offers: Vec<Offer>,
     /// What could not be used: where, and why.
     pub left_out: Vec<(String, String)>,
+    /// Which catalogues could not be asked, and stand as they were.
+    pub stale: Vec<Stale>,
+    /// Which releases a catalogue has named by now, and which one of them.
+    named: HashMap<(Id, Version), (usize, String)>,
 }
 
 impl Depot {
@@ -29,32 +53,113 @@ impl Depot {
     /// When the catalogue as a whole cannot be read.
     pub fn add_catalogue(&mut self, path: &Path, family: &Family) -> Result<()> {
         let text = here::read_text(path)?;
-        let read = catalogue::read(&text, &family.versions).map_err(|fault| Error::Catalogue {
-            path: path.into(),
-            fault,
-        })?;
-        for (line, why) in read.left_out {
-            self.left_out
-                .push((format!("{}:{line}", path.display()), why));
-        }
         let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
         let base = whole.parent().and_then(Path::to_str);
         let base = base.ok_or_else(|| Error::OddPath(whole.clone()))?;
+        self.add_text(path, &text, family, &|offer, file| {
+            let whole = format!("{base}/{file}");
+            let has_others = !offer.artifact.urls.is_empty();
+            let is_there = !has_others || here::look(Path::new(&whole)).is_some();
+            offer.artifact.file = if is_there { whole } else { String::new() };
+        })
+    }
+
+    /// Adds a catalogue from the web; its archives lie relative to it there.
+    ///
+    /// # Errors
+    /// When the catalogue as a whole cannot be read.
+    pub fn add_from_web(&mut self, url: &Url, text: &str, family: &Family) -> Result<()> {
+        self.add_text(Path::new(url.as_str()), text, family, &|offer, file| {
+            let parts: Vec<String> = file.as_str().split('/').map(encoded).collect();
+            offer.artifact.file = String::new();
+            if let (Ok(whole), Some(supply)) = (url.join(&parts.join("/")), &mut offer.supply) {
+                supply.urls.insert(0, whole.into());
+                offer.artifact.urls.clone_from(&supply.urls);
+            }
+        })
+    }
+
+    /// Adds a catalogue, wherever it is, as it is known here: nobody is asked. One that is not known says nothing.
+    pub fn add_known(&mut self, server: &Server, path: &Path) {
+        let Some(url) = web_address(path) else {
+            let _ = self.add_catalogue(path, &server.family);
+            return;
+        };
+        if let Some((url, text)) = server.store().copy_of(url) {
+            let _ = self.add_from_web(&url, &text, &server.family);
+        }
+    }
+
+    fn add_text(
+        &mut self,
+        path: &Path,
+        text: &str,
+        family: &Family,
+        place: &dyn Fn(&mut Offer, &RelPath),
+    ) -> Result<()> {
+        let read = catalogue::read(text, &family.versions).map_err(|fault| Error::Catalogue {
+            path: path.into(),
+            fault,
+        })?;
+        let shown = path.display().to_string();
+        for (line, why) in read.left_out {
+            self.left_out.push((format!("{shown}:{line}"), why));
+        }
         for mut offer in read.offers {
             // The catalogue comes from outside: it may name only what lies beside it.
-            let file = match RelPath::parse(&offer.artifact.file) {
-                Ok(file) => file,
-                Err(fault) => {
-                    let facts = &offer.facts;
-                    let why = format!("{} {}: archive.file: {fault}", facts.id, facts.version);
-                    self.left_out.push((path.display().to_string(), why));
-                    continue;
+            if offer.artifact.is_at_hand() {
+                match RelPath::parse(&offer.artifact.file) {
+                    Ok(file) => place(&mut offer, &file),
+                    Err(fault) => {
+                        let facts = &offer.facts;
+                        let why = format!("{} {}: archive.file: {fault}", facts.id, facts.version);
+                        self.left_out.push((shown.clone(), why));
+                        continue;
+                    }
                 }
-            };
-            offer.artifact.file = format!("{base}/{file}");
-            self.offers.push(offer);
+            }
+            self.add_offer(offer, &shown);
         }
         Ok(())
+    }
+
+    /// Of two catalogues that name one release, the first counts; where they mean the same file, the other is one more place
+    /// to have it from.
+    fn add_offer(&mut self, offer: Offer, from: &str) {
+        let facts = &offer.facts;
+        let key = (facts.id.clone(), facts.version.clone());
+        let Some((first, known_from)) = self.named.get(&key) else {
+            self.named.insert(key, (self.offers.len(), from.to_owned()));
+            self.offers.push(offer);
+            return;
+        };
+        let known = &mut self.offers[*first];
+        let (Some(mine), Some(theirs)) = (&mut known.supply, &offer.supply) else {
+            return;
+        };
+        let other = mine.checks.iter().find(|check| {
+            let theirs = theirs.check(check.kind);
+            theirs.is_some_and(|theirs| theirs != *check)
+        });
+        if let Some(check) = other {
+            let why = format!(
+                "{} {} has another {} in {known_from}: that one counts",
+                facts.id, facts.version, check.kind
+            );
+            self.left_out.push((from.to_owned(), why));
+            return;
+        }
+        let is_same = mine
+            .checks
+            .iter()
+            .any(|check| check.kind.is_strong() && theirs.check(check.kind).is_some());
+        if is_same {
+            mine.urls.extend(theirs.urls.iter().cloned());
+            known.artifact.urls.clone_from(&mine.urls);
+            if !known.artifact.is_at_hand() {
+                known.artifact.file.clone_from(&offer.artifact.file);
+            }
+        }
     }
 
     /// Adds what recipes have made.
@@ -206,6 +311,7 @@ fn read(
         was: BTreeMap::new(),
         artifact: artifact.clone(),
         origin: Origin::DropFolder,
+        supply: None,
     });
     Ok(offers.collect())
 }

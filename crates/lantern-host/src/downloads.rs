@@ -65,6 +65,7 @@ impl<'l> Downloads<'l> {
                 file,
                 blake3,
                 bytes,
+                urls: Vec::new(),
             });
         }
         let blake3 = match meta {
@@ -75,6 +76,7 @@ impl<'l> Downloads<'l> {
             file,
             blake3,
             bytes: meta.map_or(0, |meta| meta.stamp.bytes),
+            urls: Vec::new(),
         })
     }
 

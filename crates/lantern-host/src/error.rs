@@ -13,6 +13,7 @@ use crate::planning::fault::PlanningFault;
 use crate::rehearsal::fault::RehearsalFault;
 use crate::release::fault::ReleaseFault;
 use crate::survey::fault::SurveyFault;
+use crate::web::fault::WebFault;
 use lantern_core::catalogue::CatalogueFault;
 use lantern_core::path::{PathFault, RelPath};
 use lantern_core::plan::DrawFault;
@@ -46,6 +47,25 @@ pub enum Error {
         path: PathBuf,
         /// What SQLite said.
         source: rusqlite::Error,
+    },
+    /// A file of certificates names nobody.
+    #[error("{} holds no certificate", .0.display())]
+    NoCertificate(PathBuf),
+    /// What a host wants to be shown is not at hand.
+    #[error("the key for {host}: {why}")]
+    NoKey {
+        /// The host.
+        host: String,
+        /// What is missing.
+        why: String,
+    },
+    /// A catalogue on the web cannot be had.
+    #[error("the catalogue {url}: {fault}")]
+    Web {
+        /// Its address.
+        url: String,
+        /// What went wrong.
+        fault: WebFault,
     },
     /// Nothing lies at this path in the server folder.
     #[error("there is nothing at {0} in the server folder")]

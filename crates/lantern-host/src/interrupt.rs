@@ -3,6 +3,7 @@
 //! Before a server is stopped it is called off. Afterwards half an exchange is of no use to anybody: it goes on to its
 //! end, or, where it is wished once more, back to the state before.
 
+use std::time::{Duration, Instant};
 use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
 
 /// How far an operation is, as far as a wish to end it matters.
@@ -50,6 +51,18 @@ pub fn wish() -> Wish {
         }
         _ => Wish::Finishes,
     }
+}
+
+/// Waits; false where it was called off meanwhile.
+pub fn pause(wait: Duration) -> bool {
+    let until = Instant::now() + wait;
+    while Instant::now() < until {
+        if called_off() {
+            return false;
+        }
+        std::thread::sleep(Duration::from_millis(50).min(wait));
+    }
+    true
 }
 
 /// Whether it was called off.

@@ -22,6 +22,7 @@ pub fn stored(folder: &Folder) -> Result<BTreeMap<String, Artifact>> {
             file: folder.shown(&path).display().to_string(),
             blake3: hash.clone(),
             bytes: meta.stamp.bytes,
+            urls: Vec::new(),
         };
         (hash, file)
     });

@@ -16,6 +16,8 @@
 //! | [`lock`] | `.lantern/lock`: one lantern at a time in one folder |
 //! | [`archive`] | zip archives, checked before anything is unpacked |
 //! | [`survey`] | the whole folder, read into an inventory |
+//! | [`web`] | servers on the web, asked one question at a time |
+//! | [`gather`] | the store of what was fetched, and the fetching |
 //! | [`depot`] | catalogues and drop folders |
 //! | [`listing`] | catalogues made of folders of releases |
 //! | [`planning`] | from the question to the plan |
@@ -48,6 +50,7 @@ mod error;
 pub mod folder;
 mod format1;
 mod frameworks;
+pub mod gather;
 pub mod glance;
 pub mod history;
 pub mod identity;
@@ -67,5 +70,6 @@ pub mod shipped;
 pub mod survey;
 pub mod trial;
 pub mod verify;
+pub mod web;
 
 pub use error::{Error, Result};

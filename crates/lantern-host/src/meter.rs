@@ -19,6 +19,12 @@ pub(crate) fn did(bytes: u64) {
     DONE.fetch_add(bytes, Ordering::Relaxed);
 }
 
+/// So many of them have to be done once more.
+pub(crate) fn undid(bytes: u64) {
+    let less = |done: u64| Some(done.saturating_sub(bytes));
+    let _ = DONE.fetch_update(Ordering::Relaxed, Ordering::Relaxed, less);
+}
+
 /// The bytes that are done and those there are; none where nobody said how many.
 pub fn seen() -> Option<(u64, u64)> {
     let total = TOTAL.load(Ordering::Relaxed);

@@ -151,6 +151,7 @@ pub fn release(family: &Family, path: &Path) -> Result<Vec<ReleaseTried>> {
             was: BTreeMap::new(),
             inside: read.inside,
             origin: Origin::DropFolder,
+            supply: None,
         };
         let facts = &offer.facts;
         let is = Some(format!("{} {} {}", facts.kind, facts.id, facts.version));

@@ -3,6 +3,7 @@
 //! Everything here is made up: Verdance, the game about greenhouses in orbit, and its server halcyon.
 //! The stand-in server is a real process with a real console, a real port and real files.
 
+mod depot;
 mod doors;
 mod halcyon;
 mod remote;
@@ -61,6 +62,20 @@ enum Command {
         /// The folder; made when it is not there
         dir: PathBuf,
     },
+    /// Serve the files of a folder over HTTP, well or badly
+    Depot {
+        /// The folder
+        dir: PathBuf,
+        /// The port; a free one otherwise
+        #[arg(long, default_value_t = 0)]
+        port: u16,
+        /// Write down what it is asked
+        #[arg(long)]
+        log: Option<PathBuf>,
+        /// Serve HTTPS, too, and write the certificate that vouches for it
+        #[arg(long)]
+        ca: Option<PathBuf>,
+    },
     /// Make the demo's servers, catalogue and releases in a folder
     Make {
         /// The folder; made when it is not there
@@ -82,6 +97,12 @@ fn main() -> ExitCode {
             settings,
             world,
         } => triad::run(&build, &settings, &world),
+        Command::Depot { dir, port, log, ca } => depot::run(&depot::Depot {
+            folder: &dir,
+            port,
+            log: log.as_deref(),
+            ca: ca.as_deref(),
+        }),
         Command::Bulk { dir } => scenario::bulk(&dir).map(|()| 0),
         Command::Make { dir } => scenario::make(&dir).map(|()| 0),
     };

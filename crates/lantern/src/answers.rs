@@ -27,6 +27,7 @@ use lantern_host::glance::{Glance, LastSurvey, OneGlance};
 use lantern_host::planning::Decision;
 use lantern_host::rehearsal::Rehearsal;
 use lantern_host::survey::Survey;
+use lantern_core::supply::HashKind;
 use lantern_host::trial::{ReleaseTried, Trial};
 use lantern_host::verify::Verified;
 use schemars::JsonSchema;
@@ -76,6 +77,8 @@ answers!(
     FamilyDraft,
     FamilyWritten<'_>,
     Files<'_>,
+    Gathered,
+    StoreCleaned,
     History,
     HistoryThinned,
     LaunchServers<'_>,
@@ -118,6 +121,75 @@ pub struct Acquired {
     pub runtime: Option<String>,
     /// How it ended, where that was a failure that the recipe allows.
     pub failed: Option<String>,
+}
+
+/// `gather`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Gathered {
+    /// Whether every file is here.
+    pub complete: bool,
+    /// What came.
+    pub fetched: Vec<Fetched>,
+    /// What did not.
+    pub missing: Vec<Unfetched>,
+}
+
+/// A file that was fetched, or was there already.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Fetched {
+    /// What it is for.
+    pub what: String,
+    /// Where it lies.
+    pub file: PathBuf,
+    /// Its size in bytes.
+    pub bytes: u64,
+    /// The host or the path that it came from; empty where it was in the store.
+    pub from: String,
+    /// How many bytes of it were there already.
+    pub resumed: u64,
+    /// The hash that it was held against; none where nobody states one, or it was held against it before.
+    pub checked: Option<HashKind>,
+}
+
+/// A file that could not be fetched.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Unfetched {
+    /// What it is for.
+    pub what: String,
+    /// What it is called.
+    pub name: String,
+    /// Its size in bytes, where it is stated.
+    pub bytes: Option<u64>,
+    /// The page where a person can fetch it.
+    pub page: Option<String>,
+    /// Why only a person can fetch it.
+    pub by_person: Option<String>,
+    /// The addresses that were tried.
+    pub tried: Vec<TriedUrl>,
+}
+
+/// An address that gave no file.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct TriedUrl {
+    /// The address.
+    pub url: String,
+    /// What went wrong.
+    pub why: String,
+}
+
+/// `gather --clean`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct StoreCleaned {
+    /// Where the store is.
+    pub store: PathBuf,
+    /// How many files were removed.
+    pub removed: usize,
+    /// How much that was, in bytes.
+    pub removed_bytes: u64,
+    /// How many files are left.
+    pub left: usize,
+    /// How much that is, in bytes.
+    pub left_bytes: u64,
 }
 
 /// `adopt`

@@ -38,7 +38,7 @@ pub fn versions() -> Vec<CompletionCandidate> {
         let build = server.family.build.id.clone();
         let mut depot = lantern_host::depot::Depot::default();
         for path in server.catalogues() {
-            depot.add_catalogue(&path, &server.family).ok()?;
+            depot.add_known(&server, &path);
         }
         let builds = depot.offers.into_iter();
         let builds = builds.filter(|offer| offer.facts.id.as_str() == build);

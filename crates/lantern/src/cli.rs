@@ -1,7 +1,7 @@
 //! What can be typed, and where it leads.
 
 use crate::commands::{
-    acquire, adopt, backup, catalogue, changeover, client, demo, diff, docs, family, history,
+    acquire, adopt, backup, catalogue, changeover, client, demo, diff, docs, family, gather, history,
     launch, order, outlook, plan, put_back, rehearse, server, settings, status, survey, undo,
     verify, why,
 };
@@ -43,6 +43,8 @@ pub enum Command {
     Outlook(outlook::OutlookArgs),
     /// Make the server program by its recipe, where it cannot be downloaded
     Acquire(acquire::AcquireArgs),
+    /// Fetch the files that a plan needs
+    Gather(gather::GatherArgs),
     /// Work out a change: which releases, which files, which load order
     Plan(Box<plan::PlanArgs>),
     /// Explain why a component is at its version, or not at another
@@ -106,6 +108,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
     match command {
         Command::Status(args) => status::run(args, common, look),
         Command::Acquire(args) => acquire::run(args, common, look),
+        Command::Gather(args) => gather::run(args, common, look),
         Command::Adopt(args) => adopt::run(args, look),
         Command::Survey(args) => survey::run(args, common, look),
         Command::Outlook(args) => outlook::run(args, common, look),

@@ -15,7 +15,9 @@ use lantern_host::config::fault::ConfigFault;
 use lantern_host::console::fault::ConsoleFault;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::rehearsal::fault::RehearsalFault;
+use lantern_host::gather::Wanted;
 use lantern_host::survey::fault::SurveyFault;
+use lantern_host::web::fault::WebFault;
 use std::io::ErrorKind;
 use std::path::Path;
 
@@ -61,6 +63,7 @@ fn status(error: &Error) -> u8 {
         | Error::Planning(PlanningFault::NoWay { .. })
         | Error::Planning(PlanningFault::NotArmed(_))
         | Error::Planning(PlanningFault::Declined)
+        | Error::Planning(PlanningFault::ToFetch(_))
         | Error::Changeover(ChangeoverFault::NothingToDo)
         | Error::Changeover(ChangeoverFault::NothingToUndo)
         | Error::Changeover(ChangeoverFault::WorldUsed { .. })
@@ -130,6 +133,9 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::Catalogue { .. } => {
             "Get the catalogue again. What it must contain: lantern docs catalogue".into()
         }
+        Error::NoCertificate(_) => "Name a PEM file with certificates: lantern docs lantern-toml".into(),
+        Error::NoKey { .. } => "See [[gather.key]]: lantern docs lantern-toml".into(),
+        Error::Web { fault, .. } => of_web(fault),
         Error::Archive { .. } => "Download it again. Nothing was written.".into(),
         Error::OtherArchive { .. } => {
             format!("Download it again; or, if it is meant to be a different one:\n{plan_again}")
@@ -171,6 +177,24 @@ fn of_system(path: &Path, kind: ErrorKind) -> String {
         }
         ErrorKind::ReadOnlyFilesystem => format!("See how it is mounted: findmnt -T {path}"),
         ErrorKind::AlreadyExists => format!("See what it is: ls -ld {path}"),
+        _ => String::new(),
+    }
+}
+
+/// What to do about an address that gives nothing.
+fn of_web(fault: &WebFault) -> String {
+    match fault {
+        WebFault::NoAddress => "Write it as http://… or https://….".into(),
+        WebFault::HostNotFound(_) => "Check the address, and whether this machine is on the network.".into(),
+        WebFault::Certificate { .. } => {
+            "Nothing was fetched. If that host is your own, state its certificate: [gather] ca, see lantern docs lantern-toml".into()
+        }
+        WebFault::Proxy => "Correct http_proxy, https_proxy or all_proxy in the environment.".into(),
+        WebFault::Page => "Open the address in a browser, and see what it wants.".into(),
+        WebFault::Status { status: 401 | 403, .. } => {
+            "State the key that it wants: [[gather.key]], see lantern docs lantern-toml".into()
+        }
+        fault if fault.may_pass() => "Try it again in a while.".into(),
         _ => String::new(),
     }
 }
@@ -508,6 +532,13 @@ fn of_draw(fault: &DrawFault) -> String {
 fn of_planning(fault: &PlanningFault, common: &Common) -> String {
     let plan_again = plan_again(common);
     match fault {
+        PlanningFault::ToFetch(wanted) => {
+            let size = |it: &Wanted| it.supply.bytes.map_or("size unknown".into(), bytes);
+            let each = wanted
+                .iter()
+                .map(|it| format!("{} ({}), {}\n", it.what, it.supply.name, size(it)));
+            format!("{}Fetch them: {}", each.collect::<String>(), common.next("gather"))
+        }
         PlanningFault::NoServerVersion | PlanningFault::OneOutside(_) => String::new(),
         PlanningFault::CutOff(cuts) => {
             let mends = match cuts.iter().any(|(_, cut)| cut.can_be_mended()) {

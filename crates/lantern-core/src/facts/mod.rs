@@ -8,8 +8,8 @@ mod stated;
 
 pub use notation::{Misread, Reading, Source};
 
-use crate::artifact::Artifact;
 use crate::component::{Channel, Effect, Id, Kind, Member, Need, Provided, Side};
+use crate::supply::StatedFile;
 use crate::version::{Range, Version};
 use notation::{
     AnyOf, Flag, Gathered, Ids, Members, Names, Needs, Numbers, OneVersion, Provides,
@@ -44,7 +44,7 @@ stated! {
         #[serde(skip_serializing_if = "is_unstated")]
         build: Option<WrittenBuild>,
         #[serde(skip_serializing_if = "is_unstated")]
-        archive: Option<Artifact>,
+        archive: Option<StatedFile>,
         #[serde(skip_serializing_if = "is_unstated")]
         content: Option<String>,
         #[serde(skip_serializing_if = "is_unstated")]

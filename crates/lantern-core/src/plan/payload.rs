@@ -312,6 +312,7 @@ mod tests {
             file: "drop/ivy.zip".into(),
             blake3: "whole".into(),
             bytes: 9,
+            urls: Vec::new(),
         };
         let laid = lay_out(reader, &facts, None, variant, &entries, &artifact)?;
         let files = laid.files.iter().map(|file| {

@@ -97,6 +97,7 @@ impl Drawing<'_> {
             file: format!("{folder}/{path}"),
             blake3: there.before.clone().unwrap_or_default(),
             bytes: there.bytes,
+            urls: Vec::new(),
         });
         Source {
             archive: self.archives.len() - 1,

@@ -302,7 +302,7 @@ proptest! {
         for (path, known) in remembered.iter().filter(|(_, known)| known.under.is_some()) {
             let under = known.under.as_ref().unwrap();
             for hash in [&known.hash, &under.hash] {
-                stored.insert(hash.clone(), crate::artifact::Artifact { file: hash.clone(), blake3: hash.clone(), bytes: 1 });
+                stored.insert(hash.clone(), crate::artifact::Artifact { file: hash.clone(), blake3: hash.clone(), bytes: 1, urls: Vec::new() });
             }
             if silenced {
                 tree.insert(path.clone(), contents[&under.hash].clone());
@@ -323,8 +323,9 @@ proptest! {
                     was: BTreeMap::new(),
                     inside: None,
                     facts: Facts::new(Id::new(id), kind(id), version(2)),
-                    artifact: crate::artifact::Artifact { file: id.into(), blake3: hash(id), bytes: 1 },
+                    artifact: crate::artifact::Artifact { file: id.into(), blake3: hash(id), bytes: 1, urls: Vec::new() },
                     origin: Origin::Catalogue,
+                    supply: None,
                 });
                 let ships = &new[id];
                 let files = ships.files.iter().map(|(path, content)| PayloadFile {
@@ -519,6 +520,7 @@ impl PackMove {
             facts: Facts::new(Id::new("p"), Kind::Pack, version(2)),
             artifact: crate::artifact::Artifact::default(),
             origin: Origin::Catalogue,
+            supply: None,
         };
         let shipped = self
             .ships
@@ -846,6 +848,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
             facts,
             artifact: crate::artifact::Artifact::default(),
             origin: Origin::Catalogue,
+            supply: None,
         });
         payloads.insert(
             offers.len() - 1,
@@ -1146,6 +1149,7 @@ fn named_addons(
         facts: Facts::new(Id::new("b"), Kind::Addon, version(2)),
         artifact: crate::artifact::Artifact::default(),
         origin: Origin::Catalogue,
+        supply: None,
     }];
     let payload = Payload {
         place: path("addons/b"),

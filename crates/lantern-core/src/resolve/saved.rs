@@ -236,6 +236,7 @@ impl Request {
                 content: None,
                 was: BTreeMap::new(),
                 inside: None,
+                supply: None,
                 origin: match offer.by_hand {
                     true => Origin::DropFolder,
                     false => Origin::Catalogue,

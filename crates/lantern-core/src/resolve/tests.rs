@@ -125,6 +125,7 @@ pub(crate) fn world(text: &str) -> Request {
             inside: None,
             facts: facts(by_hand.unwrap_or(line)),
             artifact: Artifact::default(),
+            supply: None,
             origin: if by_hand.is_some() {
                 Origin::DropFolder
             } else {

@@ -8,12 +8,14 @@ pub use several::{OneServer, PROCESS};
 use crate::config::fault::ConfigFault;
 use crate::error::{Error, Result};
 use crate::folder::Folder;
+use crate::gather::{GatherWords, Gatherer, Store};
 use crate::place::here;
 use crate::runner::{Runner, ThisMachine};
 use lantern_core::component::{Effect, Id};
 use lantern_core::family::{Acquire, Family, FamilyFault, Glob, Launch, Pattern};
 use lantern_core::hint::with_nearest;
 use lantern_core::path::RelPath;
+use lantern_core::supply::is_web;
 use lantern_core::version::Version;
 use serde::{Deserialize, Deserializer};
 use std::collections::BTreeMap;
@@ -118,6 +120,9 @@ pub struct Config {
     /// Where backups go.
     #[serde(default)]
     pub backup: BackupPlace,
+    /// How files are fetched.
+    #[serde(default)]
+    pub gather: GatherWords,
     /// The servers that run on this install, where it is more than one.
     #[serde(default, rename = "server")]
     pub servers: Vec<OneServer>,
@@ -441,7 +446,26 @@ impl Server {
     /// The catalogues that are always looked at.
     pub fn catalogues(&self) -> Vec<PathBuf> {
         let paths = self.config.catalogues.iter();
-        paths.map(|path| self.folder.root().join(path)).collect()
+        let whole = |path: &PathBuf| match path.to_str().is_some_and(is_web) {
+            true => path.clone(),
+            false => self.folder.root().join(path),
+        };
+        paths.map(whole).collect()
+    }
+
+    /// Who fetches files for it.
+    ///
+    /// # Errors
+    /// When a file that `[gather]` names cannot be read, or a variable is not set.
+    pub fn gatherer(&self) -> Result<Gatherer> {
+        Gatherer::new(&self.config.gather, self.folder.root())
+    }
+
+    /// The store of what was fetched.
+    pub fn store(&self) -> Store {
+        let folder = self.config.gather.store.as_ref();
+        let folder = folder.map(|folder| self.folder.root().join(folder));
+        Store::at(folder.as_deref())
     }
 
     /// The drop folders that are always looked at.

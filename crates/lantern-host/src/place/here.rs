@@ -7,7 +7,7 @@ pub(crate) use super::local::OpenFile;
 use super::{Meta, Source};
 use crate::error::{At, Result};
 use std::fs::{self, File, OpenOptions};
-use std::io::{self, Read, Write};
+use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 /// No file that is read whole may be longer, in bytes: a catalogue of 100 MB is a large one.
@@ -139,4 +139,132 @@ pub fn write(path: &Path, bytes: &[u8]) -> Result<()> {
 /// When something is there, the two lie on different disks, or the disk refuses.
 pub(crate) fn rename(from: &Path, to: &Path) -> io::Result<()> {
     super::local::rename(from, to)
+}
+
+/// Renames, also over a file that is there.
+///
+/// # Errors
+/// When the two lie on different disks, or the disk refuses.
+pub(crate) fn put(from: &Path, to: &Path) -> Result<()> {
+    fs::rename(from, to).at("renaming", from)
+}
+
+/// Gives a file one more name; where the disk knows no such thing, copies it.
+///
+/// # Errors
+/// When something is there, or the disk refuses.
+pub(crate) fn link(from: &Path, to: &Path) -> Result<()> {
+    if fs::hard_link(from, to).is_ok() {
+        return Ok(());
+    }
+    fs::copy(from, to).map(|_| ()).at("copying", from)
+}
+
+/// Copies a file, and has the disk keep it.
+///
+/// # Errors
+/// When the disk refuses.
+pub(crate) fn copy(from: &Path, to: &Path) -> Result<()> {
+    fs::copy(from, to).at("copying", from)?;
+    let file = File::open(to).and_then(|file| file.sync_all());
+    file.at("writing", to)
+}
+
+/// Removes a file.
+///
+/// # Errors
+/// When the disk refuses.
+pub(crate) fn remove(path: &Path) -> Result<()> {
+    fs::remove_file(path).at("removing", path)
+}
+
+/// Removes a folder, where nothing is in it.
+pub(crate) fn remove_empty(folder: &Path) {
+    let _ = fs::remove_dir(folder);
+}
+
+/// How long ago a file was written, in seconds.
+pub(crate) fn age(path: &Path) -> Option<u64> {
+    let modified = fs::metadata(path).ok()?.modified().ok()?;
+    Some(modified.elapsed().map_or(0, |since| since.as_secs()))
+}
+
+/// When a file was written or read last, in seconds since 1970, and its size in bytes.
+pub(crate) fn used(path: &Path) -> Option<(u64, u64)> {
+    let meta = fs::symlink_metadata(path).ok()?;
+    let times = [meta.accessed(), meta.modified()].into_iter().flatten();
+    let seconds = times.filter_map(|time| {
+        let since = time.duration_since(std::time::UNIX_EPOCH).ok()?;
+        Some(since.as_secs())
+    });
+    Some((seconds.max().unwrap_or(0), meta.len()))
+}
+
+/// A file that is written to its end, perhaps on another day; nobody else writes it meanwhile, but waits.
+pub(crate) struct Growing(File);
+
+impl Growing {
+    /// Opens it, and makes it where it is not there yet.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub(crate) fn open(path: &Path) -> Result<Growing> {
+        let mut options = OpenOptions::new();
+        let file = options.read(true).append(true).create(true).open(path);
+        let file = file.at("opening", path)?;
+        file.lock().at("locking", path)?;
+        Ok(Growing(file))
+    }
+
+    /// What there is of it so far, from its beginning.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub(crate) fn read(&mut self, mut each: impl FnMut(&[u8])) -> io::Result<()> {
+        self.0.seek(SeekFrom::Start(0))?;
+        let mut buffer = vec![0; 1 << 16];
+        loop {
+            match self.0.read(&mut buffer)? {
+                0 => return Ok(()),
+                many => each(&buffer[..many]),
+            }
+        }
+    }
+
+    /// Whether it still lies at a path: somebody else may have brought it to its end.
+    pub(crate) fn is_at(&self, path: &Path) -> bool {
+        let length = |meta: fs::Metadata| (meta.len(), meta.modified().ok());
+        let there = fs::symlink_metadata(path).map(length);
+        let own = self.0.metadata().map(length);
+        matches!((there, own), (Ok(there), Ok(own)) if there == own)
+    }
+
+    /// Whether there is nothing yet.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.0.metadata().is_ok_and(|meta| meta.len() == 0)
+    }
+
+    /// Forgets what there is.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub(crate) fn empty(&mut self) -> io::Result<()> {
+        self.0.set_len(0)
+    }
+
+    /// Writes more.
+    ///
+    /// # Errors
+    /// When the disk is full.
+    pub(crate) fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.0.write_all(bytes)
+    }
+
+    /// Has the disk keep it.
+    ///
+    /// # Errors
+    /// When it does not.
+    pub(crate) fn sync(&self) -> io::Result<()> {
+        self.0.sync_all()
+    }
 }

@@ -1,5 +1,6 @@
 //! Why there is no plan.
 
+use crate::gather::Wanted;
 use lantern_core::component::Id;
 use lantern_core::inventory::SwitchFault;
 use lantern_core::launch::Cut;
@@ -215,6 +216,12 @@ pub enum PlanningFault {
         /// It in words.
         told: String,
     },
+    /// Files of what was chosen have to be fetched first.
+    #[error(
+        "{} to be fetched before this can be planned file by file",
+        match .0.len() { 1 => "1 file has".to_owned(), many => format!("{many} files have") }
+    )]
+    ToFetch(Vec<Wanted>),
     /// The build cannot bring the installed server's worlds forward, not even in stops.
     #[error("server {to} cannot convert worlds of {from}, and no stops in between lead there")]
     NoWay {

@@ -2,6 +2,7 @@
 
 use super::{Sources, Terms};
 use crate::config::Server;
+use crate::depot::web_address;
 use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::planning::fault::PlanningFault;
@@ -29,10 +30,11 @@ fn file() -> RelPath {
 /// When it cannot be written.
 pub fn keep(server: &Server, sources: &Sources, terms: &Terms) -> Result<()> {
     let whole = |paths: &[PathBuf]| {
-        let paths = paths
-            .iter()
-            .map(|path| std::path::absolute(path).unwrap_or_else(|_| path.clone()));
-        paths.collect()
+        let whole = |path: &PathBuf| match web_address(path) {
+            Some(_) => path.clone(),
+            None => std::path::absolute(path).unwrap_or_else(|_| path.clone()),
+        };
+        paths.iter().map(whole).collect()
     };
     let written = Written {
         format: FORMAT,

@@ -112,6 +112,7 @@ pub fn part_updates(server: &Server, ledger: &mut Ledger) -> Result<Plan> {
             file: server.folder.shown(&made).display().to_string(),
             blake3: blake3::hash(&moves).to_hex().to_string(),
             bytes: moves.len() as u64,
+            urls: Vec::new(),
         };
         plan.change(&path, &now, &stays, &server.family.manner(&path));
         plan.notes.push(format!(

@@ -23,7 +23,8 @@ pub use values::{Values, set_at_once, set_value, values};
 use crate::acquire;
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
-use crate::depot::Depot;
+use crate::depot::{Depot, Stale, web_address};
+use crate::gather::{Store, Wanted};
 use crate::downloads::Downloads;
 use crate::error::{Error, Result};
 use crate::folder::own;
@@ -147,6 +148,9 @@ pub struct Question<'a> {
     /// What is decided of all else.
     undecided: Option<Answer>,
     downloads: Downloads<'a>,
+    /// Which catalogues could not be asked, and stand as they were.
+    pub stale: Vec<Stale>,
+    store: Store,
 }
 
 /// Surveys a server, reads what is on offer, and puts the question together; offers that cannot take part in an
@@ -219,6 +223,8 @@ pub fn question<'a>(
             Side::Theirs => Answer::Theirs,
         }),
         downloads,
+        stale: depot.stale,
+        store: server.store(),
     })
 }
 
@@ -275,8 +281,25 @@ fn carried_once(survey: &Survey) -> Result<()> {
 /// Everything that is on offer: catalogues, drop folders, and what recipes have made.
 fn depot(server: &Server, sources: &Sources, downloads: &mut Downloads<'_>) -> Result<Depot> {
     let mut depot = Depot::default();
+    let mut gatherer = None;
     for path in server.catalogues().iter().chain(&sources.catalogues) {
-        depot.add_catalogue(path, &server.family)?;
+        let Some(url) = web_address(path) else {
+            depot.add_catalogue(path, &server.family)?;
+            continue;
+        };
+        let gatherer = match &mut gatherer {
+            Some(gatherer) => gatherer,
+            none => none.insert(server.gatherer()?),
+        };
+        let answer = gatherer.text(url)?;
+        if let Some((fault, age)) = answer.stale {
+            depot.stale.push(Stale {
+                url: answer.url.to_string(),
+                why: fault.to_string(),
+                age,
+            });
+        }
+        depot.add_from_web(&answer.url, &answer.text, &server.family)?;
     }
     for path in server.drop_folders().iter().chain(&sources.drop_folders) {
         depot.add_drop_folder(path, &server.family, downloads)?;
@@ -469,7 +492,7 @@ impl Question<'_> {
     /// one plan for each.
     ///
     /// # Errors
-    /// [`PlanningFault::Obstacle`] when none fit together; else when no stops lead there, an archive or path is not fit to be
+    /// [`PlanningFault::Obstacle`] when none fit together; [`PlanningFault::ToFetch`] when files have to be fetched first; else when no stops lead there, an archive or path is not fit to be
     /// used, or the target is a range of what lies outside.
     pub fn plans(&mut self) -> Result<Vec<Plan>> {
         if self.request.build_outside && matches!(self.request.target, Target::Within(_)) {
@@ -503,22 +526,67 @@ impl Question<'_> {
         let stops = stops(&self.request, selection)?;
         let downloads = &mut self.downloads;
         let Some(stops) = stops else {
+            at_hand(&mut self.request.offers, selection, &self.store, downloads)?;
             let (plan, _) = stage(server, &at, downloads, &self.request, selection, &layering)?;
             return Ok(vec![plan]);
         };
         let mut plans = Vec::new();
         for stop in stops {
-            let request = Request {
+            let mut request = Request {
                 target: Target::One(stop),
                 held: Arc::new(held(server, &at.inventory, &self.world_loses)),
                 ..self.request.clone()
             };
             let selection = select(&request)?;
+            at_hand(&mut request.offers, &selection, &self.store, downloads)?;
             let (plan, next) = stage(server, &at, downloads, &request, &selection, &layering)?;
             plans.push(plan);
             at = next;
         }
         Ok(plans)
+    }
+}
+
+/// Has all chosen releases' files on this machine, as far as they were fetched before.
+///
+/// # Errors
+/// [`PlanningFault::ToFetch`] where some were not.
+fn at_hand(
+    offers: &mut Arc<Vec<Offer>>,
+    selection: &Selection,
+    store: &Store,
+    downloads: &mut Downloads<'_>,
+) -> Result<()> {
+    let chosen = selection.choices.iter().filter_map(|choice| choice.offer);
+    let chosen: Vec<usize> = chosen
+        .filter(|at| offers[*at].to_fetch().is_some())
+        .collect();
+    let mut missing: Vec<Wanted> = Vec::new();
+    for at in chosen {
+        let offer = &offers[at];
+        let Some(supply) = offer.to_fetch().cloned() else {
+            continue;
+        };
+        // What lies in the store is looked at again.
+        let there = store.find(&supply).and_then(|stored| {
+            let artifact = downloads.artifact(&stored.path).ok()?;
+            (artifact.blake3 == stored.blake3).then_some(artifact)
+        });
+        match there {
+            Some(artifact) => {
+                let known = supply.at(artifact.file, artifact.blake3, artifact.bytes);
+                Arc::make_mut(offers)[at].artifact = known;
+            }
+            None => missing.push(Wanted {
+                what: format!("{} {}", offer.facts.id, offer.facts.version),
+                supply,
+            }),
+        }
+    }
+    missing.dedup_by(|a, b| a.supply == b.supply);
+    match missing.is_empty() {
+        true => Ok(()),
+        false => Err(Error::Planning(PlanningFault::ToFetch(missing))),
     }
 }
 

@@ -94,6 +94,7 @@ pub fn put_back(
             file: folder.shown(&file).display().to_string(),
             blake3: folder.hash(&file)?,
             bytes: meta.stamp.bytes,
+            urls: Vec::new(),
         };
         let known = survey.remembered.get(&path);
         plan.bring(path, artifact, known.map(|known| known.hash.clone()));

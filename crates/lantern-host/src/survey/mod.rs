@@ -255,12 +255,14 @@ pub fn flow(server: &Server, scripts: &[(RelPath, Text)]) -> Flow {
 fn catalogued(server: &Server) -> BTreeMap<String, lantern_core::facts::Facts> {
     let mut depot = Depot::default();
     for path in server.catalogues() {
-        let _ = depot.add_catalogue(&path, &server.family);
+        depot.add_known(server, &path);
     }
     let mut known = BTreeMap::new();
     for offer in depot.offers {
         known.extend(offer.content.map(|content| (content, offer.facts.clone())));
-        known.insert(offer.artifact.blake3, offer.facts);
+        if !offer.artifact.blake3.is_empty() {
+            known.insert(offer.artifact.blake3, offer.facts);
+        }
     }
     known
 }

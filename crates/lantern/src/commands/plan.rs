@@ -1,8 +1,8 @@
 //! `lantern plan`
 
 use super::armed::{summary, way};
-use super::question::{SourceArgs, TermArgs, tell_left_out};
-use super::{merges, open_settled, request};
+use super::question::{SourceArgs, TermArgs, tell_left_out, tell_stale};
+use super::{gather, merges, open_settled, request};
 use crate::answers;
 use crate::candidates;
 use crate::common::{Common, shell_word};
@@ -16,7 +16,7 @@ use lantern_core::launch::is_script_by_name;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, ComponentChange, Fate, Plan, Rename, Switched, TextEdit};
 use lantern_core::text::shown;
-use lantern_host::Result;
+use lantern_host::{Error, Result};
 use lantern_host::armed::{self, Became};
 use lantern_host::config::Server;
 use lantern_host::glance;
@@ -53,6 +53,9 @@ pub struct PlanArgs {
     /// Put what a release would write into the keep list beside it, as *.new
     #[arg(long)]
     beside: bool,
+    /// Fetch the files that it needs, where they are not here yet
+    #[arg(long)]
+    gather: bool,
     /// Only look: the plan is shown, and nothing is armed
     #[arg(long, conflicts_with = "out")]
     what_if: bool,
@@ -107,6 +110,7 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
         out: args.out.as_deref(),
         request: args.save_request.as_deref(),
         all_files: args.files,
+        gathers: args.gather,
     };
     draw(&server, &sources, &terms, &how, common, look)
 }
@@ -120,7 +124,50 @@ pub fn again(server: &Server, common: &Common, look: &Look) -> Result<u8> {
         out: None,
         request: None,
         all_files: false,
+        gathers: false,
     };
+    draw(server, &sources, &terms, &how, common, look)
+}
+
+/// Fetches what the question that was asked last needs, then asks it once more, arms and shows what comes of it.
+pub fn gathered(
+    server: &Server,
+    folders: &[PathBuf],
+    waits: bool,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
+    let (sources, terms) = planning::last_question(server)?;
+    let how = How {
+        arms: true,
+        saves: true,
+        out: None,
+        request: None,
+        all_files: false,
+        gathers: false,
+    };
+    let mut wanted = Vec::new();
+    // The files of a later stop are known only when those of the one before are here.
+    loop {
+        let mut ledger = Ledger::open(&server.folder)?;
+        let mut question = during("files and releases are read", || {
+            planning::question(server, &mut ledger, &sources, &terms)
+        })?;
+        let Err(error) = question.plans() else {
+            break;
+        };
+        let Some(missing) = gather::waits_for(&error) else {
+            return Err(error);
+        };
+        if missing == wanted {
+            return Err(error);
+        }
+        wanted = missing.to_vec();
+        let gathered = gather::fetch(server, &wanted, folders, waits, look)?;
+        if !gathered.is_whole() {
+            return Ok(gathered.tell(look));
+        }
+    }
     draw(server, &sources, &terms, &how, common, look)
 }
 
@@ -136,6 +183,8 @@ struct How<'a> {
     request: Option<&'a Path>,
     /// Whether every path is shown.
     all_files: bool,
+    /// Whether files are fetched that it needs.
+    gathers: bool,
 }
 
 fn draw(
@@ -182,7 +231,13 @@ fn ask(
         let text = question.request.to_json(&server.family.versions);
         here::write(path, text.as_bytes())?;
     }
-    let plans = question.plans()?;
+    tell_stale(&question, look);
+    let plans = match question.plans() {
+        Err(error) if how.gathers && gather::waits_for(&error).is_some() => {
+            fetched(server, &mut question, error, look)?
+        }
+        plans => plans?,
+    };
     let is_empty = plans.iter().all(Plan::is_empty);
     let saved = match !how.saves || how.arms && is_empty {
         true => Vec::new(),
@@ -217,6 +272,25 @@ fn ask(
     } else {
         fail::DONE
     })
+}
+
+/// Fetches what a plan waits for, as often as it waits for something.
+fn fetched(
+    server: &Server,
+    question: &mut planning::Question<'_>,
+    mut error: Error,
+    look: &Look,
+) -> Result<Vec<Plan>> {
+    while let Some(wanted) = gather::waits_for(&error) {
+        if !gather::fetch(server, wanted, &[], false, look)?.is_whole() {
+            return Err(error);
+        }
+        error = match question.plans() {
+            Ok(plans) => return Ok(plans),
+            Err(error) => error,
+        };
+    }
+    Err(error)
 }
 
 /// What has to be decided before a plan can be carried out.

@@ -2,7 +2,7 @@
 
 use crate::candidates;
 use crate::common::shell_word;
-use crate::look::{Look, Means, count};
+use crate::look::{Look, Means, count, time};
 use clap::Args;
 use clap_complete::ArgValueCandidates;
 use lantern_core::resolve::{Policy, Prefer};
@@ -16,8 +16,8 @@ pub struct SourceArgs {
     /// A folder of archives fetched by hand; what lies there is wanted
     #[arg(long, value_name = "DIR")]
     from: Vec<PathBuf>,
-    /// A catalogue of releases
-    #[arg(long, value_name = "FILE")]
+    /// A catalogue of releases: a file, or an http(s) address
+    #[arg(long, value_name = "FILE|URL")]
     catalogue: Vec<PathBuf>,
 }
 
@@ -45,6 +45,16 @@ impl SourceArgs {
             catalogues: self.catalogue.clone(),
             drop_folders: self.from.clone(),
         }
+    }
+}
+
+/// Says which catalogues could not be asked, and how old what is known of them is.
+pub fn tell_stale(question: &Question<'_>, look: &Look) {
+    for stale in &question.stale {
+        let word = look.paint_error(Means::Caution, "not asked");
+        look.talk(&format!("{word}: {}: {}", stale.url, stale.why));
+        let age = time(stale.age * 1000);
+        look.talk(&format!("  what it said {age} ago counts"));
     }
 }
 

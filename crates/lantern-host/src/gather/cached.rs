@@ -1,0 +1,127 @@
+//! Catalogues on the web, kept here: asked again only whether they are another by now, and used as they were where nobody
+//! answers.
+
+use super::{Gatherer, Store};
+use crate::error::{Error, Result};
+use crate::place::here;
+use crate::web::address;
+use crate::web::fault::WebFault;
+use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
+use url::Url;
+
+/// No catalogue is longer, in bytes.
+const LONGEST: u64 = 512 << 20;
+
+/// A text from the web.
+#[derive(Debug)]
+pub struct Text {
+    /// Where it was asked for.
+    pub url: Url,
+    /// What it says.
+    pub text: String,
+    /// Where nobody answered: why, and how old the copy is, in seconds.
+    pub stale: Option<(WebFault, u64)>,
+}
+
+/// What is known of a copy.
+#[derive(Debug, Serialize, Deserialize)]
+struct Kept {
+    url: String,
+    etag: Option<String>,
+    last_modified: Option<String>,
+}
+
+impl Store {
+    /// Where the copy of what an address gave lies, and what is known of it.
+    fn copies(&self, url: &Url) -> (PathBuf, PathBuf) {
+        let folder = self.root().join("answers");
+        let name = blake3::hash(url.as_str().as_bytes()).to_hex();
+        (
+            folder.join(format!("{name}.text")),
+            folder.join(format!("{name}.json")),
+        )
+    }
+
+    /// What an address gave when it was asked last.
+    pub fn copy_of(&self, url: &str) -> Option<(Url, String)> {
+        let url = address(url).ok()?;
+        let text = here::read_text(&self.copies(&url).0).ok()?;
+        Some((url, text))
+    }
+}
+
+impl Gatherer {
+    /// The text at an address: as it is by now, or as it was when somebody answered last.
+    ///
+    /// # Errors
+    /// When it cannot be had and never was, or is no text.
+    pub fn text(&self, url: &str) -> Result<Text> {
+        let failed = |fault: WebFault| Error::Web {
+            url: url.to_owned(),
+            fault,
+        };
+        let url = address(url).map_err(failed)?;
+        let failed = |fault: WebFault| Error::Web {
+            url: url.to_string(),
+            fault,
+        };
+        let (copy, about) = self.store.copies(&url);
+        let kept = here::read_text(&about).ok();
+        let kept = kept.and_then(|text| serde_json::from_str::<Kept>(&text).ok());
+        let kept = kept.filter(|kept| kept.url == url.as_str() && here::look(&copy).is_some());
+        let mut ask = self.ask(&url);
+        if let Some(kept) = &kept {
+            if let Some(etag) = &kept.etag {
+                ask.headers.push(("if-none-match", etag.clone()));
+            }
+            if let Some(date) = &kept.last_modified {
+                ask.headers.push(("if-modified-since", date.clone()));
+            }
+        }
+        let no_text = |_| failed(WebFault::Other("it is no UTF-8 text".into()));
+        let answer = match self.web().get(&url, &ask) {
+            Ok(answer) if answer.status == 304 && kept.is_some() => {
+                return Ok(Text {
+                    text: here::read_text(&copy)?,
+                    url,
+                    stale: None,
+                });
+            }
+            Ok(answer) => answer,
+            Err(fault) if kept.is_some() && fault.may_be_offline() => {
+                let age = here::age(&copy).unwrap_or(0);
+                return Ok(Text {
+                    text: here::read_text(&copy)?,
+                    url,
+                    stale: Some((fault, age)),
+                });
+            }
+            Err(fault) => return Err(failed(fault)),
+        };
+        let is_page = answer
+            .header("content-type")
+            .is_some_and(|kind| kind.trim_start().starts_with("text/html"));
+        let about_it = Kept {
+            url: url.to_string(),
+            etag: answer.header("etag").map(str::to_owned),
+            last_modified: answer.header("last-modified").map(str::to_owned),
+        };
+        let bytes = answer.read(LONGEST).map_err(failed)?;
+        let text = String::from_utf8(bytes).map_err(no_text)?;
+        if is_page && text.trim_start().starts_with('<') {
+            return Err(failed(WebFault::Page));
+        }
+        if let Some(folder) = copy.parent() {
+            here::make_folders(folder)?;
+        }
+        here::write(&copy, text.as_bytes())?;
+        let about_it = serde_json::to_vec(&about_it).expect("it has only plain values");
+        here::write(&about, &about_it)?;
+        Ok(Text {
+            url,
+            text,
+            stale: None,
+        })
+    }
+}

@@ -1,0 +1,284 @@
+//! Fetching files before they are needed: all at once, some from each host at a time, into a store that all servers of this
+//! machine share.
+
+mod cached;
+mod digest;
+mod dropped;
+pub mod fault;
+mod one;
+mod store;
+mod words;
+
+pub use cached::Text;
+pub use dropped::{Found, find};
+pub use one::Come;
+pub use store::{Store, Stored};
+pub use words::{GatherWords, KeyWords};
+
+use crate::error::{At, Error, Result};
+use crate::meter;
+use crate::place::here;
+use crate::web::{Ask, Web, address, host_of};
+use fault::GatherFault;
+use digest::Digest;
+use lantern_core::plan::Plan;
+use lantern_core::supply::{Checksum, HashKind, Supply};
+use std::collections::BTreeMap;
+use std::io::Read as _;
+use std::path::Path;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Condvar, Mutex, PoisonError};
+use url::Url;
+
+/// So many files are on their way at once, at most, whatever the hosts allow.
+const MOST_AT_ONCE: usize = 16;
+
+/// A file that somebody needs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Wanted {
+    /// What it is for: a release.
+    pub what: String,
+    /// Where it can be had.
+    pub supply: Supply,
+}
+
+/// Why a file is not there.
+#[derive(Debug)]
+pub enum Missing {
+    /// Only a person can fetch it, from a page, and why.
+    ByPerson(String),
+    /// Nobody says an address of it.
+    NoAddress,
+    /// What each address gave.
+    Tried(Vec<(String, GatherFault)>),
+}
+
+/// Fetches files.
+#[derive(Debug)]
+pub struct Gatherer {
+    /// Where they go.
+    pub store: Store,
+    web: Web,
+    connections: usize,
+    keys: Vec<Key>,
+}
+
+/// What a host wants to be shown.
+#[derive(Debug, Clone)]
+struct Key {
+    host: String,
+    header: String,
+    value: String,
+}
+
+impl Gatherer {
+    /// As `lantern.toml` says; its paths are relative to a folder.
+    ///
+    /// # Errors
+    /// When a file that it names cannot be read, or a variable is not set.
+    pub fn new(words: &GatherWords, folder: &Path) -> Result<Gatherer> {
+        let whole = |path: &std::path::PathBuf| folder.join(path);
+        let keys = words.keys.iter().map(|key| {
+            let unsaid = |why: String| Error::NoKey {
+                host: key.host.clone(),
+                why,
+            };
+            let value = match (&key.env, &key.file) {
+                (Some(name), None) => {
+                    std::env::var(name).map_err(|_| unsaid(format!("the variable {name} is not set")))?
+                }
+                (None, Some(file)) => here::read_text(&folder.join(file))?,
+                _ => return Err(unsaid("it needs either env or file".into())),
+            };
+            Ok(Key {
+                host: key.host.clone(),
+                header: key.header.clone(),
+                value: format!("{}{}", key.before, value.trim()),
+            })
+        });
+        Ok(Gatherer {
+            store: Store::at(words.store.as_ref().map(whole).as_deref()),
+            web: Web::new(words.ca.as_ref().map(whole).as_deref())?,
+            connections: words.connections.clamp(1, MOST_AT_ONCE),
+            keys: keys.collect::<Result<_>>()?,
+        })
+    }
+
+    /// What is asked of a host, with what it wants to be shown.
+    pub(crate) fn ask(&self, url: &Url) -> Ask {
+        let host = host_of(url);
+        let keys = self.keys.iter().filter(|key| key.host == host);
+        Ask {
+            secret: keys
+                .map(|key| (key.header.clone(), key.value.clone()))
+                .collect(),
+            headers: Vec::new(),
+        }
+    }
+
+    /// Asks the web.
+    pub(crate) fn web(&self) -> &Web {
+        &self.web
+    }
+
+    /// Fetches what is not in the store yet; `tell` hears of each file as it comes, or does not.
+    ///
+    /// One answer for each, in their order.
+    pub fn fetch(
+        &self,
+        wanted: &[Wanted],
+        tell: &(dyn Fn(&Wanted, &Result<Come, Missing>) + Sync),
+    ) -> Vec<Result<Come, Missing>> {
+        meter::begin(wanted.iter().filter_map(|it| it.supply.bytes).sum());
+        let next = AtomicUsize::new(0);
+        let answers: Vec<Mutex<Option<Result<Come, Missing>>>> =
+            wanted.iter().map(|_| Mutex::new(None)).collect();
+        let hosts = Hosts::default();
+        std::thread::scope(|scope| {
+            for _ in 0..wanted.len().min(MOST_AT_ONCE) {
+                scope.spawn(|| {
+                    loop {
+                        let at = next.fetch_add(1, Ordering::Relaxed);
+                        let (Some(it), Some(answer)) = (wanted.get(at), answers.get(at)) else {
+                            return;
+                        };
+                        let come = self.one(&it.supply, &hosts);
+                        tell(it, &come);
+                        *answer.lock().unwrap_or_else(PoisonError::into_inner) = Some(come);
+                    }
+                });
+            }
+        });
+        let answers = answers.into_iter().map(|answer| {
+            let answer = answer.into_inner().unwrap_or_else(PoisonError::into_inner);
+            answer.unwrap_or(Err(Missing::NoAddress))
+        });
+        answers.collect()
+    }
+
+    fn one(&self, supply: &Supply, hosts: &Hosts) -> Result<Come, Missing> {
+        if let Some(stored) = self.store.find(supply) {
+            meter::did(stored.bytes);
+            return Ok(Come {
+                stored,
+                checked: None,
+                host: String::new(),
+                resumed: 0,
+                fetched: 0,
+            });
+        }
+        if let Some(why) = &supply.by_person {
+            return Err(Missing::ByPerson(why.clone()));
+        }
+        let first = supply.urls.iter().find_map(|url| address(url).ok());
+        let Some(first) = first else {
+            return Err(Missing::NoAddress);
+        };
+        let _slot = hosts.enter(&host_of(&first), self.connections);
+        one::fetch(supply, &self.store, &self.web, &|url| self.ask(url)).map_err(Missing::Tried)
+    }
+}
+
+/// What a plan's archives are, that are not where they should be and can be had again.
+pub fn wanted_by(plan: &Plan) -> Vec<Wanted> {
+    let gone = plan.archives.iter().filter(|archive| {
+        !archive.urls.is_empty() && here::look(Path::new(&archive.file)).is_none()
+    });
+    let wanted = gone.map(|archive| {
+        let name = Path::new(&archive.file).file_name();
+        let name = name.map(|name| name.to_string_lossy().into_owned());
+        Wanted {
+            what: name.clone().unwrap_or_default(),
+            supply: Supply {
+                name: name.unwrap_or_default(),
+                urls: archive.urls.clone(),
+                checks: Checksum::of(HashKind::Blake3, &archive.blake3)
+                    .into_iter()
+                    .collect(),
+                bytes: Some(archive.bytes),
+                page: None,
+                by_person: None,
+            },
+        }
+    });
+    wanted.collect()
+}
+
+/// Puts what a plan's archives are where the plan has them, once the store has them.
+///
+/// # Errors
+/// When the disk refuses.
+pub fn put_for(plan: &Plan, store: &Store) -> Result<()> {
+    let gone = plan.archives.iter().filter(|archive| {
+        !archive.urls.is_empty() && here::look(Path::new(&archive.file)).is_none()
+    });
+    for archive in gone {
+        let path = Path::new(&archive.file);
+        let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
+        let supply = Supply {
+            name: name.unwrap_or_default(),
+            checks: Checksum::of(HashKind::Blake3, &archive.blake3)
+                .into_iter()
+                .collect(),
+            ..Supply::default()
+        };
+        if let Some(stored) = store.find(&supply)
+            && stored.path != path
+        {
+            here::make_folders(path.parent().unwrap_or(Path::new(".")))?;
+            here::link(&stored.path, path)?;
+        }
+    }
+    Ok(())
+}
+
+/// Takes the hashes of a file.
+fn digest_of(path: &Path, mut digest: Digest) -> Result<Vec<Checksum>> {
+    let mut file = here::open(path).at("reading", path)?;
+    let mut buffer = vec![0; 1 << 17];
+    loop {
+        match file.read(&mut buffer).at("reading", path)? {
+            0 => return Ok(digest.finish()),
+            many => digest.update(&buffer[..many]),
+        }
+    }
+}
+
+/// How many files are on their way from each host.
+#[derive(Debug, Default)]
+struct Hosts {
+    busy: Mutex<BTreeMap<String, usize>>,
+    left: Condvar,
+}
+
+/// One of a host's places.
+struct Slot<'h> {
+    hosts: &'h Hosts,
+    host: String,
+}
+
+impl Hosts {
+    /// Waits for a place.
+    fn enter(&self, host: &str, most: usize) -> Slot<'_> {
+        let mut busy = self.busy.lock().unwrap_or_else(PoisonError::into_inner);
+        while busy.get(host).copied().unwrap_or(0) >= most {
+            busy = self.left.wait(busy).unwrap_or_else(PoisonError::into_inner);
+        }
+        *busy.entry(host.to_owned()).or_default() += 1;
+        Slot {
+            hosts: self,
+            host: host.to_owned(),
+        }
+    }
+}
+
+impl Drop for Slot<'_> {
+    fn drop(&mut self) {
+        let busy = self.hosts.busy.lock();
+        let mut busy = busy.unwrap_or_else(PoisonError::into_inner);
+        if let Some(many) = busy.get_mut(&self.host) {
+            *many -= 1;
+        }
+        self.hosts.left.notify_all();
+    }
+}
