@@ -47,9 +47,7 @@ pub struct Offer {
 impl Offer {
     /// What has to be fetched before anything can be done with it.
     pub fn to_fetch(&self) -> Option<&Supply> {
-        self.supply
-            .as_ref()
-            .filter(|_| !self.artifact.is_at_hand())
+        self.supply.as_ref().filter(|_| !self.artifact.is_at_hand())
     }
 }
 

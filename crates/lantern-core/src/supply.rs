@@ -7,7 +7,9 @@ use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// How a file's hash is taken.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum HashKind {
     /// BLAKE3.
@@ -66,7 +68,9 @@ impl fmt::Display for HashKind {
 }
 
 /// The hash of a file, as somebody states it.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
+#[derive(
+    Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
+)]
 #[serde(deny_unknown_fields)]
 pub struct Checksum {
     /// How it is taken.
@@ -145,6 +149,9 @@ pub struct StatedFile {
     /// Where it lies, relative to the catalogue.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub file: Option<String>,
+    /// What it is called, where neither that nor an address says so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
     /// Addresses, in the order in which they are tried.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub urls: Vec<String>,
@@ -214,9 +221,13 @@ impl StatedFile {
         }
         let last = |file: &String| file.rsplit('/').next().unwrap_or(file).to_owned();
         let of_url = || self.urls.iter().find_map(|url| name_of(url));
-        let name = self.file.as_ref().map(last).or_else(of_url);
+        let of_file = || self.file.as_ref().map(last);
+        let name = self.name.clone().or_else(of_file).or_else(of_url);
         let name = name.unwrap_or_else(|| "archive".into());
-        RelPath::parse(&name).map_err(|fault| format!("archive.file: {fault}"))?;
+        let path = RelPath::parse(&name).map_err(|fault| format!("archive: {fault}"))?;
+        if path.as_str().contains('/') {
+            return Err(format!("archive.name: {name} is a path, and no name"));
+        }
         let supply = Supply {
             name,
             urls: self.urls,
@@ -228,10 +239,7 @@ impl StatedFile {
         let blake3 = supply.check(HashKind::Blake3);
         let blake3 = blake3.map(|check| check.hex.clone()).unwrap_or_default();
         let file = self.file.unwrap_or_default();
-        Ok((
-            supply.at(file, blake3, self.bytes.unwrap_or(0)),
-            supply,
-        ))
+        Ok((supply.at(file, blake3, self.bytes.unwrap_or(0)), supply))
     }
 }
 
@@ -291,8 +299,14 @@ mod tests {
     #[test]
     fn names_of_addresses_are_file_names_or_none() {
         for (url, name) in [
-            ("https://depot.example/a/fern-1.2.bloom", Some("fern-1.2.bloom")),
-            ("https://depot.example/a/fern%201.bloom?x=/y", Some("fern 1.bloom")),
+            (
+                "https://depot.example/a/fern-1.2.bloom",
+                Some("fern-1.2.bloom"),
+            ),
+            (
+                "https://depot.example/a/fern%201.bloom?x=/y",
+                Some("fern 1.bloom"),
+            ),
             ("https://depot.example/", None),
             ("https://depot.example", None),
             ("https://depot.example/%2e%2e", None),

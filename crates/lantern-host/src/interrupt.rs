@@ -3,8 +3,8 @@
 //! Before a server is stopped it is called off. Afterwards half an exchange is of no use to anybody: it goes on to its
 //! end, or, where it is wished once more, back to the state before.
 
-use std::time::{Duration, Instant};
 use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
+use std::time::{Duration, Instant};
 
 /// How far an operation is, as far as a wish to end it matters.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -3,7 +3,7 @@
 //! `/PATH` is the file. `/~WAY/PATH` is the same file served in another way; `/~WAY=N/PATH` with a number. Ways: `slow` (a
 //! pause before each piece), `cut` (breaks off after N bytes), `cut-once` (so, the first time), `busy` (429 N times, then
 //! well), `trouble` (500 N times, then well), `loop` (leads to itself), `plain` (leads to http), `file` (leads to a file),
-//! `long` (says it is longer than it is), `other` (one byte is another), `second` (another file from the second time on),
+//! `long` (says it is longer than it is), `other` (one byte is another), `second` (breaks off after N bytes, and is another file from then on),
 //! `packed` (gzip that grows to gigabytes), `endless` (goes on and on), `page` (a page to log in), `no-range` (always the
 //! whole), `no-mark` (no ETag), `key` (only for those who show `x-depot-key: fern`), `away` (leads to N, a port of this machine).
 
@@ -139,7 +139,10 @@ fn serve<S: Read + Write>(stream: S, shared: &Shared) -> io::Result<()> {
 
 /// The way of serving, its number, and the path of the file.
 fn way_of(path: &str) -> (&str, u64, &str) {
-    let Some((way, rest)) = path.strip_prefix("/~").and_then(|rest| rest.split_once('/')) else {
+    let Some((way, rest)) = path
+        .strip_prefix("/~")
+        .and_then(|rest| rest.split_once('/'))
+    else {
         return ("", 0, path.trim_start_matches('/'));
     };
     match way.split_once('=') {
@@ -158,15 +161,16 @@ fn answer<S: Write>(out: &mut S, asked: &Asked, shared: &Shared) -> io::Result<(
         *times - 1
     };
     drop(times);
-    let short = |out: &mut S, status: u16, headers: &str, body: &str| -> io::Result<(u16, u64, bool)> {
-        write!(
-            out,
-            "HTTP/1.1 {status} So\r\ncontent-length: {}\r\n{headers}\r\n{body}",
-            body.len()
-        )?;
-        out.flush()?;
-        Ok((status, body.len() as u64, true))
-    };
+    let short =
+        |out: &mut S, status: u16, headers: &str, body: &str| -> io::Result<(u16, u64, bool)> {
+            write!(
+                out,
+                "HTTP/1.1 {status} So\r\ncontent-length: {}\r\n{headers}\r\n{body}",
+                body.len()
+            )?;
+            out.flush()?;
+            Ok((status, body.len() as u64, true))
+        };
     match way {
         "busy" if u64::from(times_before) < number => {
             return short(out, 429, "retry-after: 0\r\n", "");
@@ -208,28 +212,47 @@ fn answer<S: Write>(out: &mut S, asked: &Asked, shared: &Shared) -> io::Result<(
     }
     let range = asked.headers.get("range").filter(|_| way != "no-range");
     let range = range.filter(|_| asked.headers.get("if-range").is_none_or(|it| *it == mark));
-    let from = range.and_then(|range| range.strip_prefix("bytes=")?.strip_suffix('-')?.parse().ok());
+    let from = range.and_then(|range| {
+        range
+            .strip_prefix("bytes=")?
+            .strip_suffix('-')?
+            .parse()
+            .ok()
+    });
     if from.is_some_and(|from: u64| from >= whole) {
         return short(out, 416, &format!("content-range: bytes */{whole}\r\n"), "");
     }
     let start = from.unwrap_or(0);
     let status = if from.is_some() { 206 } else { 200 };
     let length = whole - start + if way == "long" { 1000 } else { 0 };
-    write!(out, "HTTP/1.1 {status} So\r\ncontent-length: {length}\r\naccept-ranges: bytes\r\n")?;
+    write!(
+        out,
+        "HTTP/1.1 {status} So\r\ncontent-length: {length}\r\naccept-ranges: bytes\r\n"
+    )?;
     if way != "no-mark" {
         write!(out, "etag: {mark}\r\n")?;
     }
     if from.is_some() {
-        write!(out, "content-range: bytes {start}-{}/{whole}\r\n", whole - 1)?;
+        write!(
+            out,
+            "content-range: bytes {start}-{}/{whole}\r\n",
+            whole - 1
+        )?;
     }
     write!(out, "\r\n")?;
-    let cuts = way == "cut" || way == "cut-once" && times_before == 0;
-    let most = if cuts { number.min(whole - start) } else { whole - start };
+    let cuts = way == "cut" || matches!(way, "cut-once" | "second") && times_before == 0;
+    let most = if cuts {
+        number.min(whole - start)
+    } else {
+        whole - start
+    };
     file.seek(SeekFrom::Start(start))?;
     let mut buffer = vec![0; 1 << 16];
     let mut sent = 0;
     while sent < most {
-        let piece = buffer.len().min(usize::try_from(most - sent).unwrap_or(usize::MAX));
+        let piece = buffer
+            .len()
+            .min(usize::try_from(most - sent).unwrap_or(usize::MAX));
         let many = file.read(&mut buffer[..piece])?;
         if many == 0 {
             break;

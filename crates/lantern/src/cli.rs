@@ -1,9 +1,9 @@
 //! What can be typed, and where it leads.
 
 use crate::commands::{
-    acquire, adopt, backup, catalogue, changeover, client, demo, diff, docs, family, gather, history,
-    launch, order, outlook, plan, put_back, rehearse, server, settings, status, survey, undo,
-    verify, why,
+    acquire, adopt, backup, catalogue, changeover, client, demo, diff, docs, family, gather,
+    history, launch, order, outlook, plan, put_back, rehearse, server, settings, status, survey,
+    undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;

@@ -13,9 +13,9 @@ use lantern_host::backup::fault::BackupFault;
 use lantern_host::changeover::fault::ChangeoverFault;
 use lantern_host::config::fault::ConfigFault;
 use lantern_host::console::fault::ConsoleFault;
+use lantern_host::gather::Wanted;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::rehearsal::fault::RehearsalFault;
-use lantern_host::gather::Wanted;
 use lantern_host::survey::fault::SurveyFault;
 use lantern_host::web::fault::WebFault;
 use std::io::ErrorKind;
@@ -133,7 +133,9 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::Catalogue { .. } => {
             "Get the catalogue again. What it must contain: lantern docs catalogue".into()
         }
-        Error::NoCertificate(_) => "Name a PEM file with certificates: lantern docs lantern-toml".into(),
+        Error::NoCertificate(_) => {
+            "Name a PEM file with certificates: lantern docs lantern-toml".into()
+        }
         Error::NoKey { .. } => "See [[gather.key]]: lantern docs lantern-toml".into(),
         Error::Web { fault, .. } => of_web(fault),
         Error::Archive { .. } => "Download it again. Nothing was written.".into(),
@@ -537,7 +539,10 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             let each = wanted
                 .iter()
                 .map(|it| format!("{} ({}), {}\n", it.what, it.supply.name, size(it)));
-            format!("{}Fetch them: {}", each.collect::<String>(), common.next("gather"))
+            let each: String = each.collect();
+            let sum: u64 = wanted.iter().filter_map(|it| it.supply.bytes).sum();
+            let (sum, next) = (bytes(sum), common.next("gather"));
+            format!("{each}{sum} in all. Fetch them: {next}")
         }
         PlanningFault::NoServerVersion | PlanningFault::OneOutside(_) => String::new(),
         PlanningFault::CutOff(cuts) => {

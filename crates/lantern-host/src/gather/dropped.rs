@@ -32,7 +32,9 @@ pub fn find(folder: &Path, wanted: &[Wanted], store: &Store) -> Result<Found> {
             continue;
         };
         let bytes = meta.stamp.bytes;
-        let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
+        let name = path
+            .file_name()
+            .map(|name| name.to_string_lossy().into_owned());
         let name = name.unwrap_or_default();
         let by_hash = wanted
             .iter()
@@ -43,8 +45,13 @@ pub fn find(folder: &Path, wanted: &[Wanted], store: &Store) -> Result<Found> {
             .collect();
         let mut is_one = false;
         if !may_be.is_empty() {
-            let kinds = may_be.iter().flat_map(|(_, it)| it.supply.checks.iter().map(|check| check.kind));
-            let Ok(hashes) = digest_of(&path, Digest::of(kinds.collect::<std::collections::BTreeSet<_>>().into_iter())) else {
+            let kinds = may_be
+                .iter()
+                .flat_map(|(_, it)| it.supply.checks.iter().map(|check| check.kind));
+            let Ok(hashes) = digest_of(
+                &path,
+                Digest::of(kinds.collect::<std::collections::BTreeSet<_>>().into_iter()),
+            ) else {
                 continue;
             };
             for (at, it) in may_be {
@@ -61,7 +68,9 @@ pub fn find(folder: &Path, wanted: &[Wanted], store: &Store) -> Result<Found> {
         }
         for (at, it) in wanted.iter().enumerate() {
             if resembles(&name, &it.supply.name) {
-                found.like.push((at, path.clone(), why_not(&name, bytes, &it.supply)));
+                found
+                    .like
+                    .push((at, path.clone(), why_not(&name, bytes, &it.supply)));
             }
         }
     }
@@ -78,7 +87,10 @@ fn resembles(name: &str, wanted: &str) -> bool {
     let rest = rest.trim_start();
     let counted = rest.strip_prefix('(').and_then(|rest| {
         let (number, rest) = rest.split_once(')')?;
-        number.bytes().all(|byte| byte.is_ascii_digit()).then_some(rest)
+        number
+            .bytes()
+            .all(|byte| byte.is_ascii_digit())
+            .then_some(rest)
     });
     let rest = counted.unwrap_or(rest);
     rest.is_empty() || rest.trim_start_matches('.').starts_with(end)

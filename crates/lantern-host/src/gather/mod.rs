@@ -19,8 +19,8 @@ use crate::error::{At, Error, Result};
 use crate::meter;
 use crate::place::here;
 use crate::web::{Ask, Web, address, host_of};
-use fault::GatherFault;
 use digest::Digest;
+use fault::GatherFault;
 use lantern_core::plan::Plan;
 use lantern_core::supply::{Checksum, HashKind, Supply};
 use std::collections::BTreeMap;
@@ -84,9 +84,8 @@ impl Gatherer {
                 why,
             };
             let value = match (&key.env, &key.file) {
-                (Some(name), None) => {
-                    std::env::var(name).map_err(|_| unsaid(format!("the variable {name} is not set")))?
-                }
+                (Some(name), None) => std::env::var(name)
+                    .map_err(|_| unsaid(format!("the variable {name} is not set")))?,
                 (None, Some(file)) => here::read_text(&folder.join(file))?,
                 _ => return Err(unsaid("it needs either env or file".into())),
             };
@@ -214,7 +213,9 @@ pub fn put_for(plan: &Plan, store: &Store) -> Result<()> {
     });
     for archive in gone {
         let path = Path::new(&archive.file);
-        let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
+        let name = path
+            .file_name()
+            .map(|name| name.to_string_lossy().into_owned());
         let supply = Supply {
             name: name.unwrap_or_default(),
             checks: Checksum::of(HashKind::Blake3, &archive.blake3)

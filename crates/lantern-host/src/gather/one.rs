@@ -17,6 +17,8 @@ use url::Url;
 
 /// So often is one address asked, before the next one is.
 const MOST_TRIES: u32 = 5;
+/// So often may it break off on the way.
+const MOST_BREAKS: u32 = 50;
 /// The first pause; each later one is twice as long.
 const PAUSE: Duration = Duration::from_millis(500);
 /// Nobody is waited for longer than this.
@@ -113,11 +115,15 @@ impl One<'_> {
     /// Asks one address, and again after a pause where that may help.
     fn tried(&mut self, ask: &dyn Fn(&Url) -> Ask) -> Result<Come, GatherFault> {
         let mut pause = PAUSE;
-        let mut tries = 1;
-        let mut had_some = !self.file.is_empty();
+        let (mut tries, mut all) = (1, 1);
+        let there = self.file.len();
+        let mut had_some = there > 0;
         loop {
             let fault = match self.once(ask(self.url)) {
-                Ok(come) => return Ok(come),
+                Ok(come) => {
+                    let resumed = come.resumed.min(there);
+                    return Ok(Come { resumed, ..come });
+                }
                 Err(fault) => fault,
             };
             // What was there from before may have been wrong: it is gone now.
@@ -127,6 +133,10 @@ impl One<'_> {
             let GatherFault::Web(web) = &fault else {
                 return Err(fault);
             };
+            // Where something came, it is as good as new.
+            if matches!(web, WebFault::BrokeOff { got, .. } if *got > 0) && all < MOST_BREAKS {
+                (tries, pause) = (1, PAUSE);
+            }
             if tries == MOST_TRIES || !web.may_pass() {
                 return Err(fault);
             }
@@ -138,7 +148,7 @@ impl One<'_> {
                 return Err(GatherFault::CalledOff);
             }
             pause *= 2;
-            tries += 1;
+            (tries, all) = (tries + 1, all + 1);
         }
     }
 
@@ -169,7 +179,9 @@ impl One<'_> {
         let begun = self.begun().unwrap_or_default();
         let is_same = begun.url == self.url.as_str();
         // From another address only where the hash tells in the end.
-        let goes_on = digest.bytes > 0 && digest.bytes <= most && (names_one || is_same && begun.mark.is_some());
+        let goes_on = digest.bytes > 0
+            && digest.bytes <= most
+            && (names_one || is_same && begun.mark.is_some());
         if digest.bytes > 0 && !goes_on {
             self.file.empty().map_err(disk)?;
             digest = Digest::of(kinds.clone());
@@ -185,7 +197,8 @@ impl One<'_> {
             }
         }
         let answer = self.web.get(self.url, &ask)?;
-        let continues = answer.status == 206 && answer.part().is_some_and(|(from, _)| from == resumed);
+        let continues =
+            answer.status == 206 && answer.part().is_some_and(|(from, _)| from == resumed);
         if answer.status == 416 || answer.status == 206 && !continues {
             // There is no more, or not where it was asked for: from the beginning, once more.
             self.file.empty().map_err(disk)?;

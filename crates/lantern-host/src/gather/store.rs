@@ -69,7 +69,9 @@ impl Store {
     }
 
     fn by(&self, check: &Checksum) -> PathBuf {
-        self.root.join("by").join(format!("{}-{}", check.kind, check.hex))
+        self.root
+            .join("by")
+            .join(format!("{}-{}", check.kind, check.hex))
     }
 
     /// The BLAKE3 of a file with a hash that somebody states, where that is known.

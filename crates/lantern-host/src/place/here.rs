@@ -239,9 +239,9 @@ impl Growing {
         matches!((there, own), (Ok(there), Ok(own)) if there == own)
     }
 
-    /// Whether there is nothing yet.
-    pub(crate) fn is_empty(&self) -> bool {
-        self.0.metadata().is_ok_and(|meta| meta.len() == 0)
+    /// How much there is, in bytes.
+    pub(crate) fn len(&self) -> u64 {
+        self.0.metadata().map_or(0, |meta| meta.len())
     }
 
     /// Forgets what there is.

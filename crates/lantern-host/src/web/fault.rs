@@ -77,6 +77,23 @@ pub enum WebFault {
     Other(String),
 }
 
+/// What is wrong with a certificate, in words.
+fn of_certificate(text: &str) -> String {
+    let text = text.trim_start_matches("invalid peer certificate: ");
+    let words = match text {
+        _ if text.contains("UnknownIssuer") => "nobody whom this machine believes vouches for it",
+        _ if text.contains("NotValidForName") || text.contains("not valid for name") => {
+            "it is for another name"
+        }
+        _ if text.contains("NotValidYet") || text.contains("not valid yet") => {
+            "it is not valid yet"
+        }
+        _ if text.contains("Expired") || text.contains("expired") => "it has expired",
+        _ => return text.into(),
+    };
+    format!("{words} ({text})")
+}
+
 fn meaning(status: u16) -> &'static str {
     match status {
         401 | 403 => " (it wants a key, or does not let you in)",
@@ -119,7 +136,7 @@ impl WebFault {
             ureq::Error::BadUri(_) => WebFault::NoAddress,
             ureq::Error::Rustls(error) => WebFault::Certificate {
                 host,
-                why: error.to_string(),
+                why: of_certificate(&error.to_string()),
             },
             ureq::Error::Io(error) => WebFault::of_io(&host, &error),
             other => WebFault::Unreached {
@@ -135,8 +152,11 @@ impl WebFault {
         if text.contains("certificate") {
             return WebFault::Certificate {
                 host: host.into(),
-                why: text.trim_start_matches("invalid peer certificate: ").into(),
+                why: of_certificate(&text),
             };
+        }
+        if text.contains("lookup address") {
+            return WebFault::HostNotFound(host.into());
         }
         if error.kind() == io::ErrorKind::TimedOut {
             return WebFault::Slow(host.into());

@@ -71,7 +71,10 @@ impl Answer {
 
     /// Where a part begins, and how long the whole is.
     pub fn part(&self) -> Option<(u64, Option<u64>)> {
-        let range = self.header("content-range")?.trim().strip_prefix("bytes ")?;
+        let range = self
+            .header("content-range")?
+            .trim()
+            .strip_prefix("bytes ")?;
         let (span, whole) = range.split_once('/')?;
         let (start, _) = span.split_once('-')?;
         Some((start.parse().ok()?, whole.parse().ok()))
@@ -218,7 +221,9 @@ fn next(first: &Url, at: &Url, to: &str) -> Result<Url, WebFault> {
     };
     let next = at.join(to).map_err(|_| astray("that is no address"))?;
     match (at.scheme(), next.scheme()) {
-        ("https", "http") => return Err(astray("what is asked for over https is not had over http")),
+        ("https", "http") => {
+            return Err(astray("what is asked for over https is not had over http"));
+        }
         (_, "http" | "https") => {}
         _ => return Err(astray("it is neither http nor https")),
     }
@@ -238,7 +243,10 @@ fn is_here(url: &Url) -> bool {
         }
         Some(Host::Ipv4(address)) => of_address(address.into()),
         Some(Host::Ipv6(address)) => {
-            of_address(address.into()) || address.to_ipv4_mapped().is_some_and(|it| of_address(it.into()))
+            of_address(address.into())
+                || address
+                    .to_ipv4_mapped()
+                    .is_some_and(|it| of_address(it.into()))
         }
         None => true,
     }
@@ -273,11 +281,16 @@ mod tests {
     fn nobody_is_led_astray() {
         let led = |first: &str, at: &str, to: &str| {
             let (first, at) = (address(first).unwrap(), address(at).unwrap());
-            next(&first, &at, to).map(|url| url.to_string()).map_err(|fault| fault.to_string())
+            next(&first, &at, to)
+                .map(|url| url.to_string())
+                .map_err(|fault| fault.to_string())
         };
         let out = "https://depot.example/a/b";
         assert_eq!(led(out, out, "../c").unwrap(), "https://depot.example/c");
-        assert_eq!(led(out, out, "//other.example/").unwrap(), "https://other.example/");
+        assert_eq!(
+            led(out, out, "//other.example/").unwrap(),
+            "https://other.example/"
+        );
         for to in [
             "http://depot.example/a/b",
             "file:///etc/passwd",
@@ -292,6 +305,9 @@ mod tests {
             assert!(led(out, out, to).is_err(), "{to}");
         }
         let own = "http://127.0.0.1:8000/x";
-        assert_eq!(led(own, own, "http://localhost:1/").unwrap(), "http://localhost:1/");
+        assert_eq!(
+            led(own, own, "http://localhost:1/").unwrap(),
+            "http://localhost:1/"
+        );
     }
 }

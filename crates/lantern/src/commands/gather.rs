@@ -78,7 +78,7 @@ pub fn run(args: &GatherArgs, common: &Common, look: &Look) -> Result<u8> {
     if args.plan.is_some() || armed {
         let chosen = armed::choose(args.plan.as_deref(), false, &server)?;
         let gathered = of_plan(&server, &chosen.plan, &args.from, args.wait, look)?;
-        let status = gathered.tell(look);
+        let status = gathered.tell(common, look);
         if status == fail::DONE {
             look.next(&common.next("changeover"));
         }
@@ -144,7 +144,7 @@ impl Gathered {
     }
 
     /// Answers with it; returns the exit status.
-    pub fn tell(self, look: &Look) -> u8 {
+    pub fn tell(self, common: &Common, look: &Look) -> u8 {
         let is_whole = self.is_whole();
         let status = if is_whole { fail::DONE } else { fail::NO };
         if look.json {
@@ -160,14 +160,24 @@ impl Gathered {
             return status;
         }
         let sum: u64 = self.got.iter().map(|it| it.bytes).sum();
+        let size = match sum {
+            0 => String::new(),
+            sum => format!(", {}", bytes(sum)),
+        };
         let told = format!(
-            "{} of {} here, {}.",
+            "{} of {} here{size}.",
             self.total - self.missing.len(),
             count(self.total, "file is", "files are"),
-            bytes(sum)
         );
         let means = if is_whole { Means::Good } else { Means::Bad };
         look.say(&look.paint(means, &told));
+        let by_person = |(it, _): &(Wanted, Missing)| it.supply.page.is_some();
+        if self.missing.iter().any(by_person) {
+            let next = common.next("gather --from DIR --wait");
+            look.say(&format!(
+                "With the folder that your browser downloads to: {next}"
+            ));
+        }
         status
     }
 }
@@ -240,7 +250,12 @@ pub fn fetch(
                     checked: it.supply.checks.first().map(|check| check.kind),
                 });
             }
-            like.extend(found.like.into_iter().map(|(at, path, why)| (left[at].what.clone(), path, why)));
+            like.extend(
+                found
+                    .like
+                    .into_iter()
+                    .map(|(at, path, why)| (left[at].what.clone(), path, why)),
+            );
             let mut at = 0;
             left.retain(|_| {
                 at += 1;
@@ -253,7 +268,10 @@ pub fn fetch(
         } else {
             missing
         };
-        left = missing.iter().map(|(it, _): &(Wanted, Missing)| it.clone()).collect();
+        left = missing
+            .iter()
+            .map(|(it, _): &(Wanted, Missing)| it.clone())
+            .collect();
         let is_by_person = |(it, why): &(Wanted, Missing)| {
             matches!(why, Missing::ByPerson(_) | Missing::NoAddress) && it.supply.page.is_some()
         };
@@ -265,8 +283,15 @@ pub fn fetch(
             break;
         }
         if first {
-            let names = folders.iter().map(|folder| shell_word(folder)).collect::<Vec<_>>();
-            look.talk(&format!("  waiting for {} in {} (Ctrl-C ends it)", count(left.len(), "file", "files"), names.join(", ")));
+            let names = folders
+                .iter()
+                .map(|folder| shell_word(folder))
+                .collect::<Vec<_>>();
+            look.talk(&format!(
+                "  waiting for {} in {} (Ctrl-C ends it)",
+                count(left.len(), "file", "files"),
+                names.join(", ")
+            ));
         }
         first = false;
         if !lantern_host::interrupt::pause(LOOK) {
@@ -330,13 +355,19 @@ fn line_of(it: &Wanted, come: &Come) -> String {
         0 => String::new(),
         there => format!(", continued after {}", bytes(there)),
     };
-    format!("  {:<14} {what} from {}{checked}{resumed}", "fetched", come.host)
+    format!(
+        "  {:<14} {what} from {}{checked}{resumed}",
+        "fetched", come.host
+    )
 }
 
 fn tell_missing(missing: &[(Wanted, Missing)], like: &[(String, PathBuf, String)], look: &Look) {
     for (it, why) in missing {
         let word = look.paint_error(Means::Bad, &format!("{:<14}", "missing"));
-        let size = it.supply.bytes.map_or(String::new(), |size| format!("   {}", bytes(size)));
+        let size = it
+            .supply
+            .bytes
+            .map_or(String::new(), |size| format!("   {}", bytes(size)));
         look.talk(&format!("  {word} {} ({}){size}", it.what, it.supply.name));
         match why {
             Missing::ByPerson(why) => look.talk(&format!("    only a person can fetch it: {why}")),

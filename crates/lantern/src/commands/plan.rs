@@ -1,7 +1,7 @@
 //! `lantern plan`
 
 use super::armed::{summary, way};
-use super::question::{SourceArgs, TermArgs, tell_left_out, tell_stale};
+use super::question::{SourceArgs, TermArgs, tell_left_out};
 use super::{gather, merges, open_settled, request};
 use crate::answers;
 use crate::candidates;
@@ -16,13 +16,13 @@ use lantern_core::launch::is_script_by_name;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, ComponentChange, Fate, Plan, Rename, Switched, TextEdit};
 use lantern_core::text::shown;
-use lantern_host::{Error, Result};
 use lantern_host::armed::{self, Became};
 use lantern_host::config::Server;
 use lantern_host::glance;
 use lantern_host::ledger::Ledger;
 use lantern_host::place::here;
 use lantern_host::planning::{self, Side, Sources, Terms};
+use lantern_host::{Error, Result};
 use std::path::{Path, PathBuf};
 
 /// Work out a change: which releases fit together, which files move, which load order follows
@@ -165,7 +165,7 @@ pub fn gathered(
         wanted = missing.to_vec();
         let gathered = gather::fetch(server, &wanted, folders, waits, look)?;
         if !gathered.is_whole() {
-            return Ok(gathered.tell(look));
+            return Ok(gathered.tell(common, look));
         }
     }
     draw(server, &sources, &terms, &how, common, look)
@@ -231,7 +231,6 @@ fn ask(
         let text = question.request.to_json(&server.family.versions);
         here::write(path, text.as_bytes())?;
     }
-    tell_stale(&question, look);
     let plans = match question.plans() {
         Err(error) if how.gathers && gather::waits_for(&error).is_some() => {
             fetched(server, &mut question, error, look)?

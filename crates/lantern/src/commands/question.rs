@@ -48,18 +48,15 @@ impl SourceArgs {
     }
 }
 
-/// Says which catalogues could not be asked, and how old what is known of them is.
-pub fn tell_stale(question: &Question<'_>, look: &Look) {
+/// Says which catalogues could not be asked, with how old what is known of them is, and what had to be left out of what is
+/// on offer.
+pub fn tell_left_out(question: &Question<'_>, look: &Look) {
     for stale in &question.stale {
         let word = look.paint_error(Means::Caution, "not asked");
         look.talk(&format!("{word}: {}: {}", stale.url, stale.why));
         let age = time(stale.age * 1000);
         look.talk(&format!("  what it said {age} ago counts"));
     }
-}
-
-/// Says what had to be left out of what is on offer.
-pub fn tell_left_out(question: &Question<'_>, look: &Look) {
     let left_out = &question.left_out;
     for (place, why) in left_out {
         let word = look.paint_error(Means::Caution, "left out");

@@ -42,7 +42,7 @@ pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
     if !lantern_host::gather::wanted_by(&plan).is_empty() {
         let gathered = gather::of_plan(&server, &plan, &[], false, look)?;
         if !gathered.is_whole() {
-            return Ok(gathered.tell(look));
+            return Ok(gathered.tell(common, look));
         }
     }
     if !args.anyway {

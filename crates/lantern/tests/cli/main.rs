@@ -13,6 +13,7 @@ mod doors;
 mod downloads;
 mod formats;
 mod full_disk;
+mod gather;
 mod hedge;
 mod hostile_text;
 mod kills;

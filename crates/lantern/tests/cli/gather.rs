@@ -1,0 +1,451 @@
+//! Files from the web: fetched before anything else, continued, held against what is stated; and a depot that misbehaves.
+
+use crate::world::{World, standin};
+use insta::assert_snapshot;
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Command, Stdio};
+
+/// A depot that serves a folder of a world, as long as it is kept.
+struct Depot {
+    process: Child,
+    http: String,
+    https: String,
+}
+
+impl Drop for Depot {
+    fn drop(&mut self) {
+        let _ = self.process.kill();
+        let _ = self.process.wait();
+    }
+}
+
+impl Depot {
+    fn of(world: &World, folder: &str) -> Depot {
+        let mut process = Command::new(standin())
+            .arg("depot")
+            .arg(world.path(folder))
+            .arg("--log")
+            .arg(world.path("depot.log"))
+            .arg("--ca")
+            .arg(world.path("depot-ca.pem"))
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut lines = BufReader::new(process.stdout.take().unwrap()).lines();
+        let mut port = |scheme: &str| {
+            let line = lines.next().unwrap().unwrap();
+            let port = line.strip_prefix(scheme).unwrap().trim().to_owned();
+            format!("{scheme}://127.0.0.1:{port}")
+        };
+        let https = port("https");
+        Depot {
+            http: port("http"),
+            https,
+            process,
+        }
+    }
+
+    /// Without the ports, which are others each time; lines of what was fetched in their order.
+    fn told(&self, text: &str) -> String {
+        let https = self.https.trim_start_matches("https://");
+        let text = text.replace(&self.https, "HTTPS").replace(https, "DEPOT-S");
+        let text = text.replace(&self.http, "HTTP");
+        let text = text.replace(self.http.trim_start_matches("http://"), "DEPOT");
+        let mut lines: Vec<&str> = text.lines().collect();
+        let is_of_one =
+            |line: &&str| line.starts_with("  fetched ") || line.starts_with("  in the store ");
+        let from = lines.iter().position(is_of_one).unwrap_or(0);
+        let many = lines[from..]
+            .iter()
+            .take_while(|line| is_of_one(line))
+            .count();
+        lines[from..from + many].sort_unstable();
+        lines.join("\n")
+    }
+}
+
+/// What the depot was asked, each with its range.
+fn asked(world: &World) -> Vec<String> {
+    let log = world.read("depot.log");
+    log.lines().map(str::to_owned).collect()
+}
+
+#[test]
+fn a_server_is_moved_from_a_depot_on_the_web() {
+    let world = World::running();
+    let depot = Depot::of(&world, "depot");
+    let url = format!("{}/verdance.catalogue.json", depot.http);
+    let on = |words: &[&str]| {
+        depot.told(&world.lantern(&[words, &["--server", "halcyon-terrace"]].concat()))
+    };
+    assert_snapshot!(
+        "gather_first",
+        on(&["plan", "--to", "5.4", "--catalogue", &url])
+    );
+    assert_snapshot!("gather", on(&["gather"]));
+    // All of it is in the store: for this server, and for any other one.
+    assert_snapshot!("gather_again", on(&["gather"]));
+    let before = asked(&world).len();
+    world.copy("halcyon-terrace", "other");
+    fs::remove_dir_all(world.path("other/.lantern")).unwrap();
+    fs::remove_file(world.path("other/lantern.toml")).unwrap();
+    world.ok(&["adopt", "other"]);
+    world.ok(&[
+        "plan",
+        "--to",
+        "5.4",
+        "--catalogue",
+        &url,
+        "--server",
+        "other",
+    ]);
+    let since = asked(&world).split_off(before);
+    assert_eq!(since, ["/verdance.catalogue.json - 304 0"]);
+    // What the plan needs and is gone, is fetched before anything else.
+    fs::remove_dir_all(world.path(".cache/lantern/files")).unwrap();
+    let told = on(&["changeover", "--yes"]);
+    assert_eq!(told.matches("  fetched  ").count(), 9, "{told}");
+    assert!(told.contains("exit status 0"), "{told}");
+    assert!(
+        world
+            .ok(&["survey", "--server", "halcyon-terrace"])
+            .contains("halcyon 5.4.0")
+    );
+    // Without the depot the server is not stopped.
+    fs::remove_dir_all(world.path(".cache/lantern/files")).unwrap();
+    let on_other = |words: &[&str]| world.lantern(&[words, &["--server", "other"]].concat());
+    let again = on_other(&["plan", "--again"]);
+    assert!(again.contains("9 files have to be fetched"), "{again}");
+    drop(depot);
+    let outlook = on_other(&["outlook", "--to", "5.4", "--catalogue", &url]);
+    assert!(
+        outlook.contains("not asked: ") && outlook.contains(" ago counts"),
+        "{outlook}"
+    );
+}
+
+/// A release of one add-on, in a catalogue of our own, with its addresses.
+fn fern(world: &World, urls: &[String]) {
+    let lines = (0..200_u32).map(|line| blake3::hash(&line.to_le_bytes()).to_hex().to_string());
+    let more: String = lines.collect();
+    world.zip(
+        "depot/fern.bloom",
+        &[
+            (
+                "addon.toml",
+                "id = \"fern\"\nversion = \"1.0.0\"\nserver = \">=5.0\"\nside = \"server\"\n",
+            ),
+            ("more.txt", &more),
+        ],
+    );
+    catalogue(world, urls, "");
+}
+
+fn catalogue(world: &World, urls: &[String], more: &str) {
+    let file = fs::read(world.path("depot/fern.bloom")).unwrap();
+    let urls: Vec<String> = urls.iter().map(|url| format!("\"{url}\"")).collect();
+    world.write(
+        "fern.catalogue.json",
+        format!(
+            "{{\"format\": 1, \"name\": \"fern\", \"releases\": [{{\"id\": \"fern\", \"kind\": \"addon\", \"version\": \"1.0.0\", \"server\": \">=5.0\",
+            \"archive\": {{\"urls\": [{}], \"blake3\": \"{}\", \"bytes\": {}{more}}}}}]}}",
+            urls.join(", "),
+            blake3::hash(&file).to_hex(),
+            file.len()
+        ),
+    );
+}
+
+const ADD: &[&str] = &[
+    "plan",
+    "--to",
+    "same",
+    "--add",
+    "fern",
+    "--catalogue",
+    "fern.catalogue.json",
+    "--server",
+    "halcyon-terrace",
+];
+
+/// Says more in lantern.toml.
+fn say(world: &World, words: &str) {
+    let file = "halcyon-terrace/lantern.toml";
+    let text = world.read(file);
+    world.write(file, format!("{text}\n{words}"));
+}
+
+/// Forgets what was fetched.
+fn forget(world: &World) {
+    let _ = fs::remove_dir_all(world.path(".cache"));
+}
+
+#[test]
+fn a_depot_that_misbehaves() {
+    let world = World::adopted();
+    say(&world, "[gather]\nca = \"../depot-ca.pem\"\n");
+    let depot = Depot::of(&world, "depot");
+    let gather = ["gather", "--server", "halcyon-terrace"];
+    let mut told = Vec::new();
+    for (ways, whole) in [
+        (&["http cut-once=1000"][..], true),
+        (&["http cut=1000", "http ok"], true),
+        (&["http second=1000", "http ok"], true),
+        (&["http second=1000"], false),
+        (&["http no-mark", "http ok"], true),
+        (&["http busy=2"], true),
+        (&["http trouble=2"], true),
+        (&["https ok"], true),
+        (&["https plain"], false),
+        (&["http file"], false),
+        (&["http loop"], false),
+        (&["http long"], false),
+        (&["http other"], false),
+        (&["http other", "http ok"], true),
+        (&["http packed"], false),
+        (&["http endless"], false),
+        (&["http page"], false),
+        (&["http nothing-there"], false),
+        (&["http key"], false),
+    ] {
+        forget(&world);
+        let urls = ways.iter().map(|way| {
+            let (scheme, way) = way.split_once(' ').unwrap();
+            let host = if scheme == "https" {
+                &depot.https
+            } else {
+                &depot.http
+            };
+            match way {
+                "ok" => format!("{host}/fern.bloom"),
+                "nothing-there" => format!("{host}/no/fern.bloom"),
+                // Each case asks for the first time.
+                way => format!("{host}/~{way}/fern.bloom?{}", told.len()),
+            }
+        });
+        fern(&world, &urls.collect::<Vec<_>>());
+        assert!(world.lantern(ADD).contains("exit status 3"), "{ways:?}");
+        let came = depot.told(&world.lantern(&gather));
+        assert_eq!(came.contains("exit status 0"), whole, "{ways:?}: {came}");
+        let lines = came
+            .lines()
+            .filter(|line| line.starts_with("  fetched") || line.starts_with("    HTTP"));
+        told.push(format!(
+            "{}\n{}",
+            ways.join(", then "),
+            lines.collect::<Vec<_>>().join("\n")
+        ));
+        world.lantern(&["plan", "--to", "same", "--server", "halcyon-terrace"]);
+    }
+    assert_snapshot!("gather_misbehaving", told.join("\n\n"));
+}
+
+#[test]
+fn who_is_asked_has_to_show_who_he_is() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    fern(&world, &[format!("{}/fern.bloom", depot.https)]);
+    let gather = ["gather", "--server", "halcyon-terrace"];
+    world.lantern(ADD);
+    assert_snapshot!(
+        "gather_unknown_certificate",
+        depot.told(&world.lantern(&gather))
+    );
+    let url = format!("{}/verdance.catalogue.json", depot.https);
+    let plan = [
+        "plan",
+        "--to",
+        "5.4",
+        "--catalogue",
+        &url,
+        "--server",
+        "halcyon-terrace",
+    ];
+    assert_snapshot!(
+        "catalogue_unknown_certificate",
+        depot.told(&world.lantern(&plan))
+    );
+    let nobody = [
+        "plan",
+        "--to",
+        "5.4",
+        "--catalogue",
+        "https://nobody.invalid/a.catalogue.json",
+        "--server",
+        "halcyon-terrace",
+    ];
+    assert_snapshot!("catalogue_unknown_host", world.lantern(&nobody));
+    let login = format!("{}/~page/verdance.catalogue.json", depot.http);
+    let page = [
+        "plan",
+        "--to",
+        "5.4",
+        "--catalogue",
+        &login,
+        "--server",
+        "halcyon-terrace",
+    ];
+    assert_snapshot!("catalogue_page", depot.told(&world.lantern(&page)));
+}
+
+/// A key is shown to the host that it is for, and to no other one.
+#[test]
+fn a_key_stays_with_its_host() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    let host = depot.http.trim_start_matches("http://").to_owned();
+    let (_, port) = host.split_once(':').unwrap();
+    let words =
+        format!("[[gather.key]]\nhost = \"{host}\"\nheader = \"x-depot-key\"\nfile = \"../key\"\n");
+    say(&world, &words);
+    world.write("key", "fern\n");
+    let gather = ["gather", "--server", "halcyon-terrace"];
+    fern(&world, &[format!("{}/~key/fern.bloom", depot.http)]);
+    world.lantern(ADD);
+    assert!(world.lantern(&gather).contains("exit status 0"));
+    let plan = world.read("halcyon-terrace/.lantern/next.plan.json");
+    assert!(!plan.contains("x-depot-key") && plan.contains("/~key/fern.bloom"));
+    forget(&world);
+    fern(
+        &world,
+        &[format!("{}/~away={port}/~key/fern.bloom", depot.http)],
+    );
+    world.lantern(ADD);
+    let led = depot.told(&world.lantern(&gather));
+    assert!(led.contains("answered 403"), "{led}");
+    fs::remove_file(world.path("key")).unwrap();
+    let lost = world.lantern(&gather);
+    assert!(lost.contains("key failed"), "{lost}");
+}
+
+#[test]
+fn a_download_that_was_killed_goes_on() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    fern(&world, &[]);
+    // Long enough to be met on its way.
+    let mut big = vec![0_u8; 3 << 20];
+    for (at, byte) in big.iter_mut().enumerate() {
+        *byte = u8::try_from(at % 251).unwrap();
+    }
+    let zip = fs::File::create(world.path("depot/fern.bloom")).unwrap();
+    let mut zip = zip::ZipWriter::new(zip);
+    let options =
+        zip::write::SimpleFileOptions::default().compression_method(zip::CompressionMethod::Stored);
+    zip.start_file("addon.toml", options).unwrap();
+    std::io::Write::write_all(
+        &mut zip,
+        b"id = \"fern\"\nversion = \"1.0.0\"\nserver = \">=5.0\"\nside = \"server\"\n",
+    )
+    .unwrap();
+    zip.start_file("big.bin", options).unwrap();
+    std::io::Write::write_all(&mut zip, &big).unwrap();
+    zip.finish().unwrap();
+    catalogue(&world, &[format!("{}/~slow=60/fern.bloom", depot.http)], "");
+    world.lantern(ADD);
+    let mut child = world.begin(&["gather", "--server", "halcyon-terrace"]);
+    let part = || {
+        let mut parts = fs::read_dir(world.path(".cache/lantern/parts")).ok()?;
+        parts.find_map(|entry| {
+            let entry = entry.unwrap();
+            entry
+                .path()
+                .extension()
+                .is_some_and(|end| end == "part")
+                .then(|| entry.metadata().unwrap().len())
+        })
+    };
+    world.wait("some of it is there", || {
+        part().is_some_and(|bytes| bytes > 1 << 20)
+    });
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let there = part().unwrap();
+    let told = world.lantern(&["gather", "--server", "halcyon-terrace"]);
+    assert!(
+        told.contains("exit status 0") && told.contains("continued after 1."),
+        "{told}"
+    );
+    let last = asked(&world);
+    let last = last.iter().rfind(|line| line.contains("fern")).unwrap();
+    assert!(last.contains(&format!("bytes={there}- 206")), "{last}");
+}
+
+#[test]
+fn what_a_person_has_fetched_is_known_by_what_it_is() {
+    let world = World::adopted();
+    fern(&world, &[]);
+    let page =
+        ", \"page\": \"https://depot.example/fern\", \"by_person\": \"you have to be logged in\"";
+    catalogue(&world, &[], page);
+    world.lantern(ADD);
+    fs::create_dir(world.path("downloads")).unwrap();
+    let whole = fs::read(world.path("depot/fern.bloom")).unwrap();
+    fs::write(
+        world.path("downloads/fern (1).bloom"),
+        &whole[..whole.len() / 2],
+    )
+    .unwrap();
+    fs::write(world.path("downloads/archive.part"), "x").unwrap();
+    let from = [
+        "gather",
+        "--from",
+        "downloads",
+        "--server",
+        "halcyon-terrace",
+    ];
+    // Nobody says what it is called: only what it is counts.
+    assert_snapshot!("gather_by_person", world.lantern(&from));
+    let json = [&from[..], &["--json"]].concat();
+    assert_snapshot!("gather_by_person_json", world.lantern(&json));
+    fs::write(world.path("downloads/whatever it is.tmp"), &whole).unwrap();
+    let told = world.lantern(&from);
+    assert!(
+        told.contains("taken") && told.contains("exit status 0"),
+        "{told}"
+    );
+    // And while somebody waits for it.
+    forget(&world);
+    fs::remove_file(world.path("downloads/whatever it is.tmp")).unwrap();
+    world.lantern(ADD);
+    let mut child = world.begin(&[&from[..], &["--wait"]].concat());
+    std::thread::sleep(std::time::Duration::from_millis(300));
+    fs::write(world.path("downloads/late.bin"), &whole).unwrap();
+    assert!(child.wait().unwrap().success());
+    assert_snapshot!(
+        "gather_clean",
+        world.lantern(&["gather", "--clean", "0", "--server", "halcyon-terrace"])
+    );
+    assert_snapshot!(
+        "gather_clean_wrong",
+        world.lantern(&["gather", "--clean", "much", "--server", "halcyon-terrace"])
+    );
+}
+
+#[test]
+fn two_catalogues_are_one_list() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    fern(&world, &[format!("{}/no/fern.bloom", depot.http)]);
+    let first = world.read("fern.catalogue.json");
+    // The same file is had from the one that has it; of another one the first catalogue counts.
+    world.write("second.catalogue.json", first.replace("/no/", "/"));
+    let hash = blake3::hash(&fs::read(world.path("depot/fern.bloom")).unwrap())
+        .to_hex()
+        .to_string();
+    world.write(
+        "third.catalogue.json",
+        first.replace(&hash, &"0".repeat(64)),
+    );
+    let more = [
+        "--catalogue",
+        "second.catalogue.json",
+        "--catalogue",
+        "third.catalogue.json",
+        "--gather",
+    ];
+    let told = depot.told(&world.lantern(&[ADD, &more].concat()));
+    assert!(told.contains("third.catalogue.json: fern 1.0.0 has another blake3 in fern.catalogue.json: that one counts"), "{told}");
+    assert!(told.contains("  fetched        fern 1.0.0"), "{told}");
+}
