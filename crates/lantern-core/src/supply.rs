@@ -142,6 +142,15 @@ impl Supply {
     }
 }
 
+/// A file that somebody needs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Wanted {
+    /// What it is for: a release.
+    pub what: String,
+    /// Where it can be had.
+    pub supply: Supply,
+}
+
 /// A release's file as a catalogue states it.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]

@@ -68,6 +68,7 @@ pub mod release;
 pub mod runner;
 pub mod shipped;
 pub mod survey;
+mod told;
 pub mod trial;
 pub mod verify;
 pub mod web;

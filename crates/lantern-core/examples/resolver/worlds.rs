@@ -82,11 +82,8 @@ fn offer(facts: Facts) -> Offer {
         content: None,
         was: std::collections::BTreeMap::new(),
         inside: None,
-        artifact: Artifact {
-            file: String::new(),
-            blake3: String::new(),
-            bytes: 0,
-        },
+        artifact: Artifact::default(),
+        supply: None,
         origin: Origin::Catalogue,
     }
 }

@@ -8,10 +8,11 @@
 //! is the list of those ([`Tree`]). So two lists that differ in one place share all else.
 
 use crate::backup::fault::BackupFault;
-use crate::error::{At, Error, Result, plain};
+use crate::error::{At, Error, Result};
 use crate::folder::Folder;
 use crate::meter;
 use crate::place::{NewFile, Source};
+use crate::told::plain;
 use fastcdc::v2020::FastCDC;
 use lantern_core::path::RelPath;
 use serde::{Deserialize, Serialize};

@@ -6,8 +6,9 @@
 use crate::config::Remote;
 use crate::console::fault::ConsoleFault;
 use crate::console::packet::{Packet, Packets};
-use crate::error::{Error, Result, plain};
+use crate::error::{Error, Result};
 use crate::place::here;
+use crate::told::plain;
 use lantern_core::family::Pattern;
 use std::io::{self, Read, Write};
 use std::net::{TcpStream, ToSocketAddrs};

@@ -3,8 +3,9 @@
 use super::process::{self, Process};
 use super::{ANSWER, ASK_AROUND, Console, LOOK, ServerState, ports, printed};
 use crate::console::fault::ConsoleFault;
-use crate::error::{At, Error, Result, plain};
+use crate::error::{At, Error, Result};
 use crate::runner::Launch;
+use crate::told::plain;
 use lantern_core::health;
 use printed::{PIECE, Printed};
 use serde::{Deserialize, Serialize};

@@ -1,11 +1,11 @@
 //! What a person has fetched: found in a folder of downloads by what it is, whatever it is called there.
 
 use super::digest::Digest;
+use super::digest_of;
 use super::store::{Store, Stored};
-use super::{Wanted, digest_of};
 use crate::error::Result;
 use crate::place::here;
-use lantern_core::supply::{Checksum, Supply};
+use lantern_core::supply::{Checksum, Supply, Wanted};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 

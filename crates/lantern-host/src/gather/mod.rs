@@ -22,7 +22,7 @@ use crate::web::{Ask, Web, address, host_of};
 use digest::Digest;
 use fault::GatherFault;
 use lantern_core::plan::Plan;
-use lantern_core::supply::{Checksum, HashKind, Supply};
+use lantern_core::supply::{Checksum, HashKind, Supply, Wanted};
 use std::collections::BTreeMap;
 use std::io::Read as _;
 use std::path::Path;
@@ -32,15 +32,6 @@ use url::Url;
 
 /// So many files are on their way at once, at most, whatever the hosts allow.
 const MOST_AT_ONCE: usize = 16;
-
-/// A file that somebody needs.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Wanted {
-    /// What it is for: a release.
-    pub what: String,
-    /// Where it can be had.
-    pub supply: Supply,
-}
 
 /// Why a file is not there.
 #[derive(Debug)]

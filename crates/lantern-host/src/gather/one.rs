@@ -170,7 +170,7 @@ impl One<'_> {
     }
 
     fn once(&mut self, mut ask: Ask) -> Result<Come, GatherFault> {
-        let disk = |error: std::io::Error| GatherFault::Here(crate::error::plain(&error));
+        let disk = |error: std::io::Error| GatherFault::Here(crate::told::plain(&error));
         let kinds = self.supply.checks.iter().map(|check| check.kind);
         let mut digest = Digest::of(kinds.clone());
         self.file.read(|bytes| digest.update(bytes)).map_err(disk)?;
@@ -248,7 +248,7 @@ impl One<'_> {
                 Ok(many) => many,
                 Err(error) => {
                     meter::undid(resumed + fetched);
-                    let why = crate::error::plain(&error);
+                    let why = crate::told::plain(&error);
                     return Err(WebFault::BrokeOff { got: fetched, why }.into());
                 }
             };
@@ -269,7 +269,7 @@ impl One<'_> {
 
     /// It is all there: is it what it should be?
     fn ended(&mut self, digest: Digest, resumed: u64, fetched: u64) -> Result<Come, GatherFault> {
-        let disk = |error: std::io::Error| GatherFault::Here(crate::error::plain(&error));
+        let disk = |error: std::io::Error| GatherFault::Here(crate::told::plain(&error));
         let bytes = digest.bytes;
         if let Some(stated) = self.supply.bytes.filter(|stated| *stated != bytes) {
             self.file.empty().map_err(disk)?;

@@ -1,12 +1,12 @@
 //! Why there is no plan.
 
-use crate::gather::Wanted;
 use lantern_core::component::Id;
 use lantern_core::inventory::SwitchFault;
 use lantern_core::launch::Cut;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Armed, PlanFault};
 use lantern_core::resolve::{Obstacle, RequestFault, UnknownId};
+use lantern_core::supply::Wanted;
 use std::path::PathBuf;
 
 /// Why there is no plan.

@@ -28,7 +28,7 @@ use crate::downloads::Downloads;
 use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::frameworks;
-use crate::gather::{Store, Wanted};
+use crate::gather::Store;
 use crate::layers;
 use crate::ledger::Ledger;
 use crate::place::here;
@@ -51,6 +51,7 @@ use lantern_core::plan::{
 };
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
 use lantern_core::settings::{Answer, Answers};
+use lantern_core::supply::Wanted;
 use lantern_core::text::Text;
 use lantern_core::tree::FileSeen;
 use lantern_core::version::{Range, Version};

@@ -163,7 +163,7 @@ impl WebFault {
         }
         WebFault::Unreached {
             host: host.into(),
-            why: crate::error::plain(error),
+            why: crate::told::plain(error),
         }
     }
 }

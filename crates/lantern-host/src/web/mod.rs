@@ -91,7 +91,7 @@ impl Answer {
         let got = bytes.len() as u64;
         let broke = |why: &io::Error| WebFault::BrokeOff {
             got,
-            why: crate::error::plain(why),
+            why: crate::told::plain(why),
         };
         read.map_err(|error| broke(&error))?;
         if got > most {

@@ -1,6 +1,6 @@
 //! `lantern changeover`
 
-use super::{armed, gather, heed_interrupts, open, open_settled};
+use super::{armed, fetching, heed_interrupts, open, open_settled};
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
@@ -61,7 +61,7 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         let chosen = armed::choose(args.plan.as_deref(), args.stay, &server)?;
         let mut ledger = Ledger::open(&server.folder)?;
         if !lantern_host::gather::wanted_by(&chosen.plan).is_empty() {
-            let gathered = gather::of_plan(&server, &chosen.plan, &[], false, look)?;
+            let gathered = fetching::of_plan(&server, &chosen.plan, &[], false, look)?;
             if !gathered.is_whole() {
                 return Ok(gathered.tell(common, look));
             }

@@ -11,6 +11,7 @@ pub mod demo;
 pub mod diff;
 pub mod docs;
 pub mod family;
+mod fetching;
 pub mod gather;
 pub mod history;
 pub mod launch;

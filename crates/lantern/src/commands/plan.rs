@@ -2,7 +2,7 @@
 
 use super::armed::{summary, way};
 use super::question::{SourceArgs, TermArgs, tell_left_out};
-use super::{gather, merges, open_settled, request};
+use super::{fetching, merges, open_settled, request};
 use crate::answers;
 use crate::candidates;
 use crate::common::{Common, shell_word};
@@ -156,14 +156,14 @@ pub fn gathered(
         let Err(error) = question.plans() else {
             break;
         };
-        let Some(missing) = gather::waits_for(&error) else {
+        let Some(missing) = fetching::waits_for(&error) else {
             return Err(error);
         };
         if missing == wanted {
             return Err(error);
         }
         wanted = missing.to_vec();
-        let gathered = gather::fetch(server, &wanted, folders, waits, look)?;
+        let gathered = fetching::fetch(server, &wanted, folders, waits, look)?;
         if !gathered.is_whole() {
             return Ok(gathered.tell(common, look));
         }
@@ -232,7 +232,7 @@ fn ask(
         here::write(path, text.as_bytes())?;
     }
     let plans = match question.plans() {
-        Err(error) if how.gathers && gather::waits_for(&error).is_some() => {
+        Err(error) if how.gathers && fetching::waits_for(&error).is_some() => {
             fetched(server, &mut question, error, look)?
         }
         plans => plans?,
@@ -280,8 +280,8 @@ fn fetched(
     mut error: Error,
     look: &Look,
 ) -> Result<Vec<Plan>> {
-    while let Some(wanted) = gather::waits_for(&error) {
-        if !gather::fetch(server, wanted, &[], false, look)?.is_whole() {
+    while let Some(wanted) = fetching::waits_for(&error) {
+        if !fetching::fetch(server, wanted, &[], false, look)?.is_whole() {
             return Err(error);
         }
         error = match question.plans() {

@@ -1,6 +1,6 @@
 //! `lantern rehearse`
 
-use super::{armed, gather, heed_interrupts, open_settled};
+use super::{armed, fetching, heed_interrupts, open_settled};
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, time};
@@ -40,7 +40,7 @@ pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
         path, text, plan, ..
     } = armed::choose(args.plan.as_deref(), true, &server)?;
     if !lantern_host::gather::wanted_by(&plan).is_empty() {
-        let gathered = gather::of_plan(&server, &plan, &[], false, look)?;
+        let gathered = fetching::of_plan(&server, &plan, &[], false, look)?;
         if !gathered.is_whole() {
             return Ok(gathered.tell(common, look));
         }
