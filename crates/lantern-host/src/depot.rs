@@ -5,6 +5,7 @@ use crate::downloads::Downloads;
 use crate::error::{Error, Result};
 use crate::place::here;
 use crate::release;
+use crate::signing;
 use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::{self, Offer, Origin};
 use lantern_core::component::{Id, Kind};
@@ -81,13 +82,31 @@ impl Depot {
 
     /// Adds a catalogue, wherever it is, as it is known here: nobody is asked. One that is not known says nothing.
     pub fn add_known(&mut self, server: &Server, path: &Path) {
-        let Some(url) = web_address(path) else {
-            let _ = self.add_catalogue(path, &server.family);
+        let store = server.store();
+        let copy = |at: &Path| store.copy_of(web_address(at)?);
+        let (text, signature) = match web_address(path) {
+            Some(_) => (
+                copy(path).map(|(_, text)| text),
+                copy(&signing::beside(path)).map(|(_, text)| text),
+            ),
+            None => (
+                here::read_text(path).ok(),
+                here::read_text(&signing::beside(path)).ok(),
+            ),
+        };
+        let Some(text) = text else {
             return;
         };
-        if let Some((url, text)) = server.store().copy_of(url) {
-            let _ = self.add_from_web(&url, &text, &server.family);
+        if let Some(key) = server.key_of(path) {
+            let signature = signature.unwrap_or_default();
+            if signing::signed(text.as_bytes(), &signature, key).is_err() {
+                return;
+            }
         }
+        let _ = match web_address(path).and_then(|url| Url::parse(url).ok()) {
+            Some(url) => self.add_from_web(&url, &text, &server.family),
+            None => self.add_catalogue(path, &server.family),
+        };
     }
 
     fn add_text(

@@ -12,6 +12,7 @@ use crate::console::fault::ConsoleFault;
 use crate::planning::fault::PlanningFault;
 use crate::rehearsal::fault::RehearsalFault;
 use crate::release::fault::ReleaseFault;
+use crate::signing::fault::SigningFault;
 use crate::survey::fault::SurveyFault;
 use crate::told::plain;
 use crate::web::fault::WebFault;
@@ -59,6 +60,14 @@ pub enum Error {
         host: String,
         /// What is missing.
         why: String,
+    },
+    /// What has to be signed is not, or not as it should be; or it cannot be signed.
+    #[error("{}: {fault}", path.display())]
+    Signing {
+        /// The catalogue, or the key.
+        path: PathBuf,
+        /// What is wrong.
+        fault: SigningFault,
     },
     /// A catalogue on the web cannot be had.
     #[error("the catalogue {url}: {fault}")]

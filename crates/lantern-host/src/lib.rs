@@ -18,6 +18,7 @@
 //! | [`survey`] | the whole folder, read into an inventory |
 //! | [`web`] | servers on the web, asked one question at a time |
 //! | [`gather`] | the store of what was fetched, and the fetching |
+//! | [`signing`] | signatures of catalogues |
 //! | [`depot`] | catalogues and drop folders |
 //! | [`listing`] | catalogues made of folders of releases |
 //! | [`planning`] | from the question to the plan |
@@ -67,6 +68,7 @@ pub mod rehearsal;
 pub mod release;
 pub mod runner;
 pub mod shipped;
+pub mod signing;
 pub mod survey;
 mod told;
 pub mod trial;

@@ -4,9 +4,11 @@ use crate::depot::Depot;
 use crate::downloads::{Downloads, hash_now};
 use crate::error::{Error, Result};
 use crate::place::here;
+use crate::web::address;
 use lantern_core::catalogue::{self, Offer};
 use lantern_core::component::Id;
 use lantern_core::family::Family;
+use lantern_core::supply::encoded;
 use std::path::Path;
 
 /// What a catalogue was made of.
@@ -24,8 +26,17 @@ pub struct Listed {
 /// that folder, where the catalogue has to lie.
 ///
 /// # Errors
-/// When the folder cannot be listed. What no reader knows only lands in `left_out`.
-pub fn make(folder: &Path, family: &Family, name: &str) -> Result<Listed> {
+/// When the folder cannot be listed, or the address is none. What no reader knows only lands in `left_out`.
+pub fn make(folder: &Path, family: &Family, name: &str, url: Option<&str>) -> Result<Listed> {
+    // Of an address without a slash at its end, the last part would be taken for a file.
+    let base = url.map(|url| {
+        let failed = |fault| Error::Web {
+            url: url.to_owned(),
+            fault,
+        };
+        address(&format!("{}/", url.trim_end_matches('/'))).map_err(failed)
+    });
+    let base = base.transpose()?;
     let mut depot = Depot::default();
     let mut downloads = Downloads::apart();
     depot.add_drop_folder(folder, family, &mut downloads)?;
@@ -49,6 +60,10 @@ pub fn make(folder: &Path, family: &Family, name: &str) -> Result<Listed> {
         offer.artifact.file = file
             .ok_or_else(|| Error::OddPath(offer.artifact.file.clone().into()))?
             .to_owned();
+        if let Some(base) = &base {
+            let file = encoded(&offer.artifact.file);
+            offer.artifact.urls = vec![format!("{base}{file}")];
+        }
     }
     Ok(Listed {
         text: catalogue::write(name, &depot.offers),

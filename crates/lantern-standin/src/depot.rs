@@ -16,7 +16,7 @@ use std::io::{self, BufRead, BufReader, Read, Seek, SeekFrom, Write};
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, UNIX_EPOCH};
 
 /// Where the depot listens, and what it writes down.
 pub struct Depot<'a> {
@@ -205,7 +205,9 @@ fn answer<S: Write>(out: &mut S, asked: &Asked, shared: &Shared) -> io::Result<(
     };
     let whole = file.metadata()?.len();
     let changed = way == "second" && times_before > 0;
-    let mark = format!("\"{whole:x}-{}\"", u8::from(changed));
+    let written = file.metadata()?.modified()?.duration_since(UNIX_EPOCH);
+    let written = written.map_or(0, |written| written.as_nanos());
+    let mark = format!("\"{whole:x}-{written:x}-{}\"", u8::from(changed));
     let has_it = asked.headers.get("if-none-match") == Some(&mark);
     if has_it && way != "no-mark" {
         return short(out, 304, &format!("etag: {mark}\r\n"), "");

@@ -62,6 +62,7 @@ answers!(
     BackupsThinned,
     CatalogueChecked,
     CatalogueMade<'_>,
+    CatalogueSigned,
     ChangeoverDone,
     Clients<'_>,
     ConsoleAnswer,
@@ -121,6 +122,15 @@ pub struct Acquired {
     pub runtime: Option<String>,
     /// How it ended, where that was a failure that the recipe allows.
     pub failed: Option<String>,
+}
+
+/// `catalogue sign`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CatalogueSigned {
+    /// Where the signature lies.
+    pub signature: PathBuf,
+    /// The key by which it can be checked, for lantern.toml.
+    pub key: String,
 }
 
 /// `gather`

@@ -16,6 +16,7 @@ use lantern_host::config::fault::ConfigFault;
 use lantern_host::console::fault::ConsoleFault;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::rehearsal::fault::RehearsalFault;
+use lantern_host::signing::fault::SigningFault;
 use lantern_host::survey::fault::SurveyFault;
 use lantern_host::web::fault::WebFault;
 use std::io::ErrorKind;
@@ -137,6 +138,7 @@ fn advice(error: &Error, common: &Common) -> String {
             "Name a PEM file with certificates: lantern docs lantern-toml".into()
         }
         Error::NoKey { .. } => "See [[gather.key]]: lantern docs lantern-toml".into(),
+        Error::Signing { path, fault } => of_signing(path, fault),
         Error::Web { fault, .. } => of_web(fault),
         Error::Archive { .. } => "Download it again. Nothing was written.".into(),
         Error::OtherArchive { .. } => {
@@ -180,6 +182,20 @@ fn of_system(path: &Path, kind: ErrorKind) -> String {
         ErrorKind::ReadOnlyFilesystem => format!("See how it is mounted: findmnt -T {path}"),
         ErrorKind::AlreadyExists => format!("See what it is: ls -ld {path}"),
         _ => String::new(),
+    }
+}
+
+/// What to do about a signature.
+fn of_signing(path: &Path, fault: &SigningFault) -> String {
+    match fault {
+        SigningFault::NoKey => "Correct it in lantern.toml: lantern docs lantern-toml".into(),
+        SigningFault::Unsigned(_) | SigningFault::Wrong(_) | SigningFault::Older(_) => {
+            "Nothing of it was used. Ask whoever publishes it; or, if the key has changed, state the new one in lantern.toml.".into()
+        }
+        SigningFault::Secret(_) => format!(
+            "The password of a key is taken from LANTERN_KEY_PASSWORD. Make a new key in another file with --new-key, or name another one than {}.",
+            shell_word(path)
+        ),
     }
 }
 

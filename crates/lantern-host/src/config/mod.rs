@@ -80,7 +80,7 @@ pub struct Config {
     pub server_version: Option<String>,
     /// Catalogues that are always looked at; paths relative to the server folder.
     #[serde(default)]
-    pub catalogues: Vec<PathBuf>,
+    pub catalogues: Vec<CatalogueWords>,
     /// Drop folders that are always looked at; paths relative to the server folder.
     #[serde(default)]
     pub drop: Vec<PathBuf>,
@@ -126,6 +126,45 @@ pub struct Config {
     /// The servers that run on this install, where it is more than one.
     #[serde(default, rename = "server")]
     pub servers: Vec<OneServer>,
+}
+
+/// A catalogue that is always looked at.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(
+    untagged,
+    expecting = "expected a path or an address, or { at = …, key = … }"
+)]
+pub enum CatalogueWords {
+    /// Where it is.
+    Plain(PathBuf),
+    /// Where it is, and the key by which it is signed.
+    Signed(SignedCatalogue),
+}
+
+/// A catalogue that is signed.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SignedCatalogue {
+    /// Where it is.
+    pub at: PathBuf,
+    /// The key that its signature has to be by.
+    pub key: String,
+}
+
+impl CatalogueWords {
+    /// Where it is: an address, or a path relative to the server folder.
+    pub fn at(&self) -> &Path {
+        match self {
+            CatalogueWords::Plain(at) | CatalogueWords::Signed(SignedCatalogue { at, .. }) => at,
+        }
+    }
+
+    fn key(&self) -> Option<&str> {
+        match self {
+            CatalogueWords::Plain(_) => None,
+            CatalogueWords::Signed(signed) => Some(&signed.key),
+        }
+    }
 }
 
 /// What of a server's start scripts its family does not know.
@@ -446,11 +485,20 @@ impl Server {
     /// The catalogues that are always looked at.
     pub fn catalogues(&self) -> Vec<PathBuf> {
         let paths = self.config.catalogues.iter();
-        let whole = |path: &PathBuf| match path.to_str().is_some_and(is_web) {
-            true => path.clone(),
-            false => self.folder.root().join(path),
-        };
-        paths.map(whole).collect()
+        paths.map(|words| self.whole(words.at())).collect()
+    }
+
+    fn whole(&self, at: &Path) -> PathBuf {
+        match at.to_str().is_some_and(is_web) {
+            true => at.to_owned(),
+            false => self.folder.root().join(at),
+        }
+    }
+
+    /// The key by which a catalogue has to be signed, where one is stated.
+    pub fn key_of(&self, catalogue: &Path) -> Option<&str> {
+        let mut words = self.config.catalogues.iter();
+        words.find_map(|words| words.key().filter(|_| self.whole(words.at()) == catalogue))
     }
 
     /// Who fetches files for it.

@@ -141,6 +141,22 @@ pub(crate) fn rename(from: &Path, to: &Path) -> io::Result<()> {
     super::local::rename(from, to)
 }
 
+/// Writes a new file that nobody else can read.
+///
+/// # Errors
+/// When something is there, or the disk refuses.
+pub(crate) fn write_private(path: &Path, bytes: &[u8]) -> Result<()> {
+    let mut options = OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+    let written = options.open(path).and_then(|mut file| {
+        file.write_all(bytes)?;
+        file.sync_all()
+    });
+    written.at("writing", path)
+}
+
 /// Renames, also over a file that is there.
 ///
 /// # Errors

@@ -34,6 +34,7 @@ use crate::ledger::Ledger;
 use crate::place::here;
 use crate::planning::fault::PlanningFault;
 use crate::release::payload;
+use crate::signing::{self, fault::SigningFault};
 use crate::survey::{Depth, PartSeen, Survey, survey};
 use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::{Offer, Origin};
@@ -284,7 +285,11 @@ fn depot(server: &Server, sources: &Sources, downloads: &mut Downloads<'_>) -> R
     let mut depot = Depot::default();
     let mut gatherer = None;
     for path in server.catalogues().iter().chain(&sources.catalogues) {
+        let key = server.key_of(path);
         let Some(url) = web_address(path) else {
+            if let Some(key) = key {
+                signed_beside(server, path, key)?;
+            }
             depot.add_catalogue(path, &server.family)?;
             continue;
         };
@@ -293,6 +298,13 @@ fn depot(server: &Server, sources: &Sources, downloads: &mut Downloads<'_>) -> R
             none => none.insert(server.gatherer()?),
         };
         let answer = gatherer.text(url)?;
+        if let Some(key) = key {
+            let signature = gatherer.text(&signing::beside(path).to_string_lossy());
+            let signature = signature.map_err(|error| unbelieved(path, unsigned(&error)))?;
+            let (text, signature) = (answer.text.as_bytes(), &signature.text);
+            let confirmed = signing::confirm(text, signature, key, path, &gatherer.store);
+            confirmed.map_err(|fault| unbelieved(path, fault))?;
+        }
         if let Some((fault, age)) = answer.stale {
             depot.stale.push(Stale {
                 url: answer.url.to_string(),
@@ -311,6 +323,26 @@ fn depot(server: &Server, sources: &Sources, downloads: &mut Downloads<'_>) -> R
         depot.add_acquired(&made, &server.family, downloads)?;
     }
     Ok(depot)
+}
+
+/// Whether a catalogue on this machine is signed as it has to be.
+fn signed_beside(server: &Server, path: &Path, key: &str) -> Result<()> {
+    let text = here::read(path)?;
+    let signature = here::read_text(&signing::beside(path));
+    let signature = signature.map_err(|error| unbelieved(path, unsigned(&error)))?;
+    let confirmed = signing::confirm(&text, &signature, key, path, &server.store());
+    confirmed.map_err(|fault| unbelieved(path, fault))
+}
+
+fn unsigned(error: &Error) -> SigningFault {
+    SigningFault::Unsigned(error.to_string())
+}
+
+fn unbelieved(path: &Path, fault: SigningFault) -> Error {
+    Error::Signing {
+        path: path.into(),
+        fault,
+    }
 }
 
 fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) -> Result<Request> {

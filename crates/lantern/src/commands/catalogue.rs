@@ -9,13 +9,13 @@ use clap::{Args, Subcommand};
 use lantern_core::family::Family;
 use lantern_host::config::Server;
 use lantern_host::place::here;
-use lantern_host::{Error, Result, config, listing};
+use lantern_host::{Error, Result, config, listing, signing};
 use std::path::{Path, PathBuf};
 
-/// Make a catalogue of a folder of releases, and check one
+/// Make a catalogue of a folder of releases, check one, and sign it
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lantern catalogue make releases\n  lantern catalogue check releases/releases.catalogue.json"
+    after_help = "Examples:\n  lantern catalogue make releases\n  lantern catalogue check releases/releases.catalogue.json\n  lantern catalogue sign releases/releases.catalogue.json --key depot.key --new-key"
 )]
 pub struct CatalogueArgs {
     #[command(subcommand)]
@@ -38,6 +38,21 @@ enum CatalogueCommand {
         /// Write over a catalogue that is there
         #[arg(long)]
         again: bool,
+        /// Where a web server offers that folder: the catalogue then names whole addresses, and can lie elsewhere
+        #[arg(long, value_name = "BASE")]
+        url: Option<String>,
+    },
+    /// Sign a catalogue, so that nobody can have another one taken for it; the signature comes to lie beside it
+    Sign {
+        /// The catalogue
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+        /// The secret key; its password, if it has one, is asked of the variable LANTERN_KEY_PASSWORD
+        #[arg(long, value_name = "FILE")]
+        key: PathBuf,
+        /// Make the key first; with a password where LANTERN_KEY_PASSWORD holds one
+        #[arg(long)]
+        new_key: bool,
     },
     /// Read a catalogue, and look whether each archive is there and is what it says
     Check {
@@ -58,6 +73,7 @@ pub fn run(args: &CatalogueArgs, common: &Common, look: &Look) -> Result<u8> {
             family,
             name,
             again,
+            url,
         } => {
             // As the next command has to say it.
             let said = match family {
@@ -65,12 +81,38 @@ pub fn run(args: &CatalogueArgs, common: &Common, look: &Look) -> Result<u8> {
                 None => format!("--server {}", shell_word(&common.server)),
             };
             let family = family_of(family.as_deref(), common)?;
-            make((folder, &family, &said), name.as_deref(), *again, look)
+            let names = (name.as_deref(), url.as_deref());
+            make((folder, &family, &said), names, *again, look)
         }
+        CatalogueCommand::Sign { file, key, new_key } => sign(file, key, *new_key, look),
         CatalogueCommand::Check { file, family } => {
             check(file, &family_of(family.as_deref(), common)?, look)
         }
     }
+}
+
+fn sign(file: &Path, key: &Path, is_new: bool, look: &Look) -> Result<u8> {
+    let password = std::env::var("LANTERN_KEY_PASSWORD").ok();
+    let password = password.filter(|password| !password.is_empty());
+    if is_new {
+        signing::new_key(key, password.clone())?;
+    }
+    let (signature, public) = signing::sign(file, key, password)?;
+    if look.json {
+        look.answer(&answers::CatalogueSigned {
+            signature,
+            key: public,
+        });
+        return Ok(fail::DONE);
+    }
+    let text = format!("{} is signed: {}", shell_word(file), shell_word(&signature));
+    look.say(&look.paint(Means::Good, &text));
+    look.say("Who uses it states in lantern.toml:");
+    let at = file.to_string_lossy();
+    look.say(&format!(
+        "  catalogues = [{{ at = {at:?}, key = \"{public}\" }}]"
+    ));
+    Ok(fail::DONE)
 }
 
 fn family_of(named: Option<&str>, common: &Common) -> Result<Family> {
@@ -82,7 +124,7 @@ fn family_of(named: Option<&str>, common: &Common) -> Result<Family> {
 
 fn make(
     (folder, family, said): (&Path, &Family, &str),
-    name: Option<&str>,
+    (name, url): (Option<&str>, Option<&str>),
     again: bool,
     look: &Look,
 ) -> Result<u8> {
@@ -96,7 +138,7 @@ fn make(
         return Err(Error::InTheWay(file));
     }
     let made = during("releases are read", || {
-        listing::make(folder, family, &called)
+        listing::make(folder, family, &called, url)
     });
     let made = made?;
     let own = |at: &str| at.ends_with(".catalogue.json");

@@ -279,6 +279,18 @@ fn every_answer_is_as_its_schema_says() {
         format!("{settings}\n{recipe}"),
     );
     meet("Acquired", 0, &terrace(&["acquire", "5.3.0"]));
+    meet(
+        "CatalogueSigned",
+        0,
+        &[
+            "catalogue",
+            "sign",
+            "depot/verdance.catalogue.json",
+            "--key",
+            "depot.key",
+            "--new-key",
+        ],
+    );
     meet("Gathered", 0, &terrace(&["gather"]));
     meet("StoreCleaned", 0, &terrace(&["gather", "--clean", "1GB"]));
     meet("Pages", 0, &["docs", "json"]);

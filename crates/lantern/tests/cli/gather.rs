@@ -423,6 +423,109 @@ fn what_a_person_has_fetched_is_known_by_what_it_is() {
     );
 }
 
+/// Who states a key has only what is signed by it, and nothing that is older than what he has seen.
+#[test]
+fn a_signed_catalogue_is_believed_and_no_other_one() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    let catalogue = "depot/verdance.catalogue.json";
+    let sign = [
+        "catalogue",
+        "sign",
+        catalogue,
+        "--key",
+        "depot.key",
+        "--new-key",
+    ];
+    let told = world.lantern(&sign);
+    let json = world.ok(&[
+        "catalogue",
+        "sign",
+        catalogue,
+        "--key",
+        "depot.key",
+        "--json",
+    ]);
+    let json: serde_json::Value = serde_json::from_str(&json).unwrap();
+    let key = json["key"].as_str().unwrap();
+    assert_snapshot!("catalogue_sign", told.replace(key, "KEY"));
+    assert_snapshot!("catalogue_sign_again", world.lantern(&sign));
+    let rights = fs::metadata(world.path("depot.key")).unwrap().permissions();
+    assert_eq!(
+        std::os::unix::fs::PermissionsExt::mode(&rights) & 0o777,
+        0o600
+    );
+    let url = format!("{}/verdance.catalogue.json", depot.http);
+    let file = "halcyon-terrace/lantern.toml";
+    let text = world.read(file);
+    world.write(
+        file,
+        format!("catalogues = [{{ at = \"{url}\", key = \"{key}\" }}]\n{text}"),
+    );
+    let outlook =
+        || depot.told(&world.lantern(&["outlook", "--to", "5.4", "--server", "halcyon-terrace"]));
+    assert!(outlook().contains("ready 2.2.0"));
+    let signature = format!("{catalogue}.minisig");
+    let old = (world.read(catalogue), world.read(&signature));
+    std::thread::sleep(std::time::Duration::from_millis(1100));
+    world.edit(catalogue, "\"Verdance depot\"", "\"Verdance depot, later\"");
+    assert_snapshot!("catalogue_wrong_signature", outlook());
+    world.ok(&sign[..5]);
+    assert!(outlook().contains("ready 2.2.0"));
+    world.write(catalogue, old.0);
+    world.write(&signature, old.1);
+    let older = regex::Regex::new("[0-9]+ s earlier").unwrap();
+    assert_snapshot!("catalogue_older", older.replace(&outlook(), "N s earlier"));
+    fs::remove_file(world.path(&signature)).unwrap();
+    assert_snapshot!("catalogue_unsigned", outlook());
+}
+
+#[test]
+fn a_catalogue_of_a_folder_names_its_addresses() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    let make = [
+        "catalogue",
+        "make",
+        "depot/releases",
+        "--family",
+        "halcyon",
+        "--url",
+        &format!("{}/releases", depot.http),
+    ];
+    world.ok(&make);
+    world.copy(
+        "depot/releases/releases.catalogue.json",
+        "elsewhere.catalogue.json",
+    );
+    let plan = [
+        "plan",
+        "--to",
+        "5.4",
+        "--catalogue",
+        "elsewhere.catalogue.json",
+        "--gather",
+        "--server",
+        "halcyon-terrace",
+    ];
+    let told = depot.told(&world.lantern(&plan));
+    assert!(
+        told.contains("exit status 0") && told.matches("  fetched ").count() == 9,
+        "{told}"
+    );
+    let wrong = [
+        "catalogue",
+        "make",
+        "depot/releases",
+        "--family",
+        "halcyon",
+        "--again",
+        "--url",
+        "ftp://depot.example",
+    ];
+    assert_snapshot!("catalogue_make_wrong_url", world.lantern(&wrong));
+}
+
 #[test]
 fn two_catalogues_are_one_list() {
     let world = World::adopted();
