@@ -52,6 +52,7 @@ pub mod inventory;
 pub mod json;
 pub mod launch;
 pub mod link;
+pub mod listing;
 pub mod operation;
 pub mod order;
 pub mod outlook;

@@ -10,6 +10,8 @@ const ALLOWED: &[&str] = &[
     "blake3",
     "encoding_rs",
     "foldhash",
+    "html5gum",
+    "url",
     "globset",
     "java-properties",
     "jsonc-parser",

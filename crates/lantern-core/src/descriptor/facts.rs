@@ -14,7 +14,11 @@ const LONGEST_ID: usize = 200;
 
 impl Source for Lookups<'_> {
     fn text(&self, field: &str) -> Option<String> {
-        self.text_of(self.rule(field))
+        let text = self.text_of(self.rule(field))?;
+        let meant = self
+            .meant
+            .and_then(|meant| meant.words.get(field)?.get(&text));
+        Some(meant.cloned().unwrap_or(text))
     }
 
     fn pairs(&self, field: &str) -> Result<Vec<(String, String)>, Misread> {
@@ -23,7 +27,7 @@ impl Source for Lookups<'_> {
 }
 
 impl Lookups<'_> {
-    pub(super) fn described(&self) -> Result<Described, DescriptorFault> {
+    pub(crate) fn described(&self) -> Result<Described, DescriptorFault> {
         self.read().map_err(|misread| self.located(misread))
     }
 
@@ -31,7 +35,10 @@ impl Lookups<'_> {
         let (reader, family) = (self.subject.reader, self.subject.family);
         let id = self.text("id");
         let id = id.as_deref().unwrap_or_else(|| self.subject.stem());
-        let id = family.ids.spell(id);
+        let id = match self.meant.and_then(|meant| meant.ids.get(id)) {
+            Some(ours) => ours.clone(),
+            None => family.ids.spell(id),
+        };
         let is_odd = id.chars().any(|c| c.is_control() || "/\\".contains(c));
         if id.is_empty() || id.len() > LONGEST_ID || is_odd {
             return Err(Misread::new(&id, format!("the id {id:?} cannot be used")));

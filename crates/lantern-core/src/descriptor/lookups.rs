@@ -4,17 +4,28 @@ use super::{DescriptorFault, Found, Subject, unpacked_name};
 use crate::document::{self, Node, Table};
 use crate::facts::Misread;
 use crate::family::{FieldRule, Item, Lookup};
+use std::collections::BTreeMap;
 
 /// All that a component's descriptor files say, to look things up in.
-pub(super) struct Lookups<'a> {
-    pub(super) subject: &'a Subject<'a>,
+pub(crate) struct Lookups<'a> {
+    pub(super) subject: Subject<'a>,
     top: Table,
     found: &'a [Found],
+    pub(super) meant: Option<Meant<'a>>,
+}
+
+/// What somebody else's words mean here.
+#[derive(Clone, Copy)]
+pub(crate) struct Meant<'a> {
+    /// By field: their words with ours.
+    pub(crate) words: &'a BTreeMap<String, BTreeMap<String, String>>,
+    /// Their ids with ours.
+    pub(crate) ids: &'a BTreeMap<String, String>,
 }
 
 impl<'a> Lookups<'a> {
     pub(super) fn open(
-        subject: &'a Subject<'a>,
+        subject: &Subject<'a>,
         found: &'a [Found],
     ) -> Result<Lookups<'a>, DescriptorFault> {
         let mut top = Table::new();
@@ -35,14 +46,25 @@ impl<'a> Lookups<'a> {
             }
         }
         Ok(Lookups {
-            subject,
+            subject: *subject,
             top,
             found,
+            meant: None,
         })
     }
 
+    /// What a table says that was found elsewhere.
+    pub(crate) fn of_table(subject: Subject<'a>, top: Table, meant: Meant<'a>) -> Lookups<'a> {
+        Lookups {
+            subject,
+            top,
+            found: &[],
+            meant: Some(meant),
+        }
+    }
+
     /// The first place of a rule where something stands that its pattern knows.
-    pub(super) fn first<'r>(&self, rule: &'r FieldRule) -> Option<(&'r Lookup, Node)> {
+    pub(crate) fn first<'r>(&self, rule: &'r FieldRule) -> Option<(&'r Lookup, Node)> {
         rule.0.iter().find_map(|lookup| {
             let node = match (&lookup.value, lookup.at.as_deref()) {
                 (Some(value), _) => return Some((lookup, Node::Text(value.clone()))),
@@ -64,20 +86,37 @@ impl<'a> Lookups<'a> {
 
     /// What stands at a path of keys; a key may hold dots itself.
     fn at(&self, path: &str) -> Option<&Node> {
-        fn find<'n>(table: &'n Table, path: &str) -> Option<&'n Node> {
-            if let Some(node) = table.get(path) {
-                return Some(node);
-            }
-            path.match_indices('.')
-                .find_map(|(dot, _)| match table.get(&path[..dot]) {
-                    Some(Node::Table(inner)) => find(inner, &path[dot + 1..]),
-                    _ => None,
-                })
-        }
-        find(&self.top, path)
+        document::at(&self.top, path)
     }
 
-    pub(super) fn text_of(&self, rule: &FieldRule) -> Option<String> {
+    /// All texts at the place that counts: of a list, each.
+    pub(crate) fn texts_of(&self, rule: &FieldRule) -> Vec<String> {
+        let Some((lookup, node)) = self.first(rule) else {
+            return Vec::new();
+        };
+        let texts: Vec<String> = match node {
+            Node::Text(text) => vec![text],
+            Node::List(items) => items
+                .into_iter()
+                .filter_map(|item| match item {
+                    Node::Text(text) => Some(text),
+                    _ => None,
+                })
+                .collect(),
+            Node::Table(_) => return self.text_of(rule).into_iter().collect(),
+        };
+        let made = texts.iter().filter_map(|text| {
+            let text = match &lookup.pattern {
+                Some(pattern) => pattern.capture("value", text)?,
+                None => text.trim(),
+            };
+            let template = lookup.template.as_deref().unwrap_or("{}");
+            (!text.is_empty()).then(|| template.replace("{}", text))
+        });
+        made.collect()
+    }
+
+    pub(crate) fn text_of(&self, rule: &FieldRule) -> Option<String> {
         let (lookup, node) = self.first(rule)?;
         let text = match &node {
             Node::Text(text) => text.as_str(),
@@ -106,7 +145,11 @@ impl<'a> Lookups<'a> {
     pub(super) fn pairs_of(&self, rule: &FieldRule) -> Result<Vec<(String, String)>, Misread> {
         let ids = &self.subject.family.ids;
         let pairs = self.raw_pairs_of(rule)?.into_iter();
-        Ok(pairs.map(|(id, range)| (ids.spell(&id), range)).collect())
+        let meant = |id: String| match self.meant.and_then(|meant| meant.ids.get(&id)) {
+            Some(ours) => ours.clone(),
+            None => ids.spell(&id),
+        };
+        Ok(pairs.map(|(id, range)| (meant(id), range)).collect())
     }
 
     /// As [`Lookups::pairs_of`], with texts that are no ids.

@@ -9,7 +9,7 @@ use crate::document::Node;
 use crate::facts::Facts;
 use crate::family::{Family, Reader};
 use crate::path::RelPath;
-use lookups::Lookups;
+pub(crate) use lookups::{Lookups, Meant};
 pub use needs::needing;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -149,29 +149,35 @@ pub fn read(subject: &Subject<'_>, found: &[Found]) -> Result<Described, Descrip
 /// # Errors
 /// On text that the notation cannot read.
 pub fn explain(subject: &Subject<'_>, found: &[Found]) -> Result<Vec<Told>, DescriptorFault> {
-    let lookups = Lookups::open(subject, found)?;
-    let mut told = Vec::new();
-    for (field, rule, is_list) in subject.reader.fields.all() {
-        let Some((lookup, node)) = lookups.first(rule) else {
-            continue;
-        };
-        let text = if is_list {
-            let pairs = lookups
-                .pairs_of(rule)
-                .map_err(|misread| lookups.located(misread))?
-                .into_iter();
-            let words = pairs.map(|(id, range)| format!("{id} {range}").trim().to_owned());
-            words.collect::<Vec<_>>().join(", ")
-        } else {
-            lookups.text_of(rule).unwrap_or_else(|| shown(&node))
-        };
-        told.push(Told {
-            field,
-            at: lookup.at.clone().unwrap_or_else(|| "value".into()),
-            text,
-        });
+    Lookups::open(subject, found)?.told()
+}
+
+impl Lookups<'_> {
+    /// Field by field, what is found where.
+    pub(crate) fn told(&self) -> Result<Vec<Told>, DescriptorFault> {
+        let mut told = Vec::new();
+        for (field, rule, is_list) in self.subject.reader.fields.all() {
+            let Some((lookup, node)) = self.first(rule) else {
+                continue;
+            };
+            let text = if is_list {
+                let pairs = self
+                    .pairs_of(rule)
+                    .map_err(|misread| self.located(misread))?
+                    .into_iter();
+                let words = pairs.map(|(id, range)| format!("{id} {range}").trim().to_owned());
+                words.collect::<Vec<_>>().join(", ")
+            } else {
+                self.text_of(rule).unwrap_or_else(|| shown(&node))
+            };
+            told.push(Told {
+                field,
+                at: lookup.at.clone().unwrap_or_else(|| "value".into()),
+                text,
+            });
+        }
+        Ok(told)
     }
-    Ok(told)
 }
 
 fn shown(node: &Node) -> String {

@@ -50,6 +50,42 @@ pub fn parse(file: &DescriptorFile, text: &str) -> Result<Table, TextFault> {
     }
 }
 
+/// Reads a text in a notation that needs no more words about it.
+///
+/// # Errors
+/// As [`parse`].
+pub fn read(notation: TextNotation, text: &str) -> Result<Table, TextFault> {
+    match notation {
+        TextNotation::Xml => xml::parse(text),
+        _ => json::parse(text),
+    }
+}
+
+/// What stands at a path of keys; a key may hold dots itself, and an item of a list is its number, from 0.
+pub fn at<'n>(table: &'n Table, path: &str) -> Option<&'n Node> {
+    if let Some(node) = table.get(path) {
+        return Some(node);
+    }
+    let mut dots = path.match_indices('.').map(|(dot, _)| dot);
+    dots.find_map(|dot| below(table.get(&path[..dot])?, &path[dot + 1..]))
+}
+
+fn below<'n>(node: &'n Node, path: &str) -> Option<&'n Node> {
+    match node {
+        Node::Table(table) => at(table, path),
+        Node::List(items) => {
+            let (number, rest) = path.split_once('.').unwrap_or((path, ""));
+            let item = items.get(number.parse::<usize>().ok()?)?;
+            if rest.is_empty() {
+                Some(item)
+            } else {
+                below(item, rest)
+            }
+        }
+        Node::Text(_) => None,
+    }
+}
+
 /// Adds a value to a table; a second one of the same name makes a list of both.
 fn put(table: &mut Table, name: String, value: Node) {
     match table.get_mut(&name) {

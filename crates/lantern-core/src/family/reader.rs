@@ -85,6 +85,18 @@ pub struct Reader {
 }
 
 impl Reader {
+    /// One of what stands nowhere on a disk: only its fields count.
+    pub fn of_fields(name: &str, kind: Kind, fields: Fields) -> Reader {
+        let bare = "name = ''\nkind = 'addon'\nshape = 'file'";
+        let bare: Reader = toml_edit::de::from_str(bare).expect("it is a reader");
+        Reader {
+            name: name.to_owned(),
+            kind,
+            fields,
+            ..bare
+        }
+    }
+
     /// The folder of a release that goes to the component's own place, with a `/`; empty where all of it does.
     pub fn home_in_release(&self) -> String {
         let place = self
