@@ -70,7 +70,7 @@ fn fresh() -> u64 {
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct FileFields {
-    /// Its addresses; `{id}`, `{version}` and `{name}` are filled in.
+    /// Its addresses; `{id}` (as the listing calls it), `{version}` and `{name}` are filled in.
     pub urls: FieldRule,
     /// What it is called.
     pub name: FieldRule,
@@ -405,13 +405,17 @@ impl Listing {
 
     fn offer(&self, item: Table, asked: Asked<'_>, family: &Family) -> Result<Offer, String> {
         let lookups = self.lookups(item, asked, family);
-        let described = lookups.described().map_err(|fault| fault.why)?;
+        let version = lookups.text_of(self.reader.fields.rule("version"));
+        let described = lookups.described().map_err(|fault| match &version {
+            Some(version) => format!("{version}: {}", fault.why),
+            None => fault.why,
+        })?;
         let facts = described.facts;
         if described.version_from == VersionFrom::Content {
             return Err(format!("{}: it states no version", facts.id));
         }
         let say = |why: String| format!("{} {}: {why}", facts.id, facts.version);
-        let supply = self.supply(&lookups, &facts.id, &facts.version.to_string(), asked.url);
+        let supply = self.supply(&lookups, &facts.id, &facts.version.to_string(), asked);
         let supply = supply.map_err(say)?;
         let blake3 = supply.check(HashKind::Blake3);
         let blake3 = blake3.map(|check| check.hex.clone()).unwrap_or_default();
@@ -432,12 +436,16 @@ impl Listing {
         lookups: &Lookups<'_>,
         id: &Id,
         version: &str,
-        from: &str,
+        Asked {
+            id: called,
+            url: from,
+            ..
+        }: Asked<'_>,
     ) -> Result<Supply, String> {
         let file = &self.file;
         let name = lookups.text_of(&file.name);
         let filled = |url: String| {
-            let url = url.replace("{id}", &encoded(id.as_str()));
+            let url = url.replace("{id}", &encoded(called.unwrap_or(id.as_str())));
             let url = url.replace("{version}", &encoded(version));
             url.replace("{name}", &encoded(name.as_deref().unwrap_or_default()))
         };
@@ -631,7 +639,7 @@ pattern = '^(latest|recommended)$'
         {"id":"fern","kind":"addon","version":"1.2","server":"=5.4","needs":{"ivy":">=2"},"side":"both","channel":"early"}
           {"name":"fern 1.2.bloom","urls":["https://market.example/dl/fern%201.2.bloom"],"checks":[{"kind":"sha1","hex":"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"}],"bytes":12}
         left out 3: fern: it states no version
-        left out 4: unknown variant `nightly`, expected `stable` or `early`
+        left out 4: 1.3: unknown variant `nightly`, expected `stable` or `early`
         left out 5: fern 1.4: ftp://x/y is no http or https address
         left out 6: fern 1.5: archive.bytes: "many" is no number
         left out 7: fern 1.6: archive.name: "../y" is no file name
@@ -649,9 +657,9 @@ pattern = '^(latest|recommended)$'
         let by_name = "format = 1\nname = 'x'\nanswers = 'json'\nitems = 'versions'\n[ask]\nurl = 'https://a.example/{id}'\n[fields]\nversion = '$key'\n[archive]\nurls = { value = 'files/{id}/{version}.bloom' }\n";
         insta::assert_snapshot!(told(by_name, Some("4711"), r#"{"versions": {"1.0": {"x": 1}, "1.1": {}}}"#), @r#"
         {"id":"fern","kind":"addon","version":"1.0"}
-          {"name":"1.0.bloom","urls":["https://market.example/api/files/fern/1.0.bloom"]}
+          {"name":"1.0.bloom","urls":["https://market.example/api/files/4711/1.0.bloom"]}
         {"id":"fern","kind":"addon","version":"1.1"}
-          {"name":"1.1.bloom","urls":["https://market.example/api/files/fern/1.1.bloom"]}
+          {"name":"1.1.bloom","urls":["https://market.example/api/files/4711/1.1.bloom"]}
         None
         "#);
         let at_the_top = by_name
@@ -659,7 +667,7 @@ pattern = '^(latest|recommended)$'
             .replace("$key", "v");
         insta::assert_snapshot!(told(&at_the_top, Some("4711"), r#"[{"v": "1.0"}]"#), @r#"
         {"id":"fern","kind":"addon","version":"1.0"}
-          {"name":"1.0.bloom","urls":["https://market.example/api/files/fern/1.0.bloom"]}
+          {"name":"1.0.bloom","urls":["https://market.example/api/files/4711/1.0.bloom"]}
         None
         "#);
     }

@@ -3,6 +3,8 @@
 use crate::config::Server;
 use crate::downloads::Downloads;
 use crate::error::{Error, Result};
+use crate::gather::Stale;
+use crate::listings::Listed;
 use crate::place::here;
 use crate::release;
 use crate::signing;
@@ -21,17 +23,6 @@ use url::Url;
 /// The address that a catalogue is named by, where it is no file.
 pub fn web_address(path: &Path) -> Option<&str> {
     path.to_str().filter(|text| is_web(text))
-}
-
-/// A catalogue that could not be asked, and stands as it was when somebody answered last.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Stale {
-    /// Its address.
-    pub url: String,
-    /// Why it could not be asked.
-    pub why: String,
-    /// How old the copy is, in seconds.
-    pub age: u64,
 }
 
 /// What is on offer, and what had to be left out.
@@ -107,6 +98,16 @@ impl Depot {
             Some(url) => self.add_from_web(&url, &text, &server.family),
             None => self.add_catalogue(path, &server.family),
         };
+    }
+
+    /// Adds what somebody else's listing has.
+    pub fn add_listed(&mut self, listed: Listed, path: &Path) {
+        let shown = path.display().to_string();
+        self.left_out.extend(listed.left_out);
+        self.stale.extend(listed.stale);
+        for offer in listed.offers {
+            self.add_offer(offer, &shown);
+        }
     }
 
     fn add_text(

@@ -17,11 +17,20 @@ use crate::survey::fault::SurveyFault;
 use crate::told::plain;
 use crate::web::fault::WebFault;
 use lantern_core::catalogue::CatalogueFault;
+use lantern_core::listing::ListingFault;
 use lantern_core::path::{PathFault, RelPath};
 use lantern_core::plan::DrawFault;
 use lantern_core::version::{RangeFault, VersionFault};
 use std::io;
 use std::path::{Path, PathBuf};
+
+impl Error {
+    /// Whether somebody on the web said that there is no such thing.
+    pub(crate) fn is_not_there(&self) -> bool {
+        let gone = |status: u16| matches!(status, 404 | 410);
+        matches!(self, Error::Web { fault: WebFault::Status { status, .. }, .. } if gone(*status))
+    }
+}
 
 /// The result of everything in this crate.
 pub type Result<T, E = Error> = std::result::Result<T, E>;
@@ -68,6 +77,17 @@ pub enum Error {
         path: PathBuf,
         /// What is wrong.
         fault: SigningFault,
+    },
+    /// A listing is asked for each component by itself, and none was named.
+    #[error("{} asks for each component by itself, and none is named", .0.display())]
+    WhichComponent(PathBuf),
+    /// Somebody else's listing cannot be used.
+    #[error("{at}: {fault}")]
+    Listing {
+        /// The mapping, or the address of an answer.
+        at: String,
+        /// What is wrong.
+        fault: ListingFault,
     },
     /// A catalogue on the web cannot be had.
     #[error("the catalogue {url}: {fault}")]

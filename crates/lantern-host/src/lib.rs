@@ -20,6 +20,7 @@
 //! | [`gather`] | the store of what was fetched, and the fetching |
 //! | [`signing`] | signatures of catalogues |
 //! | [`depot`] | catalogues and drop folders |
+//! | [`listings`] | other people's listings, asked page by page |
 //! | [`listing`] | catalogues made of folders of releases |
 //! | [`planning`] | from the question to the plan |
 //! | [`editor`] | the administrator's own editor |
@@ -60,6 +61,7 @@ pub mod known;
 mod layers;
 pub mod ledger;
 pub mod listing;
+pub mod listings;
 pub mod lock;
 pub mod meter;
 pub mod place;

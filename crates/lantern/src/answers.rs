@@ -5,6 +5,7 @@
 use lantern_core::check::Remark;
 use lantern_core::clients::ClientList;
 use lantern_core::component::{Id, Kind, Runs};
+use lantern_core::descriptor::Told;
 use lantern_core::descriptor::VersionFrom;
 use lantern_core::facts::WrittenRelease;
 use lantern_core::health::StartReport;
@@ -16,7 +17,7 @@ use lantern_core::outlook::{Outlook, Standing, Together};
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
 use lantern_core::resolve::{Choice, Explanation, Reason, Selection, WhyNot};
-use lantern_core::supply::HashKind;
+use lantern_core::supply::{HashKind, Supply};
 use lantern_core::version::Version;
 use lantern_host::armed::Armed;
 use lantern_host::backup::{Manifest, Page};
@@ -79,6 +80,7 @@ answers!(
     FamilyWritten<'_>,
     Files<'_>,
     Gathered,
+    ListingChecked,
     StoreCleaned,
     History,
     HistoryThinned,
@@ -122,6 +124,30 @@ pub struct Acquired {
     pub runtime: Option<String>,
     /// How it ended, where that was a failure that the recipe allows.
     pub failed: Option<String>,
+}
+
+/// `catalogue check`, of a mapping for somebody else's listing
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ListingChecked {
+    /// The address that was asked.
+    pub url: String,
+    /// What was made of its answer.
+    pub releases: Vec<ListedRelease>,
+}
+
+/// A release of somebody else's listing, with what the mapping makes of it.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ListedRelease {
+    /// What was found where.
+    pub facts: Vec<Told>,
+    /// Its id here.
+    pub id: Option<String>,
+    /// Its version.
+    pub version: Option<String>,
+    /// Where its file can be had, with its hashes.
+    pub file: Option<Supply>,
+    /// Why it cannot be used.
+    pub problem: Option<String>,
 }
 
 /// `catalogue sign`

@@ -138,6 +138,10 @@ fn advice(error: &Error, common: &Common) -> String {
             "Name a PEM file with certificates: lantern docs lantern-toml".into()
         }
         Error::NoKey { .. } => "See [[gather.key]]: lantern docs lantern-toml".into(),
+        Error::WhichComponent(_) => "Name one as the listing calls it: --id ID".into(),
+        Error::Listing { .. } => {
+            "Correct the mapping: lantern docs listing. What it makes of an answer: lantern catalogue check FILE.listing.toml".into()
+        }
         Error::Signing { path, fault } => of_signing(path, fault),
         Error::Web { fault, .. } => of_web(fault),
         Error::Archive { .. } => "Download it again. Nothing was written.".into(),

@@ -92,6 +92,9 @@ pub struct Config {
     /// Components that may be lost where nothing of them fits.
     #[serde(default)]
     pub droppable: Vec<String>,
+    /// What components are called in other people's listings.
+    #[serde(default)]
+    pub ids: BTreeMap<Id, String>,
     /// Components that are held at a version, or at the `latest` for the server version.
     #[serde(default)]
     pub hold: BTreeMap<Id, String>,

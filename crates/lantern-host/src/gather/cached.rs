@@ -3,13 +3,21 @@
 
 use super::{Gatherer, Store};
 use crate::error::{Error, Result};
+use crate::interrupt;
 use crate::place::here;
-use crate::web::address;
 use crate::web::fault::WebFault;
+use crate::web::{Answer, Ask, address};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
+use std::time::Duration;
 use url::Url;
 
+/// So often is somebody asked who has trouble, or was asked too often.
+const MOST_TRIES: usize = 4;
+/// The first pause; each later one is twice as long.
+const PAUSE: Duration = Duration::from_millis(500);
+/// Nobody is waited for longer than this.
+const LONGEST_PAUSE: Duration = Duration::from_secs(120);
 /// No catalogue is longer, in bytes.
 const LONGEST: u64 = 512 << 20;
 
@@ -22,6 +30,17 @@ pub struct Text {
     pub text: String,
     /// Where nobody answered: why, and how old the copy is, in seconds.
     pub stale: Option<(WebFault, u64)>,
+}
+
+/// An address that could not be asked, and what it gave when somebody answered last counts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Stale {
+    /// The address.
+    pub url: String,
+    /// Why it could not be asked.
+    pub why: String,
+    /// How old the copy is, in seconds.
+    pub age: u64,
 }
 
 /// What is known of a copy.
@@ -43,6 +62,14 @@ impl Store {
         )
     }
 
+    /// Whether what an address gave is no older than that.
+    pub fn is_fresh(&self, url: &str, fresh: Duration) -> bool {
+        let age = address(url)
+            .ok()
+            .and_then(|url| here::age(&self.copies(&url).1));
+        age.is_some_and(|age| Duration::from_secs(age) < fresh)
+    }
+
     /// What an address gave when it was asked last.
     pub fn copy_of(&self, url: &str) -> Option<(Url, String)> {
         let url = address(url).ok()?;
@@ -52,11 +79,47 @@ impl Store {
 }
 
 impl Gatherer {
+    /// Asks; where it is too much, or there is trouble at the other end, again after a while.
+    fn answer(&self, url: &Url, ask: &Ask) -> Result<Answer, WebFault> {
+        let mut pause = PAUSE;
+        for _ in 1..MOST_TRIES {
+            match self.web().get(url, ask) {
+                Err(fault @ WebFault::Status { .. }) if fault.may_pass() => {
+                    let wait = fault.wait().unwrap_or(pause);
+                    if wait > LONGEST_PAUSE || !interrupt::pause(wait) {
+                        return Err(fault);
+                    }
+                    pause *= 2;
+                }
+                answer => return answer,
+            }
+        }
+        self.web().get(url, ask)
+    }
+
     /// The text at an address: as it is by now, or as it was when somebody answered last.
     ///
     /// # Errors
     /// When it cannot be had and never was, or is no text.
     pub fn text(&self, url: &str) -> Result<Text> {
+        self.text_within(url, None)
+    }
+
+    /// As [`Gatherer::text`]; what is no older than that is taken as it is.
+    ///
+    /// # Errors
+    /// As [`Gatherer::text`].
+    pub fn text_within(&self, url: &str, fresh: Option<Duration>) -> Result<Text> {
+        if let Some(fresh) = fresh
+            && self.store.is_fresh(url, fresh)
+            && let Some((url, text)) = self.store.copy_of(url)
+        {
+            return Ok(Text {
+                url,
+                text,
+                stale: None,
+            });
+        }
         let failed = |fault: WebFault| Error::Web {
             url: url.to_owned(),
             fault,
@@ -80,8 +143,10 @@ impl Gatherer {
             }
         }
         let no_text = |_| failed(WebFault::Other("it is no UTF-8 text".into()));
-        let answer = match self.web().get(&url, &ask) {
+        let answer = match self.answer(&url, &ask) {
             Ok(answer) if answer.status == 304 && kept.is_some() => {
+                // It was looked at just now.
+                here::touch(&about);
                 return Ok(Text {
                     text: here::read_text(&copy)?,
                     url,

@@ -9,7 +9,7 @@ mod one;
 mod store;
 mod words;
 
-pub use cached::Text;
+pub use cached::{Stale, Text};
 pub use dropped::{Found, find};
 pub use one::Come;
 pub use store::{Store, Stored};

@@ -199,6 +199,12 @@ pub(crate) fn remove_empty(folder: &Path) {
     let _ = fs::remove_dir(folder);
 }
 
+/// Has a file look as if it had been written just now.
+pub(crate) fn touch(path: &Path) {
+    let file = OpenOptions::new().append(true).open(path);
+    let _ = file.and_then(|file| file.set_modified(std::time::SystemTime::now()));
+}
+
 /// How long ago a file was written, in seconds.
 pub(crate) fn age(path: &Path) -> Option<u64> {
     let modified = fs::metadata(path).ok()?.modified().ok()?;

@@ -23,14 +23,15 @@ pub use values::{Values, set_at_once, set_value, values};
 use crate::acquire;
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
-use crate::depot::{Depot, Stale, web_address};
+use crate::depot::{Depot, web_address};
 use crate::downloads::Downloads;
 use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::frameworks;
-use crate::gather::Store;
+use crate::gather::{Gatherer, Stale, Store};
 use crate::layers;
 use crate::ledger::Ledger;
+use crate::listings;
 use crate::place::here;
 use crate::planning::fault::PlanningFault;
 use crate::release::payload;
@@ -42,6 +43,7 @@ use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::Ground;
 use lantern_core::inventory::{Inventory, Remembered, arrange_by_name, compare, united};
+use lantern_core::listing::Listing;
 use lantern_core::order::Arrangement;
 use lantern_core::outlook;
 use lantern_core::patch::Patch;
@@ -171,7 +173,7 @@ pub fn question<'a>(
     let mut again = BTreeSet::new();
     if !frameworks::unknown(&survey).is_empty() {
         let mut downloads = Downloads::new(ledger);
-        let offers = depot(server, sources, &mut downloads)?.offers;
+        let offers = depot(server, &survey, (sources, terms), &mut downloads)?.offers;
         let (learned, silent) =
             frameworks::learn(server, ledger, &survey, &offers, &mut downloads)?;
         downloads.remember()?;
@@ -189,7 +191,7 @@ pub fn question<'a>(
     }
     let ledger: &'a Ledger = ledger;
     let mut downloads = Downloads::new(ledger);
-    let depot = depot(server, sources, &mut downloads)?;
+    let depot = depot(server, &survey, (sources, terms), &mut downloads)?;
     downloads.remember()?;
     let mut variants = ledger.variants()?;
     for text in &terms.variant {
@@ -280,11 +282,26 @@ fn carried_once(survey: &Survey) -> Result<()> {
     Ok(())
 }
 
-/// Everything that is on offer: catalogues, drop folders, and what recipes have made.
-fn depot(server: &Server, sources: &Sources, downloads: &mut Downloads<'_>) -> Result<Depot> {
+/// Everything that is on offer: catalogues, other people's listings, drop folders, and what recipes have made.
+fn depot(
+    server: &Server,
+    survey: &Survey,
+    (sources, terms): (&Sources, &Terms),
+    downloads: &mut Downloads<'_>,
+) -> Result<Depot> {
     let mut depot = Depot::default();
     let mut gatherer = None;
     for path in server.catalogues().iter().chain(&sources.catalogues) {
+        if listings::is_one(path) {
+            let gatherer = match &mut gatherer {
+                Some(gatherer) => gatherer,
+                none => none.insert(server.gatherer()?),
+            };
+            let listing = listings::read(path)?;
+            let listed = ask(server, survey, terms, &listing, gatherer)?;
+            depot.add_listed(listed, path);
+            continue;
+        }
         let key = server.key_of(path);
         let Some(url) = web_address(path) else {
             if let Some(key) = key {
@@ -323,6 +340,38 @@ fn depot(server: &Server, sources: &Sources, downloads: &mut Downloads<'_>) -> R
         depot.add_acquired(&made, &server.family, downloads)?;
     }
     Ok(depot)
+}
+
+/// Asks somebody else's listing for what is installed, or is to come in.
+fn ask(
+    server: &Server,
+    survey: &Survey,
+    terms: &Terms,
+    listing: &Listing,
+    gatherer: &Gatherer,
+) -> Result<listings::Listed> {
+    let components = survey.inventory.components.iter();
+    let mut matter: BTreeSet<Id> = components
+        .filter(|component| component.group.is_none())
+        .map(|component| component.facts.id.clone())
+        .collect();
+    matter.extend(ids(server, &terms.add));
+    let build = Id::new(&server.family.build.id);
+    let installed = survey
+        .inventory
+        .get(&build)
+        .map(|it| it.facts.version.to_string());
+    let to = match terms.to.as_str() {
+        SAME | BEST => installed.unwrap_or_default(),
+        to => to.to_owned(),
+    };
+    let question = listings::Question {
+        ids: &matter,
+        called: &server.config.ids,
+        server: &to,
+        family: &server.family,
+    };
+    listings::ask(listing, question, gatherer)
 }
 
 /// Whether a catalogue on this machine is signed as it has to be.
@@ -781,6 +830,16 @@ fn stage(
                 to = plan.to
             );
             plan.notes.insert(0, note);
+        }
+    }
+    for choice in &selection.choices {
+        let offer = choice.offer.map(|offer| &request.offers[offer]);
+        let supply = offer.and_then(|offer| offer.supply.as_ref());
+        if let Some(supply) = supply.filter(|supply| supply.checks.is_empty()) {
+            plan.notes.push(format!(
+                "{} {}: nobody states a hash of {}, so nothing says that what came is what was meant",
+                choice.id, choice.to, supply.name
+            ));
         }
     }
     for (offer, choice) in unused_by_hand(request, selection) {

@@ -7,10 +7,16 @@ use crate::look::{Look, Means, count};
 use crate::progress::during;
 use clap::{Args, Subcommand};
 use lantern_core::family::Family;
+use lantern_core::listing::Seen;
 use lantern_host::config::Server;
+use lantern_host::gather::{GatherWords, Gatherer};
 use lantern_host::place::here;
-use lantern_host::{Error, Result, config, listing, signing};
+use lantern_host::{Error, Result, config, listing, listings, signing};
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
+
+/// So many releases of a listing are shown.
+const SHOWN_RELEASES: usize = 5;
 
 /// Make a catalogue of a folder of releases, check one, and sign it
 #[derive(Debug, Args)]
@@ -54,7 +60,7 @@ enum CatalogueCommand {
         #[arg(long)]
         new_key: bool,
     },
-    /// Read a catalogue, and look whether each archive is there and is what it says
+    /// Read a catalogue, and look whether each archive is there and is what it says; of a mapping, what it makes of an answer
     Check {
         /// The catalogue
         #[arg(value_name = "FILE")]
@@ -62,6 +68,9 @@ enum CatalogueCommand {
         /// The family in whose notations its versions are written; else that of --server
         #[arg(long, value_name = "NAME")]
         family: Option<String>,
+        /// Of a mapping for somebody else's listing: the component to ask for, as the listing calls it
+        #[arg(long, value_name = "ID")]
+        id: Option<String>,
     },
 }
 
@@ -85,8 +94,12 @@ pub fn run(args: &CatalogueArgs, common: &Common, look: &Look) -> Result<u8> {
             make((folder, &family, &said), names, *again, look)
         }
         CatalogueCommand::Sign { file, key, new_key } => sign(file, key, *new_key, look),
-        CatalogueCommand::Check { file, family } => {
-            check(file, &family_of(family.as_deref(), common)?, look)
+        CatalogueCommand::Check { file, family, id } => {
+            let family = family_of(family.as_deref(), common)?;
+            match listings::is_one(file) {
+                true => check_listing(file, id.as_deref(), &family, common, look),
+                false => check(file, &family, look),
+            }
         }
     }
 }
@@ -191,6 +204,106 @@ fn plain(name: &str) -> String {
     name.chars()
         .map(|c| if fine(c) { c } else { '-' })
         .collect()
+}
+
+/// Asks somebody else's listing once, and shows what the mapping makes of the answer.
+fn check_listing(
+    file: &Path,
+    id: Option<&str>,
+    family: &Family,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
+    let listing = listings::read(file)?;
+    if listing.asks_each() && id.is_none() {
+        return Err(Error::WhichComponent(file.into()));
+    }
+    // Keys and certificates are those of the server, where there is one.
+    let gatherer = match Server::open(&common.server) {
+        Ok(server) => server.gatherer()?,
+        Err(_) => Gatherer::new(&GatherWords::default(), Path::new("."))?,
+    };
+    let question = listings::Question {
+        ids: &BTreeSet::new(),
+        called: &BTreeMap::new(),
+        server: "",
+        family,
+    };
+    let seen = during("the listing is asked", || {
+        listings::explain(&listing, id, question, &gatherer)
+    });
+    let (url, seen) = seen?;
+    let bad = seen.iter().filter(|it| it.made.is_err()).count();
+    let status = match bad > 0 || seen.is_empty() {
+        true => fail::NO,
+        false => fail::DONE,
+    };
+    if look.json {
+        look.answer(&answers::ListingChecked {
+            url,
+            releases: seen.into_iter().map(listed).collect(),
+        });
+        return Ok(status);
+    }
+    let title = format!(
+        "{} in the answer of {url}; {bad} cannot be used.",
+        count(seen.len(), "release", "releases")
+    );
+    let means = if status == fail::DONE {
+        Means::Good
+    } else {
+        Means::Bad
+    };
+    look.say(&look.paint(means, &title));
+    for it in seen.iter().take(SHOWN_RELEASES) {
+        let line = match &it.made {
+            Ok(offer) => format!("\n  {} {}", offer.facts.id, offer.facts.version),
+            Err(why) => look.paint(Means::Bad, &format!("\n  left out: {why}")),
+        };
+        look.say(&line);
+        let rows = it
+            .told
+            .iter()
+            .map(|told| vec![told.field.to_owned(), told.at.clone(), told.text.clone()]);
+        look.table(&["fact", "stands at", "says"], rows.collect());
+        if it.made.as_ref().is_ok_and(|offer| {
+            offer
+                .supply
+                .as_ref()
+                .is_some_and(|supply| supply.checks.is_empty())
+        }) {
+            look.say(&look.paint(
+                Means::Caution,
+                "  no hash is stated: the file cannot be checked when it comes",
+            ));
+        }
+    }
+    if seen.len() > SHOWN_RELEASES {
+        look.say(&format!("\n  and {} more", seen.len() - SHOWN_RELEASES));
+    }
+    Ok(status)
+}
+
+fn listed(seen: Seen) -> answers::ListedRelease {
+    answers::ListedRelease {
+        facts: seen.told,
+        id: seen
+            .made
+            .as_ref()
+            .ok()
+            .map(|offer| offer.facts.id.to_string()),
+        version: seen
+            .made
+            .as_ref()
+            .ok()
+            .map(|offer| offer.facts.version.to_string()),
+        file: seen
+            .made
+            .as_ref()
+            .ok()
+            .and_then(|offer| offer.supply.clone()),
+        problem: seen.made.err(),
+    }
 }
 
 fn check(file: &Path, family: &Family, look: &Look) -> Result<u8> {

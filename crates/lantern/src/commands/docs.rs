@@ -41,6 +41,8 @@ enum Page {
     Family,
     /// Catalogues
     Catalogue,
+    /// Other people's listings of releases
+    Listing,
     /// Plans
     Plan,
     /// Saved questions
@@ -62,6 +64,7 @@ impl Page {
             Page::LanternToml => include_str!("../../../../docs/formats/lantern-toml.md"),
             Page::Family => include_str!("../../../../docs/formats/family.md"),
             Page::Catalogue => include_str!("../../../../docs/formats/catalogue.md"),
+            Page::Listing => include_str!("../../../../docs/formats/listing.md"),
             Page::Plan => include_str!("../../../../docs/formats/plan.md"),
             Page::Request => include_str!("../../../../docs/formats/request.md"),
             Page::Store => include_str!("../../../../docs/formats/store.md"),

@@ -291,6 +291,21 @@ fn every_answer_is_as_its_schema_says() {
             "--new-key",
         ],
     );
+    let depot = crate::gather::Depot::of(&world, "depot");
+    world.write("depot/all.json", "[{\"id\": \"fern\", \"v\": \"1.0\"}]");
+    let mapping = "format = 1\nname = 'x'\nanswers = 'json'\n[ask]\nurl = 'HTTP/all.json'\n[fields]\nid = 'id'\nversion = 'v'\n[archive]\nurls = { value = 'fern.bloom' }\n";
+    world.write("x.listing.toml", mapping.replace("HTTP", &depot.http));
+    meet(
+        "ListingChecked",
+        0,
+        &[
+            "catalogue",
+            "check",
+            "x.listing.toml",
+            "--family",
+            "halcyon",
+        ],
+    );
     meet("Gathered", 0, &terrace(&["gather"]));
     meet("StoreCleaned", 0, &terrace(&["gather", "--clean", "1GB"]));
     meet("Pages", 0, &["docs", "json"]);

@@ -51,6 +51,31 @@ fn settings_examples_are_read() {
 }
 
 #[test]
+fn listing_examples_are_read() {
+    for example in examples("listing.md", "toml") {
+        lantern_core::listing::Listing::parse(&example).unwrap();
+    }
+    let page = fs::read_to_string(
+        std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats/listing.md"),
+    )
+    .unwrap();
+    let head = "format = 1\nname = 'x'\nanswers = 'json'\n";
+    for text in [
+        "x = 1",
+        "[ask]\nx = 1",
+        "[ask]\nurl = 'https://a'\n[fields]\n[archive]\nx = 1",
+        "skip = [{ x = 1 }]\n[ask]\nurl = 'https://a'\n[fields]",
+    ] {
+        let fault = lantern_core::listing::Listing::parse(&format!("{head}{text}"));
+        let fault = fault.unwrap_err().to_string();
+        let keys = fault.split('`').skip(3).step_by(2);
+        for key in keys {
+            assert!(page.contains(key), "listing.md does not tell about {key}");
+        }
+    }
+}
+
+#[test]
 fn catalogue_examples_are_read() {
     for example in examples("catalogue.md", "json") {
         let catalogue = lantern_core::catalogue::read(&example, &Notations::default()).unwrap();

@@ -7,9 +7,9 @@ use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
 
 /// A depot that serves a folder of a world, as long as it is kept.
-struct Depot {
+pub struct Depot {
     process: Child,
-    http: String,
+    pub http: String,
     https: String,
 }
 
@@ -21,7 +21,7 @@ impl Drop for Depot {
 }
 
 impl Depot {
-    fn of(world: &World, folder: &str) -> Depot {
+    pub fn of(world: &World, folder: &str) -> Depot {
         let mut process = Command::new(standin())
             .arg("depot")
             .arg(world.path(folder))
@@ -551,4 +551,117 @@ fn two_catalogues_are_one_list() {
     let told = depot.told(&world.lantern(&[ADD, &more].concat()));
     assert!(told.contains("third.catalogue.json: fern 1.0.0 has another blake3 in fern.catalogue.json: that one counts"), "{told}");
     assert!(told.contains("  fetched        fern 1.0.0"), "{told}");
+}
+
+const MARKET: &str = r#"
+format = 1
+name = "Greenhouse market"
+answers = "json"
+items = "releases"
+[ask]
+url = "HTTP/market/{id}/{page}.json"
+last_page = "pages"
+per_second = 50
+[fields]
+version = "label"
+server = { at = "made_for", template = ">={}" }
+channel = "how"
+needs = { at = "links", item = { id = "to", range = "from", only = { kind = "must" } }, range = ">={}" }
+[archive]
+urls = "file.at"
+sha256 = "file.sha256"
+[words.channel]
+beta = "early"
+release = "stable"
+[[skip]]
+at = "label"
+pattern = '^(latest|recommended)$'
+"#;
+
+/// Somebody else's listing, in pages, with other ids: what is installed is asked for, and what that needs.
+#[test]
+fn somebody_elses_listing_is_one_more_catalogue() {
+    let world = World::adopted();
+    fs::create_dir_all(world.path("depot/market/4711")).unwrap();
+    let depot = Depot::of(&world, "depot");
+    world.write("market.listing.toml", MARKET.replace("HTTP", &depot.http));
+    say(&world, "[ids]\nfern = \"4711\"\n");
+    fern(&world, &[]);
+    let moss = "id = \"moss\"\nversion = \"2.0.0\"\nserver = \">=5.0\"\nside = \"server\"\n";
+    world.zip("depot/moss.bloom", &[("addon.toml", moss)]);
+    world.write(
+        "depot/market/4711/1.json",
+        r#"{"pages": 2, "releases": [
+            {"label": "latest"},
+            {"label": "1.1.0", "made_for": "5.0", "how": "beta", "file": {"at": "/no/fern.bloom"}},
+            {"label": "0.9.0", "made_for": "5.0", "how": "nightly", "file": {"at": "/no/fern.bloom"}}]}"#,
+    );
+    world.write(
+        "depot/market/4711/2.json",
+        r#"{"pages": 2, "releases": [{"label": "1.0.0", "made_for": "5.0", "how": "release", "file": {"at": "/fern.bloom"},
+            "links": [{"to": "moss", "from": "2", "kind": "must"}, {"to": "ivy", "kind": "may"}]}]}"#,
+    );
+    let wrong = "0".repeat(64);
+    fs::create_dir_all(world.path("depot/market/moss")).unwrap();
+    let of_moss = |sha: &str| {
+        format!(
+            r#"{{"pages": 1, "releases": [{{"label": "2.0.0", "made_for": "5.0", "file": {{"at": "../../moss.bloom", "sha256": "{sha}"}}}}]}}"#
+        )
+    };
+    world.write("depot/market/moss/1.json", of_moss(&wrong));
+    let check = |id: &str| {
+        depot.told(&world.lantern(&[
+            "catalogue",
+            "check",
+            "market.listing.toml",
+            "--id",
+            id,
+            "--family",
+            "halcyon",
+        ]))
+    };
+    assert_snapshot!("listing_check", check("4711"));
+    assert_snapshot!("listing_check_unknown", check("ivy"));
+    let add = [
+        "plan",
+        "--to",
+        "same",
+        "--add",
+        "fern",
+        "--catalogue",
+        "market.listing.toml",
+        "--gather",
+        "--server",
+        "halcyon-terrace",
+    ];
+    let told = depot.told(&world.lantern(&add));
+    assert!(told.contains("it is another file: its sha256 is"), "{told}");
+    let file = fs::read(world.path("depot/moss.bloom")).unwrap();
+    let sha = sha256(&file);
+    world.write("depot/market/moss/1.json", of_moss(&sha));
+    forget(&world);
+    assert_snapshot!("listing_plan", depot.told(&world.lantern(&add)));
+    // What was asked a moment ago is not asked again.
+    let before = asked(&world).len();
+    let again = world.lantern(&add);
+    assert!(again.contains("Plan NAME is armed"), "{again}");
+    assert_eq!(asked(&world).split_off(before), Vec::<String>::new());
+    // A listing that changed its shape says so, and where.
+    forget(&world);
+    world.write("depot/market/4711/1.json", "{\"files\": []}");
+    assert_snapshot!("listing_other_shape", depot.told(&world.lantern(&add)));
+    world.edit("market.listing.toml", "answers", "answer");
+    assert_snapshot!("listing_bad_mapping", world.lantern(&add));
+}
+
+fn sha256(bytes: &[u8]) -> String {
+    use std::io::Write;
+    let mut sum = Command::new("sha256sum")
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    sum.stdin.take().unwrap().write_all(bytes).unwrap();
+    let out = sum.wait_with_output().unwrap();
+    String::from_utf8_lossy(&out.stdout)[..64].to_owned()
 }
