@@ -184,9 +184,15 @@ impl Asking<'_> {
             }
             let answer = match self.gatherer.text_within(&url, Some(fresh)) {
                 // What a listing does not know, it has no releases of.
-                Err(error) if id.is_some() && error.is_not_there() => break,
+                Err(error) if id.is_some() && error.is_not_there() => {
+                    self.gatherer.store.keep_nothing(&url);
+                    break;
+                }
                 answer => answer?,
             };
+            if answer.text.is_empty() {
+                break;
+            }
             if let Some((fault, age)) = answer.stale {
                 listed.stale.push(Stale {
                     url: url.clone(),

@@ -70,6 +70,25 @@ impl Store {
         age.is_some_and(|age| Duration::from_secs(age) < fresh)
     }
 
+    /// Remembers that there was nothing at an address.
+    pub fn keep_nothing(&self, url: &str) {
+        let Ok(url) = address(url) else {
+            return;
+        };
+        let (copy, about) = self.copies(&url);
+        let kept = Kept {
+            url: url.to_string(),
+            etag: None,
+            last_modified: None,
+        };
+        let kept = serde_json::to_vec(&kept).expect("it has only plain values");
+        let folder = copy.parent().unwrap_or(&copy);
+        // Where it cannot be kept, somebody is asked once more.
+        let _ = here::make_folders(folder)
+            .and_then(|()| here::write(&copy, b""))
+            .and_then(|()| here::write(&about, &kept));
+    }
+
     /// What an address gave when it was asked last.
     pub fn copy_of(&self, url: &str) -> Option<(Url, String)> {
         let url = address(url).ok()?;
