@@ -119,7 +119,7 @@ pub fn explain(
     gatherer: &Gatherer,
 ) -> Result<(String, Vec<Seen>)> {
     let url = listing.address(id, question.server, listing.ask.first_page);
-    let answer = gatherer.text_within(&url, None)?;
+    let answer = gatherer.text_within(&url, None, listing.is_of_pages())?;
     let asked = Asked {
         id,
         url: &url,
@@ -182,7 +182,10 @@ impl Asking<'_> {
             if !self.gatherer.store.is_fresh(&url, fresh) {
                 self.pace.wait();
             }
-            let answer = match self.gatherer.text_within(&url, Some(fresh)) {
+            let answer = match self
+                .gatherer
+                .text_within(&url, Some(fresh), listing.is_of_pages())
+            {
                 // What a listing does not know, it has no releases of.
                 Err(error) if id.is_some() && error.is_not_there() => {
                     self.gatherer.store.keep_nothing(&url);

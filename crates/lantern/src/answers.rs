@@ -81,6 +81,7 @@ answers!(
     Files<'_>,
     Gathered,
     ListingChecked,
+    ListingDrafted,
     StoreCleaned,
     History,
     HistoryThinned,
@@ -133,6 +134,15 @@ pub struct ListingChecked {
     pub url: String,
     /// What was made of its answer.
     pub releases: Vec<ListedRelease>,
+}
+
+/// `catalogue new`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ListingDrafted {
+    /// Where it was written.
+    pub file: Option<PathBuf>,
+    /// The draft.
+    pub text: String,
 }
 
 /// A release of somebody else's listing, with what the mapping makes of it.

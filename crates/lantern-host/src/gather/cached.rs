@@ -121,14 +121,34 @@ impl Gatherer {
     /// # Errors
     /// When it cannot be had and never was, or is no text.
     pub fn text(&self, url: &str) -> Result<Text> {
-        self.text_within(url, None)
+        self.text_within(url, None, false)
     }
 
-    /// As [`Gatherer::text`]; what is no older than that is taken as it is.
+    /// What an address gives just now, whatever it is: also a web page.
+    ///
+    /// # Errors
+    /// When it cannot be had, or is no text.
+    pub fn raw(&self, url: &str) -> Result<String> {
+        let failed = |fault: WebFault| Error::Web {
+            url: url.to_owned(),
+            fault,
+        };
+        let address = address(url).map_err(failed)?;
+        let answer = self.answer(&address, &self.ask(&address)).map_err(failed)?;
+        let bytes = answer.read(LONGEST).map_err(failed)?;
+        String::from_utf8(bytes).map_err(|_| failed(WebFault::Other("it is no UTF-8 text".into())))
+    }
+
+    /// As [`Gatherer::text`]; what is no older than that is taken as it is, and a web page where one is meant.
     ///
     /// # Errors
     /// As [`Gatherer::text`].
-    pub fn text_within(&self, url: &str, fresh: Option<Duration>) -> Result<Text> {
+    pub fn text_within(
+        &self,
+        url: &str,
+        fresh: Option<Duration>,
+        is_page_meant: bool,
+    ) -> Result<Text> {
         if let Some(fresh) = fresh
             && self.store.is_fresh(url, fresh)
             && let Some((url, text)) = self.store.copy_of(url)
@@ -193,7 +213,7 @@ impl Gatherer {
         };
         let bytes = answer.read(LONGEST).map_err(failed)?;
         let text = String::from_utf8(bytes).map_err(no_text)?;
-        if is_page && text.trim_start().starts_with('<') {
+        if is_page && !is_page_meant && text.trim_start().starts_with('<') {
             return Err(failed(WebFault::Page));
         }
         if let Some(folder) = copy.parent() {

@@ -7,7 +7,7 @@ use crate::look::{Look, Means, count};
 use crate::progress::during;
 use clap::{Args, Subcommand};
 use lantern_core::family::Family;
-use lantern_core::listing::Seen;
+use lantern_core::listing::{Seen, draft};
 use lantern_host::config::Server;
 use lantern_host::gather::{GatherWords, Gatherer};
 use lantern_host::place::here;
@@ -47,6 +47,15 @@ enum CatalogueCommand {
         /// Where a web server offers that folder: the catalogue then names whole addresses, and can lie elsewhere
         #[arg(long, value_name = "BASE")]
         url: Option<String>,
+    },
+    /// Draft a mapping for somebody else's listing, from one answer of it
+    New {
+        /// The address: that of one component's releases, or of all
+        #[arg(value_name = "URL")]
+        url: String,
+        /// The file to write; otherwise it is shown
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
     },
     /// Sign a catalogue, so that nobody can have another one taken for it; the signature comes to lie beside it
     Sign {
@@ -93,6 +102,7 @@ pub fn run(args: &CatalogueArgs, common: &Common, look: &Look) -> Result<u8> {
             let names = (name.as_deref(), url.as_deref());
             make((folder, &family, &said), names, *again, look)
         }
+        CatalogueCommand::New { url, out } => new(url, out.as_deref(), common, look),
         CatalogueCommand::Sign { file, key, new_key } => sign(file, key, *new_key, look),
         CatalogueCommand::Check { file, family, id } => {
             let family = family_of(family.as_deref(), common)?;
@@ -206,6 +216,49 @@ fn plain(name: &str) -> String {
         .collect()
 }
 
+/// Who asks: keys and certificates are those of the server, where there is one.
+fn gatherer(common: &Common) -> Result<Gatherer> {
+    match Server::open(&common.server) {
+        Ok(server) => server.gatherer(),
+        Err(_) => Gatherer::new(&GatherWords::default(), Path::new(".")),
+    }
+}
+
+/// Drafts a mapping from one answer.
+fn new(url: &str, out: Option<&Path>, common: &Common, look: &Look) -> Result<u8> {
+    if let Some(out) = out.filter(|out| here::look(out).is_some()) {
+        return Err(Error::InTheWay(out.into()));
+    }
+    let gatherer = gatherer(common)?;
+    let answer = during("the listing is asked", || gatherer.raw(url))?;
+    let Some(text) = draft(url, &answer) else {
+        look.say(&look.paint(
+            Means::Bad,
+            "Nothing in the answer looks like a list of releases.",
+        ));
+        return Ok(fail::NO);
+    };
+    if let Some(out) = out {
+        here::write(out, text.as_bytes())?;
+    }
+    if look.json {
+        look.answer(&answers::ListingDrafted {
+            file: out.map(Path::to_owned),
+            text,
+        });
+        return Ok(fail::DONE);
+    }
+    match out {
+        Some(out) => {
+            let told = format!("A draft is in {}.", shell_word(out));
+            look.say(&look.paint(Means::Good, &told));
+            look.next(&format!("lantern catalogue check {}", shell_word(out)));
+        }
+        None => look.say(text.trim_end()),
+    }
+    Ok(fail::DONE)
+}
+
 /// Asks somebody else's listing once, and shows what the mapping makes of the answer.
 fn check_listing(
     file: &Path,
@@ -218,11 +271,7 @@ fn check_listing(
     if listing.asks_each() && id.is_none() {
         return Err(Error::WhichComponent(file.into()));
     }
-    // Keys and certificates are those of the server, where there is one.
-    let gatherer = match Server::open(&common.server) {
-        Ok(server) => server.gatherer()?,
-        Err(_) => Gatherer::new(&GatherWords::default(), Path::new("."))?,
-    };
+    let gatherer = gatherer(common)?;
     let question = listings::Question {
         ids: &BTreeSet::new(),
         called: &BTreeMap::new(),

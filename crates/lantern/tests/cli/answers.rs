@@ -294,6 +294,13 @@ fn every_answer_is_as_its_schema_says() {
     let depot = crate::gather::Depot::of(&world, "depot");
     world.write("depot/all.json", "[{\"id\": \"fern\", \"v\": \"1.0\"}]");
     let mapping = "format = 1\nname = 'x'\nanswers = 'json'\n[ask]\nurl = 'HTTP/all.json'\n[fields]\nid = 'id'\nversion = 'v'\n[archive]\nurls = { value = 'fern.bloom' }\n";
+    let all = format!("{}/all.json", depot.http);
+    world.write(
+        "depot/all.json",
+        "[{\"id\": \"fern\", \"version\": \"1.0\"}]",
+    );
+    meet("ListingDrafted", 0, &["catalogue", "new", &all]);
+    world.write("depot/all.json", "[{\"id\": \"fern\", \"v\": \"1.0\"}]");
     world.write("x.listing.toml", mapping.replace("HTTP", &depot.http));
     meet(
         "ListingChecked",

@@ -654,6 +654,49 @@ fn somebody_elses_listing_is_one_more_catalogue() {
     assert_snapshot!("listing_bad_mapping", world.lantern(&add));
 }
 
+/// A page of links, as a web server shows a folder, by the mapping that was drafted from it.
+#[test]
+fn a_page_of_links_is_a_listing() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    fern(&world, &[]);
+    fs::rename(
+        world.path("depot/fern.bloom"),
+        world.path("depot/fern-1.0.0.bloom"),
+    )
+    .unwrap();
+    world.write("depot/index.html", "<h1>Index of /</h1><a href='../'>../</a><br><a href='fern-1.0.0.bloom'>fern-1.0.0.bloom</a>");
+    let url = format!("{}/index.html", depot.http);
+    let new = ["catalogue", "new", &url, "--out", "links.listing.toml"];
+    assert_snapshot!("listing_draft", depot.told(&world.lantern(&new)));
+    assert_snapshot!("listing_draft_in_the_way", depot.told(&world.lantern(&new)));
+    assert_snapshot!("listing_draft_shown", depot.told(&world.lantern(&new[..3])));
+    let none = format!("{}/halcyon-5.4.0.zip", depot.http);
+    assert!(
+        world
+            .lantern(&["catalogue", "new", &none])
+            .contains("exit status 1")
+    );
+    let add = [
+        "plan",
+        "--to",
+        "same",
+        "--add",
+        "fern",
+        "--catalogue",
+        "links.listing.toml",
+        "--allow-untested",
+        "--gather",
+        "--server",
+        "halcyon-terrace",
+    ];
+    let told = depot.told(&world.lantern(&add));
+    assert!(
+        told.contains("  fetched        fern 1.0.0") && told.contains("is armed"),
+        "{told}"
+    );
+}
+
 fn sha256(bytes: &[u8]) -> String {
     use std::io::Write;
     let mut sum = Command::new("sha256sum")

@@ -3,6 +3,10 @@
 //! A mapping says which addresses to ask, where in an answer each release stands, and where in that each fact does. What it
 //! makes of an answer is a list of offers, as a catalogue's; one that cannot be read is left out and told.
 
+mod draft;
+
+pub use draft::draft;
+
 use crate::catalogue::{Offer, Origin};
 use crate::component::{Id, Kind};
 use crate::descriptor::{Lookups, Meant, Subject, Told, VersionFrom};
@@ -232,6 +236,11 @@ impl Listing {
             words: written.words,
             skip: written.skip,
         })
+    }
+
+    /// Whether its answers are web pages.
+    pub fn is_of_pages(&self) -> bool {
+        self.answers == Answers::Html
     }
 
     /// Whether each component is asked for by itself.
