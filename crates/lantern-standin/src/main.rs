@@ -76,11 +76,23 @@ enum Command {
         #[arg(long)]
         ca: Option<PathBuf>,
     },
+    /// Print the BLAKE3 of files, for measurements
+    Sums {
+        /// The files
+        files: Vec<PathBuf>,
+    },
     /// Make the demo's servers, catalogue and releases in a folder
     Make {
         /// The folder; made when it is not there
         dir: PathBuf,
     },
+}
+
+fn sums(files: &[PathBuf]) -> std::io::Result<u8> {
+    for file in files {
+        println!("{}", blake3::hash(&std::fs::read(file)?).to_hex());
+    }
+    Ok(0)
 }
 
 fn main() -> ExitCode {
@@ -103,6 +115,7 @@ fn main() -> ExitCode {
             log: log.as_deref(),
             ca: ca.as_deref(),
         }),
+        Command::Sums { files } => sums(&files),
         Command::Bulk { dir } => scenario::bulk(&dir).map(|()| 0),
         Command::Make { dir } => scenario::make(&dir).map(|()| 0),
     };
