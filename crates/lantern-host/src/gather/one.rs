@@ -166,7 +166,7 @@ impl One<'_> {
             mark: mark.or(answer.header("last-modified")).map(str::to_owned),
         };
         let text = serde_json::to_vec(&begun).expect("it has only plain values");
-        Ok(here::write(&self.part.with_extension("begun"), &text)?)
+        Ok(here::note(&self.part.with_extension("begun"), &text)?)
     }
 
     fn once(&mut self, mut ask: Ask) -> Result<Come, GatherFault> {

@@ -137,11 +137,18 @@ impl Store {
         here::make_folders(&folder)?;
         let path = folder.join(&supply.name);
         here::put(part, &path)?;
-        here::make_folders(&self.root.join("by"))?;
-        for check in hashes.iter().filter(|check| check.kind != HashKind::Blake3) {
-            here::write(&self.by(check), blake3.as_bytes())?;
+        let by_others = hashes.iter().filter(|check| check.kind != HashKind::Blake3);
+        let mut notes: Vec<PathBuf> = by_others.map(|check| self.by(check)).collect();
+        if !supply.checks.iter().any(|check| check.kind.is_strong()) {
+            notes.push(self.meant(supply));
         }
-        here::write(&self.meant(supply), blake3.as_bytes())?;
+        if !notes.is_empty() {
+            here::make_folders(&self.root.join("by"))?;
+        }
+        // Where a note is lost, the file is fetched once more.
+        for note in notes {
+            here::note(&note, blake3.as_bytes())?;
+        }
         Ok(Stored {
             path,
             blake3,

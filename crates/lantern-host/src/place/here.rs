@@ -133,6 +133,17 @@ pub fn write(path: &Path, bytes: &[u8]) -> Result<()> {
     write_whole(path, &mut |file| file.write_all(bytes))
 }
 
+/// Writes a file that may be lost when the power goes; nobody sees half of it.
+///
+/// # Errors
+/// When the disk refuses.
+pub(crate) fn note(path: &Path, bytes: &[u8]) -> Result<()> {
+    let mut beside = path.as_os_str().to_owned();
+    beside.push(".part");
+    fs::write(&beside, bytes).at("writing", path)?;
+    fs::rename(&beside, path).at("renaming", path)
+}
+
 /// Renames, and never over something that is there.
 ///
 /// # Errors
