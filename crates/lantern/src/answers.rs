@@ -94,6 +94,7 @@ answers!(
     OutlookTable<'_>,
     Pages,
     PatchesKept,
+    PlanWaits,
     PlanDrawn<'_>,
     Ready<'_>,
     Rehearsal,
@@ -167,6 +168,22 @@ pub struct CatalogueSigned {
     pub signature: PathBuf,
     /// The key by which it can be checked, for lantern.toml.
     pub key: String,
+}
+
+/// `plan`, where files have to be fetched first
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PlanWaits {
+    /// What has to be fetched.
+    pub files: Vec<WantedFile>,
+}
+
+/// A file that has to be fetched.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct WantedFile {
+    /// What it is for: a release.
+    pub what: String,
+    /// Where it can be had.
+    pub file: Supply,
 }
 
 /// `gather`

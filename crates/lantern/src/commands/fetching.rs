@@ -292,6 +292,52 @@ fn tell_missing(missing: &[(Wanted, Missing)], like: &[(String, PathBuf, String)
     }
 }
 
+/// Shows what has to be fetched before a plan can be drawn.
+pub fn show_wanted(wanted: &[Wanted], common: &Common, look: &Look) {
+    if look.json {
+        look.answer(&answers::PlanWaits {
+            files: wanted
+                .iter()
+                .map(|it| answers::WantedFile {
+                    what: it.what.clone(),
+                    file: it.supply.clone(),
+                })
+                .collect(),
+        });
+        return;
+    }
+    let sum: u64 = wanted.iter().filter_map(|it| it.supply.bytes).sum();
+    let title = format!(
+        "{} to be fetched before this can be planned file by file: {}.",
+        count(wanted.len(), "file has", "files have"),
+        bytes(sum)
+    );
+    look.say(&look.paint(Means::Title, &title));
+    look.say("");
+    let rows = wanted.iter().map(|it| {
+        let supply = &it.supply;
+        let host = supply.urls.iter().find_map(|url| url.split('/').nth(2));
+        let from = match (&supply.by_person, host) {
+            (Some(why), _) => format!("only by a person: {why}"),
+            (None, Some(host)) => host.to_owned(),
+            (None, None) => "nobody states an address".to_owned(),
+        };
+        let check = match supply.checks.first() {
+            Some(check) => check.kind.to_string(),
+            None => "none".to_owned(),
+        };
+        vec![
+            it.what.clone(),
+            supply.name.clone(),
+            supply.bytes.map_or("unknown".into(), bytes),
+            check,
+            from,
+        ]
+    });
+    look.table(&["release", "file", "size", "hash", "from"], rows.collect());
+    look.next(&common.next("gather"));
+}
+
 /// What has to be fetched for a plan that waits for it; none where something else is wrong.
 pub fn waits_for(error: &Error) -> Option<&[Wanted]> {
     match error {

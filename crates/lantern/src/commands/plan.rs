@@ -232,10 +232,18 @@ fn ask(
         here::write(path, text.as_bytes())?;
     }
     let plans = match question.plans() {
-        Err(error) if how.gathers && fetching::waits_for(&error).is_some() => {
-            fetched(server, &mut question, error, look)?
-        }
-        plans => plans?,
+        Err(error) => match fetching::waits_for(&error) {
+            Some(_) if how.gathers => fetched(server, &mut question, error, look)?,
+            Some(wanted) => {
+                if how.arms {
+                    armed::disarm(server, "its files had to be fetched first")?;
+                }
+                fetching::show_wanted(wanted, common, look);
+                return Ok(fail::NO);
+            }
+            None => return Err(error),
+        },
+        Ok(plans) => plans,
     };
     let is_empty = plans.iter().all(Plan::is_empty);
     let saved = match !how.saves || how.arms && is_empty {

@@ -299,6 +299,26 @@ fn every_answer_is_as_its_schema_says() {
         "depot/all.json",
         "[{\"id\": \"fern\", \"version\": \"1.0\"}]",
     );
+    world.write("fern.catalogue.json", format!(
+        "{{\"format\": 1, \"name\": \"fern\", \"releases\": [{{\"id\": \"fern\", \"kind\": \"addon\", \"version\": \"1.0\", \"archive\": {{\"urls\": [\"{}/fern.bloom\"], \"md5\": \"{}\"}}}}]}}",
+        depot.http,
+        "0".repeat(32)
+    ));
+    meet(
+        "PlanWaits",
+        3,
+        &terrace(&[
+            "plan",
+            "--to",
+            "same",
+            "--add",
+            "fern",
+            "--allow-untested",
+            "--what-if",
+            "--catalogue",
+            "fern.catalogue.json",
+        ]),
+    );
     meet("ListingDrafted", 0, &["catalogue", "new", &all]);
     world.write("depot/all.json", "[{\"id\": \"fern\", \"v\": \"1.0\"}]");
     world.write("x.listing.toml", mapping.replace("HTTP", &depot.http));
