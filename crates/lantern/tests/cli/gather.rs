@@ -1,9 +1,10 @@
 //! Files from the web: fetched before anything else, continued, held against what is stated; and a depot that misbehaves.
 
-use crate::world::{World, standin};
+use crate::world::{World, free_port, standin};
 use insta::assert_snapshot;
 use std::fs;
 use std::io::{BufRead, BufReader};
+use std::net::TcpStream;
 use std::process::{Child, Command, Stdio};
 
 /// A depot that serves a folder of a world, as long as it is kept.
@@ -319,12 +320,8 @@ fn a_key_stays_with_its_host() {
     assert!(lost.contains("key failed"), "{lost}");
 }
 
-#[test]
-fn a_download_that_was_killed_goes_on() {
-    let world = World::adopted();
-    let depot = Depot::of(&world, "depot");
-    fern(&world, &[]);
-    // Long enough to be met on its way.
+/// A release of 3 MB, so that it is met on its way.
+fn big_fern(world: &World) {
     let mut big = vec![0_u8; 3 << 20];
     for (at, byte) in big.iter_mut().enumerate() {
         *byte = u8::try_from(at % 251).unwrap();
@@ -342,8 +339,10 @@ fn a_download_that_was_killed_goes_on() {
     zip.start_file("big.bin", options).unwrap();
     std::io::Write::write_all(&mut zip, &big).unwrap();
     zip.finish().unwrap();
-    catalogue(&world, &[format!("{}/~slow=60/fern.bloom", depot.http)], "");
-    world.lantern(ADD);
+}
+
+/// Begins to fetch, and kills it on the way; how much is there then, in bytes.
+fn cut_off(world: &World) -> u64 {
     let mut child = world.begin(&["gather", "--server", "halcyon-terrace"]);
     let part = || {
         let mut parts = fs::read_dir(world.path(".cache/lantern/parts")).ok()?;
@@ -361,7 +360,18 @@ fn a_download_that_was_killed_goes_on() {
     });
     child.kill().unwrap();
     child.wait().unwrap();
-    let there = part().unwrap();
+    part().unwrap()
+}
+
+#[test]
+fn a_download_that_was_killed_goes_on() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    fern(&world, &[]);
+    big_fern(&world);
+    catalogue(&world, &[format!("{}/~slow=60/fern.bloom", depot.http)], "");
+    world.lantern(ADD);
+    let there = cut_off(&world);
     let told = world.lantern(&["gather", "--server", "halcyon-terrace"]);
     assert!(
         told.contains("exit status 0") && told.contains("continued after 1."),
@@ -370,6 +380,70 @@ fn a_download_that_was_killed_goes_on() {
     let last = asked(&world);
     let last = last.iter().rfind(|line| line.contains("fern")).unwrap();
     assert!(last.contains(&format!("bytes={there}- 206")), "{last}");
+}
+
+/// What broke off goes on from web servers that are not ours: one that can, and one that can only send the whole.
+#[test]
+fn a_download_goes_on_from_real_web_servers() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    fern(&world, &[]);
+    big_fern(&world);
+    let (port, other) = (free_port(), free_port());
+    world.write(
+        "nginx.conf",
+        format!(
+            "user root;\ndaemon off;\npid {0}/nginx.pid;\nerror_log {0}/nginx.err;\nevents {{}}\nhttp {{ access_log {0}/nginx.log;\nserver {{ listen 127.0.0.1:{port}; root {0}/depot; }} }}\n",
+            world.path("").display()
+        ),
+    );
+    let nginx = Command::new("/usr/sbin/nginx")
+        .arg("-c")
+        .arg(world.path("nginx.conf"))
+        .stderr(Stdio::null())
+        .spawn();
+    let _nginx = Ended(nginx.expect("Debian's nginx is installed: scripts/test does"));
+    let python = Command::new("python3")
+        .args([
+            "-m",
+            "http.server",
+            "--bind",
+            "127.0.0.1",
+            &other.to_string(),
+            "--directory",
+        ])
+        .arg(world.path("depot"))
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn();
+    let _python = Ended(python.unwrap());
+    for (port, goes_on) in [(port, true), (other, false)] {
+        world.wait("it listens", || {
+            TcpStream::connect(("127.0.0.1", port)).is_ok()
+        });
+        forget(&world);
+        catalogue(&world, &[format!("{}/~slow=60/fern.bloom", depot.http)], "");
+        world.lantern(ADD);
+        cut_off(&world);
+        catalogue(&world, &[format!("http://127.0.0.1:{port}/fern.bloom")], "");
+        world.lantern(ADD);
+        let told = world.lantern(&["gather", "--server", "halcyon-terrace"]);
+        assert!(told.contains("exit status 0"), "{told}");
+        assert_eq!(told.contains("continued after 1."), goes_on, "{told}");
+        world.lantern(&["plan", "--to", "same", "--server", "halcyon-terrace"]);
+    }
+    assert!(world.read("nginx.log").contains(" 206 "));
+}
+
+/// A process that is ended where it is dropped; with those that it began.
+struct Ended(Child);
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        // In peace, so that it ends its own.
+        let _ = Command::new("kill").arg(self.0.id().to_string()).status();
+        let _ = self.0.wait();
+    }
 }
 
 #[test]
