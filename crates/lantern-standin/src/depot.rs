@@ -6,6 +6,8 @@
 //! `long` (says it is longer than it is), `other` (one byte is another), `second` (breaks off after N bytes, and is another file from then on),
 //! `packed` (gzip that grows to gigabytes), `endless` (goes on and on), `page` (a page to log in), `no-range` (always the
 //! whole), `no-mark` (no ETag), `key` (only for those who show `x-depot-key: fern`), `away` (leads to N, a port of this machine).
+//!
+//! It is a proxy, too, and plays whatever host is asked for through it.
 
 use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, IsCa, KeyPair};
 use rustls::pki_types::{PrivateKeyDer, PrivatePkcs8KeyDer};
@@ -100,6 +102,8 @@ fn certified(ca: &Path) -> io::Result<ServerConfig> {
 /// What is asked for.
 struct Asked {
     path: String,
+    /// Whether a proxy is meant, and the path is a host: what comes then is meant for that one, and it plays it.
+    opens_a_way: bool,
     headers: HashMap<String, String>,
 }
 
@@ -108,13 +112,19 @@ fn asked(reader: &mut impl BufRead) -> io::Result<Option<Asked>> {
     if reader.read_line(&mut line)? == 0 {
         return Ok(None);
     }
-    let path = line.split(' ').nth(1).unwrap_or("/").to_owned();
+    let mut words = line.split(' ');
+    let opens_a_way = words.next() == Some("CONNECT");
+    let path = words.next().unwrap_or("/").to_owned();
     let mut headers = HashMap::new();
     loop {
         line.clear();
         reader.read_line(&mut line)?;
         let Some((name, value)) = line.trim_end().split_once(':') else {
-            return Ok(Some(Asked { path, headers }));
+            return Ok(Some(Asked {
+                path,
+                opens_a_way,
+                headers,
+            }));
         };
         headers.insert(name.to_lowercase(), value.trim().to_owned());
     }
@@ -153,6 +163,11 @@ fn way_of(path: &str) -> (&str, u64, &str) {
 
 /// Answers; the status, how many bytes of content were sent, and whether the connection stays.
 fn answer<S: Write>(out: &mut S, asked: &Asked, shared: &Shared) -> io::Result<(u16, u64, bool)> {
+    if asked.opens_a_way {
+        write!(out, "HTTP/1.1 200 So\r\n\r\n")?;
+        out.flush()?;
+        return Ok((200, 0, true));
+    }
     let (way, number, rest) = way_of(&asked.path);
     let mut times = shared.asked.lock().unwrap_or_else(PoisonError::into_inner);
     let times_before = {

@@ -290,6 +290,35 @@ fn who_is_asked_has_to_show_who_he_is() {
     assert_snapshot!("catalogue_page", depot.told(&world.lantern(&page)));
 }
 
+/// The usual variables name a proxy: everything goes through it, and it alone knows the host.
+#[test]
+fn a_proxy_is_asked_where_the_environment_names_one() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    let url = "http://depot.invalid/verdance.catalogue.json";
+    let plan = [
+        "plan",
+        "--to",
+        "5.4",
+        "--catalogue",
+        url,
+        "--gather",
+        "--server",
+        "halcyon-terrace",
+    ];
+    let output = world.with_env(&plan, "http_proxy", &depot.http);
+    let told = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(output.status.success(), "{told}");
+    assert!(
+        told.contains("from depot.invalid, checked by blake3"),
+        "{told}"
+    );
+    assert!(asked(&world).contains(&"depot.invalid:80 - 200 0".to_owned()));
+    let output = world.with_env(&plan, "http_proxy", "no proxy");
+    let told = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(told.contains("not asked: http://depot.invalid"), "{told}");
+}
+
 /// A key is shown to the host that it is for, and to no other one.
 #[test]
 fn a_key_stays_with_its_host() {
