@@ -13,7 +13,7 @@ pub use cached::{Stale, Text};
 pub use dropped::{Found, find};
 pub use one::Come;
 pub use store::{Store, Stored};
-pub use words::{GatherWords, KeyWords};
+pub use words::{GatherWords, KeyWords, Size};
 
 use crate::error::{At, Error, Result};
 use crate::meter;

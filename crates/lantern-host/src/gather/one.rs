@@ -60,17 +60,22 @@ pub(super) fn fetch(
 ) -> Result<Come, Vec<(String, GatherFault)>> {
     let whole = |fault| vec![(supply.name.clone(), fault)];
     let part = store.part(supply).map_err(|error| whole(error.into()))?;
-    let mut file = Growing::open(&part).map_err(|error| whole(error.into()))?;
-    // Somebody else may have fetched it while this one waited.
-    if let Some(stored) = store.find(supply).filter(|_| !file.is_at(&part)) {
-        return Ok(Come {
-            stored,
-            checked: None,
-            host: String::new(),
-            resumed: 0,
-            fetched: 0,
-        });
-    }
+    let mut file = loop {
+        let file = Growing::open(&part).map_err(|error| whole(error.into()))?;
+        // Somebody else may have brought it to its end while this one waited, and then it is no part any more.
+        if file.is_at(&part) {
+            break file;
+        }
+        if let Some(stored) = store.find(supply) {
+            return Ok(Come {
+                stored,
+                checked: None,
+                host: String::new(),
+                resumed: 0,
+                fetched: 0,
+            });
+        }
+    };
     let mut faults = Vec::new();
     for text in &supply.urls {
         let url = match address(text) {

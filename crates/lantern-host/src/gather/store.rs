@@ -4,7 +4,7 @@
 //! is on its way. Whoever takes a file from here looks at its hash again.
 
 use crate::error::Result;
-use crate::place::here;
+use crate::place::here::{self, Growing};
 use lantern_core::supply::{Checksum, HashKind, Supply};
 use std::path::{Path, PathBuf};
 
@@ -199,16 +199,16 @@ impl Store {
         Ok((files.len(), files.iter().map(|(_, bytes, _)| bytes).sum()))
     }
 
-    /// Takes out what was used longest ago, until no more than so many bytes are left, and all that never came to its end.
-    /// Returns how much went, in files and bytes.
+    /// Takes out what was used longest ago and is not to stay, until no more than so many bytes are left, and all that never
+    /// came to its end. Returns how much went, in files and bytes.
     ///
     /// # Errors
     /// When it cannot be listed, or a file not be removed.
-    pub fn clean(&self, most: u64) -> Result<(usize, u64)> {
+    pub fn clean(&self, most: u64, stays: &[PathBuf]) -> Result<(usize, u64)> {
         let files = self.all()?;
         let mut left: u64 = files.iter().map(|(_, bytes, _)| bytes).sum();
         let mut gone = (0, 0);
-        for (_, bytes, path) in files {
+        for (_, bytes, path) in files.into_iter().filter(|(.., path)| !stays.contains(path)) {
             if left <= most {
                 break;
             }
@@ -221,7 +221,8 @@ impl Store {
         }
         let parts = self.root.join("parts");
         if here::look(&parts).is_some() {
-            for path in here::list(&parts)? {
+            let all = here::list(&parts)?.into_iter();
+            for path in all.filter(|path| !Growing::is_busy(path)) {
                 let bytes = here::look(&path).map_or(0, |meta| meta.stamp.bytes);
                 here::remove(&path)?;
                 gone = (gone.0 + 1, gone.1 + bytes);

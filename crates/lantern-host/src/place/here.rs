@@ -249,6 +249,12 @@ impl Growing {
         Ok(Growing(file))
     }
 
+    /// Whether somebody is at work on the file at a path.
+    pub(crate) fn is_busy(path: &Path) -> bool {
+        let file = OpenOptions::new().append(true).open(path);
+        file.is_ok_and(|file| file.try_lock().is_err())
+    }
+
     /// What there is of it so far, from its beginning.
     ///
     /// # Errors

@@ -203,6 +203,10 @@ pub fn fetch(
             break;
         }
     }
+    if let Some(limit) = server.config.gather.limit {
+        let stays: Vec<PathBuf> = got.iter().map(|it| it.file.clone()).collect();
+        gatherer.store.clean(limit.0, &stays)?;
+    }
     Ok(Gathered {
         total: wanted.len(),
         got,

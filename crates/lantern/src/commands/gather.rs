@@ -10,6 +10,7 @@ use clap::Args;
 use lantern_host::Result;
 use lantern_host::armed::{self as keeping, Became};
 use lantern_host::config::Server;
+use lantern_host::gather::Size;
 use std::path::PathBuf;
 
 /// Fetch the files that a plan needs, before anything else happens
@@ -29,34 +30,6 @@ pub struct GatherArgs {
     /// Take out of the store what was used longest ago, until no more than this is left: 20GB, 500MB, 0
     #[arg(long, value_name = "SIZE", conflicts_with_all = ["plan", "from", "wait"])]
     clean: Option<Size>,
-}
-
-/// A size as people write it.
-#[derive(Debug, Clone, Copy)]
-pub struct Size(u64);
-
-impl std::str::FromStr for Size {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Size, String> {
-        let text = text.trim();
-        let digits = text.bytes().take_while(u8::is_ascii_digit).count();
-        let number: u64 = text[..digits]
-            .parse()
-            .map_err(|_| "it begins with no number".to_owned())?;
-        let unit = match text[digits..].trim().to_ascii_uppercase().as_str() {
-            "" | "B" => 1,
-            "KB" => 1_000,
-            "MB" => 1_000_000,
-            "GB" => 1_000_000_000,
-            "TB" => 1_000_000_000_000,
-            other => return Err(format!("{other} is none of KB, MB, GB, TB")),
-        };
-        number
-            .checked_mul(unit)
-            .map(Size)
-            .ok_or_else(|| "it is too much".to_owned())
-    }
 }
 
 /// Fetches what is needed, and draws the plan that waited for it.
@@ -81,7 +54,7 @@ pub fn run(args: &GatherArgs, common: &Common, look: &Look) -> Result<u8> {
 
 fn clean(server: &Server, most: u64, look: &Look) -> Result<u8> {
     let store = server.store();
-    let (files, gone) = store.clean(most)?;
+    let (files, gone) = store.clean(most, &[])?;
     let (left, held) = store.held()?;
     if look.json {
         look.answer(&answers::StoreCleaned {

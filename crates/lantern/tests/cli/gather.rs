@@ -629,6 +629,35 @@ fn a_catalogue_of_a_folder_names_its_addresses() {
     assert_snapshot!("catalogue_make_wrong_url", world.lantern(&wrong));
 }
 
+/// The store keeps to its limit, and what is needed now stays.
+#[test]
+fn the_store_keeps_to_its_limit() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    say(&world, "[gather]\nlimit = \"500KB\"\n");
+    fern(&world, &[format!("{}/fern.bloom", depot.http)]);
+    world.lantern(&[ADD, &["--gather"]].concat());
+    let files = || world.tree(".cache/lantern/files").lines().count();
+    assert_eq!(files(), 1);
+    let url = format!("{}/verdance.catalogue.json", depot.http);
+    let plan = [
+        "plan",
+        "--to",
+        "5.4",
+        "--catalogue",
+        &url,
+        "--gather",
+        "--server",
+        "halcyon-terrace",
+    ];
+    assert!(world.lantern(&plan).contains("exit status 0"));
+    // More than the limit, but all of it is needed; what was there before is gone.
+    assert_eq!(files(), 9);
+    world.edit("halcyon-terrace/lantern.toml", "500KB", "500 much");
+    let told = world.lantern(&["gather", "--server", "halcyon-terrace"]);
+    assert!(told.contains("MUCH is none of KB, MB, GB, TB"), "{told}");
+}
+
 #[test]
 fn two_catalogues_are_one_list() {
     let world = World::adopted();
