@@ -8,6 +8,7 @@ use crate::listings::Listed;
 use crate::place::here;
 use crate::release;
 use crate::signing;
+use crate::web::reaches_in;
 use lantern_core::artifact::Artifact;
 use lantern_core::catalogue::{self, Offer, Origin};
 use lantern_core::component::{Id, Kind};
@@ -106,7 +107,10 @@ impl Depot {
         self.left_out.extend(listed.left_out);
         self.stale.extend(listed.stale);
         for offer in listed.offers {
-            self.add_offer(offer, &shown);
+            match &listed.from {
+                Some(from) => self.add_from(offer, from, &shown),
+                None => self.add_offer(offer, &shown),
+            }
         }
     }
 
@@ -138,9 +142,28 @@ impl Depot {
                     }
                 }
             }
-            self.add_offer(offer, &shown);
+            match web_address(path).and_then(|url| Url::parse(url).ok()) {
+                Some(from) => self.add_from(offer, &from, &shown),
+                None => self.add_offer(offer, &shown),
+            }
         }
         Ok(())
+    }
+
+    /// Adds an offer from the web, but none of what it has no business with.
+    fn add_from(&mut self, offer: Offer, from: &Url, shown: &str) {
+        let supply = offer.supply.iter();
+        let mut urls = supply.flat_map(|supply| &supply.urls);
+        if let Some(url) = urls.find(|url| reaches_in(from, url)) {
+            let facts = &offer.facts;
+            let why = format!(
+                "{} {}: {url} is this machine, and that is not asked for others",
+                facts.id, facts.version
+            );
+            self.left_out.push((shown.to_owned(), why));
+            return;
+        }
+        self.add_offer(offer, shown);
     }
 
     /// Of two catalogues that name one release, the first counts; where they mean the same file, the other is one more place

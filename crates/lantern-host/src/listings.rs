@@ -11,6 +11,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
+use url::Url;
 
 /// How the name of a mapping ends.
 pub const END: &str = ".listing.toml";
@@ -44,6 +45,8 @@ pub struct Listed {
     pub offers: Vec<Offer>,
     /// What could not be used: where, and why.
     pub left_out: Vec<(String, String)>,
+    /// Where it was asked.
+    pub from: Option<Url>,
     /// Answers that could not be had anew.
     pub stale: Vec<Stale>,
 }
@@ -78,10 +81,15 @@ pub fn ask(listing: &Listing, question: Question<'_>, gatherer: &Gatherer) -> Re
         gatherer,
         pace: &pace,
     };
+    let from = Url::parse(&listing.ask.url).ok();
     if !listing.asks_each() {
-        return asking.all_pages(None);
+        let listed = asking.all_pages(None)?;
+        return Ok(Listed { from, ..listed });
     }
-    let mut all = Listed::default();
+    let mut all = Listed {
+        from,
+        ..Listed::default()
+    };
     let mut asked: BTreeSet<Id> = BTreeSet::new();
     let mut next: BTreeSet<Id> = question.ids.clone();
     for _ in 0..ROUNDS {

@@ -654,7 +654,7 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             SwitchFault::ByCategory { by, .. } => format!("Edit the entry {by} by hand."),
             SwitchFault::NoSwitch(_) | SwitchFault::Both(_) => String::new(),
         },
-        PlanningFault::NoSuch(_) => format!(
+        PlanningFault::NoSuch { .. } => format!(
             "What is installed: {}; what is on offer depends on --catalogue and --from.",
             common.next("survey")
         ),

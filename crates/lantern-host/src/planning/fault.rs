@@ -259,8 +259,18 @@ pub enum PlanningFault {
     #[error("the world holds content of {}, and would lose it", .0.iter().map(Id::as_str).collect::<Vec<_>>().join(", "))]
     WorldLoses(Vec<Id>),
     /// Something was named that nobody has.
-    #[error("{} is neither installed nor on offer{}", .0.id, near(.0))]
-    NoSuch(UnknownId),
+    #[error(
+        "{} is neither installed nor on offer{}{}",
+        unknown.id,
+        near(unknown),
+        left_out.iter().map(|(at, why)| format!("; left out of {at}: {why}")).collect::<String>()
+    )]
+    NoSuch {
+        /// What was named.
+        unknown: UnknownId,
+        /// What was left out of what is on offer of it: where, and why.
+        left_out: Vec<(String, String)>,
+    },
     /// Something was named that has no part in a question.
     #[error("{} is not part of the last plan's question{}", .0.id, near(.0))]
     NoPart(UnknownId),

@@ -52,7 +52,7 @@ use lantern_core::plan::{
     ActionKind, ByHand, Part, Payload, Plan, SampleSeen, Situation, TextEdit, afterwards, draw,
     remembered_after,
 };
-use lantern_core::resolve::{Held, Policy, Request, Selection, Target, resolve};
+use lantern_core::resolve::{Held, Policy, Request, Selection, Target, UnknownId, resolve};
 use lantern_core::settings::{Answer, Answers};
 use lantern_core::supply::Wanted;
 use lantern_core::text::Text;
@@ -206,7 +206,8 @@ pub fn question<'a>(
     }
     let request = Request {
         again,
-        ..request(server, &survey, depot.offers, terms)?
+        ..request(server, &survey, depot.offers, terms)
+            .map_err(|error| with_left_out(error, &depot.left_out))?
     };
     Ok(Question {
         server,
@@ -230,6 +231,28 @@ pub fn question<'a>(
         stale: depot.stale,
         store: server.store(),
     })
+}
+
+fn no_such(unknown: UnknownId) -> Error {
+    Error::Planning(PlanningFault::NoSuch {
+        unknown,
+        left_out: Vec::new(),
+    })
+}
+
+/// Where nothing of an id is on offer, what was left out of it tells why.
+fn with_left_out(error: Error, all: &[(String, String)]) -> Error {
+    match error {
+        Error::Planning(PlanningFault::NoSuch { unknown, .. }) => {
+            let begin = format!("{} ", unknown.id);
+            let own = all.iter().filter(|(_, why)| why.starts_with(&begin));
+            Error::Planning(PlanningFault::NoSuch {
+                left_out: own.cloned().collect(),
+                unknown,
+            })
+        }
+        other => other,
+    }
 }
 
 /// Switches add-ons on the servers that are meant: what is there. Says what has changed on each.
@@ -431,7 +454,7 @@ fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) 
     };
     for (id, _) in latest {
         let known = request.knows(&id);
-        known.map_err(|unknown| Error::Planning(PlanningFault::NoSuch(unknown)))?;
+        known.map_err(no_such)?;
         let newest = request.latest(&id);
         let newest = newest.ok_or_else(|| Error::Planning(PlanningFault::NoLatest(id.clone())))?;
         request.keep.push((id, Some(newest)));
@@ -451,7 +474,7 @@ fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) 
     {
         if !installed.contains(&id) {
             let known = request.knows(&id);
-            known.map_err(|unknown| Error::Planning(PlanningFault::NoSuch(unknown)))?;
+            known.map_err(no_such)?;
         }
     }
     let relevant = request.relevant();

@@ -233,6 +233,11 @@ fn next(first: &Url, at: &Url, to: &str) -> Result<Url, WebFault> {
     Ok(next)
 }
 
+/// Whether somebody elsewhere names an address of this machine: what answers there is none of his business.
+pub fn reaches_in(from: &Url, to: &str) -> bool {
+    !is_here(from) && Url::parse(to).is_ok_and(|to| is_here(&to))
+}
+
 /// Whether an address is one of this machine.
 fn is_here(url: &Url) -> bool {
     let of_address = |address: IpAddr| address.is_loopback() || address.is_unspecified();
@@ -304,6 +309,11 @@ mod tests {
         ] {
             assert!(led(out, out, to).is_err(), "{to}");
         }
+        let out = address(out).unwrap();
+        assert!(
+            reaches_in(&out, "http://localhost:8080/")
+                && !reaches_in(&out, "http://other.example/")
+        );
         let own = "http://127.0.0.1:8000/x";
         assert_eq!(
             led(own, own, "http://localhost:1/").unwrap(),

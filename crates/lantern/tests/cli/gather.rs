@@ -314,6 +314,17 @@ fn a_proxy_is_asked_where_the_environment_names_one() {
         "{told}"
     );
     assert!(asked(&world).contains(&"depot.invalid:80 - 200 0".to_owned()));
+    // Who is elsewhere has nothing asked of this machine.
+    fern(&world, &[format!("{}/fern.bloom", depot.http)]);
+    world.copy("fern.catalogue.json", "depot/fern.catalogue.json");
+    let mut elsewhere = ADD.to_vec();
+    elsewhere[6] = "http://depot.invalid/fern.catalogue.json";
+    let output = world.with_env(&elsewhere, "http_proxy", &depot.http);
+    let led = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(
+        led.contains("fern.bloom is this machine, and that is not asked for others"),
+        "{led}"
+    );
     let output = world.with_env(&plan, "http_proxy", "no proxy");
     let told = String::from_utf8_lossy(&output.stderr).into_owned();
     assert!(told.contains("not asked: http://depot.invalid"), "{told}");
