@@ -4,8 +4,9 @@
 //! pause before each piece), `cut` (breaks off after N bytes), `cut-once` (so, the first time), `busy` (429 N times, then
 //! well), `trouble` (500 N times, then well), `loop` (leads to itself), `plain` (leads to http), `file` (leads to a file),
 //! `long` (says it is longer than it is), `other` (one byte is another), `second` (breaks off after N bytes, and is another file from then on),
-//! `packed` (gzip that grows to gigabytes), `endless` (goes on and on), `page` (a page to log in), `no-range` (always the
-//! whole), `no-mark` (no ETag), `key` (only for those who show `x-depot-key: fern`), `away` (leads to N, a port of this machine).
+//! `packed` (says that it is gzip, which nobody asked for: it could grow to gigabytes), `endless` (goes on and on), `page` (a
+//! page to log in), `no-mark` (no ETag), `key` (only for those who show `x-depot-key: fern`), `away` (leads to N, a port of
+//! this machine).
 //!
 //! It is a proxy, too, and plays whatever host is asked for through it.
 
@@ -227,7 +228,7 @@ fn answer<S: Write>(out: &mut S, asked: &Asked, shared: &Shared) -> io::Result<(
     if has_it && way != "no-mark" {
         return short(out, 304, &format!("etag: {mark}\r\n"), "");
     }
-    let range = asked.headers.get("range").filter(|_| way != "no-range");
+    let range = asked.headers.get("range");
     let range = range.filter(|_| asked.headers.get("if-range").is_none_or(|it| *it == mark));
     let from = range.and_then(|range| {
         range
@@ -287,9 +288,8 @@ fn answer<S: Write>(out: &mut S, asked: &Asked, shared: &Shared) -> io::Result<(
     Ok((status, sent, !cuts && way != "long"))
 }
 
-/// A few bytes that unpack to gigabytes, as far as anybody unpacks them.
+/// Something that says it is packed; nobody gets as far as unpacking it.
 fn packed<S: Write>(out: &mut S) -> io::Result<(u16, u64, bool)> {
-    // The beginning of a gzip stream; nobody gets as far as its end.
     let body = [0x1f, 0x8b, 0x08, 0, 0, 0, 0, 0, 0, 3].repeat(100);
     write!(
         out,
