@@ -21,6 +21,7 @@ use crate::place::here;
 use crate::web::{Ask, Web, address, host_of};
 use digest::Digest;
 use fault::GatherFault;
+use lantern_core::artifact::Artifact;
 use lantern_core::plan::Plan;
 use lantern_core::supply::{Checksum, HashKind, Supply, Wanted};
 use std::collections::BTreeMap;
@@ -149,13 +150,7 @@ impl Gatherer {
     fn one(&self, supply: &Supply, hosts: &Hosts) -> Result<Come, Missing> {
         if let Some(stored) = self.store.find(supply) {
             meter::did(stored.bytes);
-            return Ok(Come {
-                stored,
-                checked: None,
-                host: String::new(),
-                resumed: 0,
-                fetched: 0,
-            });
+            return Ok(Come::there(stored));
         }
         if let Some(why) = &supply.by_person {
             return Err(Missing::ByPerson(why.clone()));
@@ -171,16 +166,15 @@ impl Gatherer {
 
 /// What a plan's archives are, that are not where they should be and can be had again.
 pub fn wanted_by(plan: &Plan) -> Vec<Wanted> {
-    let gone = plan.archives.iter().filter(|archive| {
-        !archive.urls.is_empty() && here::look(Path::new(&archive.file)).is_none()
-    });
-    let wanted = gone.map(|archive| {
-        let name = Path::new(&archive.file).file_name();
-        let name = name.map(|name| name.to_string_lossy().into_owned());
+    let wanted = gone(plan).map(|(archive, path)| {
+        let name = path
+            .file_name()
+            .map(|name| name.to_string_lossy().into_owned());
+        let name = name.unwrap_or_default();
         Wanted {
-            what: name.clone().unwrap_or_default(),
+            what: name.clone(),
             supply: Supply {
-                name: name.unwrap_or_default(),
+                name,
                 urls: archive.urls.clone(),
                 checks: Checksum::of(HashKind::Blake3, &archive.blake3)
                     .into_iter()
@@ -199,29 +193,23 @@ pub fn wanted_by(plan: &Plan) -> Vec<Wanted> {
 /// # Errors
 /// When the disk refuses.
 pub fn put_for(plan: &Plan, store: &Store) -> Result<()> {
-    let gone = plan.archives.iter().filter(|archive| {
-        !archive.urls.is_empty() && here::look(Path::new(&archive.file)).is_none()
-    });
-    for archive in gone {
-        let path = Path::new(&archive.file);
-        let name = path
-            .file_name()
-            .map(|name| name.to_string_lossy().into_owned());
-        let supply = Supply {
-            name: name.unwrap_or_default(),
-            checks: Checksum::of(HashKind::Blake3, &archive.blake3)
-                .into_iter()
-                .collect(),
-            ..Supply::default()
-        };
-        if let Some(stored) = store.find(&supply)
-            && stored.path != path
+    let places: Vec<&Path> = gone(plan).map(|(_, path)| path).collect();
+    for (wanted, path) in wanted_by(plan).iter().zip(places) {
+        if let Some(stored) = store.find(&wanted.supply)
+            && here::look(path).is_none()
         {
             here::make_folders(path.parent().unwrap_or(Path::new(".")))?;
             here::link(&stored.path, path)?;
         }
     }
     Ok(())
+}
+
+/// A plan's archives that are not where it has them, and can be had again.
+fn gone(plan: &Plan) -> impl Iterator<Item = (&Artifact, &Path)> {
+    let archives = plan.archives.iter();
+    let with_path = archives.map(|archive| (archive, Path::new(&archive.file)));
+    with_path.filter(|(archive, path)| !archive.urls.is_empty() && here::look(path).is_none())
 }
 
 /// Takes the hashes of a file.

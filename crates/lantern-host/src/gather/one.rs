@@ -43,6 +43,19 @@ pub struct Come {
     pub fetched: u64,
 }
 
+impl Come {
+    /// What was in the store already.
+    pub(super) fn there(stored: Stored) -> Come {
+        Come {
+            stored,
+            checked: None,
+            host: String::new(),
+            resumed: 0,
+            fetched: 0,
+        }
+    }
+}
+
 /// What an unfinished file is of: written beside it.
 #[derive(Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 struct Begun {
@@ -67,13 +80,7 @@ pub(super) fn fetch(
             break file;
         }
         if let Some(stored) = store.find(supply) {
-            return Ok(Come {
-                stored,
-                checked: None,
-                host: String::new(),
-                resumed: 0,
-                fetched: 0,
-            });
+            return Ok(Come::there(stored));
         }
     };
     let mut faults = Vec::new();

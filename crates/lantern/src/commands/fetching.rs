@@ -168,11 +168,7 @@ pub fn fetch(
             });
         }
         // What nobody but a person can fetch is waited for; all else is asked for once.
-        missing = if first || waits {
-            fetched(&gatherer, &left, look, &mut got, !first)
-        } else {
-            missing
-        };
+        missing = fetched(&gatherer, &left, look, &mut got, !first);
         left = missing
             .iter()
             .map(|(it, _): &(Wanted, Missing)| it.clone())

@@ -118,15 +118,7 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
 /// Asks once more what was asked last, arms and shows what comes of it.
 pub fn again(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let (sources, terms) = planning::last_question(server)?;
-    let how = How {
-        arms: true,
-        saves: true,
-        out: None,
-        request: None,
-        all_files: false,
-        gathers: false,
-    };
-    draw(server, &sources, &terms, &how, common, look)
+    draw(server, &sources, &terms, &How::ARMED, common, look)
 }
 
 /// Fetches what the question that was asked last needs, then asks it once more, arms and shows what comes of it.
@@ -138,14 +130,6 @@ pub fn gathered(
     look: &Look,
 ) -> Result<u8> {
     let (sources, terms) = planning::last_question(server)?;
-    let how = How {
-        arms: true,
-        saves: true,
-        out: None,
-        request: None,
-        all_files: false,
-        gathers: false,
-    };
     let mut wanted = Vec::new();
     // The files of a later stop are known only when those of the one before are here.
     loop {
@@ -168,7 +152,7 @@ pub fn gathered(
             return Ok(gathered.tell(common, look));
         }
     }
-    draw(server, &sources, &terms, &how, common, look)
+    draw(server, &sources, &terms, &How::ARMED, common, look)
 }
 
 /// What becomes of a plan that is drawn.
@@ -185,6 +169,18 @@ struct How<'a> {
     all_files: bool,
     /// Whether files are fetched that it needs.
     gathers: bool,
+}
+
+impl How<'_> {
+    /// It is armed and shown, and nothing else.
+    const ARMED: How<'static> = How {
+        arms: true,
+        saves: true,
+        out: None,
+        request: None,
+        all_files: false,
+        gathers: false,
+    };
 }
 
 fn draw(
