@@ -2,63 +2,55 @@
 //!
 //! The format is `*.catalogue.json`, described in docs/formats/catalogue.md. One broken release is
 //! left out and told; the rest stands.
+//!
+//! A catalogue may hold a hundred times what concerns one server. So it is opened first, which finds out where in the text
+//! each release stands and what it is called; then only those are read that take part.
 
-use crate::artifact::Artifact;
-use crate::component::Id;
+use crate::component::{Id, Kind};
 use crate::facts::{Facts, Reading, WrittenRelease};
 use crate::json::{JsonFault, plain_reason};
-use crate::supply::{StatedFile, Supply};
+use crate::offer::{Offer, Origin};
+use crate::supply::StatedFile;
 use crate::version::Notations;
+use foldhash::{HashMap, HashSet};
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 use std::collections::BTreeMap;
-use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+use std::ops::Range;
 
-/// Where an offer comes from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Origin {
-    /// A catalogue.
-    Catalogue,
-    /// The drop folder: fetched by hand, so wanted.
-    DropFolder,
-}
-
-/// A release that can be had.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Offer {
-    /// What it says of itself.
-    pub facts: Facts,
-    /// What holds it.
-    pub artifact: Artifact,
-    /// The hash of what it lays, by which it is known where it is installed; none where that says so itself, or is the
-    /// archive's own.
-    pub content: Option<String>,
-    /// The folder in the archive that is this one's, where that holds several.
-    pub inside: Option<String>,
-    /// By file, as it comes to lie or the end of that: keys of settings that have another name by now, with the old one.
-    pub was: BTreeMap<String, BTreeMap<String, String>>,
-    /// Where it comes from.
-    pub origin: Origin,
-    /// Where its file can be had; none of what was found as a file.
-    pub supply: Option<Supply>,
-}
-
-impl Offer {
-    /// What has to be fetched before anything can be done with it.
-    pub fn to_fetch(&self) -> Option<&Supply> {
-        self.supply.as_ref().filter(|_| !self.artifact.is_at_hand())
-    }
-}
-
-/// What a catalogue holds, and what of it could not be used.
-#[derive(Debug, Default)]
+/// A catalogue whose releases are found, and not yet read.
+#[derive(Debug)]
 pub struct Catalogue {
     /// The catalogue's own name.
     pub name: String,
-    /// All releases that could be read, in the catalogue's order.
+    text: String,
+    /// In the catalogue's order.
+    releases: Vec<Found>,
+    /// By their ids in lower case.
+    by_id: HashMap<String, Vec<u32>>,
+    /// By each further id that they stand for.
+    standing_in: HashMap<Id, Vec<u32>>,
+    /// By the beginning of each hash that they state, in ascending order.
+    by_hash: Vec<(u64, u32)>,
+    /// Builds and frameworks, and those that do not say what they are.
+    always: Vec<u32>,
+}
+
+/// A release in a catalogue's text.
+#[derive(Debug)]
+struct Found {
+    at: Range<usize>,
+    /// As it is spelled there.
+    id: Id,
+}
+
+/// What was read of a catalogue, and what of it could not be used.
+#[derive(Debug, Default)]
+pub struct Releases {
+    /// Those that could be read, in the catalogue's order.
     pub offers: Vec<Offer>,
-    /// The releases left out: line of the file, and why.
+    /// Those left out: line of the file, and why.
     pub left_out: Vec<(usize, String)>,
 }
 
@@ -80,6 +72,64 @@ struct Written<'a> {
     name: String,
     #[serde(borrow)]
     releases: Vec<&'a RawValue>,
+}
+
+/// As much of a release as tells whether it takes part. What is spelled with escapes is not followed here: that is read.
+#[derive(Deserialize)]
+struct Outline<'a> {
+    id: &'a str,
+    kind: Kind,
+    content: Option<&'a str>,
+    #[serde(borrow, default)]
+    archive: OutlineFile<'a>,
+    #[serde(borrow, default)]
+    provides: Vec<OutlineId<'a>>,
+    #[serde(borrow, default)]
+    replaces: Vec<&'a str>,
+    #[serde(borrow, default)]
+    members: Vec<OutlineId<'a>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default)]
+struct OutlineFile<'a> {
+    blake3: Option<&'a str>,
+    sha512: Option<&'a str>,
+    sha256: Option<&'a str>,
+    sha1: Option<&'a str>,
+    md5: Option<&'a str>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum OutlineId<'a> {
+    Plain(&'a str),
+    Long { id: &'a str },
+}
+
+impl<'a> Outline<'a> {
+    /// For what else it stands.
+    fn others(&self) -> impl Iterator<Item = &'a str> {
+        let ids = self
+            .provides
+            .iter()
+            .chain(&self.members)
+            .map(|id| match id {
+                OutlineId::Plain(id) | OutlineId::Long { id } => *id,
+            });
+        ids.chain(self.replaces.iter().copied())
+    }
+
+    fn hashes(&self) -> impl Iterator<Item = &'a str> {
+        let file = &self.archive;
+        let of_file = [file.blake3, file.sha512, file.sha256, file.sha1, file.md5];
+        of_file.into_iter().chain([self.content]).flatten()
+    }
+}
+
+/// The first 64 bits of a hash; none of what is no hash.
+fn beginning(hash: &str) -> Option<u64> {
+    u64::from_str_radix(hash.get(..16)?, 16).ok()
 }
 
 /// Writes a catalogue; the same offers always give the same text.
@@ -109,56 +159,229 @@ pub fn write(name: &str, offers: &[Offer]) -> String {
     text.expect("a catalogue has only plain values") + "\n"
 }
 
-/// Reads a catalogue.
-///
-/// # Errors
-/// When the text as a whole is no catalogue; a single broken release only lands in `left_out`.
-pub fn read(text: &str, notations: &Notations) -> Result<Catalogue, CatalogueFault> {
-    let written: Written = serde_json::from_str(text).map_err(JsonFault::from)?;
-    if written.format != 1 {
-        return Err(CatalogueFault::Format(written.format));
+impl Catalogue {
+    /// Opens a catalogue.
+    ///
+    /// # Errors
+    /// When the text as a whole is no catalogue.
+    pub fn open(text: String) -> Result<Catalogue, CatalogueFault> {
+        let written: Written = serde_json::from_str(&text).map_err(JsonFault::from)?;
+        if written.format != 1 {
+            return Err(CatalogueFault::Format(written.format));
+        }
+        let mut catalogue = Catalogue {
+            name: written.name,
+            text: String::new(),
+            releases: Vec::with_capacity(written.releases.len()),
+            by_id: HashMap::default(),
+            standing_in: HashMap::default(),
+            by_hash: Vec::with_capacity(written.releases.len()),
+            always: Vec::new(),
+        };
+        let mut known: Option<Id> = None;
+        for (number, raw) in (0..).zip(written.releases) {
+            let begin = raw.get().as_ptr() as usize - text.as_ptr() as usize;
+            let outline: Option<Outline> = serde_json::from_str(raw.get()).ok();
+            // Releases of one component mostly follow each other.
+            let id = outline.as_ref().map_or("", |outline| outline.id).trim();
+            let id = known.take().filter(|known| known.as_str() == id);
+            let id = id.unwrap_or_else(|| Id::new(outline.as_ref().map_or("", |it| it.id)));
+            match &outline {
+                Some(outline) => catalogue.note(number, &id, outline),
+                None => catalogue.always.push(number),
+            }
+            let at = begin..begin + raw.get().len();
+            known = Some(id.clone());
+            catalogue.releases.push(Found { at, id });
+        }
+        catalogue.by_hash.sort_unstable();
+        catalogue.text = text;
+        Ok(catalogue)
     }
-    let mut catalogue = Catalogue {
-        name: written.name,
-        ..Catalogue::default()
-    };
-    let mut reading = Reading::new(notations);
-    let mut spellings: HashMap<String, Id> = HashMap::new();
-    let mut places = HashMap::new();
-    let mut lines = LineCounter::new(text);
-    for raw in written.releases {
-        let line = lines.line_of(raw.get());
-        let offer = match read_release(raw.get(), &mut reading) {
-            Ok(offer) => offer,
-            Err(why) => {
-                catalogue.left_out.push((line, why));
+
+    fn note(&mut self, number: u32, id: &Id, outline: &Outline<'_>) {
+        let by_id = self.by_id.entry(id.as_str().to_lowercase());
+        by_id.or_default().push(number);
+        for other in outline.others() {
+            let standing_in = self.standing_in.entry(Id::new(other));
+            standing_in.or_default().push(number);
+        }
+        let hashes = outline.hashes().filter_map(beginning);
+        self.by_hash.extend(hashes.map(|hash| (hash, number)));
+        if matches!(outline.kind, Kind::Build | Kind::Framework) {
+            self.always.push(number);
+        }
+    }
+
+    /// All ids that it names.
+    pub fn ids(&self) -> impl Iterator<Item = &Id> {
+        let first = self.by_id.values().filter_map(|numbers| numbers.first());
+        first.map(|number| &self.releases[*number as usize].id)
+    }
+
+    /// Reads all of it.
+    pub fn all(&self, notations: &Notations) -> Releases {
+        let mut reading = Reading::new(notations);
+        let all =
+            (0..self.releases.len() as u32).map(|number| (number, self.read(number, &mut reading)));
+        self.agreed(all)
+    }
+
+    /// The releases that state a hash, in lower case, of their file or of what it lays.
+    pub fn of_hash(&self, hash: &str, notations: &Notations) -> Vec<Offer> {
+        let Some(begin) = beginning(hash) else {
+            return Vec::new();
+        };
+        let first = self.by_hash.partition_point(|(known, _)| *known < begin);
+        let same = self.by_hash[first..]
+            .iter()
+            .take_while(|(known, _)| *known == begin);
+        let mut reading = Reading::new(notations);
+        let read = same.filter_map(|(_, number)| self.read(*number, &mut reading).ok());
+        let states = |offer: &Offer| {
+            let mut checks = offer.supply.iter().flat_map(|supply| &supply.checks);
+            offer.content.as_deref() == Some(hash) || checks.any(|check| check.hex == hash)
+        };
+        read.filter(states).collect()
+    }
+
+    fn read(&self, number: u32, reading: &mut Reading<'_>) -> Result<Offer, String> {
+        let at = self.releases[number as usize].at.clone();
+        read_release(&self.text[at], reading)
+    }
+
+    /// What stands of some releases, given in ascending order: not two that differ, nor two spellings of one id.
+    fn agreed(&self, read: impl Iterator<Item = (u32, Result<Offer, String>)>) -> Releases {
+        let mut offers: Vec<Offer> = Vec::new();
+        let mut left_out: Vec<(u32, Left)> = Vec::new();
+        let mut spellings: HashMap<String, Id> = HashMap::default();
+        let mut places = HashMap::default();
+        for (number, offer) in read {
+            let offer = match offer {
+                Ok(offer) => offer,
+                Err(why) => {
+                    left_out.push((number, Left::Because(why)));
+                    continue;
+                }
+            };
+            let id = &offer.facts.id;
+            let spelled = spellings.entry(id.as_str().to_lowercase());
+            let spelled = spelled.or_insert_with(|| id.clone());
+            if spelled != id {
+                let why = format!("the id {id} differs from {spelled} only in case");
+                left_out.push((number, Left::Because(why)));
                 continue;
             }
-        };
-        let id = &offer.facts.id;
-        let spelled = spellings
-            .entry(id.as_str().to_lowercase())
-            .or_insert_with(|| id.clone());
-        if spelled != id {
-            let why = format!("the id {id} differs from {spelled} only in case");
-            catalogue.left_out.push((line, why));
+            match places.entry((id.clone(), offer.facts.version.clone())) {
+                Entry::Vacant(place) => {
+                    place.insert((number, offers.len()));
+                    offers.push(offer);
+                }
+                Entry::Occupied(known) => {
+                    let (first, at) = *known.get();
+                    if offers[at] != offer {
+                        let (id, version) = known.key();
+                        let what = format!("{id} {version}");
+                        left_out.push((number, Left::Disagrees(what, first)));
+                    }
+                }
+            }
+        }
+        let lines = self.lines(left_out.iter().flat_map(|(number, why)| match why {
+            Left::Because(_) => [*number, *number],
+            Left::Disagrees(_, first) => [*first, *number],
+        }));
+        let said = left_out.into_iter().map(|(number, why)| {
+            let why = match why {
+                Left::Because(why) => why,
+                Left::Disagrees(what, first) => {
+                    format!("{what} disagrees with the one at line {}", lines[&first])
+                }
+            };
+            (lines[&number], why)
+        });
+        Releases {
+            left_out: said.collect(),
+            offers,
+        }
+    }
+
+    /// In which line of the text each of some releases begins.
+    fn lines(&self, numbers: impl Iterator<Item = u32>) -> BTreeMap<u32, usize> {
+        let mut lines: BTreeMap<u32, usize> = numbers.map(|number| (number, 1)).collect();
+        let (mut seen, mut passed) = (0, 1);
+        for (number, line) in &mut lines {
+            let begin = self.releases[*number as usize].at.start;
+            let between = self.text[seen..begin].bytes();
+            passed += between.filter(|byte| *byte == b'\n').count();
+            (seen, *line) = (begin, passed);
+        }
+        lines
+    }
+}
+
+/// Why a release was left out.
+enum Left {
+    Because(String),
+    /// It is another one than that of the same version before it.
+    Disagrees(String, u32),
+}
+
+/// Reads what of several catalogues concerns some components: their releases, those that they need or could need, and
+/// whatever stands in for any of them, in whichever catalogue it is. Builds and frameworks always do. `besides` is what is on
+/// offer elsewhere: what of that takes part leads on.
+pub fn concerning<'a>(
+    catalogues: &[&Catalogue],
+    ids: impl Iterator<Item = &'a Id>,
+    besides: &[&Facts],
+    notations: &Notations,
+) -> Vec<Releases> {
+    let mut reading = Reading::new(notations);
+    let mut elsewhere: HashMap<&Id, Vec<&Facts>> = HashMap::default();
+    for facts in besides {
+        for (id, _) in facts.stands_for() {
+            elsewhere.entry(id).or_default().push(facts);
+        }
+    }
+    let mut read: Vec<BTreeMap<u32, Result<Offer, String>>> =
+        vec![BTreeMap::new(); catalogues.len()];
+    let mut queue: Vec<Id> = ids.cloned().collect();
+    for (catalogue, read) in catalogues.iter().zip(&mut read) {
+        for number in &catalogue.always {
+            let offer = catalogue.read(*number, &mut reading);
+            if let Ok(offer) = &offer {
+                queue.push(offer.facts.id.clone());
+                queue.extend(offer.facts.leads_to().cloned());
+            }
+            read.insert(*number, offer);
+        }
+    }
+    let mut met: HashSet<Id> = HashSet::default();
+    while let Some(id) = queue.pop() {
+        if !met.insert(id.clone()) {
             continue;
         }
-        let key = (offer.facts.id.clone(), offer.facts.version.clone());
-        match places.get(&key) {
-            None => {
-                places.insert(key, (line, catalogue.offers.len()));
-                catalogue.offers.push(offer);
-            }
-            Some((_, first)) if catalogue.offers[*first] == offer => {}
-            Some((first_line, _)) => {
-                let (id, version) = key;
-                let why = format!("{id} {version} disagrees with the one at line {first_line}");
-                catalogue.left_out.push((line, why));
+        for facts in elsewhere.get(&id).into_iter().flatten() {
+            queue.push(facts.id.clone());
+            queue.extend(facts.leads_to().cloned());
+        }
+        for (catalogue, read) in catalogues.iter().zip(&mut read) {
+            let standing_in = catalogue.standing_in.get(&id).into_iter().flatten();
+            queue.extend(standing_in.map(|number| catalogue.releases[*number as usize].id.clone()));
+            let own = catalogue.by_id.get(&id.as_str().to_lowercase());
+            for number in own.into_iter().flatten() {
+                let offer = read
+                    .entry(*number)
+                    .or_insert_with(|| catalogue.read(*number, &mut reading));
+                if let Ok(offer) = offer {
+                    queue.extend(offer.facts.leads_to().cloned());
+                }
             }
         }
     }
-    Ok(catalogue)
+    let all = catalogues.iter().zip(read);
+    all.map(|(catalogue, read)| catalogue.agreed(read.into_iter()))
+        .collect()
 }
 
 fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> {
@@ -190,33 +413,10 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
     })
 }
 
-/// Counts lines once over a whole text, for slices of it in ascending order.
-struct LineCounter<'a> {
-    text: &'a str,
-    offset: usize,
-    line: usize,
-}
-
-impl<'a> LineCounter<'a> {
-    fn new(text: &'a str) -> LineCounter<'a> {
-        LineCounter {
-            text,
-            offset: 0,
-            line: 1,
-        }
-    }
-
-    fn line_of(&mut self, slice: &'a str) -> usize {
-        let offset = slice.as_ptr() as usize - self.text.as_ptr() as usize;
-        self.line += self.text[self.offset..offset].matches('\n').count();
-        self.offset = offset;
-        self.line
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::version::{Notation, Version};
 
     fn release(id: &str, more: &str) -> String {
         let hash = "0".repeat(64);
@@ -243,7 +443,8 @@ mod tests {
             release("seed-vault", "").replace("00000", "zzzzz"),
             release("Drip-Lines", ""),
         ]);
-        let catalogue = read(&text, &Notations::default()).unwrap();
+        let catalogue = Catalogue::open(text).unwrap();
+        let catalogue = catalogue.all(&Notations::default());
         assert_eq!(catalogue.offers.len(), 1);
         let told: Vec<String> = catalogue
             .left_out
@@ -262,14 +463,103 @@ mod tests {
     #[test]
     fn a_text_that_is_no_catalogue_is_refused_with_its_place() {
         let whole = catalogue(&[release("drip-lines", "")]);
-        let cut = read(&whole[..60], &Notations::default())
-            .unwrap_err()
-            .to_string();
+        let cut = Catalogue::open(whole[..60].to_owned());
+        let cut = cut.unwrap_err().to_string();
         assert!(cut.starts_with("line 2, column"), "{cut}");
-        let other = read(
-            &whole.replace("\"format\":1", "\"format\":2"),
-            &Notations::default(),
-        );
+        let other = Catalogue::open(whole.replace("\"format\":1", "\"format\":2"));
         assert_eq!(other.unwrap_err(), CatalogueFault::Format(2));
+    }
+
+    #[test]
+    fn only_what_concerns_a_server_is_read() {
+        let many = [
+            release("drip-lines", ",\"needs\":{\"mist-pipes\":\"*\"}"),
+            release("mist-pipes", ",\"needs_any\":[{\"resin\":\"*\"}]"),
+            release(
+                "amber",
+                ",\"provides\":[{\"id\":\"resin\",\"version\":\"1.0\"}]",
+            ),
+            release("sun-clock", ""),
+            release("sun-dial", ",\"replaces\":[\"sun-clock\"]"),
+            release("heirloom", "").replace("addon", "framework"),
+            release("bee-traffic", ",\"server\":\"=>5\""),
+            release("seed-vault", "").replace("seed", "\\u0073eed"),
+            release("old-guard", ",\"sever\":\"5\""),
+            release(
+                "medley",
+                ",\"members\":[{\"id\":\"moss\",\"version\":\"1\"}]",
+            ),
+        ];
+        let other = [release("mist-pipes", "").replace("1.0", "1.1")];
+        let one = Catalogue::open(catalogue(&many)).unwrap();
+        let two = Catalogue::open(catalogue(&other)).unwrap();
+        let named = |ids: &[&str]| {
+            let ids: Vec<Id> = ids.iter().map(|id| Id::new(id)).collect();
+            let read = concerning(&[&one, &two], ids.iter(), &[], &Notations::default());
+            let said = read.iter().map(|read| {
+                let ids = read.offers.iter().map(|it| it.facts.id.to_string());
+                let lines = read.left_out.iter().map(|(line, _)| format!("line {line}"));
+                ids.chain(lines).collect::<Vec<_>>().join(" ")
+            });
+            said.collect::<Vec<_>>().join(" / ")
+        };
+        let cases: [(&[&str], &str); 6] = [
+            (&[], "heirloom seed-vault / "),
+            (
+                &["drip-lines"],
+                "drip-lines mist-pipes amber heirloom seed-vault / mist-pipes",
+            ),
+            (&["sun-clock"], "sun-clock sun-dial heirloom seed-vault / "),
+            (&["bee-traffic"], "heirloom seed-vault line 8 / "),
+            (&["old-guard"], "heirloom seed-vault line 10 / "),
+            (&["moss"], "heirloom seed-vault medley / "),
+        ];
+        for (ids, expected) in cases {
+            assert_eq!(named(ids), expected, "{ids:?}");
+        }
+        let ids: Vec<&str> = one.ids().map(Id::as_str).collect();
+        assert_eq!(ids.len(), 9, "{ids:?}");
+    }
+
+    #[test]
+    fn what_leads_on_stands_elsewhere_too() {
+        let catalogue = Catalogue::open(catalogue(&[release("mist-pipes", "")])).unwrap();
+        let mut facts = Facts::new(
+            Id::new("drip-lines"),
+            Kind::Addon,
+            Version::parse("1", Notation::default()).unwrap(),
+        );
+        facts.companions.push(Id::new("mist-pipes"));
+        let read = |besides: &[&Facts]| {
+            let ids = [Id::new("drip-lines")];
+            let read = concerning(&[&catalogue], ids.iter(), besides, &Notations::default());
+            read[0].offers.len()
+        };
+        assert_eq!((read(&[]), read(&[&facts])), (0, 1));
+    }
+
+    #[test]
+    fn a_release_is_found_by_any_of_its_hashes() {
+        let hash = "5".repeat(40);
+        let stated = format!(
+            "\"archive\":{{\"sha1\":\"{hash}\",\"urls\":[\"https://depot.verdance.example/a\"]}}"
+        );
+        let plain = release("drip-lines", "");
+        let begin = plain.find("\"archive\"").unwrap();
+        let one = format!("{}{stated}}}", &plain[..begin]);
+        let content = format!(",\"content\":\"{}\"", "7".repeat(64));
+        let catalogue = catalogue(&[one, release("sun-clock", &content)]);
+        let catalogue = Catalogue::open(catalogue).unwrap();
+        let of = |hash: &str| {
+            let known = catalogue.of_hash(hash, &Notations::default());
+            known
+                .iter()
+                .map(|it| it.facts.id.to_string())
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(of(&hash), ["drip-lines"]);
+        assert_eq!(of(&"7".repeat(64)), ["sun-clock"]);
+        assert_eq!(of(&"0".repeat(64)), ["sun-clock"]);
+        assert!(of(&"5".repeat(64)).is_empty() && of("").is_empty());
     }
 }

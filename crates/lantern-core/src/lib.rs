@@ -15,6 +15,7 @@
 //! | [`descriptor`] | what does this descriptor text say, by these reader rules | |
 //! | [`document`] | what does this text hold, in whatever notation | |
 //! | [`artifact`] | what is a file that can be had | |
+//! | [`offer`] | what is a release that can be had | |
 //! | [`catalogue`] | which releases are on offer | `*.catalogue.json` |
 //! | [`link`] | where does a link lead, and what stands for it where files have hashes | |
 //! | [`tree`] | which component does a file belong to | |
@@ -53,6 +54,7 @@ pub mod json;
 pub mod launch;
 pub mod link;
 pub mod listing;
+pub mod offer;
 pub mod operation;
 pub mod order;
 pub mod outlook;

@@ -1,8 +1,8 @@
 //! Who is ready for which server version; which stops lead there.
 
-use crate::catalogue::Offer;
 use crate::component::{Id, Kind};
 use crate::facts::Facts;
+use crate::offer::Offer;
 use crate::resolve::{Held, Request, Target, first_answer};
 use crate::version::Version;
 use schemars::JsonSchema;

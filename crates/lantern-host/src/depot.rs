@@ -10,14 +10,15 @@ use crate::release;
 use crate::signing;
 use crate::web::reaches_in;
 use lantern_core::artifact::Artifact;
-use lantern_core::catalogue::{self, Offer, Origin};
+use lantern_core::catalogue::{self, Catalogue, Releases};
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::{Family, Reader};
+use lantern_core::offer::{Offer, Origin};
 use lantern_core::path::RelPath;
 use lantern_core::supply::{encoded, is_web};
 use lantern_core::version::Version;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use url::Url;
 
@@ -27,53 +28,191 @@ pub fn web_address(path: &Path) -> Option<&str> {
 }
 
 /// What is on offer, and what had to be left out.
+///
+/// Catalogues are opened first, and other people's listings asked; [`Depot::take`] then reads what of all that concerns somebody.
 #[derive(Debug, Default)]
 pub struct Depot {
-    /// All offers; each artifact is on this machine, and named by a whole path.
+    /// All offers; each artifact that is on this machine is named by a whole path.
     pub offers: Vec<Offer>,
     /// What could not be used: where, and why.
     pub left_out: Vec<(String, String)>,
     /// Which catalogues could not be asked, and stand as they were.
     pub stale: Vec<Stale>,
-    /// Which releases a catalogue has named by now, and which one of them.
+    /// In the order in which they count.
+    sources: Vec<Source>,
+}
+
+/// Where releases are told of.
+#[derive(Debug)]
+struct Source {
+    /// As it is named.
+    shown: String,
+    /// Where it was asked, if not on this machine.
+    from: Option<Url>,
+    told: Told,
+}
+
+#[derive(Debug)]
+enum Told {
+    Catalogue { catalogue: Catalogue, base: Base },
+    Listing(Vec<Offer>),
+}
+
+/// What a catalogue's archives are relative to.
+#[derive(Debug)]
+enum Base {
+    Folder(String),
+    Address(Url),
+}
+
+impl Base {
+    /// Says of a file beside the catalogue where that is.
+    fn place(&self, offer: &mut Offer, file: &RelPath) {
+        match self {
+            Base::Folder(folder) => {
+                let whole = format!("{folder}/{file}");
+                let has_others = !offer.artifact.urls.is_empty();
+                let is_there = !has_others || here::look(Path::new(&whole)).is_some();
+                offer.artifact.file = if is_there { whole } else { String::new() };
+            }
+            Base::Address(url) => {
+                let parts: Vec<String> = file.as_str().split('/').map(encoded).collect();
+                offer.artifact.file = String::new();
+                if let (Ok(whole), Some(supply)) = (url.join(&parts.join("/")), &mut offer.supply) {
+                    supply.urls.insert(0, whole.into());
+                    offer.artifact.urls.clone_from(&supply.urls);
+                }
+            }
+        }
+    }
+}
+
+impl Source {
+    fn catalogue(&self) -> Option<&Catalogue> {
+        match &self.told {
+            Told::Catalogue { catalogue, .. } => Some(catalogue),
+            Told::Listing(_) => None,
+        }
+    }
+
+    fn listed(&self) -> &[Offer] {
+        match &self.told {
+            Told::Catalogue { .. } => &[],
+            Told::Listing(offers) => offers,
+        }
+    }
+
+    /// Why an offer of this source cannot be used; places it where it can.
+    fn place(&self, offer: &mut Offer) -> Option<String> {
+        let facts = &offer.facts;
+        let what = format!("{} {}", facts.id, facts.version);
+        // It comes from outside: it may name only what lies beside it.
+        if let (Told::Catalogue { base, .. }, true) = (&self.told, offer.artifact.is_at_hand()) {
+            match RelPath::parse(&offer.artifact.file) {
+                Ok(file) => base.place(offer, &file),
+                Err(fault) => return Some(format!("{what}: archive.file: {fault}")),
+            }
+        }
+        let from = self.from.as_ref()?;
+        let mut urls = offer.supply.iter().flat_map(|supply| &supply.urls);
+        let inward = urls.find(|url| reaches_in(from, url))?;
+        Some(format!(
+            "{what}: {inward} is this machine, and that is not asked for others"
+        ))
+    }
+}
+
+/// Offers of several sources as one list.
+#[derive(Default)]
+struct Joined {
+    offers: Vec<Offer>,
+    left_out: Vec<(String, String)>,
+    /// Which releases were named by now: where they stand in the list, and who named them.
     named: HashMap<(Id, Version), (usize, String)>,
 }
 
+impl Joined {
+    /// Of two sources that name one release, the first counts; where they mean the same file, the other is one more place
+    /// to have it from.
+    fn add(&mut self, mut offer: Offer, source: &Source) {
+        let from = &source.shown;
+        if let Some(why) = source.place(&mut offer) {
+            self.left_out.push((from.clone(), why));
+            return;
+        }
+        let facts = &offer.facts;
+        let key = (facts.id.clone(), facts.version.clone());
+        let Some((first, known_from)) = self.named.get(&key) else {
+            self.named.insert(key, (self.offers.len(), from.clone()));
+            self.offers.push(offer);
+            return;
+        };
+        let known = &mut self.offers[*first];
+        let (Some(mine), Some(theirs)) = (&mut known.supply, &offer.supply) else {
+            return;
+        };
+        let other = mine.checks.iter().find(|check| {
+            let theirs = theirs.check(check.kind);
+            theirs.is_some_and(|theirs| theirs != *check)
+        });
+        if let Some(check) = other {
+            let why = format!(
+                "{} {} has another {} in {known_from}: that one counts",
+                facts.id, facts.version, check.kind
+            );
+            self.left_out.push((from.clone(), why));
+            return;
+        }
+        let is_same = mine
+            .checks
+            .iter()
+            .any(|check| check.kind.is_strong() && theirs.check(check.kind).is_some());
+        if is_same {
+            mine.urls.extend(theirs.urls.iter().cloned());
+            known.artifact.urls.clone_from(&mine.urls);
+            if !known.artifact.is_at_hand() {
+                known.artifact.file.clone_from(&offer.artifact.file);
+            }
+        }
+    }
+}
+
 impl Depot {
-    /// Adds a catalogue; its archives lie relative to it.
+    /// Opens a catalogue; its archives lie relative to it.
     ///
     /// # Errors
-    /// When the catalogue as a whole cannot be read.
-    pub fn add_catalogue(&mut self, path: &Path, family: &Family) -> Result<()> {
+    /// When it is none.
+    pub fn open(&mut self, path: &Path) -> Result<()> {
         let text = here::read_text(path)?;
         let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
         let base = whole.parent().and_then(Path::to_str);
         let base = base.ok_or_else(|| Error::OddPath(whole.clone()))?;
-        self.add_text(path, &text, family, &|offer, file| {
-            let whole = format!("{base}/{file}");
-            let has_others = !offer.artifact.urls.is_empty();
-            let is_there = !has_others || here::look(Path::new(&whole)).is_some();
-            offer.artifact.file = if is_there { whole } else { String::new() };
-        })
+        self.open_text(path, text, Base::Folder(base.to_owned()))
     }
 
-    /// Adds a catalogue from the web; its archives lie relative to it there.
+    /// Opens a catalogue from the web; its archives lie relative to it there.
     ///
     /// # Errors
-    /// When the catalogue as a whole cannot be read.
-    pub fn add_from_web(&mut self, url: &Url, text: &str, family: &Family) -> Result<()> {
-        self.add_text(Path::new(url.as_str()), text, family, &|offer, file| {
-            let parts: Vec<String> = file.as_str().split('/').map(encoded).collect();
-            offer.artifact.file = String::new();
-            if let (Ok(whole), Some(supply)) = (url.join(&parts.join("/")), &mut offer.supply) {
-                supply.urls.insert(0, whole.into());
-                offer.artifact.urls.clone_from(&supply.urls);
-            }
-        })
+    /// When it is none.
+    pub fn open_from_web(&mut self, url: &Url, text: String) -> Result<()> {
+        self.open_text(Path::new(url.as_str()), text, Base::Address(url.clone()))
     }
 
-    /// Adds a catalogue, wherever it is, as it is known here: nobody is asked. One that is not known says nothing.
-    pub fn add_known(&mut self, server: &Server, path: &Path) {
+    fn open_text(&mut self, path: &Path, text: String, base: Base) -> Result<()> {
+        let catalogue = Catalogue::open(text).map_err(|fault| Error::Catalogue {
+            path: path.into(),
+            fault,
+        })?;
+        self.sources.push(Source {
+            shown: path.display().to_string(),
+            from: web_address(path).and_then(|url| Url::parse(url).ok()),
+            told: Told::Catalogue { catalogue, base },
+        });
+        Ok(())
+    }
+
+    /// Opens a catalogue, wherever it is, as it is known here: nobody is asked. One that is not known says nothing.
+    pub fn open_known(&mut self, server: &Server, path: &Path) {
         let store = server.store();
         let copy = |at: &Path| store.copy_of(web_address(at)?);
         let (text, signature) = match web_address(path) {
@@ -96,113 +235,99 @@ impl Depot {
             }
         }
         let _ = match web_address(path).and_then(|url| Url::parse(url).ok()) {
-            Some(url) => self.add_from_web(&url, &text, &server.family),
-            None => self.add_catalogue(path, &server.family),
+            Some(url) => self.open_from_web(&url, text),
+            None => self.open(path),
         };
     }
 
     /// Adds what somebody else's listing has.
     pub fn add_listed(&mut self, listed: Listed, path: &Path) {
-        let shown = path.display().to_string();
         self.left_out.extend(listed.left_out);
         self.stale.extend(listed.stale);
-        for offer in listed.offers {
-            match &listed.from {
-                Some(from) => self.add_from(offer, from, &shown),
-                None => self.add_offer(offer, &shown),
-            }
-        }
-    }
-
-    fn add_text(
-        &mut self,
-        path: &Path,
-        text: &str,
-        family: &Family,
-        place: &dyn Fn(&mut Offer, &RelPath),
-    ) -> Result<()> {
-        let read = catalogue::read(text, &family.versions).map_err(|fault| Error::Catalogue {
-            path: path.into(),
-            fault,
-        })?;
-        let shown = path.display().to_string();
-        for (line, why) in read.left_out {
-            self.left_out.push((format!("{shown}:{line}"), why));
-        }
-        for mut offer in read.offers {
-            // The catalogue comes from outside: it may name only what lies beside it.
-            if offer.artifact.is_at_hand() {
-                match RelPath::parse(&offer.artifact.file) {
-                    Ok(file) => place(&mut offer, &file),
-                    Err(fault) => {
-                        let facts = &offer.facts;
-                        let why = format!("{} {}: archive.file: {fault}", facts.id, facts.version);
-                        self.left_out.push((shown.clone(), why));
-                        continue;
-                    }
-                }
-            }
-            match web_address(path).and_then(|url| Url::parse(url).ok()) {
-                Some(from) => self.add_from(offer, &from, &shown),
-                None => self.add_offer(offer, &shown),
-            }
-        }
-        Ok(())
-    }
-
-    /// Adds an offer from the web, but none of what it has no business with.
-    fn add_from(&mut self, offer: Offer, from: &Url, shown: &str) {
-        let supply = offer.supply.iter();
-        let mut urls = supply.flat_map(|supply| &supply.urls);
-        if let Some(url) = urls.find(|url| reaches_in(from, url)) {
-            let facts = &offer.facts;
-            let why = format!(
-                "{} {}: {url} is this machine, and that is not asked for others",
-                facts.id, facts.version
-            );
-            self.left_out.push((shown.to_owned(), why));
-            return;
-        }
-        self.add_offer(offer, shown);
-    }
-
-    /// Of two catalogues that name one release, the first counts; where they mean the same file, the other is one more place
-    /// to have it from.
-    fn add_offer(&mut self, offer: Offer, from: &str) {
-        let facts = &offer.facts;
-        let key = (facts.id.clone(), facts.version.clone());
-        let Some((first, known_from)) = self.named.get(&key) else {
-            self.named.insert(key, (self.offers.len(), from.to_owned()));
-            self.offers.push(offer);
-            return;
-        };
-        let known = &mut self.offers[*first];
-        let (Some(mine), Some(theirs)) = (&mut known.supply, &offer.supply) else {
-            return;
-        };
-        let other = mine.checks.iter().find(|check| {
-            let theirs = theirs.check(check.kind);
-            theirs.is_some_and(|theirs| theirs != *check)
+        self.sources.push(Source {
+            shown: path.display().to_string(),
+            from: listed.from,
+            told: Told::Listing(listed.offers),
         });
-        if let Some(check) = other {
-            let why = format!(
-                "{} {} has another {} in {known_from}: that one counts",
-                facts.id, facts.version, check.kind
-            );
-            self.left_out.push((from.to_owned(), why));
-            return;
-        }
-        let is_same = mine
-            .checks
+    }
+
+    fn catalogues(&self) -> Vec<&Catalogue> {
+        self.sources.iter().filter_map(Source::catalogue).collect()
+    }
+
+    /// All ids that are named anywhere.
+    pub fn ids(&self) -> Vec<Id> {
+        let of = |source: &Source| -> Vec<Id> {
+            let listed = source.listed().iter().map(|offer| &offer.facts.id);
+            let catalogue = source.catalogue().into_iter();
+            let catalogued = catalogue.flat_map(Catalogue::ids);
+            catalogued.chain(listed).cloned().collect()
+        };
+        self.sources.iter().flat_map(of).collect()
+    }
+
+    /// Reads what concerns some components, as [`catalogue::concerning`]; what was found as files does in any case.
+    pub fn take(&mut self, ids: &BTreeSet<Id>, family: &Family) {
+        let listed = self.sources.iter().flat_map(|source| source.listed());
+        let besides: Vec<&Facts> = self
+            .offers
             .iter()
-            .any(|check| check.kind.is_strong() && theirs.check(check.kind).is_some());
-        if is_same {
-            mine.urls.extend(theirs.urls.iter().cloned());
-            known.artifact.urls.clone_from(&mine.urls);
-            if !known.artifact.is_at_hand() {
-                known.artifact.file.clone_from(&offer.artifact.file);
+            .chain(listed)
+            .map(|it| &it.facts)
+            .collect();
+        let by_hand = self.offers.iter().map(|offer| &offer.facts.id);
+        let ids = ids.iter().chain(by_hand);
+        let catalogues = self.catalogues();
+        let read = catalogue::concerning(&catalogues, ids, &besides, &family.versions);
+        self.join(read);
+    }
+
+    /// Reads everything.
+    pub fn take_all(&mut self, family: &Family) {
+        let catalogues = self.catalogues().into_iter();
+        let read = catalogues.map(|catalogue| catalogue.all(&family.versions));
+        self.join(read.collect());
+    }
+
+    fn join(&mut self, read: Vec<Releases>) {
+        let mut joined = Joined::default();
+        let mut read = read.into_iter();
+        for source in &self.sources {
+            let releases = match &source.told {
+                Told::Catalogue { .. } => read.next().unwrap_or_default(),
+                Told::Listing(offers) => Releases {
+                    offers: offers.clone(),
+                    left_out: Vec::new(),
+                },
+            };
+            let left_out = releases.left_out.into_iter();
+            let left_out = left_out.map(|(line, why)| (format!("{}:{line}", source.shown), why));
+            joined.left_out.extend(left_out);
+            for offer in releases.offers {
+                joined.add(offer, source);
             }
         }
+        // What stands in a catalogue is told before what was found in a folder.
+        joined.left_out.append(&mut self.left_out);
+        joined.offers.append(&mut self.offers);
+        self.left_out = joined.left_out;
+        self.offers = joined.offers;
+    }
+
+    /// What is known of a release by a hash, in lower case, of its file or of what it lays.
+    pub fn known(&self, hash: &str, family: &Family) -> Option<Offer> {
+        let states = |offer: &&Offer| {
+            let mut checks = offer.supply.iter().flat_map(|supply| &supply.checks);
+            checks.any(|check| check.hex == hash)
+        };
+        self.sources.iter().find_map(|source| {
+            let catalogue = source.catalogue();
+            let catalogued = catalogue.map(|it| it.of_hash(hash, &family.versions));
+            let listed = || source.listed().iter().find(states).cloned();
+            catalogued
+                .and_then(|offers| offers.into_iter().next())
+                .or_else(listed)
+        })
     }
 
     /// Adds what recipes have made.
@@ -231,7 +356,7 @@ impl Depot {
                         let Some(offer) = offers.into_iter().next() else {
                             continue;
                         };
-                        let mut offer = self.as_known(offer);
+                        let mut offer = self.as_known(offer, family);
                         // What says nothing of itself is what was asked of the recipe: its folder is named so.
                         let made = path.file_name().and_then(|name| name.to_str());
                         let prefix = format!("{}-", family.build.id);
@@ -250,22 +375,16 @@ impl Depot {
         Ok(())
     }
 
-    /// An offer with what a catalogue knows of it: its version, where it states none itself, and which settings have another name.
-    fn as_known(&self, mut offer: Offer) -> Offer {
-        let content = offer.content.as_ref();
-        let same = |known: &&Offer| {
-            let by_content = content.is_some() && known.content.as_ref() == content;
-            by_content || known.artifact.blake3 == offer.artifact.blake3
+    /// An offer with what is known of it elsewhere: its version, where it states none itself, and which settings have another
+    /// name.
+    fn as_known(&self, mut offer: Offer, family: &Family) -> Offer {
+        let hashes = offer.content.iter().chain([&offer.artifact.blake3]);
+        let known = hashes.filter_map(|hash| self.known(hash, family)).next();
+        let Some(known) = known else {
+            return offer;
         };
-        let mut catalogued = self
-            .offers
-            .iter()
-            .filter(|it| it.origin == Origin::Catalogue);
-        let known = catalogued.find(same);
-        if let Some(known) = known {
-            offer.was.clone_from(&known.was);
-        }
-        if let Some(known) = known.filter(|_| offer.facts.version.is_content()) {
+        offer.was = known.was;
+        if offer.facts.version.is_content() {
             let states_nothing = offer.facts
                 == Facts::new(
                     offer.facts.id.clone(),
@@ -273,8 +392,8 @@ impl Depot {
                     offer.facts.version.clone(),
                 );
             match states_nothing {
-                true => offer.facts = known.facts.clone(),
-                false => offer.facts.version = known.facts.version.clone(),
+                true => offer.facts = known.facts,
+                false => offer.facts.version = known.facts.version,
             }
         }
         offer
@@ -313,7 +432,7 @@ impl Depot {
                 }
             };
             for offer in offers {
-                let offer = self.as_known(offer);
+                let offer = self.as_known(offer, family);
                 let key = (offer.facts.id.clone(), offer.facts.version.to_string());
                 if let Some(other) = first.get(&key) {
                     let why = format!(

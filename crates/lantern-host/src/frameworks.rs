@@ -10,9 +10,9 @@ use crate::layers;
 use crate::ledger::Ledger;
 use crate::release;
 use crate::survey::Survey;
-use lantern_core::catalogue::Offer;
 use lantern_core::component::{Id, Kind};
 use lantern_core::inventory::{Component, Remembered, laid_over};
+use lantern_core::offer::Offer;
 use lantern_core::path::RelPath;
 use std::collections::{BTreeMap, BTreeSet};
 

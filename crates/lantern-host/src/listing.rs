@@ -5,9 +5,10 @@ use crate::downloads::{Downloads, hash_now};
 use crate::error::{Error, Result};
 use crate::place::here;
 use crate::web::address;
-use lantern_core::catalogue::{self, Offer};
+use lantern_core::catalogue;
 use lantern_core::component::Id;
 use lantern_core::family::Family;
+use lantern_core::offer::Offer;
 use lantern_core::supply::encoded;
 use std::path::Path;
 
@@ -89,7 +90,8 @@ pub struct Checked {
 /// When the catalogue as a whole cannot be read.
 pub fn check(path: &Path, family: &Family) -> Result<Checked> {
     let mut depot = Depot::default();
-    depot.add_catalogue(path, family)?;
+    depot.open(path)?;
+    depot.take_all(family);
     let mut wrong = depot.left_out;
     for offer in &depot.offers {
         let file = Path::new(&offer.artifact.file);

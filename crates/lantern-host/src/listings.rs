@@ -3,10 +3,10 @@
 use crate::error::{Error, Result};
 use crate::gather::{Gatherer, Stale};
 use crate::place::here;
-use lantern_core::catalogue::Offer;
 use lantern_core::component::Id;
 use lantern_core::family::Family;
 use lantern_core::listing::{Asked, Listing, ListingFault, Next, Seen};
+use lantern_core::offer::Offer;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::{Mutex, PoisonError};

@@ -38,8 +38,9 @@ pub fn versions() -> Vec<CompletionCandidate> {
         let build = server.family.build.id.clone();
         let mut depot = lantern_host::depot::Depot::default();
         for path in server.catalogues() {
-            depot.add_known(&server, &path);
+            depot.open_known(&server, &path);
         }
+        depot.take(&BTreeSet::new(), &server.family);
         let builds = depot.offers.into_iter();
         let builds = builds.filter(|offer| offer.facts.id.as_str() == build);
         let versions: BTreeSet<String> = builds.map(|it| it.facts.version.to_string()).collect();

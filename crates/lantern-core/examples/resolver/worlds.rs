@@ -5,9 +5,9 @@
 //! for what cannot be, so that the newest choices fail late.
 
 use lantern_core::artifact::Artifact;
-use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::component::{Id, Kind, Need};
 use lantern_core::facts::Facts;
+use lantern_core::offer::{Offer, Origin};
 use lantern_core::resolve::{Held, Request, Target};
 use lantern_core::version::{Notation, Range, RangeNotation, Version};
 use std::cell::RefCell;

@@ -205,6 +205,13 @@ impl Facts {
         parts.chain(provides).chain(replaces)
     }
 
+    /// The ids that matter where it is there: what it needs or could need, and what moves with it.
+    pub fn leads_to(&self) -> impl Iterator<Item = &Id> {
+        let any = self.needs_any.iter().flatten();
+        let needs = self.needs.iter().chain(&self.needs_installed).chain(any);
+        needs.map(|need| &need.id).chain(&self.companions)
+    }
+
     /// Whether a need is met where it is there.
     pub fn meets(&self, need: &Need) -> bool {
         self.stands_for()

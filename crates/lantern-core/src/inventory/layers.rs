@@ -321,7 +321,7 @@ mod tests {
             effects: &BTreeMap::new(),
             files: &files,
             descriptors: &[],
-            catalogued: &BTreeMap::new(),
+            catalogued: None,
             order: Some(&crate::order::OrderText::read(
                 family.order.as_ref().unwrap(),
                 order,

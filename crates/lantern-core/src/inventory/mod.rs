@@ -27,6 +27,7 @@ use crate::version::Version;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
 
 /// What a component's files are, against what the ledger remembers of them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -145,6 +146,12 @@ pub struct Beneath {
     pub hash: String,
 }
 
+/// What catalogues know of releases by what they are made of.
+pub trait Catalogued: fmt::Debug {
+    /// What is said of the release with this BLAKE3, of its archive or of what it lays.
+    fn of_content(&self, blake3: &str) -> Option<Facts>;
+}
+
 /// What the host gathered about a server folder.
 #[derive(Debug)]
 pub struct Evidence<'a> {
@@ -152,8 +159,8 @@ pub struct Evidence<'a> {
     pub files: &'a [FileSeen],
     /// For each claim: its descriptor files, or why they cannot be read.
     pub descriptors: &'a [Result<Vec<Found>, String>],
-    /// What catalogues say of releases, by BLAKE3 of the archive, and by the content of what it lays.
-    pub catalogued: &'a BTreeMap<String, Facts>,
+    /// What catalogues know of releases, where there are any.
+    pub catalogued: Option<&'a dyn Catalogued>,
     /// The load order as it is written down.
     pub order: Option<&'a OrderText>,
     /// What the ledger remembers.
@@ -467,15 +474,15 @@ fn known_by_content(component: &mut Component, family: &Family, evidence: &Evide
         return;
     };
     let is_unknown = component.version_from == VersionFrom::Content;
-    if !is_unknown && (component.facts.group.is_some() || evidence.catalogued.is_empty()) {
+    if !is_unknown && (component.facts.group.is_some() || evidence.catalogued.is_none()) {
         return;
     }
     let hashed = component.files.iter();
     let hashed = hashed.filter_map(|file| Some((&file.path, file.hash.as_deref()?)));
     let content = content_hash(place, hashed);
-    let known = evidence.catalogued.get(&content);
+    let known = evidence.catalogued.and_then(|all| all.of_content(&content));
     if !is_unknown {
-        component.facts.group = known.and_then(|known| known.group.clone());
+        component.facts.group = known.and_then(|known| known.group);
         return;
     }
     let Some(known) = known else {
@@ -485,11 +492,11 @@ fn known_by_content(component: &mut Component, family: &Family, evidence: &Evide
     component.version_from = VersionFrom::Catalogue;
     let reader = family.reader(&component.reader);
     match reader.is_some_and(|reader| reader.files.is_empty()) {
-        true => component.facts = known.clone(),
+        true => component.facts = known,
         false => {
-            component.facts.version = known.version.clone();
+            component.facts.version = known.version;
             let group = component.facts.group.take();
-            component.facts.group = group.or_else(|| known.group.clone());
+            component.facts.group = group.or(known.group);
         }
     }
 }
@@ -621,7 +628,7 @@ pub(crate) mod tests {
             files: &listing,
             descriptors: &descriptors,
             order: Some(&order),
-            catalogued: &BTreeMap::new(),
+            catalogued: None,
             remembered,
             sooner: &[],
             flow: &Flow::default(),

@@ -7,11 +7,11 @@ mod draft;
 
 pub use draft::draft;
 
-use crate::catalogue::{Offer, Origin};
 use crate::component::{Id, Kind};
 use crate::descriptor::{Lookups, Meant, Subject, Told, VersionFrom};
 use crate::document::{self, Node, Table};
 use crate::family::{Family, FieldRule, Fields, Pattern, Reader, TextNotation};
+use crate::offer::{Offer, Origin};
 use crate::reading::TextFault;
 use crate::supply::{Checksum, HashKind, Supply, encoded, is_web, name_of};
 use html5gum::{Token, Tokenizer};

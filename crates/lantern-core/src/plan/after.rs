@@ -1,13 +1,13 @@
 //! The server as a plan will leave it: where the plan for the next stop begins.
 
 use super::{ActionKind, Fate, Payload, Plan, Rename};
-use crate::catalogue::Offer;
 use crate::component::{Id, Kind, Runs, Side};
 use crate::descriptor::Holdings;
 use crate::facts::Facts;
 use crate::inventory::{
     Beneath, Component, FileState, Inventory, Remembered, VersionFrom, ledger_name,
 };
+use crate::offer::Offer;
 use crate::order::Arrangement;
 use crate::path::RelPath;
 use crate::resolve::Selection;

@@ -6,12 +6,12 @@ use super::{
     Payload, Plan, Step, Switched, TextEdit, Yours, reason_text,
 };
 use crate::artifact::Artifact;
-use crate::catalogue::Offer;
 use crate::component::{Effect, Id, Kind, Runs, Side};
 use crate::facts::Facts;
 use crate::family::{Family, Glob, Ground};
 use crate::inventory::{Component, Inventory, Remembered, laid_over};
 use crate::launch::Flow;
+use crate::offer::Offer;
 use crate::order::OrderText;
 use crate::patch::Patch;
 use crate::path::RelPath;

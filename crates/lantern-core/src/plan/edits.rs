@@ -2,12 +2,12 @@
 
 use super::pin;
 use super::{DrawFault, Part, Payload, Rename, Situation, TextEdit};
-use crate::catalogue::Offer;
 use crate::component::{Id, Kind, Runs};
 use crate::facts::Facts;
 use crate::family::{Flag, OrderRule, Pin};
 use crate::flags;
 use crate::launch::{self, Dialect};
+use crate::offer::Offer;
 use crate::order::{
     self, Arrangement, Change, Follows, Keeping, Link, Named, OrderText, must_follow,
     without_circles,

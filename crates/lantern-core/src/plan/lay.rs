@@ -6,11 +6,11 @@ use super::{
     Action, ActionKind, Asked, DrawFault, FileMerge, Payload, Source, TextEdit, Under, WhyAside,
     Yours, is_lanterns,
 };
-use crate::catalogue::Offer;
 use crate::component::{Id, Kind};
 use crate::family::Glob;
 use crate::inventory::FileState;
 use crate::link;
+use crate::offer::Offer;
 use crate::path::RelPath;
 use crate::resolve::Gone;
 use crate::settings::{self, Key, Notation, Three, Told};

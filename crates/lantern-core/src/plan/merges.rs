@@ -2,8 +2,8 @@
 
 use super::Payload;
 use super::draw::Drawing;
-use crate::catalogue::Offer;
 use crate::component::Id;
+use crate::offer::Offer;
 use crate::path::RelPath;
 use crate::settings::{Answer, Counts, Question, Standing, Subject, compare};
 use schemars::JsonSchema;

@@ -1,13 +1,13 @@
 //! Random stacks of layers, and random updates of them, over a tree that is a value.
 
 use super::*;
-use crate::catalogue::{Offer, Origin};
 use crate::component::Runs;
 use crate::descriptor::{Found, Holdings};
 use crate::facts::Facts;
 use crate::family::{Family, Glob, Shape};
 use crate::inventory::{Evidence, FileState, Inventory, Remembered, take};
 use crate::launch::Flow;
+use crate::offer::{Offer, Origin};
 use crate::order::OrderText;
 use crate::proofs::at_least;
 use crate::resolve::{Choice, Gone, Reason, Selection};
@@ -157,7 +157,7 @@ fn surveyed(family: &Family, tree: &Tree, remembered: &BTreeMap<RelPath, Remembe
     let evidence = Evidence {
         files: &files,
         descriptors: &descriptors,
-        catalogued: &BTreeMap::new(),
+        catalogued: None,
         order: None,
         remembered,
         sooner: &[],

@@ -21,10 +21,10 @@ pub use obstacle::{Conflict, Obstacle, Remedy};
 pub use saved::RequestFault;
 pub use why::{Explanation, WhyNot, why_not};
 
-use crate::catalogue::{Offer, Origin};
 use crate::component::{Id, Kind};
 use crate::facts::Facts;
 use crate::hint::nearest;
+use crate::offer::{Offer, Origin};
 use crate::version::{Range, Version};
 use best::Proof;
 use model::{Candidate, Component, Model};
@@ -458,11 +458,12 @@ pub struct UnknownId {
 }
 
 impl Request {
-    /// Looks whether an id is one of what is installed or on offer, or inside of that.
+    /// Looks whether an id is one of what is installed or on offer, or inside of that. `besides` are ids of which it was not
+    /// asked for anything.
     ///
     /// # Errors
     /// With the nearest that is.
-    pub fn knows(&self, id: &Id) -> Result<(), UnknownId> {
+    pub fn knows(&self, id: &Id, besides: &[Id]) -> Result<(), UnknownId> {
         let held = self.held.iter().map(|held| &held.facts);
         let all = held.chain(self.offers.iter().map(|offer| &offer.facts));
         let ids = || {
@@ -474,7 +475,7 @@ impl Request {
         if ids().any(|known| known == id) {
             return Ok(());
         }
-        let near = nearest(id.as_str(), ids().map(Id::as_str)).map(Id::new);
+        let near = nearest(id.as_str(), ids().chain(besides).map(Id::as_str)).map(Id::new);
         Err(UnknownId {
             id: id.clone(),
             near,

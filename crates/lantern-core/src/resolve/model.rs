@@ -3,9 +3,9 @@
 use super::fact::{Fact, Lens};
 use super::solver::{Expansion, Lit, Room, Theory, Var};
 use super::{Prefer, Request, Target};
-use crate::catalogue::Origin;
 use crate::component::{Id, Kind, Need};
 use crate::facts::Facts;
+use crate::offer::Origin;
 use crate::version::Version;
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};

@@ -4,11 +4,11 @@
 
 use super::{Held, Policy, Prefer, Request, Target};
 use crate::artifact::Artifact;
-use crate::catalogue::{Offer, Origin};
 use crate::component::{Id, Kind};
 use crate::facts::Facts;
 use crate::facts::{Reading, WrittenRelease};
 use crate::json::JsonFault;
+use crate::offer::{Offer, Origin};
 use crate::version::{Notations, Version};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -134,10 +134,7 @@ impl Request {
             }
             queue.extend(stand_ins.get(id).into_iter().flatten());
             for facts in releases.get(id).into_iter().flatten() {
-                let any = facts.needs_any.iter().flatten();
-                let needs = facts.needs.iter().chain(&facts.needs_installed).chain(any);
-                queue.extend(needs.map(|need| &need.id));
-                queue.extend(&facts.companions);
+                queue.extend(facts.leads_to());
             }
         }
         found

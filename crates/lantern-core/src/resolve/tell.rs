@@ -3,9 +3,9 @@
 use super::fact::Fact;
 use super::obstacle::{Conflict, Obstacle, Remedy};
 use super::{Request, Target};
-use crate::catalogue::Origin;
 use crate::component::{Id, Kind, Need};
 use crate::facts::Facts;
+use crate::offer::Origin;
 use crate::version::{Range, Version};
 use std::collections::{BTreeMap, BTreeSet};
 

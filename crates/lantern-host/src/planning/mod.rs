@@ -38,12 +38,12 @@ use crate::release::payload;
 use crate::signing::{self, fault::SigningFault};
 use crate::survey::{Depth, PartSeen, Survey, survey};
 use lantern_core::artifact::Artifact;
-use lantern_core::catalogue::{Offer, Origin};
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::Ground;
 use lantern_core::inventory::{Inventory, Remembered, arrange_by_name, compare, united};
 use lantern_core::listing::Listing;
+use lantern_core::offer::{Offer, Origin};
 use lantern_core::order::Arrangement;
 use lantern_core::outlook;
 use lantern_core::patch::Patch;
@@ -204,9 +204,10 @@ pub fn question<'a>(
             again.insert(id);
         }
     }
+    let known = depot.ids();
     let request = Request {
         again,
-        ..request(server, &survey, depot.offers, terms)
+        ..request(server, &survey, (depot.offers, &known), terms)
             .map_err(|error| with_left_out(error, &depot.left_out))?
     };
     Ok(Question {
@@ -330,7 +331,7 @@ fn depot(
             if let Some(key) = key {
                 signed_beside(server, path, key)?;
             }
-            depot.add_catalogue(path, &server.family)?;
+            depot.open(path)?;
             continue;
         };
         let gatherer = match &mut gatherer {
@@ -352,7 +353,7 @@ fn depot(
                 age,
             });
         }
-        depot.add_from_web(&answer.url, &answer.text, &server.family)?;
+        depot.open_from_web(&answer.url, answer.text)?;
     }
     for path in server.drop_folders().iter().chain(&sources.drop_folders) {
         depot.add_drop_folder(path, &server.family, downloads)?;
@@ -362,7 +363,28 @@ fn depot(
         let made = server.folder.shown(&made);
         depot.add_acquired(&made, &server.family, downloads)?;
     }
+    depot.take(&of_concern(server, survey, terms), &server.family);
     Ok(depot)
+}
+
+/// What is installed, members of packs among it, and all that is named in the question.
+fn of_concern(server: &Server, survey: &Survey, terms: &Terms) -> BTreeSet<Id> {
+    let components = survey.inventory.components.iter();
+    let mut concern: BTreeSet<Id> = components.map(|it| it.facts.id.clone()).collect();
+    concern.insert(Id::new(&server.family.build.id));
+    let named = [&terms.add, &terms.drop, &terms.only, &terms.world_loses];
+    concern.extend(named.into_iter().flat_map(|texts| ids(server, texts)));
+    let with_more = terms.keep.iter().chain(&terms.variant);
+    let bare: Vec<String> = with_more
+        .map(|text| {
+            text.split_once('=')
+                .map_or(text.as_str(), |(id, _)| id)
+                .to_owned()
+        })
+        .collect();
+    concern.extend(ids(server, &bare));
+    concern.extend(server.config.hold.keys().cloned());
+    concern
 }
 
 /// Asks somebody else's listing for what is installed, or is to come in.
@@ -417,7 +439,12 @@ fn unbelieved(path: &Path, fault: SigningFault) -> Error {
     }
 }
 
-fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) -> Result<Request> {
+fn request(
+    server: &Server,
+    survey: &Survey,
+    (offers, on_offer): (Vec<Offer>, &[Id]),
+    terms: &Terms,
+) -> Result<Request> {
     let versions = &server.family.versions;
     let build = &server.family.build;
     let wishes = terms.keep.iter().map(|text| match text.split_once('=') {
@@ -453,7 +480,7 @@ fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) 
         ..Request::new(target(server, survey, &terms.to)?, Id::new(&build.id))
     };
     for (id, _) in latest {
-        let known = request.knows(&id);
+        let known = request.knows(&id, on_offer);
         known.map_err(no_such)?;
         let newest = request.latest(&id);
         let newest = newest.ok_or_else(|| Error::Planning(PlanningFault::NoLatest(id.clone())))?;
@@ -473,7 +500,7 @@ fn request(server: &Server, survey: &Survey, offers: Vec<Offer>, terms: &Terms) 
         .chain(ids(server, &terms.world_loses))
     {
         if !installed.contains(&id) {
-            let known = request.knows(&id);
+            let known = request.knows(&id, on_offer);
             known.map_err(no_such)?;
         }
     }

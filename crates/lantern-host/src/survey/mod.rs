@@ -10,9 +10,9 @@ use crate::folder::{Folder, Stamp};
 use crate::ledger::{Inside, InsideKey, Ledger};
 use crate::meter;
 use crate::survey::fault::SurveyFault;
+use lantern_core::facts::Facts;
 use lantern_core::family::{Family, OrderRule, Reader, Shape};
-use lantern_core::inventory::Remembered;
-use lantern_core::inventory::{Evidence, Inventory, take, united};
+use lantern_core::inventory::{Catalogued, Evidence, Inventory, Remembered, take, united};
 use lantern_core::launch::{Flow, is_script_by_name};
 use lantern_core::link;
 use lantern_core::order::{Keeping, OrderText};
@@ -21,6 +21,7 @@ use lantern_core::text::Text;
 use lantern_core::tree::{Claims, FileSeen, claim};
 use lantern_core::version::Version;
 use rayon::prelude::*;
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// What a survey found.
@@ -155,7 +156,12 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
     let stated = server.config.server_version.as_deref();
     let stated = stated.map(|text| Version::parse(text, server.family.versions.server));
     let stated = stated.transpose()?;
-    let catalogued = catalogued(server);
+    let on_offer = OnOffer {
+        server,
+        depot: OnceCell::new(),
+    };
+    let catalogued: &dyn Catalogued = &on_offer;
+    let has_some = !server.catalogues().is_empty();
     let plain = files.iter().filter(|file| !file.is_link());
     let scripts = texts(server, plain.map(|file| (&file.path, file.bytes)))?;
     let mut parts = Vec::new();
@@ -166,7 +172,7 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
             files: &files,
             descriptors: &descriptors,
             order: order.as_ref(),
-            catalogued: &catalogued,
+            catalogued: Some(catalogued).filter(|_| has_some),
             remembered: &remembered,
             sooner: &server.sooner(),
             flow: &flow,
@@ -250,21 +256,29 @@ pub fn flow(server: &Server, scripts: &[(RelPath, Text)]) -> Flow {
     Flow::of(&server.launch(), recipe.unwrap_or_default(), &texts)
 }
 
-/// What the server's own catalogues say of releases, by the hash of the archive and of what it lays; one that cannot be read says nothing
-/// here, and a plan tells why.
-fn catalogued(server: &Server) -> BTreeMap<String, lantern_core::facts::Facts> {
-    let mut depot = Depot::default();
-    for path in server.catalogues() {
-        depot.add_known(server, &path);
+/// What the server's own catalogues say of releases; one that cannot be read says nothing here, and a plan tells why.
+#[derive(Debug)]
+struct OnOffer<'a> {
+    server: &'a Server,
+    /// Opened when it is first asked.
+    depot: OnceCell<Depot>,
+}
+
+impl Catalogued for OnOffer<'_> {
+    fn of_content(&self, blake3: &str) -> Option<Facts> {
+        let open = || {
+            let mut depot = Depot::default();
+            for path in self.server.catalogues() {
+                depot.open_known(self.server, &path);
+            }
+            depot
+        };
+        let known = self
+            .depot
+            .get_or_init(open)
+            .known(blake3, &self.server.family);
+        known.map(|offer| offer.facts)
     }
-    let mut known = BTreeMap::new();
-    for offer in depot.offers {
-        known.extend(offer.content.map(|content| (content, offer.facts.clone())));
-        if !offer.artifact.blake3.is_empty() {
-            known.insert(offer.artifact.blake3, offer.facts);
-        }
-    }
-    known
 }
 
 /// Hashes files; those that look as the ledger remembers them are not read again.

@@ -47,7 +47,7 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
     };
     let (request, notations) = request::read(&path)?;
     let id = Id::new(&args.id);
-    let known = request.knows(&id);
+    let known = request.knows(&id, &[]);
     known.map_err(|unknown| Error::Planning(PlanningFault::NoPart(unknown)))?;
     let selection = resolve(&request).map_err(|obstacle| {
         Error::Planning(PlanningFault::Obstacle {

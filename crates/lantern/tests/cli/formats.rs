@@ -1,5 +1,6 @@
 //! The examples in docs/formats are read by the programs that they are written for.
 
+use lantern_core::catalogue::Catalogue;
 use lantern_core::family::{Family, Fields};
 use lantern_core::plan::Plan;
 use lantern_core::resolve::Request;
@@ -78,7 +79,8 @@ fn listing_examples_are_read() {
 #[test]
 fn catalogue_examples_are_read() {
     for example in examples("catalogue.md", "json") {
-        let catalogue = lantern_core::catalogue::read(&example, &Notations::default()).unwrap();
+        let catalogue = Catalogue::open(example).unwrap();
+        let catalogue = catalogue.all(&Notations::default());
         assert!(catalogue.left_out.is_empty(), "{:?}", catalogue.left_out);
     }
 }
