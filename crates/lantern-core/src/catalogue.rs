@@ -10,13 +10,13 @@ use crate::component::{Id, Kind};
 use crate::facts::{Facts, Reading, WrittenRelease};
 use crate::json::{JsonFault, plain_reason};
 use crate::offer::{Offer, Origin};
-use crate::supply::StatedFile;
+use crate::supply::{HashKind, StatedFile};
 use crate::version::Notations;
 use foldhash::{HashMap, HashSet};
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
-use std::collections::BTreeMap;
 use std::collections::hash_map::Entry;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
 /// A catalogue whose releases are found, and not yet read.
@@ -33,6 +33,8 @@ pub struct Catalogue {
     standing_in: HashMap<Id, Vec<u32>>,
     /// By the beginning of each hash that they state, in ascending order.
     by_hash: Vec<(u64, u32)>,
+    /// Which hashes are stated of files that no BLAKE3 is stated of.
+    other_hashes: BTreeSet<HashKind>,
     /// Builds and frameworks, and those that do not say what they are.
     always: Vec<u32>,
 }
@@ -120,10 +122,24 @@ impl<'a> Outline<'a> {
         ids.chain(self.replaces.iter().copied())
     }
 
+    /// Of its file and of what it lays.
     fn hashes(&self) -> impl Iterator<Item = &'a str> {
-        let file = &self.archive;
-        let of_file = [file.blake3, file.sha512, file.sha256, file.sha1, file.md5];
-        of_file.into_iter().chain([self.content]).flatten()
+        let of_file = self.archive.hashes().map(|(_, hash)| hash);
+        of_file.chain(self.content)
+    }
+}
+
+impl<'a> OutlineFile<'a> {
+    fn hashes(&self) -> impl Iterator<Item = (HashKind, &'a str)> {
+        let stated = [
+            (HashKind::Blake3, self.blake3),
+            (HashKind::Sha512, self.sha512),
+            (HashKind::Sha256, self.sha256),
+            (HashKind::Sha1, self.sha1),
+            (HashKind::Md5, self.md5),
+        ];
+        let stated = stated.into_iter();
+        stated.filter_map(|(kind, hash)| Some((kind, hash?)))
     }
 }
 
@@ -176,6 +192,7 @@ impl Catalogue {
             by_id: HashMap::default(),
             standing_in: HashMap::default(),
             by_hash: Vec::with_capacity(written.releases.len()),
+            other_hashes: BTreeSet::new(),
             always: Vec::new(),
         };
         let mut known: Option<Id> = None;
@@ -208,6 +225,10 @@ impl Catalogue {
         }
         let hashes = outline.hashes().filter_map(beginning);
         self.by_hash.extend(hashes.map(|hash| (hash, number)));
+        if outline.archive.blake3.is_none() {
+            let kinds = outline.archive.hashes().map(|(kind, _)| kind);
+            self.other_hashes.extend(kinds);
+        }
         if matches!(outline.kind, Kind::Build | Kind::Framework) {
             self.always.push(number);
         }
@@ -217,6 +238,11 @@ impl Catalogue {
     pub fn ids(&self) -> impl Iterator<Item = &Id> {
         let first = self.by_id.values().filter_map(|numbers| numbers.first());
         first.map(|number| &self.releases[*number as usize].id)
+    }
+
+    /// Which hashes it states of files that it states no BLAKE3 of.
+    pub fn other_hashes(&self) -> &BTreeSet<HashKind> {
+        &self.other_hashes
     }
 
     /// Reads all of it.
@@ -561,5 +587,6 @@ mod tests {
         assert_eq!(of(&"7".repeat(64)), ["sun-clock"]);
         assert_eq!(of(&"0".repeat(64)), ["sun-clock"]);
         assert!(of(&"5".repeat(64)).is_empty() && of("").is_empty());
+        assert_eq!(*catalogue.other_hashes(), BTreeSet::from([HashKind::Sha1]));
     }
 }

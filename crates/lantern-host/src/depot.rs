@@ -3,7 +3,7 @@
 use crate::config::Server;
 use crate::downloads::Downloads;
 use crate::error::{Error, Result};
-use crate::gather::Stale;
+use crate::gather::{Stale, hashes_of};
 use crate::listings::Listed;
 use crate::place::here;
 use crate::release;
@@ -16,9 +16,10 @@ use lantern_core::facts::Facts;
 use lantern_core::family::{Family, Reader};
 use lantern_core::offer::{Offer, Origin};
 use lantern_core::path::RelPath;
-use lantern_core::supply::{encoded, is_web};
+use lantern_core::supply::{HashKind, encoded, is_web};
 use lantern_core::version::Version;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use url::Url;
 
@@ -183,7 +184,10 @@ impl Depot {
     /// # Errors
     /// When it is none.
     pub fn open(&mut self, path: &Path) -> Result<()> {
-        let text = here::read_text(path)?;
+        self.open_here(path, here::read_text(path)?)
+    }
+
+    fn open_here(&mut self, path: &Path, text: String) -> Result<()> {
         let whole = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
         let base = whole.parent().and_then(Path::to_str);
         let base = base.ok_or_else(|| Error::OddPath(whole.clone()))?;
@@ -236,7 +240,7 @@ impl Depot {
         }
         let _ = match web_address(path).and_then(|url| Url::parse(url).ok()) {
             Some(url) => self.open_from_web(&url, text),
-            None => self.open(path),
+            None => self.open_here(path, text),
         };
     }
 
@@ -350,7 +354,7 @@ impl Depot {
                     true => one().unwrap_or_else(|| path.clone()),
                     false => path.clone(),
                 };
-                match read(&download, &[reader], family, downloads) {
+                match offered(&download, &[reader], family, downloads) {
                     Ok(offers) => {
                         // One program is asked of a recipe.
                         let Some(offer) = offers.into_iter().next() else {
@@ -375,11 +379,53 @@ impl Depot {
         Ok(())
     }
 
+    /// What is known of a release by its file, where no BLAKE3 of that is stated.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn known_by_others(
+        &self,
+        file: &mut dyn Read,
+        family: &Family,
+    ) -> io::Result<Option<Offer>> {
+        let mut kinds: BTreeSet<HashKind> = BTreeSet::new();
+        for source in &self.sources {
+            kinds.extend(
+                source
+                    .catalogue()
+                    .into_iter()
+                    .flat_map(Catalogue::other_hashes),
+            );
+            let supplies = source
+                .listed()
+                .iter()
+                .filter_map(|offer| offer.supply.as_ref());
+            kinds.extend(supplies.flat_map(|supply| supply.checks.iter().map(|check| check.kind)));
+        }
+        kinds.remove(&HashKind::Blake3);
+        if kinds.is_empty() {
+            return Ok(None);
+        }
+        let hashes = hashes_of(file, kinds.into_iter())?;
+        let mut known = hashes
+            .iter()
+            .filter_map(|check| self.known(&check.hex, family));
+        Ok(known.next())
+    }
+
     /// An offer with what is known of it elsewhere: its version, where it states none itself, and which settings have another
     /// name.
     fn as_known(&self, mut offer: Offer, family: &Family) -> Offer {
         let hashes = offer.content.iter().chain([&offer.artifact.blake3]);
-        let known = hashes.filter_map(|hash| self.known(hash, family)).next();
+        let by_content = hashes.filter_map(|hash| self.known(hash, family)).next();
+        let by_others = || {
+            let mut file = here::open(Path::new(&offer.artifact.file)).ok()?;
+            self.known_by_others(&mut file, family).ok()?
+        };
+        let known = match offer.facts.version.is_content() {
+            true => by_content.or_else(by_others),
+            false => by_content,
+        };
         let Some(known) = known else {
             return offer;
         };
@@ -424,7 +470,7 @@ impl Depot {
             if readers.is_empty() {
                 continue;
             }
-            let offers = match read(&path, &readers, family, downloads) {
+            let offers = match offered(&path, &readers, family, downloads) {
                 Ok(offers) => offers,
                 Err(why) => {
                     self.left_out.push((path.display().to_string(), why));
@@ -453,7 +499,7 @@ impl Depot {
 }
 
 /// Reads what a download is, and offers what it holds; says why where that is nothing.
-fn read(
+fn offered(
     path: &Path,
     readers: &[&Reader],
     family: &Family,

@@ -20,7 +20,9 @@
 //! | [`gather`] | the store of what was fetched, and the fetching |
 //! | [`signing`] | signatures of catalogues |
 //! | [`depot`] | catalogues and drop folders |
+//! | [`editions`] | what lies among downloads and is not what is wanted |
 //! | [`listings`] | other people's listings, asked page by page |
+//! | [`recognised`] | installed files that state no version, known by a hash on offer |
 //! | [`listing`] | catalogues made of folders of releases |
 //! | [`planning`] | from the question to the plan |
 //! | [`editor`] | the administrator's own editor |
@@ -47,6 +49,7 @@ pub mod depot;
 mod descriptors;
 pub mod difference;
 pub mod downloads;
+pub mod editions;
 pub mod editor;
 mod error;
 pub mod folder;
@@ -66,6 +69,7 @@ pub mod lock;
 pub mod meter;
 pub mod place;
 pub mod planning;
+pub mod recognised;
 pub mod rehearsal;
 pub mod release;
 pub mod runner;

@@ -1,12 +1,11 @@
 //! What a person has fetched: found in a folder of downloads by what it is, whatever it is called there.
 
-use super::digest::Digest;
-use super::digest_of;
+use super::hashes_of;
 use super::store::{Store, Stored};
 use crate::error::Result;
 use crate::place::here;
-use lantern_core::supply::{Checksum, Supply, Wanted};
-use std::collections::BTreeMap;
+use lantern_core::supply::{Checksum, HashKind, Supply, Wanted};
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 /// What browsers call a file that is not whole yet ends so, as far as several of them agree.
@@ -18,7 +17,33 @@ pub struct Found {
     /// What is there, by its number among what is wanted, with where it lay.
     pub there: BTreeMap<usize, (Stored, PathBuf)>,
     /// What looks like it and is not it: by number, where it lies, and why.
-    pub like: Vec<(usize, PathBuf, String)>,
+    pub like: Vec<(usize, PathBuf, NotIt)>,
+}
+
+/// Why a file that looks like one that is wanted is not it.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum NotIt {
+    /// Whoever fetches it has not finished.
+    #[error("it is not whole yet")]
+    Unfinished,
+    /// It is shorter than is stated: bytes there, and stated.
+    #[error("it has {0} of {1} bytes: it is cut off, or another one")]
+    Shorter(u64, u64),
+    /// It is longer than is stated: bytes there, and stated.
+    #[error("it has {0} bytes, and {1} are stated")]
+    Longer(u64, u64),
+    /// Its hash is another one.
+    #[error("it is another file: its hash is not the one that is stated")]
+    Other,
+    /// It is an archive that cannot be read, and why.
+    #[error("it is damaged or cut off: {0}")]
+    Broken(String),
+    /// It is for clients.
+    #[error("it is the client edition")]
+    ClientEdition,
+    /// It says that it is the same release.
+    #[error("it says that it is this release, but its hash is not the one that is stated")]
+    SaysSo,
 }
 
 /// Looks in a folder of downloads for files that are wanted, and has the store keep them; the folder stays as it is.
@@ -48,10 +73,10 @@ pub fn find(folder: &Path, wanted: &[Wanted], store: &Store) -> Result<Found> {
             let kinds = may_be
                 .iter()
                 .flat_map(|(_, it)| it.supply.checks.iter().map(|check| check.kind));
-            let Ok(hashes) = digest_of(
-                &path,
-                Digest::of(kinds.collect::<std::collections::BTreeSet<_>>().into_iter()),
-            ) else {
+            let kinds: BTreeSet<HashKind> = kinds.collect();
+            let hashes =
+                here::open(&path).and_then(|mut file| hashes_of(&mut file, kinds.into_iter()));
+            let Ok(hashes) = hashes else {
                 continue;
             };
             for (at, it) in may_be {
@@ -96,18 +121,16 @@ fn resembles(name: &str, wanted: &str) -> bool {
     rest.is_empty() || rest.trim_start_matches('.').starts_with(end)
 }
 
-fn why_not(name: &str, bytes: u64, supply: &Supply) -> String {
+fn why_not(name: &str, bytes: u64, supply: &Supply) -> NotIt {
     let (_, end) = name.rsplit_once('.').unwrap_or_default();
     let end = end.to_lowercase();
     if UNFINISHED.iter().any(|it| end.ends_with(it)) {
-        return "it is not whole yet".into();
+        return NotIt::Unfinished;
     }
     match supply.bytes {
-        Some(stated) if bytes < stated => {
-            format!("it has {bytes} of {stated} bytes: it is cut off, or another one")
-        }
-        Some(stated) if bytes > stated => format!("it has {bytes} bytes, and {stated} are stated"),
-        _ => "it is another file: its hash is not the one that is stated".into(),
+        Some(stated) if bytes < stated => NotIt::Shorter(bytes, stated),
+        Some(stated) if bytes > stated => NotIt::Longer(bytes, stated),
+        _ => NotIt::Other,
     }
 }
 

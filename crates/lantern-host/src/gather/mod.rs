@@ -10,12 +10,12 @@ mod store;
 mod words;
 
 pub use cached::{Stale, Text};
-pub use dropped::{Found, find};
+pub use dropped::{Found, NotIt, find};
 pub use one::Come;
 pub use store::{Store, Stored};
 pub use words::{GatherWords, KeyWords, Size};
 
-use crate::error::{At, Error, Result};
+use crate::error::{Error, Result};
 use crate::meter;
 use crate::place::here;
 use crate::web::{Ask, Web, address, host_of};
@@ -25,7 +25,7 @@ use lantern_core::artifact::Artifact;
 use lantern_core::plan::Plan;
 use lantern_core::supply::{Checksum, HashKind, Supply, Wanted};
 use std::collections::BTreeMap;
-use std::io::Read as _;
+use std::io::{self, Read};
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Condvar, Mutex, PoisonError};
@@ -212,12 +212,18 @@ fn gone(plan: &Plan) -> impl Iterator<Item = (&Artifact, &Path)> {
     with_path.filter(|(archive, path)| !archive.urls.is_empty() && here::look(path).is_none())
 }
 
-/// Takes the hashes of a file.
-fn digest_of(path: &Path, mut digest: Digest) -> Result<Vec<Checksum>> {
-    let mut file = here::open(path).at("reading", path)?;
+/// Takes hashes of a file, BLAKE3 in any case.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn hashes_of(
+    file: &mut dyn Read,
+    kinds: impl Iterator<Item = HashKind>,
+) -> io::Result<Vec<Checksum>> {
+    let mut digest = Digest::of(kinds);
     let mut buffer = vec![0; 1 << 17];
     loop {
-        match file.read(&mut buffer).at("reading", path)? {
+        match file.read(&mut buffer)? {
             0 => return Ok(digest.finish()),
             many => digest.update(&buffer[..many]),
         }

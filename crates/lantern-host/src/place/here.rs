@@ -42,6 +42,9 @@ pub(crate) fn nameless() -> io::Result<OpenFile> {
 pub fn read(path: &Path) -> Result<Vec<u8>> {
     let mut bytes = Vec::new();
     let read = open(path).and_then(|file| {
+        // Growing would hold a large one twice.
+        let long = file.meta()?.stamp.bytes.min(LONGEST);
+        bytes.reserve_exact(long as usize);
         file.take(LONGEST + 1).read_to_end(&mut bytes)?;
         match bytes.len() as u64 > LONGEST {
             true => Err(io::Error::other("it is longer than 512 MiB")),

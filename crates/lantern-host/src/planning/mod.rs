@@ -34,6 +34,8 @@ use crate::ledger::Ledger;
 use crate::listings;
 use crate::place::here;
 use crate::planning::fault::PlanningFault;
+use crate::recognised;
+
 use crate::release::payload;
 use crate::signing::{self, fault::SigningFault};
 use crate::survey::{Depth, PartSeen, Survey, survey};
@@ -171,16 +173,21 @@ pub fn question<'a>(
 ) -> Result<Question<'a>> {
     let mut survey = survey(server, ledger, Depth::Usual)?;
     let mut again = BTreeSet::new();
-    if !frameworks::unknown(&survey).is_empty() {
+    let mut on_offer = None;
+    let mut called_otherwise = Vec::new();
+    if !frameworks::unknown(&survey).is_empty() || !recognised::unknown(&survey).is_empty() {
         let mut downloads = Downloads::new(ledger);
-        let offers = depot(server, &survey, (sources, terms), &mut downloads)?.offers;
+        let depot = depot(server, &survey, (sources, terms), &mut downloads)?;
         let (learned, silent) =
-            frameworks::learn(server, ledger, &survey, &offers, &mut downloads)?;
+            frameworks::learn(server, ledger, &survey, &depot.offers, &mut downloads)?;
         downloads.remember()?;
         again.extend(silent);
-        if learned {
+        let recognised = recognised::learn(server, ledger, &survey, &depot)?;
+        called_otherwise = recognised.called_otherwise;
+        if learned || recognised.learned {
             survey = crate::survey::survey(server, ledger, Depth::Usual)?;
         }
+        on_offer = Some(depot);
     }
     server.chosen(terms.of.as_deref())?;
     let switched = switch(server, &mut survey, terms)?;
@@ -191,7 +198,11 @@ pub fn question<'a>(
     }
     let ledger: &'a Ledger = ledger;
     let mut downloads = Downloads::new(ledger);
-    let depot = depot(server, &survey, (sources, terms), &mut downloads)?;
+    let mut depot = match on_offer {
+        Some(depot) => depot,
+        None => depot(server, &survey, (sources, terms), &mut downloads)?,
+    };
+    depot.left_out.extend(called_otherwise);
     downloads.remember()?;
     let mut variants = ledger.variants()?;
     for text in &terms.variant {

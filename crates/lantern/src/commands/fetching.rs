@@ -8,7 +8,8 @@ use crate::progress::during;
 use lantern_core::plan::Plan;
 use lantern_core::supply::{HashKind, Wanted};
 use lantern_host::config::Server;
-use lantern_host::gather::{self, Come, Gatherer, Missing};
+use lantern_host::editions::{self, Edition};
+use lantern_host::gather::{self, Come, Gatherer, Missing, NotIt};
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::{Error, Result};
 use std::path::PathBuf;
@@ -176,7 +177,15 @@ pub fn fetch(
         let is_by_person = |(it, why): &(Wanted, Missing)| {
             matches!(why, Missing::ByPerson(_) | Missing::NoAddress) && it.supply.page.is_some()
         };
-        if first {
+        if first && !missing.is_empty() {
+            for folder in &folders {
+                let others = during("downloads are looked at", || {
+                    editions::read(folder, &server.family)
+                })?;
+                for (path, edition) in others {
+                    told_apart(&mut like, path, edition);
+                }
+            }
             tell_missing(&missing, &like, look);
         }
         let may_come = missing.iter().all(is_by_person) && !folders.is_empty();
@@ -266,7 +275,21 @@ fn line_of(it: &Wanted, come: &Come) -> String {
     )
 }
 
-fn tell_missing(missing: &[(Wanted, Missing)], like: &[(String, PathBuf, String)], look: &Look) {
+/// Notes of a download what it is: where its name does not tell, and where it says why it is not what is wanted.
+fn told_apart(like: &mut Vec<(String, PathBuf, NotIt)>, path: PathBuf, edition: Edition) {
+    let known = like.iter_mut().find(|(_, known, _)| *known == path);
+    match (edition, known) {
+        (Edition::Broken(why), Some((.., not_it))) if *not_it == NotIt::Other => {
+            *not_it = NotIt::Broken(why);
+        }
+        (Edition::Client(_), Some((.., not_it))) => *not_it = NotIt::ClientEdition,
+        (Edition::Client(what), None) => like.push((what, path, NotIt::ClientEdition)),
+        (Edition::Of(what), None) => like.push((what, path, NotIt::SaysSo)),
+        (Edition::Broken(_) | Edition::Of(_), _) => {}
+    }
+}
+
+fn tell_missing(missing: &[(Wanted, Missing)], like: &[(String, PathBuf, NotIt)], look: &Look) {
     for (it, why) in missing {
         let word = look.paint_error(Means::Bad, &format!("{:<14}", "missing"));
         let size = it

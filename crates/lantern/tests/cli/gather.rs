@@ -502,6 +502,13 @@ fn what_a_person_has_fetched_is_known_by_what_it_is() {
     )
     .unwrap();
     fs::write(world.path("downloads/archive.part"), "x").unwrap();
+    // Another edition, whatever it is called; and another file of the same release.
+    let other = |name: &str, more: &str| {
+        let addon = format!("id = 'fern'\nversion = '1.0.0'\n{more}");
+        world.zip(&format!("downloads/{name}"), &[("addon.toml", &addon)]);
+    };
+    other("for players.bloom", "side = 'client'\n");
+    other("fern.bloom", "title = 'Fern'\n");
     let from = [
         "gather",
         "--from",
@@ -534,6 +541,50 @@ fn what_a_person_has_fetched_is_known_by_what_it_is() {
     assert_snapshot!(
         "gather_clean_wrong",
         world.lantern(&["gather", "--clean", "much", "--server", "halcyon-terrace"])
+    );
+}
+
+/// What states no version is known by whatever hash somebody states of it: installed, and among the downloads.
+#[test]
+fn a_file_is_recognised_by_any_hash() {
+    let world = World::adopted();
+    let addon = [("addon.toml", "id = 'moss'\n")];
+    world.zip("halcyon-terrace/addons/moss.bloom", &addon);
+    world.zip(
+        "drop/moss-next.bloom",
+        &[("addon.toml", "id = 'moss'\n"), ("x.txt", "x")],
+    );
+    let release = |version: &str, file: &str| {
+        let hash = sha256(&fs::read(world.path(file)).unwrap());
+        format!(
+            r#"{{"id": "moss", "kind": "addon", "version": "{version}", "archive": {{"sha256": "{hash}", "page": "https://depot.example/moss"}}}}"#
+        )
+    };
+    let releases = [
+        release("1.3", "halcyon-terrace/addons/moss.bloom"),
+        release("1.4", "drop/moss-next.bloom"),
+    ];
+    let text = format!(
+        r#"{{"format": 1, "name": "moss", "releases": [{}]}}"#,
+        releases.join(", ")
+    );
+    world.write("moss.catalogue.json", text);
+    let on = |words: &[&str]| world.lantern(&[words, &["--server", "halcyon-terrace"]].concat());
+    let before = on(&["survey", "moss"]);
+    let plan = on(&[
+        "plan",
+        "--to",
+        "same",
+        "--catalogue",
+        "moss.catalogue.json",
+        "--from",
+        "drop",
+        "--only",
+        "moss",
+    ]);
+    assert_snapshot!(
+        "gather_recognised",
+        format!("{before}\n{plan}\n{}", on(&["survey", "moss"]))
     );
 }
 
