@@ -48,14 +48,17 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
             });
         }
     }
-    if let Some(runtime) = family
-        .build
-        .acquire
-        .as_ref()
-        .and_then(|a| a.runtime.as_ref())
-    {
-        let at = "build.acquire.runtime.version".into();
-        patterns.push((at, &runtime.version, &["version"]));
+    if let Some(recipe) = &family.build.acquire {
+        if let Some(runtime) = &recipe.runtime {
+            let at = "build.acquire.runtime.version".into();
+            patterns.push((at, &runtime.version, &["version"]));
+        }
+        if recipe.results.is_empty() && recipe.product.is_none() {
+            remarks.push(Remark {
+                at: "build.acquire".into(),
+                text: "names neither `product` nor `results`: nothing is wanted of it".into(),
+            });
+        }
     }
     if let Some(cut) = &family.ids.cut {
         patterns.push(("ids.cut".into(), cut, &[]));

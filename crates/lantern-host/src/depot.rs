@@ -55,7 +55,10 @@ struct Source {
 
 #[derive(Debug)]
 enum Told {
-    Catalogue { catalogue: Catalogue, base: Base },
+    Catalogue {
+        catalogue: Box<Catalogue>,
+        base: Base,
+    },
     Listing(Vec<Offer>),
 }
 
@@ -210,7 +213,10 @@ impl Depot {
         self.sources.push(Source {
             shown: path.display().to_string(),
             from: web_address(path).and_then(|url| Url::parse(url).ok()),
-            told: Told::Catalogue { catalogue, base },
+            told: Told::Catalogue {
+                catalogue: Box::new(catalogue),
+                base,
+            },
         });
         Ok(())
     }
@@ -316,6 +322,28 @@ impl Depot {
         joined.offers.append(&mut self.offers);
         self.left_out = joined.left_out;
         self.offers = joined.offers;
+    }
+
+    /// What a recipe made, as plans will know it.
+    ///
+    /// # Errors
+    /// With why it is no release.
+    pub fn made(folder: &Path, family: &Family) -> Result<Offer, String> {
+        let mut depot = Depot::default();
+        let all = folder.parent().unwrap_or(folder);
+        let added = depot.add_acquired(all, family, &mut Downloads::apart());
+        added.map_err(|error| error.to_string())?;
+        let is_it = |at: &Path| at.starts_with(folder);
+        let mut offers = depot.offers.into_iter();
+        if let Some(offer) = offers.find(|offer| is_it(Path::new(&offer.artifact.file))) {
+            return Ok(offer);
+        }
+        let mut left_out = depot.left_out.into_iter();
+        let why = left_out.find(|(at, _)| is_it(Path::new(at)));
+        Err(why.map_or_else(
+            || "no reader of a build is in the family file".into(),
+            |(_, why)| why,
+        ))
     }
 
     /// What is known of a release by a hash, in lower case, of its file or of what it lays.

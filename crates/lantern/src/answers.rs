@@ -122,10 +122,23 @@ pub struct Acquired {
     pub results: Vec<String>,
     /// What the recipe printed.
     pub log: PathBuf,
-    /// The version of the runtime that was found.
-    pub runtime: Option<String>,
+    /// The version of the release that it is; none where it is no release.
+    pub version: Option<String>,
+    /// Why it is no release, where it is none.
+    pub no_release: Option<String>,
+    /// The runtime that was found.
+    pub runtime: Option<RuntimeFound>,
     /// How it ended, where that was a failure that the recipe allows.
     pub failed: Option<String>,
+}
+
+/// The runtime of a recipe.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RuntimeFound {
+    /// Its program; none where only its version was asked for.
+    pub program: Option<String>,
+    /// Its version.
+    pub version: String,
 }
 
 /// `catalogue check`, of a mapping for somebody else's listing

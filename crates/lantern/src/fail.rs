@@ -224,7 +224,10 @@ fn of_web(fault: &WebFault) -> String {
 fn of_acquire(fault: &AcquireFault) -> String {
     match fault {
         AcquireFault::NoRecipe => "Write one: [acquire], see lantern docs lantern-toml.".into(),
-        AcquireFault::Runtime { .. } => {
+        AcquireFault::NothingWanted | AcquireFault::Range(_) => {
+            "What can be said there: [acquire], see lantern docs lantern-toml".into()
+        }
+        AcquireFault::Runtime { .. } | AcquireFault::NoRuntime { .. } => {
             "Nothing was run. Install the right one, or name another program in the recipe.".into()
         }
         AcquireFault::Recipe { log, last, .. } => {

@@ -92,8 +92,8 @@ pub struct Build {
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Acquire {
-    /// Program and arguments, run in a scratch folder; `{version}` and `{server}` (the server
-    /// folder) are filled in.
+    /// Program and arguments, run in a scratch folder; `{version}`, `{server}` (the server
+    /// folder) and `{runtime}` (the runtime's program) are filled in.
     pub command: Vec<String>,
     /// The runtime that it needs, looked at first.
     pub runtime: Option<RuntimeRule>,
@@ -101,7 +101,10 @@ pub struct Acquire {
     #[serde(default = "default_acquire_s")]
     pub limit_s: u64,
     /// What it leaves in the scratch folder and is wanted, as path patterns; each has to match.
+    #[serde(default)]
     pub results: Vec<Glob>,
+    /// The one file that is the server program, where its name is not known before.
+    pub product: Option<Product>,
     /// Whether it may fail at its end as long as the results are there.
     #[serde(default)]
     pub may_fail: bool,
@@ -111,15 +114,28 @@ fn default_acquire_s() -> u64 {
     900
 }
 
+/// What a recipe makes, found by its path.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Product {
+    /// Finds its path in the scratch folder; the group `version`, if there is one, says which version it is.
+    pub find: Pattern,
+    /// The path that it gets; `{version}` is filled in. Without it, it stays where it is.
+    #[serde(rename = "as")]
+    pub named: Option<String>,
+}
+
 /// The runtime that a recipe needs.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct RuntimeRule {
-    /// Program and arguments that print its version.
+    /// Program and arguments that print the programs to choose from, one in each line, where several may be installed.
+    pub list: Option<Vec<String>>,
+    /// Program and arguments that print its version; `{runtime}` is one of those that were listed.
     pub command: Vec<String>,
     /// Finds the version in what is printed, as the group `version`.
     pub version: Pattern,
-    /// The range that its version has to be in.
+    /// The range that its version has to be in; of several that are, the newest is taken.
     pub range: String,
 }
 

@@ -94,9 +94,9 @@ impl Range {
             RangeNotation::Any => vec![vec![]],
             RangeNotation::Interval => reader.intervals()?,
             RangeNotation::Comparators => reader.comparators()?,
-            RangeNotation::Prefix => vec![vec![Test::Begins(reader.version(trimmed)?.parts)]],
-            RangeNotation::AtLeast => vec![vec![at_least(reader.version(trimmed)?)]],
-            RangeNotation::Exact => vec![vec![exactly(reader.version(trimmed)?)]],
+            RangeNotation::Prefix => vec![vec![Test::Begins(reader.whole_version()?.parts)]],
+            RangeNotation::AtLeast => vec![vec![at_least(reader.whole_version()?)]],
+            RangeNotation::Exact => vec![vec![exactly(reader.whole_version()?)]],
         };
         Ok(Range::of(trimmed, rows))
     }
@@ -236,6 +236,17 @@ impl Reader<'_> {
 
     fn version(&self, text: &str) -> Result<Version, RangeFault> {
         Version::parse(text, self.versions).map_err(|fault| self.fault(text, fault.to_string()))
+    }
+
+    /// The whole text as one version: what begins with an operator was meant in another notation.
+    fn whole_version(&self) -> Result<Version, RangeFault> {
+        match self
+            .whole
+            .starts_with(['<', '>', '=', '^', '~', '!', '[', '('])
+        {
+            true => Err(self.fault(self.whole, "a version is wanted here, and no operator")),
+            false => self.version(self.whole),
+        }
     }
 
     fn intervals(&self) -> Result<Vec<Vec<Test>>, RangeFault> {
@@ -512,6 +523,15 @@ mod tests {
         let range = Range::parse_any("1.4", &notations, Notation::Dotted).unwrap();
         assert!(range.holds(&Version::parse("1.5", Notation::Dotted).unwrap()));
         assert!(Range::parse_any("1 4", &notations, Notation::Dotted).is_err());
+        for notation in [
+            RangeNotation::AtLeast,
+            RangeNotation::Prefix,
+            RangeNotation::Exact,
+        ] {
+            let notations = [notation, RangeNotation::Comparators];
+            let range = Range::parse_any(">=22", &notations, Notation::Dotted).unwrap();
+            assert!(!range.holds(&Version::parse("21.1", Notation::Dotted).unwrap()));
+        }
     }
 
     proptest::proptest! {

@@ -1,5 +1,6 @@
 //! Why a recipe gives no server program.
 
+use lantern_core::version::RangeFault;
 use std::path::PathBuf;
 
 /// Why a recipe gives no server program.
@@ -18,6 +19,20 @@ pub enum AcquireFault {
         /// The version that was found.
         found: String,
     },
+    /// None of the runtimes that are installed does.
+    #[error("the recipe needs a runtime {needed}; found: {}", .found.join(", "))]
+    NoRuntime {
+        /// The range it has to be in.
+        needed: String,
+        /// What there is: each program, with its version or why that is not known.
+        found: Vec<String>,
+    },
+    /// The range that a runtime has to be in makes no sense.
+    #[error("acquire.runtime.range: {0}")]
+    Range(RangeFault),
+    /// A recipe does not say what is wanted of what it makes.
+    #[error("the recipe names neither `product` nor `results`")]
+    NothingWanted,
     /// A recipe did not give what is wanted.
     #[error("the recipe made no server program: {why}")]
     Recipe {

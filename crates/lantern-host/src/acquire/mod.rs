@@ -12,7 +12,9 @@ use crate::folder::own;
 use crate::place::here;
 use crate::runner::Ended;
 use lantern_core::family::{Acquire, Glob, RuntimeRule};
-use lantern_core::version::Version;
+use lantern_core::path::RelPath;
+use lantern_core::version::{Range, RangeNotation, Version};
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -33,9 +35,18 @@ pub struct Acquired {
     /// What it printed.
     pub log: PathBuf,
     /// The runtime that was found.
-    pub runtime: Option<String>,
+    pub runtime: Option<Runtime>,
     /// How it ended, where that was a failure that the recipe allows.
     pub failed: Option<String>,
+}
+
+/// A runtime that does.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Runtime {
+    /// Its program; none where only its version was asked for.
+    pub program: Option<String>,
+    /// Its version.
+    pub version: String,
 }
 
 /// Runs the recipe for a version of the server program.
@@ -45,18 +56,25 @@ pub struct Acquired {
 /// or leaves no results.
 pub fn acquire(server: &Server, version: &Version) -> Result<Acquired> {
     let recipe = server.recipe().ok_or(AcquireFault::NoRecipe)?;
-    let runtime = recipe.runtime.as_ref().map(|rule| runtime(server, rule));
-    let runtime = runtime.transpose()?;
+    if recipe.results.is_empty() && recipe.product.is_none() {
+        return Err(AcquireFault::NothingWanted.into());
+    }
+    let root = server.folder.root().display().to_string();
+    let runtime = recipe.runtime.as_ref();
+    let runtime = runtime
+        .map(|rule| runtime_for(server, &root, rule))
+        .transpose()?;
     let name = format!("{}-{version}", server.family.build.id);
     let files = &server.folder;
     let scratch = files.make_own(&format!("acquire/{name}"))?;
     files.remove_all(&scratch)?;
     files.make_folders(&scratch)?;
     let log = files.shown(&own(&format!("acquire/{name}.log")));
-    let root = server.folder.root().display().to_string();
+    let program = runtime.as_ref().and_then(|it| it.program.as_deref());
     let fill = |word: &String| {
         word.replace("{version}", version.as_str())
             .replace("{server}", &root)
+            .replace("{runtime}", program.unwrap_or("{runtime}"))
     };
     let command: Vec<String> = recipe.command.iter().map(fill).collect();
     let limit = Duration::from_secs(recipe.limit_s);
@@ -80,19 +98,23 @@ pub fn acquire(server: &Server, version: &Version) -> Result<Acquired> {
     };
     let left = files.files_below(&scratch)?.into_iter();
     let left = left.filter_map(|(path, _)| Some(path.below(scratch.as_str())?.to_owned()));
-    let results = results(recipe, left.collect()).map_err(&fault)?;
+    let wanted = wanted(recipe, &left.collect::<Vec<_>>()).map_err(&fault)?;
     if let Some(how) = failed.as_ref().filter(|_| !recipe.may_fail) {
         return Err(fault(format!("it failed: {how}")));
     }
-    let folder = files.make_own(&format!("{FOLDER}/{name}"))?;
+    let made = wanted.version.as_deref().unwrap_or(version.as_str());
+    let named = format!("{FOLDER}/{}-{made}", server.family.build.id);
+    RelPath::parse(&named)?;
+    let folder = files.make_own(&named)?;
     files.remove_all(&folder)?;
-    for result in &results {
-        let (from, to) = (scratch.join(result)?, folder.join(result)?);
+    for (from, to) in &wanted.files {
+        let (from, to) = (scratch.join(from)?, folder.join(to)?);
         if let Some(parent) = to.folder() {
             files.make_folders(&parent)?;
         }
         files.rename(&from, &to)?;
     }
+    let results = wanted.files.into_values().collect();
     files.remove_all(&scratch)?;
     Ok(Acquired {
         folder: files.shown(&folder),
@@ -126,45 +148,126 @@ fn run(
     })
 }
 
-/// Looks whether the runtime is there, in a version that does.
-fn runtime(server: &Server, rule: &RuntimeRule) -> Result<String> {
-    let program = rule.command.first().ok_or(AcquireFault::NoRecipe)?;
+/// What a program prints in the server folder.
+fn printed(server: &Server, command: &[String]) -> Result<String> {
     let log = tempfile::NamedTempFile::new()
         .at("writing", Path::new("a file for the runtime's words"))?;
     let folder = server.folder.root();
-    run(server, &rule.command, folder, log.path(), RUNTIME_LIMIT)?;
+    run(server, command, folder, log.path(), RUNTIME_LIMIT)?;
     let printed = here::read(log.path())?;
-    let printed = String::from_utf8_lossy(&printed);
-    let found = printed
-        .lines()
-        .find_map(|line| rule.version.capture("version", line));
-    let wrong = |found: &str| {
-        Error::Acquire(AcquireFault::Runtime {
-            program: program.clone(),
-            needed: rule.range.clone(),
-            found: found.to_owned(),
-        })
-    };
-    let Some(found) = found else {
-        return Err(wrong("no version in what it prints"));
-    };
+    Ok(String::from_utf8_lossy(&printed).into_owned())
+}
+
+/// Looks whether the runtime is there, in a version that does; of several the newest that does.
+fn runtime_for(server: &Server, root: &str, rule: &RuntimeRule) -> Result<Runtime> {
     let notations = &server.family.versions;
-    let range = notations.range(&rule.range)?;
-    let version = Version::parse(found, notations.components)?;
-    if !range.holds_early(&version) {
-        return Err(wrong(found));
+    // Not what the family is about: comparators can always be used.
+    let ranges = [&notations.ranges[..], &[RangeNotation::Comparators]].concat();
+    let range = Range::parse_any(&rule.range, &ranges, notations.components);
+    let range = range.map_err(AcquireFault::Range)?;
+    let filled = |command: &[String], program: &str| -> Vec<String> {
+        let words = command.iter().map(|word| word.replace("{server}", root));
+        words
+            .map(|word| word.replace("{runtime}", program))
+            .collect()
+    };
+    let version_of = |program: &str| -> Result<Option<Version>> {
+        let printed = printed(server, &filled(&rule.command, program))?;
+        let mut lines = printed.lines();
+        let found = lines.find_map(|line| rule.version.capture("version", line));
+        let version = found.map(|found| Version::parse(found, notations.components));
+        Ok(version.transpose()?)
+    };
+    let Some(list) = &rule.list else {
+        let found = version_of("{runtime}")?;
+        let version = found.clone().filter(|version| range.holds_early(version));
+        return match version {
+            Some(version) => Ok(Runtime {
+                program: None,
+                version: version.to_string(),
+            }),
+            None => Err(Error::Acquire(AcquireFault::Runtime {
+                program: rule.command.first().cloned().unwrap_or_default(),
+                needed: rule.range.clone(),
+                found: found.map_or("no version in what it prints".into(), |it| it.to_string()),
+            })),
+        };
+    };
+    let mut found = Vec::new();
+    let mut best: Option<(Version, String)> = None;
+    let listed = printed(server, &filled(list, "{runtime}"))?;
+    for program in listed.lines().map(str::trim).filter(|it| !it.is_empty()) {
+        match version_of(program) {
+            Err(error) => found.push(format!("{program} ({error})")),
+            Ok(None) => found.push(format!("{program} (no version in what it prints)")),
+            Ok(Some(version)) => {
+                found.push(format!("{program} {version}"));
+                let newer = best.as_ref().is_none_or(|(known, _)| *known < version);
+                if newer && range.holds_early(&version) {
+                    best = Some((version, program.to_owned()));
+                }
+            }
+        }
     }
-    Ok(found.to_owned())
+    match best {
+        Some((version, program)) => Ok(Runtime {
+            program: Some(program),
+            version: version.to_string(),
+        }),
+        None => Err(Error::Acquire(AcquireFault::NoRuntime {
+            needed: rule.range.clone(),
+            found: match found.is_empty() {
+                true => vec!["none".into()],
+                false => found,
+            },
+        })),
+    }
 }
 
 /// What is wanted of what lies in the scratch folder.
-fn results(recipe: &Acquire, mut files: Vec<String>) -> std::result::Result<Vec<String>, String> {
-    let unmet = |glob: &&Glob| !files.iter().any(|file| glob.matches(file));
+struct Wanted {
+    /// Where each is, and where it goes.
+    files: BTreeMap<String, String>,
+    /// Which version the product is, where its name says so.
+    version: Option<String>,
+}
+
+/// Finds what is wanted; says why where it is not there.
+fn wanted(recipe: &Acquire, left: &[String]) -> std::result::Result<Wanted, String> {
+    let unmet = |glob: &&Glob| !left.iter().any(|file| glob.matches(file));
     if let Some(glob) = recipe.results.iter().find(unmet) {
         return Err(format!("it left nothing that is called {}", glob.as_str()));
     }
-    files.retain(|file| recipe.results.iter().any(|glob| glob.matches(file)));
-    Ok(files)
+    let is_result = |file: &&String| recipe.results.iter().any(|glob| glob.matches(file));
+    let results = left.iter().filter(is_result);
+    let mut wanted = Wanted {
+        files: results.map(|file| (file.clone(), file.clone())).collect(),
+        version: None,
+    };
+    let Some(product) = &recipe.product else {
+        return Ok(wanted);
+    };
+    let find = product.find.regex();
+    let found = left.iter().filter(|file| find.is_match(file));
+    let path = match &found.collect::<Vec<_>>()[..] {
+        [] => return Err(format!("it left nothing that product.find finds: {find}")),
+        [one] => (*one).clone(),
+        several => {
+            let names: Vec<&str> = several.iter().map(|name| name.as_str()).collect();
+            return Err(format!("product.find finds several: {}", names.join(", ")));
+        }
+    };
+    wanted.version = product
+        .find
+        .capture("version", &path)
+        .map(ToOwned::to_owned);
+    let named = product.named.as_ref().unwrap_or(&path);
+    let named = match &wanted.version {
+        Some(version) => named.replace("{version}", version),
+        None => named.clone(),
+    };
+    wanted.files.insert(path, named);
+    Ok(wanted)
 }
 
 fn last_lines(log: &Path) -> Vec<String> {

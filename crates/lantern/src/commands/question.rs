@@ -6,7 +6,9 @@ use crate::look::{Look, Means, count, time};
 use clap::Args;
 use clap_complete::ArgValueCandidates;
 use lantern_core::resolve::{Policy, Prefer};
+use lantern_host::acquire;
 use lantern_host::config::Server;
+use lantern_host::folder::own;
 use lantern_host::planning::{Question, Sources, Terms};
 use std::path::PathBuf;
 
@@ -33,7 +35,9 @@ impl SourceArgs {
     /// Says so where nothing can be on offer, as nobody has named where releases come from.
     pub fn tell_none(&self, server: &Server, look: &Look) {
         let named = self.catalogue.len() + self.from.len();
-        if named + server.catalogues().len() + server.drop_folders().len() == 0 {
+        let made = own(acquire::FOLDER);
+        let was_made = server.folder.has(&made).unwrap_or(false);
+        if named + server.catalogues().len() + server.drop_folders().len() == 0 && !was_made {
             let none = "Nothing is on offer: no catalogue and no drop folder is named, here or in lantern.toml.";
             look.talk(&look.paint_error(Means::Caution, none));
         }

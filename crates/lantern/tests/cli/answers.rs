@@ -273,7 +273,7 @@ fn every_answer_is_as_its_schema_says() {
     world.copy("halcyon-terrace", "copy");
     meet("Settled", 0, &["adopt", "copy", "--copy"]);
     let settings = world.read("halcyon-terrace/lantern.toml");
-    let recipe = "[acquire]\ncommand = ['sh', '-c', 'mkdir -p server; echo gate > server/gate.bin']\nresults = ['server/*']\n";
+    let recipe = "[acquire]\ncommand = ['sh', '-c', 'cp -r {server}/server .']\nresults = ['server/**']\nruntime = { command = ['echo', '9'], version = '(?P<version>.*)', range = '9' }\n";
     world.write(
         "halcyon-terrace/lantern.toml",
         format!("{settings}\n{recipe}"),

@@ -4,6 +4,7 @@ use crate::world::World;
 use insta::assert_snapshot;
 use std::fs;
 use std::io::{Read, Write};
+use std::os::unix::fs::PermissionsExt;
 use zip::write::SimpleFileOptions;
 
 const ORCHARD: &str = "halcyon-orchard";
@@ -635,6 +636,38 @@ fn a_framework_that_was_silenced_before_lantern_came_is_laid_again() {
     assert_snapshot!("framework_learned_silent", world.lantern(&plan));
     world.ok(&["changeover", "--yes", "--server", terrace]);
     assert_eq!(world.read("halcyon-terrace/server/gate.bin"), gate);
+}
+
+/// The installer names the product as it likes, and three runtimes are installed, of which one is broken.
+#[test]
+fn a_recipe_finds_its_runtime_and_its_product() {
+    let world = World::demo();
+    world.ok(&["adopt", "arbour-deck"]);
+    let settings = world.read("arbour-deck/lantern.toml");
+    let recipe = |range: &str, more: &str| {
+        let text = format!(
+            "{settings}\n[acquire]\ncommand = ['sh', '-c', '{{runtime}} make; mkdir -p out; cp {{server}}/arbour-3.2.run out/arbour-3.3.1-full.run; {more} exit 2']\n\
+             may_fail = true\nproduct = {{ find = 'out/arbour-(?P<version>[0-9.]+)-full[.]run$', as = 'arbour-{{version}}.run' }}\n\
+             [acquire.runtime]\nlist = ['sh', '-c', 'ls {{server}}/tools/*/kiln']\ncommand = ['{{runtime}}', '--version']\n\
+             version = 'kiln (?P<version>.*)'\nrange = '{range}'\n"
+        );
+        world.write("arbour-deck/lantern.toml", text);
+    };
+    for (version, says) in [("17", "kiln 17.0.2"), ("21", "kiln 21.1"), ("8", "no idea")] {
+        let path = format!("arbour-deck/tools/{version}/kiln");
+        world.write(&path, format!("#!/bin/sh\necho \"{says}\"\n"));
+        let program = world.path(&path);
+        fs::set_permissions(program, fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    let acquire = || world.lantern(&["acquire", "3.3", "--server", "arbour-deck"]);
+    recipe(">=17 <21", "");
+    assert_snapshot!("recipe_finds_all", acquire());
+    recipe(">=22", "");
+    assert_snapshot!("recipe_finds_no_runtime", acquire());
+    recipe(">=17", "cp out/* out/arbour-3.3.2-full.run;");
+    assert_snapshot!("recipe_finds_several", acquire());
+    recipe(">=17", "rm out/*;");
+    assert_snapshot!("recipe_finds_nothing", acquire());
 }
 
 #[test]
