@@ -199,7 +199,12 @@ const SOON: Duration = Duration::from_millis(400);
 /// What turns.
 const TURNING: [char; 4] = ['|', '/', '-', '\\'];
 
-/// One line on what is at work; nothing on what is soon over.
+/// So many of several things at work are shown each.
+const SHOWN_PARTS: usize = 6;
+/// So much of a name is shown.
+const NAME: usize = 34;
+
+/// One line on what is at work, and one on each of several things; nothing on what is soon over.
 fn show_work(words: &str, state: &ProgressState, line: &mut dyn fmt::Write) {
     let elapsed = state.elapsed();
     if elapsed < SOON {
@@ -208,14 +213,33 @@ fn show_work(words: &str, state: &ProgressState, line: &mut dyn fmt::Write) {
     let turn = TURNING[(elapsed.as_millis() / 120) as usize % TURNING.len()];
     let far = match meter::seen() {
         None => time(elapsed.as_millis() as u64),
-        Some((done, total)) => {
-            let rate = (done as f64 / elapsed.as_secs_f64()) as u64;
-            let percent = u128::from(done) * 100 / u128::from(total);
-            let (done, total, rate) = (bytes(done), bytes(total), bytes(rate));
-            format!("{percent} %   {done} of {total}, {rate}/s")
+        Some(far) => {
+            let percent = u128::from(far.done) * 100 / u128::from(far.total);
+            let rate = ((far.done - far.there) as f64 / elapsed.as_secs_f64()) as u64;
+            let left = match (far.total - far.done).checked_div(rate) {
+                Some(0) | None => String::new(),
+                Some(left) => format!(", {} left", time(left * 1000)),
+            };
+            let (done, total, rate) = (bytes(far.done), bytes(far.total), bytes(rate));
+            format!("{percent} %   {done} of {total}, {rate}/s{left}")
         }
     };
     let _ = write!(line, "  {turn} {words}   {far}");
+    let parts = meter::parts();
+    for part in parts.iter().take(SHOWN_PARTS) {
+        let name = visible(&part.name, &[]);
+        let done = match part.total {
+            Some(total) => {
+                let percent = u128::from(part.done()) * 100 / u128::from(total.max(1));
+                format!("{percent:>3} % of {}", bytes(total))
+            }
+            None => bytes(part.done()),
+        };
+        let _ = write!(line, "\n      {name:<NAME$.NAME$} {done}");
+    }
+    if parts.len() > SHOWN_PARTS {
+        let _ = write!(line, "\n      and {} more", parts.len() - SHOWN_PARTS);
+    }
 }
 
 /// Something turning, with the seconds that a start has taken, beside those of the start before and the

@@ -268,7 +268,7 @@ impl Listing {
         asked: Asked<'_>,
         family: &Family,
     ) -> Result<Page, ListingFault> {
-        let (top, items) = self.items_of(answer)?;
+        let (said, items) = self.items_of(answer)?;
         let mut page = Page::default();
         let many = items.len();
         for (number, item) in items.into_iter().enumerate() {
@@ -280,7 +280,7 @@ impl Listing {
                 Err(why) => page.left_out.push((number + 1, why)),
             }
         }
-        page.next = self.next(&top, many, asked);
+        page.next = self.next(said, many, asked);
         Ok(page)
     }
 
@@ -332,12 +332,12 @@ impl Listing {
         ]
     }
 
-    /// The whole of an answer, and its releases.
-    fn items_of(&self, answer: &str) -> Result<(Table, Vec<Table>), ListingFault> {
+    /// What an answer says of where it goes on, and its releases.
+    fn items_of(&self, answer: &str) -> Result<(Option<String>, Vec<Table>), ListingFault> {
         let answer = answer.trim_start_matches('\u{feff}');
         let parsed =
             |notation, text: &str| document::read(notation, text).map_err(ListingFault::Answer);
-        let top = match self.answers {
+        let mut top = match self.answers {
             // A list at the top stands under the empty name.
             Answers::Json if answer.trim_start().starts_with('[') => {
                 parsed(TextNotation::Json, &format!("{{\"\":{answer}}}"))?
@@ -346,10 +346,17 @@ impl Listing {
             Answers::Xml => parsed(TextNotation::Xml, answer)?,
             Answers::Html => Table::from([(String::new(), Node::List(links(answer)))]),
         };
+        let said = self.ask.next.as_ref().or(self.ask.last_page.as_ref());
+        let said = said.and_then(|path| match document::at(&top, path) {
+            Some(Node::Text(text)) if !text.is_empty() => Some(text.clone()),
+            _ => None,
+        });
         let no_items = || ListingFault::NoItems(self.items.clone());
         let node = match (self.items.as_str(), self.answers) {
-            (_, Answers::Html) | ("", _) => top.get("").cloned(),
-            (path, _) => document::at(&top, path).cloned(),
+            (_, Answers::Html) | ("", _) => top.remove(""),
+            (path, _) => top
+                .remove(path)
+                .or_else(|| document::at(&top, path).cloned()),
         };
         let named = |(key, node): (String, Node)| match node {
             Node::Table(mut table) => {
@@ -366,7 +373,7 @@ impl Listing {
             Node::Text(text) if text.trim().is_empty() => Vec::new(),
             Node::Text(_) => return Err(no_items()),
         };
-        Ok((top, items))
+        Ok((said, items))
     }
 
     fn is_skipped(&self, item: &Table) -> bool {
@@ -378,20 +385,17 @@ impl Listing {
             })
     }
 
-    fn next(&self, top: &Table, many: usize, asked: Asked<'_>) -> Option<Next> {
-        let text = |path: &str| match document::at(top, path) {
-            Some(Node::Text(text)) if !text.is_empty() => Some(text.clone()),
-            _ => None,
-        };
-        if let Some(path) = &self.ask.next {
-            return text(path).map(Next::Address);
+    /// Where it goes on: as the answer says, or where it says nothing of that, on the next page.
+    fn next(&self, said: Option<String>, many: usize, asked: Asked<'_>) -> Option<Next> {
+        if self.ask.next.is_some() {
+            return said.map(Next::Address);
         }
         if !self.ask.url.contains("{page}") {
             return None;
         }
         let next = asked.page + 1;
         let goes_on = match &self.ask.last_page {
-            Some(path) => text(path)?.parse::<u64>().is_ok_and(|last| next <= last),
+            Some(_) => said?.parse::<u64>().is_ok_and(|last| next <= last),
             None => many > 0,
         };
         goes_on.then_some(Next::Page(next))

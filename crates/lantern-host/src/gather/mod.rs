@@ -149,7 +149,7 @@ impl Gatherer {
 
     fn one(&self, supply: &Supply, hosts: &Hosts) -> Result<Come, Missing> {
         if let Some(stored) = self.store.find(supply) {
-            meter::did(stored.bytes);
+            meter::had(stored.bytes);
             return Ok(Come::there(stored));
         }
         if let Some(why) = &supply.by_person {

@@ -4,7 +4,7 @@ use super::digest::Digest;
 use super::fault::GatherFault;
 use super::store::{Store, Stored};
 use crate::interrupt;
-use crate::meter;
+use crate::meter::Moving;
 use crate::place::here::{self, Growing};
 use crate::web::fault::WebFault;
 use crate::web::{Answer, Ask, Web, address, host_of};
@@ -83,6 +83,7 @@ pub(super) fn fetch(
             return Ok(Come::there(stored));
         }
     };
+    let meter = Moving::begin(&supply.name, supply.bytes);
     let mut faults = Vec::new();
     for text in &supply.urls {
         let url = match address(text) {
@@ -99,6 +100,7 @@ pub(super) fn fetch(
             file: &mut file,
             web,
             url: &url,
+            meter: &meter,
         };
         match one.tried(ask) {
             Ok(come) => return Ok(come),
@@ -111,6 +113,7 @@ pub(super) fn fetch(
             }
         }
     }
+    meter.again();
     Err(faults)
 }
 
@@ -121,6 +124,7 @@ struct One<'a> {
     file: &'a mut Growing,
     web: &'a Web,
     url: &'a Url,
+    meter: &'a Moving,
 }
 
 impl One<'_> {
@@ -183,6 +187,7 @@ impl One<'_> {
 
     fn once(&mut self, mut ask: Ask) -> Result<Come, GatherFault> {
         let disk = |error: std::io::Error| GatherFault::Here(crate::told::plain(&error));
+        self.meter.again();
         let kinds = self.supply.checks.iter().map(|check| check.kind);
         let mut digest = Digest::of(kinds.clone());
         self.file.read(|bytes| digest.update(bytes)).map_err(disk)?;
@@ -200,6 +205,7 @@ impl One<'_> {
         }
         let mut resumed = digest.bytes;
         if goes_on && self.supply.bytes == Some(resumed) {
+            self.meter.had(resumed);
             return self.ended(digest, resumed, 0);
         }
         if goes_on {
@@ -241,7 +247,7 @@ impl One<'_> {
                 });
             }
         }
-        meter::did(resumed);
+        self.meter.had(resumed);
         let expected = answer.length();
         let mut body = answer.body;
         let mut fetched = 0;
@@ -252,14 +258,12 @@ impl One<'_> {
             }
             let many = match body.read(&mut buffer) {
                 Ok(0) if expected.is_some_and(|expected| expected > fetched) => {
-                    meter::undid(resumed + fetched);
                     let why = format!("{} were to come", expected.unwrap_or(0));
                     return Err(WebFault::BrokeOff { got: fetched, why }.into());
                 }
                 Ok(0) => break,
                 Ok(many) => many,
                 Err(error) => {
-                    meter::undid(resumed + fetched);
                     let why = crate::told::plain(&error);
                     return Err(WebFault::BrokeOff { got: fetched, why }.into());
                 }
@@ -274,7 +278,7 @@ impl One<'_> {
             self.file.write(&buffer[..many]).map_err(disk)?;
             digest.update(&buffer[..many]);
             fetched += many as u64;
-            meter::did(many as u64);
+            self.meter.did(many as u64);
         }
         self.ended(digest, resumed, fetched)
     }

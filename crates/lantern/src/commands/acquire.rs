@@ -80,8 +80,7 @@ pub fn run(args: &AcquireArgs, common: &Common, look: &Look) -> Result<u8> {
         None => {}
     }
     if let Some(failed) = &made.failed {
-        let note =
-            format!("  note: the recipe ended with a failure, which it may: {failed}");
+        let note = format!("  note: the recipe ended with a failure, which it may: {failed}");
         look.say(&look.paint(Means::Caution, &note));
     }
     look.say(&format!("  what it printed: {}", shell_word(&made.log)));

@@ -4,7 +4,8 @@ use crate::answers;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
-use crate::progress::during;
+use crate::progress::{at_work, during};
+use indicatif::ProgressBar;
 use lantern_core::plan::Plan;
 use lantern_core::supply::{HashKind, Wanted};
 use lantern_host::config::Server;
@@ -34,6 +35,9 @@ pub fn of_plan(
     gather::put_for(plan, &server.store())?;
     Ok(gathered)
 }
+
+/// A name of a release that is longer than this moves what follows it.
+const WIDEST: usize = 36;
 
 /// What came of fetching.
 #[derive(Debug, Default)]
@@ -125,6 +129,7 @@ pub fn fetch(
     if wanted.is_empty() {
         return Ok(Gathered::default());
     }
+    let width = width_of(wanted);
     let gatherer = server.gatherer()?;
     let mut left: Vec<Wanted> = wanted.to_vec();
     let mut folders: Vec<PathBuf> = folders.to_vec();
@@ -141,7 +146,7 @@ pub fn fetch(
             for (at, (stored, path)) in &found.there {
                 let it = &left[*at];
                 look.talk(&format!(
-                    "  {:<14} {}   {}, from {}",
+                    "  {:<14} {:<width$}  {}, from {}",
                     "taken",
                     it.what,
                     bytes(stored.bytes),
@@ -226,17 +231,20 @@ fn fetched(
     got: &mut Vec<answers::Fetched>,
     quietly: bool,
 ) -> Vec<(Wanted, Missing)> {
+    let width = width_of(wanted);
+    let bar = match quietly {
+        true => ProgressBar::hidden(),
+        false => at_work("files are fetched"),
+    };
     let tell = |it: &Wanted, come: &Result<Come, Missing>| {
         if let Ok(come) = come
             && !quietly
         {
-            look.talk(&line_of(it, come));
+            bar.suspend(|| look.talk(&line_of(it, come, width)));
         }
     };
-    let answers = match quietly {
-        true => gatherer.fetch(wanted, &tell),
-        false => during("files are fetched", || gatherer.fetch(wanted, &tell)),
-    };
+    let answers = gatherer.fetch(wanted, &tell);
+    bar.finish_and_clear();
     let mut missing = Vec::new();
     for (it, answer) in wanted.iter().zip(answers) {
         match answer {
@@ -254,9 +262,15 @@ fn fetched(
     missing
 }
 
+/// How wide the names of releases are, so that what is said of each stands below the other.
+fn width_of(wanted: &[Wanted]) -> usize {
+    let widths = wanted.iter().map(|it| it.what.chars().count());
+    widths.max().unwrap_or(0).min(WIDEST)
+}
+
 /// What became of one file.
-fn line_of(it: &Wanted, come: &Come) -> String {
-    let what = format!("{}   {}", it.what, bytes(come.stored.bytes));
+fn line_of(it: &Wanted, come: &Come, width: usize) -> String {
+    let what = format!("{:<width$}  {}", it.what, bytes(come.stored.bytes));
     if come.host.is_empty() {
         return format!("  {:<14} {what}", "in the store");
     }
