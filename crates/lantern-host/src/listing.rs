@@ -2,14 +2,15 @@
 
 use crate::depot::Depot;
 use crate::downloads::{Downloads, hash_now};
-use crate::error::{Error, Result};
+use crate::error::{At, Error, Result};
+use crate::gather::hashes_of;
 use crate::place::here;
 use crate::web::address;
 use lantern_core::catalogue;
 use lantern_core::component::Id;
 use lantern_core::family::Family;
 use lantern_core::offer::Offer;
-use lantern_core::supply::encoded;
+use lantern_core::supply::{Checksum, HashKind, encoded};
 use std::path::Path;
 
 /// What a catalogue was made of.
@@ -80,11 +81,13 @@ pub struct Checked {
     pub releases: usize,
     /// Of how many components.
     pub components: usize,
+    /// How many of them are not here, but at an address: nobody looked at those.
+    pub elsewhere: usize,
     /// What is wrong: where, and why.
     pub wrong: Vec<(String, String)>,
 }
 
-/// Reads a catalogue, and looks whether each archive is there and is what it says.
+/// Reads a catalogue, and looks whether each archive that lies beside it is there and is what it says.
 ///
 /// # Errors
 /// When the catalogue as a whole cannot be read.
@@ -93,28 +96,49 @@ pub fn check(path: &Path, family: &Family) -> Result<Checked> {
     depot.open(path)?;
     depot.take_all(family);
     let mut wrong = depot.left_out;
+    let mut elsewhere = 0;
     for offer in &depot.offers {
-        let file = Path::new(&offer.artifact.file);
-        let said = match hash_now(file) {
-            Err(error) => Some(error.to_string()),
-            Ok(hash) if hash != offer.artifact.blake3 => {
-                Some(format!("it is another file: its BLAKE3 is {hash}"))
-            }
-            Ok(_) => {
-                let bytes = here::look(file).filter(|meta| meta.is_file());
-                let bytes = bytes.map(|meta| meta.stamp.bytes);
-                let other = bytes.filter(|bytes| *bytes != offer.artifact.bytes);
-                other.map(|bytes| format!("it has {bytes} bytes, not {}", offer.artifact.bytes))
-            }
-        };
+        if !offer.artifact.is_at_hand() {
+            elsewhere += 1;
+            continue;
+        }
         let at = format!("{} {}", offer.facts.id, offer.facts.version);
-        wrong.extend(said.map(|why| (at, why)));
+        wrong.extend(no_match(offer).map(|why| (at, why)));
     }
     let ids: std::collections::BTreeSet<&Id> =
         depot.offers.iter().map(|offer| &offer.facts.id).collect();
     Ok(Checked {
         releases: depot.offers.len(),
         components: ids.len(),
+        elsewhere,
         wrong,
     })
+}
+
+/// Why a release's file is not what is stated of it.
+fn no_match(offer: &Offer) -> Option<String> {
+    let file = Path::new(&offer.artifact.file);
+    let checks = offer.supply.iter().flat_map(|supply| &supply.checks);
+    let hashes = match here::look(file) {
+        Some(meta) if meta.is_folder() => hash_now(file).map(|hex| {
+            let kind = HashKind::Blake3;
+            vec![Checksum { kind, hex }]
+        }),
+        _ => here::open(file)
+            .and_then(|mut file| hashes_of(&mut file, checks.clone().map(|check| check.kind)))
+            .at("reading", file),
+    };
+    let hashes = match hashes {
+        Ok(hashes) => hashes,
+        Err(error) => return Some(error.to_string()),
+    };
+    for check in checks {
+        let is = hashes.iter().find(|it| it.kind == check.kind);
+        if let Some(is) = is.filter(|is| *is != check) {
+            return Some(format!("it is another file: its {} is {}", is.kind, is.hex));
+        }
+    }
+    let bytes = here::look(file).filter(|meta| meta.is_file())?.stamp.bytes;
+    let stated = offer.artifact.bytes;
+    (bytes != stated).then(|| format!("it has {bytes} bytes, not {stated}"))
 }

@@ -568,6 +568,8 @@ pub struct CatalogueChecked {
     pub releases: usize,
     /// Of how many components.
     pub components: usize,
+    /// How many of the releases are not here, but at an address: nobody looked at those.
+    pub elsewhere: usize,
     /// What is wrong.
     pub wrong: Vec<PlaceWhy>,
 }

@@ -366,6 +366,7 @@ fn check(file: &Path, family: &Family, look: &Look) -> Result<u8> {
         look.answer(&answers::CatalogueChecked {
             releases: checked.releases,
             components: checked.components,
+            elsewhere: checked.elsewhere,
             wrong: answers::places(&checked.wrong),
         });
         return Ok(status);
@@ -375,15 +376,30 @@ fn check(file: &Path, family: &Family, look: &Look) -> Result<u8> {
         count(checked.releases, "release", "releases"),
         count(checked.components, "component", "components")
     );
+    let looked_at = checked.releases - checked.elsewhere;
     match checked.wrong.len() {
+        0 if looked_at == 0 => {
+            let text = format!("{what}: all can be read; no archive lies beside the catalogue.");
+            look.say(&text);
+        }
         0 => {
-            let text = format!("{what}: every archive is there and is what the catalogue says.");
+            let each = match checked.elsewhere {
+                0 => "every archive".to_owned(),
+                _ => "every archive beside it".to_owned(),
+            };
+            let text = format!("{what}: {each} is there and is what the catalogue says.");
             look.say(&look.paint(Means::Good, &text));
         }
         wrong => {
             let wrong = count(wrong, "thing is wrong", "things are wrong");
             look.say(&look.paint(Means::Bad, &format!("{what}; {wrong}.")));
         }
+    }
+    if checked.elsewhere > 0 {
+        look.say(&format!(
+            "  {} only at addresses: gather checks them as it fetches them.",
+            count(checked.elsewhere, "archive is", "archives are")
+        ));
     }
     for (at, why) in &checked.wrong {
         look.say(&format!("  {at}: {why}"));

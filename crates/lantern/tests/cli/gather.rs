@@ -678,6 +678,18 @@ fn a_catalogue_of_a_folder_names_its_addresses() {
         told.contains("exit status 0") && told.matches("  fetched ").count() == 9,
         "{told}"
     );
+    let check = |file: &str| world.lantern(&["catalogue", "check", file, "--family", "halcyon"]);
+    let beside = check("depot/releases/releases.catalogue.json");
+    let text = world.read("elsewhere.catalogue.json");
+    world.write(
+        "elsewhere.catalogue.json",
+        text.replace("\"file\": ", "\"name\": "),
+    );
+    let elsewhere = check("elsewhere.catalogue.json");
+    assert_snapshot!(
+        "catalogue_check_elsewhere",
+        format!("{beside}\n{elsewhere}")
+    );
     let wrong = [
         "catalogue",
         "make",
@@ -889,6 +901,33 @@ fn a_page_of_links_is_a_listing() {
         told.contains("  fetched        fern 1.0.0") && told.contains("is armed"),
         "{told}"
     );
+}
+
+/// A server program comes from a listing like anything else, whatever the listing calls the latest.
+#[test]
+fn a_server_program_comes_from_a_listing() {
+    let world = World::adopted();
+    let depot = Depot::of(&world, "depot");
+    let of = |version: &str| {
+        let name = format!("halcyon-{version}.zip");
+        let sha = sha256(&fs::read(world.path(&format!("depot/releases/{name}"))).unwrap());
+        format!(r#"{{"build": "{version}", "at": "releases/{name}", "sum": "{sha}"}}"#)
+    };
+    let builds = [of("5.2.0"), of("5.4.0")].join(", ");
+    let latest = r#"{"build": "latest", "at": "releases/halcyon-5.4.0.zip"}"#;
+    world.write("depot/builds.json", format!("[{builds}, {latest}]"));
+    let mapping = "format = 1\nname = \"Builds\"\nkind = \"build\"\nanswers = \"json\"\nitems = \"\"\n\n\
+        [ask]\nurl = \"HTTP/builds.json\"\n\n[fields]\nid = { value = \"halcyon\" }\nversion = \"build\"\n\n\
+        [archive]\nurls = \"at\"\nsha256 = \"sum\"\n\n[[skip]]\nat = \"build\"\npattern = '^latest$'\n";
+    world.write("builds.listing.toml", mapping.replace("HTTP", &depot.http));
+    let on = |words: &[&str]| world.ok(&[words, &["--server", "halcyon-terrace"]].concat());
+    let listing = ["--catalogue", "builds.listing.toml"];
+    let outlook = on(&[&["outlook"], &listing[..]].concat());
+    assert!(outlook.contains("5.4.0"), "{outlook}");
+    let plan = on(&[&["plan", "--to", "5.2", "--gather"], &listing[..]].concat());
+    assert!(plan.contains("halcyon 5.1.0 to 5.2.0"), "{plan}");
+    on(&["changeover", "--yes"]);
+    assert!(on(&["survey"]).contains("halcyon 5.2.0"));
 }
 
 fn sha256(bytes: &[u8]) -> String {
