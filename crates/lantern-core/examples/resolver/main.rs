@@ -1,13 +1,13 @@
 //! Measures the resolver on made-up catalogues: `cargo run --release --example resolver [build|first|best|stuck|tangle] [SIZE…]`.
 //!
-//! `save SIZE` prints a world as a request instead. Prints one line for each seed: what, size, seed, milliseconds, and what came of it. Parsing is not
+//! `save SIZE` prints a world as a request instead, and `of FILE` tells the milliseconds of each part of answering one. Prints one line for each seed: what, size, seed, milliseconds, and what came of it. Parsing is not
 //! in the times; `build` only makes the worlds. `RESOLVER_SEEDS` says how many seeds, otherwise 10. scripts/bench-resolver makes the table and the plot in docs/performance.md from it.
 
 #![allow(clippy::disallowed_methods, clippy::disallowed_macros)] // It measures the core; it is not part of it.
 
 mod worlds;
 
-use lantern_core::resolve::{first_answer, resolve};
+use lantern_core::resolve::{Request, first_answer, resolve};
 use lantern_core::version::Notations;
 use std::time::Instant;
 use worlds::{Sort, tangle, world};
@@ -25,6 +25,10 @@ fn main() {
             world(size, 1, Sort::Solvable).to_json(&Notations::default())
         );
         return;
+    }
+    if what == "of" {
+        let file = arguments.next().expect("the request's file");
+        return of(&std::fs::read_to_string(file).expect("a request"));
     }
     let mut sizes: Vec<usize> = arguments.filter_map(|text| text.parse().ok()).collect();
     if sizes.is_empty() {
@@ -82,4 +86,25 @@ fn measure(what: &str, size: usize, seed: u64) {
     };
     let ms = begun.elapsed().as_secs_f64() * 1_000.0;
     println!("{what}\t{size}\t{seed}\t{ms:.1}\t{came}");
+}
+
+/// Tells how long each part of answering a request takes.
+fn of(text: &str) {
+    let mut begun = Instant::now();
+    let mut told = |what: &str| {
+        println!("{what}\t{:.1}", begun.elapsed().as_secs_f64() * 1_000.0);
+        begun = Instant::now();
+    };
+    let (request, _) = Request::from_json(text).expect("a request");
+    told("read");
+    let _ = first_answer(&request);
+    told("first answer");
+    match resolve(&request) {
+        Ok(selection) => told(&format!("best, proved: {}", selection.proved)),
+        Err(obstacle) => {
+            told("obstacle");
+            let words = obstacle.tell(&request);
+            told(&format!("told in {} bytes", words.len()));
+        }
+    }
 }
