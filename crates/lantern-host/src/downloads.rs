@@ -7,7 +7,7 @@ use crate::folder::{Stamp, hash_file};
 use crate::ledger::Ledger;
 use crate::place::here;
 use lantern_core::artifact::{ArchivedFile, Artifact};
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::path::Path;
 
 /// So many archives are held open at most, for those who look into them again.
@@ -19,6 +19,8 @@ pub struct Downloads<'l> {
     ledger: Option<&'l Ledger>,
     hashed: BTreeMap<String, (Stamp, String)>,
     listed: BTreeMap<String, Vec<ArchivedFile>>,
+    /// Paths and hashes that the ledger has as they are.
+    remembered: BTreeSet<String>,
     open: VecDeque<(String, Archive)>,
 }
 
@@ -45,6 +47,7 @@ impl<'l> Downloads<'l> {
             ledger: None,
             hashed: BTreeMap::new(),
             listed: BTreeMap::new(),
+            remembered: BTreeSet::new(),
             open: VecDeque::new(),
         }
     }
@@ -92,7 +95,10 @@ impl<'l> Downloads<'l> {
             .transpose()?;
         let remembered = remembered.flatten();
         let hash = match remembered {
-            Some((known, hash)) if known == stamp => hash,
+            Some((known, hash)) if known == stamp => {
+                self.remembered.insert(file.to_owned());
+                hash
+            }
             _ => hash_file(path)?,
         };
         self.hashed.insert(file.to_owned(), (stamp, hash.clone()));
@@ -113,7 +119,10 @@ impl<'l> Downloads<'l> {
             .map(|ledger| ledger.contents(hash))
             .transpose()?;
         let entries = match known.flatten() {
-            Some(known) => known,
+            Some(known) => {
+                self.remembered.insert(hash.clone());
+                known
+            }
             None => contents_of(self.opened(&artifact.file)?, Path::new(&artifact.file))?,
         };
         self.listed.insert(hash.clone(), entries.clone());
@@ -149,7 +158,11 @@ impl<'l> Downloads<'l> {
         let Some(ledger) = self.ledger else {
             return Ok(());
         };
-        ledger.keep_downloads(&self.hashed, &self.listed)
+        let is_new = |key: &String| !self.remembered.contains(key);
+        ledger.keep_downloads(
+            self.hashed.iter().filter(|(path, _)| is_new(path)),
+            self.listed.iter().filter(|(hash, _)| is_new(hash)),
+        )
     }
 }
 

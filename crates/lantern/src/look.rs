@@ -417,7 +417,8 @@ pub fn count(n: usize, one: &str, many: &str) -> String {
     format!("{} {}", grouped(n), if n == 1 { one } else { many })
 }
 
-fn grouped(n: usize) -> String {
+/// A number, its digits in groups.
+pub fn grouped(n: usize) -> String {
     let digits = n.to_string();
     let mut out = String::new();
     for (index, digit) in digits.chars().enumerate() {

@@ -48,11 +48,13 @@ pub(super) fn settle(
             laid.push((path.clone(), *index, known.hash.clone()));
         }
     }
+    let mut told: BTreeSet<RelPath> = laid.iter().map(|(path, ..)| path.clone()).collect();
     for (index, component) in components.iter().enumerate() {
         for (path, hash) in &component.holdings.overlay {
-            let known = laid.iter().any(|(other, ..)| other == path);
-            if !known && claimed.get(path) != Some(&index) {
+            let is_new = !told.contains(path);
+            if is_new && claimed.get(path) != Some(&index) {
                 laid.push((path.clone(), index, hash.clone()));
+                told.insert(path.clone());
             }
         }
     }
@@ -100,13 +102,20 @@ pub fn compare(components: &mut [Component], remembered: &BTreeMap<RelPath, Reme
         .iter()
         .flat_map(|component| component.silenced.keys().cloned())
         .collect();
+    let mut owned: BTreeMap<&Id, Vec<&RelPath>> = BTreeMap::new();
+    for (path, known) in remembered {
+        if let Some(owner) = &known.owner {
+            owned.entry(owner).or_default().push(path);
+        }
+    }
     for component in components.iter_mut() {
         // What the server writes into a pack by the pack's own leave is no edit.
         let kept = component.holdings.keep.iter();
         let kept: Vec<Glob> = kept.filter_map(|text| Glob::new(text).ok()).collect();
         let is_kept = |path: &RelPath| kept.iter().any(|glob| glob.matches(path.as_str()));
+        let name = component.ledger_name();
         component.state = state_of(
-            &component.ledger_name(),
+            (&name, owned.get(&name).map_or(&[], Vec::as_slice)),
             component.files.iter().filter(|file| !is_kept(&file.path)),
             |path| foreign.contains(path) || is_kept(path),
             remembered,
@@ -196,9 +205,10 @@ fn put_version(
     (!version.is_content()).then_some(version)
 }
 
-/// `apart` says which files do not count where they are gone or were not shipped.
+/// The owner comes with all that is remembered of it; `apart` says which files do not count where they are gone or were not
+/// shipped.
 fn state_of<'f>(
-    owner: &Id,
+    (owner, owned): (&Id, &[&RelPath]),
     files: impl Iterator<Item = &'f FileSeen>,
     apart: impl Fn(&RelPath) -> bool,
     remembered: &BTreeMap<RelPath, Remembered>,
@@ -208,15 +218,10 @@ fn state_of<'f>(
         let known = remembered.get(path)?;
         (known.owner.as_ref() == Some(owner)).then_some(known)
     };
-    let known = remembered
-        .iter()
-        .filter(|(_, r)| r.owner.as_ref() == Some(owner));
     let here: BTreeSet<&RelPath> = files.iter().map(|file| &file.path).collect();
-    let missing: Vec<RelPath> = known
-        .map(|(path, _)| path)
-        .filter(|path| !here.contains(path) && !apart(path))
-        .cloned()
-        .collect();
+    let missing = owned.iter().copied();
+    let missing = missing.filter(|path| !here.contains(path) && !apart(path));
+    let missing: Vec<RelPath> = missing.cloned().collect();
     if files.iter().all(|file| ours(&file.path).is_none()) {
         return FileState::New;
     }

@@ -195,7 +195,24 @@ pub struct Inventory {
 impl Inventory {
     /// The component with an id.
     pub fn get(&self, id: &Id) -> Option<&Component> {
-        self.components.iter().find(|c| &c.facts.id == id)
+        self.of_id(id).next()
+    }
+
+    /// The component with an id that is no member of a pack.
+    pub fn whole(&self, id: &Id) -> Option<&Component> {
+        self.of_id(id).find(|component| component.group.is_none())
+    }
+
+    /// All components with an id.
+    fn of_id(&self, id: &Id) -> impl Iterator<Item = &Component> {
+        let of_kind = move |kind: Kind| {
+            let is_before = |it: &Component| (it.facts.kind, &it.facts.id) < (kind, id);
+            let from = self.components.partition_point(is_before);
+            let same = self.components[from..].iter();
+            same.take_while(move |it| it.facts.kind == kind && it.facts.id == *id)
+        };
+        let kinds = [Kind::Build, Kind::Framework, Kind::Pack, Kind::Addon];
+        kinds.into_iter().flat_map(of_kind)
     }
 
     /// The server version: that of the build.

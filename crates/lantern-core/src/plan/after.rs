@@ -1,6 +1,6 @@
 //! The server as a plan will leave it: where the plan for the next stop begins.
 
-use super::{ActionKind, Fate, Payload, Plan, Rename};
+use super::{ActionKind, ComponentChange, Fate, Payload, Plan};
 use crate::component::{Id, Kind, Runs, Side};
 use crate::descriptor::Holdings;
 use crate::facts::Facts;
@@ -21,10 +21,11 @@ pub fn remembered_after(
     plan: &Plan,
     before: &BTreeMap<RelPath, Remembered>,
 ) -> Vec<(RelPath, Remembered)> {
-    let version_of = |id: &Id| {
-        let mut changes = plan.components.iter();
-        changes.find(|change| change.id == *id)?.to.clone()
-    };
+    let mut changes: BTreeMap<&Id, &ComponentChange> = BTreeMap::new();
+    for change in &plan.components {
+        changes.entry(&change.id).or_insert(change);
+    }
+    let version_of = |id: &Id| changes.get(id)?.to.clone();
     let known = plan.actions.iter().filter(|action| {
         let falls_to = action.what == ActionKind::Keep && action.shipped.is_some();
         action.source.is_some()
@@ -32,16 +33,21 @@ pub fn remembered_after(
             || falls_to
             || action.what == ActionKind::Edit
     });
-    let stays = |id: &Id| {
-        let mut changes = plan.components.iter();
-        changes.any(|change| change.id == *id && change.verdict == Fate::Unchanged)
-    };
-    let renamed: Vec<&Rename> = plan.renames.iter().filter(|it| stays(&it.id)).collect();
+    let unchanged = plan.components.iter();
+    let unchanged = unchanged.filter(|change| change.verdict == Fate::Unchanged);
+    let unchanged: BTreeSet<&Id> = unchanged.map(|change| &change.id).collect();
+    let renamed = plan.renames.iter().filter(|it| unchanged.contains(&it.id));
+    let renamed: BTreeMap<&str, &RelPath> = renamed.map(|it| (it.to.as_str(), &it.from)).collect();
     // What a file was called that only gets another name: what is known of it stays known.
     let former = |path: &RelPath| {
-        renamed.iter().find_map(|rename| match path == &rename.to {
-            true => Some(rename.from.clone()),
-            false => rename.from.join(path.below(rename.to.as_str())?).ok(),
+        let path = path.as_str();
+        if let Some(from) = renamed.get(path) {
+            return Some((*from).clone());
+        }
+        let folders = path.match_indices('/').map(|(at, _)| at);
+        folders.rev().find_map(|at| {
+            let from = renamed.get(&path[..at])?;
+            from.join(&path[at + 1..]).ok()
         })
     };
     let known = known.filter(|action| former(&action.path).is_none());
@@ -109,10 +115,11 @@ pub fn afterwards(
         let whole = component.group.as_ref().unwrap_or(&component.facts.id);
         !away.contains(whole)
     };
+    let renames = plan.renames.iter();
+    let renames: BTreeMap<_, _> = renames.map(|it| ((&it.id, &it.from), &it.to)).collect();
     let moved_to = |id: &Id, place: &RelPath| {
-        let mut renames = plan.renames.iter();
-        let rename = renames.find(|rename| rename.id == *id && rename.from == *place);
-        rename.map_or(place.clone(), |rename| rename.to.clone())
+        let to = renames.get(&(id, place)).copied();
+        to.unwrap_or(place).clone()
     };
     let mut components: Vec<Component> = before.components.iter().filter(left).cloned().collect();
     for component in &mut components {
@@ -126,6 +133,17 @@ pub fn afterwards(
         }
         component.place = Some(to);
     }
+    let mut files_of: BTreeMap<(&Id, Option<&Id>), Vec<FileSeen>> = BTreeMap::new();
+    for action in &plan.actions {
+        if let (Some(id), true) = (&action.component, action.what != ActionKind::SetAside) {
+            let own = files_of.entry((id, action.member.as_ref())).or_default();
+            own.push(FileSeen {
+                path: action.path.clone(),
+                bytes: action.bytes,
+                hash: action.after.clone(),
+            });
+        }
+    }
     let expected = plan.expects.iter();
     let expected = expected.filter(|it| it.server.as_deref() == server);
     let expected: BTreeSet<&Id> = expected.map(|it| &it.id).collect();
@@ -137,20 +155,7 @@ pub fn afterwards(
             continue;
         };
         let id = &offer.facts.id;
-        let of = |member: Option<&Id>| -> Vec<FileSeen> {
-            let own = plan.actions.iter().zip(0..);
-            let own = own.filter(|(action, _)| {
-                action.component.as_ref() == Some(id)
-                    && action.member.as_ref() == member
-                    && action.what != ActionKind::SetAside
-            });
-            own.map(|(action, _)| FileSeen {
-                path: action.path.clone(),
-                bytes: action.bytes,
-                hash: action.after.clone(),
-            })
-            .collect()
-        };
+        let of = |member: Option<&Id>| files_of.get(&(id, member)).cloned().unwrap_or_default();
         let installed = |facts: &Facts, place, shape, files, group: Option<Id>| Component {
             place: Some(place),
             shape,

@@ -149,6 +149,7 @@ pub fn draw(
         merged: Vec::new(),
         merges: Vec::new(),
         unsure: Vec::new(),
+        taken_out: taken_out(situation),
     };
     drawing.stand_still();
     let mut components = Vec::new();
@@ -370,9 +371,35 @@ pub(super) struct Drawing<'a> {
     pub(super) merges: Vec<FileMerge>,
     /// Settings that come anew, and may have been changed by him before adoption.
     pub(super) unsure: Vec<RelPath>,
+    /// By pack, the members that the administrator took out.
+    taken_out: BTreeMap<Id, BTreeSet<Id>>,
+}
+
+/// By pack, the members that the administrator took out: the ledger knows them, and they are gone.
+fn taken_out(situation: &Situation<'_>) -> BTreeMap<Id, BTreeSet<Id>> {
+    let members = situation.inventory.components.iter();
+    let here: BTreeSet<(&Id, &Id)> = members
+        .filter_map(|it| Some((it.group.as_ref()?, &it.facts.id)))
+        .collect();
+    let mut taken_out: BTreeMap<Id, BTreeSet<Id>> = BTreeMap::new();
+    for known in situation.remembered.values() {
+        let owner = known.owner.as_ref().map_or("", Id::as_str);
+        for (at, _) in owner.match_indices('/') {
+            let (pack, member) = (Id::new(&owner[..at]), Id::new(&owner[at + 1..]));
+            if !here.contains(&(&pack, &member)) {
+                taken_out.entry(pack).or_default().insert(member);
+            }
+        }
+    }
+    taken_out
 }
 
 impl<'a> Drawing<'a> {
+    /// The members of a pack that the administrator took out.
+    pub(super) fn taken_out_of(&self, pack: &Id) -> BTreeSet<Id> {
+        self.taken_out.get(pack).cloned().unwrap_or_default()
+    }
+
     /// Every file stays, until something else is said.
     fn stand_still(&mut self) {
         let mut owners: BTreeMap<&RelPath, &Id> = BTreeMap::new();
@@ -508,7 +535,7 @@ impl<'a> Drawing<'a> {
         let is_elsewhere = |place: &RelPath| part.ground.is_elsewhere(place.as_str());
         for (offer, payload) in moving.iter().filter(|(_, it)| !is_elsewhere(&it.place)) {
             let own = (offer.facts.kind == Kind::Addon).then_some(&offer.facts);
-            let taken_out = self.taken_out(&offer.facts.id);
+            let taken_out = self.taken_out_of(&offer.facts.id);
             let members = payload.members.iter().map(|member| &member.facts);
             let members = members.filter(|facts| !taken_out.contains(&facts.id));
             for facts in own.into_iter().chain(members) {
@@ -535,16 +562,6 @@ impl<'a> Drawing<'a> {
         here.chain(coming).collect()
     }
 
-    /// The name of the reader that knows a component afterwards.
-    fn reader_of(&self, id: &Id, moving: &[(&'a Offer, &'a Payload)]) -> Option<String> {
-        let mut coming = moving.iter().filter(|(offer, _)| offer.facts.id == *id);
-        let here = self.situation.inventory.get(id);
-        match (coming.next(), here) {
-            (Some((_, payload)), _) => Some(payload.reader.clone()),
-            (None, component) => component.map(|component| component.reader.clone()),
-        }
-    }
-
     /// What each server has to say is loaded, and that its framework is active where it can say so.
     fn expects(
         &self,
@@ -559,6 +576,15 @@ impl<'a> Drawing<'a> {
             let both = here.chain(coming).filter(|f| f.kind == Kind::Framework);
             frameworks.extend(both.map(|facts| (&facts.id, facts)));
         }
+        let coming = moving.iter();
+        let coming: BTreeMap<&Id, &String> = coming
+            .map(|(offer, payload)| (&offer.facts.id, &payload.reader))
+            .collect();
+        // The reader that knows a component afterwards.
+        let reader_of = |id: &Id| {
+            let here = || self.situation.inventory.get(id).map(|it| &it.reader);
+            coming.get(id).copied().or_else(here).cloned()
+        };
         let mut expects = Vec::new();
         for after in each {
             let running = after.addons.values().filter(|(_, runs)| runs.is_sure());
@@ -567,7 +593,7 @@ impl<'a> Drawing<'a> {
             expects.extend(all.map(|facts| Expected {
                 id: facts.id.clone(),
                 version: (!facts.version.is_content()).then(|| facts.version.to_string()),
-                reader: self.reader_of(&facts.id, moving),
+                reader: reader_of(&facts.id),
                 server: after.part.name.map(str::to_owned),
             }));
         }
@@ -578,12 +604,11 @@ impl<'a> Drawing<'a> {
     /// Of several servers of the install, those that have to be stopped: whoever has a path that changes to himself, and all
     /// of them where what changes is common. A new file that only a load order starts disturbs nobody.
     fn servers(&self, moving: &[(&'a Offer, &'a Payload)]) -> Vec<String> {
-        let listed = |id: &Id| {
-            let mut coming = moving.iter().filter(|(offer, _)| offer.facts.id == *id);
-            coming.any(|(offer, payload)| {
-                offer.facts.kind == Kind::Addon && payload.runs.is_switched()
-            })
-        };
+        let listed = moving.iter().filter(|(offer, payload)| {
+            offer.facts.kind == Kind::Addon && payload.runs.is_switched()
+        });
+        let listed: BTreeSet<&Id> = listed.map(|(offer, _)| &offer.facts.id).collect();
+        let listed = |id: &Id| listed.contains(id);
         let disturbs = |action: &&Action| match action.what {
             ActionKind::Keep => false,
             ActionKind::Place => !action.component.as_ref().is_some_and(listed),

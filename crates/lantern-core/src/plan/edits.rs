@@ -488,8 +488,7 @@ pub(super) fn renames(
         if !rule.file.matches(place.as_str()) {
             continue;
         }
-        let mut installed = situation.inventory.components.iter();
-        let installed = installed.find(|c| c.facts.id == **id && c.group.is_none());
+        let installed = situation.inventory.whole(id);
         let now = installed.and_then(|component| component.place.as_ref());
         let name = now.map_or(place.name().to_owned(), |now| {
             order::succeeding(rule, now.name(), place.name())

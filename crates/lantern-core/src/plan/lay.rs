@@ -178,27 +178,10 @@ impl Drawing<'_> {
         Ok(())
     }
 
-    /// The members of a pack that the administrator took out: the ledger knows them, and they are gone.
-    pub(super) fn taken_out(&self, pack: &Id) -> BTreeSet<Id> {
-        let prefix = format!("{pack}/");
-        let known = self.situation.remembered.values().filter_map(|known| {
-            let member = known.owner.as_ref()?.as_str().strip_prefix(&prefix)?;
-            Some(Id::new(member))
-        });
-        let known: BTreeSet<Id> = known.collect();
-        let here = |id: &Id| {
-            self.situation
-                .inventory
-                .members(pack)
-                .any(|c| c.facts.id == *id)
-        };
-        known.into_iter().filter(|id| !here(id)).collect()
-    }
-
     pub(super) fn place(&mut self, offer: &Offer, payload: &Payload) -> Result<(), DrawFault> {
         let id = &offer.facts.id;
         self.kinds.insert(id.clone(), offer.facts.kind);
-        let taken_out = self.taken_out(id);
+        let taken_out = self.taken_out_of(id);
         let left_out = |path: &RelPath| {
             let member = payload.member_at(path);
             member.is_some_and(|member| taken_out.contains(member))

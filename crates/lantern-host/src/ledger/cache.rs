@@ -9,7 +9,7 @@ use lantern_core::artifact::ArchivedFile;
 use lantern_core::descriptor::Found;
 use lantern_core::path::RelPath;
 use rusqlite::{OptionalExtension, params};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::path::Path;
 
 /// What was found in an archive, or why it cannot be read.
@@ -131,16 +131,18 @@ impl Ledger {
     pub fn download(&self, path: &str) -> Result<Option<(Stamp, String)>> {
         let query =
             "SELECT bytes, modified_ns, changed_ns, inode, hash FROM download WHERE path = ?1";
-        let row = self.db.query_row(query, [path], |row| {
-            let stamp = Stamp {
-                bytes: row.get::<_, i64>(0)? as u64,
-                modified_ns: row.get(1)?,
-                changed_ns: row.get(2)?,
-                inode: row.get::<_, i64>(3)? as u64,
-            };
-            Ok((stamp, row.get(4)?))
-        });
-        self.told(row.optional())
+        let ask = || {
+            self.db.prepare_cached(query)?.query_row([path], |row| {
+                let stamp = Stamp {
+                    bytes: row.get::<_, i64>(0)? as u64,
+                    modified_ns: row.get(1)?,
+                    changed_ns: row.get(2)?,
+                    inode: row.get::<_, i64>(3)? as u64,
+                };
+                Ok((stamp, row.get(4)?))
+            })
+        };
+        self.told(ask().optional())
     }
 
     /// The files in a download of this hash, where it was ever read through.
@@ -149,12 +151,13 @@ impl Ledger {
     /// When the ledger cannot be read.
     pub fn contents(&self, hash: &str) -> Result<Option<Vec<ArchivedFile>>> {
         let query = "SELECT list FROM contents WHERE hash = ?1";
-        let row = self
-            .db
-            .query_row(query, [hash], |row| row.get::<_, String>(0));
+        let ask = || {
+            let mut query = self.db.prepare_cached(query)?;
+            query.query_row([hash], |row| row.get::<_, String>(0))
+        };
         // What cannot be read back is looked for again.
         Ok(self
-            .told(row.optional())?
+            .told(ask().optional())?
             .and_then(|list| serde_json::from_str(&list).ok()))
     }
 
@@ -162,10 +165,10 @@ impl Ledger {
     ///
     /// # Errors
     /// When the ledger cannot be written.
-    pub fn keep_downloads(
+    pub fn keep_downloads<'d>(
         &self,
-        hashed: &BTreeMap<String, (Stamp, String)>,
-        listed: &BTreeMap<String, Vec<ArchivedFile>>,
+        hashed: impl Iterator<Item = (&'d String, &'d (Stamp, String))>,
+        listed: impl Iterator<Item = (&'d String, &'d Vec<ArchivedFile>)>,
     ) -> Result<()> {
         let write = || {
             let known: Vec<String> = {
@@ -188,12 +191,12 @@ impl Ledger {
                     stamp.inode as i64,
                     hash
                 ];
-                change.execute(query, row)?;
+                change.prepare_cached(query)?.execute(row)?;
             }
             for (hash, list) in listed {
                 let list = serde_json::to_string(list).unwrap_or_default();
                 let query = "INSERT OR IGNORE INTO contents VALUES (?1, ?2)";
-                change.execute(query, params![hash, list])?;
+                change.prepare_cached(query)?.execute(params![hash, list])?;
             }
             let query = "DELETE FROM contents WHERE hash NOT IN (SELECT hash FROM download)";
             change.execute(query, [])?;

@@ -825,8 +825,7 @@ fn stage(
         let Some(offer) = choice.offer else {
             continue;
         };
-        let mut installed = at.inventory.components.iter();
-        let installed = installed.find(|c| c.facts.id == choice.id && c.group.is_none());
+        let installed = at.inventory.whole(&choice.id);
         let files = payload(
             &server.family,
             &request.offers[offer],
@@ -1009,13 +1008,9 @@ fn unused_by_hand<'a>(
             *known = &offer.facts;
         }
     }
-    let chosen = |id: &Id| {
-        selection
-            .choices
-            .iter()
-            .find(|choice| choice.id == *id)
-            .map(|choice| &choice.to)
-    };
+    let choices = selection.choices.iter();
+    let choices: BTreeMap<&Id, &Version> = choices.map(|it| (&it.id, &it.to)).collect();
+    let chosen = |id: &Id| choices.get(id).copied();
     let unused = newest.into_values().map(|facts| (facts, chosen(&facts.id)));
     unused
         .filter(|(facts, chosen)| *chosen != Some(&facts.version))

@@ -1,7 +1,7 @@
 //! Which plan is meant, and whether it is to be carried out.
 
 use crate::common::Common;
-use crate::look::{Look, Means, ago, time};
+use crate::look::{Look, Means, ago, grouped, time};
 use lantern_core::operation::Detail;
 use lantern_core::plan::{ComponentChange, Fate, Plan, Switched};
 use lantern_host::armed::{self, Became};
@@ -101,17 +101,17 @@ pub fn summary(components: &[ComponentChange]) -> String {
     }
     let mut told = format!(
         "{} updated, {} added, {} removed, {} unchanged",
-        of(Fate::Updated),
-        of(Fate::Added),
-        of(Fate::Removed),
-        of(Fate::Unchanged)
+        grouped(of(Fate::Updated)),
+        grouped(of(Fate::Added)),
+        grouped(of(Fate::Removed)),
+        grouped(of(Fate::Unchanged))
     );
     for (switched, word) in [
         (switched(Switched::On), "on"),
         (switched(Switched::Off), "off"),
     ] {
         if switched > 0 {
-            told += &format!(", {switched} switched {word}");
+            told += &format!(", {} switched {word}", grouped(switched));
         }
     }
     told

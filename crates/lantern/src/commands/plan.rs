@@ -11,10 +11,13 @@ use crate::look::{Look, Means, bytes, count};
 use crate::progress::{during, name};
 use clap::Args;
 use clap_complete::ArgValueCandidates;
+use lantern_core::component::Id;
 use lantern_core::family::OrderRule;
 use lantern_core::launch::is_script_by_name;
 use lantern_core::path::RelPath;
-use lantern_core::plan::{ActionKind, ComponentChange, Fate, Plan, Rename, Switched, TextEdit};
+use lantern_core::plan::{
+    Action, ActionKind, ComponentChange, Fate, Plan, Rename, Switched, TextEdit,
+};
 use lantern_core::text::shown;
 use lantern_host::armed::{self, Became};
 use lantern_host::config::Server;
@@ -23,6 +26,7 @@ use lantern_host::ledger::Ledger;
 use lantern_host::place::here;
 use lantern_host::planning::{self, Side, Sources, Terms};
 use lantern_host::{Error, Result};
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// Work out a change: which releases fit together, which files move, which load order follows
@@ -401,12 +405,15 @@ pub fn show(look: &Look, plan: &Plan, server: &Server, common: &Common, all_file
     let stays =
         |change: &&ComponentChange| change.verdict == Fate::Unchanged && change.switched.is_none();
     let changed = plan.components.iter().filter(|change| !stays(change));
+    let mut actions: BTreeMap<&Id, Vec<&Action>> = BTreeMap::new();
+    for action in &plan.actions {
+        if let Some(id) = &action.component {
+            actions.entry(id).or_default().push(action);
+        }
+    }
     let rows: Vec<Vec<String>> = changed
         .map(|change| {
-            let own = plan
-                .actions
-                .iter()
-                .filter(|a| a.component.as_ref() == Some(&change.id));
+            let own = actions.get(&change.id).into_iter().flatten();
             let tally = |what| own.clone().filter(|action| action.what == what).count();
             let files = [
                 (tally(ActionKind::Place), "in"),
