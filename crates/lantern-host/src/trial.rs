@@ -314,7 +314,7 @@ fn runs(
             (Keeping::Text(_), None) => "off: the file of the load order is not there".into(),
             (Keeping::Text(_), Some(order)) => {
                 let arrangement = Arrangement::read(rule, order.as_str());
-                match arrangement.starter(rule, &facts.id, &claim.place) {
+                match arrangement.starters().of(rule, &facts.id, &claim.place) {
                     Some(entry) => {
                         let is = if entry.on { "on" } else { "off" };
                         let (path, line) = order.place(entry.line);

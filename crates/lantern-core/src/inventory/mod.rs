@@ -18,7 +18,7 @@ use crate::facts::Facts;
 use crate::family::{Family, Ground, OrderRule, Shape};
 use crate::launch::Flow;
 use crate::order::{
-    Arrangement, Circle, Follows, Keeping, Link, OrderText, must_follow, without_circles,
+    Arrangement, Circle, Follows, Keeping, Link, OrderText, Starters, must_follow, without_circles,
 };
 use crate::path::RelPath;
 use crate::text::Text;
@@ -345,20 +345,14 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     if let (Some(rule), Some(order)) = (&family.order, evidence.order) {
         inventory.order = Arrangement::read(rule, order.as_str());
     }
+    let starters = inventory.order.starters();
     let mut unreadable = Vec::new();
     let mut read: Vec<Option<Component>> = Vec::new();
     for (claim, descriptors) in claims.claims.iter().zip(evidence.descriptors) {
         let group = claim
             .group
             .and_then(|group| Some(read[group].as_ref()?.facts.id.clone()));
-        let component = component(
-            family,
-            claim,
-            descriptors,
-            group,
-            &inventory.order,
-            evidence,
-        );
+        let component = component(family, claim, descriptors, group, &starters, evidence);
         read.push(match component {
             Ok(component) => Some(component),
             Err(why) => {
@@ -428,7 +422,7 @@ fn component(
     claim: &Claim<'_>,
     descriptors: &Result<Vec<Found>, String>,
     group: Option<Id>,
-    order: &Arrangement,
+    starters: &Starters<'_>,
     evidence: &Evidence<'_>,
 ) -> Result<Component, String> {
     let found = descriptors.as_ref().map_err(Clone::clone)?;
@@ -462,7 +456,7 @@ fn component(
         false => Runs::Unsaid,
     };
     let rule = family.order.as_ref().filter(|_| usual.is_switched());
-    let starter = rule.and_then(|rule| order.starter(rule, &facts.id, &claim.place));
+    let starter = rule.and_then(|rule| starters.of(rule, &facts.id, &claim.place));
     Ok(Component {
         runs: match rule {
             Some(_) => Runs::switched(starter.is_some_and(|line| line.on)),

@@ -199,9 +199,24 @@ impl Arrangement {
         last.any(|glob| glob.matches(id.as_str()))
     }
 
+    /// Its entries by name, to find those that start add-ons.
+    pub fn starters(&self) -> Starters<'_> {
+        let mut entries = BTreeMap::new();
+        for entry in &self.entries {
+            entries.entry(entry.id.as_str()).or_insert(entry);
+        }
+        Starters(entries)
+    }
+}
+
+/// The entries of an arrangement, each under its name; of doubles the first.
+#[derive(Debug)]
+pub struct Starters<'a>(BTreeMap<&'a str, &'a OrderEntry>);
+
+impl<'a> Starters<'a> {
     /// The entry that starts an add-on: its own, or that of a category whose folder it lies in.
-    pub fn starter(&self, rule: &OrderRule, id: &Id, place: &RelPath) -> Option<&OrderEntry> {
-        let named = |name: &str| self.entries.iter().find(|entry| entry.id.as_str() == name);
+    pub fn of(&self, rule: &OrderRule, id: &Id, place: &RelPath) -> Option<&'a OrderEntry> {
+        let named = |name: &str| self.0.get(name).copied();
         let folders = std::iter::successors(place.folder(), RelPath::folder);
         let mut categories = folders.filter(|folder| rule.categories.matches(folder.as_str()));
         named(id.as_str()).or_else(|| categories.find_map(|folder| named(folder.name())))

@@ -84,12 +84,17 @@ impl Form for Sequence {
                 }
             }
         };
-        let returns = |number: usize| {
-            let mut new = order.iter().filter(|id| !words.contains_key(id));
-            new.any(|id| parked.get(id).is_some_and(|entry| entry.line == number))
-        };
+        let new = order.iter().filter(|id| !words.contains_key(id));
+        let returning: BTreeSet<usize> = new
+            .filter_map(|id| parked.get(id).map(|entry| entry.line))
+            .collect();
+        let returns = |number: usize| returning.contains(&number);
+        let mut by_line: BTreeMap<usize, &OrderEntry> = BTreeMap::new();
+        for entry in &present {
+            by_line.entry(entry.line).or_insert(entry);
+        }
         let goes = |number: usize| {
-            let entry = present.iter().find(|entry| entry.line == number)?;
+            let entry = by_line.get(&number)?;
             let stays = change.off.contains(&entry.id);
             Some(
                 rule.parked

@@ -80,7 +80,7 @@ fn categories_start_what_lies_below_them() {
     let arrangement = Arrangement::read(&rule, "start own\nstart outer\nstart inner\n");
     let by = |id: &str, place: &str| {
         let place = RelPath::parse(place).unwrap();
-        let entry = arrangement.starter(&rule, &Id::new(id), &place);
+        let entry = arrangement.starters().of(&rule, &Id::new(id), &place);
         entry.map_or("nothing".to_owned(), |entry| entry.id.to_string())
     };
     assert_eq!(by("own", "mods/outer/inner/own"), "own");

@@ -150,6 +150,7 @@ pub fn draw(
         merges: Vec::new(),
         unsure: Vec::new(),
         taken_out: taken_out(situation),
+        owned: BTreeMap::new(),
     };
     drawing.stand_still();
     let mut components = Vec::new();
@@ -373,6 +374,8 @@ pub(super) struct Drawing<'a> {
     pub(super) unsure: Vec<RelPath>,
     /// By pack, the members that the administrator took out.
     taken_out: BTreeMap<Id, BTreeSet<Id>>,
+    /// What is installed, by its id or that of the pack it is a member of.
+    owned: BTreeMap<&'a Id, Vec<&'a Component>>,
 }
 
 /// By pack, the members that the administrator took out: the ledger knows them, and they are gone.
@@ -409,6 +412,7 @@ impl<'a> Drawing<'a> {
                 self.kinds.insert(owner.clone(), component.facts.kind);
             }
             owners.extend(component.files.iter().map(|file| (&file.path, owner)));
+            self.owned.entry(owner).or_default().push(component);
         }
         for file in self.situation.files {
             let action = Action {
@@ -491,11 +495,10 @@ impl<'a> Drawing<'a> {
         self.notes.extend(told);
     }
 
+    /// A component that is installed, and where it is a pack, its members.
     pub(super) fn installed(&self, id: &Id) -> impl Iterator<Item = &'a Component> + use<'a> {
-        let id = id.clone();
-        let components = self.situation.inventory.components.iter();
-        components
-            .filter(move |c| c.facts.id == id && c.group.is_none() || c.group.as_ref() == Some(&id))
+        let own = self.owned.get(id).cloned().unwrap_or_default();
+        own.into_iter()
     }
 
     /// Whether a path is on the keep list; the load-order file never is.

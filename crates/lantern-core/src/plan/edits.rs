@@ -407,13 +407,14 @@ fn arranged(
     let inventory = after.part.inventory;
     let arrangement = &inventory.order;
     let current: Vec<Id> = arrangement.ids().cloned().collect();
+    let starters = arrangement.starters();
     // Members of a category that are started by an entry of their own before it.
     let mut apart: BTreeSet<Id> = BTreeSet::new();
     loop {
         // An add-on that a category's entry starts has none of its own.
         let entry_of = |id: &Id| {
             let place = after.places.get(id).filter(|_| !apart.contains(id));
-            let by = place.and_then(|place| arrangement.starter(rule, id, place));
+            let by = place.and_then(|place| starters.of(rule, id, place));
             by.map_or(id.clone(), |entry| entry.id.clone())
         };
         let mut wanted = entries(turns, entry_of);

@@ -274,6 +274,7 @@ mod tests {
     use super::*;
     use crate::folder::Folder;
     use lantern_core::inventory::Remembered;
+    use std::collections::BTreeMap;
 
     #[test]
     fn texts_are_kept_within_their_room() {
