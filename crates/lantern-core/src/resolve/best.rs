@@ -5,6 +5,7 @@
 //! together raises the price by one, and from then on all but one of them have to hold (counted by a
 //! totalizer, after core-guided optimisation as in "OLL", Andres et al. 2012).
 
+use super::Prefer;
 use super::model::Model;
 use super::solver::{Lit, Outcome, Solver, Var};
 
@@ -56,7 +57,8 @@ pub(super) fn best(
     });
     let mut stage = Stage::new(Vec::new());
     let mut wishes: Vec<Soft> = kept.collect();
-    for kind in CRITERIA.iter().map(Some).chain([None]) {
+    let criteria = criteria(model.prefer());
+    for kind in criteria.iter().map(Some).chain([None]) {
         if !wishes.is_empty() {
             if !stage.settle(search, wishes, limit) {
                 return (
@@ -75,14 +77,27 @@ pub(super) fn best(
     (found, Proof::Best)
 }
 
-/// The kinds of wishes after losing nothing, weightiest first.
-const CRITERIA: [Criterion; 5] = [
-    Criterion::Untested,
-    Criterion::Early,
-    Criterion::Build,
-    Criterion::Changed,
-    Criterion::Rank,
-];
+/// The kinds of wishes after losing nothing, weightiest first. Who wants the newest of each has it, whatever has to be put in
+/// for it.
+fn criteria(prefer: Prefer) -> &'static [Criterion] {
+    match prefer {
+        Prefer::Settled => &[
+            Criterion::Untested,
+            Criterion::Early,
+            Criterion::Build,
+            Criterion::Changed,
+            Criterion::Rank,
+        ],
+        Prefer::Newest => &[
+            Criterion::Untested,
+            Criterion::Early,
+            Criterion::Build,
+            Criterion::Wished,
+            Criterion::Rank,
+            Criterion::Changed,
+        ],
+    }
+}
 
 #[derive(Debug, Clone, Copy)]
 enum Criterion {
@@ -90,6 +105,9 @@ enum Criterion {
     Early,
     /// The newest build, where several server versions will do.
     Build,
+    /// Of what is installed or was fetched by hand, the release that is meant.
+    Wished,
+    /// That, and nothing put in besides.
     Changed,
     Rank,
 }
@@ -119,8 +137,9 @@ fn prices(model: &Model<'_>, search: &Search<'_, '_>, kind: Criterion) -> Prices
                 Criterion::Untested => u32::from(candidate.untested),
                 Criterion::Early => u32::from(candidate.early),
                 Criterion::Build if !model.chooses_build(component) => 0,
-                Criterion::Changed if model.chooses_build(component) => 0,
-                Criterion::Changed => u32::from(!candidate.preferred),
+                Criterion::Changed | Criterion::Wished if model.chooses_build(component) => 0,
+                Criterion::Wished if !component.is_wished() => 0,
+                Criterion::Changed | Criterion::Wished => u32::from(!candidate.preferred),
                 Criterion::Build => rank as u32,
                 Criterion::Rank if model.is_settled(candidate) => 0,
                 Criterion::Rank => rank as u32,

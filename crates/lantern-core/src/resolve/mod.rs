@@ -262,8 +262,9 @@ pub struct Selection {
 ///
 /// It is complete (where there is an answer it finds one) and deterministic. What it returns is best
 /// in this order: fewest droppable components lost; fewest untested releases; fewest test releases;
-/// fewest changes (for [`Prefer::Settled`]: what is installed or in the drop folder is no change; for
-/// [`Prefer::Newest`]: nothing put in without need); newest of each, summed over all.
+/// for [`Prefer::Settled`] fewest changes (what is installed or in the drop folder is no change), then
+/// the newest of each, summed over all; for [`Prefer::Newest`] what is in the drop folder, then the
+/// newest of each, then as little put in besides as will do.
 ///
 /// # Errors
 /// With what stands in the way.

@@ -62,6 +62,11 @@ impl<'a> Component<'a> {
         all.map(|(index, candidate)| (self.var(index), candidate))
     }
 
+    /// Whether it is installed, or was fetched by hand: then one or the other release of it is meant.
+    pub(super) fn is_wished(&self) -> bool {
+        self.held.is_some() || self.candidates.iter().any(|it| it.preferred)
+    }
+
     fn size(&self) -> u32 {
         self.candidates.len() as u32 + 1
     }
@@ -400,6 +405,11 @@ impl<'a> Model<'a> {
                 self.builds = Some(index as u32);
             }
         }
+    }
+
+    /// What the administrator prefers where several releases fit.
+    pub(super) fn prefer(&self) -> Prefer {
+        self.request.policy.prefer
     }
 
     /// Whether several server versions will do, and this is the build.

@@ -890,8 +890,9 @@ fn goes_with_the_others(request: &Request, facts: &Facts, chosen: &BTreeMap<&Id,
 }
 
 /// How good a choice is; lower is better. In the order in which it counts: lost, untested, test releases, how
-/// old the build is where several will do, changes, sum of ranks.
-fn price(request: &Request, chosen: &BTreeMap<&Id, &Facts>) -> [usize; 6] {
+/// old the build is where several will do, then changes and the sum of ranks; for who wants the newest what is not as he
+/// wished, the sum of ranks, and changes.
+fn price(request: &Request, chosen: &BTreeMap<&Id, &Facts>) -> [usize; 7] {
     let to_stay: BTreeSet<&Id> = to_stay(request).collect();
     let lost = to_stay
         .iter()
@@ -929,18 +930,31 @@ fn price(request: &Request, chosen: &BTreeMap<&Id, &Facts>) -> [usize; 6] {
         .filter(|facts| !settled(facts))
         .map(|facts| newer(facts));
     let build = chosen.values().filter(|facts| one_of_several(facts));
+    let wished = |facts: &Facts| {
+        let own = |other: &&Facts| other.id == facts.id && usable(request, other);
+        let installed = request.held.iter().any(|held| held.facts.id == facts.id);
+        installed || every_release(request).filter(own).any(by_hand)
+    };
+    let changes = count(&|facts| !one_of_several(facts) && !unchanged(facts));
+    let misses = count(&|facts| !one_of_several(facts) && !unchanged(facts) && wished(facts));
+    let ranks: usize = ranks.sum();
+    let last = match newest {
+        true => [misses, ranks, changes],
+        false => [0, changes, ranks],
+    };
     [
         lost.count(),
         count(&|facts| is_untested(request, facts)),
         count(&|facts| facts.is_early() && !is_own(request, facts)),
         build.map(|facts| newer(facts)).sum(),
-        count(&|facts| !one_of_several(facts) && !unchanged(facts)),
-        ranks.sum(),
+        last[0],
+        last[1],
+        last[2],
     ]
 }
 
 /// Tries every combination.
-fn by_trying(request: &Request) -> Option<[usize; 6]> {
+fn by_trying(request: &Request) -> Option<[usize; 7]> {
     let mut releases: BTreeMap<&Id, Vec<&Facts>> = BTreeMap::new();
     for facts in every_release(request) {
         let known = releases.entry(&facts.id).or_default();
@@ -960,7 +974,7 @@ fn by_trying(request: &Request) -> Option<[usize; 6]> {
         let chosen: BTreeMap<&Id, &Facts> = chosen.collect();
         if fits(request, &chosen) {
             let price = price(request, &chosen);
-            best = Some(best.map_or(price, |best: [usize; 6]| best.min(price)));
+            best = Some(best.map_or(price, |best: [usize; 7]| best.min(price)));
         }
         let mut at = 0;
         loop {
@@ -1272,17 +1286,17 @@ fn the_search_takes_the_steps_that_it_takes() {
     });
     insta::assert_snapshot!(told.collect::<Vec<_>>().join("\n"), @"
     1: no answer after 382
-    2: first after 420, Best after 1024, at [0, 0, 0, 0, 3, 16]
+    2: first after 420, Best after 1509, at [0, 0, 0, 0, 0, 16, 3]
     3: no answer after 60
     4: no answer after 984
     5: no answer after 1125
     6: no answer after 201
     7: no answer after 442
     8: no answer after 545
-    9: first after 1252, Best after 1508, at [0, 0, 0, 0, 23, 25]
+    9: first after 1252, Best after 1508, at [0, 0, 0, 0, 0, 23, 25]
     10: no answer after 128
     11: no answer after 173
-    12: first after 53, Best after 418, at [0, 0, 0, 0, 1, 5]
+    12: first after 53, Best after 684, at [0, 0, 0, 0, 0, 5, 1]
     13: no answer after 1516
     14: no answer after 484
     15: no answer after 694
