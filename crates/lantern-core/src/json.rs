@@ -22,11 +22,47 @@ impl From<serde_json::Error> for JsonFault {
     }
 }
 
+impl JsonFault {
+    /// The fault of a part of a text, with its place in the whole.
+    pub(crate) fn within(text: &str, part: &str, error: &serde_json::Error) -> JsonFault {
+        let before = &text[..part.as_ptr() as usize - text.as_ptr() as usize];
+        let line = before.matches('\n').count();
+        let column = match error.line() {
+            0 | 1 => before.len() - before.rfind('\n').map_or(0, |at| at + 1),
+            _ => 0,
+        };
+        JsonFault {
+            line: line + error.line().max(1),
+            column: column + error.column(),
+            why: plain_reason(error),
+        }
+    }
+}
+
 /// The reason of a JSON error without its place, which is told apart.
 pub(crate) fn plain_reason(error: &serde_json::Error) -> String {
     let text = error.to_string();
     match text.rfind(" at line ") {
         Some(end) => text[..end].into(),
         None => text,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_part_s_fault_stands_where_it_stands_in_the_whole() {
+        let text = "{\n \"a\": [1, {\"b\": x}],\n \"c\": {\n  \"d\": y}}";
+        let place = |part: &str| {
+            let at = text.find(part).unwrap();
+            let part = &text[at..at + part.len()];
+            let error = serde_json::from_str::<serde_json::Value>(part).unwrap_err();
+            let fault = JsonFault::within(text, part, &error);
+            (fault.line, fault.column)
+        };
+        assert_eq!(place("{\"b\": x}"), (2, 17));
+        assert_eq!(place("{\n  \"d\": y}"), (4, 8));
     }
 }

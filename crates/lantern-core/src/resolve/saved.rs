@@ -11,13 +11,14 @@ use crate::json::JsonFault;
 use crate::offer::{Offer, Origin};
 use crate::version::{Notations, Version};
 use serde::{Deserialize, Serialize};
+use serde_json::value::RawValue;
 use std::collections::BTreeMap;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Written {
+struct Written<Offers> {
     format: u32,
     versions: Notations,
     target: WrittenTarget,
@@ -27,7 +28,7 @@ struct Written {
     #[serde(default)]
     given: BTreeSet<Id>,
     installed: Vec<WrittenHeld>,
-    offers: Vec<WrittenOffer>,
+    offers: Offers,
     #[serde(default)]
     add: BTreeSet<Id>,
     #[serde(default)]
@@ -144,7 +145,7 @@ impl Request {
     ///
     /// Where archives lie is left out: a request is there to be answered, not carried out.
     pub fn to_json(&self, notations: &Notations) -> String {
-        let written = Written {
+        let written: Written<Vec<WrittenOffer>> = Written {
             format: 1,
             versions: notations.clone(),
             target: match &self.target {
@@ -199,7 +200,9 @@ impl Request {
     /// # Errors
     /// On anything that is not as docs/formats/request.md says.
     pub fn from_json(text: &str) -> Result<(Request, Notations), RequestFault> {
-        let written: Written = serde_json::from_str(text).map_err(JsonFault::from)?;
+        // The offers are read one by one: all of them at once, as they are written, take more room than all else.
+        let written: Written<Vec<&RawValue>> =
+            serde_json::from_str(text).map_err(JsonFault::from)?;
         if written.format != 1 {
             return Err(RequestFault::Format(written.format));
         }
@@ -226,7 +229,9 @@ impl Request {
             })
         });
         let held: Vec<Held> = held.collect::<Result<_, RequestFault>>()?;
-        let offers = written.offers.into_iter().map(|offer| {
+        let offers = written.offers.into_iter().map(|raw| {
+            let offer: WrittenOffer = serde_json::from_str(raw.get())
+                .map_err(|error| JsonFault::within(text, raw.get(), &error))?;
             Ok(Offer {
                 facts: offer.release.facts(&mut reading).map_err(sense)?,
                 artifact: Artifact::default(),
