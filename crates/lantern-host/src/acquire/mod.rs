@@ -106,9 +106,12 @@ pub fn acquire(server: &Server, version: &Version) -> Result<Acquired> {
     let named = format!("{FOLDER}/{}-{made}", server.family.build.id);
     RelPath::parse(&named)?;
     let folder = files.make_own(&named)?;
+    let moves = wanted.files.iter();
+    let moves = moves.map(|(from, to)| Ok((scratch.join(from)?, folder.join(to)?)));
+    // What was made before goes only when all names make sense.
+    let moves: Vec<(RelPath, RelPath)> = moves.collect::<Result<_>>()?;
     files.remove_all(&folder)?;
-    for (from, to) in &wanted.files {
-        let (from, to) = (scratch.join(from)?, folder.join(to)?);
+    for (from, to) in moves {
         if let Some(parent) = to.folder() {
             files.make_folders(&parent)?;
         }

@@ -668,6 +668,15 @@ fn a_recipe_finds_its_runtime_and_its_product() {
     assert_snapshot!("recipe_finds_several", acquire());
     recipe(">=17", "rm out/*;");
     assert_snapshot!("recipe_finds_nothing", acquire());
+    // A name that leads out is refused, and what was made before is still there.
+    recipe(">=17", "");
+    let text = world.read("arbour-deck/lantern.toml");
+    let text = text.replace("as = 'arbour-{version}.run'", "as = '../../out.run'");
+    world.write("arbour-deck/lantern.toml", text);
+    let told = acquire();
+    assert!(told.contains("leads out of the folder"), "{told}");
+    let made = "arbour-deck/.lantern/acquired/arbour-3.3.1/arbour-3.3.1.run";
+    assert!(world.path(made).is_file());
 }
 
 #[test]
