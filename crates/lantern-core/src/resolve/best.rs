@@ -1,22 +1,19 @@
 //! The best answer, proved: wish by wish, from the weightiest kind to the lightest.
 //!
 //! Every kind of wish (lose nothing, take nothing untested, …) is met as far as it can be before the
-//! next counts. Within a kind, all wishes are assumed at once; each set of wishes that cannot hold
-//! together raises the price by one, and from then on all but one of them have to hold (counted by a
-//! totalizer, after core-guided optimisation as in "OLL", Andres et al. 2012).
+//! next counts. Within a kind, all wishes are assumed at once, and a wish that cannot hold beside those
+//! before it is let go, so that one search finds many sets of wishes that cannot hold together. Each
+//! such set raises the price by one, and from then on all but one of its wishes have to hold (counted by
+//! a totalizer, after core-guided optimisation as in "OLL", Andres et al. 2012, with cores that have
+//! nothing in common taken together). The search ends when nothing is let go.
 
 use super::Prefer;
 use super::model::Model;
 use super::solver::{Lit, Outcome, Solver, Var};
+use std::collections::BTreeMap;
 
-/// A wish: a literal that ought to hold, and what to wish for next where it cannot.
-#[derive(Debug, Clone)]
-struct Soft {
-    lit: Lit,
-    next: Next,
-}
-
-#[derive(Debug, Clone)]
+/// What to wish for next where a wish cannot hold.
+#[derive(Debug, Clone, Copy)]
 enum Next {
     Nothing,
     /// The next step of one component's price.
@@ -24,6 +21,9 @@ enum Next {
     /// Outputs of a totalizer: after this many violations.
     Count(usize, usize),
 }
+
+/// Wishes: literals that ought to hold.
+type Wishes = BTreeMap<Lit, Next>;
 
 /// How good an answer has to be shown to be.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,6 +33,9 @@ pub(super) enum Proof {
     /// The steps ran out before that was shown.
     BestFound,
 }
+
+/// Cores of more wishes than this are left as they are.
+const MOST_SHRUNK: usize = 64;
 
 type Search<'m, 'a> = Solver<&'m Model<'a>>;
 
@@ -51,22 +54,12 @@ pub(super) fn best(
 ) -> (Vec<bool>, Proof) {
     let limit = search.steps.saturating_add(most_steps);
     let mut found = answer(search, model);
-    let kept = lost.iter().map(|lit| Soft {
-        lit: *lit,
-        next: Next::Nothing,
-    });
     let mut stage = Stage::new(Vec::new());
-    let mut wishes: Vec<Soft> = kept.collect();
+    let mut wishes: Wishes = lost.iter().map(|lit| (*lit, Next::Nothing)).collect();
     let criteria = criteria(model.prefer());
     for kind in criteria.iter().map(Some).chain([None]) {
-        if !wishes.is_empty() {
-            if !stage.settle(search, wishes, limit) {
-                return (
-                    stage.as_good_as_can_be(search, model, found),
-                    Proof::BestFound,
-                );
-            }
-            found = answer(search, model);
+        if !wishes.is_empty() && !stage.settle(search, model, wishes, limit, &mut found) {
+            return (found, Proof::BestFound);
         }
         let Some(kind) = kind else {
             break;
@@ -161,7 +154,7 @@ fn prices(model: &Model<'_>, search: &Search<'_, '_>, kind: Criterion) -> Prices
 struct Stage {
     prices: Prices,
     totalizers: Vec<Vec<Lit>>,
-    wishes: Vec<Soft>,
+    wishes: Wishes,
 }
 
 impl Stage {
@@ -169,11 +162,11 @@ impl Stage {
         Stage {
             prices,
             totalizers: Vec::new(),
-            wishes: Vec::new(),
+            wishes: Wishes::new(),
         }
     }
 
-    fn first_wishes(&mut self, search: &mut Search<'_, '_>) -> Vec<Soft> {
+    fn first_wishes(&mut self, search: &mut Search<'_, '_>) -> Wishes {
         (0..self.prices.len())
             .filter_map(|at| {
                 let least = self.prices[at].1.iter().map(|(_, price)| *price).min();
@@ -185,7 +178,7 @@ impl Stage {
     /// The wish that a component's price is at most this; none when it always is.
     ///
     /// Every whole price is a step of its own, so that each failed wish costs one.
-    fn step(&self, search: &mut Search<'_, '_>, at: usize, bar: u32) -> Option<Soft> {
+    fn step(&self, search: &mut Search<'_, '_>, at: usize, bar: u32) -> Option<(Lit, Next)> {
         let own = &self.prices[at].1;
         let dearer = own.iter().filter(|(_, price)| *price > bar);
         let dearer: Vec<Var> = dearer.map(|(var, _)| *var).collect();
@@ -202,121 +195,104 @@ impl Stage {
                 Lit::not(helper)
             }
         };
-        Some(Soft {
-            lit,
-            next: Next::Step(at, bar + 1),
-        })
+        Some((lit, Next::Step(at, bar + 1)))
     }
 
-    /// Meets as many wishes as can be, and makes them required. False when the steps ran out.
-    fn settle(&mut self, search: &mut Search<'_, '_>, wishes: Vec<Soft>, limit: u64) -> bool {
+    /// Meets as many wishes as can be, and makes them required. False when the steps ran out; the best answer found is
+    /// there then too.
+    fn settle(
+        &mut self,
+        search: &mut Search<'_, '_>,
+        model: &Model<'_>,
+        wishes: Wishes,
+        limit: u64,
+        found: &mut Vec<bool>,
+    ) -> bool {
         self.wishes = wishes;
         loop {
-            let assumed: Vec<Lit> = self.wishes.iter().map(|wish| wish.lit).collect();
             let left = limit.saturating_sub(search.steps);
             if left == 0 {
                 return false;
             }
-            match search.solve(&assumed, left) {
-                Outcome::Found => {
-                    let kept = std::mem::take(&mut self.wishes);
-                    let model: Vec<Lit> = kept.into_iter().map(|wish| wish.lit).collect();
-                    // What was found stays the answer while the wishes become required.
-                    let again = model.clone();
-                    for lit in model {
-                        search.require(&[lit]);
-                    }
-                    return search.solve(&again, u64::MAX) == Outcome::Found;
+            let assumed: Vec<Lit> = self.wishes.keys().copied().collect();
+            let mut cores = Vec::new();
+            if search.solve_most(&assumed, left, &mut cores) != Outcome::Found {
+                return false;
+            }
+            *found = answer(search, model);
+            if cores.is_empty() {
+                for lit in assumed {
+                    search.require(&[lit]);
                 }
-                Outcome::GaveUp => return false,
-                Outcome::Impossible(core) => {
-                    let core = self.shrunk(search, core, limit);
+                return true;
+            }
+            for core in cores {
+                // Of cores that share a wish only the first counts: it changes what is wished for.
+                let core = shrunk(search, core);
+                if core.iter().all(|lit| self.wishes.contains_key(lit)) {
                     self.relax(search, &core);
                 }
             }
         }
     }
 
-    /// Tries to find a smaller set of wishes that cannot hold together.
-    fn shrunk(&self, search: &mut Search<'_, '_>, mut core: Vec<Lit>, limit: u64) -> Vec<Lit> {
-        core.sort_unstable();
-        core.dedup();
-        let mut at = 0;
-        while core.len() > 1 && core.len() <= 64 && at < core.len() {
-            let mut without = core.clone();
-            without.remove(at);
-            let effort = 20_000.min(limit.saturating_sub(search.steps));
-            match search.solve(&without, effort) {
-                Outcome::Impossible(smaller) => {
-                    core = smaller;
-                    core.sort_unstable();
-                    core.dedup();
-                }
-                Outcome::Found | Outcome::GaveUp => at += 1,
-            }
-        }
-        core
-    }
-
     /// From here on all but one of these wishes have to hold.
     fn relax(&mut self, search: &mut Search<'_, '_>, core: &[Lit]) {
-        let (mut failed, mut kept) = (Vec::new(), Vec::new());
-        for wish in std::mem::take(&mut self.wishes) {
-            match core.binary_search(&wish.lit) {
-                Ok(_) => failed.push(wish),
-                Err(_) => kept.push(wish),
-            }
-        }
-        self.wishes = kept;
-        for wish in &failed {
-            let next = match wish.next {
+        let failed = core.iter().filter_map(|lit| self.wishes.remove(lit));
+        for next in failed.collect::<Vec<_>>() {
+            let next = match next {
                 Next::Nothing => None,
-                Next::Step(at, step) => self.step(search, at, step),
+                Next::Step(at, step) => self.step_that_can_be(search, at, step),
                 Next::Count(totalizer, count) => self.count(totalizer, count),
             };
             self.wishes.extend(next);
         }
-        if failed.len() > 1 {
-            let broken: Vec<Lit> = failed.iter().map(|wish| !wish.lit).collect();
-            search.require(&broken);
+        let broken: Vec<Lit> = core.iter().map(|lit| !*lit).collect();
+        search.require(&broken);
+        if broken.len() > 1 {
             let outputs = totalizer(search, &broken);
             self.totalizers.push(outputs);
             let next = self.count(self.totalizers.len() - 1, 1);
             self.wishes.extend(next);
-        } else if let [wish] = &failed[..] {
-            search.require(&[!wish.lit]);
         }
+    }
+
+    /// As [`Stage::step`], without the steps that plainly cannot be.
+    fn step_that_can_be(
+        &self,
+        search: &mut Search<'_, '_>,
+        at: usize,
+        bar: u32,
+    ) -> Option<(Lit, Next)> {
+        let mut wish = self.step(search, at, bar);
+        while let Some((lit, Next::Step(at, bar))) = wish
+            && search.refuted(&[lit]).is_some()
+        {
+            search.require(&[!lit]);
+            wish = self.step(search, at, bar);
+        }
+        wish
     }
 
     /// The wish that at most so many of a totalizer's inputs are true.
-    fn count(&self, totalizer: usize, most: usize) -> Option<Soft> {
+    fn count(&self, totalizer: usize, most: usize) -> Option<(Lit, Next)> {
         let output = self.totalizers[totalizer].get(most)?;
-        Some(Soft {
-            lit: !*output,
-            next: Next::Count(totalizer, most + 1),
-        })
+        Some((!*output, Next::Count(totalizer, most + 1)))
     }
+}
 
-    /// The steps ran out: wishes that cannot hold together are given up until the rest can.
-    fn as_good_as_can_be(
-        &mut self,
-        search: &mut Search<'_, '_>,
-        model: &Model<'_>,
-        found: Vec<bool>,
-    ) -> Vec<bool> {
-        let mut assumed: Vec<Lit> = self.wishes.iter().map(|wish| wish.lit).collect();
-        for _ in 0..200 {
-            match search.solve(&assumed, 2_000_000) {
-                Outcome::Found => return answer(search, model),
-                Outcome::GaveUp => assumed.truncate(assumed.len() / 2),
-                Outcome::Impossible(core) => {
-                    let core: std::collections::HashSet<Lit> = core.into_iter().collect();
-                    assumed.retain(|lit| !core.contains(lit));
-                }
-            }
+/// Leaves out of a core what plainly is not needed for it.
+fn shrunk(search: &mut Search<'_, '_>, mut core: Vec<Lit>) -> Vec<Lit> {
+    let mut at = 0;
+    while core.len() > 1 && core.len() <= MOST_SHRUNK && at < core.len() {
+        let mut without = core.clone();
+        without.remove(at);
+        match search.refuted(&without) {
+            Some(smaller) => core.retain(|lit| smaller.contains(lit)),
+            None => at += 1,
         }
-        found
     }
+    core
 }
 
 /// Counts: output number `n` (from 0) is true when more than `n` inputs are.

@@ -1285,21 +1285,21 @@ fn the_search_takes_the_steps_that_it_takes() {
         )
     });
     insta::assert_snapshot!(told.collect::<Vec<_>>().join("\n"), @"
-    1: no answer after 382
-    2: first after 420, Best after 1509, at [0, 0, 0, 0, 0, 16, 3]
-    3: no answer after 60
-    4: no answer after 984
-    5: no answer after 1125
-    6: no answer after 201
-    7: no answer after 442
-    8: no answer after 545
-    9: first after 1252, Best after 1508, at [0, 0, 0, 0, 0, 23, 25]
-    10: no answer after 128
-    11: no answer after 173
-    12: first after 53, Best after 684, at [0, 0, 0, 0, 0, 5, 1]
-    13: no answer after 1516
-    14: no answer after 484
-    15: no answer after 694
-    16: no answer after 488
+    1: no answer after 171
+    2: first after 130, Best after 677, at [0, 0, 0, 0, 0, 16, 3]
+    3: no answer after 32
+    4: no answer after 335
+    5: no answer after 514
+    6: no answer after 143
+    7: no answer after 288
+    8: no answer after 315
+    9: first after 405, Best after 647, at [0, 0, 0, 0, 0, 23, 25]
+    10: no answer after 56
+    11: no answer after 75
+    12: first after 53, Best after 1061, at [0, 0, 0, 0, 0, 5, 1]
+    13: no answer after 608
+    14: no answer after 145
+    15: no answer after 288
+    16: no answer after 169
     ");
 }

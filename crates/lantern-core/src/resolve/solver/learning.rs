@@ -118,36 +118,45 @@ impl<T: Theory> Solver<T> {
         kept
     }
 
-    /// Which assumptions made a literal false.
+    /// Which assumptions made a literal false, and itself.
     pub(super) fn core_of(&mut self, lit: Lit) -> Vec<Lit> {
-        let mut core = vec![lit];
-        if self.level_of[lit.var() as usize] == 0 {
-            return core;
+        let mut core = self.assumed_for(&[lit]);
+        core.retain(|other| *other != !lit);
+        core.insert(0, lit);
+        core
+    }
+
+    /// Which assumptions made all these literals false.
+    pub(super) fn assumed_for(&mut self, lits: &[Lit]) -> Vec<Lit> {
+        let mut assumed = Vec::new();
+        let mut open = 0;
+        for lit in lits {
+            let var = lit.var() as usize;
+            open += usize::from(self.level_of[var] > 0 && !self.marked[var]);
+            self.marked[var] |= self.level_of[var] > 0;
         }
-        self.marked[lit.var() as usize] = true;
-        for index in (self.levels[0].trail..self.trail.len()).rev() {
-            let other = self.trail[index];
-            let var = other.var() as usize;
-            if !std::mem::take(&mut self.marked[var]) {
+        let mut index = self.trail.len();
+        while open > 0 {
+            index -= 1;
+            let lit = self.trail[index];
+            if !std::mem::take(&mut self.marked[lit.var() as usize]) {
                 continue;
             }
-            if self.reason[var] == Reason::None {
-                if other != !lit {
-                    core.push(other);
-                }
+            open -= 1;
+            if self.reason[lit.var() as usize] == Reason::None {
+                assumed.push(lit);
                 continue;
             }
-            self.gather_antecedents(other);
+            self.gather_antecedents(lit);
             let found = std::mem::take(&mut self.antecedents);
             for antecedent in &found {
                 let var = antecedent.var() as usize;
-                if self.level_of[var] > 0 {
-                    self.marked[var] = true;
-                }
+                open += usize::from(self.level_of[var] > 0 && !self.marked[var]);
+                self.marked[var] |= self.level_of[var] > 0;
             }
             self.antecedents = found;
         }
-        core
+        assumed
     }
 
     pub(super) fn learn(&mut self, learned: &[Lit]) {

@@ -583,6 +583,26 @@ impl<T: Theory> Solver<T> {
 
     /// Looks for an answer in which all assumptions hold, for at most so many steps more.
     pub(super) fn solve(&mut self, assumptions: &[Lit], most_steps: u64) -> Outcome {
+        self.run(assumptions.to_vec(), most_steps, None)
+    }
+
+    /// As [`Solver::solve`], and goes on without an assumption that cannot hold beside those before it: what cannot hold
+    /// together is put down in `cores`, one for each assumption that was let go.
+    pub(super) fn solve_most(
+        &mut self,
+        assumptions: &[Lit],
+        most_steps: u64,
+        cores: &mut Vec<Vec<Lit>>,
+    ) -> Outcome {
+        self.run(assumptions.to_vec(), most_steps, Some(cores))
+    }
+
+    fn run(
+        &mut self,
+        mut assumed: Vec<Lit>,
+        most_steps: u64,
+        mut cores: Option<&mut Vec<Vec<Lit>>>,
+    ) -> Outcome {
         self.back_to(0);
         let limit = self.steps.saturating_add(most_steps);
         if self.impossible || self.propagate().is_some() {
@@ -603,7 +623,7 @@ impl<T: Theory> Solver<T> {
                 }
                 self.back_to(highest);
                 let (learned, back) = self.analyse(conflict);
-                if highest - back > FAR && back >= assumptions.len() {
+                if highest - back > FAR {
                     self.out_of_order = true;
                     self.back_to(highest - 1);
                 } else {
@@ -617,15 +637,20 @@ impl<T: Theory> Solver<T> {
                 if conflicts >= RESTART * luby(restarts) {
                     conflicts = 0;
                     restarts += 1;
-                    self.back_to(assumptions.len().min(self.levels.len()));
+                    self.back_to(assumed.len().min(self.levels.len()));
                     self.forget_some();
                 }
                 continue;
             }
-            let next = match assumptions.get(self.levels.len()) {
+            let next = match assumed.get(self.levels.len()) {
                 Some(lit) if self.truth(*lit) < 0 => {
                     let core = self.core_of(*lit);
-                    return Outcome::Impossible(core);
+                    let Some(cores) = &mut cores else {
+                        return Outcome::Impossible(core);
+                    };
+                    cores.push(core);
+                    assumed.remove(self.levels.len());
+                    continue;
                 }
                 Some(lit) => Some(*lit),
                 None => match self.decide() {
@@ -633,18 +658,38 @@ impl<T: Theory> Solver<T> {
                     some => some,
                 },
             };
-            self.levels.push(Level {
-                trail: self.trail.len(),
-                demands: self.demands.len(),
-                demand_head: self.demand_head,
-                next_domain: self.next_domain,
-            });
-            if let Some(lit) = next
-                && self.truth(lit) == 0
-            {
-                self.set(lit, Reason::None);
+            self.decided(next);
+        }
+    }
+
+    /// Opens a level with a literal that is tried; with none, or one that holds already, nothing is set.
+    fn decided(&mut self, lit: Option<Lit>) {
+        self.levels.push(Level {
+            trail: self.trail.len(),
+            demands: self.demands.len(),
+            demand_head: self.demand_head,
+            next_domain: self.next_domain,
+        });
+        if let Some(lit) = lit
+            && self.truth(lit) == 0
+        {
+            self.set(lit, Reason::None);
+        }
+    }
+
+    /// Which of these assumptions cannot hold together, as far as it follows without trying anything.
+    pub(super) fn refuted(&mut self, assumptions: &[Lit]) -> Option<Vec<Lit>> {
+        self.back_to(0);
+        for lit in assumptions {
+            if self.truth(*lit) < 0 {
+                return Some(self.core_of(*lit));
+            }
+            self.decided(Some(*lit));
+            if let Some(conflict) = self.propagate() {
+                return Some(self.assumed_for(&conflict));
             }
         }
+        None
     }
 
     /// The next literal to try; none when everything is decided.
