@@ -44,16 +44,16 @@ type Prices = Vec<(usize, Vec<(Var, u32)>)>;
 
 /// Finds the best answer: which variables are true.
 ///
-/// The search holds an answer already, and everything that has to hold is required of it. `lost` are
-/// the literals that say that something droppable is not lost.
+/// `found` is an answer, and everything that has to hold is required of the search. `lost` are the literals
+/// that say that something droppable is not lost.
 pub(super) fn best(
     search: &mut Search<'_, '_>,
     model: &Model<'_>,
+    mut found: Vec<bool>,
     lost: &[Lit],
     most_steps: u64,
 ) -> (Vec<bool>, Proof) {
     let limit = search.steps.saturating_add(most_steps);
-    let mut found = answer(search, model);
     let mut stage = Stage::new(Vec::new());
     let mut wishes: Wishes = lost.iter().map(|lit| (*lit, Next::Nothing)).collect();
     let criteria = criteria(model.prefer());
@@ -107,8 +107,7 @@ enum Criterion {
 
 /// Which variables are true.
 fn answer(search: &Search<'_, '_>, model: &Model<'_>) -> Vec<bool> {
-    let vars: u32 = model.sizes().iter().sum();
-    (0..vars).map(|var| search.is_true(var)).collect()
+    (0..model.vars()).map(|var| search.is_true(var)).collect()
 }
 
 /// What each variable costs, for one kind of wish; components at one price whatever is chosen are

@@ -1,7 +1,6 @@
 //! The facts of a request that can stand in the way, one by one.
 
 use crate::component::Id;
-use std::collections::BTreeSet;
 
 /// One fact: take it away and the rest may hold together.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -48,18 +47,24 @@ pub enum Fact {
     Flavour(Id),
 }
 
-/// Which facts of a request count.
-#[derive(Debug, Clone, Copy)]
-pub(super) enum Lens<'a> {
-    /// All of them.
-    All,
-    /// Only these; components that they do not name do not exist.
-    Only(&'a BTreeSet<Fact>),
-    /// All but these.
-    Except(&'a BTreeSet<Fact>),
-}
-
 impl Fact {
+    /// The component that has to be there, where it says that.
+    pub(super) fn wish(&self) -> Option<&Id> {
+        match self {
+            Fact::Stays(id) => Some(id),
+            _ => None,
+        }
+    }
+
+    /// The same said by the other one, where it means both alike.
+    pub(super) fn turned(&self) -> Option<Fact> {
+        match self {
+            Fact::Clashes(a, b) => Some(Fact::Clashes(b.clone(), a.clone())),
+            Fact::Companions(a, b) => Some(Fact::Companions(b.clone(), a.clone())),
+            _ => None,
+        }
+    }
+
     /// The components that it names.
     pub fn names(&self) -> Vec<Id> {
         match self {

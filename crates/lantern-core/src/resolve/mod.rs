@@ -2,22 +2,25 @@
 //!
 //! The door is [`resolve`]: a [`Request`] goes in, a [`Selection`] or an [`Obstacle`] comes out. Behind
 //! it: `model` compiles the request into domains, `solver` searches them and learns from conflicts,
-//! `best` proves the best answer, `obstacle` boils a conflict down to a minimal set of facts and tries
-//! what would help, `tell` puts it into words.
+//! `best` proves the best answer, `questions` asks what would be if some facts did not count, `obstacle`
+//! boils conflicts down to minimal sets of facts with it, `remedies` tries what would help, `tell` puts
+//! it into words.
 
 mod best;
 mod fact;
 mod heap;
 mod model;
 mod obstacle;
+mod questions;
+mod remedies;
 mod saved;
 mod solver;
 mod tell;
 mod why;
 
 pub use fact::Fact;
-use fact::Lens;
-pub use obstacle::{Conflict, Obstacle, Remedy};
+pub use obstacle::{Conflict, Obstacle};
+pub use remedies::Remedy;
 pub use saved::RequestFault;
 pub use why::{Explanation, WhyNot, why_not};
 
@@ -30,7 +33,7 @@ use best::Proof;
 use model::{Candidate, Component, Model};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use solver::{Lit, Outcome, Solver, Theory};
+use solver::{Lit, Outcome, Solver};
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
@@ -123,6 +126,8 @@ pub struct Policy {
     pub prefer: Prefer,
     /// Steps for proving the best answer.
     pub effort: u64,
+    /// Whether everything that might help against an obstacle is tried, however much it is.
+    pub all_remedies: bool,
 }
 
 impl Default for Policy {
@@ -132,6 +137,7 @@ impl Default for Policy {
             untested: false,
             prefer: Prefer::Settled,
             effort: EFFORT,
+            all_remedies: false,
         }
     }
 }
@@ -269,8 +275,8 @@ pub struct Selection {
 /// # Errors
 /// With what stands in the way.
 pub fn resolve(request: &Request) -> Result<Selection, Box<Obstacle>> {
-    let model = Model::new(request, Lens::All);
-    let mut search = search_of(&model);
+    let model = Model::new(request);
+    let mut search = model.search();
     let (hard, lost) = stays(&model, &mut search);
     match search.solve(&hard, MOST_STEPS) {
         Outcome::Found => {}
@@ -282,37 +288,25 @@ pub fn resolve(request: &Request) -> Result<Selection, Box<Obstacle>> {
             )));
         }
     }
+    let first: Vec<bool> = (0..model.vars()).map(|var| search.is_true(var)).collect();
     for lit in &hard {
         search.require(&[*lit]);
     }
-    search.solve(&[], MOST_STEPS);
-    let (found, proof) = best::best(&mut search, &model, &lost, request.policy.effort);
+    let effort = request.policy.effort;
+    let (found, proof) = best::best(&mut search, &model, first, &lost, effort);
     Ok(selection(request, &model, &found, proof == Proof::Best))
 }
 
 /// Chooses releases that fit together, without looking for better ones; none where there are none.
 pub fn first_answer(request: &Request) -> Option<Selection> {
-    answer_without(request, Lens::All)
-}
-
-/// As [`first_answer`], with only some facts counting.
-fn answer_without(request: &Request, lens: Lens<'_>) -> Option<Selection> {
-    let model = Model::new(request, lens);
-    let mut search = search_of(&model);
+    let model = Model::new(request);
+    let mut search = model.search();
     let (hard, _) = stays(&model, &mut search);
     if search.solve(&hard, MOST_STEPS) != Outcome::Found {
         return None;
     }
-    let vars: u32 = model.sizes().iter().sum();
-    let found: Vec<bool> = (0..vars).map(|var| search.is_true(var)).collect();
+    let found: Vec<bool> = (0..model.vars()).map(|var| search.is_true(var)).collect();
     Some(selection(request, &model, &found, false))
-}
-
-fn search_of<'m, 'a>(model: &'m Model<'a>) -> Solver<&'m Model<'a>>
-where
-    &'m Model<'a>: Theory,
-{
-    Solver::new(model, model.sizes().into_iter(), model.rooms())
 }
 
 /// The components whose staying is part of a core.

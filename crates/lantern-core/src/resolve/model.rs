@@ -1,14 +1,15 @@
 //! A request as the search sees it: domains, and what each release asks for when it is chosen.
 
-use super::fact::{Fact, Lens};
-use super::solver::{Expansion, Lit, Room, Theory, Var};
+use super::fact::Fact;
+use super::solver::{Expansion, Extent, Guard, Lit, Room, Solver, Theory, Var};
 use super::{Prefer, Request, Target};
 use crate::component::{Id, Kind, Need};
 use crate::facts::Facts;
 use crate::offer::Origin;
-use crate::version::Version;
+use crate::version::{Range, Version};
 use std::cell::RefCell;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
+use std::rc::Rc;
 
 /// One release that may be chosen.
 #[derive(Debug, Clone, Copy)]
@@ -22,7 +23,20 @@ pub(super) struct Candidate<'a> {
     pub(super) early: bool,
     /// Whether choosing it changes nothing that nobody asked to change.
     pub(super) preferred: bool,
+    /// What keeps it from being chosen, whatever else is: one bit for each of [`LEFT_OUT`].
+    left_out: u8,
 }
+
+/// What may keep a release from being chosen, whatever else is.
+const LEFT_OUT: [fn(Id) -> Fact; 7] = [
+    |_| Fact::Target,
+    Fact::Runs,
+    Fact::Early,
+    Fact::Withdrawn,
+    Fact::Pinned,
+    Fact::Again,
+    Fact::Dropped,
+];
 
 /// One component: exactly one of its variables is true.
 #[derive(Debug)]
@@ -81,7 +95,46 @@ enum Present {
     Installed,
 }
 
-/// The request, compiled. With a lens only some facts count, and only components they name exist.
+/// What a release says of the server.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Server<'a> {
+    /// It is this build.
+    Build(&'a Version),
+    /// It runs on these.
+    Range(&'a Range),
+}
+
+impl Server<'_> {
+    /// Whether it fits a server version.
+    pub(super) fn fits(&self, version: &Version) -> bool {
+        match self {
+            Server::Build(build) => version.is_same_release(build),
+            Server::Range(range) => range.holds_early(version),
+        }
+    }
+}
+
+/// What a guard stands for.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub(super) enum Under {
+    /// A fact of the request.
+    Fact(Fact),
+    /// The releases of a component run on the builds that they declare: [`Fact::Runs`], where the build is still to be
+    /// chosen.
+    Builds(Id),
+}
+
+/// The guards of a model, numbered as they are met.
+#[derive(Debug, Default)]
+struct Guards {
+    all: Vec<Under>,
+    numbers: HashMap<Under, Guard>,
+}
+
+/// The request, compiled.
+///
+/// A plain one holds what may be chosen when all facts count. A guarded one holds every release, and whatever
+/// follows from a fact stands under its guard, so that questions can be asked in which it does not count.
 pub(super) struct Model<'a> {
     request: &'a Request,
     pub(super) components: Vec<Component<'a>>,
@@ -97,36 +150,41 @@ pub(super) struct Model<'a> {
     groups: HashMap<&'a str, Vec<Var>>,
     frameworks: Vec<u32>,
     builds: Option<u32>,
-    lens: Lens<'a>,
-    staying: Option<&'a BTreeSet<Id>>,
-    /// The facts looked up so far.
-    pub(super) met: RefCell<BTreeSet<Fact>>,
-    record: bool,
+    guards: Option<RefCell<Guards>>,
+    bundles: RefCell<Bundles<'a>>,
+}
+
+/// What follows alike from many releases: once for each range that is asked for of an id.
+#[derive(Debug, Default)]
+struct Bundles<'a> {
+    all: Vec<Rc<[Lit]>>,
+    numbers: HashMap<(Ask, &'a str, &'a str), u32>,
+}
+
+/// What is asked of an id.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+enum Ask {
+    /// That it is there, in the range.
+    There,
+    /// That it is not there out of the range.
+    NotOutside,
+    /// That it is not there in the range.
+    NotInside,
 }
 
 impl<'a> Model<'a> {
-    /// Compiles a request.
-    pub(super) fn new(request: &'a Request, lens: Lens<'a>) -> Model<'a> {
-        Model::compiled(request, lens, None, false)
+    /// Compiles a request with all facts counting.
+    pub(super) fn new(request: &'a Request) -> Model<'a> {
+        Model::compiled(request, None)
     }
 
-    /// Compiles a request in which only some components have to be there; `record` keeps which facts
-    /// were met. The others are absent where nothing needs them, so that little is looked up.
-    pub(super) fn of_some(
-        request: &'a Request,
-        lens: Lens<'a>,
-        staying: &'a BTreeSet<Id>,
-        record: bool,
-    ) -> Model<'a> {
-        Model::compiled(request, lens, Some(staying), record)
+    /// Compiles a request with every fact under a guard. Nobody misses any of its components: who has to be there is part of
+    /// the question.
+    pub(super) fn guarded(request: &'a Request) -> Model<'a> {
+        Model::compiled(request, Some(RefCell::default()))
     }
 
-    fn compiled(
-        request: &'a Request,
-        lens: Lens<'a>,
-        staying: Option<&'a BTreeSet<Id>>,
-        record: bool,
-    ) -> Model<'a> {
+    fn compiled(request: &'a Request, guards: Option<RefCell<Guards>>) -> Model<'a> {
         let mut model = Model {
             request,
             components: Vec::new(),
@@ -139,40 +197,42 @@ impl<'a> Model<'a> {
             groups: HashMap::new(),
             frameworks: Vec::new(),
             builds: None,
-            lens,
-            staying,
-            met: RefCell::new(BTreeSet::new()),
-            record,
+            guards,
+            bundles: RefCell::default(),
         };
         model.collect();
         model.number();
         model
     }
 
-    /// Whether a fact counts; notes that it was asked about.
-    fn counts(&self, fact: impl FnOnce() -> Fact) -> bool {
-        match self.lens {
-            Lens::All if !self.record => true,
-            Lens::Only(only) => only.contains(&fact()),
-            Lens::Except(except) if !self.record => !except.contains(&fact()),
-            Lens::All | Lens::Except(_) => {
-                let fact = fact();
-                if matches!(self.lens, Lens::Except(except) if except.contains(&fact)) {
-                    return false;
-                }
-                self.met.borrow_mut().insert(fact);
-                true
-            }
+    /// The guard of a fact; none in a plain model.
+    pub(super) fn guard(&self, under: impl FnOnce() -> Under) -> Option<Guard> {
+        let mut guards = self.guards.as_ref()?.borrow_mut();
+        let under = under();
+        if let Some(number) = guards.numbers.get(&under) {
+            return Some(*number);
+        }
+        let number = guards.all.len() as Guard;
+        guards.all.push(under.clone());
+        guards.numbers.insert(under, number);
+        Some(number)
+    }
+
+    /// What a guard stands for.
+    pub(super) fn under(&self, guard: Guard) -> Option<Under> {
+        let guards = self.guards.as_ref()?.borrow();
+        guards.all.get(guard as usize).cloned()
+    }
+
+    /// What follows stands under a fact.
+    fn on(&self, out: &mut Expansion, fact: impl FnOnce() -> Fact) {
+        if let Some(guard) = self.guard(|| Under::Fact(fact())) {
+            out.under(guard);
         }
     }
 
     fn collect(&mut self) {
         let request = self.request;
-        let named = match self.lens {
-            Lens::Only(facts) => Some(named_by(request, facts)),
-            Lens::All | Lens::Except(_) => None,
-        };
-        let wanted = |id: &Id| named.as_ref().is_none_or(|named| named.contains(id));
         let mut slots: HashMap<&'a str, u32> = HashMap::new();
         let mut components: Vec<Component<'a>> = Vec::new();
         let mut slot = |components: &mut Vec<Component<'a>>, id: &'a Id| {
@@ -195,12 +255,7 @@ impl<'a> Model<'a> {
             let at = slot(&mut components, &request.build);
             components[at].stays = true;
         }
-        for (index, held) in request
-            .held
-            .iter()
-            .enumerate()
-            .filter(|(_, held)| wanted(&held.facts.id))
-        {
+        for (index, held) in request.held.iter().enumerate() {
             let at = slot(&mut components, &held.facts.id);
             let component = &mut components[at];
             component.held = Some(index);
@@ -212,16 +267,11 @@ impl<'a> Model<'a> {
             }
             self.add_candidate(component, &held.facts, None, &mut ranges);
         }
-        for id in request.add.iter().filter(|id| wanted(id)) {
+        for id in &request.add {
             let at = slot(&mut components, id);
             components[at].stays = true;
         }
-        for (index, offer) in request
-            .offers
-            .iter()
-            .enumerate()
-            .filter(|(_, o)| wanted(&o.facts.id))
-        {
+        for (index, offer) in request.offers.iter().enumerate() {
             let at = slot(&mut components, &offer.facts.id);
             let component = &mut components[at];
             if offer.origin == Origin::DropFolder && !request.drop.contains(&offer.facts.id) {
@@ -251,10 +301,7 @@ impl<'a> Model<'a> {
                     (false, false) => false,
                 };
             }
-            if let Some(staying) = self.staying {
-                component.stays = staying.contains(component.id);
-            }
-            component.absent_first = !component.stays;
+            component.absent_first = !component.stays || self.guards.is_some();
             let held = component.held.map(|held| &request.held[held].facts.version);
             component.candidates.sort_by(|a, b| {
                 let key = |c: &Candidate| (c.untested, c.early, !c.preferred);
@@ -265,15 +312,16 @@ impl<'a> Model<'a> {
                     .then((!by_hand(a)).cmp(&!by_hand(b)))
                     .then(a.offer.cmp(&b.offer))
             });
-            // What is installed is not offered once more, nor the same release twice.
-            let installed = |c: &Candidate| c.offer.is_none();
-            let twice = |c: &Candidate| !installed(c) && held == Some(&c.facts.version);
+            // What is installed is not offered once more, nor the same release twice; where that hangs on what counts, the
+            // guards see to it.
+            let installed = |c: &Candidate| c.offer.is_none() && c.left_out == 0;
+            let twice = |c: &Candidate| c.offer.is_some() && held == Some(&c.facts.version);
             if component.candidates.iter().any(installed) {
                 component.candidates.retain(|candidate| !twice(candidate));
             }
             component
                 .candidates
-                .dedup_by(|b, a| a.facts.version == b.facts.version);
+                .dedup_by(|b, a| a.facts.version == b.facts.version && a.left_out == 0);
         }
         // What many need is decided after those who need it, when it is known what they want: a choice
         // made too early is found wrong late, and much is decided again.
@@ -302,7 +350,7 @@ impl<'a> Model<'a> {
         self.components = components;
     }
 
-    /// Adds a release, unless a fact that counts leaves it out.
+    /// Adds a release, unless something leaves it out.
     fn add_candidate(
         &self,
         component: &mut Component<'a>,
@@ -312,50 +360,101 @@ impl<'a> Model<'a> {
     ) {
         let request = self.request;
         let id = &facts.id;
-        if facts.kind == Kind::Build {
-            let fits = *id == request.build && request.target.holds(&facts.version);
-            if !fits && self.counts(|| Fact::Target) {
-                return;
-            }
-        }
+        let is_held = offer.is_none();
+        let is_build = facts.kind == Kind::Build;
         let runs = match &facts.server {
-            _ if facts.kind == Kind::Build => true,
-            None => true,
-            Some(range) => *ranges
+            Some(range) if !is_build => *ranges
                 .entry(range.as_str())
                 .or_insert_with(|| request.runs_somewhere(range)),
+            _ => true,
         };
-        let untested = !runs;
-        let idle = component.off && offer.is_none();
-        if untested && !idle && !request.policy.untested && self.counts(|| Fact::Runs(id.clone())) {
-            return;
+        let early = !is_held && facts.is_early();
+        let is_meant = *id == request.build && request.target.holds(&facts.version);
+        let idle = component.off && is_held;
+        let left_out = [
+            is_build && !is_meant,
+            !runs && !idle && !request.policy.untested,
+            early && !request.policy.early,
+            facts.withdrawn && !is_held,
+            !request.allowed_by_pins(facts, is_held),
+            is_held && request.again.contains(id),
+            request.drop.contains(id),
+        ];
+        let left_out = left_out.iter().enumerate();
+        let left_out = left_out.map(|(bit, is_so)| u8::from(*is_so) << bit).sum();
+        if left_out == 0 || self.guards.is_some() {
+            component.candidates.push(Candidate {
+                facts,
+                offer,
+                untested: !runs,
+                early,
+                preferred: false,
+                left_out,
+            });
         }
-        let early = offer.is_some() && facts.is_early();
-        if early && !request.policy.early && self.counts(|| Fact::Early(id.clone())) {
-            return;
+    }
+
+    /// Each release that cannot be chosen while a guard counts, with the guard; and each that can be chosen only while one of
+    /// several guards does, as another one of the same version comes first.
+    pub(super) fn left_out(&self) -> (Vec<(Guard, Var)>, Vec<(Var, Vec<Guard>)>) {
+        let (mut out, mut twins) = (Vec::new(), Vec::new());
+        for component in &self.components {
+            let guards =
+                LEFT_OUT.map(|fact| move || self.guard(|| Under::Fact(fact(component.id.clone()))));
+            let mut known = [None; LEFT_OUT.len()];
+            let mut guards = |candidate: &Candidate<'_>| -> Vec<Guard> {
+                let bits = (0..LEFT_OUT.len()).filter(|bit| candidate.left_out & 1 << bit != 0);
+                let guards = bits.filter_map(|bit| {
+                    known[bit] = known[bit].or_else(&guards[bit]);
+                    known[bit]
+                });
+                guards.collect()
+            };
+            let held = component
+                .candidates
+                .iter()
+                .position(|it| it.offer.is_none());
+            for (at, candidate) in component.candidates.iter().enumerate() {
+                let var = component.var(at);
+                out.extend(guards(candidate).into_iter().map(|guard| (guard, var)));
+                let is_twin = |other: &usize| {
+                    component.candidates[*other].facts.version == candidate.facts.version
+                };
+                let before = (0..at).rev().take_while(is_twin);
+                let held = held.filter(|held| *held != at).filter(is_twin);
+                for first in before.chain(held) {
+                    twins.push((var, guards(&component.candidates[first])));
+                }
+            }
         }
-        if facts.withdrawn && offer.is_some() && self.counts(|| Fact::Withdrawn(id.clone())) {
-            return;
+        (out, twins)
+    }
+
+    /// The releases by what they say of the server, each with its component.
+    pub(super) fn by_server(&self) -> Vec<(Server<'a>, Vec<(&'a Id, Var)>)> {
+        let mut found: Vec<(Server<'a>, Vec<(&'a Id, Var)>)> = Vec::new();
+        let mut places: HashMap<(bool, &'a str), usize> = HashMap::new();
+        for component in &self.components {
+            for (var, candidate) in component.vars() {
+                let facts = candidate.facts;
+                let (server, text) = match (&facts.server, facts.kind) {
+                    (_, Kind::Build) => (Server::Build(&facts.version), facts.version.as_str()),
+                    (Some(range), _) if !self.request.policy.untested => {
+                        (Server::Range(range), range.as_str())
+                    }
+                    _ => continue,
+                };
+                if !component.off || candidate.offer.is_some() {
+                    let key = (matches!(server, Server::Build(_)), text);
+                    let place = *places.entry(key).or_insert(found.len());
+                    if place == found.len() {
+                        found.push((server, Vec::new()));
+                    }
+                    found[place].1.push((component.id, var));
+                }
+            }
         }
-        if !request.allowed_by_pins(facts, offer.is_none())
-            && self.counts(|| Fact::Pinned(id.clone()))
-        {
-            return;
-        }
-        let is_held = offer.is_none();
-        if is_held && request.again.contains(id) && self.counts(|| Fact::Again(id.clone())) {
-            return;
-        }
-        if request.drop.contains(id) && self.counts(|| Fact::Dropped(id.clone())) {
-            return;
-        }
-        component.candidates.push(Candidate {
-            facts,
-            offer,
-            untested,
-            early,
-            preferred: false,
-        });
+        found
     }
 
     fn number(&mut self) {
@@ -423,9 +522,18 @@ impl<'a> Model<'a> {
         settled && candidate.preferred && candidate.offer.is_none()
     }
 
-    /// The sizes of the domains, in order.
-    pub(super) fn sizes(&self) -> Vec<u32> {
-        self.components.iter().map(Component::size).collect()
+    /// A search over the model.
+    pub(super) fn search(&self) -> Solver<&Model<'a>> {
+        let extents = self.components.iter().map(|component| Extent {
+            length: component.size(),
+            idle: component.absent_first,
+        });
+        Solver::new(self, extents, self.rooms())
+    }
+
+    /// How many variables its components have.
+    pub(super) fn vars(&self) -> Var {
+        self.components.iter().map(Component::size).sum()
     }
 
     /// The component that a variable belongs to.
@@ -468,9 +576,9 @@ impl<'a> Model<'a> {
         };
         for (var, candidate) in build.vars() {
             for (kind, has) in &candidate.facts.build.has {
-                if self.counts(|| Fact::Room(kind.clone())) {
-                    rooms.entry(kind).or_default().has.push((var, *has));
-                }
+                let room = rooms.entry(kind).or_default();
+                room.guard = self.guard(|| Under::Fact(Fact::Room(kind.clone())));
+                room.has.push((var, *has));
             }
         }
         for component in self.components.iter().filter(|component| !component.off) {
@@ -524,8 +632,13 @@ impl<'a> Model<'a> {
             && !self.stand_ins.contains_key(need.id.as_str())
             && !self.idle_stand_ins.contains_key(need.id.as_str())
         {
-            out.implies.push(Lit::not(component.absent()));
-            self.forbid(component, out, |facts| !facts.meets(need));
+            self.ask(Ask::There, need, out, || {
+                let unfit = component.vars().filter(|(_, it)| !it.facts.meets(need));
+                let unfit = unfit.map(|(var, _)| Lit::not(var));
+                std::iter::once(Lit::not(component.absent()))
+                    .chain(unfit)
+                    .collect()
+            });
             return;
         }
         let mut lits: Vec<Lit> = needs
@@ -535,6 +648,29 @@ impl<'a> Model<'a> {
         lits.sort_unstable();
         lits.dedup();
         out.demands.push(lits);
+    }
+
+    /// Writes down what a range of an id means, which is looked up once for all that ask for it.
+    fn ask(&self, ask: Ask, need: &'a Need, out: &mut Expansion, lits: impl FnOnce() -> Vec<Lit>) {
+        let mut bundles = self.bundles.borrow_mut();
+        let key = (ask, need.id.as_str(), need.range.as_str());
+        let next = bundles.all.len() as u32;
+        let number = *bundles.numbers.entry(key).or_insert(next);
+        if number == next {
+            bundles.all.push(lits().into());
+        }
+        match bundles.all[number as usize][..] {
+            [] => {}
+            [lit] => out.implies.push(lit),
+            _ => out.bundles.push(number),
+        }
+    }
+
+    /// Leaves out what bears an id in one of the versions meant.
+    fn no_bearers(&self, need: &'a Need, meant: impl Fn(&Version) -> bool) -> Vec<Lit> {
+        let bearing = self.bearing(&need.id, Present::Running);
+        let meant = bearing.filter(|(_, version)| meant(version));
+        meant.map(|(var, _)| Lit::not(var)).collect()
     }
 
     /// Leaves out what bears an id, where it is another component and its version is one of those meant.
@@ -570,63 +706,50 @@ impl<'a> Model<'a> {
         let present = |other: &Id, how| !is_own(other) && self.bearing(other, how).next().is_some();
         let runs = |other: &Id| present(other, Present::Running);
         for need in facts.needs.iter().filter(|need| !is_own(&need.id)) {
-            if self.counts(|| Fact::Needs(id.clone(), need.id.clone())) {
-                self.demand(std::slice::from_ref(need), Present::Running, out);
-            }
+            self.on(out, || Fact::Needs(id.clone(), need.id.clone()));
+            self.demand(std::slice::from_ref(need), Present::Running, out);
         }
-        for need in facts
-            .needs_installed
-            .iter()
-            .filter(|need| !is_own(&need.id))
-        {
-            if self.counts(|| Fact::NeedsInstalled(id.clone(), need.id.clone())) {
-                self.demand(std::slice::from_ref(need), Present::Installed, out);
-            }
+        let installed = facts.needs_installed.iter();
+        for need in installed.filter(|need| !is_own(&need.id)) {
+            self.on(out, || Fact::NeedsInstalled(id.clone(), need.id.clone()));
+            self.demand(std::slice::from_ref(need), Present::Installed, out);
         }
         for needs in &facts.needs_any {
-            let own = needs.iter().any(|need| is_own(&need.id));
-            if !own
-                && self.counts(|| {
+            if !needs.iter().any(|need| is_own(&need.id)) {
+                self.on(out, || {
                     Fact::NeedsAny(id.clone(), needs.iter().map(|n| n.id.clone()).collect())
-                })
-            {
+                });
                 self.demand(needs, Present::Running, out);
             }
         }
         for need in facts.uses.iter().filter(|need| runs(&need.id)) {
-            if self.counts(|| Fact::Uses(id.clone(), need.id.clone())) {
-                let unfit = |version: &Version| !need.is_met_by(&need.id, Some(version));
-                self.forbid_bearers(id, &need.id, Present::Running, out, unfit);
-            }
+            self.on(out, || Fact::Uses(id.clone(), need.id.clone()));
+            self.ask(Ask::NotOutside, need, out, || {
+                self.no_bearers(need, |version| !need.is_met_by(&need.id, Some(version)))
+            });
         }
         for clash in facts.clashes.iter().filter(|clash| runs(&clash.id)) {
-            if self.counts(|| Fact::Clashes(id.clone(), clash.id.clone())) {
-                let meant = |version: &Version| clash.is_met_by(&clash.id, Some(version));
-                self.forbid_bearers(id, &clash.id, Present::Running, out, meant);
-            }
+            self.on(out, || Fact::Clashes(id.clone(), clash.id.clone()));
+            self.ask(Ask::NotInside, clash, out, || {
+                self.no_bearers(clash, |version| clash.is_met_by(&clash.id, Some(version)))
+            });
         }
-        for replaced in facts
-            .replaces
-            .iter()
-            .filter(|replaced| present(replaced, Present::Installed))
-        {
-            if self.counts(|| Fact::Replaces(id.clone(), replaced.clone())) {
-                self.forbid_bearers(id, replaced, Present::Installed, out, |_| true);
-            }
+        let replaced = facts.replaces.iter();
+        for replaced in replaced.filter(|replaced| present(replaced, Present::Installed)) {
+            self.on(out, || Fact::Replaces(id.clone(), replaced.clone()));
+            self.forbid_bearers(id, replaced, Present::Installed, out, |_| true);
         }
         for companion in facts.companions.iter().filter(|other| runs(other)) {
-            if self.counts(|| Fact::Companions(id.clone(), companion.clone())) {
-                self.forbid_bearers(id, companion, Present::Running, out, |version| {
-                    *version != facts.version
-                });
-            }
+            self.on(out, || Fact::Companions(id.clone(), companion.clone()));
+            self.forbid_bearers(id, companion, Present::Running, out, |version| {
+                *version != facts.version
+            });
         }
         for group in facts.groups() {
-            if self.counts(|| Fact::Group(group.to_owned())) {
-                let rivals = self.groups.get(group).into_iter().flatten();
-                let others = rivals.filter(|var| self.component_of(**var).id != id);
-                out.implies.extend(others.map(|var| Lit::not(*var)));
-            }
+            self.on(out, || Fact::Group(group.to_owned()));
+            let rivals = self.groups.get(group).into_iter().flatten();
+            let others = rivals.filter(|var| self.component_of(**var).id != id);
+            out.implies.extend(others.map(|var| Lit::not(*var)));
         }
         self.asks_of_build(facts, out);
     }
@@ -637,25 +760,25 @@ impl<'a> Model<'a> {
         if let Some(build) = self.builds.map(|build| &self.components[build as usize])
             && facts.kind != Kind::Build
         {
-            // With test of one server version alone, what does not run there is left out already.
+            // With one server version alone, what does not run there is left out already.
             if let Some(range) = &facts.server
                 && build.candidates.len() > 1
                 && !self.request.policy.untested
-                && self.counts(|| Fact::Runs(id.clone()))
             {
+                if let Some(guard) = self.guard(|| Under::Builds(id.clone())) {
+                    out.under(guard);
+                }
                 self.forbid(build, out, |build| !range.holds_early(&build.version));
             }
-            if let Some(range) = &facts.runtime
-                && self.counts(|| Fact::Runtime(id.clone()))
-            {
+            if let Some(range) = &facts.runtime {
+                self.on(out, || Fact::Runtime(id.clone()));
                 let out_of_range = |version: &Version| !range.holds_early(version);
                 self.forbid(build, out, |build| {
                     build.build.runtime.as_ref().is_some_and(out_of_range)
                 });
             }
-            if let Some(flavour) = &facts.flavour
-                && self.counts(|| Fact::Flavour(id.clone()))
-            {
+            if let Some(flavour) = &facts.flavour {
+                self.on(out, || Fact::Flavour(id.clone()));
                 self.forbid(build, out, |build| {
                     let flavours = &build.build.flavours;
                     !flavours.is_empty() && !flavours.contains(flavour)
@@ -664,8 +787,8 @@ impl<'a> Model<'a> {
         }
         if let Some(range) = &facts.framework
             && facts.kind != Kind::Framework
-            && self.counts(|| Fact::Framework(id.clone()))
         {
+            self.on(out, || Fact::Framework(id.clone()));
             let frameworks = self
                 .frameworks
                 .iter()
@@ -689,41 +812,8 @@ impl Theory for &Model<'_> {
             self.asks(candidate.facts, out);
         }
     }
-}
 
-/// The components that facts speak of, with all that could stand in for them.
-pub(super) fn named_by(request: &Request, lens: &BTreeSet<Fact>) -> BTreeSet<Id> {
-    let mut named = BTreeSet::from([request.build.clone()]);
-    let mut everything = false;
-    let (mut groups, mut kinds, mut frameworks) = (BTreeSet::new(), BTreeSet::new(), false);
-    for fact in lens {
-        named.extend(fact.names());
-        match fact {
-            Fact::Group(group) => {
-                groups.insert(group.as_str());
-            }
-            Fact::Room(kind) => {
-                kinds.insert(kind.as_str());
-            }
-            Fact::Framework(_) => frameworks = true,
-            Fact::Target => everything |= request.build_outside,
-            _ => {}
-        }
+    fn bundle(&self, number: u32) -> Rc<[Lit]> {
+        self.bundles.borrow().all[number as usize].clone()
     }
-    let held = request.held.iter().map(|held| &held.facts);
-    let all: Vec<&Facts> = held
-        .chain(request.offers.iter().map(|offer| &offer.facts))
-        .collect();
-    let mut more = BTreeSet::new();
-    for facts in all {
-        let stands_in = facts.stands_for().any(|(id, _)| named.contains(id));
-        let grouped = facts.groups().any(|group| groups.contains(group));
-        let takes = facts.takes.keys().any(|kind| kinds.contains(kind.as_str()));
-        let framework = frameworks && facts.kind == Kind::Framework;
-        if everything || stands_in || grouped || takes || framework {
-            more.insert(facts.id.clone());
-        }
-    }
-    named.extend(more);
-    named
 }

@@ -47,6 +47,8 @@ struct Written<Offers> {
     prefer_newest: bool,
     #[serde(default = "usual_effort")]
     effort: u64,
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    all_remedies: bool,
 }
 
 fn usual_effort() -> u64 {
@@ -189,6 +191,7 @@ impl Request {
             allow_untested: self.policy.untested,
             prefer_newest: self.policy.prefer == Prefer::Newest,
             effort: self.policy.effort,
+            all_remedies: self.policy.all_remedies,
         };
         let mut text = serde_json::to_string(&written).expect("a request has only plain values");
         text.push('\n');
@@ -274,6 +277,7 @@ impl Request {
                     false => Prefer::Settled,
                 },
                 effort: written.effort,
+                all_remedies: written.all_remedies,
             },
             build: written.build,
         };

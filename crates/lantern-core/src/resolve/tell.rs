@@ -1,7 +1,8 @@
 //! What stands in the way, as a short story for an administrator.
 
 use super::fact::Fact;
-use super::obstacle::{Conflict, Obstacle, Remedy};
+use super::obstacle::{Conflict, Obstacle};
+use super::remedies::Remedy;
 use super::{Request, Target};
 use crate::component::{Id, Kind, Need};
 use crate::facts::Facts;
@@ -23,19 +24,13 @@ impl Obstacle {
         if self.conflicts.is_empty() {
             return "No answer was found within the step limit; there may still be one.".into();
         }
-        let mut remedies = self.remedies(request);
-        for list in &mut remedies {
-            list.retain(|remedy| !matches!(remedy, Remedy::Unpin(id) if Some(id) == asked));
-        }
         let stories: Vec<String> = self
             .conflicts
             .iter()
-            .zip(&remedies)
-            .map(|(conflict, remedies)| {
+            .map(|conflict| {
                 Teller {
                     request,
                     conflict,
-                    remedies,
                     asked,
                 }
                 .story()
@@ -58,7 +53,6 @@ impl Obstacle {
 struct Teller<'a> {
     request: &'a Request,
     conflict: &'a Conflict,
-    remedies: &'a [Remedy],
     /// The component that a question is about: its version is the question's.
     asked: Option<&'a Id>,
 }
@@ -123,12 +117,65 @@ impl<'a> Teller<'a> {
                 }
             }
         }
-        if !self.remedies.is_empty() {
+        lines.extend(self.alike());
+        let to_question =
+            |remedy: &&Remedy| matches!(remedy, Remedy::Unpin(id) if Some(id) == self.asked);
+        let remedies = self.conflict.remedies.iter();
+        let remedies: Vec<&Remedy> = remedies.filter(|remedy| !to_question(remedy)).collect();
+        if !remedies.is_empty() {
             lines.push("  What helps:".into());
-            let remedies = self.remedies.iter();
-            lines.extend(remedies.map(|remedy| format!("  - {}", self.remedy(remedy))));
+            lines.extend(
+                remedies
+                    .iter()
+                    .map(|remedy| format!("  - {}", self.remedy(remedy))),
+            );
+        }
+        if self.conflict.untried > 0 {
+            lines.push(format!(
+                "  {} more ways out were not tried (--all-remedies tries them all).",
+                self.conflict.untried
+            ));
         }
         lines.join("\n")
+    }
+
+    /// What else is held up by the same cause.
+    fn alike(&self) -> Vec<String> {
+        let alike = &self.conflict.alike;
+        let others = |facts: &'a BTreeSet<Fact>| -> Vec<&'a Id> {
+            let wishes = facts.iter().filter_map(Fact::wish);
+            let own = |id: &&Id| !self.has(&Fact::Stays((*id).clone()));
+            wishes
+                .filter(own)
+                .filter(|id| Some(*id) != self.asked)
+                .collect()
+        };
+        let mut lines: Vec<String> = Vec::new();
+        for facts in alike.iter().take(LISTED) {
+            let teller = Teller {
+                request: self.request,
+                conflict: &Conflict {
+                    facts: facts.clone(),
+                    ..self.conflict.clone()
+                },
+                asked: self.asked,
+            };
+            let own = facts
+                .iter()
+                .filter(|fact| !self.has(fact) && fact.wish().is_none());
+            let told: Vec<String> = own.filter_map(|fact| teller.sentence(fact)).collect();
+            lines.push(format!(
+                "  The same stops {}: {}",
+                list(&others(facts)),
+                told.join(" ")
+            ));
+        }
+        if alike.len() > LISTED {
+            let rest: BTreeSet<&Id> = alike[LISTED..].iter().flat_map(others).collect();
+            let rest: Vec<&Id> = rest.into_iter().collect();
+            lines.push(format!("  The same stops {}.", list(&rest)));
+        }
+        lines
     }
 
     /// Facts as they follow from one another: each component's own, then what it asks for.
@@ -459,16 +506,23 @@ impl<'a> Teller<'a> {
             words.join(", ")
         };
         match remedy {
-            Remedy::Drop { id, also } => {
-                let fetched = self
-                    .request
-                    .offers
-                    .iter()
-                    .any(|o| o.facts.id == *id && o.origin == Origin::DropFolder);
-                let way = match fetched {
-                    true if self.held(id).is_none() => format!("take {id} out of the drop folder"),
-                    _ => format!("remove {id} (--drop {id})"),
+            Remedy::Drop { ids, also } => {
+                let is_fetched = |id: &&Id| {
+                    let offers = self.request.offers.iter();
+                    let mut own = offers.filter(|offer| offer.facts.id == **id);
+                    self.held(id).is_none() && own.any(|it| it.origin == Origin::DropFolder)
                 };
+                let (fetched, held): (Vec<&Id>, Vec<&Id>) = ids.iter().partition(is_fetched);
+                let mut ways = Vec::new();
+                if !fetched.is_empty() {
+                    ways.push(format!("take {} out of the drop folder", list(&fetched)));
+                }
+                if !held.is_empty() {
+                    let options: Vec<String> =
+                        held.iter().map(|id| format!("--drop {id}")).collect();
+                    ways.push(format!("remove {} ({})", list(&held), options.join(" ")));
+                }
+                let way = ways.join(" and ");
                 match also.len() {
                     0 => way,
                     _ => format!(

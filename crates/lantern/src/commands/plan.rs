@@ -80,7 +80,7 @@ pub struct PlanArgs {
 /// Draws a plan, shows and saves it.
 pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
     if let Some(path) = &args.request {
-        return request::answer(path, look);
+        return request::answer(path, args.terms.all_remedies, look);
     }
     let (server, _lock) = open_settled(common, "plan")?;
     let side = match (args.mine, args.theirs) {

@@ -81,6 +81,9 @@ pub struct TermArgs {
     /// Take releases that were made for other server versions, too
     #[arg(long)]
     allow_untested: bool,
+    /// Where nothing fits together, try everything that might help, however much it is
+    #[arg(long)]
+    pub all_remedies: bool,
     /// Which of several fitting releases is better
     #[arg(long, value_name = "WHICH", default_value = "settled")]
     prefer: PreferArg,
@@ -142,6 +145,7 @@ impl TermArgs {
                     PreferArg::Settled => Prefer::Settled,
                     PreferArg::Newest => Prefer::Newest,
                 },
+                all_remedies: self.all_remedies,
                 ..Policy::default()
             },
         }

@@ -30,9 +30,10 @@ pub fn read(path: &Path) -> Result<(Request, Notations)> {
 ///
 /// # Errors
 /// As [`read`].
-pub fn answer(path: &Path, look: &Look) -> Result<u8> {
+pub fn answer(path: &Path, all_remedies: bool, look: &Look) -> Result<u8> {
     let begun = Instant::now();
-    let (request, _) = read(path)?;
+    let (mut request, _) = read(path)?;
+    request.policy.all_remedies |= all_remedies;
     let reading = begun.elapsed();
     let begun = Instant::now();
     let answer = resolve(&request);

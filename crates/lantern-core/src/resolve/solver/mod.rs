@@ -5,12 +5,19 @@
 //! so that releases nobody tries cost nothing. Conflicts are learned as clauses at the first unique
 //! implication point; the search restarts from what was learned most about.
 //!
+//! What a release asks for may stand under a guard: then it counts only in questions in which the guard
+//! does, so that one search answers many questions that differ in what counts.
+//!
 //! All of it is deterministic: no clock, no chance. Effort is counted in steps.
 
+mod guards;
 mod learning;
 mod rooms;
 
 use super::heap::ActivityHeap;
+pub(super) use guards::{Counting, Guard};
+use std::collections::HashMap;
+use std::rc::Rc;
 
 /// A variable: a release, an "absent", or a helper.
 pub(super) type Var = u32;
@@ -53,6 +60,9 @@ impl std::ops::Not for Lit {
 pub(super) trait Theory {
     /// Writes down what follows from the variable.
     fn expand(&mut self, var: Var, out: &mut Expansion);
+
+    /// What is in a bundle.
+    fn bundle(&self, number: u32) -> Rc<[Lit]>;
 }
 
 /// What follows from a variable.
@@ -60,8 +70,61 @@ pub(super) trait Theory {
 pub(super) struct Expansion {
     /// Each of these holds.
     pub(super) implies: Vec<Lit>,
+    /// Everything in each of these holds: it is stored once for all variables from which it follows.
+    pub(super) bundles: Vec<u32>,
     /// Of each of these lists one holds; the lowest variable is preferred.
     pub(super) demands: Vec<Vec<Lit>>,
+    /// Guards, each with the places from which on what follows stands under it, up to the next one's.
+    guards: Vec<(Guard, Places)>,
+}
+
+/// Places in the lists of an expansion.
+#[derive(Debug, Clone, Copy)]
+struct Places {
+    implies: usize,
+    bundles: usize,
+    demands: usize,
+}
+
+impl Expansion {
+    /// What is written down from here on counts only where the guard does.
+    pub(super) fn under(&mut self, guard: Guard) {
+        self.guards.push((guard, self.end()));
+    }
+
+    fn end(&self) -> Places {
+        Places {
+            implies: self.implies.len(),
+            bundles: self.bundles.len(),
+            demands: self.demands.len(),
+        }
+    }
+
+    fn clear(&mut self) {
+        self.implies.clear();
+        self.bundles.clear();
+        self.demands.clear();
+        self.guards.clear();
+    }
+
+    /// What stands under each guard, from where to where; first what stands under none.
+    fn parts(&self) -> impl Iterator<Item = (Option<Guard>, Places, Places)> {
+        let start = Places {
+            implies: 0,
+            bundles: 0,
+            demands: 0,
+        };
+        let own = self
+            .guards
+            .iter()
+            .map(|(guard, from)| (Some(*guard), *from));
+        let until = self.guards.iter().map(|(_, from)| *from);
+        let parts = std::iter::once((None, start)).chain(own);
+        let untils = until.chain([self.end()]);
+        parts
+            .zip(untils)
+            .map(|((guard, from), until)| (guard, from, until))
+    }
 }
 
 /// Room of one kind: what chosen variables take, and what each build has.
@@ -71,6 +134,8 @@ pub(super) struct Room {
     pub(super) takes: std::collections::BTreeMap<Var, u64>,
     /// What a build has.
     pub(super) has: Vec<(Var, u64)>,
+    /// What it counts under, where it does not always.
+    pub(super) guard: Option<Guard>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -107,6 +172,17 @@ struct Domain {
     length: u32,
     /// How many are not false.
     left: u32,
+    /// Whether nothing is to be decided while its first may be true.
+    idle: bool,
+}
+
+/// One of whose variables exactly one is true.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Extent {
+    /// How many variables.
+    pub(super) length: u32,
+    /// Whether its first is what is so where nothing asks for another: then it is not decided, and none of it is true.
+    pub(super) idle: bool,
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -161,6 +237,13 @@ pub(super) struct Solver<T> {
     heap: ActivityHeap,
     rooms: Vec<Room>,
     taken: Vec<u64>,
+    bundles: HashMap<u32, Lit>,
+    guards: Vec<Var>,
+    /// Of each guard, whether it has to be false where it does not count; for most nothing follows from that.
+    is_told_when_off: Vec<bool>,
+    counting: Counting,
+    /// Of each domain, what was chosen in the last answer in which all but a few guards counted.
+    last: Vec<Option<Var>>,
     impossible: bool,
     /// Whether literals of lower levels may lie above those of higher ones on the trail.
     out_of_order: bool,
@@ -171,16 +254,21 @@ pub(super) struct Solver<T> {
 }
 
 impl<T: Theory> Solver<T> {
-    /// A search over domains of the given sizes; the variables count on from domain to domain, each
-    /// domain's in the order of preference.
-    pub(super) fn new(theory: T, sizes: impl Iterator<Item = u32>, rooms: Vec<Room>) -> Solver<T> {
+    /// A search over domains; the variables count on from domain to domain, each domain's in the order of
+    /// preference.
+    pub(super) fn new(
+        theory: T,
+        extents: impl Iterator<Item = Extent>,
+        rooms: Vec<Room>,
+    ) -> Solver<T> {
         let mut domains = Vec::new();
         let mut first = 0;
-        for length in sizes {
+        for Extent { length, idle } in extents {
             domains.push(Domain {
                 first,
                 length,
                 left: length,
+                idle,
             });
             first += length;
         }
@@ -207,6 +295,11 @@ impl<T: Theory> Solver<T> {
             heap: ActivityHeap::new(domains.len()),
             taken: vec![0; rooms.len()],
             rooms,
+            bundles: HashMap::new(),
+            guards: Vec::new(),
+            is_told_when_off: Vec::new(),
+            counting: Counting::All,
+            last: vec![None; domains.len()],
             impossible: false,
             out_of_order: false,
             steps: 0,
@@ -287,6 +380,22 @@ impl<T: Theory> Solver<T> {
                 self.store(&open, false, 0);
             }
         }
+    }
+
+    /// One of these holds where a helper does; a decision sees to it where nothing else does. Takes the search back to
+    /// its beginning.
+    pub(super) fn require_with(&mut self, helper: Var, lits: &[Lit]) {
+        self.back_to(0);
+        if lits.iter().any(|lit| self.truth(*lit) > 0) {
+            return;
+        }
+        let open = lits.iter().copied().filter(|lit| self.truth(*lit) == 0);
+        let clause: Vec<Lit> = std::iter::once(Lit::not(helper)).chain(open).collect();
+        if clause.len() == 1 {
+            return self.require(&clause);
+        }
+        self.demands_of[helper as usize].push(self.clauses.len() as u32);
+        self.store(&clause, false, 0);
     }
 
     fn store(&mut self, lits: &[Lit], learned: bool, glue: u32) -> u32 {
@@ -423,7 +532,12 @@ impl<T: Theory> Solver<T> {
             first,
             length,
             left,
+            idle,
         } = self.domains[domain as usize];
+        if idle && var == first {
+            self.next_domain = self.next_domain.min(domain as usize);
+            self.heap.offer(domain);
+        }
         let members = first..first + length;
         match left {
             0 => Some(members.map(Lit::is).collect()),
@@ -467,24 +581,69 @@ impl<T: Theory> Solver<T> {
     /// Learns what a variable asks for; it has just become true.
     fn expand(&mut self, var: Var) -> Option<Vec<Lit>> {
         let mut found = std::mem::take(&mut self.scratch);
-        found.implies.clear();
-        found.demands.clear();
+        found.clear();
         self.theory.expand(var, &mut found);
         let own = Lit::is(var);
-        for lit in &found.implies {
-            self.implied[own.index()].push(*lit);
-            self.implied[(!*lit).index()].push(!own);
-        }
         let mut conflict = None;
-        for demand in &found.demands {
-            // All are stored, also behind a conflict: a variable is looked up only once.
-            let against = self.add_demand(own, demand);
+        for (guard, from, until) in found.parts() {
+            let guard = guard.map(|guard| self.guard(guard));
+            let lits = &found.implies[from.implies..until.implies];
+            let against = self.add_implied(own, guard, lits);
             conflict = conflict.or(against);
+            for number in &found.bundles[from.bundles..until.bundles] {
+                let all = self.bundle(*number);
+                let against = self.add_implied(own, guard, &[all]);
+                conflict = conflict.or(against);
+            }
+            for demand in &found.demands[from.demands..until.demands] {
+                // All are stored, also behind a conflict: a variable is looked up only once.
+                let off = guard.iter().map(|guard| !*guard);
+                let demand: Vec<Lit> = off.chain(demand.iter().copied()).collect();
+                let against = self.add_demand(own, &demand);
+                conflict = conflict.or(against);
+            }
         }
         self.scratch = found;
         conflict
     }
 
+    /// The literal that says that everything in a bundle holds.
+    fn bundle(&mut self, number: u32) -> Lit {
+        if let Some(lit) = self.bundles.get(&number) {
+            return *lit;
+        }
+        let all = Lit::is(self.helper());
+        self.all_follow(all, &self.theory.bundle(number));
+        self.bundles.insert(number, all);
+        all
+    }
+
+    /// Each of these holds where the first does.
+    fn all_follow(&mut self, from: Lit, lits: &[Lit]) {
+        for lit in lits {
+            self.implied[from.index()].push(*lit);
+            self.implied[(!*lit).index()].push(!from);
+        }
+    }
+
+    /// Where `own` holds and the guard counts, each of these does.
+    fn add_implied(&mut self, own: Lit, guard: Option<Lit>, lits: &[Lit]) -> Option<Vec<Lit>> {
+        match (guard, lits) {
+            (None, lits) => {
+                self.all_follow(own, lits);
+                None
+            }
+            (_, []) => None,
+            (Some(guard), [lit]) => self.add_now(vec![!own, !guard, *lit]),
+            (Some(guard), lits) => {
+                let all = Lit::is(self.helper());
+                self.all_follow(all, lits);
+                self.add_now(vec![!own, !guard, all])
+            }
+        }
+    }
+
+    /// One of these holds where `own` does; it is met by a decision where nothing else meets it.
     fn add_demand(&mut self, own: Lit, demand: &[Lit]) -> Option<Vec<Lit>> {
         let mut lits = vec![!own];
         lits.extend_from_slice(demand);
@@ -493,6 +652,14 @@ impl<T: Theory> Solver<T> {
             self.implied[own.index()].push(!own);
             return Some(lits);
         }
+        let clause = self.clauses.len() as u32;
+        self.demands_of[own.var() as usize].push(clause);
+        self.add_now(lits)
+    }
+
+    /// Stores a clause of at least two literals in the middle of the search, and draws its conclusion; when all its literals
+    /// are false, it is returned.
+    fn add_now(&mut self, mut lits: Vec<Lit>) -> Option<Vec<Lit>> {
         // The two watched first: what is not false, or else what became false last.
         let key = |solver: &Self, lit: Lit| match solver.truth(lit) {
             -1 => solver.level_of[lit.var() as usize],
@@ -502,13 +669,11 @@ impl<T: Theory> Solver<T> {
             let best = (place..lits.len()).max_by_key(|i| (key(self, lits[*i]), usize::MAX - i));
             lits.swap(place, best?);
         }
-        let stored_first = lits[0];
         let clause = self.store(&lits, false, 0);
-        self.demands_of[own.var() as usize].push(clause);
-        match (self.truth(stored_first), self.truth(lits[1])) {
+        match (self.truth(lits[0]), self.truth(lits[1])) {
             (-1, _) => Some(lits),
             (0, -1) => {
-                self.set(stored_first, Reason::Clause(clause));
+                self.set(lits[0], Reason::Clause(clause));
                 None
             }
             _ => None,
@@ -603,10 +768,10 @@ impl<T: Theory> Solver<T> {
         most_steps: u64,
         mut cores: Option<&mut Vec<Vec<Lit>>>,
     ) -> Outcome {
-        self.back_to(0);
+        let ground = self.ground();
+        self.back_to(ground);
         let limit = self.steps.saturating_add(most_steps);
-        if self.impossible || self.propagate().is_some() {
-            self.impossible = true;
+        if self.impossible {
             return Outcome::Impossible(Vec::new());
         }
         let (mut conflicts, mut restarts) = (0, 1);
@@ -617,9 +782,9 @@ impl<T: Theory> Solver<T> {
                     .map(|lit| self.level_of[lit.var() as usize])
                     .max();
                 let highest = highest.unwrap_or(0) as usize;
-                if highest == 0 {
-                    self.impossible = true;
-                    return Outcome::Impossible(Vec::new());
+                if highest <= ground {
+                    self.impossible |= highest == 0;
+                    return Outcome::Impossible(self.assumed_for(&conflict));
                 }
                 self.back_to(highest);
                 let (learned, back) = self.analyse(conflict);
@@ -637,24 +802,31 @@ impl<T: Theory> Solver<T> {
                 if conflicts >= RESTART * luby(restarts) {
                     conflicts = 0;
                     restarts += 1;
-                    self.back_to(assumed.len().min(self.levels.len()));
+                    self.back_to((ground + assumed.len()).min(self.levels.len()));
                     self.forget_some();
                 }
                 continue;
             }
-            let next = match assumed.get(self.levels.len()) {
+            if self.levels.len() < ground {
+                self.lay_ground();
+                continue;
+            }
+            let next = match assumed.get(self.levels.len() - ground) {
                 Some(lit) if self.truth(*lit) < 0 => {
                     let core = self.core_of(*lit);
                     let Some(cores) = &mut cores else {
                         return Outcome::Impossible(core);
                     };
                     cores.push(core);
-                    assumed.remove(self.levels.len());
+                    assumed.remove(self.levels.len() - ground);
                     continue;
                 }
                 Some(lit) => Some(*lit),
                 None => match self.decide() {
-                    None => return Outcome::Found,
+                    None => {
+                        self.remember();
+                        return Outcome::Found;
+                    }
                     some => some,
                 },
             };
@@ -702,10 +874,13 @@ impl<T: Theory> Solver<T> {
         while self.demand_head < self.demands.len() {
             let range = self.lits(self.demands[self.demand_head]);
             let lits = &self.literals[range];
-            let met = lits.iter().any(|lit| self.truth(*lit) > 0);
+            let met = lits
+                .iter()
+                .any(|lit| self.truth(*lit) > 0 || self.is_off(*lit));
             // Watching has changed the order: the lowest variable is the one preferred.
-            let open = lits.iter().filter(|lit| self.truth(**lit) == 0).min();
-            match open {
+            let open = || lits.iter().filter(|lit| self.truth(**lit) == 0);
+            let again = open().find(|lit| self.was_chosen(lit.var()));
+            match again.or_else(|| open().min()) {
                 Some(lit) if !met => return Some(*lit),
                 _ => self.demand_head += 1,
             }
@@ -721,13 +896,20 @@ impl<T: Theory> Solver<T> {
 
     /// The preferred variable of a domain that is still open; none when it is decided.
     fn best_of(&self, domain: u32) -> Option<Lit> {
-        let Domain { first, length, .. } = self.domains[domain as usize];
+        let Domain {
+            first,
+            length,
+            idle,
+            ..
+        } = self.domains[domain as usize];
         let mut members = first..first + length;
-        if members.clone().any(|var| self.value[var as usize] > 0) {
+        let is_idle = idle && self.value[first as usize] >= 0;
+        if is_idle || members.clone().any(|var| self.value[var as usize] > 0) {
             return None;
         }
-        members
-            .find(|var| self.value[*var as usize] == 0)
+        let again = self.last[domain as usize].filter(|var| self.value[*var as usize] == 0);
+        again
+            .or_else(|| members.find(|var| self.value[*var as usize] == 0))
             .map(Lit::is)
     }
 }

@@ -11,12 +11,17 @@ impl<T: Theory> Solver<T> {
             if !concerned {
                 continue;
             }
+            let guard = self.rooms[index].guard.map(|guard| self.guard(guard));
+            if guard.is_some_and(|guard| self.truth(guard) <= 0) {
+                continue;
+            }
             for place in 0..self.rooms[index].has.len() {
                 let (build, has) = self.rooms[index].has[place];
                 if self.taken[index] <= has || self.value[build as usize] < 0 {
                     continue;
                 }
                 let mut lits = self.too_much(index, has);
+                lits.extend(guard.map(|guard| !guard));
                 if self.value[build as usize] > 0 {
                     lits.push(Lit::not(build));
                     return Some(lits);
