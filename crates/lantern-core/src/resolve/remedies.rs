@@ -227,7 +227,10 @@ impl<'a> Trying<'_, '_, 'a> {
             let own = self.questions.guards([&fact(&id)]);
             let fewer: HashSet<Guard> = away.difference(&own).copied().collect();
             if self.works(&fewer, &BTreeSet::new(), &[]) {
-                (away, list) = (fewer, of(self.questions));
+                let others = of(self.questions);
+                if others.len() < list.len() {
+                    (away, list) = (fewer, others);
+                }
             }
         }
         if !list.is_empty() {

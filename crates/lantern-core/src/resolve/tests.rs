@@ -697,7 +697,7 @@ fn what_is_stuck_for_one_cause_is_told_together() {
       The same stops cedar: Releases of cedar for server 5.4: 2 and 1.1. cedar 2 needs lib >=1; cedar 1.1 needs lib.
       What helps:
       - wait for a release of lib for server 5.4
-      - use, untested, what was made for other versions (--allow-untested): amber 1, birch 1, cedar 1
+      - use, untested, what was made for other versions (--allow-untested): lib 1
       - remove amber, birch and cedar (--drop amber --drop birch --drop cedar)
       - server 5.1 instead (--to 5.1)
     ");
