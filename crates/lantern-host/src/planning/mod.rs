@@ -24,11 +24,11 @@ use crate::acquire;
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::depot::{Depot, web_address};
-use crate::downloads::Downloads;
-use crate::error::{Error, Result};
+use crate::downloads::{Downloads, shortened};
+use crate::error::{At, Error, Result};
 use crate::folder::own;
 use crate::frameworks;
-use crate::gather::{Gatherer, Stale, Store};
+use crate::gather::{Gatherer, Stale, Store, hashes_of};
 use crate::layers;
 use crate::ledger::Ledger;
 use crate::listings;
@@ -702,11 +702,16 @@ fn at_hand(
 ) -> Result<()> {
     let chosen = selection.choices.iter().filter_map(|choice| choice.offer);
     let chosen: Vec<usize> = chosen
-        .filter(|at| offers[*at].to_fetch().is_some())
+        .filter(|at| offers[*at].to_fetch().is_some() || offers[*at].artifact.blake3.is_empty())
         .collect();
     let mut missing: Vec<Wanted> = Vec::new();
     for at in chosen {
         let offer = &offers[at];
+        if offer.artifact.is_at_hand() {
+            let known = as_stated(offer, downloads)?;
+            Arc::make_mut(offers)[at].artifact = known;
+            continue;
+        }
         let Some(supply) = offer.to_fetch().cloned() else {
             continue;
         };
@@ -731,6 +736,33 @@ fn at_hand(
         true => Ok(()),
         false => Err(Error::Planning(PlanningFault::ToFetch(missing))),
     }
+}
+
+/// The file of a release whose catalogue states other hashes than its BLAKE3, held against those.
+///
+/// # Errors
+/// When it cannot be read, or is another file.
+fn as_stated(offer: &Offer, downloads: &mut Downloads<'_>) -> Result<Artifact> {
+    let path = Path::new(&offer.artifact.file);
+    let checks = offer.supply.iter().flat_map(|supply| &supply.checks);
+    let kinds = checks.clone().map(|check| check.kind);
+    let hashes = here::open(path).and_then(|mut file| hashes_of(&mut file, kinds));
+    let hashes = hashes.at("reading", path)?;
+    for check in checks {
+        let found = hashes.iter().find(|found| found.kind == check.kind);
+        if let Some(found) = found.filter(|found| found.hex != check.hex) {
+            return Err(Error::OtherArchive {
+                path: path.into(),
+                expected: shortened(&check.hex),
+                found: shortened(&found.hex),
+            });
+        }
+    }
+    let artifact = downloads.artifact(path)?;
+    Ok(Artifact {
+        urls: offer.artifact.urls.clone(),
+        ..artifact
+    })
 }
 
 /// The server as a survey found it, with what is switched on each that runs on the install; `of` is the one of them that

@@ -588,6 +588,33 @@ fn a_file_is_recognised_by_any_hash() {
     );
 }
 
+/// A file that lies beside its catalogue is held against whatever hash that states of it, before it is planned with.
+#[test]
+fn a_file_beside_a_catalogue_is_held_against_any_hash() {
+    let world = World::adopted();
+    let addon = [("addon.toml", "id = 'moss'\nversion = '1.3'\n")];
+    world.zip("shelf/moss.bloom", &addon);
+    let bytes = fs::read(world.path("shelf/moss.bloom")).unwrap();
+    let state = |hash: &str| {
+        let text = format!(
+            r#"{{"format": 1, "name": "moss", "releases": [{{"id": "moss", "kind": "addon", "version": "1.3", "archive": {{"file": "moss.bloom", "bytes": {}, "sha256": "{hash}"}}}}]}}"#,
+            bytes.len()
+        );
+        world.write("shelf/moss.catalogue.json", text);
+    };
+    let on = |words: &[&str]| world.lantern(&[words, &["--server", "halcyon-terrace"]].concat());
+    let catalogue = ["--catalogue", "shelf/moss.catalogue.json", "--add", "moss"];
+    let plan = || on(&[&["plan", "--to", "same"], &catalogue[..]].concat());
+    state(&sha256(b"another file"));
+    let refused = plan();
+    assert!(refused.contains("is not the expected file"), "{refused}");
+    state(&sha256(&bytes));
+    let planned = plan();
+    assert!(planned.contains("is armed"), "{planned}");
+    world.ok(&["changeover", "--yes", "--server", "halcyon-terrace"]);
+    assert!(on(&["survey", "moss"]).contains("moss 1.3"));
+}
+
 /// Who states a key has only what is signed by it, and nothing that is older than what he has seen.
 #[test]
 fn a_signed_catalogue_is_believed_and_no_other_one() {
