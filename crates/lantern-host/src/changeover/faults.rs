@@ -581,7 +581,6 @@ fn the_syncs_of_a_swap_are_needed() {
         "content of .lantern/store/packs",
         "names in .lantern/store/backups",
         "names in .lantern/store/packs",
-        "names in fish",
         "names in server",
     ];
     are_needed(&case, &syncs);

@@ -20,6 +20,7 @@ mod stage;
 mod states;
 mod steps;
 mod undo;
+mod whole;
 
 pub use restore::{Restored, restore};
 pub use undo::{Now, Undone, undo};

@@ -1,5 +1,6 @@
 //! Renames that can be done again, or taken back, from wherever they were cut off.
 
+use super::whole::Wholes;
 use crate::changeover::fault::ChangeoverFault;
 use crate::error::Result;
 use crate::folder::Folder;
@@ -22,31 +23,39 @@ pub fn is_done(folder: &Folder, step: &Move) -> Result<bool> {
     Ok(if step.brings() { !from } else { to })
 }
 
-/// Does every move that is not done yet, and makes it last.
+/// Does every move that is not done yet, and makes it last. A folder in which all moves is renamed as it is.
 ///
 /// # Errors
 /// When a rename fails, or a file is at neither of its places.
 pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
-    for (number, step) in moves.iter().enumerate() {
-        if is_done(folder, step)? {
+    let mut wholes = Wholes::of(folder, moves)?;
+    let mut ends: Vec<(RelPath, RelPath)> = Vec::new();
+    for step in moves {
+        if wholes.has_moved(&step.from) {
             continue;
         }
-        if let Some(parent) = step.to.folder() {
-            folder.make_folders(&parent)?;
-        }
-        let renamed = folder.rename(&step.from, &step.to);
-        // What was a folder may become a file or a link.
-        let in_the_way = renamed.is_err() && folder.met(&step.to)?.is_some_and(|it| it.is_folder());
-        match in_the_way {
-            false => renamed?,
-            true => {
-                tidy(folder, &moves[..number]);
-                folder.rename(&step.from, &step.to)?;
+        let whole = wholes.with(&step.from)?;
+        let is_done = whole.is_none() && is_done(folder, step)?;
+        let (from, to) = whole.unwrap_or_else(|| (step.from.clone(), step.to.clone()));
+        if !is_done {
+            if let Some(parent) = to.folder() {
+                folder.make_folders(&parent)?;
+            }
+            let renamed = folder.rename(&from, &to);
+            // What was a folder may become a file or a link.
+            let in_the_way = renamed.is_err() && folder.met(&to)?.is_some_and(|it| it.is_folder());
+            match in_the_way {
+                false => renamed?,
+                true => {
+                    tidy(folder, &ends);
+                    folder.rename(&from, &to)?;
+                }
             }
         }
+        ends.push((from, to));
     }
-    sync(folder, moves)?;
-    tidy(folder, moves);
+    sync_above(folder, ends.iter().flat_map(|(from, to)| [from, to]))?;
+    tidy(folder, &ends);
     Ok(())
 }
 
@@ -82,10 +91,10 @@ pub fn take_back(folder: &Folder, moves: &[Move]) -> Result<Vec<RelPath>> {
     Ok(lost)
 }
 
-/// Removes the folders that moves have left empty.
-fn tidy(folder: &Folder, moves: &[Move]) {
-    for step in moves {
-        let mut parent = step.from.folder();
+/// Removes the folders that renames have left empty.
+fn tidy(folder: &Folder, renames: &[(RelPath, RelPath)]) {
+    for (from, _) in renames {
+        let mut parent = from.folder();
         while let Some(path) = parent {
             if !folder.remove_if_empty(&path) {
                 break;
@@ -93,12 +102,6 @@ fn tidy(folder: &Folder, moves: &[Move]) {
             parent = path.folder();
         }
     }
-}
-
-/// Makes the names in all folders that lead to the ends of moves last.
-fn sync(folder: &Folder, moves: &[Move]) -> Result<()> {
-    let ends = moves.iter().flat_map(|step| [&step.from, &step.to]);
-    sync_above(folder, ends)
 }
 
 /// Makes the names in all folders above some paths last, their own and those that lead to them.
@@ -182,6 +185,66 @@ mod tests {
                     assert!(!folder.has(&path("b")).unwrap());
                     assert!(!folder.has(&path(".lantern/aside")).unwrap());
                 }
+            }
+        }
+    }
+
+    /// A folder goes as it is where nothing else is in it, not even a folder that is empty, and where the one that comes is
+    /// like it; otherwise its files go one by one. Either way all is there, and comes back.
+    #[test]
+    fn a_folder_in_which_all_moves_is_renamed_as_it_is() {
+        let moves = [
+            a_move("lib/a", ".lantern/aside/lib/a"),
+            a_move("lib/deep/b", ".lantern/aside/lib/deep/b"),
+            a_move(".lantern/staged/lib/a", "lib/a"),
+            a_move(".lantern/staged/lib/deep/c", "lib/deep/c"),
+        ];
+        let inode = |folder: &Folder, at: &str| {
+            let met = folder.met(&path(at)).unwrap();
+            met.map(|meta| meta.stamp.inode)
+        };
+        for (besides, goes_whole, comes_whole) in [
+            ("", true, true),
+            ("lib/own", false, false),
+            ("lib/deep/own", false, false),
+            ("lib/empty/", false, false),
+            ("rights", true, false),
+        ] {
+            let dir = tempfile::tempdir().unwrap();
+            let folder = Folder::open(dir.path()).unwrap();
+            for step in &moves {
+                let from = step.from.as_str();
+                folder.write_new(&step.from, from.as_bytes(), None).unwrap();
+            }
+            match besides {
+                "" => {}
+                "rights" => {
+                    let there = folder.met(&path("lib")).unwrap().unwrap();
+                    let given = folder.give(&path("lib"), there.owner, there.group, 0o750);
+                    assert!(given.unwrap());
+                }
+                "lib/empty/" => folder.make_folders(&path("lib/empty")).unwrap(),
+                own => folder.write_new(&path(own), b"own", None).unwrap(),
+            }
+            let (old, new) = (inode(&folder, "lib"), inode(&folder, ".lantern/staged/lib"));
+            perform(&folder, &moves).unwrap();
+            assert_eq!(
+                inode(&folder, ".lantern/aside/lib") == old,
+                goes_whole,
+                "{besides}"
+            );
+            assert_eq!(inode(&folder, "lib") == new, comes_whole, "{besides}");
+            for step in &moves {
+                let read = folder.read(&step.to).unwrap();
+                assert_eq!(read, step.from.as_str().as_bytes(), "{besides}");
+            }
+            perform(&folder, &moves).unwrap();
+            assert_eq!(take_back(&folder, &moves).unwrap(), []);
+            for step in &moves {
+                assert!(folder.has(&step.from).unwrap(), "{besides}: {}", step.from);
+            }
+            if besides.starts_with("lib") {
+                assert!(folder.has(&path(besides.trim_end_matches('/'))).unwrap());
             }
         }
     }

@@ -1,6 +1,7 @@
 //! Everything new, unpacked beside the server and checked before the server stops.
 
 use super::moves::sync_above;
+use super::whole::is_alike;
 use crate::archive::{Archive, ArchiveFault};
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
@@ -9,7 +10,7 @@ use crate::error::{At, Error, Result};
 use crate::folder::{Folder, Stamp};
 use crate::layers;
 use crate::meter;
-use crate::place::here;
+use crate::place::{Meta, here};
 use crate::planning::edited;
 use crate::shipped::LONGEST_BYTES;
 use lantern_core::component::Kind;
@@ -184,7 +185,36 @@ impl Staging<'_> {
                 not_given += usize::from(!given);
             }
         }
+        self.give_folders()?;
         Ok(not_given)
+    }
+
+    /// Makes the folders that come like those whose place they may take, or like what is above them; one that cannot be so
+    /// takes no other's place.
+    fn give_folders(&self) -> Result<()> {
+        let mut done = BTreeSet::new();
+        for action in self.plan.actions.iter().filter(|action| comes(action)) {
+            let mut above = action.path.folder();
+            while let Some(path) = above.filter(|path| !done.contains(path)) {
+                let staged = self.staged(&path)?;
+                match self.folder().met(&path)?.filter(Meta::is_folder) {
+                    Some(there) => {
+                        let now = self.folder().met(&staged)?;
+                        if now.is_some_and(|now| !is_alike(&now, &there)) {
+                            let (owner, group) = (there.owner, there.group);
+                            self.folder().give(&staged, owner, group, there.rights)?;
+                        }
+                        for (name, value) in self.folder().attributes(&path)? {
+                            self.folder().set_attribute(&staged, &name, &value);
+                        }
+                    }
+                    None => drop(self.folder().give_like(&staged, &path, false)?),
+                }
+                above = path.folder();
+                done.insert(path);
+            }
+        }
+        Ok(())
     }
 
     /// Makes the links that come: where they lead, their marks say.

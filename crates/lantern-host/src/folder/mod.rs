@@ -7,7 +7,7 @@ use crate::error::{At, Error, Result};
 mod listing;
 
 pub use crate::place::Stamp;
-use crate::place::{LinkOnTheWay, Local, Meta, NewFile, PROGRAM, Place, Source, here};
+use crate::place::{LinkOnTheWay, Local, Meta, NewFile, PROGRAM, Place, Sort, Source, here};
 use lantern_core::link;
 use lantern_core::path::{PathFault, RelPath};
 pub use lantern_core::plan::OWN;
@@ -16,6 +16,7 @@ use lantern_core::text::Text;
 pub use listing::Listing;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
+use std::ffi::OsStr;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -435,6 +436,22 @@ impl Folder {
         let mut named: Vec<(RelPath, Meta)> = named.collect();
         named.sort_by(|a, b| a.0.cmp(&b.0));
         Ok(named)
+    }
+
+    /// Of what lies right in a folder: its path, none where the name cannot be dealt with, and what it is; a folder that is
+    /// not there has nothing in it.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn sorts(&self, folder: &RelPath) -> Result<Vec<(Option<RelPath>, Sort)>> {
+        let (place, at) = self.found(folder);
+        let sorts = match place.sorts(Some(&at)) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            sorts => self.told("listing", folder, sorts)?,
+        };
+        let below = |name: &OsStr| folder.join(name.to_str()?).ok();
+        let sorts = sorts.into_iter();
+        Ok(sorts.map(|(name, sort)| (below(&name), sort)).collect())
     }
 
     /// Opens a file to read it.

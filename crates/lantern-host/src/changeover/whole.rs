@@ -1,0 +1,157 @@
+//! Folders that move as a whole: one rename instead of one for each file in them.
+//!
+//! What moves is written down file by file, and so it can be done again or taken back from wherever it was cut off. A folder
+//! in which everything moves, each file to the same place below one other folder, is in either place as a whole.
+
+use crate::error::Result;
+use crate::folder::Folder;
+use crate::place::{Meta, Sort};
+use lantern_core::operation::{Move, is_own};
+use lantern_core::path::RelPath;
+use std::collections::{HashMap, HashSet};
+
+/// The folders of some moves, and which of them can be renamed as they are.
+pub struct Wholes<'f, 'm> {
+    folder: &'f Folder,
+    /// Where each file goes.
+    files: HashMap<&'m RelPath, &'m RelPath>,
+    /// Where each folder would go with all that is in it; none where its files part.
+    folders: HashMap<RelPath, Option<RelPath>>,
+    known: HashMap<RelPath, bool>,
+    moved: HashSet<RelPath>,
+}
+
+impl<'f, 'm> Wholes<'f, 'm> {
+    /// The folders that the files of some moves lie in.
+    ///
+    /// # Errors
+    /// When the system does not tell what lies somewhere.
+    pub fn of(folder: &'f Folder, moves: &'m [Move]) -> Result<Wholes<'f, 'm>> {
+        let mut wholes = Wholes {
+            folder,
+            files: moves.iter().map(|step| (&step.from, &step.to)).collect(),
+            folders: HashMap::new(),
+            known: HashMap::new(),
+            moved: HashSet::new(),
+        };
+        for step in moves {
+            wholes.follow(step);
+        }
+        wholes.part_what_differs()?;
+        Ok(wholes)
+    }
+
+    /// A folder that is to take another one's place, and belongs to somebody else or has other rights, does not.
+    fn part_what_differs(&mut self) -> Result<()> {
+        for (folder, target) in &mut self.folders {
+            let Some(there) = target.as_ref().filter(|target| !is_own(target)) else {
+                continue;
+            };
+            if let Some(there) = self.folder.met(there)?
+                && let Some(comes) = self.folder.met(folder)?
+                && !is_alike(&there, &comes)
+            {
+                *target = None;
+            }
+        }
+        Ok(())
+    }
+
+    /// Notes the folders above a file that go where it goes, as long as their names stay.
+    fn follow(&mut self, step: &Move) {
+        let (mut from, mut to) = (step.from.clone(), step.to.clone());
+        while from.name() == to.name()
+            && let (Some(above), Some(target)) = (from.folder(), to.folder())
+            && above.name() == target.name()
+        {
+            let known = self.folders.get(&above);
+            match known {
+                Some(Some(known)) if *known == target => return,
+                Some(None) => return,
+                Some(Some(_)) => drop(self.folders.insert(above.clone(), None)),
+                None => drop(self.folders.insert(above.clone(), Some(target.clone()))),
+            }
+            (from, to) = (above, target);
+        }
+    }
+
+    /// Whether a file has gone with a folder.
+    pub fn has_moved(&self, file: &RelPath) -> bool {
+        let mut above = file.folder();
+        while let Some(folder) = above {
+            if self.moved.contains(&folder) {
+                return true;
+            }
+            above = folder.folder();
+        }
+        false
+    }
+
+    /// The greatest folder that a file may be moved with now, and where that goes; none where it moves by itself.
+    ///
+    /// # Errors
+    /// When the system does not tell what lies somewhere.
+    pub fn with(&mut self, file: &RelPath) -> Result<Option<(RelPath, RelPath)>> {
+        let mut above = Vec::new();
+        let mut next = file.folder();
+        while let Some(folder) = next.filter(|folder| self.folders.contains_key(folder)) {
+            next = folder.folder();
+            above.push(folder);
+        }
+        for folder in above.into_iter().rev() {
+            let Some(Some(target)) = self.folders.get(&folder).cloned() else {
+                continue;
+            };
+            if self.folder.has(&target)? || !self.is_whole(&folder, &target)? {
+                continue;
+            }
+            self.moved.insert(folder.clone());
+            return Ok(Some((folder, target)));
+        }
+        Ok(None)
+    }
+
+    /// Whether all that is in a folder moves to the same names in another one.
+    fn is_whole(&mut self, folder: &RelPath, target: &RelPath) -> Result<bool> {
+        if let Some(known) = self.known.get(folder) {
+            return Ok(*known);
+        }
+        let is_whole = self.holds_only_what_moves(folder, target)?;
+        self.known.insert(folder.clone(), is_whole);
+        Ok(is_whole)
+    }
+
+    fn holds_only_what_moves(&mut self, folder: &RelPath, target: &RelPath) -> Result<bool> {
+        if self
+            .folder
+            .followed()
+            .iter()
+            .any(|followed| followed.at == *folder)
+        {
+            return Ok(false);
+        }
+        let inside = self.folder.sorts(folder)?;
+        let mut is_whole = !inside.is_empty();
+        for (path, sort) in inside {
+            // A name that cannot be dealt with is not among what moves.
+            let Some(path) = path else {
+                return Ok(false);
+            };
+            let to = target.join(path.name())?;
+            is_whole = is_whole
+                && match sort {
+                    Sort::Folder => {
+                        self.folders.get(&path) == Some(&Some(to.clone()))
+                            && self.is_whole(&path, &to)?
+                    }
+                    _ => self.files.get(&path) == Some(&&to),
+                };
+        }
+        Ok(is_whole)
+    }
+}
+
+/// Whether a folder may take another one's place: it belongs to the same user and group, with the same rights.
+pub fn is_alike(a: &Meta, b: &Meta) -> bool {
+    (a.owner, a.group, a.rights) == (b.owner, b.group, b.rights)
+}
