@@ -507,6 +507,12 @@ impl Family {
         !order_file && self.layout.keep.iter().any(|glob| glob.matches(path))
     }
 
+    /// Whether something on the family's keep list may lie below a folder.
+    pub fn may_keep_below(&self, folder: &str) -> bool {
+        let mut keep = self.layout.keep.iter();
+        keep.any(|glob| glob.may_match_below(folder))
+    }
+
     /// Whether a path holds settings or a start script of the place itself.
     pub fn is_settings(&self, path: &str) -> bool {
         self.layout.settings.iter().any(|glob| glob.matches(path))

@@ -53,6 +53,24 @@ impl Glob {
         self.matcher.is_match(path)
     }
 
+    /// Whether the pattern may match something below a folder; true where that is not plain from its text.
+    pub fn may_match_below(&self, folder: &str) -> bool {
+        if self.text.contains(['{', '\\', '[']) {
+            return true;
+        }
+        let mut names = self.text.split('/');
+        for name in folder.split('/') {
+            match names.next() {
+                None => return false,
+                Some("**") => return true,
+                Some(wild) if wild.contains(['*', '?']) => {}
+                Some(plain) if plain == name => {}
+                Some(_) => return false,
+            }
+        }
+        names.next().is_some()
+    }
+
     /// The pattern as it was written.
     pub fn as_str(&self) -> &str {
         &self.text
@@ -108,4 +126,48 @@ pub(super) fn one_or_several<'de, D: Deserializer<'de>>(
         Written::One(text) => vec![text],
         Written::Several(texts) => texts,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Glob;
+    use proptest::prelude::*;
+
+    #[test]
+    fn where_a_pattern_may_match() {
+        for (pattern, folder, may) in [
+            ("worlds/**", "worlds", true),
+            ("worlds/**", "worlds/orbit/deep", true),
+            ("worlds/**", "world", false),
+            ("worlds/*/map", "worlds/orbit", true),
+            ("worlds/*/map", "worlds/orbit/map", false),
+            ("*.db", "framework", false),
+            ("**/*.db", "framework/parts", true),
+            ("{a,b/c}/d", "b/c", true),
+        ] {
+            let glob = Glob::new(pattern).unwrap();
+            assert_eq!(
+                glob.may_match_below(folder),
+                may,
+                "{pattern} below {folder}"
+            );
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn what_matches_lies_where_it_may(
+            pattern in "([ab*?]|\\*\\*|\\{a,b/a\\}|\\[ab\\]){1,2}(/([ab*?]{1,2}|\\*\\*)){0,3}",
+            path in "[ab]{1,2}(/[ab]{1,2}){0,4}",
+        ) {
+            let Ok(glob) = Glob::new(&pattern) else {
+                return Ok(());
+            };
+            if glob.matches(&path) {
+                for (at, _) in path.match_indices('/') {
+                    prop_assert!(glob.may_match_below(&path[..at]), "{pattern} below {}", &path[..at]);
+                }
+            }
+        }
+    }
 }

@@ -103,17 +103,19 @@ impl Pass {
 }
 
 fn listing_of(server: &Server, scope: Scope) -> Result<Listing> {
-    let mut listing = server.folder.list()?;
-    if scope == Scope::Kept {
-        listing
-            .files
-            .retain(|(path, _)| server.keeps(path.as_str()));
-        listing
-            .links
-            .retain(|(path, ..)| server.keeps(path.as_str()));
-        listing.folders.retain(|path| server.keeps(path.as_str()));
-        listing.left_alone.retain(|path| server.keeps(path));
+    if scope == Scope::Everything {
+        return server.folder.list();
     }
+    let may_keep = |folder: &RelPath| server.may_keep_below(folder.as_str());
+    let mut listing = server.folder.list_where(&may_keep)?;
+    listing
+        .files
+        .retain(|(path, _)| server.keeps(path.as_str()));
+    listing
+        .links
+        .retain(|(path, ..)| server.keeps(path.as_str()));
+    listing.folders.retain(|path| server.keeps(path.as_str()));
+    listing.left_alone.retain(|path| server.keeps(path));
     Ok(listing)
 }
 

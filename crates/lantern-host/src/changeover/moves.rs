@@ -4,16 +4,17 @@ use super::whole::Wholes;
 use crate::changeover::fault::ChangeoverFault;
 use crate::error::Result;
 use crate::folder::Folder;
+use crate::place::Meta;
 use lantern_core::operation::Move;
 use lantern_core::path::RelPath;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
 
-/// Whether a move is done: the file has come to lantern's own folder, or left it.
+/// Whether a move is done: the file has come to lantern's own folder, or left it. It is said at which of its places something
+/// is.
 ///
 /// # Errors
 /// When the file is at neither of its places.
-pub fn is_done(folder: &Folder, step: &Move) -> Result<bool> {
-    let (from, to) = (folder.has(&step.from)?, folder.has(&step.to)?);
+fn is_done(step: &Move, from: bool, to: bool) -> Result<bool> {
     if !from && !to {
         return Err(ChangeoverFault::Lost {
             path: step.from.clone(),
@@ -29,17 +30,19 @@ pub fn is_done(folder: &Folder, step: &Move) -> Result<bool> {
 /// When a rename fails, or a file is at neither of its places.
 pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
     let mut wholes = Wholes::of(folder, moves)?;
+    let mut there = There::of(folder, moves);
     let mut ends: Vec<(RelPath, RelPath)> = Vec::new();
     for step in moves {
         if wholes.has_moved(&step.from) {
             continue;
         }
         let whole = wholes.with(&step.from)?;
-        let is_done = whole.is_none() && is_done(folder, step)?;
+        let is_whole = whole.is_some();
+        let is_done = !is_whole && is_done(step, there.has(&step.from)?, there.has(&step.to)?)?;
         let (from, to) = whole.unwrap_or_else(|| (step.from.clone(), step.to.clone()));
         if !is_done {
             if let Some(parent) = to.folder() {
-                folder.make_folders(&parent)?;
+                there.make_folders(&parent)?;
             }
             let renamed = folder.rename(&from, &to);
             // What was a folder may become a file or a link.
@@ -51,12 +54,114 @@ pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
                     folder.rename(&from, &to)?;
                 }
             }
+            there.renamed(&from, &to, is_whole);
         }
         ends.push((from, to));
     }
     sync_above(folder, ends.iter().flat_map(|(from, to)| [from, to]))?;
     tidy(folder, &ends);
     Ok(())
+}
+
+/// So many paths in one folder are looked at together.
+const TOGETHER: usize = 8;
+
+/// The folders that many of some paths lie in: each is worth listing once.
+fn crowded<'p>(paths: impl Iterator<Item = &'p RelPath>) -> HashSet<RelPath> {
+    let mut inside: HashMap<RelPath, usize> = HashMap::new();
+    for above in paths.filter_map(RelPath::folder) {
+        *inside.entry(above).or_default() += 1;
+    }
+    let crowded = inside.into_iter().filter(|(_, many)| *many >= TOGETHER);
+    crowded.map(|(above, _)| above).collect()
+}
+
+/// Looks at many paths, of which nothing changes meanwhile.
+pub struct Looking<'f> {
+    folder: &'f Folder,
+    crowded: HashSet<RelPath>,
+    listed: HashMap<RelPath, HashMap<RelPath, Meta>>,
+}
+
+impl<'f> Looking<'f> {
+    /// At these paths.
+    pub fn at<'p>(folder: &'f Folder, paths: impl Iterator<Item = &'p RelPath>) -> Looking<'f> {
+        Looking {
+            folder,
+            crowded: crowded(paths),
+            listed: HashMap::new(),
+        }
+    }
+
+    /// As [`Folder::look`].
+    ///
+    /// # Errors
+    /// As that, or when the folder cannot be listed.
+    pub fn look(&mut self, path: &RelPath) -> Result<Option<Meta>> {
+        let Some(above) = path.folder().filter(|above| self.crowded.contains(above)) else {
+            return self.folder.look(path);
+        };
+        if !self.listed.contains_key(&above) {
+            let inside = self.folder.entries(&above)?.into_iter().collect();
+            self.listed.insert(above.clone(), inside);
+        }
+        Ok(self.listed[&above].get(path).copied())
+    }
+}
+
+/// What is there while moves are made: a folder that many of them lead to or from is listed once.
+struct There<'f> {
+    folder: &'f Folder,
+    crowded: HashSet<RelPath>,
+    listed: HashMap<RelPath, HashSet<RelPath>>,
+    made: HashSet<RelPath>,
+}
+
+impl<'f> There<'f> {
+    fn of(folder: &'f Folder, moves: &[Move]) -> There<'f> {
+        There {
+            folder,
+            crowded: crowded(moves.iter().flat_map(|step| [&step.from, &step.to])),
+            listed: HashMap::new(),
+            made: HashSet::new(),
+        }
+    }
+
+    fn has(&mut self, path: &RelPath) -> Result<bool> {
+        let Some(above) = path.folder().filter(|above| self.crowded.contains(above)) else {
+            return self.folder.has(path);
+        };
+        if !self.listed.contains_key(&above) {
+            let inside = self.folder.sorts(&above)?.into_iter();
+            let listed = inside.filter_map(|(path, _)| path).collect();
+            self.listed.insert(above.clone(), listed);
+        }
+        Ok(self.listed[&above].contains(path))
+    }
+
+    fn make_folders(&mut self, path: &RelPath) -> Result<()> {
+        if self.made.insert(path.clone()) {
+            self.folder.make_folders(path)?;
+        }
+        Ok(())
+    }
+
+    /// Notes a rename; of a whole folder, all that is known is forgotten.
+    fn renamed(&mut self, from: &RelPath, to: &RelPath, is_whole: bool) {
+        if is_whole {
+            self.listed.clear();
+            self.made.clear();
+        }
+        for (path, is_there) in [(from, false), (to, true)] {
+            let listed = path.folder().and_then(|above| self.listed.get_mut(&above));
+            if let Some(listed) = listed {
+                match is_there {
+                    true => drop(listed.insert(path.clone())),
+                    false => drop(listed.remove(path)),
+                }
+            }
+        }
+    }
 }
 
 /// Takes back those of some moves that are done, last first, and makes that last; returns what cannot be found to be
@@ -93,13 +198,14 @@ pub fn take_back(folder: &Folder, moves: &[Move]) -> Result<Vec<RelPath>> {
 
 /// Removes the folders that renames have left empty.
 fn tidy(folder: &Folder, renames: &[(RelPath, RelPath)]) {
-    for (from, _) in renames {
-        let mut parent = from.folder();
-        while let Some(path) = parent {
-            if !folder.remove_if_empty(&path) {
-                break;
-            }
-            parent = path.folder();
+    let mut left: BTreeSet<RelPath> = renames
+        .iter()
+        .filter_map(|(from, _)| from.folder())
+        .collect();
+    // What lies in a folder comes after it.
+    while let Some(path) = left.pop_last() {
+        if folder.remove_if_empty(&path) {
+            left.extend(path.folder());
         }
     }
 }

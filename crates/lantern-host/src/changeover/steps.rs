@@ -256,8 +256,10 @@ impl Run<'_, '_> {
         let seen = self.ledger.seen()?;
         let folder = &self.server.folder;
         let (mut changes, mut written) = (Vec::new(), Vec::new());
-        for step in &self.journal.operation.moves {
-            let Some(now) = folder.look(&step.from)?.filter(Meta::is_leaf) else {
+        let moves = &self.journal.operation.moves;
+        let mut looking = moves::Looking::at(folder, moves.iter().map(|step| &step.from));
+        for step in moves {
+            let Some(now) = looking.look(&step.from)?.filter(Meta::is_leaf) else {
                 changes.push(format!("{} is gone", step.from));
                 continue;
             };

@@ -587,6 +587,12 @@ impl Server {
             .is_some_and(|o| o.file.matches(path));
         self.family.keeps(path) || !order_file && self.config.keep.iter().any(|g| g.matches(path))
     }
+
+    /// Whether something on the keep list may lie below a folder.
+    pub fn may_keep_below(&self, folder: &str) -> bool {
+        let mut own = self.config.keep.iter();
+        self.family.may_keep_below(folder) || own.any(|glob| glob.may_match_below(folder))
+    }
 }
 
 /// The families that ship with lantern.

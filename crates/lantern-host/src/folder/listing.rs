@@ -20,10 +20,12 @@ pub struct Listing {
     pub left_alone: Vec<String>,
 }
 
-/// Lists what lies in a place, under the path that it stands for; on failure also what could not be listed.
+/// Lists what lies in a place, under the path that it stands for, without what is in folders that are not wanted; on failure
+/// also what could not be listed.
 pub(super) fn list_in(
     place: &dyn Place,
     at: Option<&RelPath>,
+    wanted: &dyn Fn(&RelPath) -> bool,
     listing: &mut Listing,
 ) -> Result<(), (String, io::Error)> {
     let mut next: Vec<Option<RelPath>> = vec![None];
@@ -49,8 +51,10 @@ pub(super) fn list_in(
             let path = below.as_ref().and_then(as_server);
             match (below, path) {
                 (Some(below), Some(path)) if meta.is_folder() => {
+                    if wanted(&path) {
+                        next.push(Some(below));
+                    }
                     listing.folders.push(path);
-                    next.push(Some(below));
                 }
                 (Some(_), Some(path)) if meta.is_file() => listing.files.push((path, meta.stamp)),
                 (Some(below), Some(path)) if meta.is_link() => {

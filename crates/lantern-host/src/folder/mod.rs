@@ -370,11 +370,19 @@ impl Folder {
     /// # Errors
     /// When a folder cannot be read.
     pub fn list(&self) -> Result<Listing> {
+        self.list_where(&|_| true)
+    }
+
+    /// As [`Folder::list`], without what lies in folders that are not wanted.
+    ///
+    /// # Errors
+    /// When a folder cannot be read.
+    pub fn list_where(&self, wanted: &dyn Fn(&RelPath) -> bool) -> Result<Listing> {
         let mut listing = Listing::default();
-        let top = listing::list_in(&*self.place, None, &mut listing);
+        let top = listing::list_in(&*self.place, None, wanted, &mut listing);
         top.map_err(|(path, error)| self.listing_fault(&path, error))?;
-        for Followed { at, place, .. } in &self.followed {
-            let inside = listing::list_in(&**place, Some(at), &mut listing);
+        for Followed { at, place, .. } in self.followed.iter().filter(|it| wanted(&it.at)) {
+            let inside = listing::list_in(&**place, Some(at), wanted, &mut listing);
             inside.map_err(|(path, error)| self.listing_fault(&path, error))?;
         }
         let followed = |path: &str| {
@@ -438,15 +446,23 @@ impl Folder {
         Ok(named)
     }
 
-    /// Of what lies right in a folder: its path, none where the name cannot be dealt with, and what it is; a folder that is
-    /// not there has nothing in it.
+    /// Of what lies right in a folder: its path, none where the name cannot be dealt with, and what it is; in a folder that is
+    /// not there, or behind a link that is not followed, lies nothing.
     ///
     /// # Errors
     /// When it cannot be read.
     pub fn sorts(&self, folder: &RelPath) -> Result<Vec<(Option<RelPath>, Sort)>> {
         let (place, at) = self.found(folder);
         let sorts = match place.sorts(Some(&at)) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(error) if is_link_on_the_way(&error) => return Ok(Vec::new()),
+            Err(error)
+                if matches!(
+                    error.kind(),
+                    io::ErrorKind::NotFound | io::ErrorKind::NotADirectory
+                ) =>
+            {
+                return Ok(Vec::new());
+            }
             sorts => self.told("listing", folder, sorts)?,
         };
         let below = |name: &OsStr| folder.join(name.to_str()?).ok();
