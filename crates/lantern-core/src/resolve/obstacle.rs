@@ -109,7 +109,7 @@ fn alike(
 ) -> Vec<BTreeSet<Fact>> {
     let mut wishes: Vec<&Id> = needed.to_vec();
     let mut found: Vec<BTreeSet<Fact>> = Vec::new();
-    let told: BTreeSet<Id> = facts.iter().filter_map(Fact::wish).cloned().collect();
+    let mut told: BTreeSet<Id> = facts.iter().filter_map(Fact::wish).cloned().collect();
     let mut held_up = told.clone();
     while found.len() < MOST_ALIKE {
         let before = wishes.len();
@@ -130,6 +130,7 @@ fn alike(
         };
         let own = more.iter().filter(|fact| !facts.contains(fact));
         if more.iter().any(|fact| causes.contains(fact)) && !own.clone().any(names_told) {
+            told.extend(held_up.iter().cloned());
             found.push(more);
         }
     }

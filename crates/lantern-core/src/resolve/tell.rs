@@ -413,6 +413,32 @@ impl<'a> Teller<'a> {
         })
     }
 
+    /// Of the releases that are left, those that some release asks for which is left and needs the component; all where
+    /// nobody asks for any of them. `asking` are the components on whose behalf this is looked up.
+    fn that_count(&self, id: &Id, asking: &mut Vec<Id>) -> Vec<&'a Facts> {
+        let left = self.left(id);
+        let needing = self.conflict.facts.iter().filter_map(|fact| match fact {
+            Fact::Needs(who, what) | Fact::NeedsInstalled(who, what) if what == id => Some(who),
+            _ => None,
+        });
+        let needing: Vec<&Id> = needing.filter(|who| !asking.contains(who)).collect();
+        if needing.is_empty() || self.has(&Fact::Stays(id.clone())) {
+            return left;
+        }
+        asking.push(id.clone());
+        let needing = needing
+            .into_iter()
+            .flat_map(|who| self.that_count(who, asking));
+        let asked: Vec<Range> = needing
+            .flat_map(|facts| [ranges(&facts.needs, id), ranges(&facts.needs_installed, id)])
+            .flatten()
+            .collect();
+        asking.pop();
+        let counts = |facts: &&&Facts| asked.iter().any(|range| range.holds_early(&facts.version));
+        let counting: Vec<&Facts> = left.iter().filter(counts).copied().collect();
+        if counting.is_empty() { left } else { counting }
+    }
+
     /// For each range asked for, the releases that ask for it.
     fn each(
         &self,
@@ -420,7 +446,7 @@ impl<'a> Teller<'a> {
         asked: impl Fn(&Facts) -> Vec<Range>,
     ) -> Vec<(Range, Vec<&'a Version>)> {
         let mut told: Vec<(Range, Vec<&Version>)> = Vec::new();
-        for facts in self.left(id) {
+        for facts in self.that_count(id, &mut Vec::new()) {
             for range in asked(facts) {
                 match told.iter_mut().find(|(known, _)| *known == range) {
                     Some((_, versions)) => versions.push(&facts.version),
@@ -574,26 +600,32 @@ fn told_needs(id: &Id, verb: &str, other: &Id, told: &[(Range, Vec<&Version>)]) 
     } else {
         format!(" {other}")
     };
-    let clauses: Vec<String> = told
-        .iter()
-        .map(|(range, of)| {
-            let range = if range.is_any() {
-                String::new()
-            } else {
-                format!(" {range}")
-            };
-            let of = if told.len() == 1 && of.len() != 1 {
-                String::new()
-            } else {
-                format!(" {}", versions(of))
-            };
-            format!("{id}{of} {verb}{other}{range}")
-        })
-        .collect();
-    match clauses.len() {
-        0 => format!("{id} {verb}{other}."),
-        _ => format!("{}.", clauses.join("; ")),
+    let clauses = told.iter().take(LISTED).map(|(range, of)| {
+        let range = if range.is_any() {
+            String::new()
+        } else {
+            format!(" {range}")
+        };
+        match told.len() == 1 && of.len() != 1 {
+            true => format!("{id} {verb}{other}{range}"),
+            false if of.len() == 1 => format!("{id} {} {verb}{other}{range}", versions(of)),
+            false => format!("{id} {} {}{other}{range}", versions(of), plural(verb)),
+        }
+    });
+    let clauses: Vec<String> = clauses.collect();
+    let more: usize = told.iter().skip(LISTED).map(|(_, of)| of.len()).sum();
+    match (clauses.len(), more) {
+        (0, _) => format!("{id} {verb}{other}."),
+        (_, 0) => format!("{}.", clauses.join("; ")),
+        _ => format!("{}; and so on, {more} more.", clauses.join("; ")),
     }
+}
+
+/// What several do, from what one does: the first word without its ending.
+fn plural(verb: &str) -> String {
+    let (first, rest) = verb.split_once(' ').unwrap_or((verb, ""));
+    let first = first.strip_suffix('s').unwrap_or(first);
+    format!("{first} {rest}").trim_end().to_owned()
 }
 
 fn versions(versions: &[&Version]) -> String {

@@ -163,6 +163,16 @@ impl Folder {
         }
     }
 
+    /// Where what is in a folder is found: a link that is taken for a folder leads to the top of another place.
+    fn found_folder(&self, folder: &RelPath) -> (&dyn Place, Option<RelPath>) {
+        let mut followed = self.followed.iter();
+        if let Some(followed) = followed.find(|followed| followed.at == *folder) {
+            return (&*followed.place, None);
+        }
+        let (place, at) = self.found(folder);
+        (place, Some(at))
+    }
+
     fn told<T>(&self, doing: &'static str, path: &RelPath, result: io::Result<T>) -> Result<T> {
         result.at(doing, &self.shown(path))
     }
@@ -432,8 +442,8 @@ impl Folder {
     /// # Errors
     /// When it cannot be read.
     pub fn entries(&self, folder: &RelPath) -> Result<Vec<(RelPath, Meta)>> {
-        let (place, at) = self.found(folder);
-        let entries = match place.list(Some(&at)) {
+        let (place, at) = self.found_folder(folder);
+        let entries = match place.list(at.as_ref()) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
             entries => self.told("listing", folder, entries)?,
         };
@@ -452,8 +462,8 @@ impl Folder {
     /// # Errors
     /// When it cannot be read.
     pub fn sorts(&self, folder: &RelPath) -> Result<Vec<(Option<RelPath>, Sort)>> {
-        let (place, at) = self.found(folder);
-        let sorts = match place.sorts(Some(&at)) {
+        let (place, at) = self.found_folder(folder);
+        let sorts = match place.sorts(at.as_ref()) {
             Err(error) if is_link_on_the_way(&error) => return Ok(Vec::new()),
             Err(error)
                 if matches!(
