@@ -24,7 +24,7 @@ pub use remedies::Remedy;
 pub use saved::RequestFault;
 pub use why::{Explanation, WhyNot, why_not};
 
-use crate::component::{Id, Kind};
+use crate::component::{Id, Kind, Need};
 use crate::facts::Facts;
 use crate::hint::nearest;
 use crate::offer::{Offer, Origin};
@@ -34,7 +34,7 @@ use model::{Candidate, Component, Model};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use solver::{Lit, Outcome, Solver};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// Steps that the search for the best answer takes before it settles for the best found.
@@ -187,12 +187,22 @@ pub struct Gone {
     pub asked: bool,
 }
 
+/// What chosen releases need of each id, each with who needs it.
+type Wants<'a> = HashMap<&'a Id, Vec<(&'a Id, &'a Need)>>;
+
+fn wants_of<'a>(chosen: &[(&Component<'a>, &Candidate<'a>)]) -> Wants<'a> {
+    let mut wants = Wants::new();
+    for (_, candidate) in chosen {
+        let facts = candidate.facts;
+        for need in facts.needs.iter().chain(&facts.needs_installed) {
+            wants.entry(&need.id).or_default().push((&facts.id, need));
+        }
+    }
+    wants
+}
+
 /// Why what is installed cannot stay, as far as one fact tells it.
-fn no_longer(
-    held: &Facts,
-    target: Option<&Version>,
-    chosen: &[(&Component<'_>, &Candidate<'_>)],
-) -> Reason {
+fn no_longer(held: &Facts, target: Option<&Version>, wants: &Wants<'_>) -> Reason {
     if let Some((range, target)) = held.server.as_ref().zip(target)
         && !range.holds_early(target)
     {
@@ -201,17 +211,12 @@ fn no_longer(
             range: range.to_string(),
         };
     }
-    let others = chosen.iter().map(|(_, candidate)| candidate.facts);
-    let mut wants = others.flat_map(|facts| {
-        let unmet = facts.needs.iter().chain(&facts.needs_installed);
-        let unmet =
-            unmet.filter(|need| need.id == held.id && !need.range.holds_early(&held.version));
-        unmet.map(|need| Reason::Wanted {
-            id: facts.id.clone(),
-            range: need.range.to_string(),
-        })
-    });
-    wants.next().unwrap_or(Reason::InstalledDoesNotFit)
+    let mut wants = wants.get(&held.id).into_iter().flatten();
+    let unmet = wants.find(|(_, need)| !need.range.holds_early(&held.version));
+    unmet.map_or(Reason::InstalledDoesNotFit, |(id, need)| Reason::Wanted {
+        id: (*id).clone(),
+        range: need.range.to_string(),
+    })
 }
 
 /// Why a release was chosen.
@@ -368,6 +373,7 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
             build.map(|(_, candidate)| &candidate.facts.version)
         }
     };
+    let wants = wants_of(&chosen);
     let mut needed_by = std::collections::BTreeMap::new();
     for (_, candidate) in &chosen {
         let facts = candidate.facts;
@@ -402,7 +408,7 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
                     (_, None, _) if request.add.contains(&facts.id) => Reason::Asked,
                     (_, None, Some(by)) => Reason::NeededBy { id: (*by).clone() },
                     _ if request.policy.prefer == Prefer::Newest => Reason::Newer,
-                    (_, Some(held), _) => no_longer(held, target, &chosen),
+                    (_, Some(held), _) => no_longer(held, target, &wants),
                     _ => Reason::InstalledDoesNotFit,
                 },
                 declared: match (&facts.server, target) {

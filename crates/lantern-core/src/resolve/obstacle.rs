@@ -10,7 +10,7 @@ use std::collections::{BTreeSet, HashSet};
 
 /// So many independent conflicts are told apart.
 const MOST_CONFLICTS: usize = 12;
-/// So many conflicts of one cause are told.
+/// So many conflicts are looked at for what one cause holds up.
 const MOST_ALIKE: usize = 40;
 
 /// Why there is no answer.
@@ -111,9 +111,11 @@ fn alike(
     let mut found: Vec<BTreeSet<Fact>> = Vec::new();
     let mut told: BTreeSet<Id> = facts.iter().filter_map(Fact::wish).cloned().collect();
     let mut held_up = told.clone();
-    while found.len() < MOST_ALIKE {
+    for _ in 0..MOST_ALIKE {
         let before = wishes.len();
-        wishes.retain(|id| **id == questions.request.build || !held_up.contains(*id));
+        let with_them = questions.request.needing(&held_up);
+        let goes = |id: &Id| held_up.contains(id) || with_them.contains(id);
+        wishes.retain(|id| **id == questions.request.build || !goes(id));
         if wishes.len() == before {
             break;
         }

@@ -355,6 +355,31 @@ impl Request {
         off.find(|facts| facts.stands_for().any(|(other, _)| other == id))
     }
 
+    /// What is installed and needs one of some components, or what needs that.
+    pub(super) fn needing(&self, ids: &BTreeSet<Id>) -> BTreeSet<Id> {
+        let mut by: HashMap<&Id, Vec<&Facts>> = HashMap::new();
+        for facts in self.held.iter().map(|held| &held.facts) {
+            for need in &facts.needs {
+                by.entry(&need.id).or_default().push(facts);
+            }
+        }
+        let held = self.held.iter().map(|held| &held.facts);
+        let mut next: Vec<&Facts> = held.filter(|facts| ids.contains(&facts.id)).collect();
+        let mut found = BTreeSet::new();
+        while let Some(facts) = next.pop() {
+            let needing = facts
+                .stands_for()
+                .filter_map(|(id, _)| by.get(id))
+                .flatten();
+            for needing in needing.copied() {
+                if !ids.contains(&needing.id) && found.insert(needing.id.clone()) {
+                    next.push(needing);
+                }
+            }
+        }
+        found
+    }
+
     /// The request with a component switched on.
     fn with_on(&self, id: &Id) -> Request {
         let mut request = self.clone();

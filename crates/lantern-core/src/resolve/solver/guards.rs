@@ -51,7 +51,6 @@ impl<T: Theory> Solver<T> {
         while self.guards.len() <= guard as usize {
             let var = self.helper();
             self.guards.push(var);
-            self.is_told_when_off.push(false);
             if self.levels.len() >= GROUND {
                 self.lay(self.guards.len() as Guard - 1);
                 self.out_of_order |= self.levels.len() > GROUND;
@@ -63,7 +62,9 @@ impl<T: Theory> Solver<T> {
     /// Something may be chosen only where the guard does not count.
     pub(in crate::resolve) fn tell_when_off(&mut self, guard: Guard) -> Lit {
         let lit = self.guard(guard);
-        self.is_told_when_off[guard as usize] = true;
+        if let Err(place) = self.told_when_off.binary_search(&guard) {
+            self.told_when_off.insert(place, guard);
+        }
         lit
     }
 
@@ -107,10 +108,21 @@ impl<T: Theory> Solver<T> {
         }
     }
 
-    /// Says of every guard whether it counts.
+    /// Says of the guards whether they count.
     pub(super) fn lay_ground(&mut self) {
         self.decided(None);
-        for guard in 0..self.guards.len() as Guard {
+        let all = self.guards.len() as Guard;
+        let laid: Vec<Guard> = match &self.counting {
+            // Nothing is said of the others, or it is said for nearly none.
+            Counting::Only(only) => {
+                let known = only.iter().filter(|guard| **guard < all);
+                let mut laid: Vec<Guard> = known.chain(&self.told_when_off).copied().collect();
+                laid.sort_unstable();
+                laid
+            }
+            _ => (0..all).collect(),
+        };
+        for guard in laid {
             self.lay(guard);
         }
     }
@@ -119,7 +131,7 @@ impl<T: Theory> Solver<T> {
         let var: Var = self.guards[guard as usize];
         let lit = match self.counting.counts(guard) {
             Some(true) => Lit::is(var),
-            Some(false) if self.is_told_when_off[guard as usize] => Lit::not(var),
+            Some(false) if self.told_when_off.binary_search(&guard).is_ok() => Lit::not(var),
             _ => return,
         };
         if self.truth(lit) == 0 {

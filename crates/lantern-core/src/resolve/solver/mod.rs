@@ -239,8 +239,8 @@ pub(super) struct Solver<T> {
     taken: Vec<u64>,
     bundles: HashMap<u32, Lit>,
     guards: Vec<Var>,
-    /// Of each guard, whether it has to be false where it does not count; for most nothing follows from that.
-    is_told_when_off: Vec<bool>,
+    /// The guards that have to be false where they do not count, in order; from most nothing follows then.
+    told_when_off: Vec<Guard>,
     counting: Counting,
     /// Of each domain, what was chosen in the last answer in which all but a few guards counted.
     last: Vec<Option<Var>>,
@@ -297,7 +297,7 @@ impl<T: Theory> Solver<T> {
             rooms,
             bundles: HashMap::new(),
             guards: Vec::new(),
-            is_told_when_off: Vec::new(),
+            told_when_off: Vec::new(),
             counting: Counting::All,
             last: vec![None; domains.len()],
             impossible: false,
