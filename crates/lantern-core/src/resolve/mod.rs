@@ -7,6 +7,7 @@
 //! it into words.
 
 mod best;
+mod conflict;
 mod fact;
 mod heap;
 mod model;
@@ -18,9 +19,8 @@ mod solver;
 mod tell;
 mod why;
 
+pub use conflict::{Conflict, Obstacle, Remedy};
 pub use fact::Fact;
-pub use obstacle::{Conflict, Obstacle};
-pub use remedies::Remedy;
 pub use saved::RequestFault;
 pub use why::{Explanation, WhyNot, why_not};
 

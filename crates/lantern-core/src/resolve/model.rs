@@ -27,6 +27,15 @@ pub(super) struct Candidate<'a> {
     left_out: u8,
 }
 
+/// Releases that cannot be chosen, as far as that hangs on what counts.
+#[derive(Debug, Default)]
+pub(super) struct LeftOut {
+    /// Each cannot be while the guard counts.
+    pub(super) while_counts: Vec<(Guard, Var)>,
+    /// Each can be only while one of the guards counts: another one of the same version comes first.
+    pub(super) unless_count: Vec<(Var, Vec<Guard>)>,
+}
+
 /// What may keep a release from being chosen, whatever else is.
 const LEFT_OUT: [fn(Id) -> Fact; 7] = [
     |_| Fact::Target,
@@ -394,10 +403,9 @@ impl<'a> Model<'a> {
         }
     }
 
-    /// Each release that cannot be chosen while a guard counts, with the guard; and each that can be chosen only while one of
-    /// several guards does, as another one of the same version comes first.
-    pub(super) fn left_out(&self) -> (Vec<(Guard, Var)>, Vec<(Var, Vec<Guard>)>) {
-        let (mut out, mut twins) = (Vec::new(), Vec::new());
+    /// The releases that cannot be chosen while something counts.
+    pub(super) fn left_out(&self) -> LeftOut {
+        let mut found = LeftOut::default();
         for component in &self.components {
             let guards =
                 LEFT_OUT.map(|fact| move || self.guard(|| Under::Fact(fact(component.id.clone()))));
@@ -416,18 +424,21 @@ impl<'a> Model<'a> {
                 .position(|it| it.offer.is_none());
             for (at, candidate) in component.candidates.iter().enumerate() {
                 let var = component.var(at);
-                out.extend(guards(candidate).into_iter().map(|guard| (guard, var)));
+                found
+                    .while_counts
+                    .extend(guards(candidate).into_iter().map(|guard| (guard, var)));
                 let is_twin = |other: &usize| {
                     component.candidates[*other].facts.version == candidate.facts.version
                 };
                 let before = (0..at).rev().take_while(is_twin);
                 let held = held.filter(|held| *held != at).filter(is_twin);
                 for first in before.chain(held) {
-                    twins.push((var, guards(&component.candidates[first])));
+                    let first = guards(&component.candidates[first]);
+                    found.unless_count.push((var, first));
                 }
             }
         }
-        (out, twins)
+        found
     }
 
     /// The releases by what they say of the server, each with its component.

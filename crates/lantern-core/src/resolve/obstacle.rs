@@ -1,10 +1,11 @@
 //! What stands in the way: minimal sets of facts.
 
 use super::Request;
+use super::conflict::{Conflict, Obstacle};
 use super::fact::Fact;
 use super::model::Model;
 use super::questions::{Answer, Questions};
-use super::remedies::{Remedy, remedies};
+use super::remedies::remedies;
 use crate::component::Id;
 use std::collections::{BTreeSet, HashSet};
 
@@ -12,40 +13,6 @@ use std::collections::{BTreeSet, HashSet};
 const MOST_CONFLICTS: usize = 12;
 /// So many conflicts are looked at for what one cause holds up.
 const MOST_ALIKE: usize = 40;
-
-/// Why there is no answer.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Obstacle {
-    /// The conflicts, each for itself enough; none when the search was given up.
-    pub conflicts: Vec<Conflict>,
-}
-
-/// Facts that cannot hold together: take any one away and the others can.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Conflict {
-    /// The facts.
-    pub facts: BTreeSet<Fact>,
-    /// Further sets of facts that cannot hold together for a cause that is among those facts.
-    pub alike: Vec<BTreeSet<Fact>>,
-    /// What was tried with the other conflicts out of the way, and helps.
-    pub remedies: Vec<Remedy>,
-    /// How many ways out were not tried, as there are too many.
-    pub untried: usize,
-}
-
-impl Conflict {
-    /// Its own facts, and those of all that is alike.
-    pub(super) fn all(&self) -> impl Iterator<Item = &BTreeSet<Fact>> {
-        std::iter::once(&self.facts).chain(&self.alike)
-    }
-}
-
-impl Obstacle {
-    /// The search was given up: there may be an answer or not.
-    pub(super) fn gave_up() -> Obstacle {
-        Obstacle::default()
-    }
-}
 
 /// Boils down why a request has no answer.
 ///

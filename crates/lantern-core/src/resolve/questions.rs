@@ -54,12 +54,12 @@ impl<'m, 'a> Questions<'m, 'a> {
     pub(super) fn new(request: &'a Request, model: &'m Model<'a>) -> Questions<'m, 'a> {
         let mut search = model.search();
         search.count(Counting::Only(HashSet::new()));
-        let (left_out, twins) = model.left_out();
-        for (guard, var) in left_out.iter().copied() {
+        let left_out = model.left_out();
+        for (guard, var) in left_out.while_counts.iter().copied() {
             let counts = search.guard(guard);
             search.require(&[!counts, Lit::not(var)]);
         }
-        for (var, guards) in twins {
+        for (var, guards) in left_out.unless_count {
             let mut clause = vec![Lit::not(var)];
             clause.extend(guards.into_iter().map(|guard| search.tell_when_off(guard)));
             search.require(&clause);
@@ -68,7 +68,7 @@ impl<'m, 'a> Questions<'m, 'a> {
             request,
             model,
             search,
-            left_out,
+            left_out: left_out.while_counts,
             there: HashMap::new(),
             servers: Vec::new(),
             apart: BTreeSet::new(),

@@ -1,9 +1,9 @@
 //! What was tried against an obstacle, and would help.
 
 use super::Request;
+use super::conflict::{Conflict, Remedy};
 use super::fact::Fact;
 use super::model::{Model, Under};
-use super::obstacle::Conflict;
 use super::questions::{Answer, Questions};
 use super::solver::{Guard, Lit};
 use crate::component::{Id, Kind};
@@ -16,36 +16,6 @@ use std::sync::Arc;
 const MOST_TRIED: usize = 40;
 /// So many other server versions are tried.
 const MOST_VERSIONS: usize = 6;
-
-/// Something that helps.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Remedy {
-    /// Take components out, and with them those that need them.
-    Drop {
-        /// The components.
-        ids: Vec<Id>,
-        /// What goes with them.
-        also: Vec<Id>,
-    },
-    /// Another server version.
-    Version(Version),
-    /// Allow these test releases.
-    Early(Vec<(Id, Version)>),
-    /// Allow these releases that were declared for other server versions.
-    Untested(Vec<(Id, Version)>),
-    /// Wait for a release of the component for this server version: it helps if it needs no more than its others do.
-    Wait(Id),
-    /// Put the archive of what is installed on offer.
-    Offer(Id),
-    /// Let go of a component that is kept at a version.
-    Unpin(Id),
-    /// Switch a component on that is installed and off.
-    SwitchOn(Id),
-    /// Switch a component off, which then does not run and hinders nothing.
-    SwitchOff(Id),
-    /// Let a component stay that was to go.
-    Undrop(Id),
-}
 
 /// Tries what would help against one conflict and all that is like it.
 ///

@@ -1,8 +1,7 @@
 //! What stands in the way, as a short story for an administrator.
 
+use super::conflict::{Conflict, Obstacle, Remedy};
 use super::fact::Fact;
-use super::obstacle::{Conflict, Obstacle};
-use super::remedies::Remedy;
 use super::{Request, Target};
 use crate::component::{Id, Kind, Need};
 use crate::facts::Facts;
