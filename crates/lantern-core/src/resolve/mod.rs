@@ -30,11 +30,12 @@ use crate::hint::nearest;
 use crate::offer::{Offer, Origin};
 use crate::version::{Range, Version};
 use best::Proof;
+use foldhash::HashMap;
 use model::{Candidate, Component, Model};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use solver::{Lit, Outcome, Solver};
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 /// Steps that the search for the best answer takes before it settles for the best found.
@@ -191,7 +192,7 @@ pub struct Gone {
 type Wants<'a> = HashMap<&'a Id, Vec<(&'a Id, &'a Need)>>;
 
 fn wants_of<'a>(chosen: &[(&Component<'a>, &Candidate<'a>)]) -> Wants<'a> {
-    let mut wants = Wants::new();
+    let mut wants = Wants::default();
     for (_, candidate) in chosen {
         let facts = candidate.facts;
         for need in facts.needs.iter().chain(&facts.needs_installed) {

@@ -7,8 +7,9 @@ use crate::component::{Id, Kind, Need};
 use crate::facts::Facts;
 use crate::offer::Origin;
 use crate::version::{Range, Version};
+use foldhash::{HashMap, HashMapExt};
 use std::cell::RefCell;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::rc::Rc;
 
 /// One release that may be chosen.

@@ -7,7 +7,8 @@ use super::model::Model;
 use super::questions::{Answer, Questions};
 use super::remedies::remedies;
 use crate::component::Id;
-use std::collections::{BTreeSet, HashSet};
+use foldhash::HashSet;
+use std::collections::BTreeSet;
 
 /// So many independent conflicts are told apart.
 const MOST_CONFLICTS: usize = 12;

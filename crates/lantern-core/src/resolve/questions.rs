@@ -10,7 +10,8 @@ use super::{MOST_STEPS, Request};
 
 use crate::component::{Id, Kind};
 use crate::version::Version;
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Steps for one question in which all but a few facts count.
 const STEPS: u64 = 20_000_000;

@@ -9,7 +9,8 @@ use super::solver::{Guard, Lit};
 use crate::component::{Id, Kind};
 use crate::facts::Facts;
 use crate::version::Version;
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 /// So many ways out of one conflict are tried, where not all are asked for.

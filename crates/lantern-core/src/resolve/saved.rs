@@ -10,10 +10,10 @@ use crate::facts::{Reading, WrittenRelease};
 use crate::json::JsonFault;
 use crate::offer::{Offer, Origin};
 use crate::version::{Notations, Version};
+use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
-use std::collections::BTreeMap;
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 #[derive(Serialize, Deserialize)]

@@ -548,10 +548,11 @@ impl<'a> Teller<'a> {
                     ways.push(format!("remove {} ({})", list(&held), options.join(" ")));
                 }
                 let way = ways.join(" and ");
+                let them = if ids.len() > 1 { "them" } else { "it" };
                 match also.len() {
                     0 => way,
                     _ => format!(
-                        "{way}, and what needs it: {}",
+                        "{way}, and what needs {them}: {}",
                         list(&also.iter().collect::<Vec<_>>())
                     ),
                 }

@@ -1,7 +1,7 @@
 //! What counts in one question and not in another.
 
 use super::{Lit, NO_DOMAIN, Reason, Solver, Theory, Var};
-use std::collections::HashSet;
+use foldhash::HashSet;
 
 /// The number of something that may count or not.
 pub(in crate::resolve) type Guard = u32;

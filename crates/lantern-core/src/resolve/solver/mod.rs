@@ -15,8 +15,8 @@ mod learning;
 mod rooms;
 
 use super::heap::ActivityHeap;
+use foldhash::{HashMap, HashMapExt};
 pub(super) use guards::{Counting, Guard};
-use std::collections::HashMap;
 use std::rc::Rc;
 
 /// A variable: a release, an "absent", or a helper.
