@@ -3,7 +3,7 @@
 use crate::depot::Depot;
 use crate::downloads::{Downloads, hash_now};
 use crate::error::{At, Error, Result};
-use crate::gather::hashes_of;
+use crate::gather::{differing, hashes_of};
 use crate::place::here;
 use crate::web::address;
 use lantern_core::catalogue;
@@ -132,11 +132,8 @@ fn no_match(offer: &Offer) -> Option<String> {
         Ok(hashes) => hashes,
         Err(error) => return Some(error.to_string()),
     };
-    for check in checks {
-        let is = hashes.iter().find(|it| it.kind == check.kind);
-        if let Some(is) = is.filter(|is| *is != check) {
-            return Some(format!("it is another file: its {} is {}", is.kind, is.hex));
-        }
+    if let Some((_, is)) = differing(checks, &hashes) {
+        return Some(format!("it is another file: its {} is {}", is.kind, is.hex));
     }
     let bytes = here::look(file).filter(|meta| meta.is_file())?.stamp.bytes;
     let stated = offer.artifact.bytes;

@@ -230,6 +230,19 @@ pub fn hashes_of(
     }
 }
 
+/// The first hash stated of a file that is not among those taken of it, and what it is instead; one that was not taken says
+/// nothing.
+pub fn differing<'c>(
+    stated: impl IntoIterator<Item = &'c Checksum>,
+    taken: &'c [Checksum],
+) -> Option<(&'c Checksum, &'c Checksum)> {
+    stated.into_iter().find_map(|stated| {
+        let mut taken = taken.iter();
+        let taken = taken.find(|taken| taken.kind == stated.kind && *taken != stated);
+        Some((stated, taken?))
+    })
+}
+
 /// How many files are on their way from each host.
 #[derive(Debug, Default)]
 struct Hosts {

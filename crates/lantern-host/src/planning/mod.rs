@@ -28,7 +28,7 @@ use crate::downloads::{Downloads, shortened};
 use crate::error::{At, Error, Result};
 use crate::folder::own;
 use crate::frameworks;
-use crate::gather::{Gatherer, Stale, Store, hashes_of};
+use crate::gather::{Gatherer, Stale, Store, differing, hashes_of};
 use crate::layers;
 use crate::ledger::Ledger;
 use crate::listings;
@@ -748,15 +748,12 @@ fn as_stated(offer: &Offer, downloads: &mut Downloads<'_>) -> Result<Artifact> {
     let kinds = checks.clone().map(|check| check.kind);
     let hashes = here::open(path).and_then(|mut file| hashes_of(&mut file, kinds));
     let hashes = hashes.at("reading", path)?;
-    for check in checks {
-        let found = hashes.iter().find(|found| found.kind == check.kind);
-        if let Some(found) = found.filter(|found| found.hex != check.hex) {
-            return Err(Error::OtherArchive {
-                path: path.into(),
-                expected: shortened(&check.hex),
-                found: shortened(&found.hex),
-            });
-        }
+    if let Some((stated, is)) = differing(checks, &hashes) {
+        return Err(Error::OtherArchive {
+            path: path.into(),
+            expected: shortened(&stated.hex),
+            found: shortened(&is.hex),
+        });
     }
     let artifact = downloads.artifact(path)?;
     Ok(Artifact {
