@@ -48,9 +48,24 @@ impl ActivityHeap {
         }
     }
 
+    /// How active a domain is.
+    pub(super) fn activity(&self, domain: u32) -> f64 {
+        self.activity[domain as usize]
+    }
+
+    /// The most active one.
+    pub(super) fn top(&self) -> Option<u32> {
+        self.heap.first().copied()
+    }
+
+    /// So many from the top of the heap: the most active one, and others that are rather active.
+    pub(super) fn upper(&self, most: usize) -> impl Iterator<Item = u32> {
+        self.heap.iter().take(most).copied()
+    }
+
     /// Takes out the most active one.
     pub(super) fn pop(&mut self) -> Option<u32> {
-        let top = *self.heap.first()?;
+        let top = self.top()?;
         self.place[top as usize] = NOT_IN;
         let last = self.heap.pop()?;
         if last != top {

@@ -1,12 +1,23 @@
 //! What is learned from a conflict, and what is forgotten again.
 
-use super::{Clause, Domain, Lit, NO_DOMAIN, Reason, Solver, Theory};
+use super::{Clause, Domain, Lit, NO_DOMAIN, Reason, Solver, Theory, Var};
+use foldhash::HashSet;
+
+/// What a literal follows from is traced back over at most so many reasons.
+const MOST_DEEP: u32 = 200;
+/// So many clauses more are learned before some are forgotten.
+pub(super) const LEARNED_BEFORE_FORGETTING: usize = if cfg!(test) { 20 } else { 2_000 };
 
 impl<T: Theory> Solver<T> {
     /// The literals that made this one true, negated.
     pub(super) fn gather_antecedents(&mut self, lit: Lit) {
         let mut found = std::mem::take(&mut self.antecedents);
         found.clear();
+        self.gather_into(lit, &mut found);
+        self.antecedents = found;
+    }
+
+    fn gather_into(&self, lit: Lit, found: &mut Vec<Lit>) {
         let var = lit.var();
         match self.reason[var as usize] {
             Reason::None => {}
@@ -25,7 +36,6 @@ impl<T: Theory> Solver<T> {
                 );
             }
         }
-        self.antecedents = found;
     }
 
     /// Learns a clause from a conflict; returns it, its assertion first, and the level to go back to.
@@ -40,6 +50,7 @@ impl<T: Theory> Solver<T> {
         let mut open = 0;
         let mut index = self.trail.len();
         let mut lits = conflict;
+        let mut met: HashSet<u32> = HashSet::default();
         loop {
             for lit in lits.drain(..) {
                 let var = lit.var() as usize;
@@ -47,7 +58,7 @@ impl<T: Theory> Solver<T> {
                     continue;
                 }
                 self.marked[var] = true;
-                if self.domain_of[var] != NO_DOMAIN {
+                if self.domain_of[var] != NO_DOMAIN && met.insert(self.domain_of[var]) {
                     self.heap.bump(self.domain_of[var]);
                 }
                 if self.level_of[var] == current {
@@ -69,6 +80,9 @@ impl<T: Theory> Solver<T> {
             if open == 0 {
                 learned[0] = !lit;
                 break;
+            }
+            if let Reason::Clause(clause) = self.reason[lit.var() as usize] {
+                self.used(clause);
             }
             self.gather_antecedents(lit);
             lits = std::mem::take(&mut self.antecedents);
@@ -98,24 +112,40 @@ impl<T: Theory> Solver<T> {
         (learned, back)
     }
 
-    /// Leaves out what follows from the rest.
+    /// Leaves out what follows from the rest of a clause; all its literals but the first are marked.
     fn shortened(&mut self, learned: Vec<Lit>) -> Vec<Lit> {
-        let mut kept = Vec::with_capacity(learned.len());
-        for (index, lit) in learned.iter().enumerate() {
-            if index == 0 || self.reason[lit.var() as usize] == Reason::None {
-                kept.push(*lit);
-                continue;
-            }
-            self.gather_antecedents(!*lit);
-            let follows = self.antecedents.iter().all(|other| {
-                let var = other.var() as usize;
-                self.marked[var] || self.level_of[var] == 0
-            });
-            if !follows {
+        let mut kept = vec![learned[0]];
+        for lit in &learned[1..] {
+            if !self.follows_from_rest(*lit, MOST_DEEP) {
                 kept.push(*lit);
             }
         }
+        for var in self.judged.drain(..) {
+            self.follows[var as usize] = None;
+        }
         kept
+    }
+
+    /// Whether a false literal of a clause follows from others of it.
+    fn follows_from_rest(&mut self, lit: Lit, deep: u32) -> bool {
+        if self.reason[lit.var() as usize] == Reason::None || deep == 0 {
+            return false;
+        }
+        let mut found = Vec::new();
+        self.gather_into(!lit, &mut found);
+        found.iter().all(|other| {
+            let var = other.var() as usize;
+            if self.marked[var] || self.level_of[var] == 0 {
+                return true;
+            }
+            if let Some(follows) = self.follows[var] {
+                return follows;
+            }
+            let follows = self.follows_from_rest(*other, deep - 1);
+            self.follows[var] = Some(follows);
+            self.judged.push(var as Var);
+            follows
+        })
     }
 
     /// Which assumptions made a literal false, and itself.
@@ -159,6 +189,15 @@ impl<T: Theory> Solver<T> {
         assumed
     }
 
+    /// How many levels meet in literals.
+    pub(super) fn glue(&self, lits: &[Lit]) -> u32 {
+        let levels = lits.iter().map(|lit| self.level_of[lit.var() as usize]);
+        let mut levels: Vec<u32> = levels.collect();
+        levels.sort_unstable();
+        levels.dedup();
+        levels.len() as u32
+    }
+
     pub(super) fn learn(&mut self, learned: &[Lit]) {
         match *learned {
             [lit] => {
@@ -172,32 +211,32 @@ impl<T: Theory> Solver<T> {
                 self.set(a, Reason::Because(!b));
             }
             _ => {
-                let mut levels: Vec<u32> = learned
-                    .iter()
-                    .map(|l| self.level_of[l.var() as usize])
-                    .collect();
-                levels.sort_unstable();
-                levels.dedup();
-                let clause = self.store(learned, true, levels.len() as u32);
+                let glue = self.glue(learned);
+                let clause = self.store(learned, true, glue);
                 self.set(learned[0], Reason::Clause(clause));
             }
         }
     }
 
-    /// Forgets the half of the learned clauses in which most levels meet, when there are many.
-    pub(super) fn forget_some(&mut self) {
-        if self.learned < 4_000 + self.clauses.len() / 4 {
+    /// A learned clause took part in a conflict: it is worth what its levels are by now, and stays for a while.
+    fn used(&mut self, clause: u32) {
+        let Clause { learned, glue, .. } = self.clauses[clause as usize];
+        if !learned {
             return;
         }
-        let mut glues: Vec<u32> = self
-            .clauses
-            .iter()
-            .filter(|c| c.learned)
-            .map(|c| c.glue)
-            .collect();
-        glues.sort_unstable();
-        let bar = glues[glues.len() / 2].max(3);
-        let in_use: std::collections::HashSet<u32> = self
+        let now = self.glue(&self.literals[self.lits(clause)]);
+        let clause = &mut self.clauses[clause as usize];
+        clause.glue = glue.min(now);
+        clause.used = if clause.glue <= 6 { 2 } else { 1 };
+    }
+
+    /// Forgets, from time to time, three quarters of the learned clauses that took part in no conflict lately: those in which most
+    /// levels meet.
+    pub(super) fn forget_some(&mut self) {
+        if self.learned < self.most_learned {
+            return;
+        }
+        let in_use: HashSet<u32> = self
             .trail
             .iter()
             .filter_map(|lit| match self.reason[lit.var() as usize] {
@@ -205,13 +244,26 @@ impl<T: Theory> Solver<T> {
                 _ => None,
             })
             .collect();
-        let goes = |index: usize, clause: &Clause| {
-            clause.learned && clause.glue >= bar && !in_use.contains(&(index as u32))
-        };
+        let mut idle: Vec<u32> = Vec::new();
+        for (index, clause) in self.clauses.iter_mut().enumerate() {
+            if clause.learned && clause.glue > 2 && !in_use.contains(&(index as u32)) {
+                match clause.used {
+                    0 => idle.push(index as u32),
+                    _ => clause.used -= 1,
+                }
+            }
+        }
+        idle.sort_by_key(|index| {
+            let clause = &self.clauses[*index as usize];
+            (clause.glue, clause.length, *index)
+        });
+        let goes: HashSet<u32> = idle.split_off(idle.len() / 4).into_iter().collect();
+        self.most_learned = self.learned - goes.len() + LEARNED_BEFORE_FORGETTING;
+        self.forgotten += goes.len();
         let mut renumbered = vec![u32::MAX; self.clauses.len()];
         let (mut clauses, mut literals) = (Vec::new(), Vec::new());
         for (index, clause) in self.clauses.iter().enumerate() {
-            if goes(index, clause) {
+            if goes.contains(&(index as u32)) {
                 continue;
             }
             renumbered[index] = clauses.len() as u32;

@@ -157,6 +157,8 @@ struct Clause {
     learned: bool,
     /// How many decision levels meet in it: fewer are better.
     glue: u32,
+    /// How often forgetting passes it by.
+    used: u8,
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -209,8 +211,10 @@ const NO_DOMAIN: u32 = u32::MAX;
 /// what was learned takes its place in the middle of the trail (chronological backtracking, Nadel and
 /// Ryvchin 2018). Otherwise thousands of decisions that have nothing to do with a conflict are made anew.
 const FAR: usize = if cfg!(test) { 1 } else { 50 };
+/// How many of the most active domains are compared for each decision.
+const MOST_COMPARED: usize = 24;
 /// Conflicts between restarts, times the terms of the Luby sequence.
-const RESTART: u64 = 128;
+const RESTART: u64 = if cfg!(test) { 4 } else { 128 };
 
 /// The search. See the module's description.
 pub(super) struct Solver<T> {
@@ -221,10 +225,17 @@ pub(super) struct Solver<T> {
     expanded: Vec<bool>,
     domain_of: Vec<u32>,
     marked: Vec<bool>,
+    /// While a clause is shortened: whether what is false follows from the rest of it, and of which that was judged.
+    follows: Vec<Option<bool>>,
+    judged: Vec<Var>,
     domains: Vec<Domain>,
     literals: Vec<Lit>,
     clauses: Vec<Clause>,
     learned: usize,
+    /// With so many learned, some are forgotten.
+    most_learned: usize,
+    /// How many were forgotten so far.
+    pub(super) forgotten: usize,
     watches: Vec<Vec<Watch>>,
     implied: Vec<Vec<Lit>>,
     demands_of: Vec<Vec<u32>>,
@@ -280,9 +291,13 @@ impl<T: Theory> Solver<T> {
             expanded: Vec::new(),
             domain_of: Vec::new(),
             marked: Vec::new(),
+            follows: Vec::new(),
+            judged: Vec::new(),
             literals: Vec::new(),
             clauses: Vec::new(),
             learned: 0,
+            forgotten: 0,
+            most_learned: 2 * learning::LEARNED_BEFORE_FORGETTING,
             watches: Vec::new(),
             implied: Vec::new(),
             demands_of: Vec::new(),
@@ -312,8 +327,13 @@ impl<T: Theory> Solver<T> {
             let range = domain.first as usize..(domain.first + domain.length) as usize;
             solver.domain_of[range].fill(index as u32);
         }
-        if solver.domains.iter().any(|domain| domain.length == 0) {
-            solver.impossible = true;
+        solver.impossible = solver.domains.iter().any(|domain| domain.length == 0);
+        for index in 0..solver.domains.len() {
+            // Where there is no choice there will be no decision.
+            let Domain { first, length, .. } = solver.domains[index];
+            if length == 1 {
+                solver.set(Lit::is(first), Reason::Last);
+            }
         }
         solver
     }
@@ -325,6 +345,7 @@ impl<T: Theory> Solver<T> {
         self.expanded.resize(vars, false);
         self.domain_of.resize(vars, NO_DOMAIN);
         self.marked.resize(vars, false);
+        self.follows.resize(vars, None);
         self.demands_of.resize(vars, Vec::new());
         self.watches.resize(2 * vars, Vec::new());
         self.implied.resize(2 * vars, Vec::new());
@@ -405,6 +426,7 @@ impl<T: Theory> Solver<T> {
             length: lits.len() as u32,
             learned,
             glue,
+            used: 2,
         });
         self.learned += usize::from(learned);
         self.literals.extend_from_slice(lits);
@@ -866,10 +888,8 @@ impl<T: Theory> Solver<T> {
 
     /// The next literal to try; none when everything is decided.
     fn decide(&mut self) -> Option<Lit> {
-        while let Some(domain) = self.heap.pop() {
-            if let Some(lit) = self.best_of(domain) {
-                return Some(lit);
-            }
+        if let Some(lit) = self.most_contested() {
+            return Some(lit);
         }
         while self.demand_head < self.demands.len() {
             let range = self.lits(self.demands[self.demand_head]);
@@ -894,17 +914,38 @@ impl<T: Theory> Solver<T> {
         None
     }
 
+    /// The preferred variable of the domain with the most conflicts for each release that is still open in it, among the most
+    /// active ones: it leaves the fewest ways to try ("dom/wdeg", Boussemart et al. 2004).
+    fn most_contested(&mut self) -> Option<Lit> {
+        while !self.is_open(self.heap.top()?) {
+            self.heap.pop();
+        }
+        let mut best: Option<(f64, u32)> = None;
+        for domain in self.heap.upper(MOST_COMPARED) {
+            if self.is_open(domain) {
+                let left = f64::from(self.domains[domain as usize].left);
+                let weight = self.heap.activity(domain) / left;
+                if best.is_none_or(|(most, _)| weight > most) {
+                    best = Some((weight, domain));
+                }
+            }
+        }
+        self.best_of(best?.1)
+    }
+
+    /// Whether something is to be decided in a domain; all conclusions have been drawn.
+    fn is_open(&self, domain: u32) -> bool {
+        let Domain {
+            first, left, idle, ..
+        } = self.domains[domain as usize];
+        left > 1 && !(idle && self.value[first as usize] >= 0)
+    }
+
     /// The preferred variable of a domain that is still open; none when it is decided.
     fn best_of(&self, domain: u32) -> Option<Lit> {
-        let Domain {
-            first,
-            length,
-            idle,
-            ..
-        } = self.domains[domain as usize];
+        let Domain { first, length, .. } = self.domains[domain as usize];
         let mut members = first..first + length;
-        let is_idle = idle && self.value[first as usize] >= 0;
-        if is_idle || members.clone().any(|var| self.value[var as usize] > 0) {
+        if !self.is_open(domain) {
             return None;
         }
         let again = self.last[domain as usize].filter(|var| self.value[*var as usize] == 0);
