@@ -12,11 +12,13 @@ pub struct Obstacle {
     pub conflicts: Vec<Conflict>,
 }
 
-/// Facts that cannot hold together: take any one away and the others can.
+/// Facts that cannot hold together.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Conflict {
     /// The facts.
     pub facts: BTreeSet<Fact>,
+    /// Whether it was shown that the others can hold together when any one is taken away; else that took too long.
+    pub minimal: bool,
     /// Further sets of facts that cannot hold together for a cause that is among those facts.
     pub alike: Vec<BTreeSet<Fact>>,
     /// What was tried with the other conflicts out of the way, and helps.

@@ -125,7 +125,7 @@ pub struct Policy {
     pub untested: bool,
     /// Which of several fitting releases is better.
     pub prefer: Prefer,
-    /// Steps for proving the best answer.
+    /// Steps for proving the best answer; for what stands in the way, where there is none, a fifteenth of them.
     pub effort: u64,
     /// Whether everything that might help against an obstacle is tried, however much it is.
     pub all_remedies: bool,

@@ -25,29 +25,36 @@ pub(super) fn of(request: &Request, core: BTreeSet<Id>) -> Obstacle {
     let model = Model::guarded(request);
     let mut questions = Questions::new(request, &model);
     let needed: Vec<&Id> = questions.needed().map(|component| component.id).collect();
-    let mut conflicts: Vec<BTreeSet<Fact>> = Vec::new();
+    let mut conflicts: Vec<(BTreeSet<Fact>, bool)> = Vec::new();
     let mut away: BTreeSet<Fact> = BTreeSet::new();
     let mut next: Vec<Id> = core.into_iter().collect();
     while conflicts.len() < MOST_CONFLICTS {
         let guards = questions.guards(&away);
         // A component with no release at all is told for itself, before what it makes impossible.
         next = questions.alone(&guards).map_or(next, |alone| vec![alone]);
-        let Answer::Impossible(core) = questions.ask_all_but(&guards, &next) else {
-            break;
+        let (facts, minimal) = match questions.ask_all_but(&guards, &next) {
+            Answer::Impossible(core) => questions.minimal(core),
+            // It is known from the first search, and takes too many steps to be shown once more.
+            Answer::GaveUp if conflicts.is_empty() => {
+                (next.iter().cloned().map(Fact::Stays).collect(), false)
+            }
+            Answer::GaveUp | Answer::Found => break,
         };
-        let facts = questions.minimal(core);
         let before = away.len();
         away.extend(causes(&facts));
-        conflicts.push(facts);
+        conflicts.push((facts, minimal));
         if away.len() == before {
             break;
         }
         next = needed.iter().map(|id| (*id).clone()).collect();
     }
-    let causes: Vec<BTreeSet<Fact>> = conflicts.iter().map(|it| causes(it).collect()).collect();
+    let causes: Vec<BTreeSet<Fact>> = conflicts
+        .iter()
+        .map(|(facts, _)| causes(facts).collect())
+        .collect();
     questions.apart = causes.iter().flatten().flat_map(Fact::names).collect();
     let mut obstacle = Obstacle::default();
-    for (at, facts) in conflicts.into_iter().enumerate() {
+    for (at, (facts, minimal)) in conflicts.into_iter().enumerate() {
         let others = causes.iter().enumerate().filter(|(other, _)| *other != at);
         let others = others.flat_map(|(_, causes)| causes);
         let others: BTreeSet<Fact> = others
@@ -58,6 +65,7 @@ pub(super) fn of(request: &Request, core: BTreeSet<Id>) -> Obstacle {
         let mut conflict = Conflict {
             alike: alike(&mut questions, &needed, &facts, &causes[at], &away),
             facts,
+            minimal,
             remedies: Vec::new(),
             untried: 0,
         };
@@ -91,7 +99,9 @@ fn alike(
         let Answer::Impossible(core) = asked else {
             break;
         };
-        let more = questions.minimal(core);
+        let (more, true) = questions.minimal(core) else {
+            break;
+        };
         held_up = more.iter().filter_map(Fact::wish).cloned().collect();
         // What needs or minds something that is told of already only follows from that.
         let names_told = |fact: &Fact| match fact {

@@ -15,6 +15,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// Steps for one question in which all but a few facts count.
 const STEPS: u64 = 20_000_000;
+/// All questions about a request together may take this part of the steps for a best answer, where not everything that might
+/// help is to be tried.
+const PART_OF_EFFORT: u64 = 15;
 
 /// What came of a question.
 pub(super) enum Answer {
@@ -46,6 +49,8 @@ pub(super) struct Questions<'m, 'a> {
     there: HashMap<&'a Id, Lit>,
     /// What leaves out the releases that say the same of the server; of some components alone, and of all others.
     servers: Vec<(Server<'a>, Option<&'a Id>, Lit)>,
+    /// Steps left for all questions together.
+    left: u64,
     /// The components whose runs may be away when it is asked for another server version.
     pub(super) apart: BTreeSet<Id>,
 }
@@ -72,6 +77,10 @@ impl<'m, 'a> Questions<'m, 'a> {
             left_out: left_out.while_counts,
             there: HashMap::new(),
             servers: Vec::new(),
+            left: match request.policy.all_remedies {
+                true => u64::MAX,
+                false => request.policy.effort / PART_OF_EFFORT,
+            },
             apart: BTreeSet::new(),
         }
     }
@@ -164,7 +173,10 @@ impl<'m, 'a> Questions<'m, 'a> {
     }
 
     fn ask(&mut self, assumed: &[Lit], most_steps: u64) -> Answer {
-        let lits = match self.search.solve(assumed, most_steps) {
+        let before = self.search.steps;
+        let outcome = self.search.solve(assumed, most_steps.min(self.left));
+        self.left = self.left.saturating_sub(self.search.steps - before);
+        let lits = match outcome {
             Outcome::Found => return Answer::Found,
             Outcome::GaveUp => return Answer::GaveUp,
             Outcome::Impossible(lits) => lits,
@@ -255,13 +267,18 @@ impl<'m, 'a> Questions<'m, 'a> {
         ))
     }
 
-    /// As few of what cannot be together as still cannot, as facts.
-    pub(super) fn minimal(&mut self, core: Core) -> BTreeSet<Fact> {
+    /// Whether the steps for all questions are used up.
+    pub(super) fn are_over(&self) -> bool {
+        self.left == 0
+    }
+
+    /// As few of what cannot be together as still cannot, as facts; and whether each of them is known to be needed for that.
+    pub(super) fn minimal(&mut self, core: Core) -> (BTreeSet<Fact>, bool) {
         let components = self.model.components.iter().map(|component| component.id);
         let wished = components.filter(|id| core.wishes.contains(*id));
         let mut order: Vec<Fact> = wished.cloned().map(Fact::Stays).collect();
         order.extend(core.facts);
-        let mut at = 0;
+        let (mut at, mut minimal) = (0, true);
         while at < order.len() {
             let rest = order[..at].iter().chain(&order[at + 1..]);
             match self.ask_only(rest) {
@@ -269,10 +286,14 @@ impl<'m, 'a> Questions<'m, 'a> {
                     Fact::Stays(id) => smaller.wishes.contains(id),
                     fact => smaller.facts.contains(fact),
                 }),
-                Answer::Found | Answer::GaveUp => at += 1,
+                Answer::Found => at += 1,
+                Answer::GaveUp => {
+                    at += 1;
+                    minimal = false;
+                }
             }
         }
-        order.into_iter().collect()
+        (order.into_iter().collect(), minimal)
     }
 
     /// Whether facts alone cannot hold together.

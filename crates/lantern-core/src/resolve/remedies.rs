@@ -84,8 +84,8 @@ impl<'a> Trying<'_, '_, 'a> {
     /// Whether one more may be tried.
     fn may_try(&mut self) -> bool {
         match self.left {
-            0 => self.untried += 1,
-            _ => self.left -= 1,
+            left if left > 0 && !self.questions.are_over() => self.left -= 1,
+            _ => self.untried += 1,
         }
         self.untried == 0
     }

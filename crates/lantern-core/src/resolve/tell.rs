@@ -11,6 +11,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// At most so many versions are listed.
 const LISTED: usize = 6;
+/// At most so many facts of one conflict are told.
+const MOST_TOLD: usize = 24;
 
 impl Obstacle {
     /// Tells the story: what meets where, and what was tried and would help.
@@ -106,15 +108,26 @@ impl<'a> Teller<'a> {
         }
         if relations {
             let mut supplied = BTreeSet::new();
+            let mut told: Vec<String> = Vec::new();
             for fact in self.in_order() {
-                lines.extend(self.sentence(fact).map(|sentence| format!("  {sentence}")));
+                told.extend(self.sentence(fact).map(|sentence| format!("  {sentence}")));
                 if let Fact::Needs(_, other) | Fact::NeedsInstalled(_, other) = fact
                     && supplied.insert(other)
-                    && let (Some(last), Some(supply)) = (lines.last_mut(), self.supply(other))
+                    && let (Some(last), Some(supply)) = (told.last_mut(), self.supply(other))
                 {
                     last.push_str(&supply);
                 }
             }
+            let rest = told.len().saturating_sub(MOST_TOLD);
+            if rest > 1 {
+                told.truncate(MOST_TOLD);
+                told.push(format!("  … and {rest} facts more of this kind."));
+            }
+            lines.extend(told);
+        }
+        if !self.conflict.minimal {
+            let more = "It was not shown that all of this is needed for it";
+            lines.push(format!("  {more} (--all-remedies goes on looking)."));
         }
         lines.extend(self.alike());
         let to_question =

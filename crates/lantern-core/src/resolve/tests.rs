@@ -1333,6 +1333,34 @@ fn tangle(seed: u64, components: u64) -> Request {
 }
 
 #[test]
+fn what_takes_too_long_to_boil_down_is_told_as_it_is() {
+    let stuck = (1..).map(|seed| dense(seed, 14));
+    let mut stuck = stuck.filter(|(_, clashes)| !can_be(clashes, 14, &mut Vec::new()));
+    let (mut request, _) = stuck.next().unwrap();
+    let all = resolve(&request).unwrap_err();
+    assert!(all.conflicts[0].minimal);
+    check_conflict(&request, &all.conflicts[0]);
+    for (effort, facts) in [(15 * 30_000, 80..300), (0, 14..15)] {
+        request.policy.effort = effort;
+        let obstacle = resolve(&request).unwrap_err();
+        let [conflict] = &obstacle.conflicts[..] else {
+            panic!("{obstacle:?}");
+        };
+        assert!(!conflict.minimal);
+        assert!(
+            facts.contains(&conflict.facts.len()),
+            "{}",
+            conflict.facts.len()
+        );
+        let told = obstacle.tell(&request);
+        assert!(
+            told.contains("not shown that all of this is needed"),
+            "{told}"
+        );
+    }
+}
+
+#[test]
 fn what_has_no_release_is_there_by_what_replaces_it() {
     let mut request = world("+ server 5.1\nserver 5.4\nlift 1 @<5.4 replaces winch");
     request.target = Target::Within(Range::any());
