@@ -435,7 +435,7 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
         inside,
         was,
         origin: Origin::Catalogue,
-        supply: Some(supply),
+        supply: Some(Box::new(supply)),
     })
 }
 

@@ -33,12 +33,14 @@ pub struct Offer {
     /// Where it comes from.
     pub origin: Origin,
     /// Where its file can be had; none of what was found as a file.
-    pub supply: Option<Supply>,
+    pub supply: Option<Box<Supply>>,
 }
 
 impl Offer {
     /// What has to be fetched before anything can be done with it.
     pub fn to_fetch(&self) -> Option<&Supply> {
-        self.supply.as_ref().filter(|_| !self.artifact.is_at_hand())
+        self.supply
+            .as_deref()
+            .filter(|_| !self.artifact.is_at_hand())
     }
 }

@@ -19,6 +19,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use stated::stated;
 use std::collections::BTreeMap;
+use std::sync::{Arc, LazyLock};
 
 stated! {
     /// What one version of a component says of itself.
@@ -30,8 +31,8 @@ stated! {
         kind: Kind,
         /// Its version.
         version: Version,
-        /// What a server build offers; empty for all else.
-        build: BuildFacts,
+        /// What a server build offers; empty for all else, and shared by those.
+        build: Arc<BuildFacts>,
     }
     /// A release as catalogues and requests write it, and as surveys show it.
     #[derive(Debug, Default, Serialize, Deserialize, JsonSchema)]
@@ -126,6 +127,9 @@ stated! {
     }
 }
 
+/// What is no build offers nothing.
+static NO_BUILD: LazyLock<Arc<BuildFacts>> = LazyLock::new(Arc::default);
+
 impl Default for BuildFacts {
     fn default() -> BuildFacts {
         BuildFacts::unstated()
@@ -164,7 +168,7 @@ impl Source for OfBuild<'_> {
 impl Facts {
     /// The least that a component says of itself.
     pub fn new(id: Id, kind: Kind, version: Version) -> Facts {
-        Facts::unstated(id, kind, version, BuildFacts::default())
+        Facts::unstated(id, kind, version, NO_BUILD.clone())
     }
 
     /// What the fields of a reader say of a component.
@@ -181,7 +185,7 @@ impl Facts {
         let mut facts = Facts::new(id, kind, version);
         if kind == Kind::Build {
             facts.gather(&OfBuild(source), reading)?;
-            facts.build.gather(source, reading)?;
+            Arc::make_mut(&mut facts.build).gather(source, reading)?;
         } else {
             facts.gather(source, reading)?;
         }
@@ -252,10 +256,12 @@ impl WrittenRelease {
         let version = reading.notations().version(kind == Kind::Build, &stated);
         let version = version.map_err(|error| say(&error))?;
         let mut facts = Facts::new(id.clone(), kind, version);
-        let build = self.build.take().unwrap_or_default();
-        let read = facts.read(self, reading);
-        let read = read.and_then(|()| facts.build.read(build, reading));
-        read.map_err(|error| say(&error))?;
+        let build = self.build.take();
+        facts.read(self, reading).map_err(|error| say(&error))?;
+        if let Some(build) = build {
+            let read = Arc::make_mut(&mut facts.build).read(build, reading);
+            read.map_err(|error| say(&error))?;
+        }
         Ok(facts)
     }
 

@@ -440,7 +440,7 @@ impl Listing {
             inside: None,
             was: BTreeMap::new(),
             origin: Origin::Catalogue,
-            supply: Some(supply),
+            supply: Some(Box::new(supply)),
         })
     }
 

@@ -13,6 +13,10 @@ fn version(text: &str) -> Version {
     Version::parse(text, Notation::Dotted).unwrap()
 }
 
+fn build(facts: &mut Facts) -> &mut crate::facts::BuildFacts {
+    Arc::make_mut(&mut facts.build)
+}
+
 fn range(text: &str) -> Range {
     Range::parse(text, RangeNotation::Comparators, Notation::Dotted).unwrap()
 }
@@ -85,15 +89,15 @@ pub(crate) fn facts(text: &str) -> Facts {
                     "with" => facts.companions = needs().into_iter().map(|n| n.id).collect(),
                     "group" => facts.group = Some(rest.into()),
                     "takes" => facts.takes = amounts(),
-                    "has" => facts.build.has = amounts(),
-                    "from" => facts.build.worlds_from = Some(range(rest)),
+                    "has" => build(&mut facts).has = amounts(),
+                    "from" => build(&mut facts).worlds_from = Some(range(rest)),
                     "framework" => facts.framework = Some(range(rest)),
                     "runtime" if facts.kind == Kind::Build => {
-                        facts.build.runtime = Some(version(rest))
+                        build(&mut facts).runtime = Some(version(rest))
                     }
                     "runtime" => facts.runtime = Some(range(rest)),
                     "flavour" if facts.kind == Kind::Build => {
-                        facts.build.flavours = vec![rest.into()]
+                        build(&mut facts).flavours = vec![rest.into()]
                     }
                     "flavour" => facts.flavour = Some(rest.into()),
                     other => panic!("{other}"),

@@ -74,9 +74,9 @@ impl Part {
 #[derive(Debug, Clone)]
 pub struct Version {
     text: Box<str>,
-    parts: Vec<Part>,
-    early: Option<Vec<Part>>,
-    build: Vec<Part>,
+    parts: Box<[Part]>,
+    early: Option<Box<[Part]>>,
+    build: Box<[Part]>,
 }
 
 /// Why a text is no version.
@@ -140,9 +140,9 @@ impl Version {
         }
         Ok(Version {
             text: trimmed.into(),
-            parts,
-            early,
-            build,
+            parts: parts.into(),
+            early: early.map(Vec::into_boxed_slice),
+            build: build.into(),
         })
     }
 
@@ -153,10 +153,10 @@ impl Version {
         let short: String = hash.chars().take(10).collect();
         let text: Box<str> = format!("#{short}").into();
         Version {
-            parts: vec![Part::Word(text.clone())],
+            parts: Box::new([Part::Word(text.clone())]),
             text,
             early: None,
-            build: Vec::new(),
+            build: Box::default(),
         }
     }
 

@@ -49,7 +49,7 @@ enum Bound {
 #[derive(Debug, Clone, PartialEq, Eq)]
 enum Test {
     Span(Bound, Bound),
-    Begins(Vec<Part>),
+    Begins(Box<[Part]>),
 }
 
 /// A set of versions: it holds a version when every test of one of its rows does.
@@ -416,9 +416,9 @@ fn next_after(parts: &[Part]) -> Option<Vec<Part>> {
 fn before(parts: Vec<Part>) -> Version {
     Version {
         text: "".into(),
-        parts,
-        early: Some(Vec::new()),
-        build: Vec::new(),
+        parts: parts.into(),
+        early: Some(Box::default()),
+        build: Box::default(),
     }
 }
 

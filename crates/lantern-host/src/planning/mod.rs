@@ -923,7 +923,7 @@ fn stage(
     }
     for choice in &selection.choices {
         let offer = choice.offer.map(|offer| &request.offers[offer]);
-        let supply = offer.and_then(|offer| offer.supply.as_ref());
+        let supply = offer.and_then(|offer| offer.supply.as_deref());
         if let Some(supply) = supply.filter(|supply| supply.checks.is_empty()) {
             plan.notes.push(format!(
                 "{} {}: nobody states a hash of {}, so nothing says that what came is what was meant",

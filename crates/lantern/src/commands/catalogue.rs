@@ -350,7 +350,7 @@ fn listed(seen: Seen) -> answers::ListedRelease {
             .made
             .as_ref()
             .ok()
-            .and_then(|offer| offer.supply.clone()),
+            .and_then(|offer| offer.supply.as_deref().cloned()),
         problem: seen.made.err(),
     }
 }
