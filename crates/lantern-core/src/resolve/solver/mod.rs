@@ -874,6 +874,11 @@ impl<T: Theory> Solver<T> {
     /// Which of these assumptions cannot hold together, as far as it follows without trying anything.
     pub(super) fn refuted(&mut self, assumptions: &[Lit]) -> Option<Vec<Lit>> {
         self.back_to(0);
+        // What stays when all is taken back is concluded from again, before a level is opened above it.
+        if self.propagate().is_some() {
+            self.impossible = true;
+            return Some(Vec::new());
+        }
         for lit in assumptions {
             if self.truth(*lit) < 0 {
                 return Some(self.core_of(*lit));
