@@ -74,6 +74,10 @@ stated! {
         uses: Vec<Need> as Needs from "uses",
         /// What must not be there beside it.
         clashes: Vec<Need> as Needs from "clashes",
+        /// What is taken into account where that, or anything that stands in for it, is there: then the range binds.
+        uses_provided: Vec<Need> as Needs from "uses_provided",
+        /// What must not be there beside it, nor anything that stands in for it, other than itself.
+        clashes_provided: Vec<Need> as Needs from "clashes_provided",
         /// Other ids that it stands in for.
         provides: Vec<Provided> as Provides from "provides",
         /// Components whose place it takes: they go, and it stands in for them.
@@ -220,6 +224,12 @@ impl Facts {
     pub fn meets(&self, need: &Need) -> bool {
         self.stands_for()
             .any(|(id, version)| need.is_met_by(id, version))
+    }
+
+    /// Whether it stands for what a need names in a version out of the range.
+    pub fn stands_outside(&self, need: &Need) -> bool {
+        let mut own = self.stands_for().filter(|(id, _)| **id == need.id);
+        own.any(|(id, version)| !need.is_met_by(id, version))
     }
 
     /// Whether one of its parts is what a clash means: what only stands in for that is not.

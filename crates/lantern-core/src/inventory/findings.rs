@@ -373,24 +373,43 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 finder.add(Severity::Wrong, "need-out-of-range", place, text, remedy);
             }
         }
-        for clash in &facts.clashes {
-            for other in by_id.get(&clash.id).unwrap_or(&empty) {
-                let other = &components[*other];
-                if !other.runs.is_off() && other.facts.is_meant_by(clash) {
-                    let place = finder.at(index);
-                    let text = format!(
-                        "{} conflicts with {} {}",
-                        facts.id, other.facts.id, other.facts.version
-                    );
-                    finder.add(
-                        Severity::Wrong,
-                        "clash",
-                        place,
-                        text,
-                        "keep only one of the two",
-                    );
-                }
+        let others = |need: &Need| {
+            let those = by_id.get(&need.id).unwrap_or(&empty).iter();
+            those
+                .filter(|other| **other != index && on(other))
+                .map(|other| &components[*other].facts)
+        };
+        for used in &facts.uses_provided {
+            for other in others(used).filter(|other| other.stands_outside(used)) {
+                let there = there_instead(used, other);
+                let text = format!(
+                    "{} works with whatever stands in for {used}, but {there} is installed",
+                    facts.id
+                );
+                let remedy = "lantern plan finds releases that fit together";
+                let place = finder.at(index);
+                finder.add(Severity::Wrong, "need-out-of-range", place, text, remedy);
             }
+        }
+        let clashes = facts.clashes.iter().flat_map(|clash| {
+            let meant = others(clash).filter(|other| other.is_meant_by(clash));
+            meant.map(|other| (other, String::new()))
+        });
+        let provided = facts.clashes_provided.iter().flat_map(|clash| {
+            let meant = others(clash).filter(|other| other.meets(clash));
+            meant.map(|other| match other.id == clash.id {
+                true => (other, String::new()),
+                false => (other, format!(", which stands in for {}", clash.id)),
+            })
+        });
+        for (other, why) in clashes.chain(provided) {
+            let text = format!(
+                "{} conflicts with {} {}{why}",
+                facts.id, other.id, other.version
+            );
+            let remedy = "keep only one of the two";
+            let place = finder.at(index);
+            finder.add(Severity::Wrong, "clash", place, text, remedy);
         }
     }
 }

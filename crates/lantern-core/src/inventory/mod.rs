@@ -307,6 +307,8 @@ pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> 
             (&mut whole.needs_installed, &member.needs_installed),
             (&mut whole.uses, &member.uses),
             (&mut whole.clashes, &member.clashes),
+            (&mut whole.uses_provided, &member.uses_provided),
+            (&mut whole.clashes_provided, &member.clashes_provided),
         ] {
             let outside = from.iter().filter(|need| !inside.contains(&need.id));
             add_new(into, outside);

@@ -31,6 +31,10 @@ pub enum Fact {
     Uses(Id, Id),
     /// The first does not go with the second.
     Clashes(Id, Id),
+    /// The first takes into account whatever stands in for the second.
+    UsesProvided(Id, Id),
+    /// The first does not go with whatever stands in for the second.
+    ClashesProvided(Id, Id),
     /// The first takes the place of the second.
     Replaces(Id, Id),
     /// The two move together, in one version.
@@ -83,6 +87,8 @@ impl Fact {
             | Fact::NeedsInstalled(a, b)
             | Fact::Uses(a, b)
             | Fact::Clashes(a, b)
+            | Fact::UsesProvided(a, b)
+            | Fact::ClashesProvided(a, b)
             | Fact::Replaces(a, b)
             | Fact::Companions(a, b) => vec![a.clone(), b.clone()],
             Fact::NeedsAny(id, others) => {

@@ -685,6 +685,18 @@ impl<'a> Model<'a> {
         meant.map(|(var, _)| Lit::not(var)).collect()
     }
 
+    /// Leaves out, of other components, what stands for an id and is in the range, or is not in it.
+    fn forbid_standing(&self, own: &Id, need: &Need, inside: bool, out: &mut Expansion) {
+        let releases = self.own_releases(&need.id, Present::Running);
+        let releases = releases.map(|(var, version)| (var, Some(version)));
+        let stand_ins = self.stand_ins.get(need.id.as_str()).into_iter().flatten();
+        let meant = releases
+            .chain(stand_ins.copied())
+            .filter(|(_, version)| need.is_met_by(&need.id, *version) == inside);
+        let others = meant.filter(|(var, _)| self.component_of(*var).id != own);
+        out.implies.extend(others.map(|(var, _)| Lit::not(var)));
+    }
+
     /// Leaves out what bears an id, where it is another component and its version is one of those meant.
     fn forbid_bearers(
         &self,
@@ -745,6 +757,14 @@ impl<'a> Model<'a> {
             self.ask(Ask::NotInside, clash, out, || {
                 self.no_bearers(clash, |version| clash.is_met_by(&clash.id, Some(version)))
             });
+        }
+        for need in facts.uses_provided.iter() {
+            self.on(out, || Fact::UsesProvided(id.clone(), need.id.clone()));
+            self.forbid_standing(id, need, false, out);
+        }
+        for clash in facts.clashes_provided.iter() {
+            self.on(out, || Fact::ClashesProvided(id.clone(), clash.id.clone()));
+            self.forbid_standing(id, clash, true, out);
         }
         let replaced = facts.replaces.iter();
         for replaced in replaced.filter(|replaced| present(replaced, Present::Installed)) {

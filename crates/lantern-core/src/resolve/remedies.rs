@@ -214,7 +214,10 @@ impl<'a> Trying<'_, '_, 'a> {
 
     /// Tries to switch components off: what may not run beside another one may still be there beside it.
     fn switching_off(&mut self) {
-        let beside = |fact: &Fact| matches!(fact, Fact::Group(_) | Fact::Clashes(..));
+        let beside = |fact: &Fact| {
+            let of_two = matches!(fact, Fact::Clashes(..) | Fact::ClashesProvided(..));
+            of_two || matches!(fact, Fact::Group(_))
+        };
         if !self.facts.iter().any(beside) {
             return;
         }

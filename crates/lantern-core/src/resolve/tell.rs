@@ -395,6 +395,16 @@ impl<'a> Teller<'a> {
                 let told = self.each(id, |facts| ranges(&facts.clashes, other));
                 told_needs(id, "conflicts with", other, &told)
             }
+            Fact::UsesProvided(id, other) => {
+                let told = self.each(id, |facts| ranges(&facts.uses_provided, other));
+                let told = told_needs(id, "works only with whatever stands in for", other, &told);
+                told + &self.standing_in(id, other)
+            }
+            Fact::ClashesProvided(id, other) => {
+                let told = self.each(id, |facts| ranges(&facts.clashes_provided, other));
+                let told = told_needs(id, "conflicts with whatever stands in for", other, &told);
+                told + &self.standing_in(id, other)
+            }
             Fact::Replaces(id, other) => {
                 format!("{id} replaces {other}; they cannot both be installed.")
             }
@@ -496,6 +506,21 @@ impl<'a> Teller<'a> {
                 versions(&left.iter().map(|f| &f.version).collect::<Vec<_>>())
             ),
         })
+    }
+
+    /// Which of the components that have to be there stand in for another one, as a sentence.
+    fn standing_in(&self, besides: &Id, other: &Id) -> String {
+        let stands = |id: &&Id| {
+            let mut releases = self.left(id).into_iter();
+            *id != besides && releases.any(|facts| facts.stands_for().any(|(it, _)| it == other))
+        };
+        let wished = self.conflict.facts.iter().filter_map(Fact::wish);
+        match wished.filter(stands).collect::<Vec<_>>()[..] {
+            [] => String::new(),
+            [one] if one == other => String::new(),
+            [one] => format!(" {one} stands in for it."),
+            ref several => format!(" {} stand in for it.", list(several)),
+        }
     }
 
     fn room(&self, kind: &str) -> String {

@@ -63,6 +63,8 @@ pub(crate) fn facts(text: &str) -> Facts {
                     "any" => facts.needs_any.push(rest.split('|').map(need).collect()),
                     "uses" => facts.uses = needs(),
                     "clashes" => facts.clashes = needs(),
+                    "uses-provided" => facts.uses_provided = needs(),
+                    "clashes-provided" => facts.clashes_provided = needs(),
                     "provides" => {
                         let provided = needs().into_iter().map(|n| Provided {
                             version: (!n.range.is_any()).then(|| version(n.range.as_str())),
@@ -966,6 +968,24 @@ fn goes_with_the_others(request: &Request, facts: &Facts, chosen: &BTreeMap<&Id,
                 && !facts.replaces.contains(id)
                 && (!facts.companions.contains(id) || *version == facts.version)
     };
+    let stands_for = |other: &Facts, need: &Need, inside: bool| {
+        let versions = bears(other).into_iter().filter(|(id, _)| **id == need.id);
+        let versions = versions.map(|(_, version)| Some(version));
+        let provides = other.provides.iter().filter(|it| it.id == need.id);
+        let provides = provides.map(|it| it.version.as_ref());
+        let replaces = other.replaces.iter().filter(|id| **id == need.id);
+        let mut all = versions.chain(provides).chain(replaces.map(|_| None));
+        all.any(|version| version.is_none_or(|v| need.range.holds_early(v)) == inside)
+    };
+    let beside_what_stands_in = others.clone().all(|other| {
+        let mut uses = facts.uses_provided.iter();
+        let mut clashes = facts.clashes_provided.iter();
+        uses.all(|used| !stands_for(other, used, false))
+            && !clashes.any(|clash| stands_for(other, clash, true))
+    });
+    if !beside_what_stands_in {
+        return false;
+    }
     let mine = groups(facts);
     parts.clone().all(|(id, version)| fits(id, version))
         && others
@@ -1144,6 +1164,8 @@ fn any_world() -> impl Strategy<Value = (String, Asked)> {
                         16 => format!(" with m{other}"),
                         28..=30 => format!(" holds m{other}:{amount}"),
                         32..=34 => format!(" installed {wanted}"),
+                        35..=36 => format!(" clashes-provided {wanted}"),
+                        37..=38 => format!(" uses-provided {wanted}"),
                         31 => format!(" holds m{other}:{amount},x:1/g"),
                         _ => String::new(),
                     };
@@ -1365,6 +1387,97 @@ fn what_takes_too_long_to_boil_down_is_told_as_it_is() {
 }
 
 #[test]
+fn what_is_needed_is_there_also_after_wishes_were_found_impossible() {
+    let request = world(
+        "+ server 5.1\nserver 5.4\nm0 1 @>=5.2 provides m4:2\n+ m1 1 @>=5.2 needs m0:<3 holds m0:1\n+ m2 1 @<5.4 needs m0:<3\n\
+         m2 2 @>=5.2 needs m0:2\nm2 3 @>=5.2 needs m4:2 clashes m0:2\n+ m3 1 @>=5.2 clashes m0:2\nm4 1 @<5.4 needs m0:<3\n\
+         m4 2 @>=5.2 any m0:>=2|m0 needs m0:*",
+    );
+    insta::assert_snapshot!(answer(&request), @"server 5.4, m1=, m2 3, m3=, m4 2");
+}
+
+#[test]
+fn whatever_stands_in_counts_where_it_is_said() {
+    let told = |lines: &str| {
+        let request = world(&format!("+ server 5.1\nserver 5.4\n{lines}"));
+        match resolve(&request) {
+            Ok(selection) => told(&selection),
+            Err(obstacle) => obstacle.tell(&request),
+        }
+    };
+    let both = [
+        "+ drain 1 clashes-provided pump\n+ pump 1",
+        "+ drain 1 clashes-provided pump:<2\n+ gate 1 provides pump\ngate 2",
+        "+ drain 1 clashes-provided pump:<2\n+ gate 1 provides pump:2",
+        "+ drain 1 clashes-provided pump\n+ gate 1 replaces pump",
+        "+ drain 1 clashes-provided pump provides pump",
+        "+ drain 1 clashes pump\n+ gate 1 provides pump",
+        "+ drain 1 uses-provided pump:>=2\n+ gate 1 provides pump:1\ngate 2 provides pump:2",
+        "+ drain 1 uses-provided pump:>=2\n+ gate 1 provides pump:1",
+        "+ drain 1 uses-provided pump:>=2",
+    ];
+    let told: Vec<String> = both
+        .iter()
+        .map(|lines| format!("{lines}\n-> {}", told(lines)))
+        .collect();
+    insta::assert_snapshot!(told.join("\n\n"), @"
+    + drain 1 clashes-provided pump
+    + pump 1
+    -> drain and pump cannot all be installed on server 5.4:
+      drain is installed and must stay.
+      drain 1 conflicts with whatever stands in for pump.
+      pump is installed and must stay.
+      What helps:
+      - remove drain (--drop drain)
+      - remove pump (--drop pump)
+
+    + drain 1 clashes-provided pump:<2
+    + gate 1 provides pump
+    gate 2
+    -> server 5.4, drain=, gate 2
+
+    + drain 1 clashes-provided pump:<2
+    + gate 1 provides pump:2
+    -> server 5.4, drain=, gate=
+
+    + drain 1 clashes-provided pump
+    + gate 1 replaces pump
+    -> drain and gate cannot all be installed on server 5.4:
+      drain is installed and must stay.
+      drain 1 conflicts with whatever stands in for pump. gate stands in for it.
+      gate is installed and must stay.
+      What helps:
+      - remove drain (--drop drain)
+      - remove gate (--drop gate)
+
+    + drain 1 clashes-provided pump provides pump
+    -> server 5.4, drain=
+
+    + drain 1 clashes pump
+    + gate 1 provides pump
+    -> server 5.4, drain=, gate=
+
+    + drain 1 uses-provided pump:>=2
+    + gate 1 provides pump:1
+    gate 2 provides pump:2
+    -> server 5.4, drain=, gate 2
+
+    + drain 1 uses-provided pump:>=2
+    + gate 1 provides pump:1
+    -> drain and gate cannot all be installed on server 5.4:
+      drain is installed and must stay.
+      drain 1 works only with whatever stands in for pump >=2. gate stands in for it.
+      gate is installed and must stay.
+      What helps:
+      - remove drain (--drop drain)
+      - remove gate (--drop gate)
+
+    + drain 1 uses-provided pump:>=2
+    -> server 5.4, drain=
+    ");
+}
+
+#[test]
 fn what_has_no_release_is_there_by_what_replaces_it() {
     let mut request = world("+ server 5.1\nserver 5.4\nlift 1 @<5.4 replaces winch");
     request.target = Target::Within(Range::any());
@@ -1487,7 +1600,7 @@ fn the_search_takes_the_steps_that_it_takes() {
     6: no answer after 168
     7: no answer after 368
     8: no answer after 311
-    9: first after 415, Best after 805, at [0, 0, 0, 0, 0, 23, 25]
+    9: first after 415, Best after 774, at [0, 0, 0, 0, 0, 23, 25]
     10: no answer after 59
     11: no answer after 81
     12: first after 60, Best after 1103, at [0, 0, 0, 0, 0, 5, 1]

@@ -50,7 +50,8 @@ impl Explanation {
                 continue;
             };
             let alternatives = facts.needs_any.iter().flatten();
-            let wants = facts.needs.iter().chain(&facts.uses).chain(alternatives);
+            let uses = facts.uses.iter().chain(&facts.uses_provided);
+            let wants = facts.needs.iter().chain(uses).chain(alternatives);
             let own = wants.filter(|need| need.id == *id);
             held_by.extend(own.map(|need| (other.id.clone(), need.range.to_string())));
         }
