@@ -1,4 +1,4 @@
-//! Measures the resolver on made-up catalogues: `cargo run --release --example resolver [build|first|best|stuck|tangle] [SIZE…]`.
+//! Measures the resolver on made-up catalogues: `cargo run --release --example resolver [build|first|best|stuck|tangle|dense] [SIZE…]`.
 //!
 //! `save SIZE` prints a world as a request instead, and `of FILE` tells the milliseconds of each part of answering one. Prints one line for each seed: what, size, seed, milliseconds, and what came of it. Parsing is not
 //! in the times; `build` only makes the worlds. `RESOLVER_SEEDS` says how many seeds, otherwise 10. scripts/bench-resolver makes the table and the plot in docs/performance.md from it.
@@ -10,7 +10,7 @@ mod worlds;
 use lantern_core::resolve::{Request, first_answer, resolve};
 use lantern_core::version::Notations;
 use std::time::Instant;
-use worlds::{Sort, tangle, world};
+use worlds::{Sort, dense, tangle, world};
 
 fn main() {
     let mut arguments = std::env::args().skip(1);
@@ -32,10 +32,10 @@ fn main() {
     }
     let mut sizes: Vec<usize> = arguments.filter_map(|text| text.parse().ok()).collect();
     if sizes.is_empty() {
-        sizes = if what == "tangle" {
-            vec![20, 30, 40]
-        } else {
-            vec![200, 2_000, 10_000]
+        sizes = match what.as_str() {
+            "tangle" => vec![20, 30, 40],
+            "dense" => vec![20, 25, 30],
+            _ => vec![200, 2_000, 10_000],
         };
     }
     let seeds = std::env::var("RESOLVER_SEEDS")
@@ -52,6 +52,7 @@ fn main() {
 fn measure(what: &str, size: usize, seed: u64) {
     let request = match what {
         "tangle" => tangle(size, seed),
+        "dense" => dense(size, seed),
         "stuck" => world(size, seed, Sort::Stuck),
         _ => world(size, seed, Sort::Solvable),
     };

@@ -233,3 +233,35 @@ pub fn tangle(components: usize, seed: u64) -> Request {
     }
     request
 }
+
+/// Components of which single pairs of releases shut each other out, so many that about half of these worlds have no answer:
+/// ten releases each, and every pair clashes with a chance at which one answer is to be expected.
+pub fn dense(components: usize, seed: u64) -> Request {
+    const RELEASES: usize = 10;
+    let mut dice = Dice(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
+    let id = |n: usize| Id::new(&format!("d{n:02}"));
+    let mut request = Request::new(Target::One(server(TARGET)), Id::new("server"));
+    let build = Facts::new(Id::new("server"), Kind::Build, server(TARGET));
+    let mut offers = vec![offer(build)];
+    let chance = 1.0 - (RELEASES as f64).powf(-2.0 / (components as f64 - 1.0));
+    let chance = (chance * 10_000.0) as usize;
+    for n in 0..components {
+        request.add.insert(id(n));
+        for release in 0..RELEASES {
+            let mut facts = Facts::new(id(n), Kind::Addon, version(release));
+            for other in n + 1..components {
+                let out = (0..RELEASES).filter(|_| dice.below(10_000) < chance);
+                let out: Vec<String> = out.map(|it| format!("={}", version(it))).collect();
+                if !out.is_empty() {
+                    facts.clashes.push(Need {
+                        id: id(other),
+                        range: range(&out.join(" || ")),
+                    });
+                }
+            }
+            offers.push(offer(facts));
+        }
+    }
+    request.offers = Arc::new(offers);
+    request
+}
