@@ -306,7 +306,7 @@ pub(crate) mod tests {
         at = "addons/*.bloom"
         install = "addons/{id}-{version}.bloom"
         files = [{ name = "addon.toml", notation = "toml" }]
-        fields = { id = "id", version = "version", needs = "needs", server = "server", side = "side", clashes = "clashes", group = "group", replaces = "replaces", after = "after", uses = "uses", provides = "provides", before = "before" }
+        fields = { id = "id", version = "version", needs = "needs", server = "server", side = "side", clashes = "clashes", clashes_provided = "clashes_provided", uses_provided = "uses_provided", group = "group", replaces = "replaces", after = "after", uses = "uses", provides = "provides", before = "before" }
         [[reader]]
         name = "group"
         kind = "pack"

@@ -373,14 +373,13 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
                 finder.add(Severity::Wrong, "need-out-of-range", place, text, remedy);
             }
         }
-        let others = |need: &Need| {
-            let those = by_id.get(&need.id).unwrap_or(&empty).iter();
-            those
-                .filter(|other| **other != index && on(other))
-                .map(|other| &components[*other].facts)
+        let beside = |those: &[usize]| -> Vec<&Facts> {
+            let others = those.iter().filter(|other| **other != index && on(other));
+            others.map(|other| &components[*other].facts).collect()
         };
         for used in &facts.uses_provided {
-            for other in others(used).filter(|other| other.stands_outside(used)) {
+            let others = beside(bearing(used)).into_iter();
+            for other in others.filter(|other| other.stands_outside(used)) {
                 let there = there_instead(used, other);
                 let text = format!(
                     "{} works with whatever stands in for {used}, but {there} is installed",
@@ -392,11 +391,13 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
             }
         }
         let clashes = facts.clashes.iter().flat_map(|clash| {
-            let meant = others(clash).filter(|other| other.is_meant_by(clash));
+            let others = beside(by_id.get(&clash.id).unwrap_or(&empty));
+            let meant = others.into_iter().filter(|other| other.is_meant_by(clash));
             meant.map(|other| (other, String::new()))
         });
         let provided = facts.clashes_provided.iter().flat_map(|clash| {
-            let meant = others(clash).filter(|other| other.meets(clash));
+            let others = beside(bearing(clash)).into_iter();
+            let meant = others.filter(|other| other.meets(clash));
             meant.map(|other| match other.id == clash.id {
                 true => (other, String::new()),
                 false => (other, format!(", which stands in for {}", clash.id)),
@@ -810,6 +811,27 @@ mod tests {
         need-out-of-range a needs lib ^2, but 1.4 of kit is installed
         need-out-of-range a works with clock ^2, but 1 is installed
         started-too-early c is started before b, which must come first (line 4)
+        ");
+    }
+
+    #[test]
+    fn what_stands_in_is_minded_where_that_is_said() {
+        let files = [
+            (
+                "addons/a.bloom",
+                "id='a'\nversion='1'\nclashes_provided={lib='<2', gone='*', a='*'}\nuses_provided={hose='^2', lib='*'}",
+            ),
+            (
+                "addons/kit.bloom",
+                "id='kit'\nversion='7'\nprovides={lib='1.4', hose='1'}",
+            ),
+        ];
+        let inventory = inventory(&files, "start a\nstart kit\n", &BTreeMap::new());
+        let told = inventory.findings.iter();
+        let told: Vec<String> = told.map(|f| format!("{} {}", f.code, f.text)).collect();
+        insta::assert_snapshot!(told.join("\n"), @"
+        clash a conflicts with kit 7, which stands in for lib
+        need-out-of-range a works with whatever stands in for hose ^2, but 1 of kit is installed
         ");
     }
 
