@@ -234,8 +234,8 @@ pub fn tangle(components: usize, seed: u64) -> Request {
     request
 }
 
-/// Components of which single pairs of releases shut each other out, so many that about half of these worlds have no answer:
-/// ten releases each, and every pair clashes with a chance at which one answer is to be expected.
+/// Components of which single pairs of releases shut each other out: ten releases each, and every pair clashes with a chance
+/// at which a world has one answer on average, and most have none.
 pub fn dense(components: usize, seed: u64) -> Request {
     const RELEASES: usize = 10;
     let mut dice = Dice(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
