@@ -1324,13 +1324,7 @@ fn the_random_worlds_are_worth_it() {
 /// A tangle: components with a few releases each, which need and do not go with one another at random, the same for
 /// each seed.
 fn tangle(seed: u64, components: u64) -> Request {
-    let mut state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1;
-    let mut random = |below: u64| {
-        state ^= state << 13;
-        state ^= state >> 7;
-        state ^= state << 17;
-        state % below
-    };
+    let mut random = dice(seed);
     let mut lines = vec!["+ server 5.1".to_owned(), "server 5.4".into()];
     for component in 0..components {
         let stays = random(10) < 6;
@@ -1485,19 +1479,24 @@ fn what_has_no_release_is_there_by_what_replaces_it() {
     insta::assert_snapshot!(answer(&request), @"server=, lift 1");
 }
 
+/// Numbers below a bound, the same for the same seed (xorshift).
+fn dice(seed: u64) -> impl FnMut(u64) -> u64 {
+    let mut state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1;
+    move |below| {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state % below
+    }
+}
+
 /// Releases of which many pairs shut each other out: for each pair of components, which do.
 type Clashes = BTreeMap<(usize, usize), Vec<(u64, u64)>>;
 
 /// Components with a handful of releases each, of which about one pair in five clashes: near the point at which there is
 /// no answer any more.
 fn dense(seed: u64, components: usize) -> (Request, Clashes) {
-    let mut state = seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1;
-    let mut random = |below: u64| {
-        state ^= state << 13;
-        state ^= state >> 7;
-        state ^= state << 17;
-        state % below
-    };
+    let mut random = dice(seed);
     let mut clashes = Clashes::new();
     for a in 0..components {
         for b in a + 1..components {
