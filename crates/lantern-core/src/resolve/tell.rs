@@ -126,7 +126,10 @@ impl<'a> Teller<'a> {
             lines.extend(told);
         }
         if !self.conflict.minimal {
-            let more = "It was not shown that all of this is needed for it";
+            let more = match relations {
+                true => "It was not shown that all of this is needed for it",
+                false => "What of theirs stands in the way was not found in the steps allowed",
+            };
             lines.push(format!("  {more} (--all-remedies goes on looking)."));
         }
         lines.extend(self.alike());
