@@ -9,8 +9,9 @@
 
 use super::Prefer;
 use super::model::Model;
+use super::sharing::{self, Choice};
 use super::solver::{Lit, Outcome, Solver, Var};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// What to wish for next where a wish cannot hold.
 #[derive(Debug, Clone, Copy)]
@@ -20,6 +21,8 @@ enum Next {
     Step(usize, u32),
     /// Outputs of a totalizer: after this many violations.
     Count(usize, usize),
+    /// The same again, so many times.
+    Again(i64),
 }
 
 /// Wishes: literals that ought to hold.
@@ -54,20 +57,31 @@ pub(super) fn best(
     most_steps: u64,
 ) -> (Vec<bool>, Proof) {
     let limit = search.steps.saturating_add(most_steps);
-    let mut stage = Stage::new(Vec::new());
-    let mut wishes: Wishes = lost.iter().map(|lit| (*lit, Next::Nothing)).collect();
-    let criteria = criteria(model.prefer());
-    for kind in criteria.iter().map(Some).chain([None]) {
-        if !wishes.is_empty() && !stage.settle(search, model, wishes, limit, &mut found) {
-            return (found, Proof::BestFound);
+    let lost: Wishes = lost.iter().map(|lit| (*lit, Next::Nothing)).collect();
+    let kinds = criteria(model.prefer()).iter().map(Some);
+    for kind in std::iter::once(None).chain(kinds) {
+        loop {
+            let mut stage = match kind {
+                None => Stage::new(lost.clone()),
+                Some(kind) => Stage::of(model, search, *kind),
+            };
+            match stage.settle(search, model, limit, &mut found) {
+                Settled::Yes => break,
+                Settled::Anew => {}
+                Settled::OutOfSteps => return (found, Proof::BestFound),
+            }
         }
-        let Some(kind) = kind else {
-            break;
-        };
-        stage = Stage::new(prices(model, search, *kind));
-        wishes = stage.first_wishes(search);
     }
     (found, Proof::Best)
+}
+
+/// What came of one kind of wish.
+enum Settled {
+    /// They are met as far as they can be, and required.
+    Yes,
+    /// More is known by now of who shares places, with which it is simpler.
+    Anew,
+    OutOfSteps,
 }
 
 /// The kinds of wishes after losing nothing, weightiest first. Who wants the newest of each has it, whatever has to be put in
@@ -149,6 +163,67 @@ fn prices(model: &Model<'_>, search: &Search<'_, '_>, kind: Criterion) -> Prices
     prices
 }
 
+/// Leaves of the prices what is more than components that take places cost together at the least. What that costs when a place
+/// is not taken is to be wished for besides: that one of these is chosen, each so many times.
+fn shared(
+    model: &Model<'_>,
+    search: &Search<'_, '_>,
+    prices: Prices,
+) -> (Prices, Vec<(Vec<Var>, i64)>) {
+    let place_of: BTreeMap<Var, usize> = search.places().placed().collect();
+    let place = |var: &Var| place_of.get(var).copied();
+    let same: BTreeMap<Var, Var> = search.places().same().collect();
+    let takers = place_of.keys().chain(same.values());
+    let takers: BTreeSet<usize> = takers.map(|var| model.number_of(*var)).collect();
+    let mut all: BTreeMap<usize, Vec<(Var, u32)>> = prices.into_iter().collect();
+    for taker in &takers {
+        let component = &model.components[*taker];
+        let vars = component.vars().map(|(var, _)| var);
+        let vars = vars
+            .chain([component.absent()])
+            .filter(|var| !search.is_never(*var));
+        all.entry(*taker)
+            .or_insert_with(|| vars.map(|var| (var, 0)).collect());
+    }
+    // What holds whenever another one does is paid for there.
+    let mut moved: BTreeMap<Var, u32> = BTreeMap::new();
+    for (var, price) in all.values_mut().flatten() {
+        if let Some(other) = same.get(var) {
+            *moved.entry(*other).or_default() += std::mem::take(price);
+        }
+    }
+    for (var, price) in all.values_mut().flatten() {
+        *price += moved.get(var).copied().unwrap_or(0);
+    }
+    let choices = takers.iter().map(|taker| {
+        let own = all[taker].iter();
+        own.map(|(var, price)| (*price, place(var))).collect()
+    });
+    let choices: Vec<Vec<Choice>> = choices.collect();
+    let places = place_of.values().max().map_or(0, |last| last + 1);
+    let Some(shares) = sharing::least(&choices, places) else {
+        return (all.into_iter().collect(), Vec::new());
+    };
+    for (taker, own) in takers.iter().zip(shares.own) {
+        for (var, price) in all.get_mut(taker).into_iter().flatten() {
+            let more = place(var).map_or(0, |place| shares.unused[place]);
+            *price = (i64::from(*price) - own + more) as u32;
+        }
+    }
+    let unused = shares
+        .unused
+        .into_iter()
+        .enumerate()
+        .filter(|(_, times)| *times > 0);
+    let unused = unused.map(|(unused, times)| {
+        let vars = place_of.iter().filter(|(_, place)| **place == unused);
+        (vars.map(|(var, _)| *var).collect(), times)
+    });
+    let unused = unused.collect();
+    all.retain(|_, own| own.iter().any(|(_, price)| *price != own[0].1));
+    (all.into_iter().collect(), unused)
+}
+
 /// One kind of wish being met as far as it can be.
 struct Stage {
     prices: Prices,
@@ -157,21 +232,32 @@ struct Stage {
 }
 
 impl Stage {
-    fn new(prices: Prices) -> Stage {
+    fn new(wishes: Wishes) -> Stage {
         Stage {
-            prices,
+            prices: Prices::new(),
             totalizers: Vec::new(),
-            wishes: Wishes::new(),
+            wishes,
         }
     }
 
-    fn first_wishes(&mut self, search: &mut Search<'_, '_>) -> Wishes {
-        (0..self.prices.len())
-            .filter_map(|at| {
-                let least = self.prices[at].1.iter().map(|(_, price)| *price).min();
-                self.step(search, at, least.unwrap_or(0))
-            })
-            .collect()
+    fn of(model: &Model<'_>, search: &mut Search<'_, '_>, kind: Criterion) -> Stage {
+        search.has_news = false;
+        let prices = prices(model, search, kind);
+        let mut stage = Stage::new(Wishes::new());
+        let (prices, used) = shared(model, search, prices);
+        stage.prices = prices;
+        for at in 0..stage.prices.len() {
+            let least = stage.prices[at].1.iter().map(|(_, price)| *price).min();
+            let wish = stage.step(search, at, least.unwrap_or(0));
+            stage.wishes.extend(wish);
+        }
+        for (vars, times) in used {
+            let one = search.helper();
+            let vars: Vec<Lit> = vars.into_iter().map(Lit::is).collect();
+            search.require_with(one, &vars);
+            stage.wishes.insert(Lit::is(one), Next::Again(times - 1));
+        }
+        stage
     }
 
     /// The wish that a component's price is at most this; none when it always is.
@@ -197,33 +283,33 @@ impl Stage {
         Some((lit, Next::Step(at, bar + 1)))
     }
 
-    /// Meets as many wishes as can be, and makes them required. False when the steps ran out; the best answer found is
-    /// there then too.
+    /// Meets as many wishes as can be, and makes them required. When the steps run out, the best answer found is there
+    /// too.
     fn settle(
         &mut self,
         search: &mut Search<'_, '_>,
         model: &Model<'_>,
-        wishes: Wishes,
         limit: u64,
         found: &mut Vec<bool>,
-    ) -> bool {
-        self.wishes = wishes;
-        loop {
+    ) -> Settled {
+        while !self.wishes.is_empty() {
             let left = limit.saturating_sub(search.steps);
             if left == 0 {
-                return false;
+                return Settled::OutOfSteps;
             }
             let assumed: Vec<Lit> = self.wishes.keys().copied().collect();
             let mut cores = Vec::new();
-            if search.solve_most(&assumed, left, &mut cores) != Outcome::Found {
-                return false;
+            match search.solve_most(&assumed, left, &mut cores) {
+                Outcome::Found => {}
+                _ if std::mem::take(&mut search.has_news) => return Settled::Anew,
+                _ => return Settled::OutOfSteps,
             }
             *found = answer(search, model);
             if cores.is_empty() {
                 for lit in assumed {
                     search.require(&[lit]);
                 }
-                return true;
+                break;
             }
             for core in cores {
                 // Of cores that share a wish only the first counts: it changes what is wished for.
@@ -233,13 +319,18 @@ impl Stage {
                 }
             }
         }
+        Settled::Yes
     }
 
     /// From here on all but one of these wishes have to hold.
     fn relax(&mut self, search: &mut Search<'_, '_>, core: &[Lit]) {
-        let failed = core.iter().filter_map(|lit| self.wishes.remove(lit));
-        for next in failed.collect::<Vec<_>>() {
+        let failed = core
+            .iter()
+            .filter_map(|lit| Some((*lit, self.wishes.remove(lit)?)));
+        for (lit, next) in failed.collect::<Vec<_>>() {
             let next = match next {
+                Next::Again(0) => None,
+                Next::Again(times) => Some((lit, Next::Again(times - 1))),
                 Next::Nothing => None,
                 Next::Step(at, step) => self.step_that_can_be(search, at, step),
                 Next::Count(totalizer, count) => self.count(totalizer, count),

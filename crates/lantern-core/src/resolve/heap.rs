@@ -63,6 +63,14 @@ impl ActivityHeap {
         self.heap.iter().take(most).copied()
     }
 
+    /// All that have taken part in a conflict, the most active first.
+    pub(super) fn by_activity(&self) -> Vec<u32> {
+        let all = 0..self.activity.len() as u32;
+        let mut active: Vec<u32> = all.filter(|it| self.activity(*it) > 0.0).collect();
+        active.sort_by(|a, b| self.activity(*b).total_cmp(&self.activity(*a)));
+        active
+    }
+
     /// Takes out the most active one.
     pub(super) fn pop(&mut self) -> Option<u32> {
         let top = self.top()?;

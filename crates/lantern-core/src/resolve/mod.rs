@@ -15,6 +15,7 @@ mod obstacle;
 mod questions;
 mod remedies;
 mod saved;
+mod sharing;
 mod solver;
 mod tell;
 mod why;

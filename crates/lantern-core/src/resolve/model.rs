@@ -548,9 +548,14 @@ impl<'a> Model<'a> {
         self.components.iter().map(Component::size).sum()
     }
 
+    /// The place among the components of the one that a variable belongs to.
+    pub(super) fn number_of(&self, var: Var) -> usize {
+        self.component_of[var as usize] as usize
+    }
+
     /// The component that a variable belongs to.
     pub(super) fn component_of(&self, var: Var) -> &Component<'a> {
-        &self.components[self.component_of[var as usize] as usize]
+        &self.components[self.number_of(var)]
     }
 
     /// The candidate of a variable; none for "absent".

@@ -43,6 +43,7 @@ impl<T: Theory> Solver<T> {
         if self.counting != counting {
             self.back_to(0);
             self.counting = counting;
+            self.places.are_unmade();
         }
     }
 

@@ -12,11 +12,13 @@
 
 mod guards;
 mod learning;
+mod places;
 mod rooms;
 
 use super::heap::ActivityHeap;
 use foldhash::{HashMap, HashMapExt};
 pub(super) use guards::{Counting, Guard};
+use places::Places;
 use std::rc::Rc;
 
 /// A variable: a release, an "absent", or a helper.
@@ -74,13 +76,13 @@ pub(super) struct Expansion {
     pub(super) bundles: Vec<u32>,
     /// Of each of these lists one holds; the lowest variable is preferred.
     pub(super) demands: Vec<Vec<Lit>>,
-    /// Guards, each with the places from which on what follows stands under it, up to the next one's.
-    guards: Vec<(Guard, Places)>,
+    /// Guards, each with the lengths from which on what follows stands under it, up to the next one's.
+    guards: Vec<(Guard, Lengths)>,
 }
 
-/// Places in the lists of an expansion.
+/// How far the lists of an expansion go.
 #[derive(Debug, Clone, Copy)]
-struct Places {
+struct Lengths {
     implies: usize,
     bundles: usize,
     demands: usize,
@@ -92,8 +94,8 @@ impl Expansion {
         self.guards.push((guard, self.end()));
     }
 
-    fn end(&self) -> Places {
-        Places {
+    fn end(&self) -> Lengths {
+        Lengths {
             implies: self.implies.len(),
             bundles: self.bundles.len(),
             demands: self.demands.len(),
@@ -108,8 +110,8 @@ impl Expansion {
     }
 
     /// What stands under each guard, from where to where; first what stands under none.
-    fn parts(&self) -> impl Iterator<Item = (Option<Guard>, Places, Places)> {
-        let start = Places {
+    fn parts(&self) -> impl Iterator<Item = (Option<Guard>, Lengths, Lengths)> {
+        let start = Lengths {
             implies: 0,
             bundles: 0,
             demands: 0,
@@ -202,7 +204,7 @@ pub(super) enum Outcome {
     Found,
     /// There is none under these assumptions.
     Impossible(Vec<Lit>),
-    /// The steps are used up.
+    /// The steps are used up, or there is news for [`Solver::solve_most`].
     GaveUp,
 }
 
@@ -214,7 +216,7 @@ const FAR: usize = if cfg!(test) { 1 } else { 50 };
 /// How many of the most active domains are compared for each decision.
 const MOST_COMPARED: usize = 24;
 /// Conflicts between restarts, times the terms of the Luby sequence.
-const RESTART: u64 = if cfg!(test) { 4 } else { 128 };
+const RESTART: u64 = if cfg!(test) { 2 } else { 128 };
 
 /// The search. See the module's description.
 pub(super) struct Solver<T> {
@@ -248,6 +250,9 @@ pub(super) struct Solver<T> {
     heap: ActivityHeap,
     rooms: Vec<Room>,
     taken: Vec<u64>,
+    places: Places,
+    /// Whether far more is known of takers and places ([`Solver::places`]) than when this was last said to be old.
+    pub(super) has_news: bool,
     bundles: HashMap<u32, Lit>,
     guards: Vec<Var>,
     /// The guards that have to be false where they do not count, in order; from most nothing follows then.
@@ -310,6 +315,8 @@ impl<T: Theory> Solver<T> {
             heap: ActivityHeap::new(domains.len()),
             taken: vec![0; rooms.len()],
             rooms,
+            places: Places::default(),
+            has_news: false,
             bundles: HashMap::new(),
             guards: Vec::new(),
             told_when_off: Vec::new(),
@@ -545,6 +552,11 @@ impl<T: Theory> Solver<T> {
         None
     }
 
+    /// Draws all conclusions, and those from counting; it has been said what counts.
+    fn conclude(&mut self) -> Option<Vec<Lit>> {
+        self.propagate().or_else(|| self.crowded())
+    }
+
     fn after_false(&mut self, var: Var) -> Option<Vec<Lit>> {
         let domain = self.domain_of[var as usize];
         if domain == NO_DOMAIN {
@@ -774,7 +786,7 @@ impl<T: Theory> Solver<T> {
     }
 
     /// As [`Solver::solve`], and goes on without an assumption that cannot hold beside those before it: what cannot hold
-    /// together is put down in `cores`, one for each assumption that was let go.
+    /// together is put down in `cores`, one for each assumption that was let go. It gives up when there is news ([`Solver::has_news`]).
     pub(super) fn solve_most(
         &mut self,
         assumptions: &[Lit],
@@ -797,8 +809,13 @@ impl<T: Theory> Solver<T> {
             return Outcome::Impossible(Vec::new());
         }
         let (mut conflicts, mut restarts) = (0, 1);
+        let (mut look, mut takers) = (false, None);
         loop {
-            if let Some(conflict) = self.propagate() {
+            let conflict = match self.levels.len() < ground {
+                true => self.propagate(),
+                false => self.conclude(),
+            };
+            if let Some(conflict) = conflict {
                 let highest = conflict
                     .iter()
                     .map(|lit| self.level_of[lit.var() as usize])
@@ -822,15 +839,36 @@ impl<T: Theory> Solver<T> {
                     return Outcome::GaveUp;
                 }
                 if conflicts >= RESTART * luby(restarts) {
+                    look = is_power_of_eight(restarts);
+                    self.back_to(ground + assumed.len());
+                    self.forget_some();
                     conflicts = 0;
                     restarts += 1;
-                    self.back_to((ground + assumed.len()).min(self.levels.len()));
-                    self.forget_some();
                 }
                 continue;
             }
             if self.levels.len() < ground {
                 self.lay_ground();
+                continue;
+            }
+            if let Some(takers) = takers.take() {
+                self.look_for_places(takers);
+                if self.impossible {
+                    return Outcome::Impossible(Vec::new());
+                }
+                continue;
+            }
+            if self.levels.len() == ground && self.has_places_to_make() {
+                self.make_places();
+                if cores.is_some() && self.has_news {
+                    return Outcome::GaveUp;
+                }
+                continue;
+            }
+            if look && self.levels.len() == ground + assumed.len() {
+                look = false;
+                takers = Some(self.takers());
+                self.back_to(ground);
                 continue;
             }
             let next = match assumed.get(self.levels.len() - ground) {
@@ -884,7 +922,7 @@ impl<T: Theory> Solver<T> {
                 return Some(self.core_of(*lit));
             }
             self.decided(Some(*lit));
-            if let Some(conflict) = self.propagate() {
+            if let Some(conflict) = self.conclude() {
                 return Some(self.assumed_for(&conflict));
             }
         }
@@ -958,6 +996,11 @@ impl<T: Theory> Solver<T> {
             .or_else(|| members.find(|var| self.value[*var as usize] == 0))
             .map(Lit::is)
     }
+}
+
+/// Takers and places are looked for after the first restart, after the eighth, and so on.
+fn is_power_of_eight(number: u64) -> bool {
+    number.is_power_of_two() && number.trailing_zeros().is_multiple_of(3)
 }
 
 /// The Luby sequence: 1 1 2 1 1 2 4 …, from its first term.

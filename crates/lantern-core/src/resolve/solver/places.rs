@@ -1,0 +1,475 @@
+//! More takers than places: ten that need one of nine, of which each serves one alone.
+//!
+//! A search that learns from conflicts tries all ways of sharing out before it knows that there is none
+//! (Haken 1985), so it is counted: where what has to have one of its values (a taker) is matched with sets of
+//! values of which at most one can hold (places), and some takers find no place, then one of those takers has
+//! to have a value elsewhere (Hall 1935). That is a clause like any other, and is learned from like one.
+//!
+//! Which values exclude each other is found by trying each by itself, when a search has restarted a few times: it
+//! costs something, and most searches never come to it.
+
+use super::{Domain, Lit, NO_DOMAIN, Solver, Theory, Var};
+use foldhash::{HashMap, HashMapExt, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// So many values are tried by themselves.
+const MOST_VALUES: usize = 2_048;
+/// So often it is looked again with what came of it.
+const MOST_ROUNDS: usize = 3;
+/// So many reasons for which two of them exclude each other are kept: each may be the one that says so.
+const MOST_WHYS: usize = 2;
+
+/// One of these values has to hold where all the rest is false.
+#[derive(Debug)]
+pub(super) struct Taker {
+    values: Vec<Var>,
+    rest: Vec<Lit>,
+}
+
+/// Takers and places, and which taker has which place for now.
+#[derive(Debug, Default)]
+pub(in crate::resolve) struct Places {
+    /// What has to have one of its values; no value is in two of them.
+    takers: Vec<Taker>,
+    /// Values of different takers that exclude each other, each pair both ways.
+    rivals: HashMap<Var, Vec<Var>>,
+    /// The pairs, the lower value first: under which literals they exclude each other, negated; or under which others.
+    whys: HashMap<(Var, Var), Vec<Vec<Lit>>>,
+    /// Values that hold whenever one of a taker does, and never else; their own takers are left out.
+    same: HashMap<Var, Var>,
+    /// Whether places were made of them for what counts now.
+    are_made: bool,
+    /// The place of each value that is in somebody's way; of the values of a place at most one can hold.
+    place_of: HashMap<Var, usize>,
+    taken_by: Vec<Option<usize>>,
+    /// By which value each taker has its place.
+    by: Vec<Option<Var>>,
+}
+
+impl Places {
+    /// What counts is another thing from here on.
+    pub(super) fn are_unmade(&mut self) {
+        self.are_made = false;
+        self.place_of.clear();
+        self.by.clear();
+    }
+
+    /// The place that a value takes; none where it is in nobody's way.
+    fn place_of(&self, value: Var) -> Option<usize> {
+        self.place_of.get(&value).copied()
+    }
+
+    /// All values that are in somebody's way, each with its place.
+    pub(in crate::resolve) fn placed(&self) -> impl Iterator<Item = (Var, usize)> {
+        self.place_of.iter().map(|(value, place)| (*value, *place))
+    }
+
+    /// Values that hold whenever another one does and never else, with that one.
+    pub(in crate::resolve) fn same(&self) -> impl Iterator<Item = (Var, Var)> {
+        self.same.iter().map(|(value, other)| (*value, *other))
+    }
+
+    /// Leaves out takers of which each value holds whenever one of another taker does, and never else. `implied_by` has pairs of
+    /// which the first follows from the second.
+    fn leave_out_same(&mut self, implied_by: &BTreeSet<(Var, Var)>) {
+        let mut taker_of = self.taker_of();
+        for taker in (0..self.takers.len()).rev() {
+            let same = self.takers[taker].values.iter().map(|value| {
+                let mut others = implied_by.range((*value, 0)..=(*value, Var::MAX));
+                let is_same = |other: &Var| {
+                    let owner = taker_of.get(other);
+                    implied_by.contains(&(*other, *value)) && owner.is_some_and(|it| *it != taker)
+                };
+                others.find(|(_, other)| is_same(other)).copied()
+            });
+            if let Some(same) = same.collect::<Option<Vec<_>>>() {
+                taker_of.retain(|_, owner| *owner != taker);
+                self.same.extend(same);
+                self.takers.remove(taker);
+            }
+        }
+    }
+
+    fn values(&self) -> impl Iterator<Item = Var> {
+        self.takers.iter().flat_map(|taker| &taker.values).copied()
+    }
+
+    /// Two values of different takers exclude each other while all these are false.
+    fn exclude(&mut self, a: Var, b: Var, while_false: Vec<Lit>) {
+        let whys = self.whys.entry(pair(a, b)).or_default();
+        if whys.is_empty() {
+            self.rivals.entry(a).or_default().push(b);
+            self.rivals.entry(b).or_default().push(a);
+        }
+        if whys.len() < MOST_WHYS && !whys.contains(&while_false) {
+            whys.push(while_false);
+        }
+    }
+
+    /// Which taker each value belongs to.
+    fn taker_of(&self) -> HashMap<Var, usize> {
+        let takers = self.takers.iter().enumerate();
+        let values = takers.flat_map(|(at, taker)| taker.values.iter().map(move |it| (*it, at)));
+        values.collect()
+    }
+
+    fn let_go(&mut self, taker: usize) {
+        if let Some(place) = self.by[taker].take().and_then(|value| self.place_of(value)) {
+            self.taken_by[place] = None;
+        }
+    }
+
+    /// Finds a place for a taker, if need be by moving others; who was asked for theirs is left in `asked`.
+    fn settle(&mut self, taker: usize, is_out: &impl Fn(Lit) -> bool, asked: &mut Asked) -> bool {
+        if !self.takers[taker].rest.iter().all(|lit| is_out(*lit)) {
+            // It does not count for now.
+            self.let_go(taker);
+            return true;
+        }
+        asked.takers.push(taker);
+        for at in 0..self.takers[taker].values.len() {
+            let value = self.takers[taker].values[at];
+            if is_out(Lit::is(value)) {
+                continue;
+            }
+            let Some(place) = self.place_of(value) else {
+                self.let_go(taker);
+                self.by[taker] = Some(value);
+                return true;
+            };
+            if !asked.places.insert(place) {
+                continue;
+            }
+            let other = self.taken_by[place];
+            if other.is_none_or(|other| self.settle(other, is_out, asked)) {
+                self.let_go(taker);
+                self.by[taker] = Some(value);
+                self.taken_by[place] = Some(taker);
+                return true;
+            }
+        }
+        false
+    }
+}
+
+/// Who was asked for a place, and for which.
+#[derive(Default)]
+struct Asked {
+    takers: Vec<usize>,
+    places: HashSet<usize>,
+}
+
+impl<T: Theory> Solver<T> {
+    /// Takers and places, as far as they were looked for.
+    pub(in crate::resolve) fn places(&self) -> &Places {
+        &self.places
+    }
+
+    /// Some takers have no place where all is as it is: the clause that says so, all its literals false.
+    pub(super) fn crowded(&mut self) -> Option<Vec<Lit>> {
+        let mut places = std::mem::take(&mut self.places);
+        let mut crowd = None;
+        for taker in 0..places.by.len() {
+            if places.by[taker].is_some_and(|value| self.value[value as usize] >= 0) {
+                continue;
+            }
+            places.let_go(taker);
+            let mut asked = Asked::default();
+            self.steps += places.by.len() as u64;
+            if !places.settle(taker, &|lit| self.truth(lit) < 0, &mut asked) {
+                crowd = Some(asked);
+                break;
+            }
+        }
+        let clause = crowd.map(|crowd| self.too_many(&places, &crowd));
+        self.places = places;
+        clause
+    }
+
+    /// One of these takers has a value elsewhere than in these places, which are fewer than they.
+    fn too_many(&self, places: &Places, crowd: &Asked) -> Vec<Lit> {
+        let mut lits: BTreeSet<Lit> = BTreeSet::new();
+        let mut within: HashMap<usize, Vec<Var>> = HashMap::new();
+        for taker in crowd.takers.iter().map(|taker| &places.takers[*taker]) {
+            lits.extend(&taker.rest);
+            for value in &taker.values {
+                match places.place_of(*value) {
+                    Some(place) if crowd.places.contains(&place) => {
+                        within.entry(place).or_default().push(*value);
+                    }
+                    _ => _ = lits.insert(Lit::is(*value)),
+                }
+            }
+        }
+        for values in within.values() {
+            for (at, a) in values.iter().enumerate() {
+                let whys = values[at + 1..].iter().map(|b| self.why(places, *a, *b));
+                lits.extend(whys.flatten().flatten());
+            }
+        }
+        lits.retain(|lit| self.level_of[lit.var() as usize] > 0);
+        lits.into_iter().collect()
+    }
+
+    /// Under which literals that are true two values exclude each other, negated; of one component they do always.
+    fn why<'p>(&self, places: &'p Places, a: Var, b: Var) -> Option<&'p Vec<Lit>> {
+        let mut whys = places.whys.get(&pair(a, b))?.iter();
+        whys.find(|why| why.iter().all(|lit| self.truth(*lit) < 0))
+    }
+
+    /// Looks for which values of takers exclude each other. All conclusions have been drawn, and nothing is assumed.
+    ///
+    /// Takes the search back to its beginning where a value turns out never to hold, or a place always to be taken.
+    pub(super) fn look_for_places(&mut self, mut takers: Vec<Taker>) {
+        let before = self.places.whys.len();
+        for _ in 0..MOST_ROUNDS {
+            self.places.takers = takers;
+            self.try_values();
+            if self.ground() > 0 || self.impossible {
+                break;
+            }
+            self.make_places();
+            let tight = self.tight();
+            if tight.is_empty() {
+                break;
+            }
+            for clause in tight {
+                self.require(&clause);
+            }
+            self.try_without();
+            takers = self.takers();
+        }
+        self.places.are_unmade();
+        self.has_news |= self.places.whys.len() > before + before / 4;
+    }
+
+    /// Tries whether the components that conflicts are about can be away.
+    fn try_without(&mut self) {
+        let mut domains = self.heap.by_activity();
+        domains.extend(self.concerned(&domains));
+        for domain in domains {
+            let Domain { first, idle, .. } = self.domains[domain as usize];
+            if idle && self.value[first as usize] == 0 {
+                self.decided(Some(Lit::is(first)));
+                let fails = self.propagate().is_some();
+                self.back_to(0);
+                if fails {
+                    self.require(&[Lit::not(first)]);
+                }
+            }
+        }
+    }
+
+    /// Tries each value of the takers by itself, and keeps which others it excludes.
+    fn try_values(&mut self) {
+        let mut places = std::mem::take(&mut self.places);
+        let taker_of = places.taker_of();
+        let ground = self.ground();
+        let mut never = Vec::new();
+        // Each with one from which it follows.
+        let mut implied_by: BTreeSet<(Var, Var)> = BTreeSet::new();
+        let values: Vec<Var> = places.values().collect();
+        for value in values {
+            let before = self.trail.len();
+            self.decided(Some(Lit::is(value)));
+            if let Some(conflict) = self.propagate() {
+                let why = self.assumed_for(&conflict);
+                never.push(why.into_iter().map(|lit| !lit).collect::<Vec<_>>());
+                self.back_to(ground);
+                continue;
+            }
+            let (mut others, mut implied) = (Vec::new(), Vec::new());
+            for lit in &self.trail[before..] {
+                let owner = taker_of.get(&lit.var());
+                if owner.is_some_and(|owner| *owner != taker_of[&value]) {
+                    let list = if lit.is_negative() {
+                        &mut others
+                    } else {
+                        &mut implied
+                    };
+                    list.push(lit.var());
+                }
+            }
+            for other in &others {
+                let mut why = match ground {
+                    0 => Vec::new(),
+                    _ => self.assumed_for(&[Lit::is(*other)]),
+                };
+                why.retain(|lit| lit.var() != value);
+                let why = why.into_iter().map(|lit| !lit).collect();
+                places.exclude(value, *other, why);
+            }
+            self.back_to(ground);
+            if ground == 0 {
+                implied_by.extend(implied.into_iter().map(|other| (other, value)));
+            }
+        }
+        places.same.clear();
+        places.leave_out_same(&implied_by);
+        self.places = places;
+        for clause in never {
+            self.require(&clause);
+        }
+    }
+
+    /// Where so many takers have no more places than they need, each of these places is taken by one of them: as clauses. Nothing
+    /// is assumed or counts only for now.
+    fn tight(&mut self) -> Vec<Vec<Lit>> {
+        if self.crowded().is_some() {
+            return Vec::new();
+        }
+        let places = &self.places;
+        let is_open = |value: &&Var| self.value[**value as usize] >= 0;
+        let open = |taker: usize| places.takers[taker].values.iter().filter(is_open);
+        let mut loose_places: HashSet<usize> = HashSet::default();
+        let unused = places.taken_by.iter().enumerate();
+        loose_places.extend(
+            unused
+                .filter(|(_, by)| by.is_none())
+                .map(|(place, _)| place),
+        );
+        let mut tight: BTreeSet<usize> = (0..places.takers.len())
+            .filter(|taker| places.by[*taker].is_some())
+            .collect();
+        loop {
+            let is_loose = |value: &Var| {
+                places
+                    .place_of(*value)
+                    .is_none_or(|place| loose_places.contains(&place))
+            };
+            let loose = tight
+                .iter()
+                .copied()
+                .filter(|taker| open(*taker).any(is_loose));
+            let loose: Vec<usize> = loose.collect();
+            if loose.is_empty() {
+                break;
+            }
+            for taker in loose {
+                tight.remove(&taker);
+                loose_places.extend(places.by[taker].and_then(|value| places.place_of(value)));
+            }
+        }
+        let mut takers_of: BTreeMap<usize, Vec<Lit>> = BTreeMap::new();
+        for value in tight.into_iter().flat_map(open) {
+            if let Some(place) = places.place_of(*value) {
+                takers_of.entry(place).or_default().push(Lit::is(*value));
+            }
+        }
+        takers_of.into_values().collect()
+    }
+
+    /// What has to have one of its values while all is as it is, of what conflicts are about: first components, then what their
+    /// releases ask for.
+    pub(super) fn takers(&self) -> Vec<Taker> {
+        let mut active = self.heap.by_activity();
+        active.extend(self.concerned(&active));
+        let domains = active.iter().map(|domain| self.domains[*domain as usize]);
+        let needed = domains.filter(|it| !it.idle || self.value[it.first as usize] < 0);
+        let own = needed.map(|it| (it.first..it.first + it.length).map(Lit::is).collect());
+        let demands = self.demands.iter().map(|demand| self.lits(*demand));
+        let demands = demands.map(|range| self.literals[range].to_vec());
+        let is_fixed = |lit: &Lit| self.level_of[lit.var() as usize] == 0;
+        let mut used: HashSet<Var> = HashSet::default();
+        let mut takers = Vec::new();
+        for lits in own.chain(demands) {
+            let lits: Vec<Lit> = lits;
+            let left = lits
+                .into_iter()
+                .filter(|lit| !(self.truth(*lit) < 0 && is_fixed(lit)));
+            let (values, rest): (Vec<Lit>, Vec<Lit>) = left.partition(|lit| {
+                !lit.is_negative() && self.domain_of[lit.var() as usize] != NO_DOMAIN
+            });
+            let is_met = values
+                .iter()
+                .any(|lit| self.truth(*lit) > 0 && is_fixed(lit));
+            let values: Vec<Var> = values.into_iter().map(Lit::var).collect();
+            let is_new = !values.iter().any(|value| used.contains(value));
+            if is_new && !is_met && used.len() + values.len() <= MOST_VALUES {
+                used.extend(&values);
+                takers.push(Taker { values, rest });
+            }
+        }
+        takers
+    }
+
+    /// Of other domains than these, those of which something follows at once from a value of these.
+    fn concerned(&self, domains: &[u32]) -> Vec<u32> {
+        let own = domains.iter().map(|domain| self.domains[*domain as usize]);
+        let vars = own.flat_map(|it| it.first..it.first + it.length);
+        let implied = vars.flat_map(|var| &self.implied[Lit::is(var).index()]);
+        let mut known: HashSet<u32> = domains.iter().copied().collect();
+        let mut found = Vec::new();
+        for lit in implied {
+            let helped = match self.domain_of[lit.var() as usize] {
+                NO_DOMAIN => &self.implied[lit.index()][..],
+                _ => &[],
+            };
+            for lit in std::iter::once(lit).chain(helped) {
+                let domain = self.domain_of[lit.var() as usize];
+                if domain != NO_DOMAIN && known.insert(domain) {
+                    found.push(domain);
+                }
+            }
+        }
+        found
+    }
+
+    /// Puts values that exclude each other while this counts into one place each: first those of several takers, then what else
+    /// of these takers fits in. All conclusions have been drawn, and nothing is assumed.
+    pub(super) fn make_places(&mut self) {
+        let mut found = std::mem::take(&mut self.places);
+        let taker_of = found.taker_of();
+        let exclude = |a: &Var, b: &Var| {
+            let alike = self.domain_of[*a as usize] == self.domain_of[*b as usize];
+            alike || self.why(&found, *a, *b).is_some()
+        };
+        let mut place_of: HashMap<Var, usize> = HashMap::new();
+        let mut places = 0;
+        for first in found.takers.iter().flat_map(|taker| &taker.values) {
+            if place_of.contains_key(first) {
+                continue;
+            }
+            let mut members = vec![*first];
+            let mut owners: HashSet<usize> = HashSet::from_iter([taker_of[first]]);
+            let mut add = |value: &Var, members: &mut Vec<Var>| {
+                let is_free = !place_of.contains_key(value) && !members.contains(value);
+                let fits = is_free && members.iter().all(|other| exclude(value, other));
+                members.extend(fits.then_some(*value));
+                fits
+            };
+            for value in found.rivals.get(first).into_iter().flatten() {
+                if let Some(owner) = taker_of.get(value)
+                    && !owners.contains(owner)
+                    && add(value, &mut members)
+                {
+                    owners.insert(*owner);
+                }
+            }
+            if members.len() < 2 {
+                continue;
+            }
+            for at in 0..members.len() {
+                for value in &found.takers[taker_of[&members[at]]].values {
+                    add(value, &mut members);
+                }
+            }
+            place_of.extend(members.into_iter().map(|value| (value, places)));
+            places += 1;
+        }
+        found.place_of = place_of;
+        found.taken_by = vec![None; places];
+        found.by = vec![None; found.takers.len()];
+        found.are_made = true;
+        self.places = found;
+    }
+
+    /// Whether places are still to be made.
+    pub(super) fn has_places_to_make(&self) -> bool {
+        !self.places.are_made && !self.places.takers.is_empty()
+    }
+}
+
+fn pair(a: Var, b: Var) -> (Var, Var) {
+    (a.min(b), a.max(b))
+}
