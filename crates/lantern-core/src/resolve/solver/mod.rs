@@ -19,6 +19,7 @@ use super::heap::ActivityHeap;
 use foldhash::{HashMap, HashMapExt};
 pub(super) use guards::{Counting, Guard};
 use places::Places;
+use rooms::{Count, Rooms};
 use std::rc::Rc;
 
 /// A variable: a release, an "absent", or a helper.
@@ -248,8 +249,7 @@ pub(super) struct Solver<T> {
     demand_head: usize,
     next_domain: usize,
     heap: ActivityHeap,
-    rooms: Vec<Room>,
-    taken: Vec<u64>,
+    rooms: Rooms,
     places: Places,
     /// Whether far more is known of takers and places ([`Solver::places`]) than when this was last said to be old.
     pub(super) has_news: bool,
@@ -313,8 +313,7 @@ impl<T: Theory> Solver<T> {
             demand_head: 0,
             next_domain: 0,
             heap: ActivityHeap::new(domains.len()),
-            taken: vec![0; rooms.len()],
-            rooms,
+            rooms: Rooms::new(Vec::new(), &[]),
             places: Places::default(),
             has_news: false,
             bundles: HashMap::new(),
@@ -334,6 +333,7 @@ impl<T: Theory> Solver<T> {
             let range = domain.first as usize..(domain.first + domain.length) as usize;
             solver.domain_of[range].fill(index as u32);
         }
+        solver.rooms = Rooms::new(rooms, &solver.domain_of);
         solver.impossible = solver.domains.iter().any(|domain| domain.length == 0);
         for index in 0..solver.domains.len() {
             // Where there is no choice there will be no decision.
@@ -459,11 +459,7 @@ impl<T: Theory> Solver<T> {
         if lit.is_negative() && self.domain_of[var] != NO_DOMAIN {
             self.domains[self.domain_of[var] as usize].left -= 1;
         }
-        if !lit.is_negative() {
-            for (room, taken) in self.rooms.iter().zip(&mut self.taken) {
-                *taken += room.takes.get(&(var as Var)).copied().unwrap_or(0);
-            }
-        }
+        self.rooms.note(lit.var());
         self.trail.push(lit);
     }
 
@@ -514,11 +510,6 @@ impl<T: Theory> Solver<T> {
                     self.heap.offer(domain);
                 }
             }
-            if !lit.is_negative() {
-                for (room, taken) in self.rooms.iter().zip(&mut self.taken) {
-                    *taken -= room.takes.get(&(var as Var)).copied().unwrap_or(0);
-                }
-            }
         }
         self.trail.truncate(mark.trail);
         self.demands.truncate(mark.demands);
@@ -528,6 +519,7 @@ impl<T: Theory> Solver<T> {
         self.trail.extend(stays);
         self.levels.truncate(level);
         self.out_of_order &= level > 0;
+        self.rooms.forget();
     }
 
     /// Draws all conclusions; returns the literals of a clause that cannot hold, all of them false.
@@ -554,7 +546,16 @@ impl<T: Theory> Solver<T> {
 
     /// Draws all conclusions, and those from counting; it has been said what counts.
     fn conclude(&mut self) -> Option<Vec<Lit>> {
-        self.propagate().or_else(|| self.crowded())
+        loop {
+            if let Some(conflict) = self.propagate() {
+                return Some(conflict);
+            }
+            match self.count_rooms() {
+                Count::Enough => return self.crowded(),
+                Count::LeavesOut => {}
+                Count::TooMuch(conflict) => return Some(conflict),
+            }
+        }
     }
 
     fn after_false(&mut self, var: Var) -> Option<Vec<Lit>> {
@@ -609,7 +610,7 @@ impl<T: Theory> Solver<T> {
         for demand in &self.demands_of[var as usize] {
             self.demands.push(*demand);
         }
-        self.check_rooms(var)
+        None
     }
 
     /// Learns what a variable asks for; it has just become true.

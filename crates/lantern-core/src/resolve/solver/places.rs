@@ -432,7 +432,7 @@ impl<T: Theory> Solver<T> {
             }
             let mut members = vec![*first];
             let mut owners: HashSet<usize> = HashSet::from_iter([taker_of[first]]);
-            let mut add = |value: &Var, members: &mut Vec<Var>| {
+            let add = |value: &Var, members: &mut Vec<Var>| {
                 let is_free = !place_of.contains_key(value) && !members.contains(value);
                 let fits = is_free && members.iter().all(|other| exclude(value, other));
                 members.extend(fits.then_some(*value));

@@ -82,6 +82,28 @@ fn one_too_many_is_seen_by_counting() {
     }
 }
 
+/// Of builds with slots for 11, none has room for 12, whichever of their releases they are in.
+#[test]
+fn slots_are_counted_before_it_is_known_which_releases_take_them() {
+    let mut lines = vec!["+ server 5.4 has skins:22".to_owned()];
+    for user in 0..12 {
+        let releases =
+            (1..=4).map(|release| format!("user{user} {release} takes skins:{}", 1 + release));
+        lines.extend(releases);
+    }
+    let mut request = world(&lines.join("\n"));
+    request.add = (0..12)
+        .map(|user| Id::new(&format!("user{user}")))
+        .collect();
+    search(&request, |_, search, outcome, _| {
+        assert!(matches!(outcome, Outcome::Impossible(_)));
+        assert!(search.steps < 1_000, "{} steps", search.steps);
+    });
+    answer(&request);
+    request.add.pop_last();
+    assert!(resolve(&request).unwrap().proved);
+}
+
 /// Everybody wants the first place most, and what all cost together is the same however they share: that no other way is
 /// better is shown without trying them.
 #[test]
