@@ -17,7 +17,8 @@ impl<T: Theory> Solver<T> {
         self.antecedents = found;
     }
 
-    fn gather_into(&self, lit: Lit, found: &mut Vec<Lit>) {
+    /// As [`Solver::gather_antecedents`], into a list of one's own.
+    pub(super) fn gather_into(&self, lit: Lit, found: &mut Vec<Lit>) {
         let var = lit.var();
         match self.reason[var as usize] {
             Reason::None => {}

@@ -840,7 +840,7 @@ impl<T: Theory> Solver<T> {
                     return Outcome::GaveUp;
                 }
                 if conflicts >= RESTART * luby(restarts) {
-                    look = is_power_of_eight(restarts);
+                    look = self.is_time_to_look();
                     self.back_to(ground + assumed.len());
                     self.forget_some();
                     conflicts = 0;
@@ -997,11 +997,6 @@ impl<T: Theory> Solver<T> {
             .or_else(|| members.find(|var| self.value[*var as usize] == 0))
             .map(Lit::is)
     }
-}
-
-/// Takers and places are looked for after the first restart, after the eighth, and so on.
-fn is_power_of_eight(number: u64) -> bool {
-    number.is_power_of_two() && number.trailing_zeros().is_multiple_of(3)
 }
 
 /// The Luby sequence: 1 1 2 1 1 2 4 …, from its first term.

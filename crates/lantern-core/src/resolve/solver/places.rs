@@ -8,21 +8,32 @@
 //! Which values exclude each other is found by trying each by itself, when a search has restarted a few times: it
 //! costs something, and most searches never come to it.
 
-use super::{Domain, Lit, NO_DOMAIN, Solver, Theory, Var};
+use super::{Counting, Domain, Lit, NO_DOMAIN, Solver, Theory, Var};
 use foldhash::{HashMap, HashMapExt, HashSet};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// So many values are tried by themselves.
 const MOST_VALUES: usize = 2_048;
+/// Looking for places takes at most so many steps, or this part of all steps so far.
+const STEPS: u64 = 400_000;
+const PART_OF_STEPS: u64 = 8;
+/// So many of them at first, of what most conflicts are about: where nothing comes of it, it is left at that.
+const FIRST_VALUES: usize = 256;
+/// It is looked again when the search has taken so many times as many steps.
+const LATER: u64 = 3;
+/// Fewer takers than these are not worth more: there are few ways in which they share.
+const FEW: usize = if cfg!(test) { 3 } else { 6 };
 /// So often it is looked again with what came of it.
 const MOST_ROUNDS: usize = 3;
 /// So many reasons for which two of them exclude each other are kept: each may be the one that says so.
 const MOST_WHYS: usize = 2;
 
 /// One of these values has to hold where all the rest is false.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(super) struct Taker {
     values: Vec<Var>,
+    /// Those that were not false when it was found.
+    open: Vec<Var>,
     rest: Vec<Lit>,
 }
 
@@ -39,11 +50,19 @@ pub(in crate::resolve) struct Places {
     same: HashMap<Var, Var>,
     /// Whether places were made of them for what counts now.
     are_made: bool,
-    /// The place of each value that is in somebody's way; of the values of a place at most one can hold.
+    /// The takers of which each value takes a place.
+    counted: Vec<usize>,
+    /// The place of each value of these; of the values of a place at most one can hold.
     place_of: HashMap<Var, usize>,
     taken_by: Vec<Option<usize>>,
     /// By which value each taker has its place.
     by: Vec<Option<Var>>,
+    /// Steps that went into looking for all this.
+    steps: u64,
+    /// Before so many steps of the search it is not looked again.
+    not_before: u64,
+    /// How many values were known to be in somebody's way when that was news.
+    told: usize,
 }
 
 impl Places {
@@ -51,7 +70,7 @@ impl Places {
     pub(super) fn are_unmade(&mut self) {
         self.are_made = false;
         self.place_of.clear();
-        self.by.clear();
+        self.counted.clear();
     }
 
     /// The place that a value takes; none where it is in nobody's way.
@@ -167,15 +186,19 @@ impl<T: Theory> Solver<T> {
 
     /// Some takers have no place where all is as it is: the clause that says so, all its literals false.
     pub(super) fn crowded(&mut self) -> Option<Vec<Lit>> {
+        if self.places.counted.is_empty() {
+            return None;
+        }
         let mut places = std::mem::take(&mut self.places);
         let mut crowd = None;
-        for taker in 0..places.by.len() {
+        for at in 0..places.counted.len() {
+            let taker = places.counted[at];
             if places.by[taker].is_some_and(|value| self.value[value as usize] >= 0) {
                 continue;
             }
             places.let_go(taker);
             let mut asked = Asked::default();
-            self.steps += places.by.len() as u64;
+            self.steps += places.counted.len() as u64;
             if !places.settle(taker, &|lit| self.truth(lit) < 0, &mut asked) {
                 crowd = Some(asked);
                 break;
@@ -220,11 +243,41 @@ impl<T: Theory> Solver<T> {
     /// Looks for which values of takers exclude each other. All conclusions have been drawn, and nothing is assumed.
     ///
     /// Takes the search back to its beginning where a value turns out never to hold, or a place always to be taken.
-    pub(super) fn look_for_places(&mut self, mut takers: Vec<Taker>) {
-        let before = self.places.whys.len();
+    pub(super) fn look_for_places(&mut self, takers: Vec<Taker>) {
+        let before = self.steps;
+        let most = (before / PART_OF_STEPS).max(STEPS);
+        let until = before + most.saturating_sub(self.places.steps);
+        if self.is_worth_looking(&takers, until) {
+            self.look_well(takers, until);
+        }
+        self.places.are_unmade();
+        self.places.not_before = LATER * before;
+        self.places.steps += self.steps - before;
+    }
+
+    /// Whether enough of the first takers are in each other's way; what was known stays.
+    fn is_worth_looking(&mut self, takers: &[Taker], until: u64) -> bool {
+        let mut values = 0;
+        let first = takers.iter().take_while(|taker| {
+            values += taker.values.len();
+            values <= FIRST_VALUES
+        });
+        let known = std::mem::replace(&mut self.places.takers, first.cloned().collect());
+        let same = self.places.same.clone();
+        self.try_values(until);
+        let is_left = !self.impossible && self.levels.len() == self.ground();
+        if is_left {
+            self.make_places();
+        }
+        self.places.takers = known;
+        self.places.same = same;
+        is_left && self.places.counted.len() >= FEW
+    }
+
+    fn look_well(&mut self, mut takers: Vec<Taker>, until: u64) {
         for _ in 0..MOST_ROUNDS {
             self.places.takers = takers;
-            self.try_values();
+            self.try_values(until);
             if self.ground() > 0 || self.impossible {
                 break;
             }
@@ -236,18 +289,19 @@ impl<T: Theory> Solver<T> {
             for clause in tight {
                 self.require(&clause);
             }
-            self.try_without();
+            self.try_without(until);
             takers = self.takers();
         }
-        self.places.are_unmade();
-        self.has_news |= self.places.whys.len() > before + before / 4;
     }
 
-    /// Tries whether the components that conflicts are about can be away.
-    fn try_without(&mut self) {
+    /// Tries whether the components that conflicts are about can be away, up to so many steps.
+    fn try_without(&mut self, until: u64) {
         let mut domains = self.heap.by_activity();
         domains.extend(self.concerned(&domains));
         for domain in domains {
+            if self.impossible || self.steps > until {
+                break;
+            }
             let Domain { first, idle, .. } = self.domains[domain as usize];
             if idle && self.value[first as usize] == 0 {
                 self.decided(Some(Lit::is(first)));
@@ -260,8 +314,8 @@ impl<T: Theory> Solver<T> {
         }
     }
 
-    /// Tries each value of the takers by itself, and keeps which others it excludes.
-    fn try_values(&mut self) {
+    /// Tries each value of the takers by itself, and keeps which others it excludes, up to so many steps.
+    fn try_values(&mut self, until: u64) {
         let mut places = std::mem::take(&mut self.places);
         let taker_of = places.taker_of();
         let ground = self.ground();
@@ -270,6 +324,9 @@ impl<T: Theory> Solver<T> {
         let mut implied_by: BTreeSet<(Var, Var)> = BTreeSet::new();
         let values: Vec<Var> = places.values().collect();
         for value in values {
+            if self.steps > until {
+                break;
+            }
             let before = self.trail.len();
             self.decided(Some(Lit::is(value)));
             if let Some(conflict) = self.propagate() {
@@ -291,12 +348,10 @@ impl<T: Theory> Solver<T> {
                 }
             }
             for other in &others {
-                let mut why = match ground {
+                let why = match ground {
                     0 => Vec::new(),
-                    _ => self.assumed_for(&[Lit::is(*other)]),
+                    _ => self.counted_behind(Lit::not(*other), value),
                 };
-                why.retain(|lit| lit.var() != value);
-                let why = why.into_iter().map(|lit| !lit).collect();
                 places.exclude(value, *other, why);
             }
             self.back_to(ground);
@@ -310,6 +365,25 @@ impl<T: Theory> Solver<T> {
         for clause in never {
             self.require(&clause);
         }
+    }
+
+    /// What counts that a literal follows from, besides a value, negated.
+    fn counted_behind(&self, lit: Lit, value: Var) -> Vec<Lit> {
+        let mut seen: HashSet<Var> = HashSet::from_iter([value, lit.var()]);
+        let (mut open, mut found, mut reasons) = (vec![lit], BTreeSet::new(), Vec::new());
+        while let Some(lit) = open.pop() {
+            reasons.clear();
+            self.gather_into(lit, &mut reasons);
+            if reasons.is_empty() {
+                found.insert(!lit);
+            }
+            for reason in reasons.iter().map(|reason| !*reason) {
+                if self.level_of[reason.var() as usize] > 0 && seen.insert(reason.var()) {
+                    open.push(reason);
+                }
+            }
+        }
+        found.into_iter().collect()
     }
 
     /// Where so many takers have no more places than they need, each of these places is taken by one of them: as clauses. Nothing
@@ -328,9 +402,9 @@ impl<T: Theory> Solver<T> {
                 .filter(|(_, by)| by.is_none())
                 .map(|(place, _)| place),
         );
-        let mut tight: BTreeSet<usize> = (0..places.takers.len())
-            .filter(|taker| places.by[*taker].is_some())
-            .collect();
+        let settled = places.counted.iter().copied();
+        let settled = settled.filter(|taker| places.by[*taker].is_some());
+        let mut tight: BTreeSet<usize> = settled.collect();
         loop {
             let is_loose = |value: &Var| {
                 places
@@ -384,10 +458,14 @@ impl<T: Theory> Solver<T> {
                 .iter()
                 .any(|lit| self.truth(*lit) > 0 && is_fixed(lit));
             let values: Vec<Var> = values.into_iter().map(Lit::var).collect();
+            let open = values.iter().copied();
+            let open = open
+                .filter(|value| self.value[*value as usize] >= 0)
+                .collect();
             let is_new = !values.iter().any(|value| used.contains(value));
             if is_new && !is_met && used.len() + values.len() <= MOST_VALUES {
                 used.extend(&values);
-                takers.push(Taker { values, rest });
+                takers.push(Taker { values, open, rest });
             }
         }
         takers
@@ -457,11 +535,41 @@ impl<T: Theory> Solver<T> {
             place_of.extend(members.into_iter().map(|value| (value, places)));
             places += 1;
         }
+        // Who can have something that is in nobody's way is no taker, and for what only one of the others could take there is
+        // no need of a place.
+        let mut counted: BTreeSet<usize> = (0..found.takers.len()).collect();
+        loop {
+            let mut owners: Vec<BTreeSet<usize>> = vec![BTreeSet::new(); places];
+            for (value, place) in &place_of {
+                owners[*place].extend(counted.get(&taker_of[value]));
+            }
+            place_of.retain(|value, place| {
+                counted.contains(&taker_of[value]) && owners[*place].len() > 1
+            });
+            let before = counted.len();
+            let is_placed =
+                |value: &Var| place_of.contains_key(value) || self.value[*value as usize] < 0;
+            counted.retain(|taker| found.takers[*taker].open.iter().all(is_placed));
+            if counted.len() == before {
+                break;
+            }
+        }
+        let known = place_of.len() + found.same.len();
+        if self.counting == Counting::All && known > found.told + found.told / 4 {
+            found.told = known;
+            self.has_news = true;
+        }
+        found.counted = counted.into_iter().collect();
         found.place_of = place_of;
         found.taken_by = vec![None; places];
         found.by = vec![None; found.takers.len()];
         found.are_made = true;
         self.places = found;
+    }
+
+    /// Whether it is time to look for places.
+    pub(super) fn is_time_to_look(&self) -> bool {
+        self.steps >= self.places.not_before
     }
 
     /// Whether places are still to be made.

@@ -34,7 +34,7 @@ pub(super) enum Count {
 
 impl Rooms {
     pub(super) fn new(rooms: Vec<Room>, domain_of: &[u32]) -> Rooms {
-        let mut matters = vec![false; domain_of.len()];
+        let mut matters = vec![false; if rooms.is_empty() { 0 } else { domain_of.len() }];
         let all = rooms.into_iter().map(|room| {
             let mut takers: BTreeMap<u32, Vec<u64>> = BTreeMap::new();
             for var in room.takes.keys() {
