@@ -1,4 +1,4 @@
-//! Measures the resolver on made-up catalogues: `cargo run --release --example resolver [build|first|best|stuck|tangle|dense] [SIZE…]`.
+//! Measures the resolver on made-up catalogues: `cargo run --release --example resolver [build|first|best|stuck|tangle|dense|share|crowd] [SIZE…]`.
 //!
 //! `save SIZE` prints a world as a request instead, and `of FILE` tells the milliseconds of each part of answering one. Prints one line for each seed: what, size, seed, milliseconds, and what came of it. Parsing is not
 //! in the times; `build` only makes the worlds. `RESOLVER_SEEDS` says how many seeds, otherwise 10. scripts/bench-resolver makes the table and the plot in docs/performance.md from it.
@@ -10,7 +10,7 @@ mod worlds;
 use lantern_core::resolve::{Request, first_answer, resolve};
 use lantern_core::version::Notations;
 use std::time::Instant;
-use worlds::{Sort, dense, tangle, world};
+use worlds::{Sort, dense, sharing, tangle, world};
 
 fn main() {
     let mut arguments = std::env::args().skip(1);
@@ -35,6 +35,7 @@ fn main() {
         sizes = match what.as_str() {
             "tangle" => vec![20, 30, 40],
             "dense" => vec![20, 25, 30],
+            "share" | "crowd" => vec![10, 20, 30],
             _ => vec![200, 2_000, 10_000],
         };
     }
@@ -53,18 +54,20 @@ fn measure(what: &str, size: usize, seed: u64) {
     let request = match what {
         "tangle" => tangle(size, seed),
         "dense" => dense(size, seed),
+        "share" => sharing(size, size),
+        "crowd" => sharing(size, size - 1),
         "stuck" => world(size, seed, Sort::Stuck),
         _ => world(size, seed, Sort::Solvable),
     };
     let begun = Instant::now();
     let came = match what {
         "build" => format!("{} releases", request.offers.len()),
-        "best" => match resolve(&request) {
+        "best" | "share" => match resolve(&request) {
             Ok(selection) if selection.proved => "proved best".to_owned(),
             Ok(_) => "best found".to_owned(),
             Err(_) => "no answer".to_owned(),
         },
-        "stuck" => match resolve(&request) {
+        "stuck" | "crowd" => match resolve(&request) {
             Ok(_) => "an answer".to_owned(),
             Err(obstacle) => {
                 let conflicts = obstacle.conflicts.iter();

@@ -265,3 +265,31 @@ pub fn dense(components: usize, seed: u64) -> Request {
     request.offers = Arc::new(offers);
     request
 }
+
+/// Users that each take one of these places, and want the first most: one at a time, as each place has a release for each user.
+pub fn sharing(users: usize, places: usize) -> Request {
+    let mut request = Request::new(Target::One(server(TARGET)), Id::new("server"));
+    let build = Facts::new(Id::new("server"), Kind::Build, server(TARGET));
+    let mut offers = vec![offer(build)];
+    for user in 0..users {
+        let id = Id::new(&format!("user{user:02}"));
+        request.add.insert(id.clone());
+        for place in 0..places {
+            let mut facts = Facts::new(id.clone(), Kind::Addon, version(places - place));
+            facts.needs.push(Need {
+                id: Id::new(&format!("place{place:02}")),
+                range: range(&format!("={}", version(user))),
+            });
+            offers.push(offer(facts));
+        }
+    }
+    for place in 0..places {
+        let id = Id::new(&format!("place{place:02}"));
+        offers.extend((0..users).map(|user| {
+            let facts = Facts::new(id.clone(), Kind::Addon, version(user));
+            offer(facts)
+        }));
+    }
+    request.offers = Arc::new(offers);
+    request
+}

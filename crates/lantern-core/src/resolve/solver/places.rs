@@ -15,7 +15,7 @@ use std::collections::{BTreeMap, BTreeSet};
 /// So many values are tried by themselves.
 const MOST_VALUES: usize = 2_048;
 /// Looking for places takes at most so many steps, or this part of all steps so far.
-const STEPS: u64 = 400_000;
+const STEPS: u64 = 2_000_000;
 const PART_OF_STEPS: u64 = 8;
 /// So many of them at first, of what most conflicts are about: where nothing comes of it, it is left at that.
 const FIRST_VALUES: usize = 256;
