@@ -2,9 +2,9 @@
 //!
 //! The door is [`resolve`]: a [`Request`] goes in, a [`Selection`] or an [`Obstacle`] comes out. Behind
 //! it: `model` compiles the request into domains, `solver` searches them and learns from conflicts,
-//! `best` proves the best answer, `questions` asks what would be if some facts did not count, `obstacle`
-//! boils conflicts down to minimal sets of facts with it, `remedies` tries what would help, `tell` puts
-//! it into words.
+//! `best` proves the best answer, with `sharing` for what takes places from one another, `questions`
+//! asks what would be if some facts did not count, `obstacle` boils conflicts down to minimal sets of
+//! facts with it, `remedies` tries what would help, `tell` puts it into words.
 
 mod best;
 mod conflict;

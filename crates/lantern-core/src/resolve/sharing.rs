@@ -18,13 +18,19 @@ pub(super) struct Shares {
 }
 
 const NEVER: i64 = 1 << 40;
+/// The work is the square of the components times all they can have; more than this is left alone.
+const MOST_WORK: usize = 100_000_000;
 
-/// Shares out places, each to one component at most, so that all cost the least together; none where there is no way.
+/// Shares out places, each to one component at most, so that all cost the least together; none where there is no way, or it
+/// takes too long to find.
 ///
 /// Of what a component has, price less [`Shares::own`] plus [`Shares::unused`] of its place is never less than nothing. These
 /// and what unused places cost make up all costs, up to a sum that is the same for every way.
 pub(super) fn least(components: &[Vec<Choice>], places: usize) -> Option<Shares> {
     let (rows, columns) = (components.len(), places + components.len());
+    if rows * rows * columns > MOST_WORK {
+        return None;
+    }
     // What takes no place has a column that is the component's own.
     let mut prices = vec![vec![NEVER; columns + 1]; rows + 1];
     for (row, choices) in components.iter().enumerate() {

@@ -21,6 +21,8 @@ const PART_OF_STEPS: u64 = 8;
 const FIRST_VALUES: usize = 256;
 /// It is looked again when the search has taken so many times as many steps.
 const LATER: u64 = 3;
+/// So many values are compared in the time of a step.
+const COMPARED_IN_A_STEP: u64 = 4;
 /// Fewer takers than these are not worth more: there are few ways in which they share.
 const FEW: usize = if cfg!(test) { 3 } else { 6 };
 /// So often it is looked again with what came of it.
@@ -503,7 +505,7 @@ impl<T: Theory> Solver<T> {
             alike || self.why(&found, *a, *b).is_some()
         };
         let mut place_of: HashMap<Var, usize> = HashMap::new();
-        let mut places = 0;
+        let (mut places, mut compared) = (0, 0);
         for first in found.takers.iter().flat_map(|taker| &taker.values) {
             if place_of.contains_key(first) {
                 continue;
@@ -517,6 +519,7 @@ impl<T: Theory> Solver<T> {
                 fits
             };
             for value in found.rivals.get(first).into_iter().flatten() {
+                compared += members.len() as u64;
                 if let Some(owner) = taker_of.get(value)
                     && !owners.contains(owner)
                     && add(value, &mut members)
@@ -554,6 +557,7 @@ impl<T: Theory> Solver<T> {
                 break;
             }
         }
+        self.steps += compared / COMPARED_IN_A_STEP;
         let known = place_of.len() + found.same.len();
         if self.counting == Counting::All && known > found.told + found.told / 4 {
             found.told = known;
