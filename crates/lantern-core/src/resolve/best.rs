@@ -329,9 +329,11 @@ impl Stage {
             .filter_map(|lit| Some((*lit, self.wishes.remove(lit)?)));
         for (lit, next) in failed.collect::<Vec<_>>() {
             let next = match next {
-                Next::Again(0) => None,
-                Next::Again(times) => Some((lit, Next::Again(times - 1))),
-                Next::Nothing => None,
+                // What cannot hold at all is not wished for again.
+                Next::Again(times) if times > 0 && core.len() > 1 => {
+                    Some((lit, Next::Again(times - 1)))
+                }
+                Next::Again(_) | Next::Nothing => None,
                 Next::Step(at, step) => self.step_that_can_be(search, at, step),
                 Next::Count(totalizer, count) => self.count(totalizer, count),
             };
