@@ -13,7 +13,7 @@ use foldhash::{HashMap, HashMapExt, HashSet};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// So many values are tried by themselves.
-const MOST_VALUES: usize = 2_048;
+const MOST_VALUES: usize = 4_096;
 /// Looking for places takes at most so many steps, or this part of all steps so far.
 const STEPS: u64 = 2_000_000;
 const PART_OF_STEPS: u64 = 8;
