@@ -1591,7 +1591,7 @@ fn the_search_takes_the_steps_that_it_takes() {
     });
     insta::assert_snapshot!(told.collect::<Vec<_>>().join("\n"), @"
     1: no answer after 239
-    2: first after 393, Best after 1045, at [0, 0, 0, 0, 0, 16, 3]
+    2: first after 393, Best after 1104, at [0, 0, 0, 0, 0, 16, 3]
     3: no answer after 33
     4: no answer after 515
     5: no answer after 1238
@@ -1601,7 +1601,7 @@ fn the_search_takes_the_steps_that_it_takes() {
     9: first after 1152, Best after 1386, at [0, 0, 0, 0, 0, 23, 25]
     10: no answer after 84
     11: no answer after 114
-    12: first after 102, Best after 1271, at [0, 0, 0, 0, 0, 5, 1]
+    12: first after 102, Best after 1321, at [0, 0, 0, 0, 0, 5, 1]
     13: no answer after 822
     14: no answer after 240
     15: no answer after 496

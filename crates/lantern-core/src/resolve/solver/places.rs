@@ -276,7 +276,9 @@ impl<T: Theory> Solver<T> {
         is_left && self.places.counted.len() >= FEW
     }
 
+    /// Tries all takers, and again with what is known then of places that are always taken, until nothing new comes of it.
     fn look_well(&mut self, mut takers: Vec<Taker>, until: u64) {
+        let mut known = BTreeSet::new();
         for _ in 0..MOST_ROUNDS {
             self.places.takers = takers;
             self.try_values(until);
@@ -285,12 +287,13 @@ impl<T: Theory> Solver<T> {
             }
             self.make_places();
             let tight = self.tight();
-            if tight.is_empty() {
+            if tight == known {
                 break;
             }
-            for clause in tight {
-                self.require(&clause);
+            for clause in &tight {
+                self.require(&Vec::from_iter(clause.iter().copied()));
             }
+            known = tight;
             self.try_without(until);
             takers = self.takers();
         }
@@ -390,9 +393,9 @@ impl<T: Theory> Solver<T> {
 
     /// Where so many takers have no more places than they need, each of these places is taken by one of them: as clauses. Nothing
     /// is assumed or counts only for now.
-    fn tight(&mut self) -> Vec<Vec<Lit>> {
+    fn tight(&mut self) -> BTreeSet<BTreeSet<Lit>> {
         if self.crowded().is_some() {
-            return Vec::new();
+            return BTreeSet::new();
         }
         let places = &self.places;
         let is_open = |value: &&Var| self.value[**value as usize] >= 0;
@@ -426,10 +429,10 @@ impl<T: Theory> Solver<T> {
                 loose_places.extend(places.by[taker].and_then(|value| places.place_of(value)));
             }
         }
-        let mut takers_of: BTreeMap<usize, Vec<Lit>> = BTreeMap::new();
+        let mut takers_of: BTreeMap<usize, BTreeSet<Lit>> = BTreeMap::new();
         for value in tight.into_iter().flat_map(open) {
             if let Some(place) = places.place_of(*value) {
-                takers_of.entry(place).or_default().push(Lit::is(*value));
+                takers_of.entry(place).or_default().insert(Lit::is(*value));
             }
         }
         takers_of.into_values().collect()
