@@ -1251,6 +1251,8 @@ pub struct RequestAnswered {
     pub conflicts: Option<usize>,
     /// What stands in the way, in words.
     pub obstacle: Option<String>,
+    /// How many lines the proof has that nothing fits, where one was written.
+    pub proof_lines: Option<usize>,
     /// How long it took.
     pub ms: Milliseconds,
 }

@@ -4,7 +4,8 @@
 //! it: `model` compiles the request into domains, `solver` searches them and learns from conflicts,
 //! `best` proves the best answer, with `sharing` for what takes places from one another, `questions`
 //! asks what would be if some facts did not count, `obstacle` boils conflicts down to minimal sets of
-//! facts with it, `remedies` tries what would help, `tell` puts it into words.
+//! facts with it, `remedies` tries what would help, `tell` puts it into words. `refutation` writes down
+//! how it is known that there is no answer, for a checker.
 
 mod best;
 mod conflict;
@@ -13,6 +14,7 @@ mod heap;
 mod model;
 mod obstacle;
 mod questions;
+mod refutation;
 mod remedies;
 mod saved;
 mod sharing;
@@ -22,6 +24,7 @@ mod why;
 
 pub use conflict::{Conflict, Obstacle, Remedy};
 pub use fact::Fact;
+pub use refutation::{ProofLine, ProofLiteral, Refutation, refutation};
 pub use saved::RequestFault;
 pub use why::{Explanation, WhyNot, why_not};
 

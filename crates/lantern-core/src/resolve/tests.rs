@@ -1,5 +1,6 @@
 //! Toy worlds as text, and a slow and simple solver to agree with.
 
+mod refutation;
 mod sharing;
 
 use super::*;

@@ -47,6 +47,8 @@ enum Page {
     Plan,
     /// Saved questions
     Request,
+    /// Proofs that nothing fits
+    Proof,
     /// The store of backups
     Store,
     /// Answers in JSON
@@ -67,6 +69,7 @@ impl Page {
             Page::Listing => include_str!("../../../../docs/formats/listing.md"),
             Page::Plan => include_str!("../../../../docs/formats/plan.md"),
             Page::Request => include_str!("../../../../docs/formats/request.md"),
+            Page::Proof => include_str!("../../../../docs/formats/proof.md"),
             Page::Store => include_str!("../../../../docs/formats/store.md"),
             Page::Json => include_str!("../../../../docs/formats/json.md"),
         }

@@ -75,12 +75,15 @@ pub struct PlanArgs {
     /// Answer a saved question; no server is needed and no plan is made
     #[arg(long, value_name = "FILE", conflicts_with_all = ["to", "from", "catalogue", "out", "save_request"])]
     request: Option<PathBuf>,
+    /// Where a saved question has no answer: write down why, step by step, for a program that checks it
+    #[arg(long, value_name = "FILE", requires = "request", conflicts_with_all = ["to", "again"])]
+    proof: Option<PathBuf>,
 }
 
 /// Draws a plan, shows and saves it.
 pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
     if let Some(path) = &args.request {
-        return request::answer(path, args.terms.all_remedies, look);
+        return request::answer(path, args.terms.all_remedies, args.proof.as_deref(), look);
     }
     let (server, _lock) = open_settled(common, "plan")?;
     let side = match (args.mine, args.theirs) {

@@ -4,11 +4,12 @@ use crate::answers;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
 use lantern_core::plan::reason_text;
-use lantern_core::resolve::{Request, Selection, resolve};
+use lantern_core::resolve::{Refutation, Request, Selection, refutation, resolve};
 use lantern_core::version::Notations;
 use lantern_host::place::here;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::{Error, Result};
+use std::io::{BufWriter, Write as _};
 use std::path::Path;
 use std::time::Instant;
 
@@ -26,11 +27,11 @@ pub fn read(path: &Path) -> Result<(Request, Notations)> {
     })
 }
 
-/// Answers a saved request: the selection, or what stands in the way.
+/// Answers a saved request: the selection, or what stands in the way, and the proof of that where one is wanted.
 ///
 /// # Errors
-/// As [`read`].
-pub fn answer(path: &Path, all_remedies: bool, look: &Look) -> Result<u8> {
+/// As [`read`]; when the proof cannot be written.
+pub fn answer(path: &Path, all_remedies: bool, proof: Option<&Path>, look: &Look) -> Result<u8> {
     let begun = Instant::now();
     let (mut request, _) = read(path)?;
     request.policy.all_remedies |= all_remedies;
@@ -44,6 +45,10 @@ pub fn answer(path: &Path, all_remedies: bool, look: &Look) -> Result<u8> {
         .err()
         .map(|obstacle| obstacle.tell(&request));
     let telling = begun.elapsed();
+    let proved = match (proof, &answer) {
+        (Some(to), Err(_)) => write_proof(&request, to)?,
+        _ => None,
+    };
     let status = if answer.is_ok() { fail::DONE } else { fail::NO };
     if look.json {
         let ms =
@@ -57,6 +62,7 @@ pub fn answer(path: &Path, all_remedies: bool, look: &Look) -> Result<u8> {
             gone,
             conflicts: answer.as_ref().err().map(|it| it.conflicts.len()),
             obstacle: told,
+            proof_lines: proved,
             ms: answers::Milliseconds {
                 reading: ms(reading),
                 solving: ms(solving),
@@ -69,9 +75,41 @@ pub fn answer(path: &Path, all_remedies: bool, look: &Look) -> Result<u8> {
         (Ok(selection), _) => show(look, selection),
         (Err(_), told) => look.say(&told.unwrap_or_default()),
     }
+    if let Some(to) = proof {
+        look.say(&match proved {
+            Some(lines) => format!(
+                "\n  {} holds the proof that nothing fits: {} ('lantern docs proof' says how to check it)",
+                to.display(),
+                count(lines, "line", "lines")
+            ),
+            None if answer.is_ok() => {
+                format!("\n  {} was not written: there is an answer", to.display())
+            }
+            None => format!(
+                "\n  {} was not written: whether nothing fits was not found out",
+                to.display()
+            ),
+        });
+    }
     let took = time((solving + telling).as_millis() as u64);
     look.say(&look.paint(Means::Aside, &format!("\n  answered in {took}")));
     Ok(status)
+}
+
+/// Writes down why a request has no answer; tells how many lines that takes, or none where it was not found out.
+fn write_proof(request: &Request, to: &Path) -> Result<Option<usize>> {
+    let Refutation::Proved(lines) = refutation(request) else {
+        return Ok(None);
+    };
+    here::write_whole(to, &mut |file| {
+        let mut file = BufWriter::new(file);
+        for line in &lines {
+            serde_json::to_writer(&mut file, line)?;
+            file.write_all(b"\n")?;
+        }
+        file.flush()
+    })?;
+    Ok(Some(lines.len()))
 }
 
 fn show(look: &Look, selection: &Selection) {

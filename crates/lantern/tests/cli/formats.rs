@@ -3,7 +3,7 @@
 use lantern_core::catalogue::Catalogue;
 use lantern_core::family::{Family, Fields};
 use lantern_core::plan::Plan;
-use lantern_core::resolve::Request;
+use lantern_core::resolve::{self, Request};
 use lantern_core::version::Notations;
 use lantern_host::backup::{Page, Stored, StoredFolder};
 use lantern_host::config::Config;
@@ -89,11 +89,30 @@ fn catalogue_examples_are_read() {
 fn request_examples_are_read_and_answered() {
     for example in examples("request.md", "json") {
         let (request, notations) = Request::from_json(&example).unwrap();
-        let selection = lantern_core::resolve::resolve(&request).unwrap();
+        let selection = resolve::resolve(&request).unwrap();
         assert_eq!(selection.choices.len(), 2);
         let (again, _) = Request::from_json(&request.to_json(&notations)).unwrap();
-        assert_eq!(lantern_core::resolve::resolve(&again).unwrap(), selection);
+        assert_eq!(resolve::resolve(&again).unwrap(), selection);
     }
+}
+
+#[test]
+fn the_example_of_a_proof_is_what_lantern_proves() {
+    let [question] = &examples("proof.md", "json")[..] else {
+        panic!("one question");
+    };
+    let (request, _) = Request::from_json(question).unwrap();
+    let resolve::Refutation::Proved(lines) = resolve::refutation(&request) else {
+        panic!("it has an answer");
+    };
+    let lines = lines
+        .iter()
+        .map(|line| serde_json::to_string(line).unwrap());
+    let example = examples("proof.md", "jsonl");
+    assert_eq!(
+        example[0].lines().map(str::to_owned).collect::<Vec<_>>(),
+        lines.collect::<Vec<_>>()
+    );
 }
 
 #[test]

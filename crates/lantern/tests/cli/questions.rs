@@ -197,6 +197,15 @@ fn a_saved_request_is_answered_without_its_server() {
     };
     assert_snapshot!("request", answer(&["5.4.request.json"]));
     assert_snapshot!("request_stuck", answer(&["5.5.request.json"]));
+    let proof = |question| {
+        let told = answer(&[question, "--proof", "proof.jsonl"]);
+        let said = told.lines().rfind(|line| line.contains("proof.jsonl"));
+        said.unwrap_or(&told).trim().to_owned()
+    };
+    assert_snapshot!("request_without_proof", proof("5.4.request.json"));
+    assert!(!world.path("proof.jsonl").exists());
+    assert_snapshot!("request_proof", proof("5.5.request.json"));
+    assert!(world.path("proof.jsonl").exists());
     assert_snapshot!(
         "request_stuck_json",
         answer(&["5.5.request.json", "--json"])

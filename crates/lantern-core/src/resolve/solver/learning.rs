@@ -1,6 +1,6 @@
 //! What is learned from a conflict, and what is forgotten again.
 
-use super::{Clause, Domain, Lit, NO_DOMAIN, Reason, Solver, Theory, Var};
+use super::{Clause, Domain, Lit, NO_DOMAIN, Reason, Solver, Step, Theory, Var};
 use foldhash::HashSet;
 
 /// What a literal follows from is traced back over at most so many reasons.
@@ -200,6 +200,7 @@ impl<T: Theory> Solver<T> {
     }
 
     pub(super) fn learn(&mut self, learned: &[Lit]) {
+        self.log.note(|| Step::Follows(learned.to_vec()));
         match *learned {
             [lit] => {
                 self.set(lit, Reason::None);

@@ -12,12 +12,15 @@
 
 mod guards;
 mod learning;
+mod log;
 mod places;
 mod rooms;
 
 use super::heap::ActivityHeap;
 use foldhash::{HashMap, HashMapExt};
 pub(super) use guards::{Counting, Guard};
+use log::Log;
+pub(super) use log::{Crowd, Step};
 use places::Places;
 use rooms::{Count, Rooms};
 use std::rc::Rc;
@@ -267,6 +270,7 @@ pub(super) struct Solver<T> {
     pub(super) steps: u64,
     scratch: Expansion,
     antecedents: Vec<Lit>,
+    log: Log,
 }
 
 impl<T: Theory> Solver<T> {
@@ -326,6 +330,7 @@ impl<T: Theory> Solver<T> {
             steps: 0,
             scratch: Expansion::default(),
             antecedents: Vec::new(),
+            log: Log::default(),
             domains,
         };
         solver.grow(first as usize);
@@ -366,6 +371,16 @@ impl<T: Theory> Solver<T> {
         var as Var
     }
 
+    /// What is concluded from here on is kept, step by step.
+    pub(super) fn begin_log(&mut self) {
+        self.log.begin();
+    }
+
+    /// What was concluded since the log was begun; nothing more is kept.
+    pub(super) fn take_log(&mut self) -> Vec<Step> {
+        self.log.take()
+    }
+
     /// Whether a variable is true in the last answer.
     pub(super) fn is_true(&self, var: Var) -> bool {
         self.value[var as usize] > 0
@@ -384,6 +399,7 @@ impl<T: Theory> Solver<T> {
     /// Adds a clause that always holds; takes the search back to its beginning.
     pub(super) fn require(&mut self, lits: &[Lit]) {
         self.back_to(0);
+        self.log.note(|| Step::Follows(lits.to_vec()));
         if lits.iter().any(|lit| self.truth(*lit) > 0) {
             return;
         }
@@ -623,10 +639,15 @@ impl<T: Theory> Solver<T> {
         for (guard, from, until) in found.parts() {
             let guard = guard.map(|guard| self.guard(guard));
             let lits = &found.implies[from.implies..until.implies];
+            self.log_each(own, lits.iter().copied());
             let against = self.add_implied(own, guard, lits);
             conflict = conflict.or(against);
             for number in &found.bundles[from.bundles..until.bundles] {
                 let all = self.bundle(*number);
+                if self.log.is_kept() {
+                    let lits = self.theory.bundle(*number);
+                    self.log_each(own, lits.iter().copied().chain([all]));
+                }
                 let against = self.add_implied(own, guard, &[all]);
                 conflict = conflict.or(against);
             }
@@ -642,13 +663,22 @@ impl<T: Theory> Solver<T> {
         conflict
     }
 
+    /// Each of these holds where the first does.
+    fn log_each(&mut self, own: Lit, lits: impl Iterator<Item = Lit>) {
+        for lit in lits {
+            self.log.note(|| Step::Follows(vec![!own, lit]));
+        }
+    }
+
     /// The literal that says that everything in a bundle holds.
     fn bundle(&mut self, number: u32) -> Lit {
         if let Some(lit) = self.bundles.get(&number) {
             return *lit;
         }
         let all = Lit::is(self.helper());
-        self.all_follow(all, &self.theory.bundle(number));
+        let lits = self.theory.bundle(number);
+        self.log.note(|| Step::All(all.var(), lits.to_vec()));
+        self.all_follow(all, &lits);
         self.bundles.insert(number, all);
         all
     }

@@ -8,7 +8,7 @@
 //! Which values exclude each other is found by trying each by itself, when a search has restarted a few times: it
 //! costs something, and most searches never come to it.
 
-use super::{Counting, Domain, Lit, NO_DOMAIN, Solver, Theory, Var};
+use super::{Counting, Crowd, Domain, Lit, NO_DOMAIN, Solver, Step, Theory, Var};
 use foldhash::{HashMap, HashMapExt, HashSet};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -206,25 +206,31 @@ impl<T: Theory> Solver<T> {
                 break;
             }
         }
-        let clause = crowd.map(|crowd| self.too_many(&places, &crowd));
+        let crowd = crowd.map(|crowd| self.too_many(&places, &crowd));
         self.places = places;
-        clause
+        let crowd = crowd?;
+        self.log.note(|| Step::Crowd(crowd.clone()));
+        Some(crowd.follows)
     }
 
     /// One of these takers has a value elsewhere than in these places, which are fewer than they.
-    fn too_many(&self, places: &Places, crowd: &Asked) -> Vec<Lit> {
+    fn too_many(&self, places: &Places, crowd: &Asked) -> Crowd {
         let mut lits: BTreeSet<Lit> = BTreeSet::new();
-        let mut within: HashMap<usize, Vec<Var>> = HashMap::new();
+        let mut within: BTreeMap<usize, Vec<Var>> = BTreeMap::new();
+        let mut takers = Vec::new();
         for taker in crowd.takers.iter().map(|taker| &places.takers[*taker]) {
             lits.extend(&taker.rest);
+            let mut own = Vec::new();
             for value in &taker.values {
                 match places.place_of(*value) {
                     Some(place) if crowd.places.contains(&place) => {
                         within.entry(place).or_default().push(*value);
+                        own.push(Lit::is(*value));
                     }
                     _ => _ = lits.insert(Lit::is(*value)),
                 }
             }
+            takers.push(own);
         }
         for values in within.values() {
             for (at, a) in values.iter().enumerate() {
@@ -233,7 +239,12 @@ impl<T: Theory> Solver<T> {
             }
         }
         lits.retain(|lit| self.level_of[lit.var() as usize] > 0);
-        lits.into_iter().collect()
+        let place = |values: Vec<Var>| values.into_iter().map(Lit::is).collect();
+        Crowd {
+            follows: lits.into_iter().collect(),
+            takers,
+            places: within.into_values().map(place).collect(),
+        }
     }
 
     /// Under which literals that are true two values exclude each other, negated; of one component they do always.
@@ -430,10 +441,28 @@ impl<T: Theory> Solver<T> {
             }
         }
         let mut takers_of: BTreeMap<usize, BTreeSet<Lit>> = BTreeMap::new();
-        for value in tight.into_iter().flat_map(open) {
+        for value in tight.iter().copied().flat_map(open) {
             if let Some(place) = places.place_of(*value) {
                 takers_of.entry(place).or_default().insert(Lit::is(*value));
             }
+        }
+        for (place, lits) in &takers_of {
+            let others = takers_of.iter().filter(|(other, _)| *other != place);
+            // Without it they were too many for the others.
+            self.log.note(|| {
+                let elsewhere = |taker: usize| {
+                    let values =
+                        open(taker).filter(|value| places.place_of(**value) != Some(*place));
+                    values.copied().map(Lit::is).collect()
+                };
+                Step::Crowd(Crowd {
+                    follows: lits.iter().copied().collect(),
+                    takers: tight.iter().copied().map(elsewhere).collect(),
+                    places: others
+                        .map(|(_, lits)| lits.iter().copied().collect())
+                        .collect(),
+                })
+            });
         }
         takers_of.into_values().collect()
     }

@@ -1,6 +1,6 @@
 //! Slots that are taken together, and builds that have only so many.
 
-use super::{Lit, Reason, Room, Solver, Theory, Var};
+use super::{Lit, Reason, Room, Solver, Step, Theory, Var};
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
@@ -99,6 +99,7 @@ impl<T: Theory> Solver<T> {
                 let mut lits = vec![Lit::not(build)];
                 lits.extend(guard.map(|guard| !guard));
                 lits.extend(self.too_much(index, &least, has));
+                self.log.note(|| Step::Room(lits.clone()));
                 if self.value[build as usize] > 0 {
                     return Count::TooMuch(lits);
                 }

@@ -4,7 +4,7 @@ use super::*;
 
 /// How it is said that only one can have a place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Said {
+pub(super) enum Said {
     /// Each release needs a release of the place that is made for it alone.
     Needs,
     /// Each release clashes with those of others for the same place.
@@ -15,10 +15,10 @@ enum Said {
     Group,
 }
 
-const ALL: [Said; 4] = [Said::Needs, Said::Clashes, Said::Any, Said::Group];
+pub(super) const ALL: [Said; 4] = [Said::Needs, Said::Clashes, Said::Any, Said::Group];
 
 /// Users of places; `may` says which places each may have, the best first.
-fn users(said: Said, may: &[Vec<usize>]) -> Request {
+pub(super) fn users(said: Said, may: &[Vec<usize>]) -> Request {
     let mut lines = vec!["+ server 5.4".to_owned()];
     for (user, places) in may.iter().enumerate() {
         let own = |place: &usize| format!("place{place}:={}", user + 1);
