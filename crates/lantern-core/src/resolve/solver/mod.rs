@@ -219,6 +219,8 @@ const NO_DOMAIN: u32 = u32::MAX;
 const FAR: usize = if cfg!(test) { 1 } else { 50 };
 /// How many of the most active domains are compared for each decision.
 const MOST_COMPARED: usize = 24;
+/// So many clauses are looked at in the time of a step.
+const WATCHES_IN_A_STEP: u64 = 8;
 /// Conflicts between restarts, times the terms of the Luby sequence.
 const RESTART: u64 = if cfg!(test) { 2 } else { 128 };
 
@@ -266,7 +268,7 @@ pub(super) struct Solver<T> {
     impossible: bool,
     /// Whether literals of lower levels may lie above those of higher ones on the trail.
     out_of_order: bool,
-    /// Steps taken so far: literals propagated.
+    /// Steps taken so far: literals propagated, and the clauses looked at for them.
     pub(super) steps: u64,
     scratch: Expansion,
     antecedents: Vec<Lit>,
@@ -759,6 +761,7 @@ impl<T: Theory> Solver<T> {
 
     fn after_watched(&mut self, lit: Lit) -> Option<Vec<Lit>> {
         let mut watches = std::mem::take(&mut self.watches[lit.index()]);
+        self.steps += watches.len() as u64 / WATCHES_IN_A_STEP;
         let mut kept = 0;
         let mut conflict = None;
         let mut index = 0;
