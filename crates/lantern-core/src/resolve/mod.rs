@@ -43,7 +43,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 /// Steps that the search for the best answer takes before it settles for the best found.
-pub const EFFORT: u64 = 20_000_000;
+pub const EFFORT: u64 = 40_000_000;
 /// Steps after which the search for any answer at all is given up.
 const MOST_STEPS: u64 = 4_000_000_000;
 
@@ -129,7 +129,7 @@ pub struct Policy {
     pub untested: bool,
     /// Which of several fitting releases is better.
     pub prefer: Prefer,
-    /// Steps for proving the best answer; for what stands in the way, where there is none, a fifth of them.
+    /// Steps for proving the best answer; for what stands in the way, where there is none, a tenth of them.
     pub effort: u64,
     /// Whether everything that might help against an obstacle is tried, however much it is.
     pub all_remedies: bool,

@@ -17,7 +17,7 @@ use std::collections::{BTreeMap, BTreeSet};
 const STEPS: u64 = 20_000_000;
 /// All questions about a request together may take this part of the steps for a best answer, where not everything that might
 /// help is to be tried.
-const PART_OF_EFFORT: u64 = 5;
+const PART_OF_EFFORT: u64 = 10;
 
 /// What came of a question.
 pub(super) enum Answer {

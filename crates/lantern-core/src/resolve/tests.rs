@@ -1363,7 +1363,7 @@ fn what_takes_too_long_to_boil_down_is_told_as_it_is() {
     let all = resolve(&request).unwrap_err();
     assert!(all.conflicts[0].minimal);
     check_conflict(&request, &all.conflicts[0]);
-    for (effort, facts) in [(5 * 30_000, 80..300), (0, 14..15)] {
+    for (effort, facts) in [(10 * 30_000, 80..300), (0, 14..15)] {
         request.policy.effort = effort;
         let obstacle = resolve(&request).unwrap_err();
         let [conflict] = &obstacle.conflicts[..] else {
