@@ -219,8 +219,9 @@ const NO_DOMAIN: u32 = u32::MAX;
 const FAR: usize = if cfg!(test) { 1 } else { 50 };
 /// How many of the most active domains are compared for each decision.
 const MOST_COMPARED: usize = 24;
-/// So many clauses are looked at in the time of a step.
+/// So many clauses, and so many of their literals, are looked at in the time of a step.
 const WATCHES_IN_A_STEP: u64 = 8;
+const LITERALS_IN_A_STEP: u64 = 32;
 /// Conflicts between restarts, times the terms of the Luby sequence.
 const RESTART: u64 = if cfg!(test) { 2 } else { 128 };
 
@@ -761,10 +762,10 @@ impl<T: Theory> Solver<T> {
 
     fn after_watched(&mut self, lit: Lit) -> Option<Vec<Lit>> {
         let mut watches = std::mem::take(&mut self.watches[lit.index()]);
-        self.steps += watches.len() as u64 / WATCHES_IN_A_STEP;
         let mut kept = 0;
         let mut conflict = None;
         let mut index = 0;
+        let mut looked = 0;
         'watches: while index < watches.len() {
             let watch = watches[index];
             index += 1;
@@ -789,6 +790,7 @@ impl<T: Theory> Solver<T> {
             }
             for place in range.start + 2..range.end {
                 let other = self.literals[place];
+                looked += 1;
                 if self.truth(other) >= 0 {
                     self.literals.swap(range.start + 1, place);
                     self.watches[(!other).index()].push(again);
@@ -803,6 +805,7 @@ impl<T: Theory> Solver<T> {
             }
             self.set(first, Reason::Clause(watch.clause));
         }
+        self.steps += index as u64 / WATCHES_IN_A_STEP + looked / LITERALS_IN_A_STEP;
         while index < watches.len() {
             watches[kept] = watches[index];
             kept += 1;
