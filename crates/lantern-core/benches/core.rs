@@ -12,10 +12,7 @@ mod worlds;
 
 use divan::{Bencher, black_box};
 use lantern_core::resolve::{Request, first_answer, refutation, resolve};
-use lantern_core::settings::{Answers, Manner, Three, merge};
-use lantern_core::text::Text;
 use lantern_core::version::{Notation, Notations, Range, RangeNotation, Version};
-use std::collections::BTreeMap;
 use worlds::{Sort, sharing, tangle, world};
 
 /// As in the program.
@@ -118,21 +115,6 @@ fn merge_settings(bencher: Bencher, name: &str) {
         _ => Notation::Ini,
     };
     let keys = if cfg!(debug_assertions) { 50 } else { 1_000 };
-    let texts =
-        texts::texts(&notation, keys, keys / 10, true).map(|text| Text::read(text.as_bytes()));
-    let manner = Manner {
-        notation: Some(notation),
-        ..Manner::default()
-    };
-    let three = Three {
-        before: &texts[0],
-        mine: &texts[1],
-        now: &texts[2],
-    };
-    let known = BTreeMap::new();
-    let answers = Answers {
-        known: &known,
-        otherwise: None,
-    };
-    bencher.bench_local(|| merge("a", &manner, three, answers));
+    let file = texts::File::new(&notation, keys, keys / 10, true);
+    bencher.bench(|| file.merged());
 }

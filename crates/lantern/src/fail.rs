@@ -700,6 +700,7 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             "See which versions can be reached: {}",
             common.next("outlook --catalogue FILE")
         ),
+        PlanningFault::ProofOverRequest(_) => "Name another file with --proof.".into(),
         PlanningFault::Request { .. } => "The keys: lantern docs request".into(),
         PlanningFault::NoRequest => format!("Ask for one: {}", common.next("plan --to VERSION")),
     }

@@ -11,11 +11,9 @@
 
 mod texts;
 
-use lantern_core::settings::{Answers, Manner, Notation, Three, merge};
-use lantern_core::text::Text;
-use std::collections::BTreeMap;
+use lantern_core::settings::Notation;
 use std::time::Instant;
-use texts::texts;
+use texts::File;
 
 /// As in the program.
 #[global_allocator]
@@ -44,26 +42,12 @@ fn main() {
         if only.as_deref().is_some_and(|only| only != *name) {
             continue;
         }
-        let manner = Manner {
-            notation: Some(notation.clone()),
-            ..Manner::default()
-        };
-        let texts = texts(notation, keys, changed, remarks).map(|text| Text::read(text.as_bytes()));
-        let three = Three {
-            before: &texts[0],
-            mine: &texts[1],
-            now: &texts[2],
-        };
-        let known = BTreeMap::new();
-        let answers = Answers {
-            known: &known,
-            otherwise: None,
-        };
+        let file = File::new(notation, keys, changed, remarks);
         let mut times = Vec::new();
         let mut counts = None;
         for _ in 0..RUNS {
             let begun = Instant::now();
-            counts = Some(merge("a", &manner, three, answers).counts);
+            counts = Some(file.merged().counts);
             times.push(begun.elapsed());
         }
         times.sort();

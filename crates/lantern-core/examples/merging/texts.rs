@@ -1,9 +1,50 @@
 //! Made-up settings files of any size.
 
-use lantern_core::settings::Notation;
+use lantern_core::settings::{Answers, Manner, Merge, Notation, Three, merge};
+use lantern_core::text::Text;
+use std::collections::BTreeMap;
+
+/// A settings file that both hands have changed.
+pub struct File {
+    manner: Manner,
+    before: Text,
+    mine: Text,
+    now: Text,
+}
+
+impl File {
+    pub fn new(notation: &Notation, keys: usize, changed: usize, remarks: bool) -> File {
+        let texts = texts(notation, keys, changed, remarks);
+        let [before, mine, now] = texts.map(|text| Text::read(text.as_bytes()));
+        let manner = Manner {
+            notation: Some(notation.clone()),
+            ..Manner::default()
+        };
+        File {
+            manner,
+            before,
+            mine,
+            now,
+        }
+    }
+
+    pub fn merged(&self) -> Merge {
+        let three = Three {
+            before: &self.before,
+            mine: &self.mine,
+            now: &self.now,
+        };
+        let known = BTreeMap::new();
+        let answers = Answers {
+            known: &known,
+            otherwise: None,
+        };
+        merge("a", &self.manner, three, answers)
+    }
+}
 
 /// A text as it was shipped, as it is, and as it is shipped now.
-pub fn texts(notation: &Notation, keys: usize, changed: usize, remarks: bool) -> [String; 3] {
+fn texts(notation: &Notation, keys: usize, changed: usize, remarks: bool) -> [String; 3] {
     let remark = match (notation, remarks) {
         (_, false) => "",
         (Notation::Json, _) => "  // what it is\n",

@@ -1060,8 +1060,8 @@ fn price(request: &Request, chosen: &BTreeMap<&Id, &Facts>) -> [usize; 7] {
     ]
 }
 
-/// Tries every combination.
-fn by_trying(request: &Request) -> Option<[usize; 7]> {
+/// The releases of each component, each version once.
+fn releases(request: &Request) -> BTreeMap<&Id, Vec<&Facts>> {
     let mut releases: BTreeMap<&Id, Vec<&Facts>> = BTreeMap::new();
     for facts in every_release(request) {
         let known = releases.entry(&facts.id).or_default();
@@ -1069,7 +1069,15 @@ fn by_trying(request: &Request) -> Option<[usize; 7]> {
             known.push(facts);
         }
     }
-    let releases: Vec<(&Id, Vec<&Facts>)> = releases.into_iter().collect();
+    for id in request.add.iter().chain([&request.build]) {
+        releases.entry(id).or_default();
+    }
+    releases
+}
+
+/// Tries every combination.
+fn by_trying(request: &Request) -> Option<[usize; 7]> {
+    let releases: Vec<(&Id, Vec<&Facts>)> = releases(request).into_iter().collect();
     let mut best = None;
     let mut counters = vec![0; releases.len()];
     loop {

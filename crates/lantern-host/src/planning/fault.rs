@@ -238,6 +238,9 @@ pub enum PlanningFault {
         /// What is wrong.
         fault: RequestFault,
     },
+    /// A proof was to be written over the request that it is of.
+    #[error("{} is the request itself: the proof would take its place", .0.display())]
+    ProofOverRequest(PathBuf),
     /// No plan was asked for yet, so there is no request to explain.
     #[error("there is nothing to explain: no plan has been asked for here")]
     NoRequest,

@@ -30,8 +30,15 @@ pub fn read(path: &Path) -> Result<(Request, Notations)> {
 /// Answers a saved request: the selection, or what stands in the way, and the proof of that where one is wanted.
 ///
 /// # Errors
-/// As [`read`]; when the proof cannot be written.
+/// As [`read`]; when the proof cannot be written, or would take the request's place.
 pub fn answer(path: &Path, all_remedies: bool, proof: Option<&Path>, look: &Look) -> Result<u8> {
+    if let Some(proof) =
+        proof.filter(|to| here::real(to).is_some_and(|to| Some(to) == here::real(path)))
+    {
+        return Err(Error::Planning(PlanningFault::ProofOverRequest(
+            proof.into(),
+        )));
+    }
     let begun = Instant::now();
     let (mut request, _) = read(path)?;
     request.policy.all_remedies |= all_remedies;

@@ -204,6 +204,10 @@ fn a_saved_request_is_answered_without_its_server() {
     };
     assert_snapshot!("request_without_proof", proof("5.4.request.json"));
     assert!(!world.path("proof.jsonl").exists());
+    assert_snapshot!(
+        "request_proof_over_it",
+        answer(&["5.5.request.json", "--proof", "./5.5.request.json"])
+    );
     assert_snapshot!("request_proof", proof("5.5.request.json"));
     assert!(world.path("proof.jsonl").exists());
     assert_snapshot!(

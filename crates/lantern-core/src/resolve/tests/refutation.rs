@@ -31,20 +31,6 @@ fn index(lit: i64) -> usize {
     2 * (lit.unsigned_abs() as usize - 1) + usize::from(lit < 0)
 }
 
-fn releases(request: &Request) -> BTreeMap<&Id, Vec<&Facts>> {
-    let mut releases: BTreeMap<&Id, Vec<&Facts>> = BTreeMap::new();
-    for facts in every_release(request) {
-        let known = releases.entry(&facts.id).or_default();
-        if !known.iter().any(|other| other.version == facts.version) {
-            known.push(facts);
-        }
-    }
-    for id in request.add.iter().chain([&request.build]) {
-        releases.entry(id).or_default();
-    }
-    releases
-}
-
 impl<'r> Checker<'r> {
     fn new(request: &'r Request) -> Checker<'r> {
         let releases = releases(request);
