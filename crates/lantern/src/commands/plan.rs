@@ -36,7 +36,7 @@ use std::path::{Path, PathBuf};
 )]
 pub struct PlanArgs {
     /// The server version to move to, or a range; "same" keeps it, "best" takes the newest that fits
-    #[arg(long, value_name = "VERSION", required_unless_present_any = ["request", "again"], add = ArgValueCandidates::new(candidates::versions))]
+    #[arg(long, value_name = "VERSION", required_unless_present_any = ["request", "again", "proof"], add = ArgValueCandidates::new(candidates::versions))]
     to: Option<String>,
     #[command(flatten)]
     sources: SourceArgs,
