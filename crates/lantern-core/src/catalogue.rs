@@ -6,13 +6,14 @@
 //! A catalogue may hold a hundred times what concerns one server. So it is opened first, which finds out where in the text
 //! each release stands and what it is called; then only those are read that take part.
 
-use crate::component::{Id, Kind};
+use crate::component::{Id, Kind, players_with};
 use crate::facts::{Facts, Reading, WrittenRelease};
 use crate::json::{JsonFault, plain_reason};
 use crate::offer::{Offer, Origin};
 use crate::supply::{HashKind, StatedFile};
 use crate::version::Notations;
 use foldhash::{HashMap, HashSet};
+use serde::de::IgnoredAny;
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 use std::collections::hash_map::Entry;
@@ -29,7 +30,7 @@ pub struct Catalogue {
     releases: Vec<Found>,
     /// By their ids in lower case.
     by_id: HashMap<String, Vec<u32>>,
-    /// By each further id that they stand for.
+    /// By each further id that they stand for, and by the [players](players_with) whom they let in.
     standing_in: HashMap<Id, Vec<u32>>,
     /// By the beginning of each hash that they state, in ascending order.
     by_hash: Vec<(u64, u32)>,
@@ -90,6 +91,8 @@ struct Outline<'a> {
     replaces: Vec<&'a str>,
     #[serde(borrow, default)]
     members: Vec<OutlineId<'a>>,
+    #[serde(borrow, default)]
+    admits: BTreeMap<&'a str, IgnoredAny>,
 }
 
 #[derive(Default, Deserialize)]
@@ -222,6 +225,10 @@ impl Catalogue {
         for other in outline.others() {
             let standing_in = self.standing_in.entry(Id::new(other));
             standing_in.or_default().push(number);
+        }
+        for client in outline.admits.keys() {
+            let letting_in = self.standing_in.entry(players_with(client));
+            letting_in.or_default().push(number);
         }
         let hashes = outline.hashes().filter_map(beginning);
         self.by_hash.extend(hashes.map(|hash| (hash, number)));

@@ -158,6 +158,42 @@ pub struct Provided {
     pub version: Option<Version>,
 }
 
+/// Versions of a kind of client that are let in where a component runs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Admits {
+    /// The kind of client, by its name.
+    pub client: String,
+    /// Which of its versions.
+    pub versions: Range,
+}
+
+/// Players with a version of a kind of client, who are to be let in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ClientVersion {
+    /// The kind of client.
+    pub client: String,
+    /// Its version.
+    pub version: Version,
+}
+
+/// The name under which players with a kind of client are known beside the ids of components.
+pub fn players_with(client: &str) -> Id {
+    Id::new(&format!("players with {client}"))
+}
+
+impl ClientVersion {
+    /// The name under which a question knows the wish that they be let in, beside the ids of components.
+    pub fn wish(&self) -> Id {
+        players_with(&self.to_string())
+    }
+}
+
+impl fmt::Display for ClientVersion {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {}", self.client, self.version)
+    }
+}
+
 /// A component inside a pack: it comes and goes with the pack.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Member {

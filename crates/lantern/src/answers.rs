@@ -3,7 +3,7 @@
 //! Fields are added, never changed in meaning.
 
 use lantern_core::check::Remark;
-use lantern_core::clients::ClientList;
+use lantern_core::clients::{ClientChange, ClientList, MayJoin};
 use lantern_core::component::{Id, Kind, Runs};
 use lantern_core::descriptor::Told;
 use lantern_core::descriptor::VersionFrom;
@@ -66,6 +66,7 @@ answers!(
     CatalogueSigned,
     ChangeoverDone,
     Clients<'_>,
+    WhoMayJoin,
     ConsoleAnswer,
     ConsoleState,
     DecisionsMade,
@@ -514,6 +515,65 @@ impl From<&Report> for ChangeoverDone {
             bad: report.bad.clone(),
             loaded: report.loaded,
             backup: report.backup.clone(),
+        }
+    }
+}
+
+/// `client who`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct WhoMayJoin {
+    /// The name of the plan that it is about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub plan: Option<String>,
+    /// Each kind of client, the server's own first.
+    pub kinds: Vec<Joining>,
+}
+
+/// Which players with one kind of client may join.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Joining {
+    client: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    title: Option<String>,
+    /// Versions that may join now, in words; none where no one may, `unknown` where nobody declared anything.
+    now: Option<String>,
+    /// Versions that may join with the plan, likewise.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    afterwards: Option<Option<String>>,
+    /// What lets them in; with a plan, afterwards.
+    because_of: Vec<String>,
+    /// Versions that may join no longer.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    no_longer: Vec<String>,
+    /// Versions that may join newly.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    newly: Vec<String>,
+}
+
+impl Joining {
+    /// As it is.
+    pub fn of(kind: &MayJoin) -> Joining {
+        Joining {
+            client: kind.client.clone(),
+            title: kind.title.clone(),
+            now: kind.words(),
+            afterwards: None,
+            because_of: kind.because_of(),
+            no_longer: Vec::new(),
+            newly: Vec::new(),
+        }
+    }
+
+    /// As a plan changes it.
+    pub fn changing(change: &ClientChange) -> Joining {
+        Joining {
+            client: change.client.clone(),
+            title: change.title.clone(),
+            now: change.before.clone(),
+            afterwards: Some(change.after.clone()),
+            because_of: change.by.clone(),
+            no_longer: change.no_longer.clone(),
+            newly: change.newly.clone(),
         }
     }
 }

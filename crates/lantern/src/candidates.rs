@@ -50,6 +50,14 @@ pub fn versions() -> Vec<CompletionCandidate> {
     candidates(offered().unwrap_or_default().into_iter().chain(words))
 }
 
+/// Kinds of client that the family names, each with the sign before its version.
+pub fn clients() -> Vec<CompletionCandidate> {
+    let kinds = server()
+        .into_iter()
+        .flat_map(|server| server.family.clients);
+    candidates(kinds.map(|kind| format!("{}=", kind.name)))
+}
+
 /// Names of backups.
 pub fn backups() -> Vec<CompletionCandidate> {
     let listed = server().and_then(|server| backup::list(&server).ok());

@@ -671,6 +671,10 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             let words: Vec<String> = ids.iter().map(|id| format!("--world-loses {id}")).collect();
             format!("If that is all right, add {}.", words.join(" "))
         }
+        PlanningFault::Admit(_) => "Write --admit KIND=VERSION.".into(),
+        PlanningFault::NoSuchClient { .. } => {
+            format!("See who may join: {}", common.next("client who"))
+        }
         PlanningFault::Variant(_) => "Write --variant ID=NAME.".into(),
         PlanningFault::Plan { .. } => format!("It may be cut off or edited. {plan_again}"),
         PlanningFault::NoPlan(_) => format!("Make one: {}", common.next("plan --to VERSION")),

@@ -8,12 +8,14 @@ mod stated;
 
 pub use notation::{Misread, Reading, Source};
 
-use crate::component::{Channel, Effect, Id, Kind, Member, Need, Provided, Side};
+use crate::component::{
+    Admits, Channel, ClientVersion, Effect, Id, Kind, Member, Need, Provided, Side,
+};
 use crate::supply::StatedFile;
 use crate::version::{Range, Version};
 use notation::{
-    AnyOf, Flag, Gathered, Ids, Members, Names, Needs, Numbers, OneVersion, Provides,
-    ServerVersions, Text, Versions, Whether, Word, Written, is_unstated,
+    AdmitsClients, AnyOf, Flag, Gathered, Ids, Members, Names, Needs, Numbers, OneVersion,
+    Provides, ServerVersions, Text, Versions, Whether, Word, Written, is_unstated,
 };
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -102,6 +104,8 @@ stated! {
         effect: Option<Effect> as Word from "effect",
         /// Whether the world holds its content; `None` when nobody declared it.
         world_bound: Option<bool> as Whether from "world_bound",
+        /// Which players' clients it lets in where it runs; what is not stated here it says nothing of.
+        admits: Vec<Admits> as AdmitsClients from "admits",
         /// For whom it is meant, whatever its version says.
         channel: Channel as Word from "channel",
         /// Whether its makers took it back.
@@ -243,6 +247,12 @@ impl Facts {
         let members = self.members.iter().map(|member| &member.group);
         let groups = std::iter::once(&self.group).chain(members);
         groups.filter_map(Option::as_deref)
+    }
+
+    /// Whether it says that it lets players with such a client in.
+    pub fn lets_in(&self, players: &ClientVersion) -> bool {
+        let mut own = self.admits.iter().filter(|it| it.client == players.client);
+        own.any(|it| it.versions.holds_early(&players.version))
     }
 
     /// Whether it is a test release, by its version or its makers' word.

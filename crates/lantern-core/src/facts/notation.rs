@@ -1,6 +1,6 @@
 //! How one fact is written, in catalogues and requests, and how a reader's field gives it.
 
-use crate::component::{Id, Member, Need, Provided};
+use crate::component::{Admits, Id, Member, Need, Provided};
 use crate::version::{Notations, Range, RangesRead, Version};
 use schemars::JsonSchema;
 use serde::de::DeserializeOwned;
@@ -329,6 +329,45 @@ fn by_id(pairs: impl Iterator<Item = (Id, String)>) -> BTreeMap<Id, Ranges> {
     };
     let by_id = by_id.into_iter();
     by_id.map(|(id, texts)| (id, ranges(texts))).collect()
+}
+
+/// Kinds of client with ranges over their versions; of several ranges each lets in.
+pub(super) struct AdmitsClients;
+
+impl Written<Vec<Admits>> for AdmitsClients {
+    type Text = BTreeMap<Id, Ranges>;
+
+    fn read(text: BTreeMap<Id, Ranges>, reading: &mut Reading<'_>) -> Result<Vec<Admits>, Misread> {
+        let each = text.into_iter().flat_map(|(kind, ranges)| {
+            let texts = ranges.texts().into_iter();
+            texts.map(move |text| (kind.clone(), text))
+        });
+        let admits = each.map(|(kind, text)| {
+            let client = String::from(kind);
+            let versions = reading.notations.client_range(&client, &text);
+            let versions =
+                versions.map_err(|error| Misread::new(&client, format!("{client}: {error}")))?;
+            Ok(Admits { client, versions })
+        });
+        admits.collect()
+    }
+
+    fn write(value: &Vec<Admits>) -> BTreeMap<Id, Ranges> {
+        let pairs = value.iter();
+        by_id(pairs.map(|admits| (Id::new(&admits.client), admits.versions.to_string())))
+    }
+
+    fn shown(text: &BTreeMap<Id, Ranges>) -> String {
+        Needs::shown(text)
+    }
+}
+
+impl Gathered<Vec<Admits>> for AdmitsClients {
+    const IS_LIST: bool = true;
+
+    fn gather(source: &dyn Source, field: &str) -> Result<BTreeMap<Id, Ranges>, Misread> {
+        Needs::gather(source, field)
+    }
 }
 
 /// Lists of ids with their ranges, of each of which one is enough.

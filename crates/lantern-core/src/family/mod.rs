@@ -3,12 +3,14 @@
 //! The file is TOML, `*.family.toml`; `docs/formats/family.md` lists every key. Everything peculiar
 //! to a kind of server stands there; no code knows one by name.
 
+mod clients;
 mod console;
 mod instead;
 mod pattern;
 mod reader;
 mod settings;
 
+pub use clients::{Admitted, ClientKind, Has, HasWord, Joins, OnlyBy, Same, Speaks, Whole};
 pub use console::{
     ConsoleRule, ErrorRule, KnownError, Listing, PortRule, SettingRule, Stop, StopSignal, Transport,
 };
@@ -21,6 +23,7 @@ pub use reader::{
 pub use settings::SettingsRule;
 
 use crate::component::{Effect, Id, Kind, Runs};
+use crate::facts::Facts;
 
 use crate::hint::with_nearest;
 use crate::path::RelPath;
@@ -64,6 +67,9 @@ pub struct Family {
     /// How settings files are to be taken, besides what their names tell.
     #[serde(default)]
     pub settings: Vec<SettingsRule>,
+    /// The kinds of client with which players join; the server's own is the first.
+    #[serde(default, rename = "client")]
+    pub clients: Vec<ClientKind>,
     /// Where the load order is written; none when the server sorts by itself.
     pub order: Option<OrderRule>,
     /// How the server is started.
@@ -84,6 +90,9 @@ pub struct Build {
     /// Ids that it brings along, so that needs of them are met.
     #[serde(default)]
     pub provides: Vec<String>,
+    /// The protocols that its versions speak with clients, where they do not state it themselves.
+    #[serde(default)]
+    pub speaks: Vec<Speaks>,
     /// How it is made where it cannot be downloaded.
     pub acquire: Option<Acquire>,
 }
@@ -386,6 +395,11 @@ impl Family {
         if family.format != 1 {
             return Err(FamilyFault::Format(family.format));
         }
+        for kind in &mut family.clients {
+            kind.name = family.ids.spell(&kind.name);
+            let notation = kind.notation.unwrap_or(family.versions.server);
+            family.versions.clients.insert(kind.name.clone(), notation);
+        }
         family.check_sense()?;
         let below = |glob: &Glob| Glob::new(&format!("{}/**", glob.as_str()));
         let data: Result<Vec<Glob>, String> = family.layout.data.iter().map(below).collect();
@@ -454,6 +468,9 @@ impl Family {
         if let Some(why) = self.settings.iter().find_map(SettingsRule::fault) {
             return fault(why);
         }
+        if let Some(why) = self.client_rules().fault() {
+            return fault(why);
+        }
         if self.console.ready.is_none() && self.console.port.is_none() {
             return fault(
                 "console: neither `ready` nor `port` says how the server is known to be up".into(),
@@ -494,6 +511,24 @@ impl Family {
             }
             (Some(Start::Unknown), _) | (Some(Start::Listed), None) => Runs::Unsaid,
         }
+    }
+
+    fn client_rules(&self) -> clients::Rules<'_> {
+        clients::Rules {
+            kinds: &self.clients,
+            servers: &self.build.speaks,
+            notations: &self.versions,
+        }
+    }
+
+    /// Adds to a build's facts which clients it lets in, for the kinds of which it does not say so itself.
+    pub fn tell_clients(&self, facts: &mut Facts) {
+        if facts.kind != Kind::Build {
+            return;
+        }
+        let mut own = self.client_rules().admits(facts);
+        own.retain(|own| facts.admits.iter().all(|it| it.client != own.client));
+        facts.admits.extend(own);
     }
 
     /// The reader with a name.

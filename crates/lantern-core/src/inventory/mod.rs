@@ -318,6 +318,7 @@ pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> 
         let outside = |ids: &'a [Id]| ids.iter().filter(|id| !inside.contains(id));
         add_new(&mut whole.replaces, outside(&member.replaces));
         add_new(&mut whole.provides, member.provides.iter());
+        add_new(&mut whole.admits, member.admits.iter());
         for (kind, slots) in &member.takes {
             let takes = whole.takes.entry(kind.clone()).or_default();
             *takes = takes.saturating_add(*slots);

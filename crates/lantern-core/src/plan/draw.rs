@@ -347,6 +347,7 @@ pub fn draw(
         expects,
         steps: Step::ALL.to_vec(),
         notes: drawing.notes,
+        clients: Vec::new(),
     })
 }
 

@@ -25,6 +25,7 @@ pub use merges::{Asked, Decided, FileMerge};
 pub use payload::{Laid, Payload, PayloadFile, PayloadMember, lay_out};
 
 use crate::artifact::Artifact;
+use crate::clients::ClientChange;
 use crate::component::{Id, Kind};
 use crate::json::JsonFault;
 use crate::path::RelPath;
@@ -79,6 +80,9 @@ pub struct Plan {
     pub yours: Vec<Yours>,
     /// What is kept.
     pub keep: Kept,
+    /// Which players' clients may join before and afterwards; none where nobody knows of any kind.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub clients: Vec<ClientChange>,
     /// What the server has to say is loaded afterwards.
     pub expects: Vec<Expected>,
     /// The steps, in order.
@@ -540,5 +544,6 @@ pub fn reason_text(reason: &Reason) -> String {
         Reason::OtherVariant => "installed again, from its archive".into(),
         Reason::Newer => "the newest".into(),
         Reason::NeededBy { id } => format!("needed by {id}"),
+        Reason::LetsIn { client, version } => format!("lets in {client} {version}"),
     }
 }

@@ -1,8 +1,8 @@
 //! What stands in the way and what helps, as values.
 
 use super::fact::Fact;
-use crate::component::Id;
-use crate::version::Version;
+use crate::component::{ClientVersion, Id};
+use crate::version::{Range, Version};
 use std::collections::BTreeSet;
 
 /// Why there is no answer.
@@ -69,4 +69,13 @@ pub enum Remedy {
     SwitchOff(Id),
     /// Let a component stay that was to go.
     Undrop(Id),
+    /// Let in, meanwhile, what a release lets in of the same kind of client.
+    Meanwhile {
+        /// The players who were to be let in.
+        players: ClientVersion,
+        /// What lets others in, and its version.
+        by: (Id, Version),
+        /// Whom.
+        versions: Range,
+    },
 }

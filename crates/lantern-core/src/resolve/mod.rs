@@ -28,7 +28,7 @@ pub use refutation::{ProofLine, ProofLiteral, Refutation, refutation};
 pub use saved::RequestFault;
 pub use why::{Explanation, WhyNot, why_not};
 
-use crate::component::{Id, Kind, Need};
+use crate::component::{ClientVersion, Id, Kind, Need};
 use crate::facts::Facts;
 use crate::hint::nearest;
 use crate::offer::{Offer, Origin};
@@ -39,7 +39,7 @@ use model::{Candidate, Component, Model};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use solver::{Lit, Outcome, Solver};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 /// Steps that the search for the best answer takes before it settles for the best found.
@@ -72,6 +72,8 @@ pub struct Request {
     pub only: BTreeSet<Id>,
     /// Components that are laid again, in another variant: what is installed of them does not do.
     pub again: BTreeSet<Id>,
+    /// Players who are to be let in, each under the name of the [wish](ClientVersion::wish).
+    pub admit: BTreeMap<Id, ClientVersion>,
     /// What may be taken.
     pub policy: Policy,
 }
@@ -261,6 +263,13 @@ pub enum Reason {
         /// The other component.
         id: Id,
     },
+    /// It lets players in who are to be let in.
+    LetsIn {
+        /// The kind of client.
+        client: String,
+        /// Its version.
+        version: String,
+    },
 }
 
 /// Releases that fit together: one for each component.
@@ -379,7 +388,7 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
         }
     };
     let wants = wants_of(&chosen);
-    let mut needed_by = std::collections::BTreeMap::new();
+    let mut needed_by = BTreeMap::new();
     for (_, candidate) in &chosen {
         let facts = candidate.facts;
         let any = facts.needs_any.iter().flatten();
@@ -394,6 +403,10 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
             let held = component.held.map(|held| &request.held[held].facts);
             let mut needed = facts.stands_for().map(|(id, _)| id);
             let needed = needed.find_map(|id| needed_by.get(id));
+            let let_in = |held: Option<&Facts>| {
+                let mut players = request.admit.values();
+                players.find(|it| facts.lets_in(it) && !held.is_some_and(|held| held.lets_in(it)))
+            };
             Choice {
                 id: facts.id.clone(),
                 kind: facts.kind,
@@ -411,6 +424,10 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
                         Reason::FetchedByHand
                     }
                     (_, None, _) if request.add.contains(&facts.id) => Reason::Asked,
+                    _ if let Some(players) = let_in(held) => Reason::LetsIn {
+                        client: players.client.clone(),
+                        version: players.version.to_string(),
+                    },
                     (_, None, Some(by)) => Reason::NeededBy { id: (*by).clone() },
                     _ if request.policy.prefer == Prefer::Newest => Reason::Newer,
                     (_, Some(held), _) => no_longer(held, target, &wants),
@@ -502,6 +519,7 @@ impl Request {
             keep: Vec::new(),
             only: BTreeSet::new(),
             again: BTreeSet::new(),
+            admit: BTreeMap::new(),
             policy: Policy::default(),
         }
     }

@@ -277,7 +277,8 @@ impl<'a> Model<'a> {
             }
             self.add_candidate(component, &held.facts, None, &mut ranges);
         }
-        for id in &request.add {
+        // A wish that players be let in is a component without releases: what lets them in takes its place.
+        for id in request.add.iter().chain(request.admit.keys()) {
             let at = slot(&mut components, id);
             components[at].stays = true;
         }
@@ -496,7 +497,9 @@ impl<'a> Model<'a> {
                 if component.off {
                     continue;
                 }
-                for id in &facts.replaces {
+                let wishes = self.request.admit.iter();
+                let wishes = wishes.filter(|(_, players)| facts.lets_in(players));
+                for id in facts.replaces.iter().chain(wishes.map(|(id, _)| id)) {
                     self.replacers.entry(id.as_str()).or_default().push(var);
                 }
                 // The first is its own id, which leads to its component.

@@ -58,6 +58,7 @@ pub(super) fn remedies(
     trying.switching_off();
     trying.dropping(conflict);
     trying.other_versions();
+    trying.letting_in_others();
     (conflict.remedies, conflict.untried) = (trying.helps, trying.untried);
 }
 
@@ -239,7 +240,9 @@ impl<'a> Trying<'_, '_, 'a> {
             .held
             .get(id)
             .is_some_and(|it| it.world_bound == Some(true));
-        let wanted = request.add.contains(id) || self.facts.contains(&Fact::Dropped(id.clone()));
+        let wanted = request.add.contains(id)
+            || request.admit.contains_key(id)
+            || self.facts.contains(&Fact::Dropped(id.clone()));
         *id != request.build && !bound && !wanted
     }
 
@@ -289,6 +292,48 @@ impl<'a> Trying<'_, '_, 'a> {
             }
             without.extend(more.iter().cloned());
             also.extend(more);
+        }
+    }
+
+    /// Which other players of the same kind can be let in, where those who were to be cannot.
+    fn letting_in_others(&mut self) {
+        let request = self.questions.request;
+        let wished = self.wished.clone();
+        for (wish, players) in request
+            .admit
+            .iter()
+            .filter(|(wish, _)| wished.contains(*wish))
+        {
+            let held = request.held.iter().map(|held| &held.facts);
+            let all = held.chain(request.offers.iter().map(|offer| &offer.facts));
+            let of_kind =
+                |facts: &&Facts| facts.admits.iter().any(|it| it.client == players.client);
+            let mut bridges: Vec<&Facts> = all.filter(of_kind).collect();
+            bridges.sort_by(|a, b| b.version.cmp(&a.version).then_with(|| a.id.cmp(&b.id)));
+            bridges.dedup_by(|a, b| a.id == b.id && a.version == b.version);
+            for facts in bridges.into_iter().take(MOST_VERSIONS) {
+                if !self.may_try() {
+                    return;
+                }
+                let mut other = request.clone();
+                other.admit.remove(wish);
+                other.add.insert(facts.id.clone());
+                other.keep.retain(|(id, _)| *id != facts.id);
+                other
+                    .keep
+                    .push((facts.id.clone(), Some(facts.version.clone())));
+                let own = facts.admits.iter().find(|it| it.client == players.client);
+                if let Some(admits) = own
+                    && self.other_works(&other)
+                {
+                    self.helps.push(Remedy::Meanwhile {
+                        players: players.clone(),
+                        by: (facts.id.clone(), facts.version.clone()),
+                        versions: admits.versions.clone(),
+                    });
+                    break;
+                }
+            }
         }
     }
 

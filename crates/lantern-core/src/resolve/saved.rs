@@ -4,7 +4,7 @@
 
 use super::{Held, Policy, Prefer, Request, Target};
 use crate::artifact::Artifact;
-use crate::component::{Id, Kind};
+use crate::component::{ClientVersion, Id, Kind};
 use crate::facts::Facts;
 use crate::facts::{Reading, WrittenRelease};
 use crate::json::JsonFault;
@@ -39,6 +39,8 @@ struct Written<Offers> {
     only: BTreeSet<Id>,
     #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
     again: BTreeSet<Id>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    admit: Vec<WrittenClient>,
     #[serde(default)]
     allow_early: bool,
     #[serde(default)]
@@ -89,6 +91,13 @@ struct WrittenKeep {
     version: Option<String>,
 }
 
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct WrittenClient {
+    client: String,
+    version: String,
+}
+
 /// Why a text is no request.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum RequestFault {
@@ -130,6 +139,11 @@ impl Request {
             .iter()
             .filter(|offer| offer.facts.kind == Kind::Framework);
         queue.extend(frameworks.map(|offer| &offer.facts.id));
+        let bridges = self
+            .offers
+            .iter()
+            .filter(|offer| self.admit.values().any(|it| offer.facts.lets_in(it)));
+        queue.extend(bridges.map(|offer| &offer.facts.id));
         let mut found: HashSet<Id> = HashSet::new();
         while let Some(id) = queue.pop() {
             if !found.insert(id.clone()) {
@@ -187,6 +201,14 @@ impl Request {
                 .collect(),
             only: self.only.clone(),
             again: self.again.clone(),
+            admit: self
+                .admit
+                .values()
+                .map(|players| WrittenClient {
+                    client: players.client.clone(),
+                    version: players.version.to_string(),
+                })
+                .collect(),
             allow_early: self.policy.early,
             allow_untested: self.policy.untested,
             prefer_newest: self.policy.prefer == Prefer::Newest,
@@ -258,6 +280,14 @@ impl Request {
             });
             Ok((keep.id, version.transpose()?))
         });
+        let admit = written.admit.into_iter().map(|players| {
+            let version = notations.client_version(&players.client, &players.version);
+            let players = ClientVersion {
+                version: version.map_err(|fault| sense(fault.to_string()))?,
+                client: players.client,
+            };
+            Ok((players.wish(), players))
+        });
         let request = Request {
             target,
             build_outside: written.build_outside,
@@ -269,6 +299,7 @@ impl Request {
             keep: keep.collect::<Result<_, RequestFault>>()?,
             only: written.only,
             again: written.again,
+            admit: admit.collect::<Result<_, RequestFault>>()?,
             policy: Policy {
                 early: written.allow_early,
                 untested: written.allow_untested,

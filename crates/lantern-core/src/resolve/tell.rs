@@ -3,7 +3,7 @@
 use super::conflict::{Conflict, Obstacle, Remedy};
 use super::fact::Fact;
 use super::{Request, Target};
-use crate::component::{Id, Kind, Need};
+use crate::component::{ClientVersion, Id, Kind, Need};
 use crate::facts::Facts;
 use crate::offer::Origin;
 use crate::version::{Range, Version};
@@ -92,12 +92,18 @@ impl<'a> Teller<'a> {
             });
         match staying[..] {
             [] => lines.push(self.no_build()),
+            [id] if self.request.admit.contains_key(id) => {
+                lines.push(format!("{id} cannot be let in on server {target}:"));
+            }
             [id] if !relations => lines.push(self.no_release(id)),
             [id] => lines.push(format!("{id} cannot be installed on server {target}:")),
             _ => {
                 let is_group = |fact: &Fact| matches!(fact, Fact::Group(_));
+                let is_wish = |id: &&Id| self.request.admit.contains_key(*id);
                 let together = match self.conflict.facts.iter().any(is_group) {
                     true => "active",
+                    false if staying.iter().all(is_wish) => "let in",
+                    false if staying.iter().any(is_wish) => "there",
                     false => "installed",
                 };
                 let all = list(&staying);
@@ -106,7 +112,8 @@ impl<'a> Teller<'a> {
                 ));
             }
         }
-        if relations {
+        let is_wish = |id: &&Id| self.request.admit.contains_key(*id);
+        if relations || staying.iter().any(is_wish) {
             let mut supplied = BTreeSet::new();
             let mut told: Vec<String> = Vec::new();
             for fact in self.in_order() {
@@ -337,6 +344,9 @@ impl<'a> Teller<'a> {
                 Target::Within(range) => format!("The server is to become one of {range}."),
             },
             Fact::Stays(id) if *id == self.request.build => return None,
+            Fact::Stays(id) if let Some(players) = self.request.admit.get(id) => {
+                self.who_lets_in(players)
+            }
             Fact::Stays(id) => match self.held(id) {
                 Some(facts) if facts.world_bound == Some(true) => {
                     format!("{id} must stay: the world holds its content.")
@@ -438,6 +448,26 @@ impl<'a> Teller<'a> {
         })
     }
 
+    /// Who lets players in who are to be let in, as a sentence.
+    fn who_lets_in(&self, players: &ClientVersion) -> String {
+        let held = self.request.held.iter().map(|held| &held.facts);
+        let all = held.chain(self.request.offers.iter().map(|offer| &offer.facts));
+        let mut by: BTreeMap<&Id, Vec<&Version>> = BTreeMap::new();
+        for facts in all.filter(|facts| facts.lets_in(players)) {
+            by.entry(&facts.id).or_default().push(&facts.version);
+        }
+        if by.is_empty() {
+            return format!("Nothing that is installed or on offer lets {players} in.");
+        }
+        let told = by.into_iter().map(|(id, mut known)| {
+            known.sort_by(|a, b| b.cmp(a));
+            known.dedup();
+            format!("{id} {}", versions(&known))
+        });
+        let told: Vec<String> = told.collect();
+        format!("{players} is let in by {}.", told.join("; "))
+    }
+
     /// Of the releases that are left, those that some release asks for which is left and needs the component; all where
     /// nobody asks for any of them. `asking` are the components on whose behalf this is looked up.
     fn that_count(&self, id: &Id, asking: &mut Vec<Id>) -> Vec<&'a Facts> {
@@ -447,7 +477,17 @@ impl<'a> Teller<'a> {
             _ => None,
         });
         let needing: Vec<&Id> = needing.filter(|who| !asking.contains(who)).collect();
-        if needing.is_empty() || self.has(&Fact::Stays(id.clone())) {
+        if self.has(&Fact::Stays(id.clone())) {
+            return left;
+        }
+        let wished = self.request.admit.iter();
+        let wished = wished.filter(|(wish, _)| self.has(&Fact::Stays((*wish).clone())));
+        let lets_in = |facts: &&&Facts| wished.clone().any(|(_, players)| facts.lets_in(players));
+        let bridges: Vec<&Facts> = left.iter().filter(lets_in).copied().collect();
+        if !bridges.is_empty() {
+            return bridges;
+        }
+        if needing.is_empty() {
             return left;
         }
         asking.push(id.clone());
@@ -626,6 +666,17 @@ impl<'a> Teller<'a> {
                 format!("switch {id} off (--off {id}, or without --on {id})")
             }
             Remedy::Undrop(id) => format!("keep {id} installed (without --drop {id})"),
+            Remedy::Meanwhile {
+                players,
+                by: (id, version),
+                versions,
+            } => format!(
+                "let in {} {} meanwhile, with {id} {version} (without --admit {}={})",
+                players.client,
+                versions.words(),
+                players.client,
+                players.version
+            ),
         }
     }
 }

@@ -5,7 +5,7 @@ mod sharing;
 
 use super::*;
 use crate::artifact::Artifact;
-use crate::component::{Channel, Member, Need, Provided};
+use crate::component::{Admits, Channel, Member, Need, Provided};
 use crate::proofs::at_least;
 use crate::version::{Notation, RangeNotation};
 use proptest::prelude::*;
@@ -63,6 +63,13 @@ pub(crate) fn facts(text: &str) -> Facts {
                 match word {
                     "needs" => facts.needs = needs(),
                     "installed" => facts.needs_installed = needs(),
+                    "admits" => {
+                        let admits = needs().into_iter().map(|n| Admits {
+                            client: n.id.into(),
+                            versions: n.range,
+                        });
+                        facts.admits = admits.collect();
+                    }
                     "any" => facts.needs_any.push(rest.split('|').map(need).collect()),
                     "uses" => facts.uses = needs(),
                     "clashes" => facts.clashes = needs(),
@@ -114,10 +121,19 @@ pub(crate) fn facts(text: &str) -> Facts {
 }
 
 /// Toy worlds: lines beginning with `+` are installed, with `~` installed and droppable, with `.` installed and switched
-/// off, with `!` in the drop folder.
+/// off, with `!` in the drop folder; with `?` players who are to be let in.
 pub(crate) fn world(text: &str) -> Request {
     let mut request = Request::new(Target::One(version("5.4")), Id::new("server"));
     for line in text.lines().map(str::trim).filter(|line| !line.is_empty()) {
+        if let Some(players) = line.strip_prefix("? ") {
+            let (client, text) = players.split_once(' ').unwrap();
+            let players = ClientVersion {
+                client: client.into(),
+                version: version(text),
+            };
+            request.admit.insert(players.wish(), players);
+            continue;
+        }
         if let Some(rest) = line.strip_prefix(['+', '~', '.']) {
             Arc::make_mut(&mut request.held).push(Held {
                 facts: facts(rest.trim_start()),
@@ -330,6 +346,68 @@ fn every_term_counts() {
     ] {
         assert_eq!(answer(&world(text)), expected, "{name}");
     }
+}
+
+#[test]
+fn players_are_let_in() {
+    let text = "+ server 5.1
+         server 5.4 admits own:5.4
+         + lens 2.0 admits visor:3.3
+         lens 2.1 @>=5.4 needs glass admits visor:3.5
+         lens 2.2 @>=5.5 admits visor:3.6
+         lens 2.3 @>=5.4 needs gone admits visor:4
+         glass 1
+         gate 1 admits kite:1";
+    let with = |wish: &str| {
+        let request = world(&format!("{text}\n? {wish}"));
+        let told = answer(&request);
+        match resolve(&request) {
+            Ok(selection) => {
+                let let_in = |choice: &&Choice| matches!(choice.reason, Reason::LetsIn { .. });
+                let by = selection
+                    .choices
+                    .iter()
+                    .filter(let_in)
+                    .map(|choice| choice.id.as_str());
+                format!("{told}; by {}", by.collect::<Vec<_>>().join(", "))
+            }
+            Err(_) => told,
+        }
+    };
+    assert_eq!(with("own 5.4"), "server 5.4, lens=; by ");
+    assert_eq!(with("visor 3.3"), "server 5.4, lens=; by ");
+    assert_eq!(with("visor 3.5"), "server 5.4, glass 1, lens 2.1; by lens");
+    assert_eq!(with("kite 1"), "server 5.4, gate 1, lens=; by gate");
+    insta::assert_snapshot!(with("visor 3.6"), @"
+    players with visor 3.6 cannot be let in on server 5.4:
+      visor 3.6 is let in by lens 2.2.
+      Releases of lens for server 5.4: 2.3, 2.1 and 2.0.
+      What helps:
+      - wait for a release of lens for server 5.4
+      - use, untested, what was made for other versions (--allow-untested): lens 2.2
+      - let in visor 3.5.x meanwhile, with lens 2.1 (without --admit visor=3.6)
+    ");
+    insta::assert_snapshot!(with("visor 4"), @"
+    players with visor 4 cannot be let in on server 5.4:
+      visor 4 is let in by lens 2.3.
+      lens 2.3 needs gone. No catalogue or drop folder has it.
+      What helps:
+      - let in visor 3.5.x meanwhile, with lens 2.1 (without --admit visor=4)
+    ");
+    insta::assert_snapshot!(with("visor 9"), @"
+    players with visor 9 cannot be let in on server 5.4:
+      Nothing that is installed or on offer lets visor 9 in.
+      What helps:
+      - let in visor 3.5.x meanwhile, with lens 2.1 (without --admit visor=9)
+    ");
+    insta::assert_snapshot!(with("visor 3.3\n? visor 3.5"), @"
+    players with visor 3.3 and players with visor 3.5 cannot all be let in on server 5.4:
+      visor 3.3 is let in by lens 2.0.
+      visor 3.5 is let in by lens 2.1.
+      What helps:
+      - let in visor 3.5.x meanwhile, with lens 2.1 (without --admit visor=3.3)
+      - let in visor 3.3.x meanwhile, with lens 2.0 (without --admit visor=3.5)
+    ");
 }
 
 #[test]
@@ -807,8 +885,10 @@ fn fits(request: &Request, chosen: &BTreeMap<&Id, &Facts>) -> bool {
     let stays = to_stay(request)
         .filter(|id| !droppable(request, id))
         .all(|id| is_there(request, chosen, id));
+    let let_in = |players: &ClientVersion| running().any(|facts| facts.lets_in(players));
     stays
         && room
+        && request.admit.values().all(let_in)
         && request.target.holds(&build.version)
         && everything().all(|facts| usable(request, facts))
         && running().all(|facts| {
@@ -1175,6 +1255,7 @@ fn any_world() -> impl Strategy<Value = (String, Asked)> {
                         16 => format!(" with m{other}"),
                         28..=30 => format!(" holds m{other}:{amount}"),
                         32..=34 => format!(" installed {wanted}"),
+                        39..=40 => format!(" admits visor:{}", [">=2", "<3", "*", "2"][at % 4]),
                         35..=36 => format!(" clashes-provided {wanted}"),
                         37..=38 => format!(" uses-provided {wanted}"),
                         31 => format!(" holds m{other}:{amount},x:1/g"),
@@ -1212,6 +1293,13 @@ fn with_policy((text, asked): &(String, Asked)) -> Request {
             }
             6 if !request.drop.contains(&id) => {
                 request.add.insert(id);
+            }
+            7 => {
+                let players = ClientVersion {
+                    client: "visor".into(),
+                    version: version(&number.to_string()),
+                };
+                request.admit.insert(players.wish(), players);
             }
             _ => {}
         }

@@ -2,7 +2,7 @@
 
 use super::{Notation, Range, RangeFault, RangeNotation, Version, VersionFault};
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 /// How versions and ranges are written.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -16,6 +16,11 @@ pub struct Notations {
     pub ranges: Vec<RangeNotation>,
     /// Ranges over server versions, likewise.
     pub server_ranges: Vec<RangeNotation>,
+    /// Versions of players' clients, by kind of client; those that are not named are written in the dotted notation.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub clients: BTreeMap<String, Notation>,
+    /// Ranges over versions of clients, likewise.
+    pub client_ranges: Vec<RangeNotation>,
 }
 
 impl Default for Notations {
@@ -25,6 +30,8 @@ impl Default for Notations {
             components: Notation::Dotted,
             ranges: vec![RangeNotation::Comparators],
             server_ranges: vec![RangeNotation::Comparators],
+            clients: BTreeMap::new(),
+            client_ranges: vec![RangeNotation::Comparators],
         }
     }
 }
@@ -57,6 +64,26 @@ impl Notations {
     /// As [`Range::parse_any`].
     pub fn server_range(&self, text: &str) -> Result<Range, RangeFault> {
         Range::parse_any(text, &self.server_ranges, self.server)
+    }
+
+    /// Reads a version of a kind of client.
+    ///
+    /// # Errors
+    /// As [`Version::parse`].
+    pub fn client_version(&self, kind: &str, text: &str) -> Result<Version, VersionFault> {
+        Version::parse(text, self.of_client(kind))
+    }
+
+    /// Reads a range over versions of a kind of client.
+    ///
+    /// # Errors
+    /// As [`Range::parse_any`].
+    pub fn client_range(&self, kind: &str, text: &str) -> Result<Range, RangeFault> {
+        Range::parse_any(text, &self.client_ranges, self.of_client(kind))
+    }
+
+    fn of_client(&self, kind: &str) -> Notation {
+        self.clients.get(kind).copied().unwrap_or_default()
     }
 }
 

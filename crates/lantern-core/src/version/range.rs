@@ -164,6 +164,86 @@ impl Range {
     pub fn as_str(&self) -> &str {
         &self.0.text
     }
+
+    /// In words for people: `3.4 to below 3.7`.
+    pub fn words(&self) -> String {
+        let rows = self.0.rows.iter().map(|row| row_words(row));
+        rows.collect::<Vec<_>>().join(", or ")
+    }
+
+    /// The versions that stand at its bounds, whether it holds them or not, in ascending order: where two ranges differ, one of
+    /// the two names a version that they differ in, or one next to it.
+    pub fn bounds(&self) -> Vec<Version> {
+        let tests = self.0.rows.iter().flatten();
+        let named = tests.flat_map(|test| match test {
+            Test::Begins(parts) => vec![spelled(parts)],
+            Test::Span(low, high) => [low, high].into_iter().filter_map(Bound::version).collect(),
+        });
+        let mut named: Vec<Version> = named.collect();
+        named.sort();
+        named.dedup();
+        named
+    }
+}
+
+impl Bound {
+    /// The version that it stands at; that of the release where it is that one's earliest.
+    fn version(&self) -> Option<Version> {
+        match self {
+            Bound::Open => None,
+            Bound::Including(version) | Bound::Excluding(version) if !version.text.is_empty() => {
+                Some(version.clone())
+            }
+            Bound::Including(version) | Bound::Excluding(version) => Some(spelled(&version.parts)),
+        }
+    }
+}
+
+/// The version that consists of some parts, as it is usually written.
+fn spelled(parts: &[Part]) -> Version {
+    let words = parts.iter().map(|part| match part {
+        Part::Number(number) => number.to_string(),
+        Part::Word(text) | Part::Huge(_, text) => text.to_string(),
+    });
+    Version {
+        text: words.collect::<Vec<_>>().join(".").into(),
+        parts: parts.into(),
+        early: None,
+        build: Box::default(),
+    }
+}
+
+fn row_words(row: &[Test]) -> String {
+    let (mut low, mut high, mut words) = (&Bound::Open, &Bound::Open, Vec::new());
+    for test in row {
+        match test {
+            Test::Begins(parts) => words.push(format!("{}.x", spelled(parts))),
+            Test::Span(Bound::Open, own) => high = own,
+            Test::Span(own, Bound::Open) => low = own,
+            Test::Span(own_low, own_high) => (low, high) = (own_low, own_high),
+        }
+    }
+    let text = |bound: &Bound| bound.version().map_or(String::new(), |it| it.to_string());
+    let (from, to) = (text(low), text(high));
+    match (low, high) {
+        (Bound::Open, Bound::Open) if words.is_empty() => words.push("any version".into()),
+        (Bound::Open, Bound::Open) => {}
+        (Bound::Including(a), Bound::Including(b)) if a == b => words.push(from),
+        (Bound::Including(_), Bound::Open) => words.push(format!("{from} or later")),
+        (Bound::Excluding(_), Bound::Open) => words.push(format!("later than {from}")),
+        (Bound::Open, Bound::Including(_)) => words.push(format!("up to {to}")),
+        (Bound::Open, Bound::Excluding(_)) => words.push(format!("below {to}")),
+        (low, high) => {
+            let later = matches!(low, Bound::Excluding(_));
+            let below = matches!(high, Bound::Excluding(_));
+            words.push(format!(
+                "{}{from} to {}{to}",
+                if later { "later than " } else { "" },
+                if below { "below " } else { "" }
+            ));
+        }
+    }
+    words.join(" and ")
 }
 
 impl fmt::Display for Range {
@@ -483,6 +563,30 @@ mod tests {
                 }
             }
         }
+    }
+
+    #[test]
+    fn ranges_in_words_and_the_versions_at_their_bounds() {
+        let table = [
+            (">=3.4 <3.7", "3.4 to below 3.7", "3.4 3.7"),
+            ("3.4 - 3.6", "3.4 to below 3.7", "3.4 3.7"),
+            ("3.4.1 - 3.6.2", "3.4.1 to 3.6.2", "3.4.1 3.6.2"),
+            ("=3.4.1", "3.4.1", "3.4.1"),
+            ("3.4", "3.4.x", "3.4"),
+            (">3.4.1", "later than 3.4.1", "3.4.1"),
+            ("<=3.4.1", "up to 3.4.1", "3.4.1"),
+            ("<3", "below 3", "3"),
+            ("3.4 || >=4", "3.4.x, or 4 or later", "3.4 4"),
+            ("*", "any version", ""),
+        ];
+        for (text, words, bounds) in table {
+            let range = Range::parse(text, RangeNotation::Comparators, Notation::Dotted).unwrap();
+            assert_eq!(range.words(), words);
+            let named: Vec<String> = range.bounds().iter().map(ToString::to_string).collect();
+            assert_eq!(named.join(" "), bounds, "{text}");
+        }
+        let both = Range::parse("[1,2)", RangeNotation::Interval, Notation::Dotted).unwrap();
+        assert_eq!(both.words(), "1 to below 2");
     }
 
     #[test]

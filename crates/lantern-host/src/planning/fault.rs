@@ -283,6 +283,26 @@ pub enum PlanningFault {
     /// A choice of a variant cannot be read.
     #[error("\"{0}\" does not choose a variant")]
     Variant(String),
+    /// A wish to let players in cannot be read.
+    #[error("\"{0}\" does not say which players are to be let in")]
+    Admit(String),
+    /// No kind of client is called so.
+    #[error("no kind of client is called {named} here{}{}", kinds_known(known), near.as_ref().map_or(String::new(), |near| format!("; is {near} meant?")))]
+    NoSuchClient {
+        /// What was named.
+        named: String,
+        /// The known kind that is nearest to it, where any is near.
+        near: Option<String>,
+        /// All kinds that the family or a release names.
+        known: Vec<String>,
+    },
+}
+
+fn kinds_known(known: &[String]) -> String {
+    match known {
+        [] => ": neither the family nor any release names one".into(),
+        known => format!("; there are {}", known.join(", ")),
+    }
 }
 
 fn patches_known(known: &[String]) -> String {

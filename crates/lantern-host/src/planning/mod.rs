@@ -8,6 +8,7 @@ mod launching;
 mod needs;
 mod one_text;
 mod patches;
+mod players;
 mod put_back;
 mod samples;
 mod values;
@@ -16,6 +17,7 @@ pub use decisions::{Decision, decide, decide_text, decisions, forget};
 pub use last::{keep as keep_question, question as last_question};
 pub use launching::{cut_off, part_updates, refuse_cut_off};
 pub use patches::{Kept, Stands, drop_patch, import, keep, kept, kept_as, lay, stands};
+pub use players::may_join;
 pub use put_back::{files_aside, put_back, put_order, set_aside};
 pub use samples::{Comparison, Taken, ToWrite, comparison, take, to_write};
 pub use values::{Values, set_at_once, set_value, values};
@@ -106,6 +108,9 @@ pub struct Terms {
     pub world_loses: Vec<String>,
     /// Variants to choose: `ID=NAME`.
     pub variant: Vec<String>,
+    /// Players who are to be let in: `KIND=VERSION`.
+    #[serde(default)]
+    pub admit: Vec<String>,
     /// Whether what a release would write into the keep list is put beside it.
     pub beside: bool,
     /// What may be taken.
@@ -395,6 +400,7 @@ fn of_concern(server: &Server, survey: &Survey, terms: &Terms) -> BTreeSet<Id> {
         .collect();
     concern.extend(ids(server, &bare));
     concern.extend(server.config.hold.keys().cloned());
+    concern.extend(players::of_concern(server, terms));
     concern
 }
 
@@ -515,6 +521,7 @@ fn request(
             known.map_err(no_such)?;
         }
     }
+    players::ask(server, terms, &mut request)?;
     let relevant = request.relevant();
     let offers = Arc::make_mut(&mut request.offers);
     offers.retain(|offer| relevant.contains(&offer.facts.id));
@@ -942,6 +949,7 @@ fn stage(
         ));
     }
     let next = left_by(&plan, at, selection, request, &payloads)?;
+    plan.clients = players::changes(server, &at.inventory, &next.inventory, request);
     Ok((plan, next))
 }
 

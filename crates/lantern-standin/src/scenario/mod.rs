@@ -1,6 +1,7 @@
 //! The made-up servers, catalogue and releases of the demo.
 
 mod bulk;
+mod lookout;
 mod meadow;
 mod orchard;
 mod others;
@@ -209,7 +210,7 @@ listed = modded
 ";
 
 /// Makes everything in `dir`: `halcyon-terrace`, `halcyon-orchard`, `tramway-loop`, `arbour-deck` and `triad-north`
-/// (servers), `depot` (a catalogue with its releases), `drop` and `orchard-drop` (archives fetched by
+/// (servers), `depot` (catalogues with their releases), `drop` and `orchard-drop` (archives fetched by
 /// hand).
 pub fn make(dir: &Path) -> io::Result<()> {
     let terrace = dir.join("halcyon-terrace");
@@ -241,27 +242,9 @@ pub fn make(dir: &Path) -> io::Result<()> {
     let releases = dir.join("depot/releases");
     let mut listed = Vec::new();
     for (version, worlds) in [("5.2.0", ">=4.0"), ("5.4.0", ">=5.0"), ("5.5.0", ">=5.2")] {
-        let files = build_files(version, &standin);
-        let files = files
-            .iter()
-            .map(|(name, text)| (name.as_str(), text.as_bytes()));
-        let archive = zipped(files)?;
-        let facts = json!({
-            "id": "halcyon", "kind": "build", "version": version, "title": "Halcyon",
-            "build": { "worlds_from": worlds },
-        });
-        let name = format!("halcyon-{version}.zip");
-        listed.push(release(facts, &releases, &name, &archive)?);
+        listed.push(build_release(version, worlds, &standin, &releases)?);
     }
-    let mut files = framework_files("2.2.0", ">=5.4");
-    files.push((format!("overlay/{GATE}"), gate("2.2.0")));
-    let archive = zipped(
-        files
-            .iter()
-            .map(|(name, text)| (name.as_str(), text.as_bytes())),
-    )?;
-    let facts = json!({"id": "trellis", "kind": "framework", "version": "2.2.0", "title": "Trellis", "server": ">=5.4", "side": "server"});
-    listed.push(release(facts, &releases, "trellis-2.2.0.zip", &archive)?);
+    listed.push(framework_release("2.2.0", ">=5.4", &releases)?);
     for addon in OFFERED {
         let name = format!("{}-{}.bloom", addon.0, addon.1);
         listed.push(release(
@@ -284,6 +267,7 @@ pub fn make(dir: &Path) -> io::Result<()> {
 
     put(&dir.join("drop/sun-clock-2.1.0.bloom"), &packed(&FAULTY)?)?;
     orchard::orchard(dir, &standin)?;
+    lookout::lookout(dir, &standin)?;
     others::tramway(dir, &standin)?;
     others::arbour(dir)?;
     others::triad(dir, &standin)?;
@@ -318,6 +302,28 @@ fn build_files(version: &str, standin: &str) -> Vec<(String, String)> {
         ("server/halcyon".into(), program),
         (GATE.into(), format!("bare gate of {version}\n").repeat(20)),
     ]
+}
+
+/// Packs a build, and says of it what a catalogue says.
+fn build_release(version: &str, worlds: &str, standin: &str, folder: &Path) -> io::Result<Value> {
+    let files = build_files(version, standin);
+    let files = files.iter();
+    let archive = zipped(files.map(|(name, text)| (name.as_str(), text.as_bytes())))?;
+    let facts = json!({
+        "id": "halcyon", "kind": "build", "version": version, "title": "Halcyon",
+        "build": { "worlds_from": worlds },
+    });
+    release(facts, folder, &format!("halcyon-{version}.zip"), &archive)
+}
+
+/// Packs a framework, and says of it what a catalogue says.
+fn framework_release(version: &str, server: &str, folder: &Path) -> io::Result<Value> {
+    let mut files = framework_files(version, server);
+    files.push((format!("overlay/{GATE}"), gate(version)));
+    let files = files.iter();
+    let archive = zipped(files.map(|(name, text)| (name.as_str(), text.as_bytes())))?;
+    let facts = json!({"id": "trellis", "kind": "framework", "version": version, "title": "Trellis", "server": server, "side": "server"});
+    release(facts, folder, &format!("trellis-{version}.zip"), &archive)
 }
 
 /// The file of the build that the framework lays its own over.
@@ -395,7 +401,7 @@ fn catalogue_facts(addon: &Addon) -> Value {
     let described: toml_edit::Document<String> =
         descriptor(addon).parse().expect("the descriptors are TOML");
     let mut facts = json!({"id": addon.0, "kind": "addon", "version": addon.1, "title": addon.2, "server": addon.3, "side": addon.4});
-    for table in ["needs", "uses"] {
+    for table in ["needs", "uses", "admits"] {
         if let Some(needs) = described.get(table).and_then(|item| item.as_table_like()) {
             let pairs = needs
                 .iter()

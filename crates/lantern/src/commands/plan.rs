@@ -2,7 +2,7 @@
 
 use super::armed::{summary, way};
 use super::question::{SourceArgs, TermArgs, tell_left_out};
-use super::{fetching, merges, open_settled, request};
+use super::{client, fetching, merges, open_settled, request};
 use crate::answers;
 use crate::candidates;
 use crate::common::{Common, shell_word};
@@ -11,6 +11,7 @@ use crate::look::{Look, Means, bytes, count};
 use crate::progress::{during, name};
 use clap::Args;
 use clap_complete::ArgValueCandidates;
+use lantern_core::clients::ClientChange;
 use lantern_core::component::Id;
 use lantern_core::family::OrderRule;
 use lantern_core::launch::is_script_by_name;
@@ -465,6 +466,10 @@ pub fn show(look: &Look, plan: &Plan, server: &Server, common: &Common, all_file
     }
     show_edits(&plan.edits, &plan.renames, server, look);
     merges::show(&plan.merges, common, look);
+    if plan.clients.iter().any(ClientChange::is_change) {
+        look.say("\n  players:");
+        client::tell_changes(&plan.clients, look);
+    }
     if all_files {
         look.say("");
         let rows = plan.actions.iter().map(|action| {

@@ -96,6 +96,9 @@ pub struct TermArgs {
     /// Put a component in
     #[arg(long, value_name = "ID", add = ArgValueCandidates::new(candidates::ids))]
     add: Vec<String>,
+    /// Let players in who join with a version of a kind of client
+    #[arg(long, value_name = "KIND=VERSION", add = ArgValueCandidates::new(candidates::clients))]
+    admit: Vec<String>,
     /// Switch an installed add-on on; of many of which one is in use, it becomes that one
     #[arg(long, value_name = "ID", add = ArgValueCandidates::new(candidates::ids))]
     on: Vec<String>,
@@ -131,6 +134,7 @@ impl TermArgs {
             drop: self.drop.clone(),
             keep: self.keep.clone(),
             only: self.only.clone(),
+            admit: self.admit.clone(),
             on: self.on.clone(),
             off: self.off.clone(),
             world_loses: self.world_loses.clone(),

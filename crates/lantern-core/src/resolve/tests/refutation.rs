@@ -86,6 +86,11 @@ impl<'r> Checker<'r> {
             let clause = absent.into_iter().chain(others.map(|(lit, _)| *lit));
             checker.add(clause.collect());
         }
+        for players in request.admit.values() {
+            let running = all.iter().filter(|(_, facts)| !is_off(request, &facts.id));
+            let lets_in = running.filter(|(_, facts)| facts.lets_in(players));
+            checker.add(lets_in.map(|(lit, _)| *lit).collect());
+        }
         let builds = all.iter().filter(|(_, facts)| facts.id == request.build);
         checker.add(builds.map(|(lit, _)| *lit).collect());
         checker

@@ -1,5 +1,9 @@
 //! `lantern client`
 
+mod who;
+
+pub use who::tell_changes;
+
 use super::open_to_look;
 use crate::answers::Clients;
 use crate::common::{Common, shell_word};
@@ -15,9 +19,11 @@ use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, survey};
 use std::path::PathBuf;
 
-/// Show or pack what a player's client must have
+/// Show which players may join, and show or pack what their clients must have
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lantern client list\n  lantern client pack --out client.zip")]
+#[command(
+    after_help = "Examples:\n  lantern client who --plan\n  lantern client list\n  lantern client pack --out client.zip"
+)]
 pub struct ClientArgs {
     #[command(subcommand)]
     command: ClientCommand,
@@ -25,6 +31,12 @@ pub struct ClientArgs {
 
 #[derive(Debug, Subcommand)]
 enum ClientCommand {
+    /// Show which kinds and versions of client may join
+    Who {
+        /// What a plan changes in that: the armed one, or this file
+        #[arg(long, value_name = "PLAN", num_args = 0..=1)]
+        plan: Option<Option<String>>,
+    },
     /// List exactly what a client must have
     List,
     /// Pack it into an archive
@@ -39,12 +51,17 @@ enum ClientCommand {
 pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
     let looked = open_to_look(common, look)?;
     let server = &looked.server;
+    if let ClientCommand::Who { plan: Some(named) } = &args.command {
+        who::planned(named.as_deref(), server, look)?;
+        return Ok(looked.status(fail::DONE));
+    }
     let mut ledger = Ledger::open(&server.folder)?;
     let found = during("files are read", || {
         survey(server, &mut ledger, Depth::Usual)
     })?;
     let list = list(&found.inventory);
     match &args.command {
+        ClientCommand::Who { .. } => who::now(server, &found.inventory, common, look),
         ClientCommand::List => {
             if look.json {
                 look.answer(&Clients {

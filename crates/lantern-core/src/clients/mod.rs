@@ -1,4 +1,8 @@
-//! What a player's client must have to match the server.
+//! Which players' clients may join, and what they must have to match the server.
+
+mod who;
+
+pub use who::{ClientChange, Entrance, MayJoin, compared, who_may_join};
 
 use crate::component::{Id, Side};
 use crate::inventory::{Component, Inventory};

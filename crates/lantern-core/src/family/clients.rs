@@ -1,0 +1,287 @@
+//! What a family says of players' clients.
+
+use crate::component::{Admits, Id};
+use crate::facts::Facts;
+use crate::version::{Notation, Notations, Range, RangeFault, RangeNotation, Version};
+use serde::Deserialize;
+
+/// One kind of client with which players join.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ClientKind {
+    /// Its name, as components that let it in call it.
+    pub name: String,
+    /// Its name for people.
+    pub title: Option<String>,
+    /// How its versions are written; as the server's where nothing is said.
+    pub notation: Option<Notation>,
+    /// Which of its versions may join at which server version; what nothing is said of is not known.
+    pub joins: Option<Joins>,
+    /// The protocols that its versions speak, where it joins by them.
+    #[serde(default)]
+    pub speaks: Vec<Speaks>,
+    /// What of the server's components it has to have; what nothing is said of is not known.
+    pub has: Option<Has>,
+}
+
+/// Which versions of a kind of client may join.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(
+    untagged,
+    expecting = "expected { same = … }, \"bridge\", or a list of { server = …, clients = … }"
+)]
+pub enum Joins {
+    /// Those that are like the server in something.
+    Like {
+        /// In what.
+        same: Same,
+    },
+    /// Those that a component lets in.
+    Word(OnlyBy),
+    /// Those of a table.
+    Table(Vec<Admitted>),
+}
+
+/// In what a client has to be like the server.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(
+    untagged,
+    expecting = "expected \"version\", \"protocol\", or how many of a version's first parts"
+)]
+pub enum Same {
+    /// In the first parts of the version: 2 of `5.4.1` are `5.4`.
+    Parts(usize),
+    /// In a word's meaning.
+    Whole(Whole),
+}
+
+/// The whole of what a client may be like the server in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Whole {
+    /// The version.
+    Version,
+    /// A protocol that both speak.
+    Protocol,
+}
+
+/// How a kind of client gets in that the server alone does not let in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OnlyBy {
+    /// By a component that admits it.
+    Bridge,
+}
+
+/// A row of a table: which clients join at which server versions.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Admitted {
+    /// The server versions.
+    pub server: String,
+    /// The clients' versions.
+    pub clients: String,
+}
+
+/// Which protocols some versions speak.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Speaks {
+    /// The versions.
+    pub versions: String,
+    /// A number, two with a `-` between for all from the first to the second, or any other word.
+    pub protocol: String,
+}
+
+/// What a kind of client has to have.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(
+    untagged,
+    expecting = "expected \"same\", \"nothing\", or a list of ids"
+)]
+pub enum Has {
+    /// By a word.
+    Word(HasWord),
+    /// These, and nothing else of what is for both sides.
+    These(Vec<Id>),
+}
+
+/// What a kind of client has to have, where that is all or nothing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum HasWord {
+    /// All that runs and is for both sides.
+    Same,
+    /// Nothing.
+    Nothing,
+}
+
+/// What is spoken: all from one number to another, or a word.
+#[derive(Debug, PartialEq, Eq)]
+enum Protocol<'t> {
+    Numbers(u64, u64),
+    Word(&'t str),
+}
+
+impl Protocol<'_> {
+    fn of(text: &str) -> Protocol<'_> {
+        let text = text.trim();
+        let (first, last) = text.split_once('-').unwrap_or((text, text));
+        match (first.trim().parse(), last.trim().parse()) {
+            (Ok(first), Ok(last)) => Protocol::Numbers(first, last),
+            _ => Protocol::Word(text),
+        }
+    }
+
+    /// Whether both can speak in one way.
+    fn meets(&self, other: &Protocol<'_>) -> bool {
+        match (self, other) {
+            (Protocol::Numbers(a, b), Protocol::Numbers(c, d)) => a.max(c) <= b.min(d),
+            _ => self == other,
+        }
+    }
+}
+
+/// The first parts of a version as it is written; those that it leaves out are 0.
+fn first_parts(version: &Version, count: usize) -> String {
+    let text = release(version);
+    let text = text.strip_prefix(['v', 'V']).unwrap_or(text);
+    let missing = std::iter::repeat("0");
+    let parts = text.split('.').chain(missing).take(count);
+    parts.collect::<Vec<_>>().join(".")
+}
+
+/// A version as it is written, without what tells its build.
+fn release(version: &Version) -> &str {
+    let text = version.as_str();
+    text.split_once('+').map_or(text, |(release, _)| release)
+}
+
+/// What a family says of all its kinds of client.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Rules<'f> {
+    pub(super) kinds: &'f [ClientKind],
+    /// The protocols of server versions, where builds do not state their own.
+    pub(super) servers: &'f [Speaks],
+    pub(super) notations: &'f Notations,
+}
+
+impl Rules<'_> {
+    /// What is wrong with it, in words.
+    pub(super) fn fault(&self) -> Option<String> {
+        let server = |text: &str| self.notations.server_range(text);
+        let mut read: Vec<(String, Result<Range, RangeFault>)> = Vec::new();
+        for speaks in self.servers {
+            read.push(("build.speaks".into(), server(&speaks.versions)));
+        }
+        for (at, kind) in self.kinds.iter().enumerate() {
+            let name = &kind.name;
+            if name.is_empty() || name.chars().any(|c| c.is_whitespace() || c == '=') {
+                return Some(format!(
+                    "client: \"{name}\" cannot be a name: blanks and = cannot stand in one"
+                ));
+            }
+            if self.kinds[..at].iter().any(|other| other.name == *name) {
+                return Some(format!("two clients are named \"{name}\""));
+            }
+            let by_protocol = matches!(
+                kind.joins,
+                Some(Joins::Like {
+                    same: Same::Whole(Whole::Protocol)
+                })
+            );
+            if by_protocol == kind.speaks.is_empty() {
+                return Some(format!(
+                    "client \"{name}\": `speaks` lists protocols, where it joins by the same protocol and only there"
+                ));
+            }
+            if matches!(
+                kind.joins,
+                Some(Joins::Like {
+                    same: Same::Parts(0)
+                })
+            ) {
+                return Some(format!(
+                    "client \"{name}\": joins.same counts parts, from 1"
+                ));
+            }
+            for speaks in &kind.speaks {
+                let range = self.notations.client_range(name, &speaks.versions);
+                read.push((format!("client \"{name}\": speaks"), range));
+            }
+            if let Some(Joins::Table(rows)) = &kind.joins {
+                for row in rows {
+                    read.push((format!("client \"{name}\": joins"), server(&row.server)));
+                    let range = self.notations.client_range(name, &row.clients);
+                    read.push((format!("client \"{name}\": joins"), range));
+                }
+            }
+        }
+        let fault = |(what, read): (String, Result<Range, RangeFault>)| {
+            Some(format!("{what}: {}", read.err()?))
+        };
+        read.into_iter().find_map(fault)
+    }
+
+    /// Which clients a build lets in by itself.
+    pub(super) fn admits(&self, build: &Facts) -> Vec<Admits> {
+        let stated = build.build.protocol.as_deref();
+        let protocol = stated.or_else(|| {
+            let mut rows = self.servers.iter();
+            let row = rows.find(|row| {
+                let range = self.notations.server_range(&row.versions);
+                range.is_ok_and(|range| range.holds_early(&build.version))
+            });
+            row.map(|row| row.protocol.as_str())
+        });
+        let each = self.kinds.iter().flat_map(|kind| {
+            let own = self.versions(kind, &build.version, protocol).into_iter();
+            own.map(|versions| Admits {
+                client: kind.name.clone(),
+                versions,
+            })
+        });
+        each.collect()
+    }
+
+    fn versions(&self, kind: &ClientKind, server: &Version, protocol: Option<&str>) -> Vec<Range> {
+        let range = |text: &str| self.notations.client_range(&kind.name, text).ok();
+        match &kind.joins {
+            None | Some(Joins::Word(OnlyBy::Bridge)) => Vec::new(),
+            Some(Joins::Like {
+                same: Same::Whole(Whole::Version),
+            }) => {
+                let version = self.notations.client_version(&kind.name, release(server));
+                version.ok().map(Range::exactly).into_iter().collect()
+            }
+            Some(Joins::Like {
+                same: Same::Parts(count),
+            }) => {
+                let notation = kind.notation.unwrap_or(self.notations.server);
+                let first = first_parts(server, *count);
+                Range::parse(&first, RangeNotation::Prefix, notation)
+                    .into_iter()
+                    .collect()
+            }
+            Some(Joins::Like {
+                same: Same::Whole(Whole::Protocol),
+            }) => {
+                let Some(own) = protocol.map(Protocol::of) else {
+                    return Vec::new();
+                };
+                let met = kind
+                    .speaks
+                    .iter()
+                    .filter(|row| own.meets(&Protocol::of(&row.protocol)));
+                met.filter_map(|row| range(&row.versions)).collect()
+            }
+            Some(Joins::Table(rows)) => {
+                let here = rows.iter().filter(|row| {
+                    let range = self.notations.server_range(&row.server);
+                    range.is_ok_and(|range| range.holds_early(server))
+                });
+                here.filter_map(|row| range(&row.clients)).collect()
+            }
+        }
+    }
+}
