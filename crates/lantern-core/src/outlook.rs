@@ -64,6 +64,17 @@ pub struct Row {
     pub standings: Vec<Standing>,
 }
 
+/// One kind of client over all server versions asked about.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ClientRow {
+    /// Its name.
+    pub client: String,
+    /// Which versions may join now, in words; none where no one may.
+    pub now: Option<String>,
+    /// Which could join with the newest fitting releases of what is installed, one for each server version.
+    pub could: Vec<Option<String>>,
+}
+
 /// Whether everything fits together on one server version.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
@@ -85,6 +96,8 @@ pub struct Outlook {
     pub protocols: Vec<Option<String>>,
     /// The components, by kind, then id.
     pub rows: Vec<Row>,
+    /// The kinds of client that anything installed lets in, by name.
+    pub clients: Vec<ClientRow>,
     /// For each version, whether everything fits together.
     pub together: Vec<Together>,
     /// For each version, what has no full release for it, and the installed components that need it.
@@ -150,6 +163,7 @@ pub fn outlook(request: &Request, versions: Vec<Version>) -> Outlook {
         stated.find_map(|facts| facts.build.protocol.clone())
     };
     Outlook {
+        clients: clients(request, &versions),
         protocols: versions.iter().map(protocol).collect(),
         together: versions
             .iter()
@@ -210,6 +224,54 @@ fn standing(request: &Request, installed: &Facts, version: &Version) -> Standing
     } else {
         Standing::Late
     }
+}
+
+/// Who may join, now and with the newest fitting releases at each server version.
+fn clients(request: &Request, versions: &[Version]) -> Vec<ClientRow> {
+    let running = request.held.iter().filter(|held| !held.off);
+    let running: Vec<&Facts> = running.map(|held| &held.facts).collect();
+    let newest = |installed: &Facts, version: &Version| -> Option<&Facts> {
+        let fits = |facts: &&Facts| match facts.kind {
+            Kind::Build => facts.version.is_same_release(version),
+            _ => facts
+                .server
+                .as_ref()
+                .is_some_and(|range| range.holds_early(version)),
+        };
+        let offers = request.offers.iter().map(|offer| &offer.facts);
+        let offers = offers.filter(|facts| !facts.withdrawn && !facts.is_early());
+        let own = offers
+            .chain(running.iter().copied())
+            .filter(|facts| facts.id == installed.id);
+        own.filter(fits).max_by_key(|facts| &facts.version)
+    };
+    let let_in = |releases: &[&Facts], client: &str| -> Option<String> {
+        let admits = releases.iter().flat_map(|facts| &facts.admits);
+        let own = admits.filter(|admits| admits.client == client);
+        let mut words: Vec<String> = own.map(|admits| admits.versions.words()).collect();
+        words.dedup();
+        (!words.is_empty()).then(|| words.join(", or "))
+    };
+    let at: Vec<Vec<&Facts>> = versions
+        .iter()
+        .map(|version| {
+            running
+                .iter()
+                .filter_map(|it| newest(it, version))
+                .collect()
+        })
+        .collect();
+    let all = running.iter().chain(at.iter().flatten());
+    let kinds = all
+        .flat_map(|facts| &facts.admits)
+        .map(|it| it.client.as_str());
+    let kinds: BTreeSet<&str> = kinds.collect();
+    let rows = kinds.into_iter().map(|client| ClientRow {
+        client: client.to_owned(),
+        now: let_in(&running, client),
+        could: at.iter().map(|releases| let_in(releases, client)).collect(),
+    });
+    rows.collect()
 }
 
 /// The installed components that need one, straight or through others.
@@ -365,6 +427,31 @@ mod tests {
         assert_eq!(outlook.highest_for_all(), Some(&version("5.1")));
         assert_eq!(outlook.highest_without_loss(), Some(&version("5.3")));
         assert_eq!(outlook.held_back[2][&Id::new("lib")], [Id::new("bees")]);
+    }
+
+    #[test]
+    fn who_could_join_at_which_version() {
+        let request = world(
+            "+ server 5.1 admits own:5.1
+             server 5.4 admits own:5.4
+             server 5.5 admits own:5.5
+             + lens 1 @<5.4 admits visor:3.3
+             lens 2 @>=5.4 admits visor:3.4
+             lens 3 @5.4 admits visor:3.5,kite:1
+             lens 4 @5.4 !withdrawn admits visor:9
+             . idle 1 @>=5 admits visor:8
+             gate 1 @>=5 admits visor:7",
+        );
+        let outlook = outlook(&request, versions(&request));
+        let told = outlook
+            .clients
+            .iter()
+            .map(|row| serde_json::to_string(row).unwrap());
+        insta::assert_snapshot!(told.collect::<Vec<_>>().join("\n"), @r#"
+        {"client":"kite","now":null,"could":[null,"1.x",null]}
+        {"client":"own","now":"5.1.x","could":["5.1.x","5.4.x","5.5.x"]}
+        {"client":"visor","now":"3.3.x","could":["3.3.x","3.5.x","3.4.x"]}
+        "#);
     }
 
     #[test]

@@ -13,10 +13,10 @@ use lantern_core::inventory::{Component, FileState, Finding, Turn};
 use lantern_core::launch::{Does, Drafted, Flow};
 use lantern_core::operation::{Detail, OperationKind, Scope};
 use lantern_core::order::Link;
-use lantern_core::outlook::{Outlook, Standing, Together};
+use lantern_core::outlook::{ClientRow, Outlook, Standing, Together};
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
-use lantern_core::resolve::{Choice, Explanation, Reason, Selection, WhyNot};
+use lantern_core::resolve::{Choice, Explanation, Reason, Request, Selection, WhyNot};
 use lantern_core::supply::{HashKind, Supply};
 use lantern_core::version::Version;
 use lantern_host::armed::Armed;
@@ -98,6 +98,7 @@ answers!(
     PlanWaits,
     PlanDrawn<'_>,
     Ready<'_>,
+    CanJoin<'_>,
     Rehearsal,
     RequestAnswered,
     SettingsCompared,
@@ -1182,11 +1183,65 @@ pub struct Manual {
     pub pages: Vec<String>,
 }
 
+/// `outlook --watch-for-client`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CanJoin<'a> {
+    server: &'a str,
+    /// Who is to be let in.
+    players: &'a str,
+    /// What a plan has to be asked for so that they are: `same` server version, or the `best`; null where none does.
+    pub with: Option<&'static str>,
+    /// Whether anything has to change for it.
+    pub needs_plan: Option<bool>,
+    /// What lets them in.
+    pub by: Vec<String>,
+    /// What stands in the way.
+    pub why: Option<String>,
+}
+
+impl<'a> CanJoin<'a> {
+    /// Nothing is known yet.
+    pub fn new(server: &'a str, players: &'a str) -> CanJoin<'a> {
+        CanJoin {
+            server,
+            players,
+            with: None,
+            needs_plan: None,
+            by: Vec::new(),
+            why: None,
+        }
+    }
+
+    /// Releases that let them in were found.
+    pub fn found(&mut self, to: &'static str, request: &Request, selection: &Selection) {
+        let chosen = selection.choices.iter().filter_map(|choice| {
+            let held = || request.held.iter().find(|held| held.facts.id == choice.id);
+            let facts = match choice.offer {
+                Some(offer) => &request.offers[offer].facts,
+                None => &held()?.facts,
+            };
+            let lets_in = request.admit.values().any(|players| facts.lets_in(players));
+            lets_in.then(|| {
+                (
+                    choice.offer.is_some(),
+                    format!("{} {}", facts.id, facts.version),
+                )
+            })
+        });
+        let chosen: Vec<(bool, String)> = chosen.collect();
+        self.with = Some(to);
+        self.why = None;
+        self.needs_plan = Some(!chosen.is_empty() && chosen.iter().all(|(moves, _)| *moves));
+        self.by = chosen.into_iter().map(|(_, by)| by).collect();
+    }
+}
+
 /// `outlook`
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct OutlookTable<'a> {
     versions: Vec<OutlookVersion<'a>>,
     components: Vec<OutlookRow<'a>>,
+    clients: &'a [ClientRow],
     highest_for_all: Option<String>,
     highest_without_loss: Option<String>,
 }
@@ -1237,6 +1292,7 @@ impl<'a> OutlookTable<'a> {
         OutlookTable {
             versions: versions.collect(),
             components: components.collect(),
+            clients: &outlook.clients,
             highest_for_all: outlook.highest_for_all().map(text),
             highest_without_loss: outlook.highest_without_loss().map(text),
         }

@@ -171,15 +171,18 @@ impl Range {
         rows.collect::<Vec<_>>().join(", or ")
     }
 
-    /// The versions that stand at its bounds, whether it holds them or not, in ascending order: where two ranges differ, one of
-    /// the two names a version that they differ in, or one next to it.
+    /// The versions that stand at its bounds, whether it holds them or not, in ascending order; of all that begin alike these are the
+    /// first of them, and the first behind them.
     pub fn bounds(&self) -> Vec<Version> {
         let tests = self.0.rows.iter().flatten();
         let named = tests.flat_map(|test| match test {
-            Test::Begins(parts) => vec![spelled(parts)],
-            Test::Span(low, high) => [low, high].into_iter().filter_map(Bound::version).collect(),
+            Test::Begins(parts) => {
+                let behind = next_after(parts).map(|parts| spelled(&parts));
+                [Some(spelled(parts)), behind]
+            }
+            Test::Span(low, high) => [low.version(), high.version()],
         });
-        let mut named: Vec<Version> = named.collect();
+        let mut named: Vec<Version> = named.flatten().collect();
         named.sort();
         named.dedup();
         named
@@ -572,11 +575,11 @@ mod tests {
             ("3.4 - 3.6", "3.4 to below 3.7", "3.4 3.7"),
             ("3.4.1 - 3.6.2", "3.4.1 to 3.6.2", "3.4.1 3.6.2"),
             ("=3.4.1", "3.4.1", "3.4.1"),
-            ("3.4", "3.4.x", "3.4"),
+            ("3.4", "3.4.x", "3.4 3.5"),
             (">3.4.1", "later than 3.4.1", "3.4.1"),
             ("<=3.4.1", "up to 3.4.1", "3.4.1"),
             ("<3", "below 3", "3"),
-            ("3.4 || >=4", "3.4.x, or 4 or later", "3.4 4"),
+            ("3.4 || >=4", "3.4.x, or 4 or later", "3.4 3.5 4"),
             ("*", "any version", ""),
         ];
         for (text, words, bounds) in table {

@@ -3,11 +3,13 @@
 use super::open_to_look;
 use super::question::{SourceArgs, tell_left_out};
 use crate::answers;
+use crate::candidates;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count};
 use crate::progress::during;
 use clap::Args;
+use clap_complete::ArgValueCandidates;
 use lantern_core::component::Id;
 use lantern_core::outlook::{self, Outlook, Row, Standing, Together};
 use lantern_core::resolve::{Policy, Prefer};
@@ -34,8 +36,12 @@ pub struct OutlookArgs {
     /// Print one line, and exit with 0 only when everything is ready for this version
     #[arg(long, value_name = "VERSION", conflicts_with = "to")]
     watch_for: Option<String>,
+    /// Print one line, and exit with 0 only when players with this version of a kind of client can be let in: on the server
+    /// version that runs, or on a later one
+    #[arg(long, value_name = "KIND=VERSION", conflicts_with_all = ["to", "watch_for"], add = ArgValueCandidates::new(candidates::clients))]
+    watch_for_client: Option<String>,
     /// Only newer releases for the server version that runs, a line each; the exit status is 3 when there are any
-    #[arg(long, conflicts_with_all = ["to", "watch_for"])]
+    #[arg(long, conflicts_with_all = ["to", "watch_for", "watch_for_client"])]
     updates: bool,
 }
 
@@ -57,6 +63,10 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
             })),
         }
     };
+    if let Some(players) = &args.watch_for_client {
+        let status = watch_client(players, args, server, &mut ledger, common, look)?;
+        return Ok(looked.status(status));
+    }
     if args.updates {
         let status = updates(args, server, &mut ledger, look)?;
         return Ok(looked.status(status));
@@ -144,6 +154,72 @@ fn updates(args: &OutlookArgs, server: &Server, ledger: &mut Ledger, look: &Look
     Ok(status)
 }
 
+/// Tells whether players with a kind of client can be let in: as it is, by a plan on the server version that runs, or by one on
+/// whichever fits.
+fn watch_client(
+    players: &str,
+    args: &OutlookArgs,
+    server: &Server,
+    ledger: &mut Ledger,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
+    let mut can = answers::CanJoin::new(&server.config.name, players);
+    for to in [planning::SAME, planning::BEST] {
+        let terms = Terms {
+            to: to.into(),
+            admit: vec![players.to_owned()],
+            ..Terms::default()
+        };
+        let question = during("files and releases are read", || {
+            planning::question(server, ledger, &args.sources.named(), &terms)
+        })?;
+        if to == planning::SAME {
+            tell_left_out(&question, look);
+        }
+        let request = &question.request;
+        match planning::select(request) {
+            Ok(selection) => {
+                can.found(to, request, &selection);
+                break;
+            }
+            Err(error) if can.why.is_none() => can.why = Some(error.to_string()),
+            Err(_) => {}
+        }
+        // Which versions there are of a program outside the folder is not known here.
+        if request.build_outside {
+            break;
+        }
+    }
+    let sources = args.sources.words();
+    let (told, status) = match (&can.with, can.needs_plan) {
+        (Some(_), Some(false)) => (format!("{players} may join as it is"), fail::DONE),
+        (Some(to), _) => {
+            let plan = common.next(&format!("plan --to {to} --admit {players}{sources}"));
+            let by = can.by.join(", ");
+            (
+                format!("{players} can be let in by {by}: {plan}"),
+                fail::DONE,
+            )
+        }
+        (None, _) => {
+            let why = can.why.as_deref().unwrap_or_default();
+            let why = why
+                .lines()
+                .nth(1)
+                .unwrap_or(why)
+                .trim()
+                .trim_end_matches('.');
+            (format!("{players} cannot be let in yet: {why}"), fail::NO)
+        }
+    };
+    match look.json {
+        true => look.answer(&can),
+        false => look.say(&format!("{}: {told}", server.config.name)),
+    }
+    Ok(status)
+}
+
 fn watch(look: &Look, server: &str, version: &str, outlook: &Outlook) -> u8 {
     let ready = outlook.together.first() == Some(&Together::All);
     let late: Vec<&str> = outlook
@@ -216,6 +292,16 @@ fn show(
         format!("{} of {}", ready.count(), running.len())
     }));
     rows.push(totals);
+    let players = outlook.clients.iter().map(|row| {
+        let joins = |words: &Option<String>| match words {
+            Some(words) => words.clone(),
+            None => look.paint(Means::Bad, "none"),
+        };
+        let mut cells = vec!["client".to_owned(), row.client.clone(), joins(&row.now)];
+        cells.extend(row.could.iter().map(joins));
+        cells
+    });
+    let players: Vec<Vec<String>> = players.collect();
     let mut fits = vec![String::new(), "together".into(), String::new()];
     fits.extend(outlook.together.iter().map(|together| match together {
         Together::All => look.paint(Means::Good, "all fit"),
@@ -223,6 +309,7 @@ fn show(
         Together::No => look.paint(Means::Bad, "no"),
     }));
     rows.push(fits);
+    rows.extend(players);
     let heads: Vec<&str> = heads.iter().map(String::as_str).collect();
     look.table(&heads, rows);
     for (version, late) in outlook.versions.iter().zip(&outlook.held_back) {
