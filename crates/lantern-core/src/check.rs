@@ -78,6 +78,9 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     if let Some(loaded) = &console.loaded {
         patterns.push(("console.loaded".into(), loaded, &["id"]));
     }
+    if let Some(version) = &console.version {
+        patterns.push(("console.version.says".into(), &version.says, &["version"]));
+    }
     if let Some(framework) = &console.framework {
         patterns.push(("console.framework".into(), framework, &["id", "version"]));
     }

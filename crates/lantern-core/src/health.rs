@@ -3,6 +3,7 @@
 use crate::component::Id;
 use crate::family::{ConsoleRule, Pattern};
 use crate::plan::Expected;
+use crate::version::{Notation, Version};
 use regex::RegexSet;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -13,6 +14,8 @@ use std::collections::{BTreeMap, BTreeSet};
 pub struct Wanted {
     /// What has to run, with its version where one is stated.
     pub components: Vec<Expected>,
+    /// The server program, with the version that is installed, where that is known.
+    pub build: Option<(Id, String)>,
     /// In which order add-ons have to be started; empty where that does not count.
     pub order: Vec<Id>,
     /// The settings that the administrator has made.
@@ -39,6 +42,9 @@ pub struct Unshown {
     /// Whether it started add-ons in another order than the load order's.
     #[serde(default)]
     pub disorder: bool,
+    /// Whether it did not say of itself that it is of the version that was installed.
+    #[serde(default)]
+    pub version: bool,
 }
 
 /// A setting, by its name in the family file.
@@ -64,6 +70,8 @@ pub struct Shown {
 /// What follows.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct StartReport {
+    /// What the server says of its own version; none where this family cannot tell.
+    pub build: Option<BuildSeen>,
     /// Each component that has to run; none where this family cannot tell.
     pub components: Option<Vec<Running>>,
     /// Where the order is first another one: what was started, and what was to be.
@@ -72,6 +80,31 @@ pub struct StartReport {
     pub settings: Vec<SettingSeen>,
     /// The error lines.
     pub errors: Vec<ErrorSeen>,
+}
+
+/// What the server says of its own version.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct BuildSeen {
+    /// The server program.
+    pub id: Id,
+    /// The version that is installed.
+    pub installed: String,
+    /// The version that it says; none where it says none.
+    pub says: Option<String>,
+    /// Whether the two were not the same before either, so that nothing follows.
+    pub unlike_before: bool,
+}
+
+impl BuildSeen {
+    /// Whether it says the version that is installed, in whichever spelling.
+    fn is_said(&self) -> bool {
+        let read = |text: &str| Version::parse(text, Notation::Dotted).ok();
+        let says = self.says.as_ref();
+        says.is_some_and(|says| match (read(says), read(&self.installed)) {
+            (Some(says), Some(installed)) => says.is_same_release(&installed),
+            _ => *says == self.installed,
+        })
+    }
 }
 
 /// What the server says of one component.
@@ -181,6 +214,7 @@ impl StartReport {
                 .collect(),
             settings: unsaid.map(|it| it.name.clone()).collect(),
             disorder: self.misplaced.is_some(),
+            version: self.build.as_ref().is_some_and(|build| !build.is_said()),
         }
     }
 
@@ -190,8 +224,14 @@ impl StartReport {
         !all.is_empty() && all.iter().all(|it| !it.runs)
     }
 
-    /// What was seen of the components that have to run, in a sentence; and of what nothing was.
+    /// What was seen of the server and the components that have to run, in a sentence; and of what nothing was.
     pub fn told(&self) -> String {
+        let said = self.build.as_ref().filter(|build| build.is_said());
+        let said = said.map(|build| format!("; it says that it is {}", build.installed));
+        self.told_of_components() + &said.unwrap_or_default()
+    }
+
+    fn told_of_components(&self) -> String {
         let Some(all) = &self.components else {
             return "which components run could not be checked: the family file states no line and no list that tells"
                 .into();
@@ -233,6 +273,15 @@ impl StartReport {
         for error in self.errors.iter().filter(|error| !error.known) {
             problems.push(format!("it printed: {}", error.text()));
         }
+        let build = self.build.as_ref();
+        let build = build.filter(|build| !build.is_said() && !build.unlike_before);
+        problems.extend(build.map(|build| match &build.says {
+            Some(says) => format!(
+                "it says that it is {says}, and {} {} is installed: an old program may have been started",
+                build.id, build.installed
+            ),
+            None => format!("it does not say which version it is; {} {} is installed", build.id, build.installed),
+        }));
         let wrong = self.components.iter().flatten().filter(|a| !a.is_right());
         let wrong: Vec<&Running> = wrong.collect();
         let names_none = self.names_none() && wrong.len() > 1;
@@ -325,7 +374,8 @@ impl Watch {
         let own = own.into_iter().flatten();
         let errors = rule.errors.iter().map(|error| error.line());
         let settings = rule.settings.iter().map(|setting| &setting.says);
-        let all = own.chain(errors).chain(settings);
+        let version = rule.version.iter().map(|version| &version.says);
+        let all = own.chain(errors).chain(settings).chain(version);
         let all = all.map(|pattern| pattern.regex().as_str());
         Watch {
             patterns: RegexSet::new(all).unwrap_or_default(),
@@ -344,6 +394,11 @@ pub fn questions<'r>(rule: &'r ConsoleRule, wanted: &Wanted) -> Vec<(&'r str, &'
     let mut questions: Vec<(&str, &Pattern)> = Vec::new();
     if let Some(list) = &rule.list {
         questions.push((&list.ask, &list.end));
+    }
+    if let Some(version) = rule.version.as_ref().filter(|_| wanted.build.is_some())
+        && let Some(ask) = &version.ask
+    {
+        questions.push((ask, &version.says));
     }
     let set = |name: &String| wanted.settings.iter().any(|setting| setting.name == *name);
     for setting in rule.settings.iter().filter(|setting| set(&setting.name)) {
@@ -456,7 +511,24 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport 
             unsaid_before: wanted.unshown.settings.contains(&setting.name),
         })
     });
+    let build = rule.version.as_ref().zip(wanted.build.as_ref());
+    let build = build.map(|(rule, (id, installed))| {
+        let lines = match &rule.ask {
+            Some(ask) => shown.answers.get(ask),
+            None => Some(&shown.printed),
+        };
+        // Of several starts in one log the last counts.
+        let mut lines = lines.into_iter().flatten().rev();
+        let says = lines.find_map(|line| rule.says.capture("version", line));
+        BuildSeen {
+            id: id.clone(),
+            installed: installed.clone(),
+            says: says.map(str::to_owned),
+            unlike_before: wanted.unshown.version,
+        }
+    });
     StartReport {
+        build,
         components,
         misplaced,
         settings: settings.collect(),
@@ -474,6 +546,7 @@ mod tests {
         errors = [{ line = "^FAULT", means = "it cannot go on" }, "^odd"]
         stop = { command = "stop" }
         loaded = '^start (?P<id>\S+) (?P<version>\S+)'
+        version = { says = '^frame of (?P<version>\S+)' }
         framework = '^frame (?P<id>\S+) (?P<version>\S+)'
         list = { ask = "list", line = '^- (?P<id>\S+) (?P<version>\S+)', end = "^all" }
         setting = [
@@ -504,6 +577,7 @@ mod tests {
         };
         Wanted {
             components: pairs(components).into_iter().map(expected).collect(),
+            build: None,
             order: order.split_whitespace().map(Id::new).collect(),
             settings: pairs(settings)
                 .into_iter()
@@ -528,6 +602,45 @@ mod tests {
                 .into(),
         };
         judge(&rule(RULE), wanted, &shown).problems().join("; ")
+    }
+
+    #[test]
+    fn the_server_has_to_say_the_version_that_is_installed() {
+        let wanted = |unlike_before| Wanted {
+            build: Some((Id::new("house"), "5.4.0".into())),
+            unshown: Unshown {
+                version: unlike_before,
+                ..Unshown::default()
+            },
+            ..wanted("a=1", "", "")
+        };
+        let told = |before, printed: &str| {
+            let shown = Shown {
+                printed: lines(printed),
+                answers: BTreeMap::from([("list".to_owned(), lines("- a 1, all"))]),
+            };
+            let report = judge(&rule(RULE), &wanted(before), &shown);
+            let problems = report.problems().join("; ");
+            format!(
+                "{} | {problems} | {}",
+                report.told(),
+                report.unshown().version
+            )
+        };
+        let told = [
+            told(false, "frame of 5.4"),
+            told(false, "frame of 5.1, frame of 5.4+wide"),
+            told(false, "frame of 5.1"),
+            told(false, "open"),
+            told(true, "frame of 5.1"),
+        ];
+        insta::assert_snapshot!(told.join("\n"), @"
+        1 of 1 components are loaded, 1 of them in a stated version; it says that it is 5.4.0 |  | false
+        1 of 1 components are loaded, 1 of them in a stated version; it says that it is 5.4.0 |  | false
+        1 of 1 components are loaded, 1 of them in a stated version | it says that it is 5.1, and house 5.4.0 is installed: an old program may have been started | true
+        1 of 1 components are loaded, 1 of them in a stated version | it does not say which version it is; house 5.4.0 is installed | true
+        1 of 1 components are loaded, 1 of them in a stated version |  | true
+        ");
     }
 
     #[test]

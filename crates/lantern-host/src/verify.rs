@@ -121,17 +121,19 @@ pub fn known_errors(server: &Server) -> BTreeSet<String> {
     }
 }
 
-/// What is to be expected of a start with these components, from the settings as they are now.
+/// What is to be expected of a start of a version of the build with these components, from the settings as they are now.
 ///
 /// # Errors
 /// When the folder cannot be read.
 pub fn wanted(
     server: &Server,
+    build: Option<String>,
     components: Vec<Expected>,
     known_errors: BTreeSet<String>,
     unshown: Unshown,
 ) -> Result<Wanted> {
     Ok(Wanted {
+        build: build.map(|version| (Id::new(&server.family.build.id), version)),
         components,
         order: wanted_order(server)?,
         settings: wanted_settings(server)?,
@@ -153,7 +155,8 @@ pub fn unshown_now(server: &Server, found: &Inventory) -> Unshown {
         let watch = Watch::of(&server.family.console);
         let printed = console.lines_that(&|line| watch.minds(line)).ok()?;
         let expected = expected_now(server, found);
-        let wanted = wanted(server, expected, BTreeSet::new(), Unshown::default()).ok()?;
+        let build = version_of(found);
+        let wanted = wanted(server, build, expected, BTreeSet::new(), Unshown::default()).ok()?;
         Some(look(&console, server, &wanted, &printed).ok()?.unshown())
     };
     look_now().unwrap_or_else(|| GoodStart::read(server).unwrap_or_default().unshown)
@@ -254,13 +257,27 @@ pub fn verify(server: &Server, found: &Inventory) -> Result<Verified> {
     let ready = ready.map(|ready| printed.iter().any(|line| ready.regex().is_match(line)));
     let good = GoodStart::read(server).unwrap_or_default();
     let expected = expected_now(server, found);
-    let wanted = wanted(server, expected, good.errors, good.unshown)?;
+    let wanted = wanted(
+        server,
+        version_of(found),
+        expected,
+        good.errors,
+        good.unshown,
+    )?;
     Ok(Verified {
         verdict: Some(look(&console, server, &wanted, &printed)?),
         ready,
         second: console.second(&state),
         state,
     })
+}
+
+/// The version of the build that is installed, where it states one.
+pub fn version_of(found: &Inventory) -> Option<String> {
+    let stated = found
+        .server_version()
+        .filter(|version| !version.is_content());
+    stated.map(ToString::to_string)
 }
 
 /// What has to run, by what is installed.

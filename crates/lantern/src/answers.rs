@@ -544,10 +544,8 @@ pub struct Joining {
     /// What lets them in; with a plan, afterwards.
     because_of: Vec<String>,
     /// Versions that may join no longer.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
     no_longer: Vec<String>,
     /// Versions that may join newly.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
     newly: Vec<String>,
 }
 

@@ -30,6 +30,8 @@ pub struct ConsoleRule {
     pub loaded: Option<Pattern>,
     /// A line by which the framework says that it is active: groups `id` and `version`.
     pub framework: Option<Pattern>,
+    /// What the server says of its own version.
+    pub version: Option<VersionRule>,
     /// A command that lists the add-ons that run.
     pub list: Option<Listing>,
     /// A command that lists the players who are on; the group `id` is a name.
@@ -124,6 +126,16 @@ pub struct Listing {
     pub line: Pattern,
     /// The line that ends the answer.
     pub end: Pattern,
+}
+
+/// What the server says of its own version: where it is another one than is installed, an old program was started.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct VersionRule {
+    /// Finds it in what the server says as the group `version`.
+    pub says: Pattern,
+    /// The command that makes the server say it; otherwise it is said at the start.
+    pub ask: Option<String>,
 }
 
 /// A setting that the server says: where it differs, the start command was not read to its end.

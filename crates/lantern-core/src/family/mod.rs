@@ -12,7 +12,8 @@ mod settings;
 
 pub use clients::{Admitted, ClientKind, Has, HasWord, Joins, OnlyBy, Same, Speaks, Whole};
 pub use console::{
-    ConsoleRule, ErrorRule, KnownError, Listing, PortRule, SettingRule, Stop, StopSignal, Transport,
+    ConsoleRule, ErrorRule, KnownError, Listing, PortRule, SettingRule, Stop, StopSignal,
+    Transport, VersionRule,
 };
 pub use instead::{Ground, Instead};
 pub use pattern::{Glob, Globs, Pattern};

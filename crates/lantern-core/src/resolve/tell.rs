@@ -459,13 +459,14 @@ impl<'a> Teller<'a> {
         if by.is_empty() {
             return format!("Nothing that is installed or on offer lets {players} in.");
         }
+        let verb = if by.len() > 1 { "let" } else { "lets" };
         let told = by.into_iter().map(|(id, mut known)| {
             known.sort_by(|a, b| b.cmp(a));
             known.dedup();
             format!("{id} {}", versions(&known))
         });
         let told: Vec<String> = told.collect();
-        format!("{players} is let in by {}.", told.join("; "))
+        format!("Only {} {verb} {players} in.", told.join(" and "))
     }
 
     /// Of the releases that are left, those that some release asks for which is left and needs the component; all where

@@ -380,7 +380,7 @@ fn players_are_let_in() {
     assert_eq!(with("kite 1"), "server 5.4, gate 1, lens=; by gate");
     insta::assert_snapshot!(with("visor 3.6"), @"
     players with visor 3.6 cannot be let in on server 5.4:
-      visor 3.6 is let in by lens 2.2.
+      Only lens 2.2 lets visor 3.6 in.
       Releases of lens for server 5.4: 2.3, 2.1 and 2.0.
       What helps:
       - wait for a release of lens for server 5.4
@@ -389,7 +389,7 @@ fn players_are_let_in() {
     ");
     insta::assert_snapshot!(with("visor 4"), @"
     players with visor 4 cannot be let in on server 5.4:
-      visor 4 is let in by lens 2.3.
+      Only lens 2.3 lets visor 4 in.
       lens 2.3 needs gone. No catalogue or drop folder has it.
       What helps:
       - let in visor 3.5.x meanwhile, with lens 2.1 (without --admit visor=4)
@@ -402,8 +402,8 @@ fn players_are_let_in() {
     ");
     insta::assert_snapshot!(with("visor 3.3\n? visor 3.5"), @"
     players with visor 3.3 and players with visor 3.5 cannot all be let in on server 5.4:
-      visor 3.3 is let in by lens 2.0.
-      visor 3.5 is let in by lens 2.1.
+      Only lens 2.0 lets visor 3.3 in.
+      Only lens 2.1 lets visor 3.5 in.
       What helps:
       - let in visor 3.5.x meanwhile, with lens 2.1 (without --admit visor=3.3)
       - let in visor 3.3.x meanwhile, with lens 2.0 (without --admit visor=3.5)

@@ -440,14 +440,22 @@ impl Run<'_, '_> {
     /// Looks at each server that has started.
     pub(super) fn verify(&mut self) -> Result<()> {
         self.begins(Step::Verify);
-        let expects = self.plan()?.expects;
+        let plan = self.plan()?;
+        let build = Some(plan.to).filter(|to| !to.is_empty() && !to.starts_with('#'));
+        let expects = plan.expects;
         let (mut told, mut seen, mut loaded) = (Vec::new(), Vec::new(), None);
         for one in self.servers.iter() {
             let name = one.server.which();
             let expects = expects.iter();
             let expects = expects.filter(|it| it.server.as_deref() == name).cloned();
             let (known, unshown) = (one.known_errors.clone(), one.unshown.clone());
-            let wanted = verify::wanted(&one.server, expects.collect(), known, unshown)?;
+            let wanted = verify::wanted(
+                &one.server,
+                build.clone(),
+                expects.collect(),
+                known,
+                unshown,
+            )?;
             let nothing = Started::default();
             let started = one.started.as_ref().unwrap_or(&nothing);
             let verdict = verify::look(&one.console(), &one.server, &wanted, &started.lines)?;
@@ -511,9 +519,11 @@ impl Run<'_, '_> {
             let Some(started) = &one.started else {
                 continue;
             };
-            let expected = verify::expected_now(&one.server, &found.part(&one.server).inventory);
+            let inventory = &found.part(&one.server).inventory;
+            let expected = verify::expected_now(&one.server, inventory);
+            let build = verify::version_of(inventory);
             let known = one.known_errors.clone();
-            let wanted = verify::wanted(&one.server, expected, known, one.unshown.clone())?;
+            let wanted = verify::wanted(&one.server, build, expected, known, one.unshown.clone())?;
             let verdict = verify::look(&one.console(), &one.server, &wanted, &started.lines)?;
             wrong.extend(verdict.problems());
         }

@@ -203,13 +203,10 @@ fn watch_client(
             )
         }
         (None, _) => {
-            let why = can.why.as_deref().unwrap_or_default();
-            let why = why
-                .lines()
-                .nth(1)
-                .unwrap_or(why)
-                .trim()
-                .trim_end_matches('.');
+            let why = can.why.as_deref().unwrap_or_default().lines();
+            let why = why.skip(1).map(str::trim);
+            let why: Vec<&str> = why.take_while(|line| *line != "What helps:").collect();
+            let why = why.join(" ");
             (format!("{players} cannot be let in yet: {why}"), fail::NO)
         }
     };

@@ -142,6 +142,12 @@ fn every_answer_is_as_its_schema_says() {
     // Questions, and a plan.
     meet("OutlookTable", 0, &from_depot(&["outlook"]));
     meet("Ready", 3, &from_depot(&["outlook", "--watch-for", "5.5"]));
+    meet(
+        "CanJoin",
+        0,
+        &from_depot(&["outlook", "--watch-for-client", "verdance=5.4"]),
+    );
+    meet("WhoMayJoin", 0, &terrace(&["client", "who"]));
     meet("Updates", 0, &from_depot(&["outlook", "--updates"]));
     meet("Failure", 3, &from_depot(&["plan", "--to", "5.5"]));
     let saved = [PLAN, &["--save-request", "asked.request.json"]].concat();

@@ -6,6 +6,7 @@
 mod answers;
 mod backups;
 mod bad_input;
+mod clients;
 mod consoles;
 mod copies;
 mod cut_off;
