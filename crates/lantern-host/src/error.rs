@@ -7,6 +7,7 @@ use crate::adopt::fault::AdoptFault;
 use crate::archive::fault::ArchiveFault;
 use crate::backup::fault::BackupFault;
 use crate::changeover::fault::ChangeoverFault;
+use crate::clients::fault::ClientFault;
 use crate::config::fault::ConfigFault;
 use crate::console::fault::ConsoleFault;
 use crate::planning::fault::PlanningFault;
@@ -226,6 +227,9 @@ pub enum Error {
     /// Why there is no plan.
     #[error(transparent)]
     Planning(#[from] PlanningFault),
+    /// Nothing can be said of players' clients, or packed for them.
+    #[error(transparent)]
+    Client(#[from] ClientFault),
     /// Why a folder cannot be looked at.
     #[error(transparent)]
     Survey(#[from] SurveyFault),

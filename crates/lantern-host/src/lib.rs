@@ -42,7 +42,7 @@ pub mod archive;
 pub mod armed;
 pub mod backup;
 pub mod changeover;
-pub mod client_pack;
+pub mod clients;
 pub mod config;
 pub mod console;
 pub mod depot;

@@ -34,7 +34,7 @@ use lantern_host::verify::Verified;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// Something that a command answers.
 pub trait Answer: Serialize + JsonSchema {}
@@ -66,6 +66,7 @@ answers!(
     CatalogueSigned,
     ChangeoverDone,
     Clients<'_>,
+    ClientPacked<'_>,
     WhoMayJoin,
     ConsoleAnswer,
     ConsoleState,
@@ -577,17 +578,26 @@ impl Joining {
     }
 }
 
-/// `client list`, `client pack`
+/// `client list`
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Clients<'a> {
-    /// What a client must have.
+    /// What a client must have, may have, and must not have.
+    pub client: &'a ClientList,
+}
+
+/// `client pack`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ClientPacked<'a> {
+    /// What a client must have, may have, and must not have.
     pub client: &'a ClientList,
     /// The archive that was written.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub out: Option<&'a PathBuf>,
+    pub out: &'a Path,
     /// Its size.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub bytes: Option<u64>,
+    pub bytes: u64,
+    /// How many files are in it, besides the lists.
+    pub files: usize,
+    /// What players have to delete; null where all was packed.
+    pub delete: Option<&'a Vec<RelPath>>,
 }
 
 /// `console ask`

@@ -58,6 +58,14 @@ pub fn clients() -> Vec<CompletionCandidate> {
     candidates(kinds.map(|kind| format!("{}=", kind.name)))
 }
 
+/// Kinds of client that the family names.
+pub fn client_kinds() -> Vec<CompletionCandidate> {
+    let kinds = server()
+        .into_iter()
+        .flat_map(|server| server.family.clients);
+    candidates(kinds.map(|kind| kind.name))
+}
+
 /// Names of backups.
 pub fn backups() -> Vec<CompletionCandidate> {
     let listed = server().and_then(|server| backup::list(&server).ok());

@@ -12,6 +12,7 @@ use lantern_host::acquire::fault::AcquireFault;
 use lantern_host::adopt::fault::AdoptFault;
 use lantern_host::backup::fault::BackupFault;
 use lantern_host::changeover::fault::ChangeoverFault;
+use lantern_host::clients::fault::ClientFault;
 use lantern_host::config::fault::ConfigFault;
 use lantern_host::console::fault::ConsoleFault;
 use lantern_host::planning::fault::PlanningFault;
@@ -163,6 +164,7 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::Console(fault) => of_console(fault, common),
         Error::Draw(fault) => of_draw(fault),
         Error::Planning(fault) => of_planning(fault, common),
+        Error::Client(fault) => of_client(fault, common),
         Error::Rehearsal(fault) => of_rehearsal(fault, common),
         Error::Survey(fault) => of_survey(fault, common),
     }
@@ -551,6 +553,27 @@ fn of_draw(fault: &DrawFault) -> String {
             format!("Nothing was changed. Save {path} as UTF-8 text in an editor, and plan again.")
         }
         _ => "Leave that release out, or ask its maker.".into(),
+    }
+}
+
+fn of_client(fault: &ClientFault, common: &Common) -> String {
+    match fault {
+        ClientFault::NoSuchKind { .. } => {
+            format!("See who may join: {}", common.next("client who"))
+        }
+        ClientFault::Words { .. } => "The keys: lantern docs lantern-toml".into(),
+        ClientFault::NoEdition { .. } => {
+            "Put the release for clients there that is of this version; nothing was written.".into()
+        }
+        ClientFault::EditedByPlan(_) => "Pack it after the changeover.".into(),
+        ClientFault::Changed(_) => {
+            "Something is writing it, or the disk is not to be trusted. Try again.".into()
+        }
+        ClientFault::WritesKept { .. } => "Name another file with --out.".into(),
+        ClientFault::Nowhere(_) | ClientFault::NoList { .. } => String::new(),
+        ClientFault::NoEarlier { .. } => {
+            "Name an earlier list or pack instead: --since FILE".into()
+        }
     }
 }
 

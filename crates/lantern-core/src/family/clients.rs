@@ -1,9 +1,12 @@
 //! What a family says of players' clients.
 
+use super::Pattern;
 use crate::component::{Admits, Id};
 use crate::facts::Facts;
+use crate::path::RelPath;
 use crate::version::{Notation, Notations, Range, RangeFault, RangeNotation, Version};
-use serde::Deserialize;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 /// One kind of client with which players join.
 #[derive(Debug, Clone, Deserialize)]
@@ -22,6 +25,67 @@ pub struct ClientKind {
     pub speaks: Vec<Speaks>,
     /// What of the server's components it has to have; what nothing is said of is not known.
     pub has: Option<Has>,
+    /// What the server makes of a client that has something else besides.
+    #[serde(default)]
+    pub others: Others,
+    /// Where components lie in its folder, where that is elsewhere than on the server.
+    #[serde(default)]
+    pub places: Vec<Place>,
+    /// Finds, in what a client or the server prints when they do not match, a component as the group `id`, and where told what the
+    /// client has as `has` and what it should as `wants`.
+    pub mismatch: Option<Pattern>,
+}
+
+/// What a server makes of what a client has besides.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Others {
+    /// Nobody declared it.
+    #[default]
+    Unknown,
+    /// It does not mind.
+    Harmless,
+    /// It does not let such a client in.
+    Refused,
+}
+
+/// Where something lies in a client's folder.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Place {
+    /// A file or folder of the server's.
+    pub server: RelPath,
+    /// The same of the client's.
+    pub client: RelPath,
+}
+
+impl ClientKind {
+    /// Where a file of the server lies in the client's folder.
+    pub fn in_client(&self, path: &RelPath) -> RelPath {
+        let moved = self
+            .places
+            .iter()
+            .find_map(|place| moved(path, &place.server, &place.client));
+        moved.unwrap_or_else(|| path.clone())
+    }
+
+    /// Where a file of the client's folder would lie on the server.
+    pub fn on_server(&self, path: &RelPath) -> RelPath {
+        let moved = self
+            .places
+            .iter()
+            .find_map(|place| moved(path, &place.client, &place.server));
+        moved.unwrap_or_else(|| path.clone())
+    }
+}
+
+/// A path with another beginning, where it has the one that is meant.
+fn moved(path: &RelPath, from: &RelPath, to: &RelPath) -> Option<RelPath> {
+    if path == from {
+        return Some(to.clone());
+    }
+    let below = path.below(from.as_str())?;
+    to.join(below).ok()
 }
 
 /// Which versions of a kind of client may join.

@@ -10,7 +10,9 @@ mod pattern;
 mod reader;
 mod settings;
 
-pub use clients::{Admitted, ClientKind, Has, HasWord, Joins, OnlyBy, Same, Speaks, Whole};
+pub use clients::{
+    Admitted, ClientKind, Has, HasWord, Joins, OnlyBy, Others, Place, Same, Speaks, Whole,
+};
 pub use console::{
     ConsoleRule, ErrorRule, KnownError, Listing, PortRule, SettingRule, Stop, StopSignal,
     Transport, VersionRule,

@@ -348,6 +348,7 @@ pub fn draw(
         steps: Step::ALL.to_vec(),
         notes: drawing.notes,
         clients: Vec::new(),
+        client_lists: Vec::new(),
     })
 }
 

@@ -25,7 +25,7 @@ pub use merges::{Asked, Decided, FileMerge};
 pub use payload::{Laid, Payload, PayloadFile, PayloadMember, lay_out};
 
 use crate::artifact::Artifact;
-use crate::clients::ClientChange;
+use crate::clients::{ClientChange, ClientList};
 use crate::component::{Id, Kind};
 use crate::json::JsonFault;
 use crate::path::RelPath;
@@ -83,6 +83,9 @@ pub struct Plan {
     /// Which players' clients may join before and afterwards; none where nobody knows of any kind.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub clients: Vec<ClientChange>,
+    /// What each kind of client must have afterwards, without what the administrator keeps for it; none where it is nothing.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub client_lists: Vec<ClientList>,
     /// What the server has to say is loaded afterwards.
     pub expects: Vec<Expected>,
     /// The steps, in order.

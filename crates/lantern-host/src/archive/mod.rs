@@ -306,6 +306,21 @@ impl Archive {
         Ok(contents)
     }
 
+    /// Copies one entry.
+    ///
+    /// # Errors
+    /// When it is not there or damaged, or its copy cannot be written.
+    pub fn copy(&mut self, name: &str, to: &mut dyn io::Write) -> Result<(), ArchiveFault> {
+        let gone = || ArchiveFault::Broken(format!("the entry {name:?} is not in it any more"));
+        let path = RelPath::parse(name).map_err(|_| gone())?;
+        if !self.entries.contains_key(&path) {
+            return Err(gone());
+        }
+        self.each(&|entry| *entry == path, &mut |mut entry| {
+            copy(&mut entry, &mut *to).map(|_| ())
+        })
+    }
+
     /// Unpacks entries to new files of a server folder, runnable where the archive says so, and tells each one's BLAKE3.
     ///
     /// `archive` is the archive's own path, for messages.

@@ -9,6 +9,7 @@ use super::{Event, files, telling_name, undo};
 use crate::backup::fault::BackupFault;
 use crate::backup::{self, Label, Pass};
 use crate::changeover::fault::ChangeoverFault;
+use crate::clients;
 use crate::console::{ServerState, Started};
 use crate::error::{Error, Result};
 use crate::folder::{free_name, own};
@@ -16,7 +17,7 @@ use crate::place::Meta;
 use crate::survey::{Depth, survey};
 use crate::verify::{self, GoodStart};
 use lantern_core::health::{Running, StartReport};
-use lantern_core::operation::{Work, is_own};
+use lantern_core::operation::{OperationKind, Work, is_own};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, Plan, Step};
 use std::time::{Duration, Instant};
@@ -92,7 +93,12 @@ impl Run<'_, '_> {
             Error::Backup(BackupFault::CalledOff) => ChangeoverFault::CalledOff(kind).into(),
             other => other,
         })?;
-        let stored = format!("{} of the keep list stored", files(first.files()));
+        let mut stored = format!("{} of the keep list stored", files(first.files()));
+        if kind == OperationKind::Changeover
+            && let Err(error) = clients::remember(self.server, &found.inventory)
+        {
+            stored += &format!("; what clients must have now could not be noted: {error}");
+        }
         let told = match first.left_out.join(", ") {
             none if none.is_empty() => stored,
             some => format!("{stored}; not in it, as they are links or have odd names: {some}"),

@@ -11,6 +11,7 @@ use crate::folder::Folder;
 use crate::gather::{GatherWords, Gatherer, Store};
 use crate::place::here;
 use crate::runner::{Runner, ThisMachine};
+use lantern_core::clients::Duty;
 use lantern_core::component::{Effect, Id};
 use lantern_core::family::{Acquire, Family, FamilyFault, Glob, Launch, Pattern};
 use lantern_core::hint::with_nearest;
@@ -126,9 +127,35 @@ pub struct Config {
     /// How files are fetched.
     #[serde(default)]
     pub gather: GatherWords,
+    /// What players' clients have besides what runs here, and must not have.
+    #[serde(default, rename = "client")]
+    pub clients: Vec<ClientWords>,
     /// The servers that run on this install, where it is more than one.
     #[serde(default, rename = "server")]
     pub servers: Vec<OneServer>,
+}
+
+/// What players' clients have besides what runs on the server, or must not have.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ClientWords {
+    /// Which component; of files that are none, what they are called.
+    pub id: String,
+    /// How a client stands to it.
+    #[serde(default = "must_have")]
+    pub is: Duty,
+    /// Where its files are kept, relative to the server folder: a file, a release as the family's readers know it, a folder of
+    /// such releases, or a folder of files.
+    pub from: Option<PathBuf>,
+    /// Where they come to lie in the client's folder; of a release, where it would lie on the server.
+    pub to: Option<RelPath>,
+    /// The kinds of client that are meant; otherwise the server's own.
+    #[serde(default)]
+    pub kinds: Vec<String>,
+}
+
+fn must_have() -> Duty {
+    Duty::MustHave
 }
 
 /// A catalogue that is always looked at.
@@ -427,6 +454,15 @@ impl Server {
             let known = known.join(", ");
             return Err(fault(format!(
                 "expect.{name}: the family knows no such setting; it knows: {known}"
+            )));
+        }
+        let is_known = |named: &&String| family.clients.iter().any(|kind| kind.name == **named);
+        let mut named = config.clients.iter().flat_map(|words| &words.kinds);
+        if let Some(name) = named.find(|named| !is_known(named)) {
+            let known: Vec<&str> = family.clients.iter().map(|it| it.name.as_str()).collect();
+            return Err(fault(format!(
+                "client.kinds: the family names no kind of client called {name}; it names: {}",
+                known.join(", ")
             )));
         }
         let (family, shares) = several::shared(&config, family).map_err(fault)?;

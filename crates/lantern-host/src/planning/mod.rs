@@ -950,6 +950,7 @@ fn stage(
     }
     let next = left_by(&plan, at, selection, request, &payloads)?;
     plan.clients = players::changes(server, &at.inventory, &next.inventory, request);
+    plan.client_lists = players::lists(server, &next.inventory, &plan);
     Ok((plan, next))
 }
 

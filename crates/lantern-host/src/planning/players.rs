@@ -4,12 +4,14 @@ use super::Terms;
 use crate::config::Server;
 use crate::error::{Error, Result};
 use crate::planning::fault::PlanningFault;
-use lantern_core::clients::{ClientChange, MayJoin, compared, who_may_join};
+use lantern_core::clients::{ClientChange, ClientList, MayJoin, compared, list, who_may_join};
 use lantern_core::component::{ClientVersion, Id, Kind, players_with};
 use lantern_core::facts::Facts;
+use lantern_core::family::ClientKind;
 use lantern_core::hint::nearest;
 use lantern_core::inventory::Inventory;
 use lantern_core::offer::Offer;
+use lantern_core::plan::Plan;
 use lantern_core::resolve::{Request, Target};
 use lantern_core::version::Version;
 use std::collections::BTreeSet;
@@ -58,6 +60,25 @@ pub(super) fn changes(
         &may_join(server, before, None, known),
         &may_join(server, after, version, known),
     )
+}
+
+/// What each kind of client must have once a plan has been carried out.
+pub(super) fn lists(server: &Server, after: &Inventory, plan: &Plan) -> Vec<ClientList> {
+    let kinds = server.family.clients.iter().map(Some);
+    let kinds: Vec<Option<&ClientKind>> = match server.family.clients.is_empty() {
+        true => vec![None],
+        false => kinds.collect(),
+    };
+    let lists = kinds.into_iter().map(|kind| {
+        let mut changes = plan.clients.iter();
+        let own = kind.and_then(|kind| changes.find(|it| it.client == kind.name));
+        let joins = own.and_then(|own| own.after.clone());
+        ClientList {
+            server_version: Some(plan.to.clone()).filter(|to| !to.is_empty()),
+            ..list(&server.config.name, after, kind, joins)
+        }
+    });
+    lists.filter(|list| !list.items.is_empty()).collect()
 }
 
 /// The kinds of client that a question is about: what lets them in is of concern.

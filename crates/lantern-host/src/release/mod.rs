@@ -34,12 +34,35 @@ pub struct Read {
     pub inside: Option<String>,
 }
 
-/// Reads what a download is: by the first reader that knows it; each for itself where it holds several, and nothing else
+/// Reads what a download is that servers could have: by the first reader that knows it; each for itself where it holds several, and nothing else
 /// but single files beside them.
 ///
 /// # Errors
-/// When it is no whole archive, none knows it, its descriptor makes no sense, or what it holds cannot be told apart.
+/// When it is no whole archive, none knows it, its descriptor makes no sense, what it holds cannot be told apart, or it is a pack for
+/// clients alone.
 pub fn read(
+    artifact: &Artifact,
+    readers: &[&Reader],
+    family: &Family,
+    downloads: &mut Downloads<'_>,
+) -> Result<Vec<Read>> {
+    let read = read_for_clients(artifact, readers, family, downloads)?;
+    let is_edition =
+        |read: &&Read| read.facts.kind == Kind::Pack && read.facts.side == Some(Side::Client);
+    match read.iter().find(is_edition) {
+        Some(Read { facts, .. }) => Err(Error::Release {
+            path: Path::new(&artifact.file).into(),
+            fault: ReleaseFault::ClientEdition(format!("{} {}", facts.id, facts.version)),
+        }),
+        None => Ok(read),
+    }
+}
+
+/// As [`read`], and takes packs for what they are that are for clients alone.
+///
+/// # Errors
+/// As [`read`].
+pub fn read_for_clients(
     artifact: &Artifact,
     readers: &[&Reader],
     family: &Family,
@@ -229,10 +252,6 @@ fn read_one(
                 content,
                 inside: None,
             });
-        }
-        if facts.side == Some(Side::Client) {
-            let of = format!("{} {}", facts.id, facts.version);
-            return Err(release(ReleaseFault::ClientEdition(of)));
         }
         let entries = entries_of(downloads, artifact, part)?;
         let laid = lay_out(reader, &facts, None, variant, &entries, artifact)?;

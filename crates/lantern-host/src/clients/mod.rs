@@ -1,0 +1,260 @@
+//! Players' clients: what they must have, as a list and as an archive, and what a client's folder has.
+
+pub mod fault;
+mod kept;
+mod pack;
+
+pub use kept::Content;
+pub use pack::{DELETE, LIST, Packed, write};
+
+use crate::archive::Archive;
+use crate::config::Server;
+use crate::error::{At, Error, Result};
+use crate::folder::own;
+use crate::place::here;
+use crate::planning::may_join;
+use fault::ClientFault;
+use lantern_core::clients::{ClientFile, ClientList, FORMAT, From, list};
+use lantern_core::family::ClientKind;
+use lantern_core::inventory::Inventory;
+use lantern_core::path::RelPath;
+use lantern_core::plan::{ActionKind, Plan};
+use lantern_core::version::Version;
+use std::collections::BTreeMap;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+
+/// What one kind of client must have, and where each file of it is to be had.
+#[derive(Debug)]
+pub struct Listed {
+    /// The list.
+    pub list: ClientList,
+    /// Where the files are that the administrator keeps, by their places in the list.
+    contents: Vec<Content>,
+    /// Where the files are that a plan brings, by their paths on the server.
+    planned: BTreeMap<RelPath, Content>,
+    /// Files of the server's that a plan changes as it is carried out.
+    edited: Vec<RelPath>,
+}
+
+impl Listed {
+    /// Where the content of a file on the list is to be had; none where that is the server folder.
+    fn content(&self, from: &From) -> Option<&Content> {
+        match from {
+            From::Kept(at) => self.contents.get(*at),
+            From::Server(path) => self.planned.get(path),
+            From::Nowhere => None,
+        }
+    }
+
+    /// Copies the content of a file on the list.
+    fn copy(&self, server: &Server, file: &ClientFile, to: &mut dyn Write) -> Result<()> {
+        match (&file.from, self.content(&file.from)) {
+            (_, Some(content)) => kept::copy(content, to),
+            (From::Server(path), None) => {
+                let mut content = server.folder.open_file(path)?;
+                io::copy(&mut *content, to).at("packing", &server.folder.shown(path))?;
+                Ok(())
+            }
+            _ => Err(ClientFault::Nowhere(file.path.clone()).into()),
+        }
+    }
+}
+
+/// The kind of client that is meant: the one that is named, or else the server's own.
+///
+/// # Errors
+/// When the family names no such kind.
+pub fn kind<'s>(server: &'s Server, named: Option<&str>) -> Result<Option<&'s ClientKind>> {
+    let all = &server.family.clients;
+    let Some(named) = named else {
+        return Ok(all.first());
+    };
+    let spelled = server.family.ids.spell(named);
+    let found = all.iter().find(|kind| kind.name == spelled);
+    found.map(Some).ok_or_else(|| {
+        Error::Client(ClientFault::NoSuchKind {
+            named: named.to_owned(),
+            known: all.iter().map(|kind| kind.name.clone()).collect(),
+        })
+    })
+}
+
+/// What a kind of client must have to join the server as an inventory has it.
+///
+/// # Errors
+/// When what the administrator keeps for clients cannot be read.
+pub fn listed(server: &Server, inventory: &Inventory, kind: Option<&ClientKind>) -> Result<Listed> {
+    let who = may_join(server, inventory, None, &[]);
+    let own = kind.and_then(|kind| who.into_iter().find(|it| it.client == kind.name));
+    let joins = own.and_then(|own| own.words());
+    let (kept, contents) = kept::read(server, kind, &kept::versions(inventory))?;
+    Ok(Listed {
+        list: list(&server.config.name, inventory, kind, joins).with(&kept),
+        contents,
+        planned: BTreeMap::new(),
+        edited: Vec::new(),
+    })
+}
+
+/// What a kind of client must have once a plan has been carried out.
+///
+/// # Errors
+/// As [`listed`].
+pub fn planned(server: &Server, plan: &Plan, kind: Option<&ClientKind>) -> Result<Listed> {
+    let name = kind.map(|kind| kind.name.as_str());
+    let own = plan
+        .client_lists
+        .iter()
+        .find(|list| list.client.as_deref() == name);
+    let changes = plan
+        .clients
+        .iter()
+        .find(|it| Some(it.client.as_str()) == name);
+    let mut list = own.cloned().unwrap_or_else(|| ClientList {
+        server_version: Some(plan.to.clone()).filter(|to| !to.is_empty()),
+        ..list(
+            &server.config.name,
+            &Inventory::default(),
+            kind,
+            changes.and_then(|it| it.after.clone()),
+        )
+    });
+    let on_server = |path: &RelPath| kind.map_or_else(|| path.clone(), |kind| kind.on_server(path));
+    for file in list.items.iter_mut().flat_map(|item| &mut item.files) {
+        file.from = From::Server(on_server(&file.path));
+    }
+    let versions = plan
+        .components
+        .iter()
+        .filter_map(|it| Some((it.id.clone(), it.to.clone()?)));
+    let (kept, contents) = kept::read(server, kind, &versions.collect())?;
+    let planned = plan.actions.iter().filter_map(|action| {
+        let source = action
+            .source
+            .as_ref()
+            .filter(|_| action.what != ActionKind::Keep)?;
+        let archive = PathBuf::from(&plan.archives.get(source.archive)?.file);
+        let content = match &source.entry {
+            Some(entry) => Content::Entry(archive, entry.clone()),
+            None => Content::File(archive),
+        };
+        Some((action.path.clone(), content))
+    });
+    let edited: Vec<RelPath> = plan
+        .of(ActionKind::Edit)
+        .map(|action| action.path.clone())
+        .collect();
+    Ok(Listed {
+        list: list.with(&kept),
+        contents,
+        planned: planned.collect(),
+        edited,
+    })
+}
+
+/// The folder of lists that were true before a changeover.
+const EARLIER: &str = "client-lists";
+
+/// Where the list of a kind of client is kept for a server version.
+fn earlier_file(version: &str, kind: Option<&str>) -> Result<RelPath> {
+    let plain = |text: &str| -> String {
+        let is_plain = |c: char| c.is_ascii_alphanumeric() || ".-_+".contains(c);
+        text.chars()
+            .map(|c| if is_plain(c) { c } else { '_' })
+            .collect()
+    };
+    let kind = plain(kind.unwrap_or("client"));
+    Ok(own(EARLIER).join(&format!("{}/{kind}.json", plain(version)))?)
+}
+
+/// Keeps what clients must have now, so that it can be told later what has changed since.
+///
+/// # Errors
+/// When it cannot be made or written.
+pub fn remember(server: &Server, inventory: &Inventory) -> Result<()> {
+    let Some(version) = inventory.server_version() else {
+        return Ok(());
+    };
+    let kinds = server.family.clients.iter().map(Some);
+    for kind in kinds.chain(server.family.clients.is_empty().then_some(None)) {
+        let listed = listed(server, inventory, kind)?;
+        let name = kind.map(|kind| kind.name.as_str());
+        let file = earlier_file(version.as_str(), name)?;
+        server
+            .folder
+            .make_folders(&file.folder().expect("it lies in one"))?;
+        server.folder.write_whole(&file, &to_json(&listed.list))?;
+    }
+    Ok(())
+}
+
+/// An earlier list: of a server version, or in a file, a list or a pack.
+///
+/// # Errors
+/// When there is none, or it is no list.
+pub fn earlier(server: &Server, named: &str, kind: Option<&ClientKind>) -> Result<ClientList> {
+    if here::look(Path::new(named)).is_some() {
+        return read_list(Path::new(named));
+    }
+    let name = kind.map(|kind| kind.name.as_str());
+    let all = server.folder.entries(&own(EARLIER)).unwrap_or_default();
+    let mut known: Vec<String> = all.iter().map(|(path, _)| path.name().to_owned()).collect();
+    known.sort();
+    // `5.1` means 5.1.0, too.
+    let read = |text: &str| Version::parse(text, server.family.versions.server).ok();
+    let wanted = read(named);
+    let meant = known
+        .iter()
+        .find(|it| *it == named || (wanted.is_some() && read(it) == wanted));
+    let none = || {
+        Error::Client(ClientFault::NoEarlier {
+            version: named.to_owned(),
+            known: known.clone(),
+        })
+    };
+    let file = earlier_file(meant.ok_or_else(none)?, name)?;
+    let bytes = server.folder.read_if_there(&file)?.ok_or_else(none)?;
+    parse(
+        &server.folder.shown(&file),
+        &String::from_utf8_lossy(&bytes),
+    )
+}
+
+/// Reads a list: by itself, or in a pack.
+///
+/// # Errors
+/// When it is none.
+pub fn read_list(path: &Path) -> Result<ClientList> {
+    let in_pack = Archive::open(path)
+        .ok()
+        .and_then(|mut archive| archive.text_at(LIST).ok().flatten());
+    let text = match in_pack {
+        Some(text) => text,
+        None => here::read_text(path)?,
+    };
+    parse(path, &text)
+}
+
+fn parse(path: &Path, text: &str) -> Result<ClientList> {
+    let no_list = |why: String| {
+        Error::Client(ClientFault::NoList {
+            path: path.to_owned(),
+            why,
+        })
+    };
+    let list: ClientList = serde_json::from_str(text)
+        .map_err(|error| no_list(format!("it is no list of what clients must have: {error}")))?;
+    match list.format {
+        FORMAT => Ok(list),
+        other => Err(no_list(format!(
+            "it is of format {other}; this lantern reads format {FORMAT}"
+        ))),
+    }
+}
+
+fn to_json(list: &ClientList) -> Vec<u8> {
+    let mut text = serde_json::to_vec_pretty(list).expect("a list has only plain values");
+    text.push(b'\n');
+    text
+}

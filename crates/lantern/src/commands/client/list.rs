@@ -1,0 +1,178 @@
+//! `lantern client list` and `lantern client pack`: what clients must have.
+
+use super::WhichArgs;
+use crate::answers::{ClientPacked, Clients};
+use crate::common::{Common, shell_word};
+use crate::look::{Look, Means, bytes, count};
+use crate::progress::during;
+use lantern_core::clients::{ClientItem, ClientList, Duty};
+use lantern_core::component::Id;
+use lantern_host::Result;
+use lantern_host::clients;
+use lantern_host::config::Server;
+use std::path::Path;
+
+/// Shows a list.
+pub fn show(list: &ClientList, which: &WhichArgs, common: &Common, look: &Look) {
+    if look.json {
+        look.answer(&Clients { client: list });
+        return;
+    }
+    look.say(&look.paint(Means::Title, &title(list)));
+    let (wanted, unwanted): (Vec<&ClientItem>, Vec<&ClientItem>) = list
+        .items
+        .iter()
+        .partition(|item| item.is != Duty::MustNotHave);
+    if !wanted.is_empty() {
+        look.say("");
+        let all_must = wanted.iter().all(|item| item.is == Duty::MustHave);
+        let rows = wanted.iter().map(|item| row(item, all_must));
+        let mut heads = vec!["id", "version", "where", "size", "blake3"];
+        if !all_must {
+            heads.insert(0, "");
+        }
+        look.table(&heads, rows.collect());
+    }
+    if !unwanted.is_empty() {
+        look.say("\n  must not be there:");
+    }
+    for item in unwanted {
+        let range = item
+            .range
+            .as_ref()
+            .map_or(String::new(), |range| format!(" {range}"));
+        look.say(&format!("    {}{range}   {}", item.id, item.why));
+    }
+    unknown(look, list);
+    look.next(&common.next(&format!("client pack --out client.zip{}", which.words())));
+}
+
+fn title(list: &ClientList) -> String {
+    let version = list.server_version.as_deref().unwrap_or("unknown");
+    let who = match (&list.client, list.joins.as_deref()) {
+        (Some(client), Some("unknown")) => {
+            format!("a client of the kind {client} (which versions may join is unknown)")
+        }
+        (Some(client), Some(joins)) => format!("a client of the kind {client}, {joins},"),
+        (Some(client), None) => format!("a client of the kind {client} (none may join)"),
+        (None, _) => format!("a client of version {version}"),
+    };
+    let must = list
+        .items
+        .iter()
+        .filter(|item| item.is == Duty::MustHave)
+        .count();
+    let what = match must {
+        0 => "nothing".to_owned(),
+        must => count(must, "component", "components"),
+    };
+    let end = if list.items.is_empty() { "." } else { ":" };
+    let server = match list.client {
+        Some(_) => format!("{}, server {version}", list.server),
+        None => list.server.clone(),
+    };
+    format!("To join {server}, {who} must have {what}{end}")
+}
+
+fn row(item: &ClientItem, all_must: bool) -> Vec<String> {
+    let size = item.files.iter().map(|file| file.bytes).sum();
+    let place = match (&item.place, item.files.len()) {
+        (Some(place), _) => place.to_string(),
+        (None, 0) => "-".into(),
+        (None, files) => count(files, "file", "files"),
+    };
+    // Of several files no hash stands for all.
+    let hash = match &item.files[..] {
+        [file] => file.blake3.chars().take(16).collect(),
+        files => count(files.len(), "file", "files"),
+    };
+    let mut cells = vec![
+        item.id.to_string(),
+        item.version.clone().unwrap_or_else(|| "-".into()),
+        place,
+        bytes(size),
+        hash,
+    ];
+    if !all_must {
+        let is = if item.is == Duty::MustHave {
+            "must"
+        } else {
+            "may"
+        };
+        cells.insert(0, is.into());
+    }
+    cells
+}
+
+/// Packs a list with its files.
+///
+/// # Errors
+/// When there is no earlier list to hold it against, a file cannot be read, or the archive cannot be written.
+pub fn pack(
+    server: &Server,
+    which: &WhichArgs,
+    out: &Path,
+    since: Option<&str>,
+    look: &Look,
+) -> Result<()> {
+    let listed = which.listed(server)?;
+    let list = &listed.list;
+    let kind = clients::kind(server, which.kind.as_deref())?;
+    let earlier = since
+        .map(|named| clients::earlier(server, named, kind))
+        .transpose()?;
+    let changed = earlier.map(|earlier| list.since(&earlier));
+    let packed = during("the pack is written", || {
+        clients::write(server, &listed, changed.as_ref(), out)
+    })?;
+    if look.json {
+        look.answer(&ClientPacked {
+            client: list,
+            out,
+            bytes: packed.bytes,
+            files: packed.files,
+            delete: changed.as_ref().map(|changed| &changed.delete),
+        });
+        return Ok(());
+    }
+    let files = count(packed.files, "file", "files");
+    let what = match &changed {
+        None => {
+            let wanted = list.items.iter().filter(|item| !item.files.is_empty());
+            format!(
+                "{}, {files}",
+                count(wanted.count(), "component", "components")
+            )
+        }
+        Some(changed) => format!(
+            "{files} that changed since {}, {} to delete",
+            since.unwrap_or_default(),
+            changed.delete.len()
+        ),
+    };
+    let text = format!("{}: {what}, {}.", shell_word(out), bytes(packed.bytes));
+    look.say(&look.paint(Means::Title, &text));
+    look.say(&format!(
+        "  {} inside lists exactly what a client must have. Give it to the players.",
+        clients::LIST
+    ));
+    if changed.is_some_and(|changed| !changed.delete.is_empty()) {
+        look.say(&format!(
+            "  {} inside lists what players have to delete.",
+            clients::DELETE
+        ));
+    }
+    unknown(look, list);
+    Ok(())
+}
+
+fn unknown(look: &Look, list: &ClientList) {
+    if !list.unknown.is_empty() {
+        let ids: Vec<&str> = list.unknown.iter().map(Id::as_str).collect();
+        let text = format!(
+            "  unknown whether clients need it, as nobody declared it: {}",
+            ids.join(", ")
+        );
+        look.say(&look.paint(Means::Caution, &text));
+    }
+}
