@@ -3,7 +3,7 @@
 //! Fields are added, never changed in meaning.
 
 use lantern_core::check::Remark;
-use lantern_core::clients::{ClientChange, ClientList, MayJoin};
+use lantern_core::clients::{Checked, ClientChange, ClientList, Explained, MayJoin};
 use lantern_core::component::{Id, Kind, Runs};
 use lantern_core::descriptor::Told;
 use lantern_core::descriptor::VersionFrom;
@@ -67,6 +67,8 @@ answers!(
     ChangeoverDone,
     Clients<'_>,
     ClientPacked<'_>,
+    ClientChecked<'_>,
+    ClientExplained<'_>,
     WhoMayJoin,
     ConsoleAnswer,
     ConsoleState,
@@ -598,6 +600,27 @@ pub struct ClientPacked<'a> {
     pub files: usize,
     /// What players have to delete; null where all was packed.
     pub delete: Option<&'a Vec<RelPath>>,
+}
+
+/// `client check`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ClientChecked<'a> {
+    /// Whether nothing has to be done.
+    #[serde(rename = "matches")]
+    pub right: bool,
+    /// The server.
+    pub server: &'a str,
+    /// What was found.
+    pub checked: &'a Checked,
+}
+
+/// `client explain`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ClientExplained<'a> {
+    /// Whether the family states how a mismatch is told.
+    pub stated: bool,
+    /// The components that the text names.
+    pub components: &'a [Explained],
 }
 
 /// `console ask`

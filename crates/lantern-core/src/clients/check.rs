@@ -2,7 +2,7 @@
 
 use super::list::{ClientFile, ClientItem, ClientList, Duty};
 use crate::component::{Id, Side};
-use crate::family::Others;
+use crate::family::{IdSpelling, Others, Pattern};
 use crate::path::RelPath;
 use crate::version::{Notations, Version};
 use schemars::JsonSchema;
@@ -99,6 +99,52 @@ impl Checked {
     pub fn is_right(&self) -> bool {
         !self.differences.iter().any(|it| it.wrong.is_wrong())
     }
+}
+
+/// A line of what a client or the server prints when they do not match.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Explained {
+    /// The component that it names.
+    pub id: Id,
+    /// What the client has, as the line says.
+    pub has: Option<String>,
+    /// What it should have, as the line says.
+    pub wants: Option<String>,
+    /// What the list says of the component; none where it is not on it.
+    pub item: Option<ClientItem>,
+}
+
+/// Finds what a printed text says of components, line by line.
+pub fn explained(
+    list: &ClientList,
+    mismatch: &Pattern,
+    ids: &IdSpelling,
+    text: &str,
+) -> Vec<Explained> {
+    let mut found: Vec<Explained> = Vec::new();
+    for line in text.lines() {
+        // A line may name several.
+        for groups in mismatch.regex().captures_iter(line) {
+            let group = |name: &str| {
+                let text = groups.name(name)?.as_str();
+                Some(text.trim().trim_end_matches([',', ';', '.']).to_owned())
+            };
+            let Some(id) = group("id").map(|id| Id::new(&ids.spell(&id))) else {
+                continue;
+            };
+            let is_said = |text: &String| !matches!(text.as_str(), "" | "-");
+            let one = Explained {
+                has: group("has").filter(is_said),
+                wants: group("wants").filter(is_said),
+                item: list.items.iter().find(|item| item.id == id).cloned(),
+                id,
+            };
+            if !found.contains(&one) {
+                found.push(one);
+            }
+        }
+    }
+    found
 }
 
 /// Holds a client's folder against a list.
@@ -442,6 +488,37 @@ mod tests {
                 .unwrap();
             assert_eq!(own.wrong, wrong);
         }
+    }
+
+    #[test]
+    fn a_printed_mismatch_is_explained() {
+        let list = list(Others::Refused, &["bees 2 must 1", "spy - not 0"]);
+        let pattern = toml_edit::de::from_str::<BTreeMap<String, Pattern>>(
+            r"it = '(?P<id>\S+): yours (?P<has>\S+), theirs (?P<wants>\S+)'",
+        );
+        let pattern = pattern.unwrap().remove("it").unwrap();
+        let text = "no match\nBees: yours 1.9, theirs 2; spy: yours 3, theirs -\nagain Bees: yours 1.9, theirs 2.\nelse: yours -, theirs 1";
+        let ids = IdSpelling {
+            lower: true,
+            ..IdSpelling::default()
+        };
+        let told = explained(&list, &pattern, &ids, text)
+            .into_iter()
+            .map(|it| {
+                let on_list = it.item.map_or("not on it", |item| {
+                    if item.is == Duty::MustHave {
+                        "must have"
+                    } else {
+                        "must not"
+                    }
+                });
+                format!("{} {:?} {:?} {on_list}", it.id, it.has, it.wants)
+            });
+        insta::assert_snapshot!(told.collect::<Vec<_>>().join("\n"), @r#"
+        bees Some("1.9") Some("2") must have
+        spy Some("3") None must not
+        else None Some("1") not on it
+        "#);
     }
 
     fn any_list() -> impl Strategy<Value = ClientList> {

@@ -1,6 +1,6 @@
 //! What players' clients must have to match the server, may have, and must not have.
 
-use crate::component::{Id, Side};
+use crate::component::{Id, Kind, Side};
 use crate::facts::Facts;
 use crate::family::{ClientKind, Has, HasWord, Others};
 use crate::inventory::{Component, Inventory};
@@ -125,11 +125,9 @@ pub fn list(
     kind: Option<&ClientKind>,
     joins: Option<String>,
 ) -> ClientList {
-    let running: Vec<&Component> = inventory
-        .components
-        .iter()
-        .filter(|component| !component.runs.is_off())
-        .collect();
+    // A client is a program itself: the server's is not for it, whatever that says or leaves out.
+    let runs = |it: &&Component| !it.runs.is_off() && it.facts.kind != Kind::Build;
+    let running: Vec<&Component> = inventory.components.iter().filter(runs).collect();
     let has = kind.map_or(Some(&Has::Word(HasWord::Same)), |kind| kind.has.as_ref());
     let needs = |facts: &Facts| match has {
         Some(Has::Word(HasWord::Same)) => facts.side == Some(Side::Both),

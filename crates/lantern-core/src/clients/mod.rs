@@ -4,6 +4,8 @@ mod check;
 mod list;
 mod who;
 
-pub use check::{Checked, ComponentSeen, Difference, FolderSeen, Wrong, check};
+pub use check::{
+    Checked, ComponentSeen, Difference, Explained, FolderSeen, Wrong, check, explained,
+};
 pub use list::{ClientFile, ClientItem, ClientList, Duty, FORMAT, From, Kept, Since, list};
 pub use who::{ClientChange, Entrance, MayJoin, compared, who_may_join};

@@ -1,7 +1,7 @@
 //! What a family says of players' clients.
 
-use super::Pattern;
-use crate::component::{Admits, Id};
+use super::{Family, Glob, Pattern};
+use crate::component::{Admits, Id, Kind};
 use crate::facts::Facts;
 use crate::path::RelPath;
 use crate::version::{Notation, Notations, Range, RangeFault, RangeNotation, Version};
@@ -76,6 +76,30 @@ impl ClientKind {
             .iter()
             .find_map(|place| moved(path, &place.client, &place.server));
         moved.unwrap_or_else(|| path.clone())
+    }
+}
+
+impl Family {
+    /// The family as it knows the components in a folder of a kind of client: they may lie elsewhere there.
+    pub fn of_client(&self, kind: Option<&ClientKind>) -> Family {
+        let mut family = self.clone();
+        family.readers.retain(|reader| reader.kind != Kind::Build);
+        let places = kind.map_or(&[][..], |kind| &kind.places);
+        for glob in family
+            .readers
+            .iter_mut()
+            .flat_map(|reader| &mut reader.at.0)
+        {
+            let moved = places.iter().find_map(|place| {
+                let rest = glob.as_str().strip_prefix(place.server.as_str())?;
+                let is_below = rest.is_empty() || rest.starts_with('/');
+                is_below
+                    .then(|| Glob::new(&format!("{}{rest}", place.client)))
+                    .and_then(Result::ok)
+            });
+            *glob = moved.unwrap_or_else(|| glob.clone());
+        }
+        family
     }
 }
 
@@ -267,6 +291,15 @@ impl Rules<'_> {
             ) {
                 return Some(format!(
                     "client \"{name}\": joins.same counts parts, from 1"
+                ));
+            }
+            let groups = kind
+                .mismatch
+                .iter()
+                .flat_map(|it| it.regex().capture_names());
+            if kind.mismatch.is_some() && !groups.flatten().any(|group| group == "id") {
+                return Some(format!(
+                    "client \"{name}\": mismatch lacks the group (?P<id>…)"
                 ));
             }
             for speaks in &kind.speaks {

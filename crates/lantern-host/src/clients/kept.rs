@@ -90,7 +90,7 @@ impl Reading<'_> {
             place: None,
             files: Vec::new(),
         };
-        let Some(from) = &words.from else {
+        let Some(said) = &words.from else {
             return match words.to {
                 None => Ok(nothing),
                 Some(_) => Err(fault(
@@ -103,9 +103,9 @@ impl Reading<'_> {
                 "what clients must not have has no files: leave `from` away",
             ));
         }
-        let from = self.server.folder.root().join(from);
+        let from = self.server.folder.root().join(said);
         let meta =
-            here::look(&from).ok_or_else(|| fault(&format!("{} is not there", from.display())))?;
+            here::look(&from).ok_or_else(|| fault(&format!("{} is not there", said.display())))?;
         if meta.is_folder() {
             let editions = self.editions(&id, &from)?;
             return match editions.is_empty() {
@@ -114,7 +114,7 @@ impl Reading<'_> {
                     place: words.to.clone(),
                     ..nothing
                 }),
-                false => self.right_edition(words, &id, &from, editions),
+                false => self.right_edition(words, &id, said, editions),
             };
         }
         match self.as_release(&id, &from)? {

@@ -3,19 +3,21 @@
 pub mod fault;
 mod kept;
 mod pack;
+mod seen;
 
 pub use kept::Content;
 pub use pack::{DELETE, LIST, Packed, write};
+pub use seen::{Given, read};
 
 use crate::archive::Archive;
-use crate::config::Server;
+use crate::config::{Server, family_text};
 use crate::error::{At, Error, Result};
 use crate::folder::own;
 use crate::place::here;
 use crate::planning::may_join;
 use fault::ClientFault;
 use lantern_core::clients::{ClientFile, ClientList, FORMAT, From, list};
-use lantern_core::family::ClientKind;
+use lantern_core::family::{ClientKind, Family};
 use lantern_core::inventory::Inventory;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, Plan};
@@ -153,6 +155,17 @@ pub fn planned(server: &Server, plan: &Plan, kind: Option<&ClientKind>) -> Resul
     })
 }
 
+impl Listed {
+    /// Puts the family into the list, so that a folder can be held against it without the server.
+    ///
+    /// # Errors
+    /// When the family file cannot be read.
+    pub fn with_family(mut self, server: &Server) -> Result<Listed> {
+        self.list.family = Some(family_text(&server.config.family, server.folder.root())?);
+        Ok(self)
+    }
+}
+
 /// The folder of lists that were true before a changeover.
 const EARLIER: &str = "client-lists";
 
@@ -234,6 +247,19 @@ pub fn read_list(path: &Path) -> Result<ClientList> {
         None => here::read_text(path)?,
     };
     parse(path, &text)
+}
+
+/// The family that stands in a list.
+///
+/// # Errors
+/// When it makes no sense.
+pub fn family_of(path: &Path, text: &str) -> Result<Family> {
+    Family::parse(text).map_err(|fault| {
+        Error::Client(ClientFault::NoList {
+            path: path.to_owned(),
+            why: format!("the family in it makes no sense: {fault}"),
+        })
+    })
 }
 
 fn parse(path: &Path, text: &str) -> Result<ClientList> {

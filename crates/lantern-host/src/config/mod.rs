@@ -647,8 +647,20 @@ pub fn shipped_families() -> Result<Vec<Family>> {
 /// # Errors
 /// When there is none of that name, or the file cannot be made sense of.
 pub fn family(name: &str, base: &Path) -> Result<Family> {
-    if let Some((name, text)) = SHIPPED.iter().find(|(shipped, _)| *shipped == name) {
-        return parse(text, Path::new(name));
+    let text = family_text(name, base)?;
+    match SHIPPED.iter().any(|(shipped, _)| *shipped == name) {
+        true => parse(&text, Path::new(name)),
+        false => parse(&text, &base.join(name)),
+    }
+}
+
+/// The text of a family file: of one that ships with lantern by its name, of another by its path, relative to `base`.
+///
+/// # Errors
+/// When there is none, or it cannot be read.
+pub fn family_text(name: &str, base: &Path) -> Result<String> {
+    if let Some((_, text)) = SHIPPED.iter().find(|(shipped, _)| *shipped == name) {
+        return Ok((*text).to_owned());
     }
     if !name.contains(['/', '.']) {
         return Err(ConfigFault::UnknownFamily {
@@ -657,9 +669,7 @@ pub fn family(name: &str, base: &Path) -> Result<Family> {
         }
         .into());
     }
-    let path: PathBuf = base.join(name);
-    let text = here::read_text(&path)?;
-    parse(&text, &path)
+    here::read_text(&base.join(name))
 }
 
 fn parse(text: &str, path: &Path) -> Result<Family> {

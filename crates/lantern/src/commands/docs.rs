@@ -45,6 +45,8 @@ enum Page {
     Listing,
     /// Plans
     Plan,
+    /// Lists of what players' clients must have
+    ClientList,
     /// Saved questions
     Request,
     /// Proofs that nothing fits
@@ -68,6 +70,7 @@ impl Page {
             Page::Catalogue => include_str!("../../../../docs/formats/catalogue.md"),
             Page::Listing => include_str!("../../../../docs/formats/listing.md"),
             Page::Plan => include_str!("../../../../docs/formats/plan.md"),
+            Page::ClientList => include_str!("../../../../docs/formats/client-list.md"),
             Page::Request => include_str!("../../../../docs/formats/request.md"),
             Page::Proof => include_str!("../../../../docs/formats/proof.md"),
             Page::Store => include_str!("../../../../docs/formats/store.md"),

@@ -180,9 +180,20 @@ fn every_answer_is_as_its_schema_says() {
     assert_eq!(updates["updates"][0]["to"], "2.0.7");
     meet("Clients", 0, &terrace(&["client", "list"]));
     meet(
-        "Clients",
+        "ClientPacked",
         0,
         &terrace(&["client", "pack", "--out", "client.zip"]),
+    );
+    meet(
+        "ClientChecked",
+        0,
+        &terrace(&["client", "check", "client.zip"]),
+    );
+    let message = "drip-lines: yours 2.3.0, theirs 2.5.0";
+    meet(
+        "ClientExplained",
+        0,
+        &terrace(&["client", "explain", message]),
     );
     meet("History", 0, &terrace(&["history"]));
     meet("OperationTold", 0, &terrace(&["history", "1"]));

@@ -77,3 +77,227 @@ fn a_server_that_says_another_version_goes_back() {
         world.lantern(&["changeover", "--yes", "--server", "halcyon-lookout"])
     );
 }
+
+/// The server before and after its update, with a pack of each for players.
+fn updated() -> World {
+    let world = lookout();
+    world.edit("halcyon-lookout/lantern.toml", "at = [\"10s\"]", "at = []");
+    world.ok(&[&["plan", "--to", "5.4"], CATALOGUE].concat());
+    let pack = |out: &str, more: &[&str]| {
+        world.ok(&[&["client", "pack", "--out", out], more, LOOKOUT].concat());
+    };
+    pack("before.zip", &[]);
+    pack("planned.zip", &["--plan"]);
+    world.ok(&["changeover", "--yes", "--server", "halcyon-lookout"]);
+    pack("after.zip", &[]);
+    world
+}
+
+fn unpack(world: &World, pack: &str, folder: &str) {
+    let mut zip = zip::ZipArchive::new(std::fs::File::open(world.path(pack)).unwrap()).unwrap();
+    zip.extract(world.path(folder)).unwrap();
+    std::fs::remove_file(world.path(&format!("{folder}/client-list.json"))).unwrap();
+}
+
+#[test]
+fn what_clients_must_have_now_and_with_a_plan() {
+    let world = lookout();
+    world.ok(&[&["plan", "--to", "5.4"], CATALOGUE].concat());
+    let list = |more: &[&str]| world.lantern(&[&["client", "list"], more, LOOKOUT].concat());
+    let told = [
+        &[][..],
+        &["--plan"],
+        &["--kind", "visor"],
+        &["--kind", "porthole"],
+        &["--kind", "kite"],
+    ]
+    .map(list);
+    assert_snapshot!("client_lists", told.join("\n"));
+}
+
+#[test]
+fn a_pack_of_what_has_changed() {
+    let world = updated();
+    let pack = |since: &str, out: &str| {
+        world.lantern(&[&["client", "pack", "--since", since, "--out", out], LOOKOUT].concat())
+    };
+    let told = [
+        pack("5.1", "a.zip"),
+        pack("before.zip", "b.zip"),
+        pack("after.zip", "c.zip"),
+        pack("5.3", "d.zip"),
+    ];
+    assert_snapshot!("client_pack_since", told.join("\n"));
+    let entries = |pack: &str| -> String {
+        let mut zip = zip::ZipArchive::new(std::fs::File::open(world.path(pack)).unwrap()).unwrap();
+        let mut text = String::new();
+        for at in 0..zip.len() {
+            let mut entry = zip.by_index(at).unwrap();
+            let mut content = String::new();
+            let name = entry.name().unwrap().into_owned();
+            if name == "delete.txt" {
+                std::io::Read::read_to_string(&mut entry, &mut content).unwrap();
+            }
+            text += &format!("{name}\n{content}");
+        }
+        text
+    };
+    assert_snapshot!("client_pack_since_entries", entries("a.zip"));
+    // What was packed before the changeover is what is there after it.
+    let files = |pack: &str| entries(pack).replace("client-list.json\n", "");
+    assert_eq!(files("planned.zip"), files("after.zip"));
+}
+
+#[test]
+fn a_players_folder_is_checked_and_mended() {
+    let world = updated();
+    unpack(&world, "before.zip", "ilva");
+    // Five mistakes: one too old, one edited, one missing, two too many.
+    world.write("ilva/saves/beds.bin", "whatever lies beside it");
+    let old = std::fs::read(world.path("ilva/addons/glasswork-3.1.0.bloom")).unwrap();
+    world.write(
+        "ilva/addons/glasswork-3.1.0.bloom",
+        [&old[..], b"!"].concat(),
+    );
+    std::fs::remove_file(world.path("ilva/addons/mist-pipes-1.4.2.bloom")).unwrap();
+    world.copy(
+        "depot/releases/gnomon-1.0.3.bloom",
+        "ilva/addons/gnomon-1.0.3.bloom",
+    );
+    let check =
+        |what: &str, more: &[&str]| world.lantern(&[&["client", "check", what], more].concat());
+    world.copy(
+        "halcyon-terrace/addons/sun-clock-1.9.1.bloom",
+        "ilva/addons/sun-clock-1.9.1.bloom",
+    );
+    assert_snapshot!("client_check", check("ilva", LOOKOUT));
+    assert_snapshot!(
+        "client_check_without_server",
+        check("ilva", &["--list", "after.zip"])
+    );
+    assert_snapshot!(
+        "client_check_json",
+        check("ilva", &["--list", "after.zip", "--json"])
+    );
+    world.ok(&[
+        "client",
+        "check",
+        "ilva",
+        "--list",
+        "after.zip",
+        "--make-list",
+        "ilva.json",
+    ]);
+    let of_list = check("ilva.json", &["--list", "after.zip"]);
+    assert_eq!(
+        of_list.replace("ilva.json", "ilva"),
+        check("ilva", &["--list", "after.zip"])
+    );
+    // Mended as it says.
+    for gone in ["drip-lines-2.3.0", "gnomon-1.0.3", "sun-clock-1.9.1"] {
+        std::fs::remove_file(world.path(&format!("ilva/addons/{gone}.bloom"))).unwrap();
+    }
+    unpack(&world, "after.zip", "ilva");
+    assert_snapshot!("client_check_mended", check("ilva", LOOKOUT));
+    let other = [
+        check("ilva", &[LOOKOUT, &["--kind", "visor"]].concat()),
+        check("nowhere", LOOKOUT),
+        check("ilva", &["--list", "depot/lookout.catalogue.json"]),
+    ];
+    assert_snapshot!("client_check_others", other.join("\n"));
+}
+
+#[test]
+fn the_message_of_a_mismatch_is_explained() {
+    let world = updated();
+    let explain = |text: &str| world.lantern(&[&["client", "explain", text], LOOKOUT].concat());
+    let told = [
+        explain(
+            "you cannot come in: drip-lines: yours 2.3.0, theirs 2.5.0; gnomon: yours 1.0.3, theirs -",
+        ),
+        explain("you cannot come in"),
+    ];
+    assert_snapshot!("client_explain", told.join("\n"));
+}
+
+#[test]
+fn what_the_administrator_keeps_for_clients() {
+    let world = lookout();
+    let settings = world.read("halcyon-lookout/lantern.toml");
+    let kept = "
+[[client]]
+id = \"petal-skins\"
+is = \"may-have\"
+from = \"../kept/petal-skins.bloom\"
+
+[[client]]
+id = \"spy-glass\"
+is = \"must-not-have\"
+
+[[client]]
+id = \"garden-look\"
+from = \"../kept/look\"
+to = \"settings\"
+
+[[client]]
+id = \"drip-lines\"
+from = \"../kept/editions\"
+
+[[client]]
+id = \"visor-lens\"
+from = \"../kept/lens.txt\"
+kinds = [\"visor\"]
+";
+    world.write("halcyon-lookout/lantern.toml", settings + kept);
+    let addon = |id: &str, version: &str| {
+        format!("id = \"{id}\"\nversion = \"{version}\"\nserver = \">=5.0\"\nside = \"client\"\n")
+    };
+    for (path, id, version) in [
+        ("kept/petal-skins.bloom", "petal-skins", "1.2.0"),
+        (
+            "kept/editions/drip-lines-2.3.0-c.bloom",
+            "drip-lines",
+            "2.3.0",
+        ),
+        (
+            "kept/editions/drip-lines-2.5.0-c.bloom",
+            "drip-lines",
+            "2.5.0",
+        ),
+    ] {
+        std::fs::create_dir_all(world.path("kept/editions")).unwrap();
+        world.zip(path, &[("addon.toml", &addon(id, version))]);
+    }
+    std::fs::create_dir_all(world.path("kept/look/colours")).unwrap();
+    world.write("kept/look/view.toml", "far = 40\n");
+    world.write("kept/look/colours/moss.toml", "green = 7\n");
+    world.write("kept/lens.txt", "lens\n");
+    let list = |more: &[&str]| world.lantern(&[&["client", "list"], more, LOOKOUT].concat());
+    assert_snapshot!(
+        "client_list_kept",
+        [list(&[]), list(&["--kind", "visor"])].join("\n")
+    );
+    world.ok(&[&["client", "pack", "--out", "kept.zip"], LOOKOUT].concat());
+    unpack(&world, "kept.zip", "ilva");
+    assert_eq!(world.read("ilva/settings/colours/moss.toml"), "green = 7\n");
+    let check = world.lantern(&[&["client", "check", "ilva"], LOOKOUT].concat());
+    assert!(check.contains("exit status 0"), "{check}");
+    // No edition for clients is of the version that comes.
+    std::fs::remove_file(world.path("kept/editions/drip-lines-2.5.0-c.bloom")).unwrap();
+    world.ok(&[&["plan", "--to", "5.4"], CATALOGUE].concat());
+    let mut told = vec![list(&["--plan"])];
+    for (from, to) in [
+        ("../kept/lens.txt", "../kept/gone.txt"),
+        (
+            "is = \"must-not-have\"",
+            "is = \"must-not-have\"\nfrom = \"../kept\"",
+        ),
+        ("kinds = [\"visor\"]", "kinds = [\"vizor\"]"),
+    ] {
+        world.edit("halcyon-lookout/lantern.toml", from, to);
+        told.push(list(&["--kind", "visor"]));
+        told.push(list(&[]));
+        world.edit("halcyon-lookout/lantern.toml", to, from);
+    }
+    assert_snapshot!("client_list_kept_faults", told.join("\n"));
+}

@@ -1,6 +1,7 @@
 //! The examples in docs/formats are read by the programs that they are written for.
 
 use lantern_core::catalogue::Catalogue;
+use lantern_core::clients::ClientList;
 use lantern_core::family::{Family, Fields};
 use lantern_core::plan::Plan;
 use lantern_core::resolve::{self, Request};
@@ -82,6 +83,16 @@ fn catalogue_examples_are_read() {
         let catalogue = Catalogue::open(example).unwrap();
         let catalogue = catalogue.all(&Notations::default());
         assert!(catalogue.left_out.is_empty(), "{:?}", catalogue.left_out);
+    }
+}
+
+#[test]
+fn client_list_examples_are_read_and_written_again() {
+    for example in examples("client-list.md", "json") {
+        let list: ClientList = serde_json::from_str(&example).unwrap();
+        let again = serde_json::to_value(&list).unwrap();
+        let example: serde_json::Value = serde_json::from_str(&example).unwrap();
+        assert_eq!(again, example);
     }
 }
 
@@ -260,6 +271,24 @@ fn every_key_of_a_format_is_on_its_page() {
         (
             "plan.md",
             Plan::parse("{\"x\": 1}").unwrap_err().to_string(),
+        ),
+        (
+            "client-list.md",
+            serde_json::from_str::<ClientList>("{\"x\": 1}")
+                .unwrap_err()
+                .to_string(),
+        ),
+        (
+            "client-list.md",
+            serde_json::from_str::<ClientList>("{\"items\": [{\"x\": 1}]}")
+                .unwrap_err()
+                .to_string(),
+        ),
+        (
+            "lantern-toml.md",
+            toml_edit::de::from_str::<Config>("client = [{ x = 1 }]")
+                .unwrap_err()
+                .to_string(),
         ),
         (
             "plan.md",

@@ -115,7 +115,7 @@ pub fn pack(
     since: Option<&str>,
     look: &Look,
 ) -> Result<()> {
-    let listed = which.listed(server)?;
+    let listed = which.listed(server)?.with_family(server)?;
     let list = &listed.list;
     let kind = clients::kind(server, which.kind.as_deref())?;
     let earlier = since

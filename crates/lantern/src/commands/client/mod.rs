@@ -1,5 +1,6 @@
 //! `lantern client`
 
+mod check;
 mod list;
 mod who;
 
@@ -12,6 +13,7 @@ use crate::common::Common;
 use crate::fail;
 use crate::look::Look;
 use crate::progress::during;
+use check::AgainstArgs;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates;
 use lantern_host::Result;
@@ -24,7 +26,7 @@ use std::path::PathBuf;
 /// Show which players may join, and show or pack what their clients must have
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lantern client who --plan\n  lantern client list\n  lantern client pack --out client.zip --since 5.1"
+    after_help = "Examples:\n  lantern client who --plan\n  lantern client list\n  lantern client pack --out client.zip --since 5.1\n  lantern client check ~/verdance --list client.zip"
 )]
 pub struct ClientArgs {
     #[command(subcommand)]
@@ -54,6 +56,25 @@ enum ClientCommand {
         /// Only what has changed since this server version, or since an earlier list or pack
         #[arg(long, value_name = "VERSION|FILE")]
         since: Option<String>,
+    },
+    /// Hold a player's folder against what it must have
+    Check {
+        /// The folder, an archive of it, what --make-list wrote, or a file with the message of a mismatch
+        #[arg(value_name = "DIR|ARCHIVE|LIST")]
+        what: PathBuf,
+        #[command(flatten)]
+        against: AgainstArgs,
+        /// Only write down what the folder has, so that somebody else can hold it against a list
+        #[arg(long, value_name = "FILE")]
+        make_list: Option<PathBuf>,
+    },
+    /// Explain the message of a mismatch
+    Explain {
+        /// What the client or the server said
+        #[arg(value_name = "TEXT")]
+        text: String,
+        #[command(flatten)]
+        against: AgainstArgs,
     },
 }
 
@@ -96,9 +117,21 @@ impl WhichArgs {
 
 /// Tells of players and their clients.
 pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
+    match &args.command {
+        ClientCommand::Check {
+            what,
+            against,
+            make_list,
+        } => return check::check(what, against, make_list.as_deref(), common, look),
+        ClientCommand::Explain { text, against } => {
+            return check::explain(text, against, common, look);
+        }
+        _ => {}
+    }
     let looked = open_to_look(common, look)?;
     let server = &looked.server;
     match &args.command {
+        ClientCommand::Check { .. } | ClientCommand::Explain { .. } => {}
         ClientCommand::Who { plan: Some(named) } => who::planned(named.as_deref(), server, look)?,
         ClientCommand::Who { plan: None } => {
             let mut ledger = Ledger::open(&server.folder)?;
