@@ -58,6 +58,7 @@ pub mod offer;
 pub mod operation;
 pub mod order;
 pub mod outlook;
+pub mod page;
 pub mod patch;
 pub mod path;
 pub mod plan;

@@ -68,6 +68,7 @@ answers!(
     Clients<'_>,
     ClientPacked<'_>,
     ClientChecked<'_>,
+    Written<'_>,
     ClientExplained<'_>,
     WhoMayJoin,
     ConsoleAnswer,
@@ -600,6 +601,15 @@ pub struct ClientPacked<'a> {
     pub files: usize,
     /// What players have to delete; null where all was packed.
     pub delete: Option<&'a Vec<RelPath>>,
+}
+
+/// `client write --out`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Written<'a> {
+    /// The file.
+    pub out: &'a Path,
+    /// Its size.
+    pub bytes: u64,
 }
 
 /// `client check`

@@ -3,6 +3,7 @@
 use crate::answers::Failure;
 use crate::common::{Common, shell_word};
 use crate::look::{Look, Means, bytes, time};
+use lantern_core::clients::FormFault;
 use lantern_core::inventory::SwitchFault;
 use lantern_core::operation::{OperationKind, Stuck};
 use lantern_core::plan::DrawFault;
@@ -570,6 +571,13 @@ fn of_client(fault: &ClientFault, common: &Common) -> String {
             "Something is writing it, or the disk is not to be trusted. Try again.".into()
         }
         ClientFault::WritesKept { .. } => "Name another file with --out.".into(),
+        ClientFault::InTheWay(_) => "Name another file, or write over it: --yes".into(),
+        ClientFault::Form(FormFault::NoAddress(_)) => {
+            "State in lantern.toml below which address they lie: players_at = \"https://…\".".into()
+        }
+        ClientFault::Form(FormFault::Template { .. }) => {
+            "What can stand in a template: lantern docs client-list".into()
+        }
         ClientFault::Nowhere(_) | ClientFault::NoList { .. } => String::new(),
         ClientFault::NoEarlier { .. } => {
             "Name an earlier list or pack instead: --since FILE".into()

@@ -1,5 +1,6 @@
 //! What can be wrong with what is said of players' clients.
 
+use lantern_core::clients::FormFault;
 use lantern_core::component::Id;
 use lantern_core::path::RelPath;
 use std::path::PathBuf;
@@ -55,6 +56,12 @@ pub enum ClientFault {
         /// The path.
         path: RelPath,
     },
+    /// A file is there already.
+    #[error("{} is there already", .0.display())]
+    InTheWay(PathBuf),
+    /// A list cannot be written in the form that is asked for.
+    #[error("{0}")]
+    Form(#[from] FormFault),
     /// A text is no list of what clients must have.
     #[error("{}: {why}", path.display())]
     NoList {

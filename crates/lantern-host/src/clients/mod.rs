@@ -4,10 +4,12 @@ pub mod fault;
 mod kept;
 mod pack;
 mod seen;
+mod to_have;
 
 pub use kept::Content;
 pub use pack::{DELETE, LIST, Packed, write};
 pub use seen::{Given, read};
+pub use to_have::{files, ways};
 
 use crate::archive::Archive;
 use crate::config::{Server, family_text};

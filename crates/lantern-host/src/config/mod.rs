@@ -130,6 +130,11 @@ pub struct Config {
     /// What players' clients have besides what runs here, and must not have.
     #[serde(default, rename = "client")]
     pub clients: Vec<ClientWords>,
+    /// The ways in which players play, each in the administrator's words.
+    #[serde(default)]
+    pub players: Vec<PlayersWords>,
+    /// The address below which the files of clients can be had, as they lie in a client's folder.
+    pub players_at: Option<String>,
     /// The servers that run on this install, where it is more than one.
     #[serde(default, rename = "server")]
     pub servers: Vec<OneServer>,
@@ -152,6 +157,18 @@ pub struct ClientWords {
     /// The kinds of client that are meant; otherwise the server's own.
     #[serde(default)]
     pub kinds: Vec<String>,
+}
+
+/// One way of playing, in the administrator's words.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PlayersWords {
+    /// What players call it.
+    pub name: String,
+    /// The kind of client that it is for; otherwise the server's own.
+    pub kind: Option<String>,
+    /// What they have to do: a template.
+    pub text: String,
 }
 
 fn must_have() -> Duty {
@@ -394,6 +411,9 @@ impl Config {
                 config.format
             ));
         }
+        if let Some(at) = config.players_at.as_ref().filter(|at| !is_web(at)) {
+            return Err(format!("players_at: \"{at}\" is no http or https address"));
+        }
         match config.console.fault() {
             Some(why) => Err(why.into()),
             None => Ok(config),
@@ -457,11 +477,13 @@ impl Server {
             )));
         }
         let is_known = |named: &&String| family.clients.iter().any(|kind| kind.name == **named);
-        let mut named = config.clients.iter().flat_map(|words| &words.kinds);
+        let of_ways = config.players.iter().filter_map(|way| way.kind.as_ref());
+        let of_clients = config.clients.iter().flat_map(|words| &words.kinds);
+        let mut named = of_clients.chain(of_ways);
         if let Some(name) = named.find(|named| !is_known(named)) {
             let known: Vec<&str> = family.clients.iter().map(|it| it.name.as_str()).collect();
             return Err(fault(format!(
-                "client.kinds: the family names no kind of client called {name}; it names: {}",
+                "client.kinds, players.kind: the family names no kind of client called {name}; it names: {}",
                 known.join(", ")
             )));
         }

@@ -5,6 +5,7 @@ use md5::Md5;
 use sha1::Sha1;
 use sha2::{Digest as _, Sha256, Sha512};
 use std::fmt::Write as _;
+use std::io;
 
 /// Takes several hashes at once; BLAKE3 in any case.
 pub struct Digest {
@@ -19,6 +20,17 @@ enum Other {
     Sha256(Sha256),
     Sha1(Sha1),
     Md5(Md5),
+}
+
+impl io::Write for Digest {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.update(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
 }
 
 impl Digest {

@@ -19,7 +19,7 @@ use crate::error::{Error, Result};
 use crate::meter;
 use crate::place::here;
 use crate::web::{Ask, Web, address, host_of};
-use digest::Digest;
+pub(crate) use digest::Digest;
 use fault::GatherFault;
 use lantern_core::artifact::Artifact;
 use lantern_core::plan::Plan;

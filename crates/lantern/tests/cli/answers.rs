@@ -184,6 +184,8 @@ fn every_answer_is_as_its_schema_says() {
         0,
         &terrace(&["client", "pack", "--out", "client.zip"]),
     );
+    let page = ["client", "write", "--as", "page", "--out", "join.html"];
+    meet("Written", 0, &terrace(&page));
     meet(
         "ClientChecked",
         0,

@@ -208,6 +208,93 @@ fn a_players_folder_is_checked_and_mended() {
 }
 
 #[test]
+fn the_list_in_other_forms() {
+    let world = updated();
+    let settings = world.read("halcyon-lookout/lantern.toml");
+    let ways = "
+[[players]]
+name = \"With the <garden> hall\"
+text = \"Choose Verdance {{ joins }}.\\nThen look for {{ must[0].id }}.\"
+
+[[players]]
+name = \"Through a visor\"
+kind = \"visor\"
+text = \"Nothing to do.\"
+";
+    world.write("halcyon-lookout/lantern.toml", format!("{settings}{ways}"));
+    let write = |more: &[&str]| world.lantern(&[&["client", "write"], more, LOOKOUT].concat());
+    assert_snapshot!("client_write_nowhere", write(&["--as", "metalink"]));
+    let family = "format = 1\n";
+    let with = format!("{family}players_at = \"https://lookout.example/for players/\"\n");
+    world.edit("halcyon-lookout/lantern.toml", family, &with);
+    for form in ["sums", "metalink", "cyclonedx"] {
+        assert_snapshot!(format!("client_write_{form}"), write(&["--as", form]));
+    }
+    // What the tools of the system say to it.
+    world.ok(&[
+        &["client", "write", "--as", "sums", "--out", "SUMS"],
+        LOOKOUT,
+    ]
+    .concat());
+    unpack(&world, "after.zip", "ilva");
+    let sums = std::process::Command::new("sha256sum")
+        .args(["-c", "../SUMS"])
+        .current_dir(world.path("ilva"))
+        .output()
+        .unwrap();
+    assert!(sums.status.success(), "{sums:?}");
+    world.ok(&[
+        &["client", "write", "--as", "page", "--out", "join.html"],
+        LOOKOUT,
+    ]
+    .concat());
+    let page = world.read("join.html");
+    assert_snapshot!("client_write_page", page.split_once("<main>").unwrap().1);
+    world.ok(&[
+        &["client", "write", "--as", "list", "--out", "list.json"],
+        LOOKOUT,
+    ]
+    .concat());
+    let check = world.lantern(&["client", "check", "ilva", "--list", "list.json"]);
+    assert!(check.contains("exit status 0"), "{check}");
+    world.write("bad.txt", "{{ server }}\n{{ servant }}\n");
+    let told = [
+        write(&["--as", "page", "--out", "join.html"]),
+        write(&["--template", "bad.txt"]),
+        write(&[
+            "--as",
+            "page",
+            "--kind",
+            "visor",
+            "--out",
+            "join.html",
+            "--yes",
+        ]),
+        write(&[]),
+    ];
+    assert_snapshot!("client_write_faults", told.join("\n"));
+    assert!(world.read("join.html").contains("Through a visor"));
+}
+
+#[test]
+fn templates_of_the_documentation_are_filled() {
+    let world = updated();
+    let family = "format = 1\n";
+    let with = format!("{family}players_at = \"https://lookout.example/files\"\n");
+    world.edit("halcyon-lookout/lantern.toml", family, &with);
+    let told = crate::formats::examples("client-list.md", "jinja")
+        .into_iter()
+        .map(|template| {
+            world.write("template.txt", template);
+            world.ok(&[&["client", "write", "--template", "template.txt"], LOOKOUT].concat())
+        });
+    assert_snapshot!(
+        "client_write_templates",
+        told.collect::<Vec<_>>().join("\n")
+    );
+}
+
+#[test]
 fn the_message_of_a_mismatch_is_explained() {
     let world = updated();
     let explain = |text: &str| world.lantern(&[&["client", "explain", text], LOOKOUT].concat());

@@ -12,7 +12,7 @@ use std::fs;
 use std::path::Path;
 
 /// The code blocks of a page in one language.
-fn examples(page: &str, language: &str) -> Vec<String> {
+pub fn examples(page: &str, language: &str) -> Vec<String> {
     let path = Path::new(env!("CARGO_MANIFEST_DIR"))
         .join("../../docs/formats")
         .join(page);

@@ -3,6 +3,7 @@
 mod check;
 mod list;
 mod who;
+mod write;
 
 pub use who::tell_changes;
 
@@ -22,11 +23,12 @@ use lantern_host::config::Server;
 use lantern_host::ledger::Ledger;
 use lantern_host::survey::{Depth, survey};
 use std::path::PathBuf;
+use write::WriteArgs;
 
 /// Show which players may join, and show or pack what their clients must have
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lantern client who --plan\n  lantern client list\n  lantern client pack --out client.zip --since 5.1\n  lantern client check ~/verdance --list client.zip"
+    after_help = "Examples:\n  lantern client who --plan\n  lantern client list\n  lantern client pack --out client.zip --since 5.1\n  lantern client check ~/verdance --list client.zip\n  lantern client write --as page --out join.html"
 )]
 pub struct ClientArgs {
     #[command(subcommand)]
@@ -56,6 +58,13 @@ enum ClientCommand {
         /// Only what has changed since this server version, or since an earlier list or pack
         #[arg(long, value_name = "VERSION|FILE")]
         since: Option<String>,
+    },
+    /// Write the list for other programs or for people
+    Write {
+        #[command(flatten)]
+        which: WhichArgs,
+        #[command(flatten)]
+        how: WriteArgs,
     },
     /// Hold a player's folder against what it must have
     Check {
@@ -144,6 +153,7 @@ pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
             let listed = which.listed(server)?;
             list::show(&listed.list, which, common, look);
         }
+        ClientCommand::Write { which, how } => write::run(server, which, how, common, look)?,
         ClientCommand::Pack { which, out, since } => {
             list::pack(server, which, out, since.as_deref(), look)?;
         }
