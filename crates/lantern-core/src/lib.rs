@@ -54,6 +54,7 @@ pub mod json;
 pub mod launch;
 pub mod link;
 pub mod listing;
+pub mod notice;
 pub mod offer;
 pub mod operation;
 pub mod order;

@@ -19,6 +19,7 @@ use crate::told::plain;
 use crate::web::fault::WebFault;
 use lantern_core::catalogue::CatalogueFault;
 use lantern_core::listing::ListingFault;
+use lantern_core::page::TemplateFault;
 use lantern_core::path::{PathFault, RelPath};
 use lantern_core::plan::DrawFault;
 use lantern_core::version::{RangeFault, VersionFault};
@@ -227,6 +228,14 @@ pub enum Error {
     /// Why there is no plan.
     #[error(transparent)]
     Planning(#[from] PlanningFault),
+    /// A template of the administrator's cannot be filled.
+    #[error("{what}, {fault}")]
+    Template {
+        /// Which one.
+        what: String,
+        /// What is wrong.
+        fault: TemplateFault,
+    },
     /// Nothing can be said of players' clients, or packed for them.
     #[error(transparent)]
     Client(#[from] ClientFault),

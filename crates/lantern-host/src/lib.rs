@@ -76,6 +76,7 @@ pub mod runner;
 pub mod shipped;
 pub mod signing;
 pub mod survey;
+pub mod telling;
 mod told;
 pub mod trial;
 pub mod verify;

@@ -11,6 +11,7 @@ use lantern_core::facts::WrittenRelease;
 use lantern_core::health::StartReport;
 use lantern_core::inventory::{Component, FileState, Finding, Turn};
 use lantern_core::launch::{Does, Drafted, Flow};
+use lantern_core::notice::Notice;
 use lantern_core::operation::{Detail, OperationKind, Scope};
 use lantern_core::order::Link;
 use lantern_core::outlook::{ClientRow, Outlook, Standing, Together};
@@ -69,6 +70,7 @@ answers!(
     ClientPacked<'_>,
     ClientChecked<'_>,
     Written<'_>,
+    NoticeTold<'_>,
     ClientExplained<'_>,
     WhoMayJoin,
     ConsoleAnswer,
@@ -603,13 +605,22 @@ pub struct ClientPacked<'a> {
     pub delete: Option<&'a Vec<RelPath>>,
 }
 
-/// `client write --out`
+/// `client write --out`, `notice --out`
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Written<'a> {
     /// The file.
     pub out: &'a Path,
     /// Its size.
     pub bytes: u64,
+}
+
+/// `notice`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct NoticeTold<'a> {
+    /// All that there is to tell.
+    pub notice: &'a Notice,
+    /// It in words.
+    pub text: &'a str,
 }
 
 /// `client check`

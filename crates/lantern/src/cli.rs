@@ -2,8 +2,8 @@
 
 use crate::commands::{
     acquire, adopt, backup, catalogue, changeover, client, demo, diff, docs, family, gather,
-    history, launch, order, outlook, plan, put_back, rehearse, server, settings, status, survey,
-    undo, verify, why,
+    history, launch, notice, order, outlook, plan, put_back, rehearse, server, settings, status,
+    survey, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -65,8 +65,10 @@ pub enum Command {
     Diff(diff::DiffArgs),
     /// Plan to bring back what an operation set aside
     PutBack(put_back::PutBackArgs),
-    /// Show or pack what a player's client must have
+    /// Show which players may join, and what their clients must have
     Client(client::ClientArgs),
+    /// Write what players are told of a change
+    Notice(notice::NoticeArgs),
     /// Start, stop and talk to the game server
     Console(server::ConsoleArgs),
     /// Show in which order add-ons are started, why, and what is wrong with that
@@ -123,6 +125,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Diff(args) => diff::run(args, common, look),
         Command::PutBack(args) => put_back::run(args, common, look),
         Command::Client(args) => client::run(args, common, look),
+        Command::Notice(args) => notice::run(args, common, look),
         Command::Console(args) => server::run(args, common, look),
         Command::Order(args) => order::run(args, common, look),
         Command::Launch(args) => launch::run(args, common, look),

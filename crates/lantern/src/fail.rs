@@ -165,6 +165,7 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::Console(fault) => of_console(fault, common),
         Error::Draw(fault) => of_draw(fault),
         Error::Planning(fault) => of_planning(fault, common),
+        Error::Template { .. } => "What can stand in a template: lantern docs lantern-toml".into(),
         Error::Client(fault) => of_client(fault, common),
         Error::Rehearsal(fault) => of_rehearsal(fault, common),
         Error::Survey(fault) => of_survey(fault, common),

@@ -155,6 +155,43 @@ impl ClientChange {
         self.before != self.after
     }
 
+    /// What becomes of players with one kind of client, in a sentence; none where nothing does.
+    pub fn sentence(&self) -> Option<String> {
+        if !self.is_change() {
+            return None;
+        }
+        let name = self.name();
+        let after = match self.after.as_deref() {
+            None => return Some(format!("Players with {name} can no longer join.")),
+            Some("unknown") => {
+                return Some(format!(
+                    "Whether players with {name} can join afterwards is not known."
+                ));
+            }
+            Some(after) => after,
+        };
+        let (no_longer, newly) = (self.no_longer.join(", "), self.newly.join(", "));
+        Some(
+            match (
+                self.before.as_deref(),
+                no_longer.is_empty(),
+                newly.is_empty(),
+            ) {
+                (None, ..) => format!("Players with {name} {after} can join from then on."),
+                (Some("unknown"), ..) => {
+                    format!("Players need {name} {after}; what they need now is not known.")
+                }
+                (_, false, _) => {
+                    format!(
+                        "Players with {name} {no_longer} can no longer join: {after} is needed."
+                    )
+                }
+                (_, true, false) => format!("Players with {name} {newly} can join, too: {after}."),
+                (_, true, true) => format!("Players need {name} {after}."),
+            },
+        )
+    }
+
     /// What its players are called.
     pub fn name(&self) -> &str {
         self.title.as_deref().unwrap_or(&self.client)

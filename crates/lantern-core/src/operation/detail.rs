@@ -1,6 +1,7 @@
 //! What the history tells of one operation.
 
 use super::{Operation, Work};
+use crate::clients::ClientChange;
 use crate::plan::{ComponentChange, Fate, FileMerge, Rename, TextEdit, Yours};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -39,6 +40,9 @@ pub struct Detail {
     pub merges: Vec<FileMerge>,
     /// Files of the administrator's that were set aside.
     pub yours: Vec<Yours>,
+    /// Which players may join before and afterwards.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub clients: Vec<ClientChange>,
     /// The backup that was made, or put back.
     pub backup: Option<String>,
     /// How long the server was away; none where nobody saw all of it.
@@ -64,6 +68,7 @@ impl Detail {
             renames: plan.renames.clone(),
             merges: plan.merges.clone(),
             yours: plan.yours.clone(),
+            clients: plan.clients.clone(),
             backup,
             times: None,
         }

@@ -119,7 +119,7 @@ mod tests {
         let escaped = fill("{{ name }} {{ [name] }}", For::Markup, &data).unwrap();
         assert_eq!(
             escaped,
-            "a &lt;b&gt; &amp; c [&quot;a &lt;b&gt; &amp; c&quot;]"
+            "a &lt;b&gt; &amp; c [&#39;a &lt;b&gt; &amp; c&#39;]"
         );
         let word = fill("{{ \"it's; rm x\" | shell }}", For::Text, &data).unwrap();
         assert_eq!(word, "'it'\\''s; rm x'");

@@ -15,6 +15,7 @@ use lantern_core::clients::Duty;
 use lantern_core::component::{Effect, Id};
 use lantern_core::family::{Acquire, Family, FamilyFault, Glob, Launch, Pattern};
 use lantern_core::hint::with_nearest;
+use lantern_core::notice::{Moment, Style};
 use lantern_core::path::RelPath;
 use lantern_core::supply::is_web;
 use lantern_core::version::Version;
@@ -133,6 +134,12 @@ pub struct Config {
     /// The ways in which players play, each in the administrator's words.
     #[serde(default)]
     pub players: Vec<PlayersWords>,
+    /// How players are told of a change, in templates of the administrator's own.
+    #[serde(default)]
+    pub notice: NoticeWords,
+    /// Whom a change is told, and how.
+    #[serde(default)]
+    pub tell: Vec<TellWords>,
     /// The address below which the files of clients can be had, as they lie in a client's folder.
     pub players_at: Option<String>,
     /// The servers that run on this install, where it is more than one.
@@ -157,6 +164,98 @@ pub struct ClientWords {
     /// The kinds of client that are meant; otherwise the server's own.
     #[serde(default)]
     pub kinds: Vec<String>,
+}
+
+/// How players are told of a change.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct NoticeWords {
+    /// A template for plain text, instead of ours.
+    pub text: Option<String>,
+    /// A template for HTML.
+    pub html: Option<String>,
+    /// A template for Markdown.
+    pub markdown: Option<String>,
+    /// The file in which the feed is kept, relative to the server folder: it is written after each changeover.
+    pub feed: Option<PathBuf>,
+}
+
+impl NoticeWords {
+    /// The administrator's template for a style, where there is one.
+    pub fn template(&self, style: Style) -> Option<&str> {
+        let own = match style {
+            Style::Text => &self.text,
+            Style::Html => &self.html,
+            Style::Markdown => &self.markdown,
+        };
+        own.as_deref()
+    }
+}
+
+/// Whom a change is told, and how.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TellWords {
+    /// When.
+    #[serde(default = "always")]
+    pub on: Vec<Moment>,
+    /// In which notation.
+    #[serde(default = "as_text", rename = "as")]
+    pub style: Style,
+    /// A command line, run in the server folder: `{text}` in one of its words is the notice, `{file}` a file that holds it.
+    pub command: Option<Vec<String>>,
+    /// Or the address that it is sent to.
+    pub post: Option<String>,
+    /// What is sent there: a template, to which the notice in words is `text`; otherwise that alone.
+    pub body: Option<String>,
+    /// What that is.
+    pub content_type: Option<String>,
+    /// A header line with a secret.
+    pub key: Option<TellKey>,
+}
+
+/// A header line with a secret.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TellKey {
+    /// Its name.
+    pub header: String,
+    /// What stands before the secret.
+    #[serde(default)]
+    pub before: String,
+    /// The environment variable that holds it.
+    pub env: Option<String>,
+    /// The file that holds it, relative to the server folder.
+    pub file: Option<PathBuf>,
+}
+
+fn always() -> Vec<Moment> {
+    vec![Moment::Before, Moment::Done, Moment::Failed]
+}
+
+fn as_text() -> Style {
+    Style::Text
+}
+
+impl TellWords {
+    /// Why this cannot be, where it cannot.
+    fn fault(&self) -> Option<&'static str> {
+        let key = self.key.as_ref();
+        match (&self.command, &self.post) {
+            (Some(_), Some(_)) | (None, None) => Some("tell: one of `command` and `post` says how"),
+            (Some(words), None) if words.is_empty() => Some("tell.command: is empty"),
+            (Some(_), None)
+                if self.body.is_some() || self.content_type.is_some() || key.is_some() =>
+            {
+                Some("tell: `body`, `content_type` and `key` are for `post`")
+            }
+            (None, Some(post)) if !is_web(post) => Some("tell.post: is no http or https address"),
+            _ if key.is_some_and(|key| key.env.is_some() == key.file.is_some()) => {
+                Some("tell.key: one of `env` and `file` says where the secret is")
+            }
+            _ => None,
+        }
+    }
 }
 
 /// One way of playing, in the administrator's words.
@@ -413,6 +512,9 @@ impl Config {
         }
         if let Some(at) = config.players_at.as_ref().filter(|at| !is_web(at)) {
             return Err(format!("players_at: \"{at}\" is no http or https address"));
+        }
+        if let Some(why) = config.tell.iter().find_map(TellWords::fault) {
+            return Err(why.into());
         }
         match config.console.fault() {
             Some(why) => Err(why.into()),

@@ -190,6 +190,37 @@ impl Web {
         }
         Err(WebFault::Circles(MOST_STEPS))
     }
+
+    /// Sends something to an address; where that leads on, it is not followed.
+    ///
+    /// # Errors
+    /// When nobody takes it within the limit.
+    pub fn post(
+        &self,
+        url: &Url,
+        kind: &str,
+        secret: Option<&(String, String)>,
+        body: &[u8],
+        limit: Duration,
+    ) -> Result<(), WebFault> {
+        let host = host_of(url);
+        let mut request = self.0.post(url.as_str()).header("content-type", kind);
+        if let Some((name, value)) = secret {
+            request = request.header(name, value);
+        }
+        let request = request.config().timeout_global(Some(limit)).build();
+        let response = request
+            .send(body)
+            .map_err(|error| WebFault::of(&host, error))?;
+        match response.status().as_u16() {
+            200..=299 => Ok(()),
+            status => Err(WebFault::Status {
+                wait: wait_of(response.headers()),
+                host,
+                status,
+            }),
+        }
+    }
 }
 
 fn answer(url: Url, status: u16, response: Response<ureq::Body>) -> Result<Answer, WebFault> {

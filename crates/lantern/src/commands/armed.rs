@@ -245,19 +245,46 @@ fn few(all: impl Iterator<Item = String>) -> String {
     }
 }
 
-/// For how long a server is likely to be away, by what was seen before.
-fn away(each: &[Server], ledger: &Ledger) -> Result<String> {
+/// What was seen of how long a server is away, in milliseconds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Away {
+    /// In the last operation.
+    Whole(u64),
+    /// Its start alone.
+    Start(u64),
+}
+
+impl Away {
+    /// Whatever it was.
+    pub fn ms(self) -> u64 {
+        match self {
+            Away::Whole(ms) | Away::Start(ms) => ms,
+        }
+    }
+}
+
+/// How long a server was away the last time; none where lantern has seen nothing of that.
+///
+/// # Errors
+/// When the ledger cannot be read.
+pub fn last_away(each: &[Server], ledger: &Ledger) -> Result<Option<Away>> {
     let operations = ledger.operations()?;
     let last = operations.iter().rev().filter(|it| it.failed.is_none());
     for operation in last {
         let Detail { times, .. } = ledger.detail(operation.number)?;
         if let Some(total) = times.and_then(|times| times.total_ms()) {
-            return Ok(format!("the last time it was {}", time(total)));
+            return Ok(Some(Away::Whole(total)));
         }
     }
     let good = each.iter().filter_map(GoodStart::read);
-    Ok(match good.map(|good| good.ready_ms).max() {
-        Some(ready_ms) => format!("its start alone took {} before", time(ready_ms)),
+    Ok(good.map(|good| good.ready_ms).max().map(Away::Start))
+}
+
+/// For how long a server is likely to be away, by what was seen before.
+fn away(each: &[Server], ledger: &Ledger) -> Result<String> {
+    Ok(match last_away(each, ledger)? {
+        Some(Away::Whole(total)) => format!("the last time it was {}", time(total)),
+        Some(Away::Start(ready)) => format!("its start alone took {} before", time(ready)),
         None => "not known how long: lantern has seen no start of it".into(),
     })
 }

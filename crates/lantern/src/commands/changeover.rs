@@ -1,19 +1,21 @@
 //! `lantern changeover`
 
-use super::{armed, fetching, heed_interrupts, open, open_settled};
+use super::{armed, fetching, heed_interrupts, notice, open, open_settled};
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, date, time};
 use crate::progress::{Progress, during};
 use clap::Args;
-use lantern_host::Result;
+use lantern_core::notice::{Moment, Notice};
 use lantern_host::armed::name_of;
+use lantern_host::changeover::fault::ChangeoverFault;
 use lantern_host::changeover::{Report, changeover, resume};
 use lantern_host::config::Span;
 use lantern_host::ledger::Ledger;
 use lantern_host::planning::refuse_cut_off;
 use lantern_host::rehearsal::{Rehearsal, report_on};
+use lantern_host::{Error, Result};
 
 /// Carry a plan out: warn, stop, back up, swap, start, verify; or put the old state back
 #[derive(Debug, Args)]
@@ -77,7 +79,13 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
             let without = common.next(&format!("changeover {name}"));
             armed::confirm("Carry it out?", &without, common, look)?;
         }
-        changeover(&server, &mut ledger, chosen.plan, args.stay, &mut tell)?
+        let mut notice = notice::of_plan(&server, &ledger, &chosen.plan)?;
+        notice::tell(&server, &notice, look);
+        let done = changeover(&server, &mut ledger, chosen.plan, args.stay, &mut tell);
+        ended(&mut notice, &done);
+        notice::tell(&server, &notice, look);
+        notice::keep_feed(&server, &ledger, look);
+        done?
     };
     drop(progress);
     let only_checked = !report.was_up && report.running && report.bad.is_none() && !args.start;
@@ -93,6 +101,27 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         None => fail::DONE,
         Some(_) => fail::NO,
     })
+}
+
+/// Notes in a notice how a changeover has ended.
+fn ended(notice: &mut Notice, done: &Result<Report>) {
+    let (moment, why) = match done {
+        Ok(Report { bad: None, .. }) => (Moment::Done, None),
+        Ok(Report { bad: Some(why), .. }) => (Moment::Failed, Some(why.clone())),
+        Err(error) => (Moment::Failed, Some(error.to_string())),
+    };
+    let times = done
+        .as_ref()
+        .ok()
+        .and_then(|report| report.times.total_ms());
+    notice.moment = moment;
+    notice.why = why;
+    notice.away = times.map(time);
+    notice.back = matches!(
+        done,
+        Err(Error::Changeover(ChangeoverFault::RolledBack { wrong, lost, .. }))
+            if wrong.is_empty() && lost.is_empty()
+    );
 }
 
 /// Says whether the plan was rehearsed, and how that went.

@@ -16,6 +16,7 @@ pub mod gather;
 pub mod history;
 pub mod launch;
 mod merges;
+pub mod notice;
 pub mod order;
 pub mod outlook;
 pub mod plan;

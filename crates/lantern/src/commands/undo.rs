@@ -1,6 +1,6 @@
 //! `lantern undo`
 
-use super::{heed_interrupts, open};
+use super::{heed_interrupts, notice, open};
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
@@ -46,6 +46,7 @@ pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
         progress.show(event)
     })?;
     drop(progress);
+    notice::keep_feed(&server, &ledger, look);
     if look.json {
         look.answer(&answers::UndoDone::from(&undone));
         return Ok(fail::DONE);

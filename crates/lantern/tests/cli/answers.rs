@@ -184,6 +184,7 @@ fn every_answer_is_as_its_schema_says() {
         0,
         &terrace(&["client", "pack", "--out", "client.zip"]),
     );
+    meet("NoticeTold", 0, &terrace(&["notice", "1"]));
     let page = ["client", "write", "--as", "page", "--out", "join.html"];
     meet("Written", 0, &terrace(&page));
     meet(

@@ -291,6 +291,18 @@ fn every_key_of_a_format_is_on_its_page() {
                 .to_string(),
         ),
         (
+            "lantern-toml.md",
+            toml_edit::de::from_str::<Config>("tell = [{ x = 1 }]")
+                .unwrap_err()
+                .to_string(),
+        ),
+        (
+            "lantern-toml.md",
+            toml_edit::de::from_str::<Config>("notice = { x = 1 }")
+                .unwrap_err()
+                .to_string(),
+        ),
+        (
             "plan.md",
             Plan::parse("{\"actions\": [{\"x\": 1}]}")
                 .unwrap_err()

@@ -25,6 +25,7 @@ mod meadow;
 mod meanwhile;
 mod meddling;
 mod night;
+mod notices;
 mod order_by_name;
 mod owners;
 mod questions;

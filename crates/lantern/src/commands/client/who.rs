@@ -89,44 +89,9 @@ pub fn planned(named: Option<&str>, server: &Server, look: &Look) -> Result<()> 
 
 /// What players have to do, a line for each kind of client for which anything becomes different.
 pub fn tell_changes(changes: &[ClientChange], look: &Look) {
-    for line in changes.iter().filter_map(sentence) {
+    for line in changes.iter().filter_map(ClientChange::sentence) {
         look.say(&format!("    {line}"));
     }
-}
-
-/// What becomes of players with one kind of client, in a sentence; none where nothing does.
-fn sentence(change: &ClientChange) -> Option<String> {
-    if !change.is_change() {
-        return None;
-    }
-    let name = change.name();
-    let after = match change.after.as_deref() {
-        None => return Some(format!("Players with {name} can no longer join.")),
-        Some("unknown") => {
-            return Some(format!(
-                "Whether players with {name} can join afterwards is not known."
-            ));
-        }
-        Some(after) => after,
-    };
-    let (no_longer, newly) = (change.no_longer.join(", "), change.newly.join(", "));
-    Some(
-        match (
-            change.before.as_deref(),
-            no_longer.is_empty(),
-            newly.is_empty(),
-        ) {
-            (None, ..) => format!("Players with {name} {after} can join from then on."),
-            (Some("unknown"), ..) => {
-                format!("Players need {name} {after}; what they need now is not known.")
-            }
-            (_, false, _) => {
-                format!("Players with {name} {no_longer} can no longer join: {after} is needed.")
-            }
-            (_, true, false) => format!("Players with {name} {newly} can join, too: {after}."),
-            (_, true, true) => format!("Players need {name} {after}."),
-        },
-    )
 }
 
 fn called(client: &str, title: Option<&str>) -> String {
