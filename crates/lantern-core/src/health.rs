@@ -153,7 +153,8 @@ pub struct SettingSeen {
 }
 
 /// An error line.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ErrorSeen {
     /// The line.
     pub line: String,

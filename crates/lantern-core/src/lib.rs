@@ -64,6 +64,7 @@ pub mod patch;
 pub mod path;
 pub mod plan;
 pub mod reading;
+pub mod report;
 pub mod resolve;
 pub mod settings;
 pub mod supply;

@@ -2,8 +2,8 @@
 
 use crate::commands::{
     acquire, adopt, backup, catalogue, changeover, client, demo, diff, docs, family, gather,
-    history, launch, notice, order, outlook, plan, put_back, rehearse, server, settings, status,
-    survey, undo, verify, why,
+    history, launch, notice, order, outlook, plan, put_back, rehearse, report, server, settings,
+    status, survey, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -67,6 +67,8 @@ pub enum Command {
     PutBack(put_back::PutBackArgs),
     /// Show which players may join, and what their clients must have
     Client(client::ClientArgs),
+    /// Write a report for co-admins: of a plan, or of what was done
+    Report(report::ReportArgs),
     /// Write what players are told of a change
     Notice(notice::NoticeArgs),
     /// Start, stop and talk to the game server
@@ -125,6 +127,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Diff(args) => diff::run(args, common, look),
         Command::PutBack(args) => put_back::run(args, common, look),
         Command::Client(args) => client::run(args, common, look),
+        Command::Report(args) => report::run(args, common, look),
         Command::Notice(args) => notice::run(args, common, look),
         Command::Console(args) => server::run(args, common, look),
         Command::Order(args) => order::run(args, common, look),

@@ -1,7 +1,10 @@
 //! How things look: the one place for tables, colours and plain units.
 
+pub use lantern_core::page::time;
+
 use crate::answers::Answer;
 use crate::common::When;
+use crate::sheet::Sheet;
 use crate::visible::{visible, visible_json};
 use anstyle::{AnsiColor, Style};
 use comfy_table::{ContentArrangement, Row, Table};
@@ -25,7 +28,7 @@ pub enum Means {
 }
 
 /// The one table from meaning to style.
-fn style(means: Means) -> Style {
+pub fn style(means: Means) -> Style {
     let color = |color: AnsiColor| Style::new().fg_color(Some(color.into()));
     match means {
         Means::Title => Style::new().bold(),
@@ -58,7 +61,7 @@ fn own_sequences(color: bool) -> Vec<String> {
 }
 
 /// How this run looks.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct Look {
     color: bool,
     error_color: bool,
@@ -68,6 +71,8 @@ pub struct Look {
     pub quiet: bool,
     /// Whether more is said of each step.
     pub verbose: bool,
+    /// Where the answer goes instead of being printed.
+    sheet: Option<Sheet>,
 }
 
 impl Look {
@@ -84,7 +89,24 @@ impl Look {
             json,
             quiet: false,
             verbose: false,
+            sheet: None,
         }
+    }
+
+    /// The same, with the answer going onto a page.
+    pub fn onto_page(&self) -> Look {
+        Look {
+            color: true,
+            json: false,
+            quiet: true,
+            sheet: Some(Sheet::default()),
+            ..self.clone()
+        }
+    }
+
+    /// The page that the answer went onto.
+    pub fn page(&self, title: &str) -> Option<String> {
+        self.sheet.as_ref().map(|sheet| sheet.page(title))
     }
 
     /// Text for stdout, in the style of what it means.
@@ -101,6 +123,9 @@ impl Look {
     pub fn say(&self, line: &str) {
         // A reader that has gone away, as `head` does, ends the answer quietly.
         let line = visible(line, &own_sequences(self.color));
+        if let Some(sheet) = &self.sheet {
+            return sheet.say(&line);
+        }
         if writeln!(std::io::stdout(), "{line}").is_err() {
             std::process::exit(0);
         }
@@ -182,6 +207,9 @@ impl Look {
             .into_iter()
             .map(|row| row.into_iter().map(seen).collect());
         let mut rows: Vec<Vec<String>> = rows.collect();
+        if let Some(sheet) = &self.sheet {
+            return sheet.table(heads, &rows);
+        }
         let limit = width().map_or(usize::MAX, usize::from);
         let natural = |column: usize| {
             let cells = rows.iter().filter_map(|row| row.get(column));
@@ -401,15 +429,6 @@ pub fn ago(ms: i64) -> String {
         _ => (seconds / 86_400, "day", "days"),
     };
     format!("{} ago", count(n as usize, one, many))
-}
-
-/// A length of time in plain units, from milliseconds.
-pub fn time(ms: u64) -> String {
-    match ms {
-        0..1_000 => format!("{ms} ms"),
-        1_000..60_000 => format!("{:.1} s", ms as f64 / 1000.0),
-        _ => format!("{} min {} s", ms / 60_000, ms / 1000 % 60),
-    }
 }
 
 /// A count with its noun.

@@ -9,6 +9,7 @@ mod common;
 mod fail;
 mod look;
 mod progress;
+mod sheet;
 mod visible;
 
 use clap::{CommandFactory, Parser};

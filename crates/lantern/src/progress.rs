@@ -3,7 +3,6 @@
 use crate::look::{Look, Means, bytes, count, time};
 use crate::visible::visible;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
-use lantern_core::plan::Step;
 use lantern_host::changeover::Event;
 use lantern_host::console::Follower;
 use lantern_host::meter;
@@ -52,7 +51,7 @@ impl<'a> Progress<'a> {
     pub fn show(&mut self, event: Event) {
         match event {
             Event::Begins(step) => {
-                self.bar = at_work(&format!("{} …", name(step)));
+                self.bar = at_work(&format!("{} …", step.name()));
                 self.begun = Instant::now();
             }
             Event::Warned(done, total) => {
@@ -89,7 +88,7 @@ impl<'a> Progress<'a> {
             Event::Done(step, what) => {
                 self.printed.clear();
                 self.bar.finish_and_clear();
-                self.line(name(step), &what);
+                self.line(step.name(), &what);
             }
             Event::GoesBack(why) => {
                 self.printed.clear();
@@ -129,7 +128,7 @@ impl Printed {
     /// Follows the file that a server prints to.
     pub fn follow(look: &Look, bar: &ProgressBar, output: &Path) -> Printed {
         let ends = Arc::new(AtomicBool::new(false));
-        let (look, bar, ended) = (*look, bar.clone(), ends.clone());
+        let (look, bar, ended) = (look.clone(), bar.clone(), ends.clone());
         let mut lines = Follower::from_start(output);
         let shows = look.verbose || std::io::stderr().is_terminal() && !look.quiet;
         let follower = shows.then(|| {
@@ -257,20 +256,5 @@ fn target() -> ProgressDrawTarget {
         ProgressDrawTarget::stderr_with_hz(20)
     } else {
         ProgressDrawTarget::hidden()
-    }
-}
-
-/// A step's name for people.
-pub fn name(step: Step) -> &'static str {
-    match step {
-        Step::Check => "check",
-        Step::Stage => "stage",
-        Step::FirstBackup => "back up",
-        Step::Warn => "warn",
-        Step::Stop => "stop",
-        Step::SecondBackup => "back up again",
-        Step::Swap => "swap",
-        Step::Start => "start",
-        Step::Verify => "verify",
     }
 }

@@ -2,7 +2,8 @@
 
 use super::{Operation, Work};
 use crate::clients::ClientChange;
-use crate::plan::{ComponentChange, Fate, FileMerge, Rename, TextEdit, Yours};
+use crate::health::ErrorSeen;
+use crate::plan::{ComponentChange, Fate, FileMerge, OrderChange, Rename, Step, TextEdit, Yours};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -25,6 +26,18 @@ impl Times {
     }
 }
 
+/// A step that was taken.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct StepTaken {
+    /// Which one.
+    pub step: Step,
+    /// What it did, in words.
+    pub what: String,
+    /// How long it took, in milliseconds.
+    pub ms: u64,
+}
+
 /// What one operation did.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, default)]
@@ -40,6 +53,15 @@ pub struct Detail {
     pub merges: Vec<FileMerge>,
     /// Files of the administrator's that were set aside.
     pub yours: Vec<Yours>,
+    /// The load orders that became other ones.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub orders: Vec<OrderChange>,
+    /// The steps that were taken, in their order.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<StepTaken>,
+    /// The error lines of the start.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub errors: Vec<ErrorSeen>,
     /// Which players may join before and afterwards.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub clients: Vec<ClientChange>,
@@ -69,6 +91,9 @@ impl Detail {
             merges: plan.merges.clone(),
             yours: plan.yours.clone(),
             clients: plan.clients.clone(),
+            orders: plan.orders.clone(),
+            steps: Vec::new(),
+            errors: Vec::new(),
             backup,
             times: None,
         }

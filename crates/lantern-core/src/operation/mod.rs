@@ -10,7 +10,7 @@ mod next;
 mod tests;
 mod way_back;
 
-pub use detail::{Detail, Times};
+pub use detail::{Detail, StepTaken, Times};
 pub use next::{Action, Came, Direction, Ending, Seen, ServerSeen, Stuck, Trouble, next};
 pub use way_back::WayBack;
 

@@ -40,6 +40,7 @@ pub fn fill(template: &str, of: For, data: &impl Serialize) -> Result<String, Te
         .lstrip_blocks(true)
         .keep_trailing_newline(true);
     environment.set_syntax(syntax.build().unwrap_or_default());
+    environment.add_filter("time", time);
     environment.add_filter("shell", |text: &str| shell_word(text));
     environment.set_auto_escape_callback(|_| AutoEscape::None);
     environment.set_formatter(move |out, state, value| {
@@ -63,13 +64,22 @@ pub fn fill(template: &str, of: For, data: &impl Serialize) -> Result<String, Te
     template.render(Serde(data)).map_err(fault)
 }
 
+/// A length of time in plain units, from milliseconds.
+pub fn time(ms: u64) -> String {
+    match ms {
+        0..1_000 => format!("{ms} ms"),
+        1_000..60_000 => format!("{:.1} s", ms as f64 / 1000.0),
+        _ => format!("{} min {} s", ms / 60_000, ms / 1000 % 60),
+    }
+}
+
 /// A text as one word of a shell, whatever stands in it.
 fn shell_word(text: &str) -> String {
     format!("'{}'", text.replace('\'', "'\\''"))
 }
 
 /// A text as it stands in HTML or XML, between tags or in quotes.
-fn escaped(text: &str) -> String {
+pub fn escaped(text: &str) -> String {
     let mut escaped = String::with_capacity(text.len());
     for c in text.chars() {
         match c {

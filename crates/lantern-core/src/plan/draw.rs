@@ -347,6 +347,7 @@ pub fn draw(
         expects,
         steps: Step::ALL.to_vec(),
         notes: drawing.notes,
+        orders: Vec::new(),
         clients: Vec::new(),
         client_lists: Vec::new(),
     })

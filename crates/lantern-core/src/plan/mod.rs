@@ -80,6 +80,9 @@ pub struct Plan {
     pub yours: Vec<Yours>,
     /// What is kept.
     pub keep: Kept,
+    /// The load order of each server before and afterwards, where it becomes another one.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub orders: Vec<OrderChange>,
     /// Which players' clients may join before and afterwards; none where nobody knows of any kind.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub clients: Vec<ClientChange>,
@@ -92,6 +95,19 @@ pub struct Plan {
     pub steps: Vec<Step>,
     /// What the administrator should know before it starts.
     pub notes: Vec<String>,
+}
+
+/// A load order that becomes another one: the add-ons that it starts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct OrderChange {
+    /// Of several servers of one install, which one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub server: Option<String>,
+    /// As it is.
+    pub before: Vec<Id>,
+    /// As it will be.
+    pub after: Vec<Id>,
 }
 
 /// A file of the administrator's own, or edited by hand, that is set aside.
@@ -333,6 +349,21 @@ pub enum Step {
 }
 
 impl Step {
+    /// What people call it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Step::Check => "check",
+            Step::Stage => "stage",
+            Step::FirstBackup => "back up",
+            Step::Warn => "warn",
+            Step::Stop => "stop",
+            Step::SecondBackup => "back up again",
+            Step::Swap => "swap",
+            Step::Start => "start",
+            Step::Verify => "verify",
+        }
+    }
+
     /// All steps, in their order.
     pub const ALL: [Step; 9] = [
         Step::Check,

@@ -13,14 +13,15 @@ use crate::interrupt::{self, Moment};
 use crate::ledger::{Ledger, Logged};
 use crate::place::Stamp;
 use crate::shipped;
+use lantern_core::health::ErrorSeen;
 use lantern_core::operation::{
-    self, Action, Came, Detail, Ending, Journal, Operation, Phase, Seen, Stuck, Times, Trouble,
-    Work,
+    self, Action, Came, Detail, Ending, Journal, Operation, Phase, Seen, StepTaken, Stuck, Times,
+    Trouble, Work,
 };
 use lantern_core::path::RelPath;
 use lantern_core::plan::Step;
 use std::collections::{BTreeSet, HashMap};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// An operation under way.
 pub(super) struct Run<'a, 'b> {
@@ -70,6 +71,10 @@ pub(super) struct Learnt {
     pub(super) aside: String,
     /// Texts that a release ships where the administrator's own stay, by their BLAKE3.
     pub(super) shipped: Vec<(String, Vec<u8>)>,
+    /// The steps that were taken, and when the last of them began.
+    pub(super) steps: (Vec<StepTaken>, Option<Instant>),
+    /// The error lines of the start.
+    pub(super) errors: Vec<ErrorSeen>,
     /// The hashes of files that were looked at, as they were then.
     pub(super) hashes: HashMap<RelPath, (Stamp, String)>,
 }
@@ -304,6 +309,8 @@ impl<'a, 'b> Run<'a, 'b> {
         Detail {
             // Who goes on with what was cut off has not seen all of it.
             times: self.learnt.down_since.is_some().then(|| self.times()),
+            steps: self.learnt.steps.0.clone(),
+            errors: self.learnt.errors.clone(),
             ..Detail::of(&self.journal.operation)
         }
     }
@@ -333,10 +340,18 @@ impl<'a, 'b> Run<'a, 'b> {
     }
 
     pub(super) fn begins(&mut self, step: Step) {
+        self.learnt.steps.1 = Some(Instant::now());
         (self.tell)(Event::Begins(step));
     }
 
     pub(super) fn done(&mut self, step: Step, what: String) {
+        let (steps, began) = &mut self.learnt.steps;
+        let took = began.take().map_or(Duration::ZERO, |began| began.elapsed());
+        steps.push(StepTaken {
+            step,
+            what: what.clone(),
+            ms: took.as_millis() as u64,
+        });
         (self.tell)(Event::Done(step, what));
     }
 

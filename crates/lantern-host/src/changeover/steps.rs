@@ -465,6 +465,7 @@ impl Run<'_, '_> {
             let nothing = Started::default();
             let started = one.started.as_ref().unwrap_or(&nothing);
             let verdict = verify::look(&one.console(), &one.server, &wanted, &started.lines)?;
+            self.learnt.errors.extend(verdict.errors.iter().cloned());
             let problems = verdict.problems();
             let of_it = name.map_or(String::new(), |name| format!("{name}: "));
             if !problems.is_empty() {

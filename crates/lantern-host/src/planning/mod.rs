@@ -53,8 +53,8 @@ use lantern_core::outlook;
 use lantern_core::patch::Patch;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{
-    ActionKind, ByHand, Part, Payload, Plan, SampleSeen, Situation, TextEdit, afterwards, draw,
-    remembered_after,
+    ActionKind, ByHand, OrderChange, Part, Payload, Plan, SampleSeen, Situation, TextEdit,
+    afterwards, draw, remembered_after,
 };
 use lantern_core::resolve::{Held, Policy, Request, Selection, Target, UnknownId, resolve};
 use lantern_core::settings::{Answer, Answers};
@@ -949,9 +949,25 @@ fn stage(
         ));
     }
     let next = left_by(&plan, at, selection, request, &payloads)?;
+    plan.orders = orders(at, &next);
     plan.clients = players::changes(server, &at.inventory, &next.inventory, request);
     plan.client_lists = players::lists(server, &next.inventory, &plan);
     Ok((plan, next))
+}
+
+/// The load orders that become other ones.
+fn orders(at: &Beginning, next: &Beginning) -> Vec<OrderChange> {
+    let running = |inventory: &Inventory| -> Vec<Id> {
+        let on = inventory.order.entries.iter().filter(|entry| entry.on);
+        on.map(|entry| entry.id.clone()).collect()
+    };
+    let both = at.parts.iter().zip(&next.parts);
+    let orders = both.map(|(before, after)| OrderChange {
+        server: before.seen.server.which().map(str::to_owned),
+        before: running(&before.seen.inventory),
+        after: running(&after.seen.inventory),
+    });
+    orders.filter(|order| order.before != order.after).collect()
 }
 
 /// The server as a plan leaves it.

@@ -9,6 +9,7 @@ use crate::look::{Look, Means, bytes, count, date, time};
 use clap::Args;
 use lantern_core::operation::Detail;
 use lantern_core::plan::ComponentChange;
+use lantern_core::report::{Past, State};
 use lantern_host::config::Server;
 use lantern_host::history::{self, PastOperation};
 use lantern_host::ledger::{Ledger, Logged};
@@ -118,6 +119,30 @@ fn ends(operation: &Logged) -> String {
         (from, "") => format!("before {from}"),
         (from, to) => format!("{from} to {to}"),
     }
+}
+
+/// What is known of one operation besides its detail.
+///
+/// # Errors
+/// When there is none of that number.
+pub fn ends_and_state(server: &Server, ledger: &Ledger, number: i64) -> Result<Past> {
+    let entries = history::history(server, ledger)?;
+    let last = entries.last().map(|entry| entry.operation.number);
+    let entry = entries.into_iter().find(|it| it.operation.number == number);
+    let operation = entry.ok_or(Error::NoOperation { number, last })?.operation;
+    Ok(Past {
+        number,
+        what: operation.kind.as_str().to_owned(),
+        state: match &operation {
+            it if it.failed.is_some() => State::Failed,
+            it if it.undone => State::TakenBack,
+            _ => State::Done,
+        },
+        when: date(operation.ended_ms),
+        why: operation.failed.clone(),
+        from: Some(operation.from.clone()).filter(|from| !from.is_empty()),
+        to: operation.to,
+    })
 }
 
 /// Tells all of one operation.

@@ -23,6 +23,7 @@ pub mod plan;
 pub mod put_back;
 mod question;
 pub mod rehearse;
+pub mod report;
 mod request;
 pub mod server;
 pub mod settings;
@@ -97,7 +98,7 @@ fn open(common: &Common, doing: &str) -> Result<(Server, Lock)> {
 
 /// Answers Ctrl-C, and a signal that asks for the end, at once: says what becomes of it.
 fn heed_interrupts(look: &Look) {
-    let look = *look;
+    let look = look.clone();
     let _ = ctrlc::set_handler(move || {
         let told = match wish() {
             Wish::CallsOff => "Called off: it ends as soon as it can, and no file is touched.",

@@ -2,6 +2,7 @@
 
 use super::open_to_look;
 use super::question::{SourceArgs, tell_left_out};
+use super::survey::onto;
 use crate::answers;
 use crate::candidates;
 use crate::common::Common;
@@ -18,6 +19,7 @@ use lantern_host::config::Server;
 use lantern_host::ledger::Ledger;
 use lantern_host::planning::{self, Terms};
 use lantern_host::{Error, Result};
+use std::path::PathBuf;
 
 /// Columns shown when no version is named: the latest.
 const COLUMNS: usize = 6;
@@ -40,6 +42,9 @@ pub struct OutlookArgs {
     /// version that runs, or on a later one
     #[arg(long, value_name = "KIND=VERSION", conflicts_with_all = ["to", "watch_for"], add = ArgValueCandidates::new(candidates::clients))]
     watch_for_client: Option<String>,
+    /// Put it onto a page for a browser
+    #[arg(long, value_name = "FILE.html", conflicts_with_all = ["watch_for", "watch_for_client", "updates"])]
+    page: Option<PathBuf>,
     /// Only newer releases for the server version that runs, a line each; the exit status is 3 when there are any
     #[arg(long, conflicts_with_all = ["to", "watch_for", "watch_for_client"])]
     updates: bool,
@@ -102,6 +107,8 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
         .iter()
         .map(|version| outlook::stops(request, version))
         .collect::<Vec<_>>();
+    let paper = args.page.as_ref().map(|_| look.onto_page());
+    let look = paper.as_ref().unwrap_or(look);
     if look.json {
         look.answer(&answers::OutlookTable::new(&outlook, &stops));
     } else {
@@ -111,6 +118,10 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
             let sources = args.sources.words();
             look.next(&common.next(&format!("plan --to {version}{sources}")));
         }
+    }
+    if let Some(out) = &args.page {
+        let title = format!("{}: the outlook", server.config.name);
+        onto(out, &title, look)?;
     }
     Ok(looked.status(fail::DONE))
 }

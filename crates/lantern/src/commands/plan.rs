@@ -8,7 +8,7 @@ use crate::candidates;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
-use crate::progress::{during, name};
+use crate::progress::during;
 use clap::Args;
 use clap_complete::ArgValueCandidates;
 use lantern_core::clients::ClientChange;
@@ -520,7 +520,7 @@ pub fn show(look: &Look, plan: &Plan, server: &Server, common: &Common, all_file
         kept,
         plan.keep.patterns.join(", ")
     ));
-    let steps: Vec<&str> = plan.steps.iter().map(|step| name(*step)).collect();
+    let steps: Vec<&str> = plan.steps.iter().map(|step| step.name()).collect();
     look.say(&format!("  steps: {}", steps.join(", ")));
     if !plan.servers.is_empty() {
         let mut others: Vec<&str> = server

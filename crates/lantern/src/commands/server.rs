@@ -200,7 +200,7 @@ fn state(each: &[Server], look: &Look) -> Result<u8> {
 fn start(install: &Server, server: &Server, common: &Common, look: &Look) -> Result<Told> {
     let console = Console::of(server);
     let starting = console.start()?;
-    let (at_end, look_on) = (*look, common.next("console state"));
+    let (at_end, look_on) = (look.clone(), common.next("console state"));
     let _ = ctrlc::set_handler(move || {
         at_end.talk("\n  No longer waiting; the server goes on starting.");
         at_end.talk(&format!("  Its state: {look_on}"));

@@ -6,7 +6,7 @@ mod one;
 use super::open_to_look;
 use crate::answers::Surveyed;
 use crate::candidates;
-use crate::common::Common;
+use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use crate::progress::during;
@@ -18,7 +18,9 @@ use lantern_core::inventory::{Component, FileState, Finding, Severity, VersionFr
 use lantern_host::Result;
 use lantern_host::glance;
 use lantern_host::ledger::Ledger;
+use lantern_host::place::here;
 use lantern_host::survey::{Depth, Survey, survey};
+use std::path::{Path, PathBuf};
 
 /// Show what is installed, and what is to be held against it
 #[derive(Debug, Args)]
@@ -39,6 +41,9 @@ pub struct SurveyArgs {
     /// Show files that no component owns
     #[arg(long, group = "view")]
     unowned: bool,
+    /// Put it onto a page for a browser
+    #[arg(long, value_name = "FILE.html")]
+    page: Option<PathBuf>,
     /// Read every file again, whatever the ledger remembers
     #[arg(long)]
     recheck: bool,
@@ -77,6 +82,8 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
         .iter()
         .filter(|f| f.severity == Severity::Wrong)
         .count();
+    let paper = args.page.as_ref().map(|_| look.onto_page());
+    let look = paper.as_ref().unwrap_or(look);
     if look.json {
         look.answer(&Surveyed::new(
             &server.config.name,
@@ -108,7 +115,25 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
             }));
         }
     }
+    if let Some(out) = &args.page {
+        let title = format!("{}: what is installed", server.config.name);
+        onto(out, &title, look)?;
+    }
     Ok(looked.status(if wrong > 0 { fail::NO } else { fail::DONE }))
+}
+
+/// Writes the page that an answer went onto, and says so.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn onto(out: &Path, title: &str, look: &Look) -> Result<()> {
+    let page = look.page(title).unwrap_or_default();
+    here::write_whole(out, &mut |file| {
+        std::io::Write::write_all(file, page.as_bytes())
+    })?;
+    let size = bytes(page.len() as u64);
+    look.talk(&format!("{}: {size}.", shell_word(out)));
+    Ok(())
 }
 
 fn components(look: &Look, found: &Survey) {

@@ -1,0 +1,123 @@
+//! What a command answers as a page: the same lines and tables, for a browser.
+
+use crate::look::{Means, style};
+use lantern_core::page::{escaped, whole};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+/// A page while it is filled; copies are the same page.
+#[derive(Debug, Clone, Default)]
+pub struct Sheet(Arc<Mutex<String>>);
+
+/// What the page calls it.
+fn class(means: Means) -> &'static str {
+    match means {
+        Means::Title => "title",
+        Means::Good => "good",
+        Means::Caution => "glow",
+        Means::Bad => "bad",
+        Means::Aside => "soft",
+        Means::Paste => "paste",
+    }
+}
+
+/// A line with its styles as those of the page; what else stands in it is text.
+fn marked(line: &str) -> String {
+    let mut html = escaped(line);
+    // Bold and red begins as bold does.
+    let all = [
+        Means::Bad,
+        Means::Title,
+        Means::Good,
+        Means::Caution,
+        Means::Aside,
+        Means::Paste,
+    ];
+    for means in all {
+        let style = style(means);
+        let begin = format!("<span class=\"{}\">", class(means));
+        html = html.replace(&format!("{style}"), &begin);
+    }
+    html.replace("\u{1b}[0m", "</span>")
+}
+
+impl Sheet {
+    fn filled(&self) -> MutexGuard<'_, String> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Lines as a command says them.
+    pub fn say(&self, text: &str) {
+        let mut page = self.filled();
+        for line in text.lines().filter(|line| !line.trim().is_empty()) {
+            let html = marked(line.trim());
+            let whole = html.strip_prefix("<span class=\"title\">");
+            match whole.and_then(|rest| rest.strip_suffix("</span>")) {
+                Some(title) if page.is_empty() => *page += &format!("<h1>{title}</h1>\n"),
+                Some(title) => *page += &format!("<h2>{title}</h2>\n"),
+                None => *page += &format!("<p>{html}</p>\n"),
+            }
+        }
+    }
+
+    /// A table as a command shows it.
+    pub fn table(&self, heads: &[&str], rows: &[Vec<String>]) {
+        let mut page = self.filled();
+        *page += "<div class=\"wide\" tabindex=\"0\" role=\"region\" aria-label=\"Table\">\n<table>\n<thead><tr>";
+        for head in heads {
+            *page += &format!("<th scope=\"col\">{}</th>", escaped(head));
+        }
+        *page += "</tr></thead>\n<tbody>\n";
+        for row in rows {
+            *page += "<tr>";
+            for cell in row {
+                *page += &format!("<td>{}</td>", marked(cell.trim()));
+            }
+            *page += "</tr>\n";
+        }
+        *page += "</tbody>\n</table>\n</div>\n";
+    }
+
+    /// The whole page.
+    pub fn page(&self, title: &str) -> String {
+        whole(title, &self.filled())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn styles_become_those_of_the_page_and_all_else_is_text() {
+        let paint = |means: Means, text: &str| format!("{0}{text}{0:#}", style(means));
+        let sheet = Sheet::default();
+        sheet.say(&paint(Means::Title, "the <terrace>"));
+        sheet.say(&format!(
+            "\n  {} & {}",
+            paint(Means::Bad, "late"),
+            paint(Means::Good, "fits")
+        ));
+        sheet.table(
+            &["id", "is"],
+            &[vec!["<b>".into(), paint(Means::Bad, "late")]],
+        );
+        let page = sheet.page("x");
+        let body = page.split_once("<main>").unwrap().1;
+        insta::assert_snapshot!(body, @r#"
+
+        <h1>the &lt;terrace&gt;</h1>
+        <p><span class="bad">late</span> &amp; <span class="good">fits</span></p>
+        <div class="wide" tabindex="0" role="region" aria-label="Table">
+        <table>
+        <thead><tr><th scope="col">id</th><th scope="col">is</th></tr></thead>
+        <tbody>
+        <tr><td>&lt;b&gt;</td><td><span class="bad">late</span></td></tr>
+        </tbody>
+        </table>
+        </div>
+        </main>
+        </body>
+        </html>
+        "#);
+    }
+}
