@@ -1,44 +1,15 @@
 //! How things look: the one place for tables, colours and plain units.
 
+pub use crate::means::Means;
 pub use lantern_core::page::time;
 
 use crate::answers::Answer;
 use crate::common::When;
+use crate::means::style;
 use crate::sheet::Sheet;
 use crate::visible::{visible, visible_json};
-use anstyle::{AnsiColor, Style};
 use comfy_table::{ContentArrangement, Row, Table};
 use std::io::{IsTerminal, Write};
-
-/// What a piece of text means; colour never says it alone.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Means {
-    /// The answer, or a heading.
-    Title,
-    /// As it should be.
-    Good,
-    /// To be looked at.
-    Caution,
-    /// Wrong.
-    Bad,
-    /// Beside the point.
-    Aside,
-    /// A command line to paste.
-    Paste,
-}
-
-/// The one table from meaning to style.
-pub fn style(means: Means) -> Style {
-    let color = |color: AnsiColor| Style::new().fg_color(Some(color.into()));
-    match means {
-        Means::Title => Style::new().bold(),
-        Means::Good => color(AnsiColor::Green),
-        Means::Caution => color(AnsiColor::Yellow),
-        Means::Bad => color(AnsiColor::Red).bold(),
-        Means::Aside => color(AnsiColor::BrightBlack),
-        Means::Paste => color(AnsiColor::Cyan),
-    }
-}
 
 /// What of a line that is printed comes from the styles.
 fn own_sequences(color: bool) -> Vec<String> {

@@ -8,6 +8,7 @@ mod commands;
 mod common;
 mod fail;
 mod look;
+mod means;
 mod progress;
 mod sheet;
 mod visible;

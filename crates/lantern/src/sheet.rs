@@ -1,6 +1,6 @@
 //! What a command answers as a page: the same lines and tables, for a browser.
 
-use crate::look::{Means, style};
+use crate::means::{Means, style};
 use lantern_core::page::{escaped, whole};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
@@ -40,6 +40,18 @@ fn marked(line: &str) -> String {
     html.replace("\u{1b}[0m", "</span>")
 }
 
+/// Whether nothing of a line is seen.
+fn is_blank(html: &str) -> bool {
+    let mut rest = html;
+    while let Some((before, tag)) = rest.split_once('<') {
+        if !before.trim().is_empty() {
+            return false;
+        }
+        rest = tag.split_once('>').map_or("", |(_, rest)| rest);
+    }
+    rest.trim().is_empty()
+}
+
 impl Sheet {
     fn filled(&self) -> MutexGuard<'_, String> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
@@ -48,8 +60,25 @@ impl Sheet {
     /// Lines as a command says them.
     pub fn say(&self, text: &str) {
         let mut page = self.filled();
-        for line in text.lines().filter(|line| !line.trim().is_empty()) {
-            let html = marked(line.trim());
+        // A style may begin in a line before: of that only what is seen counts.
+        let mut open = String::new();
+        for line in marked(text).lines() {
+            let begun = line.rfind("<span ").map(|at| &line[at..]);
+            let ended = line.rfind("</span>");
+            let mut html = format!("{open}{}", line.trim());
+            match (begun, ended) {
+                (Some(begun), _) if !begun.contains("</span>") => {
+                    open = begun[..=begun.find('>').unwrap_or(0)].to_owned();
+                }
+                (None, None) => {}
+                _ => open.clear(),
+            }
+            if !open.is_empty() {
+                html += "</span>";
+            }
+            if is_blank(&html) {
+                continue;
+            }
             let whole = html.strip_prefix("<span class=\"title\">");
             match whole.and_then(|rest| rest.strip_suffix("</span>")) {
                 Some(title) if page.is_empty() => *page += &format!("<h1>{title}</h1>\n"),
@@ -97,6 +126,7 @@ mod tests {
             paint(Means::Bad, "late"),
             paint(Means::Good, "fits")
         ));
+        sheet.say(&paint(Means::Aside, "\n  beside\n  it"));
         sheet.table(
             &["id", "is"],
             &[vec!["<b>".into(), paint(Means::Bad, "late")]],
@@ -107,6 +137,8 @@ mod tests {
 
         <h1>the &lt;terrace&gt;</h1>
         <p><span class="bad">late</span> &amp; <span class="good">fits</span></p>
+        <p><span class="soft">beside</span></p>
+        <p><span class="soft">it</span></p>
         <div class="wide" tabindex="0" role="region" aria-label="Table">
         <table>
         <thead><tr><th scope="col">id</th><th scope="col">is</th></tr></thead>

@@ -552,7 +552,7 @@ mod tests {
             let own = |file: &ClientFile| item.files.iter().any(|it| it.path == file.path);
             match change {
                 // A file of it is gone; all of what may be there may be gone.
-                0 => changed.files.retain(|file| !item.files.first().is_some_and(|it| it.path == file.path)),
+                0 => changed.files.retain(|file| item.files.first().is_none_or(|it| it.path != file.path)),
                 // A file of it is edited.
                 1 => changed.files.iter_mut().filter(|file| own(file)).take(1).for_each(|file| file.blake3 = "edited".into()),
                 // Another version of it takes its place.

@@ -28,6 +28,7 @@ mod night;
 mod notices;
 mod order_by_name;
 mod owners;
+mod pages;
 mod questions;
 mod real_plugins;
 mod real_program;
