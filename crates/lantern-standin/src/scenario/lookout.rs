@@ -64,7 +64,29 @@ const LATER: &[Addon] = &[
     ),
 ];
 
-/// Makes the server, and its catalogue.
+/// A player's folder: once as the server was, with what else a player comes upon, and some of it lost.
+fn player(dir: &Path) -> io::Result<()> {
+    let folder = dir.join("ilva");
+    for (addons, id) in [
+        (INSTALLED, "drip-lines"),
+        (INSTALLED, "glasswork"),
+        (INSTALLED, "sun-clock"),
+        (INSTALLED, "bee-traffic"),
+        (OFFERED, "gnomon"),
+    ] {
+        for addon in addons.iter().filter(|addon| addon.0 == id) {
+            let mut archive = packed(addon)?;
+            if id == "glasswork" {
+                archive.extend(b"a little more moss");
+            }
+            let name = format!("addons/{}-{}.bloom", addon.0, addon.1);
+            put(&folder.join(name), &archive)?;
+        }
+    }
+    put(&folder.join("saves/beds.toml"), b"beds = 14\n")
+}
+
+/// Makes the server, a player's folder, and the server's catalogue.
 pub(super) fn lookout(dir: &Path, standin: &str) -> io::Result<()> {
     let lookout = dir.join("halcyon-lookout");
     server(&lookout, standin, SETTINGS)?;
@@ -74,6 +96,7 @@ pub(super) fn lookout(dir: &Path, standin: &str) -> io::Result<()> {
         let name = format!("{}-{}.bloom", addon.0, addon.1);
         put(&lookout.join("addons").join(name), &packed(addon)?)?;
     }
+    player(dir)?;
     let releases = dir.join("depot/releases");
     let mut listed = vec![
         build_release("5.4.0", ">=5.0", standin, &releases)?,

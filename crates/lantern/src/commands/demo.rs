@@ -4,6 +4,7 @@ use crate::common::shell_word;
 use crate::fail;
 use crate::look::{Look, Means};
 use clap::Args;
+use lantern_host::archive::Archive;
 use lantern_host::{Error, Result};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -25,9 +26,16 @@ enum Scene {
         &'static str,
         &'static [(&'static str, &'static str, &'static str)],
     ),
+    /// What a player does who was told: files that he deletes, and a pack that he unpacks over his folder.
+    Mend(
+        &'static str,
+        &'static [&'static str],
+        &'static str,
+        &'static str,
+    ),
 }
 
-use Scene::{Hand, Run};
+use Scene::{Hand, Mend, Run};
 
 const STORY: &[Scene] = &[
     Run(
@@ -369,6 +377,102 @@ const STORY: &[Scene] = &[
         0,
     ),
     Run(
+        "A greenhouse that lets players in who come with something smaller than the game: a bridge does it.",
+        &["adopt", "halcyon-lookout"],
+        0,
+    ),
+    Run(
+        "Who may join?",
+        &["client", "who", "--server", "halcyon-lookout"],
+        0,
+    ),
+    Run(
+        "It goes to 5.4, and those with Visor 3.6 wait to be let in.",
+        &[
+            "plan",
+            "--to",
+            "5.4",
+            "--catalogue",
+            "depot/lookout.catalogue.json",
+            "--admit",
+            "visor=3.6",
+            "--server",
+            "halcyon-lookout",
+        ],
+        0,
+    ),
+    Run(
+        "What the players are told.",
+        &[
+            "notice",
+            "--when",
+            "tonight at ten",
+            "--server",
+            "halcyon-lookout",
+        ],
+        0,
+    ),
+    Run(
+        "The changeover; there was nobody up there.",
+        &[
+            "changeover",
+            "--yes",
+            "--start",
+            "--server",
+            "halcyon-lookout",
+        ],
+        0,
+    ),
+    Run(
+        "Ilva cannot come in. What is wrong with her folder?",
+        &["client", "check", "ilva", "--server", "halcyon-lookout"],
+        3,
+    ),
+    Run(
+        "A pack for her.",
+        &[
+            "client",
+            "pack",
+            "--out",
+            "client.zip",
+            "--server",
+            "halcyon-lookout",
+        ],
+        0,
+    ),
+    Mend(
+        "She deletes what she was told to, and unpacks it over her folder.",
+        &[
+            "ilva/addons/bee-traffic-0.8.4.bloom",
+            "ilva/addons/drip-lines-2.3.0.bloom",
+            "ilva/addons/sun-clock-1.9.1.bloom",
+        ],
+        "client.zip",
+        "ilva",
+    ),
+    Run(
+        "With the pack alone, without the server:",
+        &["client", "check", "ilva", "--list", "client.zip"],
+        0,
+    ),
+    Run(
+        "All of it for the others who run it, as a page.",
+        &[
+            "report",
+            "1",
+            "--out",
+            "report.html",
+            "--server",
+            "halcyon-lookout",
+        ],
+        0,
+    ),
+    Run(
+        "The lookout closes.",
+        &["console", "stop", "--server", "halcyon-lookout"],
+        0,
+    ),
+    Run(
         "Lantern knows a kind of server by its family file. What does this one make of a folder?",
         &["family", "check", "arbour", "--on", "arbour-deck"],
         0,
@@ -410,6 +514,14 @@ pub fn run(args: &DemoArgs, look: &Look) -> Result<u8> {
                 for (file, was, becomes) in *edits {
                     by_hand(&args.dir.join(file), was, becomes)?;
                 }
+            }
+            Mend(words, gone, pack, folder) => {
+                look.say(&look.paint(Means::Aside, &format!("\n# {words}")));
+                for file in *gone {
+                    let path = args.dir.join(file);
+                    std::fs::remove_file(&path).map_err(io("deleting", &path))?;
+                }
+                unpack(&args.dir.join(pack), &args.dir.join(folder))?;
             }
         }
     }
@@ -476,6 +588,27 @@ fn play(
 fn shorten_warning(dir: &Path) -> Result<()> {
     let settings = dir.join("halcyon-terrace/lantern.toml");
     by_hand(&settings, "at = [\"10s\"]", "at = [\"1s\"]")
+}
+
+/// Unpacks an archive over a folder, as a player does.
+fn unpack(archive: &Path, folder: &Path) -> Result<()> {
+    let mut opened = Archive::open(archive)?;
+    let names = opened.names().into_iter().map(str::to_owned);
+    for name in names.collect::<Vec<String>>() {
+        let path = folder.join(&name);
+        let io = |source| Error::Io {
+            doing: "unpacking",
+            path: path.clone(),
+            source,
+        };
+        let mut file = std::fs::File::create(&path).map_err(io)?;
+        let copied = opened.copy(&name, &mut file);
+        copied.map_err(|fault| Error::Archive {
+            path: archive.into(),
+            fault,
+        })?;
+    }
+    Ok(())
 }
 
 /// Changes a file as somebody with an editor does.

@@ -151,58 +151,58 @@ fn a_pack_of_what_has_changed() {
 #[test]
 fn a_players_folder_is_checked_and_mended() {
     let world = updated();
-    unpack(&world, "before.zip", "ilva");
+    unpack(&world, "before.zip", "oro");
     // Five mistakes: one too old, one edited, one missing, two too many.
-    world.write("ilva/saves/beds.bin", "whatever lies beside it");
-    let old = std::fs::read(world.path("ilva/addons/glasswork-3.1.0.bloom")).unwrap();
+    world.write("oro/saves/beds.bin", "whatever lies beside it");
+    let old = std::fs::read(world.path("oro/addons/glasswork-3.1.0.bloom")).unwrap();
     world.write(
-        "ilva/addons/glasswork-3.1.0.bloom",
+        "oro/addons/glasswork-3.1.0.bloom",
         [&old[..], b"!"].concat(),
     );
-    std::fs::remove_file(world.path("ilva/addons/mist-pipes-1.4.2.bloom")).unwrap();
+    std::fs::remove_file(world.path("oro/addons/mist-pipes-1.4.2.bloom")).unwrap();
     world.copy(
         "depot/releases/gnomon-1.0.3.bloom",
-        "ilva/addons/gnomon-1.0.3.bloom",
+        "oro/addons/gnomon-1.0.3.bloom",
     );
     let check =
         |what: &str, more: &[&str]| world.lantern(&[&["client", "check", what], more].concat());
     world.copy(
         "halcyon-terrace/addons/sun-clock-1.9.1.bloom",
-        "ilva/addons/sun-clock-1.9.1.bloom",
+        "oro/addons/sun-clock-1.9.1.bloom",
     );
-    assert_snapshot!("client_check", check("ilva", LOOKOUT));
+    assert_snapshot!("client_check", check("oro", LOOKOUT));
     assert_snapshot!(
         "client_check_without_server",
-        check("ilva", &["--list", "after.zip"])
+        check("oro", &["--list", "after.zip"])
     );
     assert_snapshot!(
         "client_check_json",
-        check("ilva", &["--list", "after.zip", "--json"])
+        check("oro", &["--list", "after.zip", "--json"])
     );
     world.ok(&[
         "client",
         "check",
-        "ilva",
+        "oro",
         "--list",
         "after.zip",
         "--make-list",
-        "ilva.json",
+        "oro.json",
     ]);
-    let of_list = check("ilva.json", &["--list", "after.zip"]);
+    let of_list = check("oro.json", &["--list", "after.zip"]);
     assert_eq!(
-        of_list.replace("ilva.json", "ilva"),
-        check("ilva", &["--list", "after.zip"])
+        of_list.replace("oro.json", "oro"),
+        check("oro", &["--list", "after.zip"])
     );
     // Mended as it says.
     for gone in ["drip-lines-2.3.0", "gnomon-1.0.3", "sun-clock-1.9.1"] {
-        std::fs::remove_file(world.path(&format!("ilva/addons/{gone}.bloom"))).unwrap();
+        std::fs::remove_file(world.path(&format!("oro/addons/{gone}.bloom"))).unwrap();
     }
-    unpack(&world, "after.zip", "ilva");
-    assert_snapshot!("client_check_mended", check("ilva", LOOKOUT));
+    unpack(&world, "after.zip", "oro");
+    assert_snapshot!("client_check_mended", check("oro", LOOKOUT));
     let other = [
-        check("ilva", &[LOOKOUT, &["--kind", "visor"]].concat()),
+        check("oro", &[LOOKOUT, &["--kind", "visor"]].concat()),
         check("nowhere", LOOKOUT),
-        check("ilva", &["--list", "depot/lookout.catalogue.json"]),
+        check("oro", &["--list", "depot/lookout.catalogue.json"]),
     ];
     assert_snapshot!("client_check_others", other.join("\n"));
 }
@@ -236,10 +236,10 @@ text = \"Nothing to do.\"
         LOOKOUT,
     ]
     .concat());
-    unpack(&world, "after.zip", "ilva");
+    unpack(&world, "after.zip", "oro");
     let sums = std::process::Command::new("sha256sum")
         .args(["-c", "../SUMS"])
-        .current_dir(world.path("ilva"))
+        .current_dir(world.path("oro"))
         .output()
         .unwrap();
     assert!(sums.status.success(), "{sums:?}");
@@ -255,7 +255,7 @@ text = \"Nothing to do.\"
         LOOKOUT,
     ]
     .concat());
-    let check = world.lantern(&["client", "check", "ilva", "--list", "list.json"]);
+    let check = world.lantern(&["client", "check", "oro", "--list", "list.json"]);
     assert!(check.contains("exit status 0"), "{check}");
     world.write("bad.txt", "{{ server }}\n{{ servant }}\n");
     let told = [
@@ -365,9 +365,9 @@ kinds = [\"visor\"]
         [list(&[]), list(&["--kind", "visor"])].join("\n")
     );
     world.ok(&[&["client", "pack", "--out", "kept.zip"], LOOKOUT].concat());
-    unpack(&world, "kept.zip", "ilva");
-    assert_eq!(world.read("ilva/settings/colours/moss.toml"), "green = 7\n");
-    let check = world.lantern(&[&["client", "check", "ilva"], LOOKOUT].concat());
+    unpack(&world, "kept.zip", "oro");
+    assert_eq!(world.read("oro/settings/colours/moss.toml"), "green = 7\n");
+    let check = world.lantern(&[&["client", "check", "oro"], LOOKOUT].concat());
     assert!(check.contains("exit status 0"), "{check}");
     // No edition for clients is of the version that comes.
     std::fs::remove_file(world.path("kept/editions/drip-lines-2.5.0-c.bloom")).unwrap();

@@ -3,8 +3,10 @@
 use crate::world::{World, debian_servers, free_port};
 use insta::assert_snapshot;
 use std::fs;
+use std::net::UdpSocket;
 use std::path::Path;
 use std::process::Command;
+use std::time::{Duration, Instant};
 
 const OLD: &str = "minetest-5.6.1";
 const NEW: &str = "luanti-5.10.0";
@@ -146,6 +148,74 @@ fn the_program_itself_moves_and_comes_back() {
             .ok(&["verify", "--server", "lounge"])
             .contains("2 of 2")
     );
+    world.ok(&["console", "stop", "--server", "lounge"]);
+}
+
+/// Greets the server as a client does that speaks all protocols up to one, in packets as that server's program reads them: what it
+/// chooses; none where it does not let such a client in.
+fn greeted(port: u16, most: u16) -> Option<u16> {
+    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket
+        .set_read_timeout(Some(Duration::from_millis(500)))
+        .unwrap();
+    let send = |peer: u16, channel: u8, body: &[u8]| {
+        let mut packet = vec![0x4f, 0x45, 0x74, 0x03];
+        packet.extend(peer.to_be_bytes());
+        packet.push(channel);
+        packet.extend(body);
+        socket.send_to(&packet, ("127.0.0.1", port)).unwrap();
+    };
+    send(0, 0, &[3, 0xff, 0xdc, 1]);
+    let (mut peer, mut buffer) = (0, [0; 2048]);
+    let begun = Instant::now();
+    while begun.elapsed() < Duration::from_secs(20) {
+        let Ok((length, _)) = socket.recv_from(&mut buffer) else {
+            // It hears who greets only after it has noted who came.
+            if peer != 0 {
+                let [min, max] = [1u16, most].map(u16::to_be_bytes);
+                let mut hello = vec![1, 0, 2, 28, 0, 0, min[0], min[1], max[0], max[1], 0, 5];
+                hello.extend(b"guest");
+                send(peer, 1, &hello);
+            }
+            continue;
+        };
+        let (channel, body) = (buffer[6], &buffer[7..length]);
+        let [3, high, low, rest @ ..] = body else {
+            continue;
+        };
+        if let [0, 1, high, low] = rest {
+            peer = u16::from_be_bytes([*high, *low]);
+        }
+        send(peer, channel, &[0, 0, *high, *low]);
+        match rest {
+            [1, 0, 2, _, _, _, high, low, ..] => return Some(u16::from_be_bytes([*high, *low])),
+            [1, 0, 10, ..] => return None,
+            _ => {}
+        }
+    }
+    panic!("the server at {port} does not answer a greeting");
+}
+
+#[test]
+fn who_may_join_is_what_the_real_servers_say() {
+    let Some(servers) = debian_servers() else {
+        return;
+    };
+    let world = lounge(&servers);
+    in_care(&world, &servers);
+    let settings = world.read("lounge/minetest.conf");
+    let port = settings.lines().next().unwrap().rsplit(' ').next().unwrap();
+    let port: u16 = port.parse().unwrap();
+    let greet = || [36, 37, 41, 46, 60].map(|most| greeted(port, most));
+    world.ok(&["console", "start", "--server", "lounge"]);
+    assert_eq!(greet(), [None, Some(37), Some(41), Some(41), Some(41)]);
+    let before = world.lantern(&["client", "who", "--server", "lounge"]);
+    world.ok(&["plan", "--to", "5.10.0", "--server", "lounge"]);
+    let planned = world.lantern(&["client", "who", "--plan", "--server", "lounge"]);
+    world.ok(&["changeover", "--yes", "--server", "lounge"]);
+    assert_eq!(greet(), [None, Some(37), Some(41), Some(46), Some(46)]);
+    let after = world.lantern(&["client", "who", "--server", "lounge"]);
+    assert_snapshot!("program_who_joins", [before, planned, after].join("\n"));
     world.ok(&["console", "stop", "--server", "lounge"]);
 }
 
