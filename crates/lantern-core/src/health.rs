@@ -65,6 +65,8 @@ pub struct Shown {
     pub printed: Vec<String>,
     /// The lines that it answered, by the command that it was asked.
     pub answers: BTreeMap<String, Vec<String>>,
+    /// The lines that came back over its port, where it was asked there.
+    pub over_port: Vec<String>,
 }
 
 /// What follows.
@@ -514,9 +516,10 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport 
     });
     let build = rule.version.as_ref().zip(wanted.build.as_ref());
     let build = build.map(|(rule, (id, installed))| {
-        let lines = match &rule.ask {
-            Some(ask) => shown.answers.get(ask),
-            None => Some(&shown.printed),
+        let lines = match (&rule.ask, &rule.over_port) {
+            (Some(ask), _) => shown.answers.get(ask),
+            (None, Some(_)) => Some(&shown.over_port),
+            (None, None) => Some(&shown.printed),
         };
         // Of several starts in one log the last counts.
         let mut lines = lines.into_iter().flatten().rev();
@@ -601,6 +604,7 @@ mod tests {
             answers: answers
                 .map(|(command, answer)| (command.to_owned(), lines(answer)))
                 .into(),
+            ..Shown::default()
         };
         judge(&rule(RULE), wanted, &shown).problems().join("; ")
     }
@@ -619,6 +623,7 @@ mod tests {
             let shown = Shown {
                 printed: lines(printed),
                 answers: BTreeMap::from([("list".to_owned(), lines("- a 1, all"))]),
+                ..Shown::default()
             };
             let report = judge(&rule(RULE), &wanted(before), &shown);
             let problems = report.problems().join("; ");
@@ -645,11 +650,36 @@ mod tests {
     }
 
     #[test]
+    fn the_version_may_be_asked_for_over_the_port() {
+        let with = |version: &str| {
+            let port = "port = { file = 's', line = '(?P<port>.)', transport = 'tcp' }";
+            let own = "version = { says = '^frame of (?P<version>\\S+)' }";
+            assert!(RULE.contains(own));
+            rule(&format!("{}\n{port}", RULE.replace(own, version)))
+        };
+        let asked = with("version = { says = '^up: (?P<version>\\S+)', over_port = \"s\\u00ff\" }");
+        let wanted = Wanted {
+            build: Some((Id::new("house"), "5.4.0".into())),
+            ..wanted("", "", "")
+        };
+        let says = |over_port: &str| {
+            let shown = Shown {
+                printed: lines("up: 5.4.0"),
+                over_port: lines(over_port),
+                ..Shown::default()
+            };
+            judge(&asked, &wanted, &shown).build.unwrap().says
+        };
+        assert_eq!(says("up: 5.1"), Some("5.1".into()));
+        assert_eq!(says(""), None, "what it printed is no answer");
+    }
+
+    #[test]
     fn what_was_not_shown_before_is_no_reason_to_go_back() {
         let mut rule_without_list = rule(RULE);
         let shown = |lines: &[&str]| Shown {
             printed: lines.iter().map(|line| (*line).to_owned()).collect(),
-            answers: BTreeMap::new(),
+            ..Shown::default()
         };
         let mut wanted = Wanted {
             components: ["a", "b"]
@@ -775,6 +805,7 @@ mod tests {
             let shown = Shown {
                 printed: lines(printed),
                 answers: BTreeMap::from([("list".into(), lines("- a 1, - b 2, all"))]),
+                ..Shown::default()
             };
             judge(&rule(RULE), wanted, &shown)
         };
@@ -799,7 +830,7 @@ mod tests {
         let text = RULE.replace("list = {", "#");
         let shown = Shown {
             printed: lines("start a 1"),
-            answers: BTreeMap::new(),
+            ..Shown::default()
         };
         let verdict = judge(&rule(&text), &wanted("a=1 b=2", "", ""), &shown);
         assert_eq!(verdict.problems(), ["b does not run"]);
@@ -835,6 +866,27 @@ mod tests {
         };
         let port = ", port = { file = 'x', line = '(?P<port>1)', transport = 'udp' }";
         assert_eq!(family(port), Ok(()));
+        let over = |text: &str| format!(", version = {{ says = 'x', over_port = \"s\"{text} }}");
+        let asked = family(&format!("{port}{}", over("")));
+        assert_eq!(asked, Ok(()));
+        for (rest, why) in [
+            (format!(", ready = 'up'{}", over("")), "no `port`"),
+            (format!("{port}{}", over(", ask = 'v'")), "two ways"),
+            (
+                format!("{port}{}", over("").replace("\"s\"", "\"\"")),
+                "is empty",
+            ),
+            (
+                format!("{port}{}", over("").replace("\"s\"", "\"\u{2013}\"")),
+                "above",
+            ),
+        ] {
+            let fault = family(&rest).unwrap_err();
+            assert!(
+                fault.starts_with("console.version") && fault.contains(why),
+                "{fault}"
+            );
+        }
         let fault = family("").unwrap_err();
         assert!(
             fault.starts_with("console: neither `ready` nor `port`"),

@@ -228,9 +228,12 @@ pub fn look(
     for (question, end) in health::questions(rule, wanted) {
         answers.insert(question.to_owned(), console.ask(question, Some(end))?);
     }
+    let version = rule.version.as_ref().filter(|_| wanted.build.is_some());
+    let sends = version.and_then(|it| it.over_port.as_deref());
     let shown = Shown {
         printed: printed.to_vec(),
         answers,
+        over_port: sends.map_or_else(Vec::new, |sends| console.ask_over_port(sends)),
     };
     Ok(health::judge(rule, wanted, &shown))
 }

@@ -244,13 +244,24 @@ fn installed() -> Result<BTreeMap<String, String>, String> {
     Ok(installed)
 }
 
+/// Whoever knocks and asks for the status is told it; the others are let go.
+fn tell_at_the_door(port: &TcpListener, status: &str) {
+    for mut guest in port.incoming().flatten() {
+        let mut asked = [0; 7];
+        let patience = guest.set_read_timeout(Some(Duration::from_secs(1)));
+        if patience.is_ok() && guest.read_exact(&mut asked).is_ok() && asked == *b"status\n" {
+            let _ = guest.write_all(status.as_bytes());
+        }
+    }
+}
+
 fn serve(
     build: &str,
     seed: &str,
     settings: &Settings,
     loaded: &BTreeMap<String, Addon>,
 ) -> io::Result<u8> {
-    let _port = match TcpListener::bind(("127.0.0.1", settings.port)) {
+    let port = match TcpListener::bind(("127.0.0.1", settings.port)) {
         Ok(port) => port,
         Err(error) => {
             say(&format!("FAULT: port {}: {error}", settings.port));
@@ -261,6 +272,8 @@ fn serve(
     if let Some(remote) = &settings.remote {
         remote::listen(remote, send.clone())?;
     }
+    let status = format!("halcyon {build}\n{} add-ons\n", loaded.len());
+    thread::spawn(move || tell_at_the_door(&port, &status));
     say(&format!("doors open on port {}", settings.port));
     let typed = |text: String| Line { text, answer: None };
     let dies = loaded

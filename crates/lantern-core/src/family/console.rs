@@ -136,6 +136,27 @@ pub struct VersionRule {
     pub says: Pattern,
     /// The command that makes the server say it; otherwise it is said at the start.
     pub ask: Option<String>,
+    /// Instead of a command, what is sent to the server's own port, a byte for each character: what comes back is the answer.
+    pub over_port: Option<String>,
+}
+
+impl VersionRule {
+    /// What is wrong with it, beside a port that may be stated.
+    pub fn fault(&self, port: Option<&PortRule>) -> Option<&'static str> {
+        let sends = self.over_port.as_ref()?;
+        let why = match (&self.ask, port) {
+            (Some(_), _) => {
+                "console.version: `ask` and `over_port` are two ways to ask, and one is needed"
+            }
+            (None, None) => "console.version.over_port: no `port` says where it is asked",
+            _ if sends.is_empty() => "console.version.over_port is empty: nothing would be asked",
+            _ if sends.chars().any(|c| u8::try_from(c).is_err()) => {
+                "console.version.over_port has a character above \\u00ff, and each stands for a byte"
+            }
+            _ => return None,
+        };
+        Some(why)
+    }
 }
 
 /// A setting that the server says: where it differs, the start command was not read to its end.

@@ -479,6 +479,10 @@ impl Family {
                 "console: neither `ready` nor `port` says how the server is known to be up".into(),
             );
         }
+        let version = self.console.version.as_ref();
+        if let Some(why) = version.and_then(|it| it.fault(self.console.port.as_ref())) {
+            return fault(why.into());
+        }
         if let Some(order) = &self.order {
             let has = |group: &str| order.line.regex().capture_names().any(|n| n == Some(group));
             if !order.kind.groups().iter().all(|group| has(group)) {

@@ -290,6 +290,17 @@ impl<'a> Console<'a> {
         }
     }
 
+    /// Sends bytes to the server's port, one for each character, and gives what comes back likewise, in lines; none where nothing answers.
+    pub fn ask_over_port(&self, sends: &str) -> Vec<String> {
+        let Some((rule, port)) = self.port() else {
+            return Vec::new();
+        };
+        let bytes: Vec<u8> = sends.chars().filter_map(|c| u8::try_from(c).ok()).collect();
+        let answer = self.runner().exchange(rule.transport, port, &bytes);
+        let text: String = answer.into_iter().map(char::from).collect();
+        text.lines().map(str::to_owned).collect()
+    }
+
     /// The server's port, where something listens on it.
     fn listening(&self) -> std::io::Result<Option<u16>> {
         let Some((rule, port)) = self.port() else {

@@ -2,6 +2,7 @@
 //!
 //! Everything that lantern asks of processes, and starts or ends, goes through a [`Runner`].
 
+mod exchange;
 #[cfg_attr(windows, path = "windows.rs")]
 mod this_machine;
 
@@ -102,6 +103,9 @@ pub trait Runner: fmt::Debug + Send + Sync {
     /// # Errors
     /// When the system does not tell.
     fn listens(&self, transport: Transport, port: u16) -> io::Result<bool>;
+
+    /// What comes back from a port of the machine for these bytes, in three seconds; empty where nothing answers.
+    fn exchange(&self, transport: Transport, port: u16, bytes: &[u8]) -> Vec<u8>;
 
     /// A port that nothing listens on.
     ///

@@ -2,6 +2,7 @@
 
 #![allow(clippy::disallowed_methods, clippy::disallowed_types)] // The place where the machine is.
 
+use super::exchange::exchange;
 use super::{Ended, Launch, Runner, Signal, Writers, Written};
 use lantern_core::family::Transport;
 use procfs::net::TcpState;
@@ -220,6 +221,10 @@ impl Runner for ThisMachine {
     fn listens(&self, transport: Transport, port: u16) -> io::Result<bool> {
         let ports = listening(transport).map_err(io::Error::other)?;
         Ok(ports.contains(&port))
+    }
+
+    fn exchange(&self, transport: Transport, port: u16, bytes: &[u8]) -> Vec<u8> {
+        exchange(transport, port, bytes)
     }
 
     fn free_port(&self, transport: Transport) -> io::Result<u16> {

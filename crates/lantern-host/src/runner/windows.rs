@@ -4,6 +4,7 @@
 
 #![allow(clippy::disallowed_methods, clippy::disallowed_types)] // The place where the machine is.
 
+use super::exchange::exchange;
 use super::{Ended, Launch, Runner, Signal, Writers, Written};
 use lantern_core::family::Transport;
 use std::fs::File;
@@ -65,6 +66,10 @@ impl Runner for ThisMachine {
 
     fn listens(&self, _: Transport, _: u16) -> io::Result<bool> {
         unseen()
+    }
+
+    fn exchange(&self, transport: Transport, port: u16, bytes: &[u8]) -> Vec<u8> {
+        exchange(transport, port, bytes)
     }
 
     fn free_port(&self, transport: Transport) -> io::Result<u16> {

@@ -311,6 +311,35 @@ fn a_server_that_ignores_the_signal_is_ended_only_when_told() {
 }
 
 #[test]
+fn a_server_is_asked_for_its_version_over_its_port() {
+    let world = World::adopted();
+    let family = include_str!("../../../../families/halcyon.family.toml");
+    let at_start = "version = { says = '^\\[halcyon\\] Halcyon (?P<version>\\S+), greenhouse' }";
+    assert!(family.contains(at_start));
+    let asking = |sends: &str| {
+        let over_port = format!(
+            "version = {{ says = '^halcyon (?P<version>\\S+)$', over_port = \"{sends}\\n\" }}"
+        );
+        let file = "halcyon-terrace/terrace.family.toml";
+        world.write(file, family.replace(at_start, &over_port));
+    };
+    asking("status");
+    world.edit(
+        SETTINGS,
+        "family = \"halcyon\"",
+        "family = \"./terrace.family.toml\"",
+    );
+    console(&world, &["start"]);
+    assert!(verify(&world).contains("it says that it is 5.1.0"));
+    release(&world, "");
+    let done = world.lantern(CHANGEOVER);
+    assert!(done.contains("it says that it is 5.1.0"), "{done}");
+    // Silence is no agreement.
+    asking("weather");
+    assert_snapshot!("version_over_port_silent", verify(&world));
+}
+
+#[test]
 fn an_add_on_that_is_left_out_is_missed() {
     let world = World::running();
     release(&world, "[standin]\nleft_out='it is too bright for it'");
