@@ -369,6 +369,7 @@ mod tests {
             server: "x".into(),
             server_version: None,
             client: None,
+            title: None,
             joins: None,
             items: items.iter().map(|text| item(text)).collect(),
             others,

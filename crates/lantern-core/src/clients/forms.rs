@@ -70,6 +70,7 @@ struct Data<'a> {
     server: &'a str,
     server_version: &'a Option<String>,
     client: &'a Option<String>,
+    title: Option<&'a str>,
     joins: &'a Option<String>,
     others: crate::family::Others,
     must: Vec<Item<'a>>,
@@ -112,6 +113,7 @@ fn data<'a>(list: &'a ClientList, files: &'a [FileToHave]) -> Data<'a> {
         server: &list.server,
         server_version: &list.server_version,
         client: &list.client,
+        title: list.title.as_deref().or(list.client.as_deref()),
         joins: &list.joins,
         others: list.others,
         must: of(Duty::MustHave),
@@ -295,6 +297,7 @@ mod tests {
             server: "halcyon <deck 3>".into(),
             server_version: Some("5.4.0".into()),
             client: Some("verdance".into()),
+            title: Some("Verdance, the client".into()),
             joins: Some("5.4.x".into()),
             items: vec![
                 item(

@@ -87,6 +87,9 @@ pub struct ClientList {
     pub server_version: Option<String>,
     /// The kind of client; none where the family names none.
     pub client: Option<String>,
+    /// What people call that kind, where it is another word.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
     /// Which of its versions may join, in words; none where none may, `unknown` where nobody declared anything.
     pub joins: Option<String>,
     /// What they must have, may have, and must not have, by id.
@@ -168,6 +171,7 @@ pub fn list(
         server: name.to_owned(),
         server_version: inventory.server_version().map(ToString::to_string),
         client: kind.map(|kind| kind.name.clone()),
+        title: kind.and_then(|kind| kind.title.clone()),
         joins,
         others: kind.map_or(Others::Unknown, |kind| kind.others),
         unknown: match has {
