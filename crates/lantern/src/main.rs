@@ -9,6 +9,7 @@ mod common;
 mod fail;
 mod look;
 mod means;
+mod paper;
 mod progress;
 mod sheet;
 mod visible;

@@ -58,7 +58,10 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
     let mut tell = |event| progress.show(event);
     let mut report = if args.resume {
         let mut ledger = Ledger::open(&server.folder)?;
-        resume(&server, &mut ledger, args.stay, &mut tell)?
+        let next = ledger.next_number()?;
+        let done = resume(&server, &mut ledger, args.stay, &mut tell);
+        notice::tell_from(next, &server, &ledger, look)?;
+        done?
     } else {
         let chosen = armed::choose(args.plan.as_deref(), args.stay, &server)?;
         let mut ledger = Ledger::open(&server.folder)?;

@@ -6,12 +6,13 @@ use crate::answers::{NoticeTold, Written};
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, time};
+use crate::paper;
 use clap::{Args, ValueEnum};
 use lantern_core::notice::{Moment, Notice, Style};
+use lantern_core::operation::OperationKind;
 use lantern_core::plan::Plan;
 use lantern_host::config::Server;
-use lantern_host::ledger::Ledger;
-use lantern_host::place::here;
+use lantern_host::ledger::{Ledger, Logged};
 use lantern_host::telling::{self, Told};
 use lantern_host::{Error, Result};
 use std::path::PathBuf;
@@ -61,7 +62,7 @@ pub fn run(args: &NoticeArgs, common: &Common, look: &Look) -> Result<u8> {
         Form::Text => Style::Text,
         Form::Html => Style::Html,
         Form::Markdown => Style::Markdown,
-        Form::Feed => return feed(args, server, &ledger, look),
+        Form::Feed => return feed(args, server, &ledger, common, look),
     };
     let number = args.what.as_ref().and_then(|text| text.parse::<i64>().ok());
     let mut notice = match number {
@@ -91,7 +92,7 @@ pub fn run(args: &NoticeArgs, common: &Common, look: &Look) -> Result<u8> {
         });
     }
     match &args.out {
-        Some(out) => written(out, &text, look)?,
+        Some(out) => written(out, &text, common, look)?,
         None if look.json => look.answer(&NoticeTold {
             notice: &notice,
             text: &text,
@@ -101,19 +102,23 @@ pub fn run(args: &NoticeArgs, common: &Common, look: &Look) -> Result<u8> {
     Ok(looked.status(fail::DONE))
 }
 
-fn feed(args: &NoticeArgs, server: &Server, ledger: &Ledger, look: &Look) -> Result<u8> {
+fn feed(
+    args: &NoticeArgs,
+    server: &Server,
+    ledger: &Ledger,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
     let text = telling::feed_of(server, ledger)?;
     match &args.out {
-        Some(out) => written(out, &text, look)?,
+        Some(out) => written(out, &text, common, look)?,
         None => look.say(text.trim_end()),
     }
     Ok(fail::DONE)
 }
 
-fn written(out: &PathBuf, text: &str, look: &Look) -> Result<()> {
-    here::write_whole(out, &mut |file| {
-        std::io::Write::write_all(file, text.as_bytes())
-    })?;
+fn written(out: &PathBuf, text: &str, common: &Common, look: &Look) -> Result<()> {
+    paper::write(out, text, common)?;
     let bytes = text.len() as u64;
     match look.json {
         true => look.answer(&Written { out, bytes }),
@@ -166,6 +171,20 @@ fn about(ms: u64) -> String {
 /// Tells everybody whom lantern.toml names, before a changeover or after it; that it cannot be done stops nothing.
 pub fn tell(server: &Server, notice: &Notice, look: &Look) {
     tell_told(&telling::tell(server, notice), look);
+}
+
+/// Tells how a changeover has ended that was gone on with, where the ledger has one of this number or a later one.
+///
+/// # Errors
+/// When the ledger cannot be read.
+pub fn tell_from(number: i64, server: &Server, ledger: &Ledger, look: &Look) -> Result<()> {
+    let is_it = |it: &&Logged| it.number >= number && it.kind == OperationKind::Changeover;
+    let operations = ledger.operations()?;
+    if let Some(ended) = operations.iter().rfind(is_it) {
+        tell(server, &of_operation(server, ledger, ended.number)?, look);
+    }
+    keep_feed(server, ledger, look);
+    Ok(())
 }
 
 /// Writes the feed anew where lantern.toml wants one; that it cannot be done stops nothing.

@@ -121,7 +121,7 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
     }
     if let Some(out) = &args.page {
         let title = format!("{}: the outlook", server.config.name);
-        onto(out, &title, look)?;
+        onto(out, &title, common, look)?;
     }
     Ok(looked.status(fail::DONE))
 }

@@ -7,10 +7,10 @@ use crate::answers::Written;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes};
+use crate::paper;
 use clap::{Args, ValueEnum};
 use lantern_core::report::{Report, Style};
 use lantern_host::ledger::Ledger;
-use lantern_host::place::here;
 use lantern_host::{Error, Result, armed};
 use std::path::PathBuf;
 
@@ -86,9 +86,7 @@ pub fn run(args: &ReportArgs, common: &Common, look: &Look) -> Result<u8> {
         look.say(text.trim_end());
         return Ok(looked.status(fail::DONE));
     };
-    here::write_whole(out, &mut |file| {
-        std::io::Write::write_all(file, text.as_bytes())
-    })?;
+    paper::write(out, &text, common)?;
     let size = text.len() as u64;
     match look.json {
         true => look.answer(&Written { out, bytes: size }),

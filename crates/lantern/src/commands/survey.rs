@@ -9,6 +9,7 @@ use crate::candidates;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
+use crate::paper;
 use crate::progress::during;
 use clap::Args;
 use clap_complete::ArgValueCandidates;
@@ -18,7 +19,6 @@ use lantern_core::inventory::{Component, FileState, Finding, Severity, VersionFr
 use lantern_host::Result;
 use lantern_host::glance;
 use lantern_host::ledger::Ledger;
-use lantern_host::place::here;
 use lantern_host::survey::{Depth, Survey, survey};
 use std::path::{Path, PathBuf};
 
@@ -117,7 +117,7 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
     }
     if let Some(out) = &args.page {
         let title = format!("{}: what is installed", server.config.name);
-        onto(out, &title, look)?;
+        onto(out, &title, common, look)?;
     }
     Ok(looked.status(if wrong > 0 { fail::NO } else { fail::DONE }))
 }
@@ -126,11 +126,9 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
 ///
 /// # Errors
 /// When it cannot be written.
-pub fn onto(out: &Path, title: &str, look: &Look) -> Result<()> {
+pub fn onto(out: &Path, title: &str, common: &Common, look: &Look) -> Result<()> {
     let page = look.page(title).unwrap_or_default();
-    here::write_whole(out, &mut |file| {
-        std::io::Write::write_all(file, page.as_bytes())
-    })?;
+    paper::write(out, &page, common)?;
     let size = bytes(page.len() as u64);
     look.talk(&format!("{}: {size}.", shell_word(out)));
     Ok(())

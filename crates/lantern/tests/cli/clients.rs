@@ -260,6 +260,7 @@ text = \"Nothing to do.\"
     world.write("bad.txt", "{{ server }}\n{{ servant }}\n");
     let told = [
         write(&["--as", "page", "--out", "join.html"]),
+        write(&["--as", "sums", "--out", "join.html"]),
         write(&["--template", "bad.txt"]),
         write(&[
             "--as",

@@ -47,11 +47,15 @@ fn it_waits_and_goes_back() {
 #[test]
 fn it_waits_and_goes_on() {
     let (world, _) = killed_while_starting();
+    let file = "halcyon-terrace/lantern.toml";
+    let tell = "\n[[tell]]\ncommand = [\"sh\", \"-c\", \"head -n 1 {file} >> ../told.txt\"]\n";
+    world.write(file, world.read(file) + tell);
     assert_snapshot!(
         "resume",
         world.lantern(&[CHANGEOVER, &["--resume"]].concat())
     );
     assert!(world.ok(SURVEY).contains("halcyon 5.4.0"));
+    assert_snapshot!("resume_told", world.read("told.txt"));
     assert!(
         world
             .lantern(&[UNDO, &["--keep-world"]].concat())

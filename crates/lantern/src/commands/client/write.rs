@@ -4,6 +4,7 @@ use super::WhichArgs;
 use crate::answers::Written;
 use crate::common::{Common, shell_word};
 use crate::look::{Look, Means, bytes};
+use crate::paper;
 use crate::progress::during;
 use clap::{Args, ValueEnum};
 use lantern_core::clients::{cyclonedx, filled, metalink, players_page, sums};
@@ -54,10 +55,6 @@ pub fn run(
     common: &Common,
     look: &Look,
 ) -> Result<()> {
-    let is_there = |out: &&PathBuf| here::look(out).is_some() && !common.yes;
-    if let Some(out) = how.out.as_ref().filter(is_there) {
-        return Err(ClientFault::InTheWay(out.clone()).into());
-    }
     let listed = which.listed(server)?.with_family(server)?;
     let list = &listed.list;
     let kind = clients::kind(server, which.kind.as_deref())?;
@@ -87,9 +84,7 @@ pub fn run(
         look.say(text.trim_end());
         return Ok(());
     };
-    here::write_whole(out, &mut |file| {
-        std::io::Write::write_all(file, text.as_bytes())
-    })?;
+    paper::write(out, &text, common)?;
     if look.json {
         look.answer(&Written {
             out,
