@@ -1,6 +1,6 @@
 //! Which players' clients may join, and what a change of the server changes in that.
 
-use crate::component::{Admits, Id};
+use crate::component::{Admits, Id, Kind};
 use crate::facts::Facts;
 use crate::family::{Family, Joins, OnlyBy};
 use crate::version::{Range, Version};
@@ -81,19 +81,25 @@ pub fn who_may_join<'f>(
 ) -> Vec<MayJoin> {
     let mut entrances: Vec<(String, Entrance)> = Vec::new();
     for facts in running.clone() {
-        let mut facts = facts.clone();
-        family.tell_clients(&mut facts);
-        for Admits { client, versions } in facts.admits {
+        let admits = match facts.kind {
+            Kind::Build => {
+                let mut build = facts.clone();
+                family.tell_clients(&mut build);
+                build.admits
+            }
+            _ => facts.admits.clone(),
+        };
+        entrances.extend(admits.into_iter().map(|Admits { client, versions }| {
             let (by, release) = (facts.id.clone(), facts.version.clone());
-            entrances.push((
+            (
                 client,
                 Entrance {
                     versions,
                     by,
                     release,
                 },
-            ));
-        }
+            )
+        }));
     }
     let own = family.clients.iter().map(|kind| kind.name.as_str());
     let mut names: Vec<&str> = own.collect();
@@ -238,7 +244,6 @@ pub fn compared(before: &[MayJoin], after: &[MayJoin]) -> Vec<ClientChange> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::component::Kind;
     use crate::facts::Reading;
     use crate::facts::WrittenRelease;
 

@@ -371,6 +371,10 @@ impl<'a> Model<'a> {
     ) {
         let request = self.request;
         let id = &facts.id;
+        // Whoever calls a release as a wish is called does not grant it by that.
+        if request.admit.contains_key(id) {
+            return;
+        }
         let is_held = offer.is_none();
         let is_build = facts.kind == Kind::Build;
         let runs = match &facts.server {

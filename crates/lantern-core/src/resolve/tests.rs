@@ -377,6 +377,11 @@ fn players_are_let_in() {
     assert_eq!(with("own 5.4"), "server 5.4, lens=; by ");
     assert_eq!(with("visor 3.3"), "server 5.4, lens=; by ");
     assert_eq!(with("visor 3.5"), "server 5.4, glass 1, lens 2.1; by lens");
+    let mut called_so = world(&format!("{text}\n? visor 9"));
+    let mut impostor = called_so.offers[0].clone();
+    impostor.facts = Facts::new(Id::new("players with visor 9"), Kind::Addon, version("1"));
+    Arc::make_mut(&mut called_so.offers).push(impostor);
+    assert!(resolve(&called_so).is_err());
     assert_eq!(with("kite 1"), "server 5.4, gate 1, lens=; by gate");
     insta::assert_snapshot!(with("visor 3.6"), @"
     players with visor 3.6 cannot be let in on server 5.4:

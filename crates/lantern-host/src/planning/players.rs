@@ -26,16 +26,17 @@ pub fn may_join(
     known: &[Offer],
 ) -> Vec<MayJoin> {
     let family = &server.family;
-    let runs = inventory.components.iter().filter(|it| !it.runs.is_off());
-    let mut running: Vec<Facts> = runs.map(|it| it.facts.clone()).collect();
-    if let Some(version) = version {
-        running.retain(|facts| facts.kind != Kind::Build);
+    let outside = version.map(|version| {
         let id = Id::new(&family.build.id);
-        running.push(Facts::new(id, Kind::Build, version.clone()));
-    }
+        Facts::new(id, Kind::Build, version.clone())
+    });
+    let runs = inventory.components.iter().filter(|it| !it.runs.is_off());
+    let runs = runs.map(|it| &it.facts);
+    let inside = runs.filter(|facts| outside.is_none() || facts.kind != Kind::Build);
+    let running: Vec<&Facts> = inside.chain(&outside).collect();
     who_may_join(
         family,
-        running.iter(),
+        running.into_iter(),
         known.iter().map(|offer| &offer.facts),
     )
 }
