@@ -1,6 +1,6 @@
 //! A list in the forms that other programs and people read.
 
-use super::list::{ClientItem, ClientList, Duty};
+use super::list::{ClientFile, ClientItem, ClientList, Duty};
 use crate::component::Id;
 use crate::link;
 use crate::page::{For, TemplateFault, fill, whole};
@@ -28,6 +28,27 @@ pub struct FileToHave {
     pub sha256: String,
     /// Where it can be had.
     pub urls: Vec<String>,
+}
+
+impl FileToHave {
+    /// A file of an item of the list, with its SHA-256 in hexadecimal and where it can be had.
+    pub fn of(
+        item: &ClientItem,
+        file: &ClientFile,
+        sha256: String,
+        urls: Vec<String>,
+    ) -> FileToHave {
+        FileToHave {
+            id: item.id.clone(),
+            version: item.version.clone(),
+            is: item.is,
+            path: file.path.clone(),
+            bytes: file.bytes,
+            blake3: file.blake3.clone(),
+            sha256,
+            urls,
+        }
+    }
 }
 
 /// One way of playing, in the administrator's words.
@@ -270,7 +291,7 @@ pub fn filled(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::clients::{ClientFile, FORMAT, From};
+    use crate::clients::{FORMAT, From};
     use crate::family::Others;
 
     fn list() -> (ClientList, Vec<FileToHave>) {
@@ -319,16 +340,9 @@ mod tests {
             family: None,
         };
         let files = list.items.iter().flat_map(|item| {
-            item.files.iter().map(|file| FileToHave {
-                id: item.id.clone(),
-                version: item.version.clone(),
-                is: item.is,
-                path: file.path.clone(),
-                bytes: file.bytes,
-                blake3: file.blake3.clone(),
-                sha256: "5a".repeat(32),
-                urls: vec!["https://lookout.example/a?b=1&c=2".into()],
-            })
+            let urls = vec!["https://lookout.example/a?b=1&c=2".into()];
+            let told = move |file| FileToHave::of(item, file, "5a".repeat(32), urls.clone());
+            item.files.iter().map(told)
         });
         let files = files.collect();
         (list, files)

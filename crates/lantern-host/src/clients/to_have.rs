@@ -27,16 +27,9 @@ pub fn files(server: &Server, listed: &Listed) -> Result<Vec<FileToHave>> {
     let mut files = Vec::new();
     for item in &listed.list.items {
         for file in &item.files {
-            files.push(FileToHave {
-                id: item.id.clone(),
-                version: item.version.clone(),
-                is: item.is,
-                path: file.path.clone(),
-                bytes: file.bytes,
-                blake3: file.blake3.clone(),
-                sha256: sha256(server, listed, file)?,
-                urls: addresses(server, &depot, file),
-            });
+            let sha256 = sha256(server, listed, file)?;
+            let urls = addresses(server, &depot, file);
+            files.push(FileToHave::of(item, file, sha256, urls));
         }
     }
     Ok(files)

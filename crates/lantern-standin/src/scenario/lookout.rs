@@ -1,8 +1,7 @@
 //! `halcyon-lookout`: a server with a bridge that lets other kinds of client in, and a catalogue with the bridge's next releases.
 
 use super::{
-    Addon, INSTALLED, OFFERED, build_release, catalogue_facts, framework_release, packed, put,
-    release, server,
+    Addon, INSTALLED, OFFERED, addon_release, build_release, framework_release, packed, put, server,
 };
 use serde_json::json;
 use std::io;
@@ -105,13 +104,7 @@ pub(super) fn lookout(dir: &Path, standin: &str) -> io::Result<()> {
     let wanted = ["gnomon", "mist-pipes", "drip-lines"];
     let others = OFFERED.iter().filter(|addon| wanted.contains(&addon.0));
     for addon in others.chain(LATER) {
-        let name = format!("{}-{}.bloom", addon.0, addon.1);
-        listed.push(release(
-            catalogue_facts(addon),
-            &releases,
-            &name,
-            &packed(addon)?,
-        )?);
+        listed.push(addon_release(addon, &releases)?);
     }
     let catalogue = json!({"format": 1, "name": "What the lookout asks", "releases": listed});
     let text = serde_json::to_string_pretty(&catalogue)?;

@@ -246,13 +246,7 @@ pub fn make(dir: &Path) -> io::Result<()> {
     }
     listed.push(framework_release("2.2.0", ">=5.4", &releases)?);
     for addon in OFFERED {
-        let name = format!("{}-{}.bloom", addon.0, addon.1);
-        listed.push(release(
-            catalogue_facts(addon),
-            &releases,
-            &name,
-            &packed(addon)?,
-        )?);
+        listed.push(addon_release(addon, &releases)?);
     }
     let name = format!("{}-{}.bloom", EARLY.0, EARLY.1);
     let mut facts = catalogue_facts(&EARLY);
@@ -413,6 +407,12 @@ fn catalogue_facts(addon: &Addon) -> Value {
         facts["world_bound"] = json!(bound);
     }
     facts
+}
+
+/// Packs an add-on into a folder of releases, and says what a catalogue says of it.
+fn addon_release(addon: &Addon, folder: &Path) -> io::Result<Value> {
+    let name = format!("{}-{}.bloom", addon.0, addon.1);
+    release(catalogue_facts(addon), folder, &name, &packed(addon)?)
 }
 
 fn release(mut facts: Value, folder: &Path, name: &str, archive: &[u8]) -> io::Result<Value> {
