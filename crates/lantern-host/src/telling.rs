@@ -2,6 +2,7 @@
 //!
 //! Whatever goes wrong here is told, and stops nothing.
 
+use crate::changeover::cut_off_plan;
 use crate::config::{Server, TellWords};
 use crate::error::{Error, Result};
 use crate::history;
@@ -228,6 +229,39 @@ pub fn write_feed(server: &Server, ledger: &Ledger, path: &Path) -> Result<()> {
     here::write_whole(path, &mut |file| {
         std::io::Write::write_all(file, text.as_bytes())
     })
+}
+
+/// What there is to tell once an undo has taken back what there is to take back: a changeover, a cut-off one among them; none of
+/// anything else.
+///
+/// # Errors
+/// When the journal or the ledger cannot be read.
+pub fn of_taking_back(server: &Server, ledger: &Ledger) -> Result<Option<Notice>> {
+    let (mut notice, why) = match cut_off_plan(server)? {
+        Some(plan) => {
+            let ends = (plan.from.as_deref(), plan.to.as_str());
+            let notice = Notice::new(
+                Moment::Failed,
+                &plan.server,
+                ends,
+                &plan.components,
+                &plan.clients,
+            );
+            (notice, "it was cut off, and taken back")
+        }
+        None => {
+            let last = ledger.last_in_force()?;
+            let Some(last) = last.filter(|last| last.kind == OperationKind::Changeover) else {
+                return Ok(None);
+            };
+            let notice = of_operation(server, ledger, last.number)?;
+            (notice, "it was taken back")
+        }
+    };
+    notice.moment = Moment::Failed;
+    notice.back = true;
+    notice.why = Some(why.into());
+    Ok(Some(notice))
 }
 
 /// What there is to tell of a past operation.

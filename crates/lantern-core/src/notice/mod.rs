@@ -266,7 +266,7 @@ mod tests {
     fn what_players_are_told() {
         let told = |moment, style| notice(moment).told(style, None).unwrap();
         insta::assert_snapshot!(told(Moment::Before, Style::Text), @"
-        the <terrace> is updated tonight at ten, from 5.1.0 to 5.4.0.
+        the <terrace> will be updated tonight at ten, from 5.1.0 to 5.4.0.
         It will be away for about 2 minutes.
         Players with verdance 5.1 can no longer join: 5.4 is needed.
 
@@ -275,7 +275,7 @@ mod tests {
         * gone: fern
         ");
         insta::assert_snapshot!(told(Moment::Done, Style::Text), @"
-        the <terrace> is updated, from 5.1.0 to 5.4.0.
+        the <terrace> has been updated, from 5.1.0 to 5.4.0.
         It was away for 2 minutes.
         Players with verdance 5.1 can no longer join: 5.4 is needed.
 
@@ -285,7 +285,7 @@ mod tests {
         ");
         insta::assert_snapshot!(told(Moment::Failed, Style::Text), @"The update of the <terrace> did not come off: everything is as it was.");
         insta::assert_snapshot!(told(Moment::Before, Style::Markdown), @"
-        **the <terrace>** is updated tonight at ten, from 5.1.0 to **5.4.0**. It will be away for about 2 minutes.
+        **the <terrace>** will be updated tonight at ten, from 5.1.0 to **5.4.0**. It will be away for about 2 minutes.
 
         Players with verdance 5.1 can no longer join: 5.4 is needed.
 
@@ -294,7 +294,7 @@ mod tests {
         - gone: fern
         ");
         insta::assert_snapshot!(told(Moment::Before, Style::Html), @"
-        <p><strong>the &lt;terrace&gt;</strong> is updated tonight at ten, from 5.1.0 to <strong>5.4.0</strong>. It will be away for about 2 minutes.</p>
+        <p><strong>the &lt;terrace&gt;</strong> will be updated tonight at ten, from 5.1.0 to <strong>5.4.0</strong>. It will be away for about 2 minutes.</p>
         <p>Players with verdance 5.1 can no longer join: 5.4 is needed.</p>
         <ul>
         <li>bees 1 → 2</li>
@@ -312,7 +312,7 @@ mod tests {
             players: vec![],
             ..notice(Moment::Before)
         };
-        insta::assert_snapshot!(bare.told(Style::Text, None).unwrap(), @"the <terrace> is updated.");
+        insta::assert_snapshot!(bare.told(Style::Text, None).unwrap(), @"the <terrace> will be updated.");
         let own = notice(Moment::Done)
             .told(
                 Style::Text,

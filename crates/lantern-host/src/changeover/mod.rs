@@ -127,6 +127,18 @@ impl Report {
     }
 }
 
+/// The plan of a changeover that was cut off; none where none was.
+///
+/// # Errors
+/// When the journal cannot be read.
+pub fn cut_off_plan(server: &Server) -> Result<Option<Plan>> {
+    let journal = journal::read(&server.folder)?;
+    Ok(journal.and_then(|journal| match journal.operation.work {
+        Work::Changeover { plan, .. } => Some(*plan),
+        Work::Undo { .. } | Work::Restore { .. } => None,
+    }))
+}
+
 /// Refuses to go on where an operation was cut off.
 ///
 /// # Errors

@@ -13,6 +13,7 @@ use lantern_host::Result;
 use lantern_host::changeover::{Now, undo};
 use lantern_host::config::Span;
 use lantern_host::ledger::Ledger;
+use lantern_host::telling;
 
 /// Go back to before the last changeover: files and load order, the world only if asked; or to before a restore in place
 #[derive(Debug, Args)]
@@ -42,10 +43,15 @@ pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
         (_, true) => World::Keep,
         _ => World::Ask,
     };
+    let taking_back = telling::of_taking_back(&server, &ledger)?;
     let undone = undo(&server, &mut ledger, world, &mut |event| {
         progress.show(event)
     })?;
     drop(progress);
+    // A server that has come up, or stays down, as it was: what was promised to people is off.
+    if let (Some(taken_back), Now::At(_)) = (&taking_back, &undone.now) {
+        notice::tell(&server, taken_back, look);
+    }
     notice::keep_feed(&server, &ledger, look);
     if look.json {
         look.answer(&answers::UndoDone::from(&undone));

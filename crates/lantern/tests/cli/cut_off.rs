@@ -3,7 +3,7 @@
 use crate::world::{CHANGEOVER, PLAN, SURVEY, UNDO, World};
 use insta::assert_snapshot;
 
-/// Kills a changeover while the new server is starting.
+/// Kills a changeover while the new server is starting; the first line of all that people are told is kept.
 fn killed_while_starting() -> (World, String) {
     let world = World::adopted();
     world.edit(
@@ -11,6 +11,9 @@ fn killed_while_starting() -> (World, String) {
         "seats = 24",
         "seats = 24\nslow_ms = 150",
     );
+    let file = "halcyon-terrace/lantern.toml";
+    let tell = "\n[[tell]]\ncommand = [\"sh\", \"-c\", \"head -n 1 {file} >> ../told.txt\"]\n";
+    world.write(file, world.read(file) + tell);
     world.ok(&["console", "start", "--server", "halcyon-terrace"]);
     world.ok(PLAN);
     let before = world.tree("halcyon-terrace");
@@ -42,26 +45,24 @@ fn it_waits_and_goes_back() {
         without_days(&world.tree("halcyon-terrace"))
     );
     assert!(world.lantern(SURVEY).contains("exit status 0"));
+    assert_snapshot!("undo_told", world.read("told.txt"));
 }
 
 #[test]
 fn it_waits_and_goes_on() {
     let (world, _) = killed_while_starting();
-    let file = "halcyon-terrace/lantern.toml";
-    let tell = "\n[[tell]]\ncommand = [\"sh\", \"-c\", \"head -n 1 {file} >> ../told.txt\"]\n";
-    world.write(file, world.read(file) + tell);
     assert_snapshot!(
         "resume",
         world.lantern(&[CHANGEOVER, &["--resume"]].concat())
     );
     assert!(world.ok(SURVEY).contains("halcyon 5.4.0"));
-    assert_snapshot!("resume_told", world.read("told.txt"));
     assert!(
         world
             .lantern(&[UNDO, &["--keep-world"]].concat())
             .contains("exit status 0"),
         "and there is still a way back"
     );
+    assert_snapshot!("resume_told", world.read("told.txt"));
     assert!(world.ok(SURVEY).contains("halcyon 5.1.0"));
 }
 

@@ -144,7 +144,7 @@ command = ["sh", "-c", "echo no paper; exit 3"]
         refused
             .join()
             .unwrap()
-            .contains("halcyon-terrace is updated")
+            .contains("halcyon-terrace will be updated")
     );
     let by_command = world.read("told.txt");
     assert_snapshot!(
