@@ -1,6 +1,6 @@
 //! What a component is to the server, what its id is, and what it can say of others.
 
-use crate::version::{Range, Version};
+use crate::version::{Notation, Range, Version};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::borrow::Borrow;
@@ -88,6 +88,8 @@ pub enum Side {
     /// On both, in the same version.
     #[serde(alias = "all")]
     Both,
+    /// On the server; clients may have it, too, in the same version.
+    ClientMay,
 }
 
 impl fmt::Display for Side {
@@ -96,6 +98,7 @@ impl fmt::Display for Side {
             Side::Server => "server",
             Side::Client => "client",
             Side::Both => "both",
+            Side::ClientMay => "client-may",
         })
     }
 }
@@ -165,6 +168,42 @@ pub struct Admits {
     pub client: String,
     /// Which of its versions.
     pub versions: Range,
+    /// What it says of that kind besides; of a kind that the family names, what that says counts.
+    pub terms: ClientTerms,
+}
+
+/// What a component says of a kind of client that it lets in.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ClientTerms {
+    /// Its name for people.
+    pub title: Option<String>,
+    /// How its versions are written.
+    pub notation: Option<Notation>,
+    /// What of the server's components it has to have; what nothing is said of is not known.
+    pub has: Option<Has>,
+}
+
+/// What a kind of client has to have.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(
+    untagged,
+    expecting = "expected \"same\", \"nothing\", or a list of ids"
+)]
+pub enum Has {
+    /// By a word.
+    Word(HasWord),
+    /// These, and nothing else of what is for both sides.
+    These(Vec<Id>),
+}
+
+/// What a kind of client has to have, where that is all or nothing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum HasWord {
+    /// All that runs and is for both sides.
+    Same,
+    /// Nothing.
+    Nothing,
 }
 
 /// Players with a version of a kind of client, who are to be let in.

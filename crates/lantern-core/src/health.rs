@@ -1,7 +1,7 @@
 //! What a start has shown, held against what was to be expected of it.
 
 use crate::component::Id;
-use crate::family::{ConsoleRule, Pattern};
+use crate::family::{ConsoleRule, Pattern, VersionRule, is_said_protocol};
 use crate::plan::Expected;
 use crate::version::{Notation, Version};
 use regex::RegexSet;
@@ -14,8 +14,8 @@ use std::collections::{BTreeMap, BTreeSet};
 pub struct Wanted {
     /// What has to run, with its version where one is stated.
     pub components: Vec<Expected>,
-    /// The server program, with the version that is installed, where that is known.
-    pub build: Option<(Id, String)>,
+    /// The server program that is installed, where its version is known.
+    pub build: Option<Installed>,
     /// In which order add-ons have to be started; empty where that does not count.
     pub order: Vec<Id>,
     /// The settings that the administrator has made.
@@ -24,6 +24,17 @@ pub struct Wanted {
     pub known_errors: BTreeSet<String>,
     /// What was not shown before either.
     pub unshown: Unshown,
+}
+
+/// The server program that is installed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Installed {
+    /// Which.
+    pub id: Id,
+    /// Its version.
+    pub version: String,
+    /// What it speaks with clients, where that is known.
+    pub protocol: Option<String>,
 }
 
 /// What a server did not show, though it ran well: seen with the same eyes, its absence says nothing later.
@@ -45,6 +56,9 @@ pub struct Unshown {
     /// Whether it did not say of itself that it is of the version that was installed.
     #[serde(default)]
     pub version: bool,
+    /// Whether it did not say that it speaks what the installed version does.
+    #[serde(default)]
+    pub protocol: bool,
 }
 
 /// A setting, by its name in the family file.
@@ -74,6 +88,8 @@ pub struct Shown {
 pub struct StartReport {
     /// What the server says of its own version; none where this family cannot tell.
     pub build: Option<BuildSeen>,
+    /// What the server says it speaks with clients; none where this family cannot tell.
+    pub protocol: Option<ProtocolSeen>,
     /// Each component that has to run; none where this family cannot tell.
     pub components: Option<Vec<Running>>,
     /// Where the order is first another one: what was started, and what was to be.
@@ -105,6 +121,37 @@ impl BuildSeen {
         says.is_some_and(|says| match (read(says), read(&self.installed)) {
             (Some(says), Some(installed)) => says.is_same_release(&installed),
             _ => *says == self.installed,
+        })
+    }
+}
+
+/// What the server says it speaks with clients.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct ProtocolSeen {
+    /// What the installed version speaks.
+    pub installed: String,
+    /// What it says; none where it says nothing.
+    pub says: Option<String>,
+    /// Whether the two did not agree before either, so that nothing follows.
+    pub unlike_before: bool,
+}
+
+impl ProtocolSeen {
+    fn is_said(&self) -> bool {
+        let says = self.says.as_ref();
+        says.is_some_and(|says| is_said_protocol(&self.installed, says))
+    }
+
+    fn problem(&self) -> Option<String> {
+        let installed = &self.installed;
+        let is_wrong = !self.is_said() && !self.unlike_before;
+        is_wrong.then(|| match &self.says {
+            Some(says) => format!(
+                "it says that it speaks protocol {says}, and what is installed speaks {installed}: an old program may have been started"
+            ),
+            None => format!(
+                "it does not say which protocol it speaks; what is installed speaks {installed}"
+            ),
         })
     }
 }
@@ -218,6 +265,7 @@ impl StartReport {
             settings: unsaid.map(|it| it.name.clone()).collect(),
             disorder: self.misplaced.is_some(),
             version: self.build.as_ref().is_some_and(|build| !build.is_said()),
+            protocol: self.protocol.as_ref().is_some_and(|it| !it.is_said()),
         }
     }
 
@@ -231,7 +279,13 @@ impl StartReport {
     pub fn told(&self) -> String {
         let said = self.build.as_ref().filter(|build| build.is_said());
         let said = said.map(|build| format!("; it says that it is {}", build.installed));
-        self.told_of_components() + &said.unwrap_or_default()
+        let speaks = self.protocol.as_ref().filter(|it| it.is_said());
+        let speaks = speaks.and_then(|it| it.says.as_ref());
+        let speaks = speaks.map(|says| format!("; it says that it speaks protocol {says}"));
+        [said, speaks]
+            .into_iter()
+            .flatten()
+            .fold(self.told_of_components(), |told, more| told + &more)
     }
 
     fn told_of_components(&self) -> String {
@@ -285,6 +339,7 @@ impl StartReport {
             ),
             None => format!("it does not say which version it is; {} {} is installed", build.id, build.installed),
         }));
+        problems.extend(self.protocol.as_ref().and_then(ProtocolSeen::problem));
         let wrong = self.components.iter().flatten().filter(|a| !a.is_right());
         let wrong: Vec<&Running> = wrong.collect();
         let names_none = self.names_none() && wrong.len() > 1;
@@ -515,7 +570,7 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport 
         })
     });
     let build = rule.version.as_ref().zip(wanted.build.as_ref());
-    let build = build.map(|(rule, (id, installed))| {
+    let says = |rule: &VersionRule, group: &str| -> Option<String> {
         let lines = match (&rule.ask, &rule.over_port) {
             (Some(ask), _) => shown.answers.get(ask),
             (None, Some(_)) => Some(&shown.over_port),
@@ -523,16 +578,29 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport 
         };
         // Of several starts in one log the last counts.
         let mut lines = lines.into_iter().flatten().rev();
-        let says = lines.find_map(|line| rule.says.capture("version", line));
-        BuildSeen {
-            id: id.clone(),
-            installed: installed.clone(),
-            says: says.map(str::to_owned),
-            unlike_before: wanted.unshown.version,
-        }
+        let found = lines.find_map(|line| rule.says.capture(group, line));
+        found.map(str::to_owned)
+    };
+    let protocol = build.and_then(|(rule, build)| {
+        Some(ProtocolSeen {
+            installed: build
+                .protocol
+                .clone()
+                .filter(|_| rule.says.names("protocol"))?,
+            says: says(rule, "protocol"),
+            unlike_before: wanted.unshown.protocol,
+        })
+    });
+    let build = build.filter(|(rule, _)| rule.says.names("version"));
+    let build = build.map(|(rule, build)| BuildSeen {
+        id: build.id.clone(),
+        installed: build.version.clone(),
+        says: says(rule, "version"),
+        unlike_before: wanted.unshown.version,
     });
     StartReport {
         build,
+        protocol,
         components,
         misplaced,
         settings: settings.collect(),
@@ -596,6 +664,58 @@ mod tests {
         }
     }
 
+    fn house(protocol: Option<&str>) -> Installed {
+        Installed {
+            id: Id::new("house"),
+            version: "5.4.0".into(),
+            protocol: protocol.map(str::to_owned),
+        }
+    }
+
+    #[test]
+    fn the_server_has_to_say_the_protocol_that_is_installed() {
+        let own = r"says = '^frame of (?P<version>\S+)'";
+        let with = |says: &str| rule(&RULE.replace(own, &format!("says = '{says}'")));
+        let told = |says: &str, installed: Option<&str>, printed: &str| {
+            let wanted = Wanted {
+                build: Some(house(installed)),
+                ..wanted("", "", "")
+            };
+            let shown = Shown {
+                printed: lines(printed),
+                ..Shown::default()
+            };
+            let report = judge(&with(says), &wanted, &shown);
+            let unshown = report.unshown();
+            format!(
+                "{} | {} | {}",
+                report.told(),
+                report.problems().join("; "),
+                unshown.protocol
+            )
+        };
+        let alone = r"^speaks (?P<protocol>\S+)";
+        let both = r"^speaks (?P<protocol>\S+)|^frame of (?P<version>\S+)";
+        let told = [
+            told(alone, Some("37-44"), "speaks 44"),
+            told(alone, Some("37-44"), "speaks 37-44"),
+            told(alone, Some("37-44"), "speaks 37-41"),
+            told(alone, Some("37-44"), "speaks 45"),
+            told(alone, Some("moss"), "open"),
+            told(alone, None, "speaks 45"),
+            told(both, Some("44"), "speaks 44, frame of 5.1"),
+        ];
+        insta::assert_snapshot!(told.join("\n"), @"
+        nothing is installed whose start the server would report; it says that it speaks protocol 44 |  | false
+        nothing is installed whose start the server would report; it says that it speaks protocol 37-44 |  | false
+        nothing is installed whose start the server would report | it says that it speaks protocol 37-41, and what is installed speaks 37-44: an old program may have been started | true
+        nothing is installed whose start the server would report | it says that it speaks protocol 45, and what is installed speaks 37-44: an old program may have been started | true
+        nothing is installed whose start the server would report | it does not say which protocol it speaks; what is installed speaks moss | true
+        nothing is installed whose start the server would report |  | false
+        nothing is installed whose start the server would report; it says that it speaks protocol 44 | it says that it is 5.1, and house 5.4.0 is installed: an old program may have been started | false
+        ");
+    }
+
     /// What is wrong with a start, from what was printed and what `list` and `seed` answered.
     fn problems(wanted: &Wanted, printed: &str, list: &str, seed: &str) -> String {
         let answers = [("list", list), ("seed", seed)];
@@ -612,7 +732,7 @@ mod tests {
     #[test]
     fn the_server_has_to_say_the_version_that_is_installed() {
         let wanted = |unlike_before| Wanted {
-            build: Some((Id::new("house"), "5.4.0".into())),
+            build: Some(house(None)),
             unshown: Unshown {
                 version: unlike_before,
                 ..Unshown::default()
@@ -659,7 +779,7 @@ mod tests {
         };
         let asked = with("version = { says = '^up: (?P<version>\\S+)', over_port = \"s\\u00ff\" }");
         let wanted = Wanted {
-            build: Some((Id::new("house"), "5.4.0".into())),
+            build: Some(house(None)),
             ..wanted("", "", "")
         };
         let says = |over_port: &str| {

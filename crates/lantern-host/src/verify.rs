@@ -3,9 +3,10 @@
 use crate::config::Server;
 use crate::console::{Console, ServerState, Started};
 use crate::error::Result;
+use crate::planning::protocol_of;
 use crate::survey::{flow, order_text, scripts};
 use lantern_core::component::{Id, Kind};
-use lantern_core::health::{self, Setting, Shown, StartReport, Unshown, Wanted, Watch};
+use lantern_core::health::{self, Installed, Setting, Shown, StartReport, Unshown, Wanted, Watch};
 use lantern_core::inventory::{Component, Inventory};
 use lantern_core::order::Arrangement;
 use lantern_core::path::RelPath;
@@ -127,13 +128,13 @@ pub fn known_errors(server: &Server) -> BTreeSet<String> {
 /// When the folder cannot be read.
 pub fn wanted(
     server: &Server,
-    build: Option<String>,
+    build: Option<Installed>,
     components: Vec<Expected>,
     known_errors: BTreeSet<String>,
     unshown: Unshown,
 ) -> Result<Wanted> {
     Ok(Wanted {
-        build: build.map(|version| (Id::new(&server.family.build.id), version)),
+        build,
         components,
         order: wanted_order(server)?,
         settings: wanted_settings(server)?,
@@ -155,7 +156,7 @@ pub fn unshown_now(server: &Server, found: &Inventory) -> Unshown {
         let watch = Watch::of(&server.family.console);
         let printed = console.lines_that(&|line| watch.minds(line)).ok()?;
         let expected = expected_now(server, found);
-        let build = version_of(found);
+        let build = installed(server, found);
         let wanted = wanted(server, build, expected, BTreeSet::new(), Unshown::default()).ok()?;
         Some(look(&console, server, &wanted, &printed).ok()?.unshown())
     };
@@ -262,7 +263,7 @@ pub fn verify(server: &Server, found: &Inventory) -> Result<Verified> {
     let expected = expected_now(server, found);
     let wanted = wanted(
         server,
-        version_of(found),
+        installed(server, found),
         expected,
         good.errors,
         good.unshown,
@@ -275,12 +276,16 @@ pub fn verify(server: &Server, found: &Inventory) -> Result<Verified> {
     })
 }
 
-/// The version of the build that is installed, where it states one.
-pub fn version_of(found: &Inventory) -> Option<String> {
+/// The build that is installed, where it states a version.
+pub fn installed(server: &Server, found: &Inventory) -> Option<Installed> {
     let stated = found
         .server_version()
         .filter(|version| !version.is_content());
-    stated.map(ToString::to_string)
+    Some(Installed {
+        id: Id::new(&server.family.build.id),
+        version: stated?.to_string(),
+        protocol: protocol_of(server, found),
+    })
 }
 
 /// What has to run, by what is installed.

@@ -534,6 +534,9 @@ pub struct WhoMayJoin {
     pub plan: Option<String>,
     /// Each kind of client, the server's own first.
     pub kinds: Vec<Joining>,
+    /// Kinds that lantern.toml names, and neither the family nor anything that runs states.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub unstated: Vec<String>,
 }
 
 /// Which players with one kind of client may join.
@@ -588,6 +591,9 @@ impl Joining {
 pub struct Clients<'a> {
     /// What a client must have, may have, and must not have.
     pub client: &'a ClientList,
+    /// Kinds that lantern.toml names, and neither the family nor anything that runs states.
+    #[serde(skip_serializing_if = "<[String]>::is_empty")]
+    pub unstated: &'a [String],
 }
 
 /// `client pack`

@@ -1,8 +1,8 @@
 //! What players' clients must have to match the server, may have, and must not have.
 
-use crate::component::{Id, Kind, Side};
+use crate::component::{Has, HasWord, Id, Kind, Side};
 use crate::facts::Facts;
-use crate::family::{ClientKind, Has, HasWord, Others};
+use crate::family::{ClientKind, Others};
 use crate::inventory::{Component, Inventory};
 use crate::path::RelPath;
 use schemars::JsonSchema;
@@ -132,21 +132,23 @@ pub fn list(
     let runs = |it: &&Component| !it.runs.is_off() && it.facts.kind != Kind::Build;
     let running: Vec<&Component> = inventory.components.iter().filter(runs).collect();
     let has = kind.map_or(Some(&Has::Word(HasWord::Same)), |kind| kind.has.as_ref());
-    let needs = |facts: &Facts| match has {
-        Some(Has::Word(HasWord::Same)) => facts.side == Some(Side::Both),
-        Some(Has::These(ids)) => ids.contains(&facts.id),
-        Some(Has::Word(HasWord::Nothing)) | None => false,
+    let duty = |facts: &Facts| match (has, facts.side) {
+        (Some(Has::Word(HasWord::Same)), Some(Side::Both)) => Some(Duty::MustHave),
+        (Some(Has::Word(HasWord::Same)), Some(Side::ClientMay)) => Some(Duty::MayHave),
+        (Some(Has::These(ids)), _) => ids.contains(&facts.id).then_some(Duty::MustHave),
+        _ => None,
     };
-    let must = running.iter().filter(|component| needs(&component.facts));
     let mut items: BTreeMap<Id, Vec<ClientItem>> = BTreeMap::new();
-    for component in must.clone() {
-        if let Some(item) = item_of(component, kind) {
+    for component in &running {
+        let item = duty(&component.facts).and_then(|is| item_of(component, kind, is));
+        if let Some(item) = item {
             items.entry(item.id.clone()).or_default().push(item);
         }
     }
-    let asks = must
-        .clone()
-        .flat_map(|it| it.facts.clashes.iter().map(|clash| (&it.facts.id, clash)));
+    let must = running
+        .iter()
+        .filter(|component| duty(&component.facts) == Some(Duty::MustHave));
+    let asks = must.flat_map(|it| it.facts.clashes.iter().map(|clash| (&it.facts.id, clash)));
     for (by, clash) in asks {
         let item = ClientItem {
             id: clash.id.clone(),
@@ -164,7 +166,7 @@ pub fn list(
     let unsaid = running.iter().filter(|component| {
         let facts = &component.facts;
         let said = has == Some(&Has::Word(HasWord::Nothing));
-        facts.side.is_none() && !said && !needs(facts)
+        facts.side.is_none() && !said && duty(facts).is_none()
     });
     ClientList {
         format: FORMAT,
@@ -188,7 +190,7 @@ pub fn list(
 }
 
 /// A component as it is on the server; none where it lies nowhere.
-fn item_of(component: &Component, kind: Option<&ClientKind>) -> Option<ClientItem> {
+fn item_of(component: &Component, kind: Option<&ClientKind>, is: Duty) -> Option<ClientItem> {
     let place = |path: &RelPath| match kind {
         Some(kind) => kind.in_client(path),
         None => path.clone(),
@@ -205,12 +207,15 @@ fn item_of(component: &Component, kind: Option<&ClientKind>) -> Option<ClientIte
     Some(ClientItem {
         id: facts.id.clone(),
         version: (!facts.version.is_content()).then(|| facts.version.to_string()),
-        is: Duty::MustHave,
+        is,
         range: None,
         place: Some(place(component.place.as_ref()?)),
         files: files.collect(),
         why: match facts.side {
             Some(Side::Both) => "it runs here, and is for both sides".into(),
+            Some(Side::ClientMay) if is == Duty::MayHave => {
+                "it runs here, and clients may have it, too".into()
+            }
             _ => "the family says so of this kind of client".into(),
         },
     })
@@ -321,10 +326,14 @@ mod tests {
             ("addons/c.bloom", "id='c'\nversion='1'\nside='both'"),
             ("addons/d.bloom", "id='d'\nversion='1'"),
             ("addons/e.bloom", "id='e'\nversion='2'\nside='both'"),
+            (
+                "addons/f.bloom",
+                "id='f'\nversion='1'\nside='client-may'\nclashes={ x = '*' }",
+            ),
         ];
         inventory(
             &files,
-            "start a\nstart b\nstart d\nstart e\n",
+            "start a\nstart b\nstart d\nstart e\nstart f\n",
             &BTreeMap::new(),
         )
     }
@@ -377,6 +386,7 @@ mod tests {
         insta::assert_snapshot!(of(None), @r#"
         a 1 "must-have" addons/a.bloom: it runs here, and is for both sides
         e 2 "must-have" addons/e.bloom: it runs here, and is for both sides
+        f 1 "may-have" addons/f.bloom: it runs here, and clients may have it, too
         y - "must-not-have" : it conflicts with a
         z <2 "must-not-have" : it conflicts with a
         unknown: d
@@ -384,6 +394,7 @@ mod tests {
         insta::assert_snapshot!(of(Some(&kind(Some(Has::Word(HasWord::Same))))), @r#"
         a 1 "must-have" mods/live/a.bloom: it runs here, and is for both sides
         e 2 "must-have" mods/live/e.bloom: it runs here, and is for both sides
+        f 1 "may-have" mods/live/f.bloom: it runs here, and clients may have it, too
         y - "must-not-have" : it conflicts with a
         z <2 "must-not-have" : it conflicts with a
         unknown: d
@@ -398,7 +409,7 @@ mod tests {
         "#);
         insta::assert_snapshot!(of(Some(&kind(None))), @"
 
-        unknown: a d e
+        unknown: a d e f
         ");
     }
 
@@ -435,6 +446,7 @@ mod tests {
         a 1 "may-have" : lantern.toml says so
         d - "must-not-have" : lantern.toml says so
         e 2 "must-have" addons/e-for-clients.bloom addons/a.bloom: lantern.toml says so
+        f 1 "may-have" addons/f.bloom: it runs here, and clients may have it, too
         skin 3 "must-have" skins/skin.png: lantern.toml says so
         y - "must-not-have" : it conflicts with a
         z <2 "must-not-have" : it conflicts with a

@@ -89,42 +89,30 @@ pub fn who_may_join<'f>(
             }
             _ => facts.admits.clone(),
         };
-        entrances.extend(admits.into_iter().map(|Admits { client, versions }| {
-            let (by, release) = (facts.id.clone(), facts.version.clone());
-            (
-                client,
-                Entrance {
+        let each = admits.into_iter().map(
+            |Admits {
+                 client, versions, ..
+             }| {
+                let (by, release) = (facts.id.clone(), facts.version.clone());
+                let entrance = Entrance {
                     versions,
                     by,
                     release,
-                },
-            )
-        }));
+                };
+                (client, entrance)
+            },
+        );
+        entrances.extend(each);
     }
-    let own = family.clients.iter().map(|kind| kind.name.as_str());
-    let mut names: Vec<&str> = own.collect();
-    let bridged = running.chain(known).flat_map(|facts| &facts.admits);
-    let bridged: BTreeSet<&str> = bridged.map(|admits| admits.client.as_str()).collect();
-    names.extend(
-        bridged
-            .iter()
-            .filter(|name| !names.contains(name))
-            .copied()
-            .collect::<Vec<_>>(),
-    );
-    let each = names.into_iter().map(|name| {
-        let kind = family.clients.iter().find(|kind| kind.name == name);
-        let own = entrances.iter().filter(|(client, _)| client == name);
+    let kinds = family.kinds_of_client(running.chain(known)).into_iter();
+    let each = kinds.map(|kind| {
+        let own = entrances.iter().filter(|(client, _)| *client == kind.name);
         let own: Vec<Entrance> = own.map(|(_, entrance)| entrance.clone()).collect();
-        let is_told = !own.is_empty()
-            || match kind.map(|kind| &kind.joins) {
-                // Only what lets it in tells of it.
-                None | Some(Some(Joins::Word(OnlyBy::Bridge))) => true,
-                Some(_) => false,
-            };
+        // Only what lets it in tells of it.
+        let is_told = !own.is_empty() || matches!(kind.joins, Some(Joins::Word(OnlyBy::Bridge)));
         MayJoin {
-            client: name.to_owned(),
-            title: kind.and_then(|kind| kind.title.clone()),
+            client: kind.name,
+            title: kind.title,
             entrances: is_told.then_some(own),
         }
     });
@@ -339,6 +327,37 @@ mod tests {
         {"client":"silent","before":"unknown","after":"unknown"}
         {"client":"kite","before":null,"after":"1.x","by":["lens 2.1"],"newly":["1"]}
         "#);
+    }
+
+    #[test]
+    fn a_component_may_say_what_is_to_be_known_of_its_own_kinds() {
+        let family = Family::parse(FAMILY).unwrap();
+        let text = r#"{"id":"lens","kind":"addon","version":"2.1","admits":{"kite":{"versions":["=1.0.0-rc.1","=2.0.0"],"title":"Kite","notation":"semver","has":["glass"]},"own":{"versions":"5","title":"not this"},"oar":{"versions":"*","has":"nothing"}}}"#;
+        let lens = facts(&family, text);
+        let written = serde_json::to_string(&WrittenRelease::of(&lens)).unwrap();
+        assert_eq!(facts(&family, &written), lens, "{written}");
+        let second = facts(
+            &family,
+            r#"{"id":"gate","kind":"addon","version":"1","admits":{"kite":{"versions":"3","title":"Late","has":"same"},"oar":"1"}}"#,
+        );
+        let kinds = family.kinds_of_client([&second, &lens].into_iter());
+        let told = kinds.iter().skip(family.clients.len()).map(|kind| {
+            let title = kind.title.as_deref().unwrap_or("-");
+            format!("{} {title} {:?} {:?}", kind.name, kind.notation, kind.has)
+        });
+        insta::assert_snapshot!(told.collect::<Vec<_>>().join("\n"), @"
+        kite Late Some(Semver) Some(Word(Same))
+        oar - None Some(Word(Nothing))
+        ");
+        assert_eq!(kinds[0].title.as_deref(), Some("X itself"));
+        let who = who_may_join(&family, [&lens].into_iter(), std::iter::empty());
+        let early = Version::parse("1.0.0-rc.1", crate::version::Notation::Semver).unwrap();
+        let kite = who.iter().find(|it| it.client == "kite").unwrap();
+        assert_eq!(kite.admits(&early), Some(true));
+        let fault = serde_json::from_str::<WrittenRelease>(
+            r#"{"admits":{"kite":{"versions":"1","has":"all"}}}"#,
+        );
+        insta::assert_snapshot!(fault.unwrap_err(), @r#"expected a range, a list of ranges, or a table with versions, title, notation and has ("same", "nothing" or a list of ids) at line 1 column 47"#);
     }
 
     #[test]

@@ -287,7 +287,7 @@ mod tests {
             ),
             (
                 "id = 'a'\nside = 'up'\n",
-                "addon.toml:2: unknown variant `up`, expected one of `server`, `client`, `all`, `both`",
+                "addon.toml:2: unknown variant `up`, expected one of `server`, `client`, `all`, `both`, `client-may`",
             ),
         ] {
             let fault = read_as(&family(TOML_READER), &[(0, text)], "x.bloom");

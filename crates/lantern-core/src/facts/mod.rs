@@ -12,7 +12,7 @@ use crate::component::{
     Admits, Channel, ClientVersion, Effect, Id, Kind, Member, Need, Provided, Side,
 };
 use crate::supply::StatedFile;
-use crate::version::{Range, Version};
+use crate::version::{Notation, Range, Version};
 use notation::{
     AdmitsClients, AnyOf, Flag, Gathered, Ids, Members, Names, Needs, Numbers, OneVersion,
     Provides, ServerVersions, Text, Versions, Whether, Word, Written, is_unstated,
@@ -144,6 +144,13 @@ impl Default for BuildFacts {
     }
 }
 
+/// What a component says of the kinds of client that it admits, each by kind.
+const OF_CLIENTS: [(&str, bool); 3] = [
+    ("admits_title", true),
+    ("admits_notation", true),
+    ("admits_has", true),
+];
+
 /// Of a build these fields tell what it offers, not what it asks for.
 const TURNED: [&str; 3] = ["runtime", "flavour", "slots"];
 
@@ -151,7 +158,7 @@ const TURNED: [&str; 3] = ["runtime", "flavour", "slots"];
 pub fn fields() -> impl Iterator<Item = (&'static str, bool)> {
     let own = BuildFacts::FIELDS.iter();
     let own = own.filter(|(field, _)| !TURNED.contains(field));
-    Facts::FIELDS.iter().chain(own).copied()
+    Facts::FIELDS.iter().chain(&OF_CLIENTS).chain(own).copied()
 }
 
 /// A build's own fields, without those that would tell what it asks for.
@@ -259,6 +266,17 @@ impl Facts {
     pub fn is_early(&self) -> bool {
         self.channel == Channel::Early || self.version.is_early()
     }
+}
+
+/// How components say that the versions of a kind of client are written: as the first does that says it.
+pub fn stated_notation<'f>(
+    client: &str,
+    mut known: impl Iterator<Item = &'f Facts>,
+) -> Option<Notation> {
+    known.find_map(|facts| {
+        let mut own = facts.admits.iter().filter(|it| it.client == client);
+        own.find_map(|it| it.terms.notation)
+    })
 }
 
 impl WrittenRelease {

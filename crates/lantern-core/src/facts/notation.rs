@@ -1,7 +1,7 @@
 //! How one fact is written, in catalogues and requests, and how a reader's field gives it.
 
-use crate::component::{Admits, Id, Member, Need, Provided};
-use crate::version::{Notations, Range, RangesRead, Version};
+use crate::component::{Admits, ClientTerms, Has, HasWord, Id, Member, Need, Provided};
+use crate::version::{Notation, Notations, Range, RangesRead, Version};
 use schemars::JsonSchema;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -331,42 +331,158 @@ fn by_id(pairs: impl Iterator<Item = (Id, String)>) -> BTreeMap<Id, Ranges> {
     by_id.map(|(id, texts)| (id, ranges(texts))).collect()
 }
 
-/// Kinds of client with ranges over their versions; of several ranges each lets in.
+/// What a component says of a kind of client that it lets in.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(
+    untagged,
+    expecting = "expected a range, a list of ranges, or a table with versions, title, notation and has (\"same\", \"nothing\" or a list of ids)"
+)]
+pub enum Admission {
+    /// Which of its versions: of several ranges each lets in.
+    Versions(Ranges),
+    /// That, and more of the kind.
+    Told(ToldAdmission),
+}
+
+/// Which versions of a kind of client are let in, and what is to be known of that kind.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ToldAdmission {
+    /// Which of its versions.
+    versions: Ranges,
+    /// Its name for people.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    title: Option<String>,
+    /// How its versions are written.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    notation: Option<Notation>,
+    /// What of the server's components it has to have.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    has: Option<Has>,
+}
+
+impl Admission {
+    fn of(versions: Ranges, terms: ClientTerms) -> Admission {
+        match terms == ClientTerms::default() {
+            true => Admission::Versions(versions),
+            false => Admission::Told(ToldAdmission {
+                versions,
+                title: terms.title,
+                notation: terms.notation,
+                has: terms.has,
+            }),
+        }
+    }
+
+    fn versions(&self) -> &Ranges {
+        match self {
+            Admission::Versions(versions) => versions,
+            Admission::Told(told) => &told.versions,
+        }
+    }
+
+    fn apart(self) -> (Ranges, ClientTerms) {
+        match self {
+            Admission::Versions(versions) => (versions, ClientTerms::default()),
+            Admission::Told(told) => {
+                let terms = ClientTerms {
+                    title: told.title,
+                    notation: told.notation,
+                    has: told.has,
+                };
+                (told.versions, terms)
+            }
+        }
+    }
+}
+
+/// Kinds of client with ranges over their versions, and what is to be known of those kinds.
 pub(super) struct AdmitsClients;
 
 impl Written<Vec<Admits>> for AdmitsClients {
-    type Text = BTreeMap<Id, Ranges>;
+    type Text = BTreeMap<Id, Admission>;
 
-    fn read(text: BTreeMap<Id, Ranges>, reading: &mut Reading<'_>) -> Result<Vec<Admits>, Misread> {
-        let each = text.into_iter().flat_map(|(kind, ranges)| {
+    fn read(text: Self::Text, reading: &mut Reading<'_>) -> Result<Vec<Admits>, Misread> {
+        let notations = reading.notations;
+        let each = text.into_iter().flat_map(|(kind, admission)| {
+            let (ranges, terms) = admission.apart();
             let texts = ranges.texts().into_iter();
-            texts.map(move |text| (kind.clone(), text))
+            texts.map(move |text| (String::from(kind.clone()), text, terms.clone()))
         });
-        let admits = each.map(|(kind, text)| {
-            let client = String::from(kind);
-            let versions = reading.notations.client_range(&client, &text);
+        let admits = each.map(|(client, text, terms)| {
+            let versions = notations.client_range(&client, terms.notation, &text);
             let versions =
                 versions.map_err(|error| Misread::new(&client, format!("{client}: {error}")))?;
-            Ok(Admits { client, versions })
+            Ok(Admits {
+                client,
+                versions,
+                terms,
+            })
         });
         admits.collect()
     }
 
-    fn write(value: &Vec<Admits>) -> BTreeMap<Id, Ranges> {
+    fn write(value: &Vec<Admits>) -> Self::Text {
         let pairs = value.iter();
-        by_id(pairs.map(|admits| (Id::new(&admits.client), admits.versions.to_string())))
+        let ranges =
+            by_id(pairs.map(|admits| (Id::new(&admits.client), admits.versions.to_string())));
+        let terms = |client: &Id| {
+            let mut own = value.iter().filter(|it| it.client == client.as_str());
+            own.next()
+                .map_or_else(ClientTerms::default, |it| it.terms.clone())
+        };
+        let each = ranges.into_iter().map(|(client, versions)| {
+            let admission = Admission::of(versions, terms(&client));
+            (client, admission)
+        });
+        each.collect()
     }
 
-    fn shown(text: &BTreeMap<Id, Ranges>) -> String {
-        Needs::shown(text)
+    fn shown(text: &Self::Text) -> String {
+        let pairs = text.iter();
+        Needs::shown(
+            &pairs
+                .map(|(client, admission)| (client.clone(), admission.versions().clone()))
+                .collect(),
+        )
     }
 }
 
 impl Gathered<Vec<Admits>> for AdmitsClients {
     const IS_LIST: bool = true;
 
-    fn gather(source: &dyn Source, field: &str) -> Result<BTreeMap<Id, Ranges>, Misread> {
-        Needs::gather(source, field)
+    fn gather(source: &dyn Source, field: &str) -> Result<Self::Text, Misread> {
+        let mut terms: BTreeMap<Id, ClientTerms> = BTreeMap::new();
+        for (client, title) in source.pairs(&format!("{field}_title"))? {
+            terms.entry(Id::new(&client)).or_default().title = Some(title);
+        }
+        for (client, text) in source.pairs(&format!("{field}_notation"))? {
+            let word = serde_json::Value::String(text.trim().to_ascii_lowercase());
+            let notation =
+                serde_json::from_value(word).map_err(|error| Misread::new(&text, error))?;
+            terms.entry(Id::new(&client)).or_default().notation = Some(notation);
+        }
+        for (client, text) in source.pairs(&format!("{field}_has"))? {
+            terms.entry(Id::new(&client)).or_default().has = Some(to_have(&text));
+        }
+        let ranges = Needs::gather(source, field)?.into_iter();
+        let each = ranges.map(|(client, versions)| {
+            let terms = terms.remove(&client).unwrap_or_default();
+            (client, Admission::of(versions, terms))
+        });
+        Ok(each.collect())
+    }
+}
+
+/// What a kind of client has to have, in words: `same`, `nothing`, or ids with commas or blanks between.
+fn to_have(text: &str) -> Has {
+    match text.trim() {
+        "same" => Has::Word(HasWord::Same),
+        "nothing" => Has::Word(HasWord::Nothing),
+        ids => {
+            let ids = ids.split(|c: char| c == ',' || c.is_whitespace());
+            Has::These(ids.filter(|id| !id.is_empty()).map(Id::new).collect())
+        }
     }
 }
 

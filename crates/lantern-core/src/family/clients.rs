@@ -1,12 +1,13 @@
 //! What a family says of players' clients.
 
 use super::{Family, Glob, Pattern};
-use crate::component::{Admits, Id, Kind};
+use crate::component::{Admits, ClientTerms, Has, Kind};
 use crate::facts::Facts;
 use crate::path::RelPath;
 use crate::version::{Notation, Notations, Range, RangeFault, RangeNotation, Version};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// One kind of client with which players join.
 #[derive(Debug, Clone, Deserialize)]
@@ -60,6 +61,21 @@ pub struct Place {
 }
 
 impl ClientKind {
+    /// A kind of which a component tells that lets it in.
+    pub fn let_in_only(name: &str, terms: ClientTerms) -> ClientKind {
+        ClientKind {
+            name: name.to_owned(),
+            title: terms.title,
+            notation: terms.notation,
+            joins: Some(Joins::Word(OnlyBy::Bridge)),
+            speaks: Vec::new(),
+            has: terms.has,
+            others: Others::Unknown,
+            places: Vec::new(),
+            mismatch: None,
+        }
+    }
+
     /// Where a file of the server lies in the client's folder.
     pub fn in_client(&self, path: &RelPath) -> RelPath {
         let moved = self
@@ -80,6 +96,31 @@ impl ClientKind {
 }
 
 impl Family {
+    /// The kinds of client that there are: the family's own first, in its order, then those that components let in.
+    ///
+    /// Where several components say something of one kind, the first that says it counts.
+    pub fn kinds_of_client<'f>(&self, known: impl Iterator<Item = &'f Facts>) -> Vec<ClientKind> {
+        let mut bridged: BTreeMap<&str, ClientTerms> = BTreeMap::new();
+        for admits in known.flat_map(|facts| &facts.admits) {
+            let own = bridged.entry(&admits.client).or_default();
+            let ClientTerms {
+                title,
+                notation,
+                has,
+            } = &admits.terms;
+            own.title = own.title.take().or_else(|| title.clone());
+            own.notation = own.notation.or(*notation);
+            own.has = own.has.take().or_else(|| has.clone());
+        }
+        for kind in &self.clients {
+            bridged.remove(kind.name.as_str());
+        }
+        let bridged = bridged
+            .into_iter()
+            .map(|(name, terms)| ClientKind::let_in_only(name, terms));
+        self.clients.iter().cloned().chain(bridged).collect()
+    }
+
     /// The family as it knows the components in a folder of a kind of client: they may lie elsewhere there.
     pub fn of_client(&self, kind: Option<&ClientKind>) -> Family {
         let mut family = self.clone();
@@ -181,29 +222,6 @@ pub struct Speaks {
     pub protocol: String,
 }
 
-/// What a kind of client has to have.
-#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-#[serde(
-    untagged,
-    expecting = "expected \"same\", \"nothing\", or a list of ids"
-)]
-pub enum Has {
-    /// By a word.
-    Word(HasWord),
-    /// These, and nothing else of what is for both sides.
-    These(Vec<Id>),
-}
-
-/// What a kind of client has to have, where that is all or nothing.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum HasWord {
-    /// All that runs and is for both sides.
-    Same,
-    /// Nothing.
-    Nothing,
-}
-
 /// What is spoken: all from one number to another, or a word.
 #[derive(Debug, PartialEq, Eq)]
 enum Protocol<'t> {
@@ -227,6 +245,16 @@ impl Protocol<'_> {
             (Protocol::Numbers(a, b), Protocol::Numbers(c, d)) => a.max(c) <= b.min(d),
             _ => self == other,
         }
+    }
+}
+
+/// Whether what a server says that it speaks is what is installed: the same, or one number of those.
+pub fn is_said_protocol(installed: &str, says: &str) -> bool {
+    match (Protocol::of(installed), Protocol::of(says)) {
+        (Protocol::Numbers(first, last), Protocol::Numbers(one, other)) if one == other => {
+            (first..=last).contains(&one)
+        }
+        (installed, says) => installed == says,
     }
 }
 
@@ -303,13 +331,13 @@ impl Rules<'_> {
                 ));
             }
             for speaks in &kind.speaks {
-                let range = self.notations.client_range(name, &speaks.versions);
+                let range = self.notations.client_range(name, None, &speaks.versions);
                 read.push((format!("client \"{name}\": speaks"), range));
             }
             if let Some(Joins::Table(rows)) = &kind.joins {
                 for row in rows {
                     read.push((format!("client \"{name}\": joins"), server(&row.server)));
-                    let range = self.notations.client_range(name, &row.clients);
+                    let range = self.notations.client_range(name, None, &row.clients);
                     read.push((format!("client \"{name}\": joins"), range));
                 }
             }
@@ -323,32 +351,39 @@ impl Rules<'_> {
     /// Which clients a build lets in by itself.
     pub(super) fn admits(&self, build: &Facts) -> Vec<Admits> {
         let stated = build.build.protocol.as_deref();
-        let protocol = stated.or_else(|| {
-            let mut rows = self.servers.iter();
-            let row = rows.find(|row| {
-                let range = self.notations.server_range(&row.versions);
-                range.is_ok_and(|range| range.holds_early(&build.version))
-            });
-            row.map(|row| row.protocol.as_str())
-        });
+        let protocol = stated.or_else(|| self.protocol(&build.version));
         let each = self.kinds.iter().flat_map(|kind| {
             let own = self.versions(kind, &build.version, protocol).into_iter();
             own.map(|versions| Admits {
                 client: kind.name.clone(),
                 versions,
+                terms: ClientTerms::default(),
             })
         });
         each.collect()
     }
 
+    /// What a version of the server speaks with clients, where builds do not state it.
+    pub(super) fn protocol(&self, version: &Version) -> Option<&str> {
+        let mut rows = self.servers.iter();
+        let row = rows.find(|row| {
+            let range = self.notations.server_range(&row.versions);
+            range.is_ok_and(|range| range.holds_early(version))
+        });
+        row.map(|row| row.protocol.as_str())
+    }
+
     fn versions(&self, kind: &ClientKind, server: &Version, protocol: Option<&str>) -> Vec<Range> {
-        let range = |text: &str| self.notations.client_range(&kind.name, text).ok();
+        let range = |text: &str| self.notations.client_range(&kind.name, None, text).ok();
         match &kind.joins {
             None | Some(Joins::Word(OnlyBy::Bridge)) => Vec::new(),
             Some(Joins::Like {
                 same: Same::Whole(Whole::Version),
             }) => {
-                let version = self.notations.client_version(&kind.name, release(server));
+                let version = {
+                    let own = release(server);
+                    self.notations.client_version(&kind.name, None, own)
+                };
                 version.ok().map(Range::exactly).into_iter().collect()
             }
             Some(Joins::Like {

@@ -132,7 +132,7 @@ pub struct Listing {
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct VersionRule {
-    /// Finds it in what the server says as the group `version`.
+    /// Finds it in what the server says as the group `version`, what it speaks with clients as the group `protocol`, or both.
     pub says: Pattern,
     /// The command that makes the server say it; otherwise it is said at the start.
     pub ask: Option<String>,

@@ -11,7 +11,7 @@ mod reader;
 mod settings;
 
 pub use clients::{
-    Admitted, ClientKind, Has, HasWord, Joins, OnlyBy, Others, Place, Same, Speaks, Whole,
+    Admitted, ClientKind, Joins, OnlyBy, Others, Place, Same, Speaks, Whole, is_said_protocol,
 };
 pub use console::{
     ConsoleRule, ErrorRule, KnownError, Listing, PortRule, SettingRule, Stop, StopSignal,
@@ -31,7 +31,7 @@ use crate::facts::Facts;
 use crate::hint::with_nearest;
 use crate::path::RelPath;
 use crate::settings::{Key, Manner, Notation};
-use crate::version::Notations;
+use crate::version::{Notations, Version};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 
@@ -536,6 +536,11 @@ impl Family {
         let mut own = self.client_rules().admits(facts);
         own.retain(|own| facts.admits.iter().all(|it| it.client != own.client));
         facts.admits.extend(own);
+    }
+
+    /// What a version of the server speaks with clients, where its build does not state it; none where that is not known.
+    pub fn protocol(&self, version: &Version) -> Option<String> {
+        self.client_rules().protocol(version).map(str::to_owned)
     }
 
     /// The reader with a name.

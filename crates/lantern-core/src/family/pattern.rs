@@ -18,6 +18,11 @@ impl Pattern {
     pub fn capture<'t>(&self, group: &str, text: &'t str) -> Option<&'t str> {
         Some(self.0.captures(text)?.name(group)?.as_str().trim())
     }
+
+    /// Whether it has a group of that name.
+    pub fn names(&self, group: &str) -> bool {
+        self.0.capture_names().flatten().any(|name| name == group)
+    }
 }
 
 impl<'de> Deserialize<'de> for Pattern {

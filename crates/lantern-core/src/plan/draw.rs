@@ -350,6 +350,7 @@ pub fn draw(
         orders: Vec::new(),
         clients: Vec::new(),
         client_lists: Vec::new(),
+        protocol: None,
     })
 }
 

@@ -89,6 +89,9 @@ pub struct Plan {
     /// What each kind of client must have afterwards, without what the administrator keeps for it; none where it is nothing.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub client_lists: Vec<ClientList>,
+    /// What the server speaks with clients afterwards; none where that is not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub protocol: Option<String>,
     /// What the server has to say is loaded afterwards.
     pub expects: Vec<Expected>,
     /// The steps, in order.

@@ -5,8 +5,7 @@
 use super::{Held, Policy, Prefer, Request, Target};
 use crate::artifact::Artifact;
 use crate::component::{ClientVersion, Id, Kind};
-use crate::facts::Facts;
-use crate::facts::{Reading, WrittenRelease};
+use crate::facts::{Facts, Reading, WrittenRelease, stated_notation};
 use crate::json::JsonFault;
 use crate::offer::{Offer, Origin};
 use crate::version::{Notations, Version};
@@ -270,6 +269,7 @@ impl Request {
                 },
             })
         });
+        let offers: Vec<Offer> = offers.collect::<Result<_, RequestFault>>()?;
         let keep = written.keep.into_iter().map(|keep| {
             let version = keep.version.map(|text| {
                 let notation = match keep.id == written.build {
@@ -281,25 +281,29 @@ impl Request {
             Ok((keep.id, version.transpose()?))
         });
         let admit = written.admit.into_iter().map(|players| {
-            let version = notations.client_version(&players.client, &players.version);
+            let held = held.iter().map(|held| &held.facts);
+            let all = held.chain(offers.iter().map(|offer| &offer.facts));
+            let stated = stated_notation(&players.client, all);
+            let version = notations.client_version(&players.client, stated, &players.version);
             let players = ClientVersion {
                 version: version.map_err(|fault| sense(fault.to_string()))?,
                 client: players.client,
             };
             Ok((players.wish(), players))
         });
+        let admit = admit.collect::<Result<_, RequestFault>>()?;
         let request = Request {
             target,
             build_outside: written.build_outside,
             held: Arc::new(held),
-            offers: Arc::new(offers.collect::<Result<_, RequestFault>>()?),
+            offers: Arc::new(offers),
             given: written.given,
             add: written.add,
             drop: written.drop,
             keep: keep.collect::<Result<_, RequestFault>>()?,
             only: written.only,
             again: written.again,
-            admit: admit.collect::<Result<_, RequestFault>>()?,
+            admit,
             policy: Policy {
                 early: written.allow_early,
                 untested: written.allow_untested,

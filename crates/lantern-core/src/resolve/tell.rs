@@ -459,7 +459,8 @@ impl<'a> Teller<'a> {
         if by.is_empty() {
             return format!("Nothing that is installed or on offer lets {players} in.");
         }
-        let verb = if by.len() > 1 { "let" } else { "lets" };
+        let several = by.len() > 1 || by.values().any(|versions| versions.len() > 1);
+        let verb = if several { "let" } else { "lets" };
         let told = by.into_iter().map(|(id, mut known)| {
             known.sort_by(|a, b| b.cmp(a));
             known.dedup();

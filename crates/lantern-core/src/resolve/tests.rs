@@ -5,7 +5,7 @@ mod sharing;
 
 use super::*;
 use crate::artifact::Artifact;
-use crate::component::{Admits, Channel, Member, Need, Provided};
+use crate::component::{Admits, Channel, ClientTerms, Member, Need, Provided};
 use crate::proofs::at_least;
 use crate::version::{Notation, RangeNotation};
 use proptest::prelude::*;
@@ -67,6 +67,7 @@ pub(crate) fn facts(text: &str) -> Facts {
                         let admits = needs().into_iter().map(|n| Admits {
                             client: n.id.into(),
                             versions: n.range,
+                            terms: ClientTerms::default(),
                         });
                         facts.admits = admits.collect();
                     }

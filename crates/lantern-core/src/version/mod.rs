@@ -10,13 +10,14 @@ mod range;
 pub use notations::{Notations, RangesRead};
 pub use range::{Range, RangeFault, RangeNotation};
 
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::cmp::Ordering;
 use std::fmt;
 use std::hash::{Hash, Hasher};
 
 /// How version strings are written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema, Default)]
 #[serde(rename_all = "kebab-case")]
 pub enum Notation {
     /// Any number of parts: numbers, letters, dates, build numbers; a leading `v` is ignored.

@@ -16,7 +16,7 @@ pub struct Notations {
     pub ranges: Vec<RangeNotation>,
     /// Ranges over server versions, likewise.
     pub server_ranges: Vec<RangeNotation>,
-    /// Versions of players' clients, by kind of client; those that are not named are written in the dotted notation.
+    /// Versions of players' clients, by kind of client; those of which no component says it either are written in the dotted notation.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub clients: BTreeMap<String, Notation>,
     /// Ranges over versions of clients, likewise.
@@ -66,24 +66,36 @@ impl Notations {
         Range::parse_any(text, &self.server_ranges, self.server)
     }
 
-    /// Reads a version of a kind of client.
+    /// Reads a version of a kind of client; `stated` is how a component says that they are written.
     ///
     /// # Errors
     /// As [`Version::parse`].
-    pub fn client_version(&self, kind: &str, text: &str) -> Result<Version, VersionFault> {
-        Version::parse(text, self.of_client(kind))
+    pub fn client_version(
+        &self,
+        kind: &str,
+        stated: Option<Notation>,
+        text: &str,
+    ) -> Result<Version, VersionFault> {
+        Version::parse(text, self.of_client(kind, stated))
     }
 
-    /// Reads a range over versions of a kind of client.
+    /// Reads a range over versions of a kind of client, likewise.
     ///
     /// # Errors
     /// As [`Range::parse_any`].
-    pub fn client_range(&self, kind: &str, text: &str) -> Result<Range, RangeFault> {
-        Range::parse_any(text, &self.client_ranges, self.of_client(kind))
+    pub fn client_range(
+        &self,
+        kind: &str,
+        stated: Option<Notation>,
+        text: &str,
+    ) -> Result<Range, RangeFault> {
+        Range::parse_any(text, &self.client_ranges, self.of_client(kind, stated))
     }
 
-    fn of_client(&self, kind: &str) -> Notation {
-        self.clients.get(kind).copied().unwrap_or_default()
+    /// Here comes first, then what a component states.
+    fn of_client(&self, kind: &str, stated: Option<Notation>) -> Notation {
+        let own = self.clients.get(kind).copied();
+        own.or(stated).unwrap_or_default()
     }
 }
 

@@ -16,7 +16,8 @@ use crate::folder::{free_name, own};
 use crate::place::Meta;
 use crate::survey::{Depth, survey};
 use crate::verify::{self, GoodStart};
-use lantern_core::health::{Running, StartReport};
+use lantern_core::component::Id;
+use lantern_core::health::{Installed, Running, StartReport};
 use lantern_core::operation::{OperationKind, Work, is_own};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, Plan, Step};
@@ -448,6 +449,11 @@ impl Run<'_, '_> {
         self.begins(Step::Verify);
         let plan = self.plan()?;
         let build = Some(plan.to).filter(|to| !to.is_empty() && !to.starts_with('#'));
+        let build = build.map(|version| Installed {
+            id: Id::new(&self.server.family.build.id),
+            version,
+            protocol: plan.protocol,
+        });
         let expects = plan.expects;
         let (mut told, mut seen, mut loaded) = (Vec::new(), Vec::new(), None);
         for one in self.servers.iter() {
@@ -528,7 +534,7 @@ impl Run<'_, '_> {
             };
             let inventory = &found.part(&one.server).inventory;
             let expected = verify::expected_now(&one.server, inventory);
-            let build = verify::version_of(inventory);
+            let build = verify::installed(&one.server, inventory);
             let known = one.known_errors.clone();
             let wanted = verify::wanted(&one.server, build, expected, known, one.unshown.clone())?;
             let verdict = verify::look(&one.console(), &one.server, &wanted, &started.lines)?;

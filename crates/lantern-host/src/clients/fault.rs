@@ -8,9 +8,9 @@ use std::path::PathBuf;
 /// Why nothing can be said of clients, or packed for them.
 #[derive(Debug, thiserror::Error)]
 pub enum ClientFault {
-    /// The family names no such kind of client.
+    /// Neither the family nor a component names such a kind of client.
     #[error(
-        "the family names no kind of client called {named}; {}",
+        "neither the family nor anything that runs names a kind of client called {named}; {}",
         kinds_known(known)
     )]
     NoSuchKind {
@@ -82,8 +82,8 @@ pub enum ClientFault {
 
 fn kinds_known(known: &[String]) -> String {
     match known {
-        [] => "it names none".into(),
-        known => format!("it names {}", known.join(", ")),
+        [] => "they name none".into(),
+        known => format!("there are {}", known.join(", ")),
     }
 }
 

@@ -16,15 +16,16 @@ use crate::config::{Server, family_text};
 use crate::error::{At, Error, Result};
 use crate::folder::own;
 use crate::place::here;
-use crate::planning::may_join;
+use crate::planning::{kinds_of_client, may_join};
 use fault::ClientFault;
 use lantern_core::clients::{ClientFile, ClientList, FORMAT, From, list};
+use lantern_core::component::ClientTerms;
 use lantern_core::family::{ClientKind, Family};
 use lantern_core::inventory::Inventory;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, Plan};
 use lantern_core::version::Version;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
@@ -33,6 +34,10 @@ use std::path::{Path, PathBuf};
 pub struct Listed {
     /// The list.
     pub list: ClientList,
+    /// The kind of client; none where the family names none.
+    pub kind: Option<ClientKind>,
+    /// Kinds that lantern.toml names, and neither the family nor anything that runs states.
+    pub unstated: Vec<String>,
     /// Where the files are that the administrator keeps, by their places in the list.
     contents: Vec<Content>,
     /// Where the files are that a plan brings, by their paths on the server.
@@ -69,43 +74,109 @@ impl Listed {
 ///
 /// # Errors
 /// When the family names no such kind.
-pub fn kind<'s>(server: &'s Server, named: Option<&str>) -> Result<Option<&'s ClientKind>> {
-    let all = &server.family.clients;
+fn kind(
+    server: &Server,
+    known: Vec<Option<ClientKind>>,
+    named: Option<&str>,
+) -> Result<Option<ClientKind>> {
+    let mut known = known.into_iter();
     let Some(named) = named else {
-        return Ok(all.first());
+        return Ok(known.next().flatten());
     };
     let spelled = server.family.ids.spell(named);
-    let found = all.iter().find(|kind| kind.name == spelled);
+    let known: Vec<ClientKind> = known.flatten().collect();
+    let found = known.iter().find(|kind| kind.name == spelled).cloned();
     found.map(Some).ok_or_else(|| {
         Error::Client(ClientFault::NoSuchKind {
             named: named.to_owned(),
-            known: all.iter().map(|kind| kind.name.clone()).collect(),
+            known: known.into_iter().map(|kind| kind.name).collect(),
         })
     })
 }
 
-/// What a kind of client must have to join the server as an inventory has it.
+/// What a kind of client must have to join the server as an inventory has it: the one that is named, or else the server's own.
 ///
 /// # Errors
-/// When what the administrator keeps for clients cannot be read.
-pub fn listed(server: &Server, inventory: &Inventory, kind: Option<&ClientKind>) -> Result<Listed> {
+/// When there is no such kind, or what the administrator keeps for clients cannot be read.
+pub fn listed(server: &Server, inventory: &Inventory, named: Option<&str>) -> Result<Listed> {
+    let known = kinds_of_client(server, inventory);
+    let unstated = unstated(
+        server,
+        known.iter().flatten().map(|kind| kind.name.as_str()),
+    );
+    let kind = kind(server, known, named)?;
+    Ok(Listed {
+        unstated,
+        ..listed_for(server, inventory, kind)?
+    })
+}
+
+/// The kinds that lantern.toml names and that are none of these.
+pub fn unstated<'k>(server: &Server, known: impl Iterator<Item = &'k str>) -> Vec<String> {
+    let known: BTreeSet<&str> = known.collect();
+    let of_ways = server
+        .config
+        .players
+        .iter()
+        .filter_map(|way| way.kind.as_ref());
+    let of_clients = server.config.clients.iter().flat_map(|words| &words.kinds);
+    let named: BTreeSet<&String> = of_clients.chain(of_ways).collect();
+    let named = named
+        .into_iter()
+        .filter(|name| !known.contains(name.as_str()));
+    named.cloned().collect()
+}
+
+fn listed_for(
+    server: &Server,
+    inventory: &Inventory,
+    own_kind: Option<ClientKind>,
+) -> Result<Listed> {
+    let kind = own_kind.as_ref();
     let who = may_join(server, inventory, None, &[]);
     let own = kind.and_then(|kind| who.into_iter().find(|it| it.client == kind.name));
     let joins = own.and_then(|own| own.words());
     let (kept, contents) = kept::read(server, kind, &kept::versions(inventory))?;
     Ok(Listed {
         list: list(&server.config.name, inventory, kind, joins).with(&kept),
+        kind: own_kind,
+        unstated: Vec::new(),
         contents,
         planned: BTreeMap::new(),
         edited: Vec::new(),
     })
 }
 
+/// The kinds of client of which a plan tells, as [`kinds_of_client`] gives those of an inventory.
+fn planned_kinds(server: &Server, plan: &Plan) -> Vec<Option<ClientKind>> {
+    let mut kinds = kinds_of_client(server, &Inventory::default());
+    for change in &plan.clients {
+        let is_new = kinds.iter().flatten().all(|it| it.name != change.client);
+        if is_new {
+            kinds.push(Some(ClientKind::let_in_only(
+                &change.client,
+                ClientTerms {
+                    title: change.title.clone(),
+                    ..ClientTerms::default()
+                },
+            )));
+        }
+    }
+    kinds
+}
+
 /// What a kind of client must have once a plan has been carried out.
 ///
 /// # Errors
 /// As [`listed`].
-pub fn planned(server: &Server, plan: &Plan, kind: Option<&ClientKind>) -> Result<Listed> {
+pub fn planned(server: &Server, plan: &Plan, named: Option<&str>) -> Result<Listed> {
+    let known = planned_kinds(server, plan);
+    let unstated = unstated(
+        server,
+        known.iter().flatten().map(|kind| kind.name.as_str()),
+    );
+    let own_kind = kind(server, known, named)?;
+    let kind = own_kind.as_ref();
     let name = kind.map(|kind| kind.name.as_str());
     let own = plan
         .client_lists
@@ -151,6 +222,8 @@ pub fn planned(server: &Server, plan: &Plan, kind: Option<&ClientKind>) -> Resul
         .collect();
     Ok(Listed {
         list: list.with(&kept),
+        kind: own_kind.clone(),
+        unstated,
         contents,
         planned: planned.collect(),
         edited,
@@ -191,10 +264,9 @@ pub fn remember(server: &Server, inventory: &Inventory) -> Result<()> {
     let Some(version) = inventory.server_version() else {
         return Ok(());
     };
-    let kinds = server.family.clients.iter().map(Some);
-    for kind in kinds.chain(server.family.clients.is_empty().then_some(None)) {
-        let listed = listed(server, inventory, kind)?;
-        let name = kind.map(|kind| kind.name.as_str());
+    for kind in kinds_of_client(server, inventory) {
+        let listed = listed_for(server, inventory, kind)?;
+        let name = listed.kind.as_ref().map(|kind| kind.name.as_str());
         let file = earlier_file(version.as_str(), name)?;
         server
             .folder

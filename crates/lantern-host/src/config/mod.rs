@@ -578,17 +578,6 @@ impl Server {
                 "expect.{name}: the family knows no such setting; it knows: {known}"
             )));
         }
-        let is_known = |named: &&String| family.clients.iter().any(|kind| kind.name == **named);
-        let of_ways = config.players.iter().filter_map(|way| way.kind.as_ref());
-        let of_clients = config.clients.iter().flat_map(|words| &words.kinds);
-        let mut named = of_clients.chain(of_ways);
-        if let Some(name) = named.find(|named| !is_known(named)) {
-            let known: Vec<&str> = family.clients.iter().map(|it| it.name.as_str()).collect();
-            return Err(fault(format!(
-                "client.kinds, players.kind: the family names no kind of client called {name}; it names: {}",
-                known.join(", ")
-            )));
-        }
         let (family, shares) = several::shared(&config, family).map_err(fault)?;
         let mut server = Server {
             folder,

@@ -17,7 +17,7 @@ pub use decisions::{Decision, decide, decide_text, decisions, forget};
 pub use last::{keep as keep_question, question as last_question};
 pub use launching::{cut_off, part_updates, refuse_cut_off};
 pub use patches::{Kept, Stands, drop_patch, import, keep, kept, kept_as, lay, stands};
-pub use players::may_join;
+pub use players::{kinds_of_client, may_join, protocol_of};
 pub use put_back::{files_aside, put_back, put_order, set_aside};
 pub use samples::{Comparison, Taken, ToWrite, comparison, take, to_write};
 pub use values::{Values, set_at_once, set_value, values};
@@ -951,6 +951,7 @@ fn stage(
     let next = left_by(&plan, at, selection, request, &payloads)?;
     plan.orders = orders(at, &next);
     plan.clients = players::changes(server, &at.inventory, &next.inventory, request);
+    plan.protocol = players::protocol(server, &next.inventory, request);
     plan.client_lists = players::lists(server, &next.inventory, &plan);
     Ok((plan, next))
 }

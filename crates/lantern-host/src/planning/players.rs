@@ -6,7 +6,7 @@ use crate::error::{Error, Result};
 use crate::planning::fault::PlanningFault;
 use lantern_core::clients::{ClientChange, ClientList, MayJoin, compared, list, who_may_join};
 use lantern_core::component::{ClientVersion, Id, Kind, players_with};
-use lantern_core::facts::Facts;
+use lantern_core::facts::{Facts, stated_notation};
 use lantern_core::family::ClientKind;
 use lantern_core::hint::nearest;
 use lantern_core::inventory::Inventory;
@@ -41,6 +41,19 @@ pub fn may_join(
     )
 }
 
+/// The kinds of client that there are where this runs; the first is the server's own, and none stands for it where the family
+/// names none.
+pub fn kinds_of_client(server: &Server, inventory: &Inventory) -> Vec<Option<ClientKind>> {
+    let running = inventory.components.iter().filter(|it| !it.runs.is_off());
+    let family = &server.family;
+    let kinds = family.kinds_of_client(running.map(|it| &it.facts));
+    let unnamed = family.clients.is_empty().then_some(None);
+    unnamed
+        .into_iter()
+        .chain(kinds.into_iter().map(Some))
+        .collect()
+}
+
 /// What a plan changes in who may join.
 pub(super) fn changes(
     server: &Server,
@@ -49,28 +62,47 @@ pub(super) fn changes(
     request: &Request,
 ) -> Vec<ClientChange> {
     let known = &request.offers;
-    let moves_build = after
-        .components
-        .iter()
-        .any(|it| it.facts.kind == Kind::Build && it.place.is_some());
-    let version = match (&request.target, moves_build) {
-        (Target::One(version), false) => Some(version),
-        _ => None,
-    };
+    let version = outside(after, request);
     compared(
         &may_join(server, before, None, known),
         &may_join(server, after, version, known),
     )
 }
 
+/// The version of a build that lies outside the folder once a plan has been carried out; none where it lies inside.
+fn outside<'r>(after: &Inventory, request: &'r Request) -> Option<&'r Version> {
+    let moves_build = after
+        .components
+        .iter()
+        .any(|it| it.facts.kind == Kind::Build && it.place.is_some());
+    match (&request.target, moves_build) {
+        (Target::One(version), false) => Some(version),
+        _ => None,
+    }
+}
+
+/// What the server speaks with clients once a plan has been carried out, where that is known.
+pub(super) fn protocol(server: &Server, after: &Inventory, request: &Request) -> Option<String> {
+    match outside(after, request) {
+        Some(version) => server.family.protocol(version),
+        None => protocol_of(server, after),
+    }
+}
+
+/// What the server that an inventory has speaks with clients: as its build states, or else as the family does.
+pub fn protocol_of(server: &Server, inventory: &Inventory) -> Option<String> {
+    let mut builds = inventory
+        .components
+        .iter()
+        .filter(|it| it.facts.kind == Kind::Build);
+    let stated = builds.find_map(|it| it.facts.build.protocol.clone());
+    stated.or_else(|| server.family.protocol(inventory.server_version()?))
+}
+
 /// What each kind of client must have once a plan has been carried out.
 pub(super) fn lists(server: &Server, after: &Inventory, plan: &Plan) -> Vec<ClientList> {
-    let kinds = server.family.clients.iter().map(Some);
-    let kinds: Vec<Option<&ClientKind>> = match server.family.clients.is_empty() {
-        true => vec![None],
-        false => kinds.collect(),
-    };
-    let lists = kinds.into_iter().map(|kind| {
+    let lists = kinds_of_client(server, after).into_iter().map(|kind| {
+        let kind = kind.as_ref();
         let mut changes = plan.clients.iter();
         let own = kind.and_then(|kind| changes.find(|it| it.client == kind.name));
         let joins = own.and_then(|own| own.after.clone());
@@ -111,7 +143,7 @@ pub(super) fn ask(server: &Server, terms: &Terms, request: &mut Request) -> Resu
         family.tell_clients(&mut offer.facts);
     }
     for text in &terms.admit {
-        let players = wish(server, text)?;
+        let players = wish(server, text, request)?;
         let held = request.held.iter().map(|held| &held.facts);
         let all = held.chain(request.offers.iter().map(|offer| &offer.facts));
         let admitted = all
@@ -134,7 +166,7 @@ pub(super) fn ask(server: &Server, terms: &Terms, request: &mut Request) -> Resu
 }
 
 /// `KIND=VERSION` as a wish.
-fn wish(server: &Server, text: &str) -> Result<ClientVersion> {
+fn wish(server: &Server, text: &str, request: &Request) -> Result<ClientVersion> {
     let family = &server.family;
     let no_wish = || Error::Planning(PlanningFault::Admit(text.to_owned()));
     let (kind, version) = text.split_once('=').ok_or_else(no_wish)?;
@@ -142,7 +174,10 @@ fn wish(server: &Server, text: &str) -> Result<ClientVersion> {
     if client.is_empty() || version.is_empty() {
         return Err(no_wish());
     }
-    let version = family.versions.client_version(&client, version)?;
+    let held = request.held.iter().map(|held| &held.facts);
+    let all = held.chain(request.offers.iter().map(|offer| &offer.facts));
+    let stated = stated_notation(&client, all);
+    let version = family.versions.client_version(&client, stated, version)?;
     Ok(ClientVersion { client, version })
 }
 

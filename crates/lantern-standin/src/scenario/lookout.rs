@@ -21,14 +21,14 @@ start night-watch
 listed = modded
 ";
 
-/// The bridge as it is installed.
+/// The bridge as it is installed: of one of the kinds that it lets in only it tells.
 const OLD: Addon = Addon(
     "skylight",
     "1.4.0",
     "Skylight",
     ">=5.0 <5.4",
     "server",
-    "[admits]\nvisor = \">=3.3 <3.6\"\nporthole = \"=2.0\"\n",
+    "[admits]\nvisor = \">=3.3 <3.6\"\nporthole = \"=2.0\"\n[admits_title]\nporthole = \"Porthole\"\n[admits_has]\nporthole = \"glasswork\"\n",
     30_000,
 );
 
@@ -40,7 +40,7 @@ const LATER: &[Addon] = &[
         "Skylight",
         ">=5.4",
         "server",
-        "[admits]\nvisor = \">=3.4 <3.6\"\nporthole = \">=2.0 <3\"\n",
+        "[admits]\nvisor = \">=3.4 <3.6\"\nporthole = \">=2.0 <3\"\n[admits_title]\nporthole = \"Porthole\"\n[admits_has]\nporthole = \"glasswork\"\n",
         31_000,
     ),
     Addon(
@@ -49,7 +49,7 @@ const LATER: &[Addon] = &[
         "Skylight",
         ">=5.4",
         "server",
-        "[needs]\ngnomon = \"^1\"\n[admits]\nvisor = \">=3.4 <3.7\"\nporthole = \">=2.0 <3\"\n",
+        "[needs]\ngnomon = \"^1\"\n[admits]\nvisor = \">=3.4 <3.7\"\nporthole = \">=2.0 <3\"\n[admits_title]\nporthole = \"Porthole\"\n[admits_has]\nporthole = \"glasswork\"\n",
         32_000,
     ),
     Addon(
@@ -58,7 +58,7 @@ const LATER: &[Addon] = &[
         "Skylight",
         ">=5.5",
         "server",
-        "[admits]\nvisor = \">=3.6\"\nporthole = \">=2.1\"\n",
+        "[admits]\nvisor = \">=3.6\"\nporthole = \">=2.1\"\n[admits_title]\nporthole = \"Porthole\"\n[admits_has]\nporthole = \"glasswork\"\n",
         33_000,
     ),
 ];

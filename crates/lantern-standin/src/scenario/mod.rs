@@ -403,6 +403,14 @@ fn catalogue_facts(addon: &Addon) -> Value {
             facts[table] = Value::Object(pairs.collect());
         }
     }
+    let text = |table: &str, key: &str| Some(described.get(table)?.get(key)?.as_str()?.to_owned());
+    let admits = facts.get_mut("admits").and_then(Value::as_object_mut);
+    for (kind, admits) in admits.into_iter().flatten() {
+        if let Some(has) = text("admits_has", kind) {
+            let title = text("admits_title", kind);
+            *admits = json!({"versions": *admits, "title": title, "has": [has]});
+        }
+    }
     if let Some(bound) = described.get("world_bound").and_then(|item| item.as_bool()) {
         facts["world_bound"] = json!(bound);
     }

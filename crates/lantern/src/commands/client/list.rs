@@ -8,14 +8,18 @@ use crate::progress::during;
 use lantern_core::clients::{ClientItem, ClientList, Duty};
 use lantern_core::component::Id;
 use lantern_host::Result;
-use lantern_host::clients;
+use lantern_host::clients::{self, Listed};
 use lantern_host::config::Server;
 use std::path::Path;
 
 /// Shows a list.
-pub fn show(list: &ClientList, which: &WhichArgs, common: &Common, look: &Look) {
+pub fn show(listed: &Listed, which: &WhichArgs, common: &Common, look: &Look) {
+    let list = &listed.list;
     if look.json {
-        look.answer(&Clients { client: list });
+        look.answer(&Clients {
+            client: list,
+            unstated: &listed.unstated,
+        });
         return;
     }
     look.say(&look.paint(Means::Title, &title(list)));
@@ -44,6 +48,7 @@ pub fn show(list: &ClientList, which: &WhichArgs, common: &Common, look: &Look) 
         look.say(&format!("    {}{range}   {}", item.id, item.why));
     }
     unknown(look, list);
+    unstated(look, &listed.unstated);
     look.next(&common.next(&format!("client pack --out client.zip{}", which.words())));
 }
 
@@ -117,9 +122,8 @@ pub fn pack(
 ) -> Result<()> {
     let listed = which.listed(server)?.with_family(server)?;
     let list = &listed.list;
-    let kind = clients::kind(server, which.kind.as_deref())?;
     let earlier = since
-        .map(|named| clients::earlier(server, named, kind))
+        .map(|named| clients::earlier(server, named, listed.kind.as_ref()))
         .transpose()?;
     let changed = earlier.map(|earlier| list.since(&earlier));
     let packed = during("the pack is written", || {
@@ -164,6 +168,17 @@ pub fn pack(
     }
     unknown(look, list);
     Ok(())
+}
+
+/// Says which kinds of client lantern.toml names, and nothing else does.
+pub fn unstated(look: &Look, kinds: &[String]) {
+    if !kinds.is_empty() {
+        let text = format!(
+            "  lantern.toml names kinds of client that neither the family nor anything that runs states: {}",
+            kinds.join(", ")
+        );
+        look.say(&look.paint(Means::Caution, &text));
+    }
 }
 
 fn unknown(look: &Look, list: &ClientList) {

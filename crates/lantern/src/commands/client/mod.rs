@@ -101,7 +101,7 @@ struct WhichArgs {
 impl WhichArgs {
     /// What they must have.
     fn listed(&self, server: &Server) -> Result<Listed> {
-        let kind = clients::kind(server, self.kind.as_deref())?;
+        let kind = self.kind.as_deref();
         if let Some(named) = &self.plan {
             let chosen = choose(named.as_deref(), false, server)?;
             return clients::planned(server, &chosen.plan, kind);
@@ -151,7 +151,7 @@ pub fn run(args: &ClientArgs, common: &Common, look: &Look) -> Result<u8> {
         }
         ClientCommand::List { which } => {
             let listed = which.listed(server)?;
-            list::show(&listed.list, which, common, look);
+            list::show(&listed, which, common, look);
         }
         ClientCommand::Write { which, how } => write::run(server, which, how, common, look)?,
         ClientCommand::Pack { which, out, since } => {

@@ -1,5 +1,6 @@
 //! `lantern client who`: which players may join.
 
+use super::list;
 use crate::answers::{Joining, WhoMayJoin};
 use crate::commands::armed::choose;
 use crate::common::Common;
@@ -7,15 +8,21 @@ use crate::look::{Look, Means};
 use lantern_core::clients::{ClientChange, MayJoin};
 use lantern_core::inventory::Inventory;
 use lantern_host::Result;
+use lantern_host::clients::unstated;
 use lantern_host::config::Server;
 use lantern_host::planning::may_join;
 
 /// Tells who may join the server as it is.
 pub fn now(server: &Server, inventory: &Inventory, common: &Common, look: &Look) {
     let who = may_join(server, inventory, None, &[]);
+    let unstated = unstated(server, who.iter().map(|it| it.client.as_str()));
     if look.json {
         let kinds = who.iter().map(Joining::of).collect();
-        look.answer(&WhoMayJoin { plan: None, kinds });
+        look.answer(&WhoMayJoin {
+            plan: None,
+            kinds,
+            unstated,
+        });
         return;
     }
     let name = &server.config.name;
@@ -40,6 +47,7 @@ pub fn now(server: &Server, inventory: &Inventory, common: &Common, look: &Look)
         ]
     });
     look.table(&["client", "versions", "because of"], rows.collect());
+    list::unstated(look, &unstated);
     look.next(&common.next("client list"));
 }
 
@@ -52,9 +60,11 @@ pub fn planned(named: Option<&str>, server: &Server, look: &Look) -> Result<()> 
     let (plan, name) = (&chosen.plan, lantern_host::armed::name_of(&chosen.text));
     if look.json {
         let kinds = plan.clients.iter().map(Joining::changing).collect();
+        let known = plan.clients.iter().map(|it| it.client.as_str());
         look.answer(&WhoMayJoin {
             plan: Some(name),
             kinds,
+            unstated: unstated(server, known),
         });
         return Ok(());
     }

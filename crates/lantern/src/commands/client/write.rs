@@ -57,7 +57,6 @@ pub fn run(
 ) -> Result<()> {
     let listed = which.listed(server)?.with_family(server)?;
     let list = &listed.list;
-    let kind = clients::kind(server, which.kind.as_deref())?;
     let files = during("files are read", || clients::files(server, &listed))?;
     let text = match (&how.template, how.form) {
         (Some(path), _) => {
@@ -74,7 +73,8 @@ pub fn run(
         (None, Some(Form::Metalink)) => metalink(list, &files).map_err(ClientFault::from)?,
         (None, Some(Form::Cyclonedx)) => cyclonedx(list, &files),
         (None, Some(Form::Page)) => {
-            players_page(list, &files, &clients::ways(server, kind)).map_err(ClientFault::from)?
+            let ways = clients::ways(server, listed.kind.as_ref());
+            players_page(list, &files, &ways).map_err(ClientFault::from)?
         }
         (None, Some(Form::List) | None) => {
             serde_json::to_string_pretty(list).expect("it has only plain values") + "\n"
