@@ -5,15 +5,17 @@ use crate::config::{ClientWords, Server};
 use crate::downloads::{Downloads, hash_now};
 use crate::error::{At, Error, Result};
 use crate::folder::Folder;
+use crate::ledger::Ledger;
 use crate::place::here;
 use crate::release::{self, Read};
 use lantern_core::artifact::Artifact;
 use lantern_core::clients::{ClientFile, Duty, From, Kept};
-use lantern_core::component::Id;
+use lantern_core::component::{Id, Kind};
 use lantern_core::family::{ClientKind, Reader};
 use lantern_core::inventory::Inventory;
 use lantern_core::offer::{Offer, Origin};
 use lantern_core::path::RelPath;
+use lantern_core::plan::{DrawFault, Plan};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
@@ -28,14 +30,14 @@ pub enum Content {
 
 /// Reads what is kept for one kind of client, with where each file's content is.
 ///
-/// `versions` are those of the components that run on the server: a release for clients is one of the same version.
+/// `there` is what runs on the server: a release for clients is one of the same version and variant.
 ///
 /// # Errors
 /// When something is not there or cannot be read, or no release of the right version is.
 pub fn read(
     server: &Server,
     kind: Option<&ClientKind>,
-    versions: &BTreeMap<Id, String>,
+    there: &There,
 ) -> Result<(Vec<Kept>, Vec<Content>)> {
     let mut contents = Vec::new();
     let mut kept = Vec::new();
@@ -50,7 +52,7 @@ pub fn read(
             let mut reading = Reading {
                 server,
                 kind,
-                versions,
+                there,
                 contents: &mut contents,
             };
             kept.push(reading.read(words)?);
@@ -59,18 +61,52 @@ pub fn read(
     Ok((kept, contents))
 }
 
-/// The versions of what runs on a server.
-pub fn versions(inventory: &Inventory) -> BTreeMap<Id, String> {
-    let running = inventory.components.iter().filter(|it| !it.runs.is_off());
-    running
-        .map(|it| (it.facts.id.clone(), it.facts.version.to_string()))
-        .collect()
+/// What runs on a server.
+#[derive(Debug, Default)]
+pub struct There {
+    versions: BTreeMap<Id, String>,
+    /// Of what comes in variants, which is chosen.
+    variants: BTreeMap<Id, String>,
+}
+
+impl There {
+    /// What an inventory has, in the variants that were chosen last.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn now(server: &Server, inventory: &Inventory) -> Result<There> {
+        let running = inventory.components.iter().filter(|it| !it.runs.is_off());
+        let versions = running.map(|it| (it.facts.id.clone(), it.facts.version.to_string()));
+        Ok(There {
+            versions: versions.collect(),
+            variants: Ledger::open(&server.folder)?.variants()?,
+        })
+    }
+
+    /// What is there once a plan has been carried out.
+    ///
+    /// # Errors
+    /// As [`There::now`].
+    pub fn after(server: &Server, plan: &Plan) -> Result<There> {
+        let mut there = There::now(server, &Inventory::default())?;
+        for change in &plan.components {
+            let version = change.to.clone();
+            there
+                .versions
+                .extend(version.map(|to| (change.id.clone(), to)));
+            let variant = change.variant.clone();
+            there
+                .variants
+                .extend(variant.map(|it| (change.id.clone(), it)));
+        }
+        Ok(there)
+    }
 }
 
 struct Reading<'a> {
     server: &'a Server,
     kind: Option<&'a ClientKind>,
-    versions: &'a BTreeMap<Id, String>,
+    there: &'a There,
     contents: &'a mut Vec<Content>,
 }
 
@@ -118,6 +154,10 @@ impl Reading<'_> {
             };
         }
         match self.as_release(&id, &from)? {
+            // A pack's members are those of its version: another one would go against what the server has.
+            Some(read) if read.facts.kind == Kind::Pack => {
+                self.right_edition(words, &id, said, vec![(from, read)])
+            }
             Some(read) => self.release(words, &id, &from, read),
             None => {
                 let file = self.single(&from, words.to.as_ref())?;
@@ -169,7 +209,7 @@ impl Reading<'_> {
         folder: &Path,
         editions: Vec<(PathBuf, Read)>,
     ) -> Result<Kept> {
-        let wanted = self.versions.get(id);
+        let wanted = self.there.versions.get(id);
         let is_right = |read: &Read| {
             wanted.is_none_or(|wanted| {
                 let version = self.server.family.versions.version(false, wanted);
@@ -213,10 +253,23 @@ impl Reading<'_> {
             family,
             &offer,
             None,
-            &BTreeMap::new(),
+            &self.variants(words, id),
             &|_| false,
             &mut downloads,
-        )?;
+        );
+        let payload = payload.map_err(|error| match error {
+            Error::Draw(DrawFault::NoVariant { variants, .. }) => {
+                Error::Client(ClientFault::Words {
+                    id: words.id.clone(),
+                    why: format!(
+                        "it comes in the variants {}, and none is chosen: variant = \"{}\", or whichever",
+                        variants.join(", "),
+                        variants[0]
+                    ),
+                })
+            }
+            other => other,
+        })?;
         let in_client = |path: &RelPath| match (self.kind, &words.to) {
             (_, Some(to)) => to.join(path.name()),
             (Some(kind), None) => Ok(kind.in_client(path)),
@@ -242,6 +295,16 @@ impl Reading<'_> {
             place: Some(in_client(&payload.place)?),
             files,
         })
+    }
+
+    /// Which variant is meant: the one that is named, or that of the server.
+    fn variants(&self, words: &ClientWords, id: &Id) -> BTreeMap<Id, String> {
+        let named = words.variant.as_ref();
+        let variant = named.or_else(|| self.there.variants.get(id));
+        variant
+            .map(|it| (id.clone(), it.clone()))
+            .into_iter()
+            .collect()
     }
 
     fn single(&mut self, path: &Path, to: Option<&RelPath>) -> Result<ClientFile> {

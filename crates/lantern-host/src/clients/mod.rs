@@ -7,6 +7,7 @@ mod seen;
 mod to_have;
 
 pub use kept::Content;
+use kept::There;
 pub use pack::{DELETE, LIST, Packed, write};
 pub use seen::{Given, read};
 pub use to_have::{files, ways};
@@ -136,7 +137,7 @@ fn listed_for(
     let who = may_join(server, inventory, None, &[]);
     let own = kind.and_then(|kind| who.into_iter().find(|it| it.client == kind.name));
     let joins = own.and_then(|own| own.words());
-    let (kept, contents) = kept::read(server, kind, &kept::versions(inventory))?;
+    let (kept, contents) = kept::read(server, kind, &There::now(server, inventory)?)?;
     Ok(Listed {
         list: list(&server.config.name, inventory, kind, joins).with(&kept),
         kind: own_kind,
@@ -199,11 +200,7 @@ pub fn planned(server: &Server, plan: &Plan, named: Option<&str>) -> Result<List
     for file in list.items.iter_mut().flat_map(|item| &mut item.files) {
         file.from = From::Server(on_server(&file.path));
     }
-    let versions = plan
-        .components
-        .iter()
-        .filter_map(|it| Some((it.id.clone(), it.to.clone()?)));
-    let (kept, contents) = kept::read(server, kind, &versions.collect())?;
+    let (kept, contents) = kept::read(server, kind, &There::after(server, plan)?)?;
     let planned = plan.actions.iter().filter_map(|action| {
         let source = action
             .source

@@ -161,6 +161,8 @@ pub struct ClientWords {
     pub from: Option<PathBuf>,
     /// Where they come to lie in the client's folder; of a release, where it would lie on the server.
     pub to: Option<RelPath>,
+    /// Of a release in variants, which; otherwise that of the server.
+    pub variant: Option<String>,
     /// The kinds of client that are meant; otherwise the server's own.
     #[serde(default)]
     pub kinds: Vec<String>,

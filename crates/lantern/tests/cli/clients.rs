@@ -309,6 +309,51 @@ fn the_message_of_a_mismatch_is_explained() {
 }
 
 #[test]
+fn the_client_edition_of_a_pack_and_of_a_framework() {
+    const ORCHARD: &[&str] = &["--server", "halcyon-orchard"];
+    let world = World::demo();
+    world.ok(&["adopt", "halcyon-orchard"]);
+    let file = "halcyon-orchard/lantern.toml";
+    let settings = world.read(file);
+    let pack =
+        "[[client]]\nid = \"orchard\"\nfrom = \"../client-drop/orchard-5.4-client-pack.zip\"\n";
+    let frame = "[[client]]\nid = \"trellis\"\nfrom = \"../kept\"\n";
+    std::fs::create_dir_all(world.path("kept")).unwrap();
+    for version in ["2.2.0", "2.3.0"] {
+        let about = format!(
+            "id = \"trellis\"\nversion = \"{version}\"\nserver = \">=5.4\"\nside = \"client\"\n"
+        );
+        let parts: &[(&str, &str)] = &[("framework.toml", &about), ("lattice.bin", version)];
+        world.zip(&format!("kept/trellis-{version}-clients.zip"), parts);
+    }
+    let list = |more: &[&str]| world.lantern(&[&["client", "list"], more, ORCHARD].concat());
+    world.write(file, format!("{settings}\n{pack}"));
+    let early = list(&[]);
+    let plan = [
+        "plan",
+        "--to",
+        "5.4",
+        "--from",
+        "orchard-drop",
+        "--catalogue",
+        "depot/verdance.catalogue.json",
+    ];
+    world.write(file, settings.clone());
+    world.ok(&[&plan[..], &["--variant", "orchard=calm"], ORCHARD].concat());
+    world.write(file, format!("{settings}\n{pack}\n{frame}"));
+    let planned = list(&["--plan"]);
+    world.ok(&[&["changeover", "--yes"], ORCHARD].concat());
+    assert_snapshot!("client_editions", [early, planned, list(&[])].join("\n"));
+    world.ok(&[&["client", "pack", "--out", "client.zip"], ORCHARD].concat());
+    unpack(&world, "client.zip", "oro");
+    let check = world.lantern(&[&["client", "check", "oro"], ORCHARD].concat());
+    assert!(check.contains("exit status 0"), "{check}");
+    world.write(file, format!("{settings}\n{pack}variant = \"wild\"\n"));
+    let wild = world.lantern(&[&["client", "check", "oro"], ORCHARD].concat());
+    assert!(wild.contains("weather.toml"), "{wild}");
+}
+
+#[test]
 fn what_the_administrator_keeps_for_clients() {
     let world = lookout();
     let settings = world.read("halcyon-lookout/lantern.toml");

@@ -30,7 +30,9 @@ pub fn show(listed: &Listed, which: &WhichArgs, common: &Common, look: &Look) {
     if !wanted.is_empty() {
         look.say("");
         let all_must = wanted.iter().all(|item| item.is == Duty::MustHave);
-        let rows = wanted.iter().map(|item| row(item, all_must));
+        let rows = wanted
+            .iter()
+            .map(|item| row(item, brought_by(item, &wanted), all_must));
         let mut heads = vec!["id", "version", "where", "size", "blake3"];
         if !all_must {
             heads.insert(0, "");
@@ -79,8 +81,15 @@ fn title(list: &ClientList) -> String {
     format!("To join {server}, {who} must have {what}{end}")
 }
 
-fn row(item: &ClientItem, all_must: bool) -> Vec<String> {
-    let size = item.files.iter().map(|file| file.bytes).sum();
+/// What brings the files of an item that has none itself, as a pack does with its members.
+fn brought_by<'i>(item: &ClientItem, all: &[&'i ClientItem]) -> Option<&'i Id> {
+    let place = item.place.as_ref().filter(|_| item.files.is_empty())?;
+    let brings = |other: &&&ClientItem| other.files.iter().any(|file| file.path.is_within(place));
+    all.iter().find(brings).map(|other| &other.id)
+}
+
+fn row(item: &ClientItem, brought_by: Option<&Id>, all_must: bool) -> Vec<String> {
+    let size = bytes(item.files.iter().map(|file| file.bytes).sum());
     let place = match (&item.place, item.files.len()) {
         (Some(place), _) => place.to_string(),
         (None, 0) => "-".into(),
@@ -88,6 +97,7 @@ fn row(item: &ClientItem, all_must: bool) -> Vec<String> {
     };
     // Of several files no hash stands for all.
     let hash = match &item.files[..] {
+        [] => "-".into(),
         [file] => file.blake3.chars().take(16).collect(),
         files => count(files.len(), "file", "files"),
     };
@@ -95,7 +105,7 @@ fn row(item: &ClientItem, all_must: bool) -> Vec<String> {
         item.id.to_string(),
         item.version.clone().unwrap_or_else(|| "-".into()),
         place,
-        bytes(size),
+        brought_by.map_or(size, |by| format!("in {by}")),
         hash,
     ];
     if !all_must {
