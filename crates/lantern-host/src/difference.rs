@@ -244,21 +244,21 @@ fn leaves(
     }
 }
 
-/// What a plan changes, file by file; what stays is left out.
+/// What a plan changes, file by file, at some paths or anywhere; what stays is left out.
 ///
 /// # Errors
 /// When an archive cannot be read.
 pub fn planned(
     server: &Server,
     plan: &Plan,
+    paths: &[RelPath],
     downloads: &mut Downloads<'_>,
 ) -> Result<Vec<Difference>> {
+    let asked = |path: &RelPath| paths.is_empty() || paths.iter().any(|of| path.is_within(of));
+    let actions = plan.actions.iter();
+    let actions = actions.filter(|it| it.what != ActionKind::Keep && asked(&it.path));
     let mut differences = Vec::new();
-    for action in plan
-        .actions
-        .iter()
-        .filter(|action| action.what != ActionKind::Keep)
-    {
+    for action in actions {
         let how = match action.what {
             ActionKind::Place => How::Added,
             ActionKind::SetAside => moved(action, plan, server, downloads)?.unwrap_or(How::Removed),

@@ -272,6 +272,11 @@ impl Report {
         self.yours = yours.collect();
     }
 
+    /// Says something more of it.
+    pub fn notes(&mut self, note: String) {
+        self.notes.push(note);
+    }
+
     /// The report in words.
     ///
     /// # Errors

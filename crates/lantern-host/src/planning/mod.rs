@@ -795,16 +795,12 @@ fn beginning(
     }
 }
 
-/// Writes plans down: the first where it was asked for, or in lantern's own folder, and later ones beside it.
-/// Returns where each is.
+/// Writes plans down in lantern's own folder, later ones beside the first. Returns where each is.
 ///
 /// # Errors
 /// When one cannot be written.
-pub fn save(server: &Server, plans: &[Plan], out: Option<&Path>) -> Result<Vec<PathBuf>> {
-    let out = out.map_or_else(
-        || server.folder.shown(&own("next.plan.json")),
-        Path::to_owned,
-    );
+pub fn save(server: &Server, plans: &[Plan]) -> Result<Vec<PathBuf>> {
+    let out = server.folder.shown(&own("next.plan.json"));
     let files = plans.iter().enumerate().map(|(number, plan)| {
         let path = numbered(&out, number);
         here::write(&path, plan.to_json().as_bytes())?;
@@ -814,7 +810,7 @@ pub fn save(server: &Server, plans: &[Plan], out: Option<&Path>) -> Result<Vec<P
 }
 
 /// Where the plan for a stop on the way goes: the first to `out`, later ones beside it.
-fn numbered(out: &Path, number: usize) -> PathBuf {
+pub fn numbered(out: &Path, number: usize) -> PathBuf {
     if number == 0 {
         return out.to_owned();
     }

@@ -128,23 +128,25 @@ fn ended(notice: &mut Notice, done: &Result<Report>) {
 }
 
 /// Says whether the plan was rehearsed, and how that went.
+/// How a plan did when it was rehearsed, in words behind "this plan"; `bad` paints what is.
+pub fn rehearsed(report: &Rehearsal, bad: &dyn Fn(&str) -> String) -> String {
+    if let Some(why) = &report.why {
+        return format!("{} when it was rehearsed: {why}", bad("did not work"));
+    }
+    let world = if report.with_world { "with" } else { "without" };
+    let start = report
+        .start_ms
+        .map_or(String::new(), |ms| format!(", ready after {}", time(ms)));
+    format!(
+        "was rehearsed {world} the world on {}, and worked{start}",
+        date(report.at_ms)
+    )
+}
+
 fn tell_rehearsal(report: Option<&Rehearsal>, look: &Look) {
     let told = match report {
         None => "was not rehearsed".into(),
-        Some(Rehearsal { why: Some(why), .. }) => {
-            let failed = look.paint_error(Means::Bad, "did not work");
-            format!("{failed} when it was rehearsed: {why}")
-        }
-        Some(report) => {
-            let world = if report.with_world { "with" } else { "without" };
-            let start = report
-                .start_ms
-                .map_or(String::new(), |ms| format!(", ready after {}", time(ms)));
-            format!(
-                "was rehearsed {world} the world on {}, and worked{start}",
-                date(report.at_ms)
-            )
-        }
+        Some(report) => rehearsed(report, &|text| look.paint_error(Means::Bad, text)),
     };
     look.talk(&format!("  {:<14} {told}", "this plan"));
 }

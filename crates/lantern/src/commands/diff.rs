@@ -54,10 +54,7 @@ pub fn run(args: &DiffArgs, common: &Common, look: &Look) -> Result<u8> {
         (true, ..) => {
             let chosen = armed::choose(None, true, server)?;
             let mut downloads = Downloads::new(&ledger);
-            let mut all = difference::planned(server, &chosen.plan, &mut downloads)?;
-            let asked = |path: &RelPath| paths.iter().any(|of| path.is_within(of));
-            all.retain(|difference| paths.is_empty() || asked(&difference.path));
-            all
+            difference::planned(server, &chosen.plan, &paths, &mut downloads)?
         }
         (_, Some(number), _) => difference::aside(server, &ledger, number, &paths)?,
         (false, None, None) => {

@@ -8,6 +8,7 @@ use crate::candidates;
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, bytes, count};
+use crate::paper;
 use crate::progress::during;
 use clap::Args;
 use clap_complete::ArgValueCandidates;
@@ -24,7 +25,6 @@ use lantern_host::armed::{self, Became};
 use lantern_host::config::Server;
 use lantern_host::glance;
 use lantern_host::ledger::Ledger;
-use lantern_host::place::here;
 use lantern_host::planning::{self, Side, Sources, Terms};
 use lantern_host::{Error, Result};
 use std::collections::BTreeMap;
@@ -233,7 +233,7 @@ fn ask(
     glance::remember(server, &question.survey);
     if let Some(path) = how.request {
         let text = question.request.to_json(&server.family.versions);
-        here::write(path, text.as_bytes())?;
+        paper::write(path, &text, common)?;
     }
     let plans = match question.plans() {
         Err(error) => match fetching::waits_for(&error) {
@@ -252,7 +252,10 @@ fn ask(
     let is_empty = plans.iter().all(Plan::is_empty);
     let saved = match !how.saves || how.arms && is_empty {
         true => Vec::new(),
-        false => planning::save(server, &plans, how.out)?,
+        false => match how.out {
+            Some(out) => saved_at(out, &plans, common)?,
+            None => planning::save(server, &plans)?,
+        },
     };
     let armed = match (how.arms, is_empty) {
         (true, false) => Some(armed::arm(server, &plans[0])?),
@@ -302,6 +305,16 @@ fn fetched(
         };
     }
     Err(error)
+}
+
+/// Writes plans where somebody wants them: the first there, later ones beside it.
+fn saved_at(out: &Path, plans: &[Plan], common: &Common) -> Result<Vec<PathBuf>> {
+    let files = plans.iter().enumerate().map(|(number, plan)| {
+        let path = planning::numbered(out, number);
+        paper::write(&path, &plan.to_json(), common)?;
+        Ok(path)
+    });
+    files.collect()
 }
 
 /// What has to be decided before a plan can be carried out.
@@ -579,7 +592,7 @@ pub fn arm_and_show(
         }
         return Ok(fail::DONE);
     }
-    let saved = planning::save(server, &plans, None)?;
+    let saved = planning::save(server, &plans)?;
     let armed = armed::arm(server, &plans[0])?;
     if look.json {
         look.answer(&answers::PlanDrawn::new(&plans, &saved, &[], Some(&armed)));

@@ -1,6 +1,7 @@
 //! `lantern report`: all that a plan will do or an operation did, for co-admins.
 
 use super::armed::choose;
+use super::changeover::rehearsed;
 use super::history::ends_and_state;
 use super::open_to_look;
 use crate::answers::Written;
@@ -11,6 +12,7 @@ use crate::paper;
 use clap::{Args, ValueEnum};
 use lantern_core::report::{Report, Style};
 use lantern_host::ledger::Ledger;
+use lantern_host::rehearsal::report_on;
 use lantern_host::{Error, Result, armed};
 use std::path::PathBuf;
 
@@ -75,7 +77,12 @@ pub fn run(args: &ReportArgs, common: &Common, look: &Look) -> Result<u8> {
         }
         None => {
             let chosen = choose(args.what.as_deref(), false, server)?;
-            Report::of_plan(&chosen.plan, &armed::name_of(&chosen.text))
+            let mut report = Report::of_plan(&chosen.plan, &armed::name_of(&chosen.text));
+            report.notes(match report_on(&chosen.path, &chosen.text) {
+                Some(tried) => format!("this plan {}", rehearsed(&tried, &str::to_owned)),
+                None => "this plan was not rehearsed".into(),
+            });
+            report
         }
     };
     let text = report.told(args.style()).map_err(|fault| Error::Template {

@@ -5,6 +5,7 @@ use crate::commands::{open_settled, open_to_look, plan};
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count};
+use crate::paper;
 use lantern_core::path::RelPath;
 use lantern_host::Result;
 use lantern_host::config::Server;
@@ -138,7 +139,7 @@ pub fn export(name: &str, out: Option<&Path>, common: &Common, look: &Look) -> R
     let text = kept.patch.to_text();
     match out {
         Some(out) => {
-            here::write(out, text.as_bytes())?;
+            paper::write(out, &text, common)?;
             look.say(&format!(
                 "{}: {name} of {}.",
                 out.display(),
