@@ -535,7 +535,6 @@ pub struct WhoMayJoin {
     /// Each kind of client, the server's own first.
     pub kinds: Vec<Joining>,
     /// Kinds that lantern.toml names, and neither the family nor anything that runs states.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub unstated: Vec<String>,
 }
 
@@ -592,7 +591,6 @@ pub struct Clients<'a> {
     /// What a client must have, may have, and must not have.
     pub client: &'a ClientList,
     /// Kinds that lantern.toml names, and neither the family nor anything that runs states.
-    #[serde(skip_serializing_if = "<[String]>::is_empty")]
     pub unstated: &'a [String],
 }
 
