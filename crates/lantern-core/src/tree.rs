@@ -13,7 +13,8 @@ pub struct FileSeen {
     pub path: RelPath,
     /// Its size.
     pub bytes: u64,
-    /// BLAKE3 of its content in hexadecimal, of a link its [`link::mark`]; `None` where nobody looked: kept and passing files.
+    /// BLAKE3 of its content in hexadecimal, of a link its [`link::mark`], of one that is far away its [`unread`]; `None` where nobody
+    /// looked: kept and passing files.
     pub hash: Option<String>,
 }
 
@@ -22,6 +23,16 @@ impl FileSeen {
     pub fn is_link(&self) -> bool {
         self.hash.as_deref().and_then(link::target).is_some()
     }
+}
+
+/// What stands for a content that nobody has read: its size in bytes, and when it was last written, in nanoseconds since 1970.
+pub fn unread(bytes: u64, modified_ns: i64) -> String {
+    format!("unread:{bytes}:{}", modified_ns.div_euclid(1_000_000_000))
+}
+
+/// Whether it was not read what lies there.
+pub fn is_unread(hash: &str) -> bool {
+    hash.starts_with("unread:")
 }
 
 /// A place that a reader recognises as a component.

@@ -150,6 +150,11 @@ impl<'l> Downloads<'l> {
         Ok(&mut self.open[at].1)
     }
 
+    /// The ledger of the server for which they are read; none where none is at hand.
+    pub fn ledger(&self) -> Option<&Ledger> {
+        self.ledger
+    }
+
     /// Has the ledger remember what was read.
     ///
     /// # Errors

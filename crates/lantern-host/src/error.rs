@@ -53,6 +53,25 @@ pub enum Error {
     /// There is no such folder.
     #[error("{} is not a folder", .0.display())]
     NotAFolder(PathBuf),
+    /// A server on another machine is only looked at.
+    #[error("{address} is on another machine, and {doing} is not done there yet")]
+    Far {
+        /// Where it is.
+        address: String,
+        /// What was to be done, as the beginning of a sentence's part: `a changeover`.
+        doing: &'static str,
+    },
+    /// The machine on which a server folder lies is not reached, or has no such folder.
+    #[error("{address}: {source}")]
+    NotReached {
+        /// Where it should be.
+        address: String,
+        /// What the line, or the other end, says.
+        source: io::Error,
+    },
+    /// What is said to be the address of a folder is none.
+    #[error("{0}")]
+    Address(String),
     /// The ledger cannot be read or written.
     #[error("the ledger {}: {source}", path.display())]
     Ledger {

@@ -14,6 +14,14 @@ fn file() -> Option<PathBuf> {
     Some(state.join("lantern/servers.json"))
 }
 
+/// Where the settings and records of servers on other machines lie; none where nothing says it.
+pub fn data() -> Option<PathBuf> {
+    let of = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty());
+    let home = || of("HOME").map(|home| PathBuf::from(home).join(".local/share"));
+    let data = of("XDG_DATA_HOME").map(PathBuf::from).or_else(home)?;
+    Some(data.join("lantern/servers"))
+}
+
 /// The folders that are still there, by the server's name.
 pub fn servers() -> BTreeMap<String, PathBuf> {
     let mut known = written();

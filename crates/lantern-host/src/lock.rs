@@ -2,7 +2,7 @@
 
 use crate::backup;
 use crate::config::Server;
-use crate::error::{At, Error, Result};
+use crate::error::{Error, Result};
 use crate::folder::{Folder, own};
 use crate::place::Held;
 use lantern_core::path::RelPath;
@@ -44,9 +44,7 @@ impl Lock {
 /// # Errors
 /// When that cannot be seen.
 pub fn holder(folder: &Folder) -> Result<Option<String>> {
-    let path = own("lock");
-    let seen = folder.place().locked_by(&path);
-    seen.at("looking at", &folder.shown(&path))
+    folder.locked_by(&own("lock"))
 }
 
 /// How often a lock that somebody has is tried again, and how long is waited before: who only looks whether it is taken has
@@ -59,8 +57,7 @@ fn hold(folder: &Folder, room: &RelPath, doing: &str) -> Result<Box<dyn Held>> {
     let words = format!("lantern {doing}, process {}\n", std::process::id());
     let mut tries = 1;
     loop {
-        let taken = folder.place().lock(&path, &words);
-        match taken.at("locking", &folder.shown(&path))? {
+        match folder.lock(&path, &words)? {
             Ok(held) => return Ok(held),
             Err(who) if tries == TRIES => return Err(Error::Busy { who }),
             Err(_) => std::thread::sleep(PAUSE),

@@ -9,6 +9,7 @@ use crate::ledger::Ledger;
 use lantern_core::inventory::Remembered;
 use lantern_core::path::RelPath;
 use lantern_core::text::Text;
+use lantern_core::tree::is_unread;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 
@@ -38,7 +39,8 @@ pub fn keep_files<'f>(
         let same = || blake3::hash(&bytes).to_hex().as_str() == *hash;
         (is_text(&bytes) && same()).then(|| ((*hash).to_owned(), bytes))
     };
-    let files: Vec<(&RelPath, &str)> = files.collect();
+    // What nobody has read so far, as it lies far away, is not fetched for this.
+    let files: Vec<(&RelPath, &str)> = files.filter(|(_, hash)| !is_unread(hash)).collect();
     // Read side by side, and no more at once than a few megabytes.
     let texts = files.chunks(AT_ONCE).flat_map(|files| {
         let texts: Vec<_> = files.par_iter().filter_map(read).collect();

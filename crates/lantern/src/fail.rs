@@ -110,6 +110,19 @@ fn advice(error: &Error, common: &Common) -> String {
     let plan_again = plan_again(common);
     match error {
         Error::NotAFolder(_) => "Name a folder that is there.".into(),
+        Error::Far { .. } => {
+            "There it can be surveyed and planned, and clients told what to have; the files are yours to bring.".into()
+        }
+        Error::NotReached { source, .. } => match source.kind() {
+            ErrorKind::ConnectionAborted | ErrorKind::TimedOut => {
+                "See whether `sftp` gets through by itself; how it is reached can be said with --through, or in lantern.toml.".into()
+            }
+            ErrorKind::NotFound | ErrorKind::NotADirectory => {
+                "Name a folder that is there, or a program that is here.".into()
+            }
+            _ => "Ask whoever runs that machine.".into(),
+        },
+        Error::Address(_) => "Write it as sftp://USER@HOST/FOLDER.".into(),
         Error::NoProgram { .. } => "Install it, or change the recipe in lantern.toml.".into(),
         Error::Release { .. } => "Download it again, or remove it from the folder.".into(),
         Error::OddPath(_) => "Rename it, or the folder that it lies in.".into(),
@@ -243,6 +256,8 @@ fn of_acquire(fault: &AcquireFault) -> String {
 
 fn of_adopt(fault: &AdoptFault) -> String {
     match fault {
+        AdoptFault::NoHome => "Set HOME, or XDG_DATA_HOME.".into(),
+        AdoptFault::NoName => "Name it: --name NAME.".into(),
         AdoptFault::AlreadyAdopted(path) => {
             format!(
                 "See what is there: lantern survey --server {}",

@@ -8,6 +8,12 @@ pub enum AdoptFault {
     /// The folder already has a `lantern.toml`.
     #[error("{} is already in lantern's care", .0.display())]
     AlreadyAdopted(PathBuf),
+    /// There is no place on this machine for what lantern keeps of a server on another one.
+    #[error("neither XDG_DATA_HOME nor HOME says where lantern's own files of this server can lie")]
+    NoHome,
+    /// No name is given to a server on another machine, and its folder has none.
+    #[error("the server needs a name, and one without a slash")]
+    NoName,
     /// No known family's marks are there.
     #[error("{} does not look like a server of any known family", path.display())]
     NoFamily {

@@ -14,13 +14,14 @@ use crate::known;
 use crate::layers;
 use crate::ledger::Ledger;
 use crate::lock::Lock;
+use crate::place::{Address, here};
 use crate::shipped;
 use crate::survey::{Depth, Survey, survey};
 use lantern_core::family::Family;
 use lantern_core::inventory::{Component, Remembered};
 use lantern_core::path::RelPath;
 use std::collections::BTreeMap;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// What the administrator says at adoption.
 #[derive(Debug, Clone, Default)]
@@ -31,6 +32,23 @@ pub struct AdoptOptions<'a> {
     pub name: Option<&'a str>,
     /// The server version, for a build that lies outside the folder.
     pub server_version: Option<&'a str>,
+    /// Of a folder on another machine, its address: what is lantern's own then lies in the folder that is named besides.
+    pub far: Option<Address>,
+    /// The command line that speaks with that machine.
+    pub through: &'a [String],
+}
+
+/// The folder on this machine for the settings and records of a server that lies on another one, made where it is not there:
+/// below `XDG_DATA_HOME`, or `~/.local/share`.
+///
+/// # Errors
+/// When neither is set, the name is none for a folder, or it cannot be made.
+pub fn home(name: &str) -> Result<PathBuf> {
+    let home = known::data().ok_or(AdoptFault::NoHome)?;
+    let name = RelPath::parse(name).ok().filter(|it| it.folder().is_none());
+    let folder = home.join(name.ok_or(AdoptFault::NoName)?.as_str());
+    here::make_folders(&folder)?;
+    Ok(folder)
 }
 
 /// Takes a server folder into care: writes `lantern.toml` and the ledger.
@@ -38,10 +56,16 @@ pub struct AdoptOptions<'a> {
 /// # Errors
 /// When it is in care already, or no single family fits.
 pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)> {
-    let folder = Folder::open(path)?;
+    let mut folder = Folder::open(path)?;
     let settings = RelPath::parse(FILE)?;
+    let address = wishes.far.as_ref().map(ToString::to_string);
+    let shown = address.as_deref().map_or(path, Path::new);
     if folder.has(&settings)? {
         return Err(AdoptFault::AlreadyAdopted(path.into()).into());
+    }
+    if let Some(address) = &wishes.far {
+        let through = (!wishes.through.is_empty()).then_some(wishes.through);
+        folder = folder.of_far(address, through)?;
     }
     let (family, named) = match wishes.family {
         Some(name) => {
@@ -55,7 +79,7 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
             (known, named)
         }
         None => {
-            let family = fitting(&folder, path)?;
+            let family = fitting(&folder, shown)?;
             let name = family.name.clone();
             (family, name)
         }
@@ -70,7 +94,7 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
         .or(folder_name)
         .unwrap_or_default();
     let id = mark();
-    let text = settings_text(&name, &id, &named, &family, wishes.server_version);
+    let text = settings_text(&name, &id, &named, &family, wishes);
     let _lock = Lock::take(&folder, "adopt")?;
     // What lies there from an earlier time, or came along in a copy, is no longer true.
     identity::forget(&folder)?;
@@ -217,7 +241,7 @@ fn settings_text(
     id: &str,
     family_name: &str,
     family: &Family,
-    server_version: Option<&str>,
+    wishes: &AdoptOptions<'_>,
 ) -> String {
     let quoted = |text: &str| toml_edit::Value::from(text).to_string();
     let mut text = format!(
@@ -230,7 +254,15 @@ fn settings_text(
         quoted(id),
         quoted(family_name),
     );
-    match (family.build.outside, server_version) {
+    if let Some(address) = &wishes.far {
+        let address = quoted(&address.to_string());
+        text.push_str(&format!("folder = {address}    # where the server is\n"));
+    }
+    if !wishes.through.is_empty() {
+        let words: toml_edit::Array = wishes.through.iter().collect();
+        text.push_str(&format!("through = {words}    # how it is reached\n"));
+    }
+    match (family.build.outside, wishes.server_version) {
         (_, Some(version)) => text.push_str(&format!(
             "server_version = {}    # the server program lies outside this folder\n",
             quoted(version)

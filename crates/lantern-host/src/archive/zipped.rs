@@ -91,6 +91,10 @@ impl Zipped {
     }
 }
 
+/// So much of an archive's end is looked at first, and at most, in bytes.
+const SHORT_TAIL: u64 = 1 << 10;
+const LONGEST_TAIL: u64 = 22 + 65_535 + 20;
+
 /// How many entries the end of a zip archive says there are; none where no end is found.
 ///
 /// From the end record, or from that of the large format which it points to, as the format's
@@ -99,12 +103,23 @@ fn stated_entries(file: &dyn Source) -> io::Result<Option<u64>> {
     const END: &[u8] = b"PK\x05\x06";
     const LARGE_LOCATOR: &[u8] = b"PK\x06\x07";
     let length = file.meta()?.stamp.bytes;
-    let tail = length.min(22 + 65_535 + 20);
-    let mut bytes = vec![0; tail as usize];
-    let read = file.read_at(&mut bytes, length - tail)?;
-    bytes.truncate(read);
-    let last = bytes.len().saturating_sub(22);
-    let Some(at) = (0..=last).rev().find(|at| bytes[*at..].starts_with(END)) else {
+    let tail_of = |most: u64| -> io::Result<(Vec<u8>, Option<usize>)> {
+        let tail = length.min(most);
+        let mut bytes = vec![0; tail as usize];
+        let read = file.read_at(&mut bytes, length - tail)?;
+        bytes.truncate(read);
+        let last = bytes.len().saturating_sub(22);
+        // What points to the large format's record stands right before it.
+        let from = if tail < length { 20 } else { 0 };
+        let at = (from..=last).rev().find(|at| bytes[*at..].starts_with(END));
+        Ok((bytes, at))
+    };
+    // Most have no remark behind their end; the longest there can be is looked through where it has to be.
+    let (mut bytes, mut at) = tail_of(SHORT_TAIL)?;
+    if at.is_none() {
+        (bytes, at) = tail_of(LONGEST_TAIL)?;
+    }
+    let Some(at) = at else {
         return Ok(None);
     };
     let Some(count) = bytes.get(at + 10..at + 12) else {

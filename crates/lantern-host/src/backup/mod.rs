@@ -145,6 +145,7 @@ pub fn pass(server: &Server, earlier: Option<&Pass>) -> Result<Pass> {
 /// When a file cannot be read or the store cannot be written. A file that goes away while the
 /// server runs is left out.
 pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<Pass> {
+    server.refuse_far("a backup")?;
     let mut store = open(server)?;
     if earlier.is_none() {
         bring_forward(server, &mut store)?;

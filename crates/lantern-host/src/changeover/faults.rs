@@ -99,9 +99,8 @@ impl Pond {
         zip.finish().unwrap();
         let family = dir.path().join("pond.family.toml").display().to_string();
         let wishes = AdoptOptions {
-            name: None,
             family: Some(&family),
-            server_version: None,
+            ..AdoptOptions::default()
         };
         adopt(&dir.path().join("pond"), &wishes).unwrap();
         let settings = dir.path().join("pond/lantern.toml");

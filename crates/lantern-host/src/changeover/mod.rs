@@ -193,6 +193,7 @@ pub fn changeover(
     stays: bool,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
+    server.refuse_far("a changeover")?;
     refuse_interrupted(server)?;
     begin(server, ledger, plan, stays, tell)
 }

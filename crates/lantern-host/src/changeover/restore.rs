@@ -35,6 +35,7 @@ pub fn restore(
     only: &[RelPath],
     tell: &mut dyn FnMut(Event),
 ) -> Result<Restored> {
+    server.refuse_far("a restore")?;
     refuse_interrupted(server)?;
     let each = server.concerned(only.iter());
     for one in &each {

@@ -66,6 +66,7 @@ pub fn undo(
     world: World,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Undone> {
+    server.refuse_far("an undo")?;
     if let Some(journal) = journal::read(&server.folder)? {
         return take_back_cut_off(server, ledger, journal, world, tell);
     }

@@ -25,7 +25,9 @@ use lantern_core::family::{ClientKind, Family};
 use lantern_core::inventory::Inventory;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, Plan};
+use lantern_core::tree::is_unread;
 use lantern_core::version::Version;
+use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
@@ -138,14 +140,32 @@ fn listed_for(
     let own = kind.and_then(|kind| who.into_iter().find(|it| it.client == kind.name));
     let joins = own.and_then(|own| own.words());
     let (kept, contents) = kept::read(server, kind, &There::now(server, inventory)?)?;
+    let list = list(&server.config.name, inventory, kind, joins);
     Ok(Listed {
-        list: list(&server.config.name, inventory, kind, joins).with(&kept),
+        list: read_far(server, list)?.with(&kept),
         kind: own_kind,
         unstated: Vec::new(),
         contents,
         planned: BTreeMap::new(),
         edited: Vec::new(),
     })
+}
+
+/// Reads what clients must have and nobody has read so far, as it lies on another machine.
+fn read_far(server: &Server, mut list: ClientList) -> Result<ClientList> {
+    let files = list.items.iter_mut().flat_map(|item| &mut item.files);
+    let unread = files.filter(|file| is_unread(&file.blake3));
+    let unread: Vec<&mut ClientFile> = unread.collect();
+    let read = |file: &mut ClientFile| -> Result<()> {
+        if let From::Server(path) = &file.from {
+            file.blake3 = server.folder.hash(path)?;
+        }
+        Ok(())
+    };
+    server
+        .folder
+        .with_hands(|| unread.into_par_iter().try_for_each(read))?;
+    Ok(list)
 }
 
 /// The kinds of client of which a plan tells, as [`kinds_of_client`] gives those of an inventory.
@@ -200,6 +220,7 @@ pub fn planned(server: &Server, plan: &Plan, named: Option<&str>) -> Result<List
     for file in list.items.iter_mut().flat_map(|item| &mut item.files) {
         file.from = From::Server(on_server(&file.path));
     }
+    let list = read_far(server, list)?;
     let (kept, contents) = kept::read(server, kind, &There::after(server, plan)?)?;
     let planned = plan.actions.iter().filter_map(|action| {
         let source = action

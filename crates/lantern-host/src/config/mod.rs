@@ -9,7 +9,7 @@ use crate::config::fault::ConfigFault;
 use crate::error::{Error, Result};
 use crate::folder::Folder;
 use crate::gather::{GatherWords, Gatherer, Store};
-use crate::place::here;
+use crate::place::{Address, here};
 use crate::runner::{Runner, ThisMachine};
 use lantern_core::clients::Duty;
 use lantern_core::component::{Effect, Id};
@@ -27,8 +27,7 @@ use std::str::FromStr;
 use std::sync::Arc;
 use std::time::Duration;
 
-/// The settings file in a server folder.
-pub const FILE: &str = "lantern.toml";
+pub use crate::folder::FILE;
 
 /// The family files that ship with lantern, as name and text.
 const SHIPPED: &[(&str, &str)] = &[
@@ -76,6 +75,11 @@ pub struct Config {
     pub name: String,
     /// The server's own mark, made at adoption.
     pub id: String,
+    /// Of a server folder on another machine, its address; without it, the folder is the one that holds these settings.
+    pub folder: Option<String>,
+    /// The command line that speaks the file transfer protocol with that machine; otherwise the system's `ssh`.
+    #[serde(default)]
+    pub through: Vec<String>,
     /// A family that ships with lantern, or the path of a family file.
     pub family: String,
     /// The server version, for a build that lies outside the folder.
@@ -499,6 +503,11 @@ impl<'de> Deserialize<'de> for Span {
 }
 
 impl Config {
+    /// The command line that speaks with the machine on which the folder lies, where one is stated.
+    pub fn through(&self) -> Option<&[String]> {
+        (!self.through.is_empty()).then_some(&self.through)
+    }
+
     /// Reads the text of `lantern.toml`.
     ///
     /// # Errors
@@ -563,6 +572,13 @@ impl Server {
             })
         };
         let config = Config::parse(&text).map_err(fault)?;
+        let folder = match &config.folder {
+            None => folder,
+            Some(address) => {
+                let address = Address::parse(address).map_err(fault)?;
+                folder.of_far(&address, config.through())?
+            }
+        };
         let mut family = family(&config.family, folder.root())?;
         let limits = &config.limits;
         let console = &mut family.console;
@@ -599,8 +615,25 @@ impl Server {
                 .iter()
                 .any(|reader| reader.lies_in(link))
         };
-        server.folder = folder.following(|link| server.keeps(&format!("{link}/_")) || holds(link));
+        server.folder = match folder.is_far() {
+            true => folder,
+            false => folder.following(|link| server.keeps(&format!("{link}/_")) || holds(link)),
+        };
         Ok(server)
+    }
+
+    /// Refuses where the server folder lies on another machine.
+    ///
+    /// # Errors
+    /// [`Error::Far`].
+    pub fn refuse_far(&self, doing: &'static str) -> Result<()> {
+        match &self.config.folder {
+            None => Ok(()),
+            Some(address) => Err(Error::Far {
+                address: address.clone(),
+                doing,
+            }),
+        }
     }
 
     /// The version that is stated of a server program outside the folder, where it is not this one; an empty text where none is.

@@ -153,6 +153,9 @@ impl<'a> Console<'a> {
     /// # Errors
     /// When that command line cannot be run.
     pub fn state(&self) -> Result<ServerState> {
+        if let Some(address) = &self.server.config.folder {
+            return self.state_of_far(address);
+        }
         let (writer, hidden) = match process::look(self.server) {
             Seen::Own(process) => return Ok(ServerState::Ours(process)),
             Seen::Other { pid, file } => (Some((pid, file)), None),
@@ -177,6 +180,26 @@ impl<'a> Console<'a> {
                 pid,
             },
             () => ServerState::Foreign { who: signs.who() },
+        })
+    }
+
+    /// On another machine no process and no port is seen: only what a command line of `lantern.toml` says.
+    fn state_of_far(&self, address: &str) -> Result<ServerState> {
+        let asks = self.run_by().is_some_and(|run| run.state.is_some());
+        Ok(match self.said_to_be_up()? {
+            Some(command) => {
+                let who = format!("{command} says so");
+                match self.is_reachable() {
+                    true => ServerState::Reached { who, pid: None },
+                    false => ServerState::Foreign { who },
+                }
+            }
+            None if asks => ServerState::Down,
+            None => ServerState::Unknown {
+                why: format!(
+                    "it runs where {address} lies, and nothing in lantern.toml says how to ask"
+                ),
+            },
         })
     }
 

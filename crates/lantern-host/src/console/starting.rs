@@ -53,6 +53,7 @@ impl Console<'_> {
     /// # Errors
     /// When it runs already, or its start command cannot be run.
     pub fn start(&self) -> Result<Starting> {
+        self.server.refuse_far("a start")?;
         match self.state()? {
             ServerState::Down => {}
             ServerState::Ours(process) => {

@@ -19,6 +19,7 @@ impl Console<'_> {
     /// # Errors
     /// When it cannot be reached, is still up after the time limit, or something starts it again.
     pub fn stop(&self) -> Result<()> {
+        self.server.refuse_far("a stop")?;
         let rule = &self.server.family.console;
         let limit = Duration::from_secs(rule.stop_timeout_s);
         let state = self.state()?;

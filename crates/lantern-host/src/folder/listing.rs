@@ -28,48 +28,59 @@ pub(super) fn list_in(
     wanted: &dyn Fn(&RelPath) -> bool,
     listing: &mut Listing,
 ) -> Result<(), (String, io::Error)> {
+    let as_server = |below: &RelPath| match at {
+        None => Some(below.clone()),
+        Some(at) => at.join(below.as_str()).ok(),
+    };
     let mut next: Vec<Option<RelPath>> = vec![None];
-    while let Some(folder) = next.pop() {
-        let as_server = |below: &RelPath| match at {
-            None => Some(below.clone()),
-            Some(at) => at.join(below.as_str()).ok(),
-        };
-        let entries = match place.list(folder.as_ref()) {
-            // A server at work makes and removes folders while they are listed.
-            Err(error) if error.kind() == io::ErrorKind::NotFound && folder.is_some() => continue,
-            Err(error) => return Err((folder.map_or(String::new(), |it| it.to_string()), error)),
-            Ok(entries) => entries,
-        };
-        for (name, meta) in entries {
-            if at.is_none() && folder.is_none() && name == OsStr::new(OWN) {
-                continue;
-            }
-            let below = name.to_str().and_then(|name| match &folder {
-                None => RelPath::parse(name).ok(),
-                Some(folder) => folder.join(name).ok(),
-            });
-            let path = below.as_ref().and_then(as_server);
-            match (below, path) {
-                (Some(below), Some(path)) if meta.is_folder() => {
-                    if wanted(&path) {
-                        next.push(Some(below));
-                    }
-                    listing.folders.push(path);
+    while !next.is_empty() {
+        let first = next.len().saturating_sub(place.at_once());
+        let folders = next.split_off(first);
+        let answers = place.list_each(&folders);
+        for (folder, answer) in folders.into_iter().zip(answers) {
+            let entries = match answer {
+                // A server at work makes and removes folders while they are listed.
+                Err(error) if error.kind() == io::ErrorKind::NotFound && folder.is_some() => {
+                    continue;
                 }
-                (Some(_), Some(path)) if meta.is_file() => listing.files.push((path, meta.stamp)),
-                (Some(below), Some(path)) if meta.is_link() => {
-                    let target = place.read_link(&below).ok();
-                    match target.filter(|target| link::leads_to(&below, target).is_some()) {
-                        Some(target) => listing.links.push((path, meta.stamp, target)),
-                        None => listing.left_alone.push(path.to_string()),
-                    }
+                Err(error) => {
+                    return Err((folder.map_or(String::new(), |it| it.to_string()), error));
                 }
-                (Some(_), Some(path)) => listing.left_alone.push(path.to_string()),
-                _ => {
-                    let mut shown: Vec<String> = at.iter().map(ToString::to_string).collect();
-                    shown.extend(folder.iter().map(ToString::to_string));
-                    shown.push(name.to_string_lossy().escape_default().to_string());
-                    listing.left_alone.push(shown.join("/"));
+                Ok(entries) => entries,
+            };
+            for (name, meta) in entries {
+                if at.is_none() && folder.is_none() && name == OsStr::new(OWN) {
+                    continue;
+                }
+                let below = name.to_str().and_then(|name| match &folder {
+                    None => RelPath::parse(name).ok(),
+                    Some(folder) => folder.join(name).ok(),
+                });
+                let path = below.as_ref().and_then(as_server);
+                match (below, path) {
+                    (Some(below), Some(path)) if meta.is_folder() => {
+                        if wanted(&path) {
+                            next.push(Some(below));
+                        }
+                        listing.folders.push(path);
+                    }
+                    (Some(_), Some(path)) if meta.is_file() => {
+                        listing.files.push((path, meta.stamp))
+                    }
+                    (Some(below), Some(path)) if meta.is_link() => {
+                        let target = place.read_link(&below).ok();
+                        match target.filter(|target| link::leads_to(&below, target).is_some()) {
+                            Some(target) => listing.links.push((path, meta.stamp, target)),
+                            None => listing.left_alone.push(path.to_string()),
+                        }
+                    }
+                    (Some(_), Some(path)) => listing.left_alone.push(path.to_string()),
+                    _ => {
+                        let mut shown: Vec<String> = at.iter().map(ToString::to_string).collect();
+                        shown.extend(folder.iter().map(ToString::to_string));
+                        shown.push(name.to_string_lossy().escape_default().to_string());
+                        listing.left_alone.push(shown.join("/"));
+                    }
                 }
             }
         }

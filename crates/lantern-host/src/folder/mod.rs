@@ -7,12 +7,15 @@ use crate::error::{At, Error, Result};
 mod listing;
 
 pub use crate::place::Stamp;
-use crate::place::{LinkOnTheWay, Local, Meta, NewFile, PROGRAM, Place, Sort, Source, here};
+use crate::place::{
+    Address, Far, Held, LinkOnTheWay, Local, Meta, NewFile, PROGRAM, Place, Sort, Source, here,
+};
 use lantern_core::link;
 use lantern_core::path::{PathFault, RelPath};
 pub use lantern_core::plan::OWN;
 use lantern_core::plan::is_lanterns;
 use lantern_core::text::Text;
+use lantern_core::tree::unread;
 pub use listing::Listing;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -27,6 +30,12 @@ const HASHED_AT_ONCE: usize = 128 << 10;
 /// The rights of lantern's own folder. Plans and backups hold settings files, and with them what is secret
 /// there: so it is the owner's alone.
 pub const OWNERS_ALONE: u32 = 0o700;
+/// The settings file in a server folder.
+pub const FILE: &str = "lantern.toml";
+
+/// What is written whole is so called until it is.
+const PART: &str = ".part";
+
 /// The rights of other folders, less what the system takes away.
 const USUAL: u32 = 0o777;
 
@@ -34,6 +43,8 @@ const USUAL: u32 = 0o777;
 #[derive(Debug, Clone)]
 pub struct Folder {
     place: Arc<dyn Place>,
+    /// Of a folder on another machine, the one on this machine that holds its settings and all that is lantern's own.
+    home: Option<Arc<dyn Place>>,
     followed: Vec<Followed>,
 }
 
@@ -84,8 +95,51 @@ impl Folder {
         };
         Ok(Folder {
             place,
+            home: None,
             followed: Vec::new(),
         })
+    }
+
+    /// A folder on another machine, whose settings and records lie in this one.
+    ///
+    /// # Errors
+    /// When the other machine is not reached, or has no such folder.
+    pub fn of_far(self, address: &Address, through: Option<&[String]>) -> Result<Folder> {
+        let place = Far::open(address, through).map_err(|source| Error::NotReached {
+            address: address.to_string(),
+            source,
+        })?;
+        Ok(Folder {
+            place,
+            home: Some(self.place),
+            followed: Vec::new(),
+        })
+    }
+
+    /// Whether it lies on another machine.
+    pub fn is_far(&self) -> bool {
+        self.home.is_some()
+    }
+
+    /// The place of lantern's own files, where a path is one of them and the server's lie elsewhere.
+    fn at_home(&self, path: &RelPath) -> Option<&Arc<dyn Place>> {
+        let home = self.home.as_ref()?;
+        let settings = path.as_str().strip_prefix(FILE);
+        let is_settings = settings.is_some_and(|rest| rest.is_empty() || rest == PART);
+        let is_own = is_settings || path.is_within(&RelPath::parse(OWN).ok()?);
+        is_own.then_some(home)
+    }
+
+    /// Does something that asks much of the folder: with as many hands as are worth having.
+    pub fn with_hands<R: Send>(&self, work: impl FnOnce() -> R + Send) -> R {
+        let hands = rayon::ThreadPoolBuilder::new().num_threads(self.place.at_once());
+        match self.place.at_once() {
+            1 => work(),
+            _ => match hands.build() {
+                Ok(hands) => hands.install(work),
+                Err(_) => work(),
+            },
+        }
     }
 
     /// Takes links that are wanted for the folders they lead to, where those lie outside this one.
@@ -132,23 +186,45 @@ impl Folder {
         inside.ok().or_else(|| behind.next())
     }
 
-    /// The folder's own path.
+    /// The folder's own path; of one on another machine, that of the folder here which holds its settings.
     pub fn root(&self) -> &Path {
-        self.place.root()
+        self.home.as_ref().unwrap_or(&self.place).root()
     }
 
-    /// The place that the folder itself is.
-    pub fn place(&self) -> &Arc<dyn Place> {
-        &self.place
+    /// Takes a lock file, as [`Place::lock`] does.
+    ///
+    /// # Errors
+    /// When it cannot be opened or written.
+    pub fn lock(
+        &self,
+        path: &RelPath,
+        words: &str,
+    ) -> Result<std::result::Result<Box<dyn Held>, String>> {
+        let (place, at) = self.found(path);
+        self.told("locking", path, place.lock(&at, words))
     }
 
-    /// The path of a file as the system knows it: for messages, and for programs that are run.
+    /// What stands in a lock file that somebody has; none where nobody has it.
+    ///
+    /// # Errors
+    /// When that cannot be seen.
+    pub fn locked_by(&self, path: &RelPath) -> Result<Option<String>> {
+        let (place, at) = self.found(path);
+        self.told("looking at", path, place.locked_by(&at))
+    }
+
+    /// The path of a file as the system knows it: for messages, and for programs that are run. Of a file on another machine,
+    /// its address.
     pub fn shown(&self, path: &RelPath) -> PathBuf {
-        self.root().join(path.as_str())
+        let place = self.at_home(path).unwrap_or(&self.place);
+        place.root().join(path.as_str())
     }
 
     /// The place that a path lies in, and the path there; a link that is followed is its target's top.
     fn found(&self, path: &RelPath) -> (&dyn Place, RelPath) {
+        if let Some(home) = self.at_home(path) {
+            return (&**home, path.clone());
+        }
         let mut behind = self.followed.iter().filter_map(|followed| {
             let below = path.below(followed.at.as_str())?;
             Some((followed, RelPath::parse(below).ok()?))
@@ -280,11 +356,9 @@ impl Folder {
     /// When it cannot be made.
     pub fn make_own(&self, name: &str) -> Result<RelPath> {
         let top = RelPath::parse(OWN)?;
-        self.told(
-            "making the folder",
-            &top,
-            self.place.make_folder(&top, OWNERS_ALONE),
-        )?;
+        let (place, at) = self.found(&top);
+        let made = place.make_folder(&at, OWNERS_ALONE);
+        self.told("making the folder", &top, made)?;
         if name.is_empty() {
             return Ok(top);
         }
@@ -411,7 +485,7 @@ impl Folder {
     fn listing_fault(&self, path: &str, source: io::Error) -> Error {
         Error::Io {
             doing: "listing",
-            path: self.root().join(path),
+            path: self.place.root().join(path),
             source,
         }
     }
@@ -513,7 +587,10 @@ impl Folder {
 
     /// Reads a file as the server itself would, whatever links lead there; none when that cannot be.
     pub fn read_as_the_server(&self, file: &str) -> Option<Vec<u8>> {
-        here::read(&self.root().join(file)).ok()
+        match self.is_far() {
+            true => self.read(&RelPath::parse(file).ok()?).ok(),
+            false => here::read(&self.root().join(file)).ok(),
+        }
     }
 
     /// Reads a text file.
@@ -522,6 +599,18 @@ impl Folder {
     /// When it cannot be read.
     pub fn read_text(&self, path: &RelPath) -> Result<Text> {
         Ok(Text::read(&self.read(path)?))
+    }
+
+    /// What tells a content from others: its hash, as [`Folder::hash`] has it; of a file on another machine, which would have to be
+    /// fetched for that, its size and when it was written.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn content(&self, path: &RelPath, stamp: &Stamp) -> Result<String> {
+        match self.is_far() && self.at_home(path).is_none() {
+            true => Ok(unread(stamp.bytes, stamp.modified_ns)),
+            false => self.hash(path),
+        }
     }
 
     /// Hashes a file's content; BLAKE3 in hexadecimal. Of a link, its mark.
@@ -599,7 +688,7 @@ impl Folder {
     /// # Errors
     /// When the disk is full or the folder cannot be written; the old file is then still there.
     pub fn write_whole(&self, path: &RelPath, content: &[u8]) -> Result<()> {
-        let beside = RelPath::parse(&format!("{path}.part"))?;
+        let beside = RelPath::parse(&format!("{path}{PART}"))?;
         if self.has(&beside)? {
             self.remove_file(&beside)?;
         }
@@ -719,7 +808,9 @@ impl Folder {
     /// When the disk refuses.
     pub fn sync(&self, folder: Option<&RelPath>) -> Result<()> {
         let Some(path) = folder else {
-            return self.place.sync(None).at("syncing", self.root());
+            let both = self.home.iter().chain([&self.place]);
+            let mut synced = both.map(|place| place.sync(None).at("syncing", place.root()));
+            return synced.try_for_each(|it| it);
         };
         if let Some(followed) = self.followed.iter().find(|followed| followed.at == *path) {
             return followed.place.sync(None).at("syncing", &followed.target);

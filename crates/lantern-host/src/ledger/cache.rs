@@ -18,7 +18,43 @@ pub type Inside = std::result::Result<Vec<Found>, String>;
 /// An archive's BLAKE3, and what was looked for in it.
 pub type InsideKey = (String, String);
 
+/// A file on another machine whose content was read after something else had stood for it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Learnt {
+    /// The file.
+    pub path: RelPath,
+    /// How it was when it was read.
+    pub stamp: Stamp,
+    /// What stood for its content.
+    pub was: String,
+    /// BLAKE3 of its content in hexadecimal.
+    pub hash: String,
+}
+
 impl Ledger {
+    /// Puts contents in the place of what stood for them, wherever that is remembered.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn learn(&self, learnt: &[Learnt]) -> Result<()> {
+        let write = || {
+            let change = self.db.unchecked_transaction()?;
+            for it in learnt {
+                let (path, stamp) = (it.path.as_str(), &it.stamp);
+                change.execute(
+                    "UPDATE seen SET hash = ?1 WHERE path = ?2 AND hash = ?3 AND bytes = ?4 AND modified_ns = ?5",
+                    params![it.hash, path, it.was, stamp.bytes as i64, stamp.modified_ns],
+                )?;
+                change.execute(
+                    "UPDATE put SET hash = ?1 WHERE path = ?2 AND hash = ?3",
+                    params![it.hash, path, it.was],
+                )?;
+            }
+            change.commit()
+        };
+        self.told(write())
+    }
+
     /// The hashes of all files as they were when last read.
     ///
     /// # Errors

@@ -2,7 +2,7 @@
 
 mod cache;
 
-pub use cache::{Inside, InsideKey};
+pub use cache::{Inside, InsideKey, Learnt};
 
 use crate::config::fault::ConfigFault;
 use crate::error::{Error, Result};

@@ -4,12 +4,14 @@
 //! to it and no link on the way is followed, so that what was checked is what is used. What lies in no
 //! server folder, such as archives in a drop folder, goes through [`here`].
 
+mod far;
 pub mod here;
 #[cfg_attr(windows, path = "windows.rs")]
 mod local;
 #[cfg(test)]
 pub(crate) mod lossy;
 
+pub use far::{Address, Far};
 pub use local::{LinkOnTheWay, Local};
 
 use lantern_core::path::RelPath;
@@ -148,6 +150,11 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// The folder, for messages and for programs that run in it.
     fn root(&self) -> &Path;
 
+    /// So many things are worth being asked at once: more than one where each answer is waited for from afar.
+    fn at_once(&self) -> usize {
+        1
+    }
+
     /// What lies at a path, a link itself and not what it leads to; none when there is nothing.
     ///
     /// # Errors
@@ -159,6 +166,12 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// # Errors
     /// When it cannot be listed.
     fn list(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Meta)>>;
+
+    /// As [`Place::list`], for several folders.
+    fn list_each(&self, folders: &[Option<RelPath>]) -> Vec<io::Result<Vec<(OsString, Meta)>>> {
+        let each = folders.iter().map(|folder| self.list(folder.as_ref()));
+        each.collect()
+    }
 
     /// The names in a folder, or at the top, and what sort of thing lies there: cheaper than [`Place::list`].
     ///

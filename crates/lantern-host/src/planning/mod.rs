@@ -1,5 +1,6 @@
 //! From the question to the plan.
 
+mod alike;
 mod by_hand;
 mod decisions;
 pub mod fault;
@@ -677,7 +678,8 @@ impl Question<'_> {
         let downloads = &mut self.downloads;
         let Some(stops) = stops else {
             at_hand(&mut self.request.offers, selection, &self.store, downloads)?;
-            let (plan, _) = stage(server, &at, downloads, &self.request, selection, &layering)?;
+            let request = &self.request;
+            let (plan, _) = stage(server, &mut at, downloads, request, selection, &layering)?;
             return Ok(vec![plan]);
         };
         let mut plans = Vec::new();
@@ -689,7 +691,7 @@ impl Question<'_> {
             };
             let selection = select(&request)?;
             at_hand(&mut request.offers, &selection, &self.store, downloads)?;
-            let (plan, next) = stage(server, &at, downloads, &request, &selection, &layering)?;
+            let (plan, next) = stage(server, &mut at, downloads, &request, &selection, &layering)?;
             plans.push(plan);
             at = next;
         }
@@ -846,7 +848,7 @@ fn stops(request: &Request, selection: &Selection) -> Result<Option<Vec<Version>
 /// Draws the plan for one stage of the way, and says how it leaves the server.
 fn stage(
     server: &Server,
-    at: &Beginning,
+    at: &mut Beginning,
     downloads: &mut Downloads<'_>,
     request: &Request,
     selection: &Selection,
@@ -871,6 +873,10 @@ fn stage(
         )?;
         payloads.insert(offer, files);
     }
+    if server.folder.is_far() {
+        alike::read_alike(server, at, &payloads, downloads.ledger())?;
+    }
+    let at = &*at;
     let keep = server.keep();
     let root = server.folder.root().display().to_string();
     let parts = at.parts.iter().map(|part| Part {

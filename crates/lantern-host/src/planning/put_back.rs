@@ -125,7 +125,7 @@ pub fn put_order(server: &Server, ledger: &mut Ledger) -> Result<Plan> {
 pub(super) fn standing_still(server: &Server, ledger: &Ledger, survey: &Survey) -> Result<Plan> {
     let mut downloads = Downloads::new(ledger);
     let variants = BTreeMap::new();
-    let at = beginning(server, survey, &[], None);
+    let mut at = beginning(server, survey, &[], None);
     let request = Request::new(
         target(server, survey, SAME)?,
         Id::new(&server.family.build.id),
@@ -146,7 +146,14 @@ pub(super) fn standing_still(server: &Server, ledger: &Ledger, survey: &Survey) 
         samples: &[],
         patches: &BTreeMap::new(),
     };
-    let (mut plan, _) = stage(server, &at, &mut downloads, &request, &nothing, &layering)?;
+    let (mut plan, _) = stage(
+        server,
+        &mut at,
+        &mut downloads,
+        &request,
+        &nothing,
+        &layering,
+    )?;
     plan.notes.clear();
     Ok(plan)
 }

@@ -3,9 +3,11 @@
 //! Everything that lantern asks of processes, and starts or ends, goes through a [`Runner`].
 
 mod exchange;
+mod line;
 #[cfg_attr(windows, path = "windows.rs")]
 mod this_machine;
 
+pub use line::spoken_with;
 pub use this_machine::ThisMachine;
 
 use lantern_core::family::Transport;

@@ -18,11 +18,11 @@ use lantern_core::link;
 use lantern_core::order::{Keeping, OrderText};
 use lantern_core::path::RelPath;
 use lantern_core::text::Text;
-use lantern_core::tree::{Claims, FileSeen, claim};
+use lantern_core::tree::{Claim, Claims, FileSeen, claim, is_unread};
 use lantern_core::version::Version;
 use rayon::prelude::*;
 use std::cell::OnceCell;
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 /// What a survey found.
 #[derive(Debug)]
@@ -164,33 +164,40 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
     let has_some = !server.catalogues().is_empty();
     let plain = files.iter().filter(|file| !file.is_link());
     let scripts = texts(server, plain.map(|file| (&file.path, file.bytes)))?;
-    let mut parts = Vec::new();
-    for one in server.each() {
-        let order = order_file(&one.folder, &one.family, &files)?;
-        let flow = flow(&one, &scripts);
-        let evidence = Evidence {
-            files: &files,
-            descriptors: &descriptors,
-            order: order.as_ref(),
-            catalogued: Some(catalogued).filter(|_| has_some),
-            remembered: &remembered,
-            sooner: &server.sooner(),
-            flow: &flow,
-            texts: &scripts,
-            effects: &server.config.effects,
-            stated: stated.as_ref(),
-            ground: &one.ground(),
-        };
-        let mut inventory = take(&one.family, &claims, &evidence);
-        inventory
-            .unowned
-            .retain(|file| file.path.as_str() != FILE && !server.keeps(file.path.as_str()));
-        parts.push(PartSeen {
-            server: one,
-            inventory,
-            order,
-            flow,
-        });
+    let taking = |files: &[FileSeen]| -> Result<Vec<PartSeen>> {
+        let mut parts = Vec::new();
+        for one in server.each() {
+            let order = order_file(&one.folder, &one.family, files)?;
+            let flow = flow(&one, &scripts);
+            let evidence = Evidence {
+                files,
+                descriptors: &descriptors,
+                order: order.as_ref(),
+                catalogued: Some(catalogued).filter(|_| has_some),
+                remembered: &remembered,
+                sooner: &server.sooner(),
+                flow: &flow,
+                texts: &scripts,
+                effects: &server.config.effects,
+                stated: stated.as_ref(),
+                ground: &one.ground(),
+            };
+            let mut inventory = take(&one.family, &claims, &evidence);
+            inventory
+                .unowned
+                .retain(|file| file.path.as_str() != FILE && !server.keeps(file.path.as_str()));
+            parts.push(PartSeen {
+                server: one,
+                inventory,
+                order,
+                flow,
+            });
+        }
+        Ok(parts)
+    };
+    let mut parts = taking(&files)?;
+    if read_stated(server, ledger, &listing.files, &parts, &mut files)? {
+        parts = taking(&files)?;
     }
     let inventory = match &parts[..] {
         [only] => only.inventory.clone(),
@@ -208,6 +215,34 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         remembered,
         left_alone: listing.left_alone,
     })
+}
+
+/// Reads what nobody has read so far, as it lies on another machine, and of which a descriptor states the content; whether there was any.
+fn read_stated(
+    server: &Server,
+    ledger: &mut Ledger,
+    stamps: &[(RelPath, Stamp)],
+    parts: &[PartSeen],
+    files: &mut [FileSeen],
+) -> Result<bool> {
+    let components = parts.iter().flat_map(|part| &part.inventory.components);
+    let stated: BTreeSet<&RelPath> = components
+        .flat_map(|component| component.holdings.overlay.keys())
+        .collect();
+    let is_meant = |file: &&mut FileSeen| {
+        let is_unread = file.hash.as_deref().is_some_and(is_unread);
+        is_unread && stated.contains(&file.path)
+    };
+    let mut read = Vec::new();
+    for file in files.iter_mut().filter(is_meant) {
+        let hash = server.folder.hash(&file.path)?;
+        file.hash = Some(hash.clone());
+        let stamp = stamps.iter().find(|(path, _)| *path == file.path);
+        read.extend(stamp.map(|(path, stamp)| (path, *stamp, hash)));
+    }
+    let was_any = !read.is_empty();
+    ledger.see(read.into_iter(), &[])?;
+    Ok(was_any)
 }
 
 /// No longer script is followed, in bytes.
@@ -314,7 +349,7 @@ fn hashed(
                 if !changed(path, stamp) {
                     return seen.get(path.as_str()).map(|(_, hash)| hash.clone());
                 }
-                let hash = folder.hash(path).ok()?;
+                let hash = folder.content(path, stamp).ok()?;
                 meter::did(stamp.bytes);
                 let _ = fresh.send((path, *stamp, hash.clone()));
                 Some(hash)
@@ -423,24 +458,22 @@ fn all_descriptors(
     claims: &Claims<'_>,
     files: &[FileSeen],
 ) -> Result<Vec<Inside>> {
-    let read: Vec<(Inside, Option<InsideKey>)> = claims
-        .claims
-        .par_iter()
-        .map(|claim| {
-            if claim.reader.shape != Shape::Archive {
-                return (descriptors(folder, claim, files), None);
-            }
-            let hash = claim.files.first().and_then(|i| files[*i].hash.clone());
-            let Some(hash) = hash else {
-                return (Err("it cannot be read from the disk".into()), None);
-            };
-            let key = (hash, wanted(claim.reader));
-            match known.get(&key) {
-                Some(found) => (found.clone(), None),
-                None => (in_archive(folder, claim), Some(key)),
-            }
-        })
-        .collect();
+    let read = |claim: &Claim<'_>| {
+        if claim.reader.shape != Shape::Archive {
+            return (descriptors(folder, claim, files), None);
+        }
+        let hash = claim.files.first().and_then(|i| files[*i].hash.clone());
+        let Some(hash) = hash else {
+            return (Err("it cannot be read from the disk".into()), None);
+        };
+        let key = (hash, wanted(claim.reader));
+        match known.get(&key) {
+            Some(found) => (found.clone(), None),
+            None => (in_archive(folder, claim), Some(key)),
+        }
+    };
+    let read: Vec<(Inside, Option<InsideKey>)> =
+        folder.with_hands(|| claims.claims.par_iter().map(read).collect());
     let fresh: Vec<(&InsideKey, &Inside)> = read
         .iter()
         .filter_map(|(found, key)| Some((key.as_ref()?, found)))

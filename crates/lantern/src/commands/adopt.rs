@@ -7,13 +7,14 @@ use crate::look::{Look, Means, bytes, count};
 use crate::progress::during;
 use clap::Args;
 use lantern_core::component::Kind;
-use lantern_host::Result;
-use lantern_host::adopt::{AdoptOptions, adopt, adopt_again, mark};
+use lantern_host::adopt::{AdoptOptions, adopt, adopt_again, home, mark};
 use lantern_host::config::Server;
 use lantern_host::glance;
 use lantern_host::identity::{self, Become};
 use lantern_host::lock::Lock;
-use std::path::PathBuf;
+use lantern_host::place::Address;
+use lantern_host::{Error, Result};
+use std::path::{Path, PathBuf};
 
 /// Take a server folder into care: write lantern.toml, and every file into the ledger
 #[derive(Debug, Args)]
@@ -21,7 +22,7 @@ use std::path::PathBuf;
     after_help = "Examples:\n  lantern adopt halcyon-terrace\n  lantern adopt lake --family mossgate.family.toml --server-version 5.4"
 )]
 pub struct AdoptArgs {
-    /// The server folder
+    /// The server folder; on another machine, sftp://USER@HOST/FOLDER
     dir: PathBuf,
     /// A family's name, or a family file; otherwise the one whose marks fit
     #[arg(long, value_name = "NAME|FILE")]
@@ -32,6 +33,9 @@ pub struct AdoptArgs {
     /// The server version, where the server program lies outside the folder
     #[arg(long, value_name = "VERSION")]
     server_version: Option<String>,
+    /// The command that speaks SFTP with another machine, instead of ssh: words with blanks between
+    #[arg(long, value_name = "COMMAND", value_delimiter = ' ')]
+    through: Vec<String>,
     /// It is in care already, and was moved here
     #[arg(long, conflicts_with_all = ["family", "name", "server_version", "copy"])]
     moved: bool,
@@ -53,14 +57,24 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
     if let Some(becomes) = becomes {
         return settle(args, becomes, look);
     }
+    let text = args.dir.to_string_lossy();
+    let far = Address::is_meant(&text).then(|| Address::parse(&text));
+    let far = far.transpose().map_err(Error::Address)?;
+    let name = args.name.as_deref();
+    let dir = match &far {
+        None => args.dir.clone(),
+        Some(address) => home(name.or(address.name()).unwrap_or_default())?,
+    };
     let wishes = AdoptOptions {
         family: args.family.as_deref(),
-        name: args.name.as_deref(),
+        name,
         server_version: args.server_version.as_deref(),
+        far,
+        through: &args.through,
     };
     let adopted = during("files are read", || match args.again {
-        true => adopt_again(&args.dir),
-        false => adopt(&args.dir, &wishes),
+        true => adopt_again(&dir),
+        false => adopt(&dir, &wishes),
     });
     let (server, found) = adopted?;
     glance::remember(&server, &found);
@@ -153,10 +167,18 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
         look.say("  The server program is outside the folder: state its version in lantern.toml, as server_version.");
     }
     look.say("  lantern.toml has lines for catalogues and a drop folder: fill them in, and no command needs to be told");
-    look.next(&format!(
-        "lantern survey --server {}",
-        shell_word(&args.dir)
-    ));
+    let named = match server.folder.is_far() {
+        true => Path::new(&server.config.name),
+        false => &args.dir,
+    };
+    if server.folder.is_far() {
+        look.say(&format!(
+            "  the server stays where it is; what lantern keeps of it is in {}",
+            dir.display()
+        ));
+        look.say("  of most files nothing was read: they are known by their size, and by when they were written");
+    }
+    look.next(&format!("lantern survey --server {}", shell_word(named)));
     Ok(fail::DONE)
 }
 

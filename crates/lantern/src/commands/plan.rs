@@ -383,11 +383,18 @@ pub fn show_next(
     let told = match (arms, &name) {
         (false, Some(name)) => format!("\nThis armed nothing; plan {name} still is."),
         (false, None) => "\nNothing is armed.".into(),
+        (true, Some(name)) if server.folder.is_far() => {
+            format!("\nPlan {name} is armed. What it says is yours to do, where the server is.")
+        }
         (true, Some(name)) => format!("\nPlan {name} is armed: a changeover carries it out."),
         (true, None) => String::new(),
     };
     if !told.is_empty() {
         look.say(&told);
+    }
+    if server.folder.is_far() {
+        look.next(&common.next("report --out plan.html"));
+        return Ok(());
     }
     for (number, path) in saved.iter().enumerate() {
         let command = |word: &str| match (number, arms) {

@@ -40,7 +40,8 @@ pub fn run(_: &StatusArgs, common: &Common, look: &Look) -> Result<u8> {
     }
     show(server, &seen, armed.as_ref(), look);
     if !looked.is_cut_off {
-        look.next(&common.next(next(&seen, armed.as_ref())));
+        let armed = armed.as_ref().filter(|_| !server.folder.is_far());
+        look.next(&common.next(next(&seen, armed)));
     }
     Ok(status)
 }

@@ -12,6 +12,8 @@ mod copies;
 mod cut_off;
 mod doors;
 mod downloads;
+#[cfg(unix)]
+mod far;
 mod formats;
 mod full_disk;
 mod gather;

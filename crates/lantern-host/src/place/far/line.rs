@@ -1,0 +1,209 @@
+//! The line to another machine: requests and answers of the SSH file transfer protocol, version 3
+//! (draft-ietf-secsh-filexfer-02), over a program such as `ssh`.
+
+use super::address::Address;
+use crate::runner::spoken_with;
+use crate::told::plain;
+use russh_sftp::client::RawSftpSession;
+use russh_sftp::client::error::Error;
+use russh_sftp::client::rawsession::Limits;
+use russh_sftp::extensions;
+use russh_sftp::protocol::StatusCode;
+use std::collections::BTreeSet;
+use std::fmt;
+use std::future::Future;
+use std::io;
+use std::sync::{Arc, Mutex, PoisonError};
+use tokio::io::{AsyncBufReadExt, BufReader, join};
+use tokio::process::Child;
+use tokio::runtime::{Builder, Runtime};
+
+/// So long an answer may take, in seconds; the first one also waits for whoever is asked for a password.
+const ANSWER_S: u64 = 60;
+const FIRST_ANSWER_S: u64 = 180;
+
+/// So many lines of what the program says are remembered.
+const REMEMBERED: usize = 20;
+
+/// A rename that takes the place of what is there.
+pub const POSIX_RENAME: &str = "posix-rename@openssh.com";
+
+/// A line that is open.
+pub struct Line {
+    runtime: Runtime,
+    /// What is asked there.
+    pub session: Arc<RawSftpSession>,
+    /// What the other end can do besides.
+    can: BTreeSet<String>,
+    said: Arc<Mutex<Vec<String>>>,
+    _program: Child,
+}
+
+impl fmt::Debug for Line {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Line").field("can", &self.can).finish()
+    }
+}
+
+/// The command line that speaks the protocol with a machine: the system's own `ssh`, with all that the user has set for it.
+fn usual(address: &Address) -> Vec<String> {
+    let mut command: Vec<String> = [
+        "ssh",
+        "-o",
+        "ConnectTimeout=20",
+        "-o",
+        "ServerAliveInterval=15",
+    ]
+    .map(str::to_owned)
+    .into();
+    if let Some(port) = address.port {
+        command.extend(["-p".into(), port.to_string()]);
+    }
+    if let Some(user) = &address.user {
+        command.extend(["-l".into(), user.clone()]);
+    }
+    command.extend(["-s".into(), address.host.clone(), "sftp".into()]);
+    command
+}
+
+impl Line {
+    /// Opens a line: through a command line of the administrator's, or the system's `ssh`.
+    ///
+    /// # Errors
+    /// When the program cannot be run, or does not get through; with what it said.
+    pub fn open(address: &Address, through: Option<&[String]>) -> io::Result<Line> {
+        let command = through.map_or_else(|| usual(address), <[String]>::to_vec);
+        let runtime = Builder::new_multi_thread()
+            .worker_threads(1)
+            .enable_all()
+            .build()?;
+        let said = Arc::new(Mutex::new(Vec::new()));
+        let kept = Arc::clone(&said);
+        let opened = runtime.block_on(async move {
+            let mut program = spoken_with(&command).map_err(|error| {
+                io::Error::new(
+                    error.kind(),
+                    format!("{} cannot be run: {}", command[0], plain(&error)),
+                )
+            })?;
+            let (Some(input), Some(output), Some(words)) = (
+                program.stdin.take(),
+                program.stdout.take(),
+                program.stderr.take(),
+            ) else {
+                return Err(io::Error::other("nothing can be said to it"));
+            };
+            let listening = tokio::spawn(listen(words, kept.clone()));
+            let mut session = RawSftpSession::new(join(output, input));
+            session.set_timeout(FIRST_ANSWER_S);
+            let version = match session.init().await {
+                Ok(version) => version,
+                Err(error) => {
+                    // What it says comes to its end with it.
+                    let _ = program.start_kill();
+                    let _ = listening.await;
+                    return Err(told(&error, &kept));
+                }
+            };
+            session.set_timeout(ANSWER_S);
+            let can: BTreeSet<String> = version.extensions.into_keys().collect();
+            if can.contains(extensions::LIMITS)
+                && let Ok(limits) = session.limits().await
+            {
+                session.set_limits(Limits::from(limits));
+            }
+            Ok((program, session, can))
+        });
+        let (program, session, can) = opened?;
+        Ok(Line {
+            runtime,
+            session: Arc::new(session),
+            can,
+            said,
+            _program: program,
+        })
+    }
+
+    /// Whether the other end knows an extension of the protocol.
+    pub fn can(&self, extension: &str) -> bool {
+        self.can.contains(extension)
+    }
+
+    /// Waits for an answer.
+    ///
+    /// # Errors
+    /// What the other end answers, or that the line has ended, with what was said last.
+    pub fn wait<T>(&self, asked: impl Future<Output = Result<T, Error>>) -> io::Result<T> {
+        self.runtime
+            .block_on(asked)
+            .map_err(|error| told(&error, &self.said))
+    }
+
+    /// As [`Line::wait`], for several answers at once: each may fail by itself.
+    pub fn wait_all<T>(
+        &self,
+        asked: impl Future<Output = Vec<Result<T, Error>>>,
+    ) -> Vec<io::Result<T>> {
+        let answers = self.runtime.block_on(asked).into_iter();
+        let answers = answers.map(|it| it.map_err(|error| told(&error, &self.said)));
+        answers.collect()
+    }
+
+    /// Has something done without waiting for it.
+    pub fn leave(&self, asked: impl Future<Output = ()> + Send + 'static) {
+        self.runtime.spawn(asked);
+    }
+}
+
+/// Keeps the last lines that a program says of itself.
+async fn listen(words: impl tokio::io::AsyncRead + Unpin, said: Arc<Mutex<Vec<String>>>) {
+    let mut lines = BufReader::new(words).lines();
+    while let Ok(Some(line)) = lines.next_line().await {
+        let mut said = said.lock().unwrap_or_else(PoisonError::into_inner);
+        said.push(line.trim().to_owned());
+        if said.len() > REMEMBERED {
+            said.remove(0);
+        }
+    }
+}
+
+/// An answer of the other end, or the end of the line, as the system's errors are told.
+fn told(error: &Error, said: &Mutex<Vec<String>>) -> io::Error {
+    let Error::Status(status) = error else {
+        let said = said.lock().unwrap_or_else(PoisonError::into_inner);
+        let last: Vec<&str> = said
+            .iter()
+            .map(String::as_str)
+            .filter(|line| !line.is_empty())
+            .collect();
+        let last = last[last.len().saturating_sub(3)..].join("; ");
+        return match (error, last.is_empty()) {
+            (Error::Timeout, _) => io::Error::new(
+                io::ErrorKind::TimedOut,
+                format!("nothing came back for {ANSWER_S} seconds"),
+            ),
+            (_, true) => io::Error::new(
+                io::ErrorKind::ConnectionAborted,
+                "the line has ended, and nothing was said of why",
+            ),
+            (_, false) => io::Error::new(
+                io::ErrorKind::ConnectionAborted,
+                format!("the line has ended: {last}"),
+            ),
+        };
+    };
+    let kind = match status.status_code {
+        StatusCode::NoSuchFile => io::ErrorKind::NotFound,
+        StatusCode::PermissionDenied => io::ErrorKind::PermissionDenied,
+        StatusCode::OpUnsupported => io::ErrorKind::Unsupported,
+        StatusCode::NoConnection | StatusCode::ConnectionLost => io::ErrorKind::ConnectionAborted,
+        _ => io::ErrorKind::Other,
+    };
+    let words = match (kind, status.error_message.trim()) {
+        (io::ErrorKind::NotFound, _) => "it is not there".to_owned(),
+        (io::ErrorKind::PermissionDenied, _) => "the other end does not allow it".into(),
+        (_, "") => "the other end refuses, and does not say why".into(),
+        (_, said) => format!("the other end refuses: {said}"),
+    };
+    io::Error::new(kind, words)
+}

@@ -1,0 +1,182 @@
+//! Reading a file that lies on another machine.
+
+use super::line::Line;
+use super::{AT_ONCE, Meta, Source, is_end};
+use russh_sftp::client::RawSftpSession;
+use russh_sftp::client::error::Error;
+use std::collections::BTreeMap;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::sync::Arc;
+
+/// So much is asked for in one request, in bytes: what every server gives.
+const PIECE: u64 = 32 << 10;
+/// So much is fetched where nobody has read before.
+const FIRST: u64 = 4 << 10;
+/// So much of the end of a file is fetched at once, and kept: the directory of an archive stands there.
+const END: u64 = 16 << 10;
+/// So much is fetched ahead at most, where a file is read from one end to the other.
+const MOST_AHEAD: u64 = PIECE * AT_ONCE as u64;
+
+/// A file that is read.
+pub struct Reading {
+    line: Arc<Line>,
+    handle: String,
+    meta: Meta,
+    at: u64,
+    /// What was fetched last, and where it begins.
+    fetched: (u64, Vec<u8>),
+    /// The end of the file, once it was asked for, and where it begins.
+    end: Option<(u64, Vec<u8>)>,
+    /// How much is fetched next.
+    ahead: u64,
+}
+
+impl Reading {
+    /// A file that was opened.
+    pub fn new(line: Arc<Line>, handle: String, meta: Meta) -> Reading {
+        Reading {
+            line,
+            handle,
+            meta,
+            at: 0,
+            fetched: (0, Vec::new()),
+            end: None,
+            ahead: FIRST,
+        }
+    }
+
+    /// What of the place where it is read was fetched already.
+    fn at_hand(&self) -> &[u8] {
+        let of = |(start, bytes): &'_ (u64, Vec<u8>)| -> Option<usize> {
+            let from = usize::try_from(self.at.checked_sub(*start)?).ok()?;
+            (from < bytes.len()).then_some(from)
+        };
+        for known in self.end.iter().chain([&self.fetched]) {
+            if let Some(from) = of(known) {
+                return &known.1[from..];
+            }
+        }
+        &[]
+    }
+
+    /// Fetches a stretch; nothing is asked for behind the end that the file had when it was opened.
+    fn stretch(&self, from: u64, length: u64) -> io::Result<Vec<u8>> {
+        let there = self.meta.stamp.bytes.saturating_sub(from);
+        match length.min(there) {
+            0 => Ok(Vec::new()),
+            length => {
+                let pieces = pieces(&self.line.session, &self.handle, from, length);
+                self.line.wait(pieces)
+            }
+        }
+    }
+
+    fn fetch(&mut self) -> io::Result<()> {
+        let near_end = self.meta.stamp.bytes.saturating_sub(END);
+        let follows = self.fetched.0 + self.fetched.1.len() as u64 == self.at;
+        let follows = follows && !self.fetched.1.is_empty();
+        // Whoever has read up to the end wants just the rest.
+        if self.at >= near_end && !follows && self.end.is_none() {
+            self.end = Some((near_end, self.stretch(near_end, END)?));
+            return Ok(());
+        }
+        self.ahead = match follows {
+            true => (self.ahead * 2).min(MOST_AHEAD),
+            false => FIRST,
+        };
+        self.fetched = (self.at, self.stretch(self.at, self.ahead)?);
+        Ok(())
+    }
+}
+
+/// Asks for a stretch of a file, all of its pieces at once; what comes back is whole from its beginning, and shorter where the file ends
+/// early.
+async fn pieces(
+    session: &Arc<RawSftpSession>,
+    handle: &str,
+    from: u64,
+    length: u64,
+) -> Result<Vec<u8>, Error> {
+    let asked = (0..length.div_ceil(PIECE)).map(|number| {
+        let (session, handle) = (Arc::clone(session), handle.to_owned());
+        let begin = from + number * PIECE;
+        let wanted = PIECE.min(from + length - begin);
+        tokio::spawn(async move {
+            let mut bytes = Vec::new();
+            // A server may give less than was asked for.
+            while (bytes.len() as u64) < wanted {
+                let rest = wanted - bytes.len() as u64;
+                let rest = u32::try_from(rest).unwrap_or(u32::MAX);
+                let at = begin + bytes.len() as u64;
+                match session.read(handle.as_str(), at, rest).await {
+                    Ok(data) if data.data.is_empty() => break,
+                    Ok(data) => bytes.extend(data.data),
+                    Err(error) if is_end(&error) => break,
+                    Err(error) => return Err(error),
+                }
+            }
+            Ok(bytes)
+        })
+    });
+    let asked: Vec<_> = asked.collect();
+    let mut all = Vec::new();
+    for (number, piece) in asked.into_iter().enumerate() {
+        let piece = piece
+            .await
+            .map_err(|error| Error::IO(error.to_string()))??;
+        // Behind a piece that ended early there is nothing.
+        if all.len() as u64 == number as u64 * PIECE {
+            all.extend(piece);
+        }
+    }
+    Ok(all)
+}
+
+impl Read for Reading {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.at_hand().is_empty() {
+            self.fetch()?;
+        }
+        let count = self.at_hand().len().min(buffer.len());
+        buffer[..count].copy_from_slice(&self.at_hand()[..count]);
+        self.at += count as u64;
+        Ok(count)
+    }
+}
+
+impl Seek for Reading {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let moved = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::End(by) => self.meta.stamp.bytes.checked_add_signed(by),
+            SeekFrom::Current(by) => self.at.checked_add_signed(by),
+        };
+        self.at = moved.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
+        Ok(self.at)
+    }
+}
+
+impl Source for Reading {
+    fn meta(&self) -> io::Result<Meta> {
+        Ok(self.meta)
+    }
+
+    fn attributes(&self) -> io::Result<BTreeMap<String, Vec<u8>>> {
+        Ok(BTreeMap::new())
+    }
+
+    fn read_at(&self, bytes: &mut [u8], offset: u64) -> io::Result<usize> {
+        let read = self.stretch(offset, bytes.len() as u64)?;
+        bytes[..read.len()].copy_from_slice(&read);
+        Ok(read.len())
+    }
+}
+
+impl Drop for Reading {
+    fn drop(&mut self) {
+        let (session, handle) = (Arc::clone(&self.line.session), self.handle.clone());
+        self.line.leave(async move {
+            let _ = session.close(handle).await;
+        });
+    }
+}
