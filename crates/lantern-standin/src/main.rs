@@ -6,6 +6,7 @@
 mod depot;
 mod doors;
 mod halcyon;
+mod line;
 mod remote;
 mod scenario;
 mod tramway;
@@ -76,6 +77,24 @@ enum Command {
         #[arg(long)]
         ca: Option<PathBuf>,
     },
+    /// Put a slow line before a program: what it reads and prints comes later
+    Line {
+        /// How long it is from a question to its answer
+        #[arg(long, default_value_t = 0)]
+        round_trip_ms: u64,
+        /// How much goes each way; no limit otherwise
+        #[arg(long, default_value_t = 0)]
+        bytes_per_s: u64,
+        /// Cut it after so many bytes have come back
+        #[arg(long)]
+        cut_after: Option<u64>,
+        /// Write down how many bytes went there and came back
+        #[arg(long)]
+        log: Option<PathBuf>,
+        /// The program, with its arguments
+        #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true)]
+        command: Vec<String>,
+    },
     /// Print the BLAKE3 of files, for measurements
     Sums {
         /// The files
@@ -115,6 +134,24 @@ fn main() -> ExitCode {
             log: log.as_deref(),
             ca: ca.as_deref(),
         }),
+        Command::Line {
+            round_trip_ms,
+            bytes_per_s,
+            cut_after,
+            log,
+            command,
+        } => {
+            let pace = line::Pace {
+                round_trip_ms,
+                bytes_per_s,
+            };
+            let line = line::Line {
+                pace,
+                cut_after,
+                log: log.as_deref(),
+            };
+            line::run(&line, &command)
+        }
         Command::Sums { files } => sums(&files),
         Command::Bulk { dir } => scenario::bulk(&dir).map(|()| 0),
         Command::Make { dir } => scenario::make(&dir).map(|()| 0),
