@@ -22,6 +22,7 @@ use lantern_core::supply::{HashKind, Supply};
 use lantern_core::version::Version;
 use lantern_host::armed::Armed;
 use lantern_host::backup::{Manifest, Page};
+use lantern_host::changeover::by_hand::Odd;
 use lantern_host::changeover::{Now, Report, Undone};
 use lantern_host::config::Server;
 use lantern_host::console::ServerState;
@@ -60,6 +61,8 @@ answers!(
     BackupShown,
     BackupsChecked,
     BackupRestored,
+    BundleLookedAt<'_>,
+    BundlePacked<'_>,
     RestoredInPlace,
     BackupsThinned,
     CatalogueChecked,
@@ -583,6 +586,36 @@ impl Joining {
             newly: change.newly.clone(),
         }
     }
+}
+
+/// `bundle --out`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct BundlePacked<'a> {
+    /// The plan, by its name.
+    pub plan: &'a str,
+    /// The archive that was written.
+    pub out: &'a Path,
+    /// How many files are in it.
+    pub files: usize,
+    /// Its size.
+    pub bytes: u64,
+    /// What goes, and nothing comes in its place.
+    pub goes: &'a [RelPath],
+    /// How many files that go, or are replaced, were packed, too; none where that was not asked for.
+    pub old: Option<usize>,
+}
+
+/// `bundle --check`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct BundleLookedAt<'a> {
+    /// The plan, by its name.
+    pub plan: &'a str,
+    /// How many paths are as it has them.
+    pub right: usize,
+    /// Those that are not.
+    pub odd: &'a [Odd],
+    /// The number in the history, where all is as it should be.
+    pub number: Option<i64>,
 }
 
 /// `client list`

@@ -1,9 +1,9 @@
 //! What can be typed, and where it leads.
 
 use crate::commands::{
-    acquire, adopt, backup, catalogue, changeover, client, demo, diff, docs, family, gather,
-    history, launch, notice, order, outlook, plan, put_back, rehearse, report, server, settings,
-    status, survey, undo, verify, why,
+    acquire, adopt, backup, bundle, catalogue, changeover, client, demo, diff, docs, family,
+    gather, history, launch, notice, order, outlook, plan, put_back, rehearse, report, server,
+    settings, status, survey, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -53,6 +53,8 @@ pub enum Command {
     Rehearse(rehearse::RehearseArgs),
     /// Carry a plan out: stop, back up, swap, start, verify, or go back
     Changeover(changeover::ChangeoverArgs),
+    /// Pack what a plan brings, to carry it out by hand, and look whether it was
+    Bundle(bundle::BundleArgs),
     /// Look at the running server again: add-ons, versions, error lines
     Verify(verify::VerifyArgs),
     /// Go back to before the last changeover
@@ -126,6 +128,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::History(args) => history::run(args, common, look),
         Command::Diff(args) => diff::run(args, common, look),
         Command::PutBack(args) => put_back::run(args, common, look),
+        Command::Bundle(args) => bundle::run(args, common, look),
         Command::Client(args) => client::run(args, common, look),
         Command::Report(args) => report::run(args, common, look),
         Command::Notice(args) => notice::run(args, common, look),

@@ -111,7 +111,9 @@ fn advice(error: &Error, common: &Common) -> String {
     match error {
         Error::NotAFolder(_) => "Name a folder that is there.".into(),
         Error::Far { .. } => {
-            "There it can be surveyed and planned, and clients told what to have; the files are yours to bring.".into()
+            common.next("bundle --out up.zip")
+                + " packs what a plan brings, to carry it out by hand; survey, plan and client work there."
+
         }
         Error::NotReached { source, .. } => match source.kind() {
             ErrorKind::ConnectionAborted | ErrorKind::TimedOut => {

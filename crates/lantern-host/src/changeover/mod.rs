@@ -5,6 +5,7 @@
 //! the server folder, on one file system; each can be done again or taken back. What comes next is for
 //! [`lantern_core::operation::next`] to say; [`run`] asks it, and [`steps`] does it.
 
+pub mod by_hand;
 pub(crate) mod check;
 pub mod fault;
 #[cfg(test)]

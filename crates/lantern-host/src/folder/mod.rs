@@ -819,14 +819,15 @@ impl Folder {
         self.told("syncing", path, place.sync(Some(&at)))
     }
 
-    /// How much room is left on the folder's disk, in bytes.
+    /// How much room is left on the disk that lantern's own folder lies on, in bytes.
     ///
     /// # Errors
     /// When the system does not tell.
     pub fn free_bytes(&self) -> Result<u64> {
-        self.place
+        let (place, _) = self.found(&RelPath::parse(OWN)?);
+        place
             .free_bytes()
-            .at("looking at the disk of", self.root())
+            .at("looking at the disk of", place.root())
     }
 }
 

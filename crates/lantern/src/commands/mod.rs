@@ -4,6 +4,7 @@ pub mod acquire;
 pub mod adopt;
 mod armed;
 pub mod backup;
+pub mod bundle;
 pub mod catalogue;
 pub mod changeover;
 pub mod client;

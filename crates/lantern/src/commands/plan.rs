@@ -384,7 +384,7 @@ pub fn show_next(
         (false, Some(name)) => format!("\nThis armed nothing; plan {name} still is."),
         (false, None) => "\nNothing is armed.".into(),
         (true, Some(name)) if server.folder.is_far() => {
-            format!("\nPlan {name} is armed. What it says is yours to do, where the server is.")
+            format!("\nPlan {name} is armed. It is carried out by hand, where the server is.")
         }
         (true, Some(name)) => format!("\nPlan {name} is armed: a changeover carries it out."),
         (true, None) => String::new(),
@@ -392,8 +392,11 @@ pub fn show_next(
     if !told.is_empty() {
         look.say(&told);
     }
+    if server.folder.is_far() && saved.is_empty() {
+        return Ok(());
+    }
     if server.folder.is_far() {
-        look.next(&common.next("report --out plan.html"));
+        look.next(&common.next("bundle --out up.zip"));
         return Ok(());
     }
     for (number, path) in saved.iter().enumerate() {

@@ -167,6 +167,9 @@ fn every_answer_is_as_its_schema_says() {
     meet("Differences", 3, &terrace(&["diff", "--plan"]));
     meet("Rehearsal", 0, &terrace(&["rehearse"]));
 
+    meet("BundlePacked", 0, &terrace(&["bundle", "--out", "up.zip"]));
+    meet("BundleLookedAt", 3, &terrace(&["bundle", "--check"]));
+
     // It is carried out, looked at, and taken back.
     meet("Failure", 1, &terrace(&["changeover"]));
     meet("ChangeoverDone", 0, &terrace(&["changeover", "--yes"]));

@@ -3,10 +3,12 @@
 use crate::world::World;
 use insta::assert_snapshot;
 use std::fs;
-use std::net::TcpListener;
+use std::io::Read;
+use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
+use std::time::Duration;
 
 const SFTP: &str = "/usr/lib/openssh/sftp-server";
 
@@ -159,8 +161,19 @@ impl Sshd {
         fs::set_permissions(world.path("ssh"), fs::Permissions::from_mode(0o700)).unwrap();
         key("ssh/host");
         key("ssh/user");
-        let port = TcpListener::bind("127.0.0.1:0").unwrap();
-        let port = port.local_addr().unwrap().port();
+        let _ = fs::create_dir_all("/run/sshd");
+        // Between being found free and being taken, a port may be taken by somebody else.
+        let started = (0..5).find_map(|_| {
+            let free = TcpListener::bind("127.0.0.1:0").unwrap();
+            let port = free.local_addr().unwrap().port();
+            drop(free);
+            Sshd::start_at(world, port)
+        });
+        started.expect("sshd starts")
+    }
+
+    fn start_at(world: &World, port: u16) -> Option<Sshd> {
+        let path = |name: &str| world.path(name).display().to_string();
         let settings = format!(
             "ListenAddress 127.0.0.1:{port}\nHostKey {host}\nAuthorizedKeysFile {user}.pub\nPidFile none\nStrictModes no\n\
              PasswordAuthentication no\nUsePAM no\nPermitRootLogin yes\nSubsystem sftp internal-sftp\n",
@@ -168,17 +181,31 @@ impl Sshd {
             user = path("ssh/user"),
         );
         world.write("ssh/settings", settings);
-        let _ = fs::create_dir_all("/run/sshd");
         let server = Command::new("/usr/sbin/sshd")
             .args(["-D", "-e", "-f", &path("ssh/settings")])
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
-        let sshd = Sshd { server, port };
-        world.wait("sshd listens", || {
-            std::net::TcpStream::connect(("127.0.0.1", port)).is_ok()
-        });
-        sshd
+        let mut sshd = Sshd { server, port };
+        let speaks = || {
+            let mut greeting = [0; 4];
+            let line = TcpStream::connect(("127.0.0.1", port));
+            let read = line.and_then(|mut line| {
+                line.set_read_timeout(Some(Duration::from_secs(1)))?;
+                line.read_exact(&mut greeting)
+            });
+            read.is_ok() && greeting == *b"SSH-"
+        };
+        for _ in 0..200 {
+            if sshd.server.try_wait().unwrap().is_some() {
+                return None;
+            }
+            if speaks() {
+                return Some(sshd);
+            }
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        None
     }
 
     /// The command line that gets in, knowing the hosts of a file.
@@ -241,4 +268,117 @@ fn over_ssh_the_host_has_to_be_known() {
         gone.contains("exit status 1") && gone.contains("Connection refused"),
         "{gone}"
     );
+}
+
+/// Does what `lantern bundle` says by hand, in a folder of this machine.
+fn by_hand(world: &World, server: &str) {
+    for path in world.read("gone.txt").lines() {
+        fs::remove_file(world.path(&format!("{server}/{path}"))).unwrap();
+    }
+    unpack(world, "up.zip", server);
+}
+
+fn unpack(world: &World, archive: &str, to: &str) {
+    let mut zip = zip::ZipArchive::new(fs::File::open(world.path(archive)).unwrap()).unwrap();
+    zip.extract(world.path(to)).unwrap();
+}
+
+#[test]
+fn a_plan_is_carried_out_by_hand_and_looked_at() {
+    if !has_openssh() {
+        return;
+    }
+    let world = World::demo();
+    adopt(&world, "halcyon-orchard", &["--name", "rented"]);
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", "rented"]].concat());
+    let armed = regex::Regex::new("(Plan|plan) [0-9a-f]{6}").unwrap();
+    let told = |text: String| {
+        armed
+            .replace_all(&plain(&world, &text), "$1 NAME")
+            .into_owned()
+    };
+    let nothing = at(&["bundle", "--out", "up.zip"]);
+    at(&[
+        "plan",
+        "--to",
+        "5.4",
+        "--from",
+        "orchard-drop",
+        "--catalogue",
+        "depot/verdance.catalogue.json",
+        "--variant",
+        "orchard=calm",
+    ]);
+    let before = world.tree("halcyon-orchard");
+    let bare = at(&["bundle", "--out", "up.zip"]);
+    let again = at(&["bundle", "--out", "up.zip"]);
+    let whole = [
+        "bundle", "--out", "up.zip", "--old", "old.zip", "--gone", "gone.txt", "--yes",
+    ];
+    let whole = at(&whole);
+    assert_snapshot!("bundle", told([nothing, bare, again, whole].join("\n")));
+    assert_eq!(
+        world.tree("halcyon-orchard"),
+        before,
+        "nothing is written there"
+    );
+    by_hand(&world, "halcyon-orchard");
+    // Some of it went wrong.
+    let whole = world.read("halcyon-orchard/start.sh");
+    world.edit("halcyon-orchard/start.sh", "2.2.0", "2.2.1");
+    world.write("halcyon-orchard/addons/bee-traffic-0.8.4.bloom", "old");
+    fs::remove_file(world.path("halcyon-orchard/pack/pack.toml")).unwrap();
+    let wrong = at(&["bundle", "--check"]);
+    world.write("halcyon-orchard/start.sh", whole);
+    fs::remove_file(world.path("halcyon-orchard/addons/bee-traffic-0.8.4.bloom")).unwrap();
+    unpack(&world, "up.zip", "halcyon-orchard");
+    let right = at(&["bundle", "--check"]);
+    let after = at(&["survey"]);
+    let twice = at(&["bundle", "--check"]);
+    let history = at(&["history"]);
+    assert_snapshot!(
+        "bundle_looked_at",
+        told([wrong, right, after, twice, history].join("\n"))
+    );
+    // And the way back that it packed.
+    for path in [
+        "addons/bee-traffic-0.9.0.bloom",
+        "addons/drip-lines-2.5.0.bloom",
+        "addons/mist-pipes-2.0.1.bloom",
+        "config/orchard/for-5.4.toml",
+    ] {
+        fs::remove_file(world.path(&format!("halcyon-orchard/{path}"))).unwrap();
+    }
+    unpack(&world, "old.zip", "halcyon-orchard");
+    assert_eq!(world.tree("halcyon-orchard"), before);
+}
+
+#[test]
+fn a_line_that_is_cut_is_told_and_nothing_is_lost() {
+    if !has_openssh() {
+        return;
+    }
+    let world = World::demo();
+    let standin = crate::world::standin();
+    let address = format!(
+        "sftp://rented.example{}",
+        world.path("halcyon-terrace").display()
+    );
+    for after in [1, 400, 900, 2_000, 5_000, 9_000] {
+        let through = format!("{} line --cut-after {after} {SFTP}", standin.display());
+        let told = world.lantern(&["adopt", &address, "--name", "rented", "--through", &through]);
+        assert!(told.contains("exit status 1"), "{after}: {told}");
+        assert!(told.contains("the line has ended"), "{after}: {told}");
+        let home = ".local/share/lantern/servers/rented/lantern.toml";
+        assert!(
+            !world.path(home).exists(),
+            "{after}: not half taken into care"
+        );
+    }
+    let through = format!(
+        "{} line --round-trip-ms 20 --bytes-per-s 1000000 {SFTP}",
+        standin.display()
+    );
+    let told = world.lantern(&["adopt", &address, "--name", "rented", "--through", &through]);
+    assert!(told.contains("rented is in lantern's care"), "{told}");
 }
