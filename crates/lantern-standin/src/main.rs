@@ -9,6 +9,7 @@ mod halcyon;
 mod line;
 mod remote;
 mod scenario;
+mod sftp;
 mod tramway;
 mod triad;
 
@@ -95,6 +96,11 @@ enum Command {
         #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true)]
         command: Vec<String>,
     },
+    /// Speak SFTP for a folder over what is read and printed, as a host's file transfer account that may only look
+    Sftp {
+        /// The folder
+        folder: PathBuf,
+    },
     /// Print the BLAKE3 of files, for measurements
     Sums {
         /// The files
@@ -152,6 +158,7 @@ fn main() -> ExitCode {
             };
             line::run(&line, &command)
         }
+        Command::Sftp { folder } => sftp::run(&folder),
         Command::Sums { files } => sums(&files),
         Command::Bulk { dir } => scenario::bulk(&dir).map(|()| 0),
         Command::Make { dir } => scenario::make(&dir).map(|()| 0),

@@ -261,6 +261,7 @@ pub fn make(dir: &Path) -> io::Result<()> {
 
     put(&dir.join("drop/sun-clock-2.1.0.bloom"), &packed(&FAULTY)?)?;
     orchard::orchard(dir, &standin)?;
+    orchard::installed(&dir.join("rented-host"), &standin)?;
     lookout::lookout(dir, &standin)?;
     others::tramway(dir, &standin)?;
     others::arbour(dir)?;

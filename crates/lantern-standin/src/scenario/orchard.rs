@@ -106,8 +106,8 @@ const NEW: Edition = Edition {
     side: "server",
 };
 
-/// Makes the server with the old release, and a drop folder with the new one.
-pub(super) fn orchard(dir: &Path, standin: &str) -> io::Result<()> {
+/// Makes the server with the old release.
+pub(super) fn installed(dir: &Path, standin: &str) -> io::Result<()> {
     let orchard = dir.join("halcyon-orchard");
     server(&orchard, standin, SETTINGS)?;
     for (name, bytes) in OLD.files(Some("calm"))? {
@@ -122,7 +122,12 @@ pub(super) fn orchard(dir: &Path, standin: &str) -> io::Result<()> {
     }
     // The server writes it, and the pack keeps it.
     put(&orchard.join("config/orchard/tally.toml"), b"apples = 7\n")?;
-    put(&orchard.join("players/oro.toml"), b"beds = 3\n")?;
+    put(&orchard.join("players/oro.toml"), b"beds = 3\n")
+}
+
+/// Makes the server with the old release, and a drop folder with the new one.
+pub(super) fn orchard(dir: &Path, standin: &str) -> io::Result<()> {
+    installed(dir, standin)?;
     put(
         &dir.join("orchard-drop/orchard-5.4-pack.zip"),
         &NEW.archive()?,

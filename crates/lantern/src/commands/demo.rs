@@ -473,6 +473,73 @@ const STORY: &[Scene] = &[
         0,
     ),
     Run(
+        "An orchard at a rented host, to which only a file transfer account leads. It is looked after from here.",
+        &[
+            "adopt",
+            "sftp://ida@rented.example/halcyon-orchard",
+            "--name",
+            "rented",
+            "--through",
+            "{standin} sftp {dir}/rented-host",
+        ],
+        0,
+    ),
+    Run(
+        "What is there? Little of it has to be fetched.",
+        &["survey", "--server", "rented"],
+        0,
+    ),
+    Run(
+        "To 5.4, as at home.",
+        &[
+            "plan",
+            "--to",
+            "5.4",
+            "--from",
+            "orchard-drop",
+            "--catalogue",
+            "depot/verdance.catalogue.json",
+            "--variant",
+            "orchard=calm",
+            "--server",
+            "rented",
+        ],
+        0,
+    ),
+    Run(
+        "There the server is stopped with a button, and files are brought by hand: what comes, and what is there now, packed.",
+        &[
+            "bundle", "--out", "up.zip", "--old", "old.zip", "--server", "rented",
+        ],
+        0,
+    ),
+    Mend(
+        "She does what it says.",
+        &[
+            "rented-host/halcyon-orchard/addons/bee-traffic-0.8.4.bloom",
+            "rented-host/halcyon-orchard/addons/drip-lines-2.3.0.bloom",
+            "rented-host/halcyon-orchard/addons/mist-pipes-1.4.2.bloom",
+        ],
+        "up.zip",
+        "rented-host/halcyon-orchard",
+    ),
+    Run(
+        "Is all done? One file was forgotten.",
+        &["bundle", "--check", "--server", "rented"],
+        3,
+    ),
+    Mend(
+        "That, too.",
+        &["rented-host/halcyon-orchard/config/orchard/for-5.1.toml"],
+        "up.zip",
+        "rented-host/halcyon-orchard",
+    ),
+    Run(
+        "Now it is.",
+        &["bundle", "--check", "--server", "rented"],
+        0,
+    ),
+    Run(
         "Lantern knows a kind of server by its family file. What does this one make of a folder?",
         &["family", "check", "arbour", "--on", "arbour-deck"],
         0,
@@ -547,8 +614,16 @@ fn play(
 ) -> Result<bool> {
     let shown: Vec<String> = command
         .iter()
-        .map(|word| shell_word(Path::new(word)))
+        .map(|word| word.replace("{standin}", "lantern-standin"))
+        .map(|word| shell_word(Path::new(&word.replace("{dir}/", ""))))
         .collect();
+    let whole = std::path::absolute(dir).unwrap_or_else(|_| dir.to_owned());
+    let standin = own.with_file_name("lantern-standin");
+    let command = command.iter().map(|word| {
+        word.replace("{standin}", &standin.to_string_lossy())
+            .replace("{dir}", &whole.to_string_lossy())
+    });
+    let command: Vec<String> = command.collect();
     look.say(&look.paint(Means::Aside, &format!("\n# {words}")));
     look.say(&look.paint(Means::Paste, &format!("$ lantern {}", shown.join(" "))));
     let colour = match look.paint(Means::Good, "x") == "x" {
@@ -556,9 +631,11 @@ fn play(
         false => "always",
     };
     let status = Command::new(own)
-        .args(command)
+        .args(&command)
         .args(["--color", colour])
         .current_dir(dir)
+        // What is kept of the server at the rented host lies with the demo, and nowhere else.
+        .env("XDG_DATA_HOME", whole.join("kept-here"))
         .status()
         .map_err(|source| Error::Io {
             doing: "running",

@@ -543,8 +543,11 @@ pub fn show(look: &Look, plan: &Plan, server: &Server, common: &Common, all_file
         kept,
         plan.keep.patterns.join(", ")
     ));
-    let steps: Vec<&str> = plan.steps.iter().map(|step| step.name()).collect();
-    look.say(&format!("  steps: {}", steps.join(", ")));
+    // Elsewhere it is a person who takes them.
+    if !server.folder.is_far() {
+        let steps: Vec<&str> = plan.steps.iter().map(|step| step.name()).collect();
+        look.say(&format!("  steps: {}", steps.join(", ")));
+    }
     if !plan.servers.is_empty() {
         let mut others: Vec<&str> = server
             .config

@@ -72,7 +72,11 @@ fn it_is_surveyed_and_planned_as_if_it_were_here() {
     // The very same folder, taken into care here, comes to the same plan.
     world.ok(&["adopt", "halcyon-orchard"]);
     let here = plan("halcyon-orchard").replace("halcyon-orchard", "rented");
-    let drawn = |text: &str| text.split("\nPlan ").next().unwrap().to_owned();
+    let drawn = |text: &str| {
+        let drawn = text.split("\nPlan ").next().unwrap();
+        let lines = drawn.lines().filter(|line| !line.starts_with("  steps: "));
+        lines.collect::<Vec<_>>().join("\n")
+    };
     assert_eq!(drawn(&planned), drawn(&here));
     let again = at(&["survey"]);
     assert!(
@@ -351,6 +355,36 @@ fn a_plan_is_carried_out_by_hand_and_looked_at() {
     }
     unpack(&world, "old.zip", "halcyon-orchard");
     assert_eq!(world.tree("halcyon-orchard"), before);
+}
+
+#[test]
+fn another_server_of_the_protocol_that_gives_less_than_is_asked_for() {
+    let world = World::demo();
+    let through = format!(
+        "{} sftp {}",
+        crate::world::standin().display(),
+        world.path("").display()
+    );
+    let address = "sftp://rented.example/halcyon-terrace";
+    let told = world.lantern(&["adopt", address, "--name", "rented", "--through", &through]);
+    assert!(told.contains("rented is in lantern's care"), "{told}");
+    world.ok(&["adopt", "halcyon-terrace"]);
+    let survey = |name: &str| {
+        let told = world.ok(&["survey", "--server", name]);
+        told.lines().skip(2).map(str::to_owned).collect::<Vec<_>>()
+    };
+    let (there, here) = (survey("rented"), survey("halcyon-terrace"));
+    assert_eq!(there[..there.len() - 2], here[..there.len() - 2]);
+    let list = |name: &str| world.ok(&["client", "list", "--server", name]);
+    let listed = list("halcyon-terrace").replace("halcyon-terrace", "rented");
+    assert_eq!(
+        list("rented"),
+        listed,
+        "every byte is read, however few come at a time"
+    );
+    let gone = "sftp://rented.example/halcyon-nowhere";
+    let told = world.lantern(&["adopt", gone, "--name", "nowhere", "--through", &through]);
+    assert!(told.contains("it is not there"), "{told}");
 }
 
 #[test]
