@@ -81,6 +81,10 @@ fn comes(action: &&Action) -> bool {
 /// When an archive is not the planned one, a text that is edited was written since, or the archive cannot be written.
 pub fn pack(server: &Server, ledger: &Ledger, plan: &Plan, out: &Path) -> Result<Packed> {
     super::check::decided(plan)?;
+    if !plan.renames.is_empty() {
+        // What only gets another name would have to be fetched to be packed.
+        server.refuse_far("a change of an add-on's file name")?;
+    }
     let number = ledger.next_number()?;
     stage::stage(server, plan, number)?;
     let packed = pack_staged(server, plan, number, out);

@@ -39,6 +39,9 @@ impl Console<'_> {
     /// # Errors
     /// When the console cannot be reached, or the end does not come.
     pub fn ask(&self, line: &str, end: Option<&Pattern>) -> Result<Vec<String>> {
+        if self.server.config.console.line.is_none() {
+            self.server.refuse_far("a word to its console")?;
+        }
         if let Some(LineWay::Remote(remote)) = &self.server.config.console.line {
             return Session::open(remote, self.server.folder.root())?.ask(line, end);
         }

@@ -105,6 +105,7 @@ pub fn rehearse(
     piece: &RehearsalOptions,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Rehearsal> {
+    server.refuse_far("a rehearsal")?;
     check::decided(piece.plan)?;
     check::program(server, piece.plan)?;
     for one in server.each() {

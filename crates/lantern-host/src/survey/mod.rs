@@ -139,7 +139,17 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
     let is_read = |path: &str| {
         depth == Depth::Everything || !server.keeps(path) && !server.family.passes(path)
     };
-    let mut files = hashed(&server.folder, ledger, &listing.files, &seen, is_read)?;
+    let by_content = |path: &RelPath| {
+        let known = remembered.get(path);
+        known.is_some_and(|known| !is_unread(&known.hash))
+    };
+    let hashing = Hashing {
+        folder: &server.folder,
+        seen: &seen,
+        is_read: &is_read,
+        by_content: &by_content,
+    };
+    let mut files = hashing.hashed(ledger, &listing.files)?;
     files.extend(
         listing
             .links
@@ -316,57 +326,72 @@ impl Catalogued for OnOffer<'_> {
     }
 }
 
-/// Hashes files; those that look as the ledger remembers them are not read again.
-fn hashed(
-    folder: &Folder,
-    ledger: &mut Ledger,
-    files: &[(RelPath, Stamp)],
-    seen: &HashMap<String, (Stamp, String)>,
-    is_read: impl Fn(&str) -> bool + Sync,
-) -> Result<Vec<FileSeen>> {
-    let changed = |path: &RelPath, stamp: &Stamp| {
-        let known = seen.get(path.as_str());
-        is_read(path.as_str()) && known.is_none_or(|(known, _)| known != stamp)
-    };
-    let unread = files.iter().filter(|(path, stamp)| changed(path, stamp));
-    meter::begin(unread.map(|(_, stamp)| stamp.bytes).sum());
-    let here: HashSet<&str> = files.iter().map(|(path, _)| path.as_str()).collect();
-    let gone: Vec<&str> = seen
-        .keys()
-        .map(String::as_str)
-        .filter(|path| !here.contains(path))
-        .collect();
-    // What was hashed is written down while the rest is still being read.
-    let (fresh, rows) = std::sync::mpsc::channel::<(&RelPath, Stamp, String)>();
-    let (hashes, written) = std::thread::scope(|scope| {
-        let writing = scope.spawn(|| ledger.see(rows.into_iter(), &gone));
-        let hashes: Vec<Option<String>> = files
-            .par_iter()
-            .map_with(fresh, |fresh, (path, stamp)| {
-                if !is_read(path.as_str()) {
-                    return None;
-                }
-                if !changed(path, stamp) {
-                    return seen.get(path.as_str()).map(|(_, hash)| hash.clone());
-                }
-                let hash = folder.content(path, stamp).ok()?;
-                meter::did(stamp.bytes);
-                let _ = fresh.send((path, *stamp, hash.clone()));
-                Some(hash)
-            })
+/// Which files are read, and by what.
+struct Hashing<'a> {
+    folder: &'a Folder,
+    seen: &'a HashMap<String, (Stamp, String)>,
+    is_read: &'a (dyn Fn(&str) -> bool + Sync),
+    /// Whether the ledger knows what was put at a path by its content: only its content can then be held against that.
+    by_content: &'a (dyn Fn(&RelPath) -> bool + Sync),
+}
+
+impl Hashing<'_> {
+    /// Hashes files; those that look as the ledger remembers them are not read again.
+    fn hashed(&self, ledger: &mut Ledger, files: &[(RelPath, Stamp)]) -> Result<Vec<FileSeen>> {
+        let Hashing {
+            folder,
+            seen,
+            is_read,
+            by_content,
+        } = self;
+        let changed = |path: &RelPath, stamp: &Stamp| {
+            let known = seen.get(path.as_str());
+            is_read(path.as_str()) && known.is_none_or(|(known, _)| known != stamp)
+        };
+        let unread = files.iter().filter(|(path, stamp)| changed(path, stamp));
+        meter::begin(unread.map(|(_, stamp)| stamp.bytes).sum());
+        let here: HashSet<&str> = files.iter().map(|(path, _)| path.as_str()).collect();
+        let gone: Vec<&str> = seen
+            .keys()
+            .map(String::as_str)
+            .filter(|path| !here.contains(path))
             .collect();
-        (hashes, writing.join())
-    });
-    written.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
-    let files = files
-        .iter()
-        .zip(hashes)
-        .map(|((path, stamp), hash)| FileSeen {
-            path: path.clone(),
-            bytes: stamp.bytes,
-            hash,
+        // What was hashed is written down while the rest is still being read.
+        let (fresh, rows) = std::sync::mpsc::channel::<(&RelPath, Stamp, String)>();
+        let (hashes, written) = std::thread::scope(|scope| {
+            let writing = scope.spawn(|| ledger.see(rows.into_iter(), &gone));
+            let hashes: Vec<Option<String>> = files
+                .par_iter()
+                .map_with(fresh, |fresh, (path, stamp)| {
+                    if !is_read(path.as_str()) {
+                        return None;
+                    }
+                    if !changed(path, stamp) {
+                        return seen.get(path.as_str()).map(|(_, hash)| hash.clone());
+                    }
+                    let hash = match by_content(path) {
+                        true => folder.hash(path),
+                        false => folder.content(path, stamp),
+                    };
+                    let hash = hash.ok()?;
+                    meter::did(stamp.bytes);
+                    let _ = fresh.send((path, *stamp, hash.clone()));
+                    Some(hash)
+                })
+                .collect();
+            (hashes, writing.join())
         });
-    Ok(files.collect())
+        written.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
+        let files = files
+            .iter()
+            .zip(hashes)
+            .map(|((path, stamp), hash)| FileSeen {
+                path: path.clone(),
+                bytes: stamp.bytes,
+                hash,
+            });
+        Ok(files.collect())
+    }
 }
 
 /// Finds the file that holds the load order, and reads it, with what is read in the place of its lines; none where names

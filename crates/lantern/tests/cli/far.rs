@@ -79,6 +79,8 @@ fn it_is_surveyed_and_planned_as_if_it_were_here() {
     };
     assert_eq!(drawn(&planned), drawn(&here));
     let again = at(&["survey"]);
+    let anew = at(&["survey", "--recheck"]);
+    assert_eq!(again, anew.replace(" --recheck", ""));
     assert!(
         again.contains("0 findings"),
         "what was read for the plan is no edit: {again}"
@@ -94,7 +96,9 @@ fn it_is_surveyed_and_planned_as_if_it_were_here() {
     let undone = [
         at(&["changeover", "--yes"]),
         at(&["undo", "--yes"]),
+        at(&["rehearse", "--yes"]),
         at(&["console", "start"]),
+        at(&["console", "ask", "addons"]),
         at(&["backup", "make"]),
     ];
     let undone = undone.map(|text| armed.replace(&text, "plan NAME").into_owned());
