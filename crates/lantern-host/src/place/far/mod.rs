@@ -431,3 +431,111 @@ impl Place for Far {
         Ok(None)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::{Read, Seek, SeekFrom, Write};
+
+    const SFTP: &str = "/usr/lib/openssh/sftp-server";
+
+    /// A folder of this machine, reached as if it were far away; none where OpenSSH is not here, which fails when `CI` is set.
+    fn far(dir: &Path) -> Option<Arc<Far>> {
+        if super::super::here::look(Path::new(SFTP)).is_none() {
+            let why = format!("{SFTP} is missing; scripts/test installs it");
+            assert!(std::env::var_os("CI").is_none(), "{why}");
+            eprintln!("not run: {why}");
+            return None;
+        }
+        let address = Address::parse(&format!("sftp://here.example{}", dir.display())).unwrap();
+        Some(Far::open(&address, Some(&[SFTP.to_owned()])).unwrap())
+    }
+
+    fn at(path: &str) -> RelPath {
+        RelPath::parse(path).unwrap()
+    }
+
+    #[test]
+    fn what_is_written_renamed_and_removed_there() {
+        let dir = tempfile::tempdir().unwrap();
+        let Some(far) = far(dir.path()) else { return };
+        far.make_folder(&at("beds"), 0o755).unwrap();
+        far.make_folder(&at("beds"), 0o755).unwrap();
+        // Longer than a piece, and than what is fetched ahead.
+        let content: Vec<u8> = (0..3_000_000u32).map(|n| (n % 251) as u8).collect();
+        let mut file = far.create(&at("beds/one")).unwrap();
+        file.write_all(&content[..100]).unwrap();
+        file.write_all(&content[100..]).unwrap();
+        file.set_rights(0o640).unwrap();
+        file.sync().unwrap();
+        drop(file);
+        let mut read = Vec::new();
+        let mut source = far.open(&at("beds/one")).unwrap();
+        source.read_to_end(&mut read).unwrap();
+        assert!(read == content);
+        source.seek(SeekFrom::End(-7)).unwrap();
+        read.clear();
+        source.read_to_end(&mut read).unwrap();
+        assert_eq!(read, content[content.len() - 7..]);
+        let mut middle = [0; 5];
+        assert_eq!(source.read_at(&mut middle, 1_234_567).unwrap(), 5);
+        assert_eq!(middle, content[1_234_567..1_234_572]);
+        let meta = far.look(&at("beds/one")).unwrap().unwrap();
+        assert_eq!(
+            (meta.is_file(), meta.stamp.bytes, meta.rights),
+            (true, 3_000_000, 0o640)
+        );
+
+        // Nothing that is there is written over, but by a replacement.
+        assert!(far.create(&at("beds/one")).is_err());
+        drop(far.create(&at("beds/two")).unwrap());
+        let refused = far.rename(&at("beds/one"), &at("beds/two")).unwrap_err();
+        assert_eq!(refused.kind(), io::ErrorKind::AlreadyExists);
+        far.replace(&at("beds/one"), &at("beds/two")).unwrap();
+        assert_eq!(far.look(&at("beds/one")).unwrap(), None);
+        assert_eq!(
+            far.look(&at("beds/two")).unwrap().unwrap().stamp.bytes,
+            3_000_000
+        );
+
+        // A link is seen, and not gone through.
+        far.make_link("beds", &at("plot")).unwrap();
+        assert_eq!(far.read_link(&at("plot")).unwrap(), "beds");
+        let through = far.look(&at("plot/two")).unwrap_err();
+        assert!(through.get_ref().unwrap().is::<LinkOnTheWay>());
+
+        // A folder moves with all in it, and is known no more under its old name.
+        far.rename(&at("beds"), &at("rows")).unwrap();
+        assert_eq!(far.look(&at("beds/two")).unwrap(), None);
+        let names = far.list(Some(&at("rows"))).unwrap();
+        assert_eq!(names.len(), 1);
+        assert_eq!(names[0].0, "two");
+        assert!(far.remove_folder(&at("rows")).is_err(), "it is not empty");
+        far.remove_file(&at("rows/two")).unwrap();
+        far.remove_folder(&at("rows")).unwrap();
+        assert!(far.free_bytes().unwrap() > 0);
+        let gone = far.open(&at("rows/two")).err().unwrap();
+        assert_eq!(gone.kind(), io::ErrorKind::NotFound);
+    }
+
+    #[test]
+    fn more_folders_than_are_asked_for_at_once() {
+        let dir = tempfile::tempdir().unwrap();
+        let Some(far) = far(dir.path()) else { return };
+        let folders: Vec<RelPath> = (0..AT_ONCE * 3).map(|n| at(&format!("f{n}"))).collect();
+        for (number, folder) in folders.iter().enumerate() {
+            far.make_folder(folder, 0o755).unwrap();
+            for file in 0..number % 3 {
+                drop(
+                    far.create(&folder.join(&file.to_string()).unwrap())
+                        .unwrap(),
+                );
+            }
+        }
+        let asked: Vec<Option<RelPath>> = folders.into_iter().map(Some).collect();
+        let listed = far.list_each(&asked);
+        let counts: Vec<usize> = listed.into_iter().map(|it| it.unwrap().len()).collect();
+        let expected: Vec<usize> = (0..AT_ONCE * 3).map(|n| n % 3).collect();
+        assert_eq!(counts, expected);
+    }
+}
