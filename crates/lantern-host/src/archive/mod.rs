@@ -5,6 +5,7 @@
 pub mod fault;
 mod tarred;
 mod unpacked;
+mod written;
 mod zipped;
 
 use crate::error::{At, Error, Result};
@@ -22,6 +23,7 @@ use std::io::{self, Read, Write};
 use std::path::Path;
 use tarred::Tarred;
 use unpacked::Unpacked;
+pub use written::{NewZip, write};
 use zipped::Zipped;
 
 /// No archive may have more entries.

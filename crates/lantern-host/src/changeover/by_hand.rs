@@ -1,12 +1,12 @@
 //! A plan that a person carries out, where lantern does not: what comes is packed for him, and what he did is looked at.
 
-use super::stage;
+use super::{check, stage};
+use crate::archive::{self, NewZip};
 use crate::armed::{self, Became};
 use crate::config::Server;
 use crate::error::{At, Result};
 use crate::folder::{Folder, hash_source};
 use crate::ledger::{Learnt, Ledger, Logged};
-use crate::place::here;
 use crate::shipped;
 use crate::survey::{Depth, survey};
 use jiff::Timestamp;
@@ -20,7 +20,6 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::io;
 use std::path::Path;
-use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
 
 /// What was packed.
@@ -78,13 +77,16 @@ fn comes(action: &&Action) -> bool {
 /// Packs all that comes, at its path in the server folder, each held against the plan.
 ///
 /// # Errors
-/// When an archive is not the planned one, a text that is edited was written since, or the archive cannot be written.
-pub fn pack(server: &Server, ledger: &Ledger, plan: &Plan, out: &Path) -> Result<Packed> {
-    super::check::decided(plan)?;
+/// When the folder is not what the plan was made for any more, an archive is not the planned one, or the archive cannot be written.
+pub fn pack(server: &Server, ledger: &mut Ledger, plan: &Plan, out: &Path) -> Result<Packed> {
+    let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;
+    check::decided(plan)?;
     if !plan.renames.is_empty() {
         // What only gets another name would have to be fetched to be packed.
         server.refuse_far("a change of an add-on's file name")?;
     }
+    let found = survey(server, ledger, Depth::Usual)?;
+    check::as_planned(server, plan, &found)?;
     let number = ledger.next_number()?;
     stage::stage(server, plan, number)?;
     let packed = pack_staged(server, plan, number, out);
@@ -128,35 +130,13 @@ pub fn pack_old(server: &Server, plan: &Plan, out: &Path) -> Result<(usize, u64)
 
 /// Packs files of the server folder: each under its first path, from its second; the size of the archive.
 fn zipped(server: &Server, files: &[(RelPath, RelPath)], out: &Path) -> Result<u64> {
-    let folder = &server.folder;
-    let (mut failed, mut bytes) = (None, 0);
-    let written = here::write_whole(out, &mut |target| {
-        let mut zip = ZipWriter::new(io::BufWriter::new(&mut *target));
-        for (path, from) in files {
-            if let Err(error) = put(folder, &mut zip, path, from) {
-                failed = Some(error);
-                return Err(io::Error::other("a file cannot be packed"));
-            }
-        }
-        let written = zip.finish().map_err(io::Error::other)?.into_inner();
-        bytes = written
-            .map_err(io::IntoInnerError::into_error)?
-            .metadata()?
-            .len();
-        Ok(())
-    });
-    match failed {
-        Some(error) => Err(error),
-        None => written.map(|()| bytes),
-    }
+    archive::write(out, &mut |zip| {
+        let mut files = files.iter();
+        files.try_for_each(|(path, from)| put(&server.folder, zip, path, from))
+    })
 }
 
-fn put(
-    folder: &Folder,
-    zip: &mut ZipWriter<impl io::Write + io::Seek>,
-    path: &RelPath,
-    from: &RelPath,
-) -> Result<()> {
+fn put(folder: &Folder, zip: &mut NewZip<'_>, path: &RelPath, from: &RelPath) -> Result<()> {
     let options = SimpleFileOptions::default();
     if folder.look(from)?.is_some_and(|meta| meta.is_link()) {
         let target = folder.read_link(from)?;
@@ -182,8 +162,9 @@ fn put(
 /// down as if lantern had done it, but that it cannot take it back.
 ///
 /// # Errors
-/// When the folder cannot be read, or the ledger not written.
+/// When the plan is another server's, the folder cannot be read, or the ledger not written.
 pub fn look(server: &Server, ledger: &mut Ledger, plan: &Plan) -> Result<Done> {
+    check::is_for(server, plan)?;
     let looked: Result<Vec<(&Action, Seen)>> = server.folder.with_hands(|| {
         let actions = plan.actions.par_iter();
         actions

@@ -185,18 +185,41 @@ pub fn same_links<'p>(
     Ok(())
 }
 
+/// Refuses another server's plan.
+///
+/// # Errors
+/// [`ChangeoverFault::OtherServer`].
+pub fn is_for(server: &Server, plan: &Plan) -> Result<()> {
+    match plan.server_id == server.config.id {
+        true => Ok(()),
+        false => Err(ChangeoverFault::OtherServer {
+            plan_server: plan.server.clone(),
+            here: server.config.name.clone(),
+        }
+        .into()),
+    }
+}
+
+/// Compares the folder with the plan, and refuses where something of it cannot be exchanged by renames.
+///
+/// # Errors
+/// As [`as_planned`], and [`ChangeoverFault::OtherDisk`].
+pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
+    as_planned(server, plan, survey)?;
+    let touched = plan.actions.iter();
+    let touched = touched.filter(|action| action.what != ActionKind::Keep);
+    match elsewhere(server, touched.map(|action| &action.path))? {
+        None => Ok(()),
+        Some(path) => Err(ChangeoverFault::OtherDisk { path }.into()),
+    }
+}
+
 /// Compares the folder with the plan.
 ///
 /// # Errors
 /// When it is another server's plan, or a file is not what the plan says, or is there against it.
-pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
-    if plan.server_id != server.config.id {
-        return Err(ChangeoverFault::OtherServer {
-            plan_server: plan.server.clone(),
-            here: server.config.name.clone(),
-        }
-        .into());
-    }
+pub fn as_planned(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
+    is_for(server, plan)?;
     let here: BTreeMap<&RelPath, Option<&str>> = survey
         .planned_files(server)
         .map(|file| (&file.path, file.hash.as_deref()))
@@ -223,9 +246,6 @@ pub fn matches(server: &Server, plan: &Plan, survey: &Survey) -> Result<()> {
             path: kept.path.clone(),
         }
         .into());
-    }
-    if let Some(path) = elsewhere(server, touched.map(|action| &action.path))? {
-        return Err(ChangeoverFault::OtherDisk { path }.into());
     }
     for action in &plan.actions {
         let target = action.after.as_deref().and_then(link::target);

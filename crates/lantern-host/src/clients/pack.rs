@@ -2,9 +2,9 @@
 
 use super::fault::ClientFault;
 use super::{Listed, to_json};
-use crate::archive::Archive;
+use crate::archive::{self, Archive};
 use crate::config::Server;
-use crate::error::{Error, Result};
+use crate::error::{At, Error, Result};
 use crate::place::here;
 use lantern_core::clients::{ClientFile, From, Since};
 use lantern_core::link;
@@ -12,7 +12,6 @@ use lantern_core::path::RelPath;
 use lantern_core::plan::is_lanterns;
 use std::io::{self, Write};
 use std::path::Path;
-use zip::ZipWriter;
 use zip::write::SimpleFileOptions;
 
 /// The list's name inside the archive.
@@ -88,52 +87,38 @@ pub fn write(
             _ => {}
         }
     }
-    let mut failed = None;
-    let mut bytes = 0;
-    let written = here::write_whole(out, &mut |target| {
-        let mut zip = ZipWriter::new(io::BufWriter::new(&mut *target));
+    let bytes = archive::write(out, &mut |zip| {
+        let at_out = |error: io::Error| Err(error).at("writing", out);
         let options = SimpleFileOptions::default().unix_permissions(0o644);
         for file in &files {
             if let Some(target) = link::target(&file.blake3) {
-                zip.add_symlink(file.path.as_str(), target, options)
-                    .map_err(io::Error::other)?;
+                let added = zip.add_symlink(file.path.as_str(), target, options);
+                added.map_err(io::Error::other).or_else(at_out)?;
                 continue;
             }
-            zip.start_file(file.path.as_str(), options)
-                .map_err(io::Error::other)?;
+            let begun = zip.start_file(file.path.as_str(), options);
+            begun.map_err(io::Error::other).or_else(at_out)?;
             let mut hashing = Hashing {
-                to: &mut zip,
+                to: zip,
                 hasher: blake3::Hasher::new(),
             };
-            let copied = listed.copy(server, file, &mut hashing);
-            let is = hashing.hasher.finalize().to_hex();
-            if let Err(error) = copied.and_then(|()| as_listed(file, &is)) {
-                failed = Some(error);
-                return Err(io::Error::other("a file cannot be packed"));
-            }
+            listed.copy(server, file, &mut hashing)?;
+            as_listed(file, &hashing.hasher.finalize().to_hex())?;
         }
+        let mut text = |name: &str, text: &[u8]| {
+            let begun = zip.start_file(name, options).map_err(io::Error::other);
+            begun.and_then(|()| zip.write_all(text)).or_else(at_out)
+        };
         if let Some(since) = since {
-            zip.start_file(DELETE, options).map_err(io::Error::other)?;
-            for path in &since.delete {
-                writeln!(zip, "{path}")?;
-            }
+            let lines = since.delete.iter().map(|path| format!("{path}\n"));
+            text(DELETE, lines.collect::<String>().as_bytes())?;
         }
-        zip.start_file(LIST, options).map_err(io::Error::other)?;
-        zip.write_all(&to_json(&listed.list))?;
-        let written = zip.finish().map_err(io::Error::other)?.into_inner();
-        bytes = written
-            .map_err(io::IntoInnerError::into_error)?
-            .metadata()?
-            .len();
-        Ok(())
-    });
-    match (failed, written) {
-        (Some(error), _) | (None, Err(error)) => Err(error),
-        (None, Ok(())) => Ok(Packed {
-            files: files.len(),
-            bytes,
-        }),
-    }
+        text(LIST, &to_json(&listed.list))
+    })?;
+    Ok(Packed {
+        files: files.len(),
+        bytes,
+    })
 }
 
 /// Hashes what it passes on.

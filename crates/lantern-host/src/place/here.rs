@@ -97,6 +97,9 @@ pub fn make_folders(folder: &Path) -> Result<()> {
     fs::create_dir_all(folder).at("making the folder", folder)
 }
 
+/// A file of this machine that is being written.
+pub type BeingWritten = File;
+
 /// Writes a file beside its place, syncs it, renames it there and syncs the folder: it is there whole or
 /// not at all, even when the power goes. What `write` did not finish is removed.
 ///

@@ -1,7 +1,7 @@
 //! `lantern bundle`: a plan carried out by hand.
 
 use super::armed::choose;
-use super::{open_settled, open_to_look};
+use super::open_settled;
 use crate::answers::{BundleLookedAt, BundlePacked};
 use crate::common::{Common, shell_word};
 use crate::fail;
@@ -55,13 +55,14 @@ fn pack(args: &BundleArgs, out: &Path, common: &Common, look: &Look) -> Result<u
             return Err(Error::InTheWay(file.into()));
         }
     }
-    let looked = open_to_look(common, look)?;
-    let server = &looked.server;
-    let ledger = Ledger::open(&server.folder)?;
+    // It unpacks where a changeover does: never beside one.
+    let (server, _lock) = open_settled(common, "bundle")?;
+    let server = &server;
+    let mut ledger = Ledger::open(&server.folder)?;
     let chosen = choose(args.plan.as_deref(), true, server)?;
     let (plan, name) = (&chosen.plan, name_of(&chosen.text));
     let packed = during("files are packed", || {
-        by_hand::pack(server, &ledger, plan, out)
+        by_hand::pack(server, &mut ledger, plan, out)
     })?;
     let old = args.old.as_ref().map(|old| {
         during("what is there is fetched", || {
@@ -82,7 +83,7 @@ fn pack(args: &BundleArgs, out: &Path, common: &Common, look: &Look) -> Result<u
             goes: &packed.goes,
             old: old.map(|(files, _)| files),
         });
-        return Ok(looked.status(fail::DONE));
+        return Ok(fail::DONE);
     }
     let title = format!(
         "{}: {} of plan {name}, {}, each at its place in the server folder.",
@@ -101,7 +102,7 @@ fn pack(args: &BundleArgs, out: &Path, common: &Common, look: &Look) -> Result<u
     }
     tell_steps(args, out, server, plan, &packed.goes, look);
     look.next(&common.next("bundle --check"));
-    Ok(looked.status(fail::DONE))
+    Ok(fail::DONE)
 }
 
 /// Of so many paths each is named.

@@ -94,8 +94,7 @@ fn updated() -> World {
 }
 
 fn unpack(world: &World, pack: &str, folder: &str) {
-    let mut zip = zip::ZipArchive::new(std::fs::File::open(world.path(pack)).unwrap()).unwrap();
-    zip.extract(world.path(folder)).unwrap();
+    world.unpack(pack, folder);
     std::fs::remove_file(world.path(&format!("{folder}/client-list.json"))).unwrap();
 }
 

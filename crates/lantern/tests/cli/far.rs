@@ -283,12 +283,7 @@ fn by_hand(world: &World, server: &str) {
     for path in world.read("gone.txt").lines() {
         fs::remove_file(world.path(&format!("{server}/{path}"))).unwrap();
     }
-    unpack(world, "up.zip", server);
-}
-
-fn unpack(world: &World, archive: &str, to: &str) {
-    let mut zip = zip::ZipArchive::new(fs::File::open(world.path(archive)).unwrap()).unwrap();
-    zip.extract(world.path(to)).unwrap();
+    world.unpack("up.zip", server);
 }
 
 #[test]
@@ -339,7 +334,7 @@ fn a_plan_is_carried_out_by_hand_and_looked_at() {
     let wrong = at(&["bundle", "--check"]);
     world.write("halcyon-orchard/start.sh", whole);
     fs::remove_file(world.path("halcyon-orchard/addons/bee-traffic-0.8.4.bloom")).unwrap();
-    unpack(&world, "up.zip", "halcyon-orchard");
+    world.unpack("up.zip", "halcyon-orchard");
     let right = at(&["bundle", "--check"]);
     let after = at(&["survey"]);
     let twice = at(&["bundle", "--check"]);
@@ -357,7 +352,7 @@ fn a_plan_is_carried_out_by_hand_and_looked_at() {
     ] {
         fs::remove_file(world.path(&format!("halcyon-orchard/{path}"))).unwrap();
     }
-    unpack(&world, "old.zip", "halcyon-orchard");
+    world.unpack("old.zip", "halcyon-orchard");
     assert_eq!(world.tree("halcyon-orchard"), before);
 }
 
@@ -419,4 +414,30 @@ fn a_line_that_is_cut_is_told_and_nothing_is_lost() {
     );
     let told = world.lantern(&["adopt", &address, "--name", "rented", "--through", &through]);
     assert!(told.contains("rented is in lantern's care"), "{told}");
+}
+
+#[test]
+fn what_is_not_packed_and_why() {
+    let world = World::adopted();
+    world.ok(crate::world::PLAN);
+    let bundle = |more: &[&str]| {
+        let told = world.lantern(&[&["bundle"], more, &["--server", "halcyon-terrace"]].concat());
+        plain(&world, &told)
+    };
+    let nowhere = bundle(&["--out", "no/such/folder/up.zip"]);
+    let nothing = bundle(&[]);
+    world.ok(&["adopt", "halcyon-orchard"]);
+    let plan = "halcyon-terrace/.lantern/next.plan.json";
+    let others = ["bundle", plan, "--check", "--server", "halcyon-orchard"];
+    let others = plain(&world, &world.lantern(&others));
+    world.write(
+        "halcyon-terrace/addons/mist-pipes-1.4.2.bloom",
+        "edited since",
+    );
+    let changed = bundle(&["--out", "up.zip"]);
+    assert!(!world.path("up.zip").exists());
+    assert_snapshot!(
+        "bundle_faults",
+        [nowhere, nothing, others, changed].join("\n")
+    );
 }

@@ -120,6 +120,13 @@ impl World {
         zip.finish().unwrap();
     }
 
+    /// Unpacks a zip archive into a folder, over what is there.
+    pub fn unpack(&self, archive: &str, to: &str) {
+        let archive = fs::File::open(self.path(archive)).unwrap();
+        let mut zip = zip::ZipArchive::new(archive).unwrap();
+        zip.extract(self.path(to)).unwrap();
+    }
+
     /// Writes an add-on of the halcyon family into the drop folder.
     pub fn drop_addon(&self, file: &str, descriptor: &str) {
         self.zip(&format!("drop/{file}"), &[("addon.toml", descriptor)]);

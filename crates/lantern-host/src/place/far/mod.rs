@@ -44,14 +44,16 @@ impl Far {
     /// # Errors
     /// When the other end is not reached, or there is no such folder.
     pub fn open(address: &Address, through: Option<&[String]>) -> io::Result<Arc<Far>> {
-        static OPEN: Mutex<Vec<(Address, Arc<Far>)>> = Mutex::new(Vec::new());
+        type Way = (Address, Option<Vec<String>>);
+        static OPEN: Mutex<Vec<(Way, Arc<Far>)>> = Mutex::new(Vec::new());
+        let way = (address.clone(), through.map(<[String]>::to_vec));
         let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
-        let known = open.iter().find(|(known, _)| known == address);
+        let known = open.iter().find(|(known, _)| *known == way);
         if let Some((_, far)) = known {
             return Ok(Arc::clone(far));
         }
         let far = Arc::new(Far::reach(address, through)?);
-        open.push((address.clone(), Arc::clone(&far)));
+        open.push((way, Arc::clone(&far)));
         Ok(far)
     }
 
