@@ -290,7 +290,7 @@ impl StartReport {
 
     fn told_of_components(&self) -> String {
         let Some(all) = &self.components else {
-            return "which components run could not be checked: the family file states no line and no list that tells"
+            return "which components run could not be checked: the server shows no line and no list that tells"
                 .into();
         };
         if all.is_empty() {
@@ -515,11 +515,13 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport 
     let started = printed(&rule.loaded);
     // What was started and has gone since is missing from the list, and so does not run.
     let running = match &rule.list {
-        Some(list) => {
-            let lines = shown.answers.get(&list.ask).into_iter().flatten();
+        Some(list) if let Some(lines) = shown.answers.get(&list.ask) => {
+            let lines = lines.iter();
             Some(lines.filter_map(|line| named(&list.line, line)).collect())
         }
-        None => rule.loaded.as_ref().map(|_| started.clone()),
+        // Where its console cannot be asked, nothing is known but what it has printed.
+        Some(_) if shown.printed.is_empty() => None,
+        _ => rule.loaded.as_ref().map(|_| started.clone()),
     };
     let components = running.map(|mut running| {
         running.extend(printed(&rule.framework));

@@ -135,6 +135,12 @@ pub enum Error {
     /// What an operation set aside was deleted, so that nobody knows any more how things were before it.
     #[error("what number {0} set aside was thinned out, so the state before it is no longer known")]
     ThinnedOut(i64),
+    /// Another machine is at work in a server folder that is neither's own.
+    #[error("somebody is at work there: {who}")]
+    BusyThere {
+        /// Who, doing what, and since when.
+        who: String,
+    },
     /// Another lantern is at work in the folder.
     #[error("another lantern is at work here: {who}")]
     Busy {

@@ -77,7 +77,7 @@ pub mod shipped;
 pub mod signing;
 pub mod survey;
 pub mod telling;
-mod told;
+pub mod told;
 pub mod trial;
 pub mod verify;
 pub mod web;

@@ -5,6 +5,7 @@ use crate::config::Server;
 use crate::error::{Error, Result};
 use crate::folder::{Folder, own};
 use crate::place::Held;
+use crate::runner::somebody;
 use lantern_core::path::RelPath;
 use std::time::Duration;
 
@@ -64,4 +65,96 @@ fn hold(folder: &Folder, room: &RelPath, doing: &str) -> Result<Box<dyn Held>> {
         }
         tries += 1;
     }
+}
+
+/// Who works in a folder on another machine now, from a third machine, in words; none where nobody does.
+///
+/// # Errors
+/// When that cannot be seen.
+pub fn holder_there(server: &Server) -> Result<Option<String>> {
+    let words = match server.folder.is_far() {
+        true => server.folder.locked_by(&own(AT_WORK))?,
+        false => None,
+    };
+    // What this machine has left behind there is told by its journal here.
+    let words = words.map(|words| Words::read(&words));
+    let others = words.filter(|words| words.mark != server.config.id);
+    Ok(others.map(|words| words.who))
+}
+
+/// Keeps others out of a server folder on another machine, from whichever machine they come; nothing to be held where it lies here.
+///
+/// Whoever was cut off leaves that behind; where it was this machine, it is taken over.
+///
+/// # Errors
+/// [`Error::BusyThere`] when another machine works there.
+pub fn there(server: &Server, doing: &str) -> Result<Option<Box<dyn Held>>> {
+    let folder = &server.folder;
+    if !folder.is_far() {
+        return Ok(None);
+    }
+    let mark = server.config.id.clone();
+    let words = Words {
+        who: format!("lantern {doing}, {}, since {}", somebody(), now()),
+        mark: mark.clone(),
+    };
+    let at_work = own(AT_WORK);
+    folder.make_folders(&own("staging"))?;
+    match folder.lock(&at_work, &words.written())? {
+        Ok(held) => Ok(Some(held)),
+        Err(left) if Words::read(&left).mark == mark => {
+            folder.remove_file(&at_work)?;
+            match folder.lock(&at_work, &words.written())? {
+                Ok(held) => Ok(Some(held)),
+                Err(who) => Err(busy(&who)),
+            }
+        }
+        Err(who) => Err(busy(&who)),
+    }
+}
+
+fn busy(words: &str) -> Error {
+    Error::BusyThere {
+        who: Words::read(words).who,
+    }
+}
+
+/// Removes what another machine has left behind; who it was.
+///
+/// # Errors
+/// When it cannot be removed.
+pub fn take_over(server: &Server) -> Result<Option<String>> {
+    let who = holder_there(server)?;
+    if who.is_some() {
+        server.folder.remove_file(&own(AT_WORK))?;
+    }
+    Ok(who)
+}
+
+/// The file that says who is at work, beside a server's files on another machine.
+const AT_WORK: &str = "at-work";
+
+/// What stands in it: who it is, in words, and the mark of the adoption by which he came there.
+struct Words {
+    who: String,
+    mark: String,
+}
+
+impl Words {
+    fn read(text: &str) -> Words {
+        let mut lines = text.lines();
+        let mut next = || lines.next().unwrap_or_default().trim().to_owned();
+        Words {
+            who: next(),
+            mark: next(),
+        }
+    }
+
+    fn written(&self) -> String {
+        format!("{}\n{}\n", self.who, self.mark)
+    }
+}
+
+fn now() -> String {
+    jiff::Zoned::now().strftime("%Y-%m-%d %H:%M %Z").to_string()
 }

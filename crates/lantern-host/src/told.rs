@@ -30,3 +30,20 @@ pub(crate) fn plain(error: &io::Error) -> String {
     };
     plain.into()
 }
+
+/// A size in plain units.
+pub fn size(bytes: u64) -> String {
+    const UNITS: [&str; 5] = ["bytes", "KB", "MB", "GB", "TB"];
+    let mut value = bytes as f64;
+    let mut unit = 0;
+    while value >= 999.5 && unit + 1 < UNITS.len() {
+        value /= 1000.0;
+        unit += 1;
+    }
+    match unit {
+        0 if bytes == 1 => "1 byte".into(),
+        0 => format!("{bytes} bytes"),
+        _ if value < 10.0 => format!("{value:.1} {}", UNITS[unit]),
+        _ => format!("{value:.0} {}", UNITS[unit]),
+    }
+}

@@ -150,7 +150,9 @@ pub fn unshown_now(server: &Server, found: &Inventory) -> Unshown {
         let console = Console::of(server);
         let state = console.state().ok()?;
         let is_ours = matches!(state, ServerState::Ours(_) | ServerState::Reached { .. });
-        if !is_ours {
+        // Of one on another machine what it printed is read, though nobody reaches its console.
+        let is_far = server.folder.is_far() && state != ServerState::Down;
+        if !(is_ours || is_far && console.is_heard_whole()) {
             return None;
         }
         let watch = Watch::of(&server.family.console);
@@ -226,7 +228,8 @@ pub fn look(
 ) -> Result<StartReport> {
     let rule = &server.family.console;
     let mut answers = BTreeMap::new();
-    for (question, end) in health::questions(rule, wanted) {
+    let questions = health::questions(rule, wanted).into_iter();
+    for (question, end) in questions.filter(|_| console.can_be_asked()) {
         answers.insert(question.to_owned(), console.ask(question, Some(end))?);
     }
     let version = rule.version.as_ref().filter(|_| wanted.build.is_some());

@@ -23,7 +23,7 @@ use lantern_core::version::Version;
 use lantern_host::armed::Armed;
 use lantern_host::backup::{Manifest, Page};
 use lantern_host::changeover::by_hand::Odd;
-use lantern_host::changeover::{Now, Report, Undone};
+use lantern_host::changeover::{Now, Report, TakenOver, Undone};
 use lantern_host::config::Server;
 use lantern_host::console::ServerState;
 use lantern_host::difference::Difference;
@@ -118,6 +118,7 @@ answers!(
     Surveyed<'_>,
     SurveyedOne<'_>,
     UndoDone<'_>,
+    TakeOverDone<'_>,
     Updates<'_>,
     VerifySeen<'_>,
     Why<'_>,
@@ -1607,6 +1608,30 @@ impl<'a> From<&'a Undone> for UndoDone<'a> {
             running: undone.running,
             wrong: &undone.wrong,
             written_since: &undone.set_aside,
+        }
+    }
+}
+
+/// `take-over`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct TakeOverDone<'a> {
+    /// Who was at work, or was cut off; null where nobody was.
+    who: Option<&'a str>,
+    /// What was cut off, and what state things were in; null where nothing was.
+    told: Option<&'a str>,
+    /// Files that were put back.
+    back: usize,
+    /// Files that cannot be found to be put back.
+    lost: &'a [RelPath],
+}
+
+impl<'a> From<&'a TakenOver> for TakeOverDone<'a> {
+    fn from(taken: &'a TakenOver) -> TakeOverDone<'a> {
+        TakeOverDone {
+            who: taken.who.as_deref(),
+            told: taken.told.as_deref(),
+            back: taken.back,
+            lost: &taken.lost,
         }
     }
 }

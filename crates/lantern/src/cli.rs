@@ -3,7 +3,7 @@
 use crate::commands::{
     acquire, adopt, backup, bundle, catalogue, changeover, client, demo, diff, docs, family,
     gather, history, launch, notice, order, outlook, plan, put_back, rehearse, report, server,
-    settings, status, survey, undo, verify, why,
+    settings, status, survey, take_over, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -59,6 +59,8 @@ pub enum Command {
     Verify(verify::VerifyArgs),
     /// Go back to before the last changeover
     Undo(undo::UndoArgs),
+    /// Take a server on another machine over from somebody who was cut off there
+    TakeOver(take_over::TakeOverArgs),
     /// Make, list, check, restore and thin out backups
     Backup(backup::BackupArgs),
     /// Show what was done here, and what was set aside each time
@@ -124,6 +126,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Changeover(args) => changeover::run(args, common, look),
         Command::Verify(args) => verify::run(args, common, look),
         Command::Undo(args) => undo::run(args, common, look),
+        Command::TakeOver(args) => take_over::run(args, common, look),
         Command::Backup(args) => backup::run(args, common, look),
         Command::History(args) => history::run(args, common, look),
         Command::Diff(args) => diff::run(args, common, look),

@@ -73,7 +73,9 @@ fn status(error: &Error) -> u8 {
         | Error::Changeover(ChangeoverFault::RestoredUsed { .. })
         | Error::Changeover(ChangeoverFault::NothingToResume) => NO,
         Error::Changeover(ChangeoverFault::RolledBack { .. }) => BACK,
-        Error::Changeover(ChangeoverFault::Interrupted { .. }) => WAITING,
+        Error::Changeover(
+            ChangeoverFault::Interrupted { .. } | ChangeoverFault::CutOffElsewhere { .. },
+        ) => WAITING,
         _ => ERROR,
     }
 }
@@ -94,7 +96,8 @@ fn untouched(error: &Error) -> &'static str {
             | ChangeoverFault::OwnRoom { .. }
             | ChangeoverFault::LinkLeaves { .. }
             | ChangeoverFault::WritesOwn { .. }
-            | ChangeoverFault::NothingComes { .. } => NOTHING,
+            | ChangeoverFault::NothingComes { .. }
+            | ChangeoverFault::CutOffElsewhere { .. } => NOTHING,
             ChangeoverFault::NeedsDown { .. } => NO_FILE,
             _ => "",
         },
@@ -139,6 +142,10 @@ fn advice(error: &Error, common: &Common) -> String {
             shell_word(&common.server)
         ),
         Error::Busy { .. } => "Wait until it is done.".into(),
+        Error::BusyThere { .. } => format!(
+            "Wait until that is done. If it has ended without a word, take over: {}",
+            common.next("take-over")
+        ),
         Error::NoFile(_) => format!("All files: {}", common.next("survey --files")),
         Error::ThinnedOut(number) => format!(
             "What has changed after it: {}",
@@ -327,6 +334,14 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             common.next("undo --keep-world")
         ),
         ChangeoverFault::CalledBack => String::new(),
+        ChangeoverFault::CutOffElsewhere { .. } => format!(
+            "Whoever began it can go on or back from his machine. Or put it back from here: {}",
+            common.next("take-over")
+        ),
+        ChangeoverFault::NotTaken { .. } => format!(
+            "The server was not stopped. See what the account may do there; to carry the plan out by hand: {}",
+            common.next("bundle --out up.zip")
+        ),
         ChangeoverFault::Undecided { .. } => format!(
             "Nothing was touched. Decide each: {}\nor all at once: {}",
             common.next("settings decide ID mine"),
@@ -492,9 +507,12 @@ fn of_config(fault: &ConfigFault, common: &Common) -> String {
 fn of_console(fault: &ConsoleFault, common: &Common) -> String {
     match fault {
         ConsoleFault::Unseen { .. } => {
-            "Run lantern as the user to whom the server belongs, or state how to find out: \
-             state in [console.run], see lantern docs lantern-toml."
+            "Run lantern as the user to whom the server belongs; where it runs on another machine, at a terminal, where you can be \
+             asked; or state how to find out: state in [console.run], see lantern docs lantern-toml."
                 .into()
+        }
+        ConsoleFault::NotByHand { .. } => {
+            "How long you are waited for: by_hand_s in [limits], see lantern docs lantern-toml.".into()
         }
         ConsoleFault::NoConsole { .. } => format!(
             "Stop the server yourself, then start it with lantern:\n{}",

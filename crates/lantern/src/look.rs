@@ -2,6 +2,7 @@
 
 pub use crate::means::Means;
 pub use lantern_core::page::time;
+pub use lantern_host::told::size as bytes;
 
 use crate::answers::Answer;
 use crate::common::When;
@@ -361,23 +362,6 @@ fn width() -> Option<u16> {
     let asked = asked.and_then(|text| text.parse().ok());
     let width = asked.unwrap_or_else(|| console::Term::stdout().size().1);
     Some(width.max(40) - 2)
-}
-
-/// A size in plain units.
-pub fn bytes(bytes: u64) -> String {
-    const UNITS: [&str; 5] = ["bytes", "KB", "MB", "GB", "TB"];
-    let mut value = bytes as f64;
-    let mut unit = 0;
-    while value >= 999.5 && unit + 1 < UNITS.len() {
-        value /= 1000.0;
-        unit += 1;
-    }
-    match unit {
-        0 if bytes == 1 => "1 byte".into(),
-        0 => format!("{bytes} bytes"),
-        _ if value < 10.0 => format!("{value:.1} {}", UNITS[unit]),
-        _ => format!("{value:.0} {}", UNITS[unit]),
-    }
 }
 
 /// A moment in the machine's own time zone; milliseconds since 1970.

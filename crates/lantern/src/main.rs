@@ -2,6 +2,7 @@
 
 mod answers;
 mod around;
+mod by_hand;
 mod candidates;
 mod cli;
 mod commands;

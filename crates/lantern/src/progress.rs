@@ -4,13 +4,12 @@ use crate::look::{Look, Means, bytes, count, time};
 use crate::visible::visible;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use lantern_host::changeover::Event;
-use lantern_host::console::Follower;
+use lantern_host::console::{Follower, Log};
 use lantern_host::meter;
 use std::fmt;
 use std::io::IsTerminal;
-use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
@@ -82,7 +81,7 @@ impl<'a> Progress<'a> {
             } => {
                 wait_for_start(&self.bar, before_ms, limit_s);
                 let outputs = outputs.iter();
-                let follow = |output: &PathBuf| Printed::follow(self.look, &self.bar, output);
+                let follow = |output: &Log| Printed::follow(self.look, &self.bar, output);
                 self.printed = outputs.map(follow).collect();
             }
             Event::Done(step, what) => {
@@ -126,7 +125,7 @@ pub struct Printed {
 
 impl Printed {
     /// Follows the file that a server prints to.
-    pub fn follow(look: &Look, bar: &ProgressBar, output: &Path) -> Printed {
+    pub fn follow(look: &Look, bar: &ProgressBar, output: &Log) -> Printed {
         let ends = Arc::new(AtomicBool::new(false));
         let (look, bar, ended) = (look.clone(), bar.clone(), ends.clone());
         let mut lines = Follower::from_start(output);
@@ -168,6 +167,18 @@ impl Drop for Printed {
     }
 }
 
+/// What turns now.
+static TURNS: Mutex<Option<ProgressBar>> = Mutex::new(None);
+
+/// Says something above what turns.
+pub fn above(say: impl FnOnce()) {
+    let bar = TURNS.lock().unwrap_or_else(PoisonError::into_inner).clone();
+    match bar {
+        Some(bar) => bar.suspend(say),
+        None => say(),
+    }
+}
+
 /// Something turning, with how far it has come and how fast, as long as the answer is kept.
 pub fn at_work(words: &str) -> ProgressBar {
     meter::begin(0);
@@ -182,6 +193,7 @@ pub fn at_work(words: &str) -> ProgressBar {
         },
     ));
     bar.enable_steady_tick(Duration::from_millis(120));
+    *TURNS.lock().unwrap_or_else(PoisonError::into_inner) = Some(bar.clone());
     bar
 }
 

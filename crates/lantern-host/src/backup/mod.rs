@@ -91,6 +91,10 @@ impl Pass {
         Ok(changes)
     }
 
+    fn stored(&self) -> impl Iterator<Item = &Stored> {
+        self.files.values().map(|(_, stored)| stored)
+    }
+
     /// How many files there are.
     pub fn files(&self) -> usize {
         self.files.len()
@@ -145,7 +149,6 @@ pub fn pass(server: &Server, earlier: Option<&Pass>) -> Result<Pass> {
 /// When a file cannot be read or the store cannot be written. A file that goes away while the
 /// server runs is left out.
 pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<Pass> {
-    server.refuse_far("a backup")?;
     let mut store = open(server)?;
     if earlier.is_none() {
         bring_forward(server, &mut store)?;
@@ -159,32 +162,35 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
     let mut listing = listing_of(server, scope)?;
     let leaves = leaves(&mut listing);
     meter::begin(leaves.iter().map(|(_, stamp)| stamp.bytes).sum());
-    let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = leaves
-        .into_par_iter()
-        .map(|(path, stamp)| {
-            // The second pass is made with the server down, and goes on to its end.
-            if earlier.is_none() && crate::interrupt::called_off() {
-                return Err(BackupFault::CalledOff.into());
+    let newest = earlier.map_or_else(|| newest(last.values()), |it| newest(it.stored()));
+    let one = |(path, stamp): (RelPath, Stamp)| {
+        // The second pass is made with the server down, and goes on to its end.
+        if earlier.is_none() && crate::interrupt::called_off() {
+            return Err(BackupFault::CalledOff.into());
+        }
+        let seen = earlier.and_then(|earlier| earlier.files.get(&path));
+        let seen = seen.map(|(_, stored)| stored);
+        // Earlier lanterns did not write down whose it was.
+        let is_newest = server.folder.is_far() && newest == Some(stamp.modified_ns);
+        let unchanged =
+            |stored: &&Stored| stored.stamp == stamp && stored.user.is_some() && !is_newest;
+        let last = last.get(&path).filter(unchanged);
+        let last = || last.filter(|stored| store.has(&stored.tree()));
+        if let Some(stored) = seen.filter(unchanged).or_else(last) {
+            meter::did(stamp.bytes);
+            return Ok(Some((path, stamp, stored.clone(), false)));
+        }
+        match take(&store, server, &path, stamp) {
+            Ok(stored) => Ok(Some((path, stamp, stored, true))),
+            Err(Error::Io { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {
+                Ok(None)
             }
-            let seen = earlier.and_then(|earlier| earlier.files.get(&path));
-            let seen = seen.map(|(_, stored)| stored);
-            // Earlier lanterns did not write down whose it was.
-            let unchanged = |stored: &&Stored| stored.stamp == stamp && stored.user.is_some();
-            let last = last.get(&path).filter(unchanged);
-            let last = || last.filter(|stored| store.has(&stored.tree()));
-            if let Some(stored) = seen.filter(unchanged).or_else(last) {
-                meter::did(stamp.bytes);
-                return Ok(Some((path, stamp, stored.clone(), false)));
-            }
-            match take(&store, server, &path, stamp) {
-                Ok(stored) => Ok(Some((path, stamp, stored, true))),
-                Err(Error::Io { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {
-                    Ok(None)
-                }
-                Err(other) => Err(other),
-            }
-        })
-        .collect::<Result<_>>()?;
+            Err(other) => Err(other),
+        }
+    };
+    let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = server
+        .folder
+        .with_hands(|| leaves.into_par_iter().map(one).collect::<Result<_>>())?;
     let taken: Vec<_> = taken.into_iter().flatten().collect();
     let read = taken.iter().filter(|(.., fresh)| *fresh);
     let read_bytes = read.map(|(.., stored, _)| stored.bytes).sum();
@@ -192,23 +198,24 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         .into_iter()
         .map(|(path, stamp, stored, _)| (path, (stamp, stored)))
         .collect();
-    let mut folders = Vec::new();
-    for folder in listing.folders {
+    let folders = server.folder.each(&listing.folders, |folder| {
         // A server at work removes some while they are looked at; a followed link is its owner's own.
-        let meta = server.folder.look(&folder)?.filter(Meta::is_folder);
+        let meta = server.folder.look(folder)?.filter(Meta::is_folder);
         let Some(meta) = meta else {
-            continue;
+            return Ok(None);
         };
         // Where it cannot be opened, nothing in it could be either: that is told of its files.
-        let attributes = server.folder.attributes(&folder).unwrap_or_default();
-        folders.push(StoredFolder {
-            folder,
+        let attributes = server.folder.attributes(folder).unwrap_or_default();
+        Ok(Some(StoredFolder {
+            folder: folder.clone(),
             mode: meta.rights,
             user: meta.owner,
             group: meta.group,
             attributes: written(attributes),
-        });
-    }
+        }))
+    });
+    let folders: Vec<Option<StoredFolder>> = folders.into_iter().collect::<Result<_>>()?;
+    let folders: Vec<StoredFolder> = folders.into_iter().flatten().collect();
     let stored = files.values().map(|(_, stored)| stored);
     let list = store.take_bytes(&page::lines(stored, &folders))?;
     store.commit()?;
@@ -222,6 +229,12 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
             + store.bytes().saturating_sub(before),
         left_out: listing.left_alone,
     })
+}
+
+/// When the last written of some files was written: on another machine that is told in seconds, and it may have been written once
+/// more in that one since it was read.
+fn newest<'s>(files: impl Iterator<Item = &'s Stored>) -> Option<i64> {
+    files.map(|stored| stored.stamp.modified_ns).max()
 }
 
 /// The files of the newest backups that may have those of a scope, the newer before the older.

@@ -86,7 +86,7 @@ pub struct Stored {
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub attributes: BTreeMap<String, String>,
     /// What the system said of it: unchanged, it is not read again.
-    pub(super) stamp: Stamp,
+    pub(crate) stamp: Stamp,
     /// Its content.
     #[serde(default, skip_serializing_if = "is_zero")]
     depth: u8,

@@ -5,7 +5,7 @@ use crate::archive::{self, NewZip};
 use crate::armed::{self, Became};
 use crate::config::Server;
 use crate::error::{At, Result};
-use crate::folder::{Folder, hash_source};
+use crate::folder::{Folder, hash_source, own};
 use crate::ledger::{Learnt, Ledger, Logged};
 use crate::shipped;
 use crate::survey::{Depth, survey};
@@ -87,19 +87,17 @@ pub fn pack(server: &Server, ledger: &mut Ledger, plan: &Plan, out: &Path) -> Re
     }
     let found = survey(server, ledger, Depth::Usual)?;
     check::as_planned(server, plan, &found)?;
-    let number = ledger.next_number()?;
-    stage::stage(server, plan, number)?;
-    let packed = pack_staged(server, plan, number, out);
-    let _ = server
-        .folder
-        .remove_all(&RelPath::parse(&stage::folder_name(number))?);
+    let root = own(&format!("packing/{:04}", ledger.next_number()?));
+    stage::stage(server, plan, &root)?;
+    let packed = pack_staged(server, plan, &root, out);
+    let _ = server.folder.remove_all(&root);
     packed
 }
 
-fn pack_staged(server: &Server, plan: &Plan, number: i64, out: &Path) -> Result<Packed> {
+fn pack_staged(server: &Server, plan: &Plan, root: &RelPath, out: &Path) -> Result<Packed> {
     let coming = plan.actions.iter().filter(comes);
     let coming: Result<Vec<(RelPath, RelPath)>> = coming
-        .map(|action| Ok((action.path.clone(), stage::path_in(number, &action.path)?)))
+        .map(|action| Ok((action.path.clone(), root.join(action.path.as_str())?)))
         .collect();
     let coming = coming?;
     let bytes = zipped(server, &coming, out)?;

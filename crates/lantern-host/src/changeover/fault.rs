@@ -3,6 +3,7 @@
 use lantern_core::operation::{OperationKind, Stuck};
 use lantern_core::path::RelPath;
 use std::fmt;
+use std::path::PathBuf;
 
 /// Why a changeover, an undo or a restore did not go through.
 #[derive(Debug, thiserror::Error)]
@@ -14,6 +15,22 @@ pub enum ChangeoverFault {
         told: String,
         /// Why it could not go on by itself; none where it was cut off.
         stuck: Option<Stuck>,
+    },
+    /// On a server on another machine, somebody else was cut off, from his own machine.
+    #[error("an operation was cut off there, {who}. {told}")]
+    CutOffElsewhere {
+        /// Who.
+        who: String,
+        /// What state things are in.
+        told: String,
+    },
+    /// What a plan brings cannot be put where the server is.
+    #[error("{}: {why}", path.display())]
+    NotTaken {
+        /// Where it was tried.
+        path: PathBuf,
+        /// What is wrong there.
+        why: String,
     },
     /// The plan was made for another server.
     #[error(

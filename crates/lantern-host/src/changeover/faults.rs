@@ -213,7 +213,7 @@ impl Pond {
     /// The state is whole: nothing is under way, and the ledger finds everything as it was put.
     fn is_whole(&self, about: &str) {
         let server = self.server();
-        assert!(journal::read(&server.folder).unwrap().is_none(), "{about}");
+        assert!(journal::read(&server).unwrap().is_none(), "{about}");
         let mut ledger = Ledger::open(&server.folder).unwrap();
         let found = survey(&server, &mut ledger, Depth::Everything).unwrap();
         let wrong: Vec<_> = found
@@ -284,7 +284,7 @@ fn world_is_untouched(tree: &BTreeMap<String, Text>, about: &str) {
 /// Brings an operation that was cut off to an end, one way or the other, and itself cut off once.
 fn recover(pond: &Pond, at: u64, fault: Fault, about: &str) {
     let go = |onward: bool| if onward { pond.resume() } else { pond.undo() };
-    let is_cut_off = || journal::read(&pond.server().folder).unwrap().is_some();
+    let is_cut_off = || journal::read(&pond.server()).unwrap().is_some();
     if !is_cut_off() {
         return;
     }
@@ -507,7 +507,7 @@ fn a_stop_that_outlasts_its_limit_is_waited_for_and_taken_back() {
             .unwrap()
             .contains("was asked to stop")
     );
-    assert!(journal::read(&pond.server().folder).unwrap().is_none());
+    assert!(journal::read(&pond.server()).unwrap().is_none());
 }
 
 #[test]
@@ -519,7 +519,7 @@ fn what_is_written_during_the_warning_is_seen_before_the_swap() {
     let server = pond.server();
     let mut ledger = Ledger::open(&server.folder).unwrap();
     let refused = changeover(&server, &mut ledger, plan, false, &mut |event| {
-        if event == super::Event::Begins(lantern_core::plan::Step::Stop) {
+        if matches!(event, super::Event::Begins(lantern_core::plan::Step::Stop)) {
             fs::write(&settings, "start carp\n# by hand\n").unwrap();
         }
     });
@@ -541,7 +541,7 @@ fn a_world_that_is_written_during_the_swap_is_seen() {
     let server = pond.server();
     let mut ledger = Ledger::open(&server.folder).unwrap();
     let refused = changeover(&server, &mut ledger, plan, false, &mut |event| {
-        if event == super::Event::Begins(lantern_core::plan::Step::Swap) {
+        if matches!(event, super::Event::Begins(lantern_core::plan::Step::Swap)) {
             fs::write(&map, "somebody swims\n").unwrap();
         }
     });

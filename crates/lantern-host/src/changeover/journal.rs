@@ -1,12 +1,17 @@
 //! `.lantern/journal.json`: what is being done, written down before it is done.
+//!
+//! Of a server on another machine it lies here, and a copy of it there, for whoever comes from a third machine.
 
+use crate::changeover::fault::ChangeoverFault;
+use crate::config::Server;
 use crate::config::fault::ConfigFault;
 use crate::error::{Error, Result};
 use crate::folder::{Folder, own};
 use crate::format1;
+use crate::runner::somebody;
 use lantern_core::operation::{FORMAT, Journal};
 use lantern_core::path::RelPath;
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 
 /// What every format of the journal has; the first had no number.
 #[derive(Deserialize)]
@@ -18,17 +23,77 @@ fn path() -> RelPath {
     own("journal.json")
 }
 
-/// Reads the journal of an operation that was cut off; none when there is none.
+/// The copy of a journal beside a server's files on another machine.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Copied {
+    /// The number of the format, as of a journal.
+    pub format: u32,
+    /// Who wrote it.
+    pub who: String,
+    /// The mark of the adoption by which he came there.
+    pub mark: String,
+    /// It.
+    pub journal: Journal,
+}
+
+fn copy() -> RelPath {
+    own("under-way.json")
+}
+
+/// Reads the journal of an operation that was cut off; none when there is none. Where only its copy was written, that one.
+///
+/// # Errors
+/// When it is there and cannot be read, or a later lantern wrote it; or somebody else's was cut off there.
+pub fn read(server: &Server) -> Result<Option<Journal>> {
+    if let Some(text) = server.folder.read_if_there(&path())? {
+        return parsed(&server.folder, &text).map(Some);
+    }
+    match copied(server)? {
+        None => Ok(None),
+        Some(copied) if copied.mark == server.config.id => Ok(Some(copied.journal)),
+        Some(Copied { who, journal, .. }) => Err(ChangeoverFault::CutOffElsewhere {
+            who,
+            told: journal.operation.cut_off(journal.phase),
+        }
+        .into()),
+    }
+}
+
+/// The copy beside a server's files on another machine; none where there is none, or they lie here.
 ///
 /// # Errors
 /// When it is there and cannot be read, or a later lantern wrote it.
-pub fn read(folder: &Folder) -> Result<Option<Journal>> {
-    let Some(text) = folder.read_if_there(&path())? else {
+pub fn copied(server: &Server) -> Result<Option<Copied>> {
+    let folder = &server.folder;
+    if !folder.is_far() {
+        return Ok(None);
+    }
+    let Some(text) = folder.read_if_there(&copy())? else {
         return Ok(None);
     };
+    let shown = folder.shown(&copy());
+    match serde_json::from_slice::<Numbered>(&text) {
+        Ok(Numbered {
+            format: Some(found),
+        }) if found > FORMAT => Err(Error::NewerState {
+            path: shown,
+            found: found.into(),
+            reads: FORMAT.into(),
+        }),
+        _ => serde_json::from_slice(&text).map(Some).map_err(|error| {
+            Error::Config(ConfigFault::Text {
+                path: shown,
+                why: error.to_string(),
+            })
+        }),
+    }
+}
+
+fn parsed(folder: &Folder, text: &[u8]) -> Result<Journal> {
     let shown = folder.shown(&path());
-    let read = match serde_json::from_slice::<Numbered>(&text) {
-        Ok(Numbered { format: None }) => format1::journal(&text),
+    let read = match serde_json::from_slice::<Numbered>(text) {
+        Ok(Numbered { format: None }) => format1::journal(text),
         Ok(Numbered {
             format: Some(found),
         }) if found > FORMAT => {
@@ -38,17 +103,28 @@ pub fn read(folder: &Folder) -> Result<Option<Journal>> {
                 reads: FORMAT.into(),
             });
         }
-        _ => serde_json::from_slice(&text).map_err(|error| error.to_string()),
+        _ => serde_json::from_slice(text).map_err(|error| error.to_string()),
     };
-    read.map(Some)
-        .map_err(|why| Error::Config(ConfigFault::Text { path: shown, why }))
+    read.map_err(|why| Error::Config(ConfigFault::Text { path: shown, why }))
 }
 
 /// Writes the journal down; it lasts from here on.
 ///
 /// # Errors
 /// When the disk refuses; what it says must then not begin.
-pub fn write(folder: &Folder, journal: &Journal) -> Result<()> {
+pub fn write(server: &Server, journal: &Journal) -> Result<()> {
+    let folder = &server.folder;
+    if folder.is_far() {
+        // First there: what stands here is what holds.
+        let copied = Copied {
+            format: FORMAT,
+            who: somebody(),
+            mark: server.config.id.clone(),
+            journal: journal.clone(),
+        };
+        let text = serde_json::to_vec(&copied).expect("a journal has only plain values");
+        folder.write_whole(&copy(), &text)?;
+    }
     let text = serde_json::to_vec(journal).expect("a journal has only plain values");
     folder.write_whole(&path(), &text)
 }
@@ -57,9 +133,23 @@ pub fn write(folder: &Folder, journal: &Journal) -> Result<()> {
 ///
 /// # Errors
 /// When it cannot be removed.
-pub fn remove(folder: &Folder) -> Result<()> {
+pub fn remove(server: &Server) -> Result<()> {
+    let folder = &server.folder;
+    remove_copy(server)?;
     if folder.has(&path())? {
         folder.remove_file(&path())?;
     }
     folder.sync(path().folder().as_ref())
+}
+
+/// Removes the copy beside a server's files on another machine, where there is one.
+///
+/// # Errors
+/// When it cannot be removed.
+pub fn remove_copy(server: &Server) -> Result<()> {
+    let folder = &server.folder;
+    match folder.is_far() && folder.has(&copy())? {
+        true => folder.remove_file(&copy()),
+        false => Ok(()),
+    }
 }

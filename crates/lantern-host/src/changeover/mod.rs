@@ -15,21 +15,24 @@ mod moves;
 mod paused;
 mod restore;
 mod run;
+mod sending;
 mod servers;
 mod stage;
 #[cfg(test)]
 mod states;
 mod steps;
+mod taking_over;
 mod undo;
 mod whole;
 
 pub use restore::{Restored, restore};
+pub use taking_over::{TakenOver, take_over};
 pub use undo::{Now, Undone, undo};
 
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::console::fault::ConsoleFault;
-use crate::console::{Console, ServerState};
+use crate::console::{Console, Log, ServerState};
 use crate::error::{Error, Result};
 use crate::folder::{own, safe_name};
 use crate::ledger::Ledger;
@@ -42,10 +45,9 @@ use lantern_core::plan::{Plan, Step};
 use run::Run;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use std::path::PathBuf;
 
 /// What an operation tells while it is under way.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub enum Event {
     /// A step begins.
     Begins(Step),
@@ -62,7 +64,7 @@ pub enum Event {
         /// How long it may take, in seconds.
         limit_s: u64,
         /// Where each prints to.
-        outputs: Vec<PathBuf>,
+        outputs: Vec<Log>,
     },
     /// It failed; the old state is being put back.
     GoesBack(String),
@@ -133,7 +135,7 @@ impl Report {
 /// # Errors
 /// When the journal cannot be read.
 pub fn cut_off_plan(server: &Server) -> Result<Option<Plan>> {
-    let journal = journal::read(&server.folder)?;
+    let journal = journal::read(server)?;
     Ok(journal.and_then(|journal| match journal.operation.work {
         Work::Changeover { plan, .. } => Some(*plan),
         Work::Undo { .. } | Work::Restore { .. } => None,
@@ -145,7 +147,7 @@ pub fn cut_off_plan(server: &Server) -> Result<Option<Plan>> {
 /// # Errors
 /// [`ChangeoverFault::Interrupted`] with what state things are in.
 pub fn refuse_interrupted(server: &Server) -> Result<()> {
-    match journal::read(&server.folder)? {
+    match journal::read(server)? {
         Some(journal) => Err(Error::Changeover(ChangeoverFault::Interrupted {
             told: journal.operation.cut_off(journal.phase),
             stuck: None,
@@ -163,6 +165,8 @@ pub enum Meanwhile {
     UnderWay(String),
     /// An operation was cut off, and what state things are in.
     CutOff(String),
+    /// On a server on another machine, somebody else's was cut off; who, and what state things are in.
+    CutOffElsewhere(String),
 }
 
 /// Whether another lantern is at work in a folder, or was cut off there.
@@ -170,8 +174,16 @@ pub enum Meanwhile {
 /// # Errors
 /// When that cannot be seen.
 pub fn meanwhile(server: &Server) -> Result<Meanwhile> {
-    let holder = lock::holder(&server.folder)?;
-    let journal = journal::read(&server.folder)?;
+    let holder = lock::holder(&server.folder)?.or(lock::holder_there(server)?);
+    let journal = match journal::read(server) {
+        Err(error @ Error::Changeover(ChangeoverFault::CutOffElsewhere { .. })) => {
+            return Ok(match holder {
+                Some(who) => Meanwhile::UnderWay(format!("{who} is at work there")),
+                None => Meanwhile::CutOffElsewhere(error.to_string()),
+            });
+        }
+        journal => journal?,
+    };
     Ok(match (holder, journal) {
         (Some(who), Some(journal)) => {
             Meanwhile::UnderWay(format!("{} is under way: {who}", journal.operation.told()))
@@ -194,7 +206,6 @@ pub fn changeover(
     stays: bool,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
-    server.refuse_far("a changeover")?;
     refuse_interrupted(server)?;
     begin(server, ledger, plan, stays, tell)
 }
@@ -264,6 +275,9 @@ fn reachable(server: &Server) -> Result<bool> {
     console.refuse_second(&state)?;
     match state {
         ServerState::Down => return Ok(false),
+        // Whoever stops it by hand knows.
+        ServerState::Foreign { .. } if console.is_by_hand() => return Ok(true),
+        ServerState::Unknown { .. } if console.can_be_told() => return Ok(true),
         ServerState::Foreign { who } => {
             return Err(ConsoleFault::NoConsole { who }.into());
         }
@@ -322,13 +336,13 @@ pub fn resume(
     stays: bool,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Report> {
-    let mut journal = journal::read(&server.folder)?.ok_or(ChangeoverFault::NothingToResume)?;
+    let mut journal = journal::read(server)?.ok_or(ChangeoverFault::NothingToResume)?;
     if let Work::Changeover { stays: told, .. } = &mut journal.operation.work {
         *told |= stays;
     }
     let server = &keeping_as(server, &journal)?;
     same_as_then(server, &journal)?;
-    let mut run = Run::cut_off(server, ledger, journal, tell);
+    let mut run = Run::cut_off(server, ledger, journal, tell)?;
     let ended = run.run_to_end(Came::CutOff(Direction::Onward))?;
     if ended.ending != Ending::Anew {
         return finished(&mut run, ended);

@@ -4,10 +4,10 @@ use super::whole::Wholes;
 use crate::changeover::fault::ChangeoverFault;
 use crate::error::Result;
 use crate::folder::Folder;
-use crate::place::Meta;
+use crate::place::{Meta, Sort};
 use lantern_core::operation::Move;
 use lantern_core::path::RelPath;
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
 
 /// Whether a move is done: the file has come to lantern's own folder, or left it. It is said at which of its places something
 /// is.
@@ -26,141 +26,176 @@ fn is_done(step: &Move, from: bool, to: bool) -> Result<bool> {
 
 /// Does every move that is not done yet, and makes it last. A folder in which all moves is renamed as it is.
 ///
+/// What goes has gone before anything comes; in either, the order does not matter.
+///
 /// # Errors
 /// When a rename fails, or a file is at neither of its places.
 pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
     let mut wholes = Wholes::of(folder, moves)?;
-    let mut there = There::of(folder, moves);
     let mut ends: Vec<(RelPath, RelPath)> = Vec::new();
-    for step in moves {
-        if wholes.has_moved(&step.from) {
-            continue;
-        }
-        let whole = wholes.with(&step.from)?;
-        let is_whole = whole.is_some();
-        let is_done = !is_whole && is_done(step, there.has(&step.from)?, there.has(&step.to)?)?;
-        let (from, to) = whole.unwrap_or_else(|| (step.from.clone(), step.to.clone()));
-        if !is_done {
-            if let Some(parent) = to.folder() {
-                there.make_folders(&parent)?;
-            }
-            let renamed = folder.rename(&from, &to);
+    for wave in moves.chunk_by(|a, b| a.brings() == b.brings()) {
+        let renames = drawn(folder, &mut wholes, wave, &mut ends)?;
+        let parents: BTreeSet<RelPath> = renames.iter().filter_map(|(_, to)| to.folder()).collect();
+        make_parents(folder, parents)?;
+        let renamed = folder.each(&renames, |(from, to)| folder.rename(from, to));
+        for ((from, to), renamed) in renames.iter().zip(renamed) {
             // What was a folder may become a file or a link.
-            let in_the_way = renamed.is_err() && folder.met(&to)?.is_some_and(|it| it.is_folder());
+            let in_the_way = renamed.is_err() && folder.met(to)?.is_some_and(|it| it.is_folder());
             match in_the_way {
                 false => renamed?,
                 true => {
                     tidy(folder, &ends);
-                    folder.rename(&from, &to)?;
+                    folder.rename(from, to)?;
                 }
             }
-            there.renamed(&from, &to, is_whole);
         }
-        ends.push((from, to));
+        ends.extend(renames);
     }
     sync_above(folder, ends.iter().flat_map(|(from, to)| [from, to]))?;
     tidy(folder, &ends);
     Ok(())
 }
 
-/// So many paths in one folder are looked at together.
+/// The renames that are still to be made of some moves; those that are made already are at their `ends`.
+fn drawn(
+    folder: &Folder,
+    wholes: &mut Wholes<'_, '_>,
+    moves: &[Move],
+    ends: &mut Vec<(RelPath, RelPath)>,
+) -> Result<Vec<(RelPath, RelPath)>> {
+    let (mut renames, mut single) = (Vec::new(), Vec::new());
+    for step in moves {
+        if wholes.has_moved(&step.from) {
+            continue;
+        }
+        match wholes.with(&step.from)? {
+            Some(whole) => renames.push(whole),
+            None => single.push(step),
+        }
+    }
+    let paths = single.iter().flat_map(|step| [&step.from, &step.to]);
+    let there = Looking::whether(folder, paths)?;
+    for step in single {
+        let both = (step.from.clone(), step.to.clone());
+        match is_done(step, there.has(&step.from)?, there.has(&step.to)?)? {
+            true => ends.push(both),
+            false => renames.push(both),
+        }
+    }
+    Ok(renames)
+}
+
+/// Makes folders with all that lead to them.
+fn make_parents(folder: &Folder, parents: BTreeSet<RelPath>) -> Result<()> {
+    match folder.is_far() {
+        false => parents
+            .iter()
+            .try_for_each(|path| folder.make_folders(path)),
+        true => {
+            let mut all = BTreeSet::new();
+            for path in parents {
+                let mut above = Some(path);
+                while let Some(path) = above.filter(|path| !all.contains(path)) {
+                    above = path.folder();
+                    all.insert(path);
+                }
+            }
+            let all: Vec<RelPath> = all.into_iter().collect();
+            folder.make_each(&all)
+        }
+    }
+}
+
+/// So many paths in one folder are looked at together; where each answer is waited for from afar, any.
 const TOGETHER: usize = 8;
 
 /// The folders that many of some paths lie in: each is worth listing once.
-fn crowded<'p>(paths: impl Iterator<Item = &'p RelPath>) -> HashSet<RelPath> {
+fn crowded<'p>(paths: impl Iterator<Item = &'p RelPath>, many: usize) -> Vec<RelPath> {
     let mut inside: HashMap<RelPath, usize> = HashMap::new();
     for above in paths.filter_map(RelPath::folder) {
         *inside.entry(above).or_default() += 1;
     }
-    let crowded = inside.into_iter().filter(|(_, many)| *many >= TOGETHER);
+    let crowded = inside.into_iter().filter(|(_, there)| *there >= many);
     crowded.map(|(above, _)| above).collect()
 }
 
-/// Looks at many paths, of which nothing changes meanwhile.
-pub struct Looking<'f> {
+/// Looks at many paths, of which nothing changes meanwhile: a folder that many of them lie in is listed once. It is known of each
+/// what it is, or only what sort of thing.
+pub struct Looking<'f, T> {
     folder: &'f Folder,
-    crowded: HashSet<RelPath>,
-    listed: HashMap<RelPath, HashMap<RelPath, Meta>>,
+    listed: HashMap<RelPath, HashMap<RelPath, T>>,
 }
 
-impl<'f> Looking<'f> {
-    /// At these paths.
-    pub fn at<'p>(folder: &'f Folder, paths: impl Iterator<Item = &'p RelPath>) -> Looking<'f> {
-        Looking {
+impl<'f, T: Send> Looking<'f, T> {
+    fn of<'p>(
+        folder: &'f Folder,
+        paths: impl Iterator<Item = &'p RelPath>,
+        inside: impl Fn(&RelPath) -> Result<Vec<(RelPath, T)>> + Send + Sync,
+    ) -> Result<Looking<'f, T>> {
+        let many = if folder.is_far() { 1 } else { TOGETHER };
+        let crowded = crowded(paths, many);
+        let listed = folder.each(&crowded, inside);
+        let listed = crowded
+            .iter()
+            .zip(listed)
+            .map(|(above, inside)| Ok((above.clone(), inside?.into_iter().collect())));
+        Ok(Looking {
             folder,
-            crowded: crowded(paths),
-            listed: HashMap::new(),
-        }
+            listed: listed.collect::<Result<_>>()?,
+        })
     }
 
-    /// As [`Folder::look`].
+    /// Whether something is at a path.
     ///
     /// # Errors
-    /// As that, or when the folder cannot be listed.
-    pub fn look(&mut self, path: &RelPath) -> Result<Option<Meta>> {
-        let Some(above) = path.folder().filter(|above| self.crowded.contains(above)) else {
-            return self.folder.look(path);
-        };
-        if !self.listed.contains_key(&above) {
-            let inside = self.folder.entries(&above)?.into_iter().collect();
-            self.listed.insert(above.clone(), inside);
+    /// When the system does not tell.
+    pub fn has(&self, path: &RelPath) -> Result<bool> {
+        match path.folder().and_then(|above| self.listed.get(&above)) {
+            Some(inside) => Ok(inside.contains_key(path)),
+            None => self.folder.has(path),
         }
-        Ok(self.listed[&above].get(path).copied())
     }
 }
 
-/// What is there while moves are made: a folder that many of them lead to or from is listed once.
-struct There<'f> {
-    folder: &'f Folder,
-    crowded: HashSet<RelPath>,
-    listed: HashMap<RelPath, HashSet<RelPath>>,
-    made: HashSet<RelPath>,
+impl<'f> Looking<'f, Meta> {
+    /// At these paths.
+    ///
+    /// # Errors
+    /// When a folder cannot be listed.
+    pub fn at<'p>(
+        folder: &'f Folder,
+        paths: impl Iterator<Item = &'p RelPath>,
+    ) -> Result<Looking<'f, Meta>> {
+        Looking::of(folder, paths, |above| folder.inside(above))
+    }
+
+    /// As [`Folder::met`].
+    ///
+    /// # Errors
+    /// As that.
+    pub fn look(&self, path: &RelPath) -> Result<Option<Meta>> {
+        match path.folder().and_then(|above| self.listed.get(&above)) {
+            Some(inside) => Ok(inside.get(path).copied()),
+            None => self.folder.met(path),
+        }
+    }
 }
 
-impl<'f> There<'f> {
-    fn of(folder: &'f Folder, moves: &[Move]) -> There<'f> {
-        There {
-            folder,
-            crowded: crowded(moves.iter().flat_map(|step| [&step.from, &step.to])),
-            listed: HashMap::new(),
-            made: HashSet::new(),
-        }
-    }
-
-    fn has(&mut self, path: &RelPath) -> Result<bool> {
-        let Some(above) = path.folder().filter(|above| self.crowded.contains(above)) else {
-            return self.folder.has(path);
-        };
-        if !self.listed.contains_key(&above) {
-            let inside = self.folder.sorts(&above)?.into_iter();
-            let listed = inside.filter_map(|(path, _)| path).collect();
-            self.listed.insert(above.clone(), listed);
-        }
-        Ok(self.listed[&above].contains(path))
-    }
-
-    fn make_folders(&mut self, path: &RelPath) -> Result<()> {
-        if self.made.insert(path.clone()) {
-            self.folder.make_folders(path)?;
-        }
-        Ok(())
-    }
-
-    /// Notes a rename; of a whole folder, all that is known is forgotten.
-    fn renamed(&mut self, from: &RelPath, to: &RelPath, is_whole: bool) {
-        if is_whole {
-            self.listed.clear();
-            self.made.clear();
-        }
-        for (path, is_there) in [(from, false), (to, true)] {
-            let listed = path.folder().and_then(|above| self.listed.get_mut(&above));
-            if let Some(listed) = listed {
-                match is_there {
-                    true => drop(listed.insert(path.clone())),
-                    false => drop(listed.remove(path)),
-                }
-            }
-        }
+impl<'f> Looking<'f, Sort> {
+    /// For whether something is at these paths: cheaper than [`Looking::at`].
+    ///
+    /// # Errors
+    /// When a folder cannot be listed.
+    fn whether<'p>(
+        folder: &'f Folder,
+        paths: impl Iterator<Item = &'p RelPath>,
+    ) -> Result<Looking<'f, Sort>> {
+        Looking::of(folder, paths, |above| {
+            let inside = folder.sorts(above)?.into_iter();
+            Ok(inside
+                .filter_map(|(path, sort)| Some((path?, sort)))
+                .collect())
+        })
     }
 }
 
@@ -172,8 +207,10 @@ impl<'f> There<'f> {
 pub fn take_back(folder: &Folder, moves: &[Move]) -> Result<Vec<RelPath>> {
     let (mut back, mut lost) = (Vec::new(), Vec::new());
     let mut still_there = BTreeSet::new();
+    let paths = moves.iter().flat_map(|step| [&step.from, &step.to]);
+    let there = Looking::whether(folder, paths)?;
     for step in moves.iter().filter(|step| !step.brings()) {
-        match (folder.has(&step.from)?, folder.has(&step.to)?) {
+        match (there.has(&step.from)?, there.has(&step.to)?) {
             (true, false) => {
                 still_there.insert(&step.from);
             }
@@ -182,7 +219,7 @@ pub fn take_back(folder: &Folder, moves: &[Move]) -> Result<Vec<RelPath>> {
         }
     }
     for step in moves.iter().rev() {
-        let (from, to) = (folder.has(&step.from)?, folder.has(&step.to)?);
+        let (from, to) = (there.has(&step.from)?, there.has(&step.to)?);
         let done = match step.brings() {
             // What lies where it was to come may still be the old one.
             true => to && !from && !still_there.contains(&step.to),
@@ -202,11 +239,13 @@ fn tidy(folder: &Folder, renames: &[(RelPath, RelPath)]) {
         .iter()
         .filter_map(|(from, _)| from.folder())
         .collect();
-    // What lies in a folder comes after it.
-    while let Some(path) = left.pop_last() {
-        if folder.remove_if_empty(&path) {
-            left.extend(path.folder());
-        }
+    // The deepest first: those that lie equally deep at once.
+    let depth = |path: &RelPath| path.as_str().matches('/').count();
+    while let Some(deepest) = left.iter().map(depth).max() {
+        let level: Vec<RelPath> = left.extract_if(.., |path| depth(path) == deepest).collect();
+        let gone = folder.each(&level, |path| folder.remove_if_empty(path));
+        let gone = level.iter().zip(gone).filter(|(_, gone)| *gone);
+        left.extend(gone.filter_map(|(path, _)| path.folder()));
     }
 }
 
@@ -215,6 +254,10 @@ fn tidy(folder: &Folder, renames: &[(RelPath, RelPath)]) {
 /// # Errors
 /// When a folder cannot be synced.
 pub fn sync_above<'p>(folder: &Folder, paths: impl Iterator<Item = &'p RelPath>) -> Result<()> {
+    // File transfer has no word for it.
+    if folder.is_far() {
+        return Ok(());
+    }
     let mut folders = BTreeSet::new();
     for path in paths {
         let mut above = path.folder();

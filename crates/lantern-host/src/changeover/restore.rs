@@ -6,7 +6,7 @@ use super::{Event, refuse_interrupted};
 use crate::backup;
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
-use crate::console::Console;
+use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
 use crate::ledger::Ledger;
 use lantern_core::operation::{Came, Ending, Extent, Operation, Record, Work};
@@ -35,11 +35,16 @@ pub fn restore(
     only: &[RelPath],
     tell: &mut dyn FnMut(Event),
 ) -> Result<Restored> {
-    server.refuse_far("a restore")?;
     refuse_interrupted(server)?;
     let each = server.concerned(only.iter());
     for one in &each {
-        if let Some(who) = Console::of(one).state()?.who() {
+        let console = Console::of(one);
+        let state = console.state()?;
+        if matches!(state, ServerState::Unknown { .. }) && console.can_be_told() {
+            console.stop()?;
+            continue;
+        }
+        if let Some(who) = state.who() {
             return Err(ChangeoverFault::NeedsDown { who }.into());
         }
     }

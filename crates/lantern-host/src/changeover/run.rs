@@ -1,5 +1,6 @@
 //! An operation under way: what the table says comes next is done, and what came of it is told to the table.
 
+use super::moves::Looking;
 use super::servers::Servers;
 use super::{Event, check, stage};
 use super::{journal, paused};
@@ -11,7 +12,8 @@ use crate::console::fault::ConsoleFault;
 use crate::error::{Error, Result};
 use crate::interrupt::{self, Moment};
 use crate::ledger::{Ledger, Logged};
-use crate::place::Stamp;
+use crate::lock;
+use crate::place::{Held, Stamp};
 use crate::shipped;
 use lantern_core::health::ErrorSeen;
 use lantern_core::operation::{
@@ -30,6 +32,8 @@ pub(super) struct Run<'a, 'b> {
     pub(super) servers: Servers,
     pub(super) journal: Journal,
     pub(super) tell: &'b mut dyn FnMut(Event),
+    /// Keeps others out of a folder on another machine.
+    _there: Option<Box<dyn Held>>,
     /// What was learnt on the way, and is told at the end.
     pub(super) learnt: Learnt,
     /// Why it failed, the first reason there was in this run.
@@ -98,6 +102,7 @@ impl<'a, 'b> Run<'a, 'b> {
         tell: &'b mut dyn FnMut(Event),
     ) -> Result<Run<'a, 'b>> {
         check::own_room(server)?;
+        let there = lock::there(server, operation.kind().as_str())?;
         let operation = Operation {
             followed: Some(check::followed(server)),
             ..operation
@@ -108,18 +113,33 @@ impl<'a, 'b> Run<'a, 'b> {
             operation,
             failed: None,
         };
-        journal::write(&server.folder, &journal)?;
-        Ok(Run::cut_off(server, ledger, journal, tell))
+        journal::write(server, &journal)?;
+        Ok(Run::of(server, ledger, journal, there, tell))
     }
 
     /// An operation that was cut off.
+    ///
+    /// # Errors
+    /// When somebody is at work there from another machine.
     pub(super) fn cut_off(
         server: &'a Server,
         ledger: &'a mut Ledger,
         journal: Journal,
         tell: &'b mut dyn FnMut(Event),
+    ) -> Result<Run<'a, 'b>> {
+        let there = lock::there(server, journal.operation.kind().as_str())?;
+        Ok(Run::of(server, ledger, journal, there, tell))
+    }
+
+    fn of(
+        server: &'a Server,
+        ledger: &'a mut Ledger,
+        journal: Journal,
+        there: Option<Box<dyn Held>>,
+        tell: &'b mut dyn FnMut(Event),
     ) -> Run<'a, 'b> {
         Run {
+            _there: there,
             server,
             ledger,
             servers: Servers::of(server, &journal.operation),
@@ -253,7 +273,7 @@ impl<'a, 'b> Run<'a, 'b> {
         if phase == Phase::GoingBack {
             journal.failed = Some(self.why_failed());
         }
-        journal::write(&self.server.folder, &journal)?;
+        journal::write(self.server, &journal)?;
         interrupt::enter(self.moment(phase));
         if phase == Phase::GoingBack && self.failure.is_some() {
             let why = self.why_failed();
@@ -292,6 +312,37 @@ impl<'a, 'b> Run<'a, 'b> {
             std::mem::take(&mut self.learnt.shipped).into_iter(),
         );
         Ok(())
+    }
+
+    /// Writes down what the files are that were moved, or moved back, on another machine: they would have to be fetched to be known
+    /// otherwise, and look as they did before.
+    ///
+    /// # Errors
+    /// When a folder cannot be listed, or the ledger not be written.
+    pub(super) fn see_what_was_moved(&mut self, back: bool) -> Result<()> {
+        let folder = &self.server.folder;
+        if !folder.is_far() {
+            return Ok(());
+        }
+        let moves = self.journal.operation.moves.iter();
+        let ends = moves.map(|step| match back {
+            false => (&step.from, &step.to),
+            true => (&step.to, &step.from),
+        });
+        let ends: Vec<(&RelPath, &RelPath)> = ends.collect();
+        let known = self.ledger.seen()?;
+        let looking = Looking::at(folder, ends.iter().map(|(_, to)| *to))?;
+        let mut rows = Vec::new();
+        for (from, to) in ends {
+            let Some(there) = looking.look(to)? else {
+                continue;
+            };
+            let before = known.get(from.as_str());
+            if let Some((_, hash)) = before.filter(|(stamp, _)| *stamp == there.stamp) {
+                rows.push((to, there.stamp, hash.clone()));
+            }
+        }
+        self.ledger.see(rows.into_iter(), &[])
     }
 
     fn record_failure(&mut self) -> Result<()> {
@@ -336,7 +387,7 @@ impl<'a, 'b> Run<'a, 'b> {
         // What stays of it is removed by the next operation of that number.
         let _ = self.server.folder.remove_all(&RelPath::parse(&staging)?);
         paused::resume(self.server, &self.journal.operation.paused)?;
-        journal::remove(&self.server.folder)
+        journal::remove(self.server)
     }
 
     pub(super) fn begins(&mut self, step: Step) {

@@ -181,6 +181,7 @@ impl Servers {
     pub(super) fn end_what_runs(&self) -> Result<()> {
         let end = |one: &One| match one.console().state()? {
             ServerState::Down => Ok(()),
+            _ if one.console().is_by_hand() => one.console().stop(),
             ServerState::Foreign { who } => Err(Error::Console(ConsoleFault::NoConsole { who })),
             ServerState::Unknown { why } => Err(Error::Console(ConsoleFault::Unseen { why })),
             ServerState::Ours(_) | ServerState::Reached { .. } => one.console().end_failed_start(),

@@ -7,7 +7,7 @@ use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::downloads::{hash_now, shortened};
 use crate::error::{At, Error, Result};
-use crate::folder::{Folder, Stamp};
+use crate::folder::{Folder, Stamp, own};
 use crate::layers;
 use crate::meter;
 use crate::place::{Meta, here};
@@ -31,24 +31,28 @@ pub fn folder_name(number: i64) -> String {
     format!(".lantern/staging/{number:04}")
 }
 
-/// Unpacks every new file into the staging folder, each checked against the plan's hash, and brings them
+/// The folder that an operation's new files are unpacked in, relative to the server folder: right where they are renamed from;
+/// for a server on another machine on this one, from where they are sent.
+pub fn unpacked(server: &Server, number: i64) -> Result<RelPath> {
+    match server.folder.is_far() {
+        true => Ok(own(&format!("packing/{number:04}"))),
+        false => Ok(RelPath::parse(&folder_name(number))?),
+    }
+}
+
+/// Unpacks every new file into a folder of lantern's own, each checked against the plan's hash, and brings them
 /// to the disk with all names that lead to them.
 ///
 /// # Errors
 /// When an archive is not the planned one, or the disk is full. The staging folder is then gone
 /// again, and nothing else was touched.
-pub fn stage(server: &Server, plan: &Plan, number: i64) -> Result<Staged> {
-    let root = RelPath::parse(&folder_name(number))?;
-    server.folder.remove_all(&root)?;
-    server.folder.make_folders(&root)?;
-    let staging = Staging {
-        server,
-        plan,
-        root: &root,
-    };
+pub fn stage(server: &Server, plan: &Plan, root: &RelPath) -> Result<Staged> {
+    server.folder.remove_all(root)?;
+    server.folder.make_folders(root)?;
+    let staging = Staging { server, plan, root };
     let staged = staging.fill();
     if staged.is_err() {
-        let _ = server.folder.remove_all(&root);
+        let _ = server.folder.remove_all(root);
     }
     let not_given = staged.map_err(|error| staging.full_disk(error))?;
     Ok(Staged {
@@ -148,7 +152,7 @@ impl Staging<'_> {
 
     fn fill(&self) -> Result<usize> {
         let needed = self.plan.staged_bytes() + SPARE_BYTES;
-        let free = self.folder().free_bytes()?;
+        let free = self.folder().free_bytes(self.root)?;
         if free < needed {
             return Err(Error::DiskFull {
                 path: self.folder().shown(self.root),
@@ -413,7 +417,7 @@ impl Staging<'_> {
                 Error::DiskFull {
                     path: self.folder().shown(self.root),
                     needed: self.plan.staged_bytes() + SPARE_BYTES,
-                    free: self.folder().free_bytes().unwrap_or(0),
+                    free: self.folder().free_bytes(self.root).unwrap_or(0),
                 }
             }
             other => other,

@@ -70,7 +70,7 @@ fn fish(server: &Server) -> Vec<String> {
 fn what_was_cut_off_and_what_is_in_force_are_taken_back() {
     for number in 1..=FORMAT {
         let (_dir, server) = lay_out(number, |text| text);
-        let cut_off = journal::read(&server.folder).unwrap().unwrap();
+        let cut_off = journal::read(&server).unwrap().unwrap();
         assert_eq!(cut_off.phase, Phase::Preparing);
         assert_eq!(cut_off.operation.kind(), OperationKind::Changeover);
         assert_eq!(cut_off.operation.moves.len(), 2, "format {number}");
@@ -127,7 +127,7 @@ fn a_swap_that_was_cut_off_goes_on() {
 fn what_a_later_lantern_wrote_is_refused() {
     let later = |text: String| text.replacen('{', "{\"format\":99,", 1);
     let (_dir, server) = lay_out(1, later);
-    let refused = journal::read(&server.folder).unwrap_err();
+    let refused = journal::read(&server).unwrap_err();
     assert!(
         matches!(refused, Error::NewerState { found: 99, .. }),
         "{refused}"

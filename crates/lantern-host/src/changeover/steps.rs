@@ -4,6 +4,7 @@ use super::check;
 use super::moves;
 use super::paused;
 use super::run::Run;
+use super::sending::{self, Sent};
 use super::stage;
 use super::{Event, files, telling_name, undo};
 use crate::backup::fault::BackupFault;
@@ -15,10 +16,11 @@ use crate::error::{Error, Result};
 use crate::folder::{free_name, own};
 use crate::place::Meta;
 use crate::survey::{Depth, survey};
+use crate::told::size;
 use crate::verify::{self, GoodStart};
 use lantern_core::component::Id;
 use lantern_core::health::{Installed, Running, StartReport};
-use lantern_core::operation::{OperationKind, Work, is_own};
+use lantern_core::operation::{Operation, OperationKind, Work, is_own};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, Plan, Step};
 use std::time::{Duration, Instant};
@@ -66,19 +68,34 @@ impl Run<'_, '_> {
         }
         self.begins(Step::Stage);
         let plan = self.plan()?;
-        let staged = stage::stage(self.server, &plan, number)?;
+        let unpacked = stage::unpacked(self.server, number)?;
+        let staged = stage::stage(self.server, &plan, &unpacked)?;
         self.learnt.shipped = staged.shipped;
-        self.learnt.staged = stage::stamps(self.server, number)?;
         let new = plan.of(ActionKind::Place).count() + plan.of(ActionKind::Replace).count();
         let mut told = format!("{} unpacked and checked", files(new));
-        if staged.not_given > 0 {
-            let many = files(staged.not_given);
+        let mut not_given = staged.not_given;
+        if self.server.folder.is_far() {
+            let sent = self.send()?;
+            not_given += sent.not_given;
+            told.push_str(&sent_in_words(&sent));
+            let _ = self.server.folder.remove_all(&unpacked);
+        }
+        self.learnt.staged = stage::stamps(self.server, number)?;
+        if not_given > 0 {
+            let many = files(not_given);
             told.push_str(&format!(
                 "; {many} will be yours, as you may not give them to whom they belong"
             ));
         }
         self.done(Step::Stage, told);
         Ok(())
+    }
+
+    /// Brings what was unpacked here to a server on another machine, and tries there what will be needed.
+    fn send(&mut self) -> Result<Sent> {
+        let Operation { number, moves, .. } = &self.journal.operation;
+        sending::try_renames(self.server, moves, *number)?;
+        sending::send(self.server, self.ledger, moves, *number)
     }
 
     pub(super) fn first_backup(&mut self) -> Result<()> {
@@ -264,7 +281,7 @@ impl Run<'_, '_> {
         let folder = &self.server.folder;
         let (mut changes, mut written) = (Vec::new(), Vec::new());
         let moves = &self.journal.operation.moves;
-        let mut looking = moves::Looking::at(folder, moves.iter().map(|step| &step.from));
+        let looking = moves::Looking::at(folder, moves.iter().map(|step| &step.from))?;
         for step in moves {
             let Some(now) = looking.look(&step.from)?.filter(Meta::is_leaf) else {
                 changes.push(format!("{} is gone", step.from));
@@ -273,17 +290,13 @@ impl Run<'_, '_> {
             let Some(expected) = &step.expects else {
                 continue;
             };
-            let same = match step.brings() {
-                true => self.learnt.staged.get(&step.from) == Some(&now.stamp),
-                false => {
-                    let known = seen.get(step.from.as_str());
-                    known.is_some_and(|(stamp, hash)| *stamp == now.stamp && hash == expected)
-                }
-            };
-            if same {
+            let known = seen.get(step.from.as_str());
+            let known = known.is_some_and(|(stamp, hash)| *stamp == now.stamp && hash == expected);
+            let is_staged = self.learnt.staged.get(&step.from) == Some(&now.stamp);
+            if known || step.brings() && is_staged {
                 continue;
             }
-            let hash = folder.hash(&step.from)?;
+            let hash = folder.held_against(&step.from, &now, expected)?;
             if hash != *expected {
                 match step.brings() {
                     true => changes.push(format!("{} was written", step.from)),
@@ -314,9 +327,20 @@ impl Run<'_, '_> {
         let staged = stage::path_in(self.journal.operation.number, path);
         let written = staged.and_then(|staged| stage::edit_anew(self.server, edit, &staged));
         let after = written.map_err(|error| format!("{was_written}: {error}"))?;
+        self.see_staged(path, &after)
+            .map_err(|error| format!("{was_written}: {error}"))?;
         self.journal.operation.edited_anew(path, before, &after);
         self.learnt.edited_anew.push(path.clone());
         Ok(())
+    }
+
+    /// Writes down what a file on another machine is that was staged anew.
+    fn see_staged(&mut self, path: &RelPath, hash: &str) -> Result<()> {
+        let staged = stage::path_in(self.journal.operation.number, path)?;
+        let there = self.server.folder.look(&staged)?;
+        let row = there.filter(|_| self.server.folder.is_far());
+        let row = row.map(|there| (&staged, there.stamp, hash.to_owned()));
+        self.ledger.see(row.into_iter(), &[])
     }
 
     pub(super) fn draw_moves(&mut self) -> Result<()> {
@@ -331,8 +355,11 @@ impl Run<'_, '_> {
         self.begins(Step::Swap);
         // Before, so that what comes into them finds them as they were; and once more, as what was emptied is gone.
         undo::make_folders(self)?;
-        moves::perform(&self.server.folder, &self.journal.operation.moves)?;
+        sending::over_breaks(|| {
+            moves::perform(&self.server.folder, &self.journal.operation.moves)
+        })?;
         undo::make_folders(self)?;
+        self.see_what_was_moved(false)?;
         if !matches!(self.journal.operation.work, Work::Changeover { .. }) {
             let (out, back) = self.moved();
             let mut told = format!("{out} taken out, {back} put back");
@@ -401,11 +428,7 @@ impl Run<'_, '_> {
         let before = before.max();
         let console = &self.server.family.console;
         let (limit, hold_s) = (console.ready_timeout_s, console.hold_ms as f64 / 1000.0);
-        let outputs: Vec<_> = self
-            .servers
-            .iter()
-            .map(|one| one.console().output())
-            .collect();
+        let outputs: Vec<_> = self.servers.iter().map(|one| one.console().log()).collect();
         let tell = &mut self.tell;
         let mut waiting = || {
             tell(Event::Waiting {
@@ -544,8 +567,10 @@ impl Run<'_, '_> {
     }
 
     pub(super) fn swap_back(&mut self) -> Result<()> {
-        self.learnt.lost = moves::take_back(&self.server.folder, &self.journal.operation.moves)?;
-        Ok(())
+        let moves = &self.journal.operation.moves;
+        let lost = sending::over_breaks(|| moves::take_back(&self.server.folder, moves))?;
+        self.learnt.lost = lost;
+        self.see_what_was_moved(true)
     }
 
     /// What a server that failed wrote into new files is no release's: it is set aside, not dropped.
@@ -563,8 +588,12 @@ impl Run<'_, '_> {
             .filter(|step| step.brings());
         for step in brought {
             let staged = &step.from;
-            let is_there = folder.look(staged)?.is_some_and(|meta| meta.is_leaf());
-            if !is_there || Some(folder.hash(staged)?) == step.expects {
+            let Some(there) = folder.look(staged)?.filter(Meta::is_leaf) else {
+                continue;
+            };
+            // What looks as it did before it was started was not written.
+            let as_staged = self.learnt.staged.get(staged) == Some(&there.stamp);
+            if as_staged || Some(folder.hash(staged)?) == step.expects {
                 continue;
             }
             let to = aside.join(step.to.as_str())?;
@@ -575,6 +604,28 @@ impl Run<'_, '_> {
         }
         Ok(())
     }
+}
+
+/// What was sent to another machine, in words behind others.
+fn sent_in_words(sent: &Sent) -> String {
+    let seconds = sent.ms as f64 / 1000.0;
+    let mut told = match sent.files {
+        0 => String::new(),
+        many => format!(
+            "; {} sent, {} in {seconds:.1} s, and each there with its size",
+            files(many),
+            size(sent.bytes)
+        ),
+    };
+    if sent.there > 0 {
+        told.push_str(&format!("; {} there from before", files(sent.there)));
+    }
+    match sent.breaks {
+        0 => {}
+        1 => told.push_str("; the line broke once, and it went on"),
+        many => told.push_str(&format!("; the line broke {many} times, and it went on")),
+    }
+    told
 }
 
 /// What was seen of a start that is good, in words.

@@ -1,11 +1,12 @@
 //! Back to before the last changeover or restore.
 
 use super::check;
+use super::moves::Looking;
 use super::paused;
 use super::run::Run;
 use super::servers::{self, Servers};
 use super::{Event, journal, keeping_as, reachable, same_as_then, stage, telling_name};
-use crate::backup::{self, Manifest, StoredFolder};
+use crate::backup::{self, Manifest, Stored, StoredFolder};
 use crate::changeover::fault::{ChangeoverFault, Used};
 use crate::config::Server;
 use crate::console::{Console, ServerState};
@@ -66,8 +67,7 @@ pub fn undo(
     world: World,
     tell: &mut dyn FnMut(Event),
 ) -> Result<Undone> {
-    server.refuse_far("an undo")?;
-    if let Some(journal) = journal::read(&server.folder)? {
+    if let Some(journal) = journal::read(server)? {
         return take_back_cut_off(server, ledger, journal, world, tell);
     }
     let last = ledger
@@ -246,7 +246,7 @@ fn take_back_cut_off(
 ) -> Result<Undone> {
     let server = &keeping_as(server, &journal)?;
     same_as_then(server, &journal)?;
-    let mut run = Run::cut_off(server, ledger, journal, tell);
+    let mut run = Run::cut_off(server, ledger, journal, tell)?;
     let ended = run.run_to_end(Came::CutOff(Direction::Back))?;
     match ended.ending {
         Ending::TakeBack => undo(server, run.ledger, world, run.tell),
@@ -358,12 +358,18 @@ fn draw_undo(run: &mut Run<'_, '_>, of: &Undoable, world: World) -> Result<()> {
         }
         Undoable::Restore { backup } => aside(run, &format!("since-{}", safe_name(backup)))?,
     };
-    let there = |path: &RelPath| server.folder.has(path).unwrap_or(true);
+    let exchanged = way_back.moves.iter();
+    let exchanged = exchanged.flat_map(|step| [&step.from, &step.to]);
+    let looking = Looking::at(&server.folder, exchanged)?;
+    let there = |path: &RelPath| looking.has(path).unwrap_or(true);
+    remember_hashes(run)?;
     let mut moves = way_back.moves_back(&aside, &wanted, &there)?;
     let brought = way_back.moves.iter().filter(|step| step.brings());
     let mut since = Vec::new();
     for step in brought.filter(|step| wanted(&step.to)) {
-        if there(&step.to) && hash(run, &step.to)? != step.expects {
+        let now = looking.look(&step.to)?;
+        if there(&step.to) && content(run, &step.to, now, step.expects.as_deref())? != step.expects
+        {
             since.push(step.to.clone());
         }
     }
@@ -408,17 +414,33 @@ fn aside_named(run: &Run<'_, '_>, name: &str) -> Result<String> {
     Ok(free.to_string())
 }
 
-/// The BLAKE3 of a file, which is not read again where nothing has changed since; none where it is not there.
-fn hash(run: &mut Run<'_, '_>, path: &RelPath) -> Result<Option<String>> {
+/// Files on another machine are known as they were when they were last looked at: they are not fetched to be known again.
+fn remember_hashes(run: &mut Run<'_, '_>) -> Result<()> {
+    if run.server.folder.is_far() && run.learnt.hashes.is_empty() {
+        for (path, known) in run.ledger.seen()? {
+            run.learnt.hashes.insert(RelPath::parse(&path)?, known);
+        }
+    }
+    Ok(())
+}
+
+/// What tells the content of a file, which is not read again where nothing has changed since; none where it is not there. What was
+/// expected of it says how it is told.
+fn content(
+    run: &mut Run<'_, '_>,
+    path: &RelPath,
+    there: Option<Meta>,
+    expected: Option<&str>,
+) -> Result<Option<String>> {
     let folder = &run.server.folder;
-    let Some(meta) = folder.look(path)?.filter(|meta| meta.is_leaf()) else {
+    let Some(meta) = there.filter(Meta::is_leaf) else {
         return Ok(None);
     };
     let known = run.learnt.hashes.get(path);
     if let Some((_, hash)) = known.filter(|(stamp, _)| *stamp == meta.stamp) {
         return Ok(Some(hash.clone()));
     }
-    let hash = folder.hash(path)?;
+    let hash = folder.held_against(path, &meta, expected.unwrap_or_default())?;
     let seen = (meta.stamp, hash.clone());
     run.learnt.hashes.insert(path.clone(), seen);
     Ok(Some(hash))
@@ -437,8 +459,16 @@ fn stored_moves(
     let staging = stage::folder_name(run.journal.operation.number);
     let mut same = BTreeSet::new();
     let stored = || manifest.files.iter().filter(|stored| wanted(&stored.path));
+    remember_hashes(run)?;
+    let looking = Looking::at(&server.folder, stored().map(|stored| &stored.path))?;
     for stored in stored() {
-        if hash(run, &stored.path)?.as_ref() == Some(&stored.blake3) {
+        let now = looking.look(&stored.path)?;
+        // On another machine how a file looks has to do: it is not fetched to be compared.
+        let is_same = match server.folder.is_far() {
+            true => now.is_some_and(|now| now.stamp == stored.stamp),
+            false => content(run, &stored.path, now, None)?.as_ref() == Some(&stored.blake3),
+        };
+        if is_same {
             same.insert(&stored.path);
         }
     }
@@ -462,24 +492,44 @@ fn stored_moves(
     for path in goes {
         moves.push(Move::goes(aside, &path, None)?);
     }
-    let (mut unpacked, mut not_given) = (Vec::new(), 0);
+    let (mut unpacked, mut not_given) = (BTreeSet::new(), 0);
     meter::begin(comes().map(|stored| stored.bytes).sum());
-    for stored in comes() {
-        let step = Move {
-            expects: Some(stored.blake3.clone()),
-            ..Move::comes(&staging, &stored.path)?
-        };
-        if !server.folder.has(&step.from)? {
-            not_given += usize::from(!source.unpack(stored, &server.folder, &step.from)?);
-            // Earlier lanterns did not write down whose it was.
-            if stored.user.is_none() {
-                server.folder.give_like(&step.from, &stored.path, false)?;
+    let staged: Vec<&Stored> = comes().collect();
+    let staged = server
+        .folder
+        .each(&staged, |stored| -> Result<(Move, bool, bool)> {
+            let step = Move {
+                expects: Some(stored.blake3.clone()),
+                ..Move::comes(&staging, &stored.path)?
+            };
+            let is_there = server.folder.has(&step.from)?;
+            let mut is_given = true;
+            if !is_there {
+                is_given = source.unpack(stored, &server.folder, &step.from)?;
+                // Earlier lanterns did not write down whose it was.
+                if stored.user.is_none() {
+                    server.folder.give_like(&step.from, &stored.path, false)?;
+                }
             }
-            unpacked.push(step.from.clone());
-        }
+            Ok((step, is_there, is_given))
+        });
+    for staged in staged {
+        let (step, is_there, is_given) = staged?;
+        not_given += usize::from(!is_given);
+        unpacked.extend((!is_there).then(|| step.from.clone()));
         moves.push(step);
     }
     super::moves::sync_above(&server.folder, unpacked.iter())?;
+    if server.folder.is_far() {
+        // What was just brought there is not fetched to be known.
+        let looking = Looking::at(&server.folder, unpacked.iter())?;
+        let rows = moves.iter().filter(|step| unpacked.contains(&step.from));
+        let rows = rows.filter_map(|step| {
+            let there = looking.look(&step.from).ok()??;
+            Some((&step.from, there.stamp, step.expects.clone()?))
+        });
+        run.ledger.see(rows, &[])?;
+    }
     run.learnt.not_given = not_given;
     Ok(moves)
 }

@@ -17,9 +17,14 @@ pub struct Wholes<'f, 'm> {
     files: HashMap<&'m RelPath, &'m RelPath>,
     /// Where each folder would go with all that is in it; none where its files part.
     folders: HashMap<RelPath, Option<RelPath>>,
+    /// What lies in them, where each answer is waited for from afar; otherwise that is looked at as it is needed.
+    inside: HashMap<RelPath, Inside>,
     known: HashMap<RelPath, bool>,
     moved: HashSet<RelPath>,
 }
+
+/// What lies in a folder.
+type Inside = Vec<(Option<RelPath>, Sort)>;
 
 impl<'f, 'm> Wholes<'f, 'm> {
     /// The folders that the files of some moves lie in.
@@ -31,6 +36,7 @@ impl<'f, 'm> Wholes<'f, 'm> {
             folder,
             files: moves.iter().map(|step| (&step.from, &step.to)).collect(),
             folders: HashMap::new(),
+            inside: HashMap::new(),
             known: HashMap::new(),
             moved: HashSet::new(),
         };
@@ -38,20 +44,34 @@ impl<'f, 'm> Wholes<'f, 'm> {
             wholes.follow(step);
         }
         wholes.part_what_differs()?;
+        if folder.is_far() {
+            let together = wholes.folders.iter().filter(|(_, target)| target.is_some());
+            let together: Vec<RelPath> = together.map(|(folder, _)| folder.clone()).collect();
+            let inside = folder.each(&together, |it| folder.sorts(it));
+            let inside = together.into_iter().zip(inside);
+            let inside = inside.map(|(folder, inside)| Ok((folder, inside?)));
+            wholes.inside = inside.collect::<Result<_>>()?;
+        }
         Ok(wholes)
     }
 
     /// A folder that is to take another one's place, and belongs to somebody else or has other rights, does not.
     fn part_what_differs(&mut self) -> Result<()> {
-        for (folder, target) in &mut self.folders {
-            let Some(there) = target.as_ref().filter(|target| !is_own(target)) else {
-                continue;
+        let come = self.folders.iter().filter_map(|(folder, target)| {
+            let target = target.as_ref().filter(|target| !is_own(target))?;
+            Some((folder.clone(), target.clone()))
+        });
+        let come: Vec<(RelPath, RelPath)> = come.collect();
+        let alike = self.folder.each(&come, |(folder, target)| {
+            let Some(there) = self.folder.met(target)? else {
+                return Result::<bool>::Ok(true);
             };
-            if let Some(there) = self.folder.met(there)?
-                && let Some(comes) = self.folder.met(folder)?
-                && !is_alike(&there, &comes)
-            {
-                *target = None;
+            let comes = self.folder.met(folder)?;
+            Ok(comes.is_none_or(|comes| is_alike(&there, &comes)))
+        });
+        for ((folder, _), alike) in come.into_iter().zip(alike) {
+            if !alike? {
+                self.folders.insert(folder, None);
             }
         }
         Ok(())
@@ -130,7 +150,10 @@ impl<'f, 'm> Wholes<'f, 'm> {
         {
             return Ok(false);
         }
-        let inside = self.folder.sorts(folder)?;
+        let inside = match self.inside.get(folder) {
+            Some(inside) => inside.clone(),
+            None => self.folder.sorts(folder)?,
+        };
         let mut is_whole = !inside.is_empty();
         for (path, sort) in inside {
             // A name that cannot be dealt with is not among what moves.

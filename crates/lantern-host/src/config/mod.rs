@@ -6,6 +6,7 @@ mod several;
 pub use several::{OneServer, PROCESS};
 
 use crate::config::fault::ConfigFault;
+use crate::console::{Memory, Person};
 use crate::error::{Error, Result};
 use crate::folder::Folder;
 use crate::gather::{GatherWords, Gatherer, Store};
@@ -357,6 +358,8 @@ pub struct Reach {
     pub line: Option<LineWay>,
     /// The file that the server prints to, relative to its folder; otherwise lantern's own.
     pub log: Option<PathBuf>,
+    /// The host at which players reach a server on another machine; otherwise that of its folder.
+    pub host: Option<String>,
     /// The command lines that start and stop the server; otherwise lantern starts it itself.
     pub run: Option<RunBy>,
 }
@@ -430,6 +433,8 @@ pub struct Limits {
     pub stop_s: Option<u64>,
     /// How long the server has to stay up after it is ready, in seconds.
     pub hold_s: Option<u64>,
+    /// How long a person is waited for who starts or stops it by hand, in seconds; otherwise 900.
+    pub by_hand_s: Option<u64>,
     /// How long it is watched after a stop whether something starts it again, in seconds; otherwise 3
     /// where lantern did not start it, and not at all where it did.
     pub watch_s: Option<u64>,
@@ -547,6 +552,10 @@ pub struct Server {
     pub copy_of: Option<Folder>,
     /// The machine that it runs on.
     pub runner: Arc<dyn Runner>,
+    /// Who starts and stops it by hand, where lantern has no way to it.
+    pub person: Option<Arc<dyn Person>>,
+    /// What is known of it, where it runs on another machine, besides what is seen now.
+    pub memory: Memory,
     /// Of an install that several servers run on, what is each one's own.
     shares: Vec<Arc<several::Share>>,
     /// Which of several servers of an install this is.
@@ -572,8 +581,13 @@ impl Server {
             })
         };
         let config = Config::parse(&text).map_err(fault)?;
+        let log = config.console.log.as_deref().and_then(Path::to_str);
         let folder = match &config.folder {
             None => folder,
+            Some(_) if log.is_some_and(|log| RelPath::parse(log).is_err()) => {
+                let why = "console.log: of a server on another machine it has to be a path in the server folder";
+                return Err(fault(why.into()));
+            }
             Some(address) => {
                 let address = Address::parse(address).map_err(fault)?;
                 folder.of_far(&address, config.through())?
@@ -603,6 +617,8 @@ impl Server {
             family,
             copy_of: None,
             runner: Arc::new(ThisMachine),
+            person: None,
+            memory: Memory::default(),
             shares,
             which: None,
         };

@@ -13,6 +13,16 @@ pub enum ConsoleFault {
         /// How it was seen.
         who: String,
     },
+    /// Somebody was asked to start or stop the server by hand, and it was not done in time.
+    #[error("nobody has {what} the server within {seconds} s ({who})")]
+    NotByHand {
+        /// What was to be done to it: `stopped`.
+        what: &'static str,
+        /// How long it was waited for.
+        seconds: u64,
+        /// How it was seen.
+        who: String,
+    },
     /// The server did not come up.
     #[error("the server did not come up: {why}")]
     DidNotStart {

@@ -1,8 +1,7 @@
 //! What a server prints, as it comes: for eyes, not for judging.
 
-use crate::place::here;
+use super::log::Log;
 use std::io::{Read, Seek, SeekFrom};
-use std::path::{Path, PathBuf};
 
 /// So much is read at once, in bytes.
 const MOST: u64 = 256 << 10;
@@ -10,38 +9,38 @@ const MOST: u64 = 256 << 10;
 /// Follows a file that grows; one that begins anew is followed from its beginning.
 #[derive(Debug)]
 pub struct Follower {
-    path: PathBuf,
+    log: Log,
     at: u64,
     rest: Vec<u8>,
 }
 
 impl Follower {
     /// From the first line on.
-    pub fn from_start(path: &Path) -> Follower {
+    pub fn from_start(log: &Log) -> Follower {
         Follower {
-            path: path.to_owned(),
+            log: log.clone(),
             at: 0,
             rest: Vec::new(),
         }
     }
 
     /// From now on.
-    pub fn from_now(path: &Path) -> Follower {
-        let bytes = here::look(path).map_or(0, |meta| meta.stamp.bytes);
+    pub fn from_now(log: &Log) -> Follower {
+        let bytes = log.end().1;
         Follower {
             at: bytes,
-            ..Follower::from_start(path)
+            ..Follower::from_start(log)
         }
     }
 
     /// The whole lines that have come since; none where the file cannot be read now.
     pub fn new_lines(&mut self) -> Vec<String> {
-        let bytes = here::look(&self.path).map_or(0, |meta| meta.stamp.bytes);
+        let bytes = self.log.end().1;
         if bytes < self.at {
             (self.at, self.rest) = (0, Vec::new());
         }
         let mut new = Vec::new();
-        let read = here::open(&self.path).and_then(|mut file| {
+        let read = self.log.open().and_then(|mut file| {
             file.seek(SeekFrom::Start(self.at))?;
             file.take(MOST).read_to_end(&mut new)
         });

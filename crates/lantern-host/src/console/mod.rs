@@ -6,9 +6,12 @@
 //! elsewhere instead: through another pipe, by a command line, to a remote console; and command lines of
 //! the administrator's start and stop it.
 
+mod afar;
 pub mod fault;
 mod follower;
+mod log;
 pub mod packet;
+mod person;
 mod ports;
 mod printed;
 mod process;
@@ -18,15 +21,18 @@ mod stopping;
 mod typing;
 
 pub use follower::Follower;
+pub use log::Log;
+pub use person::{Memory, Person};
 pub use process::Process;
 pub use starting::{Started, Starting};
 
-use crate::config::{RunBy, Server};
+use crate::config::{LineWay, RunBy, Server};
 use crate::console::fault::ConsoleFault;
 use crate::error::{At, Error, Result};
 use crate::place::here;
 use crate::runner::{Ended, Runner};
 use lantern_core::family::PortRule;
+use lantern_core::path::RelPath;
 use process::Seen;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -127,13 +133,16 @@ impl<'a> Console<'a> {
     }
 
     /// The file with what the server prints.
-    pub fn output(&self) -> PathBuf {
+    pub fn log(&self) -> Log {
+        let folder = &self.server.folder;
+        let own = || Log::Here(folder.shown(&self.server.console_file("output.log")));
         match &self.server.config.console.log {
-            Some(log) => self.server.folder.root().join(log),
-            None => self
-                .server
-                .folder
-                .shown(&self.server.console_file("output.log")),
+            None => own(),
+            Some(log) if folder.is_far() => {
+                let path = log.to_str().and_then(|log| RelPath::parse(log).ok());
+                path.map_or_else(own, |path| Log::There(folder.clone(), path))
+            }
+            Some(log) => Log::Here(folder.root().join(log)),
         }
     }
 
@@ -153,8 +162,8 @@ impl<'a> Console<'a> {
     /// # Errors
     /// When that command line cannot be run.
     pub fn state(&self) -> Result<ServerState> {
-        if let Some(address) = &self.server.config.folder {
-            return self.state_of_far(address);
+        if self.server.folder.is_far() {
+            return self.state_there();
         }
         let (writer, hidden) = match process::look(self.server) {
             Seen::Own(process) => return Ok(ServerState::Ours(process)),
@@ -180,26 +189,6 @@ impl<'a> Console<'a> {
                 pid,
             },
             () => ServerState::Foreign { who: signs.who() },
-        })
-    }
-
-    /// On another machine no process and no port is seen: only what a command line of `lantern.toml` says.
-    fn state_of_far(&self, address: &str) -> Result<ServerState> {
-        let asks = self.run_by().is_some_and(|run| run.state.is_some());
-        Ok(match self.said_to_be_up()? {
-            Some(command) => {
-                let who = format!("{command} says so");
-                match self.is_reachable() {
-                    true => ServerState::Reached { who, pid: None },
-                    false => ServerState::Foreign { who },
-                }
-            }
-            None if asks => ServerState::Down,
-            None => ServerState::Unknown {
-                why: format!(
-                    "it runs where {address} lies, and nothing in lantern.toml says how to ask"
-                ),
-            },
         })
     }
 
@@ -319,7 +308,11 @@ impl<'a> Console<'a> {
             return Vec::new();
         };
         let bytes: Vec<u8> = sends.chars().filter_map(|c| u8::try_from(c).ok()).collect();
-        let answer = self.runner().exchange(rule.transport, port, &bytes);
+        let host = match self.server.folder.is_far() {
+            true => self.host(),
+            false => "127.0.0.1".into(),
+        };
+        let answer = self.runner().exchange(rule.transport, &host, port, &bytes);
         let text: String = answer.into_iter().map(char::from).collect();
         text.lines().map(str::to_owned).collect()
     }

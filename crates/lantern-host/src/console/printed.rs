@@ -1,8 +1,7 @@
 //! What a server prints, read from a file that grows.
 
+use super::log::Log;
 use crate::error::{At, Result};
-use crate::place::here;
-use std::path::{Path, PathBuf};
 
 /// So much is read at one look, in bytes: logs of servers that run for months are long.
 const AT_ONCE: u64 = 32 << 20;
@@ -18,34 +17,46 @@ const TAIL: u64 = 64 << 10;
 
 /// Reads whole lines from a file that grows, is cut, or is replaced by a new one.
 pub struct Printed {
-    path: PathBuf,
+    log: Log,
     inode: u64,
     offset: u64,
+    /// What stands right before that, as far as it is known: where files have no numbers, it tells whether it is still that file.
+    before: Vec<u8>,
     rest: Vec<u8>,
 }
 
+/// So much of what was read is remembered, in bytes.
+const REMEMBERED: usize = 64;
+
 impl Printed {
     /// From a place in the file on, if it is still that file.
-    pub fn from(path: PathBuf, inode: u64, offset: u64) -> Printed {
+    pub fn from(log: Log, inode: u64, offset: u64) -> Printed {
         Printed {
-            path,
+            log,
             inode,
             offset,
+            before: Vec::new(),
             rest: Vec::new(),
         }
     }
 
+    /// As [`Printed::from`], with what stood right before that place.
+    pub fn behind(self, before: Vec<u8>) -> Printed {
+        Printed { before, ..self }
+    }
+
     /// From the file's end on; from its beginning when it is not there yet.
-    pub fn from_end(path: PathBuf) -> Printed {
-        let (inode, offset) = end(&path);
-        Printed::from(path, inode, offset)
+    pub fn from_end(log: Log) -> Printed {
+        let (inode, offset) = log.end();
+        let before = before(&log, offset);
+        Printed::from(log, inode, offset).behind(before)
     }
 
     /// From near the file's end on: its last lines.
-    pub fn from_tail(path: PathBuf, inode: u64, offset: u64) -> Printed {
-        let (here, length) = end(&path);
+    pub fn from_tail(log: Log, inode: u64, offset: u64) -> Printed {
+        let (here, length) = log.end();
         let first = if here == inode { offset } else { 0 };
-        Printed::from(path, here, first.max(length.saturating_sub(TAIL)))
+        Printed::from(log, here, first.max(length.saturating_sub(TAIL)))
     }
 
     /// The whole lines that have come since the last look, as far as one look reaches.
@@ -63,22 +74,37 @@ impl Printed {
     /// # Errors
     /// As [`Printed::lines`].
     pub fn each(&mut self, most: u64, see: &mut dyn FnMut(&str)) -> Result<()> {
-        let file = match here::open(&self.path) {
+        let path = self.log.shown();
+        if matches!(self.log, Log::There(..)) && self.rest.is_empty() && self.is_at_end() {
+            return Ok(());
+        }
+        let file = match self.log.open() {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(()),
-            file => file.at("reading", &self.path)?,
+            file => file.at("reading", &path)?,
         };
-        let stamp = file.meta().at("reading", &self.path)?.stamp;
-        if stamp.inode != self.inode || stamp.bytes < self.offset {
+        let stamp = file.meta().at("reading", &path)?.stamp;
+        let is_another =
+            stamp.inode == 0 && self.offset <= stamp.bytes && !self.before.is_empty() && {
+                let mut now = vec![0; self.before.len()];
+                let from = self.offset.saturating_sub(now.len() as u64);
+                file.read_at(&mut now, from).at("reading", &path)?;
+                now != self.before
+            };
+        if stamp.inode != self.inode || stamp.bytes < self.offset || is_another {
             (self.inode, self.offset) = (stamp.inode, 0);
             self.rest.clear();
+            self.before.clear();
         }
         let more = stamp.bytes.saturating_sub(self.offset).min(most);
         let before = self.rest.len();
         self.rest.resize(before + more as usize, 0);
         let read = file.read_at(&mut self.rest[before..], self.offset);
-        let read = read.at("reading", &self.path)?;
+        let read = read.at("reading", &path)?;
         self.rest.truncate(before + read);
         self.offset += read as u64;
+        self.before.extend_from_slice(&self.rest[before..]);
+        let too_many = self.before.len().saturating_sub(REMEMBERED);
+        self.before.drain(..too_many);
         let mut done = 0;
         for end in memchr::memchr_iter(b'\n', &self.rest) {
             see(String::from_utf8_lossy(&self.rest[done..end]).trim_end());
@@ -94,14 +120,18 @@ impl Printed {
 
     /// Whether everything has been read that was there at the last look.
     pub fn is_at_end(&self) -> bool {
-        let (inode, length) = end(&self.path);
-        inode != self.inode || self.offset >= length
+        let (inode, length) = self.log.end();
+        inode != self.inode || self.offset == length || inode != 0 && self.offset > length
     }
 }
 
-/// Which file lies there and how long it is; zeros when there is none.
-pub fn end(path: &Path) -> (u64, u64) {
-    here::look(path).map_or((0, 0), |meta| (meta.stamp.inode, meta.stamp.bytes))
+/// What stands right before a place in a log; nothing where that cannot be read.
+pub fn before(log: &Log, offset: u64) -> Vec<u8> {
+    let mut bytes = vec![0; REMEMBERED.min(offset as usize)];
+    let from = offset - bytes.len() as u64;
+    let read = log.open().and_then(|file| file.read_at(&mut bytes, from));
+    bytes.truncate(read.unwrap_or(0));
+    bytes
 }
 
 #[cfg(test)]
@@ -113,7 +143,7 @@ mod tests {
     fn a_log_that_grows_is_cut_or_replaced_is_read_on() {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("log");
-        let mut printed = Printed::from_end(path.clone());
+        let mut printed = Printed::from_end(Log::Here(path.clone()));
         assert_eq!(printed.lines().unwrap(), Vec::<String>::new());
         fs::write(&path, "one\ntw").unwrap();
         assert_eq!(printed.lines().unwrap(), ["one"]);
@@ -124,13 +154,17 @@ mod tests {
         fs::write(dir.path().join("new"), "a new file, and longer\n").unwrap();
         fs::rename(dir.path().join("new"), &path).unwrap();
         assert_eq!(printed.lines().unwrap(), ["a new file, and longer"]);
-        let new = Printed::from_tail(path.clone(), 0, 0).lines().unwrap();
+        let new = Printed::from_tail(Log::Here(path.clone()), 0, 0)
+            .lines()
+            .unwrap();
         assert_eq!(new, ["a new file, and longer"]);
         fs::write(&path, "line\n".repeat(100_000)).unwrap();
-        let tail = Printed::from_tail(path.clone(), 0, 0).lines().unwrap();
+        let tail = Printed::from_tail(Log::Here(path.clone()), 0, 0)
+            .lines()
+            .unwrap();
         assert!(tail.len() < 14_000 && tail.last().unwrap() == "line");
         assert_eq!(
-            Printed::from_end(path).lines().unwrap(),
+            Printed::from_end(Log::Here(path)).lines().unwrap(),
             Vec::<String>::new()
         );
     }

@@ -1,5 +1,6 @@
 //! Starting a server, and waiting until it is ready.
 
+use super::log::Log;
 use super::process::{self, Process};
 use super::{ANSWER, ASK_AROUND, Console, LOOK, ServerState, ports, printed};
 use crate::console::fault::ConsoleFault;
@@ -26,8 +27,8 @@ const TOLD_LINES: usize = 6;
 #[derive(Debug)]
 pub struct Starting {
     /// Its process; none where a command line started it.
-    process: Option<Process>,
-    begun: Instant,
+    pub(super) process: Option<Process>,
+    pub(super) begun: Instant,
 }
 
 /// What a start printed up to the end of the hold.
@@ -45,6 +46,8 @@ pub struct Started {
 struct Since {
     inode: u64,
     offset: u64,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    before: Vec<u8>,
 }
 
 impl Console<'_> {
@@ -53,7 +56,9 @@ impl Console<'_> {
     /// # Errors
     /// When it runs already, or its start command cannot be run.
     pub fn start(&self) -> Result<Starting> {
-        self.server.refuse_far("a start")?;
+        if self.server.folder.is_far() {
+            return self.start_there();
+        }
         match self.state()? {
             ServerState::Down => {}
             ServerState::Ours(process) => {
@@ -84,9 +89,19 @@ impl Console<'_> {
         })
     }
 
-    fn remember_where_it_begins(&self) -> Result<()> {
-        let (inode, offset) = printed::end(&self.output());
-        let since = serde_json::to_vec(&Since { inode, offset });
+    pub(super) fn remember_where_it_begins(&self) -> Result<()> {
+        let log = self.log();
+        let (inode, offset) = log.end();
+        // Only where files have no numbers.
+        let before = match inode {
+            0 => printed::before(&log, offset),
+            _ => Vec::new(),
+        };
+        let since = serde_json::to_vec(&Since {
+            inode,
+            offset,
+            before,
+        });
         let since = since.expect("a place has only plain values");
         let folder = &self.server.folder;
         folder.write_whole(&self.server.console_file("since.json"), &since)
@@ -126,20 +141,25 @@ impl Console<'_> {
         process::remember(self.server, pid)
     }
 
-    fn since(&self) -> Since {
+    fn since(&self) -> Option<Since> {
         let since = self
             .server
             .folder
             .read(&self.server.console_file("since.json"))
             .ok();
-        let since = since.and_then(|text| serde_json::from_slice(&text).ok());
-        since.unwrap_or_default()
+        since.and_then(|text| serde_json::from_slice(&text).ok())
     }
 
     /// The lines of the last start, as far as they can still be read.
-    fn printed(&self) -> Printed {
-        let Since { inode, offset } = self.since();
-        Printed::from(self.output(), inode, offset)
+    pub(super) fn printed(&self) -> Printed {
+        match (self.since(), self.log()) {
+            (Some(since), log) => {
+                Printed::from(log, since.inode, since.offset).behind(since.before)
+            }
+            // A start that nobody here has seen: nobody knows where it begins, and all of it is not fetched.
+            (None, log @ Log::There(..)) if !self.is_heard_whole() => Printed::from_tail(log, 0, 0),
+            (None, log) => Printed::from(log, 0, 0),
+        }
     }
 
     /// What the server has printed since its start, to the end: all of its beginning, and of a long log from then on the lines
@@ -167,6 +187,12 @@ impl Console<'_> {
         }
     }
 
+    /// Whether all that it has printed since its start can be read; also where nothing of it can.
+    pub fn is_heard_whole(&self) -> bool {
+        let log = self.log();
+        self.since().is_some() || log.end().1 <= WHOLE_BYTES as u64
+    }
+
     /// What the server has printed since its start: of a very long log, the beginning.
     ///
     /// # Errors
@@ -177,15 +203,15 @@ impl Console<'_> {
 
     /// The last few lines that the server printed since its start; none where they cannot be read.
     pub fn last_lines(&self) -> Vec<String> {
-        let Since { inode, offset } = self.since();
-        let mut tail = Printed::from_tail(self.output(), inode, offset);
+        let Since { inode, offset, .. } = self.since().unwrap_or_default();
+        let mut tail = Printed::from_tail(self.log(), inode, offset);
         let mut lines = tail.lines().unwrap_or_default();
         lines.retain(|line| !line.trim().is_empty());
         lines.split_off(lines.len().saturating_sub(TOLD_LINES))
     }
 
     /// An error line with what was printed right before and after it.
-    fn lines_around(&self, error: &str) -> Vec<String> {
+    pub(super) fn lines_around(&self, error: &str) -> Vec<String> {
         let mut lines = self.lines().unwrap_or_default();
         lines.retain(|line| !line.trim().is_empty());
         let at = lines.iter().position(|line| line.trim() == error);
@@ -208,6 +234,9 @@ impl Console<'_> {
         known: &BTreeSet<String>,
         stay: bool,
     ) -> Result<Started> {
+        if self.server.folder.is_far() {
+            return self.wait_ready_there(starting, known, stay);
+        }
         let rule = &self.server.family.console;
         let limit = Duration::from_secs(rule.ready_timeout_s);
         let did_not = |why: String| {
@@ -285,7 +314,8 @@ impl Console<'_> {
 
     /// Whether nothing that can be read of what the server prints says that it is ready.
     pub fn is_silent(&self) -> bool {
-        let unread = self.run_by().is_some() && self.server.config.console.log.is_none();
+        let elsewhere = self.run_by().is_some() || self.server.folder.is_far();
+        let unread = elsewhere && self.server.config.console.log.is_none();
         self.server.family.console.ready.is_none() || unread
     }
 

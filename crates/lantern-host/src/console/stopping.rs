@@ -19,7 +19,9 @@ impl Console<'_> {
     /// # Errors
     /// When it cannot be reached, is still up after the time limit, or something starts it again.
     pub fn stop(&self) -> Result<()> {
-        self.server.refuse_far("a stop")?;
+        if self.server.folder.is_far() {
+            return self.stop_there();
+        }
         let rule = &self.server.family.console;
         let limit = Duration::from_secs(rule.stop_timeout_s);
         let state = self.state()?;
@@ -107,6 +109,9 @@ impl Console<'_> {
     /// # Errors
     /// When it is still up then.
     pub fn await_stop(&self) -> Result<()> {
+        if self.server.folder.is_far() {
+            return self.stop_there();
+        }
         let limit = Duration::from_secs(self.server.family.console.stop_timeout_s);
         let process = match self.state()? {
             ServerState::Down => return Ok(()),

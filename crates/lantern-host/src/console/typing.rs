@@ -39,13 +39,13 @@ impl Console<'_> {
     /// # Errors
     /// When the console cannot be reached, or the end does not come.
     pub fn ask(&self, line: &str, end: Option<&Pattern>) -> Result<Vec<String>> {
-        if self.server.config.console.line.is_none() {
+        if !self.can_be_asked() {
             self.server.refuse_far("a word to its console")?;
         }
         if let Some(LineWay::Remote(remote)) = &self.server.config.console.line {
             return Session::open(remote, self.server.folder.root())?.ask(line, end);
         }
-        let mut printed = Printed::from_end(self.output());
+        let mut printed = Printed::from_end(self.log());
         self.send(line)?;
         let deadline = Instant::now() + ANSWER;
         let mut last = Instant::now();
@@ -74,7 +74,8 @@ impl Console<'_> {
     /// # Errors
     /// As [`Console::send`].
     pub fn say(&self, text: &str) -> Result<bool> {
-        match &self.server.family.console.say {
+        let typed = self.server.config.console.line.is_some() || !self.server.folder.is_far();
+        match self.server.family.console.say.as_ref().filter(|_| typed) {
             Some(command) => self.send(&command.replace("{text}", text)).map(|()| true),
             None => Ok(false),
         }

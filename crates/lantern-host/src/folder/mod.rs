@@ -15,8 +15,9 @@ use lantern_core::path::{PathFault, RelPath};
 pub use lantern_core::plan::OWN;
 use lantern_core::plan::is_lanterns;
 use lantern_core::text::Text;
-use lantern_core::tree::unread;
+use lantern_core::tree::{is_unread, unread};
 pub use listing::Listing;
+use rayon::prelude::*;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
@@ -32,6 +33,16 @@ const HASHED_AT_ONCE: usize = 128 << 10;
 pub const OWNERS_ALONE: u32 = 0o700;
 /// The settings file in a server folder.
 pub const FILE: &str = "lantern.toml";
+
+/// What of lantern's own lies beside the files of a server on another machine, as it is renamed to and from them, or tells
+/// other machines what goes on: the rest lies here.
+const BESIDE: [&str; 5] = [
+    "staging",
+    "set-aside",
+    "under-way.json",
+    "under-way.json.part",
+    "at-work",
+];
 
 /// What is written whole is so called until it is.
 const PART: &str = ".part";
@@ -121,13 +132,30 @@ impl Folder {
         self.home.is_some()
     }
 
-    /// The place of lantern's own files, where a path is one of them and the server's lie elsewhere.
+    /// The place of lantern's own files, where a path is one of them and the server's lie elsewhere. What is renamed from and
+    /// to the server's files lies beside those all the same.
     fn at_home(&self, path: &RelPath) -> Option<&Arc<dyn Place>> {
         let home = self.home.as_ref()?;
         let settings = path.as_str().strip_prefix(FILE);
         let is_settings = settings.is_some_and(|rest| rest.is_empty() || rest == PART);
-        let is_own = is_settings || path.is_within(&RelPath::parse(OWN).ok()?);
-        is_own.then_some(home)
+        let below = path
+            .below(OWN)
+            .map(|below| below.split('/').next().unwrap_or(below));
+        let is_own = path.as_str() == OWN || below.is_some_and(|room| !BESIDE.contains(&room));
+        (is_settings || is_own).then_some(home)
+    }
+
+    /// Whether a path lies in what of lantern's own is beside the files of a server on another machine.
+    fn is_beside(&self, path: &RelPath) -> bool {
+        self.is_far() && path.below(OWN).is_some() && self.at_home(path).is_none()
+    }
+
+    /// Does something with each of several things: where each answer is waited for from afar, with many at once.
+    pub fn each<T: Sync, R: Send>(&self, of: &[T], work: impl Fn(&T) -> R + Send + Sync) -> Vec<R> {
+        match self.place.at_once() {
+            1 => of.iter().map(work).collect(),
+            _ => self.with_hands(|| of.par_iter().map(work).collect()),
+        }
     }
 
     /// Does something that asks much of the folder: with as many hands as are worth having.
@@ -311,6 +339,10 @@ impl Folder {
     /// # Errors
     /// When a folder on the way is a link that is not followed, or the system does not tell.
     pub fn is_on_own_disk(&self, path: &RelPath) -> Result<bool> {
+        // File transfer does not tell: that is tried before the server stops.
+        if self.is_far() {
+            return Ok(true);
+        }
         let own_disk = self.look(&RelPath::parse(OWN)?)?;
         let own_disk = match own_disk {
             Some(meta) => meta.disk,
@@ -374,10 +406,18 @@ impl Folder {
     pub fn make_folders(&self, path: &RelPath) -> Result<()> {
         let mut missing = vec![path.clone()];
         while let Some(above) = missing.last().and_then(RelPath::folder) {
-            if self.has(&above)? {
+            // The one here says nothing of the one there.
+            let is_top_there = above.as_str() == OWN && self.is_beside(path);
+            if !is_top_there && self.has(&above)? {
                 break;
             }
             missing.push(above);
+        }
+        if missing.last().is_some_and(|top| top.as_str() == OWN) && self.is_beside(path) {
+            missing.pop();
+            let top = RelPath::parse(OWN)?;
+            let made = self.place.make_folder(&top, OWNERS_ALONE);
+            self.told("making the folder", path, made)?;
         }
         // A link that is taken for a folder is there as one.
         missing.retain(|folder| self.followed.iter().all(|followed| followed.at != *folder));
@@ -387,6 +427,26 @@ impl Folder {
             if !is_lanterns(&folder, &[]) {
                 self.give_like(&folder, &folder, false)?;
             }
+        }
+        Ok(())
+    }
+
+    /// Makes folders whose own folders are there, or are among them: those that lie equally deep at once.
+    ///
+    /// # Errors
+    /// When one of them is something else, or the disk refuses.
+    pub fn make_each(&self, folders: &[RelPath]) -> Result<()> {
+        let depth = |path: &RelPath| path.as_str().matches('/').count();
+        let mut by_depth: BTreeMap<usize, Vec<&RelPath>> = BTreeMap::new();
+        for folder in folders {
+            by_depth.entry(depth(folder)).or_default().push(folder);
+        }
+        for level in by_depth.into_values() {
+            let made = self.each(&level, |folder| {
+                let (place, at) = self.found(folder);
+                self.told("making the folder", folder, place.make_folder(&at, USUAL))
+            });
+            made.into_iter().collect::<Result<()>>()?;
         }
         Ok(())
     }
@@ -510,6 +570,31 @@ impl Folder {
         Ok(files)
     }
 
+    /// As [`Folder::files_below`], with all that is known of each; several folders are listed at once where each answer is waited for
+    /// from afar.
+    ///
+    /// # Errors
+    /// When a folder cannot be read.
+    pub fn metas_below(&self, folder: &RelPath) -> Result<Vec<(RelPath, Meta)>> {
+        let mut files = Vec::new();
+        let mut next = vec![folder.clone()];
+        while !next.is_empty() {
+            let listed = self.each(&next, |folder| self.entries(folder));
+            next.clear();
+            for entries in listed {
+                for (path, meta) in entries? {
+                    match meta.is_folder() {
+                        true => next.push(path),
+                        false if meta.is_leaf() => files.push((path, meta)),
+                        false => {}
+                    }
+                }
+            }
+        }
+        files.sort_by(|a, b| a.0.cmp(&b.0));
+        Ok(files)
+    }
+
     /// What lies right in a folder, by path; names that cannot be dealt with are left out, and a folder that is
     /// not there has nothing in it.
     ///
@@ -528,6 +613,21 @@ impl Folder {
         let mut named: Vec<(RelPath, Meta)> = named.collect();
         named.sort_by(|a, b| a.0.cmp(&b.0));
         Ok(named)
+    }
+
+    /// As [`Folder::entries`]; in what is no folder, or lies behind a link that is not followed, lies nothing.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn inside(&self, folder: &RelPath) -> Result<Vec<(RelPath, Meta)>> {
+        match self.entries(folder) {
+            Err(Error::Io { source, .. })
+                if is_link_on_the_way(&source) || source.kind() == io::ErrorKind::NotADirectory =>
+            {
+                Ok(Vec::new())
+            }
+            inside => inside,
+        }
     }
 
     /// Of what lies right in a folder: its path, none where the name cannot be dealt with, and what it is; in a folder that is
@@ -609,6 +709,18 @@ impl Folder {
     pub fn content(&self, path: &RelPath, stamp: &Stamp) -> Result<String> {
         match self.is_far() && self.at_home(path).is_none() {
             true => Ok(unread(stamp.bytes, stamp.modified_ns)),
+            false => self.hash(path),
+        }
+    }
+
+    /// What tells the content of a file, to be held against what was expected of it: of one on another machine that was not read
+    /// then, its size and when it was written.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn held_against(&self, path: &RelPath, now: &Meta, expected: &str) -> Result<String> {
+        match is_unread(expected) && now.is_file() {
+            true => self.content(path, &now.stamp),
             false => self.hash(path),
         }
     }
@@ -819,12 +931,12 @@ impl Folder {
         self.told("syncing", path, place.sync(Some(&at)))
     }
 
-    /// How much room is left on the disk that lantern's own folder lies on, in bytes.
+    /// How much room is left where a path lies, in bytes.
     ///
     /// # Errors
     /// When the system does not tell.
-    pub fn free_bytes(&self) -> Result<u64> {
-        let (place, _) = self.found(&RelPath::parse(OWN)?);
+    pub fn free_bytes(&self, at: &RelPath) -> Result<u64> {
+        let (place, _) = self.found(at);
         place
             .free_bytes()
             .at("looking at the disk of", place.root())

@@ -332,7 +332,7 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied)> {
             continue;
         }
         clones = false;
-        let free: &mut u64 = free.get_or_insert(folder.free_bytes()?);
+        let free: &mut u64 = free.get_or_insert(folder.free_bytes(&root)?);
         let needed = stamp.bytes + SPARE_BYTES;
         if *free < needed {
             return Err(Error::DiskFull {

@@ -1,10 +1,10 @@
-//! One question to a port of this machine, and what is answered there.
+//! One question to a port, and what is answered there.
 
 #![allow(clippy::disallowed_methods)] // The place where the machine is.
 
 use lantern_core::family::Transport;
 use std::io::{ErrorKind, Read, Write};
-use std::net::{Ipv4Addr, SocketAddr, TcpStream, UdpSocket};
+use std::net::{Ipv4Addr, Ipv6Addr, SocketAddr, TcpStream, ToSocketAddrs, UdpSocket};
 use std::time::{Duration, Instant};
 
 /// How long an answer is waited for, all in all.
@@ -16,15 +16,43 @@ const QUIET: Duration = Duration::from_millis(300);
 /// The longest answer that is read, in bytes.
 const LONGEST_ANSWER: usize = 64 << 10;
 
-/// Sends bytes to a port of this machine, and gives what comes back in three seconds; what came before it broke off counts.
-pub(super) fn exchange(transport: Transport, port: u16, bytes: &[u8]) -> Vec<u8> {
-    let to = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
+/// Sends bytes to a port of a host, and gives what comes back in three seconds; what came before it broke off counts.
+pub(super) fn exchange(transport: Transport, host: &str, port: u16, bytes: &[u8]) -> Vec<u8> {
     let mut answer = Vec::new();
+    let Some(to) = addresses(host, port)
+        .ok()
+        .and_then(|all| all.first().copied())
+    else {
+        return answer;
+    };
     let _ = match transport {
         Transport::Tcp => over_tcp(to, bytes, &mut answer),
         Transport::Udp => over_udp(to, bytes, &mut answer),
     };
     answer
+}
+
+/// Whether something takes a connection at a port of a host; false where that is refused.
+///
+/// # Errors
+/// When the host is not found, or nothing comes back.
+pub(super) fn reaches(host: &str, port: u16) -> std::io::Result<bool> {
+    let mut last = None;
+    for to in addresses(host, port)? {
+        match TcpStream::connect_timeout(&to, LIMIT) {
+            Ok(_) => return Ok(true),
+            Err(error) if error.kind() == ErrorKind::ConnectionRefused => {}
+            Err(error) => last = Some(error),
+        }
+    }
+    last.map_or(Ok(false), Err)
+}
+
+/// Where a host is: its addresses of the older kind first, which more servers listen on.
+fn addresses(host: &str, port: u16) -> std::io::Result<Vec<SocketAddr>> {
+    let mut found: Vec<SocketAddr> = (host, port).to_socket_addrs()?.collect();
+    found.sort_by_key(SocketAddr::is_ipv6);
+    Ok(found)
 }
 
 fn over_tcp(to: SocketAddr, bytes: &[u8], answer: &mut Vec<u8>) -> std::io::Result<()> {
@@ -54,7 +82,11 @@ fn over_tcp(to: SocketAddr, bytes: &[u8], answer: &mut Vec<u8>) -> std::io::Resu
 
 fn over_udp(to: SocketAddr, bytes: &[u8], answer: &mut Vec<u8>) -> std::io::Result<()> {
     let until = Instant::now() + LIMIT;
-    let socket = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0))?;
+    let own = match to {
+        SocketAddr::V4(_) => SocketAddr::from((Ipv4Addr::UNSPECIFIED, 0)),
+        SocketAddr::V6(_) => SocketAddr::from((Ipv6Addr::UNSPECIFIED, 0)),
+    };
+    let socket = UdpSocket::bind(own)?;
     socket.connect(to)?;
     socket.set_read_timeout(Some(AGAIN))?;
     let mut part = vec![0; LONGEST_ANSWER];

@@ -71,6 +71,14 @@ pub enum Ended {
     TooSlow,
 }
 
+/// Who runs this lantern, for others to know: `by USER on MACHINE`.
+pub fn somebody() -> String {
+    let of = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
+    let user = of("USER").or_else(|| of("USERNAME"));
+    let user = user.unwrap_or_else(|| "somebody".into());
+    format!("by {user} on {}", this_machine::name())
+}
+
 /// The machine that a server runs on.
 pub trait Runner: fmt::Debug + Send + Sync {
     /// The mark of this start of the machine; empty where the system has none.
@@ -106,8 +114,14 @@ pub trait Runner: fmt::Debug + Send + Sync {
     /// When the system does not tell.
     fn listens(&self, transport: Transport, port: u16) -> io::Result<bool>;
 
-    /// What comes back from a port of the machine for these bytes, in three seconds; empty where nothing answers.
-    fn exchange(&self, transport: Transport, port: u16, bytes: &[u8]) -> Vec<u8>;
+    /// What comes back from a port of a host for these bytes, in three seconds; empty where nothing answers.
+    fn exchange(&self, transport: Transport, host: &str, port: u16, bytes: &[u8]) -> Vec<u8>;
+
+    /// Whether something takes a connection at a port of a host; false where that is refused.
+    ///
+    /// # Errors
+    /// When the host is not found, or nothing comes back.
+    fn reaches(&self, host: &str, port: u16) -> io::Result<bool>;
 
     /// A port that nothing listens on.
     ///

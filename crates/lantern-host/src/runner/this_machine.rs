@@ -2,7 +2,7 @@
 
 #![allow(clippy::disallowed_methods, clippy::disallowed_types)] // The place where the machine is.
 
-use super::exchange::exchange;
+use super::exchange::{exchange, reaches};
 use super::{Ended, Launch, Runner, Signal, Writers, Written};
 use lantern_core::family::Transport;
 use procfs::net::TcpState;
@@ -223,8 +223,12 @@ impl Runner for ThisMachine {
         Ok(ports.contains(&port))
     }
 
-    fn exchange(&self, transport: Transport, port: u16, bytes: &[u8]) -> Vec<u8> {
-        exchange(transport, port, bytes)
+    fn exchange(&self, transport: Transport, host: &str, port: u16, bytes: &[u8]) -> Vec<u8> {
+        exchange(transport, host, port, bytes)
+    }
+
+    fn reaches(&self, host: &str, port: u16) -> io::Result<bool> {
+        reaches(host, port)
     }
 
     fn free_port(&self, transport: Transport) -> io::Result<u16> {
@@ -362,4 +366,12 @@ mod tests {
         assert!(machine.listens(Transport::Udp, port).unwrap());
         assert!(!machine.listens(Transport::Tcp, port).unwrap());
     }
+}
+
+/// What this machine is called.
+pub fn name() -> String {
+    rustix::system::uname()
+        .nodename()
+        .to_string_lossy()
+        .into_owned()
 }

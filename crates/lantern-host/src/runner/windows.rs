@@ -4,7 +4,7 @@
 
 #![allow(clippy::disallowed_methods, clippy::disallowed_types)] // The place where the machine is.
 
-use super::exchange::exchange;
+use super::exchange::{exchange, reaches};
 use super::{Ended, Launch, Runner, Signal, Writers, Written};
 use lantern_core::family::Transport;
 use std::fs::File;
@@ -68,8 +68,12 @@ impl Runner for ThisMachine {
         unseen()
     }
 
-    fn exchange(&self, transport: Transport, port: u16, bytes: &[u8]) -> Vec<u8> {
-        exchange(transport, port, bytes)
+    fn exchange(&self, transport: Transport, host: &str, port: u16, bytes: &[u8]) -> Vec<u8> {
+        exchange(transport, host, port, bytes)
+    }
+
+    fn reaches(&self, host: &str, port: u16) -> io::Result<bool> {
+        reaches(host, port)
     }
 
     fn free_port(&self, transport: Transport) -> io::Result<u16> {
@@ -137,4 +141,9 @@ impl Runner for ThisMachine {
     fn user(&self) -> u32 {
         0
     }
+}
+
+/// What this machine is called.
+pub fn name() -> String {
+    std::env::var("COMPUTERNAME").unwrap_or_else(|_| "a machine".into())
 }

@@ -6,7 +6,7 @@ use crate::config::{FILE, Server};
 use crate::depot::Depot;
 use crate::descriptors::{descriptors, in_archive};
 use crate::error::{Error, Result};
-use crate::folder::{Folder, Stamp};
+use crate::folder::{Folder, OWN, Stamp};
 use crate::ledger::{Inside, InsideKey, Ledger};
 use crate::meter;
 use crate::survey::fault::SurveyFault;
@@ -351,10 +351,12 @@ impl Hashing<'_> {
         let unread = files.iter().filter(|(path, stamp)| changed(path, stamp));
         meter::begin(unread.map(|(_, stamp)| stamp.bytes).sum());
         let here: HashSet<&str> = files.iter().map(|(path, _)| path.as_str()).collect();
+        let own_room = format!("{OWN}/");
         let gone: Vec<&str> = seen
             .keys()
             .map(String::as_str)
-            .filter(|path| !here.contains(path))
+            // What a changeover has set aside is not surveyed, and there all the same.
+            .filter(|path| !here.contains(path) && !path.starts_with(&own_room))
             .collect();
         // What was hashed is written down while the rest is still being read.
         let (fresh, rows) = std::sync::mpsc::channel::<(&RelPath, Stamp, String)>();

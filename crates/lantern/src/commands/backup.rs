@@ -2,6 +2,7 @@
 
 use super::{armed, open_settled, open_to_look};
 use crate::answers;
+use crate::by_hand::AtHand;
 use crate::candidates;
 use crate::common::{Common, shell_word};
 use crate::fail;
@@ -89,10 +90,11 @@ enum BackupCommand {
 /// Does what is asked with backups.
 pub fn run(args: &BackupArgs, common: &Common, look: &Look) -> Result<u8> {
     let only_looks = matches!(args.what, BackupCommand::List | BackupCommand::Show { .. });
-    let (server, _lock) = match only_looks {
+    let (mut server, _lock) = match only_looks {
         true => (open_to_look(common, look)?.server, None),
         false => open_settled(common, "backup").map(|(server, lock)| (server, Some(lock)))?,
     };
+    AtHand::at(&mut server, look);
     let server = &server;
     match &args.what {
         BackupCommand::Make { name, kept, note } => {

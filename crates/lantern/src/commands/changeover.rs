@@ -2,6 +2,7 @@
 
 use super::{armed, fetching, heed_interrupts, notice, open, open_settled};
 use crate::answers;
+use crate::by_hand::AtHand;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, date, time};
@@ -50,6 +51,7 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         true => open(common, "changeover")?,
         false => open_settled(common, "changeover")?,
     };
+    AtHand::at(&mut server, look);
     if let Some(times) = &args.warn {
         server.config.warn.at.clone_from(times);
     }

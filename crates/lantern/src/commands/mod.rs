@@ -30,6 +30,7 @@ pub mod server;
 pub mod settings;
 pub mod status;
 pub mod survey;
+pub mod take_over;
 pub mod undo;
 pub mod verify;
 pub mod why;
@@ -151,10 +152,20 @@ fn open_to_look(common: &Common, look: &Look) -> Result<Looked> {
                 common.next("undo")
             ));
         }
+        Meanwhile::CutOffElsewhere(told) => {
+            look.talk(&look.paint_error(Means::Bad, told));
+            look.talk(&format!(
+                "  Whoever began it can go on or back. Or put it back from here: {}",
+                common.next("take-over")
+            ));
+        }
     }
     Ok(Looked {
         server,
-        is_cut_off: matches!(meanwhile, Meanwhile::CutOff(_)),
+        is_cut_off: matches!(
+            meanwhile,
+            Meanwhile::CutOff(_) | Meanwhile::CutOffElsewhere(_)
+        ),
     })
 }
 

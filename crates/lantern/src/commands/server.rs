@@ -2,6 +2,7 @@
 
 use super::{OneOf, answer_each, open, open_settled, open_to_look};
 use crate::answers::{ConsoleAnswer, ConsoleState};
+use crate::by_hand::AtHand;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
@@ -72,7 +73,7 @@ type Told = (Option<String>, ConsoleState);
 /// Starts, stops and talks to the game server.
 pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
     let locked = |opened: Result<(Server, Lock)>| opened.map(|(server, lock)| (server, Some(lock)));
-    let (server, _lock) = match args.command {
+    let (mut server, _lock) = match args.command {
         ConsoleCommand::Start { .. } => locked(open_settled(common, "console"))?,
         ConsoleCommand::State(_) | ConsoleCommand::Watch(_) => {
             (open_to_look(common, look)?.server, None)
@@ -80,6 +81,7 @@ pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
         // These are of use where an operation was cut off, too.
         _ => locked(open(common, "console"))?,
     };
+    AtHand::at(&mut server, look);
     match &args.command {
         ConsoleCommand::Start { anyway, which } => {
             if !anyway {
@@ -133,7 +135,7 @@ fn stop(server: &Server, kill: bool, look: &Look) -> Result<Told> {
 
 /// Shows what the server prints, until somebody ends it.
 fn watch(server: &Server, look: &Look) -> ! {
-    let mut lines = Follower::from_now(&Console::of(server).output());
+    let mut lines = Follower::from_now(&Console::of(server).log());
     loop {
         lines.new_lines().iter().for_each(|line| look.say(line));
         std::thread::sleep(Duration::from_millis(100));
@@ -149,7 +151,7 @@ fn state(each: &[Server], look: &Look) -> Result<u8> {
         let second = console.second(&state);
         let name = server.title();
         let text = match &state {
-            ServerState::Down => format!("{name} is down: no process, no open file, no port."),
+            ServerState::Down => down(server, &name),
             ServerState::Ours(process) => {
                 format!("{name} is up, process {}, started by lantern.", process.pid)
             }
@@ -196,6 +198,14 @@ fn state(each: &[Server], look: &Look) -> Result<u8> {
     Ok(if all { fail::DONE } else { fail::NO })
 }
 
+/// That a server is down, and by what that is known.
+fn down(server: &Server, name: &str) -> String {
+    match server.folder.is_far() {
+        true => format!("{name} is down: nothing of it that was seen to answer does."),
+        false => format!("{name} is down: no process, no open file, no port."),
+    }
+}
+
 /// Starts the server, waits until it is ready, and looks at what it shows.
 fn start(install: &Server, server: &Server, common: &Common, look: &Look) -> Result<Told> {
     let console = Console::of(server);
@@ -210,7 +220,7 @@ fn start(install: &Server, server: &Server, common: &Common, look: &Look) -> Res
     let before = GoodStart::read(server);
     let bar = at_work("");
     wait_for_start(&bar, before.as_ref().map(|good| good.ready_ms), limit);
-    let printed = Printed::follow(look, &bar, &console.output());
+    let printed = Printed::follow(look, &bar, &console.log());
     // Somebody watches: what it prints is shown, not judged.
     let started = console.wait_ready(&starting, &BTreeSet::new(), true);
     drop(printed);

@@ -2,6 +2,7 @@
 
 use super::{heed_interrupts, notice, open};
 use crate::answers;
+use crate::by_hand::AtHand;
 use crate::common::Common;
 use crate::fail;
 use crate::look::{Look, Means, count, time};
@@ -35,6 +36,7 @@ pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C calls it off before the stop; afterwards it goes on to its end.
     heed_interrupts(look);
     let (mut server, _lock) = open(common, "undo")?;
+    AtHand::at(&mut server, look);
     server.config.warn.at.clone_from(&args.warn);
     let mut ledger = Ledger::open(&server.folder)?;
     let mut progress = Progress::new(look);

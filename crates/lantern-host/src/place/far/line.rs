@@ -13,6 +13,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::future::Future;
 use std::io;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use tokio::io::{AsyncBufReadExt, BufReader, join};
 use tokio::process::Child;
@@ -36,6 +37,8 @@ pub struct Line {
     /// What the other end can do besides.
     can: BTreeSet<String>,
     said: Arc<Mutex<Vec<String>>>,
+    /// Nothing comes over it any more.
+    ended: AtomicBool,
     _program: Child,
 }
 
@@ -120,6 +123,7 @@ impl Line {
             session: Arc::new(session),
             can,
             said,
+            ended: AtomicBool::new(false),
             _program: program,
         })
     }
@@ -136,7 +140,23 @@ impl Line {
     pub fn wait<T>(&self, asked: impl Future<Output = Result<T, Error>>) -> io::Result<T> {
         self.runtime
             .block_on(asked)
-            .map_err(|error| told(&error, &self.said))
+            .map_err(|error| self.told(&error))
+    }
+
+    /// Whether nothing comes over it any more.
+    pub fn has_ended(&self) -> bool {
+        self.ended.load(Ordering::Relaxed)
+    }
+
+    fn told(&self, error: &Error) -> io::Error {
+        let told = told(error, &self.said);
+        if matches!(
+            told.kind(),
+            io::ErrorKind::ConnectionAborted | io::ErrorKind::TimedOut
+        ) {
+            self.ended.store(true, Ordering::Relaxed);
+        }
+        told
     }
 
     /// As [`Line::wait`], for several answers at once: each may fail by itself.
@@ -145,7 +165,7 @@ impl Line {
         asked: impl Future<Output = Vec<Result<T, Error>>>,
     ) -> Vec<io::Result<T>> {
         let answers = self.runtime.block_on(asked).into_iter();
-        let answers = answers.map(|it| it.map_err(|error| told(&error, &self.said)));
+        let answers = answers.map(|it| it.map_err(|error| self.told(&error)));
         answers.collect()
     }
 

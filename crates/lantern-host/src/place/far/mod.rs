@@ -18,13 +18,24 @@ use russh_sftp::extensions;
 use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
 use std::collections::{BTreeMap, HashSet};
 use std::ffi::OsString;
-use std::io;
+use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 use tokio::sync::Semaphore;
 
 /// So many requests are under way at once: more open handles are not given by every server.
 pub const AT_ONCE: usize = 48;
+
+/// A line that could not be opened is not tried again for so long.
+const AGAIN_AFTER: Duration = Duration::from_secs(1);
+
+/// The line that is open, or was, and why it could not be opened again.
+#[derive(Debug)]
+struct Open {
+    line: Arc<Line>,
+    failed: Option<(Instant, io::Error)>,
+}
 
 /// A folder on another machine.
 #[derive(Debug)]
@@ -33,7 +44,11 @@ pub struct Far {
     shown: PathBuf,
     /// The folder as the other end names it, from its root.
     top: String,
-    line: Arc<Line>,
+    /// How it is reached.
+    address: Address,
+    through: Option<Vec<String>>,
+    /// The line that is open; one that has ended is opened again when something is asked for.
+    line: Mutex<Open>,
     /// Folders that were seen to be none but folders.
     plain: Mutex<HashSet<String>>,
 }
@@ -82,9 +97,39 @@ impl Far {
         Ok(Far {
             shown: PathBuf::from(address.to_string()),
             top: top.trim_end_matches('/').to_owned(),
-            line: Arc::new(line),
+            address: address.clone(),
+            through: through.map(<[String]>::to_vec),
+            line: Mutex::new(Open {
+                line: Arc::new(line),
+                failed: None,
+            }),
             plain: Mutex::new(HashSet::new()),
         })
+    }
+
+    /// The line that is open. One that has ended is opened anew: what was asked over it is not asked again, as nobody knows how
+    /// much of that was done.
+    fn line(&self) -> io::Result<Arc<Line>> {
+        let mut open = self.line.lock().unwrap_or_else(PoisonError::into_inner);
+        if open.line.has_ended() {
+            // Whoever asks for many things at once learns once that nobody is reached.
+            if let Some((when, error)) = &open.failed
+                && when.elapsed() < AGAIN_AFTER
+            {
+                return Err(again(error));
+            }
+            match Line::open(&self.address, self.through.as_deref()) {
+                Ok(line) => open.line = Arc::new(line),
+                Err(error) => {
+                    let told = again(&error);
+                    open.failed = Some((Instant::now(), error));
+                    return Err(told);
+                }
+            }
+            let mut plain = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
+            plain.clear();
+        }
+        Ok(Arc::clone(&open.line))
     }
 
     /// A path as the other end names it.
@@ -112,8 +157,9 @@ impl Far {
             above = folder.folder();
             unknown.push(folder);
         }
+        let line = self.line()?;
         for folder in unknown.into_iter().rev() {
-            let there = self.line.wait(self.line.session.lstat(self.whole(&folder)));
+            let there = line.wait(line.session.lstat(self.whole(&folder)));
             match there.map(|it| meta_of(&it.attrs).sort) {
                 Ok(Sort::Link) => return Err(io::Error::other(LinkOnTheWay)),
                 Ok(Sort::Folder) => self.is_plain(&folder),
@@ -138,12 +184,51 @@ impl Far {
         });
     }
 
+    /// Takes another file's place where the other end has no word for that: the other one is out of the way for a moment.
+    fn replace_in_steps(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
+        let old = RelPath::parse(&format!("{to}.old")).map_err(io::Error::other)?;
+        if self.look(to)?.is_none() {
+            return self.rename(from, to);
+        }
+        self.rename(to, &old)?;
+        match self.rename(from, to) {
+            Ok(()) => self.remove_file(&old),
+            Err(error) => {
+                self.rename(&old, to)?;
+                Err(error)
+            }
+        }
+    }
+
     fn unsupported<T>(&self, what: &str) -> io::Result<T> {
         Err(io::Error::new(
             io::ErrorKind::Unsupported,
             format!("{what} cannot be done by file transfer"),
         ))
     }
+}
+
+/// So much of a lock file is read, in bytes.
+const LONGEST_WORDS: u64 = 4096;
+
+/// A lock file that is ours.
+#[derive(Debug)]
+struct Lock {
+    line: Arc<Line>,
+    file: String,
+}
+
+impl Held for Lock {}
+
+impl Drop for Lock {
+    fn drop(&mut self) {
+        let _ = self.line.wait(self.line.session.remove(self.file.as_str()));
+    }
+}
+
+/// The same error once more.
+fn again(error: &io::Error) -> io::Error {
+    io::Error::new(error.kind(), error.to_string())
 }
 
 /// What the other end says of something. It gives no time but the last writing's, in seconds, and no number of a file.
@@ -225,7 +310,8 @@ impl Place for Far {
 
     fn look(&self, path: &RelPath) -> io::Result<Option<Meta>> {
         self.on_the_way(path)?;
-        match self.line.wait(self.line.session.lstat(self.whole(path))) {
+        let line = self.line()?;
+        match line.wait(line.session.lstat(self.whole(path))) {
             Ok(it) => Ok(Some(meta_of(&it.attrs))),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
             Err(error) => Err(error),
@@ -238,10 +324,14 @@ impl Place for Far {
     }
 
     fn list_each(&self, folders: &[Option<RelPath>]) -> Vec<io::Result<Vec<(OsString, Meta)>>> {
+        let line = match self.line() {
+            Ok(line) => line,
+            Err(error) => return folders.iter().map(|_| Err(again(&error))).collect(),
+        };
         let asked = async {
             let places = Arc::new(Semaphore::new(AT_ONCE));
             let each = folders.iter().map(|folder| {
-                let (session, places) = (Arc::clone(&self.line.session), Arc::clone(&places));
+                let (session, places) = (Arc::clone(&line.session), Arc::clone(&places));
                 let folder = self.folder(folder.as_ref());
                 tokio::spawn(async move {
                     let _place = places.acquire().await;
@@ -256,7 +346,7 @@ impl Place for Far {
             }
             answers
         };
-        let answers = self.line.wait_all(asked);
+        let answers = line.wait_all(asked);
         for (folder, answer) in folders.iter().zip(&answers) {
             if let (Some(folder), Ok(_)) = (folder, answer) {
                 self.is_plain(folder);
@@ -273,14 +363,15 @@ impl Place for Far {
     fn open(&self, path: &RelPath) -> io::Result<Box<dyn Source>> {
         self.on_the_way(path)?;
         let whole = self.whole(path);
-        let session = &self.line.session;
+        let line = self.line()?;
+        let session = &line.session;
         let asked = async {
             let read = session.open(&whole, OpenFlags::READ, FileAttributes::empty());
             let (met, opened) = tokio::join!(session.lstat(&whole), read);
             Ok((met?.attrs, opened?.handle))
         };
-        let (attrs, handle) = self.line.wait(asked)?;
-        let reading = reading::Reading::new(Arc::clone(&self.line), handle, meta_of(&attrs));
+        let (attrs, handle) = line.wait(asked)?;
+        let reading = reading::Reading::new(Arc::clone(&line), handle, meta_of(&attrs));
         match reading.meta()?.sort {
             Sort::File => Ok(Box::new(reading)),
             _ => Err(io::Error::other("it is no regular file")),
@@ -289,9 +380,8 @@ impl Place for Far {
 
     fn read_link(&self, path: &RelPath) -> io::Result<String> {
         self.on_the_way(path)?;
-        let name = self
-            .line
-            .wait(self.line.session.readlink(self.whole(path)))?;
+        let line = self.line()?;
+        let name = line.wait(line.session.readlink(self.whole(path)))?;
         let target = name.files.into_iter().next().map(|file| file.filename);
         let target = target.filter(|it| !it.contains(char::REPLACEMENT_CHARACTER));
         target.ok_or_else(|| io::Error::other("what stands in it is no text"))
@@ -300,22 +390,20 @@ impl Place for Far {
     fn make_link(&self, target: &str, path: &RelPath) -> io::Result<()> {
         self.on_the_way(path)?;
         // The order of the two is what OpenSSH made of it, and most servers follow.
-        let made = self.line.session.symlink(target, self.whole(path));
-        self.line.wait(made).map(|_| ())
+        let line = self.line()?;
+        let made = line.session.symlink(target, self.whole(path));
+        line.wait(made).map(|_| ())
     }
 
     fn create(&self, path: &RelPath) -> io::Result<Box<dyn NewFile>> {
         self.on_the_way(path)?;
         let flags = OpenFlags::CREATE | OpenFlags::EXCLUDE | OpenFlags::WRITE;
-        let made = self
-            .line
+        let line = self.line()?;
+        let made = line
             .session
             .open(self.whole(path), flags, FileAttributes::empty());
-        let handle = self.line.wait(made)?.handle;
-        Ok(Box::new(writing::Writing::new(
-            Arc::clone(&self.line),
-            handle,
-        )))
+        let handle = line.wait(made)?.handle;
+        Ok(Box::new(writing::Writing::new(line, handle)))
     }
 
     fn rename(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
@@ -324,8 +412,9 @@ impl Place for Far {
         if self.look(to)?.is_some() {
             return Err(io::Error::from(io::ErrorKind::AlreadyExists));
         }
-        let renamed = self.line.session.rename(self.whole(from), self.whole(to));
-        self.line.wait(renamed)?;
+        let line = self.line()?;
+        let renamed = line.session.rename(self.whole(from), self.whole(to));
+        line.wait(renamed)?;
         self.is_plain_no_more(from);
         Ok(())
     }
@@ -333,8 +422,9 @@ impl Place for Far {
     fn replace(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
         self.on_the_way(from)?;
         self.on_the_way(to)?;
-        if !self.line.can(POSIX_RENAME) {
-            return self.unsupported("taking another file's place");
+        let line = self.line()?;
+        if !line.can(POSIX_RENAME) {
+            return self.replace_in_steps(from, to);
         }
         let mut words = Vec::new();
         for path in [self.whole(from), self.whole(to)] {
@@ -342,7 +432,7 @@ impl Place for Far {
             words.extend(length.to_be_bytes());
             words.extend(path.into_bytes());
         }
-        let session = &self.line.session;
+        let session = &line.session;
         let asked = async {
             match session.extended(POSIX_RENAME, words).await? {
                 russh_sftp::protocol::Packet::Status(status)
@@ -354,7 +444,7 @@ impl Place for Far {
                 _ => Err(Error::UnexpectedPacket),
             }
         };
-        self.line.wait(asked)
+        line.wait(asked)
     }
 
     fn make_folder(&self, path: &RelPath, rights: u32) -> io::Result<()> {
@@ -363,8 +453,9 @@ impl Place for Far {
             permissions: Some(rights),
             ..FileAttributes::empty()
         };
-        let made = self.line.session.mkdir(self.whole(path), attrs);
-        match self.line.wait(made) {
+        let line = self.line()?;
+        let made = line.session.mkdir(self.whole(path), attrs);
+        match line.wait(made) {
             Ok(_) => Ok(()),
             Err(error) => match self.look(path)? {
                 Some(meta) if meta.is_folder() => Ok(()),
@@ -375,14 +466,16 @@ impl Place for Far {
 
     fn remove_file(&self, path: &RelPath) -> io::Result<()> {
         self.on_the_way(path)?;
-        let removed = self.line.session.remove(self.whole(path));
-        self.line.wait(removed).map(|_| ())
+        let line = self.line()?;
+        let removed = line.session.remove(self.whole(path));
+        line.wait(removed).map(|_| ())
     }
 
     fn remove_folder(&self, path: &RelPath) -> io::Result<()> {
         self.on_the_way(path)?;
-        let removed = self.line.session.rmdir(self.whole(path));
-        self.line.wait(removed)?;
+        let line = self.line()?;
+        let removed = line.session.rmdir(self.whole(path));
+        line.wait(removed)?;
         self.is_plain_no_more(path);
         Ok(())
     }
@@ -404,8 +497,9 @@ impl Place for Far {
             ..FileAttributes::empty()
         };
         self.on_the_way(path)?;
-        let set = self.line.session.setstat(self.whole(path), attrs);
-        self.line.wait(set).map(|_| ())
+        let line = self.line()?;
+        let set = line.session.setstat(self.whole(path), attrs);
+        line.wait(set).map(|_| ())
     }
 
     fn attributes(&self, _: &RelPath) -> io::Result<BTreeMap<String, Vec<u8>>> {
@@ -417,27 +511,53 @@ impl Place for Far {
     }
 
     fn free_bytes(&self) -> io::Result<u64> {
-        if !self.line.can(extensions::STATVFS) {
+        let line = self.line()?;
+        if !line.can(extensions::STATVFS) {
             return self.unsupported("asking how much room there is");
         }
-        let asked = self.line.session.statvfs(self.folder(None));
-        let room = self.line.wait(asked)?;
+        let asked = line.session.statvfs(self.folder(None));
+        let room = line.wait(asked)?;
         Ok(room.blocks_avail.saturating_mul(room.fragment_size))
     }
 
-    fn lock(&self, _: &RelPath, _: &str) -> io::Result<Result<Box<dyn Held>, String>> {
-        self.unsupported("holding a lock")
+    /// The protocol has no locks: a file that is made where none is stands for one, also where whoever made it is gone.
+    fn lock(&self, path: &RelPath, words: &str) -> io::Result<Result<Box<dyn Held>, String>> {
+        if let Some(who) = self.locked_by(path)? {
+            return Ok(Err(who));
+        }
+        let made = self.create(path).and_then(|mut file| {
+            file.write_all(words.as_bytes())?;
+            file.sync()
+        });
+        // Not every server heeds that a file is to be made only where none is.
+        match self.locked_by(path)? {
+            Some(there) if there == words => {
+                made?;
+                Ok(Ok(Box::new(Lock {
+                    line: self.line()?,
+                    file: self.whole(path),
+                })))
+            }
+            Some(who) => Ok(Err(who)),
+            None => Err(made.err().unwrap_or_else(|| io::ErrorKind::NotFound.into())),
+        }
     }
 
-    fn locked_by(&self, _: &RelPath) -> io::Result<Option<String>> {
-        Ok(None)
+    fn locked_by(&self, path: &RelPath) -> io::Result<Option<String>> {
+        let mut words = String::new();
+        match self.open(path) {
+            Ok(file) => file.take(LONGEST_WORDS).read_to_string(&mut words)?,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
+            Err(error) => return Err(error),
+        };
+        Ok(Some(words))
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::io::{Read, Seek, SeekFrom, Write};
+    use std::io::{Seek, SeekFrom};
 
     const SFTP: &str = "/usr/lib/openssh/sftp-server";
 

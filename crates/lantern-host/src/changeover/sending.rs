@@ -1,0 +1,372 @@
+//! What comes, brought to a server on another machine while that still runs: from the folder here in which it was unpacked to the
+//! one there from which it is renamed.
+
+use super::stage::{self, folder_name};
+use super::whole::is_alike;
+use crate::changeover::fault::ChangeoverFault;
+use crate::config::Server;
+use crate::error::{At, Error, Result};
+use crate::folder::{Folder, Stamp, own};
+use crate::ledger::Ledger;
+use crate::meter;
+use crate::place::Meta;
+use crate::told::plain;
+use lantern_core::operation::{Move, OperationKind};
+use lantern_core::path::RelPath;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::io;
+use std::time::{Duration, Instant};
+
+/// So much of a file is sent at once, in bytes.
+const PIECE: usize = 1 << 20;
+/// After so many bytes, or files, what has come is written down: from there it goes on after a break.
+const STRETCH_BYTES: u64 = 16 << 20;
+const STRETCH_FILES: usize = 256;
+/// So often a line that breaks is opened again, and how long is waited before.
+const TRIES: u32 = 5;
+const PAUSE: Duration = Duration::from_secs(2);
+
+/// What was sent.
+#[derive(Debug, Default)]
+pub struct Sent {
+    /// Files that were sent, and their size in bytes.
+    pub files: usize,
+    pub bytes: u64,
+    /// Files that were there from an attempt before.
+    pub there: usize,
+    /// How long it took, in milliseconds.
+    pub ms: u64,
+    /// How often the line broke.
+    pub breaks: u32,
+    /// How many files will belong to the account, as they cannot be given to whom they belong.
+    pub not_given: usize,
+}
+
+/// Sends what was unpacked here, each file whole or not at all, and looks that each is there with its size. Where the line breaks,
+/// it is opened again, and what is there already is not sent again.
+///
+/// # Errors
+/// When the other end takes something not, or is not reached any more.
+pub fn send(server: &Server, ledger: &mut Ledger, moves: &[Move], number: i64) -> Result<Sent> {
+    let begun = Instant::now();
+    let comes: Vec<&Move> = moves.iter().filter(|step| step.brings()).collect();
+    let sending = Sending {
+        folder: &server.folder,
+        from: stage::unpacked(server, number)?,
+        to: RelPath::parse(&folder_name(number))?,
+        parts: own(&format!("staging/{number:04}.coming")),
+    };
+    let mut sent = Sent::default();
+    loop {
+        match sending.all(ledger, &comes, &mut sent) {
+            Err(error) if is_break(&error) && sent.breaks < TRIES => {
+                sent.breaks += 1;
+                if !crate::interrupt::pause(PAUSE) {
+                    return Err(ChangeoverFault::CalledOff(OperationKind::Changeover).into());
+                }
+            }
+            Err(error) => return Err(error),
+            Ok(()) => break,
+        }
+    }
+    sent.ms = begun.elapsed().as_millis() as u64;
+    Ok(sent)
+}
+
+/// Whether the line has broken, so that it is worth being tried again.
+fn is_break(error: &Error) -> bool {
+    let kinds = [io::ErrorKind::ConnectionAborted, io::ErrorKind::TimedOut];
+    matches!(error, Error::Io { source, .. } if kinds.contains(&source.kind()))
+}
+
+/// Does something that can be done again from wherever it was cut off; where the line breaks, again over a new one.
+///
+/// # Errors
+/// When it fails otherwise, or breaks too often.
+pub fn over_breaks<T>(work: impl Fn() -> Result<T>) -> Result<T> {
+    let mut tries = 1;
+    loop {
+        match work() {
+            Err(error) if is_break(&error) && tries < TRIES => {
+                tries += 1;
+                std::thread::sleep(PAUSE);
+            }
+            done => return done,
+        }
+    }
+}
+
+struct Sending<'f> {
+    folder: &'f Folder,
+    /// Where it was unpacked, here.
+    from: RelPath,
+    /// Where it comes to lie, there.
+    to: RelPath,
+    /// Where each file is written until it is whole.
+    parts: RelPath,
+}
+
+/// One file that has to be sent.
+struct Coming<'m> {
+    /// Where it is here.
+    from: RelPath,
+    /// Where it comes to lie there.
+    to: &'m RelPath,
+    /// Where it is renamed to later.
+    at: &'m RelPath,
+    expects: &'m str,
+    bytes: u64,
+    part: RelPath,
+}
+
+impl Sending<'_> {
+    fn all(&self, ledger: &mut Ledger, comes: &[&Move], sent: &mut Sent) -> Result<()> {
+        let kept = self.kept(ledger, comes)?;
+        let mut missing = Vec::new();
+        let (mut bytes, mut links) = (0, Vec::new());
+        for (index, step) in comes.iter().enumerate() {
+            if kept.contains(&step.from) {
+                continue;
+            }
+            let from = self.from.join(step.to.as_str())?;
+            let Some(here) = self.folder.look(&from)? else {
+                return Err(ChangeoverFault::NothingComes {
+                    path: step.to.clone(),
+                }
+                .into());
+            };
+            if here.is_link() {
+                links.push((from, &step.from));
+                continue;
+            }
+            bytes += here.stamp.bytes;
+            missing.push(Coming {
+                from,
+                to: &step.from,
+                at: &step.to,
+                expects: step.expects.as_deref().unwrap_or_default(),
+                bytes: here.stamp.bytes,
+                part: self.parts.join(&index.to_string())?,
+            });
+        }
+        if sent.breaks == 0 {
+            sent.there = kept.len();
+            meter::begin(bytes);
+        }
+        self.room(bytes)?;
+        self.folder.remove_all(&self.parts)?;
+        self.folder.make_folders(&self.parts)?;
+        self.make_folders(comes)?;
+        for (from, to) in links {
+            if !self.folder.has(to)? {
+                self.folder.make_link(&self.folder.read_link(&from)?, to)?;
+            }
+        }
+        for stretch in stretches(&missing) {
+            if crate::interrupt::called_off() {
+                return Err(ChangeoverFault::CalledOff(OperationKind::Changeover).into());
+            }
+            let done = self.folder.each(stretch, |coming| self.one(coming));
+            let mut rows = Vec::new();
+            let mut failed = None;
+            for (coming, done) in stretch.iter().zip(done) {
+                match done {
+                    Ok((stamp, is_given)) => {
+                        sent.files += 1;
+                        sent.bytes += coming.bytes;
+                        sent.not_given += usize::from(!is_given);
+                        rows.push((coming.to, stamp, coming.expects.to_owned()));
+                    }
+                    // That the line has broken says less than what the other end has answered before.
+                    Err(error) if failed.as_ref().is_none_or(is_break) => failed = Some(error),
+                    Err(_) => {}
+                }
+            }
+            ledger.see(rows.into_iter(), &[])?;
+            if let Some(error) = failed {
+                return Err(error);
+            }
+        }
+        self.folder.remove_all(&self.parts)
+    }
+
+    /// What is there from an attempt before; all else that lies there goes.
+    fn kept(&self, ledger: &Ledger, comes: &[&Move]) -> Result<BTreeSet<RelPath>> {
+        let known = ledger.seen()?;
+        let expected: HashMap<&RelPath, Option<&str>> = comes
+            .iter()
+            .map(|step| (&step.from, step.expects.as_deref()))
+            .collect();
+        let mut kept = BTreeSet::new();
+        for (path, meta) in self.folder.metas_below(&self.to)? {
+            let known = known.get(path.as_str());
+            let is_whole = known.is_some_and(|(stamp, hash)| {
+                *stamp == meta.stamp && expected.get(&path) == Some(&Some(hash.as_str()))
+            });
+            match is_whole {
+                true => drop(kept.insert(path)),
+                false => self.folder.remove_file(&path)?,
+            }
+        }
+        Ok(kept)
+    }
+
+    /// Refuses where there is not room enough, as far as the other end tells.
+    fn room(&self, needed: u64) -> Result<()> {
+        match self.folder.free_bytes(&self.to) {
+            Ok(free) if free < needed => Err(Error::DiskFull {
+                path: self.folder.shown(&self.to),
+                needed,
+                free,
+            }),
+            _ => Ok(()),
+        }
+    }
+
+    /// Makes the folders that files come into, each like the one whose place it may take.
+    fn make_folders(&self, comes: &[&Move]) -> Result<()> {
+        let mut folders = BTreeMap::new();
+        for step in comes {
+            let (mut from, mut to) = (step.from.folder(), step.to.folder());
+            while let (Some(staged), Some(at)) = (from, to) {
+                (from, to) = (staged.folder(), at.folder());
+                folders.insert(staged, at);
+            }
+        }
+        self.folder.make_folders(&self.to)?;
+        let folders: Vec<(RelPath, RelPath)> = folders.into_iter().collect();
+        let names: Vec<RelPath> = folders.iter().map(|(staged, _)| staged.clone()).collect();
+        self.folder.make_each(&names)?;
+        let alike = self.folder.each(&folders, |(staged, at)| {
+            let Some(there) = self.folder.met(at)?.filter(Meta::is_folder) else {
+                return Ok(());
+            };
+            let now = self.folder.met(staged)?;
+            if now.is_some_and(|now| !is_alike(&now, &there)) {
+                // One that cannot be like it takes nobody's place.
+                self.folder
+                    .give(staged, there.owner, there.group, there.rights)?;
+            }
+            Ok(())
+        });
+        alike.into_iter().collect()
+    }
+
+    /// Sends one file; what it is known by there, and whether it belongs to whom the one before belongs.
+    fn one(&self, coming: &Coming<'_>) -> Result<(Stamp, bool)> {
+        let Coming {
+            from, to, at, part, ..
+        } = coming;
+        let here = self.folder.look(from)?;
+        let before = self.folder.met(at)?.filter(Meta::is_file);
+        let rights = here.map_or(0, |meta| meta.rights);
+        let rights = before.map_or(rights, |before| before.rights | rights & 0o111);
+        let mut source = self.folder.open_file(from)?;
+        let mut target = self.folder.create(part)?;
+        let mut piece = vec![0; PIECE.min(coming.bytes as usize + 1)];
+        let mut written = || {
+            loop {
+                let read = source.read(&mut piece)?;
+                if read == 0 {
+                    break;
+                }
+                target.write_all(&piece[..read])?;
+                meter::did(read as u64);
+            }
+            target.set_rights(rights)?;
+            target.sync()
+        };
+        written().at("sending", &self.folder.shown(to))?;
+        drop(target);
+        let there = self.folder.look(part)?;
+        let Some(there) = there.filter(|there| there.stamp.bytes == coming.bytes) else {
+            return Err(ChangeoverFault::NotTaken {
+                path: self.folder.shown(to),
+                why: match there {
+                    Some(there) => {
+                        format!("{} of {} bytes came there", there.stamp.bytes, coming.bytes)
+                    }
+                    None => "it did not come there".into(),
+                },
+            }
+            .into());
+        };
+        self.folder.rename(part, to)?;
+        let is_given = before.is_none_or(|before| before.owner == there.owner);
+        Ok((there.stamp, is_given))
+    }
+}
+
+/// Files in stretches that are written down together.
+fn stretches<'c, 'm>(missing: &'c [Coming<'m>]) -> Vec<&'c [Coming<'m>]> {
+    let (mut stretches, mut first, mut bytes) = (Vec::new(), 0, 0);
+    for (index, coming) in missing.iter().enumerate() {
+        bytes += coming.bytes;
+        if bytes >= STRETCH_BYTES || index + 1 - first >= STRETCH_FILES {
+            stretches.push(&missing[first..=index]);
+            (first, bytes) = (index + 1, 0);
+        }
+    }
+    stretches.push(&missing[first..]);
+    stretches
+}
+
+/// Tries whether the account may rename in each folder that something is renamed in or from, with an empty folder of lantern's own: what
+/// is refused is known before the server stops.
+///
+/// # Errors
+/// [`ChangeoverFault::NotTaken`], with the folder.
+pub fn try_renames(server: &Server, moves: &[Move], number: i64) -> Result<usize> {
+    let folder = &server.folder;
+    let mut folders = BTreeSet::new();
+    for step in moves {
+        let mut above = step.path().folder();
+        // What is not there yet is made in what is.
+        while let Some(path) = above {
+            if folders.contains(&path) {
+                break;
+            }
+            match folder.met(&path)? {
+                Some(meta) if meta.is_folder() => {
+                    folders.insert(path);
+                    break;
+                }
+                _ => above = path.folder(),
+            }
+        }
+    }
+    let tried: Vec<(usize, RelPath)> = folders.into_iter().enumerate().collect();
+    let refused = |path: &RelPath, error: &Error| {
+        let why = match error {
+            Error::Io { source, .. } => plain(source),
+            other => other.to_string(),
+        };
+        let why = format!("nothing can be renamed in this folder by file transfer: {why}");
+        Error::Changeover(ChangeoverFault::NotTaken {
+            path: folder.shown(path),
+            why,
+        })
+    };
+    let room = own(&format!("staging/{number:04}.tries"));
+    folder.make_folders(&room)?;
+    let outcomes = folder.each(&tried, |(index, path)| {
+        let here = path.join(&format!("lantern-tries-{number:04}"))?;
+        let there = room.join(&index.to_string())?;
+        folder.make_each(std::slice::from_ref(&here))?;
+        let renamed = folder.rename(&here, &there);
+        match renamed {
+            Ok(()) => folder.remove_if_empty(&there),
+            Err(_) => folder.remove_if_empty(&here),
+        };
+        renamed.map_err(|error| refused(path, &error))
+    });
+    for (outcome, (_, path)) in outcomes.into_iter().zip(&tried) {
+        outcome.map_err(|error| match error {
+            Error::Changeover(_) => error,
+            other if is_break(&other) => other,
+            other => refused(path, &other),
+        })?;
+    }
+    folder.remove_if_empty(&room);
+    Ok(tried.len())
+}

@@ -1,0 +1,69 @@
+//! `lantern take-over`
+
+use super::{armed, open};
+use crate::answers::TakeOverDone;
+use crate::by_hand::AtHand;
+use crate::common::Common;
+use crate::fail;
+use crate::look::{Look, Means, count};
+use clap::Args;
+use lantern_host::Result;
+use lantern_host::changeover::{Meanwhile, meanwhile, take_over};
+use lantern_host::ledger::Ledger;
+
+/// Take a server on another machine over from somebody who works there from his own, or was cut off: what he left half done is put back
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:\n  lantern take-over --server rented")]
+pub struct TakeOverArgs {}
+
+/// Takes over; the exit status is 3 when nobody was at work there.
+pub fn run(_: &TakeOverArgs, common: &Common, look: &Look) -> Result<u8> {
+    let (mut server, _lock) = open(common, "take-over")?;
+    AtHand::at(&mut server, look);
+    match meanwhile(&server)? {
+        Meanwhile::UnderWay(told) | Meanwhile::CutOffElsewhere(told) => {
+            look.talk(&look.paint_error(Means::Caution, &told));
+            let again = common.next("take-over");
+            armed::confirm(
+                "Is he no longer at work? Take it over?",
+                &again,
+                common,
+                look,
+            )?;
+        }
+        Meanwhile::CutOff(_) | Meanwhile::Nothing => {}
+    }
+    let mut ledger = Ledger::open(&server.folder)?;
+    let taken = take_over(&server, &mut ledger)?;
+    if look.json {
+        look.answer(&TakeOverDone::from(&taken));
+        return Ok(if taken.who.is_some() {
+            fail::DONE
+        } else {
+            fail::NO
+        });
+    }
+    let Some(who) = &taken.who else {
+        look.say("Nobody else is at work there, and nobody else was cut off there.");
+        return Ok(fail::NO);
+    };
+    look.say(&look.paint(Means::Good, &format!("Taken over from: {who}.")));
+    match taken.told {
+        None => look.say("Nothing of it was half done."),
+        Some(_) if taken.back == 0 => {
+            look.say("None of its files had been moved, or all were put back already.")
+        }
+        Some(_) => look.say(&format!(
+            "{} put back where they were before.",
+            count(taken.back, "file was", "files were")
+        )),
+    }
+    for path in &taken.lost {
+        look.say(&look.paint(
+            Means::Bad,
+            &format!("  cannot be found to be put back: {path}"),
+        ));
+    }
+    look.next(&common.next("survey"));
+    Ok(fail::DONE)
+}
