@@ -15,14 +15,34 @@ pub struct Times {
     pub stop_ms: Option<u64>,
     /// From then on until its start was called: lantern's own part.
     pub own_ms: u64,
-    /// From then on until it was ready.
+    /// From then on until it was ready; where somebody started it by hand, from the first that was seen of it.
     pub start_ms: u64,
+    /// From when somebody was asked to start it by hand until something was seen of it.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub by_hand_ms: u64,
+}
+
+fn is_zero(ms: &u64) -> bool {
+    *ms == 0
 }
 
 impl Times {
     /// All of it; none when the server was down before.
     pub fn total_ms(&self) -> Option<u64> {
-        Some(self.stop_ms? + self.own_ms + self.start_ms)
+        Some(self.stop_ms? + self.own_ms + self.by_hand_ms + self.start_ms)
+    }
+
+    /// Its parts, in order, each with whose it is in words; what took no time for a person is left out.
+    pub fn parts(&self) -> Vec<(u64, &'static str)> {
+        let mut parts = vec![
+            (self.stop_ms.unwrap_or(0), "its own stop"),
+            (self.start_ms, "its own start"),
+        ];
+        if self.by_hand_ms > 0 {
+            parts.push((self.by_hand_ms, "until it was started by hand"));
+        }
+        parts.push((self.own_ms, "lantern's"));
+        parts
     }
 }
 

@@ -98,9 +98,11 @@ struct Away {
     total_ms: u64,
     stop_ms: u64,
     own_ms: u64,
+    by_hand_ms: u64,
     start_ms: u64,
     stop: u64,
     own: u64,
+    by_hand: u64,
     start: u64,
 }
 
@@ -200,8 +202,10 @@ impl Report {
                 stop_ms: stop,
                 own_ms: times.own_ms,
                 start_ms: times.start_ms,
+                by_hand_ms: times.by_hand_ms,
                 stop: part(stop),
                 own: part(times.own_ms),
+                by_hand: part(times.by_hand_ms),
                 start: part(times.start_ms),
             })
         });

@@ -242,7 +242,10 @@ fn tidy(folder: &Folder, renames: &[(RelPath, RelPath)]) {
     // The deepest first: those that lie equally deep at once.
     let depth = |path: &RelPath| path.as_str().matches('/').count();
     while let Some(deepest) = left.iter().map(depth).max() {
-        let level: Vec<RelPath> = left.extract_if(.., |path| depth(path) == deepest).collect();
+        let (level, above): (BTreeSet<RelPath>, _) =
+            left.into_iter().partition(|path| depth(path) == deepest);
+        left = above;
+        let level: Vec<RelPath> = level.into_iter().collect();
         let gone = folder.each(&level, |path| folder.remove_if_empty(path));
         let gone = level.iter().zip(gone).filter(|(_, gone)| *gone);
         left.extend(gone.filter_map(|(path, _)| path.folder()));

@@ -418,6 +418,7 @@ impl<'a, 'b> Run<'a, 'b> {
             stop_ms: self.learnt.stop_ms,
             own_ms: self.learnt.own_ms,
             start_ms: self.servers.ready_ms(),
+            by_hand_ms: self.servers.by_hand_ms(),
         }
     }
 

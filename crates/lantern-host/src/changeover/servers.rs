@@ -8,6 +8,7 @@ use crate::verify;
 use lantern_core::health::Unshown;
 use lantern_core::operation::{Concerned, Operation, ServerSeen};
 use std::collections::BTreeSet;
+use std::time::Duration;
 
 /// One of the servers that an operation stops and starts, and what was learnt of it.
 pub(super) struct One {
@@ -158,16 +159,17 @@ impl Servers {
         self.all(|one| one.console().refuse_up()).map(|_| ())
     }
 
-    /// As [`Console::stop`], all at once.
-    pub(super) fn stop(&self) -> Result<()> {
-        self.all(|one| one.console().stop()).map(|_| ())
+    /// As [`Console::stop`], all at once; how long the last of them was waited for, to be stopped by hand.
+    pub(super) fn stop(&self) -> Result<Duration> {
+        let waited = self.all(|one| one.console().stop())?;
+        Ok(waited.into_iter().max().unwrap_or_default())
     }
 
     /// Stops those that were down before, and were only started to be looked at.
     pub(super) fn stop_what_was_down(&self) -> Result<()> {
         let stop = |one: &One| match one.was_up {
             true => Ok(()),
-            false => one.console().stop(),
+            false => one.console().stop().map(|_| ()),
         };
         self.all(stop).map(|_| ())
     }
@@ -181,7 +183,7 @@ impl Servers {
     pub(super) fn end_what_runs(&self) -> Result<()> {
         let end = |one: &One| match one.console().state()? {
             ServerState::Down => Ok(()),
-            _ if one.console().is_by_hand() => one.console().stop(),
+            _ if one.console().is_by_hand() => one.console().stop().map(|_| ()),
             ServerState::Foreign { who } => Err(Error::Console(ConsoleFault::NoConsole { who })),
             ServerState::Unknown { why } => Err(Error::Console(ConsoleFault::Unseen { why })),
             ServerState::Ours(_) | ServerState::Reached { .. } => one.console().end_failed_start(),
@@ -226,6 +228,12 @@ impl Servers {
             one.started = started;
         }
         Ok(())
+    }
+
+    /// How long the last of them was waited for, to be started by hand, in milliseconds.
+    pub(super) fn by_hand_ms(&self) -> u64 {
+        let started = self.each.iter().filter_map(|one| one.started.as_ref());
+        started.map(|started| started.by_hand_ms).max().unwrap_or(0)
     }
 
     /// How long it took until the last of them was ready, in milliseconds.

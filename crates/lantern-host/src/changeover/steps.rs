@@ -251,8 +251,8 @@ impl Run<'_, '_> {
         }
         paused::pause(self.server, &self.journal.operation.paused)?;
         let begun = Instant::now();
-        self.servers.stop()?;
-        self.is_down_since(begun);
+        let waited = self.servers.stop()?;
+        self.is_down_since(begun + waited);
         self.done(Step::Stop, format!("{} down", self.whom("is", "are")));
         Ok(())
     }

@@ -49,11 +49,11 @@ pub fn take_over(server: &Server, ledger: &mut Ledger) -> Result<TakenOver> {
         for one in server.each() {
             let console = Console::of(&one);
             match console.state()? {
-                ServerState::Down => {}
-                _ if console.is_by_hand() => console.stop()?,
-                ServerState::Unknown { why } => return Err(ConsoleFault::Unseen { why }.into()),
+                ServerState::Unknown { why } if !console.can_be_told() => {
+                    return Err(ConsoleFault::Unseen { why }.into());
+                }
                 _ => console.stop()?,
-            }
+            };
         }
         let (folder, moves) = (&server.folder, &operation.moves);
         let there = |all: &mut dyn Iterator<Item = &RelPath>| -> Result<usize> {

@@ -198,7 +198,7 @@ fn what_becomes_of_it(server: &Server, last: &Logged, way_back: &WayBack) -> Res
                 Err(error) => unseen = Some(error.to_string()),
             },
             ServerState::Foreign { .. } | ServerState::Unknown { .. } => {
-                unseen = Some("this family has no list of players".into());
+                unseen = Some("its console is not reached".into());
             }
         }
     }

@@ -194,10 +194,10 @@ impl Console<'_> {
     }
 
     /// Stops it, or has it stopped, and waits until it is down.
-    pub(super) fn stop_there(&self) -> Result<()> {
+    pub(super) fn stop_there(&self) -> Result<Duration> {
         let state = self.state()?;
         if state == ServerState::Down {
-            return Ok(());
+            return Ok(Duration::ZERO);
         }
         let rule = &self.server.family.console;
         let limit = Duration::from_secs(rule.stop_timeout_s);
@@ -229,22 +229,28 @@ impl Console<'_> {
         let limit = if by_hand { self.by_hand_limit() } else { limit };
         let begun = Instant::now();
         let mut told = Instant::now();
+        let mut says_so = false;
         let mut quiet = Still::since(self);
+        // Until then it was up, and nobody had pressed anything.
+        let mut still_up = Duration::ZERO;
         loop {
             let seen = self.seen_through(begun)?;
-            let says_so = by_hand && person.is_some_and(|person| person.has_said());
+            says_so |= by_hand && person.is_some_and(|person| person.has_said());
             let is_down = match &seen {
                 Some(ServerState::Down) => true,
                 // Whom it cannot see, it asks.
                 Some(ServerState::Unknown { .. }) => says_so,
                 _ => false,
             };
+            if !is_down {
+                still_up = begun.elapsed();
+            }
             let still = quiet.look(self);
             if is_down && still >= QUIET {
                 if says_so {
                     self.server.memory.says(Some(false));
                 }
-                return Ok(());
+                return Ok(if by_hand { still_up } else { Duration::ZERO });
             }
             if crate::interrupt::wants_back() {
                 return Err(crate::changeover::fault::ChangeoverFault::CalledBack.into());
@@ -367,6 +373,7 @@ impl Console<'_> {
         let mut ready_at: Option<Instant> = None;
         let mut told = Instant::now();
         let mut heard_last = Instant::now();
+        let mut says_so = false;
         loop {
             let lines = match printed.lines() {
                 Ok(lines) => {
@@ -398,8 +405,8 @@ impl Console<'_> {
                 let ready = rule.ready.as_ref();
                 ready.is_some_and(|ready| ready.regex().is_match(line))
             };
-            let said =
-                by_hand && self.is_silent() && is_unseen && person.is_some_and(|it| it.has_said());
+            says_so |= by_hand && person.is_some_and(|person| person.has_said());
+            let said = says_so && self.is_silent() && is_unseen;
             let heard = lines.iter().any(says_ready) || self.is_silent() && (is_up || said);
             started.lines.extend(lines);
             if ready_at.is_none() && heard {
@@ -409,6 +416,8 @@ impl Console<'_> {
                 ready_at = Some(Instant::now());
                 let begun = begun.unwrap_or(starting.begun);
                 started.ready_ms = begun.elapsed().as_millis() as u64;
+                let waited = begun.duration_since(starting.begun);
+                started.by_hand_ms = if by_hand { waited.as_millis() as u64 } else { 0 };
             }
             if ready_at.is_some() && state == Some(ServerState::Down) {
                 return Err(did_not("it was ready, and is down again".into()));

@@ -15,11 +15,14 @@ pub struct Follower {
 }
 
 impl Follower {
-    /// From the first line on.
+    /// From the first line on; of one on another machine, which is not begun anew by each start, from now on.
     pub fn from_start(log: &Log) -> Follower {
         Follower {
             log: log.clone(),
-            at: 0,
+            at: match log {
+                Log::Here(_) => 0,
+                Log::There(..) => log.end().1,
+            },
             rest: Vec::new(),
         }
     }

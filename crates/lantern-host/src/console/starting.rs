@@ -38,6 +38,8 @@ pub struct Started {
     pub lines: Vec<String>,
     /// How long it took until the server was ready, in milliseconds.
     pub ready_ms: u64,
+    /// How long somebody was waited for who started it by hand, in milliseconds.
+    pub by_hand_ms: u64,
 }
 
 /// Where the lines of a start begin: in which file, and how far in it.

@@ -14,11 +14,12 @@ use std::time::{Duration, Instant};
 const WATCH_S: u64 = 3;
 
 impl Console<'_> {
-    /// Asks the server to stop and waits until it is really down, and stays so.
+    /// Asks the server to stop and waits until it is really down, and stays so; how long somebody was waited for who stopped it by
+    /// hand, until it no longer answered.
     ///
     /// # Errors
     /// When it cannot be reached, is still up after the time limit, or something starts it again.
-    pub fn stop(&self) -> Result<()> {
+    pub fn stop(&self) -> Result<Duration> {
         if self.server.folder.is_far() {
             return self.stop_there();
         }
@@ -29,7 +30,7 @@ impl Console<'_> {
         let had_port = self.listens();
         let stop_line = self.run_by().and_then(|run| run.stop.as_ref());
         match (&state, &rule.stop, stop_line) {
-            (ServerState::Down, ..) => return Ok(()),
+            (ServerState::Down, ..) => return Ok(Duration::ZERO),
             (ServerState::Foreign { who }, ..) => {
                 return Err(ConsoleFault::NoConsole { who: who.clone() }.into());
             }
@@ -61,7 +62,7 @@ impl Console<'_> {
             self.refuse_up()?;
             sleep(ASK_AROUND);
         }
-        Ok(())
+        Ok(Duration::ZERO)
     }
 
     /// Refuses to go on where a server that was stopped is up again.
@@ -99,7 +100,7 @@ impl Console<'_> {
     /// When it cannot be ended.
     pub fn end_failed_start(&self) -> Result<()> {
         match self.stop() {
-            Ok(()) => Ok(()),
+            Ok(_) => Ok(()),
             Err(_) => self.kill(),
         }
     }
@@ -110,7 +111,7 @@ impl Console<'_> {
     /// When it is still up then.
     pub fn await_stop(&self) -> Result<()> {
         if self.server.folder.is_far() {
-            return self.stop_there();
+            return self.stop_there().map(|_| ());
         }
         let limit = Duration::from_secs(self.server.family.console.stop_timeout_s);
         let process = match self.state()? {

@@ -349,6 +349,14 @@ impl Runner for ThisMachine {
     }
 }
 
+/// What this machine is called.
+pub fn name() -> String {
+    rustix::system::uname()
+        .nodename()
+        .to_string_lossy()
+        .into_owned()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -366,12 +374,4 @@ mod tests {
         assert!(machine.listens(Transport::Udp, port).unwrap());
         assert!(!machine.listens(Transport::Tcp, port).unwrap());
     }
-}
-
-/// What this machine is called.
-pub fn name() -> String {
-    rustix::system::uname()
-        .nodename()
-        .to_string_lossy()
-        .into_owned()
 }

@@ -219,6 +219,12 @@ pub fn announce(
         ),
         false => row("away", away(&each, ledger)?),
     }
+    if each.iter().any(|one| Console::of(one).is_by_hand()) {
+        row(
+            "by hand",
+            "you are asked to stop it, and to start it, in the page of its host".into(),
+        );
+    }
     Ok(())
 }
 

@@ -95,7 +95,10 @@ pub fn run(args: &HistoryArgs, common: &Common, look: &Look) -> Result<u8> {
         look.say("\n  set aside:");
     }
     for path in aside {
-        let near = common.near(path.as_str());
+        let near = match server.folder.is_far() {
+            true => server.folder.shown(path),
+            false => common.near(path.as_str()),
+        };
         look.say(&format!("    {}", shell_word(&near)));
     }
     Ok(looked.status(fail::DONE))
@@ -177,17 +180,11 @@ fn one(number: i64, server: &Server, ledger: &Ledger, common: &Common, look: &Lo
         row("why", why);
     }
     if let Some(times) = detail.times {
-        let (stop, own, start) = (times.stop_ms.unwrap_or(0), times.own_ms, times.start_ms);
-        let parts = [
-            (stop, "its own stop"),
-            (start, "its own start"),
-            (own, "lantern's"),
-        ];
-        let parts = parts.map(|(ms, what)| format!("{} {what}", time(ms)));
-        row(
-            "away",
-            &format!("{}: {}", time(stop + own + start), parts.join(", ")),
-        );
+        let parts = times.parts();
+        let all = parts.iter().map(|(ms, _)| ms).sum();
+        let parts = parts.iter().map(|(ms, what)| format!("{} {what}", time(*ms)));
+        let parts: Vec<String> = parts.collect();
+        row("away", &format!("{}: {}", time(all), parts.join(", ")));
     }
     if let Some(backup) = &detail.backup {
         row("backup", backup);

@@ -383,21 +383,11 @@ pub fn show_next(
     let told = match (arms, &name) {
         (false, Some(name)) => format!("\nThis armed nothing; plan {name} still is."),
         (false, None) => "\nNothing is armed.".into(),
-        (true, Some(name)) if server.folder.is_far() => {
-            format!("\nPlan {name} is armed. It is carried out by hand, where the server is.")
-        }
         (true, Some(name)) => format!("\nPlan {name} is armed: a changeover carries it out."),
         (true, None) => String::new(),
     };
     if !told.is_empty() {
         look.say(&told);
-    }
-    if server.folder.is_far() && saved.is_empty() {
-        return Ok(());
-    }
-    if server.folder.is_far() {
-        look.next(&common.next("bundle --out up.zip"));
-        return Ok(());
     }
     for (number, path) in saved.iter().enumerate() {
         let command = |word: &str| match (number, arms) {
@@ -408,8 +398,12 @@ pub fn show_next(
         match number {
             0 => {
                 look.next(&command);
-                let first = look.paint(Means::Paste, &first);
-                look.say(&format!("On a copy first: {first}"));
+                let (besides, what) = match server.folder.is_far() {
+                    true => ("Or by hand", common.next("bundle --out up.zip")),
+                    false => ("On a copy first", first),
+                };
+                let what = look.paint(Means::Paste, &what);
+                look.say(&format!("{besides}: {what}"));
             }
             _ => look.say(&format!("Then: {}", look.paint(Means::Paste, &command))),
         }

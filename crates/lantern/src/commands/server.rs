@@ -126,7 +126,7 @@ fn stop(server: &Server, kill: bool, look: &Look) -> Result<Told> {
     let begun = Instant::now();
     match console.stop() {
         Err(Error::Console(ConsoleFault::DidNotStop { .. })) if kill => console.kill()?,
-        stopped => stopped?,
+        stopped => drop(stopped?),
     }
     let took = time(begun.elapsed().as_millis() as u64);
     let text = format!("{} is down. It took {took}.", server.title());
