@@ -57,13 +57,35 @@ const RUN: &str = "for word in $(cat pond.conf); do [ $word = start ] || ids=\"$
     grep -q sinks fish/* && { echo sunk; exit 1; }\necho ready\nexec 9>>world/lock\n\
     while read line; do case $line in stop) exit 0;; list) for id in $ids; do echo \"- $id\"; done; echo all;; esac; done\n";
 
-struct Pond {
-    dir: TempDir,
+pub(super) struct Pond {
+    pub(super) dir: TempDir,
+    /// The folder that holds its settings.
+    pub(super) home: &'static str,
 }
 
 impl Pond {
     /// A server in care with a plan: its program, one add-on and the load order change, one comes new.
     fn new(sinks: bool) -> Pond {
+        let dir = Pond::made(sinks);
+        let family = dir.path().join("pond.family.toml").display().to_string();
+        let wishes = AdoptOptions {
+            family: Some(&family),
+            ..AdoptOptions::default()
+        };
+        adopt(&dir.path().join("pond"), &wishes).unwrap();
+        let pond = Pond { dir, home: "pond" };
+        pond.warns_nobody();
+        pond
+    }
+
+    pub(super) fn warns_nobody(&self) {
+        let settings = self.dir.path().join(self.home).join("lantern.toml");
+        let text = fs::read_to_string(&settings).unwrap();
+        fs::write(&settings, text.replace("at = [\"10s\"]", "at = []")).unwrap();
+    }
+
+    /// Its folder, its family file and what a new version brings.
+    pub(super) fn made(sinks: bool) -> TempDir {
         // In memory, where there is such a folder: what these tests sync need not outlast them.
         let dir = tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir());
         let dir = dir.unwrap();
@@ -97,23 +119,14 @@ impl Pond {
             std::io::Write::write_all(&mut zip, text.as_bytes()).unwrap();
         }
         zip.finish().unwrap();
-        let family = dir.path().join("pond.family.toml").display().to_string();
-        let wishes = AdoptOptions {
-            family: Some(&family),
-            ..AdoptOptions::default()
-        };
-        adopt(&dir.path().join("pond"), &wishes).unwrap();
-        let settings = dir.path().join("pond/lantern.toml");
-        let text = fs::read_to_string(&settings).unwrap();
-        fs::write(&settings, text.replace("at = [\"10s\"]", "at = []")).unwrap();
-        Pond { dir }
+        dir
     }
 
-    fn server(&self) -> Server {
-        Server::open(&self.dir.path().join("pond")).unwrap()
+    pub(super) fn server(&self) -> Server {
+        Server::open(&self.dir.path().join(self.home)).unwrap()
     }
 
-    fn plan(&self) -> Plan {
+    pub(super) fn plan(&self) -> Plan {
         let server = self.server();
         let mut ledger = Ledger::open(&server.folder).unwrap();
         let sources = Sources {
@@ -137,23 +150,23 @@ impl Pond {
         console.wait_ready(&starting, &known, false).unwrap();
     }
 
-    fn is_up(&self) -> bool {
+    pub(super) fn is_up(&self) -> bool {
         Console::of(&self.server()).state().unwrap() != ServerState::Down
     }
 
-    fn changeover(&self, plan: &Plan) -> Result<(), Error> {
+    pub(super) fn changeover(&self, plan: &Plan) -> Result<(), Error> {
         let server = self.server();
         let mut ledger = Ledger::open(&server.folder)?;
         changeover(&server, &mut ledger, plan.clone(), false, &mut |_| {}).map(|_| ())
     }
 
-    fn resume(&self) -> Result<(), Error> {
+    pub(super) fn resume(&self) -> Result<(), Error> {
         let server = self.server();
         let mut ledger = Ledger::open(&server.folder)?;
         resume(&server, &mut ledger, false, &mut |_| {}).map(|_| ())
     }
 
-    fn undo(&self) -> Result<(), Error> {
+    pub(super) fn undo(&self) -> Result<(), Error> {
         let server = self.server();
         let mut ledger = Ledger::open(&server.folder)?;
         // Of a pond that is up nobody can tell who is on.
@@ -174,7 +187,7 @@ impl Pond {
     }
 
     /// Makes a backup, and plays on.
-    fn play_past_a_backup(&self) {
+    pub(super) fn play_past_a_backup(&self) {
         self.play("reeds\n");
         let server = self.server();
         let pass = backup::pass(&server, None).unwrap();
@@ -193,25 +206,27 @@ impl Pond {
         self.restore().unwrap();
     }
 
-    fn restore(&self) -> Result<(), Error> {
+    pub(super) fn restore(&self) -> Result<(), Error> {
         let server = self.server();
         let mut ledger = Ledger::open(&server.folder)?;
         restore(&server, &mut ledger, "reeds", &[], &mut |_| {}).map(|_| ())
     }
 
     /// Every file with its content, lantern's own and its settings left out.
-    fn tree(&self) -> BTreeMap<String, Text> {
+    pub(super) fn tree(&self) -> BTreeMap<String, Text> {
         let server = self.server();
         let files = server.folder.list().unwrap().files.into_iter();
         let text = |path: &lantern_core::path::RelPath| server.folder.read_text(path).unwrap();
         files
-            .filter(|(path, _)| path.as_str() != "lantern.toml")
+            .filter(|(path, _)| {
+                path.as_str() != "lantern.toml" && !path.as_str().starts_with("log/")
+            })
             .map(|(path, _)| (path.to_string(), text(&path)))
             .collect()
     }
 
     /// The state is whole: nothing is under way, and the ledger finds everything as it was put.
-    fn is_whole(&self, about: &str) {
+    pub(super) fn is_whole(&self, about: &str) {
         let server = self.server();
         assert!(journal::read(&server).unwrap().is_none(), "{about}");
         let mut ledger = Ledger::open(&server.folder).unwrap();
@@ -250,7 +265,7 @@ impl Pond {
     }
 
     /// Ends every process that has a file of the folder open, as a power loss does.
-    fn end(&self) {
+    pub(super) fn end(&self) {
         let root = self.dir.path().canonicalize().unwrap();
         let ours = |path: &std::path::Path| path.starts_with(&root);
         let group = |pid: i32| ThisMachine.group_of(pid).unwrap_or(pid);
@@ -277,7 +292,7 @@ impl Drop for Pond {
 }
 
 /// What the world holds must never change, whatever happens.
-fn world_is_untouched(tree: &BTreeMap<String, Text>, about: &str) {
+pub(super) fn world_is_untouched(tree: &BTreeMap<String, Text>, about: &str) {
     assert_eq!(tree["world/map"].as_str(), "deep water\n", "{about}");
 }
 
@@ -380,7 +395,7 @@ impl Case<'_> {
 }
 
 /// Every how many changes a fault is tried: each, where `EVERY_CHANGE` is set, as `scripts/proofs` does.
-fn stride() -> u64 {
+pub(super) fn stride() -> u64 {
     match std::env::var_os("EVERY_CHANGE") {
         Some(_) => 1,
         None => 5,

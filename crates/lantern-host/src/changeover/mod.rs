@@ -10,6 +10,8 @@ pub(crate) mod check;
 pub mod fault;
 #[cfg(test)]
 mod faults;
+#[cfg(test)]
+mod faults_afar;
 mod journal;
 mod moves;
 mod paused;

@@ -2,7 +2,7 @@
 
 use super::moves::Looking;
 use super::servers::Servers;
-use super::{Event, check, stage};
+use super::{Event, check, sending, stage};
 use super::{journal, paused};
 use crate::armed::{self, Became};
 use crate::backup::Pass;
@@ -386,6 +386,14 @@ impl<'a, 'b> Run<'a, 'b> {
         let staging = stage::folder_name(self.journal.operation.number);
         // What stays of it is removed by the next operation of that number.
         let _ = self.server.folder.remove_all(&RelPath::parse(&staging)?);
+        if self.server.folder.is_far() {
+            let Operation { number, moves, .. } = &self.journal.operation;
+            sending::forget_tries(self.server, moves, *number);
+            let _ = self
+                .server
+                .folder
+                .remove_all(&stage::unpacked(self.server, *number)?);
+        }
         paused::resume(self.server, &self.journal.operation.paused)?;
         journal::remove(self.server)
     }

@@ -24,7 +24,7 @@ const STRETCH_BYTES: u64 = 16 << 20;
 const STRETCH_FILES: usize = 256;
 /// So often a line that breaks is opened again, and how long is waited before.
 const TRIES: u32 = 5;
-const PAUSE: Duration = Duration::from_secs(2);
+const PAUSE: Duration = Duration::from_millis(if cfg!(test) { 2 } else { 2000 });
 
 /// What was sent.
 #[derive(Debug, Default)]
@@ -311,31 +311,56 @@ fn stretches<'c, 'm>(missing: &'c [Coming<'m>]) -> Vec<&'c [Coming<'m>]> {
     stretches
 }
 
-/// Tries whether the account may rename in each folder that something is renamed in or from, with an empty folder of lantern's own: what
-/// is refused is known before the server stops.
-///
-/// # Errors
-/// [`ChangeoverFault::NotTaken`], with the folder.
-pub fn try_renames(server: &Server, moves: &[Move], number: i64) -> Result<usize> {
-    let folder = &server.folder;
-    let mut folders = BTreeSet::new();
+/// The folders that something is renamed in or from, as far as they are there: what is not is made in what is.
+fn touched(folder: &Folder, moves: &[Move]) -> Result<Vec<RelPath>> {
+    let mut above: BTreeSet<RelPath> = BTreeSet::new();
     for step in moves {
-        let mut above = step.path().folder();
-        // What is not there yet is made in what is.
-        while let Some(path) = above {
-            if folders.contains(&path) {
+        let mut next = step.path().folder();
+        while let Some(path) = next.filter(|path| !above.contains(path)) {
+            next = path.folder();
+            above.insert(path);
+        }
+    }
+    let above: Vec<RelPath> = above.into_iter().collect();
+    let met = folder.each(&above, |path| folder.met(path));
+    let mut there = BTreeSet::new();
+    for (path, met) in above.iter().zip(met) {
+        if met?.is_some_and(|meta| meta.is_folder()) {
+            there.insert(path);
+        }
+    }
+    let mut touched = BTreeSet::new();
+    for step in moves {
+        let mut next = step.path().folder();
+        while let Some(path) = next {
+            next = path.folder();
+            if there.contains(&path) {
+                touched.insert(path);
                 break;
-            }
-            match folder.met(&path)? {
-                Some(meta) if meta.is_folder() => {
-                    folders.insert(path);
-                    break;
-                }
-                _ => above = path.folder(),
             }
         }
     }
-    let tried: Vec<(usize, RelPath)> = folders.into_iter().enumerate().collect();
+    Ok(touched.into_iter().collect())
+}
+
+/// Where it is tried whether something may be renamed: an empty folder of lantern's own, in one that is touched and in its own room.
+fn trying(path: &RelPath, index: usize, number: i64) -> Result<(RelPath, RelPath)> {
+    let room = own(&format!("staging/{number:04}.tries"));
+    Ok((
+        path.join(&format!("lantern-tries-{number:04}"))?,
+        room.join(&index.to_string())?,
+    ))
+}
+
+/// Tries whether the account may rename in each folder that something is renamed in or from: what is refused is known before the
+/// server stops.
+///
+/// # Errors
+/// [`ChangeoverFault::NotTaken`], with the folder.
+pub fn try_renames(server: &Server, moves: &[Move], number: i64) -> Result<()> {
+    let folder = &server.folder;
+    let tried = touched(folder, moves)?;
+    let tried: Vec<(usize, RelPath)> = tried.into_iter().enumerate().collect();
     let refused = |path: &RelPath, error: &Error| {
         let why = match error {
             Error::Io { source, .. } => plain(source),
@@ -348,25 +373,38 @@ pub fn try_renames(server: &Server, moves: &[Move], number: i64) -> Result<usize
         })
     };
     let room = own(&format!("staging/{number:04}.tries"));
+    folder.remove_all(&room)?;
     folder.make_folders(&room)?;
     let outcomes = folder.each(&tried, |(index, path)| {
-        let here = path.join(&format!("lantern-tries-{number:04}"))?;
-        let there = room.join(&index.to_string())?;
+        let (here, there) = trying(path, *index, number)?;
         folder.make_each(std::slice::from_ref(&here))?;
         let renamed = folder.rename(&here, &there);
         match renamed {
             Ok(()) => folder.remove_if_empty(&there),
             Err(_) => folder.remove_if_empty(&here),
         };
-        renamed.map_err(|error| refused(path, &error))
+        renamed
     });
     for (outcome, (_, path)) in outcomes.into_iter().zip(&tried) {
-        outcome.map_err(|error| match error {
-            Error::Changeover(_) => error,
-            other if is_break(&other) => other,
-            other => refused(path, &other),
+        outcome.map_err(|error| match is_break(&error) {
+            true => error,
+            false => refused(path, &error),
         })?;
     }
     folder.remove_if_empty(&room);
-    Ok(tried.len())
+    Ok(())
+}
+
+/// Removes what trying may have left behind where the line broke.
+pub fn forget_tries(server: &Server, moves: &[Move], number: i64) {
+    let folder = &server.folder;
+    let tried = touched(folder, moves).unwrap_or_default();
+    let tried: Vec<(usize, RelPath)> = tried.into_iter().enumerate().collect();
+    folder.each(&tried, |(index, path)| {
+        let (here, _) = trying(path, *index, number)?;
+        folder.remove_if_empty(&here);
+        Ok::<(), Error>(())
+    });
+    let _ = folder.remove_all(&own(&format!("staging/{number:04}.tries")));
+    let _ = folder.remove_all(&own(&format!("staging/{number:04}.coming")));
 }

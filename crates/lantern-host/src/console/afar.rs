@@ -17,13 +17,13 @@ use std::thread::sleep;
 use std::time::{Duration, Instant};
 
 /// How often it is looked.
-const LOOK: Duration = Duration::from_secs(1);
+const LOOK: Duration = Duration::from_millis(if cfg!(test) { 5 } else { 1000 });
 /// How often it is said what is waited for.
 const SAY: Duration = Duration::from_secs(15);
 /// So long the file that it prints to has to be as it is, once a server is down.
-const QUIET: Duration = Duration::from_secs(3);
+const QUIET: Duration = Duration::from_millis(if cfg!(test) { 10 } else { 3000 });
 /// So long a line that breaks may be away while something is watched over it.
-const AWAY: Duration = Duration::from_secs(60);
+const AWAY: Duration = Duration::from_millis(if cfg!(test) { 100 } else { 60_000 });
 
 /// The file that says what of it was seen to answer from here.
 const ANSWERED: &str = "answered";
@@ -417,7 +417,11 @@ impl Console<'_> {
                 let begun = begun.unwrap_or(starting.begun);
                 started.ready_ms = begun.elapsed().as_millis() as u64;
                 let waited = begun.duration_since(starting.begun);
-                started.by_hand_ms = if by_hand { waited.as_millis() as u64 } else { 0 };
+                started.by_hand_ms = if by_hand {
+                    waited.as_millis() as u64
+                } else {
+                    0
+                };
             }
             if ready_at.is_some() && state == Some(ServerState::Down) {
                 return Err(did_not("it was ready, and is down again".into()));

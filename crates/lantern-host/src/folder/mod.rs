@@ -18,12 +18,13 @@ use lantern_core::text::Text;
 use lantern_core::tree::{is_unread, unread};
 pub use listing::Listing;
 use rayon::prelude::*;
+use rayon::{ThreadPool, ThreadPoolBuilder};
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 /// So much of a file is read and hashed at once, in bytes.
 const HASHED_AT_ONCE: usize = 128 << 10;
@@ -160,13 +161,15 @@ impl Folder {
 
     /// Does something that asks much of the folder: with as many hands as are worth having.
     pub fn with_hands<R: Send>(&self, work: impl FnOnce() -> R + Send) -> R {
-        let hands = rayon::ThreadPoolBuilder::new().num_threads(self.place.at_once());
-        match self.place.at_once() {
-            1 => work(),
-            _ => match hands.build() {
-                Ok(hands) => hands.install(work),
-                Err(_) => work(),
-            },
+        static HANDS: OnceLock<Option<ThreadPool>> = OnceLock::new();
+        let many = self.place.at_once();
+        if many == 1 {
+            return work();
+        }
+        let hands = HANDS.get_or_init(|| ThreadPoolBuilder::new().num_threads(many).build().ok());
+        match hands {
+            Some(hands) => hands.install(work),
+            None => work(),
         }
     }
 

@@ -4,7 +4,7 @@
 //! to it and no link on the way is followed, so that what was checked is what is used. What lies in no
 //! server folder, such as archives in a drop folder, goes through [`here`].
 
-mod far;
+pub(crate) mod far;
 pub mod here;
 #[cfg_attr(windows, path = "windows.rs")]
 mod local;

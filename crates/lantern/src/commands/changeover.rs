@@ -160,9 +160,15 @@ fn show(look: &Look, common: &Common, report: &Report) {
     }
     let times = report.times;
     let parts = times.parts().into_iter();
-    let parts: Vec<String> = parts.map(|(ms, what)| format!("{} {what}", time(ms))).collect();
+    let parts: Vec<String> = parts
+        .map(|(ms, what)| format!("{} {what}", time(ms)))
+        .collect();
     let down = match times.total_ms() {
-        Some(total) => format!("The server was away for {}: {}.", time(total), parts.join(", ")),
+        Some(total) => format!(
+            "The server was away for {}: {}.",
+            time(total),
+            parts.join(", ")
+        ),
         _ if report.running && !report.was_up => "The server is up now.".into(),
         _ if report.running => "The server is up.".into(),
         _ => "The server came up as it should, and is down again, as it was before.".into(),

@@ -182,7 +182,9 @@ fn one(number: i64, server: &Server, ledger: &Ledger, common: &Common, look: &Lo
     if let Some(times) = detail.times {
         let parts = times.parts();
         let all = parts.iter().map(|(ms, _)| ms).sum();
-        let parts = parts.iter().map(|(ms, what)| format!("{} {what}", time(*ms)));
+        let parts = parts
+            .iter()
+            .map(|(ms, what)| format!("{} {what}", time(*ms)));
         let parts: Vec<String> = parts.collect();
         row("away", &format!("{}: {}", time(all), parts.join(", ")));
     }

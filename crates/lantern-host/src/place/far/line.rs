@@ -39,6 +39,8 @@ pub struct Line {
     said: Arc<Mutex<Vec<String>>>,
     /// Nothing comes over it any more.
     ended: AtomicBool,
+    #[cfg(test)]
+    host: String,
     _program: Child,
 }
 
@@ -75,6 +77,10 @@ impl Line {
     /// # Errors
     /// When the program cannot be run, or does not get through; with what it said.
     pub fn open(address: &Address, through: Option<&[String]>) -> io::Result<Line> {
+        #[cfg(test)]
+        if cut::is_gone(&address.host) {
+            return Err(io::ErrorKind::ConnectionRefused.into());
+        }
         let command = through.map_or_else(|| usual(address), <[String]>::to_vec);
         let runtime = Builder::new_multi_thread()
             .worker_threads(1)
@@ -124,6 +130,8 @@ impl Line {
             can,
             said,
             ended: AtomicBool::new(false),
+            #[cfg(test)]
+            host: address.host.clone(),
             _program: program,
         })
     }
@@ -138,6 +146,13 @@ impl Line {
     /// # Errors
     /// What the other end answers, or that the line has ended, with what was said last.
     pub fn wait<T>(&self, asked: impl Future<Output = Result<T, Error>>) -> io::Result<T> {
+        #[cfg(test)]
+        if let Some(how) = cut::is_due(&self.host) {
+            if how == cut::How::After {
+                let _ = self.runtime.block_on(asked);
+            }
+            return Err(self.told(&Error::IO(String::new())));
+        }
         self.runtime
             .block_on(asked)
             .map_err(|error| self.told(&error))
@@ -165,6 +180,11 @@ impl Line {
         asked: impl Future<Output = Vec<Result<T, Error>>>,
     ) -> Vec<io::Result<T>> {
         let answers = self.runtime.block_on(asked).into_iter();
+        #[cfg(test)]
+        if cut::is_due(&self.host).is_some() {
+            let cut = || Err(self.told(&Error::IO(String::new())));
+            return answers.map(|_| cut()).collect();
+        }
         let answers = answers.map(|it| it.map_err(|error| self.told(&error)));
         answers.collect()
     }
@@ -226,4 +246,61 @@ fn told(error: &Error, said: &Mutex<Vec<String>>) -> io::Error {
         (_, said) => format!("the other end refuses: {said}"),
     };
     io::Error::new(kind, words)
+}
+
+/// Lines that are cut, for tests: what is asked of a host is counted, and at one of them its line ends.
+#[cfg(test)]
+pub mod cut {
+    use std::collections::HashMap;
+    use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
+
+    /// How a line is cut.
+    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+    pub enum How {
+        /// Before what is asked is done.
+        Before,
+        /// When it is done, and nobody hears of that.
+        After,
+        /// Before it is done, and the host is not reached again.
+        Gone,
+    }
+
+    #[derive(Default)]
+    struct Host {
+        asked: u64,
+        cut: Option<(u64, How)>,
+    }
+
+    static HOSTS: LazyLock<Mutex<HashMap<String, Host>>> = LazyLock::new(Mutex::default);
+
+    fn hosts() -> MutexGuard<'static, HashMap<String, Host>> {
+        HOSTS.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// From now on it is counted, and cut at one; never, where that is none.
+    pub fn at(host: &str, cut: Option<(u64, How)>) {
+        hosts().insert(host.to_owned(), Host { asked: 0, cut });
+    }
+
+    /// It is reached again; how often it was asked something.
+    pub fn heal(host: &str) -> u64 {
+        hosts().remove(host).map_or(0, |host| host.asked)
+    }
+
+    pub fn is_gone(host: &str) -> bool {
+        let hosts = hosts();
+        let cut = hosts
+            .get(host)
+            .and_then(|host| Some((host.asked, host.cut?)));
+        cut.is_some_and(|(asked, (at, how))| how == How::Gone && asked > at)
+    }
+
+    pub fn is_due(host: &str) -> Option<How> {
+        let mut hosts = hosts();
+        let host = hosts.get_mut(host)?;
+        host.asked += 1;
+        let (at, how) = host.cut?;
+        let is_now = host.asked - 1 == at || how == How::Gone && host.asked > at;
+        is_now.then_some(how)
+    }
 }

@@ -3,7 +3,7 @@
 //! Each request waits for its answer once, however far away the other end is; so what can be asked at once is.
 
 mod address;
-mod line;
+pub(crate) mod line;
 mod reading;
 mod writing;
 
@@ -28,7 +28,7 @@ use tokio::sync::Semaphore;
 pub const AT_ONCE: usize = 48;
 
 /// A line that could not be opened is not tried again for so long.
-const AGAIN_AFTER: Duration = Duration::from_secs(1);
+const AGAIN_AFTER: Duration = Duration::from_millis(if cfg!(test) { 1 } else { 1000 });
 
 /// The line that is open, or was, and why it could not be opened again.
 #[derive(Debug)]
@@ -36,6 +36,12 @@ struct Open {
     line: Arc<Line>,
     failed: Option<(Instant, io::Error)>,
 }
+
+/// An address, and the command line through which it is reached.
+type Way = (Address, Option<Vec<String>>);
+
+/// The folders that are open.
+static OPEN: Mutex<Vec<(Way, Arc<Far>)>> = Mutex::new(Vec::new());
 
 /// A folder on another machine.
 #[derive(Debug)]
@@ -59,8 +65,6 @@ impl Far {
     /// # Errors
     /// When the other end is not reached, or there is no such folder.
     pub fn open(address: &Address, through: Option<&[String]>) -> io::Result<Arc<Far>> {
-        type Way = (Address, Option<Vec<String>>);
-        static OPEN: Mutex<Vec<(Way, Arc<Far>)>> = Mutex::new(Vec::new());
         let way = (address.clone(), through.map(<[String]>::to_vec));
         let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
         let known = open.iter().find(|(known, _)| *known == way);
@@ -70,6 +74,13 @@ impl Far {
         let far = Arc::new(Far::reach(address, through)?);
         open.push((way, Arc::clone(&far)));
         Ok(far)
+    }
+
+    /// Closes what is open to a host.
+    #[cfg(test)]
+    pub fn close(host: &str) {
+        let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
+        open.retain(|((address, _), _)| address.host != host);
     }
 
     fn reach(address: &Address, through: Option<&[String]>) -> io::Result<Far> {
@@ -214,15 +225,21 @@ const LONGEST_WORDS: u64 = 4096;
 /// A lock file that is ours.
 #[derive(Debug)]
 struct Lock {
-    line: Arc<Line>,
-    file: String,
+    way: Way,
+    path: RelPath,
 }
 
 impl Held for Lock {}
 
 impl Drop for Lock {
     fn drop(&mut self) {
-        let _ = self.line.wait(self.line.session.remove(self.file.as_str()));
+        // Over whichever line is open by now; where none can be, it stays, and is known by its mark.
+        let (address, through) = &self.way;
+        if let Ok(far) = Far::open(address, through.as_deref())
+            && far.remove_file(&self.path).is_err()
+        {
+            let _ = far.remove_file(&self.path);
+        }
     }
 }
 
@@ -534,8 +551,8 @@ impl Place for Far {
             Some(there) if there == words => {
                 made?;
                 Ok(Ok(Box::new(Lock {
-                    line: self.line()?,
-                    file: self.whole(path),
+                    way: (self.address.clone(), self.through.clone()),
+                    path: path.clone(),
                 })))
             }
             Some(who) => Ok(Err(who)),
