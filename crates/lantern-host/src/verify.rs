@@ -249,7 +249,10 @@ pub fn look(
 pub fn verify(server: &Server, found: &Inventory) -> Result<Verified> {
     let console = Console::of(server);
     let state = console.state()?;
-    if !matches!(state, ServerState::Ours(_) | ServerState::Reached { .. }) {
+    let is_ours = matches!(state, ServerState::Ours(_) | ServerState::Reached { .. });
+    // Of one on another machine what it printed is read, though nobody reaches its console.
+    let is_heard = server.folder.is_far() && state != ServerState::Down && !console.is_silent();
+    if !(is_ours || is_heard) {
         return Ok(Verified {
             state,
             ready: None,

@@ -113,11 +113,7 @@ fn advice(error: &Error, common: &Common) -> String {
     let plan_again = plan_again(common);
     match error {
         Error::NotAFolder(_) => "Name a folder that is there.".into(),
-        Error::Far { .. } => {
-            common.next("bundle --out up.zip")
-                + " packs what a plan brings, to carry it out by hand; survey, plan and client work there."
-
-        }
+        Error::Far { .. } => "What can be done there: lantern docs guide".into(),
         Error::NotReached { source, .. } => match source.kind() {
             ErrorKind::ConnectionAborted | ErrorKind::TimedOut => {
                 "See whether `sftp` gets through by itself; how it is reached can be said with --through, or in lantern.toml.".into()
@@ -421,7 +417,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             lost,
             ..
         } => format!(
-            "{}{}{}{} Everything the failed start printed: {}",
+            "{}{}{}{}{}",
             last_words(last),
             lost.iter()
                 .map(|path| format!("Missing, and so not put back: {path}\n"))
@@ -435,7 +431,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             } else {
                 "The server is down, as it was before.".into()
             },
-            common.log("output.previous.log")
+            all_printed(common)
         ),
         ChangeoverFault::GivenUp { wrong, cause, .. } => {
             let cause = cause
@@ -504,12 +500,25 @@ fn of_config(fault: &ConfigFault, common: &Common) -> String {
     }
 }
 
+/// Where all is that a failed start has printed; nothing where it went elsewhere than through lantern.
+fn all_printed(common: &Common) -> String {
+    let log = "output.previous.log";
+    let several = common.near(".lantern/console/servers").is_dir();
+    match several || common.near(".lantern/console").join(log).is_file() {
+        true => format!(" Everything the failed start printed: {}", common.log(log)),
+        false => String::new(),
+    }
+}
+
 fn of_console(fault: &ConsoleFault, common: &Common) -> String {
     match fault {
         ConsoleFault::Unseen { .. } => {
             "Run lantern as the user to whom the server belongs; where it runs on another machine, at a terminal, where you can be \
              asked; or state how to find out: state in [console.run], see lantern docs lantern-toml."
                 .into()
+        }
+        ConsoleFault::NoLine => {
+            "See [console.line]: lantern docs lantern-toml. Its remote console, or a command line that gets there.".into()
         }
         ConsoleFault::NotByHand { .. } => {
             "How long you are waited for: by_hand_s in [limits], see lantern docs lantern-toml.".into()

@@ -28,7 +28,7 @@ mod undo;
 mod whole;
 
 pub use restore::{Restored, restore};
-pub use taking_over::{TakenOver, take_over};
+pub use taking_over::{TakenOver, left_by, take_over};
 pub use undo::{Now, Undone, undo};
 
 use crate::changeover::fault::ChangeoverFault;

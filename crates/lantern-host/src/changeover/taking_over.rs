@@ -23,6 +23,22 @@ pub struct TakenOver {
     pub lost: Vec<RelPath>,
 }
 
+/// What somebody is doing there from another machine, or left half done, in words; none where nobody does.
+///
+/// # Errors
+/// When that cannot be seen.
+pub fn left_by(server: &Server) -> Result<Option<String>> {
+    let holder = lock::holder_there(server)?;
+    let copied = journal::copied(server)?.filter(|copied| copied.mark != server.config.id);
+    let cut_off = copied.map(|it| {
+        let told = it.journal.operation.cut_off(it.journal.phase);
+        format!("an operation was cut off there, {}. {told}", it.who)
+    });
+    let at_work = holder.map(|who| format!("{who}: at work there"));
+    let told: Vec<String> = at_work.into_iter().chain(cut_off).collect();
+    Ok((!told.is_empty()).then(|| told.join("\n")))
+}
+
 /// Takes a server folder over from whoever works there from another machine: what he left half done is put back, file by file, as far as
 /// it had come; what he had done is left as it is.
 ///

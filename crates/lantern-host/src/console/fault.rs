@@ -43,6 +43,11 @@ pub enum ConsoleFault {
         /// How that was seen.
         who: String,
     },
+    /// It runs on another machine, and nothing is stated that reaches its console.
+    #[error(
+        "the server runs on another machine, and nothing in lantern.toml says how its console is reached"
+    )]
+    NoLine,
     /// The console did not answer.
     #[error("the console did not answer \"{line}\"")]
     NoAnswer {

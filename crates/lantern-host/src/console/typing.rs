@@ -22,7 +22,9 @@ impl Console<'_> {
     pub fn send(&self, line: &str) -> Result<()> {
         let line: String = line.chars().filter(|c| !c.is_control()).collect();
         let root = self.server.folder.root();
+        let is_far = self.server.folder.is_far();
         match &self.server.config.console.line {
+            None | Some(LineWay::Pipe(_)) if is_far => Err(ConsoleFault::NoLine.into()),
             None => self.write_line(&self.input(), &line),
             Some(LineWay::Pipe(pipe)) => self.write_line(&root.join(pipe), &line),
             Some(LineWay::Command(words)) => {
@@ -40,7 +42,7 @@ impl Console<'_> {
     /// When the console cannot be reached, or the end does not come.
     pub fn ask(&self, line: &str, end: Option<&Pattern>) -> Result<Vec<String>> {
         if !self.can_be_asked() {
-            self.server.refuse_far("a word to its console")?;
+            return Err(ConsoleFault::NoLine.into());
         }
         if let Some(LineWay::Remote(remote)) = &self.server.config.console.line {
             return Session::open(remote, self.server.folder.root())?.ask(line, end);

@@ -42,7 +42,7 @@ pub(super) fn reaches(host: &str, port: u16) -> std::io::Result<bool> {
         match TcpStream::connect_timeout(&to, LIMIT) {
             Ok(_) => return Ok(true),
             Err(error) if error.kind() == ErrorKind::ConnectionRefused => {}
-            Err(error) => last = Some(error),
+            Err(_) => last = Some(std::io::Error::other("nothing comes back")),
         }
     }
     last.map_or(Ok(false), Err)
@@ -50,7 +50,9 @@ pub(super) fn reaches(host: &str, port: u16) -> std::io::Result<bool> {
 
 /// Where a host is: its addresses of the older kind first, which more servers listen on.
 fn addresses(host: &str, port: u16) -> std::io::Result<Vec<SocketAddr>> {
-    let mut found: Vec<SocketAddr> = (host, port).to_socket_addrs()?.collect();
+    let found = (host, port).to_socket_addrs();
+    let found = found.map_err(|_| std::io::Error::other("there is no such host"))?;
+    let mut found: Vec<SocketAddr> = found.collect();
     found.sort_by_key(SocketAddr::is_ipv6);
     Ok(found)
 }

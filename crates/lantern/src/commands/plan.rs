@@ -398,12 +398,12 @@ pub fn show_next(
         match number {
             0 => {
                 look.next(&command);
-                let (besides, what) = match server.folder.is_far() {
-                    true => ("Or by hand", common.next("bundle --out up.zip")),
-                    false => ("On a copy first", first),
-                };
-                let what = look.paint(Means::Paste, &what);
-                look.say(&format!("{besides}: {what}"));
+                let first = look.paint(Means::Paste, &first);
+                look.say(&format!("On a copy first: {first}"));
+                if server.folder.is_far() {
+                    let bundle = look.paint(Means::Paste, &common.next("bundle --out up.zip"));
+                    look.say(&format!("Or by hand: {bundle}"));
+                }
             }
             _ => look.say(&format!("Then: {}", look.paint(Means::Paste, &command))),
         }

@@ -8,7 +8,7 @@ use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::Args;
 use lantern_host::Result;
-use lantern_host::changeover::{Meanwhile, meanwhile, take_over};
+use lantern_host::changeover::{left_by, take_over};
 use lantern_host::ledger::Ledger;
 
 /// Take a server on another machine over from somebody who works there from his own, or was cut off: what he left half done is put back
@@ -20,18 +20,15 @@ pub struct TakeOverArgs {}
 pub fn run(_: &TakeOverArgs, common: &Common, look: &Look) -> Result<u8> {
     let (mut server, _lock) = open(common, "take-over")?;
     AtHand::at(&mut server, look);
-    match meanwhile(&server)? {
-        Meanwhile::UnderWay(told) | Meanwhile::CutOffElsewhere(told) => {
-            look.talk(&look.paint_error(Means::Caution, &told));
-            let again = common.next("take-over");
-            armed::confirm(
-                "Is he no longer at work? Take it over?",
-                &again,
-                common,
-                look,
-            )?;
-        }
-        Meanwhile::CutOff(_) | Meanwhile::Nothing => {}
+    if let Some(told) = left_by(&server)? {
+        look.talk(&look.paint_error(Means::Caution, &told));
+        let again = common.next("take-over --yes");
+        armed::confirm(
+            "Is he no longer at work? Take it over?",
+            &again,
+            common,
+            look,
+        )?;
     }
     let mut ledger = Ledger::open(&server.folder)?;
     let taken = take_over(&server, &mut ledger)?;

@@ -84,6 +84,7 @@ fn show(name: &str, seen: &Verified, look: &Look, common: &Common) {
             look.next(&common.next("console start"));
             return;
         }
+        ServerState::Foreign { who } if seen.verdict.is_some() => who.clone(),
         ServerState::Foreign { who } => {
             let text = format!("{name} seems to be up, and was not started by lantern: {who}.");
             look.say(&look.paint(Means::Caution, &text));

@@ -3,7 +3,7 @@
 use crate::world::World;
 use insta::assert_snapshot;
 use std::fs;
-use std::io::Read;
+use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
@@ -276,6 +276,210 @@ fn over_ssh_the_host_has_to_be_known() {
         gone.contains("exit status 1") && gone.contains("Connection refused"),
         "{gone}"
     );
+}
+
+/// What a host's page does with its buttons, for a server in a folder of this machine.
+struct Page<'w> {
+    world: &'w World,
+    server: &'static str,
+    runs: Option<Child>,
+    /// So many of its next starts go wrong.
+    grumbles: u32,
+}
+
+impl<'w> Page<'w> {
+    fn of(world: &'w World, server: &'static str) -> Page<'w> {
+        fs::create_dir_all(world.path(server).join("log")).unwrap();
+        Page {
+            world,
+            server,
+            runs: None,
+            grumbles: 0,
+        }
+    }
+
+    fn start(&mut self) {
+        let folder = self.world.path(self.server);
+        let settings = format!("{}/greenhouse.conf", self.server);
+        let text = self.world.read(&settings).replace("grumbles = moss\n", "");
+        let grumbles = if self.grumbles > 0 {
+            "grumbles = moss\n"
+        } else {
+            ""
+        };
+        self.grumbles = self.grumbles.saturating_sub(1);
+        self.world.write(&settings, format!("{grumbles}{text}"));
+        let log = fs::File::create(folder.join("log/latest.log")).unwrap();
+        let mut server = Command::new("sh");
+        server
+            .arg("start.sh")
+            .current_dir(&folder)
+            .env("PATH", "/usr/bin:/bin");
+        server
+            .stdin(Stdio::piped())
+            .stdout(log.try_clone().unwrap())
+            .stderr(log);
+        self.runs = Some(server.spawn().unwrap());
+        let log = format!("{}/log/latest.log", self.server);
+        let says = || {
+            let log = self.world.read(&log);
+            log.contains("doors open") || log.contains("FAULT")
+        };
+        self.world.wait("the server says something", says);
+    }
+
+    fn stop(&mut self) {
+        if let Some(mut server) = self.runs.take() {
+            // One that has failed to start is gone already.
+            let _ = server.stdin.take().unwrap().write_all(b"stop\n");
+            server.wait().unwrap();
+        }
+    }
+
+    /// Lets lantern work, and presses what it asks to be pressed; all that it said, made comparable.
+    fn presses(&mut self, args: &[&str]) -> String {
+        let mut lantern = self.world.begin(args);
+        let mut told = String::new();
+        for line in BufReader::new(lantern.stderr.take().unwrap()).lines() {
+            let line = line.unwrap();
+            match () {
+                () if line.contains("  Stop ") => self.stop(),
+                () if line.contains("  Start ") => self.start(),
+                () => {}
+            }
+            told += &format!("{line}\n");
+        }
+        let status = lantern.wait().unwrap().code().unwrap();
+        let told = self.world.comparable(&told);
+        let port = regex::Regex::new("for \\d+ s: ").unwrap();
+        format!(
+            "$ lantern {}\nexit status {status}\n{}",
+            args.join(" "),
+            port.replace_all(&told, "for TIME: ")
+        )
+    }
+}
+
+impl Drop for Page<'_> {
+    fn drop(&mut self) {
+        if let Some(server) = &mut self.runs {
+            let _ = server.kill();
+            let _ = server.wait();
+        }
+    }
+}
+
+/// Draws the plan that brings it to a new version.
+fn plan(world: &World) {
+    let words = [
+        "plan",
+        "--to",
+        "5.4",
+        "--from",
+        "orchard-drop",
+        "--catalogue",
+    ];
+    let more = [
+        "depot/verdance.catalogue.json",
+        "--variant",
+        "orchard=calm",
+        "--server",
+        "rented",
+    ];
+    let planned = world.lantern(&[&words[..], &more].concat());
+    assert!(planned.contains("Plan NAME is armed"), "{planned}");
+}
+
+/// Lets what lantern keeps of a server on another machine say more.
+fn state(world: &World, words: &str) {
+    let settings = ".local/share/lantern/servers/rented/lantern.toml";
+    let text = world.read(settings).replace("at = [\"10s\"]", "at = []");
+    world.write(settings, text + words);
+}
+
+#[test]
+fn a_changeover_with_somebody_who_presses_the_buttons() {
+    if !has_openssh() {
+        return;
+    }
+    let world = World::demo();
+    let mut page = Page::of(&world, "halcyon-orchard");
+    page.start();
+    adopt(&world, "halcyon-orchard", &["--name", "rented"]);
+    state(
+        &world,
+        "\n[console]\nhost = \"127.0.0.1\"\nlog = \"log/latest.log\"\n",
+    );
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", "rented"]].concat());
+    let before = at(&["console", "state"]);
+    plan(&world);
+    let done = page.presses(&["changeover", "--yes", "--server", "rented"]);
+    let after = [at(&["survey"]), at(&["verify"]), at(&["history"])];
+    let back = page.presses(&["undo", "--keep-world", "--server", "rented"]);
+    let told = [before, done, after.join("\n"), back, at(&["survey"])];
+    assert_snapshot!("far_by_hand", plain(&world, &told.join("\n")));
+    let beside = world.path("halcyon-orchard/.lantern");
+    assert!(!beside.join("at-work").exists() && !beside.join("under-way.json").exists());
+}
+
+#[test]
+fn a_changeover_there_that_fails_goes_back() {
+    if !has_openssh() {
+        return;
+    }
+    let world = World::demo();
+    let mut page = Page::of(&world, "halcyon-orchard");
+    page.start();
+    let files = || {
+        let tree = world.tree("halcyon-orchard");
+        let lines = tree.lines().filter(|line| !line.starts_with("worlds/"));
+        lines.collect::<Vec<_>>().join("\n")
+    };
+    let before = files();
+    adopt(&world, "halcyon-orchard", &["--name", "rented"]);
+    state(
+        &world,
+        "\n[console]\nhost = \"127.0.0.1\"\nlog = \"log/latest.log\"\n",
+    );
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", "rented"]].concat());
+    plan(&world);
+    page.grumbles = 1;
+    let gone = page.presses(&["changeover", "--yes", "--server", "rented"]);
+    let told = [gone, at(&["console", "state"])];
+    assert_snapshot!("far_goes_back", plain(&world, &told.join("\n")));
+    assert_eq!(files(), before);
+}
+
+#[test]
+fn two_administrators_and_one_who_was_cut_off() {
+    if !has_openssh() {
+        return;
+    }
+    let world = World::demo();
+    adopt(&world, "halcyon-orchard", &["--name", "rented"]);
+    adopt(&world, "halcyon-orchard", &["--name", "idas"]);
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", "rented"]].concat());
+    let beside = |file: &str| format!("halcyon-orchard/.lantern/{file}");
+    world.write(
+        &beside("at-work"),
+        "lantern changeover, by ida on studio, since 2026-05-04 21:10 UTC\nanother\n",
+    );
+    let state =
+        "\n[console]\nrun = { start = [\"true\"], stop = [\"true\"], state = [\"false\"] }\n";
+    self::state(&world, state);
+    plan(&world);
+    let told = [
+        at(&["status"]),
+        at(&["changeover", "--yes"]),
+        at(&["take-over"]),
+        at(&["take-over", "--yes"]),
+        at(&["take-over", "--yes"]),
+    ];
+    let who = regex::Regex::new("by \\S+ on \\S+,").unwrap();
+    let told = who
+        .replace_all(&told.join("\n"), "by USER on MACHINE,")
+        .into_owned();
+    assert_snapshot!("far_two", plain(&world, &told));
 }
 
 /// Does what `lantern bundle` says by hand, in a folder of this machine.

@@ -231,7 +231,7 @@ impl World {
             for entry in fs::read_dir(&next).unwrap() {
                 let path = entry.unwrap().path();
                 let name = path.file_name().unwrap().to_string_lossy().into_owned();
-                if name == ".lantern" || name == "logs" {
+                if [".lantern", "logs", "log"].contains(&&*name) {
                     continue;
                 }
                 if path.is_dir() {
