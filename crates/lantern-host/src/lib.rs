@@ -67,6 +67,7 @@ pub mod listing;
 pub mod listings;
 pub mod lock;
 pub mod meter;
+pub mod person;
 pub mod place;
 pub mod planning;
 pub mod recognised;

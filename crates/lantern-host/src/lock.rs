@@ -100,9 +100,18 @@ pub fn there(server: &Server, doing: &str) -> Result<Option<Box<dyn Held>>> {
     };
     let at_work = own(AT_WORK);
     folder.make_folders(&own("staging"))?;
-    match folder.lock(&at_work, &words.written())? {
+    let mut taken = folder.lock(&at_work, &words.written())?;
+    if taken
+        .as_ref()
+        .is_err_and(|left| Words::read(left).mark.is_empty())
+    {
+        // Somebody is writing it just now, or was cut off as he did.
+        std::thread::sleep(PAUSE * 50);
+        taken = folder.lock(&at_work, &words.written())?;
+    }
+    match taken {
         Ok(held) => Ok(Some(held)),
-        Err(left) if Words::read(&left).mark == mark => {
+        Err(left) if [&*mark, ""].contains(&&*Words::read(&left).mark) => {
             folder.remove_file(&at_work)?;
             match folder.lock(&at_work, &words.written())? {
                 Ok(held) => Ok(Some(held)),

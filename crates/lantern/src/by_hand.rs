@@ -3,7 +3,7 @@
 use crate::look::{Look, Means};
 use crate::progress::above;
 use lantern_host::config::Server;
-use lantern_host::console::Person;
+use lantern_host::person::Person;
 use std::io::BufRead;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Once};

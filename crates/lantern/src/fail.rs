@@ -116,14 +116,14 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::Far { .. } => "What can be done there: lantern docs guide".into(),
         Error::NotReached { source, .. } => match source.kind() {
             ErrorKind::ConnectionAborted | ErrorKind::TimedOut => {
-                "See whether `sftp` gets through by itself; how it is reached can be said with --through, or in lantern.toml.".into()
+                "See whether another program gets through by itself; how it is reached can be said with --through, --password-env or --password-file, or in lantern.toml.".into()
             }
             ErrorKind::NotFound | ErrorKind::NotADirectory => {
                 "Name a folder that is there, or a program that is here.".into()
             }
             _ => "Ask whoever runs that machine.".into(),
         },
-        Error::Address(_) => "Write it as sftp://USER@HOST/FOLDER.".into(),
+        Error::Address(_) => "Write it as sftp://USER@HOST/FOLDER, or ftps://.".into(),
         Error::NoProgram { .. } => "Install it, or change the recipe in lantern.toml.".into(),
         Error::Release { .. } => "Download it again, or remove it from the folder.".into(),
         Error::OddPath(_) => "Rename it, or the folder that it lies in.".into(),
@@ -263,6 +263,9 @@ fn of_adopt(fault: &AdoptFault) -> String {
     match fault {
         AdoptFault::NoHome => "Set HOME, or XDG_DATA_HOME.".into(),
         AdoptFault::NoName => "Name it: --name NAME.".into(),
+        AdoptFault::Plain => {
+            "See whether the host takes ftps:// or sftp://. If it does not, and that is how it is to be: --plain".into()
+        }
         AdoptFault::AlreadyAdopted(path) => {
             format!(
                 "See what is there: lantern survey --server {}",
@@ -548,7 +551,7 @@ fn of_console(fault: &ConsoleFault, common: &Common) -> String {
                 .into()
         }
         ConsoleFault::DidNotStart { last, .. } => printed(last, common),
-        ConsoleFault::CalledOff => String::new(),
+        ConsoleFault::CalledOff | ConsoleFault::CalledBack => String::new(),
         ConsoleFault::AlreadyUp { .. } => format!("See: {}", common.next("console state")),
     }
 }

@@ -11,6 +11,9 @@ pub enum AdoptFault {
     /// There is no place on this machine for what lantern keeps of a server on another one.
     #[error("neither XDG_DATA_HOME nor HOME says where lantern's own files of this server can lie")]
     NoHome,
+    /// Everything would be sent in the clear, and nobody said that it may.
+    #[error("ftp:// sends everything in the clear: the password, and every file")]
+    Plain,
     /// No name is given to a server on another machine, and its folder has none.
     #[error("the server needs a name, and one without a slash")]
     NoName,

@@ -14,7 +14,7 @@ use crate::known;
 use crate::layers;
 use crate::ledger::Ledger;
 use crate::lock::Lock;
-use crate::place::{Address, here};
+use crate::place::{Address, Means, Password, here};
 use crate::shipped;
 use crate::survey::{Depth, Survey, survey};
 use lantern_core::family::Family;
@@ -34,8 +34,8 @@ pub struct AdoptOptions<'a> {
     pub server_version: Option<&'a str>,
     /// Of a folder on another machine, its address: what is lantern's own then lies in the folder that is named besides.
     pub far: Option<Address>,
-    /// The command line that speaks with that machine.
-    pub through: &'a [String],
+    /// How that machine is reached.
+    pub means: Means,
 }
 
 /// The folder on this machine for the settings and records of a server that lies on another one, made where it is not there:
@@ -64,8 +64,7 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
         return Err(AdoptFault::AlreadyAdopted(path.into()).into());
     }
     if let Some(address) = &wishes.far {
-        let through = (!wishes.through.is_empty()).then_some(wishes.through);
-        folder = folder.of_far(address, through)?;
+        folder = folder.of_far(address, &wishes.means)?;
     }
     let (family, named) = match wishes.family {
         Some(name) => {
@@ -258,9 +257,26 @@ fn settings_text(
         let address = quoted(&address.to_string());
         text.push_str(&format!("folder = {address}    # where the server is\n"));
     }
-    if !wishes.through.is_empty() {
-        let words: toml_edit::Array = wishes.through.iter().collect();
+    if let Some(words) = &wishes.means.through {
+        let words: toml_edit::Array = words.iter().collect();
         text.push_str(&format!("through = {words}    # how it is reached\n"));
+    }
+    if let Some(path) = &wishes.means.ca {
+        let path = quoted(&path.display().to_string());
+        text.push_str(&format!(
+            "ca = {path}    # whom to believe that it is that machine\n"
+        ));
+    }
+    match &wishes.means.password {
+        None => {}
+        Some(Password::Env(name)) => text.push_str(&format!(
+            "password_env = {}    # the variable that holds the password\n",
+            quoted(name)
+        )),
+        Some(Password::File(path)) => text.push_str(&format!(
+            "password_file = {}    # the file that holds the password\n",
+            quoted(&path.display().to_string())
+        )),
     }
     match (family.build.outside, wishes.server_version) {
         (_, Some(version)) => text.push_str(&format!(

@@ -6,16 +6,14 @@ use super::journal;
 use crate::adopt::{AdoptOptions, adopt};
 use crate::changeover::fault::ChangeoverFault;
 use crate::error::Error;
-use crate::place::far::line::cut::{self, How};
-use crate::place::{Address, Far, here};
+use crate::place::far::cut::{self, How};
+use crate::place::far::servers::{Served, Server};
+use crate::place::{far, here};
 use lantern_core::plan::Plan;
 use lantern_core::text::Text;
 use std::collections::BTreeMap;
 use std::fs;
-use std::path::Path;
 use std::sync::atomic::{AtomicU32, Ordering};
-
-const SFTP: &str = "/usr/lib/openssh/sftp-server";
 
 /// Starts and stops it, as somebody's panel does; `$1` says what.
 const PANEL: &str = r#"cd DIR/pond
@@ -29,21 +27,15 @@ state) is_up ;;
 esac
 "#;
 
-/// A pond on another machine, of a host that no other has; none where OpenSSH is not here, which fails when `CI` is set.
+/// A pond on another machine, of a host that no other has.
 struct Rented {
     pond: Pond,
     host: String,
 }
 
 impl Rented {
-    fn new(sinks: bool) -> Option<Rented> {
+    fn new(sinks: bool, served: &Served) -> Rented {
         static NUMBER: AtomicU32 = AtomicU32::new(0);
-        if here::look(Path::new(SFTP)).is_none() {
-            let why = format!("{SFTP} is missing; scripts/test installs it");
-            assert!(std::env::var_os("CI").is_none(), "{why}");
-            eprintln!("not run: {why}");
-            return None;
-        }
         let dir = Pond::made(sinks);
         let at = |path: &str| dir.path().join(path);
         fs::create_dir_all(at("home")).unwrap();
@@ -53,13 +45,12 @@ impl Rented {
         fs::write(at("panel.sh"), PANEL.replace("DIR", &here)).unwrap();
         let number = NUMBER.fetch_add(1, Ordering::Relaxed);
         let host = format!("pond-{number}.cut.example");
-        let address = format!("sftp://{host}{here}/pond");
         let family = at("pond.family.toml").display().to_string();
         let wishes = AdoptOptions {
             family: Some(&family),
             name: Some("pond"),
-            far: Some(Address::parse(&address).unwrap()),
-            through: &[SFTP.to_owned()],
+            far: Some(served.address_at(&host, &at("pond"))),
+            means: served.means(),
             ..AdoptOptions::default()
         };
         adopt(&at("home"), &wishes).unwrap();
@@ -76,7 +67,7 @@ impl Rented {
         fs::write(&settings, text + &console).unwrap();
         let pond = Pond { dir, home: "home" };
         pond.warns_nobody();
-        Some(Rented { pond, host })
+        Rented { pond, host }
     }
 
     /// Brings what was cut off to an end, one way or the other.
@@ -96,13 +87,14 @@ impl Rented {
 impl Drop for Rented {
     fn drop(&mut self) {
         self.pond.end();
-        Far::close(&self.host);
+        far::close(&self.host);
         cut::heal(&self.host);
     }
 }
 
 /// What leads up to an operation, and the operation.
 struct Case {
+    server: Server,
     sinks: bool,
     prepare: fn(&Pond, &Plan),
     operate: fn(&Pond, &Plan) -> Result<(), Error>,
@@ -110,8 +102,8 @@ struct Case {
 
 impl Case {
     /// All the trees that there may be, and how often something is asked.
-    fn whole(&self) -> Option<([BTreeMap<String, Text>; 3], u64)> {
-        let rented = Rented::new(self.sinks)?;
+    fn whole(&self, served: &Served) -> ([BTreeMap<String, Text>; 3], u64) {
+        let rented = Rented::new(self.sinks, served);
         let pond = &rented.pond;
         let plan = pond.plan();
         let old = pond.tree();
@@ -124,14 +116,15 @@ impl Case {
         assert!(asked > 50, "only {asked} questions");
         assert!(self.sinks || ended.is_ok() && new != before, "{ended:?}");
         pond.is_whole("no cut");
-        Some(([old, before, new], asked))
+        ([old, before, new], asked)
     }
 
-    fn at(&self, trees: &[BTreeMap<String, Text>], at: u64, how: How) {
-        let Some(rented) = Rented::new(self.sinks) else {
-            return;
-        };
-        let about = format!("{how:?} at question {at}, sinks {}", self.sinks);
+    fn at(&self, served: &Served, trees: &[BTreeMap<String, Text>], at: u64, how: How) {
+        let rented = Rented::new(self.sinks, served);
+        let about = format!(
+            "{:?}, {how:?} at question {at}, sinks {}",
+            self.server, self.sinks
+        );
         let pond = &rented.pond;
         let plan = pond.plan();
         (self.prepare)(pond, &plan);
@@ -162,15 +155,21 @@ impl Case {
     }
 
     fn at_many(&self) {
-        let Some((trees, asked)) = self.whole() else {
+        let Some(served) = Served::start(self.server) else {
             return;
         };
+        let (trees, asked) = self.whole(&served);
         // Three ways of being cut at each, of which every few are tried.
-        for (index, at) in (0..asked).step_by(stride() as usize).enumerate() {
-            let each = [How::Before, How::After, How::Gone];
+        let each = [How::Before, How::After, How::Gone];
+        // Over FTP each question is several, and takes longer.
+        let slower = if self.server == Server::Sftp { 1 } else { 3 };
+        let every = if stride() == 1 { 1 } else { stride() * slower };
+        for (index, at) in (0..asked).step_by(every as usize).enumerate() {
             match stride() {
-                1 => each.iter().for_each(|how| self.at(&trees, at, *how)),
-                _ => self.at(&trees, at, each[index % each.len()]),
+                1 => each
+                    .iter()
+                    .for_each(|how| self.at(&served, &trees, at, *how)),
+                _ => self.at(&served, &trees, at, each[index % each.len()]),
             }
         }
     }
@@ -178,42 +177,27 @@ impl Case {
 
 fn nothing(_: &Pond, _: &Plan) {}
 
-#[test]
-fn a_changeover_there() {
-    let case = Case {
-        sinks: false,
-        prepare: nothing,
-        operate: Pond::changeover,
-    };
-    case.at_many();
+macro_rules! cut_at_each {
+    ($($name:ident: $server:ident, $sinks:literal, $prepare:expr, $operate:expr;)*) => {$(
+        #[test]
+        fn $name() {
+            let case = Case {
+                server: Server::$server,
+                sinks: $sinks,
+                prepare: $prepare,
+                operate: $operate,
+            };
+            case.at_many();
+        }
+    )*};
 }
 
-#[test]
-fn a_changeover_there_that_fails() {
-    let case = Case {
-        sinks: true,
-        prepare: nothing,
-        operate: Pond::changeover,
-    };
-    case.at_many();
-}
-
-#[test]
-fn an_undo_there() {
-    let case = Case {
-        sinks: false,
-        prepare: |pond, plan| pond.changeover(plan).unwrap(),
-        operate: |pond, _| pond.undo(),
-    };
-    case.at_many();
-}
-
-#[test]
-fn a_restore_there() {
-    let case = Case {
-        sinks: false,
-        prepare: |pond, _| pond.play_past_a_backup(),
-        operate: |pond, _| pond.restore(),
-    };
-    case.at_many();
+cut_at_each! {
+    a_changeover_over_sftp: Sftp, false, nothing, Pond::changeover;
+    a_changeover_over_sftp_that_fails: Sftp, true, nothing, Pond::changeover;
+    an_undo_over_sftp: Sftp, false, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
+    a_restore_over_sftp: Sftp, false, |pond, _| pond.play_past_a_backup(), |pond, _| pond.restore();
+    a_changeover_over_ftp: Ftp, false, nothing, Pond::changeover;
+    an_undo_over_ftp_that_lists_for_people: FtpForPeople, false, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
+    a_changeover_over_ftp_behind_tls: Ftps, false, nothing, Pond::changeover;
 }

@@ -6,11 +6,11 @@ mod several;
 pub use several::{OneServer, PROCESS};
 
 use crate::config::fault::ConfigFault;
-use crate::console::{Memory, Person};
 use crate::error::{Error, Result};
 use crate::folder::Folder;
 use crate::gather::{GatherWords, Gatherer, Store};
-use crate::place::{Address, here};
+use crate::person::{Memory, Person};
+use crate::place::{Address, Means, Password, here};
 use crate::runner::{Runner, ThisMachine};
 use lantern_core::clients::Duty;
 use lantern_core::component::{Effect, Id};
@@ -81,6 +81,15 @@ pub struct Config {
     /// The command line that speaks the file transfer protocol with that machine; otherwise the system's `ssh`.
     #[serde(default)]
     pub through: Vec<String>,
+    /// The environment variable that holds the password for that machine, where the protocol is FTP.
+    pub password_env: Option<String>,
+    /// The file that holds it, relative to this one's folder.
+    pub password_file: Option<PathBuf>,
+    /// How many connections to that machine there may be at once, where the protocol is FTP.
+    pub connections: Option<usize>,
+    /// A file of certificates that vouch for that machine, besides those of this one, where the protocol is FTP behind TLS; relative to
+    /// this one's folder.
+    pub ca: Option<PathBuf>,
     /// A family that ships with lantern, or the path of a family file.
     pub family: String,
     /// The server version, for a build that lies outside the folder.
@@ -508,9 +517,17 @@ impl<'de> Deserialize<'de> for Span {
 }
 
 impl Config {
-    /// The command line that speaks with the machine on which the folder lies, where one is stated.
-    pub fn through(&self) -> Option<&[String]> {
-        (!self.through.is_empty()).then_some(&self.through)
+    /// How the machine is reached on which the folder lies; `home` is the folder that holds these settings.
+    fn means(&self, home: &Path) -> Means {
+        let env = self.password_env.clone().map(Password::Env);
+        let file = self.password_file.as_ref();
+        let file = file.map(|file| Password::File(home.join(file)));
+        Means {
+            through: (!self.through.is_empty()).then(|| self.through.clone()),
+            password: env.or(file),
+            connections: self.connections,
+            ca: self.ca.as_ref().map(|file| home.join(file)),
+        }
     }
 
     /// Reads the text of `lantern.toml`.
@@ -590,7 +607,8 @@ impl Server {
             }
             Some(address) => {
                 let address = Address::parse(address).map_err(fault)?;
-                folder.of_far(&address, config.through())?
+                let means = config.means(folder.root());
+                folder.of_far(&address, &means)?
             }
         };
         let mut family = family(&config.family, folder.root())?;

@@ -253,7 +253,7 @@ impl Console<'_> {
                 return Ok(if by_hand { still_up } else { Duration::ZERO });
             }
             if crate::interrupt::wants_back() {
-                return Err(crate::changeover::fault::ChangeoverFault::CalledBack.into());
+                return Err(ConsoleFault::CalledBack.into());
             }
             let who = match &seen {
                 Some(state) => state.who().unwrap_or_else(|| "its log still grows".into()),

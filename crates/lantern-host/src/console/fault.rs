@@ -70,6 +70,9 @@ pub enum ConsoleFault {
         /// Why not.
         why: String,
     },
+    /// Somebody who was waited for wants all to be as before.
+    #[error("you asked for it to go back")]
+    CalledBack,
     /// Somebody called the start of a copy off.
     #[error("the start was called off")]
     CalledOff,

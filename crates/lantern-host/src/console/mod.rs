@@ -11,7 +11,6 @@ pub mod fault;
 mod follower;
 mod log;
 pub mod packet;
-mod person;
 mod ports;
 mod printed;
 mod process;
@@ -22,7 +21,6 @@ mod typing;
 
 pub use follower::Follower;
 pub use log::Log;
-pub use person::{Memory, Person};
 pub use process::Process;
 pub use starting::{Started, Starting};
 

@@ -7,8 +7,9 @@ use crate::error::{At, Error, Result};
 mod listing;
 
 pub use crate::place::Stamp;
+use crate::place::far;
 use crate::place::{
-    Address, Far, Held, LinkOnTheWay, Local, Meta, NewFile, PROGRAM, Place, Sort, Source, here,
+    Address, Held, LinkOnTheWay, Local, Means, Meta, NewFile, PROGRAM, Place, Sort, Source, here,
 };
 use lantern_core::link;
 use lantern_core::path::{PathFault, RelPath};
@@ -24,7 +25,7 @@ use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// So much of a file is read and hashed at once, in bytes.
 const HASHED_AT_ONCE: usize = 128 << 10;
@@ -116,8 +117,8 @@ impl Folder {
     ///
     /// # Errors
     /// When the other machine is not reached, or has no such folder.
-    pub fn of_far(self, address: &Address, through: Option<&[String]>) -> Result<Folder> {
-        let place = Far::open(address, through).map_err(|source| Error::NotReached {
+    pub fn of_far(self, address: &Address, means: &Means) -> Result<Folder> {
+        let place = far::open(address, means).map_err(|source| Error::NotReached {
             address: address.to_string(),
             source,
         })?;
@@ -161,12 +162,20 @@ impl Folder {
 
     /// Does something that asks much of the folder: with as many hands as are worth having.
     pub fn with_hands<R: Send>(&self, work: impl FnOnce() -> R + Send) -> R {
-        static HANDS: OnceLock<Option<ThreadPool>> = OnceLock::new();
+        static HANDS: Mutex<BTreeMap<usize, Arc<ThreadPool>>> = Mutex::new(BTreeMap::new());
         let many = self.place.at_once();
         if many == 1 {
             return work();
         }
-        let hands = HANDS.get_or_init(|| ThreadPoolBuilder::new().num_threads(many).build().ok());
+        let hands = {
+            let mut all = HANDS.lock().unwrap_or_else(PoisonError::into_inner);
+            let known = all.get(&many).cloned();
+            known.or_else(|| {
+                let new = ThreadPoolBuilder::new().num_threads(many).build().ok()?;
+                let new = all.entry(many).or_insert_with(|| Arc::new(new));
+                Some(Arc::clone(new))
+            })
+        };
         match hands {
             Some(hands) => hands.install(work),
             None => work(),

@@ -11,7 +11,7 @@ mod local;
 #[cfg(test)]
 pub(crate) mod lossy;
 
-pub use far::{Address, Far};
+pub use far::{Address, Means, Password, Scheme};
 pub use local::{LinkOnTheWay, Local};
 
 use lantern_core::path::RelPath;

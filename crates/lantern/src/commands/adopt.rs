@@ -7,14 +7,15 @@ use crate::look::{Look, Means, bytes, count};
 use crate::progress::during;
 use clap::Args;
 use lantern_core::component::Kind;
+use lantern_host::adopt::fault::AdoptFault;
 use lantern_host::adopt::{AdoptOptions, adopt, adopt_again, home, mark};
 use lantern_host::config::Server;
 use lantern_host::glance;
 use lantern_host::identity::{self, Become};
 use lantern_host::lock::Lock;
-use lantern_host::place::Address;
+use lantern_host::place::{Address, Means as Reached, Password, Scheme};
 use lantern_host::{Error, Result};
-use std::path::{Path, PathBuf};
+use std::path::{Path, PathBuf, absolute};
 
 /// Take a server folder into care: write lantern.toml, and every file into the ledger
 #[derive(Debug, Args)]
@@ -22,7 +23,7 @@ use std::path::{Path, PathBuf};
     after_help = "Examples:\n  lantern adopt halcyon-terrace\n  lantern adopt lake --family mossgate.family.toml --server-version 5.4"
 )]
 pub struct AdoptArgs {
-    /// The server folder; on another machine, sftp://USER@HOST/FOLDER
+    /// The server folder; on another machine, sftp://USER@HOST/FOLDER, or ftps://
     dir: PathBuf,
     /// A family's name, or a family file; otherwise the one whose marks fit
     #[arg(long, value_name = "NAME|FILE")]
@@ -36,6 +37,18 @@ pub struct AdoptArgs {
     /// The command that speaks SFTP with another machine, instead of ssh: words with blanks between
     #[arg(long, value_name = "COMMAND", value_delimiter = ' ')]
     through: Vec<String>,
+    /// The variable that holds the password, for FTP
+    #[arg(long, value_name = "NAME", conflicts_with = "password_file")]
+    password_env: Option<String>,
+    /// The file that holds the password, for FTP
+    #[arg(long, value_name = "FILE")]
+    password_file: Option<PathBuf>,
+    /// A file of certificates that vouch for the host, for FTP behind TLS, besides those of this machine
+    #[arg(long, value_name = "FILE")]
+    ca: Option<PathBuf>,
+    /// Let everything be sent in the clear, the password too, as ftp:// does
+    #[arg(long)]
+    plain: bool,
     /// It is in care already, and was moved here
     #[arg(long, conflicts_with_all = ["family", "name", "server_version", "copy"])]
     moved: bool,
@@ -60,6 +73,19 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
     let text = args.dir.to_string_lossy();
     let far = Address::is_meant(&text).then(|| Address::parse(&text));
     let far = far.transpose().map_err(Error::Address)?;
+    let env = args.password_env.clone().map(Password::Env);
+    let file = args.password_file.as_ref();
+    let whole = |file: &PathBuf| absolute(file).unwrap_or_else(|_| file.clone());
+    let file = file.map(|file| Password::File(whole(file)));
+    let means = Reached {
+        through: (!args.through.is_empty()).then(|| args.through.clone()),
+        password: env.or(file),
+        connections: None,
+        ca: args.ca.as_ref().map(whole),
+    };
+    if far.as_ref().is_some_and(|far| far.scheme == Scheme::Ftp) && !args.plain {
+        return Err(AdoptFault::Plain.into());
+    }
     let name = args.name.as_deref();
     let dir = match &far {
         None => args.dir.clone(),
@@ -70,7 +96,7 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
         name,
         server_version: args.server_version.as_deref(),
         far,
-        through: &args.through,
+        means,
     };
     let adopted = during("files are read", || match args.again {
         true => adopt_again(&dir),

@@ -19,6 +19,9 @@ use tokio::io::{AsyncBufReadExt, BufReader, join};
 use tokio::process::Child;
 use tokio::runtime::{Builder, Runtime};
 
+/// So many requests are under way at once: more open handles are not given by every server.
+pub const AT_ONCE: usize = 48;
+
 /// So long an answer may take, in seconds; the first one also waits for whoever is asked for a password.
 const ANSWER_S: u64 = 60;
 const FIRST_ANSWER_S: u64 = 180;
@@ -78,7 +81,7 @@ impl Line {
     /// When the program cannot be run, or does not get through; with what it said.
     pub fn open(address: &Address, through: Option<&[String]>) -> io::Result<Line> {
         #[cfg(test)]
-        if cut::is_gone(&address.host) {
+        if super::cut::is_gone(&address.host) {
             return Err(io::ErrorKind::ConnectionRefused.into());
         }
         let command = through.map_or_else(|| usual(address), <[String]>::to_vec);
@@ -147,8 +150,8 @@ impl Line {
     /// What the other end answers, or that the line has ended, with what was said last.
     pub fn wait<T>(&self, asked: impl Future<Output = Result<T, Error>>) -> io::Result<T> {
         #[cfg(test)]
-        if let Some(how) = cut::is_due(&self.host) {
-            if how == cut::How::After {
+        if let Some(how) = super::cut::is_due(&self.host) {
+            if how == super::cut::How::After {
                 let _ = self.runtime.block_on(asked);
             }
             return Err(self.told(&Error::IO(String::new())));
@@ -181,7 +184,7 @@ impl Line {
     ) -> Vec<io::Result<T>> {
         let answers = self.runtime.block_on(asked).into_iter();
         #[cfg(test)]
-        if cut::is_due(&self.host).is_some() {
+        if super::cut::is_due(&self.host).is_some() {
             let cut = || Err(self.told(&Error::IO(String::new())));
             return answers.map(|_| cut()).collect();
         }
@@ -193,6 +196,11 @@ impl Line {
     pub fn leave(&self, asked: impl Future<Output = ()> + Send + 'static) {
         self.runtime.spawn(asked);
     }
+}
+
+/// Whether an answer says that there is nothing more.
+pub fn is_end(error: &Error) -> bool {
+    matches!(error, Error::Status(status) if status.status_code == StatusCode::Eof)
 }
 
 /// Keeps the last lines that a program says of itself.
@@ -246,61 +254,4 @@ fn told(error: &Error, said: &Mutex<Vec<String>>) -> io::Error {
         (_, said) => format!("the other end refuses: {said}"),
     };
     io::Error::new(kind, words)
-}
-
-/// Lines that are cut, for tests: what is asked of a host is counted, and at one of them its line ends.
-#[cfg(test)]
-pub mod cut {
-    use std::collections::HashMap;
-    use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
-
-    /// How a line is cut.
-    #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-    pub enum How {
-        /// Before what is asked is done.
-        Before,
-        /// When it is done, and nobody hears of that.
-        After,
-        /// Before it is done, and the host is not reached again.
-        Gone,
-    }
-
-    #[derive(Default)]
-    struct Host {
-        asked: u64,
-        cut: Option<(u64, How)>,
-    }
-
-    static HOSTS: LazyLock<Mutex<HashMap<String, Host>>> = LazyLock::new(Mutex::default);
-
-    fn hosts() -> MutexGuard<'static, HashMap<String, Host>> {
-        HOSTS.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// From now on it is counted, and cut at one; never, where that is none.
-    pub fn at(host: &str, cut: Option<(u64, How)>) {
-        hosts().insert(host.to_owned(), Host { asked: 0, cut });
-    }
-
-    /// It is reached again; how often it was asked something.
-    pub fn heal(host: &str) -> u64 {
-        hosts().remove(host).map_or(0, |host| host.asked)
-    }
-
-    pub fn is_gone(host: &str) -> bool {
-        let hosts = hosts();
-        let cut = hosts
-            .get(host)
-            .and_then(|host| Some((host.asked, host.cut?)));
-        cut.is_some_and(|(asked, (at, how))| how == How::Gone && asked > at)
-    }
-
-    pub fn is_due(host: &str) -> Option<How> {
-        let mut hosts = hosts();
-        let host = hosts.get_mut(host)?;
-        host.asked += 1;
-        let (at, how) = host.cut?;
-        let is_now = host.asked - 1 == at || how == How::Gone && host.asked > at;
-        is_now.then_some(how)
-    }
 }

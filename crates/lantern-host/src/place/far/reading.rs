@@ -1,7 +1,7 @@
 //! Reading a file that lies on another machine.
 
-use super::line::Line;
-use super::{AT_ONCE, Meta, Source, is_end};
+use super::line::{AT_ONCE, Line, is_end};
+use super::{Meta, Source};
 use russh_sftp::client::RawSftpSession;
 use russh_sftp::client::error::Error;
 use std::collections::BTreeMap;
@@ -17,10 +17,18 @@ const END: u64 = 16 << 10;
 /// So much is fetched ahead at most, where a file is read from one end to the other.
 const MOST_AHEAD: u64 = PIECE * AT_ONCE as u64;
 
+/// What stretches of a file are fetched from.
+pub trait Stretches: Send + Sync {
+    /// Fetches a stretch; what comes back is whole from its beginning, and shorter where the file ends early.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    fn stretch(&self, from: u64, length: u64) -> io::Result<Vec<u8>>;
+}
+
 /// A file that is read.
-pub struct Reading {
-    line: Arc<Line>,
-    handle: String,
+pub struct Reading<S> {
+    from: S,
     meta: Meta,
     at: u64,
     /// What was fetched last, and where it begins.
@@ -31,12 +39,11 @@ pub struct Reading {
     ahead: u64,
 }
 
-impl Reading {
+impl<S: Stretches> Reading<S> {
     /// A file that was opened.
-    pub fn new(line: Arc<Line>, handle: String, meta: Meta) -> Reading {
+    pub fn new(from: S, meta: Meta) -> Reading<S> {
         Reading {
-            line,
-            handle,
+            from,
             meta,
             at: 0,
             fetched: (0, Vec::new()),
@@ -64,10 +71,7 @@ impl Reading {
         let there = self.meta.stamp.bytes.saturating_sub(from);
         match length.min(there) {
             0 => Ok(Vec::new()),
-            length => {
-                let pieces = pieces(&self.line.session, &self.handle, from, length);
-                self.line.wait(pieces)
-            }
+            length => self.from.stretch(from, length),
         }
     }
 
@@ -132,7 +136,7 @@ async fn pieces(
     Ok(all)
 }
 
-impl Read for Reading {
+impl<S: Stretches> Read for Reading<S> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         if self.at_hand().is_empty() {
             self.fetch()?;
@@ -144,7 +148,7 @@ impl Read for Reading {
     }
 }
 
-impl Seek for Reading {
+impl<S: Stretches> Seek for Reading<S> {
     fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
         let moved = match to {
             SeekFrom::Start(at) => Some(at),
@@ -156,7 +160,7 @@ impl Seek for Reading {
     }
 }
 
-impl Source for Reading {
+impl<S: Stretches> Source for Reading<S> {
     fn meta(&self) -> io::Result<Meta> {
         Ok(self.meta)
     }
@@ -172,7 +176,27 @@ impl Source for Reading {
     }
 }
 
-impl Drop for Reading {
+/// A file that is open at the other end of a line.
+pub struct Handle {
+    line: Arc<Line>,
+    handle: String,
+}
+
+impl Handle {
+    /// One that was opened; it is closed when this is dropped.
+    pub fn new(line: Arc<Line>, handle: String) -> Handle {
+        Handle { line, handle }
+    }
+}
+
+impl Stretches for Handle {
+    fn stretch(&self, from: u64, length: u64) -> io::Result<Vec<u8>> {
+        let pieces = pieces(&self.line.session, &self.handle, from, length);
+        self.line.wait(pieces)
+    }
+}
+
+impl Drop for Handle {
     fn drop(&mut self) {
         let (session, handle) = (Arc::clone(&self.line.session), self.handle.clone());
         self.line.leave(async move {

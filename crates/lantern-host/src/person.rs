@@ -28,7 +28,7 @@ pub struct Memory {
 
 impl Memory {
     /// What somebody has said of it last: whether it is up.
-    pub(super) fn said(&self) -> Option<bool> {
+    pub(crate) fn said(&self) -> Option<bool> {
         match self.said.load(Ordering::Relaxed) {
             1 => Some(false),
             2 => Some(true),
@@ -36,17 +36,17 @@ impl Memory {
         }
     }
 
-    pub(super) fn says(&self, is_up: Option<bool>) {
+    pub(crate) fn says(&self, is_up: Option<bool>) {
         let word = is_up.map_or(0, |is_up| 1 + u8::from(is_up));
         self.said.store(word, Ordering::Relaxed);
     }
 
     /// Whether it has answered a question, so that no answer says something.
-    pub(super) fn has_answered(&self) -> bool {
+    pub(crate) fn has_answered(&self) -> bool {
         self.answered.load(Ordering::Relaxed)
     }
 
-    pub(super) fn answers(&self) {
+    pub(crate) fn answers(&self) {
         self.answered.store(true, Ordering::Relaxed);
     }
 }

@@ -1,0 +1,234 @@
+//! Servers of each protocol that somebody else wrote, on this machine, for tests.
+
+#![allow(clippy::disallowed_methods, clippy::disallowed_types)] // They are started here.
+
+use super::{Address, Means, Password, Place, open};
+use std::fs;
+use std::io::{self, Read};
+use std::net::{TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::Duration;
+use tempfile::TempDir;
+
+const SFTP: &str = "/usr/lib/openssh/sftp-server";
+const VSFTPD: &str = "/usr/sbin/vsftpd";
+const PYTHON: &str = "/usr/bin/python3";
+const PYFTPDLIB: &str = "/usr/lib/python3/dist-packages/pyftpdlib";
+
+/// Which server.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Server {
+    /// OpenSSH's server of SFTP.
+    Sftp,
+    /// pyftpdlib, which knows the listings of RFC 3659.
+    Ftp,
+    /// vsftpd, which prints its listings for people, as `ls` does.
+    FtpForPeople,
+    /// vsftpd behind TLS; each connection for data has to go on from the one for commands.
+    Ftps,
+}
+
+/// A server that runs; it ends with this.
+pub struct Served {
+    server: Server,
+    port: u16,
+    child: Option<Child>,
+    dir: TempDir,
+    number: u32,
+}
+
+impl Served {
+    /// Starts a server that gives every folder of this machine; none where it is not here, which fails when `CI` is set.
+    pub fn start(server: Server) -> Option<Served> {
+        static NUMBER: AtomicU32 = AtomicU32::new(0);
+        let needed = match server {
+            Server::Sftp => SFTP,
+            Server::Ftp => PYFTPDLIB,
+            Server::FtpForPeople | Server::Ftps => VSFTPD,
+        };
+        if !Path::new(needed).exists() {
+            let why = format!("{needed} is missing; scripts/test installs it");
+            assert!(std::env::var_os("CI").is_none(), "{why}");
+            eprintln!("not run: {why}");
+            return None;
+        }
+        let dir = tempfile::tempdir().unwrap();
+        let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+        // Between being found free and being taken, a port may be taken by somebody else.
+        let started = (0..5).find_map(|_| {
+            let free = TcpListener::bind("127.0.0.1:0").unwrap();
+            let port = free.local_addr().unwrap().port();
+            drop(free);
+            Some((port, child(server, port, dir.path())?))
+        });
+        let (port, child) = started.expect("the server starts");
+        Some(Served {
+            server,
+            port,
+            child,
+            dir,
+            number,
+        })
+    }
+
+    /// The address of a folder.
+    pub fn address(&self, folder: &Path) -> Address {
+        self.address_at(&format!("served-{}.cut.example", self.number), folder)
+    }
+
+    /// The address of a folder at a host of this name, which is this machine.
+    pub fn address_at(&self, host: &str, folder: &Path) -> Address {
+        let (scheme, user) = match self.server {
+            Server::Sftp => ("sftp", ""),
+            Server::Ftp => ("ftp", "ida@"),
+            Server::FtpForPeople => ("ftp", ""),
+            Server::Ftps => ("ftps", ""),
+        };
+        let address = format!("{scheme}://{user}{host}:{}{}", self.port, folder.display());
+        Address::parse(&address).unwrap()
+    }
+
+    /// How it is reached.
+    pub fn means(&self) -> Means {
+        Means {
+            through: (self.server == Server::Sftp).then(|| vec![SFTP.to_owned()]),
+            password: (self.server == Server::Ftp)
+                .then(|| Password::File(self.dir.path().join("password"))),
+            connections: None,
+            ca: (self.server == Server::Ftps).then(|| self.dir.path().join("ca.pem")),
+        }
+    }
+
+    /// Opens a folder that is there.
+    pub fn open(&self, folder: &Path) -> Arc<dyn Place> {
+        self.open_at(folder).unwrap()
+    }
+
+    /// Opens a folder.
+    ///
+    /// # Errors
+    /// As [`open`].
+    pub fn open_at(&self, folder: &Path) -> io::Result<Arc<dyn Place>> {
+        open(&self.address(folder), &self.means())
+    }
+
+    /// Opens a folder at a host of another name.
+    ///
+    /// # Errors
+    /// As [`open`].
+    pub fn open_by_name(&self, host: &str, folder: &Path) -> io::Result<Arc<dyn Place>> {
+        open(&self.address_at(host, folder), &self.means())
+    }
+
+    /// Opens a folder with another password.
+    ///
+    /// # Errors
+    /// As [`open`].
+    pub fn with_password(&self, password: &str, folder: &Path) -> io::Result<Arc<dyn Place>> {
+        let file = self.dir.path().join("other-password");
+        fs::write(&file, password).unwrap();
+        let means = Means {
+            password: Some(Password::File(file)),
+            ..self.means()
+        };
+        open(&self.address(folder), &means)
+    }
+}
+
+impl Drop for Served {
+    fn drop(&mut self) {
+        super::close(&format!("served-{}.cut.example", self.number));
+        if let Some(child) = &mut self.child {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+}
+
+/// Starts a server at a port, where it is one that listens; none where it does not come up.
+#[allow(clippy::option_option)]
+fn child(server: Server, port: u16, dir: &Path) -> Option<Option<Child>> {
+    let mut command = match server {
+        Server::Sftp => return Some(None),
+        Server::Ftp => {
+            fs::write(dir.join("password"), "moss\n").unwrap();
+            let mut command = Command::new(PYTHON);
+            command.args([
+                "-m",
+                "pyftpdlib",
+                "-w",
+                "-i",
+                "127.0.0.1",
+                "-d",
+                "/",
+                "-u",
+                "ida",
+                "-P",
+                "moss",
+                "-p",
+            ]);
+            command.arg(port.to_string());
+            command
+        }
+        Server::FtpForPeople | Server::Ftps => {
+            let mut settings = format!(
+                "listen=YES\nlisten_address=127.0.0.1\nlisten_port={port}\nbackground=NO\nanonymous_enable=YES\n\
+                 local_enable=NO\nwrite_enable=YES\nanon_root=/\nanon_upload_enable=YES\nanon_mkdir_write_enable=YES\n\
+                 anon_other_write_enable=YES\nanon_world_readable_only=NO\nanon_umask=022\nallow_writeable_chroot=YES\n\
+                 no_anon_password=YES\nrun_as_launching_user=YES\nseccomp_sandbox=NO\npasv_address=127.0.0.1\n\
+                 xferlog_enable=NO\n"
+            );
+            if server == Server::Ftps {
+                let certificate = certify(dir);
+                settings += &format!(
+                    "ssl_enable=YES\nallow_anon_ssl=YES\nforce_anon_data_ssl=YES\nforce_anon_logins_ssl=YES\n\
+                     ssl_tlsv1=YES\nssl_ciphers=HIGH\nrequire_ssl_reuse=YES\nrsa_cert_file={0}\nrsa_private_key_file={0}\n",
+                    certificate.display()
+                );
+            }
+            let file = dir.join("vsftpd.conf");
+            fs::write(&file, settings).unwrap();
+            let mut command = Command::new(VSFTPD);
+            command.arg(file);
+            command
+        }
+    };
+    let command = command.stdin(Stdio::null()).stdout(Stdio::null());
+    let mut child = command.stderr(Stdio::null()).spawn().unwrap();
+    for _ in 0..400 {
+        if child.try_wait().unwrap().is_some() {
+            return None;
+        }
+        let mut greeting = [0; 3];
+        let greeted = TcpStream::connect(("127.0.0.1", port)).and_then(|mut line| {
+            line.set_read_timeout(Some(Duration::from_secs(2)))?;
+            line.read_exact(&mut greeting)
+        });
+        if greeted.is_ok() && greeting == *b"220" {
+            return Some(Some(child));
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    let _ = child.kill();
+    let _ = child.wait();
+    None
+}
+
+/// A certificate for this machine with its key, vouched for by one of its own.
+fn certify(dir: &Path) -> PathBuf {
+    use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, IsCa, KeyPair};
+    let key = || KeyPair::generate_for(&rcgen::PKCS_ECDSA_P256_SHA256).unwrap();
+    let mut params = CertificateParams::new(Vec::new()).unwrap();
+    params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+    let issuer = CertifiedIssuer::self_signed(params, key()).unwrap();
+    fs::write(dir.join("ca.pem"), issuer.pem()).unwrap();
+    let own = key();
+    let params = CertificateParams::new(vec!["127.0.0.1".into()]).unwrap();
+    let certificate = params.signed_by(&own, &issuer).unwrap();
+    let path = dir.join("server.pem");
+    fs::write(&path, certificate.pem() + &own.serialize_pem()).unwrap();
+    path
+}

@@ -1,0 +1,189 @@
+//! Each operation of a far folder, over servers that somebody else wrote.
+
+use super::servers::{Served, Server};
+use super::{LinkOnTheWay, Place};
+use lantern_core::path::RelPath;
+use std::io::{self, Read, Seek, SeekFrom, Write};
+
+/// More folders than are asked for at once.
+const MANY: usize = 150;
+
+fn at(path: &str) -> RelPath {
+    RelPath::parse(path).unwrap()
+}
+
+/// What not every server can do.
+struct Can {
+    link: bool,
+    tell_room: bool,
+    set_rights: bool,
+}
+
+/// Writes, reads, renames and removes there.
+fn works(far: &dyn Place, can: &Can) {
+    far.make_folder(&at("beds"), 0o755).unwrap();
+    far.make_folder(&at("beds"), 0o755).unwrap();
+    // Longer than a piece, and than what is fetched ahead.
+    let content: Vec<u8> = (0..3_000_000u32).map(|n| (n % 251) as u8).collect();
+    let mut file = far.create(&at("beds/one")).unwrap();
+    file.write_all(&content[..100]).unwrap();
+    file.write_all(&content[100..]).unwrap();
+    file.set_rights(0o640).unwrap();
+    file.sync().unwrap();
+    drop(file);
+    let mut read = Vec::new();
+    let mut source = far.open(&at("beds/one")).unwrap();
+    source.read_to_end(&mut read).unwrap();
+    assert!(read == content);
+    source.seek(SeekFrom::End(-7)).unwrap();
+    read.clear();
+    source.read_to_end(&mut read).unwrap();
+    assert_eq!(read, content[content.len() - 7..]);
+    let mut middle = [0; 5];
+    assert_eq!(source.read_at(&mut middle, 1_234_567).unwrap(), 5);
+    assert_eq!(middle, content[1_234_567..1_234_572]);
+    let meta = far.look(&at("beds/one")).unwrap().unwrap();
+    assert_eq!(
+        (meta.is_file(), meta.stamp.bytes, meta.rights),
+        (true, 3_000_000, if can.set_rights { 0o640 } else { 0o644 })
+    );
+
+    // Nothing that is there is written over, but by a replacement.
+    assert!(far.create(&at("beds/one")).is_err());
+    drop(far.create(&at("beds/two")).unwrap());
+    let refused = far.rename(&at("beds/one"), &at("beds/two")).unwrap_err();
+    assert_eq!(refused.kind(), io::ErrorKind::AlreadyExists, "{refused}");
+    far.replace(&at("beds/one"), &at("beds/two")).unwrap();
+    assert_eq!(far.look(&at("beds/one")).unwrap(), None);
+    assert_eq!(
+        far.look(&at("beds/two")).unwrap().unwrap().stamp.bytes,
+        3_000_000
+    );
+
+    if can.link {
+        // A link is seen, and not gone through.
+        far.make_link("beds", &at("plot")).unwrap();
+        assert_eq!(far.read_link(&at("plot")).unwrap(), "beds");
+        let through = far.look(&at("plot/two")).unwrap_err();
+        assert!(through.get_ref().unwrap().is::<LinkOnTheWay>());
+    }
+
+    // A folder moves with all in it, and is known no more under its old name.
+    far.rename(&at("beds"), &at("rows")).unwrap();
+    assert_eq!(far.look(&at("beds/two")).unwrap(), None);
+    let names = far.list(Some(&at("rows"))).unwrap();
+    assert_eq!(names.len(), 1);
+    assert_eq!(names[0].0, "two");
+    assert!(far.remove_folder(&at("rows")).is_err(), "it is not empty");
+    far.remove_file(&at("rows/two")).unwrap();
+    far.remove_folder(&at("rows")).unwrap();
+    assert_eq!(far.free_bytes().is_ok_and(|free| free > 0), can.tell_room);
+    let gone = far.open(&at("rows/two")).err().unwrap();
+    assert_eq!(gone.kind(), io::ErrorKind::NotFound);
+}
+
+fn many_folders(far: &dyn Place) {
+    let folders: Vec<RelPath> = (0..MANY).map(|n| at(&format!("f{n}"))).collect();
+    for (number, folder) in folders.iter().enumerate() {
+        far.make_folder(folder, 0o755).unwrap();
+        for file in 0..number % 3 {
+            drop(
+                far.create(&folder.join(&file.to_string()).unwrap())
+                    .unwrap(),
+            );
+        }
+    }
+    let asked: Vec<Option<RelPath>> = folders.into_iter().map(Some).collect();
+    let listed = far.list_each(&asked);
+    let counts: Vec<usize> = listed.into_iter().map(|it| it.unwrap().len()).collect();
+    let expected: Vec<usize> = (0..MANY).map(|n| n % 3).collect();
+    assert_eq!(counts, expected);
+}
+
+fn on(server: Server, can: &Can) {
+    let dir = tempfile::tempdir().unwrap();
+    let Some(served) = Served::start(server) else {
+        return;
+    };
+    let far = served.open(dir.path());
+    works(&*far, can);
+    many_folders(&*far);
+    let odd = "it's a \u{e9}t\u{e9} (1)";
+    drop(far.create(&at(odd)).unwrap());
+    assert!(
+        far.list(None)
+            .unwrap()
+            .iter()
+            .any(|(name, _)| *name == *odd)
+    );
+    assert!(far.look(&at(odd)).unwrap().unwrap().is_file());
+    assert_eq!(far.look(&at("no/such")).unwrap(), None);
+    // One at a time.
+    let held = far.lock(&at("at-work"), "ida\n").unwrap().unwrap();
+    assert_eq!(
+        far.lock(&at("at-work"), "oro\n").unwrap().err(),
+        Some("ida\n".into())
+    );
+    drop(held);
+    assert_eq!(far.locked_by(&at("at-work")).unwrap(), None);
+}
+
+#[test]
+fn over_an_sftp_server() {
+    let can = Can {
+        link: true,
+        tell_room: true,
+        set_rights: true,
+    };
+    on(Server::Sftp, &can);
+}
+
+#[test]
+fn over_an_ftp_server_that_tells_facts() {
+    let can = Can {
+        link: false,
+        tell_room: false,
+        set_rights: true,
+    };
+    on(Server::Ftp, &can);
+}
+
+#[test]
+fn over_an_ftp_server_behind_tls() {
+    let can = Can {
+        link: false,
+        tell_room: false,
+        set_rights: false,
+    };
+    on(Server::Ftps, &can);
+}
+
+#[test]
+fn over_an_ftp_server_that_lists_for_people() {
+    let can = Can {
+        link: false,
+        tell_room: false,
+        set_rights: false,
+    };
+    on(Server::FtpForPeople, &can);
+}
+
+#[test]
+fn a_wrong_password_and_a_host_that_nobody_believes() {
+    let dir = tempfile::tempdir().unwrap();
+    let Some(served) = Served::start(Server::Ftp) else {
+        return;
+    };
+    let refused = served.with_password("wrong", dir.path()).unwrap_err();
+    assert_eq!(refused.kind(), io::ErrorKind::PermissionDenied, "{refused}");
+    let gone = served.open_at(&dir.path().join("no-such")).unwrap_err();
+    assert_eq!(gone.kind(), io::ErrorKind::NotFound, "{gone}");
+    // What is no certificate of anybody's.
+    let served = Served::start(Server::Ftps).unwrap();
+    let unknown = served.open_by_name("localhost", dir.path()).unwrap_err();
+    assert_eq!(
+        unknown.kind(),
+        io::ErrorKind::ConnectionAborted,
+        "{unknown}"
+    );
+}
