@@ -118,6 +118,9 @@ fn advice(error: &Error, common: &Common) -> String {
             ErrorKind::ConnectionAborted | ErrorKind::TimedOut => {
                 "See whether another program gets through by itself; how it is reached can be said with --through, --password-env or --password-file, or in lantern.toml.".into()
             }
+            ErrorKind::InvalidInput | ErrorKind::PermissionDenied => {
+                "Say where the password is: --password-env NAME or --password-file FILE, or in lantern.toml.".into()
+            }
             ErrorKind::NotFound | ErrorKind::NotADirectory => {
                 "Name a folder that is there, or a program that is here.".into()
             }

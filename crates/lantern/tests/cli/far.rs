@@ -278,6 +278,105 @@ fn over_ssh_the_host_has_to_be_known() {
     );
 }
 
+/// A server of FTP on this machine.
+struct Ftpd {
+    server: Child,
+    port: u16,
+}
+
+impl Ftpd {
+    /// None where it is not here, which fails when `CI` is set.
+    fn start(world: &World) -> Option<Ftpd> {
+        if !Path::new("/usr/lib/python3/dist-packages/pyftpdlib").exists() {
+            assert!(
+                std::env::var_os("CI").is_none(),
+                "pyftpdlib is missing, and CI has to have it"
+            );
+            eprintln!("not run, as pyftpdlib is missing; scripts/test installs it");
+            return None;
+        }
+        let started = (0..5).find_map(|_| {
+            let free = TcpListener::bind("127.0.0.1:0").unwrap();
+            let port = free.local_addr().unwrap().port();
+            drop(free);
+            let mut python = Command::new("/usr/bin/python3");
+            python.args([
+                "-m",
+                "pyftpdlib",
+                "-w",
+                "-i",
+                "127.0.0.1",
+                "-u",
+                "ida",
+                "-P",
+                "moss",
+                "-d",
+            ]);
+            python.arg(world.path("")).arg("-p").arg(port.to_string());
+            let mut server = python
+                .stdout(Stdio::null())
+                .stderr(Stdio::null())
+                .spawn()
+                .unwrap();
+            for _ in 0..200 {
+                if server.try_wait().unwrap().is_some() {
+                    return None;
+                }
+                if TcpStream::connect(("127.0.0.1", port)).is_ok() {
+                    return Some(Ftpd { server, port });
+                }
+                std::thread::sleep(Duration::from_millis(20));
+            }
+            None
+        });
+        Some(started.expect("it starts"))
+    }
+}
+
+impl Drop for Ftpd {
+    fn drop(&mut self) {
+        let _ = self.server.kill();
+        let _ = self.server.wait();
+    }
+}
+
+#[test]
+fn over_ftp_in_the_clear_with_a_password() {
+    let world = World::demo();
+    let Some(ftpd) = Ftpd::start(&world) else {
+        return;
+    };
+    let address = format!("ftp://ida@127.0.0.1:{}/halcyon-orchard", ftpd.port);
+    world.write("moss.txt", "moss\n");
+    world.write("fern.txt", "fern\n");
+    let mut page = Page::of(&world, "halcyon-orchard");
+    page.start();
+    let told = |text: &str| text.replace(&format!(":{}", ftpd.port), ":PORT");
+    let adopt = |words: &[&str]| {
+        let adopt = ["adopt", &address, "--name", "rented"];
+        told(&world.lantern(&[&adopt, words].concat()))
+    };
+    let adopted = [
+        adopt(&["--password-file", "moss.txt"]),
+        adopt(&["--plain"]),
+        adopt(&["--plain", "--password-env", "NO_SUCH"]),
+        adopt(&["--plain", "--password-file", "fern.txt"]),
+        adopt(&["--plain", "--password-file", "moss.txt"]),
+    ];
+    state(&world, "\n[console]\nlog = \"log/latest.log\"\n");
+    plan(&world);
+    let done = page.presses(&["changeover", "--yes", "--server", "rented"]);
+    assert!(done.contains("exit status 0"), "{done}");
+    let survey = world.lantern(&["survey", "--server", "rented"]);
+    assert!(
+        survey.contains("halcyon 5.4.0, 7 components, 0 findings"),
+        "{survey}"
+    );
+    let back = page.presses(&["undo", "--keep-world", "--server", "rented"]);
+    assert!(back.contains("exit status 0"), "{back}");
+    assert_snapshot!("far_ftp", plain(&world, &adopted.join("\n")));
+}
+
 /// What a host's page does with its buttons, for a server in a folder of this machine.
 struct Page<'w> {
     world: &'w World,

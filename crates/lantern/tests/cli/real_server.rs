@@ -31,8 +31,22 @@ fn mods() -> PathBuf {
     workspace.join("target/debian-mods/usr/share/games/minetest/mods")
 }
 
-/// A server folder with real mods, as its game account would have it; none where they cannot be had.
+/// A server folder with real mods, in care; none where they cannot be had.
 fn server() -> Option<World> {
+    let world = folder()?;
+    world.ok(&[
+        "adopt",
+        ".minetest",
+        "--name",
+        "lounge",
+        "--server-version",
+        "5.6.1",
+    ]);
+    Some(world)
+}
+
+/// A server folder with real mods, as its game account would have it; none where they cannot be had.
+fn folder() -> Option<World> {
     let missing = [
         Path::new(PROGRAM),
         &mods().join("mesecons"),
@@ -87,14 +101,6 @@ fn server() -> Option<World> {
     }
     flags.push_str("load_mod_protector = false\n# ends here\n");
     world.write(".minetest/worlds/lounge/world.mt", flags);
-    world.ok(&[
-        "adopt",
-        ".minetest",
-        "--name",
-        "lounge",
-        "--server-version",
-        "5.6.1",
-    ]);
     Some(world)
 }
 
@@ -276,6 +282,126 @@ fn the_real_server_is_brought_forward_and_comes_back_when_broken() {
     assert!(world.path(".minetest/mods/mesecons/mesecons_fpga").exists());
     assert!(!world.path(".minetest/mods/throwing").exists());
     world.ok(&["console", "stop", "--server", ".minetest"]);
+}
+
+/// What a host's panel does for it, on its own machine.
+const PANEL: &str = r#"cd DIR/.minetest
+is_up() { pid=$(cat ../pid 2>/dev/null) && [ -e /proc/$pid ] && ! grep -q '^State:.*Z' /proc/$pid/status; }
+case $1 in
+start) setsid sh -c 'echo $$ >../pid; exec sh start.sh' </dev/null >/dev/null 2>&1 &
+    until [ -s ../pid ]; do sleep 0.01; done ;;
+stop) kill -INT $(cat ../pid); while is_up; do sleep 0.02; done; rm ../pid ;;
+state) is_up ;;
+esac
+"#;
+
+/// What the panel has started, which ends with this.
+struct Panel<'w>(&'w World);
+
+impl Panel<'_> {
+    fn press(&self, what: &str) -> bool {
+        let mut panel = Command::new("sh");
+        panel.arg(self.0.path("panel.sh")).arg(what);
+        panel.status().unwrap().success()
+    }
+}
+
+impl Drop for Panel<'_> {
+    fn drop(&mut self) {
+        if self.press("state") {
+            self.press("stop");
+        }
+    }
+}
+
+#[test]
+fn the_real_server_at_the_far_end_of_file_transfer() {
+    const SFTP: &str = "/usr/lib/openssh/sftp-server";
+    let Some(world) = folder().filter(|_| Path::new(SFTP).exists()) else {
+        return;
+    };
+    let here = world.path("").display().to_string();
+    let here = here.trim_end_matches('/');
+    world.write("panel.sh", PANEL.replace("DIR", here));
+    // What of its start goes to the file that it prints to.
+    world.edit(".minetest/minetest.conf", "# the lounge\n", "debug_log_level = info\n");
+    let panel = Panel(&world);
+    panel.press("start");
+    let address = format!("sftp://rented.example{here}/.minetest");
+    world.ok(&[
+        "adopt",
+        &address,
+        "--through",
+        SFTP,
+        "--name",
+        "lounge",
+        "--server-version",
+        "5.6.1",
+    ]);
+    let run = |what: &str| format!("{what} = [\"sh\", \"{here}/panel.sh\", \"{what}\"]");
+    let console = format!(
+        "\n[console]\nlog = \"debug.txt\"\nrun = {{ {}, {}, {} }}\n",
+        run("start"),
+        run("stop"),
+        run("state")
+    );
+    let settings = ".local/share/lantern/servers/lounge/lantern.toml";
+    let text = world.read(settings).replace("at = [\"10s\"]", "at = []");
+    world.write(settings, text + &console);
+    let says = |line: &str| world.read(".minetest/debug.txt").contains(line);
+    world.wait("it listens", || says("listening on"));
+    let at = |words: &[&str]| world.lantern(&[words, &["--server", "lounge"]].concat());
+    let plan = || {
+        let planned = at(&["plan", "--to", "same", "--from", "drop"]);
+        assert!(planned.contains("exit status 0"), "{planned}");
+    };
+    // It works.
+    release(&world, "quartz", |unpacked| {
+        let line = "\nminetest.log('action', 'quartz of tomorrow')\n";
+        append(&unpacked.join("init.lua"), line);
+    });
+    plan();
+    let worked = at(&["changeover", "--yes"]);
+    assert!(says("quartz of tomorrow"), "{worked}");
+    let survey = at(&["survey"]);
+    assert!(survey.contains(", 0 findings"), "{survey}");
+    let good = world.tree(".minetest/mods");
+    // It does not, and is taken back.
+    let again = |line: &str| {
+        fs::remove_dir_all(world.path("drop")).unwrap();
+        fs::remove_dir_all(world.path("work")).unwrap();
+        release(&world, "quartz", |unpacked| {
+            append(&unpacked.join("init.lua"), line)
+        });
+        plan();
+    };
+    again("\nerror('no quartz today')\n");
+    let failed = at(&["changeover", "--yes"]);
+    assert_eq!(good, world.tree(".minetest/mods"), "{failed}");
+    assert!(panel.press("state"), "it runs again");
+    // It is cut off as the server starts.
+    again("\nminetest.log('action', 'quartz of the day after')\n");
+    let mut lantern = world.begin(&["changeover", "--yes", "--server", "lounge"]);
+    world.wait("the new state starts", || says("quartz of the day after"));
+    lantern.kill().unwrap();
+    lantern.wait().unwrap();
+    let cut_off = at(&["status"]);
+    assert!(cut_off.contains("exit status 5"), "{cut_off}");
+    let back = at(&["undo", "--keep-world"]);
+    assert_eq!(good, world.tree(".minetest/mods"), "{back}");
+    assert!(panel.press("state"), "it runs again");
+    let told = [hide_counts(worked), hide_counts(failed), back].join("\n");
+    let told: Vec<&str> = told
+        .lines()
+        .filter(|line| !line.starts_with("    | "))
+        .collect();
+    let told = Regex::new("[0-9.]+ (KB|MB|bytes) in TIME")
+        .unwrap()
+        .replace_all(&told.join("\n"), "SIZE in TIME")
+        .into_owned();
+    let hashes = Regex::new("#[0-9a-f]{10}").unwrap();
+    let told = hashes.replace_all(&told, "#HASH");
+    assert_snapshot!("real_far", told);
 }
 
 /// What a mod's own files say that it needs, read as simply as can be.

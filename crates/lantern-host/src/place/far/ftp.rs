@@ -388,9 +388,10 @@ impl Ftp {
     pub fn open(address: &Address, means: &Means) -> io::Result<Ftp> {
         let password = match &means.password {
             Some(Password::Env(name)) => std::env::var(name).map_err(|_| {
-                io::Error::other(format!(
-                    "the variable {name}, which holds the password, is not set"
-                ))
+                io::Error::new(
+                    io::ErrorKind::InvalidInput,
+                    format!("the variable {name}, which holds the password, is not set"),
+                )
             })?,
             Some(Password::File(path)) => {
                 let text = here::read_text(path);
@@ -399,8 +400,9 @@ impl Ftp {
             }
             None if address.user.is_none() => "anonymous@".into(),
             None => {
-                return Err(io::Error::other(
-                    "nothing says where the password is: password_env or password_file",
+                return Err(io::Error::new(
+                    io::ErrorKind::InvalidInput,
+                    "nothing says where the password is",
                 ));
             }
         };
