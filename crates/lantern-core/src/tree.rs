@@ -25,9 +25,20 @@ impl FileSeen {
     }
 }
 
-/// What stands for a content that nobody has read: its size in bytes, and when it was last written, in nanoseconds since 1970.
-pub fn unread(bytes: u64, modified_ns: i64) -> String {
-    format!("unread:{bytes}:{}", modified_ns.div_euclid(1_000_000_000))
+/// What stands for a content that nobody has read: where it lies, its size in bytes, and when it was last written, in nanoseconds since
+/// 1970. Two files that look alike are not taken for one.
+pub fn unread(path: &RelPath, bytes: u64, modified_ns: i64) -> String {
+    format!(
+        "unread:{bytes}:{}:{path}",
+        modified_ns.div_euclid(1_000_000_000)
+    )
+}
+
+/// What a file that looks so now is known by in the place of the one that had this mark; none where that is no mark of [`unread`].
+pub fn unread_like(mark: &str, bytes: u64, modified_ns: i64) -> Option<String> {
+    let mut parts = mark.strip_prefix("unread:")?.splitn(3, ':');
+    let path = parts.nth(2)?;
+    Some(unread(&RelPath::parse(path).ok()?, bytes, modified_ns))
 }
 
 /// Whether it was not read what lies there.
@@ -286,6 +297,21 @@ pub fn tree_hash<'a>(files: impl Iterator<Item = (&'a str, &'a str)>) -> String 
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
+
+    #[test]
+    fn what_nobody_has_read_is_told_from_what_looks_like_it() {
+        let at = |path: &str| RelPath::parse(path).unwrap();
+        let second = 1_000_000_000;
+        let mark = unread(&at("beds/a:b"), 7, 5 * second);
+        assert_ne!(mark, unread(&at("beds/c"), 7, 5 * second));
+        assert!(is_unread(&mark));
+        // Wherever it lies meanwhile.
+        assert_eq!(unread_like(&mark, 7, 5 * second + 1), Some(mark.clone()));
+        assert_ne!(unread_like(&mark, 8, 5 * second), Some(mark.clone()));
+        assert_ne!(unread_like(&mark, 7, 6 * second), Some(mark));
+        assert_eq!(unread_like("0123", 7, 5), None);
+    }
+
     use crate::family::Globs;
     use std::collections::BTreeMap;
 

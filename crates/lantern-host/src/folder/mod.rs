@@ -16,7 +16,7 @@ use lantern_core::path::{PathFault, RelPath};
 pub use lantern_core::plan::OWN;
 use lantern_core::plan::is_lanterns;
 use lantern_core::text::Text;
-use lantern_core::tree::{is_unread, unread};
+use lantern_core::tree::{unread, unread_like};
 pub use listing::Listing;
 use rayon::prelude::*;
 use rayon::{ThreadPool, ThreadPoolBuilder};
@@ -720,7 +720,7 @@ impl Folder {
     /// When it cannot be read.
     pub fn content(&self, path: &RelPath, stamp: &Stamp) -> Result<String> {
         match self.is_far() && self.at_home(path).is_none() {
-            true => Ok(unread(stamp.bytes, stamp.modified_ns)),
+            true => Ok(unread(path, stamp.bytes, stamp.modified_ns)),
             false => self.hash(path),
         }
     }
@@ -731,9 +731,10 @@ impl Folder {
     /// # Errors
     /// When it cannot be read.
     pub fn held_against(&self, path: &RelPath, now: &Meta, expected: &str) -> Result<String> {
-        match is_unread(expected) && now.is_file() {
-            true => self.content(path, &now.stamp),
-            false => self.hash(path),
+        let like = unread_like(expected, now.stamp.bytes, now.stamp.modified_ns);
+        match like.filter(|_| now.is_file()) {
+            Some(like) => Ok(like),
+            None => self.hash(path),
         }
     }
 

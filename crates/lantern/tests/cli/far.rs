@@ -124,6 +124,33 @@ fn what_has_changed_there_is_seen() {
     );
 }
 
+/// As all files of an archive are, that was unpacked there.
+#[test]
+fn what_looks_alike_is_told_apart() {
+    if !has_openssh() {
+        return;
+    }
+    let world = World::demo();
+    for id in ["fern", "moss"] {
+        let descriptor = format!("id = \"{id}\"\nversion = \"1.0\"\nserver = \">=5.0\"\n");
+        let path = format!("halcyon-terrace/addons/{id}-1.0.bloom");
+        world.zip(&path, &[("addon.toml", &descriptor)]);
+        let mut touch = Command::new("touch");
+        touch
+            .args(["-d", "2026-05-04 21:10"])
+            .arg(world.path(&path));
+        assert!(touch.status().unwrap().success());
+    }
+    adopt(&world, "halcyon-terrace", &["--name", "rented"]);
+    let survey = world.lantern(&["survey", "--server", "rented"]);
+    for id in ["fern", "moss"] {
+        assert!(
+            survey.contains(&format!("addons/{id}-1.0.bloom: {id} is installed")),
+            "{survey}"
+        );
+    }
+}
+
 #[test]
 fn what_is_not_reached_is_told() {
     if !has_openssh() {

@@ -324,7 +324,11 @@ fn the_real_server_at_the_far_end_of_file_transfer() {
     let here = here.trim_end_matches('/');
     world.write("panel.sh", PANEL.replace("DIR", here));
     // What of its start goes to the file that it prints to.
-    world.edit(".minetest/minetest.conf", "# the lounge\n", "debug_log_level = info\n");
+    world.edit(
+        ".minetest/minetest.conf",
+        "# the lounge\n",
+        "debug_log_level = info\n",
+    );
     let panel = Panel(&world);
     panel.press("start");
     let address = format!("sftp://rented.example{here}/.minetest");
