@@ -7,6 +7,7 @@ mod depot;
 mod doors;
 mod halcyon;
 mod line;
+mod page;
 mod remote;
 mod scenario;
 mod sftp;
@@ -96,8 +97,18 @@ enum Command {
         #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true)]
         command: Vec<String>,
     },
+    /// Press a button of a host's page, for a server in a folder
+    Page {
+        /// Which
+        button: page::Button,
+        /// The folder
+        folder: PathBuf,
+    },
     /// Speak SFTP for a folder over what is read and printed, as a host's file transfer account that may only look
     Sftp {
+        /// Let it write, too
+        #[arg(long)]
+        writes: bool,
         /// The folder
         folder: PathBuf,
     },
@@ -158,7 +169,8 @@ fn main() -> ExitCode {
             };
             line::run(&line, &command)
         }
-        Command::Sftp { folder } => sftp::run(&folder),
+        Command::Page { button, folder } => page::press(button, &folder),
+        Command::Sftp { writes, folder } => sftp::run(&folder, writes),
         Command::Sums { files } => sums(&files),
         Command::Bulk { dir } => scenario::bulk(&dir).map(|()| 0),
         Command::Make { dir } => scenario::make(&dir).map(|()| 0),

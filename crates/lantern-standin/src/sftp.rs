@@ -1,7 +1,7 @@
 //! The other end of a file transfer account: the SSH file transfer protocol, version 3, over what this program reads and prints.
 //!
-//! The account sees one folder and all below it, and may only look. Like many a host's, it gives less than was asked for: few
-//! names and few bytes at a time.
+//! The account sees one folder and all below it, and may only look, or write, too. Like many a host's, it gives less than was asked
+//! for: few names and few bytes at a time; and it knows nothing but the protocol itself, no rename over another file, no word of room.
 
 use russh_sftp::protocol::{
     Attrs, Data, File, FileAttributes, Handle, Name, OpenFlags, Status, StatusCode,
@@ -9,7 +9,7 @@ use russh_sftp::protocol::{
 use russh_sftp::server::{Handler, run as serve};
 use std::collections::HashMap;
 use std::fs;
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Component, Path, PathBuf};
 use tokio::io::{join, stdin, stdout};
 use tokio::runtime::Builder;
@@ -28,6 +28,7 @@ enum Open {
 
 struct Account {
     folder: PathBuf,
+    writes: bool,
     open: HashMap<String, Open>,
     next: u64,
     /// Lives as long as the line.
@@ -40,6 +41,14 @@ impl Account {
         let plain = Path::new(path).components();
         let names = plain.filter(|part| matches!(part, Component::Normal(_)));
         names.fold(self.folder.clone(), |folder, name| folder.join(name))
+    }
+
+    /// Where a path lies that is to be changed.
+    fn mine(&self, path: &str) -> Result<PathBuf, StatusCode> {
+        match self.writes {
+            true => Ok(self.real(path)),
+            false => Err(StatusCode::PermissionDenied),
+        }
     }
 
     fn keep(&mut self, id: u32, open: Open) -> Handle {
@@ -62,6 +71,26 @@ fn attrs(id: u32, met: io::Result<fs::Metadata>) -> Result<Attrs, StatusCode> {
     let met = met.map_err(|error| refused(&error))?;
     let attrs = FileAttributes::from(&met);
     Ok(Attrs { id, attrs })
+}
+
+fn done(id: u32, done: io::Result<()>) -> Result<Status, StatusCode> {
+    done.map_err(|error| refused(&error))?;
+    Ok(Status {
+        id,
+        status_code: StatusCode::Ok,
+        error_message: "Ok".into(),
+        language_tag: "en".into(),
+    })
+}
+
+fn set_rights(path: &Path, attrs: &FileAttributes) -> io::Result<()> {
+    #[cfg(unix)]
+    if let Some(mode) = attrs.permissions {
+        use std::os::unix::fs::PermissionsExt;
+        fs::set_permissions(path, fs::Permissions::from_mode(mode & 0o7777))?;
+    }
+    let _ = (path, attrs);
+    Ok(())
 }
 
 impl Handler for Account {
@@ -123,11 +152,87 @@ impl Handler for Account {
         pflags: OpenFlags,
         _: FileAttributes,
     ) -> Result<Handle, StatusCode> {
-        if pflags.bits() != OpenFlags::READ.bits() {
-            return Err(StatusCode::PermissionDenied);
-        }
-        let file = fs::File::open(self.real(&filename)).map_err(|error| refused(&error))?;
+        let file = match pflags.bits() == OpenFlags::READ.bits() {
+            true => fs::File::open(self.real(&filename)),
+            // Whatever is asked for besides: nothing is written over.
+            false => fs::File::create_new(self.mine(&filename)?),
+        };
+        let file = file.map_err(|error| refused(&error))?;
         Ok(self.keep(id, Open::File(file)))
+    }
+
+    async fn write(
+        &mut self,
+        id: u32,
+        handle: String,
+        offset: u64,
+        data: Vec<u8>,
+    ) -> Result<Status, StatusCode> {
+        let Some(Open::File(file)) = self.open.get_mut(&handle) else {
+            return Err(StatusCode::Failure);
+        };
+        let written = file.seek(SeekFrom::Start(offset));
+        done(id, written.and_then(|_| file.write_all(&data)))
+    }
+
+    async fn fsetstat(
+        &mut self,
+        id: u32,
+        handle: String,
+        attrs: FileAttributes,
+    ) -> Result<Status, StatusCode> {
+        let Some(Open::File(file)) = self.open.get(&handle) else {
+            return Err(StatusCode::Failure);
+        };
+        #[cfg(unix)]
+        if let Some(mode) = attrs.permissions {
+            use std::os::unix::fs::PermissionsExt;
+            let set = file.set_permissions(fs::Permissions::from_mode(mode & 0o7777));
+            return done(id, set);
+        }
+        let _ = (file, attrs);
+        done(id, Ok(()))
+    }
+
+    async fn setstat(
+        &mut self,
+        id: u32,
+        path: String,
+        attrs: FileAttributes,
+    ) -> Result<Status, StatusCode> {
+        done(id, set_rights(&self.mine(&path)?, &attrs))
+    }
+
+    async fn mkdir(
+        &mut self,
+        id: u32,
+        path: String,
+        attrs: FileAttributes,
+    ) -> Result<Status, StatusCode> {
+        let path = self.mine(&path)?;
+        let made = fs::create_dir(&path);
+        done(id, made.and_then(|()| set_rights(&path, &attrs)))
+    }
+
+    async fn rmdir(&mut self, id: u32, path: String) -> Result<Status, StatusCode> {
+        done(id, fs::remove_dir(self.mine(&path)?))
+    }
+
+    async fn remove(&mut self, id: u32, filename: String) -> Result<Status, StatusCode> {
+        done(id, fs::remove_file(self.mine(&filename)?))
+    }
+
+    async fn rename(
+        &mut self,
+        id: u32,
+        oldpath: String,
+        newpath: String,
+    ) -> Result<Status, StatusCode> {
+        let (old, new) = (self.mine(&oldpath)?, self.mine(&newpath)?);
+        if fs::symlink_metadata(&new).is_ok() {
+            return Err(StatusCode::Failure);
+        }
+        done(id, fs::rename(old, new))
     }
 
     async fn read(
@@ -154,12 +259,7 @@ impl Handler for Account {
     async fn close(&mut self, id: u32, handle: String) -> Result<Status, StatusCode> {
         match self.open.remove(&handle) {
             None => Err(StatusCode::Failure),
-            Some(_) => Ok(Status {
-                id,
-                status_code: StatusCode::Ok,
-                error_message: "Ok".into(),
-                language_tag: "en".into(),
-            }),
+            Some(_) => done(id, Ok(())),
         }
     }
 
@@ -177,11 +277,12 @@ impl Handler for Account {
 ///
 /// # Errors
 /// When the system gives no thread for it.
-pub fn run(folder: &Path) -> io::Result<u8> {
+pub fn run(folder: &Path, writes: bool) -> io::Result<u8> {
     let runtime = Builder::new_multi_thread().worker_threads(1).build()?;
     let (here, mut gone) = channel(1);
     let account = Account {
         folder: folder.to_owned(),
+        writes,
         open: HashMap::new(),
         next: 0,
         _here: here,

@@ -16,6 +16,7 @@ use lantern_host::changeover::fault::ChangeoverFault;
 use lantern_host::clients::fault::ClientFault;
 use lantern_host::config::fault::ConfigFault;
 use lantern_host::console::fault::ConsoleFault;
+use lantern_host::place::Address;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::rehearsal::fault::RehearsalFault;
 use lantern_host::signing::fault::SigningFault;
@@ -199,6 +200,20 @@ fn plan_again(common: &Common) -> String {
 
 /// What to do about what the system refuses.
 fn of_system(path: &Path, kind: ErrorKind) -> String {
+    if Address::is_meant(&path.to_string_lossy()) {
+        return match kind {
+            ErrorKind::PermissionDenied => {
+                "See what the account may do there, in the page of the host.".into()
+            }
+            ErrorKind::ConnectionAborted | ErrorKind::TimedOut => {
+                "See whether the machine is reached, then give the command again.".into()
+            }
+            ErrorKind::StorageFull | ErrorKind::QuotaExceeded => {
+                "Make room there, then give the command again.".into()
+            }
+            _ => String::new(),
+        };
+    }
     let path = shell_word(path);
     match kind {
         ErrorKind::NotFound => "Check the path.".into(),

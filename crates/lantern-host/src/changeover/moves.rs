@@ -5,7 +5,7 @@ use crate::changeover::fault::ChangeoverFault;
 use crate::error::Result;
 use crate::folder::Folder;
 use crate::place::{Meta, Sort};
-use lantern_core::operation::Move;
+use lantern_core::operation::{Move, is_own};
 use lantern_core::path::RelPath;
 use std::collections::{BTreeSet, HashMap};
 
@@ -239,6 +239,10 @@ fn tidy(folder: &Folder, renames: &[(RelPath, RelPath)]) {
         .iter()
         .filter_map(|(from, _)| from.folder())
         .collect();
+    // Where each answer is waited for from afar, lantern's own room is tidied when the operation ends.
+    if folder.is_far() {
+        left.retain(|path| !is_own(path));
+    }
     // The deepest first: those that lie equally deep at once.
     let depth = |path: &RelPath| path.as_str().matches('/').count();
     while let Some(deepest) = left.iter().map(depth).max() {

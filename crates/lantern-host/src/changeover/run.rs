@@ -296,6 +296,9 @@ impl<'a, 'b> Run<'a, 'b> {
         let way_back = operation.way_back(&self.ledger.remembered()?, &self.ledger.variants()?);
         let logged = self.logged(None);
         let detail = self.detail();
+        if matches!(self.journal.operation.work, Work::Changeover { .. }) {
+            self.see_what_was_moved(false)?;
+        }
         let record = &self.journal.operation.record;
         self.ledger
             .record(&logged, record, way_back.as_ref(), &detail)?;

@@ -55,6 +55,7 @@ pub fn send(server: &Server, ledger: &mut Ledger, moves: &[Move], number: i64) -
         from: stage::unpacked(server, number)?,
         to: RelPath::parse(&folder_name(number))?,
         parts: own(&format!("staging/{number:04}.coming")),
+        aside: rooms_aside(moves)?,
     };
     let mut sent = Sent::default();
     loop {
@@ -104,6 +105,18 @@ struct Sending<'f> {
     to: RelPath,
     /// Where each file is written until it is whole.
     parts: RelPath,
+    /// Where what goes will lie.
+    aside: BTreeSet<RelPath>,
+}
+
+/// The folders of an operation's own that what goes comes into.
+fn rooms_aside(moves: &[Move]) -> Result<BTreeSet<RelPath>> {
+    let goes = moves.iter().filter(|step| !step.brings());
+    let rooms = goes.filter_map(|step| {
+        let own = step.to.as_str().strip_suffix(step.from.as_str())?;
+        Some(RelPath::parse(own.trim_end_matches('/')))
+    });
+    Ok(rooms.collect::<std::result::Result<_, _>>()?)
 }
 
 /// One file that has to be sent.
@@ -154,6 +167,10 @@ impl Sending<'_> {
             meter::begin(bytes);
         }
         self.room(bytes)?;
+        // Before the stop, as every answer is waited for.
+        for room in &self.aside {
+            self.folder.make_folders(room)?;
+        }
         self.folder.remove_all(&self.parts)?;
         self.folder.make_folders(&self.parts)?;
         self.make_folders(comes)?;
@@ -407,4 +424,12 @@ pub fn forget_tries(server: &Server, moves: &[Move], number: i64) {
     });
     let _ = folder.remove_all(&own(&format!("staging/{number:04}.tries")));
     let _ = folder.remove_all(&own(&format!("staging/{number:04}.coming")));
+    for room in rooms_aside(moves).unwrap_or_default() {
+        if folder
+            .metas_below(&room)
+            .is_ok_and(|inside| inside.is_empty())
+        {
+            let _ = folder.remove_all(&room);
+        }
+    }
 }

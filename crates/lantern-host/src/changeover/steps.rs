@@ -359,7 +359,10 @@ impl Run<'_, '_> {
             moves::perform(&self.server.folder, &self.journal.operation.moves)
         })?;
         undo::make_folders(self)?;
-        self.see_what_was_moved(false)?;
+        // An undo looks at the old state before it is written down.
+        if !matches!(self.journal.operation.work, Work::Changeover { .. }) {
+            self.see_what_was_moved(false)?;
+        }
         if !matches!(self.journal.operation.work, Work::Changeover { .. }) {
             let (out, back) = self.moved();
             let mut told = format!("{out} taken out, {back} put back");

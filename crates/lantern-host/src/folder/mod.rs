@@ -814,10 +814,13 @@ impl Folder {
     /// When the disk is full or the folder cannot be written; the old file is then still there.
     pub fn write_whole(&self, path: &RelPath, content: &[u8]) -> Result<()> {
         let beside = RelPath::parse(&format!("{path}{PART}"))?;
-        if self.has(&beside)? {
+        let mut written = self.write_new(&beside, content, None);
+        // What was cut off as it was written is no more use.
+        if written.is_err() && self.has(&beside)? {
             self.remove_file(&beside)?;
+            written = self.write_new(&beside, content, None);
         }
-        if let Err(error) = self.write_new(&beside, content, None) {
+        if let Err(error) = written {
             let _ = self.remove_file(&beside);
             return Err(error);
         }

@@ -716,6 +716,72 @@ fn another_server_of_the_protocol_that_gives_less_than_is_asked_for() {
     assert!(told.contains("it is not there"), "{told}");
 }
 
+/// What the stand-in's page has started ends with this.
+struct Buttons<'w>(&'w World, &'static str);
+
+impl Buttons<'_> {
+    fn press(&self, button: &str) -> bool {
+        let mut page = Command::new(crate::world::standin());
+        page.args(["page", button]).arg(self.0.path(self.1));
+        page.status().unwrap().success()
+    }
+
+    /// As `lantern.toml` states them.
+    fn stated(&self) -> String {
+        let folder = self.0.path(self.1);
+        let button = |which: &str| {
+            let standin = crate::world::standin();
+            format!("{which} = [{standin:?}, \"page\", \"{which}\", {folder:?}]")
+        };
+        let each = ["start", "stop", "state"].map(button);
+        format!(
+            "\n[console]\nlog = \"log/latest.log\"\nrun = {{ {} }}\n",
+            each.join(", ")
+        )
+    }
+}
+
+impl Drop for Buttons<'_> {
+    fn drop(&mut self) {
+        if self.press("state") {
+            self.press("stop");
+        }
+    }
+}
+
+/// A server of the protocol that knows nothing besides it, and an account that may write; and one that may only look.
+#[test]
+fn a_changeover_over_a_bare_server_and_one_that_may_only_look() {
+    let world = World::demo();
+    let buttons = Buttons(&world, "halcyon-orchard");
+    let standin = crate::world::standin().display().to_string();
+    let dir = world.path("").display().to_string();
+    let adopt = |name: &str, words: &str| {
+        let through = format!("{standin} sftp {words}{dir}");
+        let address = "sftp://rented.example/halcyon-orchard";
+        world.ok(&["adopt", address, "--name", name, "--through", &through]);
+    };
+    assert!(buttons.press("start"));
+    adopt("looks", "");
+    adopt("rented", "--writes ");
+    for name in ["looks", "rented"] {
+        let settings = format!(".local/share/lantern/servers/{name}/lantern.toml");
+        let text = world.read(&settings).replace("at = [\"10s\"]", "at = []");
+        world.write(&settings, text + &buttons.stated());
+    }
+    let plan = ["plan", "--to", "same", "--off", "night-watch", "--server"];
+    let planned = world.lantern(&[&plan[..], &["looks"]].concat());
+    let refused = world.lantern(&["changeover", "--yes", "--server", "looks"]);
+    assert!(refused.contains("exit status 1"), "{planned}{refused}");
+    assert!(buttons.press("state"), "it was not stopped");
+    world.ok(&[&plan[..], &["rented"]].concat());
+    let done = world.lantern(&["changeover", "--yes", "--server", "rented"]);
+    let back = world.lantern(&["undo", "--keep-world", "--server", "rented"]);
+    let told = plain(&world, &[refused, done, back].join("\n"));
+    let sizes = regex::Regex::new(r"\d+ (bytes had changed)").unwrap();
+    assert_snapshot!("far_bare", sizes.replace_all(&told, "N $1"));
+}
+
 #[test]
 fn a_line_that_is_cut_is_told_and_nothing_is_lost() {
     if !has_openssh() {

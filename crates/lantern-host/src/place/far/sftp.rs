@@ -143,6 +143,12 @@ impl Sftp {
         Ok(())
     }
 
+    /// Whether it was seen to be there over this line.
+    fn is_known(&self, folder: &RelPath) -> bool {
+        let plain = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
+        plain.contains(folder.as_str())
+    }
+
     fn is_plain(&self, folder: &RelPath) {
         let mut plain = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
         plain.insert(folder.as_str().to_owned());
@@ -373,19 +379,22 @@ impl Place for Sftp {
 
     fn make_folder(&self, path: &RelPath, rights: u32) -> io::Result<()> {
         self.on_the_way(path)?;
+        if self.is_known(path) {
+            return Ok(());
+        }
         let attrs = FileAttributes {
             permissions: Some(rights),
             ..FileAttributes::empty()
         };
         let line = self.line()?;
         let made = line.session.mkdir(self.whole(path), attrs);
-        match line.wait(made) {
-            Ok(_) => Ok(()),
-            Err(error) => match self.look(path)? {
-                Some(meta) if meta.is_folder() => Ok(()),
-                _ => Err(error),
-            },
+        if let Err(error) = line.wait(made)
+            && !self.look(path)?.is_some_and(|meta| meta.is_folder())
+        {
+            return Err(error);
         }
+        self.is_plain(path);
+        Ok(())
     }
 
     fn remove_file(&self, path: &RelPath) -> io::Result<()> {
