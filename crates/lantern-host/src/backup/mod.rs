@@ -37,7 +37,7 @@ pub struct Pass {
     folders: Vec<StoredFolder>,
     /// The list of the files and folders, in the store.
     list: Tree,
-    /// How many bytes this pass had to read.
+    /// How many bytes this pass found that no earlier one had.
     pub read_bytes: u64,
     /// How much the store grew, in bytes.
     pub stored_bytes: u64,
@@ -192,7 +192,11 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         .folder
         .with_hands(|| leaves.into_par_iter().map(one).collect::<Result<_>>())?;
     let taken: Vec<_> = taken.into_iter().flatten().collect();
-    let read = taken.iter().filter(|(.., fresh)| *fresh);
+    // What was read again and found as it was has not changed.
+    let was = |path: &RelPath| Some(&earlier?.files.get(path)?.1.blake3);
+    let read = taken
+        .iter()
+        .filter(|(path, _, stored, fresh)| *fresh && was(path) != Some(&stored.blake3));
     let read_bytes = read.map(|(.., stored, _)| stored.bytes).sum();
     let files: BTreeMap<RelPath, (Stamp, Stored)> = taken
         .into_iter()

@@ -480,7 +480,7 @@ const STORY: &[Scene] = &[
             "--name",
             "rented",
             "--through",
-            "{standin} sftp {dir}/rented-host",
+            "{standin} sftp --writes {dir}/rented-host",
         ],
         0,
     ),
@@ -539,6 +539,50 @@ const STORY: &[Scene] = &[
         &["bundle", "--check", "--server", "rented"],
         0,
     ),
+    Hand(
+        "The host's buttons can be pressed by a command line, and what the server prints can be read: she states both.",
+        &[(
+            "kept-here/lantern/servers/rented/lantern.toml",
+            "[warn]\nat = [\"10s\"]",
+            "[console]\nlog = \"log/latest.log\"\nrun = { start = [\"{standin}\", \"page\", \"start\", \
+             \"{dir}/rented-host/halcyon-orchard\"], stop = [\"{standin}\", \"page\", \"stop\", \
+             \"{dir}/rented-host/halcyon-orchard\"], state = [\"{standin}\", \"page\", \"state\", \
+             \"{dir}/rented-host/halcyon-orchard\"] }\n\n[warn]\nat = []",
+        )],
+    ),
+    Run(
+        "So lantern can do it by itself. Nobody watches by night: that add-on is switched off.",
+        &[
+            "plan",
+            "--to",
+            "same",
+            "--off",
+            "night-watch",
+            "--server",
+            "rented",
+        ],
+        0,
+    ),
+    Run(
+        "First here, on a copy.",
+        &["rehearse", "--server", "rented"],
+        0,
+    ),
+    Run(
+        "Then there.",
+        &["changeover", "--yes", "--start", "--server", "rented"],
+        0,
+    ),
+    Run(
+        "And back, with the server up.",
+        &["undo", "--keep-world", "--server", "rented"],
+        0,
+    ),
+    Run(
+        "The orchard closes.",
+        &["console", "stop", "--server", "rented"],
+        0,
+    ),
     Run(
         "Lantern knows a kind of server by its family file. What does this one make of a folder?",
         &["family", "check", "arbour", "--on", "arbour-deck"],
@@ -579,7 +623,8 @@ pub fn run(args: &DemoArgs, look: &Look) -> Result<u8> {
             Hand(words, edits) => {
                 look.say(&look.paint(Means::Aside, &format!("\n# {words}")));
                 for (file, was, becomes) in *edits {
-                    by_hand(&args.dir.join(file), was, becomes)?;
+                    let becomes = filled(becomes, &own, &args.dir);
+                    by_hand(&args.dir.join(file), was, &becomes)?;
                 }
             }
             Mend(words, gone, pack, folder) => {
@@ -618,11 +663,7 @@ fn play(
         .map(|word| shell_word(Path::new(&word.replace("{dir}/", ""))))
         .collect();
     let whole = std::path::absolute(dir).unwrap_or_else(|_| dir.to_owned());
-    let standin = own.with_file_name("lantern-standin");
-    let command = command.iter().map(|word| {
-        word.replace("{standin}", &standin.to_string_lossy())
-            .replace("{dir}", &whole.to_string_lossy())
-    });
+    let command = command.iter().map(|word| filled(word, own, dir));
     let command: Vec<String> = command.collect();
     look.say(&look.paint(Means::Aside, &format!("\n# {words}")));
     look.say(&look.paint(Means::Paste, &format!("$ lantern {}", shown.join(" "))));
@@ -659,6 +700,14 @@ fn play(
         look.say(&look.paint(Means::Aside, &format!("# exit status {status}")));
     }
     Ok(true)
+}
+
+/// A word of the story, with where the stand-in is and where the demo takes place.
+fn filled(word: &str, own: &Path, dir: &Path) -> String {
+    let whole = std::path::absolute(dir).unwrap_or_else(|_| dir.to_owned());
+    let standin = own.with_file_name("lantern-standin");
+    let word = word.replace("{standin}", &standin.to_string_lossy());
+    word.replace("{dir}", &whole.to_string_lossy())
 }
 
 /// Nobody plays on the demo's server, so nobody has to be warned for long.
