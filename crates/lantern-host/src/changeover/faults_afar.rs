@@ -2,18 +2,23 @@
 //! one, byte for byte, the world is untouched, and the next commands work.
 
 use super::faults::{Pond, stride, world_is_untouched};
-use super::journal;
+use super::{changeover, journal};
 use crate::adopt::{AdoptOptions, adopt};
 use crate::changeover::fault::ChangeoverFault;
 use crate::error::Error;
+use crate::ledger::Ledger;
+use crate::person::Person;
 use crate::place::far::cut::{self, How};
 use crate::place::far::servers::{Served, Server};
 use crate::place::{far, here};
+use crate::runner::{Runner, ThisMachine};
 use lantern_core::plan::Plan;
 use lantern_core::text::Text;
 use std::collections::BTreeMap;
 use std::fs;
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::sync::{Arc, Mutex};
 
 /// Starts and stops it, as somebody's panel does; `$1` says what.
 const PANEL: &str = r#"cd DIR/pond
@@ -35,6 +40,16 @@ struct Rented {
 
 impl Rented {
     fn new(sinks: bool, served: &Served) -> Rented {
+        let rented = Rented::with_buttons(sinks, served);
+        let panel = rented.panel().display().to_string();
+        let run = |what: &str| format!("{what} = [\"sh\", \"{panel}\", \"{what}\"]");
+        let run = [run("start"), run("stop"), run("state")].join(", ");
+        rented.state(&format!("run = {{ {run} }}\n"));
+        rented
+    }
+
+    /// One that nothing but a person starts and stops.
+    fn with_buttons(sinks: bool, served: &Served) -> Rented {
         static NUMBER: AtomicU32 = AtomicU32::new(0);
         let dir = Pond::made(sinks);
         let at = |path: &str| dir.path().join(path);
@@ -54,20 +69,22 @@ impl Rented {
             ..AdoptOptions::default()
         };
         adopt(&at("home"), &wishes).unwrap();
-        let panel = at("panel.sh").display().to_string();
-        let run = |what: &str| format!("{what} = [\"sh\", \"{panel}\", \"{what}\"]");
-        let console = format!(
-            "\n[console]\nlog = \"log/out\"\nrun = {{ {}, {}, {} }}\n",
-            run("start"),
-            run("stop"),
-            run("state")
-        );
-        let settings = at("home/lantern.toml");
-        let text = fs::read_to_string(&settings).unwrap();
-        fs::write(&settings, text + &console).unwrap();
         let pond = Pond { dir, home: "home" };
         pond.warns_nobody();
-        Rented { pond, host }
+        let rented = Rented { pond, host };
+        rented.state("\n[console]\nlog = \"log/out\"\n");
+        rented
+    }
+
+    fn panel(&self) -> PathBuf {
+        self.pond.dir.path().join("panel.sh")
+    }
+
+    /// Lets its settings say more.
+    fn state(&self, words: &str) {
+        let settings = self.pond.dir.path().join("home/lantern.toml");
+        let text = fs::read_to_string(&settings).unwrap();
+        fs::write(&settings, text + words).unwrap();
     }
 
     /// Brings what was cut off to an end, one way or the other.
@@ -200,4 +217,137 @@ cut_at_each! {
     a_changeover_over_ftp: Ftp, false, nothing, Pond::changeover;
     an_undo_over_ftp_that_lists_for_people: FtpForPeople, false, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
     a_changeover_over_ftp_behind_tls: Ftps, false, nothing, Pond::changeover;
+}
+
+/// Somebody who does what he is asked, or does not, and says that he has.
+#[derive(Debug)]
+struct Hand {
+    panel: PathBuf,
+    presses: bool,
+    said: AtomicBool,
+    asked: Mutex<Vec<String>>,
+}
+
+impl Hand {
+    fn of(rented: &Rented, presses: bool) -> Arc<Hand> {
+        Arc::new(Hand {
+            panel: rented.panel(),
+            presses,
+            said: AtomicBool::new(false),
+            asked: Mutex::default(),
+        })
+    }
+
+    fn press(&self, button: &str) {
+        let command = [
+            "sh".to_owned(),
+            self.panel.display().to_string(),
+            button.to_owned(),
+        ];
+        let log = self.panel.with_extension("log");
+        let folder = self.panel.parent().unwrap();
+        let limit = std::time::Duration::from_secs(10);
+        ThisMachine
+            .run(&command, folder, &log, limit, None)
+            .unwrap();
+    }
+
+    fn asked(&self) -> Vec<String> {
+        self.asked.lock().unwrap().clone()
+    }
+}
+
+impl Person for Hand {
+    fn ask(&self, words: &str) {
+        self.asked.lock().unwrap().push(words.to_owned());
+        if !self.presses {
+            return;
+        }
+        self.press(if words.starts_with("Stop") {
+            "stop"
+        } else {
+            "start"
+        });
+        self.said.store(true, Ordering::Relaxed);
+    }
+
+    fn waits(&self, _: &str) {}
+
+    fn has_said(&self) -> bool {
+        self.said.swap(false, Ordering::Relaxed)
+    }
+
+    fn can_say(&self) -> bool {
+        true
+    }
+}
+
+/// Nothing of the server is seen from afar but what it prints: whoever presses its buttons is believed.
+#[test]
+fn a_changeover_by_hand_of_a_server_that_is_not_seen() {
+    for sinks in [false, true] {
+        let Some(served) = Served::start(Server::Sftp) else {
+            return;
+        };
+        let rented = Rented::with_buttons(sinks, &served);
+        let hand = Hand::of(&rented, true);
+        hand.press("start");
+        let pond = &rented.pond;
+        let plan = pond.plan();
+        let before = pond.tree();
+        let mut server = pond.server();
+        server.person = Some(hand.clone());
+        let mut ledger = Ledger::open(&server.folder).unwrap();
+        let done = changeover(&server, &mut ledger, plan, false, &mut |_| {});
+        let asked = hand.asked();
+        let words: Vec<&str> = asked.iter().map(|words| &words[..5]).collect();
+        match sinks {
+            false => {
+                assert!(done.unwrap().running);
+                assert_eq!(words, ["Stop ", "Start"]);
+                assert_ne!(pond.tree(), before);
+            }
+            // It is stopped once more, and started as it was.
+            true => {
+                let done = done.unwrap_err();
+                let back = matches!(done, Error::Changeover(ChangeoverFault::RolledBack { .. }));
+                assert!(back, "{done}");
+                assert_eq!(words, ["Stop ", "Start", "Stop ", "Start"]);
+                assert_eq!(pond.tree(), before);
+            }
+        }
+    }
+}
+
+#[test]
+fn nobody_presses_anything() {
+    let Some(served) = Served::start(Server::Sftp) else {
+        return;
+    };
+    let rented = Rented::with_buttons(false, &served);
+    rented.state("\n[limits]\nby_hand_s = 1\n");
+    let hand = Hand::of(&rented, false);
+    hand.press("start");
+    let pond = &rented.pond;
+    let plan = pond.plan();
+    let before = pond.tree();
+    let mut server = pond.server();
+    server.person = Some(hand.clone());
+    let mut ledger = Ledger::open(&server.folder).unwrap();
+    let done = changeover(&server, &mut ledger, plan.clone(), false, &mut |_| {}).unwrap_err();
+    assert!(
+        done.to_string()
+            .contains("nobody has stopped the server within 1 s"),
+        "{done}"
+    );
+    assert_eq!(pond.tree(), before);
+    assert!(journal::read(&server).unwrap().is_none());
+    // Without anybody to be asked it does not begin.
+    server.person = None;
+    let done = changeover(&server, &mut ledger, plan, false, &mut |_| {}).unwrap_err();
+    assert!(
+        done.to_string()
+            .contains("it cannot be told whether the server is up"),
+        "{done}"
+    );
 }

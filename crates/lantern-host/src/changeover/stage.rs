@@ -83,13 +83,8 @@ pub fn path_in(number: i64, path: &RelPath) -> Result<RelPath> {
 /// When it cannot be listed.
 pub fn stamps(server: &Server, number: i64) -> Result<HashMap<RelPath, Stamp>> {
     let root = RelPath::parse(&folder_name(number))?;
-    let mut stamps = HashMap::new();
-    for (path, _) in server.folder.files_below(&root)? {
-        if let Some(meta) = server.folder.look(&path)? {
-            stamps.insert(path, meta.stamp);
-        }
-    }
-    Ok(stamps)
+    let staged = server.folder.metas_below(&root)?.into_iter();
+    Ok(staged.map(|(path, meta)| (path, meta.stamp)).collect())
 }
 
 /// Stages an edit anew, made on its text as it is now; the BLAKE3 of what comes of it.

@@ -122,7 +122,8 @@ impl<'f, 'm> Wholes<'f, 'm> {
             let Some(Some(target)) = self.folders.get(&folder).cloned() else {
                 continue;
             };
-            if self.folder.has(&target)? || !self.is_whole(&folder, &target)? {
+            // What is known already is asked first.
+            if !self.is_whole(&folder, &target)? || self.folder.has(&target)? {
                 continue;
             }
             self.moved.insert(folder.clone());
