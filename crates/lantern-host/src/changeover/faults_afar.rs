@@ -12,7 +12,7 @@ use crate::place::far::cut::{self, How};
 use crate::place::far::servers::{Served, Server};
 use crate::place::{far, here};
 use crate::runner::{Runner, ThisMachine};
-use lantern_core::plan::Plan;
+use lantern_core::plan::{Plan, Step};
 use lantern_core::text::Text;
 use std::collections::BTreeMap;
 use std::fs;
@@ -263,6 +263,12 @@ impl Person for Hand {
         if !self.presses {
             return;
         }
+        if words.starts_with("Unpack") {
+            let room = self.panel.with_file_name("pond/.lantern/staging");
+            let archive = fs::File::open(room.join("0001.zip")).unwrap();
+            let mut archive = zip::ZipArchive::new(archive).unwrap();
+            return archive.extract(room.join("0001")).unwrap();
+        }
         self.press(if words.starts_with("Stop") {
             "stop"
         } else {
@@ -350,4 +356,55 @@ fn nobody_presses_anything() {
             .contains("it cannot be told whether the server is up"),
         "{done}"
     );
+}
+
+/// As one archive, unpacked by the shell there, by a person, and by nobody.
+#[test]
+fn what_comes_as_one_archive() {
+    let Some(served) = Served::start(Server::Sftp) else {
+        return;
+    };
+    for (shell, expected) in [
+        ("shell = [\"sh\", \"-c\"]\n", "each by its content"),
+        ("", "each by its size"),
+        ("shell = [\"false\"]\n", "which could not be unpacked there"),
+    ] {
+        let rented = Rented::new(false, &served);
+        let settings = rented.pond.dir.path().join("home/lantern.toml");
+        let text = fs::read_to_string(&settings).unwrap();
+        fs::write(
+            &settings,
+            text.replacen("family =", &format!("{shell}family ="), 1),
+        )
+        .unwrap();
+        rented.state("\n[limits]\nas_one_s = 0\n");
+        let hand = Hand::of(&rented, true);
+        let pond = &rented.pond;
+        let plan = pond.plan();
+        let mut server = pond.server();
+        server.person = Some(hand.clone());
+        let mut ledger = Ledger::open(&server.folder).unwrap();
+        let mut told = String::new();
+        let done = changeover(&server, &mut ledger, plan, false, &mut |event| {
+            if let super::Event::Done(Step::Stage, what) = event {
+                told = what;
+            }
+        });
+        assert!(done.unwrap().running);
+        assert!(told.contains(expected), "{told}");
+        let one_by_one = told.contains("files sent");
+        assert_eq!(one_by_one, shell.contains("false"), "{told}");
+        assert_eq!(
+            hand.asked().len(),
+            usize::from(shell.is_empty()),
+            "{:?}",
+            hand.asked()
+        );
+        pond.is_whole("as one archive");
+        let room = pond.dir.path().join("pond/.lantern/staging");
+        assert!(
+            here::look(&room.join("0001.zip")).is_none(),
+            "it is removed"
+        );
+    }
 }

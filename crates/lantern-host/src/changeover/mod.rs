@@ -14,6 +14,7 @@ mod faults;
 mod faults_afar;
 mod journal;
 mod moves;
+mod parcel;
 mod paused;
 mod restore;
 mod run;

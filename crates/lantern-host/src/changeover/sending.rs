@@ -1,6 +1,7 @@
 //! What comes, brought to a server on another machine while that still runs: from the folder here in which it was unpacked to the
 //! one there from which it is renamed.
 
+use super::parcel;
 use super::stage::{self, folder_name};
 use super::whole::is_alike;
 use crate::changeover::fault::ChangeoverFault;
@@ -36,6 +37,8 @@ pub struct Sent {
     pub there: usize,
     /// How long it took, in milliseconds.
     pub ms: u64,
+    /// What was sent as one archive before, in words; none where nothing was.
+    pub as_one: Option<String>,
     /// How often the line broke.
     pub breaks: u32,
     /// How many files will belong to the account, as they cannot be given to whom they belong.
@@ -57,7 +60,10 @@ pub fn send(server: &Server, ledger: &mut Ledger, moves: &[Move], number: i64) -
         parts: own(&format!("staging/{number:04}.coming")),
         aside: rooms_aside(moves)?,
     };
-    let mut sent = Sent::default();
+    let mut sent = Sent {
+        as_one: over_breaks(|| parcel::send(server, ledger, &comes, &sending.from, number))?,
+        ..Sent::default()
+    };
     loop {
         match sending.all(ledger, &comes, &mut sent) {
             Err(error) if is_break(&error) && sent.breaks < TRIES => {
@@ -84,7 +90,7 @@ fn is_break(error: &Error) -> bool {
 ///
 /// # Errors
 /// When it fails otherwise, or breaks too often.
-pub fn over_breaks<T>(work: impl Fn() -> Result<T>) -> Result<T> {
+pub fn over_breaks<T>(mut work: impl FnMut() -> Result<T>) -> Result<T> {
     let mut tries = 1;
     loop {
         match work() {

@@ -612,7 +612,8 @@ impl Run<'_, '_> {
 /// What was sent to another machine, in words behind others.
 fn sent_in_words(sent: &Sent) -> String {
     let seconds = sent.ms as f64 / 1000.0;
-    let mut told = match sent.files {
+    let mut told = sent.as_one.clone().unwrap_or_default();
+    told += &match sent.files {
         0 => String::new(),
         many => format!(
             "; {} sent, {} in {seconds:.1} s, and each there with its size",
@@ -620,7 +621,7 @@ fn sent_in_words(sent: &Sent) -> String {
             size(sent.bytes)
         ),
     };
-    if sent.there > 0 {
+    if sent.there > 0 && sent.as_one.is_none() {
         told.push_str(&format!("; {} there from before", files(sent.there)));
     }
     match sent.breaks {

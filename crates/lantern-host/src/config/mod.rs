@@ -30,6 +30,9 @@ use std::time::Duration;
 
 pub use crate::folder::FILE;
 
+/// So long a person is waited for, in seconds.
+const BY_HAND_S: u64 = 900;
+
 /// The family files that ship with lantern, as name and text.
 const SHIPPED: &[(&str, &str)] = &[
     (
@@ -90,6 +93,9 @@ pub struct Config {
     /// A file of certificates that vouch for that machine, besides those of this one, where the protocol is FTP behind TLS; relative to
     /// this one's folder.
     pub ca: Option<PathBuf>,
+    /// The command line that runs a line for the shell on that machine, which is added as its last word.
+    #[serde(default)]
+    pub shell: Vec<String>,
     /// A family that ships with lantern, or the path of a family file.
     pub family: String,
     /// The server version, for a build that lies outside the folder.
@@ -444,6 +450,9 @@ pub struct Limits {
     pub hold_s: Option<u64>,
     /// How long a person is waited for who starts or stops it by hand, in seconds; otherwise 900.
     pub by_hand_s: Option<u64>,
+    /// What comes to a server on another machine is sent as one archive where that saves so many seconds; otherwise 10,
+    /// or 60 where a person has to unpack it.
+    pub as_one_s: Option<u64>,
     /// How long it is watched after a stop whether something starts it again, in seconds; otherwise 3
     /// where lantern did not start it, and not at all where it did.
     pub watch_s: Option<u64>,
@@ -654,6 +663,11 @@ impl Server {
             false => folder.following(|link| server.keeps(&format!("{link}/_")) || holds(link)),
         };
         Ok(server)
+    }
+
+    /// How long a person is waited for who does something by hand.
+    pub fn by_hand_limit(&self) -> Duration {
+        Duration::from_secs(self.config.limits.by_hand_s.unwrap_or(BY_HAND_S))
     }
 
     /// Refuses where the server folder lies on another machine.

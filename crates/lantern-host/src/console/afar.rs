@@ -226,7 +226,11 @@ impl Console<'_> {
                 true
             }
         };
-        let limit = if by_hand { self.by_hand_limit() } else { limit };
+        let limit = if by_hand {
+            self.server.by_hand_limit()
+        } else {
+            limit
+        };
         let begun = Instant::now();
         let mut told = Instant::now();
         let mut says_so = false;
@@ -296,11 +300,6 @@ impl Console<'_> {
             ),
             (false, false) => "I cannot see that from here.".into(),
         }
-    }
-
-    fn by_hand_limit(&self) -> Duration {
-        let limit = self.server.config.limits.by_hand_s;
-        Duration::from_secs(limit.unwrap_or(BY_HAND_S))
     }
 
     /// As [`Console::state`]; none while the line is broken.
@@ -437,8 +436,8 @@ impl Console<'_> {
                         limit.as_secs()
                     )));
                 }
-                (None, None) if starting.begun.elapsed() > self.by_hand_limit() => {
-                    let seconds = self.by_hand_limit().as_secs();
+                (None, None) if starting.begun.elapsed() > self.server.by_hand_limit() => {
+                    let seconds = self.server.by_hand_limit().as_secs();
                     let who = "nothing is seen of it".into();
                     return Err(ConsoleFault::NotByHand {
                         what: "started",
@@ -471,9 +470,6 @@ impl Console<'_> {
         Ok(started)
     }
 }
-
-/// So long a person is waited for, in seconds.
-const BY_HAND_S: u64 = 900;
 
 fn no_way(state: &ServerState) -> Error {
     match state {

@@ -182,6 +182,19 @@ impl Folder {
         }
     }
 
+    /// So many things are worth being asked of the folder at once.
+    pub fn at_once(&self) -> usize {
+        self.place.at_once()
+    }
+
+    /// What a path is called on the machine that the folder lies on; none where that is this one, or lantern's own.
+    pub fn path_there(&self, path: &RelPath) -> Option<String> {
+        match self.at_home(path) {
+            Some(_) => None,
+            None => self.place.path_there(path),
+        }
+    }
+
     /// Takes links that are wanted for the folders they lead to, where those lie outside this one.
     pub fn following(mut self, wanted: impl Fn(&str) -> bool) -> Folder {
         let mut next = vec![(Arc::clone(&self.place), None)];

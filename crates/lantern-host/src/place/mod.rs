@@ -155,6 +155,11 @@ pub trait Place: fmt::Debug + Send + Sync {
         1
     }
 
+    /// What a path is called on another machine that the folder lies on.
+    fn path_there(&self, _: &RelPath) -> Option<String> {
+        None
+    }
+
     /// What lies at a path, a link itself and not what it leads to; none when there is nothing.
     ///
     /// # Errors

@@ -757,6 +757,10 @@ impl Place for Ftp {
         self.lines.0.most
     }
 
+    fn path_there(&self, path: &RelPath) -> Option<String> {
+        Some(self.whole(path))
+    }
+
     fn look(&self, path: &RelPath) -> io::Result<Option<Meta>> {
         self.on_the_way(path)?;
         self.seen(path)

@@ -237,6 +237,10 @@ impl Place for Sftp {
         AT_ONCE
     }
 
+    fn path_there(&self, path: &RelPath) -> Option<String> {
+        Some(self.whole(path))
+    }
+
     fn look(&self, path: &RelPath) -> io::Result<Option<Meta>> {
         self.on_the_way(path)?;
         let line = self.line()?;
