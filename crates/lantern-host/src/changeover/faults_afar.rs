@@ -408,3 +408,30 @@ fn what_comes_as_one_archive() {
         );
     }
 }
+
+/// A world that players have written since is not taken for an old one because the host's clock is late.
+#[test]
+fn a_clock_there_that_is_late() {
+    let Some(served) = Served::start(Server::Sftp) else {
+        return;
+    };
+    let rented = Rented::new(false, &served);
+    let pond = &rented.pond;
+    let plan = pond.plan();
+    pond.changeover(&plan).unwrap();
+    let hand = Hand::of(&rented, true);
+    hand.press("stop");
+    let map = pond.dir.path().join("pond/world/map");
+    fs::write(&map, "a new isle\n").unwrap();
+    let touch = ["touch", "-d", "2 hours ago", &map.display().to_string()].map(str::to_owned);
+    let (folder, log) = (pond.dir.path(), pond.dir.path().join("touch.log"));
+    let limit = std::time::Duration::from_secs(10);
+    ThisMachine.run(&touch, folder, &log, limit, None).unwrap();
+    let refused = pond.undo().unwrap_err();
+    let used = matches!(
+        refused,
+        Error::Changeover(ChangeoverFault::WorldUsed { .. })
+    );
+    assert!(used, "{refused}");
+    assert_eq!(pond.tree()["world/map"].as_str(), "a new isle\n");
+}

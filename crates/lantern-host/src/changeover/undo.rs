@@ -210,7 +210,8 @@ fn what_becomes_of_it(server: &Server, last: &Logged, way_back: &WayBack) -> Res
     if used.is_not() {
         return Ok(World::Ask);
     }
-    if is_down && last.kind == OperationKind::Changeover {
+    // Another machine's clock may be any time off: it is not held against this one's.
+    if is_down && last.kind == OperationKind::Changeover && !server.folder.is_far() {
         let mut nobody_since = true;
         for path in &used.written {
             let meta = server.folder.look(path)?;

@@ -122,8 +122,12 @@ impl<'f, 'm> Wholes<'f, 'm> {
             let Some(Some(target)) = self.folders.get(&folder).cloned() else {
                 continue;
             };
-            // What is known already is asked first.
-            if !self.is_whole(&folder, &target)? || self.folder.has(&target)? {
+            if !self.is_whole(&folder, &target)? {
+                continue;
+            }
+            // Once for all that is in it: nothing that is renamed meanwhile takes it away.
+            if self.folder.has(&target)? {
+                self.folders.insert(folder, None);
                 continue;
             }
             self.moved.insert(folder.clone());
