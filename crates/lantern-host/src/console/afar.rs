@@ -237,15 +237,20 @@ impl Console<'_> {
         let mut quiet = Still::since(self);
         // Until then it was up, and nobody had pressed anything.
         let mut still_up = Duration::ZERO;
+        let mut told_last = Instant::now();
+        let mut is_seen = !matches!(state, ServerState::Unknown { .. });
         loop {
-            let seen = self.seen_through(begun)?;
+            let seen = self.seen_through(&mut told_last)?;
             says_so |= by_hand && person.is_some_and(|person| person.has_said());
             let is_down = match &seen {
                 Some(ServerState::Down) => true,
-                // Whom it cannot see, it asks.
-                Some(ServerState::Unknown { .. }) => says_so,
+                // Whom it cannot see, it asks; but one that was seen is not taken on a word for what is no longer seen.
+                Some(ServerState::Unknown { .. }) => says_so && !is_seen,
                 _ => false,
             };
+            is_seen |= seen
+                .as_ref()
+                .is_some_and(|seen| !matches!(seen, ServerState::Unknown { .. }));
             if !is_down {
                 still_up = begun.elapsed();
             }
@@ -265,10 +270,10 @@ impl Console<'_> {
             };
             if told.elapsed() >= SAY {
                 told = Instant::now();
-                let minutes = begun.elapsed().as_secs();
+                let seconds = begun.elapsed().as_secs();
                 if let Some(person) = person {
                     person.waits(&format!(
-                        "waiting for it to be down, for {minutes} s: {who}"
+                        "waiting for it to be down, for {seconds} s: {who}"
                     ));
                 }
             }
@@ -302,15 +307,18 @@ impl Console<'_> {
         }
     }
 
-    /// As [`Console::state`]; none while the line is broken.
+    /// As [`Console::state`]; none while what is asked for it does not answer.
     ///
     /// # Errors
-    /// When it stays so.
-    fn seen_through(&self, since: Instant) -> Result<Option<ServerState>> {
+    /// When that stays so.
+    fn seen_through(&self, told_last: &mut Instant) -> Result<Option<ServerState>> {
         match self.state() {
-            Err(error @ Error::Io { .. }) if since.elapsed() > AWAY => Err(error),
-            Err(Error::Io { .. }) => Ok(None),
-            state => state.map(Some),
+            Ok(state) => {
+                *told_last = Instant::now();
+                Ok(Some(state))
+            }
+            Err(error) if told_last.elapsed() > AWAY => Err(error),
+            Err(_) => Ok(None),
         }
     }
 
@@ -371,7 +379,7 @@ impl Console<'_> {
         let mut begun = (!by_hand).then_some(starting.begun);
         let mut ready_at: Option<Instant> = None;
         let mut told = Instant::now();
-        let mut heard_last = Instant::now();
+        let (mut heard_last, mut told_last) = (Instant::now(), Instant::now());
         let mut says_so = false;
         loop {
             let lines = match printed.lines() {
@@ -382,7 +390,7 @@ impl Console<'_> {
                 Err(error) if heard_last.elapsed() > AWAY => return Err(error),
                 Err(_) => Vec::new(),
             };
-            let state = self.seen_through(heard_last)?;
+            let state = self.seen_through(&mut told_last)?;
             let is_up = state.as_ref().is_some_and(|state| {
                 matches!(
                     state,
@@ -483,24 +491,30 @@ fn no_way(state: &ServerState) -> Error {
 
 /// Since when the file that a server prints to is as it is.
 struct Still {
-    bytes: u64,
+    /// Its size; none where there is none.
+    bytes: Option<u64>,
     since: Instant,
 }
 
 impl Still {
     fn since(console: &Console<'_>) -> Still {
         Still {
-            bytes: console.log().end().1,
+            bytes: bytes(console),
             since: Instant::now(),
         }
     }
 
-    /// For how long it is as it is.
+    /// For how long it is as it is; what is not seen any more is not still.
     fn look(&mut self, console: &Console<'_>) -> Duration {
-        let bytes = console.log().end().1;
-        if bytes != self.bytes {
-            (self.bytes, self.since) = (bytes, Instant::now());
+        let now = bytes(console);
+        if now != self.bytes {
+            self.since = Instant::now();
         }
+        self.bytes = now.or(self.bytes);
         self.since.elapsed()
     }
+}
+
+fn bytes(console: &Console<'_>) -> Option<u64> {
+    console.log().look().map(|meta| meta.stamp.bytes)
 }
