@@ -773,6 +773,16 @@ pub fn source(server: &Server) -> Result<Source> {
     open(server).map(Source)
 }
 
+/// What the newest backups hold of a server's files, by path, with the store opened to unpack from it.
+///
+/// # Errors
+/// When the store cannot be listed.
+pub fn at_hand(server: &Server) -> Result<(Source, BTreeMap<RelPath, Stored>)> {
+    let store = open(server)?;
+    let stored = last_seen(server, &store, Scope::Everything)?;
+    Ok((Source(store), stored))
+}
+
 impl Source {
     /// Unpacks one file of a backup to a new place in a server folder, checks it, brings it to the disk and gives it to whom
     /// it belonged; says whether that could be.

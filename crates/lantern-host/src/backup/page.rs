@@ -115,6 +115,15 @@ pub struct StoredFolder {
 }
 
 impl Stored {
+    /// The same content, and nobody's.
+    pub fn of_nobody(self) -> Stored {
+        Stored {
+            user: None,
+            group: None,
+            ..self
+        }
+    }
+
     /// A file or link whose content is in the store.
     pub(super) fn new(
         path: &RelPath,

@@ -70,7 +70,7 @@ pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
     if look.json {
         look.answer(&report);
     } else {
-        show(&report, &path, args, common, look);
+        show(&report, server.folder.is_far(), &path, args, common, look);
     }
     Ok(if report.worked { fail::DONE } else { fail::NO })
 }
@@ -90,7 +90,14 @@ fn is_worth_telling(event: &Event) -> bool {
     }
 }
 
-fn show(report: &Rehearsal, path: &Path, args: &RehearseArgs, common: &Common, look: &Look) {
+fn show(
+    report: &Rehearsal,
+    is_far: bool,
+    path: &Path,
+    args: &RehearseArgs,
+    common: &Common,
+    look: &Look,
+) {
     match &report.why {
         None => {
             let took = report.start_ms.map_or(String::new(), |ms| {
@@ -117,6 +124,10 @@ fn show(report: &Rehearsal, path: &Path, args: &RehearseArgs, common: &Common, l
     };
     let copied = match report.copy.copied {
         0 => "its files share their contents with the live ones".into(),
+        _ if is_far => format!(
+            "{} were fetched, all else is in a backup here",
+            bytes(report.copy.bytes)
+        ),
         _ => format!("{} were copied", bytes(report.copy.bytes)),
     };
     look.say(&format!("  on a copy {world}; {copied}"));
