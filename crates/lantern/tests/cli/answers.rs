@@ -210,6 +210,7 @@ fn every_answer_is_as_its_schema_says() {
         &terrace(&["put-back", "server/build.toml", "--operation", "1"]),
     );
     meet("UndoDone", 0, &terrace(&["undo"]));
+    meet("TakeOverDone", 3, &terrace(&["take-over"]));
     meet("ConsoleState", 0, &terrace(&["console", "stop"]));
 
     // Several servers on one install.

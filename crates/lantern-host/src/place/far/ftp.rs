@@ -705,9 +705,18 @@ impl NewFile for Writing {
             self.lines.closed();
             return Err(told(&FtpError::BadResponse));
         }
-        let (_, data) = under_way.line.as_mut().ok_or_else(ended)?;
-        data.write_all(bytes)
-            .map_err(|error| told(&FtpError::ConnectionError(error)))?;
+        let (line, mut data) = under_way.line.take().ok_or_else(ended)?;
+        if let Err(error) = data.write_all(bytes) {
+            // Why it takes no more, the other end says where it is asked things. How often, differs: the line is not used again.
+            let said = data.finish();
+            drop(line);
+            self.lines.closed();
+            return Err(match said {
+                Err(said) if !is_break(&said) => told(&said),
+                _ => told(&FtpError::ConnectionError(error)),
+            });
+        }
+        under_way.line = Some((line, data));
         under_way.at += bytes.len() as u64;
         Ok(())
     }
@@ -726,8 +735,9 @@ impl NewFile for Writing {
             let _ = line.site(format!("CHMOD {rights:o} {}", self.whole));
         }
         match &finished {
-            Err(error) if is_break(error) => self.lines.closed(),
-            _ => self.lines.given_back(line),
+            Ok(()) => self.lines.given_back(line),
+            // More may be said of it: the line is not used again.
+            Err(_) => self.lines.closed(),
         }
         finished.map_err(|error| told(&error))
     }
