@@ -6,11 +6,11 @@
 use crate::error::{At, Error, Result};
 mod listing;
 
-pub use crate::place::Stamp;
 use crate::place::far;
 use crate::place::{
     Address, Held, LinkOnTheWay, Local, Means, Meta, NewFile, PROGRAM, Place, Sort, Source, here,
 };
+pub use crate::place::{OWNERS_ALONE, Stamp};
 use lantern_core::link;
 use lantern_core::path::{PathFault, RelPath};
 pub use lantern_core::plan::OWN;
@@ -30,9 +30,6 @@ use std::sync::{Arc, Mutex, PoisonError};
 /// So much of a file is read and hashed at once, in bytes.
 const HASHED_AT_ONCE: usize = 128 << 10;
 
-/// The rights of lantern's own folder. Plans and backups hold settings files, and with them what is secret
-/// there: so it is the owner's alone.
-pub const OWNERS_ALONE: u32 = 0o700;
 /// The settings file in a server folder.
 pub const FILE: &str = "lantern.toml";
 
@@ -580,19 +577,8 @@ impl Folder {
     /// # Errors
     /// When a folder cannot be read.
     pub fn files_below(&self, folder: &RelPath) -> Result<Vec<(RelPath, u64)>> {
-        let mut files = Vec::new();
-        let mut next = vec![folder.clone()];
-        while let Some(folder) = next.pop() {
-            for (path, meta) in self.entries(&folder)? {
-                if meta.is_folder() {
-                    next.push(path);
-                } else if meta.is_leaf() {
-                    files.push((path, meta.stamp.bytes));
-                }
-            }
-        }
-        files.sort();
-        Ok(files)
+        let files = self.metas_below(folder)?.into_iter();
+        Ok(files.map(|(path, meta)| (path, meta.stamp.bytes)).collect())
     }
 
     /// As [`Folder::files_below`], with all that is known of each; several folders are listed at once where each answer is waited for

@@ -25,6 +25,10 @@ use std::path::Path;
 /// The rights of a file that somebody may run.
 pub const PROGRAM: u32 = 0o755;
 
+/// The rights of lantern's own folder. Plans and backups hold settings files, and with them what is secret
+/// there: so it is the owner's alone.
+pub const OWNERS_ALONE: u32 = 0o700;
+
 /// What the system says of a file; when all of it is as before, so is the content.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

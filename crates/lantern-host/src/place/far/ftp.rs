@@ -3,18 +3,19 @@
 //! One connection carries one thing at a time, so there are several. A server that knows the listings of RFC 3659 tells times in seconds; of
 //! others, what they print for people is read, and times are as coarse as that.
 
+use super::folders::Folders;
 use super::reading::{Reading, Stretches};
 use super::{
-    Address, Held, LinkOnTheWay, Means, Meta, NewFile, Password, Place, Scheme, Sort, Source,
-    Stamp, Way, lock, unsupported,
+    Address, Held, Means, Meta, NewFile, Password, Place, Scheme, Sort, Source, Stamp, Way, lock,
+    unsupported,
 };
-use crate::place::here;
+use crate::place::{OWNERS_ALONE, here};
 use crate::told::plain;
 use lantern_core::path::RelPath;
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
 use rustls::{ClientConfig, RootCertStore};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fmt;
 use std::io::{self, Read, Write};
@@ -42,14 +43,11 @@ const PORT: u16 = 21;
 pub struct Ftp {
     /// The address, for messages.
     shown: PathBuf,
-    /// The folder as the other end names it, from its root.
-    top: String,
+    folders: Folders,
     way: Way,
     /// Whether the other end knows the listings of RFC 3659.
     tells_facts: bool,
     lines: Lines,
-    /// Folders that were seen to be none but folders.
-    plain: Mutex<HashSet<String>>,
 }
 
 impl fmt::Debug for Ftp {
@@ -431,58 +429,20 @@ impl Ftp {
         })?;
         Ok(Ftp {
             shown: PathBuf::from(address.to_string()),
-            top: top.trim_end_matches('/').to_owned(),
+            folders: Folders::below(&top),
             way: (address.clone(), means.clone()),
             tells_facts,
             lines,
-            plain: Mutex::default(),
         })
     }
 
-    /// A path as the other end names it.
     fn whole(&self, path: &RelPath) -> String {
-        format!("{}/{path}", self.top)
+        self.folders.whole(path)
     }
 
-    fn folder(&self, folder: Option<&RelPath>) -> String {
-        match folder {
-            Some(folder) => self.whole(folder),
-            None if self.top.is_empty() => "/".into(),
-            None => self.top.clone(),
-        }
-    }
-
-    /// Refuses where a folder on the way is a link, as far as the other end tells.
     fn on_the_way(&self, path: &RelPath) -> io::Result<()> {
-        let mut above = path.folder();
-        let mut unknown = Vec::new();
-        while let Some(folder) = above {
-            let known = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
-            if known.contains(folder.as_str()) {
-                break;
-            }
-            above = folder.folder();
-            unknown.push(folder);
-        }
-        for folder in unknown.into_iter().rev() {
-            match self.seen(&folder)?.map(|meta| meta.sort) {
-                Some(Sort::Link) => return Err(io::Error::other(LinkOnTheWay)),
-                Some(Sort::Folder) => {
-                    let mut known = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
-                    known.insert(folder.as_str().to_owned());
-                }
-                _ => return Ok(()),
-            }
-        }
-        Ok(())
-    }
-
-    fn is_plain_no_more(&self, path: &RelPath) {
-        let mut known = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
-        known.retain(|known| {
-            let below = known.strip_prefix(path.as_str());
-            below.is_none_or(|rest| !rest.is_empty() && !rest.starts_with('/'))
-        });
+        let sort = |folder: &RelPath| Ok(self.seen(folder)?.map(|meta| meta.sort));
+        self.folders.on_the_way(path, sort)
     }
 
     /// What lies at a path; none when there is nothing.
@@ -523,7 +483,7 @@ impl Ftp {
 
     /// All that lies in one folder.
     fn listed(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Meta)>> {
-        let whole = self.folder(folder);
+        let whole = self.folders.folder(folder);
         let lines = match self.tells_facts {
             true => self.lines.with(|line| line.mlsd(Some(&whole))),
             // A folder is gone into first: in a listing's own words, blanks in its path would be several names, and what begins with
@@ -779,8 +739,7 @@ impl Place for Ftp {
     fn list(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Meta)>> {
         let listed = self.listed(folder)?;
         if let Some(folder) = folder {
-            let mut known = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
-            known.insert(folder.as_str().to_owned());
+            self.folders.is_plain(folder);
         }
         Ok(listed)
     }
@@ -836,7 +795,7 @@ impl Place for Ftp {
         if self.tells_facts {
             return unsupported("reading a link");
         }
-        let whole = self.folder(path.folder().as_ref());
+        let whole = self.folders.folder(path.folder().as_ref());
         let lines = self.lines.with(|line| {
             line.cwd(&whole)?;
             line.list(Some("-a"))
@@ -890,7 +849,7 @@ impl Place for Ftp {
         let (old, new) = (self.whole(from), self.whole(to));
         let renamed = self.lines.with(|line| line.rename(&old, &new));
         renamed.map_err(|error| self.of_path(from, error))?;
-        self.is_plain_no_more(from);
+        self.folders.is_plain_no_more(from);
         Ok(())
     }
 
@@ -912,7 +871,7 @@ impl Place for Ftp {
         let made = self.lines.with(|line| {
             line.mkdir(&whole)?;
             // A host that does not know it leaves them as they are.
-            if rights == crate::folder::OWNERS_ALONE {
+            if rights == OWNERS_ALONE {
                 let _ = line.site(format!("CHMOD {rights:o} {whole}"));
             }
             Ok(())
@@ -938,7 +897,7 @@ impl Place for Ftp {
         let whole = self.whole(path);
         let removed = self.lines.with(|line| line.rmdir(&whole));
         removed.map_err(|error| self.of_path(path, error))?;
-        self.is_plain_no_more(path);
+        self.folders.is_plain_no_more(path);
         Ok(())
     }
 

@@ -5,6 +5,7 @@
 mod address;
 #[cfg(test)]
 pub(crate) mod cut;
+mod folders;
 mod ftp;
 mod line;
 mod lock;

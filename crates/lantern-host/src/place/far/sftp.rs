@@ -1,14 +1,15 @@
 //! A folder on another machine, reached over the SSH file transfer protocol.
 
+use super::folders::Folders;
 use super::line::{AT_ONCE, Line, POSIX_RENAME, is_end};
 use super::{Address, Means, Way, again, lock, reading, replace_in_steps, unsupported, writing};
-use crate::place::{Held, LinkOnTheWay, Meta, NewFile, Place, Sort, Source, Stamp};
+use crate::place::{Held, Meta, NewFile, Place, Sort, Source, Stamp};
 use lantern_core::path::RelPath;
 use russh_sftp::client::RawSftpSession;
 use russh_sftp::client::error::Error;
 use russh_sftp::extensions;
 use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -31,14 +32,11 @@ struct Open {
 pub struct Sftp {
     /// The address, for messages.
     shown: PathBuf,
-    /// The folder as the other end names it, from its root.
-    top: String,
+    folders: Folders,
     /// How it is reached.
     way: Way,
     /// The line that is open; one that has ended is opened again when something is asked for.
     line: Mutex<Open>,
-    /// Folders that were seen to be none but folders.
-    plain: Mutex<HashSet<String>>,
 }
 
 impl Sftp {
@@ -70,13 +68,12 @@ impl Sftp {
         }
         Ok(Sftp {
             shown: PathBuf::from(address.to_string()),
-            top: top.trim_end_matches('/').to_owned(),
+            folders: Folders::below(&top),
             way: (address.clone(), means.clone()),
             line: Mutex::new(Open {
                 line: Arc::new(line),
                 failed: None,
             }),
-            plain: Mutex::new(HashSet::new()),
         })
     }
 
@@ -99,68 +96,24 @@ impl Sftp {
                     return Err(told);
                 }
             }
-            let mut plain = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
-            plain.clear();
+            self.folders.forget();
         }
         Ok(Arc::clone(&open.line))
     }
 
-    /// A path as the other end names it.
     fn whole(&self, path: &RelPath) -> String {
-        format!("{}/{path}", self.top)
+        self.folders.whole(path)
     }
 
-    fn folder(&self, folder: Option<&RelPath>) -> String {
-        match folder {
-            Some(folder) => self.whole(folder),
-            None if self.top.is_empty() => "/".into(),
-            None => self.top.clone(),
-        }
-    }
-
-    /// Refuses where a folder on the way is a link. What lies there is asked once.
     fn on_the_way(&self, path: &RelPath) -> io::Result<()> {
-        let mut unknown = Vec::new();
-        let mut above = path.folder();
-        while let Some(folder) = above {
-            let plain = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
-            if plain.contains(folder.as_str()) {
-                break;
+        self.folders.on_the_way(path, |folder| {
+            let line = self.line()?;
+            match line.wait(line.session.lstat(self.whole(folder))) {
+                Ok(it) => Ok(Some(meta_of(&it.attrs).sort)),
+                Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+                Err(error) => Err(error),
             }
-            above = folder.folder();
-            unknown.push(folder);
-        }
-        let line = self.line()?;
-        for folder in unknown.into_iter().rev() {
-            let there = line.wait(line.session.lstat(self.whole(&folder)));
-            match there.map(|it| meta_of(&it.attrs).sort) {
-                Ok(Sort::Link) => return Err(io::Error::other(LinkOnTheWay)),
-                Ok(Sort::Folder) => self.is_plain(&folder),
-                // What is asked of the path itself says what is wrong.
-                _ => return Ok(()),
-            }
-        }
-        Ok(())
-    }
-
-    /// Whether it was seen to be there over this line.
-    fn is_known(&self, folder: &RelPath) -> bool {
-        let plain = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
-        plain.contains(folder.as_str())
-    }
-
-    fn is_plain(&self, folder: &RelPath) {
-        let mut plain = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
-        plain.insert(folder.as_str().to_owned());
-    }
-
-    /// It may be something else, or gone, from now on.
-    fn is_plain_no_more(&self, path: &RelPath) {
-        let mut plain = self.plain.lock().unwrap_or_else(PoisonError::into_inner);
-        plain.retain(|known| {
-            let below = known.strip_prefix(path.as_str());
-            below.is_none_or(|rest| !rest.is_empty() && !rest.starts_with('/'))
-        });
+        })
     }
 }
 
@@ -265,7 +218,7 @@ impl Place for Sftp {
             let places = Arc::new(Semaphore::new(AT_ONCE));
             let each = folders.iter().map(|folder| {
                 let (session, places) = (Arc::clone(&line.session), Arc::clone(&places));
-                let folder = self.folder(folder.as_ref());
+                let folder = self.folders.folder(folder.as_ref());
                 tokio::spawn(async move {
                     let _place = places.acquire().await;
                     listed(session, folder).await
@@ -282,7 +235,7 @@ impl Place for Sftp {
         let answers = line.wait_all(asked);
         for (folder, answer) in folders.iter().zip(&answers) {
             if let (Some(folder), Ok(_)) = (folder, answer) {
-                self.is_plain(folder);
+                self.folders.is_plain(folder);
             }
         }
         answers
@@ -349,7 +302,7 @@ impl Place for Sftp {
         let line = self.line()?;
         let renamed = line.session.rename(self.whole(from), self.whole(to));
         line.wait(renamed)?;
-        self.is_plain_no_more(from);
+        self.folders.is_plain_no_more(from);
         Ok(())
     }
 
@@ -383,7 +336,7 @@ impl Place for Sftp {
 
     fn make_folder(&self, path: &RelPath, rights: u32) -> io::Result<()> {
         self.on_the_way(path)?;
-        if self.is_known(path) {
+        if self.folders.is_known(path) {
             return Ok(());
         }
         let attrs = FileAttributes {
@@ -397,7 +350,7 @@ impl Place for Sftp {
         {
             return Err(error);
         }
-        self.is_plain(path);
+        self.folders.is_plain(path);
         Ok(())
     }
 
@@ -413,7 +366,7 @@ impl Place for Sftp {
         let line = self.line()?;
         let removed = line.session.rmdir(self.whole(path));
         line.wait(removed)?;
-        self.is_plain_no_more(path);
+        self.folders.is_plain_no_more(path);
         Ok(())
     }
 
@@ -452,7 +405,7 @@ impl Place for Sftp {
         if !line.can(extensions::STATVFS) {
             return unsupported("asking how much room there is");
         }
-        let asked = line.session.statvfs(self.folder(None));
+        let asked = line.session.statvfs(self.folders.folder(None));
         let room = line.wait(asked)?;
         Ok(room.blocks_avail.saturating_mul(room.fragment_size))
     }
