@@ -393,7 +393,9 @@ impl Ftp {
             })?,
             Some(Password::File(path)) => {
                 let text = here::read_text(path);
-                let text = text.map_err(|error| io::Error::other(error.to_string()))?;
+                let text = text.map_err(|error| {
+                    io::Error::new(io::ErrorKind::InvalidInput, error.to_string())
+                })?;
                 text.lines().next().unwrap_or_default().to_owned()
             }
             None if address.user.is_none() => "anonymous@".into(),
