@@ -13,11 +13,14 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::future::Future;
 use std::io;
+use std::pin::Pin;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use tokio::io::{AsyncBufReadExt, BufReader, join};
+use std::task::{Context, Poll, ready};
+use tokio::io::{AsyncBufReadExt, AsyncRead, BufReader, ReadBuf, join};
 use tokio::process::Child;
 use tokio::runtime::{Builder, Runtime};
+use tokio::sync::{Semaphore, watch};
 
 /// So many requests are under way at once: more open handles are not given by every server.
 pub const AT_ONCE: usize = 48;
@@ -40,8 +43,10 @@ pub struct Line {
     /// What the other end can do besides.
     can: BTreeSet<String>,
     said: Arc<Mutex<Vec<String>>>,
-    /// Nothing comes over it any more.
+    /// Whether it is not to be used any more.
     ended: AtomicBool,
+    /// Turns true when nothing comes over it any more.
+    silent: watch::Receiver<bool>,
     #[cfg(test)]
     host: String,
     _program: Child,
@@ -106,9 +111,11 @@ impl Line {
                 return Err(io::Error::other("nothing can be said to it"));
             };
             let listening = tokio::spawn(listen(words, kept.clone()));
+            let (notice, silent) = watch::channel(false);
+            let output = Heard { output, notice };
             let mut session = RawSftpSession::new(join(output, input));
             session.set_timeout(FIRST_ANSWER_S);
-            let version = match session.init().await {
+            let version = match unless_silent(silent.clone(), session.init()).await {
                 Ok(version) => version,
                 Err(error) => {
                     // What it says comes to its end with it.
@@ -120,19 +127,20 @@ impl Line {
             session.set_timeout(ANSWER_S);
             let can: BTreeSet<String> = version.extensions.into_keys().collect();
             if can.contains(extensions::LIMITS)
-                && let Ok(limits) = session.limits().await
+                && let Ok(limits) = unless_silent(silent.clone(), session.limits()).await
             {
                 session.set_limits(Limits::from(limits));
             }
-            Ok((program, session, can))
+            Ok((program, session, can, silent))
         });
-        let (program, session, can) = opened?;
+        let (program, session, can, silent) = opened?;
         Ok(Line {
             runtime,
             session: Arc::new(session),
             can,
             said,
             ended: AtomicBool::new(false),
+            silent,
             #[cfg(test)]
             host: address.host.clone(),
             _program: program,
@@ -157,7 +165,7 @@ impl Line {
             return Err(self.told(&Error::IO(String::new())));
         }
         self.runtime
-            .block_on(asked)
+            .block_on(unless_silent(self.silent.clone(), asked))
             .map_err(|error| self.told(&error))
     }
 
@@ -177,12 +185,29 @@ impl Line {
         told
     }
 
-    /// As [`Line::wait`], for several answers at once: each may fail by itself.
-    pub fn wait_all<T>(
+    /// As [`Line::wait`], for several answers at once, so many as [`AT_ONCE`] says: each may fail by itself.
+    pub fn wait_all<T: Send + 'static>(
         &self,
-        asked: impl Future<Output = Vec<Result<T, Error>>>,
+        asked: impl Iterator<Item = impl Future<Output = Result<T, Error>> + Send + 'static>,
     ) -> Vec<io::Result<T>> {
-        let answers = self.runtime.block_on(asked).into_iter();
+        let places = Arc::new(Semaphore::new(AT_ONCE));
+        let under_way: Vec<_> = asked
+            .map(|one| {
+                let (silent, places) = (self.silent.clone(), Arc::clone(&places));
+                self.runtime.spawn(async move {
+                    let _place = places.acquire().await;
+                    unless_silent(silent, one).await
+                })
+            })
+            .collect();
+        let answers = self.runtime.block_on(async {
+            let mut answers = Vec::new();
+            for one in under_way {
+                let answer = one.await;
+                answers.push(answer.unwrap_or_else(|error| Err(Error::IO(error.to_string()))));
+            }
+            answers.into_iter()
+        });
         #[cfg(test)]
         if super::cut::is_due(&self.host).is_some() {
             let cut = || Err(self.told(&Error::IO(String::new())));
@@ -198,13 +223,52 @@ impl Line {
     }
 }
 
+/// What a program prints, with a notice when nothing comes any more.
+///
+/// The session by itself leaves a question unanswered that is put while it ends.
+struct Heard<R> {
+    output: R,
+    notice: watch::Sender<bool>,
+}
+
+impl<R: AsyncRead + Unpin> AsyncRead for Heard<R> {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+        buffer: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        let (room, before) = (buffer.remaining(), buffer.filled().len());
+        let read = ready!(Pin::new(&mut self.output).poll_read(context, buffer));
+        if read.is_err() || (room > 0 && buffer.filled().len() == before) {
+            self.notice.send_replace(true);
+        }
+        Poll::Ready(read)
+    }
+}
+
+/// An answer, or that nothing comes any more; what came before the end counts.
+async fn unless_silent<T>(
+    mut silent: watch::Receiver<bool>,
+    asked: impl Future<Output = Result<T, Error>>,
+) -> Result<T, Error> {
+    // Whoever would give the notice is gone, too, where the session ended at what it could not read.
+    let ended = async {
+        let _ = silent.wait_for(|it| *it).await;
+    };
+    tokio::select! {
+        biased;
+        answer = asked => answer,
+        () = ended => Err(Error::IO(String::new())),
+    }
+}
+
 /// Whether an answer says that there is nothing more.
 pub fn is_end(error: &Error) -> bool {
     matches!(error, Error::Status(status) if status.status_code == StatusCode::Eof)
 }
 
 /// Keeps the last lines that a program says of itself.
-async fn listen(words: impl tokio::io::AsyncRead + Unpin, said: Arc<Mutex<Vec<String>>>) {
+async fn listen(words: impl AsyncRead + Unpin, said: Arc<Mutex<Vec<String>>>) {
     let mut lines = BufReader::new(words).lines();
     while let Ok(Some(line)) = lines.next_line().await {
         let mut said = said.lock().unwrap_or_else(PoisonError::into_inner);

@@ -15,7 +15,6 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
-use tokio::sync::Semaphore;
 
 /// A line that could not be opened is not tried again for so long.
 const AGAIN_AFTER: Duration = Duration::from_millis(if cfg!(test) { 1 } else { 1000 });
@@ -214,25 +213,10 @@ impl Place for Sftp {
             Ok(line) => line,
             Err(error) => return folders.iter().map(|_| Err(again(&error))).collect(),
         };
-        let asked = async {
-            let places = Arc::new(Semaphore::new(AT_ONCE));
-            let each = folders.iter().map(|folder| {
-                let (session, places) = (Arc::clone(&line.session), Arc::clone(&places));
-                let folder = self.folders.folder(folder.as_ref());
-                tokio::spawn(async move {
-                    let _place = places.acquire().await;
-                    listed(session, folder).await
-                })
-            });
-            let each: Vec<_> = each.collect();
-            let mut answers = Vec::new();
-            for one in each {
-                let answer = one.await;
-                answers.push(answer.unwrap_or_else(|error| Err(Error::IO(error.to_string()))));
-            }
-            answers
-        };
-        let answers = line.wait_all(asked);
+        let answers = line.wait_all(folders.iter().map(|folder| {
+            let folder = self.folders.folder(folder.as_ref());
+            listed(Arc::clone(&line.session), folder)
+        }));
         for (folder, answer) in folders.iter().zip(&answers) {
             if let (Some(folder), Ok(_)) = (folder, answer) {
                 self.folders.is_plain(folder);
