@@ -178,7 +178,7 @@ impl Case {
         let (trees, asked) = self.whole(&served);
         // Three ways of being cut at each, of which every few are tried.
         let each = [How::Before, How::After, How::Gone];
-        // Over FTP each question is several, and takes longer.
+        // Over FTP each question is several, and takes longer; so does each line through SSH.
         let slower = if self.server == Server::Sftp { 1 } else { 3 };
         let every = if stride() == 1 { 1 } else { stride() * slower };
         for (index, at) in (0..asked).step_by(every as usize).enumerate() {
@@ -214,6 +214,7 @@ cut_at_each! {
     a_changeover_over_sftp_that_fails: Sftp, true, nothing, Pond::changeover;
     an_undo_over_sftp: Sftp, false, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
     a_restore_over_sftp: Sftp, false, |pond, _| pond.play_past_a_backup(), |pond, _| pond.restore();
+    a_changeover_over_another_sftp_server: SftpInPython, false, nothing, Pond::changeover;
     a_changeover_over_ftp: Ftp, false, nothing, Pond::changeover;
     an_undo_over_ftp_that_lists_for_people: FtpForPeople, false, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
     a_changeover_over_ftp_behind_tls: Ftps, false, nothing, Pond::changeover;

@@ -2,6 +2,7 @@
 //! (draft-ietf-secsh-filexfer-02), over a program such as `ssh`.
 
 use super::address::Address;
+use super::wire;
 use crate::runner::spoken_with;
 use crate::told::plain;
 use russh_sftp::client::RawSftpSession;
@@ -17,7 +18,7 @@ use std::pin::Pin;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll, ready};
-use tokio::io::{AsyncBufReadExt, AsyncRead, BufReader, ReadBuf, join};
+use tokio::io::{AsyncBufReadExt, AsyncRead, BufReader, ReadBuf, join, split};
 use tokio::process::Child;
 use tokio::runtime::{Builder, Runtime};
 use tokio::sync::{Semaphore, watch};
@@ -111,9 +112,10 @@ impl Line {
                 return Err(io::Error::other("nothing can be said to it"));
             };
             let listening = tokio::spawn(listen(words, kept.clone()));
+            let (answers, asked) = split(wire::spoken(output, input));
             let (notice, silent) = watch::channel(false);
-            let output = Heard { output, notice };
-            let mut session = RawSftpSession::new(join(output, input));
+            let answers = Heard { answers, notice };
+            let mut session = RawSftpSession::new(join(answers, asked));
             session.set_timeout(FIRST_ANSWER_S);
             let version = match unless_silent(silent.clone(), session.init()).await {
                 Ok(version) => version,
@@ -223,11 +225,11 @@ impl Line {
     }
 }
 
-/// What a program prints, with a notice when nothing comes any more.
+/// What comes over a line, with a notice when that ends.
 ///
 /// The session by itself leaves a question unanswered that is put while it ends.
 struct Heard<R> {
-    output: R,
+    answers: R,
     notice: watch::Sender<bool>,
 }
 
@@ -238,7 +240,7 @@ impl<R: AsyncRead + Unpin> AsyncRead for Heard<R> {
         buffer: &mut ReadBuf<'_>,
     ) -> Poll<io::Result<()>> {
         let (room, before) = (buffer.remaining(), buffer.filled().len());
-        let read = ready!(Pin::new(&mut self.output).poll_read(context, buffer));
+        let read = ready!(Pin::new(&mut self.answers).poll_read(context, buffer));
         if read.is_err() || (room > 0 && buffer.filled().len() == before) {
             self.notice.send_replace(true);
         }

@@ -15,6 +15,7 @@ pub(crate) mod servers;
 mod sftp;
 #[cfg(test)]
 mod tests;
+mod wire;
 mod writing;
 
 pub use address::{Address, Scheme};

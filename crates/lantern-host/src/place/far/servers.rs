@@ -17,12 +17,31 @@ const SFTP: &str = "/usr/lib/openssh/sftp-server";
 const VSFTPD: &str = "/usr/sbin/vsftpd";
 const PYTHON: &str = "/usr/bin/python3";
 const PYFTPDLIB: &str = "/usr/lib/python3/dist-packages/pyftpdlib";
+const ASYNCSSH: &str = "/usr/lib/python3/dist-packages/asyncssh";
+const SSHD: &str = "/usr/sbin/sshd";
+
+/// asyncssh's server: everybody may come in, and gets all of this machine. Its words are the port and the host's key.
+const IN_PYTHON: &str = "
+import asyncio, asyncssh, sys
+class Anybody(asyncssh.SSHServer):
+    def begin_auth(self, username):
+        return False
+async def serve():
+    await asyncssh.listen('127.0.0.1', int(sys.argv[1]), server_factory=Anybody,
+                          server_host_keys=[sys.argv[2]], sftp_factory=asyncssh.SFTPServer)
+    await asyncio.Event().wait()
+asyncio.run(serve())
+";
 
 /// Which server.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Server {
     /// OpenSSH's server of SFTP.
     Sftp,
+    /// asyncssh's server of SFTP, behind SSH.
+    SftpInPython,
+    /// OpenSSH's server of SFTP behind SSH, for an account that sees one folder as all there is; it needs root.
+    SftpShutIn,
     /// pyftpdlib, which knows the listings of RFC 3659.
     Ftp,
     /// vsftpd, which prints its listings for people, as `ls` does.
@@ -41,11 +60,14 @@ pub struct Served {
 }
 
 impl Served {
-    /// Starts a server that gives every folder of this machine; none where it is not here, which fails when `CI` is set.
+    /// Starts a server that gives every folder of this machine, or but [`Served::room`]; none where it is not here, which fails when
+    /// `CI` is set.
     pub fn start(server: Server) -> Option<Served> {
         static NUMBER: AtomicU32 = AtomicU32::new(0);
         let needed = match server {
             Server::Sftp => SFTP,
+            Server::SftpInPython => ASYNCSSH,
+            Server::SftpShutIn => SSHD,
             Server::Ftp => PYFTPDLIB,
             Server::FtpForPeople | Server::Ftps => VSFTPD,
         };
@@ -55,7 +77,17 @@ impl Served {
             eprintln!("not run: {why}");
             return None;
         }
-        let dir = tempfile::tempdir().unwrap();
+        let dir = match server {
+            // Nobody but root may be able to write above the folder in which somebody is shut in.
+            Server::SftpShutIn => match tempfile::tempdir_in("/run") {
+                Ok(dir) => dir,
+                Err(error) => {
+                    eprintln!("not run, as it needs root: {error}");
+                    return None;
+                }
+            },
+            _ => tempfile::tempdir().unwrap(),
+        };
         let number = NUMBER.fetch_add(1, Ordering::Relaxed);
         // Between being found free and being taken, a port may be taken by somebody else.
         let started = (0..5).find_map(|_| {
@@ -74,6 +106,14 @@ impl Served {
         })
     }
 
+    /// A folder that it gives.
+    pub fn room(&self) -> TempDir {
+        match self.server {
+            Server::SftpShutIn => tempfile::tempdir_in(self.dir.path().join("all")).unwrap(),
+            _ => tempfile::tempdir().unwrap(),
+        }
+    }
+
     /// The address of a folder.
     pub fn address(&self, folder: &Path) -> Address {
         self.address_at(&format!("served-{}.cut.example", self.number), folder)
@@ -82,24 +122,53 @@ impl Served {
     /// The address of a folder at a host of this name, which is this machine.
     pub fn address_at(&self, host: &str, folder: &Path) -> Address {
         let (scheme, user) = match self.server {
-            Server::Sftp => ("sftp", ""),
+            Server::Sftp | Server::SftpInPython | Server::SftpShutIn => ("sftp", ""),
             Server::Ftp => ("ftp", "ida@"),
             Server::FtpForPeople => ("ftp", ""),
             Server::Ftps => ("ftps", ""),
         };
-        let address = format!("{scheme}://{user}{host}:{}{}", self.port, folder.display());
+        let folder = match self.server {
+            Server::SftpShutIn => folder.strip_prefix(self.dir.path().join("all")).unwrap(),
+            _ => folder.strip_prefix("/").unwrap(),
+        };
+        let address = format!("{scheme}://{user}{host}:{}/{}", self.port, folder.display());
         Address::parse(&address).unwrap()
     }
 
     /// How it is reached.
     pub fn means(&self) -> Means {
         Means {
-            through: (self.server == Server::Sftp).then(|| vec![SFTP.to_owned()]),
+            through: self.through(),
             password: (self.server == Server::Ftp)
                 .then(|| Password::File(self.dir.path().join("password"))),
             connections: None,
             ca: (self.server == Server::Ftps).then(|| self.dir.path().join("ca.pem")),
         }
+    }
+
+    fn through(&self) -> Option<Vec<String>> {
+        let key = self.dir.path().join("key");
+        match self.server {
+            Server::Sftp => return Some(vec![SFTP.to_owned()]),
+            Server::SftpInPython | Server::SftpShutIn => {}
+            Server::Ftp | Server::FtpForPeople | Server::Ftps => return None,
+        }
+        let options = [
+            "BatchMode=yes",
+            "StrictHostKeyChecking=no",
+            "UserKnownHostsFile=/dev/null",
+            "LogLevel=ERROR",
+        ];
+        let mut command = vec!["ssh".to_owned(), "-F".into(), "none".into()];
+        command.extend(
+            options
+                .iter()
+                .flat_map(|it| ["-o".into(), (*it).to_owned()]),
+        );
+        command.extend(["-i".into(), key.display().to_string()]);
+        command.extend(["-p".into(), self.port.to_string()]);
+        command.extend(["-l", "root", "-s", "127.0.0.1", "sftp"].map(str::to_owned));
+        Some(command)
     }
 
     /// Opens a folder that is there.
@@ -153,6 +222,13 @@ impl Drop for Served {
 fn child(server: Server, port: u16, dir: &Path) -> Option<Option<Child>> {
     let mut command = match server {
         Server::Sftp => return Some(None),
+        Server::SftpInPython => {
+            let mut command = Command::new(PYTHON);
+            command.args(["-c", IN_PYTHON, &port.to_string()]);
+            command.arg(key(dir));
+            command
+        }
+        Server::SftpShutIn => shut_in(port, dir),
         Server::Ftp => {
             fs::write(dir.join("password"), "moss\n").unwrap();
             let mut command = Command::new(PYTHON);
@@ -207,7 +283,7 @@ fn child(server: Server, port: u16, dir: &Path) -> Option<Option<Child>> {
             line.set_read_timeout(Some(Duration::from_secs(2)))?;
             line.read_exact(&mut greeting)
         });
-        if greeted.is_ok() && greeting == *b"220" {
+        if greeted.is_ok() && (greeting == *b"220" || greeting == *b"SSH") {
             return Some(Some(child));
         }
         std::thread::sleep(Duration::from_millis(10));
@@ -215,6 +291,40 @@ fn child(server: Server, port: u16, dir: &Path) -> Option<Option<Child>> {
     let _ = child.kill();
     let _ = child.wait();
     None
+}
+
+/// A key of a host, which is here that of a user, too.
+fn key(dir: &Path) -> PathBuf {
+    let path = dir.join("key");
+    if !path.exists() {
+        let mut command = Command::new("ssh-keygen");
+        command.args(["-q", "-t", "ed25519", "-N", "", "-f"]);
+        assert!(command.arg(&path).status().unwrap().success());
+    }
+    path
+}
+
+fn shut_in(port: u16, dir: &Path) -> Command {
+    let all = dir.join("all");
+    fs::create_dir_all(&all).unwrap();
+    fs::create_dir_all("/run/sshd").unwrap();
+    let key = key(dir);
+    let settings = format!(
+        "ListenAddress 127.0.0.1:{port}\nHostKey {0}\nAuthorizedKeysFile {0}.pub\nPidFile none\nStrictModes no\n\
+         PermitRootLogin prohibit-password\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nUsePAM no\n\
+         Subsystem sftp internal-sftp\nForceCommand internal-sftp\nChrootDirectory {1}\n",
+        key.display(),
+        all.display()
+    );
+    let file = dir.join("sshd.conf");
+    fs::write(&file, settings).unwrap();
+    for folder in [dir, &all] {
+        use std::os::unix::fs::PermissionsExt;
+        fs::set_permissions(folder, fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    let mut command = Command::new(SSHD);
+    command.args(["-D", "-f"]).arg(file);
+    command
 }
 
 /// A certificate for this machine with its key, vouched for by one of its own.

@@ -101,10 +101,10 @@ fn many_folders(far: &dyn Place) {
 }
 
 fn on(server: Server, can: &Can) {
-    let dir = tempfile::tempdir().unwrap();
     let Some(served) = Served::start(server) else {
         return;
     };
+    let dir = served.room();
     let far = served.open(dir.path());
     works(&*far, can);
     many_folders(&*far);
@@ -136,6 +136,26 @@ fn over_an_sftp_server() {
         set_rights: true,
     };
     on(Server::Sftp, &can);
+}
+
+#[test]
+fn over_another_sftp_server() {
+    let can = Can {
+        link: true,
+        tell_room: true,
+        set_rights: true,
+    };
+    on(Server::SftpInPython, &can);
+}
+
+#[test]
+fn over_an_sftp_server_that_shuts_in() {
+    let can = Can {
+        link: true,
+        tell_room: true,
+        set_rights: true,
+    };
+    on(Server::SftpShutIn, &can);
 }
 
 #[test]
