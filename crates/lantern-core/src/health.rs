@@ -199,6 +199,8 @@ pub struct SettingSeen {
     pub said: Option<String>,
     /// Whether it said nothing of it before either, so that nothing follows.
     pub unsaid_before: bool,
+    /// Whether it would have to be asked, and nobody could, so that nothing follows.
+    pub unasked: bool,
 }
 
 /// An error line.
@@ -229,7 +231,7 @@ impl SettingSeen {
     pub fn is_right(&self) -> bool {
         match &self.said {
             Some(said) => *said == self.wanted,
-            None => self.unsaid_before,
+            None => self.unsaid_before || self.unasked,
         }
     }
 }
@@ -254,7 +256,8 @@ impl StartReport {
             those.filter_map(|it| it.reader.as_ref()).collect()
         };
         let silent: BTreeSet<Id> = silent.map(|it| it.id.clone()).collect();
-        let unsaid = self.settings.iter().filter(|it| it.said.is_none());
+        let unsaid = self.settings.iter();
+        let unsaid = unsaid.filter(|it| it.said.is_none() && !it.unasked);
         Unshown {
             blind: self.names_none(),
             components: silent,
@@ -282,7 +285,15 @@ impl StartReport {
         let speaks = self.protocol.as_ref().filter(|it| it.is_said());
         let speaks = speaks.and_then(|it| it.says.as_ref());
         let speaks = speaks.map(|says| format!("; it says that it speaks protocol {says}"));
-        [said, speaks]
+        let unasked = self.settings.iter().filter(|it| it.unasked);
+        let unasked: Vec<&str> = unasked.map(|it| it.name.as_str()).collect();
+        let unasked = (!unasked.is_empty()).then(|| {
+            format!(
+                "; not looked at, as its console cannot be asked: {}",
+                unasked.join(", ")
+            )
+        });
+        [said, speaks, unasked]
             .into_iter()
             .flatten()
             .fold(self.told_of_components(), |told, more| told + &more)
@@ -569,9 +580,20 @@ pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport 
             from: setting.from.clone(),
             said: said.map(str::to_owned),
             unsaid_before: wanted.unshown.settings.contains(&setting.name),
+            unasked: setting_rule
+                .ask
+                .as_ref()
+                .is_some_and(|ask| !shown.answers.contains_key(ask)),
         })
     });
     let build = rule.version.as_ref().zip(wanted.build.as_ref());
+    // Where it would have to be asked and nobody can, nothing follows.
+    let is_heard = |rule: &VersionRule| {
+        rule.ask
+            .as_ref()
+            .is_none_or(|ask| shown.answers.contains_key(ask))
+    };
+    let build = build.filter(|(rule, _)| is_heard(rule));
     let says = |rule: &VersionRule, group: &str| -> Option<String> {
         let lines = match (&rule.ask, &rule.over_port) {
             (Some(ask), _) => shown.answers.get(ask),
@@ -918,6 +940,24 @@ mod tests {
         assert_eq!(asked(&wanted("", "", "seats=1")), ["list"]);
         assert_eq!(asked(&wanted("", "", "seed=1")), ["list", "seed"]);
         assert_eq!(problems(&wanted("", "", ""), "8 seats", "all", ""), "");
+    }
+
+    #[test]
+    fn what_nobody_could_ask_is_no_fault_and_is_told() {
+        let wanted = wanted("a=1", "", "seats=24 seed=7");
+        let shown = Shown {
+            printed: lines("24 seats, start a 1"),
+            ..Shown::default()
+        };
+        let report = judge(&rule(RULE), &wanted, &shown);
+        assert_eq!(report.problems(), Vec::<String>::new());
+        let told = report.told();
+        assert!(
+            told.ends_with("its console cannot be asked: seed"),
+            "{told}"
+        );
+        // That is no silence of the server's, which the next start would be excused for.
+        assert!(report.unshown().settings.is_empty());
     }
 
     #[test]
