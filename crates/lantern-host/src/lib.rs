@@ -74,6 +74,7 @@ pub mod recognised;
 pub mod rehearsal;
 pub mod release;
 pub mod runner;
+mod shell;
 pub mod shipped;
 pub mod signing;
 pub mod survey;

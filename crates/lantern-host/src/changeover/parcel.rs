@@ -7,9 +7,8 @@ use crate::error::{At, Result};
 use crate::folder::{Folder, own};
 use crate::ledger::Ledger;
 use crate::meter;
-use crate::place::here;
-use crate::runner::Ended;
-use crate::told::size;
+use crate::shell::{self, quoted};
+use crate::told::{plain, size};
 use lantern_core::operation::Move;
 use lantern_core::path::RelPath;
 use sha2::{Digest, Sha256};
@@ -61,13 +60,13 @@ pub fn send(
 ) -> Result<Told> {
     let folder = &server.folder;
     let person = server.person.as_deref().filter(|person| person.can_say());
-    let shell = &server.config.shell;
-    if shell.is_empty() && person.is_none() {
+    let shell = folder.shell();
+    if shell.is_none() && person.is_none() {
         return Ok(None);
     }
     let inside = inside(folder, comes, from)?;
     let waits = waits(folder, inside.len())?;
-    let usual = WORTH_S[usize::from(shell.is_empty())];
+    let usual = WORTH_S[usize::from(shell.is_none())];
     let worth = server.config.limits.as_one_s.unwrap_or(usual);
     if waits < Duration::from_secs(worth) || inside.is_empty() {
         return Ok(None);
@@ -79,9 +78,9 @@ pub fn send(
     bring(folder, &local, &there, bytes)?;
     folder.make_folders(&to)?;
     let seconds = waits.as_secs();
-    let unpacked = match shell.is_empty() {
-        false => by_shell(server, &there, &to)?,
-        true => by_hand(server, &inside, &there, &to, seconds)?,
+    let unpacked = match shell {
+        Some(command) => by_shell(folder, &command, &there, &to)?,
+        None => by_hand(server, &inside, &there, &to, seconds)?,
     };
     let _ = folder.remove_file(&there);
     let _ = folder.remove_file(&local);
@@ -190,14 +189,13 @@ enum Unpacked {
     Not(String),
 }
 
-/// A word for a shell.
-fn quoted(text: &str) -> String {
-    format!("'{}'", text.replace('\'', r"'\''"))
-}
-
 /// Has it unpacked by the shell there.
-fn by_shell(server: &Server, there: &RelPath, to: &RelPath) -> Result<Unpacked> {
-    let folder = &server.folder;
+fn by_shell(
+    folder: &Folder,
+    command: &[String],
+    there: &RelPath,
+    to: &RelPath,
+) -> Result<Unpacked> {
     let (Some(archive), Some(to)) = (folder.path_there(there), folder.path_there(to)) else {
         return Ok(Unpacked::Not("its path there is not known".into()));
     };
@@ -210,36 +208,21 @@ fn by_shell(server: &Server, there: &RelPath, to: &RelPath) -> Result<Unpacked> 
          else echo 'neither unzip, bsdtar nor python3 is there'; exit 1; fi && \
          if command -v sha256sum >/dev/null; then find . -type f -exec sha256sum {{}} +; fi"
     );
-    let mut command = server.config.shell.clone();
-    command.push(line);
-    let log = tempfile::NamedTempFile::new();
-    let log = log.at(
-        "writing",
-        std::path::Path::new("a file for a program's words"),
-    )?;
-    let home = folder.root();
-    let ended = server
-        .runner
-        .run(&command, home, log.path(), UNPACKING, None);
-    let printed = here::read(log.path())?;
-    let printed = String::from_utf8_lossy(&printed);
-    Ok(match ended {
-        Ok(Ended::Well) => {
-            let lines = printed.lines();
-            let hashes = lines.filter_map(|line| {
-                let (hash, name) = line.split_once("  ./")?;
-                Some((name.to_owned(), hash.to_owned()))
-            });
-            let hashes: BTreeMap<String, String> = hashes.collect();
-            Unpacked::With(Some(hashes).filter(|hashes| !hashes.is_empty()))
-        }
-        Ok(Ended::TooSlow) => Unpacked::Not("it took too long".into()),
-        Ok(Ended::Badly(how)) => {
-            let last = printed.lines().rfind(|line| !line.trim().is_empty());
-            Unpacked::Not(last.map_or(how, |last| last.trim().to_owned()))
-        }
-        Err(error) => Unpacked::Not(error.to_string()),
-    })
+    let ran = match shell::run(command, line, &[], UNPACKING) {
+        Ok(ran) => ran,
+        Err(error) => return Ok(Unpacked::Not(plain(&error))),
+    };
+    if let Some(why) = ran.fault {
+        return Ok(Unpacked::Not(why));
+    }
+    let hashes = ran.printed.lines().filter_map(|line| {
+        let (hash, name) = line.split_once("  ./")?;
+        Some((name.to_owned(), hash.to_owned()))
+    });
+    let hashes: BTreeMap<String, String> = hashes.collect();
+    Ok(Unpacked::With(
+        Some(hashes).filter(|hashes| !hashes.is_empty()),
+    ))
 }
 
 /// Has it unpacked by a person, in the page of the host, and watches for all to be there.

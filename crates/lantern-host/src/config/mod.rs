@@ -93,7 +93,8 @@ pub struct Config {
     /// A file of certificates that vouch for that machine, besides those of this one, where the protocol is FTP behind TLS; relative to
     /// this one's folder.
     pub ca: Option<PathBuf>,
-    /// The command line that runs a line for the shell on that machine, which is added as its last word.
+    /// The command line that runs a line for the shell on that machine, which is added as its last word; otherwise, where the address says
+    /// that there is one, the system's `ssh`.
     #[serde(default)]
     pub shell: Vec<String>,
     /// A family that ships with lantern, or the path of a family file.
@@ -533,6 +534,7 @@ impl Config {
         let file = file.map(|file| Password::File(home.join(file)));
         Means {
             through: (!self.through.is_empty()).then(|| self.through.clone()),
+            shell: (!self.shell.is_empty()).then(|| self.shell.clone()),
             password: env.or(file),
             connections: self.connections,
             ca: self.ca.as_ref().map(|file| home.join(file)),

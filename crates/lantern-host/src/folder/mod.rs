@@ -184,6 +184,11 @@ impl Folder {
         self.place.at_once()
     }
 
+    /// The command that runs a line for the shell of another machine that the folder lies on, which is added as its last word.
+    pub fn shell(&self) -> Option<Vec<String>> {
+        self.place.shell()
+    }
+
     /// What a path is called on the machine that the folder lies on; none where that is this one, or lantern's own.
     pub fn path_there(&self, path: &RelPath) -> Option<String> {
         match self.at_home(path) {

@@ -159,6 +159,12 @@ pub trait Place: fmt::Debug + Send + Sync {
         1
     }
 
+    /// The command that runs a line for the shell of another machine that the folder lies on, which is added as its last word; none
+    /// where none leads there.
+    fn shell(&self) -> Option<Vec<String>> {
+        None
+    }
+
     /// What a path is called on another machine that the folder lies on.
     fn path_there(&self, _: &RelPath) -> Option<String> {
         None

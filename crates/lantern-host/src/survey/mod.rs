@@ -9,6 +9,7 @@ use crate::error::{Error, Result};
 use crate::folder::{Folder, OWN, Stamp};
 use crate::ledger::{Inside, InsideKey, Ledger};
 use crate::meter;
+use crate::shell;
 use crate::survey::fault::SurveyFault;
 use lantern_core::facts::Facts;
 use lantern_core::family::{Family, OrderRule, Reader, Shape};
@@ -350,6 +351,9 @@ impl Hashing<'_> {
         };
         let unread = files.iter().filter(|(path, stamp)| changed(path, stamp));
         meter::begin(unread.map(|(_, stamp)| stamp.bytes).sum());
+        let asked = files.iter().filter(|(path, stamp)| changed(path, stamp));
+        let asked: Vec<(&RelPath, u64)> = asked.map(|(path, stamp)| (path, stamp.bytes)).collect();
+        let hashed_there = shell::hashes(folder, &asked);
         let here: HashSet<&str> = files.iter().map(|(path, _)| path.as_str()).collect();
         let own_room = format!("{OWN}/");
         let gone: Vec<&str> = seen
@@ -371,12 +375,17 @@ impl Hashing<'_> {
                     if !changed(path, stamp) {
                         return seen.get(path.as_str()).map(|(_, hash)| hash.clone());
                     }
-                    let hash = match by_content(path) {
-                        true => folder.hash(path),
-                        false => folder.content(path, stamp),
+                    let hash = match hashed_there.get(path) {
+                        Some(hash) => hash.clone(),
+                        None => {
+                            let hash = match by_content(path) {
+                                true => folder.hash(path),
+                                false => folder.content(path, stamp),
+                            };
+                            meter::did(stamp.bytes);
+                            hash.ok()?
+                        }
                     };
-                    let hash = hash.ok()?;
-                    meter::did(stamp.bytes);
                     let _ = fresh.send((path, *stamp, hash.clone()));
                     Some(hash)
                 })

@@ -7,6 +7,7 @@ use crate::look::{Look, Means, bytes, count};
 use crate::progress::during;
 use clap::Args;
 use lantern_core::component::Kind;
+use lantern_core::tree::is_unread;
 use lantern_host::adopt::fault::AdoptFault;
 use lantern_host::adopt::{AdoptOptions, adopt, adopt_again, home, mark};
 use lantern_host::config::Server;
@@ -23,7 +24,7 @@ use std::path::{Path, PathBuf, absolute};
     after_help = "Examples:\n  lantern adopt halcyon-terrace\n  lantern adopt lake --family mossgate.family.toml --server-version 5.4"
 )]
 pub struct AdoptArgs {
-    /// The server folder; on another machine, sftp://USER@HOST/FOLDER, or ftps://
+    /// The server folder; on another machine, sftp://USER@HOST/FOLDER, or ssh://, ftps://
     dir: PathBuf,
     /// A family's name, or a family file; otherwise the one whose marks fit
     #[arg(long, value_name = "NAME|FILE")]
@@ -79,6 +80,7 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
     let file = file.map(|file| Password::File(whole(file)));
     let means = Reached {
         through: (!args.through.is_empty()).then(|| args.through.clone()),
+        shell: None,
         password: env.or(file),
         connections: None,
         ca: args.ca.as_ref().map(whole),
@@ -202,7 +204,16 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
             "  the server stays where it is; what lantern keeps of it is in {}",
             dir.display()
         ));
-        look.say("  of most files nothing was read: they are known by their size, and by when they were written");
+        let hashes = found.files.iter().filter_map(|file| file.hash.as_deref());
+        match (hashes.filter(|hash| is_unread(hash)).count(), server.folder.shell()) {
+            (0, None) => {}
+            (0, Some(_)) => look.say("  what each file holds was found out there, and nothing but descriptors was fetched"),
+            (_, None) => look.say("  of most files nothing was read: they are known by their size, and by when they were written"),
+            (many, Some(_)) => look.say(&format!(
+                "  of {many} files nothing was read: they are known by their size, and by when they were written; with b3sum on that \
+                 machine, what they hold is found out there"
+            )),
+        }
     }
     look.next(&format!("lantern survey --server {}", shell_word(named)));
     Ok(fail::DONE)

@@ -331,6 +331,65 @@ fn over_ssh_the_host_has_to_be_known() {
     );
 }
 
+/// With a shell there, what files hold is known without one being fetched.
+#[test]
+fn over_ssh_with_a_shell_what_files_hold_is_found_out_there() {
+    if !has_openssh() {
+        return;
+    }
+    let has_b3sum = Path::new("/usr/bin/b3sum").exists();
+    assert!(
+        has_b3sum || std::env::var_os("CI").is_none(),
+        "CI has b3sum"
+    );
+    let world = World::demo();
+    let sshd = Sshd::start(&world);
+    let key = world.read("ssh/host.pub");
+    world.write("ssh/known", format!("[127.0.0.1]:{} {key}", sshd.port));
+    let through = sshd.through(&world, "ssh/known");
+    let (options, _) = through.split_once(" -p ").unwrap();
+    let options = options.strip_prefix("ssh").unwrap();
+    let ssh = format!("#!/bin/sh\nexec /usr/bin/ssh{options} \"$@\"\n");
+    world.write("bin/ssh", ssh);
+    fs::set_permissions(world.path("bin/ssh"), fs::Permissions::from_mode(0o755)).unwrap();
+    let terrace = world.path("halcyon-terrace");
+    let address = format!("ssh://127.0.0.1:{}{}", sshd.port, terrace.display());
+    let adopted = world.lantern(&["adopt", &address, "--name", "rented"]);
+    let known = adopted.contains("what each file holds was found out there");
+    assert_eq!(known, has_b3sum, "{adopted}");
+    // Of the same size and second, and no longer the same: it is seen all the same.
+    let board = terrace.join("addons/sun-clock-1.9.1.bloom");
+    let written = fs::metadata(&board).unwrap().modified().unwrap();
+    let whole = fs::read(&board).unwrap();
+    let mut other = whole.clone();
+    other[whole.len() / 2] ^= 1;
+    fs::write(&board, other).unwrap();
+    fs::File::options()
+        .write(true)
+        .open(&board)
+        .unwrap()
+        .set_modified(written)
+        .unwrap();
+    let survey = world.lantern(&["survey", "--recheck", "--server", "rented"]);
+    assert_eq!(survey.contains(" edited"), has_b3sum, "{survey}");
+    fs::write(&board, whole).unwrap();
+    // An archive that the shell there unpacks, and each of its files looked at by what it holds.
+    let buttons = Buttons(&world, "halcyon-terrace");
+    let settings = ".local/share/lantern/servers/rented/lantern.toml";
+    let text = world.read(settings).replace("at = [\"10s\"]", "at = []");
+    world.write(
+        settings,
+        text + &buttons.stated() + "\n[limits]\nas_one_s = 0\n",
+    );
+    world.ok(&[&crate::world::PLAN[..5], &["--server", "rented"]].concat());
+    let done = world.lantern(&["changeover", "--yes", "--server", "rented"]);
+    assert!(
+        done.contains("as one archive") && done.contains("each by its content"),
+        "{done}"
+    );
+    assert!(done.contains("exit status 0"), "{done}");
+}
+
 /// A server of FTP on this machine.
 struct Ftpd {
     server: Child,

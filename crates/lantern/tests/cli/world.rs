@@ -134,16 +134,16 @@ impl World {
 
     fn command(&self, program: &Path, args: &[&str]) -> Command {
         let mut command = Command::new(program);
+        // What lies in the folder `bin` is found before the system's.
         command
             .args(args)
             .current_dir(self.dir.path())
             .env_clear()
-            .envs([
-                ("PATH", "/usr/bin:/bin"),
-                ("TZ", "UTC"),
-                ("COLUMNS", "110"),
-                ("LC_ALL", "C.UTF-8"),
-            ])
+            .env(
+                "PATH",
+                format!("{}:/usr/bin:/bin", self.path("bin").display()),
+            )
+            .envs([("TZ", "UTC"), ("COLUMNS", "110"), ("LC_ALL", "C.UTF-8")])
             .env("HOME", self.dir.path())
             .stdin(Stdio::null());
         command

@@ -9,6 +9,8 @@ use url::Url;
 pub enum Scheme {
     /// By the SSH file transfer protocol.
     Sftp,
+    /// Likewise, for an account that has a shell there.
+    Ssh,
     /// By FTP, behind TLS that is asked for first.
     Ftps,
     /// By FTP, in the clear.
@@ -16,12 +18,13 @@ pub enum Scheme {
 }
 
 impl Scheme {
-    const ALL: [Scheme; 3] = [Scheme::Sftp, Scheme::Ftps, Scheme::Ftp];
+    const ALL: [Scheme; 4] = [Scheme::Sftp, Scheme::Ssh, Scheme::Ftps, Scheme::Ftp];
 
     /// As an address begins.
     pub fn as_str(self) -> &'static str {
         match self {
             Scheme::Sftp => "sftp",
+            Scheme::Ssh => "ssh",
             Scheme::Ftps => "ftps",
             Scheme::Ftp => "ftp",
         }
@@ -59,7 +62,7 @@ impl Address {
         let scheme = known.find(|it| it.as_str() == url.scheme());
         let scheme = scheme.ok_or_else(|| {
             format!(
-                "{}:// is not spoken; sftp://, ftps:// and ftp:// are, as sftp://user@host/folder",
+                "{}:// is not spoken; sftp://, ssh://, ftps:// and ftp:// are, as sftp://user@host/folder",
                 url.scheme()
             )
         })?;

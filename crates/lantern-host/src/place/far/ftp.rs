@@ -411,7 +411,7 @@ impl Ftp {
             password,
             tls: match address.scheme {
                 Scheme::Ftps => Some(believing(means.ca.as_deref())?),
-                Scheme::Sftp | Scheme::Ftp => None,
+                Scheme::Sftp | Scheme::Ssh | Scheme::Ftp => None,
             },
             most: means.connections.unwrap_or(CONNECTIONS).max(1),
             pool: Mutex::default(),
@@ -727,6 +727,10 @@ impl Place for Ftp {
 
     fn at_once(&self) -> usize {
         self.lines.0.most
+    }
+
+    fn shell(&self) -> Option<Vec<String>> {
+        super::shell(&self.way)
     }
 
     fn path_there(&self, path: &RelPath) -> Option<String> {

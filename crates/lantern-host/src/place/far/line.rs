@@ -59,8 +59,8 @@ impl fmt::Debug for Line {
     }
 }
 
-/// The command line that speaks the protocol with a machine: the system's own `ssh`, with all that the user has set for it.
-fn usual(address: &Address) -> Vec<String> {
+/// A command line of the system's own `ssh`, with all that the user has set for it, and words behind its options.
+pub fn ssh(address: &Address, words: &[&str]) -> Vec<String> {
     let mut command: Vec<String> = [
         "ssh",
         "-o",
@@ -76,7 +76,7 @@ fn usual(address: &Address) -> Vec<String> {
     if let Some(user) = &address.user {
         command.extend(["-l".into(), user.clone()]);
     }
-    command.extend(["-s".into(), address.host.clone(), "sftp".into()]);
+    command.extend(words.iter().map(|&word| word.to_owned()));
     command
 }
 
@@ -90,7 +90,10 @@ impl Line {
         if super::cut::is_gone(&address.host) {
             return Err(io::ErrorKind::ConnectionRefused.into());
         }
-        let command = through.map_or_else(|| usual(address), <[String]>::to_vec);
+        let command = through.map_or_else(
+            || ssh(address, &["-s", &address.host, "sftp"]),
+            <[String]>::to_vec,
+        );
         let runtime = Builder::new_multi_thread()
             .worker_threads(1)
             .enable_all()

@@ -31,6 +31,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 pub struct Means {
     /// For SFTP, the command line that speaks it; otherwise the system's `ssh`.
     pub through: Option<Vec<String>>,
+    /// The command that runs a line for the shell there, which is added as its last word; otherwise, where the address says that there
+    /// is one, the system's `ssh`.
+    pub shell: Option<Vec<String>>,
     /// For FTP, where the password stands.
     pub password: Option<Password>,
     /// For FTP, how many connections there may be at once; otherwise four.
@@ -66,7 +69,7 @@ pub fn open(address: &Address, means: &Means) -> io::Result<Arc<dyn Place>> {
         return Ok(Arc::clone(place));
     }
     let place: Arc<dyn Place> = match address.scheme {
-        Scheme::Sftp => Arc::new(sftp::Sftp::open(address, means)?),
+        Scheme::Sftp | Scheme::Ssh => Arc::new(sftp::Sftp::open(address, means)?),
         Scheme::Ftps | Scheme::Ftp => Arc::new(ftp::Ftp::open(address, means)?),
     };
     open.push((way, Arc::clone(&place)));
@@ -78,6 +81,13 @@ pub fn open(address: &Address, means: &Means) -> io::Result<Arc<dyn Place>> {
 pub fn close(host: &str) {
     let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
     open.retain(|((address, _), _)| address.host != host);
+}
+
+/// The command that runs a line for the shell of a machine, where there is one.
+fn shell((address, means): &Way) -> Option<Vec<String>> {
+    let usual = || line::ssh(address, &["--", &address.host]);
+    let is_usual = address.scheme == Scheme::Ssh && means.through.is_none();
+    means.shell.clone().or_else(|| is_usual.then(usual))
 }
 
 /// The same error once more.

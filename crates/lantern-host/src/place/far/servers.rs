@@ -139,6 +139,7 @@ impl Served {
     pub fn means(&self) -> Means {
         Means {
             through: self.through(),
+            shell: None,
             password: (self.server == Server::Ftp)
                 .then(|| Password::File(self.dir.path().join("password"))),
             connections: None,

@@ -189,6 +189,10 @@ impl Place for Sftp {
         AT_ONCE
     }
 
+    fn shell(&self) -> Option<Vec<String>> {
+        super::shell(&self.way)
+    }
+
     fn path_there(&self, path: &RelPath) -> Option<String> {
         Some(self.whole(path))
     }
