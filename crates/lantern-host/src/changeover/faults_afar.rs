@@ -1,11 +1,13 @@
 //! A server on another machine, and the line to it cut at what is asked there, in turn: afterwards the tree is the old one or the new
 //! one, byte for byte, the world is untouched, and the next commands work.
 
+use super::carrying::carry;
 use super::faults::{Pond, stride, world_is_untouched};
-use super::{changeover, journal};
+use super::{changeover, journal, resume};
 use crate::adopt::{AdoptOptions, adopt};
 use crate::changeover::fault::ChangeoverFault;
 use crate::error::Error;
+use crate::folder::own;
 use crate::ledger::Ledger;
 use crate::person::Person;
 use crate::place::far::cut::{self, How};
@@ -266,7 +268,9 @@ impl Person for Hand {
         }
         if words.starts_with("Unpack") {
             let room = self.panel.with_file_name("pond/.lantern/staging");
-            let archive = fs::File::open(room.join("0001.zip")).unwrap();
+            let archive = here::list(&room).unwrap();
+            let archive = archive.iter().find(|it| it.extension().is_some());
+            let archive = fs::File::open(archive.unwrap()).unwrap();
             let mut archive = zip::ZipArchive::new(archive).unwrap();
             return archive.extract(room.join("0001")).unwrap();
         }
@@ -403,10 +407,94 @@ fn what_comes_as_one_archive() {
         );
         pond.is_whole("as one archive");
         let room = pond.dir.path().join("pond/.lantern/staging");
-        assert!(
-            here::look(&room.join("0001.zip")).is_none(),
-            "it is removed"
-        );
+        let left = here::list(&room).unwrap();
+        assert!(left.iter().all(|it| it.extension().is_none()), "{left:?}");
+    }
+}
+
+/// Who is cut off for good while files are sent does not begin anew the next time.
+#[test]
+fn what_was_sent_stays_for_the_next_attempt() {
+    for server in [Server::Sftp, Server::Ftp] {
+        let Some(served) = Served::start(server) else {
+            return;
+        };
+        let case = Case {
+            server,
+            sinks: false,
+            prepare: nothing,
+            operate: Pond::changeover,
+        };
+        let (_, asked) = case.whole(&served);
+        let mut went_on = 0;
+        for at in (0..asked / 2).step_by(asked as usize / 24) {
+            let rented = Rented::new(false, &served);
+            let pond = &rented.pond;
+            let plan = pond.plan();
+            cut::at(&rented.host, Some((at, How::Gone)));
+            let ended = pond.changeover(&plan);
+            cut::heal(&rented.host);
+            if ended.is_ok() {
+                continue;
+            }
+            let server = pond.server();
+            let mut ledger = Ledger::open(&server.folder).unwrap();
+            let mut told = String::new();
+            let mut tell = |event| {
+                if let super::Event::Done(Step::Stage, what) = event {
+                    told = what;
+                }
+            };
+            // Where the other end could not be told that it is over, it is gone on with.
+            let done = match journal::read(&server).unwrap() {
+                None => changeover(&server, &mut ledger, plan, false, &mut tell),
+                Some(_) => resume(&server, &mut ledger, false, &mut tell),
+            };
+            assert!(done.unwrap().running, "{at}");
+            went_on += u32::from(told.contains("there from before"));
+            pond.is_whole("gone on with");
+            let room = pond.dir.path().join("pond/.lantern/staging");
+            assert_eq!(here::list(&room).unwrap_or_default(), Vec::<PathBuf>::new());
+        }
+        assert!(went_on > 0, "{server:?}: nothing was there from before");
+    }
+}
+
+#[test]
+fn a_large_file_goes_on_where_it_was_cut_off() {
+    const WHOLE: usize = 9_000_000;
+    for server in [Server::Sftp, Server::Ftp, Server::FtpForPeople] {
+        let Some(served) = Served::start(server) else {
+            return;
+        };
+        let rented = Rented::new(false, &served);
+        let folder = rented.pond.server().folder;
+        let content: Vec<u8> = (0..WHOLE as u32).map(|n| (n % 253) as u8).collect();
+        let (from, to) = (own("packing/large"), own("staging/large"));
+        folder.write_new(&from, &content, None).unwrap();
+        let other = vec![7; WHOLE];
+        for (before, most) in [
+            (None, WHOLE),
+            // What came last may not be in order.
+            (Some(&content[..7_000_000]), 3_100_000),
+            (Some(&content[..]), 1_100_000),
+            // Too little, another content, and more than there is.
+            (Some(&content[..5_000]), WHOLE),
+            (Some(&other[..7_000_000]), WHOLE),
+            (Some(&[other.clone(), other.clone()].concat()), WHOLE),
+        ] {
+            let _ = folder.remove_file(&to);
+            if let Some(before) = before {
+                folder.write_new(&to, before, None).unwrap();
+            }
+            let before = before.map(|before| before.len() as u64);
+            let sent = carry(&folder, &from, &to, before, Some(0o644)).unwrap();
+            assert!(sent <= most as u64, "{server:?}: {sent} of {most}");
+            assert!(
+                folder.read(&to).unwrap() == content,
+                "{server:?}, {before:?}"
+            );
+        }
     }
 }
 

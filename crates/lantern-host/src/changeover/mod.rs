@@ -6,6 +6,7 @@
 //! [`lantern_core::operation::next`] to say; [`run`] asks it, and [`steps`] does it.
 
 pub mod by_hand;
+mod carrying;
 pub(crate) mod check;
 pub mod fault;
 #[cfg(test)]
@@ -42,7 +43,7 @@ use crate::ledger::Ledger;
 use crate::lock;
 use crate::survey::{Depth, survey};
 use lantern_core::operation::{
-    Came, Direction, Ending, Journal, Move, Operation, OperationKind, Times, UNKNOWN, Work,
+    Came, Direction, Ending, Journal, Move, Operation, OperationKind, Phase, Times, UNKNOWN, Work,
 };
 use lantern_core::plan::{Plan, Step};
 use run::Run;
@@ -346,6 +347,8 @@ pub fn resume(
     let server = &keeping_as(server, &journal)?;
     same_as_then(server, &journal)?;
     let mut run = Run::cut_off(server, ledger, journal, tell)?;
+    // What begins anew goes on from what was sent.
+    run.learnt.keeps_sent = run.journal.phase == Phase::Preparing;
     let ended = run.run_to_end(Came::CutOff(Direction::Onward))?;
     if ended.ending != Ending::Anew {
         return finished(&mut run, ended);

@@ -1,6 +1,7 @@
 //! Many files sent as one archive, where waiting for the answers to each of them would take long: unpacked there by its shell, or by a
 //! person in the page of the host, and looked at file by file.
 
+use super::carrying::carry;
 use crate::archive;
 use crate::config::Server;
 use crate::error::{At, Result};
@@ -13,7 +14,7 @@ use lantern_core::operation::Move;
 use lantern_core::path::RelPath;
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
-use std::io::{self, Read, Write};
+use std::io::{self, Read};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 use zip::write::SimpleFileOptions;
@@ -27,8 +28,6 @@ const UNPACKING: Duration = Duration::from_secs(1800);
 /// How often it is looked whether somebody has unpacked it, and said what is waited for.
 const LOOK: Duration = Duration::from_millis(if cfg!(test) { 5 } else { 5000 });
 const SAY: Duration = Duration::from_secs(15);
-/// So much is sent at once, in bytes.
-const PIECE: usize = 1 << 20;
 
 /// What became of it, in words behind others; none where the files are better sent one by one.
 pub type Told = Option<String>;
@@ -72,10 +71,13 @@ pub fn send(
         return Ok(None);
     }
     let local = own(&format!("packing/{number:04}.zip"));
-    let there = own(&format!("staging/{number:04}.zip"));
     let to = own(&format!("staging/{number:04}"));
     let bytes = pack(folder, &inside, &local)?;
-    bring(folder, &local, &there, bytes)?;
+    let there = name_there(folder, &local, number)?;
+    forget(folder, number, Some(&there))?;
+    meter::begin(bytes);
+    let before = folder.look(&there)?.map(|before| before.stamp.bytes);
+    carry(folder, &local, &there, before, None)?;
     folder.make_folders(&to)?;
     let seconds = waits.as_secs();
     let unpacked = match shell {
@@ -159,26 +161,24 @@ fn pack(folder: &Folder, inside: &[Inside<'_>], local: &RelPath) -> Result<u64> 
     })
 }
 
-/// Brings the archive there.
-fn bring(folder: &Folder, local: &RelPath, there: &RelPath, bytes: u64) -> Result<()> {
-    if folder.has(there)? {
-        folder.remove_file(there)?;
-    }
-    meter::begin(bytes);
-    let mut source = folder.open_file(local)?;
-    let mut target = folder.create(there)?;
-    let mut piece = vec![0; PIECE];
-    let mut copy = || {
-        loop {
-            let read = source.read(&mut piece)?;
-            if read == 0 {
-                return target.sync();
-            }
-            target.write_all(&piece[..read])?;
-            meter::did(read as u64);
+/// What an archive of an operation is called there: by its content, so that what an attempt before left of it can be gone on with.
+fn name_there(folder: &Folder, local: &RelPath, number: i64) -> Result<RelPath> {
+    let content = folder.hash(local)?;
+    Ok(own(&format!("staging/{number:04}-{}.zip", &content[..8])))
+}
+
+/// Removes the archives of an operation there, but one.
+pub fn forget(folder: &Folder, number: i64, but: Option<&RelPath>) -> Result<()> {
+    for (path, _) in folder.sorts(&own("staging"))? {
+        let Some(path) = path.filter(|path| Some(path) != but) else {
+            continue;
+        };
+        let begin = own(&format!("staging/{number:04}-"));
+        if path.as_str().starts_with(begin.as_str()) {
+            folder.remove_file(&path)?;
         }
-    };
-    copy().at("sending", &folder.shown(there))
+    }
+    Ok(())
 }
 
 /// What came of having it unpacked.

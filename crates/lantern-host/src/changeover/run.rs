@@ -55,6 +55,8 @@ pub(super) struct Learnt {
     pub(super) own_ms: u64,
     /// The files in staging, as they were when they were checked.
     pub(super) staged: HashMap<RelPath, Stamp>,
+    /// Whether what was sent to another machine stays there for the next attempt.
+    pub(super) keeps_sent: bool,
     /// Texts that were written after they had been looked at, and edited as they were then.
     pub(super) edited_anew: Vec<RelPath>,
     /// What could not be found to be put back.
@@ -388,10 +390,15 @@ impl<'a, 'b> Run<'a, 'b> {
     fn tidy_up(&mut self) -> Result<()> {
         let staging = stage::folder_name(self.journal.operation.number);
         // What stays of it is removed by the next operation of that number.
-        let _ = self.server.folder.remove_all(&RelPath::parse(&staging)?);
+        if !self.learnt.keeps_sent {
+            let _ = self.server.folder.remove_all(&RelPath::parse(&staging)?);
+        }
         if self.server.folder.is_far() {
             let Operation { number, moves, .. } = &self.journal.operation;
             sending::forget_tries(self.server, moves, *number);
+            if !self.learnt.keeps_sent {
+                sending::forget_sent(self.server, *number);
+            }
             let _ = self
                 .server
                 .folder

@@ -1,12 +1,13 @@
 //! What comes, brought to a server on another machine while that still runs: from the folder here in which it was unpacked to the
 //! one there from which it is renamed.
 
+use super::carrying::carry;
 use super::parcel;
 use super::stage::{self, folder_name};
 use super::whole::is_alike;
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
-use crate::error::{At, Error, Result};
+use crate::error::{Error, Result};
 use crate::folder::{Folder, Stamp, own};
 use crate::ledger::Ledger;
 use crate::meter;
@@ -18,8 +19,9 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io;
 use std::time::{Duration, Instant};
 
-/// So much of a file is sent at once, in bytes.
-const PIECE: usize = 1 << 20;
+/// What BLAKE3 is written with, and what stands in a name for a content that nobody has stated.
+const HEX: usize = 64;
+const UNNAMED: &str = "unnamed";
 /// After so many bytes, or files, what has come is written down: from there it goes on after a break.
 const STRETCH_BYTES: u64 = 16 << 20;
 const STRETCH_FILES: usize = 256;
@@ -82,7 +84,14 @@ pub fn send(server: &Server, ledger: &mut Ledger, moves: &[Move], number: i64) -
 
 /// Whether the line has broken, so that it is worth being tried again.
 fn is_break(error: &Error) -> bool {
-    let kinds = [io::ErrorKind::ConnectionAborted, io::ErrorKind::TimedOut];
+    let kinds = [
+        io::ErrorKind::ConnectionAborted,
+        io::ErrorKind::ConnectionRefused,
+        io::ErrorKind::ConnectionReset,
+        io::ErrorKind::HostUnreachable,
+        io::ErrorKind::NetworkUnreachable,
+        io::ErrorKind::TimedOut,
+    ];
     matches!(error, Error::Io { source, .. } if kinds.contains(&source.kind()))
 }
 
@@ -136,6 +145,8 @@ struct Coming<'m> {
     expects: &'m str,
     bytes: u64,
     part: RelPath,
+    /// The size of what an attempt before has left of it, where that can be gone on with.
+    before: Option<u64>,
 }
 
 impl Sending<'_> {
@@ -165,7 +176,8 @@ impl Sending<'_> {
                 at: &step.to,
                 expects: step.expects.as_deref().unwrap_or_default(),
                 bytes: here.stamp.bytes,
-                part: self.parts.join(&index.to_string())?,
+                part: self.part(index, step.expects.as_deref())?,
+                before: None,
             });
         }
         if sent.breaks == 0 {
@@ -177,7 +189,7 @@ impl Sending<'_> {
         for room in &self.aside {
             self.folder.make_folders(room)?;
         }
-        self.folder.remove_all(&self.parts)?;
+        self.keep_parts(&mut missing)?;
         self.folder.make_folders(&self.parts)?;
         self.make_folders(comes)?;
         for (from, to) in links {
@@ -211,6 +223,35 @@ impl Sending<'_> {
             }
         }
         self.folder.remove_all(&self.parts)
+    }
+
+    /// What a file is called until it is whole: by its content, so that what an attempt before left of it can be gone on with.
+    fn part(&self, index: usize, expects: Option<&str>) -> Result<RelPath> {
+        let content = expects.filter(|expects| expects.len() == HEX);
+        let content = content.map_or(UNNAMED, |content| &content[..16]);
+        Ok(self.parts.join(&format!("{content}-{index}"))?)
+    }
+
+    /// Removes what an attempt before has left, but what can be gone on with.
+    fn keep_parts(&self, missing: &mut [Coming<'_>]) -> Result<()> {
+        let left = self.folder.metas_below(&self.parts)?;
+        let left: HashMap<&RelPath, u64> = left
+            .iter()
+            .map(|(path, meta)| (path, meta.stamp.bytes))
+            .collect();
+        let unnamed = self.parts.join(UNNAMED)?;
+        let mut kept = BTreeSet::new();
+        for coming in missing {
+            let is_named = !coming.part.as_str().starts_with(unnamed.as_str());
+            coming.before = left.get(&coming.part).copied().filter(|_| is_named);
+            if coming.before.is_some() {
+                kept.insert(&coming.part);
+            }
+        }
+        for path in left.keys().filter(|path| !kept.contains(*path)) {
+            self.folder.remove_file(path)?;
+        }
+        Ok(())
     }
 
     /// What is there from an attempt before; all else that lies there goes.
@@ -284,23 +325,7 @@ impl Sending<'_> {
         let before = self.folder.met(at)?.filter(Meta::is_file);
         let rights = here.map_or(0, |meta| meta.rights);
         let rights = before.map_or(rights, |before| before.rights | rights & 0o111);
-        let mut source = self.folder.open_file(from)?;
-        let mut target = self.folder.create(part)?;
-        let mut piece = vec![0; PIECE.min(coming.bytes as usize + 1)];
-        let mut written = || {
-            loop {
-                let read = source.read(&mut piece)?;
-                if read == 0 {
-                    break;
-                }
-                target.write_all(&piece[..read])?;
-                meter::did(read as u64);
-            }
-            target.set_rights(rights)?;
-            target.sync()
-        };
-        written().at("sending", &self.folder.shown(to))?;
-        drop(target);
+        carry(self.folder, from, part, coming.before, Some(rights))?;
         let there = self.folder.look(part)?;
         let Some(there) = there.filter(|there| there.stamp.bytes == coming.bytes) else {
             return Err(ChangeoverFault::NotTaken {
@@ -418,6 +443,18 @@ pub fn try_renames(server: &Server, moves: &[Move], number: i64) -> Result<()> {
     Ok(())
 }
 
+/// Removes what was sent and is not whole.
+pub fn forget_sent(server: &Server, number: i64) {
+    let folder = &server.folder;
+    let _ = folder.remove_all(&own(&format!("staging/{number:04}.coming")));
+    let _ = parcel::forget(folder, number, None);
+}
+
+/// Whether sending was cut off or called off, so that the next attempt can go on from there.
+pub fn can_go_on(error: &Error) -> bool {
+    matches!(error, Error::Changeover(ChangeoverFault::CalledOff(_))) || is_break(error)
+}
+
 /// Removes what trying may have left behind where the line broke.
 pub fn forget_tries(server: &Server, moves: &[Move], number: i64) {
     let folder = &server.folder;
@@ -429,7 +466,6 @@ pub fn forget_tries(server: &Server, moves: &[Move], number: i64) {
         Ok::<(), Error>(())
     });
     let _ = folder.remove_all(&own(&format!("staging/{number:04}.tries")));
-    let _ = folder.remove_all(&own(&format!("staging/{number:04}.coming")));
     for room in rooms_aside(moves).unwrap_or_default() {
         if folder
             .metas_below(&room)

@@ -75,7 +75,13 @@ impl Run<'_, '_> {
         let mut told = format!("{} unpacked and checked", files(new));
         let mut not_given = staged.not_given;
         if self.server.folder.is_far() {
-            let sent = self.send()?;
+            let sent = self.send();
+            if sent.as_ref().is_err_and(sending::can_go_on) {
+                self.learnt.keeps_sent = true;
+                let told = "broken off: what has been sent stays there, and the next attempt goes on from it";
+                self.done(Step::Stage, told.into());
+            }
+            let sent = sent?;
             not_given += sent.not_given;
             told.push_str(&sent_in_words(&sent));
             let _ = self.server.folder.remove_all(&unpacked);

@@ -767,6 +767,21 @@ impl Folder {
         self.told("writing", path, place.create(&at))
     }
 
+    /// So much of the end of a file whose writing was cut off may not be as it was written; none where writing cannot be gone on with.
+    pub fn unsure_end(&self, path: &RelPath) -> Option<u64> {
+        let (place, _) = self.found(path);
+        place.unsure_end()
+    }
+
+    /// Goes on with writing a file, where its sure part ends.
+    ///
+    /// # Errors
+    /// When it is not there, or the disk refuses.
+    pub fn go_on(&self, path: &RelPath, at: u64) -> Result<Box<dyn NewFile>> {
+        let (place, inside) = self.found(path);
+        self.told("writing", path, place.go_on(&inside, at))
+    }
+
     /// Writes a new file whole, with the rights of a program or not, and brings its content to the disk.
     ///
     /// # Errors

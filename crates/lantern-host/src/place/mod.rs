@@ -218,6 +218,20 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// When something is there, or the disk refuses.
     fn create(&self, path: &RelPath) -> io::Result<Box<dyn NewFile>>;
 
+    /// So much of the end of a file whose writing was cut off may not be as it was written, in bytes, however it was written; none
+    /// where writing cannot be gone on with.
+    fn unsure_end(&self) -> Option<u64> {
+        None
+    }
+
+    /// Goes on with writing a file, where its sure part ends.
+    ///
+    /// # Errors
+    /// When it is not there, or the disk refuses, or writing cannot be gone on with.
+    fn go_on(&self, _: &RelPath, _: u64) -> io::Result<Box<dyn NewFile>> {
+        Err(io::ErrorKind::Unsupported.into())
+    }
+
     /// Renames, and never over something that is there.
     ///
     /// # Errors

@@ -720,6 +720,36 @@ impl Drop for Writing {
     }
 }
 
+impl Ftp {
+    /// Begins to send a file: a new one, or what comes behind the end of one that is so long.
+    fn storing(&self, path: &RelPath, at: u64) -> io::Result<Box<dyn NewFile>> {
+        let whole = self.whole(path);
+        let mut line = self.lines.taken()?;
+        let begun = match at {
+            0 => line.put_with_stream(&whole),
+            _ => line.append_with_stream(&whole),
+        };
+        match begun {
+            Ok(data) => Ok(Box::new(Writing {
+                lines: self.lines.clone(),
+                whole,
+                under_way: Mutex::new(UnderWay {
+                    line: Some((line, data)),
+                    at,
+                    rights: None,
+                }),
+            })),
+            Err(error) => {
+                match is_break(&error) {
+                    true => self.lines.closed(),
+                    false => self.lines.given_back(line),
+                }
+                Err(told(&error))
+            }
+        }
+    }
+}
+
 impl Place for Ftp {
     fn root(&self) -> &Path {
         &self.shown
@@ -821,29 +851,19 @@ impl Place for Ftp {
     }
 
     fn create(&self, path: &RelPath) -> io::Result<Box<dyn NewFile>> {
-        if self.look(path)?.is_some() {
-            return Err(io::ErrorKind::AlreadyExists.into());
+        match self.look(path)? {
+            Some(_) => Err(io::ErrorKind::AlreadyExists.into()),
+            None => self.storing(path, 0),
         }
-        let whole = self.whole(path);
-        let mut line = self.lines.taken()?;
-        match line.put_with_stream(&whole) {
-            Ok(data) => Ok(Box::new(Writing {
-                lines: self.lines.clone(),
-                whole,
-                under_way: Mutex::new(UnderWay {
-                    line: Some((line, data)),
-                    at: 0,
-                    rights: None,
-                }),
-            })),
-            Err(error) => {
-                match is_break(&error) {
-                    true => self.lines.closed(),
-                    false => self.lines.given_back(line),
-                }
-                Err(told(&error))
-            }
-        }
+    }
+
+    /// What came before a break came in order.
+    fn unsure_end(&self) -> Option<u64> {
+        Some(0)
+    }
+
+    fn go_on(&self, path: &RelPath, at: u64) -> io::Result<Box<dyn NewFile>> {
+        self.storing(path, at)
     }
 
     fn rename(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {

@@ -278,7 +278,21 @@ impl Place for Sftp {
             .session
             .open(self.whole(path), flags, FileAttributes::empty());
         let handle = line.wait(made)?.handle;
-        Ok(Box::new(writing::Writing::new(line, handle)))
+        Ok(Box::new(writing::Writing::new(line, handle, 0)))
+    }
+
+    fn unsure_end(&self) -> Option<u64> {
+        Some(writing::AT_ONCE)
+    }
+
+    fn go_on(&self, path: &RelPath, at: u64) -> io::Result<Box<dyn NewFile>> {
+        self.on_the_way(path)?;
+        let line = self.line()?;
+        let opened = line
+            .session
+            .open(self.whole(path), OpenFlags::WRITE, FileAttributes::empty());
+        let handle = line.wait(opened)?.handle;
+        Ok(Box::new(writing::Writing::new(line, handle, at)))
     }
 
     fn rename(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {

@@ -11,6 +11,8 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 /// So much is written in one request, in bytes: what every server takes.
 const PIECE: usize = 32 << 10;
+/// So much is under way at once at most, in bytes.
+pub const AT_ONCE: u64 = 1 << 20;
 
 /// A file that is being written.
 pub struct Writing {
@@ -20,13 +22,33 @@ pub struct Writing {
 }
 
 impl Writing {
-    /// A file that was just made.
-    pub fn new(line: Arc<Line>, handle: String) -> Writing {
+    /// A file that was opened, and where writing begins in it.
+    pub fn new(line: Arc<Line>, handle: String, at: u64) -> Writing {
         Writing {
             line,
             handle,
-            at: AtomicU64::new(0),
+            at: AtomicU64::new(at),
         }
+    }
+}
+
+impl Writing {
+    /// Writes a stretch, all of its pieces at once.
+    fn write_stretch(&self, bytes: &[u8], offset: u64) -> io::Result<()> {
+        let asked = async {
+            let each = bytes.chunks(PIECE).enumerate().map(|(number, piece)| {
+                let session = Arc::clone(&self.line.session);
+                let (handle, piece) = (self.handle.clone(), piece.to_vec());
+                let at = offset + (number * PIECE) as u64;
+                tokio::spawn(async move { session.write(handle, at, piece).await })
+            });
+            let each: Vec<_> = each.collect();
+            for one in each {
+                one.await.map_err(|error| Error::IO(error.to_string()))??;
+            }
+            Ok(())
+        };
+        self.line.wait(asked)
     }
 }
 
@@ -45,20 +67,10 @@ impl Write for Writing {
 
 impl NewFile for Writing {
     fn write_all_at(&self, bytes: &[u8], offset: u64) -> io::Result<()> {
-        let asked = async {
-            let each = bytes.chunks(PIECE).enumerate().map(|(number, piece)| {
-                let session = Arc::clone(&self.line.session);
-                let (handle, piece) = (self.handle.clone(), piece.to_vec());
-                let at = offset + (number * PIECE) as u64;
-                tokio::spawn(async move { session.write(handle, at, piece).await })
-            });
-            let each: Vec<_> = each.collect();
-            for one in each {
-                one.await.map_err(|error| Error::IO(error.to_string()))??;
-            }
-            Ok(())
-        };
-        self.line.wait(asked)
+        for (number, stretch) in bytes.chunks(AT_ONCE as usize).enumerate() {
+            self.write_stretch(stretch, offset + number as u64 * AT_ONCE)?;
+        }
+        Ok(())
     }
 
     fn sync(&self) -> io::Result<()> {
