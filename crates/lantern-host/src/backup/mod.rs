@@ -4,6 +4,7 @@
 //! stopped, of what has changed since. Contents lie in the [`store`] in small pieces, the list of files among them;
 //! `backups/NAME.json` ([`page`]) leads to that list.
 
+pub mod ahead;
 pub mod fault;
 mod page;
 mod store;
@@ -24,6 +25,7 @@ use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::io::Write;
 use std::path::Path;
+use std::time::Instant;
 use store::{Grain, Hash, Store, Tree};
 
 /// Where something is wrong, and what.
@@ -150,6 +152,7 @@ pub fn pass(server: &Server, earlier: Option<&Pass>) -> Result<Pass> {
 /// server runs is left out.
 pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<Pass> {
     let mut store = open(server)?;
+    let begun = Instant::now();
     if earlier.is_none() {
         bring_forward(server, &mut store)?;
     }
@@ -162,7 +165,10 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
     let mut listing = listing_of(server, scope)?;
     let leaves = leaves(&mut listing);
     meter::begin(leaves.iter().map(|(_, stamp)| stamp.bytes).sum());
-    let newest = earlier.map_or_else(|| newest(last.values()), |it| newest(it.stored()));
+    let alike = match earlier {
+        None => Alike::to(server, last.values()),
+        Some(earlier) => Alike::to(server, earlier.stored()),
+    };
     let one = |(path, stamp): (RelPath, Stamp)| {
         // The second pass is made with the server down, and goes on to its end.
         if earlier.is_none() && crate::interrupt::called_off() {
@@ -170,10 +176,7 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         }
         let seen = earlier.and_then(|earlier| earlier.files.get(&path));
         let seen = seen.map(|(_, stored)| stored);
-        // Earlier lanterns did not write down whose it was.
-        let is_newest = server.folder.is_far() && newest == Some(stamp.modified_ns);
-        let unchanged =
-            |stored: &&Stored| stored.stamp == stamp && stored.user.is_some() && !is_newest;
+        let unchanged = |stored: &&Stored| alike.is(stored, stamp);
         let last = last.get(&path).filter(unchanged);
         let last = || last.filter(|stored| store.has(&stored.tree()));
         if let Some(stored) = seen.filter(unchanged).or_else(last) {
@@ -198,6 +201,7 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         .iter()
         .filter(|(path, _, stored, fresh)| *fresh && was(path) != Some(&stored.blake3));
     let read_bytes = read.map(|(.., stored, _)| stored.bytes).sum();
+    ahead::remember(server, read_bytes, begun.elapsed());
     let files: BTreeMap<RelPath, (Stamp, Stored)> = taken
         .into_iter()
         .map(|(path, stamp, stored, _)| (path, (stamp, stored)))
@@ -235,10 +239,26 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
     })
 }
 
-/// When the last written of some files was written: on another machine that is told in seconds, and it may have been written once
-/// more in that one since it was read.
-fn newest<'s>(files: impl Iterator<Item = &'s Stored>) -> Option<i64> {
-    files.map(|stored| stored.stamp.modified_ns).max()
+/// Tells whether files are still as they were stored.
+struct Alike {
+    /// When the last written of them was written, on another machine: that is told in seconds, and it may have been written once more in
+    /// that one since it was read.
+    newest: Option<i64>,
+}
+
+impl Alike {
+    fn to<'s>(server: &Server, stored: impl Iterator<Item = &'s Stored>) -> Alike {
+        let written = stored.map(|stored| stored.stamp.modified_ns);
+        Alike {
+            newest: written.max().filter(|_| server.folder.is_far()),
+        }
+    }
+
+    fn is(&self, stored: &Stored, stamp: Stamp) -> bool {
+        // Earlier lanterns did not write down whose it was.
+        let is_known = stored.stamp == stamp && stored.user.is_some();
+        is_known && self.newest != Some(stamp.modified_ns)
+    }
 }
 
 /// The files of the newest backups that may have those of a scope, the newer before the older.

@@ -1,10 +1,12 @@
 //! Which plan is meant, and whether it is to be carried out.
 
 use crate::common::Common;
-use crate::look::{Look, Means, ago, grouped, time};
+use crate::look::{Look, Means, ago, bytes, count, grouped, time};
 use lantern_core::operation::Detail;
 use lantern_core::plan::{ComponentChange, Fate, Plan, Switched};
 use lantern_host::armed::{self, Became};
+use lantern_host::backup::Scope;
+use lantern_host::backup::ahead::{Ahead, TELLING, ahead};
 use lantern_host::config::Server;
 use lantern_host::console::{Console, ServerState};
 use lantern_host::ledger::Ledger;
@@ -219,6 +221,9 @@ pub fn announce(
         ),
         false => row("away", away(&each, ledger)?),
     }
+    if let Some(ahead) = ahead(server, Scope::Kept)? {
+        row("fetches", fetched(&ahead, " of the keep list"));
+    }
     if each.iter().any(|one| Console::of(one).is_by_hand()) {
         row(
             "by hand",
@@ -226,6 +231,26 @@ pub fn announce(
         );
     }
     Ok(())
+}
+
+/// What a backup of a server on another machine fetches, and how long that takes; `which` says of what.
+pub fn fetched(ahead: &Ahead, which: &str) -> String {
+    if ahead.files == 0 {
+        return format!("nothing{which}, as the last backup has it all");
+    }
+    let what = format!(
+        "{}{which}, {}, into a backup here",
+        count(ahead.files, "file", "files"),
+        bytes(ahead.bytes)
+    );
+    match ahead.takes {
+        Some(takes) => format!(
+            "{what}: about {}, if the line is as fast as the last time",
+            time(takes.as_millis() as u64)
+        ),
+        None if ahead.bytes < TELLING => what,
+        None => format!("{what}; how fast the line is, is not known yet"),
+    }
 }
 
 /// Where a plan leads.

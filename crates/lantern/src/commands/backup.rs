@@ -11,6 +11,7 @@ use crate::progress::{Progress, during};
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates;
 use lantern_core::path::RelPath;
+use lantern_host::backup::ahead::ahead;
 use lantern_host::backup::fault::BackupFault;
 use lantern_host::backup::{self, Label, Page, PutThere, Scope};
 use lantern_host::changeover::{self, Restored};
@@ -137,6 +138,9 @@ fn make(
     states.retain(|state| *state != ServerState::Down);
     let up = !states.is_empty();
     let scope = if kept { Scope::Kept } else { Scope::Everything };
+    if let Some(ahead) = ahead(server, scope)? {
+        look.talk(&format!("Fetching {}.", armed::fetched(&ahead, "")));
+    }
     let pass = during("files are stored", || backup::pass_of(server, scope, None));
     let pass = pass?;
     let day = jiff::Zoned::now().strftime("%Y-%m-%d");
