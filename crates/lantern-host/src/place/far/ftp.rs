@@ -32,6 +32,8 @@ use suppaftp::{FtpError, Mode, RustlsConnector, RustlsFtpStream, Status};
 const CONNECTIONS: usize = 4;
 /// So long an answer may take.
 const ANSWER: Duration = Duration::from_secs(60);
+/// So long nothing more may be taken of what is sent. There are servers that neither take nor say anything more when their disk is full.
+const TAKEN: Duration = Duration::from_secs(if cfg!(test) { 6 } else { 60 });
 /// How long a connection may take to come about.
 const CONNECT: Duration = Duration::from_secs(20);
 /// A connection that nothing went over for so long is asked whether it is still there.
@@ -229,7 +231,7 @@ fn dial(host: &str, port: u16) -> io::Result<TcpStream> {
 
 fn waits(stream: &TcpStream) -> io::Result<()> {
     stream.set_read_timeout(Some(ANSWER))?;
-    stream.set_write_timeout(Some(ANSWER))?;
+    stream.set_write_timeout(Some(TAKEN))?;
     stream.set_nodelay(true)
 }
 
@@ -239,6 +241,13 @@ fn is_break(error: &FtpError) -> bool {
         FtpError::UnexpectedResponse(said) => said.status == Status::NotAvailable,
         _ => true,
     }
+}
+
+fn takes_no_more(error: &io::Error) -> bool {
+    matches!(
+        error.kind(),
+        io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut
+    )
 }
 
 /// What the other end says, without the number in front.
@@ -669,10 +678,17 @@ impl NewFile for Writing {
         }
         let (line, mut data) = under_way.line.take().ok_or_else(ended)?;
         if let Err(error) = data.write_all(bytes) {
+            self.lines.closed();
+            if takes_no_more(&error) {
+                let why = format!(
+                    "nothing more was taken for {} seconds: the disk there may be full, or a quota reached",
+                    TAKEN.as_secs()
+                );
+                return Err(io::Error::new(io::ErrorKind::TimedOut, why));
+            }
             // Why it takes no more, the other end says where it is asked things. How often, differs: the line is not used again.
             let said = data.finish();
             drop(line);
-            self.lines.closed();
             return Err(match said {
                 Err(said) if !is_break(&said) => told(&said),
                 _ => told(&FtpError::ConnectionError(error)),

@@ -1,6 +1,6 @@
 //! Each operation of a far folder, over servers that somebody else wrote.
 
-use super::servers::{Served, Server};
+use super::servers::{Served, Server, SmallDisk};
 use super::{LinkOnTheWay, Place};
 use lantern_core::path::RelPath;
 use std::io::{self, Read, Seek, SeekFrom, Write};
@@ -186,6 +186,38 @@ fn over_an_ftp_server_that_lists_for_people() {
         set_rights: false,
     };
     on(Server::FtpForPeople, &can);
+}
+
+#[test]
+fn a_disk_there_that_is_full() {
+    for server in [
+        Server::Sftp,
+        Server::SftpInPython,
+        Server::Ftp,
+        Server::FtpForPeople,
+        Server::Ftps,
+    ] {
+        let Some(served) = Served::start(server) else {
+            continue;
+        };
+        let dir = served.room();
+        let Some(_disk) = SmallDisk::mount(dir.path()) else {
+            return;
+        };
+        let far = served.open(dir.path());
+        let mut file = far.create(&at("large")).unwrap();
+        let piece = vec![7; 1 << 20];
+        let written = (0..32).try_for_each(|_| file.write_all(&piece));
+        let refused = written.and_then(|()| file.sync()).unwrap_err();
+        drop(file);
+        // One of them says nothing at times, and takes nothing more.
+        let is_silent = refused.kind() == io::ErrorKind::TimedOut;
+        assert!(!is_silent || server == Server::Ftp, "{server:?}: {refused}");
+        assert_eq!(is_silent, refused.to_string().contains("may be full"));
+        // The next is asked as ever.
+        far.remove_file(&at("large")).unwrap();
+        assert_eq!(far.look(&at("large")).unwrap(), None);
+    }
 }
 
 #[test]
