@@ -6,7 +6,7 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -32,15 +32,37 @@ pub struct Line<'a> {
     pub log: Option<&'a Path>,
 }
 
+/// When a line takes the next piece.
+#[derive(Default)]
+pub struct Free(Mutex<Option<Instant>>);
+
+impl Free {
+    /// Takes the line for so long; when it is free again.
+    fn take(&self, long: Duration) -> Instant {
+        let mut free = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let now = Instant::now();
+        let again = free.map_or(now, |free| free.max(now)) + long;
+        *free = Some(again);
+        again
+    }
+}
+
 /// How much has gone each way.
 #[derive(Default)]
-struct Gone {
+pub struct Gone {
     there: AtomicU64,
     back: AtomicU64,
 }
 
 impl Gone {
-    fn write_down(&self, log: Option<&Path>) {
+    /// Counts what went there or back; how much that is by now.
+    pub fn went(&self, is_there: bool, bytes: u64) -> u64 {
+        let way = if is_there { &self.there } else { &self.back };
+        way.fetch_add(bytes, Ordering::Relaxed) + bytes
+    }
+
+    /// Writes it down in a file, where there is one.
+    pub fn write_down(&self, log: Option<&Path>) {
         let (there, back) = (&self.there, &self.back);
         let text = format!(
             "{} {}\n",
@@ -53,21 +75,21 @@ impl Gone {
     }
 }
 
-/// Reads pieces, each with the moment at which it arrives.
-fn leave(mut from: impl Read, to: &SyncSender<(Instant, Vec<u8>)>, pace: Pace) {
-    let mut free = Instant::now();
+/// Reads pieces, each with the moment at which it arrives; whoever shares a line waits until it is free.
+pub fn leave(mut from: impl Read, to: &SyncSender<(Instant, Vec<u8>)>, pace: Pace, line: &Free) {
     let mut buffer = vec![0; 32 << 10];
     while let Ok(count @ 1..) = from.read(&mut buffer) {
         let takes = (count as u64 * 1_000_000).checked_div(pace.bytes_per_s);
-        free = free.max(Instant::now()) + Duration::from_micros(takes.unwrap_or(0));
-        let arrives = free + Duration::from_micros(pace.round_trip_ms * 500);
+        let gone = line.take(Duration::from_micros(takes.unwrap_or(0)));
+        let arrives = gone + Duration::from_micros(pace.round_trip_ms * 500);
         if to.send((arrives, buffer[..count].to_vec())).is_err() {
             return;
         }
     }
 }
 
-fn arrive(pieces: Receiver<(Instant, Vec<u8>)>, mut to: impl Write, did: impl Fn(u64)) {
+/// Hands pieces on, each when it arrives.
+pub fn arrive(pieces: Receiver<(Instant, Vec<u8>)>, mut to: impl Write, did: impl Fn(u64)) {
     for (at, bytes) in pieces {
         thread::sleep(at.saturating_duration_since(Instant::now()));
         if to.write_all(&bytes).and_then(|()| to.flush()).is_err() {
@@ -97,16 +119,16 @@ pub fn run(line: &Line<'_>, command: &[String]) -> io::Result<u8> {
     let (there, from_here) = sync_channel(ON_THE_WAY);
     let gone_there = Arc::clone(&gone);
     // What waits for words that never come again ends with the process.
-    thread::spawn(move || leave(io::stdin(), &there, pace));
+    thread::spawn(move || leave(io::stdin(), &there, pace, &Free::default()));
     thread::spawn(move || {
         arrive(from_here, input, |bytes| {
-            gone_there.there.fetch_add(bytes, Ordering::Relaxed);
+            gone_there.went(true, bytes);
         });
     });
     let (back, from_there) = sync_channel(ON_THE_WAY);
-    thread::spawn(move || leave(output, &back, pace));
+    thread::spawn(move || leave(output, &back, pace, &Free::default()));
     arrive(from_there, io::stdout(), |bytes| {
-        let all = gone.back.fetch_add(bytes, Ordering::Relaxed) + bytes;
+        let all = gone.went(false, bytes);
         gone.write_down(line.log);
         if line.cut_after.is_some_and(|most| all >= most)
             && let Ok(mut program) = program.lock()

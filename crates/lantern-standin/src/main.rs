@@ -8,6 +8,7 @@ mod doors;
 mod halcyon;
 mod line;
 mod page;
+mod relay;
 mod remote;
 mod scenario;
 mod sftp;
@@ -15,6 +16,7 @@ mod tramway;
 mod triad;
 
 use clap::{Parser, Subcommand};
+use std::net::IpAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
@@ -97,6 +99,23 @@ enum Command {
         #[arg(required = true, trailing_var_arg = true, allow_hyphen_values = true)]
         command: Vec<String>,
     },
+    /// Put a slow line before a server: who connects to a port here is led to the same one at another address
+    Relay {
+        /// How long it is from a question to its answer
+        #[arg(long, default_value_t = 0)]
+        round_trip_ms: u64,
+        /// How much goes each way, on all connections together; no limit otherwise
+        #[arg(long, default_value_t = 0)]
+        bytes_per_s: u64,
+        /// Write down how many bytes went there and came back
+        #[arg(long)]
+        log: Option<PathBuf>,
+        /// The other address
+        to: IpAddr,
+        /// The ports
+        #[arg(required = true)]
+        ports: Vec<u16>,
+    },
     /// Press a button of a host's page, for a server in a folder
     Page {
         /// Which
@@ -168,6 +187,19 @@ fn main() -> ExitCode {
                 log: log.as_deref(),
             };
             line::run(&line, &command)
+        }
+        Command::Relay {
+            round_trip_ms,
+            bytes_per_s,
+            log,
+            to,
+            ports,
+        } => {
+            let pace = line::Pace {
+                round_trip_ms,
+                bytes_per_s,
+            };
+            relay::run(pace, to, &ports, log.as_deref())
         }
         Command::Page { button, folder } => page::press(button, &folder),
         Command::Sftp { writes, folder } => sftp::run(&folder, writes),
