@@ -6,7 +6,7 @@ use russh_sftp::client::RawSftpSession;
 use russh_sftp::client::error::Error;
 use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, SeekFrom};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// So much is asked for in one request, in bytes: what every server gives.
 const PIECE: u64 = 32 << 10;
@@ -31,12 +31,35 @@ pub struct Reading<S> {
     from: S,
     meta: Meta,
     at: u64,
-    /// What was fetched last, and where it begins.
+    /// What was fetched last of what is read on and on, and where it begins.
     fetched: (u64, Vec<u8>),
-    /// The end of the file, once it was asked for, and where it begins.
-    end: Option<(u64, Vec<u8>)>,
+    /// What was fetched besides: the end of the file, and the last place that was looked into.
+    known: Mutex<Known>,
     /// How much is fetched next.
     ahead: u64,
+}
+
+/// Stretches of a file, and where they begin.
+#[derive(Default)]
+struct Known {
+    end: Option<(u64, Vec<u8>)>,
+    looked_into: Option<(u64, Vec<u8>)>,
+}
+
+/// What of a stretch lies behind a place in it; nothing where it does not.
+fn behind((start, bytes): &(u64, Vec<u8>), at: u64) -> &[u8] {
+    let from = at
+        .checked_sub(*start)
+        .and_then(|it| usize::try_from(it).ok());
+    from.and_then(|from| bytes.get(from..)).unwrap_or_default()
+}
+
+impl Known {
+    fn at(&self, at: u64) -> &[u8] {
+        let known = self.end.iter().chain(&self.looked_into);
+        let mut found = known.map(|stretch| behind(stretch, at));
+        found.find(|found| !found.is_empty()).unwrap_or_default()
+    }
 }
 
 impl<S: Stretches> Reading<S> {
@@ -47,23 +70,23 @@ impl<S: Stretches> Reading<S> {
             meta,
             at: 0,
             fetched: (0, Vec::new()),
-            end: None,
+            known: Mutex::default(),
             ahead: FIRST,
         }
     }
 
     /// What of the place where it is read was fetched already.
-    fn at_hand(&self) -> &[u8] {
-        let of = |(start, bytes): &'_ (u64, Vec<u8>)| -> Option<usize> {
-            let from = usize::try_from(self.at.checked_sub(*start)?).ok()?;
-            (from < bytes.len()).then_some(from)
-        };
-        for known in self.end.iter().chain([&self.fetched]) {
-            if let Some(from) = of(known) {
-                return &known.1[from..];
-            }
+    fn at_hand(&mut self) -> &[u8] {
+        let known = self.known.get_mut().unwrap_or_else(PoisonError::into_inner);
+        match behind(&self.fetched, self.at) {
+            [] => known.at(self.at),
+            found => found,
         }
-        &[]
+    }
+
+    /// Where the end begins that is fetched at once.
+    fn near_end(&self) -> u64 {
+        self.meta.stamp.bytes.saturating_sub(END)
     }
 
     /// Fetches a stretch; nothing is asked for behind the end that the file had when it was opened.
@@ -76,12 +99,14 @@ impl<S: Stretches> Reading<S> {
     }
 
     fn fetch(&mut self) -> io::Result<()> {
-        let near_end = self.meta.stamp.bytes.saturating_sub(END);
+        let near_end = self.near_end();
         let follows = self.fetched.0 + self.fetched.1.len() as u64 == self.at;
         let follows = follows && !self.fetched.1.is_empty();
         // Whoever has read up to the end wants just the rest.
-        if self.at >= near_end && !follows && self.end.is_none() {
-            self.end = Some((near_end, self.stretch(near_end, END)?));
+        if self.at >= near_end && !follows {
+            let end = Some((near_end, self.stretch(near_end, END)?));
+            let known = self.known.get_mut().unwrap_or_else(PoisonError::into_inner);
+            known.end = end;
             return Ok(());
         }
         self.ahead = match follows {
@@ -141,8 +166,9 @@ impl<S: Stretches> Read for Reading<S> {
         if self.at_hand().is_empty() {
             self.fetch()?;
         }
-        let count = self.at_hand().len().min(buffer.len());
-        buffer[..count].copy_from_slice(&self.at_hand()[..count]);
+        let at_hand = self.at_hand();
+        let count = at_hand.len().min(buffer.len());
+        buffer[..count].copy_from_slice(&at_hand[..count]);
         self.at += count as u64;
         Ok(count)
     }
@@ -170,9 +196,26 @@ impl<S: Stretches> Source for Reading<S> {
     }
 
     fn read_at(&self, bytes: &mut [u8], offset: u64) -> io::Result<usize> {
-        let read = self.stretch(offset, bytes.len() as u64)?;
-        bytes[..read.len()].copy_from_slice(&read);
-        Ok(read.len())
+        let wanted = bytes.len() as u64;
+        if wanted > FIRST {
+            let read = self.stretch(offset, wanted)?;
+            bytes[..read.len()].copy_from_slice(&read);
+            return Ok(read.len());
+        }
+        let wanted = wanted.min(self.meta.stamp.bytes.saturating_sub(offset)) as usize;
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        // What is looked into is often read next, and what is around it.
+        if known.at(offset).len() < wanted {
+            let near_end = self.near_end();
+            match offset >= near_end {
+                true => known.end = Some((near_end, self.stretch(near_end, END)?)),
+                false => known.looked_into = Some((offset, self.stretch(offset, FIRST)?)),
+            }
+        }
+        let found = known.at(offset);
+        let count = found.len().min(wanted);
+        bytes[..count].copy_from_slice(&found[..count]);
+        Ok(count)
     }
 }
 
