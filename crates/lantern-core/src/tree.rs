@@ -36,9 +36,13 @@ pub fn unread(path: &RelPath, bytes: u64, modified_ns: i64) -> String {
 
 /// What a file that looks so now is known by in the place of the one that had this mark; none where that is no mark of [`unread`].
 pub fn unread_like(mark: &str, bytes: u64, modified_ns: i64) -> Option<String> {
+    Some(unread(&unread_at(mark)?, bytes, modified_ns))
+}
+
+/// Where the file lay that has this mark; none where that is no mark of [`unread`].
+pub fn unread_at(mark: &str) -> Option<RelPath> {
     let mut parts = mark.strip_prefix("unread:")?.splitn(3, ':');
-    let path = parts.nth(2)?;
-    Some(unread(&RelPath::parse(path).ok()?, bytes, modified_ns))
+    RelPath::parse(parts.nth(2)?).ok()
 }
 
 /// Whether it was not read what lies there.
@@ -310,6 +314,8 @@ pub(crate) mod tests {
         assert_ne!(unread_like(&mark, 8, 5 * second), Some(mark.clone()));
         assert_ne!(unread_like(&mark, 7, 6 * second), Some(mark));
         assert_eq!(unread_like("0123", 7, 5), None);
+        let mark = unread(&at("beds/a:b"), 7, 5);
+        assert_eq!(unread_at(&mark), Some(at("beds/a:b")));
     }
 
     use crate::family::Globs;

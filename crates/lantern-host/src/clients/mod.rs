@@ -16,7 +16,7 @@ use crate::archive::Archive;
 use crate::config::{Server, family_text};
 use crate::error::{At, Error, Result};
 use crate::folder::own;
-use crate::place::here;
+use crate::place::{Meta, here};
 use crate::planning::{kinds_of_client, may_join};
 use fault::ClientFault;
 use lantern_core::clients::{ClientFile, ClientList, FORMAT, From, list};
@@ -25,7 +25,7 @@ use lantern_core::family::{ClientKind, Family};
 use lantern_core::inventory::Inventory;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, Plan};
-use lantern_core::tree::is_unread;
+use lantern_core::tree::{is_unread, unread_at, unread_like};
 use lantern_core::version::Version;
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
@@ -97,7 +97,8 @@ fn kind(
     })
 }
 
-/// What a kind of client must have to join the server as an inventory has it: the one that is named, or else the server's own.
+/// What a kind of client must have to join the server as an inventory has it: the one that is named, or else the server's own. What of it
+/// lies on another machine is read.
 ///
 /// # Errors
 /// When there is no such kind, or what the administrator keeps for clients cannot be read.
@@ -108,10 +109,10 @@ pub fn listed(server: &Server, inventory: &Inventory, named: Option<&str>) -> Re
         known.iter().flatten().map(|kind| kind.name.as_str()),
     );
     let kind = kind(server, known, named)?;
-    Ok(Listed {
-        unstated,
-        ..listed_for(server, inventory, kind)?
-    })
+    let mut listed = listed_for(server, inventory, kind)?;
+    listed.list = read_far(server, listed.list)?;
+    listed.unstated = unstated;
+    Ok(listed)
 }
 
 /// The kinds that lantern.toml names and that are none of these.
@@ -142,7 +143,7 @@ fn listed_for(
     let (kept, contents) = kept::read(server, kind, &There::now(server, inventory)?)?;
     let list = list(&server.config.name, inventory, kind, joins);
     Ok(Listed {
-        list: read_far(server, list)?.with(&kept),
+        list: list.with(&kept),
         kind: own_kind,
         unstated: Vec::new(),
         contents,
@@ -320,10 +321,34 @@ pub fn earlier(server: &Server, named: &str, kind: Option<&ClientKind>) -> Resul
     };
     let file = earlier_file(meant.ok_or_else(none)?, name)?;
     let bytes = server.folder.read_if_there(&file)?.ok_or_else(none)?;
-    parse(
+    let list = parse(
         &server.folder.shown(&file),
         &String::from_utf8_lossy(&bytes),
-    )
+    )?;
+    read_since(server, list)
+}
+
+/// Reads what nobody had read when a list was remembered, as it lies on another machine, where it still looks as it did then.
+fn read_since(server: &Server, mut list: ClientList) -> Result<ClientList> {
+    let files = list.items.iter_mut().flat_map(|item| &mut item.files);
+    let unread: Vec<&mut ClientFile> = files.filter(|file| is_unread(&file.blake3)).collect();
+    let read = |file: &mut ClientFile| -> Result<()> {
+        let Some(path) = unread_at(&file.blake3) else {
+            return Ok(());
+        };
+        let Some(now) = server.folder.look(&path)?.filter(Meta::is_file) else {
+            return Ok(());
+        };
+        let like = unread_like(&file.blake3, now.stamp.bytes, now.stamp.modified_ns);
+        if like.as_ref() == Some(&file.blake3) {
+            file.blake3 = server.folder.hash(&path)?;
+        }
+        Ok(())
+    };
+    server
+        .folder
+        .with_hands(|| unread.into_par_iter().try_for_each(read))?;
+    Ok(list)
 }
 
 /// Reads a list: by itself, or in a pack.
