@@ -9,7 +9,6 @@ use crate::ledger::Ledger;
 use lantern_core::inventory::Remembered;
 use lantern_core::path::RelPath;
 use lantern_core::text::Text;
-use lantern_core::tree::is_unread;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 
@@ -21,7 +20,8 @@ pub const MOST_BYTES: u64 = 64 << 20;
 /// So many files are read at once.
 const AT_ONCE: usize = 64;
 
-/// Keeps those files of a server folder that are texts and still what is said of them: path and BLAKE3.
+/// Keeps those files of a server folder that are texts and still what is said of them: path and BLAKE3. Of a server on another machine those
+/// that lie here.
 ///
 /// # Errors
 /// When the ledger cannot be written. A file that cannot be read is passed over.
@@ -39,8 +39,9 @@ pub fn keep_files<'f>(
         let same = || blake3::hash(&bytes).to_hex().as_str() == *hash;
         (is_text(&bytes) && same()).then(|| ((*hash).to_owned(), bytes))
     };
-    // What nobody has read so far, as it lies far away, is not fetched for this.
-    let files: Vec<(&RelPath, &str)> = files.filter(|(_, hash)| !is_unread(hash)).collect();
+    // What lies on another machine is not fetched for this.
+    let is_here = |(path, _): &(&RelPath, &str)| folder.path_there(path).is_none();
+    let files: Vec<(&RelPath, &str)> = files.filter(is_here).collect();
     // Read side by side, and no more at once than a few megabytes.
     let texts = files.chunks(AT_ONCE).flat_map(|files| {
         let texts: Vec<_> = files.par_iter().filter_map(read).collect();

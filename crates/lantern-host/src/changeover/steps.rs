@@ -15,6 +15,7 @@ use crate::console::{ServerState, Started};
 use crate::error::{Error, Result};
 use crate::folder::{free_name, own};
 use crate::place::Meta;
+use crate::shipped;
 use crate::survey::{Depth, survey};
 use crate::told::size;
 use crate::verify::{self, GoodStart};
@@ -84,6 +85,8 @@ impl Run<'_, '_> {
             let sent = sent?;
             not_given += sent.not_given;
             told.push_str(&sent_in_words(&sent));
+            // They are there for a later merge: that one is missing is no reason to end here.
+            let _ = self.keep_shipped(&unpacked);
             let _ = self.server.folder.remove_all(&unpacked);
         }
         self.learnt.staged = stage::stamps(self.server, number)?;
@@ -95,6 +98,19 @@ impl Run<'_, '_> {
         }
         self.done(Step::Stage, told);
         Ok(())
+    }
+
+    /// Keeps the texts among what was unpacked here, which would have to be fetched later.
+    fn keep_shipped(&mut self, unpacked: &RelPath) -> Result<()> {
+        let comes = self.journal.operation.moves.iter();
+        let comes = comes.filter(|step| step.brings());
+        let named = comes.filter_map(|step| {
+            let path = unpacked.join(step.to.as_str()).ok()?;
+            Some((path, step.expects.as_deref()?))
+        });
+        let named: Vec<(RelPath, &str)> = named.collect();
+        let files = named.iter().map(|(path, hash)| (path, *hash));
+        shipped::keep_files(&self.server.folder, self.ledger, files)
     }
 
     /// Brings what was unpacked here to a server on another machine, and tries there what will be needed.

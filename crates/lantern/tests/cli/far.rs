@@ -390,6 +390,54 @@ fn over_ssh_with_a_shell_what_files_hold_is_found_out_there() {
     assert!(done.contains("exit status 0"), "{done}");
 }
 
+/// What was sent is known: it is not fetched again when the server runs with it.
+#[test]
+fn little_comes_back_of_what_was_sent() {
+    if !has_openssh() {
+        return;
+    }
+    let world = World::demo();
+    let buttons = Buttons(&world, "halcyon-orchard");
+    let log = world.path("line.log").display().to_string();
+    let standin = crate::world::standin().display().to_string();
+    let through = format!("{standin} line --log {log} {SFTP}");
+    let orchard = world.path("halcyon-orchard").display().to_string();
+    let address = format!("sftp://rented.example{orchard}");
+    world.ok(&["adopt", &address, "--name", "rented", "--through", &through]);
+    let settings = ".local/share/lantern/servers/rented/lantern.toml";
+    let text = world.read(settings).replace("at = [\"10s\"]", "at = []");
+    world.write(settings, text + &buttons.stated());
+    // Signs that cannot be packed.
+    let mut state = 7_u64;
+    let mut sign = || {
+        state = state
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1);
+        char::from(b'!' + (state >> 33) as u8 % 90)
+    };
+    let content: String = (0..200_000).map(|_| sign()).collect();
+    for number in 0..6 {
+        let descriptor =
+            format!("id = 'plot-{number}'\nversion = '1.0.0'\nserver = '>=5.0'\nside = 'both'\n");
+        let files = [("addon.toml", &*descriptor), ("content.txt", &*content)];
+        world.zip(&format!("plots/plot-{number}-1.0.0.bloom"), &files);
+    }
+    let added: Vec<String> = (0..6).map(|number| format!("plot-{number}")).collect();
+    let mut plan = vec![
+        "plan", "--to", "same", "--from", "plots", "--server", "rented",
+    ];
+    added.iter().for_each(|id| plan.extend(["--add", id]));
+    world.ok(&plan);
+    let done = world.lantern(&["changeover", "--yes", "--server", "rented"]);
+    assert!(done.contains("exit status 0"), "{done}");
+    let log = world.read("line.log");
+    let went: Vec<u64> = log
+        .split_whitespace()
+        .map(|it| it.parse().unwrap())
+        .collect();
+    assert!(went[0] > 900_000 && went[1] < 300_000, "{log}{done}");
+}
+
 /// A server of FTP on this machine.
 struct Ftpd {
     server: Child,
