@@ -19,6 +19,12 @@ struct Can {
     set_rights: bool,
 }
 
+const ALL: Can = Can {
+    link: true,
+    tell_room: true,
+    set_rights: true,
+};
+
 /// Writes, reads, renames and removes there.
 fn works(far: &dyn Place, can: &Can) {
     far.make_folder(&at("beds"), 0o755).unwrap();
@@ -130,32 +136,17 @@ fn on(server: Server, can: &Can) {
 
 #[test]
 fn over_an_sftp_server() {
-    let can = Can {
-        link: true,
-        tell_room: true,
-        set_rights: true,
-    };
-    on(Server::Sftp, &can);
+    on(Server::Sftp, &ALL);
 }
 
 #[test]
 fn over_another_sftp_server() {
-    let can = Can {
-        link: true,
-        tell_room: true,
-        set_rights: true,
-    };
-    on(Server::SftpInPython, &can);
+    on(Server::SftpInPython, &ALL);
 }
 
 #[test]
 fn over_an_sftp_server_that_shuts_in() {
-    let can = Can {
-        link: true,
-        tell_room: true,
-        set_rights: true,
-    };
-    on(Server::SftpShutIn, &can);
+    on(Server::SftpShutIn, &ALL);
 }
 
 #[test]
