@@ -1,5 +1,6 @@
 //! Lines that the shell runs on the machine that a folder lies on, where there is one for them.
 
+use crate::error::{Error, Result};
 use crate::folder::Folder;
 use crate::meter;
 use crate::runner::spoken_with;
@@ -15,8 +16,8 @@ const HASHED_BYTES: u64 = 1 << 30;
 const HASHED_FILES: usize = 4_000;
 /// How long that may take.
 const HASHING: Duration = Duration::from_secs(1800);
-/// What is printed where nothing hashes as lantern does.
-const CANNOT: &str = "cannot";
+/// What is printed first, by which one knows that there is a shell.
+const HERE: &str = "here";
 
 /// What came of a line.
 #[derive(Debug)]
@@ -73,11 +74,17 @@ pub fn run(command: &[String], line: String, input: &[u8], limit: Duration) -> i
 }
 
 /// BLAKE3 of the contents of files, in hexadecimal, each with its size, as far as the machine finds them out that they lie on; none where
-/// nothing there does, or no shell leads there.
-pub fn hashes<'p>(folder: &Folder, files: &[(&'p RelPath, u64)]) -> HashMap<&'p RelPath, String> {
+/// nothing there does, or no shell is said to be there.
+///
+/// # Errors
+/// When one is said to be there, and does not answer.
+pub fn hashes<'p>(
+    folder: &Folder,
+    files: &[(&'p RelPath, u64)],
+) -> Result<HashMap<&'p RelPath, String>> {
     let mut found = HashMap::new();
     let Some(command) = folder.shell() else {
-        return found;
+        return Ok(found);
     };
     let named = files.iter().filter_map(|(path, bytes)| {
         let there = folder.path_there(path)?;
@@ -86,7 +93,7 @@ pub fn hashes<'p>(folder: &Folder, files: &[(&'p RelPath, u64)]) -> HashMap<&'p 
     });
     let named: Vec<(String, &RelPath, u64)> = named.collect();
     let line = format!(
-        "if command -v b3sum >/dev/null && command -v xargs >/dev/null; then xargs -0 b3sum --; else echo {CANNOT}; fi"
+        "echo {HERE}; if command -v b3sum >/dev/null && command -v xargs >/dev/null; then xargs -0 b3sum --; fi"
     );
     let mut rest = &named[..];
     while !rest.is_empty() && !crate::interrupt::called_off() {
@@ -103,9 +110,20 @@ pub fn hashes<'p>(folder: &Folder, files: &[(&'p RelPath, u64)]) -> HashMap<&'p 
             .flat_map(|(there, _, _)| there.bytes().chain([0]))
             .collect();
         // What it did not find out is told from afar as ever; one that did not end well may have met a file that has gone.
-        let Ok(ran) = run(&command, line.clone(), &input, HASHING) else {
-            break;
-        };
+        let ran = run(&command, line.clone(), &input, HASHING).and_then(|ran| {
+            let answers = ran.printed.lines().any(|line| line.trim() == HERE);
+            let why = ran.fault.as_deref().unwrap_or("it says nothing");
+            match answers {
+                true => Ok(ran),
+                false => Err(io::Error::other(format!(
+                    "its shell does not answer: {why}"
+                ))),
+            }
+        });
+        let ran = ran.map_err(|source| Error::NotReached {
+            address: folder.root().display().to_string(),
+            source,
+        })?;
         let hashed = ran.printed.lines().filter_map(|line| line.split_once("  "));
         let hashed: HashMap<&str, &str> = hashed.map(|(hash, name)| (name, hash)).collect();
         if hashed.is_empty() {
@@ -120,5 +138,5 @@ pub fn hashes<'p>(folder: &Folder, files: &[(&'p RelPath, u64)]) -> HashMap<&'p 
             }
         }
     }
-    found
+    Ok(found)
 }

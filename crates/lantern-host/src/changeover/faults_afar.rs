@@ -363,6 +363,10 @@ fn nobody_presses_anything() {
     );
 }
 
+/// A shell on a machine that unpacks nothing; the line that it runs is its first word.
+const NO_UNZIP: &str = r#"shell = ["sh", "-c", 'case $0 in *unzip*) exit 1; esac; eval "$0"']
+"#;
+
 /// As one archive, unpacked by the shell there, by a person, and by nobody.
 #[test]
 fn what_comes_as_one_archive() {
@@ -372,7 +376,7 @@ fn what_comes_as_one_archive() {
     for (shell, expected) in [
         ("shell = [\"sh\", \"-c\"]\n", "each by its content"),
         ("", "each by its size"),
-        ("shell = [\"false\"]\n", "which could not be unpacked there"),
+        (NO_UNZIP, "which could not be unpacked there"),
     ] {
         let rented = Rented::new(false, &served);
         let settings = rented.pond.dir.path().join("home/lantern.toml");
@@ -398,7 +402,7 @@ fn what_comes_as_one_archive() {
         assert!(done.unwrap().running);
         assert!(told.contains(expected), "{told}");
         let one_by_one = told.contains("files sent");
-        assert_eq!(one_by_one, shell.contains("false"), "{told}");
+        assert_eq!(one_by_one, shell == NO_UNZIP, "{told}");
         assert_eq!(
             hand.asked().len(),
             usize::from(shell.is_empty()),

@@ -353,7 +353,7 @@ impl Hashing<'_> {
         meter::begin(unread.map(|(_, stamp)| stamp.bytes).sum());
         let asked = files.iter().filter(|(path, stamp)| changed(path, stamp));
         let asked: Vec<(&RelPath, u64)> = asked.map(|(path, stamp)| (path, stamp.bytes)).collect();
-        let hashed_there = shell::hashes(folder, &asked);
+        let hashed_there = shell::hashes(folder, &asked)?;
         let here: HashSet<&str> = files.iter().map(|(path, _)| path.as_str()).collect();
         let own_room = format!("{OWN}/");
         let gone: Vec<&str> = seen

@@ -388,6 +388,11 @@ fn over_ssh_with_a_shell_what_files_hold_is_found_out_there() {
         "{done}"
     );
     assert!(done.contains("exit status 0"), "{done}");
+    // A shell that is stated and is none is not passed over.
+    world.edit(settings, "\nfamily =", "\nshell = [\"false\"]\nfamily =");
+    let survey = world.lantern(&["survey", "--recheck", "--server", "rented"]);
+    assert!(survey.contains("its shell does not answer"), "{survey}");
+    assert!(survey.contains("exit status 1"), "{survey}");
 }
 
 /// What was sent is known: it is not fetched again when the server runs with it.
