@@ -113,15 +113,16 @@ pub fn hashes<'p>(
         let ran = run(&command, line.clone(), &input, HASHING).and_then(|ran| {
             let answers = ran.printed.lines().any(|line| line.trim() == HERE);
             let why = ran.fault.as_deref().unwrap_or("it says nothing");
+            let why = why.trim_end_matches('.');
             match answers {
                 true => Ok(ran),
                 false => Err(io::Error::other(format!(
-                    "its shell does not answer: {why}"
+                    "its shell does not answer: {why}; of an account without one the address begins with sftp://"
                 ))),
             }
         });
         let ran = ran.map_err(|source| Error::NotReached {
-            address: folder.root().display().to_string(),
+            address: folder.lies_at().display().to_string(),
             source,
         })?;
         let hashed = ran.printed.lines().filter_map(|line| line.split_once("  "));

@@ -246,6 +246,11 @@ impl Folder {
         self.home.as_ref().unwrap_or(&self.place).root()
     }
 
+    /// Where the server's files lie, for messages: of a server on another machine its address.
+    pub fn lies_at(&self) -> &Path {
+        self.place.root()
+    }
+
     /// Takes a lock file, as [`Place::lock`] does.
     ///
     /// # Errors

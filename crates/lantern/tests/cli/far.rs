@@ -391,7 +391,11 @@ fn over_ssh_with_a_shell_what_files_hold_is_found_out_there() {
     // A shell that is stated and is none is not passed over.
     world.edit(settings, "\nfamily =", "\nshell = [\"false\"]\nfamily =");
     let survey = world.lantern(&["survey", "--recheck", "--server", "rented"]);
-    assert!(survey.contains("its shell does not answer"), "{survey}");
+    let told = format!("error: {address}: its shell does not answer");
+    assert!(
+        survey.contains(&world.comparable(&told)),
+        "{told}: {survey}"
+    );
     assert!(survey.contains("exit status 1"), "{survey}");
 }
 
