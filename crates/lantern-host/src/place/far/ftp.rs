@@ -471,12 +471,7 @@ impl Ftp {
             };
         }
         // A file is listed by itself; of a folder that would show what is in it.
-        let is_file = match self.lines.with(|line| line.size(&whole)) {
-            Ok(_) => true,
-            Err(error) if is_refused(&error) => false,
-            Err(error) => return Err(error),
-        };
-        if is_file {
+        if self.has_size(path)? {
             let listed = self.lines.with(|line| line.list(Some(&whole)))?;
             let file = listed.iter().find_map(|line| read_line(line));
             if let Some(file) = file {
@@ -537,6 +532,34 @@ impl Ftp {
         Ok(found)
     }
 
+    /// Whether there is something that has a size: what a file has, and with some servers a folder.
+    fn has_size(&self, path: &RelPath) -> io::Result<bool> {
+        let whole = self.whole(path);
+        match self.lines.with(|line| line.size(&whole)) {
+            Ok(_) => Ok(true),
+            Err(error) if is_refused(&error) => Ok(false),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Whether something is at a place to which something is to be renamed, in one question where there is nothing: what is not there
+    /// cannot be named as what is to be renamed. Where it can be, what is there is looked at. A link that leads nowhere may not be seen.
+    fn is_taken(&self, path: &RelPath) -> io::Result<bool> {
+        self.on_the_way(path)?;
+        if !self.tells_facts {
+            let named = format!("RNFR {}", self.whole(path));
+            let named = self
+                .lines
+                .with(|line| line.custom_command(&named, &[Status::RequestFilePending]));
+            match named {
+                Err(error) if is_refused(&error) => return Ok(false),
+                Err(error) => return Err(error),
+                Ok(_) => (),
+            }
+        }
+        Ok(self.seen(path)?.is_some())
+    }
+
     /// The error of something that was asked of a path: where nothing is there, that.
     fn of_path(&self, path: &RelPath, error: io::Error) -> io::Error {
         match is_refused(&error) && matches!(self.seen(path), Ok(None)) {
@@ -584,6 +607,11 @@ struct Part {
 }
 
 impl Stretches for Part {
+    /// Each stretch is a connection of its own, which takes as long as several answers do, and of one that is broken off about so much
+    /// is under way.
+    const GROWS: u64 = 16;
+    const MOST: u64 = 8 << 20;
+
     fn stretch(&self, from: u64, length: u64) -> io::Result<Vec<u8>> {
         let mut bytes = Vec::new();
         let mut line = self.lines.taken()?;
@@ -867,9 +895,10 @@ impl Place for Ftp {
     }
 
     fn create(&self, path: &RelPath) -> io::Result<Box<dyn NewFile>> {
-        match self.look(path)? {
-            Some(_) => Err(io::ErrorKind::AlreadyExists.into()),
-            None => self.storing(path, 0),
+        // A file whose name may not be changed is found by its size.
+        match self.is_taken(path)? || !self.tells_facts && self.has_size(path)? {
+            true => Err(io::ErrorKind::AlreadyExists.into()),
+            false => self.storing(path, 0),
         }
     }
 
@@ -885,7 +914,7 @@ impl Place for Ftp {
     fn rename(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
         self.on_the_way(from)?;
         // The protocol leaves it open what becomes of what is there.
-        if self.look(to)?.is_some() {
+        if self.is_taken(to)? {
             return Err(io::ErrorKind::AlreadyExists.into());
         }
         let (old, new) = (self.whole(from), self.whole(to));
@@ -908,6 +937,9 @@ impl Place for Ftp {
     }
 
     fn make_folder(&self, path: &RelPath, rights: u32) -> io::Result<()> {
+        if self.folders.is_known(path) {
+            return Ok(());
+        }
         self.on_the_way(path)?;
         let whole = self.whole(path);
         let made = self.lines.with(|line| {
@@ -919,7 +951,10 @@ impl Place for Ftp {
             Ok(())
         });
         match made {
-            Ok(()) => Ok(()),
+            Ok(()) => {
+                self.folders.is_plain(path);
+                Ok(())
+            }
             Err(error) => match self.look(path)? {
                 Some(meta) if meta.is_folder() => Ok(()),
                 _ => Err(error),

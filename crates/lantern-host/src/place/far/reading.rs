@@ -14,11 +14,14 @@ const PIECE: u64 = 32 << 10;
 const FIRST: u64 = 4 << 10;
 /// So much of the end of a file is fetched at once, and kept: the directory of an archive stands there.
 const END: u64 = 16 << 10;
-/// So much is fetched ahead at most, where a file is read from one end to the other.
-const MOST_AHEAD: u64 = PIECE * AT_ONCE as u64;
 
 /// What stretches of a file are fetched from.
 pub trait Stretches: Send + Sync {
+    /// How many times as much is fetched next, where a file is read on and on.
+    const GROWS: u64;
+    /// So much is fetched at once at most, in bytes.
+    const MOST: u64;
+
     /// Fetches a stretch; what comes back is whole from its beginning, and shorter where the file ends early.
     ///
     /// # Errors
@@ -110,7 +113,7 @@ impl<S: Stretches> Reading<S> {
             return Ok(());
         }
         self.ahead = match follows {
-            true => (self.ahead * 2).min(MOST_AHEAD),
+            true => (self.ahead * S::GROWS).min(S::MOST),
             false => FIRST,
         };
         self.fetched = (self.at, self.stretch(self.at, self.ahead)?);
@@ -233,6 +236,9 @@ impl Handle {
 }
 
 impl Stretches for Handle {
+    const GROWS: u64 = 2;
+    const MOST: u64 = PIECE * AT_ONCE as u64;
+
     fn stretch(&self, from: u64, length: u64) -> io::Result<Vec<u8>> {
         let pieces = pieces(&self.line.session, &self.handle, from, length);
         self.line.wait(pieces)
