@@ -41,6 +41,7 @@ pub mod catalogue;
 pub mod check;
 pub mod clients;
 pub mod component;
+pub mod culprit;
 pub mod descriptor;
 pub mod document;
 pub mod draft;

@@ -1,0 +1,271 @@
+use super::*;
+use crate::proofs::at_least;
+use proptest::prelude::*;
+
+/// A world: what needs what, and which sets fail.
+#[derive(Debug, Clone)]
+struct World {
+    items: Vec<Item>,
+    /// Whatever holds one of these fails.
+    fails: Vec<Set>,
+}
+
+impl World {
+    fn is_bad(&self, set: &Set) -> bool {
+        self.fails.iter().any(|one| one.is_subset(set))
+    }
+
+    /// Searches; the outcome, and what was started in turn.
+    fn search(&self) -> (Outcome, Vec<Set>) {
+        let mut search = Search::new(self.items.clone());
+        let mut starts = Vec::new();
+        loop {
+            match search.step() {
+                Step::Done(outcome) => return (outcome, starts),
+                Step::Try(set) => {
+                    assert!(starts.len() < 400, "it comes to no end");
+                    assert_eq!(order::closed(&self.items, &set), set, "it fits together");
+                    let seen = if self.is_bad(&set) {
+                        Seen::Bad
+                    } else {
+                        Seen::Good
+                    };
+                    search.told(&set, seen);
+                    starts.push(set);
+                }
+            }
+        }
+    }
+
+    /// All sets that fit together.
+    fn sets(&self) -> impl Iterator<Item = Set> {
+        let count = self.items.len();
+        let sets = (0..1_u32 << count).map(move |bits| -> Set {
+            (0..count).filter(|index| bits >> index & 1 == 1).collect()
+        });
+        sets.filter(|set| order::closed(&self.items, set) == *set)
+    }
+}
+
+fn worlds(most: usize) -> impl Strategy<Value = World> {
+    (1..=most).prop_flat_map(|count| {
+        let needs = proptest::collection::vec(0..count, 0..3);
+        let item = (needs, 0..3_u32);
+        let items = proptest::collection::vec(item, count);
+        let set = proptest::collection::btree_set(0..count, 1..=3.min(count));
+        (items, proptest::collection::vec(set, 1..3), 0..4_u8).prop_map(|(items, fails, free)| {
+            let item = |(needs, suspicion)| Item {
+                needs: if free == 0 { Vec::new() } else { needs },
+                suspicion,
+            };
+            World {
+                items: items.into_iter().map(item).collect(),
+                fails,
+            }
+        })
+    })
+}
+
+proptest! {
+    #![proptest_config(at_least(400))]
+
+    /// By brute force: each culprit fails, and nothing can be left out of it; what is said to work does.
+    #[test]
+    fn nothing_can_be_left_out(world in worlds(9)) {
+        let (outcome, starts) = world.search();
+        let Outcome::Found { culprits, works } = outcome else {
+            panic!("all of it fails, and nothing of it does not: {outcome:?}");
+        };
+        for culprit in &culprits {
+            prop_assert!(world.is_bad(&culprit.tried));
+            prop_assert!(starts.contains(&culprit.tried), "it was started");
+            prop_assert_eq!(&order::closed(&world.items, &culprit.named), &culprit.tried);
+            prop_assert!(culprit.named.contains(&culprit.leave_out));
+            let mut less = world.sets().filter(|set| set.is_subset(&culprit.tried) && *set != culprit.tried);
+            prop_assert!(less.all(|set| !world.is_bad(&set)), "{:?}", culprit);
+        }
+        let works = works.expect("nothing at all works, at least");
+        prop_assert!(!world.is_bad(&works));
+        // Apart from the whole, nothing is started twice.
+        let mut once: Vec<&Set> = starts.iter().collect();
+        once.sort();
+        once.dedup();
+        prop_assert!(once.len() + 1 >= starts.len());
+    }
+
+    /// One that fails by itself is found in few starts, whoever is thought likely.
+    #[test]
+    fn one_of_many_is_found_in_few_starts(
+        suspicions in proptest::collection::vec(0..3_u32, 1..250),
+        at in any::<proptest::sample::Index>(),
+    ) {
+        let count = suspicions.len();
+        let one = at.index(count);
+        let item = |suspicion| Item { needs: Vec::new(), suspicion };
+        let world = World {
+            items: suspicions.into_iter().map(item).collect(),
+            fails: vec![Set::from([one])],
+        };
+        let (outcome, starts) = world.search();
+        let works: Set = (0..count).filter(|index| *index != one).collect();
+        let culprit = Culprit {
+            named: Set::from([one]),
+            tried: Set::from([one]),
+            leave_out: one,
+            unsteady: false,
+        };
+        prop_assert_eq!(outcome, Outcome::Found { culprits: vec![culprit], works: Some(works) });
+        let most = 2.0 * (count as f64).log2() + 4.0;
+        prop_assert!(starts.len() as f64 <= most, "{} starts among {count}", starts.len());
+        prop_assert!(starts.len() <= Search::starts_for_one(count) as usize, "{} starts among {count}", starts.len());
+    }
+
+    /// Whatever a start shows, and however often it shows something else, it comes to an end.
+    #[test]
+    fn it_ends_whatever_is_told(
+        world in worlds(9),
+        answers in proptest::collection::vec(0..3_u8, 64),
+    ) {
+        let mut search = Search::new(world.items);
+        for asked in 0.. {
+            let Step::Try(set) = search.step() else { break };
+            prop_assert!(asked < 4_000);
+            let seen = match answers[asked % answers.len()] {
+                0 => Seen::Good,
+                1 => Seen::Bad,
+                _ => Seen::Unclear,
+            };
+            search.told(&set, seen);
+        }
+    }
+}
+
+fn free(count: usize) -> Vec<Item> {
+    vec![Item::default(); count]
+}
+
+#[test]
+fn what_works_and_what_fails_anyway_is_told() {
+    let works = World {
+        items: free(4),
+        fails: Vec::new(),
+    };
+    let (outcome, starts) = works.search();
+    assert_eq!((outcome, starts.len()), (Outcome::Works, TRIES as usize));
+    let anyway = World {
+        items: free(4),
+        fails: vec![Set::new()],
+    };
+    let (outcome, starts) = anyway.search();
+    assert_eq!(outcome, Outcome::FailsAnyway { unsteady: false });
+    assert_eq!(starts.len(), 3);
+}
+
+#[test]
+fn a_pair_that_fails_only_together_is_found() {
+    let world = World {
+        items: free(20),
+        fails: vec![Set::from([3, 17])],
+    };
+    let (outcome, starts) = world.search();
+    let Outcome::Found { culprits, works } = outcome else {
+        panic!("{outcome:?}");
+    };
+    assert_eq!(culprits.len(), 1);
+    assert_eq!(culprits[0].named, Set::from([3, 17]));
+    assert_eq!(works.map(|works| works.len()), Some(19));
+    assert!(starts.len() <= 16, "{}", starts.len());
+}
+
+#[test]
+fn the_likely_ones_are_tried_first() {
+    let mut items = free(200);
+    items[150].suspicion = 1;
+    items[150].needs = vec![7];
+    let world = World {
+        items,
+        fails: vec![Set::from([150])],
+    };
+    let (_, starts) = world.search();
+    assert_eq!(starts[3], Set::from([7, 150]));
+    assert_eq!(
+        starts.len(),
+        6,
+        "the whole twice, none, they, what the one needs, the rest"
+    );
+}
+
+#[test]
+fn two_that_have_nothing_to_do_with_each_other_are_both_found() {
+    let world = World {
+        items: free(30),
+        fails: vec![Set::from([4]), Set::from([21])],
+    };
+    let (outcome, _) = world.search();
+    let Outcome::Found { culprits, works } = outcome else {
+        panic!("{outcome:?}");
+    };
+    let named: Vec<&Set> = culprits.iter().map(|culprit| &culprit.named).collect();
+    assert_eq!(named, [&Set::from([4]), &Set::from([21])]);
+    assert_eq!(works.map(|works| works.len()), Some(28));
+}
+
+/// One that fails at every third start only, in a row of good ones that does not ask for it.
+#[test]
+fn what_fails_now_and_then_is_said_to_be_unsteady() {
+    let mut search = Search::new(free(8));
+    let mut starts = BTreeMap::new();
+    let outcome = loop {
+        let Step::Try(set) = search.step() else {
+            let Step::Done(outcome) = search.step() else {
+                unreachable!()
+            };
+            break outcome;
+        };
+        let times: &mut u32 = starts.entry(set.clone()).or_default();
+        *times += 1;
+        let fails = set.contains(&5) && *times % 3 == 0;
+        search.told(&set, if fails { Seen::Bad } else { Seen::Good });
+    };
+    let Outcome::Found { culprits, works } = outcome else {
+        panic!("{outcome:?}");
+    };
+    assert_eq!(culprits[0].named, Set::from([5]));
+    assert!(culprits[0].unsteady);
+    assert!(works.is_some_and(|works| starts[&works] == TRIES));
+}
+
+#[test]
+fn a_circle_of_needs_is_in_or_out_together() {
+    let mut items = free(6);
+    items[1].needs = vec![2];
+    items[2].needs = vec![1];
+    let world = World {
+        items,
+        fails: vec![Set::from([2])],
+    };
+    let (outcome, _) = world.search();
+    let Outcome::Found { culprits, works } = outcome else {
+        panic!("{outcome:?}");
+    };
+    assert_eq!(culprits[0].named, Set::from([1, 2]));
+    assert_eq!(works, Some(Set::from([0, 3, 4, 5])));
+}
+
+#[test]
+fn what_is_known_is_told_before_the_end() {
+    let mut search = Search::new(free(16));
+    for _ in 0..5 {
+        let Step::Try(set) = search.step() else {
+            unreachable!()
+        };
+        let seen = if set.contains(&9) {
+            Seen::Bad
+        } else {
+            Seen::Good
+        };
+        search.told(&set, seen);
+    }
+    assert_eq!(search.so_far(), []);
+    assert_eq!(search.smallest_bad().map(Set::len), Some(12));
+}
