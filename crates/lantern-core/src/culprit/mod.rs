@@ -23,8 +23,17 @@ pub const TRIES: u32 = 3;
 pub struct Item {
     /// What cannot be left out where this one is in: indices of others.
     pub needs: Vec<usize>,
-    /// How likely it is the one: those with the most are tried first. 0 says nothing.
-    pub suspicion: u32,
+    /// Whether a failing start has named it: those are tried before all others.
+    pub is_named: bool,
+    /// How likely it is the one otherwise: those with the most stand in front.
+    pub weight: u32,
+}
+
+impl Item {
+    /// How likely it is the one.
+    fn likely(&self) -> (bool, u32) {
+        (self.is_named, self.weight)
+    }
 }
 
 /// Some of the items, as indices.
@@ -267,7 +276,7 @@ impl Search {
     fn best_to_leave_out(&self, whole: &Set, named: &Set) -> usize {
         let worth = |index: &&usize| {
             let left = order::without(&self.items, whole, **index).len();
-            (left, self.items[**index].suspicion)
+            (left, self.items[**index].likely())
         };
         *named.iter().max_by_key(worth).expect("somebody is named")
     }

@@ -8,7 +8,7 @@ use std::cmp::Reverse;
 pub struct Unit {
     /// They.
     pub items: Vec<usize>,
-    /// Whether it is one of those that are tried first: a likely one, or what likely ones need.
+    /// Whether it is one of those that are tried first: one that was named, or what one needs that was.
     pub is_suspect: bool,
 }
 
@@ -41,11 +41,11 @@ pub fn units(items: &[Item]) -> Vec<Unit> {
     let reach: Vec<Set> = (0..items.len())
         .map(|index| closed(items, &Set::from([index])))
         .collect();
-    let mut by_suspicion: Vec<usize> = (0..items.len()).collect();
-    by_suspicion.sort_by_key(|index| Reverse(items[*index].suspicion));
+    let mut by_likelihood: Vec<usize> = (0..items.len()).collect();
+    by_likelihood.sort_by_key(|index| Reverse(items[*index].likely()));
     let mut placed = Set::new();
     let mut units = Vec::new();
-    for index in by_suspicion {
+    for index in by_likelihood {
         // Of what it reaches, whatever reaches less stands in front.
         let mut wanted: Vec<usize> = reach[index].difference(&placed).copied().collect();
         wanted.sort_by_key(|it| reach[*it].len());
@@ -60,7 +60,7 @@ pub fn units(items: &[Item]) -> Vec<Unit> {
             placed.extend(&together);
             units.push(Unit {
                 items: together,
-                is_suspect: items[index].suspicion > 0,
+                is_suspect: items[index].is_named,
             });
         }
     }

@@ -50,13 +50,14 @@ impl World {
 fn worlds(most: usize) -> impl Strategy<Value = World> {
     (1..=most).prop_flat_map(|count| {
         let needs = proptest::collection::vec(0..count, 0..3);
-        let item = (needs, 0..3_u32);
+        let item = (needs, any::<bool>(), 0..3_u32);
         let items = proptest::collection::vec(item, count);
         let set = proptest::collection::btree_set(0..count, 1..=3.min(count));
         (items, proptest::collection::vec(set, 1..3), 0..4_u8).prop_map(|(items, fails, free)| {
-            let item = |(needs, suspicion)| Item {
+            let item = |(needs, is_named, weight)| Item {
                 needs: if free == 0 { Vec::new() } else { needs },
-                suspicion,
+                is_named,
+                weight,
             };
             World {
                 items: items.into_iter().map(item).collect(),
@@ -96,14 +97,14 @@ proptest! {
     /// One that fails by itself is found in few starts, whoever is thought likely.
     #[test]
     fn one_of_many_is_found_in_few_starts(
-        suspicions in proptest::collection::vec(0..3_u32, 1..250),
+        likely in proptest::collection::vec((any::<bool>(), 0..3_u32), 1..250),
         at in any::<proptest::sample::Index>(),
     ) {
-        let count = suspicions.len();
+        let count = likely.len();
         let one = at.index(count);
-        let item = |suspicion| Item { needs: Vec::new(), suspicion };
+        let item = |(is_named, weight)| Item { needs: Vec::new(), is_named, weight };
         let world = World {
-            items: suspicions.into_iter().map(item).collect(),
+            items: likely.into_iter().map(item).collect(),
             fails: vec![Set::from([one])],
         };
         let (outcome, starts) = world.search();
@@ -180,7 +181,7 @@ fn a_pair_that_fails_only_together_is_found() {
 #[test]
 fn the_likely_ones_are_tried_first() {
     let mut items = free(200);
-    items[150].suspicion = 1;
+    items[150].is_named = true;
     items[150].needs = vec![7];
     let world = World {
         items,
