@@ -10,6 +10,7 @@ use crate::changeover::fault::ChangeoverFault;
 use crate::clients::fault::ClientFault;
 use crate::config::fault::ConfigFault;
 use crate::console::fault::ConsoleFault;
+use crate::culprit::fault::CulpritFault;
 use crate::planning::fault::PlanningFault;
 use crate::rehearsal::fault::RehearsalFault;
 use crate::release::fault::ReleaseFault;
@@ -250,6 +251,9 @@ pub enum Error {
     /// Why a rehearsal was not held, or was ended.
     #[error(transparent)]
     Rehearsal(#[from] RehearsalFault),
+    /// Why nothing could be looked for that makes a start fail.
+    #[error(transparent)]
+    Culprit(#[from] CulpritFault),
     /// Why there is no plan.
     #[error(transparent)]
     Planning(#[from] PlanningFault),

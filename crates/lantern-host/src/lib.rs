@@ -45,6 +45,7 @@ pub mod changeover;
 pub mod clients;
 pub mod config;
 pub mod console;
+pub mod culprit;
 pub mod depot;
 mod descriptors;
 pub mod difference;

@@ -5,7 +5,9 @@
 //! `stubborn = true` (it does not stop when told), `guests = names` (who is on), `grumbles = words` (an error line that means
 //! nothing), and `console_port = N`, `console_password = word`, `console_packet = bytes` for a remote
 //! console. An add-on's descriptor may carry `[standin] crash = "words"` to fail at its start,
-//! `dies_after_ready_ms = N`, or `left_out = "words"`: it is not loaded, and the server opens all the same.
+//! `dies_after_ready_ms = N`, or `left_out = "words"`: it is not loaded, and the server opens all the same. When it crashes can be
+//! narrowed down: `beside = { ID = "RANGE" }` (only where all of those were started before it), `in_world = true` (only where there is a
+//! world already), `every = N` with `counts = "FILE"` (only at each Nth start, counted there).
 
 use crate::remote::{self, Line};
 use lantern_core::version::{Notation, Range, RangeNotation, Version};
@@ -16,12 +18,13 @@ use std::net::TcpListener;
 use std::sync::mpsc;
 use std::thread;
 use std::time::Duration;
-use toml_edit::Document;
+use toml_edit::{Document, TableLike};
 
 struct Addon {
     version: Version,
     left_out: Option<String>,
     crash: Option<String>,
+    when: When,
     dies_after_ready_ms: Option<u64>,
 }
 
@@ -159,12 +162,56 @@ fn open(
             continue;
         }
         say(&format!("start {id} {}", addon.version));
-        if let Some(words) = &addon.crash {
+        if let Some(words) = addon.crash.as_ref().filter(|_| addon.when.is_met(&loaded)) {
             return Err(format!("{id}: {words}"));
         }
         loaded.insert(id.clone(), addon);
     }
     Ok(loaded)
+}
+
+/// When an add-on crashes.
+#[derive(Default)]
+struct When {
+    beside: Vec<(String, Range)>,
+    in_world: bool,
+    every: Option<(u64, String)>,
+}
+
+impl When {
+    fn read(standin: Option<&dyn TableLike>) -> Result<When, String> {
+        let Some(standin) = standin else {
+            return Ok(When::default());
+        };
+        let beside = standin.get("beside").and_then(|item| item.as_table_like());
+        let beside = beside.into_iter().flat_map(|table| table.iter());
+        let beside =
+            beside.map(|(id, wanted)| Ok((id.to_owned(), range(wanted.as_str().unwrap_or("*"))?)));
+        let every = standin.get("every").and_then(|item| item.as_integer());
+        let every = every.and_then(|every| every.try_into().ok());
+        let counts = standin.get("counts").and_then(|item| item.as_str());
+        Ok(When {
+            beside: beside.collect::<Result<_, String>>()?,
+            in_world: standin.get("in_world").and_then(|item| item.as_bool()) == Some(true),
+            every: every.zip(counts.map(str::to_owned)),
+        })
+    }
+
+    fn is_met(&self, loaded: &BTreeMap<String, Addon>) -> bool {
+        let is_there = |(id, range): &(String, Range)| {
+            let there = loaded.get(id);
+            there.is_some_and(|there| range.holds_early(&there.version))
+        };
+        let has_world = fs::metadata("worlds/orbit-garden/soil.bin").is_ok();
+        self.beside.iter().all(is_there)
+            && (has_world || !self.in_world)
+            && self.every.as_ref().is_none_or(|(every, counts)| {
+                let before = fs::read_to_string(counts).unwrap_or_default();
+                let now = before.trim().parse::<u64>().unwrap_or(0) + 1;
+                let _ = fs::write(counts, now.to_string());
+                now.is_multiple_of(*every)
+            })
+    }
 }
 
 fn check(
@@ -210,6 +257,7 @@ fn check(
     Ok(Addon {
         version: version(&stated)?,
         crash: words("crash"),
+        when: When::read(standin)?,
         left_out: words("left_out"),
         dies_after_ready_ms: dies.and_then(|ms| ms.try_into().ok()),
     })
@@ -219,6 +267,7 @@ fn check(
 fn installed() -> Result<BTreeMap<String, String>, String> {
     let mut installed = BTreeMap::new();
     let said = |error: io::Error| format!("addons: {error}");
+    fs::create_dir_all("addons").map_err(said)?;
     for entry in fs::read_dir("addons").map_err(said)? {
         let path = entry.map_err(said)?.path();
         if path

@@ -26,6 +26,7 @@ use lantern_host::changeover::by_hand::Odd;
 use lantern_host::changeover::{Now, Report, TakenOver, Undone};
 use lantern_host::config::Server;
 use lantern_host::console::ServerState;
+use lantern_host::culprit::Hunt;
 use lantern_host::difference::Difference;
 use lantern_host::glance::{Glance, LastSurvey, OneGlance};
 use lantern_host::planning::Decision;
@@ -95,6 +96,7 @@ answers!(
     StoreCleaned,
     History,
     HistoryThinned,
+    Hunt,
     LaunchServers<'_>,
     LaunchShown<'_>,
     Manual,

@@ -1,9 +1,9 @@
 //! What can be typed, and where it leads.
 
 use crate::commands::{
-    acquire, adopt, backup, bundle, catalogue, changeover, client, demo, diff, docs, family,
-    gather, history, launch, notice, order, outlook, plan, put_back, rehearse, report, server,
-    settings, status, survey, take_over, undo, verify, why,
+    acquire, adopt, backup, bundle, catalogue, changeover, client, culprit, demo, diff, docs,
+    family, gather, history, launch, notice, order, outlook, plan, put_back, rehearse, report,
+    server, settings, status, survey, take_over, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -51,6 +51,8 @@ pub enum Command {
     Why(why::WhyArgs),
     /// Carry a plan out on a copy of the server first
     Rehearse(rehearse::RehearseArgs),
+    /// Find out which of what moved makes the start fail
+    Culprit(culprit::CulpritArgs),
     /// Carry a plan out: stop, back up, swap, start, verify, or go back
     Changeover(changeover::ChangeoverArgs),
     /// Pack what a plan brings, to carry it out by hand, and look whether it was
@@ -123,6 +125,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Plan(args) => plan::run(args, common, look),
         Command::Why(args) => why::run(args, common, look),
         Command::Rehearse(args) => rehearse::run(args, common, look),
+        Command::Culprit(args) => culprit::run(args, common, look),
         Command::Changeover(args) => changeover::run(args, common, look),
         Command::Verify(args) => verify::run(args, common, look),
         Command::Undo(args) => undo::run(args, common, look),

@@ -16,6 +16,7 @@ use lantern_host::changeover::fault::ChangeoverFault;
 use lantern_host::clients::fault::ClientFault;
 use lantern_host::config::fault::ConfigFault;
 use lantern_host::console::fault::ConsoleFault;
+use lantern_host::culprit::fault::CulpritFault;
 use lantern_host::place::Address;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::rehearsal::fault::RehearsalFault;
@@ -190,6 +191,7 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::Template { .. } => "What can stand in a template: lantern docs lantern-toml".into(),
         Error::Client(fault) => of_client(fault, common),
         Error::Rehearsal(fault) => of_rehearsal(fault, common),
+        Error::Culprit(fault) => of_culprit(fault, common),
         Error::Survey(fault) => of_survey(fault, common),
     }
 }
@@ -437,23 +439,28 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             wrong,
             lost,
             ..
-        } => format!(
-            "{}{}{}{}{}",
-            last_words(last),
-            lost.iter()
-                .map(|path| format!("Missing, and so not put back: {path}\n"))
-                .collect::<String>(),
-            wrong_now(wrong),
-            if *running {
-                format!(
-                    "The old server runs again; it was down for {}.",
-                    time(*down_ms)
-                )
-            } else {
-                "The server is down, as it was before.".into()
-            },
-            all_printed(common)
-        ),
+        } => {
+            format!(
+                "{}{}{}{}{}",
+                last_words(last),
+                lost.iter()
+                    .map(|path| format!("Missing, and so not put back: {path}\n"))
+                    .collect::<String>(),
+                wrong_now(wrong),
+                if *running {
+                    format!(
+                        "The old server runs again; it was down for {}.",
+                        time(*down_ms)
+                    )
+                } else {
+                    "The server is down, as it was before.".into()
+                },
+                all_printed(common)
+            ) + &format!(
+                "\nWhich of what moved makes it fail: {}",
+                common.next("culprit")
+            )
+        }
         ChangeoverFault::GivenUp { wrong, cause, .. } => {
             let cause = cause
                 .as_ref()
@@ -818,6 +825,18 @@ fn of_rehearsal(fault: &RehearsalFault, common: &Common) -> String {
             common.next("backup list")
         ),
         RehearsalFault::CalledOff => "The live server was not touched.".into(),
+    }
+}
+
+fn of_culprit(fault: &CulpritFault, common: &Common) -> String {
+    match fault {
+        CulpritFault::NotOnOffer { .. } | CulpritFault::OtherQuestion => {
+            format!("Nothing was started. {}", plan_again(common))
+        }
+        CulpritFault::NothingMoves => format!(
+            "Nothing was started. What the server says of itself: {}",
+            common.next("verify")
+        ),
     }
 }
 

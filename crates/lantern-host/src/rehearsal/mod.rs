@@ -82,7 +82,6 @@ pub fn report_on(path: &Path, text: &str) -> Option<Rehearsal> {
 }
 
 /// What a rehearsal is of.
-#[derive(Debug)]
 pub struct RehearsalOptions<'p> {
     /// The plan's file.
     pub path: &'p Path,
@@ -94,7 +93,12 @@ pub struct RehearsalOptions<'p> {
     pub with_world: bool,
     /// Whether the copy is left for the administrator to look at.
     pub keep_copy: bool,
+    /// Looks at the copy besides, before what runs there is ended; told whether its server came up as planned.
+    pub after: Option<After<'p>>,
 }
+
+/// A look at a copy.
+pub type After<'p> = &'p dyn Fn(&Server, bool) -> Result<()>;
 
 /// Rehearses a plan, and leaves the report beside it. The live server is neither stopped nor touched.
 ///
@@ -130,11 +134,14 @@ pub fn rehearse(
     let mut pairs = server.each().into_iter().zip(copy.each());
     let handed_on = pairs.try_for_each(|(live, copy)| verify::hand_on(&live, &copy));
     let outcome = handed_on.and_then(|()| carry_out(server, &copy, ledger, piece.plan, tell));
+    let looked = piece
+        .after
+        .map_or(Ok(()), |after| after(&copy, outcome.is_ok()));
     let ended = end(&copy);
     if !piece.keep_copy {
         clear(server)?;
     }
-    ended?;
+    ended.and(looked)?;
     if crate::interrupt::called_off() {
         return Err(RehearsalFault::CalledOff.into());
     }

@@ -8,6 +8,7 @@ pub mod bundle;
 pub mod catalogue;
 pub mod changeover;
 pub mod client;
+pub mod culprit;
 pub mod demo;
 pub mod diff;
 pub mod docs;

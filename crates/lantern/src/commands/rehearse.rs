@@ -55,6 +55,7 @@ pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
         plan: &plan,
         with_world: !args.without_world,
         keep_copy: args.keep_copy,
+        after: None,
     };
     let copying = at_work("copying the server …");
     let mut progress = Progress::new(look);
@@ -141,7 +142,8 @@ fn show(
         let copy = common.near(".lantern/rehearsal");
         look.say(&format!("  the copy: {}", shell_word(&copy)));
     }
-    if report.worked {
-        look.next(&common.next("changeover"));
+    match report.worked {
+        true => look.next(&common.next("changeover")),
+        false => look.next(&common.next("culprit")),
     }
 }

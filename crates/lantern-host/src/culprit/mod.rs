@@ -1,0 +1,586 @@
+//! Which of what moved makes the start fail: parts of a plan, carried out on copies, until the smallest is known that fails.
+//!
+//! Which part is next, `lantern-core` says, from what the starts before have shown. The live server is neither stopped nor touched. What each
+//! start has shown is written down at once: whoever breaks it off and asks again goes on where it was.
+
+pub mod fault;
+mod starts;
+
+use crate::config::Server;
+use crate::console::Follower;
+use crate::culprit::fault::CulpritFault;
+use crate::error::{At, Error, Result};
+use crate::folder::own;
+use crate::ledger::Ledger;
+use crate::place::here;
+use crate::planning::{self, Question, Side, Terms};
+use crate::rehearsal::fault::RehearsalFault;
+use crate::rehearsal::{RehearsalOptions, rehearse};
+use crate::runner::Ended;
+use crate::{armed, console};
+use lantern_core::component::Id;
+use lantern_core::culprit::parts::{Parts, names};
+use lantern_core::culprit::{Outcome, Search, Set, Step};
+use lantern_core::plan::{Fate, Plan};
+use schemars::JsonSchema;
+use serde::Serialize;
+use starts::{Shown, Start, Starts};
+use std::cell::RefCell;
+use std::collections::BTreeSet;
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+/// So many of the lines that name what fails are kept.
+const LINES: usize = 12;
+
+/// How it is looked for.
+pub struct CulpritOptions<'o> {
+    /// Whether the world is in the copies.
+    pub with_world: bool,
+    /// What a line says where it fails in the way that is looked into; otherwise whatever is no good start.
+    pub error: Option<ErrorLine<'o>>,
+    /// A command for the shell, run in the folder of a copy whose server is up: it ends with 0 where all is well.
+    pub until: Option<&'o str>,
+    /// How many starts are made at most.
+    pub most_starts: u32,
+    /// How long it may take, before another start is begun.
+    pub most: Duration,
+}
+
+/// A line that is looked for in what a server prints.
+#[derive(Clone, Copy)]
+pub struct ErrorLine<'o> {
+    /// How it was written down.
+    pub text: &'o str,
+    /// Whether a line is one.
+    pub is_it: &'o dyn Fn(&str) -> bool,
+}
+
+/// What is told while it is looked for.
+#[derive(Debug)]
+pub enum Told<'t> {
+    /// A part is about to be started.
+    Begins {
+        /// Which start it is, from 1.
+        number: u32,
+        /// What is in the part, of how many.
+        part: &'t [Id],
+        /// How many could be in it.
+        of: usize,
+        /// Whether what is not in it is away, and not as it was before.
+        is_about_presence: bool,
+    },
+    /// It has shown something.
+    Ended {
+        /// What.
+        good: bool,
+        /// Why it is not good, or what else was seen.
+        why: Option<&'t str>,
+    },
+    /// How many starts there are at most from now on, where one is it by itself, and how long one took, in milliseconds.
+    Ahead {
+        /// Starts.
+        starts: u32,
+        /// How long one took.
+        each_ms: u64,
+    },
+    /// With nothing moved but what has to it fails as well: it is looked for among all that is there.
+    AmongAll {
+        /// How many those are.
+        components: usize,
+    },
+}
+
+/// What came of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Hunt {
+    /// In one word.
+    pub came: Came,
+    /// The server version that the plan leads to.
+    pub server_version: String,
+    /// How many components could be it.
+    pub among: usize,
+    /// Whether what is left out of a part is away; otherwise it is as it was before.
+    pub by_presence: bool,
+    /// What makes the start fail, each by itself.
+    pub culprits: Vec<Found>,
+    /// What works, as a plan that was started so.
+    pub works: Option<Works>,
+    /// Where it was ended before its end: of these, at least one has part in it.
+    pub left: Vec<Id>,
+    /// Why the start with none of them was not good, where it fails anyway.
+    pub why: Option<String>,
+    /// The last lines that it printed.
+    pub last: Vec<String>,
+    /// How many starts were made for it.
+    pub starts: u32,
+    /// How many more were known from before.
+    pub known_starts: u32,
+    /// How long it took, in milliseconds.
+    pub took_ms: u64,
+    /// Whether the world was in the copies.
+    pub with_world: bool,
+}
+
+/// What came of looking.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Came {
+    /// It is known what makes it fail.
+    Found,
+    /// The plan does not fail any more.
+    Works,
+    /// It fails also without all that could be left out.
+    FailsAnyway,
+    /// It was ended before that.
+    Unfinished,
+}
+
+/// What fails, and of which nothing can be left out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Found {
+    /// They, together.
+    pub components: Vec<Moved>,
+    /// What moved with them because they need it.
+    pub with: Vec<Id>,
+    /// Whether it fails at some starts and not at others.
+    pub unsteady: bool,
+    /// Why the start of these alone was not good.
+    pub why: Option<String>,
+    /// The last lines that it printed.
+    pub last: Vec<String>,
+}
+
+/// A component that moved, or is there.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Moved {
+    /// Which one.
+    pub id: Id,
+    /// Its version in the plan; none where it goes.
+    pub version: Option<String>,
+    /// Its version before; none where it comes new.
+    pub before: Option<String>,
+}
+
+/// What works.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Works {
+    /// The plan's file; none where it changes nothing.
+    pub plan: Option<PathBuf>,
+    /// What is left out in it.
+    pub left_out: Vec<Moved>,
+    /// Of that, what the world holds content of, and what would be away.
+    pub world_loses: Vec<Id>,
+}
+
+/// Looks for what makes the start fail.
+///
+/// # Errors
+/// When the plan's question cannot be asked again, a copy cannot be made, or the disk refuses. That somebody ends it early is no error.
+pub fn culprit(
+    server: &Server,
+    plan: &Plan,
+    text: &str,
+    options: &CulpritOptions<'_>,
+    tell: &mut dyn FnMut(Told<'_>),
+) -> Result<Hunt> {
+    let (sources, terms) = planning::last_question(server)?;
+    let terms = Terms {
+        undecided: terms.undecided.or(Some(Side::Mine)),
+        ..terms
+    };
+    let mut ledger = Ledger::open(&server.folder)?;
+    let question = planning::question(server, &mut ledger, &sources, &terms)?;
+    on_offer(&question, plan)?;
+    let parts = Parts::moved(&question.request, &plan.components);
+    let mut parts = parts.ok_or(CulpritFault::OtherQuestion)?;
+    if parts.ids().is_empty() {
+        parts = parts.there().ok_or(CulpritFault::NothingMoves)?;
+    }
+    let folder = own("culprit");
+    server.folder.make_folders(&folder)?;
+    let mut looking = Looking {
+        server,
+        plan,
+        text,
+        options,
+        question,
+        ledger: Ledger::open(&server.folder)?,
+        starts: Starts::read(&server.folder)?,
+        begun: Instant::now(),
+        made: 0,
+        known: 0,
+    };
+    loop {
+        let hunted = looking.among(&parts, tell)?;
+        let there = match hunted.came {
+            Came::FailsAnyway => parts.there(),
+            _ => None,
+        };
+        match there.filter(|there| !there.ids().is_empty()) {
+            None => return Ok(hunted),
+            Some(there) => parts = there,
+        }
+        tell(Told::AmongAll {
+            components: parts.ids().len(),
+        });
+    }
+}
+
+/// Refuses where a release that the plan brings is not on offer any more.
+fn on_offer(question: &Question<'_>, plan: &Plan) -> Result<()> {
+    let moved = plan.components.iter();
+    let moved: Vec<_> = moved.filter(|it| it.verdict != Fate::Unchanged).collect();
+    if moved.is_empty() {
+        return Err(CulpritFault::NothingMoves.into());
+    }
+    for change in moved {
+        let Some(version) = &change.to else { continue };
+        let mut offers = question.request.offers.iter().map(|offer| &offer.facts);
+        let is_it = |facts: &lantern_core::facts::Facts| {
+            facts.id == change.id && facts.version.to_string() == *version
+        };
+        if !offers.any(is_it) {
+            return Err(CulpritFault::NotOnOffer {
+                id: change.id.clone(),
+                version: version.clone(),
+            }
+            .into());
+        }
+    }
+    Ok(())
+}
+
+struct Looking<'l> {
+    server: &'l Server,
+    plan: &'l Plan,
+    text: &'l str,
+    options: &'l CulpritOptions<'l>,
+    question: Question<'l>,
+    ledger: Ledger,
+    starts: Starts,
+    begun: Instant,
+    made: u32,
+    known: u32,
+}
+
+/// A part, drawn as a plan.
+struct Drawn {
+    text: String,
+    plan: Plan,
+}
+
+impl Looking<'_> {
+    fn among(&mut self, parts: &Parts, tell: &mut dyn FnMut(Told<'_>)) -> Result<Hunt> {
+        let mut search = Search::new(parts.items(|_| false));
+        let mut told: Vec<(Set, Shown)> = Vec::new();
+        let mut has_told_ahead = false;
+        let outcome = loop {
+            let set = match search.step() {
+                Step::Done(outcome) => break Some(outcome),
+                Step::Try(set) => set,
+            };
+            let before = told.iter().filter(|(other, _)| *other == set).count();
+            let Some(start) = self.start(parts, &set, before, tell)? else {
+                break None;
+            };
+            told.push((set.clone(), start.seen));
+            let is_whole = set.len() == parts.ids().len();
+            if is_whole && start.seen == Shown::Bad {
+                let lines: Vec<&String> = start.why.iter().chain(&start.last).collect();
+                let is_named = |id: &Id| lines.iter().any(|line| names(line, id));
+                search = Search::new(parts.items(is_named));
+                for (set, seen) in &told {
+                    search.told(set, (*seen).into());
+                }
+                if !std::mem::replace(&mut has_told_ahead, true) {
+                    let starts = Search::starts_for_one(parts.ids().len());
+                    tell(Told::Ahead {
+                        starts: starts.saturating_sub(told.len() as u32),
+                        each_ms: start.ms,
+                    });
+                }
+            } else {
+                search.told(&set, start.seen.into());
+            }
+        };
+        self.told(parts, &search, outcome)
+    }
+
+    /// The start of a part, as often as it was started before: known, or made; none where no more may be made.
+    fn start(
+        &mut self,
+        parts: &Parts,
+        set: &Set,
+        before: usize,
+        tell: &mut dyn FnMut(Told<'_>),
+    ) -> Result<Option<Start>> {
+        let drawn = self.drawn(parts, set)?;
+        let key = self.key(&drawn);
+        if let Some(start) = self.starts.of(&key).get(before) {
+            self.known += 1;
+            return Ok(Some(start.clone()));
+        }
+        let is_over = self.made >= self.options.most_starts
+            || self.begun.elapsed() > self.options.most
+            || crate::interrupt::called_off();
+        if is_over {
+            return Ok(None);
+        }
+        let start = match drawn {
+            Err(why) => Start {
+                seen: Shown::Unclear,
+                why: Some(why),
+                last: Vec::new(),
+                ms: 0,
+            },
+            Ok(drawn) => {
+                self.made += 1;
+                tell(Told::Begins {
+                    number: self.made,
+                    part: &parts.of(set),
+                    of: parts.ids().len(),
+                    is_about_presence: parts.is_about_presence(),
+                });
+                match self.made_on_a_copy(&drawn) {
+                    Err(Error::Rehearsal(RehearsalFault::CalledOff)) => return Ok(None),
+                    made => made?,
+                }
+            }
+        };
+        tell(Told::Ended {
+            good: start.seen == Shown::Good,
+            why: start.why.as_deref(),
+        });
+        self.starts.add(&self.server.folder, &key, start.clone())?;
+        Ok(Some(start))
+    }
+
+    /// A part as a plan; why there is none, where it does not fit together.
+    fn drawn(&mut self, parts: &Parts, set: &Set) -> Result<std::result::Result<Drawn, String>> {
+        let is_plan_itself = !parts.is_about_presence() && set.len() == parts.ids().len();
+        if is_plan_itself {
+            return Ok(Ok(Drawn {
+                text: self.text.to_owned(),
+                plan: self.plan.clone(),
+            }));
+        }
+        let Some(request) = parts.request(set) else {
+            return Ok(Err("it does not fit together by itself".into()));
+        };
+        let whole = std::mem::replace(&mut self.question.request, request);
+        let plans = self.question.plans();
+        self.question.request = whole;
+        let mut plans = match plans {
+            Ok(plans) => plans,
+            Err(Error::Planning(fault)) => return Ok(Err(fault.to_string())),
+            Err(other) => return Err(other),
+        };
+        let plan = plans.remove(0);
+        Ok(Ok(Drawn {
+            text: plan.to_json(),
+            plan,
+        }))
+    }
+
+    /// What a start is known by: the plan, and how it is looked at.
+    fn key(&self, drawn: &std::result::Result<Drawn, String>) -> String {
+        let of = match drawn {
+            Ok(drawn) => &drawn.text,
+            Err(why) => why,
+        };
+        let error = self.options.error.map(|error| error.text);
+        let how = (self.options.with_world, error, self.options.until);
+        blake3::hash(format!("{how:?}\n{of}").as_bytes()).to_hex()[..32].to_owned()
+    }
+
+    fn path(&self, drawn: &Drawn) -> Result<PathBuf> {
+        let name = armed::name_of(&drawn.text);
+        let path = own(&format!("culprit/{name}.plan.json"));
+        Ok(self.server.folder.shown(&path))
+    }
+
+    fn made_on_a_copy(&self, drawn: &Drawn) -> Result<Start> {
+        let begun = Instant::now();
+        let path = self.path(drawn)?;
+        here::write(&path, drawn.text.as_bytes())?;
+        let seen = RefCell::new((Vec::new(), None));
+        let after = |copy: &Server, is_up: bool| -> Result<()> {
+            let mut seen = seen.borrow_mut();
+            if let Some(ErrorLine { is_it, .. }) = self.options.error {
+                seen.0 = printed(copy)
+                    .into_iter()
+                    .filter(|line| is_it(line))
+                    .collect();
+            }
+            if let Some(command) = self.options.until.filter(|_| is_up) {
+                seen.1 = Some(self.ends_well(copy, command)?);
+            }
+            Ok(())
+        };
+        let report = rehearse(
+            self.server,
+            &self.ledger,
+            &RehearsalOptions {
+                path: &path,
+                text: &drawn.text,
+                plan: &drawn.plan,
+                with_world: self.options.with_world,
+                keep_copy: false,
+                after: Some(&after),
+            },
+            &mut |_| {},
+        )?;
+        let (errors, ended) = seen.into_inner();
+        let ms = begun.elapsed().as_millis() as u64;
+        let start = |seen, why: Option<String>, last: Vec<String>| Start {
+            seen,
+            why,
+            last,
+            ms,
+        };
+        let ended_badly = match (self.options.until, &ended) {
+            (Some(command), Some(Some(how))) => Some(format!("{command}: {how}")),
+            _ => None,
+        };
+        Ok(match (self.options.error, ended_badly) {
+            (Some(_), None) if errors.is_empty() && report.worked => {
+                start(Shown::Good, None, Vec::new())
+            }
+            (Some(_), None) if errors.is_empty() => start(Shown::Unclear, report.why, report.last),
+            (Some(_), None) => {
+                let last: Vec<String> = errors.into_iter().take(LINES).collect();
+                start(Shown::Bad, report.why, last)
+            }
+            (_, Some(why)) => start(Shown::Bad, Some(why), report.last),
+            (None, None) if report.worked => start(Shown::Good, None, Vec::new()),
+            (None, None) => start(Shown::Bad, report.why, report.last),
+        })
+    }
+
+    /// Runs the administrator's own look at a server that is up; how it ended, where that was not well.
+    fn ends_well(&self, copy: &Server, command: &str) -> Result<Option<String>> {
+        let shell: [&str; 2] = if cfg!(windows) {
+            ["cmd", "/C"]
+        } else {
+            ["sh", "-c"]
+        };
+        let words: Vec<String> = shell
+            .into_iter()
+            .chain([command])
+            .map(str::to_owned)
+            .collect();
+        let log = self.server.folder.shown(&own("culprit/until.log"));
+        let ended = copy
+            .runner
+            .run(&words, copy.folder.root(), &log, self.options.most, None);
+        Ok(match ended.at("running", &PathBuf::from(command))? {
+            Ended::Well => None,
+            Ended::Badly(how) => Some(how),
+            Ended::TooSlow => Some("it did not end in time".into()),
+        })
+    }
+
+    fn told(&mut self, parts: &Parts, search: &Search, outcome: Option<Outcome>) -> Result<Hunt> {
+        let (came, culprits, works) = match outcome {
+            None => (Came::Unfinished, search.so_far(), None),
+            Some(Outcome::Works) => (Came::Works, Vec::new(), None),
+            Some(Outcome::FailsAnyway { .. }) => (Came::FailsAnyway, Vec::new(), None),
+            Some(Outcome::Found { culprits, works }) => (Came::Found, culprits, works),
+        };
+        let left = match came {
+            Came::Unfinished if culprits.is_empty() => search.smallest_bad().cloned(),
+            _ => None,
+        };
+        let mut found = Vec::new();
+        for culprit in &culprits {
+            let bad = self.failed(parts, &culprit.tried)?;
+            let with = culprit.tried.difference(&culprit.named).copied().collect();
+            found.push(Found {
+                components: self.moved(&parts.of(&culprit.named)),
+                with: parts.of(&with),
+                unsteady: culprit.unsteady,
+                why: bad.as_ref().and_then(|start| start.why.clone()),
+                last: bad.map(|start| start.last).unwrap_or_default(),
+            });
+        }
+        let works = works.map(|works| self.works(parts, &works)).transpose()?;
+        let anyway = match came {
+            Came::FailsAnyway => self.failed(parts, &Set::new())?,
+            _ => None,
+        };
+        Ok(Hunt {
+            came,
+            server_version: self.plan.to.clone(),
+            among: parts.ids().len(),
+            by_presence: parts.is_about_presence(),
+            culprits: found,
+            works,
+            left: left.map(|left| parts.of(&left)).unwrap_or_default(),
+            why: anyway.as_ref().and_then(|start| start.why.clone()),
+            last: anyway.map(|start| start.last).unwrap_or_default(),
+            starts: self.made,
+            known_starts: self.known,
+            took_ms: self.begun.elapsed().as_millis() as u64,
+            with_world: self.options.with_world,
+        })
+    }
+
+    /// The last start of a part that failed.
+    fn failed(&mut self, parts: &Parts, set: &Set) -> Result<Option<Start>> {
+        let drawn = self.drawn(parts, set)?;
+        let starts = self.starts.of(&self.key(&drawn));
+        let mut failed = starts.iter().rev().filter(|start| start.seen == Shown::Bad);
+        Ok(failed.next().cloned())
+    }
+
+    /// What is known of components in the plan.
+    fn moved(&self, ids: &[Id]) -> Vec<Moved> {
+        let of = |id: &Id| {
+            let change = self.plan.components.iter().find(|it| it.id == *id);
+            Moved {
+                id: id.clone(),
+                version: change.and_then(|it| it.to.clone()),
+                before: change.and_then(|it| it.from.clone()),
+            }
+        };
+        ids.iter().map(of).collect()
+    }
+
+    fn works(&mut self, parts: &Parts, works: &Set) -> Result<Works> {
+        let out: Set = (0..parts.ids().len())
+            .filter(|at| !works.contains(at))
+            .collect();
+        let left_out = parts.of(&out);
+        let held = self.question.request.held.iter().map(|held| &held.facts);
+        let bound: BTreeSet<Id> = held
+            .filter(|facts| facts.world_bound == Some(true))
+            .map(|facts| facts.id.clone())
+            .collect();
+        let is_lost = |id: &&Id| parts.is_about_presence() && bound.contains(*id);
+        let plan = match self.drawn(parts, works)? {
+            Ok(drawn) if !drawn.plan.is_empty() => Some(self.path(&drawn)?),
+            _ => None,
+        };
+        Ok(Works {
+            world_loses: left_out.iter().filter(is_lost).cloned().collect(),
+            left_out: self.moved(&left_out),
+            plan,
+        })
+    }
+}
+
+/// All that the servers of a copy have printed since their start.
+fn printed(copy: &Server) -> Vec<String> {
+    let mut lines = Vec::new();
+    for one in copy.each() {
+        let mut follower = Follower::from_start(&console::Console::of(&one).log());
+        loop {
+            match follower.new_lines() {
+                more if more.is_empty() => break,
+                more => lines.extend(more),
+            }
+        }
+    }
+    lines
+}
