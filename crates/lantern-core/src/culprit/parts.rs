@@ -3,6 +3,7 @@
 use super::{Item, Set};
 use crate::component::{Id, Kind, Need};
 use crate::facts::Facts;
+use crate::offer::{Offer, Origin};
 use crate::plan::{ComponentChange, Fate};
 use crate::resolve::{Choice, Policy, Request, Selection, Target, resolve};
 use std::collections::{BTreeMap, BTreeSet};
@@ -164,7 +165,12 @@ fn restricted(request: &Request, moved: &BTreeMap<Id, ComponentChange>) -> Reque
         change.is_some_and(|change| change.to.as_deref() == Some(&*facts.version.to_string()))
     };
     let offers = request.offers.iter().filter(|offer| comes(&offer.facts));
-    let offers: Vec<_> = offers.cloned().collect();
+    // What was fetched by hand is wanted for that alone; here it is wanted where it is named.
+    let offers = offers.cloned().map(|offer| Offer {
+        origin: Origin::Catalogue,
+        ..offer
+    });
+    let offers: Vec<Offer> = offers.collect();
     let build = offers.iter().find(|offer| offer.facts.id == request.build);
     let target = match (build, &request.target) {
         (Some(build), _) => Target::One(build.facts.version.clone()),
@@ -352,7 +358,7 @@ mod tests {
              + stall 1.0
              bees 2.0
              clock 2.0 needs bees:^2
-             stall 1.1",
+             ! stall 1.1",
         );
         assert_eq!(parts.ids().len(), 3);
         let is = "bees 1.0, clock 1.0, server 5.4";

@@ -224,7 +224,8 @@ fn begin(
 ) -> Result<Report> {
     let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;
     tell(Event::Begins(Step::Check));
-    if plan.is_empty() {
+    // Of a copy it may be of interest whether it starts as it is.
+    if plan.is_empty() && server.copy_of.is_none() {
         return Err(ChangeoverFault::NothingToDo.into());
     }
     check::decided(&plan)?;

@@ -251,6 +251,17 @@ fn on_offer(question: &Question<'_>, plan: &Plan) -> Result<()> {
     Ok(())
 }
 
+impl Start {
+    /// Whether it has named one of a part: in the reason why it was no good start, or where that names none, in its last lines.
+    fn has_named(&self, parts: &Parts, id: &Id) -> bool {
+        let why = self.why.as_deref().unwrap_or_default();
+        match parts.ids().iter().any(|id| names(why, id)) {
+            true => names(why, id),
+            false => self.last.iter().any(|line| names(line, id)),
+        }
+    }
+}
+
 struct Looking<'l> {
     server: &'l Server,
     plan: &'l Plan,
@@ -287,9 +298,7 @@ impl Looking<'_> {
             told.push((set.clone(), start.seen));
             let is_whole = set.len() == parts.ids().len();
             if is_whole && start.seen == Shown::Bad {
-                let lines: Vec<&String> = start.why.iter().chain(&start.last).collect();
-                let is_named = |id: &Id| lines.iter().any(|line| names(line, id));
-                search = Search::new(parts.items(is_named));
+                search = Search::new(parts.items(|id| start.has_named(parts, id)));
                 for (set, seen) in &told {
                     search.told(set, (*seen).into());
                 }

@@ -199,7 +199,7 @@ fn sentence(found: &Found, hunt: &Hunt, args: &CulpritArgs) -> String {
         (None, None) => format!("does not start on {on}"),
     };
     let fails = match found.unsteady {
-        true => format!("{fails} now and then"),
+        true => format!("sometimes {fails}"),
         false => fails,
     };
     match others.is_empty() {
@@ -334,9 +334,22 @@ fn show_works(works: &Works, hunt: &Hunt, one: bool, took: &str, common: &Common
         look.say(&look.paint(Means::Caution, &told));
     }
     match &works.plan {
-        None => look.say("  Without it nothing changes: the server is as it would be."),
+        None => look.say("  Without it there is nothing to do: the server is as that leaves it."),
         Some(plan) => {
-            look.say("  The plan without it was started on a copy, and worked:");
+            let out: Vec<Id> = works
+                .left_out
+                .iter()
+                .map(|moved| moved.id.clone())
+                .collect();
+            let is_away =
+                hunt.by_presence || works.left_out.iter().all(|moved| moved.before.is_none());
+            let out = match is_away {
+                true => format!("without {}", list(&out)),
+                false => format!("that leaves {} as before", list(&out)),
+            };
+            look.say(&format!(
+                "  The plan {out} was started on a copy, and worked:"
+            ));
             let name = plan.file_name().unwrap_or_default().to_string_lossy();
             let near = common.near(&format!(".lantern/culprit/{name}"));
             look.next(&common.next(&format!("changeover {}", shell_word(&near))));

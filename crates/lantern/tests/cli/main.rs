@@ -9,6 +9,7 @@ mod bad_input;
 mod clients;
 mod consoles;
 mod copies;
+mod culprits;
 mod cut_off;
 mod doors;
 mod downloads;
