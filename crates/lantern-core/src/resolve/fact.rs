@@ -31,6 +31,8 @@ pub enum Fact {
     Uses(Id, Id),
     /// The first does not go with the second.
     Clashes(Id, Id),
+    /// The first was seen not to start together with the second.
+    Learned(Id, Id),
     /// The first takes into account whatever stands in for the second.
     UsesProvided(Id, Id),
     /// The first does not go with whatever stands in for the second.
@@ -87,6 +89,7 @@ impl Fact {
             | Fact::NeedsInstalled(a, b)
             | Fact::Uses(a, b)
             | Fact::Clashes(a, b)
+            | Fact::Learned(a, b)
             | Fact::UsesProvided(a, b)
             | Fact::ClashesProvided(a, b)
             | Fact::Replaces(a, b)

@@ -74,8 +74,38 @@ pub struct Request {
     pub again: BTreeSet<Id>,
     /// Players who are to be let in, each under the name of the [wish](ClientVersion::wish).
     pub admit: BTreeMap<Id, ClientVersion>,
+    /// What was seen on this server not to start together.
+    pub learned: Vec<Learned>,
     /// What may be taken.
     pub policy: Policy,
+}
+
+/// A release that was seen not to start together with another one, or on a server version.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Learned {
+    /// The component.
+    pub id: Id,
+    /// Its version.
+    pub version: Version,
+    /// The other one, in the one version; the server program where it is that alone.
+    pub other: Need,
+    /// How that is known, in words: "known here since 4 May 2026".
+    pub since: String,
+}
+
+impl Learned {
+    /// It in words, without an end.
+    pub fn told(&self, build: &Id) -> String {
+        let how = if self.other.id == *build {
+            "on"
+        } else {
+            "together with"
+        };
+        format!(
+            "{} {} does not start {how} {} {}: {}",
+            self.id, self.version, self.other.id, self.other.range, self.since
+        )
+    }
 }
 
 /// One installed component.
@@ -520,6 +550,7 @@ impl Request {
             only: BTreeSet::new(),
             again: BTreeSet::new(),
             admit: BTreeMap::new(),
+            learned: Vec::new(),
             policy: Policy::default(),
         }
     }

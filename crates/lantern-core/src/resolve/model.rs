@@ -770,6 +770,24 @@ impl<'a> Model<'a> {
                 self.no_bearers(clash, |version| clash.is_met_by(&clash.id, Some(version)))
             });
         }
+        let learned = self.request.learned.iter();
+        for learned in learned.filter(|it| it.id == *id && it.version == facts.version) {
+            let other = &learned.other;
+            self.on(out, || Fact::Learned(id.clone(), other.id.clone()));
+            match &self.request.target {
+                // A server program that is not chosen here is there all the same.
+                Target::One(target)
+                    if self.request.build_outside && other.id == self.request.build =>
+                {
+                    if other.range.holds_early(target) {
+                        out.demands.push(Vec::new());
+                    }
+                }
+                _ => self.ask(Ask::NotInside, other, out, || {
+                    self.no_bearers(other, |version| other.is_met_by(&other.id, Some(version)))
+                }),
+            }
+        }
         for need in facts.uses_provided.iter() {
             self.on(out, || Fact::UsesProvided(id.clone(), need.id.clone()));
             self.forbid_standing(id, need, false, out);

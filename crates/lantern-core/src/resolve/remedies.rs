@@ -216,7 +216,10 @@ impl<'a> Trying<'_, '_, 'a> {
     /// Tries to switch components off: what may not run beside another one may still be there beside it.
     fn switching_off(&mut self) {
         let beside = |fact: &Fact| {
-            let of_two = matches!(fact, Fact::Clashes(..) | Fact::ClashesProvided(..));
+            let of_two = matches!(
+                fact,
+                Fact::Clashes(..) | Fact::ClashesProvided(..) | Fact::Learned(..)
+            );
             of_two || matches!(fact, Fact::Group(_))
         };
         if !self.facts.iter().any(beside) {

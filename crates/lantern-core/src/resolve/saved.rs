@@ -2,13 +2,13 @@
 //!
 //! docs/formats/request.md lists every key.
 
-use super::{Held, Policy, Prefer, Request, Target};
+use super::{Held, Learned, Policy, Prefer, Request, Target};
 use crate::artifact::Artifact;
-use crate::component::{ClientVersion, Id, Kind};
+use crate::component::{ClientVersion, Id, Kind, Need};
 use crate::facts::{Facts, Reading, WrittenRelease, stated_notation};
 use crate::json::JsonFault;
 use crate::offer::{Offer, Origin};
-use crate::version::{Notations, Version};
+use crate::version::{Notations, Range, Version};
 use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
@@ -40,6 +40,8 @@ struct Written<Offers> {
     again: BTreeSet<Id>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     admit: Vec<WrittenClient>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    learned: Vec<WrittenLearned>,
     #[serde(default)]
     allow_early: bool,
     #[serde(default)]
@@ -88,6 +90,16 @@ struct WrittenOffer {
 struct WrittenKeep {
     id: Id,
     version: Option<String>,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct WrittenLearned {
+    id: Id,
+    version: String,
+    other: Id,
+    other_version: String,
+    since: String,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -208,6 +220,17 @@ impl Request {
                     version: players.version.to_string(),
                 })
                 .collect(),
+            learned: self
+                .learned
+                .iter()
+                .map(|learned| WrittenLearned {
+                    id: learned.id.clone(),
+                    version: learned.version.to_string(),
+                    other: learned.other.id.clone(),
+                    other_version: learned.other.range.to_string(),
+                    since: learned.since.clone(),
+                })
+                .collect(),
             allow_early: self.policy.early,
             allow_untested: self.policy.untested,
             prefer_newest: self.policy.prefer == Prefer::Newest,
@@ -270,14 +293,15 @@ impl Request {
             })
         });
         let offers: Vec<Offer> = offers.collect::<Result<_, RequestFault>>()?;
+        let version_of = |id: &Id, text: &str| {
+            let notation = match *id == written.build {
+                true => notations.server,
+                false => notations.components,
+            };
+            Version::parse(text, notation).map_err(|fault| sense(fault.to_string()))
+        };
         let keep = written.keep.into_iter().map(|keep| {
-            let version = keep.version.map(|text| {
-                let notation = match keep.id == written.build {
-                    true => notations.server,
-                    false => notations.components,
-                };
-                Version::parse(&text, notation).map_err(|fault| sense(fault.to_string()))
-            });
+            let version = keep.version.map(|text| version_of(&keep.id, &text));
             Ok((keep.id, version.transpose()?))
         });
         let admit = written.admit.into_iter().map(|players| {
@@ -292,6 +316,19 @@ impl Request {
             Ok((players.wish(), players))
         });
         let admit = admit.collect::<Result<_, RequestFault>>()?;
+        let learned = written.learned.into_iter().map(|learned| {
+            let other = version_of(&learned.other, &learned.other_version)?;
+            Ok(Learned {
+                version: version_of(&learned.id, &learned.version)?,
+                id: learned.id,
+                other: Need {
+                    id: learned.other,
+                    range: Range::exactly(other),
+                },
+                since: learned.since,
+            })
+        });
+        let learned = learned.collect::<Result<_, RequestFault>>()?;
         let request = Request {
             target,
             build_outside: written.build_outside,
@@ -304,6 +341,7 @@ impl Request {
             only: written.only,
             again: written.again,
             admit,
+            learned,
             policy: Policy {
                 early: written.allow_early,
                 untested: written.allow_untested,

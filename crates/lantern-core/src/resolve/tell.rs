@@ -408,6 +408,12 @@ impl<'a> Teller<'a> {
                 let told = self.each(id, |facts| ranges(&facts.clashes, other));
                 told_needs(id, "conflicts with", other, &told)
             }
+            Fact::Learned(id, other) => {
+                let of = self.request.learned.iter();
+                let of = of.filter(|it| it.id == *id && it.other.id == *other);
+                let told: Vec<String> = of.map(|it| it.told(&self.request.build)).collect();
+                format!("{}.", told.join("; "))
+            }
             Fact::UsesProvided(id, other) => {
                 let told = self.each(id, |facts| ranges(&facts.uses_provided, other));
                 let told = told_needs(id, "works only with whatever stands in for", other, &told);

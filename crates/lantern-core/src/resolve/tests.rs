@@ -1711,3 +1711,61 @@ fn the_search_takes_the_steps_that_it_takes() {
     16: no answer after 301
     ");
 }
+
+fn learned(id: &str, of: &str, other: &str, range_text: &str) -> Learned {
+    Learned {
+        id: Id::new(id),
+        version: version(of),
+        other: Need {
+            id: Id::new(other),
+            range: Range::exactly(version(range_text)),
+        },
+        since: "known here since 4 May 2026".into(),
+    }
+}
+
+#[test]
+fn what_was_seen_not_to_start_is_not_chosen_again() {
+    let mut request = world(
+        "+ server 5.1
+         + clock 1.0 @<5.3
+         + gnomon 1.0
+         server 5.4
+         clock 2.0
+         clock 2.1
+         gnomon 1.1",
+    );
+    assert_eq!(answer(&request), "server 5.4, clock 2.1, gnomon=");
+    request.learned = vec![learned("clock", "2.1", "gnomon", "1.0")];
+    assert_eq!(answer(&request), "server 5.4, clock 2.0, gnomon=");
+    // It holds for those versions, and no others.
+    request.learned = vec![learned("clock", "2.1", "gnomon", "1.1")];
+    assert_eq!(answer(&request), "server 5.4, clock 2.1, gnomon=");
+    request.learned = vec![learned("clock", "2.1", "server", "5.4")];
+    assert_eq!(answer(&request), "server 5.4, clock 2.0, gnomon=");
+    let selection = resolve(&request).unwrap();
+    let why = why_not(&request, &selection, &Id::new("clock"), &version("2.1"));
+    let WhyNot::Impossible(_, told) = why else {
+        panic!("{why:?}");
+    };
+    assert!(
+        told.contains("clock 2.1 does not start on server 5.4: known here since 4 May 2026."),
+        "{told}"
+    );
+    // Nor where the server program is not chosen here.
+    request.build_outside = true;
+    request.held = Arc::new(
+        request
+            .held
+            .iter()
+            .filter(|held| held.facts.kind != Kind::Build)
+            .cloned()
+            .collect(),
+    );
+    Arc::make_mut(&mut request.offers).retain(|offer| offer.facts.kind != Kind::Build);
+    assert_eq!(answer(&request), "clock 2.0, gnomon=");
+    // It is written down with the question.
+    let notations = crate::version::Notations::default();
+    let (again, _) = Request::from_json(&request.to_json(&notations)).unwrap();
+    assert_eq!(again.learned, request.learned);
+}
