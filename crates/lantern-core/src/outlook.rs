@@ -176,11 +176,9 @@ pub fn outlook(request: &Request, versions: Vec<Version>) -> Outlook {
 }
 
 fn standing(request: &Request, installed: &Facts, version: &Version) -> Standing {
-    let made_for = |facts: &Facts| {
-        facts
-            .server
-            .as_ref()
-            .map(|range| range.holds_early(version))
+    let made_for = |facts: &Facts| match request.is_known_to_fail(facts, version) {
+        true => Some(false),
+        false => Some(facts.server.as_ref()?.holds_early(version)),
     };
     if made_for(installed) == Some(true) {
         return Standing::Fits;
@@ -379,8 +377,10 @@ pub fn stops(request: &Request, to: &Version) -> Option<Vec<Version>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::component::Need;
+    use crate::resolve::Learned;
     use crate::resolve::tests::world;
-    use crate::version::Notation;
+    use crate::version::{Notation, Range};
 
     fn version(text: &str) -> Version {
         Version::parse(text, Notation::Dotted).unwrap()
@@ -427,6 +427,37 @@ mod tests {
         assert_eq!(outlook.highest_for_all(), Some(&version("5.1")));
         assert_eq!(outlook.highest_without_loss(), Some(&version("5.3")));
         assert_eq!(outlook.held_back[2][&Id::new("lib")], [Id::new("bees")]);
+    }
+
+    #[test]
+    fn what_was_seen_to_fail_is_not_ready() {
+        let mut request = world(
+            "+ server 5.1
+             + clock 1.0 @<5.4
+             server 5.4
+             server 5.5
+             clock 2.0 @>=5.4",
+        );
+        let outlook = |request: &Request| {
+            let outlook = outlook(request, vec![version("5.4"), version("5.5")]);
+            let clock = outlook.rows.iter().find(|row| row.id.as_str() == "clock");
+            clock.unwrap().standings.clone()
+        };
+        let ready = Standing::Ready {
+            version: "2.0".into(),
+        };
+        assert_eq!(outlook(&request), [ready.clone(), ready.clone()]);
+        request.learned = vec![Learned {
+            id: Id::new("clock"),
+            version: version("2.0"),
+            on: version("5.4"),
+            other: Need {
+                id: Id::new("server"),
+                range: Range::exactly(version("5.4")),
+            },
+            since: "known here since 4 May 2026".into(),
+        }];
+        assert_eq!(outlook(&request), [Standing::Late, ready]);
     }
 
     #[test]

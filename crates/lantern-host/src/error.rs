@@ -133,6 +133,9 @@ pub enum Error {
         /// The last one there is.
         last: Option<i64>,
     },
+    /// Nothing that was found out has that number.
+    #[error("nothing that is known here has the number {0}")]
+    NoFact(u32),
     /// What an operation set aside was deleted, so that nobody knows any more how things were before it.
     #[error("what number {0} set aside was thinned out, so the state before it is no longer known")]
     ThinnedOut(i64),

@@ -63,6 +63,7 @@ pub mod identity;
 pub mod interrupt;
 pub mod known;
 mod layers;
+pub mod learned;
 pub mod ledger;
 pub mod listing;
 pub mod listings;

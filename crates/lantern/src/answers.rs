@@ -29,6 +29,7 @@ use lantern_host::console::ServerState;
 use lantern_host::culprit::Hunt;
 use lantern_host::difference::Difference;
 use lantern_host::glance::{Glance, LastSurvey, OneGlance};
+use lantern_host::learned::Seen;
 use lantern_host::planning::Decision;
 use lantern_host::rehearsal::Rehearsal;
 use lantern_host::survey::Survey;
@@ -85,6 +86,9 @@ answers!(
     EachServer<LaunchShown<'_>>,
     EachServer<OrderShown<'_>>,
     EachServer<VerifySeen<'_>>,
+    FactForgotten,
+    FactsKnown,
+    FactsTaken,
     Failure,
     FamilyChecked<'_>,
     FamilyDraft,
@@ -1773,6 +1777,8 @@ pub struct Why<'a> {
     because: Option<&'a Reason>,
     held_by: Vec<HeldBy<'a>>,
     newer: Vec<Newer<'a>>,
+    /// What was seen of it on this server, in words.
+    learned: Vec<String>,
 }
 
 #[derive(Debug, Serialize, JsonSchema)]
@@ -1789,7 +1795,7 @@ struct Newer<'a> {
 
 impl<'a> Why<'a> {
     /// Why a component is where it is.
-    pub fn new(id: &'a Id, explanation: &'a Explanation) -> Why<'a> {
+    pub fn new(id: &'a Id, explanation: &'a Explanation, learned: Vec<String>) -> Why<'a> {
         let choice = explanation.choice.as_ref();
         let held_by = explanation.held_by.iter();
         let newer = explanation.newer.iter();
@@ -1797,6 +1803,7 @@ impl<'a> Why<'a> {
             id,
             version: choice.map(|choice| choice.to.as_str()),
             because: choice.map(|choice| &choice.reason),
+            learned,
             held_by: held_by.map(|(id, range)| HeldBy { id, range }).collect(),
             newer: newer
                 .map(|(version, why)| Newer {
@@ -1814,15 +1821,23 @@ pub struct WhyNotThat<'a> {
     id: &'a Id,
     version: &'a str,
     why_not: NotChosen<'a>,
+    /// What was seen of it on this server, in words.
+    learned: Vec<String>,
 }
 
 impl<'a> WhyNotThat<'a> {
     /// Why a component is not at a version.
-    pub fn new(id: &'a Id, version: &'a Version, why: &'a WhyNot) -> WhyNotThat<'a> {
+    pub fn new(
+        id: &'a Id,
+        version: &'a Version,
+        why: &'a WhyNot,
+        learned: Vec<String>,
+    ) -> WhyNotThat<'a> {
         WhyNotThat {
             id,
             version: version.as_str(),
             why_not: NotChosen::from(why),
+            learned,
         }
     }
 }
@@ -1860,6 +1875,29 @@ impl<'a> From<&'a WhyNot> for NotChosen<'a> {
             },
         }
     }
+}
+
+/// `known`.
+#[derive(Serialize, JsonSchema)]
+pub struct FactsKnown {
+    /// What was seen not to start together, by number.
+    pub facts: Vec<Seen>,
+}
+
+/// `known forget`.
+#[derive(Serialize, JsonSchema)]
+pub struct FactForgotten {
+    /// What is not heeded any more.
+    pub forgotten: Seen,
+}
+
+/// `known take`.
+#[derive(Serialize, JsonSchema)]
+pub struct FactsTaken {
+    /// How many of them were not known.
+    pub new: usize,
+    /// How many there are in the file.
+    pub all: usize,
 }
 
 #[cfg(test)]

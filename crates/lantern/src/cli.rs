@@ -2,8 +2,8 @@
 
 use crate::commands::{
     acquire, adopt, backup, bundle, catalogue, changeover, client, culprit, demo, diff, docs,
-    family, gather, history, launch, notice, order, outlook, plan, put_back, rehearse, report,
-    server, settings, status, survey, take_over, undo, verify, why,
+    family, gather, history, known, launch, notice, order, outlook, plan, put_back, rehearse,
+    report, server, settings, status, survey, take_over, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -53,6 +53,8 @@ pub enum Command {
     Rehearse(rehearse::RehearseArgs),
     /// Find out which of what moved makes the start fail
     Culprit(culprit::CulpritArgs),
+    /// Show what was seen here not to start together
+    Known(known::KnownArgs),
     /// Carry a plan out: stop, back up, swap, start, verify, or go back
     Changeover(changeover::ChangeoverArgs),
     /// Pack what a plan brings, to carry it out by hand, and look whether it was
@@ -126,6 +128,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Why(args) => why::run(args, common, look),
         Command::Rehearse(args) => rehearse::run(args, common, look),
         Command::Culprit(args) => culprit::run(args, common, look),
+        Command::Known(args) => known::run(args, common, look),
         Command::Changeover(args) => changeover::run(args, common, look),
         Command::Verify(args) => verify::run(args, common, look),
         Command::Undo(args) => undo::run(args, common, look),

@@ -152,6 +152,7 @@ fn advice(error: &Error, common: &Common) -> String {
             "What has changed after it: {}",
             common.next(&format!("diff --since {}", number + 1))
         ),
+        Error::NoFact(_) => format!("All that is known: {}", common.next("known")),
         Error::NoOperation { .. } => format!("All operations: {}", common.next("history")),
         Error::NewerState { .. } => {
             "Use that version of lantern, or a later one. Nothing was changed.".into()

@@ -183,6 +183,7 @@ fn restricted(request: &Request, moved: &BTreeMap<Id, ComponentChange>) -> Reque
         drop: BTreeSet::new(),
         keep: Vec::new(),
         only: BTreeSet::new(),
+        learned: Vec::new(),
         policy: Policy {
             early: true,
             untested: true,

@@ -225,7 +225,7 @@ fn what_fails_now_and_then_is_said_to_be_unsteady() {
         };
         let times: &mut u32 = starts.entry(set.clone()).or_default();
         *times += 1;
-        let fails = set.contains(&5) && *times % 3 == 0;
+        let fails = set.contains(&5) && times.is_multiple_of(3);
         search.told(&set, if fails { Seen::Bad } else { Seen::Good });
     };
     let Outcome::Found { culprits, works } = outcome else {

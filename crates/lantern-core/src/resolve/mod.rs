@@ -87,6 +87,8 @@ pub struct Learned {
     pub id: Id,
     /// Its version.
     pub version: Version,
+    /// On which server version that was.
+    pub on: Version,
     /// The other one, in the one version; the server program where it is that alone.
     pub other: Need,
     /// How that is known, in words: "known here since 4 May 2026".
@@ -553,6 +555,14 @@ impl Request {
             learned: Vec::new(),
             policy: Policy::default(),
         }
+    }
+
+    /// Whether a release was seen not to start on a server version.
+    pub fn is_known_to_fail(&self, facts: &Facts, on: &Version) -> bool {
+        self.learned.iter().any(|it| {
+            let is_it = it.id == facts.id && it.version == facts.version;
+            is_it && it.other.id == self.build && it.on.is_same_release(on)
+        })
     }
 
     /// Whether a range of server versions holds one that will do.

@@ -773,6 +773,10 @@ impl<'a> Model<'a> {
         let learned = self.request.learned.iter();
         for learned in learned.filter(|it| it.id == *id && it.version == facts.version) {
             let other = &learned.other;
+            // Where the server version is still to be chosen, a pair is not chosen for any.
+            if !self.request.target.holds(&learned.on) {
+                continue;
+            }
             self.on(out, || Fact::Learned(id.clone(), other.id.clone()));
             match &self.request.target {
                 // A server program that is not chosen here is there all the same.

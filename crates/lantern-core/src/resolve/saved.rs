@@ -97,6 +97,7 @@ struct WrittenKeep {
 struct WrittenLearned {
     id: Id,
     version: String,
+    on: String,
     other: Id,
     other_version: String,
     since: String,
@@ -226,6 +227,7 @@ impl Request {
                 .map(|learned| WrittenLearned {
                     id: learned.id.clone(),
                     version: learned.version.to_string(),
+                    on: learned.on.to_string(),
                     other: learned.other.id.clone(),
                     other_version: learned.other.range.to_string(),
                     since: learned.since.clone(),
@@ -320,6 +322,7 @@ impl Request {
             let other = version_of(&learned.other, &learned.other_version)?;
             Ok(Learned {
                 version: version_of(&learned.id, &learned.version)?,
+                on: server(&learned.on)?,
                 id: learned.id,
                 other: Need {
                     id: learned.other,

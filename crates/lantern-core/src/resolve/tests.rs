@@ -1716,6 +1716,7 @@ fn learned(id: &str, of: &str, other: &str, range_text: &str) -> Learned {
     Learned {
         id: Id::new(id),
         version: version(of),
+        on: version("5.4"),
         other: Need {
             id: Id::new(other),
             range: Range::exactly(version(range_text)),

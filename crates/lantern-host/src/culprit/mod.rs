@@ -11,6 +11,7 @@ use crate::console::Follower;
 use crate::culprit::fault::CulpritFault;
 use crate::error::{At, Error, Result};
 use crate::folder::own;
+use crate::learned::{self, Release, Seen};
 use crate::ledger::Ledger;
 use crate::place::here;
 use crate::planning::{self, Question, Side, Terms};
@@ -21,7 +22,7 @@ use crate::{armed, console};
 use lantern_core::component::Id;
 use lantern_core::culprit::parts::{Parts, names};
 use lantern_core::culprit::{Outcome, Search, Set, Step};
-use lantern_core::plan::{Fate, Plan};
+use lantern_core::plan::{Action, Fate, Plan};
 use schemars::JsonSchema;
 use serde::Serialize;
 use starts::{Shown, Start, Starts};
@@ -592,4 +593,41 @@ fn printed(copy: &Server) -> Vec<String> {
         }
     }
     lines
+}
+
+/// Remembers what came of it.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn remember(server: &Server, plan: &Plan, hunt: &Hunt) -> Result<()> {
+    let found = hunt.culprits.iter();
+    learned::remember(server, found.filter_map(|found| as_fact(plan, hunt, found)))
+}
+
+/// What was found, as a fact; none where something fails because another one is gone.
+fn as_fact(plan: &Plan, hunt: &Hunt, found: &Found) -> Option<Seen> {
+    let release = |moved: &Moved| {
+        let is_own = |action: &&Action| action.component.as_ref() == Some(&moved.id);
+        let own = plan.actions.iter().filter(is_own);
+        let source = own.filter_map(|action| action.source.as_ref()).next();
+        let archive = source.and_then(|source| plan.archives.get(source.archive));
+        Some(Release {
+            id: moved.id.clone(),
+            version: moved.version.clone()?,
+            blake3: archive.map(|archive| archive.blake3.clone()),
+        })
+    };
+    Some(Seen {
+        number: 0,
+        at_ms: jiff::Timestamp::now().as_millisecond(),
+        server_version: hunt.server_version.clone(),
+        components: found
+            .components
+            .iter()
+            .map(release)
+            .collect::<Option<_>>()?,
+        unsteady: found.unsteady,
+        why: found.why.clone(),
+        elsewhere: false,
+    })
 }

@@ -33,6 +33,7 @@ use crate::folder::own;
 use crate::frameworks;
 use crate::gather::{Gatherer, Stale, Store, differing, hashes_of};
 use crate::layers;
+use crate::learned;
 use crate::ledger::Ledger;
 use crate::listings;
 use crate::place::here;
@@ -222,11 +223,12 @@ pub fn question<'a>(
         }
     }
     let known = depot.ids();
-    let request = Request {
+    let mut request = Request {
         again,
         ..request(server, &survey, (depot.offers, &known), terms)
             .map_err(|error| with_left_out(error, &depot.left_out))?
     };
+    learned::heed(server, &mut request)?;
     Ok(Question {
         server,
         by_hand: by_hand::edited(server, ledger, &survey)?,

@@ -10,7 +10,7 @@ use indicatif::ProgressBar;
 use lantern_core::component::Id;
 use lantern_host::Result;
 use lantern_host::culprit::{
-    Came, CulpritOptions, ErrorLine, Found, Hunt, Moved, Told, Works, culprit,
+    Came, CulpritOptions, ErrorLine, Found, Hunt, Moved, Told, Works, culprit, remember,
 };
 use lantern_host::planning::refuse_cut_off;
 use regex::Regex;
@@ -96,6 +96,7 @@ pub fn run(args: &CulpritArgs, common: &Common, look: &Look) -> Result<u8> {
     });
     shown.bar.finish_and_clear();
     let hunt = hunt?;
+    remember(&server, &chosen.plan, &hunt)?;
     if look.json {
         look.answer(&hunt);
     } else {
@@ -288,6 +289,12 @@ fn show(hunt: &Hunt, args: &CulpritArgs, common: &Common, look: &Look) {
     look.say(&format!(
         "  on copies {world}; the server itself was neither stopped nor touched"
     ));
+    if !hunt.culprits.is_empty() {
+        look.say(&format!(
+            "  remembered (lantern known), so that plans heed it: {}",
+            common.next("plan --again")
+        ));
+    }
     match &hunt.works {
         Some(works) => show_works(works, hunt, one, &took, common, look),
         None if hunt.came == Came::Found => {

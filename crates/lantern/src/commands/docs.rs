@@ -49,6 +49,8 @@ enum Page {
     ClientList,
     /// Saved questions
     Request,
+    /// What was learned of releases
+    Learned,
     /// Proofs that nothing fits
     Proof,
     /// The store of backups
@@ -72,6 +74,7 @@ impl Page {
             Page::Plan => include_str!("../../../../docs/formats/plan.md"),
             Page::ClientList => include_str!("../../../../docs/formats/client-list.md"),
             Page::Request => include_str!("../../../../docs/formats/request.md"),
+            Page::Learned => include_str!("../../../../docs/formats/learned.md"),
             Page::Proof => include_str!("../../../../docs/formats/proof.md"),
             Page::Store => include_str!("../../../../docs/formats/store.md"),
             Page::Json => include_str!("../../../../docs/formats/json.md"),

@@ -113,6 +113,9 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
         look.answer(&answers::OutlookTable::new(&outlook, &stops));
     } else {
         show(look, &server.config.name, installed, &outlook, &stops);
+        for learned in &request.learned {
+            look.say(&format!("\n  {}", learned.told(&request.build)));
+        }
         let best = outlook.highest_for_all();
         if let Some(version) = best.filter(|version| Some(*version) != installed) {
             let sources = args.sources.words();

@@ -10,7 +10,7 @@ use clap::Args;
 use clap_complete::ArgValueCandidates;
 use lantern_core::component::Id;
 use lantern_core::plan::reason_text;
-use lantern_core::resolve::{Choice, Explanation, WhyNot, resolve, why_not};
+use lantern_core::resolve::{Choice, Explanation, Learned, Request, WhyNot, resolve, why_not};
 use lantern_core::version::Version;
 use lantern_host::Error;
 use lantern_host::folder::own;
@@ -63,17 +63,28 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
         let version = Version::parse(version, notation)?;
         let why = why_not(&request, &selection, &id, &version);
         if look.json {
-            look.answer(&answers::WhyNotThat::new(&id, &version, &why));
+            let learned = learned(&request, &id, Some(&version));
+            look.answer(&answers::WhyNotThat::new(&id, &version, &why, learned));
         } else {
             look.say(&look.paint(Means::Title, &format!("Why not {id} {version}?")));
             look.say(&told(&why));
+            // Where it stands in the way by itself, that was told.
+            if !matches!(why, WhyNot::Impossible(..)) {
+                for seen in learned(&request, &id, Some(&version)) {
+                    look.say(&format!("  {seen}"));
+                }
+            }
         }
         let possible = matches!(why, WhyNot::Chosen | WhyNot::Otherwise(_));
         return Ok(if possible { fail::DONE } else { fail::NO });
     }
     let answer = Explanation::of(&request, &selection, &id);
     if look.json {
-        look.answer(&answers::Why::new(&id, &answer));
+        look.answer(&answers::Why::new(
+            &id,
+            &answer,
+            learned(&request, &id, None),
+        ));
         return Ok(fail::DONE);
     }
     match &answer.choice {
@@ -101,7 +112,24 @@ pub fn run(args: &WhyArgs, common: &Common, look: &Look) -> lantern_host::Result
         ));
         look.say(&told(why));
     }
+    for seen in learned(&request, &id, None) {
+        look.say(&format!("  {seen}"));
+    }
     Ok(fail::DONE)
+}
+
+/// What was seen of a component on this server, in one version or in any.
+fn learned(request: &Request, id: &Id, version: Option<&Version>) -> Vec<String> {
+    let is_it = |it: &&Learned| {
+        let first = it.id == *id && version.is_none_or(|version| it.version == *version);
+        let other =
+            it.other.id == *id && version.is_none_or(|version| it.other.range.holds_early(version));
+        first || other
+    };
+    let learned = request.learned.iter().filter(is_it);
+    learned
+        .map(|it| format!("{}.", it.told(&request.build)))
+        .collect()
 }
 
 fn told(why: &WhyNot) -> String {

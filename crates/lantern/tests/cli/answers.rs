@@ -166,6 +166,16 @@ fn every_answer_is_as_its_schema_says() {
     );
     meet("Differences", 3, &terrace(&["diff", "--plan"]));
     meet("Rehearsal", 0, &terrace(&["rehearse"]));
+    meet("Hunt", 0, &terrace(&["culprit"]));
+    let fact = r#"{"format": 1, "facts": [{"number": 7, "at_ms": 0, "server_version": "5.4.0", "components": [{"id": "moss", "version": "1.0"}]}]}"#;
+    world.write("theirs.learned.json", fact);
+    meet(
+        "FactsTaken",
+        0,
+        &terrace(&["known", "take", "theirs.learned.json"]),
+    );
+    meet("FactsKnown", 0, &terrace(&["known"]));
+    meet("FactForgotten", 0, &terrace(&["known", "forget", "1"]));
 
     meet("BundlePacked", 0, &terrace(&["bundle", "--out", "up.zip"]));
     meet("BundleLookedAt", 3, &terrace(&["bundle", "--check"]));

@@ -97,6 +97,23 @@ fn client_list_examples_are_read_and_written_again() {
 }
 
 #[test]
+fn examples_of_what_was_learned_are_taken_in() {
+    let world = crate::world::World::adopted();
+    for example in examples("learned.md", "json") {
+        world.write("theirs.learned.json", &example);
+        let words = [
+            "known",
+            "take",
+            "theirs.learned.json",
+            "--server",
+            "halcyon-terrace",
+        ];
+        let told = world.lantern(&words);
+        assert!(told.contains("1 fact taken in, 0 were known."), "{told}");
+    }
+}
+
+#[test]
 fn request_examples_are_read_and_answered() {
     for example in examples("request.md", "json") {
         let (request, notations) = Request::from_json(&example).unwrap();

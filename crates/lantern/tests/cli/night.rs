@@ -330,6 +330,8 @@ fn the_commands_of_the_guide_work_in_order() {
         "outlook",
         "plan",
         "rehearse",
+        "culprit",
+        "known",
         "changeover",
         "history",
     ];
