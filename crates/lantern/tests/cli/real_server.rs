@@ -496,3 +496,72 @@ fn every_real_mod_is_named_with_its_own_needs() {
     assert_eq!(seen, folders);
     assert!(seen > 100, "{seen}");
 }
+
+/// What the search names, in its first line, and how many starts that took.
+fn culprit(world: &World) -> (String, usize) {
+    let told = world.lantern(&["culprit", "--without-world", "--server", ".minetest"]);
+    assert!(told.contains("exit status 0"), "{told}");
+    let starts = told.lines().filter(|line| line.starts_with("  start "));
+    let found = told.lines().find(|line| line.contains("does not start on"));
+    let found = found.unwrap_or_else(|| panic!("nothing was found: {told}"));
+    (found.to_owned(), starts.count())
+}
+
+/// Among twenty real mods: one that raises an error as it is loaded, and one that does so only beside another.
+#[test]
+fn the_culprit_among_twenty_real_mods() {
+    let Some(world) = server() else {
+        return;
+    };
+    let new = [
+        "3d_armor",
+        "ethereal",
+        "maidroid",
+        "meshport",
+        "pipeworks",
+        "throwing",
+        "throwing_arrows",
+        "unifieddyes",
+        "worldedit",
+    ];
+    let all: Vec<&str> = MODS.iter().copied().chain(new).collect();
+    assert_eq!(all.len(), 20);
+    let of_tomorrow = |unpacked: &Path| {
+        fs::write(unpacked.join("tomorrow.txt"), "Of tomorrow.\n").unwrap();
+    };
+    for name in &all {
+        release(&world, name, of_tomorrow);
+    }
+    release(&world, "quartz", |unpacked| {
+        append(&unpacked.join("init.lua"), "\nerror('no quartz today')\n");
+    });
+    world.ok(PLAN);
+    let before = world.tree(".minetest/mods");
+    let (found, starts) = culprit(&world);
+    assert!(
+        found.starts_with("quartz ") && found.contains("all else is fine"),
+        "{found}"
+    );
+    assert!(starts <= 12, "{starts} starts");
+    assert_eq!(world.tree(".minetest/mods"), before);
+
+    fs::remove_dir_all(world.path("work/quartz")).unwrap();
+    fs::remove_dir_all(world.path("work/throwing")).unwrap();
+    release(&world, "quartz", of_tomorrow);
+    release(&world, "throwing", |unpacked| {
+        append(
+            &unpacked.join("init.lua"),
+            "\nif minetest.get_modpath('worldedit') then error('not beside that') end\n",
+        );
+    });
+    world.ok(PLAN);
+    let (found, starts) = culprit(&world);
+    assert!(
+        found.contains("throwing")
+            && found.contains("together with")
+            && found.contains("worldedit"),
+        "{found}"
+    );
+    assert!(found.contains("all else is fine"), "{found}");
+    assert!(starts <= 20, "{starts} starts");
+}
