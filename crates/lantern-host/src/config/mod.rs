@@ -136,6 +136,9 @@ pub struct Config {
     /// Other time limits than the family's.
     #[serde(default)]
     pub limits: Limits,
+    /// What is done once a changeover has failed and the old state is back.
+    #[serde(default)]
+    pub on_failure: OnFailure,
     /// How the server is run and its console reached, where lantern does not keep it itself.
     #[serde(default)]
     pub console: Reach,
@@ -166,6 +169,14 @@ pub struct Config {
     /// The servers that run on this install, where it is more than one.
     #[serde(default, rename = "server")]
     pub servers: Vec<OneServer>,
+}
+
+/// What is done once a changeover has failed and the old state is back.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct OnFailure {
+    /// Whether it is looked for which of what moved makes it fail.
+    pub culprit: bool,
 }
 
 /// What players' clients have besides what runs on the server, or must not have.

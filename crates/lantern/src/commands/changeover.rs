@@ -1,6 +1,6 @@
 //! `lantern changeover`
 
-use super::{armed, fetching, heed_interrupts, notice, open, open_settled};
+use super::{armed, culprit, fetching, heed_interrupts, notice, open, open_settled};
 use crate::answers;
 use crate::by_hand::AtHand;
 use crate::common::Common;
@@ -86,10 +86,25 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         }
         let mut notice = notice::of_plan(&server, &ledger, &chosen.plan)?;
         notice::tell(&server, &notice, look);
-        let done = changeover(&server, &mut ledger, chosen.plan, args.stay, &mut tell);
+        let done = changeover(
+            &server,
+            &mut ledger,
+            chosen.plan.clone(),
+            args.stay,
+            &mut tell,
+        );
         ended(&mut notice, &done);
         notice::tell(&server, &notice, look);
         notice::keep_feed(&server, &ledger, look);
+        let went_back = matches!(
+            done,
+            Err(Error::Changeover(ChangeoverFault::RolledBack { .. }))
+        );
+        if went_back && server.config.on_failure.culprit {
+            let status = done.map_or_else(|error| fail::tell(&error, common, look), |_| fail::BACK);
+            culprit::after_failure(&server, &chosen.plan, &chosen.text, common, look);
+            return Ok(status);
+        }
         done?
     };
     drop(progress);

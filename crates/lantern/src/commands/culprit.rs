@@ -8,7 +8,9 @@ use crate::progress::at_work;
 use clap::Args;
 use indicatif::ProgressBar;
 use lantern_core::component::Id;
+use lantern_core::plan::Plan;
 use lantern_host::Result;
+use lantern_host::config::Server;
 use lantern_host::culprit::{
     Came, CulpritOptions, ErrorLine, Found, Hunt, Moved, Told, Works, culprit, remember,
 };
@@ -16,6 +18,9 @@ use lantern_host::planning::refuse_cut_off;
 use regex::Regex;
 use std::time::Duration;
 
+/// So often a copy is started at most, and after so many minutes none is any more, where nothing else is said.
+const STARTS: u32 = 60;
+const MINUTES: u64 = 120;
 /// So many of the lines of a failing start are shown.
 const LINES: usize = 6;
 /// So many names are shown in a row.
@@ -40,10 +45,10 @@ pub struct CulpritArgs {
     #[arg(long)]
     without_world: bool,
     /// Start a copy at most so often
-    #[arg(long, value_name = "N", default_value_t = 60)]
+    #[arg(long, value_name = "N", default_value_t = STARTS)]
     starts: u32,
     /// Begin no start after so many minutes
-    #[arg(long, value_name = "N", default_value_t = 120)]
+    #[arg(long, value_name = "N", default_value_t = MINUTES)]
     minutes: u64,
 }
 
@@ -59,10 +64,47 @@ pub fn run(args: &CulpritArgs, common: &Common, look: &Look) -> Result<u8> {
         }
     }
     refuse_cut_off(&server, Some(&chosen.plan))?;
+    let hunt = look_for(&server, &chosen.plan, &chosen.text, args, look)?;
+    if look.json {
+        look.answer(&hunt);
+    } else {
+        show(&hunt, args, common, look);
+    }
+    Ok(match hunt.came {
+        Came::Found | Came::Works => fail::DONE,
+        Came::FailsAnyway | Came::Unfinished => fail::NO,
+    })
+}
+
+/// Looks for it after a changeover has failed and the old state is back. What comes of it is shown and remembered; that nothing does changes
+/// nothing.
+pub fn after_failure(server: &Server, plan: &Plan, text: &str, common: &Common, look: &Look) {
+    let args = CulpritArgs {
+        plan: None,
+        error: None,
+        until: None,
+        without_world: false,
+        starts: STARTS,
+        minutes: MINUTES,
+    };
+    look.talk("");
+    match look_for(server, plan, text, &args, look) {
+        Ok(hunt) if !look.json => show(&hunt, &args, common, look),
+        Ok(_) => {}
+        Err(error) => look.talk(&format!("  What makes it fail was not found: {error}")),
+    }
+}
+
+fn look_for(
+    server: &Server,
+    plan: &Plan,
+    text: &str,
+    args: &CulpritArgs,
+    look: &Look,
+) -> Result<Hunt> {
     let is_it = |line: &str| {
-        args.error
-            .as_ref()
-            .is_some_and(|error| error.is_match(line))
+        let error = args.error.as_ref();
+        error.is_some_and(|error| error.is_match(line))
     };
     let error = args.error.as_ref().map(|error| ErrorLine {
         text: error.as_str(),
@@ -79,9 +121,9 @@ pub fn run(args: &CulpritArgs, common: &Common, look: &Look) -> Result<u8> {
         Means::Title,
         &format!(
             "{}: which of {} makes it fail? Parts of plan {} are started on copies; at most {} starts, and none after {} minutes.",
-            chosen.plan.server,
-            armed::summary(&chosen.plan.components),
-            lantern_host::armed::name_of(&chosen.text),
+            plan.server,
+            armed::summary(&plan.components),
+            lantern_host::armed::name_of(text),
             args.starts,
             args.minutes
         ),
@@ -91,21 +133,11 @@ pub fn run(args: &CulpritArgs, common: &Common, look: &Look) -> Result<u8> {
         bar: ProgressBar::hidden(),
         what: String::new(),
     };
-    let hunt = culprit(&server, &chosen.plan, &chosen.text, &options, &mut |told| {
-        shown.show(&told);
-    });
+    let hunt = culprit(server, plan, text, &options, &mut |told| shown.show(&told));
     shown.bar.finish_and_clear();
     let hunt = hunt?;
-    remember(&server, &chosen.plan, &hunt)?;
-    if look.json {
-        look.answer(&hunt);
-    } else {
-        show(&hunt, args, common, look);
-    }
-    Ok(match hunt.came {
-        Came::Found | Came::Works => fail::DONE,
-        Came::FailsAnyway | Came::Unfinished => fail::NO,
-    })
+    remember(server, plan, &hunt)?;
+    Ok(hunt)
 }
 
 /// What goes by meanwhile.

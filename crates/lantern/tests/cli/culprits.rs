@@ -1,6 +1,6 @@
 //! What makes a start fail, found by starting parts of the plan on copies.
 
-use crate::world::{DROP, World};
+use crate::world::{CHANGEOVER, DROP, World};
 use insta::assert_snapshot;
 
 const CULPRIT: &[&str] = &["culprit", "--server", "halcyon-terrace"];
@@ -250,4 +250,25 @@ fn what_was_found_is_heeded_by_plans_until_it_is_forgotten() {
     world.write("ours.learned.json", "{\"format\": 2, \"facts\": []}");
     let newer = at(&["known", "take", "ours.learned.json"]);
     assert_snapshot!("known_odd", [empty, newer].join("\n"));
+}
+
+#[test]
+fn after_a_changeover_that_failed_it_is_looked_for_by_itself() {
+    let world = World::running();
+    drop_all(
+        &world,
+        "bee-traffic",
+        "[standin]\ncrash='the bees are on strike'\n",
+    );
+    world.ok(DROP);
+    let settings = world.read("halcyon-terrace/lantern.toml");
+    let on_failure = format!("{settings}\n[on_failure]\nculprit = true\n");
+    world.write("halcyon-terrace/lantern.toml", on_failure);
+    let told = world.lantern(CHANGEOVER);
+    let name = regex::Regex::new("culprit/[0-9a-f]{6}[.]").unwrap();
+    assert_snapshot!(
+        "culprit_by_itself",
+        name.replace_all(&told, "culprit/NAME.")
+    );
+    world.ok(&["console", "stop", "--server", "halcyon-terrace"]);
 }
