@@ -128,7 +128,7 @@ fn advice(error: &Error, common: &Common) -> String {
             }
             _ => "Ask whoever runs that machine.".into(),
         },
-        Error::Address(_) => "Write it as sftp://USER@HOST/FOLDER, or ftps://.".into(),
+        Error::Address(_) => "Write it as sftp://USER@HOST/FOLDER; or ssh://, ftps:// or ftp://.".into(),
         Error::NoProgram { .. } => "Install it, or change the recipe in lantern.toml.".into(),
         Error::Release { .. } => "Download it again, or remove it from the folder.".into(),
         Error::OddPath(_) => "Rename it, or the folder that it lies in.".into(),

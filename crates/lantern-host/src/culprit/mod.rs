@@ -198,8 +198,7 @@ pub fn culprit(
     if parts.ids().is_empty() {
         parts = parts.there().ok_or(CulpritFault::NothingMoves)?;
     }
-    let folder = own("culprit");
-    server.folder.make_folders(&folder)?;
+    let starts = Starts::of_plan(&server.folder, &armed::name_of(text))?;
     let mut looking = Looking {
         server,
         plan,
@@ -207,7 +206,7 @@ pub fn culprit(
         options,
         question,
         ledger: Ledger::open(&server.folder)?,
-        starts: Starts::read(&server.folder)?,
+        starts,
         begun: Instant::now(),
         made: 0,
         known: 0,

@@ -1,4 +1,5 @@
-//! `.lantern/culprit/starts.json`: what starts of parts have shown, so that none is made twice.
+//! `.lantern/culprit/starts.json`: what starts of parts of a plan have shown, so that none is made twice. It lies there beside the parts, and
+//! goes with them when it is another plan's turn.
 
 use crate::error::Result;
 use crate::folder::{Folder, own};
@@ -49,24 +50,39 @@ impl From<Shown> for Seen {
 #[serde(deny_unknown_fields)]
 struct Written {
     format: u32,
+    /// The plan's name.
+    plan: String,
     starts: BTreeMap<String, Vec<Start>>,
 }
 
 /// The starts that were made, each under what was started and how it was looked at.
-#[derive(Debug, Default)]
-pub struct Starts(BTreeMap<String, Vec<Start>>);
+#[derive(Debug)]
+pub struct Starts(Written);
 
 fn file() -> RelPath {
     own("culprit/starts.json")
 }
 
 impl Starts {
-    /// Those that are remembered; none where another lantern wrote them.
-    pub fn read(folder: &Folder) -> Result<Starts> {
+    /// Those of a plan, by its name. What lies there of another one, or was written by another lantern, goes.
+    ///
+    /// # Errors
+    /// When it cannot be read, or removed.
+    pub fn of_plan(folder: &Folder, plan: &str) -> Result<Starts> {
         let bytes = folder.read_if_there(&file())?.unwrap_or_default();
         let written: Option<Written> = serde_json::from_slice(&bytes).ok();
-        let written = written.filter(|written| written.format == FORMAT);
-        Ok(Starts(written.map(|it| it.starts).unwrap_or_default()))
+        let is_its = |written: &Written| written.format == FORMAT && written.plan == plan;
+        if let Some(written) = written.filter(is_its) {
+            return Ok(Starts(written));
+        }
+        let room = own("culprit");
+        folder.remove_all(&room)?;
+        folder.make_folders(&room)?;
+        Ok(Starts(Written {
+            format: FORMAT,
+            plan: plan.to_owned(),
+            starts: BTreeMap::new(),
+        }))
     }
 
     /// Remembers one more.
@@ -74,17 +90,14 @@ impl Starts {
     /// # Errors
     /// When it cannot be written.
     pub fn add(&mut self, folder: &Folder, key: &str, start: Start) -> Result<()> {
-        self.0.entry(key.to_owned()).or_default().push(start);
-        let written = Written {
-            format: FORMAT,
-            starts: self.0.clone(),
-        };
-        let text = serde_json::to_vec_pretty(&written).expect("a start has only plain values");
+        let starts = self.0.starts.entry(key.to_owned()).or_default();
+        starts.push(start);
+        let text = serde_json::to_vec_pretty(&self.0).expect("a start has only plain values");
         folder.write_whole(&file(), &text)
     }
 
     /// Those of one key, in turn.
     pub fn of(&self, key: &str) -> &[Start] {
-        self.0.get(key).map_or(&[], Vec::as_slice)
+        self.0.starts.get(key).map_or(&[], Vec::as_slice)
     }
 }

@@ -202,7 +202,9 @@ fn of_part(part: &[Id], of: usize, is_about_presence: bool) -> String {
         false => ("moved", "as before"),
     };
     match part.len() {
+        0 if of == 1 => format!("it is {others}"),
         0 => format!("none of {of} {is}"),
+        all if all == of && of <= NAMED => format!("{} {is}", list(part)),
         all if all == of => format!("all {of} {is}"),
         some if some <= NAMED => format!("{} {is}, {} {others}", list(part), of - some),
         some => format!("{some} of {of} {is}"),

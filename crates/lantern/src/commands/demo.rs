@@ -100,6 +100,16 @@ const STORY: &[Scene] = &[
         4,
     ),
     Run(
+        "Is it really the sun-clock? Parts of the plan are started on copies.",
+        &["culprit", "--server", "halcyon-terrace"],
+        0,
+    ),
+    Run(
+        "From now on no plan brings that release, though it still lies in the drop folder.",
+        &["plan", "--again", "--server", "halcyon-terrace"],
+        0,
+    ),
+    Run(
         "What must the players have?",
         &["client", "list", "--server", "halcyon-terrace"],
         0,
