@@ -117,21 +117,24 @@ fn look_for(
         most_starts: args.starts,
         most: Duration::from_secs(args.minutes * 60),
     };
-    look.talk(&look.paint_error(
-        Means::Title,
-        &format!(
-            "{}: which of {} makes it fail? Parts of plan {} are started on copies; at most {} starts, and none after {} minutes.",
-            plan.server,
-            armed::summary(&plan.components),
-            lantern_host::armed::name_of(text),
-            args.starts,
-            args.minutes
-        ),
-    ));
+    let title = format!(
+        "{}: which of {} makes it fail?",
+        plan.server,
+        armed::summary(&plan.components)
+    );
+    look.talk(&look.paint_error(Means::Title, &title));
+    let bounds = format!(
+        "parts of plan {} are started on copies, at most {}, and none after {} minutes",
+        lantern_host::armed::name_of(text),
+        count(args.starts as usize, "time", "times"),
+        args.minutes
+    );
+    look.talk(&look.row("", 14, &bounds));
     let mut shown = Shown {
         look,
         bar: ProgressBar::hidden(),
         what: String::new(),
+        why: String::new(),
     };
     let hunt = culprit(server, plan, text, &options, &mut |told| shown.show(&told));
     shown.bar.finish_and_clear();
@@ -145,6 +148,8 @@ struct Shown<'l> {
     look: &'l Look,
     bar: ProgressBar,
     what: String,
+    /// Why the last one failed that did.
+    why: String,
 }
 
 impl Shown<'_> {
@@ -166,12 +171,14 @@ impl Shown<'_> {
                 if self.look.quiet {
                     return;
                 }
-                let came = match (good, why) {
-                    (true, _) => self.look.paint_error(Means::Good, "works"),
-                    (false, None) => self.look.paint_error(Means::Bad, "fails"),
-                    (false, Some(why)) => {
-                        let why = why.lines().next().unwrap_or_default();
-                        format!("{}: {why}", self.look.paint_error(Means::Bad, "fails"))
+                let fails = self.look.paint_error(Means::Bad, "fails");
+                let came = match why.and_then(|why| why.lines().next()) {
+                    _ if *good => self.look.paint_error(Means::Good, "works"),
+                    None => fails,
+                    Some(why) if why == self.why => format!("{fails} in the same way"),
+                    Some(why) => {
+                        why.clone_into(&mut self.why);
+                        format!("{fails}: {why}")
                     }
                 };
                 self.look.talk(&format!("  {}: {came}", self.what));

@@ -178,7 +178,9 @@ const PLAN: &[&str] = &[
 /// How many files the world has depends on how long the server has run.
 fn hide_counts(text: String) -> String {
     let counts = Regex::new(r"\d+ (files of the keep list|bytes had changed)").unwrap();
-    counts.replace_all(&text, "N $1").into_owned()
+    let text = counts.replace_all(&text, "N $1");
+    let sizes = Regex::new(r"(files of the keep list, )[0-9.]+ \w+").unwrap();
+    sizes.replace_all(&text, "${1}SIZE").into_owned()
 }
 
 const CHANGEOVER: &[&str] = &["changeover", "--yes", "--server", ".minetest"];
