@@ -50,6 +50,7 @@ pub mod family;
 pub mod flags;
 pub mod health;
 pub mod hint;
+pub mod hour;
 pub mod inventory;
 pub mod json;
 pub mod launch;

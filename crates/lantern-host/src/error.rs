@@ -11,6 +11,7 @@ use crate::clients::fault::ClientFault;
 use crate::config::fault::ConfigFault;
 use crate::console::fault::ConsoleFault;
 use crate::culprit::fault::CulpritFault;
+use crate::night::fault::NightFault;
 use crate::planning::fault::PlanningFault;
 use crate::rehearsal::fault::RehearsalFault;
 use crate::release::fault::ReleaseFault;
@@ -257,6 +258,9 @@ pub enum Error {
     /// Why nothing could be looked for that makes a start fail.
     #[error(transparent)]
     Culprit(#[from] CulpritFault),
+    /// Why no changeover waits.
+    #[error(transparent)]
+    Night(#[from] NightFault),
     /// Why there is no plan.
     #[error(transparent)]
     Planning(#[from] PlanningFault),

@@ -7,6 +7,7 @@ use crate::folder::own;
 use crate::place::here;
 use lantern_core::component::{Id, Need};
 use lantern_core::path::RelPath;
+use lantern_core::plan::ComponentChange;
 use lantern_core::resolve::{Learned, Request};
 use lantern_core::version::{Range, Version};
 use schemars::JsonSchema;
@@ -72,6 +73,34 @@ impl Seen {
             "here"
         };
         format!("known {by} since {}", day.strftime("%-d %B %Y"))
+    }
+
+    /// It in words, without an end.
+    pub fn told(&self) -> String {
+        let names = self.components.iter();
+        let names: Vec<String> = names
+            .map(|it| format!("{} {}", it.id, it.version))
+            .collect();
+        let (first, others) = names.split_first().expect("a fact is of something");
+        let sometimes = if self.unsteady { "sometimes " } else { "" };
+        let fails = format!(
+            "{first} {sometimes}does not start on {}",
+            self.server_version
+        );
+        match others.is_empty() {
+            true => fails,
+            false => format!("{fails} together with {}", others.join(" and ")),
+        }
+    }
+
+    /// Whether a change brought one of them to that server version.
+    pub fn is_of(&self, changes: &[ComponentChange], server_version: &str) -> bool {
+        let brings = |release: &Release| {
+            changes.iter().any(|change| {
+                change.id == release.id && change.to.as_ref() == Some(&release.version)
+            })
+        };
+        self.server_version == server_version && self.components.iter().any(brings)
     }
 
     /// Whether plans heed it: of three that fail only together each may well be chosen.

@@ -69,6 +69,7 @@ pub mod listing;
 pub mod listings;
 pub mod lock;
 pub mod meter;
+pub mod night;
 pub mod person;
 pub mod place;
 pub mod planning;

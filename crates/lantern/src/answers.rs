@@ -30,6 +30,7 @@ use lantern_host::culprit::Hunt;
 use lantern_host::difference::Difference;
 use lantern_host::glance::{Glance, LastSurvey, OneGlance};
 use lantern_host::learned::Seen;
+use lantern_host::night;
 use lantern_host::planning::Decision;
 use lantern_host::rehearsal::Rehearsal;
 use lantern_host::survey::Survey;
@@ -104,6 +105,8 @@ answers!(
     LaunchServers<'_>,
     LaunchShown<'_>,
     Manual,
+    night::NightWait,
+    NightCalledOff,
     OperationTold<'_>,
     OrderShown<'_>,
     OrderWhy<'_>,
@@ -839,6 +842,8 @@ pub struct Status<'a> {
     servers: Option<Vec<StatusOfOne<'a>>>,
     /// The last plan that was asked for, and what became of it.
     plan: Option<&'a Armed>,
+    /// The changeover that waits for its hour.
+    waits: Option<night::NightWait>,
     /// The last operation's number.
     last: Option<i64>,
     survey: Option<&'a LastSurvey>,
@@ -903,6 +908,7 @@ impl<'a> Status<'a> {
         seen: &'a Glance,
         server_version: Option<String>,
         plan: Option<&'a Armed>,
+        waits: Option<night::NightWait>,
     ) -> Status<'a> {
         Status {
             server: &server.config.name,
@@ -914,6 +920,7 @@ impl<'a> Status<'a> {
                 several => Some(several.iter().map(StatusOfOne::from).collect()),
             },
             plan,
+            waits,
             last: seen.last.as_ref().map(|last| last.number),
             survey: seen.survey.as_ref(),
             backups: seen.backups.map(|(backups, _)| backups),
@@ -1875,6 +1882,13 @@ impl<'a> From<&'a WhyNot> for NotChosen<'a> {
             },
         }
     }
+}
+
+/// `changeover --call-off`.
+#[derive(Serialize, JsonSchema)]
+pub struct NightCalledOff {
+    /// What waited.
+    pub called_off: night::NightWait,
 }
 
 /// `known`.

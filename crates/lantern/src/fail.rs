@@ -17,6 +17,7 @@ use lantern_host::clients::fault::ClientFault;
 use lantern_host::config::fault::ConfigFault;
 use lantern_host::console::fault::ConsoleFault;
 use lantern_host::culprit::fault::CulpritFault;
+use lantern_host::night::fault::NightFault;
 use lantern_host::place::Address;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::rehearsal::fault::RehearsalFault;
@@ -193,6 +194,7 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::Client(fault) => of_client(fault, common),
         Error::Rehearsal(fault) => of_rehearsal(fault, common),
         Error::Culprit(fault) => of_culprit(fault, common),
+        Error::Night(fault) => of_night(fault, common),
         Error::Survey(fault) => of_survey(fault, common),
     }
 }
@@ -826,6 +828,24 @@ fn of_rehearsal(fault: &RehearsalFault, common: &Common) -> String {
             common.next("backup list")
         ),
         RehearsalFault::CalledOff => "The live server was not touched.".into(),
+    }
+}
+
+fn of_night(fault: &NightFault, common: &Common) -> String {
+    match fault {
+        NightFault::AlreadyWaits(_) => {
+            format!("Call that one off first: {}", common.next("changeover --call-off"))
+        }
+        NightFault::NothingWaits | NightFault::HasBegun => format!("How the server is: {}", common.next("status")),
+        NightFault::NeedsPerson => "State a way to stop and start it: console.run, see lantern docs lantern-toml. Or carry it out while you are there.".into(),
+        NightFault::CannotTell(_) => {
+            "Leave --when-empty out; or see that the server is up and can be asked: console.players of its family.".into()
+        }
+        NightFault::Past => "Name a later one: 04:00 is the next time that it is four.".into(),
+        NightFault::EndedAtOnce => format!(
+            "What it said: {}",
+            shell_word(&common.near(".lantern/night.log"))
+        ),
     }
 }
 

@@ -8,6 +8,7 @@ mod cli;
 mod commands;
 mod common;
 mod fail;
+mod hour;
 mod look;
 mod means;
 mod paper;

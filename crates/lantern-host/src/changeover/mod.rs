@@ -214,6 +214,24 @@ pub fn changeover(
     begin(server, ledger, plan, stays, tell)
 }
 
+/// Looks at what a changeover would refuse, and does nothing.
+///
+/// # Errors
+/// What stands in the way.
+pub fn look_ahead(server: &Server, plan: &Plan) -> Result<()> {
+    let server = &server.keeping(plan.keep.patterns.iter().map(String::as_str))?;
+    if plan.is_empty() {
+        return Err(ChangeoverFault::NothingToDo.into());
+    }
+    check::decided(plan)?;
+    check::program(server, plan)?;
+    let mut ledger = Ledger::open(&server.folder)?;
+    let found = survey(server, &mut ledger, Depth::Usual)?;
+    check::matches(server, plan, &found)?;
+    check::not_shared(server, plan)?;
+    servers::concerned(&named(server, plan)?, reachable).map(|_| ())
+}
+
 /// Carries a plan out from the beginning.
 fn begin(
     server: &Server,

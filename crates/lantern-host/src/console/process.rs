@@ -32,7 +32,8 @@ pub(super) enum Seen {
 }
 
 impl Process {
-    fn of(runner: &dyn Runner, pid: i32) -> Process {
+    /// One that was just started.
+    pub fn of(runner: &dyn Runner, pid: i32) -> Process {
         Process {
             pid,
             started: runner.started(pid).unwrap_or(0),

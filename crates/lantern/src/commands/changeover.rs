@@ -1,10 +1,11 @@
 //! `lantern changeover`
 
-use super::{armed, culprit, fetching, heed_interrupts, notice, open, open_settled};
+use super::{armed, culprit, fetching, heed_interrupts, night, notice, open, open_settled};
 use crate::answers;
 use crate::by_hand::AtHand;
 use crate::common::Common;
 use crate::fail;
+use crate::hour::Hour;
 use crate::look::{Look, Means, date, time};
 use crate::progress::{Progress, during};
 use clap::Args;
@@ -21,7 +22,7 @@ use lantern_host::{Error, Result};
 /// Carry a plan out: warn, stop, back up, swap, start, verify; or put the old state back
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lantern changeover               the armed plan, after asking\n  lantern changeover 3f2a9c --warn 10m,1m\n  lantern changeover --resume"
+    after_help = "Examples:\n  lantern changeover               the armed plan, after asking\n  lantern changeover 3f2a9c --warn 10m,1m\n  lantern changeover --at 04:00 --when-empty --latest 06:00\n  lantern changeover --resume"
 )]
 pub struct ChangeoverArgs {
     /// The plan, by its name or as a file; otherwise the one that is armed
@@ -39,12 +40,39 @@ pub struct ChangeoverArgs {
     #[arg(long)]
     anyway: bool,
     /// Go on with a changeover that was cut off
-    #[arg(long, conflicts_with = "plan")]
+    #[arg(long, conflicts_with_all = ["plan", "at"])]
     resume: bool,
+    /// Let it wait for an hour in a process of its own: 04:00, 2026-05-04 04:00, or +2h from now
+    #[arg(long, value_name = "TIME")]
+    at: Option<Hour>,
+    /// Let it wait, besides, until nobody is on
+    #[arg(long, requires = "at")]
+    when_empty: bool,
+    /// From then on it is not begun any more; otherwise an hour after its own, or four with --when-empty
+    #[arg(long, value_name = "TIME", requires = "at")]
+    latest: Option<Hour>,
+    /// Call off the one that waits
+    #[arg(long, conflicts_with_all = ["plan", "at", "resume"])]
+    call_off: bool,
+    /// Wait for what was arranged, and carry it out
+    #[arg(long, hide = true, conflicts_with_all = ["plan", "at", "resume", "call_off"])]
+    waits: bool,
 }
 
 /// Carries a plan out; the exit status is 4 when the old state had to be put back.
 pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
+    if args.call_off {
+        return night::call_off(common, look);
+    }
+    let waited = match args.waits {
+        true => match night::wait(common, look)? {
+            Some(status) => return Ok(status),
+            None => Some(common.server.join(".lantern/night.plan.json")),
+        },
+        false => None,
+    };
+    let waited = waited.map(|path| path.display().to_string());
+    let named = args.plan.as_deref().or(waited.as_deref());
     // Ctrl-C calls it off before the stop; afterwards it goes on, to the end or back.
     heed_interrupts(look);
     let (mut server, _lock) = match args.resume {
@@ -65,7 +93,7 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         notice::tell_from(next, &server, &ledger, look)?;
         done?
     } else {
-        let chosen = armed::choose(args.plan.as_deref(), args.stay, &server)?;
+        let chosen = armed::choose(named, args.stay, &server)?;
         let mut ledger = Ledger::open(&server.folder)?;
         if !lantern_host::gather::wanted_by(&chosen.plan).is_empty() {
             let gathered = fetching::of_plan(&server, &chosen.plan, &[], false, look)?;
@@ -78,6 +106,15 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         }
         armed::announce(&chosen, &server, &ledger, args.start, look)?;
         tell_rehearsal(report_on(&chosen.path, &chosen.text).as_ref(), look);
+        if let Some(at) = &args.at {
+            let wish = night::Wish {
+                at,
+                latest: args.latest.as_ref(),
+                when_empty: args.when_empty,
+            };
+            drop(ledger);
+            return night::arrange(&wish, &chosen, &server, args.words(), common, look);
+        }
         // Where nobody can be asked, a plan that is named is meant.
         if !(chosen.is_named && look.cannot_ask()) {
             let name = name_of(&chosen.text);
@@ -121,6 +158,27 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         None => fail::DONE,
         Some(_) => fail::NO,
     })
+}
+
+impl ChangeoverArgs {
+    /// The options that the process of its own is given, too.
+    fn words(&self) -> Vec<String> {
+        let flags = [
+            (self.stay, "--stay"),
+            (self.start, "--start"),
+            (self.anyway, "--anyway"),
+        ];
+        let flags = flags.iter().filter(|(is_set, _)| *is_set);
+        let mut words: Vec<String> = flags.map(|(_, word)| (*word).to_owned()).collect();
+        if let Some(times) = &self.warn {
+            let times: Vec<String> = times
+                .iter()
+                .map(|span| format!("{}s", span.0.as_secs()))
+                .collect();
+            words.extend(["--warn".to_owned(), times.join(",")]);
+        }
+        words
+    }
 }
 
 /// Notes in a notice how a changeover has ended.

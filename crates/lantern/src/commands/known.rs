@@ -8,7 +8,7 @@ use crate::look::{Look, Means, count};
 use crate::paper;
 use clap::{Args, Subcommand};
 use lantern_host::Result;
-use lantern_host::learned::{self, Seen};
+use lantern_host::learned;
 use std::path::PathBuf;
 
 /// Show what was seen on this server not to start together; plans heed it
@@ -49,7 +49,7 @@ pub fn run(args: &KnownArgs, common: &Common, look: &Look) -> Result<u8> {
             let gone = learned::forget(&server, *number)?;
             match look.json {
                 true => look.answer(&FactForgotten { forgotten: gone }),
-                false => look.say(&format!("Forgotten: {}.", told(&gone))),
+                false => look.say(&format!("Forgotten: {}.", gone.told())),
             }
             Ok(fail::DONE)
         }
@@ -82,24 +82,6 @@ pub fn run(args: &KnownArgs, common: &Common, look: &Look) -> Result<u8> {
     }
 }
 
-/// A fact in words, without an end.
-pub fn told(seen: &Seen) -> String {
-    let names = seen.components.iter();
-    let names: Vec<String> = names
-        .map(|it| format!("{} {}", it.id, it.version))
-        .collect();
-    let (first, others) = names.split_first().expect("a fact is of something");
-    let sometimes = if seen.unsteady { "sometimes " } else { "" };
-    let fails = format!(
-        "{first} {sometimes}does not start on {}",
-        seen.server_version
-    );
-    match others.is_empty() {
-        true => fails,
-        false => format!("{fails} together with {}", others.join(" and ")),
-    }
-}
-
 fn list(common: &Common, look: &Look) -> Result<u8> {
     let looked = open_to_look(common, look)?;
     let facts = learned::read(&looked.server)?;
@@ -113,7 +95,7 @@ fn list(common: &Common, look: &Look) -> Result<u8> {
         return Ok(looked.status(fail::DONE));
     }
     for seen in &facts {
-        let title = format!("{}  {}", seen.number, told(seen));
+        let title = format!("{}  {}", seen.number, seen.told());
         look.say(&look.paint(Means::Title, &title));
         let heeded = match seen.is_heeded() {
             true => "plans heed it",

@@ -19,6 +19,7 @@ pub mod history;
 pub mod known;
 pub mod launch;
 mod merges;
+mod night;
 pub mod notice;
 pub mod order;
 pub mod outlook;

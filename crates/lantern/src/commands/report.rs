@@ -10,10 +10,10 @@ use crate::fail;
 use crate::look::{Look, Means, bytes};
 use crate::paper;
 use clap::{Args, ValueEnum};
-use lantern_core::report::{Report, Style};
+use lantern_core::report::{Report, State, Style};
 use lantern_host::ledger::Ledger;
 use lantern_host::rehearsal::report_on;
-use lantern_host::{Error, Result, armed};
+use lantern_host::{Error, Result, armed, learned};
 use std::path::PathBuf;
 
 /// Write a report for co-admins: of a plan, or of what was done
@@ -73,7 +73,19 @@ pub fn run(args: &ReportArgs, common: &Common, look: &Look) -> Result<u8> {
     let report = match number {
         Some(number) => {
             let past = ends_and_state(server, &ledger, number)?;
-            Report::of_operation(&server.config.name, &past, &ledger.detail(number)?)
+            let detail = ledger.detail(number)?;
+            let mut report = Report::of_operation(&server.config.name, &past, &detail);
+            // What made it fail, where that was found out.
+            let facts = match past.state {
+                State::Failed => learned::read(server)?,
+                State::Planned | State::Done | State::TakenBack => Vec::new(),
+            };
+            for seen in facts {
+                if seen.is_of(&detail.components, &past.to) {
+                    report.notes(format!("{}: {}", seen.told(), seen.since()));
+                }
+            }
+            report
         }
         None => {
             let chosen = choose(args.what.as_deref(), false, server)?;

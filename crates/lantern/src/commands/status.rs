@@ -12,6 +12,7 @@ use lantern_host::config::Server;
 use lantern_host::console::ServerState;
 use lantern_host::glance::{Glance, LastSurvey, OneGlance, glance};
 use lantern_host::ledger::Logged;
+use lantern_host::night;
 
 /// Say at a glance how the server is: up or down, who is on, what is armed, what was done last
 #[derive(Debug, Args)]
@@ -26,6 +27,7 @@ pub fn run(_: &StatusArgs, common: &Common, look: &Look) -> Result<u8> {
     let server = &looked.server;
     let seen = glance(server)?;
     let armed = armed::read(server)?;
+    let waits = night::seen(server)?;
     let is_up = seen.each.iter().all(|one| one.is_up() == Some(true));
     let status = looked.status(if is_up { fail::DONE } else { fail::NO });
     if look.json {
@@ -35,10 +37,11 @@ pub fn run(_: &StatusArgs, common: &Common, look: &Look) -> Result<u8> {
             &seen,
             version,
             armed.as_ref(),
+            waits,
         ));
         return Ok(status);
     }
-    show(server, &seen, armed.as_ref(), look);
+    show(server, &seen, armed.as_ref(), waits.as_ref(), look);
     if !looked.is_cut_off {
         let armed = armed.as_ref().filter(|_| !server.folder.is_far());
         look.next(&common.next(next(&seen, armed)));
@@ -57,7 +60,13 @@ fn version(seen: &Glance) -> Option<String> {
     moved.or_else(|| surveyed?.server_version.clone())
 }
 
-fn show(server: &Server, seen: &Glance, armed: Option<&Armed>, look: &Look) {
+fn show(
+    server: &Server,
+    seen: &Glance,
+    armed: Option<&Armed>,
+    waits: Option<&night::NightWait>,
+    look: &Look,
+) {
     let name = &server.config.name;
     let version = version(seen).unwrap_or_else(|| "of unknown version".into());
     let title = format!("{name}: {} {version}.", server.family.name);
@@ -81,6 +90,9 @@ fn show(server: &Server, seen: &Glance, armed: Option<&Armed>, look: &Look) {
         }
     }
     row("plan", &plan(armed));
+    if let Some(waits) = waits {
+        row("waits", &super::night::row(waits));
+    }
     row(
         "last",
         &seen

@@ -180,6 +180,13 @@ fn every_answer_is_as_its_schema_says() {
     meet("BundlePacked", 0, &terrace(&["bundle", "--out", "up.zip"]));
     meet("BundleLookedAt", 3, &terrace(&["bundle", "--check"]));
 
+    meet(
+        "NightWait",
+        0,
+        &terrace(&["changeover", "--at", "+2h", "--yes"]),
+    );
+    meet("NightCalledOff", 0, &terrace(&["changeover", "--call-off"]));
+
     // It is carried out, looked at, and taken back.
     meet("Failure", 1, &terrace(&["changeover"]));
     meet("ChangeoverDone", 0, &terrace(&["changeover", "--yes"]));

@@ -270,5 +270,11 @@ fn after_a_changeover_that_failed_it_is_looked_for_by_itself() {
         "culprit_by_itself",
         name.replace_all(&told, "culprit/NAME.")
     );
+    let report = world.lantern(&["report", "1", "--server", "halcyon-terrace"]);
+    let found = "bee-traffic 0.8.5 does not start on 5.1.0: known here since";
+    assert!(
+        report.contains("the bees are on strike") && report.contains(found),
+        "{report}"
+    );
     world.ok(&["console", "stop", "--server", "halcyon-terrace"]);
 }

@@ -28,6 +28,7 @@ mod meadow;
 mod meanwhile;
 mod meddling;
 mod night;
+mod nights;
 mod notices;
 mod order_by_name;
 mod owners;

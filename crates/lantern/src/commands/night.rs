@@ -1,0 +1,213 @@
+//! A changeover that waits for its hour: arranged, waited for, called off.
+
+use super::{armed, heed_interrupts, notice};
+use crate::answers::NightCalledOff;
+use crate::common::{Common, shell_word};
+use crate::fail;
+use crate::hour::Hour;
+use crate::look::{Look, Means, date};
+use jiff::{SignedDuration, Zoned};
+use lantern_core::hour::{Players, Wait};
+use lantern_core::notice::Moment;
+use lantern_core::plan::Plan;
+use lantern_host::armed::name_of;
+use lantern_host::config::Server;
+use lantern_host::ledger::Ledger;
+use lantern_host::night::fault::NightFault;
+use lantern_host::night::{self, Came, Clock, NightWait};
+use lantern_host::place::here;
+use lantern_host::{Error, Result};
+
+/// So long after its hour it is begun at most, where nothing else is said: by itself, and where it waits for players.
+const LATEST: SignedDuration = SignedDuration::from_hours(1);
+const LATEST_EMPTY: SignedDuration = SignedDuration::from_hours(4);
+
+/// When it is to begin.
+pub struct Wish<'a> {
+    /// The hour.
+    pub at: &'a Hour,
+    /// From when on no more.
+    pub latest: Option<&'a Hour>,
+    /// Whether nobody may be on.
+    pub when_empty: bool,
+}
+
+impl Wish<'_> {
+    /// What is waited for, as seen from now.
+    fn wait(&self) -> Result<Wait> {
+        let now = Zoned::now();
+        let past = || Error::from(NightFault::Past);
+        let at = self.at.after(&now).ok_or_else(past)?;
+        let usual = if self.when_empty {
+            LATEST_EMPTY
+        } else {
+            LATEST
+        };
+        let latest = match self.latest {
+            None => at.checked_add(usual).ok(),
+            Some(Hour::In(span)) => at.checked_add(*span).ok(),
+            Some(latest) => latest.after(&at),
+        };
+        Ok(Wait {
+            at_ms: at.timestamp().as_millisecond(),
+            latest_ms: latest.ok_or_else(past)?.timestamp().as_millisecond(),
+            when_empty: self.when_empty,
+        })
+    }
+}
+
+/// Lets a plan that was looked at wait in a process of its own; `words` are further options of the changeover.
+///
+/// # Errors
+/// When something stands in the way that can be seen now, or somebody does not want it.
+pub fn arrange(
+    wish: &Wish<'_>,
+    chosen: &armed::Chosen,
+    server: &Server,
+    words: Vec<String>,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
+    let wait = wish.wait()?;
+    night::check(server, &wait)?;
+    lantern_host::changeover::look_ahead(server, &chosen.plan)?;
+    let name = name_of(&chosen.text);
+    let told = told(&wait);
+    armed::confirm(
+        &format!("Let it wait {told}?"),
+        &common.next(&format!("changeover {name} --at … --yes")),
+        common,
+        look,
+    )?;
+    let program = std::env::current_exe();
+    let program = program.map_err(|source| Error::Io {
+        doing: "finding",
+        path: "lantern".into(),
+        source,
+    })?;
+    let own = [
+        "changeover",
+        "--waits",
+        "--yes",
+        "--color",
+        "never",
+        "--server",
+    ];
+    let root = std::path::absolute(&common.server).unwrap_or_else(|_| common.server.clone());
+    let command = std::iter::once(program.display().to_string())
+        .chain(own.map(str::to_owned))
+        .chain([root.display().to_string()])
+        .chain(words);
+    let command: Vec<String> = command.collect();
+    let seen = night::begin(server, &name, &chosen.text, wait, &command)?;
+    if look.json {
+        look.answer(&seen);
+        return Ok(fail::DONE);
+    }
+    look.say(&look.paint(Means::Good, &format!("Plan {name} waits {told}.")));
+    look.say(&format!(
+        "  in process {}, which goes on when this terminal is closed, and ends where the machine is started anew",
+        seen.process.unwrap_or_default()
+    ));
+    look.say("  right before it begins, everything is looked at again: where the folder has changed, nothing is done");
+    let log = common.near(".lantern/night.log");
+    look.say(&format!("  what it says: {}", shell_word(&log)));
+    look.say(&format!(
+        "  to call it off: {}",
+        common.next("changeover --call-off")
+    ));
+    look.next(&common.next("status"));
+    Ok(fail::DONE)
+}
+
+/// What is waited for, in words.
+pub fn told(wait: &Wait) -> String {
+    let players = if wait.when_empty {
+        ", and until nobody is on"
+    } else {
+        ""
+    };
+    format!(
+        "until {}{players}; after {} it is not begun any more",
+        date(wait.at_ms),
+        date(wait.latest_ms)
+    )
+}
+
+/// Waits, as the process of its own does; the status where it does not begin.
+///
+/// # Errors
+/// When nothing is written down to wait for.
+pub fn wait(common: &Common, look: &Look) -> Result<Option<u8>> {
+    heed_interrupts(look);
+    let server = Server::open(&common.server)?;
+    // Whoever began this writes down first which process it is.
+    lantern_host::interrupt::pause(std::time::Duration::from_millis(300));
+    let now = || date(jiff::Timestamp::now().as_millisecond());
+    look.talk(&format!("{}  waiting", now()));
+    let who = || night::players(&server);
+    let came = night::wait(&server, &Clock::REAL, &who, &mut |on| {
+        let told = match on {
+            Players::Nobody => "nobody is on".into(),
+            Players::Some(1) => "one player is on: waiting".into(),
+            Players::Some(on) => format!("{on} players are on: waiting"),
+            Players::Unknown(why) => format!("who is on cannot be told: waiting ({why})"),
+        };
+        look.talk(&format!("{}  {told}", now()));
+    })?;
+    let why = match came {
+        Came::Begins => return Ok(None),
+        Came::CalledOff => {
+            look.talk(&format!("{}  called off: nothing was done", now()));
+            return Ok(Some(fail::DONE));
+        }
+        Came::GivenUp(why) => why,
+    };
+    look.talk(&format!("{}  not begun: {why}", now()));
+    let plan = here::read_text(&server.folder.shown(&night::plan_file()))?;
+    if let Ok(plan) = Plan::parse(&plan) {
+        let ledger = Ledger::open(&server.folder)?;
+        let mut notice = notice::of_plan(&server, &ledger, &plan)?;
+        notice.moment = Moment::Failed;
+        notice.why = Some(format!("it was not begun: {why}"));
+        notice.back = true;
+        notice::tell(&server, &notice, look);
+    }
+    Ok(Some(fail::NO))
+}
+
+/// Calls off what waits.
+///
+/// # Errors
+/// When nothing does.
+pub fn call_off(common: &Common, look: &Look) -> Result<u8> {
+    let server = Server::open(&common.server)?;
+    let called_off = night::call_off(&server)?;
+    if look.json {
+        look.answer(&NightCalledOff { called_off });
+        return Ok(fail::DONE);
+    }
+    look.say(&format!(
+        "Called off: plan {} does not wait any more.",
+        called_off.plan
+    ));
+    match called_off.process {
+        Some(_) => look.say("  nothing was done"),
+        None => look.say("  its process was gone already"),
+    }
+    Ok(fail::DONE)
+}
+
+/// What waits, for the status.
+pub fn row(seen: &NightWait) -> String {
+    let wait = Wait {
+        at_ms: seen.at_ms,
+        latest_ms: seen.latest_ms,
+        when_empty: seen.when_empty,
+    };
+    let told = format!("plan {}, {}", seen.plan, told(&wait));
+    match seen.process {
+        Some(pid) => format!("{told} (process {pid})"),
+        None => format!("{told}; but its process is gone, so nothing will happen"),
+    }
+}
