@@ -64,6 +64,8 @@ pub enum Step {
 pub enum Outcome {
     /// All of it together does not fail.
     Works,
+    /// It was not seen to fail in the way that is looked into, nor to work.
+    Otherwise,
     /// It fails also with none of it.
     FailsAnyway {
         /// Whether it fails at some starts and not at others.
@@ -193,13 +195,21 @@ impl Search {
         }
     }
 
+    /// Whether a set was seen to work: that it did not fail may mean that it could not be put together.
+    fn was_good(&self, set: &Set) -> bool {
+        self.tallies.get(set).is_some_and(|tally| tally.good > 0)
+    }
+
     fn is_unsteady_with(&self, set: &Set) -> bool {
         self.tallies.get(set).is_some_and(|tally| tally.good > 0)
     }
 
     fn walk(&self) -> Result<Outcome, Wanted> {
         if !self.fails(&self.all())? {
-            return Ok(Outcome::Works);
+            return Ok(match self.was_good(&self.all()) {
+                true => Outcome::Works,
+                false => Outcome::Otherwise,
+            });
         }
         if self.fails(&Set::new())? {
             return Ok(Outcome::FailsAnyway {
@@ -220,11 +230,11 @@ impl Search {
             let is_new = without != left;
             found.push(culprit);
             left = without;
-            if !is_new || left.is_empty() {
-                return Ok(is_new.then_some(left));
+            if !is_new {
+                return Ok(None);
             }
-            if !self.fails(&left)? {
-                return Ok(Some(left));
+            if left.is_empty() || !self.fails(&left)? {
+                return Ok(self.was_good(&left).then_some(left));
             }
         }
     }

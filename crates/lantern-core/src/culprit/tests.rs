@@ -163,6 +163,34 @@ fn what_works_and_what_fails_anyway_is_told() {
 }
 
 #[test]
+fn what_could_not_be_put_together_is_not_said_to_work() {
+    let mut search = Search::new(free(2));
+    let Step::Try(whole) = search.step() else {
+        unreachable!()
+    };
+    search.told(&whole, Seen::Unclear);
+    assert_eq!(search.step(), Step::Done(Outcome::Otherwise));
+    let mut search = Search::new(free(4));
+    let outcome = loop {
+        let set = match search.step() {
+            Step::Done(outcome) => break outcome,
+            Step::Try(set) => set,
+        };
+        // Without it, nothing fits together.
+        let seen = match (set.contains(&2), set.len()) {
+            (true, _) => Seen::Bad,
+            (false, 3) => Seen::Unclear,
+            (false, _) => Seen::Good,
+        };
+        search.told(&set, seen);
+    };
+    let Outcome::Found { culprits, works } = outcome else {
+        panic!("{outcome:?}");
+    };
+    assert_eq!((culprits.len(), works), (1, None));
+}
+
+#[test]
 fn a_pair_that_fails_only_together_is_found() {
     let world = World {
         items: free(20),

@@ -109,7 +109,7 @@ pub struct Hunt {
     pub works: Option<Works>,
     /// Where it was ended before its end: of these, at least one has part in it.
     pub left: Vec<Id>,
-    /// Why the start with none of them was not good, where it fails anyway.
+    /// Why the start with none of them was not good, where it fails anyway; or that of all, where it fails otherwise.
     pub why: Option<String>,
     /// The last lines that it printed.
     pub last: Vec<String>,
@@ -131,6 +131,8 @@ pub enum Came {
     Found,
     /// The plan does not fail any more.
     Works,
+    /// The plan fails, but not in the way that was to be looked into.
+    FailsOtherwise,
     /// It fails also without all that could be left out.
     FailsAnyway,
     /// It was ended before that.
@@ -494,6 +496,7 @@ impl Looking<'_> {
         let (came, culprits, works) = match outcome {
             None => (Came::Unfinished, search.so_far(), None),
             Some(Outcome::Works) => (Came::Works, Vec::new(), None),
+            Some(Outcome::Otherwise) => (Came::FailsOtherwise, Vec::new(), None),
             Some(Outcome::FailsAnyway { .. }) => (Came::FailsAnyway, Vec::new(), None),
             Some(Outcome::Found { culprits, works }) => (Came::Found, culprits, works),
         };
@@ -516,7 +519,8 @@ impl Looking<'_> {
         let works = works.map(|works| self.works(parts, &works)).transpose()?;
         let anyway = match came {
             Came::FailsAnyway => self.failed(parts, &Set::new())?,
-            _ => None,
+            Came::FailsOtherwise => self.failed(parts, &(0..parts.ids().len()).collect())?,
+            Came::Found | Came::Works | Came::Unfinished => None,
         };
         Ok(Hunt {
             came,
@@ -535,11 +539,14 @@ impl Looking<'_> {
         })
     }
 
-    /// The last start of a part that failed.
+    /// The last start of a part that failed, in whatever way.
     fn failed(&mut self, parts: &Parts, set: &Set) -> Result<Option<Start>> {
         let drawn = self.drawn(parts, set)?;
         let starts = self.starts.of(&self.key(&drawn));
-        let mut failed = starts.iter().rev().filter(|start| start.seen == Shown::Bad);
+        let mut failed = starts
+            .iter()
+            .rev()
+            .filter(|start| start.seen != Shown::Good);
         Ok(failed.next().cloned())
     }
 

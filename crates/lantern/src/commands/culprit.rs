@@ -72,7 +72,7 @@ pub fn run(args: &CulpritArgs, common: &Common, look: &Look) -> Result<u8> {
     }
     Ok(match hunt.came {
         Came::Found | Came::Works => fail::DONE,
-        Came::FailsAnyway | Came::Unfinished => fail::NO,
+        Came::FailsAnyway | Came::FailsOtherwise | Came::Unfinished => fail::NO,
     })
 }
 
@@ -282,6 +282,10 @@ fn show(hunt: &Hunt, args: &CulpritArgs, common: &Common, look: &Look) {
             let told = format!("The whole plan works, each time that it was tried {took}.");
             look.say(&look.paint(Means::Good, &told));
             look.say("  What failed before may come now and then, or with the live world or its players.");
+        }
+        Came::FailsOtherwise => {
+            let told = format!("The whole plan fails, but not in that way {took}.");
+            look.say(&look.paint(Means::Caution, &told));
         }
         Came::FailsAnyway => {
             let told = format!(

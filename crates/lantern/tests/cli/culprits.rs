@@ -169,6 +169,12 @@ fn what_counts_as_failing_can_be_said() {
         "culprit_error",
         told(&world, &["--error", "stays out: no (moon|sun)"])
     );
+    let never = told(&world, &["--without-world", "--error", "no such line"]);
+    assert!(
+        never.contains("exit status 3")
+            && never.contains("The whole plan fails, but not in that way"),
+        "{never}"
+    );
     let until = "test ! -e addons/drip-lines-2.3.1.bloom";
     let by_look = told(
         &world,
