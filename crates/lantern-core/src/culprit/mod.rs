@@ -67,10 +67,7 @@ pub enum Outcome {
     /// It was not seen to fail in the way that is looked into, nor to work.
     Otherwise,
     /// It fails also with none of it.
-    FailsAnyway {
-        /// Whether it fails at some starts and not at others.
-        unsteady: bool,
-    },
+    FailsAnyway,
     /// It fails with these.
     Found {
         /// Each fails by itself; in the order in which they were found.
@@ -212,9 +209,7 @@ impl Search {
             });
         }
         if self.fails(&Set::new())? {
-            return Ok(Outcome::FailsAnyway {
-                unsteady: self.is_unsteady(),
-            });
+            return Ok(Outcome::FailsAnyway);
         }
         let mut culprits = Vec::new();
         let works = self.culprits(&mut culprits)?;

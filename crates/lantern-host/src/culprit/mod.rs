@@ -497,7 +497,7 @@ impl Looking<'_> {
             None => (Came::Unfinished, search.so_far(), None),
             Some(Outcome::Works) => (Came::Works, Vec::new(), None),
             Some(Outcome::Otherwise) => (Came::FailsOtherwise, Vec::new(), None),
-            Some(Outcome::FailsAnyway { .. }) => (Came::FailsAnyway, Vec::new(), None),
+            Some(Outcome::FailsAnyway) => (Came::FailsAnyway, Vec::new(), None),
             Some(Outcome::Found { culprits, works }) => (Came::Found, culprits, works),
         };
         let left = match came {
