@@ -52,6 +52,13 @@ pub struct CulpritArgs {
     minutes: u64,
 }
 
+impl CulpritArgs {
+    /// Whether a start that is not good is what is looked into: that alone is a fact about releases that plans can heed.
+    fn is_about_starts(&self) -> bool {
+        self.error.is_none() && self.until.is_none()
+    }
+}
+
 /// Looks for what makes a start fail; the exit status is 3 where it was not found.
 pub fn run(args: &CulpritArgs, common: &Common, look: &Look) -> Result<u8> {
     heed_interrupts(look);
@@ -139,7 +146,9 @@ fn look_for(
     let hunt = culprit(server, plan, text, &options, &mut |told| shown.show(&told));
     shown.bar.finish_and_clear();
     let hunt = hunt?;
-    remember(server, plan, &hunt)?;
+    if args.is_about_starts() {
+        remember(server, plan, &hunt)?;
+    }
     Ok(hunt)
 }
 
@@ -334,7 +343,7 @@ fn show(hunt: &Hunt, args: &CulpritArgs, common: &Common, look: &Look) {
     look.say(&format!(
         "  on copies {world}; the server itself was neither stopped nor touched"
     ));
-    if !hunt.culprits.is_empty() {
+    if !hunt.culprits.is_empty() && args.is_about_starts() {
         look.say(&format!(
             "  remembered (lantern known), so that plans heed it: {}",
             common.next("plan --again")
