@@ -35,6 +35,17 @@ pub enum Players {
     Unknown(String),
 }
 
+impl std::fmt::Display for Players {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Players::Nobody => f.write_str("nobody is on"),
+            Players::Some(1) => f.write_str("one player is on"),
+            Players::Some(on) => write!(f, "{on} players are on"),
+            Players::Unknown(why) => write!(f, "who is on cannot be told: {why}"),
+        }
+    }
+}
+
 /// What comes next.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Step {

@@ -2,7 +2,8 @@
 //!
 //! It checks what it loads by itself, with nothing of lantern but versions and ranges, so that the two
 //! can disagree. `greenhouse.conf` may say `slow_ms = N` (pause between lines of the start),
-//! `stubborn = true` (it does not stop when told), `guests = names` (who is on), `grumbles = words` (an error line that means
+//! `stubborn = true` (it does not stop when told), `guests = names` (who is on; `come NAME` and `leave NAME`, typed into its
+//! console, are somebody who comes and leaves), `grumbles = words` (an error line that means
 //! nothing), and `console_port = N`, `console_password = word`, `console_packet = bytes` for a remote
 //! console. An add-on's descriptor may carry `[standin] crash = "words"` to fail at its start,
 //! `dies_after_ready_ms = N`, or `left_out = "words"`: it is not loaded, and the server opens all the same. When it crashes can be
@@ -343,6 +344,11 @@ fn serve(
             }
         }
     });
+    let mut guests: Vec<String> = settings
+        .guests
+        .split_whitespace()
+        .map(str::to_owned)
+        .collect();
     for Line { text, answer } in lines {
         let reply = |words: &str| {
             say(words);
@@ -368,11 +374,10 @@ fn serve(
                 reply(&format!("{} add-ons run", loaded.len()));
             }
             "who" => {
-                let guests = settings.guests.split_whitespace();
-                guests
-                    .clone()
-                    .for_each(|name| reply(&format!("  {name} is here")));
-                reply(&format!("{} on {} seats", guests.count(), settings.seats));
+                for name in &guests {
+                    reply(&format!("  {name} is here"));
+                }
+                reply(&format!("{} on {} seats", guests.len(), settings.seats));
             }
             "version" => reply(&format!("this is Halcyon {build}")),
             "settings" => reply(&format!("{} seats, seed {seed}", settings.seats)),
@@ -380,9 +385,11 @@ fn serve(
                 say("something tore");
                 return Ok(1);
             }
-            other => match other.strip_prefix("say ") {
-                Some(words) => reply(&format!("to all: {words}")),
-                None => reply(&format!("unknown command: {other}")),
+            other => match other.split_once(' ') {
+                Some(("say", words)) => reply(&format!("to all: {words}")),
+                Some(("come", name)) => guests.push(name.to_owned()),
+                Some(("leave", name)) => guests.retain(|guest| guest != name),
+                _ => reply(&format!("unknown command: {other}")),
             },
         }
     }

@@ -375,6 +375,9 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
         ChangeoverFault::CalledOff(OperationKind::Undo) => {
             format!("To go back later: {}", common.next("undo"))
         }
+        ChangeoverFault::NotEmpty(_) => {
+            "Let it wait until nobody is on: changeover --at TIME --when-empty".into()
+        }
         ChangeoverFault::CalledOff(_) => {
             format!("The plan is still there: {}", common.next("changeover"))
         }

@@ -1,5 +1,6 @@
 //! Why a changeover, an undo or a restore did not go through.
 
+use lantern_core::hour::Players;
 use lantern_core::operation::{OperationKind, Stuck};
 use lantern_core::path::RelPath;
 use std::fmt;
@@ -199,6 +200,9 @@ pub enum ChangeoverFault {
     /// Somebody called it off before the server was stopped.
     #[error("called off before the server was stopped; no file was touched")]
     CalledOff(OperationKind),
+    /// It was to be stopped only while nobody is on.
+    #[error("{0}; nothing was stopped, and no file was touched")]
+    NotEmpty(Players),
     /// Somebody wants it to go back, after the server was stopped.
     #[error("you asked for it to go back")]
     CalledBack,

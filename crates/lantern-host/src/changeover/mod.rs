@@ -275,11 +275,11 @@ fn begin(
     report(&mut run, Came::Itself)
 }
 
-/// The servers that a plan names; where it names none, all that run on the install.
+/// The servers that a plan stops and starts: those that it names, or all that run on the install.
 ///
 /// # Errors
 /// When one of them is not among those of `lantern.toml` any more.
-fn named(server: &Server, plan: &Plan) -> Result<Vec<Server>> {
+pub fn named(server: &Server, plan: &Plan) -> Result<Vec<Server>> {
     if plan.servers.is_empty() {
         return Ok(server.each());
     }

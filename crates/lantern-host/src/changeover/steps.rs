@@ -11,7 +11,7 @@ use crate::backup::fault::BackupFault;
 use crate::backup::{self, Label, Pass};
 use crate::changeover::fault::ChangeoverFault;
 use crate::clients;
-use crate::console::{ServerState, Started};
+use crate::console::{ServerState, Started, who_is_on};
 use crate::error::{Error, Result};
 use crate::folder::{free_name, own};
 use crate::place::Meta;
@@ -21,6 +21,7 @@ use crate::told::size;
 use crate::verify::{self, GoodStart};
 use lantern_core::component::Id;
 use lantern_core::health::{Installed, Running, StartReport};
+use lantern_core::hour::Players;
 use lantern_core::operation::{Operation, OperationKind, Work, is_own};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{ActionKind, Plan, Step};
@@ -194,6 +195,12 @@ impl Run<'_, '_> {
             return Ok("nobody to warn: the server is down".into());
         }
         let warn = &self.server.config.warn;
+        if warn.only_empty {
+            return match who_is_on(self.servers.iter().map(|one| &one.server)) {
+                Players::Nobody => Ok("nobody to warn: nobody is on".into()),
+                on => Err(ChangeoverFault::NotEmpty(on).into()),
+            };
+        }
         let mut times = warn.at.clone();
         times.sort_unstable();
         let Some(total) = times.last().map(|longest| longest.0) else {

@@ -20,7 +20,7 @@ use lantern_core::notice::{Moment, Style};
 use lantern_core::path::RelPath;
 use lantern_core::supply::is_web;
 use lantern_core::version::Version;
-use serde::{Deserialize, Deserializer};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::collections::BTreeMap;
 use std::fmt;
 use std::path::{Path, PathBuf};
@@ -482,6 +482,9 @@ pub struct Warn {
     pub last: String,
     /// What they are told when it is called off.
     pub off: String,
+    /// Whether nothing is stopped while somebody is on. No key of the file: it is said of one operation.
+    #[serde(skip)]
+    pub only_empty: bool,
 }
 
 impl Default for Warn {
@@ -491,6 +494,7 @@ impl Default for Warn {
             text: "The server restarts in {time} for an update.".into(),
             last: "The server restarts now.".into(),
             off: "The restart is called off.".into(),
+            only_empty: false,
         }
     }
 }
@@ -514,6 +518,12 @@ impl FromStr for Span {
             _ => return Err(wrong()),
         };
         Ok(Span(Duration::from_secs(seconds.min(86_400))))
+    }
+}
+
+impl Serialize for Span {
+    fn serialize<S: Serializer>(&self, to: S) -> std::result::Result<S::Ok, S::Error> {
+        to.serialize_str(&format!("{}s", self.0.as_secs()))
     }
 }
 

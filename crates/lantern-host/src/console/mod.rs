@@ -10,6 +10,7 @@ mod afar;
 pub mod fault;
 mod follower;
 mod log;
+mod on;
 pub mod packet;
 mod ports;
 mod printed;
@@ -21,6 +22,7 @@ mod typing;
 
 pub use follower::Follower;
 pub use log::Log;
+pub use on::who_is_on;
 pub use process::Process;
 pub use starting::{Started, Starting};
 

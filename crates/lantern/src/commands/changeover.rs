@@ -13,8 +13,9 @@ use lantern_core::notice::{Moment, Notice};
 use lantern_host::armed::name_of;
 use lantern_host::changeover::fault::ChangeoverFault;
 use lantern_host::changeover::{Report, changeover, resume};
-use lantern_host::config::Span;
+use lantern_host::config::{Server, Span};
 use lantern_host::ledger::Ledger;
+use lantern_host::night::{How, TakenUp, Waiting};
 use lantern_host::planning::refuse_cut_off;
 use lantern_host::rehearsal::{Rehearsal, report_on};
 use lantern_host::{Error, Result};
@@ -54,9 +55,9 @@ pub struct ChangeoverArgs {
     /// Call off the one that waits
     #[arg(long, conflicts_with_all = ["plan", "at", "resume"])]
     call_off: bool,
-    /// Wait for what was arranged, and carry it out
-    #[arg(long, hide = true, conflicts_with_all = ["plan", "at", "resume", "call_off"])]
-    waits: bool,
+    /// Take up waiting, in the place of a process that is gone: for a service manager, after a restart of the machine
+    #[arg(long, conflicts_with_all = ["plan", "at", "resume", "call_off"])]
+    wait_on: bool,
 }
 
 /// Carries a plan out; the exit status is 4 when the old state had to be put back.
@@ -64,92 +65,190 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
     if args.call_off {
         return night::call_off(common, look);
     }
-    let waited = match args.waits {
-        true => match night::wait(common, look)? {
-            Some(status) => return Ok(status),
-            None => Some(common.server.join(".lantern/night.plan.json")),
-        },
-        false => None,
-    };
-    let waited = waited.map(|path| path.display().to_string());
-    let named = args.plan.as_deref().or(waited.as_deref());
     // Ctrl-C calls it off before the stop; afterwards it goes on, to the end or back.
     heed_interrupts(look);
-    let (mut server, _lock) = match args.resume {
-        true => open(common, "changeover")?,
-        false => open_settled(common, "changeover")?,
-    };
-    AtHand::at(&mut server, look);
-    if let Some(times) = &args.warn {
-        server.config.warn.at.clone_from(times);
+    if args.wait_on {
+        return waited(common, look);
     }
-    let server = server;
-    let mut progress = Progress::new(look);
-    let mut tell = |event| progress.show(event);
-    let mut report = if args.resume {
-        let mut ledger = Ledger::open(&server.folder)?;
-        let next = ledger.next_number()?;
-        let done = resume(&server, &mut ledger, args.stay, &mut tell);
-        notice::tell_from(next, &server, &ledger, look)?;
-        done?
-    } else {
-        let chosen = armed::choose(named, args.stay, &server)?;
-        let mut ledger = Ledger::open(&server.folder)?;
-        if !lantern_host::gather::wanted_by(&chosen.plan).is_empty() {
-            let gathered = fetching::of_plan(&server, &chosen.plan, &[], false, look)?;
-            if !gathered.is_whole() {
-                return Ok(gathered.tell(common, look));
-            }
+    let how = args.how();
+    if args.resume {
+        return go_on(&how, common, look);
+    }
+    let (server, _lock) = open_settled(common, "changeover")?;
+    let server = with(server, &how, look);
+    let chosen = armed::choose(args.plan.as_deref(), how.stay, &server)?;
+    if let Some(status) = ready(&chosen, &server, &how, common, look)? {
+        return Ok(status);
+    }
+    if let Some(at) = &args.at {
+        let wish = night::Wish {
+            at,
+            latest: args.latest.as_ref(),
+            when_empty: args.when_empty,
+        };
+        return night::arrange(&wish, &chosen, &server, how, common, look);
+    }
+    // Where nobody can be asked, a plan that is named is meant.
+    if !(chosen.is_named && look.cannot_ask()) {
+        let name = name_of(&chosen.text);
+        let without = common.next(&format!("changeover {name}"));
+        armed::confirm("Carry it out?", &without, common, look)?;
+    }
+    carry_out(&chosen, &server, &how, true, common, look)
+}
+
+/// Waits in the place of whoever arranged it, then carries out what was arranged, or goes on with it.
+fn waited(common: &Common, look: &Look) -> Result<u8> {
+    let server = Server::open(&common.server)?;
+    let waiting = match night::take_up(&server, look)? {
+        TakenUp::Ended => return Ok(fail::DONE),
+        TakenUp::CutOff(waiting) => {
+            let done = go_on(&waiting.how, common, look);
+            night::ended(&server)?;
+            return done;
         }
-        if !args.anyway {
-            refuse_cut_off(&server, Some(&chosen.plan))?;
-        }
-        armed::announce(&chosen, &server, &ledger, args.start, look)?;
-        tell_rehearsal(report_on(&chosen.path, &chosen.text).as_ref(), look);
-        if let Some(at) = &args.at {
-            let wish = night::Wish {
-                at,
-                latest: args.latest.as_ref(),
-                when_empty: args.when_empty,
-            };
-            drop(ledger);
-            return night::arrange(&wish, &chosen, &server, args.words(), common, look);
-        }
-        // Where nobody can be asked, a plan that is named is meant.
-        if !(chosen.is_named && look.cannot_ask()) {
-            let name = name_of(&chosen.text);
-            let without = common.next(&format!("changeover {name}"));
-            armed::confirm("Carry it out?", &without, common, look)?;
-        }
-        let mut notice = notice::of_plan(&server, &ledger, &chosen.plan)?;
-        notice::tell(&server, &notice, look);
-        let done = changeover(
-            &server,
-            &mut ledger,
-            chosen.plan.clone(),
-            args.stay,
-            &mut tell,
-        );
-        ended(&mut notice, &done);
-        notice::tell(&server, &notice, look);
-        notice::keep_feed(&server, &ledger, look);
-        let went_back = matches!(
-            done,
-            Err(Error::Changeover(ChangeoverFault::RolledBack { .. }))
-        );
-        if went_back && server.config.on_failure.culprit {
-            let status = done.map_or_else(|error| fail::tell(&error, common, look), |_| fail::BACK);
-            culprit::after_failure(&server, &chosen.plan, &chosen.text, common, look);
+        TakenUp::Waits(waiting) => waiting,
+    };
+    let mut is_first = true;
+    loop {
+        if let Some(status) = night::wait(&server, &waiting, look)? {
             return Ok(status);
         }
-        done?
+        let done = begun(&waiting, is_first, common, look);
+        is_first = false;
+        match done {
+            // Somebody came while it was prepared: it waits on, for as long as it may.
+            Err(Error::Changeover(ChangeoverFault::NotEmpty(on))) if waiting.wait.when_empty => {
+                look.talk(&format!("  {on}: nothing was stopped, and it waits on"));
+            }
+            done => {
+                night::ended(&server)?;
+                return done;
+            }
+        }
+    }
+}
+
+/// Carries out what was waited for. What stands in the way before the changeover itself tells it is told here.
+fn begun(waiting: &Waiting, is_first: bool, common: &Common, look: &Look) -> Result<u8> {
+    let prepare = || -> Result<_> {
+        let (server, lock) = open_settled(common, "changeover")?;
+        let mut server = with(server, &waiting.how, look);
+        server.config.warn.only_empty |= waiting.wait.when_empty;
+        let plan = server.folder.shown(&lantern_host::night::plan_file());
+        let chosen = armed::choose(plan.to_str(), waiting.how.stay, &server)?;
+        let status = ready(&chosen, &server, &waiting.how, common, look)?;
+        Ok((server, lock, chosen, status))
     };
+    let (server, _lock, chosen, status) = prepare().inspect_err(|error| {
+        night::tell_not_begun(common, &error.to_string(), look);
+    })?;
+    if let Some(status) = status {
+        night::tell_not_begun(common, "files that it needs could not be had", look);
+        return Ok(status);
+    }
+    carry_out(&chosen, &server, &waiting.how, is_first, common, look)
+}
+
+/// A server as an operation is to see it.
+fn with(mut server: Server, how: &How, look: &Look) -> Server {
+    AtHand::at(&mut server, look);
+    if let Some(times) = &how.warn {
+        server.config.warn.at.clone_from(times);
+    }
+    server
+}
+
+/// Has all at hand that a plan needs, and says what is about to be done; the exit status where something cannot be had.
+fn ready(
+    chosen: &armed::Chosen,
+    server: &Server,
+    how: &How,
+    common: &Common,
+    look: &Look,
+) -> Result<Option<u8>> {
+    if !lantern_host::gather::wanted_by(&chosen.plan).is_empty() {
+        let gathered = fetching::of_plan(server, &chosen.plan, &[], false, look)?;
+        if !gathered.is_whole() {
+            return Ok(Some(gathered.tell(common, look)));
+        }
+    }
+    if !how.anyway {
+        refuse_cut_off(server, Some(&chosen.plan))?;
+    }
+    let ledger = Ledger::open(&server.folder)?;
+    armed::announce(chosen, server, &ledger, how.start, look)?;
+    tell_rehearsal(report_on(&chosen.path, &chosen.text).as_ref(), look);
+    Ok(None)
+}
+
+/// Goes on with a changeover that was cut off.
+fn go_on(how: &How, common: &Common, look: &Look) -> Result<u8> {
+    let (server, _lock) = open(common, "changeover")?;
+    let server = with(server, how, look);
+    let mut progress = Progress::new(look);
+    let mut ledger = Ledger::open(&server.folder)?;
+    let next = ledger.next_number()?;
+    let done = resume(&server, &mut ledger, how.stay, &mut |event| {
+        progress.show(event)
+    });
+    notice::tell_from(next, &server, &ledger, look)?;
     drop(progress);
-    let only_checked = !report.was_up && report.running && report.bad.is_none() && !args.start;
+    came_to(done?, &server, &ledger, how, common, look)
+}
+
+/// Carries a plan out; `tells_before` says whether it was not told yet that it is to begin.
+fn carry_out(
+    chosen: &armed::Chosen,
+    server: &Server,
+    how: &How,
+    tells_before: bool,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
+    let mut ledger = Ledger::open(&server.folder)?;
+    let mut notice = notice::of_plan(server, &ledger, &chosen.plan)?;
+    if tells_before {
+        notice::tell(server, &notice, look);
+    }
+    let mut progress = Progress::new(look);
+    let plan = chosen.plan.clone();
+    let done = changeover(server, &mut ledger, plan, how.stay, &mut |event| {
+        progress.show(event)
+    });
+    drop(progress);
+    if matches!(done, Err(Error::Changeover(ChangeoverFault::NotEmpty(_)))) {
+        // Whoever waits for it tells what comes of that.
+        return done.map(|_| fail::DONE);
+    }
+    ended(&mut notice, &done);
+    notice::tell(server, &notice, look);
+    notice::keep_feed(server, &ledger, look);
+    let went_back = matches!(
+        done,
+        Err(Error::Changeover(ChangeoverFault::RolledBack { .. }))
+    );
+    if went_back && server.config.on_failure.culprit {
+        let status = done.map_or_else(|error| fail::tell(&error, common, look), |_| fail::BACK);
+        culprit::after_failure(server, &chosen.plan, &chosen.text, common, look);
+        return Ok(status);
+    }
+    came_to(done?, server, &ledger, how, common, look)
+}
+
+/// Shows what an operation has come to, once a server that was down before is as it was.
+fn came_to(
+    mut report: Report,
+    server: &Server,
+    ledger: &Ledger,
+    how: &How,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
+    let only_checked = !report.was_up && report.running && report.bad.is_none() && !how.start;
     if only_checked {
-        let ledger = Ledger::open(&server.folder)?;
         during("stopping the server again", || {
-            report.stop_again(&server, &ledger)
+            report.stop_again(server, ledger)
         })?;
         look.talk("  stop           the server is down again, as it was before");
     }
@@ -161,23 +260,13 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
 }
 
 impl ChangeoverArgs {
-    /// The options that the process of its own is given, too.
-    fn words(&self) -> Vec<String> {
-        let flags = [
-            (self.stay, "--stay"),
-            (self.start, "--start"),
-            (self.anyway, "--anyway"),
-        ];
-        let flags = flags.iter().filter(|(is_set, _)| *is_set);
-        let mut words: Vec<String> = flags.map(|(_, word)| (*word).to_owned()).collect();
-        if let Some(times) = &self.warn {
-            let times: Vec<String> = times
-                .iter()
-                .map(|span| format!("{}s", span.0.as_secs()))
-                .collect();
-            words.extend(["--warn".to_owned(), times.join(",")]);
+    fn how(&self) -> How {
+        How {
+            stay: self.stay,
+            start: self.start,
+            anyway: self.anyway,
+            warn: self.warn.clone(),
         }
-        words
     }
 }
 

@@ -1,6 +1,6 @@
 //! A changeover that waits for its hour: arranged, waited for, called off.
 
-use super::{armed, heed_interrupts, notice};
+use super::{armed, notice};
 use crate::answers::NightCalledOff;
 use crate::common::{Common, shell_word};
 use crate::fail;
@@ -11,10 +11,12 @@ use lantern_core::hour::{Players, Wait};
 use lantern_core::notice::Moment;
 use lantern_core::plan::Plan;
 use lantern_host::armed::name_of;
+use lantern_host::changeover::named;
 use lantern_host::config::Server;
+use lantern_host::console::who_is_on;
 use lantern_host::ledger::Ledger;
 use lantern_host::night::fault::NightFault;
-use lantern_host::night::{self, Came, Clock, NightWait};
+use lantern_host::night::{self, Came, Clock, How, NightWait, TakenUp, Waiting};
 use lantern_host::place::here;
 use lantern_host::{Error, Result};
 
@@ -56,7 +58,7 @@ impl Wish<'_> {
     }
 }
 
-/// Lets a plan that was looked at wait in a process of its own; `words` are further options of the changeover.
+/// Lets a plan that was looked at wait in a process of its own.
 ///
 /// # Errors
 /// When something stands in the way that can be seen now, or somebody does not want it.
@@ -64,12 +66,12 @@ pub fn arrange(
     wish: &Wish<'_>,
     chosen: &armed::Chosen,
     server: &Server,
-    words: Vec<String>,
+    how: How,
     common: &Common,
     look: &Look,
 ) -> Result<u8> {
     let wait = wish.wait()?;
-    night::check(server, &wait)?;
+    night::check(server, &chosen.plan, &wait)?;
     lantern_host::changeover::look_ahead(server, &chosen.plan)?;
     let name = name_of(&chosen.text);
     let told = told(&wait);
@@ -85,28 +87,20 @@ pub fn arrange(
         path: "lantern".into(),
         source,
     })?;
-    let own = [
-        "changeover",
-        "--waits",
-        "--yes",
-        "--color",
-        "never",
-        "--server",
-    ];
+    let own = ["changeover", "--wait-on", "--color", "never", "--server"];
     let root = std::path::absolute(&common.server).unwrap_or_else(|_| common.server.clone());
     let command = std::iter::once(program.display().to_string())
         .chain(own.map(str::to_owned))
-        .chain([root.display().to_string()])
-        .chain(words);
+        .chain([root.display().to_string()]);
     let command: Vec<String> = command.collect();
-    let seen = night::begin(server, &name, &chosen.text, wait, &command)?;
+    let seen = night::begin(server, &name, &chosen.text, (wait, how), &command)?;
     if look.json {
         look.answer(&seen);
         return Ok(fail::DONE);
     }
     look.say(&look.paint(Means::Good, &format!("Plan {name} waits {told}.")));
     look.say(&format!(
-        "  in process {}, which goes on when this terminal is closed, and ends where the machine is started anew",
+        "  in process {}, which goes on when this terminal is closed; so that it outlives a restart of the machine, too: lantern docs units",
         seen.process.unwrap_or_default()
     ));
     look.say("  right before it begins, everything is looked at again: where the folder has changed, nothing is done");
@@ -134,46 +128,114 @@ pub fn told(wait: &Wait) -> String {
     )
 }
 
-/// Waits, as the process of its own does; the status where it does not begin.
+fn now() -> String {
+    date(jiff::Timestamp::now().as_millisecond())
+}
+
+/// Takes up waiting, and says what there is to do. That nothing is left to wait for, or somebody does it already, is as it should be
+/// where a machine was started anew.
 ///
 /// # Errors
-/// When nothing is written down to wait for.
-pub fn wait(common: &Common, look: &Look) -> Result<Option<u8>> {
-    heed_interrupts(look);
-    let server = Server::open(&common.server)?;
-    // Whoever began this writes down first which process it is.
-    lantern_host::interrupt::pause(std::time::Duration::from_millis(300));
-    let now = || date(jiff::Timestamp::now().as_millisecond());
-    look.talk(&format!("{}  waiting", now()));
-    let who = || night::players(&server);
-    let came = night::wait(&server, &Clock::REAL, &who, &mut |on| {
-        let told = match on {
-            Players::Nobody => "nobody is on".into(),
-            Players::Some(1) => "one player is on: waiting".into(),
-            Players::Some(on) => format!("{on} players are on: waiting"),
-            Players::Unknown(why) => format!("who is on cannot be told: waiting ({why})"),
+/// When the disk refuses.
+pub fn take_up(server: &Server, look: &Look) -> Result<TakenUp> {
+    let taken = match night::take_up(server) {
+        Err(Error::Night(fault @ (NightFault::NothingWaits | NightFault::AlreadyWaits(_)))) => {
+            look.talk(&format!("{}  {fault}", now()));
+            return Ok(TakenUp::Ended);
+        }
+        taken => taken?,
+    };
+    match &taken {
+        TakenUp::Waits(waiting) => {
+            look.talk(&format!(
+                "{}  plan {} waits {}",
+                now(),
+                waiting.plan,
+                told(&waiting.wait)
+            ));
+        }
+        TakenUp::CutOff(waiting) => {
+            let told = format!(
+                "{}  plan {} had begun, and was cut off: going on",
+                now(),
+                waiting.plan
+            );
+            look.talk(&told);
+        }
+        TakenUp::Ended => look.talk(&format!("{}  what waited has come to its end", now())),
+    }
+    Ok(taken)
+}
+
+/// Nothing waits any more.
+///
+/// # Errors
+/// When the disk refuses.
+pub fn ended(server: &Server) -> Result<()> {
+    night::ended(server)
+}
+
+/// Waits; the exit status where it does not begin.
+///
+/// # Errors
+/// When the disk refuses.
+pub fn wait(server: &Server, waiting: &Waiting, look: &Look) -> Result<Option<u8>> {
+    let plan = here::read_text(&server.folder.shown(&night::plan_file()))?;
+    let plan = Plan::parse(&plan).ok();
+    let who = || {
+        let concerned = plan.as_ref().map(|plan| named(server, plan));
+        match concerned.unwrap_or_else(|| Ok(server.each())) {
+            Ok(concerned) => who_is_on(concerned.iter()),
+            Err(error) => Players::Unknown(error.to_string()),
+        }
+    };
+    let came = night::wait(server, waiting, &Clock::REAL, &who, &mut |on| {
+        let waits = if *on == Players::Nobody {
+            ""
+        } else {
+            ": waiting"
         };
-        look.talk(&format!("{}  {told}", now()));
+        look.talk(&format!("{}  {on}{waits}", now()));
     })?;
-    let why = match came {
+    match came {
         Came::Begins => return Ok(None),
         Came::CalledOff => {
             look.talk(&format!("{}  called off: nothing was done", now()));
             return Ok(Some(fail::DONE));
         }
-        Came::GivenUp(why) => why,
-    };
-    look.talk(&format!("{}  not begun: {why}", now()));
-    let plan = here::read_text(&server.folder.shown(&night::plan_file()))?;
-    if let Ok(plan) = Plan::parse(&plan) {
-        let ledger = Ledger::open(&server.folder)?;
-        let mut notice = notice::of_plan(&server, &ledger, &plan)?;
-        notice.moment = Moment::Failed;
-        notice.why = Some(format!("it was not begun: {why}"));
-        notice.back = true;
-        notice::tell(&server, &notice, look);
+        Came::GivenUp(why) => {
+            look.talk(&format!("{}  not begun: {why}", now()));
+            if let Some(plan) = plan {
+                tell_not_begun_of(server, &plan, &why, look)?;
+            }
+        }
     }
     Ok(Some(fail::NO))
+}
+
+/// Tells everybody whom lantern.toml names that what waited was not begun. That it cannot be told stops nothing.
+pub fn tell_not_begun(common: &Common, why: &str, look: &Look) {
+    let told = || -> Result<()> {
+        let server = Server::open(&common.server)?;
+        let plan = here::read_text(&server.folder.shown(&night::plan_file()))?;
+        match Plan::parse(&plan) {
+            Ok(plan) => tell_not_begun_of(&server, &plan, why, look),
+            Err(_) => Ok(()),
+        }
+    };
+    if let Err(error) = told() {
+        look.talk(&format!("  nobody was told: {error}"));
+    }
+}
+
+fn tell_not_begun_of(server: &Server, plan: &Plan, why: &str, look: &Look) -> Result<()> {
+    let ledger = Ledger::open(&server.folder)?;
+    let mut notice = notice::of_plan(server, &ledger, plan)?;
+    notice.moment = Moment::Failed;
+    notice.why = Some(format!("it was not begun: {why}"));
+    notice.back = true;
+    notice::tell(server, &notice, look);
+    Ok(())
 }
 
 /// Calls off what waits.
@@ -205,9 +267,18 @@ pub fn row(seen: &NightWait) -> String {
         latest_ms: seen.latest_ms,
         when_empty: seen.when_empty,
     };
+    if seen.has_begun {
+        let pid = seen.process.unwrap_or_default();
+        return format!(
+            "plan {} waits no more: it is under way (process {pid})",
+            seen.plan
+        );
+    }
     let told = format!("plan {}, {}", seen.plan, told(&wait));
     match seen.process {
         Some(pid) => format!("{told} (process {pid})"),
-        None => format!("{told}; but its process is gone, so nothing will happen"),
+        None => format!(
+            "{told}; but its process is gone, so nothing will happen: changeover --wait-on takes its place"
+        ),
     }
 }

@@ -14,7 +14,9 @@ fn at(world: &World, words: &[&str]) -> String {
 fn told(text: &str) -> String {
     let when = Regex::new(r"[0-9]{4}-[0-9]{2}-[0-9]{2} [0-9:]{8}").unwrap();
     let process = Regex::new(r"process [0-9]+").unwrap();
+    let name = Regex::new(r"([Pp])lan [0-9a-f]{6}\b").unwrap();
     let text = when.replace_all(text, "WHEN");
+    let text = name.replace_all(&text, "${1}lan NAME");
     process.replace_all(&text, "process N").into_owned()
 }
 
@@ -174,5 +176,108 @@ fn what_cannot_work_is_said_at_once() {
     assert_snapshot!(
         "night_not_arranged",
         [no_plan, odd, past, alone, unasked, changed].join("\n")
+    );
+}
+
+/// Lets a process that waits die, as the machine does.
+fn kill(world: &World) {
+    let process = rustix::process::Pid::from_raw(pid(world)).unwrap();
+    rustix::process::kill_process(process, rustix::process::Signal::KILL).unwrap();
+    world.wait("the process to be gone", || {
+        rustix::process::test_kill_process(process).is_err()
+    });
+}
+
+#[test]
+fn after_a_restart_of_the_machine_another_process_waits_on() {
+    let world = World::running();
+    world.ok(PLAN);
+    let nothing = at(&world, &["changeover", "--wait-on"]);
+    world.ok(&[&["changeover", "--at", "+2h", "--start", "--yes"], SERVER].concat());
+    let second = at(&world, &["changeover", "--wait-on"]);
+    kill(&world);
+    let status = at(&world, &["status"]);
+    assert!(status.contains("changeover --wait-on"), "{status}");
+    // Its hour comes.
+    let waits = "halcyon-terrace/.lantern/night.json";
+    let mut written: serde_json::Value = serde_json::from_str(&world.read(waits)).unwrap();
+    let at_ms = written["wait"]["at_ms"].as_i64().unwrap();
+    written["wait"]["at_ms"] = (at_ms - 2 * 3_600_000).into();
+    world.write(waits, written.to_string());
+    let done = at(&world, &["changeover", "--wait-on"]);
+    let again = at(&world, &["changeover", "--wait-on"]);
+    assert!(!world.path(waits).exists());
+    assert_snapshot!("night_waited_on", [nothing, second, done, again].join("\n"));
+    world.ok(&[&["console", "stop"], SERVER].concat());
+}
+
+#[test]
+fn what_was_cut_off_in_that_night_is_gone_on_with() {
+    let world = World::running();
+    world.ok(PLAN);
+    world.ok(&[
+        &["changeover", "--at", "+1s", "--warn", "30s", "--yes"],
+        SERVER,
+    ]
+    .concat());
+    let log = world.path("halcyon-terrace/.lantern/night.log");
+    world.wait("the first backup", || {
+        std::fs::read_to_string(&log).is_ok_and(|text| text.contains("back up "))
+    });
+    let under_way = at(&world, &["status"]);
+    kill(&world);
+    let cut_off = at(&world, &["status"]);
+    assert!(!cut_off.contains("waits "), "{cut_off}");
+    let waits = "halcyon-terrace/.lantern/night.json";
+    let mut written: serde_json::Value = serde_json::from_str(&world.read(waits)).unwrap();
+    written["how"]["warn"] = serde_json::json!(["1s"]);
+    world.write(waits, written.to_string());
+    let done = at(&world, &["changeover", "--wait-on"]);
+    assert!(!world.path(waits).exists());
+    let under_way: String = under_way
+        .lines()
+        .filter(|line| line.contains("waits") || line.contains("under way"))
+        .collect();
+    assert_snapshot!("night_cut_off", [under_way, done].join("\n\n"));
+    world.ok(&[&["console", "stop"], SERVER].concat());
+}
+
+#[test]
+fn who_comes_at_the_last_moment_is_waited_for() {
+    let world = World::running();
+    world.ok(PLAN);
+    let settings = world.read("halcyon-terrace/lantern.toml");
+    let come = "echo come ilva > .lantern/console/input; (sleep 4; echo leave ilva > .lantern/console/input) &";
+    let tell =
+        format!("{settings}\n[[tell]]\non = [\"before\"]\ncommand = [\"sh\", \"-c\", {come:?}]\n");
+    world.write("halcyon-terrace/lantern.toml", tell);
+    world.ok(&[
+        &["changeover", "--at", "+1s", "--when-empty", "--yes"],
+        SERVER,
+    ]
+    .concat());
+    let said = told(&world.comparable(&night(&world)));
+    assert_snapshot!("night_somebody_comes", said);
+    world.ok(&[&["console", "stop"], SERVER].concat());
+}
+
+#[test]
+fn what_stands_in_the_way_at_that_hour_is_told() {
+    let world = World::adopted();
+    world.ok(PLAN);
+    let settings = world.read("halcyon-terrace/lantern.toml");
+    let tell = format!(
+        "{settings}\n[[tell]]\non = [\"failed\"]\ncommand = [\"cp\", \"{{file}}\", \"../told.txt\"]\n"
+    );
+    world.write("halcyon-terrace/lantern.toml", tell);
+    world.ok(&[&["changeover", "--at", "+2s", "--yes"], SERVER].concat());
+    // What the plan brings is gone from where it lay.
+    std::fs::remove_dir_all(world.path("depot/releases")).unwrap();
+    let before = world.tree("halcyon-terrace");
+    let said = told(&world.comparable(&night(&world)));
+    assert_eq!(world.tree("halcyon-terrace"), before);
+    assert_snapshot!(
+        "night_not_begun",
+        [said, told(&world.read("told.txt"))].join("\n")
     );
 }
