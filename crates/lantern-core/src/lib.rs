@@ -34,6 +34,8 @@
 //! | [`flags`] | what a setting that follows from facts has to be | |
 //! | [`health`] | what has a start shown, held against what was expected | |
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
+//! | [`keep_up`] | with what a server may be kept up by itself | |
+//! | [`unattended`] | what a changeover decides in somebody's place | |
 //! | [`operation`] | what is done to a server, as a value; what comes next, whatever has happened | `.lantern/journal.json` |
 
 pub mod artifact;
@@ -53,6 +55,7 @@ pub mod hint;
 pub mod hour;
 pub mod inventory;
 pub mod json;
+pub mod keep_up;
 pub mod launch;
 pub mod link;
 pub mod listing;
@@ -72,6 +75,7 @@ pub mod settings;
 pub mod supply;
 pub mod text;
 pub mod tree;
+pub mod unattended;
 pub mod version;
 
 #[cfg(test)]

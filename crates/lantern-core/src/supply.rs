@@ -2,6 +2,9 @@
 
 use crate::artifact::Artifact;
 use crate::path::RelPath;
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -123,6 +126,9 @@ pub struct Supply {
     /// Why only a person can fetch it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by_person: Option<String>,
+    /// When it was put up, in milliseconds since 1970, where that is stated.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub released_ms: Option<i64>,
 }
 
 impl Supply {
@@ -183,6 +189,9 @@ pub struct StatedFile {
     /// Why only a person can fetch it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub by_person: Option<String>,
+    /// When it was put up: a date, or a time with its zone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub released: Option<String>,
 }
 
 impl StatedFile {
@@ -228,6 +237,9 @@ impl StatedFile {
         if let Some(url) = self.urls.iter().chain(&self.page).find(|url| !is_web(url)) {
             return Err(format!("archive: {url} is no http or https address"));
         }
+        let released = self.released.as_deref();
+        let released = released
+            .map(|text| released_ms(text).map_err(|why| format!("archive.released: {why}")));
         let last = |file: &String| file.rsplit('/').next().unwrap_or(file).to_owned();
         let of_url = || self.urls.iter().find_map(|url| name_of(url));
         let of_file = || self.file.as_ref().map(last);
@@ -244,12 +256,41 @@ impl StatedFile {
             bytes: self.bytes,
             page: self.page,
             by_person: self.by_person,
+            released_ms: released.transpose()?,
         };
         let blake3 = supply.check(HashKind::Blake3);
         let blake3 = blake3.map(|check| check.hex.clone()).unwrap_or_default();
         let file = self.file.unwrap_or_default();
         Ok((supply.at(file, blake3, self.bytes.unwrap_or(0)), supply))
     }
+}
+
+/// When a file was put up, in milliseconds since 1970: of a date (then its first moment, in UTC), a time with its zone (RFC 3339), or, as
+/// listings have it, a number of seconds or milliseconds since then.
+///
+/// # Errors
+/// When it is none of that.
+pub fn released_ms(text: &str) -> Result<i64, String> {
+    let text = text.trim();
+    let number = text.parse::<i64>().ok().filter(|_| text.len() >= 9);
+    let in_ms = number.map(|number| match text.len() {
+        ..=11 => number.saturating_mul(1000),
+        _ => number,
+    });
+    let time = || Some(text.parse::<Timestamp>().ok()?.as_millisecond());
+    let day = || {
+        let day = text.parse::<Date>().ok().filter(|_| text.len() == 10)?;
+        Some(
+            day.to_zoned(TimeZone::UTC)
+                .ok()?
+                .timestamp()
+                .as_millisecond(),
+        )
+    };
+    let found = in_ms.or_else(time).or_else(day);
+    found.ok_or_else(|| {
+        format!("{text:?} is no date like 2026-05-04, and no time like 2026-05-04T04:00:00Z")
+    })
 }
 
 /// Whether an address is one that files are fetched from, as far as its beginning tells.
@@ -304,6 +345,31 @@ pub fn encoded(part: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_day_or_a_time_says_when_a_file_was_put_up() {
+        let day = 1_777_852_800_000;
+        for (text, ms) in [
+            ("2026-05-04", day),
+            ("2026-05-04T04:00:00Z", day + 4 * 3_600_000),
+            ("2026-05-04T04:00:00.5+02:00", day + 2 * 3_600_000 + 500),
+            ("1777852800", day),
+            ("1777852800500", day + 500),
+        ] {
+            assert_eq!(released_ms(text), Ok(ms), "{text}");
+        }
+        for odd in [
+            "",
+            "soon",
+            "2026",
+            "2026-13-01",
+            "04.05.2026",
+            "2026-05-04T04:00:00",
+            "-5",
+        ] {
+            assert!(released_ms(odd).is_err(), "{odd}");
+        }
+    }
 
     #[test]
     fn names_of_addresses_are_file_names_or_none() {

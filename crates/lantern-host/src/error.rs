@@ -11,6 +11,7 @@ use crate::clients::fault::ClientFault;
 use crate::config::fault::ConfigFault;
 use crate::console::fault::ConsoleFault;
 use crate::culprit::fault::CulpritFault;
+use crate::keep_up::fault::KeepUpFault;
 use crate::night::fault::NightFault;
 use crate::planning::fault::PlanningFault;
 use crate::rehearsal::fault::RehearsalFault;
@@ -18,6 +19,7 @@ use crate::release::fault::ReleaseFault;
 use crate::signing::fault::SigningFault;
 use crate::survey::fault::SurveyFault;
 use crate::told::plain;
+use crate::unattended::fault::UnattendedFault;
 use crate::web::fault::WebFault;
 use lantern_core::catalogue::CatalogueFault;
 use lantern_core::listing::ListingFault;
@@ -258,6 +260,12 @@ pub enum Error {
     /// Why nothing could be looked for that makes a start fail.
     #[error(transparent)]
     Culprit(#[from] CulpritFault),
+    /// The server is not kept up by itself.
+    #[error(transparent)]
+    KeepUp(#[from] KeepUpFault),
+    /// A changeover is not carried out where nobody is there for it.
+    #[error(transparent)]
+    Unattended(#[from] UnattendedFault),
     /// Why no changeover waits.
     #[error(transparent)]
     Night(#[from] NightFault),

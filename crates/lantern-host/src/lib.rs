@@ -61,6 +61,7 @@ pub mod glance;
 pub mod history;
 pub mod identity;
 pub mod interrupt;
+pub mod keep_up;
 pub mod known;
 mod layers;
 pub mod learned;
@@ -84,6 +85,7 @@ pub mod survey;
 pub mod telling;
 pub mod told;
 pub mod trial;
+pub mod unattended;
 pub mod verify;
 pub mod web;
 

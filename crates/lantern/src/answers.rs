@@ -10,6 +10,7 @@ use lantern_core::descriptor::VersionFrom;
 use lantern_core::facts::WrittenRelease;
 use lantern_core::health::StartReport;
 use lantern_core::inventory::{Component, FileState, Finding, Turn};
+use lantern_core::keep_up::{Left, Waits};
 use lantern_core::launch::{Does, Drafted, Flow};
 use lantern_core::notice::Notice;
 use lantern_core::operation::{Detail, OperationKind, Scope};
@@ -29,6 +30,7 @@ use lantern_host::console::ServerState;
 use lantern_host::culprit::Hunt;
 use lantern_host::difference::Difference;
 use lantern_host::glance::{Glance, LastSurvey, OneGlance};
+use lantern_host::keep_up::{LastKeepUp, Proposal};
 use lantern_host::learned::Seen;
 use lantern_host::night;
 use lantern_host::planning::Decision;
@@ -102,6 +104,7 @@ answers!(
     History,
     HistoryThinned,
     Hunt,
+    KeptUp<'_>,
     LaunchServers<'_>,
     LaunchShown<'_>,
     Manual,
@@ -844,6 +847,8 @@ pub struct Status<'a> {
     plan: Option<&'a Armed>,
     /// The changeover that waits for its hour.
     waits: Option<night::NightWait>,
+    /// What came of the last time that it was kept up by itself.
+    kept_up: Option<LastKeepUp>,
     /// The last operation's number.
     last: Option<i64>,
     survey: Option<&'a LastSurvey>,
@@ -909,6 +914,7 @@ impl<'a> Status<'a> {
         server_version: Option<String>,
         plan: Option<&'a Armed>,
         waits: Option<night::NightWait>,
+        kept_up: Option<LastKeepUp>,
     ) -> Status<'a> {
         Status {
             server: &server.config.name,
@@ -921,6 +927,7 @@ impl<'a> Status<'a> {
             },
             plan,
             waits,
+            kept_up,
             last: seen.last.as_ref().map(|last| last.number),
             survey: seen.survey.as_ref(),
             backups: seen.backups.map(|(backups, _)| backups),
@@ -1453,6 +1460,31 @@ impl<'a> PlanDrawn<'a> {
             later: later
                 .map(|(plan, saved)| LaterPlan { saved, plan })
                 .collect(),
+        }
+    }
+}
+
+/// `keep-up`, where it carries nothing out; otherwise it answers as `changeover`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct KeptUp<'a> {
+    /// Where the plan lies.
+    saved: &'a PathBuf,
+    plan: &'a Plan,
+    waits: &'a [Waits],
+    left: &'a [Left],
+    /// Releases whose files could not be had.
+    missing: &'a [String],
+}
+
+impl<'a> KeptUp<'a> {
+    /// What was proposed.
+    pub fn new(proposal: &'a Proposal) -> KeptUp<'a> {
+        KeptUp {
+            saved: &proposal.path,
+            plan: &proposal.plan,
+            waits: &proposal.waits,
+            left: &proposal.left,
+            missing: &proposal.missing,
         }
     }
 }

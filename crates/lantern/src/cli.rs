@@ -2,8 +2,8 @@
 
 use crate::commands::{
     acquire, adopt, backup, bundle, catalogue, changeover, client, culprit, demo, diff, docs,
-    family, gather, history, known, launch, notice, order, outlook, plan, put_back, rehearse,
-    report, server, settings, status, survey, take_over, undo, verify, why,
+    family, gather, history, keep_up, known, launch, notice, order, outlook, plan, put_back,
+    rehearse, report, server, settings, status, survey, take_over, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -53,6 +53,7 @@ pub enum Command {
     Rehearse(rehearse::RehearseArgs),
     /// Find out which of what moved makes the start fail
     Culprit(culprit::CulpritArgs),
+    KeepUp(keep_up::KeepUpArgs),
     /// Show what was seen here not to start together
     Known(known::KnownArgs),
     /// Carry a plan out: stop, back up, swap, start, verify, or go back
@@ -128,6 +129,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Why(args) => why::run(args, common, look),
         Command::Rehearse(args) => rehearse::run(args, common, look),
         Command::Culprit(args) => culprit::run(args, common, look),
+        Command::KeepUp(args) => keep_up::run(args, common, look),
         Command::Known(args) => known::run(args, common, look),
         Command::Changeover(args) => changeover::run(args, common, look),
         Command::Verify(args) => verify::run(args, common, look),

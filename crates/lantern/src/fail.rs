@@ -17,12 +17,14 @@ use lantern_host::clients::fault::ClientFault;
 use lantern_host::config::fault::ConfigFault;
 use lantern_host::console::fault::ConsoleFault;
 use lantern_host::culprit::fault::CulpritFault;
+use lantern_host::keep_up::fault::KeepUpFault;
 use lantern_host::night::fault::NightFault;
 use lantern_host::place::Address;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::rehearsal::fault::RehearsalFault;
 use lantern_host::signing::fault::SigningFault;
 use lantern_host::survey::fault::SurveyFault;
+use lantern_host::unattended::fault::UnattendedFault;
 use lantern_host::web::fault::WebFault;
 use std::io::ErrorKind;
 use std::path::Path;
@@ -195,6 +197,8 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::Rehearsal(fault) => of_rehearsal(fault, common),
         Error::Culprit(fault) => of_culprit(fault, common),
         Error::Night(fault) => of_night(fault, common),
+        Error::Unattended(fault) => of_unattended(fault),
+        Error::KeepUp(KeepUpFault::Off) => "Read what it does: lantern docs guide. Then allow it in lantern.toml, for releases that are so many days old:\n  [keep_up]\n  wait_days = 7".into(),
         Error::Survey(fault) => of_survey(fault, common),
     }
 }
@@ -850,6 +854,15 @@ fn of_night(fault: &NightFault, common: &Common) -> String {
             shell_word(&common.near(".lantern/night.log"))
         ),
     }
+}
+
+fn of_unattended(UnattendedFault::NotLeft { asked, may }: &UnattendedFault) -> String {
+    let words = may.iter().chain(asked.iter().map(|(matter, _)| matter));
+    let words: Vec<String> = words.map(|word| format!("{:?}", word.as_str())).collect();
+    format!(
+        "Nothing was stopped, and no file was touched. Carry it out while you are there; or leave that to it, in lantern.toml:\n  [unattended]\n  may = [{}]",
+        words.join(", ")
+    )
 }
 
 fn of_culprit(fault: &CulpritFault, common: &Common) -> String {

@@ -252,7 +252,7 @@ fn state_of<'f>(
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use crate::component::Runs;
     use crate::descriptor::Holdings;
@@ -276,7 +276,7 @@ mod tests {
     }
 
     /// A component with files as `path=hash`; its version is told by its content.
-    fn component(kind: Kind, id: &str, files: &[&str], holdings: Holdings) -> Component {
+    pub(crate) fn component(kind: Kind, id: &str, files: &[&str], holdings: Holdings) -> Component {
         Component {
             facts: Facts::new(Id::new(id), kind, Version::of_content("00")),
             place: None,

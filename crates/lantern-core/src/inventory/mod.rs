@@ -1,7 +1,7 @@
 //! What is installed, and which findings follow.
 
 mod findings;
-mod layers;
+pub(crate) mod layers;
 mod switch;
 mod turn;
 

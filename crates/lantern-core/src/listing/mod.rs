@@ -13,7 +13,7 @@ use crate::document::{self, Node, Table};
 use crate::family::{Family, FieldRule, Fields, Pattern, Reader, TextNotation};
 use crate::offer::{Offer, Origin};
 use crate::reading::TextFault;
-use crate::supply::{Checksum, HashKind, Supply, encoded, is_web, name_of};
+use crate::supply::{Checksum, HashKind, Supply, encoded, is_web, name_of, released_ms};
 use html5gum::{Token, Tokenizer};
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -89,6 +89,8 @@ pub struct FileFields {
     pub page: FieldRule,
     /// Why only a person can fetch it.
     pub by_person: FieldRule,
+    /// When it was put up.
+    pub released: FieldRule,
 }
 
 /// What is left out of a listing: releases of which a text fits a pattern.
@@ -316,7 +318,7 @@ impl Listing {
         Ok(seen.collect())
     }
 
-    fn file_fields(&self) -> [(&'static str, &FieldRule); 10] {
+    fn file_fields(&self) -> [(&'static str, &FieldRule); 11] {
         let file = &self.file;
         [
             ("archive.urls", &file.urls),
@@ -329,6 +331,7 @@ impl Listing {
             ("archive.md5", &file.md5),
             ("archive.page", &file.page),
             ("archive.by_person", &file.by_person),
+            ("archive.released", &file.released),
         ]
     }
 
@@ -504,6 +507,10 @@ impl Listing {
             checks: checks.collect::<Result<_, _>>()?,
             bytes: bytes.transpose()?,
             by_person: lookups.text_of(&file.by_person),
+            // That a listing says it in a way of its own makes its releases no worse: then it is not known.
+            released_ms: lookups
+                .text_of(&file.released)
+                .and_then(|text| released_ms(&text).ok()),
             name,
             urls,
             page,

@@ -19,9 +19,10 @@ use lantern_core::hint::with_nearest;
 use lantern_core::notice::{Moment, Style};
 use lantern_core::path::RelPath;
 use lantern_core::supply::is_web;
+use lantern_core::unattended::Matter;
 use lantern_core::version::Version;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
@@ -139,6 +140,11 @@ pub struct Config {
     /// What is done once a changeover has failed and the old state is back.
     #[serde(default)]
     pub on_failure: OnFailure,
+    /// What is left to a changeover that nobody is there for.
+    #[serde(default)]
+    pub unattended: Unattended,
+    /// How the server is kept up by itself; not at all where nothing is said.
+    pub keep_up: Option<KeepUp>,
     /// How the server is run and its console reached, where lantern does not keep it itself.
     #[serde(default)]
     pub console: Reach,
@@ -177,6 +183,30 @@ pub struct Config {
 pub struct OnFailure {
     /// Whether it is looked for which of what moved makes it fail.
     pub culprit: bool,
+}
+
+/// What is left to a changeover that nobody is there for.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Unattended {
+    /// What it may decide.
+    pub may: BTreeSet<Matter>,
+}
+
+impl Default for Unattended {
+    fn default() -> Unattended {
+        Unattended {
+            may: BTreeSet::from(Matter::USUAL),
+        }
+    }
+}
+
+/// How a server is kept up by itself.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct KeepUp {
+    /// So many days old a release has to be.
+    pub wait_days: u32,
 }
 
 /// What players' clients have besides what runs on the server, or must not have.

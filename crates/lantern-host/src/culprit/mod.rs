@@ -14,7 +14,7 @@ use crate::folder::own;
 use crate::learned::{self, Release, Seen};
 use crate::ledger::Ledger;
 use crate::place::here;
-use crate::planning::{self, Question, Side, Terms};
+use crate::planning::{self, Question, Side, Sources, Terms};
 use crate::rehearsal::fault::RehearsalFault;
 use crate::rehearsal::{RehearsalOptions, rehearse};
 use crate::runner::Ended;
@@ -176,18 +176,18 @@ pub struct Works {
     pub world_loses: Vec<Id>,
 }
 
-/// Looks for what makes the start fail.
+/// Looks for what makes the start fail; what the plan came of is `asked` again.
 ///
 /// # Errors
-/// When the plan's question cannot be asked again, a copy cannot be made, or the disk refuses. That somebody ends it early is no error.
+/// When that cannot be done, a copy cannot be made, or the disk refuses. That somebody ends it early is no error.
 pub fn culprit(
     server: &Server,
     plan: &Plan,
     text: &str,
+    (sources, terms): (Sources, Terms),
     options: &CulpritOptions<'_>,
     tell: &mut dyn FnMut(Told<'_>),
 ) -> Result<Hunt> {
-    let (sources, terms) = planning::last_question(server)?;
     let terms = Terms {
         undecided: terms.undecided.or(Some(Side::Mine)),
         ..terms

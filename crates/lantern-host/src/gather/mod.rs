@@ -182,6 +182,7 @@ pub fn wanted_by(plan: &Plan) -> Vec<Wanted> {
                 bytes: Some(archive.bytes),
                 page: None,
                 by_person: None,
+                released_ms: None,
             },
         }
     });

@@ -55,6 +55,8 @@ pub struct How {
     pub start: bool,
     /// Whether it is started although a start command is cut off.
     pub anyway: bool,
+    /// Whether it may decide only what lantern.toml leaves to it.
+    pub unattended: bool,
     /// How long before the stop players are told, instead of what lantern.toml says.
     pub warn: Option<Vec<Span>>,
 }
@@ -315,16 +317,38 @@ pub fn wait(
     who: &dyn Fn() -> Players,
     tell: &mut dyn FnMut(&Players),
 ) -> Result<Came> {
-    let mut seen = None;
-    let came = loop {
-        // Another one may have been arranged after this one was called off.
-        if read(server)?.and_then(|now| now.process) != waiting.process {
-            return Ok(Came::CalledOff);
+    // Another one may have been arranged after this one was called off.
+    let is_own = || Ok(read(server)?.and_then(|now| now.process) == waiting.process);
+    let came = pass(&waiting.wait, clock, who, tell, &is_own)?;
+    match came {
+        Came::Begins => {
+            let begun = Some(Ledger::open(&server.folder)?.next_number()?);
+            let waiting = waiting.clone();
+            write(server, &Waiting { begun, ..waiting })?;
         }
-        match waiting.wait.step((clock.now)(), seen.as_ref()) {
+        _ if is_own()? => ended(server)?,
+        _ => {}
+    }
+    Ok(came)
+}
+
+/// Waits, as long as it `goes_on`; nothing is written down of it.
+///
+/// # Errors
+/// Those of `goes_on`.
+pub fn pass(
+    wait: &Wait,
+    clock: &Clock<'_>,
+    who: &dyn Fn() -> Players,
+    tell: &mut dyn FnMut(&Players),
+    goes_on: &dyn Fn() -> Result<bool>,
+) -> Result<Came> {
+    let mut seen = None;
+    while goes_on()? {
+        match wait.step((clock.now)(), seen.as_ref()) {
             Step::Sleep(ms) => {
                 if !(clock.pause)(Duration::from_millis(ms)) {
-                    break Came::CalledOff;
+                    break;
                 }
             }
             Step::Look => {
@@ -334,23 +358,11 @@ pub fn wait(
                 }
                 seen = Some(((clock.now)(), on));
             }
-            Step::Begin => {
-                let begun = Ledger::open(&server.folder)?.next_number()?;
-                let begun = Some(begun);
-                write(
-                    server,
-                    &Waiting {
-                        begun,
-                        ..waiting.clone()
-                    },
-                )?;
-                return Ok(Came::Begins);
-            }
-            Step::GiveUp(why) => break Came::GivenUp(why),
+            Step::Begin => return Ok(Came::Begins),
+            Step::GiveUp(why) => return Ok(Came::GivenUp(why)),
         }
-    };
-    ended(server)?;
-    Ok(came)
+    }
+    Ok(Came::CalledOff)
 }
 
 /// Calls the one off that waits. Returns what waited.

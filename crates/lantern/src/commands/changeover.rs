@@ -10,15 +10,19 @@ use crate::look::{Look, Means, date, time};
 use crate::progress::{Progress, during};
 use clap::Args;
 use lantern_core::notice::{Moment, Notice};
+use lantern_core::unattended::Matter;
 use lantern_host::armed::name_of;
 use lantern_host::changeover::fault::ChangeoverFault;
 use lantern_host::changeover::{Report, changeover, resume};
 use lantern_host::config::{Server, Span};
 use lantern_host::ledger::Ledger;
-use lantern_host::night::{How, TakenUp, Waiting};
+use lantern_host::night::{How, TakenUp};
 use lantern_host::planning::refuse_cut_off;
 use lantern_host::rehearsal::{Rehearsal, report_on};
+use lantern_host::survey::{Depth, survey};
+use lantern_host::unattended::judge;
 use lantern_host::{Error, Result};
+use std::path::Path;
 
 /// Carry a plan out: warn, stop, back up, swap, start, verify; or put the old state back
 #[derive(Debug, Args)]
@@ -40,6 +44,9 @@ pub struct ChangeoverArgs {
     /// Start it even though a start command is cut off
     #[arg(long)]
     anyway: bool,
+    /// Nobody is there to be asked: end before the stop where the plan decides more than lantern.toml leaves to it
+    #[arg(long)]
+    unattended: bool,
     /// Go on with a changeover that was cut off
     #[arg(long, conflicts_with_all = ["plan", "at"])]
     resume: bool,
@@ -89,12 +96,12 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         return night::arrange(&wish, &chosen, &server, how, common, look);
     }
     // Where nobody can be asked, a plan that is named is meant.
-    if !(chosen.is_named && look.cannot_ask()) {
+    if !(how.unattended || chosen.is_named && look.cannot_ask()) {
         let name = name_of(&chosen.text);
         let without = common.next(&format!("changeover {name}"));
         armed::confirm("Carry it out?", &without, common, look)?;
     }
-    carry_out(&chosen, &server, &how, true, common, look)
+    carry_out(&chosen, &server, &how, Telling::Whole, common, look)
 }
 
 /// Waits in the place of whoever arranged it, then carries out what was arranged, or goes on with it.
@@ -109,13 +116,15 @@ fn waited(common: &Common, look: &Look) -> Result<u8> {
         }
         TakenUp::Waits(waiting) => waiting,
     };
-    let mut is_first = true;
+    let mut telling = Telling::Begins;
     loop {
         if let Some(status) = night::wait(&server, &waiting, look)? {
             return Ok(status);
         }
-        let done = begun(&waiting, is_first, common, look);
-        is_first = false;
+        let plan = server.folder.shown(&lantern_host::night::plan_file());
+        let (how, when_empty) = (&waiting.how, waiting.wait.when_empty);
+        let done = at_night(&plan, how, when_empty.then_some(telling), common, look);
+        telling = Telling::GoesOn;
         match done {
             // Somebody came while it was prepared: it waits on, for as long as it may.
             Err(Error::Changeover(ChangeoverFault::NotEmpty(on))) if waiting.wait.when_empty => {
@@ -129,25 +138,36 @@ fn waited(common: &Common, look: &Look) -> Result<u8> {
     }
 }
 
-/// Carries out what was waited for. What stands in the way before the changeover itself tells it is told here.
-fn begun(waiting: &Waiting, is_first: bool, common: &Common, look: &Look) -> Result<u8> {
+/// Carries out what was waited for: with `empty`, only while nobody is on, and somebody is then waited for again. What stands in the way before
+/// the changeover itself tells it is told here.
+///
+/// # Errors
+/// As of a changeover.
+pub fn at_night(
+    plan: &Path,
+    how: &How,
+    empty: Option<Telling>,
+    common: &Common,
+    look: &Look,
+) -> Result<u8> {
     let prepare = || -> Result<_> {
         let (server, lock) = open_settled(common, "changeover")?;
-        let mut server = with(server, &waiting.how, look);
-        server.config.warn.only_empty |= waiting.wait.when_empty;
-        let plan = server.folder.shown(&lantern_host::night::plan_file());
-        let chosen = armed::choose(plan.to_str(), waiting.how.stay, &server)?;
-        let status = ready(&chosen, &server, &waiting.how, common, look)?;
+        let mut server = with(server, how, look);
+        server.config.warn.only_empty |= empty.is_some();
+        let chosen = armed::choose(plan.to_str(), how.stay, &server)?;
+        let status = ready(&chosen, &server, how, common, look)?;
         Ok((server, lock, chosen, status))
     };
     let (server, _lock, chosen, status) = prepare().inspect_err(|error| {
-        night::tell_not_begun(common, &error.to_string(), look);
+        night::tell_not_begun_of(plan, common, &error.to_string(), look);
     })?;
     if let Some(status) = status {
-        night::tell_not_begun(common, "files that it needs could not be had", look);
+        let why = "files that it needs could not be had";
+        night::tell_not_begun(&server, Some(&chosen.plan), why, look);
         return Ok(status);
     }
-    carry_out(&chosen, &server, &waiting.how, is_first, common, look)
+    let telling = empty.unwrap_or(Telling::Whole);
+    carry_out(&chosen, &server, how, telling, common, look)
 }
 
 /// A server as an operation is to see it.
@@ -156,6 +176,8 @@ fn with(mut server: Server, how: &How, look: &Look) -> Server {
     if let Some(times) = &how.warn {
         server.config.warn.at.clone_from(times);
     }
+    let may = &server.config.unattended.may;
+    server.config.warn.only_empty = how.unattended && !may.contains(&Matter::Players);
     server
 }
 
@@ -179,7 +201,24 @@ fn ready(
     let ledger = Ledger::open(&server.folder)?;
     armed::announce(chosen, server, &ledger, how.start, look)?;
     tell_rehearsal(report_on(&chosen.path, &chosen.text).as_ref(), look);
+    if how.unattended {
+        let mut ledger = ledger;
+        let found = survey(server, &mut ledger, Depth::Usual)?;
+        let piece = (&chosen.plan, &*chosen.path, &*chosen.text);
+        judge(server, piece, &found.inventory)?;
+    }
     Ok(None)
+}
+
+/// What is told of a changeover to whom lantern.toml names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Telling {
+    /// That it begins, and how it ends.
+    Whole,
+    /// The same, and not that somebody is on: it is tried again then.
+    Begins,
+    /// The same, and not that it begins: that was told before.
+    GoesOn,
 }
 
 /// Goes on with a changeover that was cut off.
@@ -197,18 +236,18 @@ fn go_on(how: &How, common: &Common, look: &Look) -> Result<u8> {
     came_to(done?, &server, &ledger, how, common, look)
 }
 
-/// Carries a plan out; `tells_before` says whether it was not told yet that it is to begin.
+/// Carries a plan out.
 fn carry_out(
     chosen: &armed::Chosen,
     server: &Server,
     how: &How,
-    tells_before: bool,
+    telling: Telling,
     common: &Common,
     look: &Look,
 ) -> Result<u8> {
     let mut ledger = Ledger::open(&server.folder)?;
     let mut notice = notice::of_plan(server, &ledger, &chosen.plan)?;
-    if tells_before {
+    if telling != Telling::GoesOn {
         notice::tell(server, &notice, look);
     }
     let mut progress = Progress::new(look);
@@ -217,9 +256,10 @@ fn carry_out(
         progress.show(event)
     });
     drop(progress);
-    if matches!(done, Err(Error::Changeover(ChangeoverFault::NotEmpty(_)))) {
-        // Whoever waits for it tells what comes of that.
-        return done.map(|_| fail::DONE);
+    if telling != Telling::Whole
+        && let Err(error @ Error::Changeover(ChangeoverFault::NotEmpty(_))) = done
+    {
+        return Err(error);
     }
     ended(&mut notice, &done);
     notice::tell(server, &notice, look);
@@ -230,7 +270,8 @@ fn carry_out(
     );
     if went_back && server.config.on_failure.culprit {
         let status = done.map_or_else(|error| fail::tell(&error, common, look), |_| fail::BACK);
-        culprit::after_failure(server, &chosen.plan, &chosen.text, common, look);
+        let plan = (&chosen.plan, &*chosen.path, &*chosen.text);
+        culprit::after_failure(server, plan, common, look);
         return Ok(status);
     }
     came_to(done?, server, &ledger, how, common, look)
@@ -265,6 +306,7 @@ impl ChangeoverArgs {
             stay: self.stay,
             start: self.start,
             anyway: self.anyway,
+            unattended: self.unattended,
             warn: self.warn.clone(),
         }
     }

@@ -14,8 +14,10 @@ use lantern_host::config::Server;
 use lantern_host::culprit::{
     Came, CulpritOptions, ErrorLine, Found, Hunt, Moved, Told, Works, culprit, remember,
 };
+use lantern_host::keep_up;
 use lantern_host::planning::refuse_cut_off;
 use regex::Regex;
+use std::path::Path;
 use std::time::Duration;
 
 /// So often a copy is started at most, and after so many minutes none is any more, where nothing else is said.
@@ -71,7 +73,8 @@ pub fn run(args: &CulpritArgs, common: &Common, look: &Look) -> Result<u8> {
         }
     }
     refuse_cut_off(&server, Some(&chosen.plan))?;
-    let hunt = look_for(&server, &chosen.plan, &chosen.text, args, look)?;
+    let plan = (&chosen.plan, &*chosen.path, &*chosen.text);
+    let hunt = look_for(&server, plan, args, look)?;
     if look.json {
         look.answer(&hunt);
     } else {
@@ -83,9 +86,12 @@ pub fn run(args: &CulpritArgs, common: &Common, look: &Look) -> Result<u8> {
     })
 }
 
+/// A plan, where it lies, and its text.
+type PlanAt<'p> = (&'p Plan, &'p Path, &'p str);
+
 /// Looks for it after a changeover has failed and the old state is back. What comes of it is shown and remembered; that nothing does changes
 /// nothing.
-pub fn after_failure(server: &Server, plan: &Plan, text: &str, common: &Common, look: &Look) {
+pub fn after_failure(server: &Server, plan: PlanAt<'_>, common: &Common, look: &Look) {
     let args = CulpritArgs {
         plan: None,
         error: None,
@@ -95,7 +101,7 @@ pub fn after_failure(server: &Server, plan: &Plan, text: &str, common: &Common, 
         minutes: MINUTES,
     };
     look.talk("");
-    match look_for(server, plan, text, &args, look) {
+    match look_for(server, plan, &args, look) {
         Ok(hunt) if !look.json => show(&hunt, &args, common, look),
         Ok(_) => {}
         Err(error) => look.talk(&format!("  What makes it fail was not found: {error}")),
@@ -104,11 +110,11 @@ pub fn after_failure(server: &Server, plan: &Plan, text: &str, common: &Common, 
 
 fn look_for(
     server: &Server,
-    plan: &Plan,
-    text: &str,
+    (plan, path, text): PlanAt<'_>,
     args: &CulpritArgs,
     look: &Look,
 ) -> Result<Hunt> {
+    let asked = keep_up::asked_for(server, path)?;
     let is_it = |line: &str| {
         let error = args.error.as_ref();
         error.is_some_and(|error| error.is_match(line))
@@ -143,7 +149,9 @@ fn look_for(
         what: String::new(),
         why: String::new(),
     };
-    let hunt = culprit(server, plan, text, &options, &mut |told| shown.show(&told));
+    let hunt = culprit(server, plan, text, asked, &options, &mut |told| {
+        shown.show(&told)
+    });
     shown.bar.finish_and_clear();
     let hunt = hunt?;
     if args.is_about_starts() {

@@ -53,6 +53,11 @@ impl Gathered {
         self.missing.is_empty()
     }
 
+    /// What could not be had, by what it is for.
+    pub fn missing(&self) -> Vec<String> {
+        self.missing.iter().map(|(it, _)| it.what.clone()).collect()
+    }
+
     /// Answers with it; returns the exit status.
     pub fn tell(self, common: &Common, look: &Look) -> u8 {
         let is_whole = self.is_whole();

@@ -16,6 +16,7 @@ pub mod family;
 mod fetching;
 pub mod gather;
 pub mod history;
+pub mod keep_up;
 pub mod known;
 pub mod launch;
 mod merges;

@@ -19,6 +19,7 @@ use lantern_host::night::fault::NightFault;
 use lantern_host::night::{self, Came, Clock, How, NightWait, TakenUp, Waiting};
 use lantern_host::place::here;
 use lantern_host::{Error, Result};
+use std::path::Path;
 
 /// So long after its hour it is begun at most, where nothing else is said: by itself, and where it waits for players.
 const LATEST: SignedDuration = SignedDuration::from_hours(1);
@@ -175,67 +176,106 @@ pub fn ended(server: &Server) -> Result<()> {
     night::ended(server)
 }
 
+/// Who is on, on the servers that a plan stops; on all where there is none.
+fn who(server: &Server, plan: Option<&Plan>) -> Players {
+    let concerned = plan.map_or_else(|| Ok(server.each()), |plan| named(server, plan));
+    match concerned {
+        Ok(concerned) => who_is_on(concerned.iter()),
+        Err(error) => Players::Unknown(error.to_string()),
+    }
+}
+
+/// Says who is on while it is waited.
+fn tell_who(on: &Players, look: &Look) {
+    let waits = if *on == Players::Nobody {
+        ""
+    } else {
+        ": waiting"
+    };
+    look.talk(&format!("{}  {on}{waits}", now()));
+}
+
 /// Waits; the exit status where it does not begin.
 ///
 /// # Errors
 /// When the disk refuses.
 pub fn wait(server: &Server, waiting: &Waiting, look: &Look) -> Result<Option<u8>> {
-    let plan = here::read_text(&server.folder.shown(&night::plan_file()))?;
-    let plan = Plan::parse(&plan).ok();
-    let who = || {
-        let concerned = plan.as_ref().map(|plan| named(server, plan));
-        match concerned.unwrap_or_else(|| Ok(server.each())) {
-            Ok(concerned) => who_is_on(concerned.iter()),
-            Err(error) => Players::Unknown(error.to_string()),
-        }
-    };
+    let plan = plan_of(&server.folder.shown(&night::plan_file()));
+    let who = || who(server, plan.as_ref());
     let came = night::wait(server, waiting, &Clock::REAL, &who, &mut |on| {
-        let waits = if *on == Players::Nobody {
-            ""
-        } else {
-            ": waiting"
-        };
-        look.talk(&format!("{}  {on}{waits}", now()));
+        tell_who(on, look)
     })?;
+    Ok(match not_begun(came, look) {
+        None => None,
+        Some(None) => Some(fail::DONE),
+        Some(Some(why)) => {
+            tell_not_begun(server, plan.as_ref(), &why, look);
+            Some(fail::NO)
+        }
+    })
+}
+
+/// Waits until nobody is on, where nothing is written down of that; why it does not begin, where it does not.
+///
+/// # Errors
+/// None that there is a reason for.
+pub fn until_empty(
+    server: &Server,
+    plan: &Plan,
+    wait: &Wait,
+    look: &Look,
+) -> Result<Option<String>> {
+    let who = || who(server, Some(plan));
+    let tell = &mut |on: &Players| tell_who(on, look);
+    let came = night::pass(wait, &Clock::REAL, &who, tell, &|| Ok(true))?;
+    let not_begun = not_begun(came, look);
+    Ok(not_begun.map(|why| why.unwrap_or_else(|| "it was called off".into())))
+}
+
+/// Says why it does not begin; none where it does, and no reason where it was called off.
+fn not_begun(came: Came, look: &Look) -> Option<Option<String>> {
     match came {
-        Came::Begins => return Ok(None),
+        Came::Begins => None,
         Came::CalledOff => {
             look.talk(&format!("{}  called off: nothing was done", now()));
-            return Ok(Some(fail::DONE));
+            Some(None)
         }
         Came::GivenUp(why) => {
             look.talk(&format!("{}  not begun: {why}", now()));
-            if let Some(plan) = plan {
-                tell_not_begun_of(server, &plan, &why, look)?;
-            }
+            Some(Some(why))
         }
     }
-    Ok(Some(fail::NO))
 }
 
-/// Tells everybody whom lantern.toml names that what waited was not begun. That it cannot be told stops nothing.
-pub fn tell_not_begun(common: &Common, why: &str, look: &Look) {
-    let told = || -> Result<()> {
-        let server = Server::open(&common.server)?;
-        let plan = here::read_text(&server.folder.shown(&night::plan_file()))?;
-        match Plan::parse(&plan) {
-            Ok(plan) => tell_not_begun_of(&server, &plan, why, look),
-            Err(_) => Ok(()),
-        }
+/// The plan in a file, where it can be read.
+fn plan_of(path: &Path) -> Option<Plan> {
+    Plan::parse(&here::read_text(path).ok()?).ok()
+}
+
+/// Tells everybody whom lantern.toml names that a plan was not begun. That it cannot be told stops nothing.
+pub fn tell_not_begun(server: &Server, plan: Option<&Plan>, why: &str, look: &Look) {
+    let Some(plan) = plan else {
+        return;
     };
-    if let Err(error) = told() {
-        look.talk(&format!("  nobody was told: {error}"));
+    let notice =
+        Ledger::open(&server.folder).and_then(|ledger| notice::of_plan(server, &ledger, plan));
+    match notice {
+        Ok(mut notice) => {
+            notice.moment = Moment::Failed;
+            notice.why = Some(format!("it was not begun: {why}"));
+            notice.back = true;
+            notice::tell(server, &notice, look);
+        }
+        Err(error) => look.talk(&format!("  nobody was told: {error}")),
     }
 }
 
-fn tell_not_begun_of(server: &Server, plan: &Plan, why: &str, look: &Look) -> Result<()> {
-    let ledger = Ledger::open(&server.folder)?;
-    let mut notice = notice::of_plan(server, &ledger, plan)?;
-    notice.moment = Moment::Failed;
-    notice.why = Some(format!("it was not begun: {why}"));
-    notice.back = true;
-    notice::tell(server, &notice, look);
-    Ok(())
+/// The same, of the plan in a file, where the server cannot be opened as it should.
+pub fn tell_not_begun_of(path: &Path, common: &Common, why: &str, look: &Look) {
+    match Server::open(&common.server) {
+        Ok(server) => tell_not_begun(&server, plan_of(path).as_ref(), why, look),
+        Err(error) => look.talk(&format!("  nobody was told: {error}")),
+    }
 }
 
 /// Calls off what waits.

@@ -9,6 +9,7 @@ use clap::Args;
 use lantern_core::plan::Step;
 use lantern_host::Result;
 use lantern_host::changeover::Event;
+use lantern_host::config::Server;
 use lantern_host::ledger::Ledger;
 use lantern_host::planning::refuse_cut_off;
 use lantern_host::rehearsal::{Rehearsal, RehearsalOptions, rehearse, report_path};
@@ -57,23 +58,35 @@ pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
         keep_copy: args.keep_copy,
         after: None,
     };
-    let copying = at_work("copying the server …");
-    let mut progress = Progress::new(look);
-    let report = rehearse(&server, &ledger, &piece, &mut |event| {
-        copying.finish_and_clear();
-        if is_worth_telling(&event) {
-            progress.show(event);
-        }
-    });
-    copying.finish_and_clear();
-    drop(progress);
-    let report = report?;
+    let report = on_a_copy(&server, &ledger, &piece, look)?;
     if look.json {
         look.answer(&report);
     } else {
         show(&report, server.folder.is_far(), &path, args, common, look);
     }
     Ok(if report.worked { fail::DONE } else { fail::NO })
+}
+
+/// Rehearses a plan, and shows what goes by.
+///
+/// # Errors
+/// As [`rehearse`].
+pub fn on_a_copy(
+    server: &Server,
+    ledger: &Ledger,
+    piece: &RehearsalOptions<'_>,
+    look: &Look,
+) -> Result<Rehearsal> {
+    let copying = at_work("copying the server …");
+    let mut progress = Progress::new(look);
+    let report = rehearse(server, ledger, piece, &mut |event| {
+        copying.finish_and_clear();
+        if is_worth_telling(&event) {
+            progress.show(event);
+        }
+    });
+    copying.finish_and_clear();
+    report
 }
 
 /// Of a copy, nobody needs to know that it is down, was backed up, and goes back.

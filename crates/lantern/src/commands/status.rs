@@ -8,9 +8,10 @@ use crate::look::{Look, Means, ago, bytes, count, time};
 use clap::Args;
 use lantern_host::Result;
 use lantern_host::armed::{self, Armed, Became};
-use lantern_host::config::Server;
+use lantern_host::config::{KeepUp, Server};
 use lantern_host::console::ServerState;
 use lantern_host::glance::{Glance, LastSurvey, OneGlance, glance};
+use lantern_host::keep_up::{self, LastKeepUp};
 use lantern_host::ledger::Logged;
 use lantern_host::night;
 
@@ -28,6 +29,7 @@ pub fn run(_: &StatusArgs, common: &Common, look: &Look) -> Result<u8> {
     let seen = glance(server)?;
     let armed = armed::read(server)?;
     let waits = night::seen(server)?;
+    let kept_up = keep_up::last(server)?;
     let is_up = seen.each.iter().all(|one| one.is_up() == Some(true));
     let status = looked.status(if is_up { fail::DONE } else { fail::NO });
     if look.json {
@@ -38,15 +40,36 @@ pub fn run(_: &StatusArgs, common: &Common, look: &Look) -> Result<u8> {
             version,
             armed.as_ref(),
             waits,
+            kept_up,
         ));
         return Ok(status);
     }
-    show(server, &seen, armed.as_ref(), waits.as_ref(), look);
+    let kept_up = kept_up.as_ref();
+    show(server, &seen, armed.as_ref(), waits.as_ref(), kept_up, look);
     if !looked.is_cut_off {
         let armed = armed.as_ref().filter(|_| !server.folder.is_far());
         look.next(&common.next(next(&seen, armed)));
     }
     Ok(status)
+}
+
+/// How the server is kept up by itself, and what came of the last time.
+fn kept_up(words: &KeepUp, last: Option<&LastKeepUp>) -> String {
+    let days = count(words.wait_days as usize, "day", "days");
+    let with = format!("with releases that are {days} old or older");
+    let Some(last) = last else {
+        return format!("{with}; it was never run: lantern docs units");
+    };
+    let came = match last.came {
+        keep_up::Came::Nothing => "there was nothing to do",
+        keep_up::Came::FailedOnCopy | keep_up::Came::NotBegun => "not carried out",
+        keep_up::Came::Done => "done",
+        keep_up::Came::WentBack => "the old state was put back",
+        keep_up::Came::Failed => "it failed",
+    };
+    let why = last.why.as_ref().and_then(|why| why.lines().next());
+    let why = why.map_or(String::new(), |why| format!(": {why}"));
+    format!("{with}; {}: {came}{why}", ago(last.at_ms))
 }
 
 /// The server version: of what was done since the last survey, else of that.
@@ -65,6 +88,7 @@ fn show(
     seen: &Glance,
     armed: Option<&Armed>,
     waits: Option<&night::NightWait>,
+    last_keep_up: Option<&LastKeepUp>,
     look: &Look,
 ) {
     let name = &server.config.name;
@@ -92,6 +116,9 @@ fn show(
     row("plan", &plan(armed));
     if let Some(waits) = waits {
         row("waits", &super::night::row(waits));
+    }
+    if let Some(words) = &server.config.keep_up {
+        row("keep-up", &kept_up(words, last_keep_up));
     }
     row(
         "last",
