@@ -8,6 +8,7 @@ use lantern_core::inventory::SwitchFault;
 use lantern_core::operation::{OperationKind, Stuck};
 use lantern_core::plan::DrawFault;
 use lantern_core::supply::Wanted;
+use lantern_core::unattended::Matter;
 use lantern_host::Error;
 use lantern_host::acquire::fault::AcquireFault;
 use lantern_host::adopt::fault::AdoptFault;
@@ -197,7 +198,7 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::Rehearsal(fault) => of_rehearsal(fault, common),
         Error::Culprit(fault) => of_culprit(fault, common),
         Error::Night(fault) => of_night(fault, common),
-        Error::Unattended(fault) => of_unattended(fault),
+        Error::Unattended(fault) => of_unattended(fault, common),
         Error::KeepUp(KeepUpFault::Off) => "Read what it does: lantern docs guide. Then allow it in lantern.toml, for releases that are so many days old:\n  [keep_up]\n  wait_days = 7".into(),
         Error::Survey(fault) => of_survey(fault, common),
     }
@@ -856,13 +857,26 @@ fn of_night(fault: &NightFault, common: &Common) -> String {
     }
 }
 
-fn of_unattended(UnattendedFault::NotLeft { asked, may }: &UnattendedFault) -> String {
-    let words = may.iter().chain(asked.iter().map(|(matter, _)| matter));
-    let words: Vec<String> = words.map(|word| format!("{:?}", word.as_str())).collect();
-    format!(
-        "Nothing was stopped, and no file was touched. Carry it out while you are there; or leave that to it, in lantern.toml:\n  [unattended]\n  may = [{}]",
-        words.join(", ")
-    )
+fn of_unattended(
+    UnattendedFault::NotLeft { asked, may }: &UnattendedFault,
+    common: &Common,
+) -> String {
+    let mut told = "Nothing was stopped, and no file was touched.".to_owned();
+    let is_unrehearsed = |(matter, _): &&(Matter, String)| *matter == Matter::Unrehearsed;
+    if asked.iter().any(|asked| is_unrehearsed(&asked)) {
+        told += &format!(" Carry it out on a copy first: {}", common.next("rehearse"));
+    }
+    let others = asked.iter().filter(|asked| !is_unrehearsed(asked));
+    let others: Vec<&Matter> = others.map(|(matter, _)| matter).collect();
+    if !others.is_empty() {
+        let words = may.iter().chain(others);
+        let words: Vec<String> = words.map(|word| format!("{:?}", word.as_str())).collect();
+        told += &format!(
+            "\nCarry it out while you are there; or leave that to it, in lantern.toml:\n  [unattended]\n  may = [{}]",
+            words.join(", ")
+        );
+    }
+    told
 }
 
 fn of_culprit(fault: &CulpritFault, common: &Common) -> String {

@@ -16,6 +16,7 @@ use crate::folder::own;
 use crate::interrupt;
 use crate::ledger::Ledger;
 use crate::night::fault::NightFault;
+use crate::rehearsal;
 use crate::runner::{Launch, Signal};
 use lantern_core::hour::{Players, Step, Wait};
 use lantern_core::path::RelPath;
@@ -189,11 +190,12 @@ const BETWEEN_LOOKS: Duration = Duration::from_millis(50);
 pub fn begin(
     server: &Server,
     plan: &str,
-    text: &str,
+    (path, text): (&Path, &str),
     (wait, how): (Wait, How),
     command: &[String],
 ) -> Result<NightWait> {
     server.folder.write_whole(&plan_file(), text.as_bytes())?;
+    rehearsal::hand_on(path, &server.folder.shown(&plan_file()), text)?;
     let waiting = Waiting {
         format: FORMAT,
         plan: plan.to_owned(),

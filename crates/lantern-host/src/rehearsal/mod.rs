@@ -81,6 +81,22 @@ pub fn report_on(path: &Path, text: &str) -> Option<Rehearsal> {
     same.then_some(report)
 }
 
+/// Lays the report on a plan beside another file with the same plan, where there is one.
+///
+/// # Errors
+/// When the disk refuses.
+pub fn hand_on(from: &Path, to: &Path, text: &str) -> Result<()> {
+    match report_on(from, text) {
+        Some(report) => write_report(to, &report),
+        None => Ok(()),
+    }
+}
+
+fn write_report(plan: &Path, report: &Rehearsal) -> Result<()> {
+    let text = serde_json::to_vec_pretty(report).expect("a report has only plain values");
+    here::write(&report_path(plan), &text)
+}
+
 /// What a rehearsal is of.
 pub struct RehearsalOptions<'p> {
     /// The plan's file.
@@ -170,8 +186,7 @@ pub fn rehearse(
         }
         Err(error) => return Err(error),
     }
-    let text = serde_json::to_vec_pretty(&report).expect("a report has only plain values");
-    here::write(&report_path(piece.path), &text)?;
+    write_report(piece.path, &report)?;
     Ok(report)
 }
 

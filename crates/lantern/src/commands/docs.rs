@@ -33,6 +33,8 @@ enum Page {
     Settings,
     /// Every code that a survey can show
     Findings,
+    /// Nights by themselves: files for service managers
+    Units,
     /// What is promised, and what is not
     Safety,
     /// Settings of a server: lantern.toml
@@ -66,6 +68,7 @@ impl Page {
             Page::Families => include_str!("../../../../docs/families.md"),
             Page::Settings => include_str!("../../../../docs/settings.md"),
             Page::Findings => include_str!("../../../../docs/findings.md"),
+            Page::Units => include_str!("../../../../docs/units.md"),
             Page::Safety => include_str!("../../../../docs/safety.md"),
             Page::LanternToml => include_str!("../../../../docs/formats/lantern-toml.md"),
             Page::Family => include_str!("../../../../docs/formats/family.md"),

@@ -94,7 +94,13 @@ pub fn arrange(
         .chain(own.map(str::to_owned))
         .chain([root.display().to_string()]);
     let command: Vec<String> = command.collect();
-    let seen = night::begin(server, &name, &chosen.text, (wait, how), &command)?;
+    let seen = night::begin(
+        server,
+        &name,
+        (&chosen.path, &chosen.text),
+        (wait, how),
+        &command,
+    )?;
     if look.json {
         look.answer(&seen);
         return Ok(fail::DONE);

@@ -20,6 +20,7 @@ mod full_disk;
 mod gather;
 mod hedge;
 mod hostile_text;
+mod keep_up;
 mod kills;
 mod launch;
 mod layers;

@@ -3,6 +3,7 @@
 use crate::world::{PLAN, World};
 use insta::assert_snapshot;
 use regex::Regex;
+use rustix::process::{Pid, Signal, kill_process};
 
 const SERVER: &[&str] = &["--server", "halcyon-terrace"];
 
@@ -20,17 +21,23 @@ fn told(text: &str) -> String {
     process.replace_all(&text, "process N").into_owned()
 }
 
-/// What the process that waits has said, at its end.
-fn night(world: &World) -> String {
-    let waits = world.path("halcyon-terrace/.lantern/night.json");
-    world.wait("the night to pass", || !waits.exists());
+fn is_gone(process: Pid) -> bool {
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat"));
+    stat.map_or(true, |stat| stat.contains(") Z "))
+}
+
+/// What a process that waits has said, at its end.
+fn night(world: &World, process: Pid) -> String {
+    world.wait("the night to pass", || is_gone(process));
     world.read("halcyon-terrace/.lantern/night.log")
 }
 
-fn pid(world: &World) -> i32 {
+/// The process that waits.
+fn pid(world: &World) -> Pid {
     let text = world.read("halcyon-terrace/.lantern/night.json");
     let waits: serde_json::Value = serde_json::from_str(&text).unwrap();
-    i32::try_from(waits["process"]["pid"].as_i64().unwrap()).unwrap()
+    let pid = waits["process"]["pid"].as_i64().unwrap();
+    Pid::from_raw(i32::try_from(pid).unwrap()).unwrap()
 }
 
 #[test]
@@ -41,11 +48,12 @@ fn at_its_hour_it_is_carried_out() {
         &world,
         &["changeover", "--at", "+1s", "--when-empty", "--yes"],
     );
+    let process = pid(&world);
     let log = world.path("halcyon-terrace/.lantern/night.log");
     world.wait("the changeover to be done", || {
         std::fs::read_to_string(&log).is_ok_and(|text| text.contains("The way back"))
     });
-    let said = told(&world.comparable(&night(&world)));
+    let said = told(&world.comparable(&night(&world, process)));
     let status = at(&world, &["status"]);
     assert!(
         status.contains("halcyon 5.4.0") && !status.contains("waits"),
@@ -83,10 +91,11 @@ fn while_somebody_is_on_it_is_not_begun_and_that_is_told() {
         SERVER,
     ]
     .concat());
+    let process = pid(&world);
     let before = world.tree("halcyon-terrace");
     let notice = world.path("told.txt");
     world.wait("the notice", || notice.exists());
-    let said = told(&world.comparable(&night(&world)));
+    let said = told(&world.comparable(&night(&world, process)));
     assert_eq!(world.tree("halcyon-terrace"), before);
     assert_snapshot!(
         "night_given_up",
@@ -112,14 +121,14 @@ fn it_is_shown_called_off_and_missed() {
             "--yes",
         ],
     );
+    let process = pid(&world);
     let shown = at(&world, &["status"]);
     let second = at(&world, &["changeover", "--at", "+3h", "--yes"]);
     let called_off = at(&world, &["changeover", "--call-off"]);
-    let said = told(&night(&world));
+    let said = told(&night(&world, process));
     // One that is killed is missed by nobody but the status.
     world.ok(&[&["changeover", "--at", "+2h", "--yes"], SERVER].concat());
-    let process = rustix::process::Pid::from_raw(pid(&world)).unwrap();
-    rustix::process::kill_process(process, rustix::process::Signal::KILL).unwrap();
+    kill_process(pid(&world), Signal::KILL).unwrap();
     world.wait("the process to be gone", || {
         world
             .lantern(&[&["status"], SERVER].concat())
@@ -145,6 +154,7 @@ fn what_has_changed_since_is_not_carried_out() {
     let world = World::adopted();
     world.ok(PLAN);
     world.ok(&[&["changeover", "--at", "+2s", "--yes"], SERVER].concat());
+    let process = pid(&world);
     world.write(
         "halcyon-terrace/addons/sun-clock-1.9.1.bloom",
         "somebody was here",
@@ -154,7 +164,10 @@ fn what_has_changed_since_is_not_carried_out() {
     world.wait("the end", || {
         std::fs::read_to_string(&log).is_ok_and(|text| text.contains("error"))
     });
-    assert_snapshot!("night_changed", told(&world.comparable(&night(&world))));
+    assert_snapshot!(
+        "night_changed",
+        told(&world.comparable(&night(&world, process)))
+    );
     assert_eq!(world.tree("halcyon-terrace"), before);
 }
 
@@ -181,11 +194,9 @@ fn what_cannot_work_is_said_at_once() {
 
 /// Lets a process that waits die, as the machine does.
 fn kill(world: &World) {
-    let process = rustix::process::Pid::from_raw(pid(world)).unwrap();
-    rustix::process::kill_process(process, rustix::process::Signal::KILL).unwrap();
-    world.wait("the process to be gone", || {
-        rustix::process::test_kill_process(process).is_err()
-    });
+    let process = pid(world);
+    kill_process(process, Signal::KILL).unwrap();
+    world.wait("the process to be gone", || is_gone(process));
 }
 
 #[test]
@@ -256,7 +267,8 @@ fn who_comes_at_the_last_moment_is_waited_for() {
         SERVER,
     ]
     .concat());
-    let said = told(&world.comparable(&night(&world)));
+    let process = pid(&world);
+    let said = told(&world.comparable(&night(&world, process)));
     assert_snapshot!("night_somebody_comes", said);
     world.ok(&[&["console", "stop"], SERVER].concat());
 }
@@ -271,10 +283,11 @@ fn what_stands_in_the_way_at_that_hour_is_told() {
     );
     world.write("halcyon-terrace/lantern.toml", tell);
     world.ok(&[&["changeover", "--at", "+2s", "--yes"], SERVER].concat());
+    let process = pid(&world);
     // What the plan brings is gone from where it lay.
     std::fs::remove_dir_all(world.path("depot/releases")).unwrap();
     let before = world.tree("halcyon-terrace");
-    let said = told(&world.comparable(&night(&world)));
+    let said = told(&world.comparable(&night(&world, process)));
     assert_eq!(world.tree("halcyon-terrace"), before);
     assert_snapshot!(
         "night_not_begun",
