@@ -13,7 +13,7 @@ pub mod parts;
 mod tests;
 
 use order::Unit;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 /// So often a set is tried before it counts as good, where failing comes and goes; and the whole, before it counts as working.
 pub const TRIES: u32 = 3;
@@ -98,6 +98,12 @@ struct Tally {
     unclear: u32,
 }
 
+impl Tally {
+    fn starts(&self) -> u32 {
+        self.good + self.bad + self.unclear
+    }
+}
+
 /// A search under way.
 #[derive(Debug, Clone)]
 pub struct Search {
@@ -140,6 +146,34 @@ impl Search {
             Ok(outcome) => Step::Done(outcome),
             Err(Wanted(set)) => Step::Try(set),
         }
+    }
+
+    /// What to start at the same time: what comes next first, then what would come after that, whatever that shows; where it fails before
+    /// where it works. A set may be there twice where it has to be started twice. At most so many; none where the search is at its end.
+    pub fn ahead(&self, most: usize) -> Vec<Set> {
+        let mut sets: Vec<Set> = Vec::new();
+        let mut states = VecDeque::from([self.clone()]);
+        // Each state leads to two; those that ask for what is there already are gone through, too.
+        for _ in 0..4 * most {
+            let Some(state) = states.pop_front().filter(|_| sets.len() < most) else {
+                break;
+            };
+            let Step::Try(set) = state.step() else {
+                continue;
+            };
+            let started = |search: &Search| search.tallies.get(&set).map_or(0, Tally::starts);
+            let before = started(&state) - started(self);
+            let there = sets.iter().filter(|other| **other == set).count();
+            if there <= before as usize {
+                sets.push(set.clone());
+            }
+            for seen in [Seen::Bad, Seen::Good] {
+                let mut next = state.clone();
+                next.told(&set, seen);
+                states.push_back(next);
+            }
+        }
+        sets
     }
 
     /// How many starts there are at most from the beginning, where one item fails by itself at every start.

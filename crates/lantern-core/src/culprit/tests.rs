@@ -37,6 +37,29 @@ impl World {
         }
     }
 
+    /// Searches with so many starts at once; the outcome, and how many starts were made in each round.
+    fn search_at_once(&self, most: usize) -> (Outcome, Vec<usize>) {
+        let mut search = Search::new(self.items.clone());
+        let mut rounds = Vec::new();
+        loop {
+            if let Step::Done(outcome) = search.step() {
+                return (outcome, rounds);
+            }
+            let sets = search.ahead(most);
+            assert!((1..=most).contains(&sets.len()) && rounds.len() < 400);
+            rounds.push(sets.len());
+            for set in sets {
+                assert_eq!(order::closed(&self.items, &set), set, "it fits together");
+                let seen = if self.is_bad(&set) {
+                    Seen::Bad
+                } else {
+                    Seen::Good
+                };
+                search.told(&set, seen);
+            }
+        }
+    }
+
     /// All sets that fit together.
     fn sets(&self) -> impl Iterator<Item = Set> {
         let count = self.items.len();
@@ -92,6 +115,16 @@ proptest! {
         once.sort();
         once.dedup();
         prop_assert!(once.len() + 1 >= starts.len());
+    }
+
+    /// What is started ahead changes nothing of what is found, and is found sooner.
+    #[test]
+    fn several_at_once_find_the_same(world in worlds(9), most in 1..5_usize) {
+        let (outcome, starts) = world.search();
+        let (at_once, rounds) = world.search_at_once(most);
+        prop_assert_eq!(at_once, outcome);
+        prop_assert!(rounds.len() <= starts.len());
+        prop_assert!(most > 1 || rounds.len() == starts.len());
     }
 
     /// One that fails by itself is found in few starts, whoever is thought likely.
@@ -297,4 +330,18 @@ fn what_is_known_is_told_before_the_end() {
     }
     assert_eq!(search.so_far(), []);
     assert_eq!(search.smallest_bad().map(Set::len), Some(12));
+}
+
+#[test]
+fn two_at_once_take_about_two_thirds_of_the_rounds() {
+    let rounds = |at: usize, most: usize| {
+        let world = World {
+            items: vec![Item::default(); 200],
+            fails: vec![Set::from([at])],
+        };
+        world.search_at_once(most).1.len()
+    };
+    let all = |most| (0..200).map(|at| rounds(at, most)).sum::<usize>();
+    let (one, two, three) = (all(1), all(2), all(3));
+    assert!(two * 10 <= one * 7 && three < two, "{one}, {two}, {three}");
 }

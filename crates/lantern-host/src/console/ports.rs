@@ -3,8 +3,14 @@
 use crate::config::Server;
 use crate::error::{At, Result};
 use crate::folder::Folder;
-use lantern_core::family::PortRule;
+use lantern_core::family::{PortRule, Transport};
 use lantern_core::path::RelPath;
+use std::collections::BTreeSet;
+use std::io;
+use std::sync::{Mutex, PoisonError};
+
+/// So many ports are remembered as given to copies.
+const MOST_GIVEN: usize = 4096;
 
 /// The port that a rule finds in a server folder.
 pub fn stated(rule: &PortRule, folder: &Folder) -> Option<u16> {
@@ -30,11 +36,27 @@ pub fn move_away(server: &Server, live: &Folder) -> Result<()> {
         let path = RelPath::parse(&rule.file)?;
         let text = folder.read(&path)?;
         let text = String::from_utf8_lossy(&text);
-        let port = server.runner.free_port(rule.transport);
+        let port = new_port(server, rule.transport);
         let port = port.at("finding a free port for", &folder.shown(&path))?;
         folder.write_whole(&path, with_port(rule, &text, port).as_bytes())?;
     }
     Ok(())
+}
+
+/// A free port that no other copy was given, as several may be about to start.
+fn new_port(server: &Server, transport: Transport) -> io::Result<u16> {
+    static GIVEN: Mutex<BTreeSet<u16>> = Mutex::new(BTreeSet::new());
+    let mut given = GIVEN.lock().unwrap_or_else(PoisonError::into_inner);
+    loop {
+        let port = server.runner.free_port(transport)?;
+        if given.insert(port) {
+            return Ok(port);
+        }
+        // All of them were given at some time: then they are free again.
+        if given.len() > MOST_GIVEN {
+            given.clear();
+        }
+    }
 }
 
 /// The text with another port where the rule finds one.

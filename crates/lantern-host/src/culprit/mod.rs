@@ -6,8 +6,9 @@
 pub mod fault;
 mod starts;
 
+use crate::armed;
 use crate::config::Server;
-use crate::console::Follower;
+use crate::console::{Console, Follower, ServerState};
 use crate::culprit::fault::CulpritFault;
 use crate::error::{At, Error, Result};
 use crate::folder::own;
@@ -16,9 +17,8 @@ use crate::ledger::Ledger;
 use crate::place::here;
 use crate::planning::{self, Question, Side, Sources, Terms};
 use crate::rehearsal::fault::RehearsalFault;
-use crate::rehearsal::{RehearsalOptions, rehearse};
+use crate::rehearsal::{self, ROOMS, RehearsalOptions, Room, rehearse};
 use crate::runner::Ended;
-use crate::{armed, console};
 use lantern_core::component::Id;
 use lantern_core::culprit::parts::{Parts, names};
 use lantern_core::culprit::{Outcome, Search, Set, Step};
@@ -46,6 +46,8 @@ pub struct CulpritOptions<'o> {
     pub most_starts: u32,
     /// How long it may take, before another start is begun.
     pub most: Duration,
+    /// How many copies there are at once at most, where memory and the disk have room for them.
+    pub at_once: usize,
 }
 
 /// A line that is looked for in what a server prints.
@@ -54,7 +56,7 @@ pub struct ErrorLine<'o> {
     /// How it was written down.
     pub text: &'o str,
     /// Whether a line is one.
-    pub is_it: &'o dyn Fn(&str) -> bool,
+    pub is_it: &'o (dyn Fn(&str) -> bool + Sync),
 }
 
 /// What is told while it is looked for.
@@ -73,7 +75,9 @@ pub enum Told<'t> {
     },
     /// It has shown something.
     Ended {
-        /// What.
+        /// Which start it was.
+        number: u32,
+        /// Whether it is good.
         good: bool,
         /// Why it is not good, or what else was seen.
         why: Option<&'t str>,
@@ -200,6 +204,7 @@ pub fn culprit(
     if parts.ids().is_empty() {
         parts = parts.there().ok_or(CulpritFault::NothingMoves)?;
     }
+    rehearsal::clear_all(server)?;
     let starts = Starts::of_plan(&server.folder, &armed::name_of(text))?;
     let mut looking = Looking {
         server,
@@ -207,11 +212,14 @@ pub fn culprit(
         text,
         options,
         question,
-        ledger: Ledger::open(&server.folder)?,
         starts,
         begun: Instant::now(),
         made: 0,
         known: 0,
+        takes: Takes {
+            memory: memory_of(server)?,
+            disk: None,
+        },
     };
     loop {
         let hunted = looking.among(&parts, tell)?;
@@ -270,11 +278,28 @@ struct Looking<'l> {
     text: &'l str,
     options: &'l CulpritOptions<'l>,
     question: Question<'l>,
-    ledger: Ledger,
     starts: Starts,
     begun: Instant,
     made: u32,
     known: u32,
+    /// The most that one copy has taken, of memory and of the disk.
+    takes: Takes,
+}
+
+/// What a copy takes, in bytes; none where nothing has shown it.
+#[derive(Debug, Clone, Copy, Default)]
+struct Takes {
+    memory: Option<u64>,
+    disk: Option<u64>,
+}
+
+impl Takes {
+    fn or_more(self, other: Takes) -> Takes {
+        Takes {
+            memory: self.memory.max(other.memory),
+            disk: self.disk.max(other.disk),
+        }
+    }
 }
 
 /// A part, drawn as a plan.
@@ -283,23 +308,31 @@ struct Drawn {
     plan: Plan,
 }
 
+/// What is to be started of a part, or what is known of it without that.
+enum Next {
+    Known(Start),
+    ToMake(Drawn, String),
+}
+
 impl Looking<'_> {
     fn among(&mut self, parts: &Parts, tell: &mut dyn FnMut(Told<'_>)) -> Result<Hunt> {
         let mut search = Search::new(parts.items(|_| false));
         let mut told: Vec<(Set, Shown)> = Vec::new();
         let mut has_told_ahead = false;
         let outcome = loop {
-            let set = match search.step() {
-                Step::Done(outcome) => break Some(outcome),
-                Step::Try(set) => set,
-            };
-            let before = told.iter().filter(|(other, _)| *other == set).count();
-            let Some(start) = self.start(parts, &set, before, tell)? else {
-                break None;
-            };
-            told.push((set.clone(), start.seen));
-            let is_whole = set.len() == parts.ids().len();
-            if is_whole && start.seen == Shown::Bad {
+            if let Step::Done(outcome) = search.step() {
+                break Some(outcome);
+            }
+            let sets = search.ahead(self.at_once()?);
+            let seen = self.shown(parts, &sets, &told, tell)?;
+            let is_over = seen.is_empty();
+            for (set, start) in seen {
+                told.push((set.clone(), start.seen));
+                let is_whole = set.len() == parts.ids().len();
+                if !(is_whole && start.seen == Shown::Bad) {
+                    search.told(&set, start.seen.into());
+                    continue;
+                }
                 search = Search::new(parts.items(|id| start.has_named(parts, id)));
                 for (set, seen) in &told {
                     search.told(set, (*seen).into());
@@ -311,60 +344,113 @@ impl Looking<'_> {
                         each_ms: start.ms,
                     });
                 }
-            } else {
-                search.told(&set, start.seen.into());
+            }
+            if is_over {
+                break None;
             }
         };
         self.told(parts, &search, outcome)
     }
 
-    /// The start of a part, as often as it was started before: known, or made; none where no more may be made.
-    fn start(
+    /// How many copies there may be at once: as many as are wanted, where memory and the disk have room for them; one, where nothing has shown
+    /// yet what one takes.
+    fn at_once(&self) -> Result<usize> {
+        let runner = &self.server.runner;
+        let by_memory = match self.takes.memory.zip(runner.free_memory()) {
+            Some((takes, free)) => free / 4 * 3 / takes.max(1),
+            None => 1,
+        };
+        let by_disk = match self.takes.disk {
+            Some(0) => u64::MAX,
+            Some(takes) => self.server.folder.free_bytes(&own("culprit"))? / 4 * 3 / takes,
+            None => 1,
+        };
+        let wanted = self.options.at_once.clamp(1, ROOMS);
+        Ok(by_memory.min(by_disk).clamp(1, wanted as u64) as usize)
+    }
+
+    /// What starts of parts have shown, those that are known and those that are made for it, at the same time; none where no more may be made.
+    fn shown(
         &mut self,
         parts: &Parts,
-        set: &Set,
-        before: usize,
+        sets: &[Set],
+        told: &[(Set, Shown)],
         tell: &mut dyn FnMut(Told<'_>),
-    ) -> Result<Option<Start>> {
+    ) -> Result<Vec<(Set, Start)>> {
+        let mut to_make: Vec<(&Set, Drawn, String)> = Vec::new();
+        for (at, set) in sets.iter().enumerate() {
+            let earlier = told.iter().filter(|(other, _)| other == set).count();
+            let beside = sets[..at].iter().filter(|other| *other == set).count();
+            match self.next(parts, set, earlier + beside)? {
+                // What is asked for first is known: then something else may be asked for.
+                Next::Known(start) if at == 0 => return Ok(vec![(set.clone(), start)]),
+                Next::Known(_) => {}
+                Next::ToMake(drawn, key) => to_make.push((set, drawn, key)),
+            }
+        }
+        let left = self.options.most_starts.saturating_sub(self.made);
+        let is_over = self.begun.elapsed() > self.options.most || crate::interrupt::called_off();
+        to_make.truncate(if is_over { 0 } else { left as usize });
+        let first = self.made;
+        for (number, (set, ..)) in (first + 1..).zip(&to_make) {
+            tell(Told::Begins {
+                number,
+                part: &parts.of(set),
+                of: parts.ids().len(),
+                is_about_presence: parts.is_about_presence(),
+            });
+        }
+        let (server, options) = (self.server, self.options);
+        let made: Vec<Result<(Start, Takes)>> = std::thread::scope(|scope| {
+            let begun = to_make.iter().enumerate().map(|(at, (_, drawn, _))| {
+                scope.spawn(move || made_on_a_copy(server, options, drawn, Room(at)))
+            });
+            let begun: Vec<_> = begun.collect();
+            let ended = begun.into_iter().map(|thread| thread.join());
+            ended
+                .map(|made| made.unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+                .collect()
+        });
+        let mut shown = Vec::new();
+        for (number, ((set, _, key), made)) in (first + 1..).zip(to_make.iter().zip(made)) {
+            let (start, takes) = match made {
+                Err(Error::Rehearsal(RehearsalFault::CalledOff)) => continue,
+                made => made?,
+            };
+            self.made += 1;
+            self.takes = self.takes.or_more(takes);
+            tell(Told::Ended {
+                number,
+                good: start.seen == Shown::Good,
+                why: start.why.as_deref(),
+            });
+            self.starts.add(&self.server.folder, key, start.clone())?;
+            shown.push(((*set).clone(), start));
+        }
+        Ok(shown)
+    }
+
+    /// What there is to do for the start of a part that was started so often before.
+    fn next(&mut self, parts: &Parts, set: &Set, before: usize) -> Result<Next> {
         let drawn = self.drawn(parts, set)?;
         let key = self.key(&drawn);
         if let Some(start) = self.starts.of(&key).get(before) {
             self.known += 1;
-            return Ok(Some(start.clone()));
+            return Ok(Next::Known(start.clone()));
         }
-        let is_over = self.made >= self.options.most_starts
-            || self.begun.elapsed() > self.options.most
-            || crate::interrupt::called_off();
-        if is_over {
-            return Ok(None);
-        }
-        let start = match drawn {
-            Err(why) => Start {
-                seen: Shown::Unclear,
-                why: Some(why),
-                last: Vec::new(),
-                ms: 0,
-            },
-            Ok(drawn) => {
-                self.made += 1;
-                tell(Told::Begins {
-                    number: self.made,
-                    part: &parts.of(set),
-                    of: parts.ids().len(),
-                    is_about_presence: parts.is_about_presence(),
-                });
-                match self.made_on_a_copy(&drawn) {
-                    Err(Error::Rehearsal(RehearsalFault::CalledOff)) => return Ok(None),
-                    made => made?,
-                }
+        match drawn {
+            Ok(drawn) => Ok(Next::ToMake(drawn, key)),
+            Err(why) => {
+                let start = Start {
+                    seen: Shown::Unclear,
+                    why: Some(why),
+                    last: Vec::new(),
+                    ms: 0,
+                };
+                self.starts.add(&self.server.folder, &key, start.clone())?;
+                Ok(Next::Known(start))
             }
-        };
-        tell(Told::Ended {
-            good: start.seen == Shown::Good,
-            why: start.why.as_deref(),
-        });
-        self.starts.add(&self.server.folder, &key, start.clone())?;
-        Ok(Some(start))
+        }
     }
 
     /// A part as a plan; why there is none, where it does not fit together.
@@ -403,93 +489,6 @@ impl Looking<'_> {
         let error = self.options.error.map(|error| error.text);
         let how = (self.options.with_world, error, self.options.until);
         blake3::hash(format!("{how:?}\n{of}").as_bytes()).to_hex()[..32].to_owned()
-    }
-
-    fn path(&self, drawn: &Drawn) -> Result<PathBuf> {
-        let name = armed::name_of(&drawn.text);
-        let path = own(&format!("culprit/{name}.plan.json"));
-        Ok(self.server.folder.shown(&path))
-    }
-
-    fn made_on_a_copy(&self, drawn: &Drawn) -> Result<Start> {
-        let begun = Instant::now();
-        let path = self.path(drawn)?;
-        here::write(&path, drawn.text.as_bytes())?;
-        let seen = RefCell::new((Vec::new(), None));
-        let after = |copy: &Server, is_up: bool| -> Result<()> {
-            let mut seen = seen.borrow_mut();
-            if let Some(ErrorLine { is_it, .. }) = self.options.error {
-                seen.0 = printed(copy)
-                    .into_iter()
-                    .filter(|line| is_it(line))
-                    .collect();
-            }
-            if let Some(command) = self.options.until.filter(|_| is_up) {
-                seen.1 = Some(self.ends_well(copy, command)?);
-            }
-            Ok(())
-        };
-        let report = rehearse(
-            self.server,
-            &self.ledger,
-            &RehearsalOptions {
-                path: &path,
-                text: &drawn.text,
-                plan: &drawn.plan,
-                with_world: self.options.with_world,
-                keep_copy: false,
-                after: Some(&after),
-            },
-            &mut |_| {},
-        )?;
-        let (errors, ended) = seen.into_inner();
-        let ms = begun.elapsed().as_millis() as u64;
-        let start = |seen, why: Option<String>, last: Vec<String>| Start {
-            seen,
-            why,
-            last,
-            ms,
-        };
-        let ended_badly = match (self.options.until, &ended) {
-            (Some(command), Some(Some(how))) => Some(format!("{command}: {how}")),
-            _ => None,
-        };
-        Ok(match (self.options.error, ended_badly) {
-            (Some(_), None) if errors.is_empty() && report.worked => {
-                start(Shown::Good, None, Vec::new())
-            }
-            (Some(_), None) if errors.is_empty() => start(Shown::Unclear, report.why, report.last),
-            (Some(_), None) => {
-                let last: Vec<String> = errors.into_iter().take(LINES).collect();
-                start(Shown::Bad, report.why, last)
-            }
-            (_, Some(why)) => start(Shown::Bad, Some(why), report.last),
-            (None, None) if report.worked => start(Shown::Good, None, Vec::new()),
-            (None, None) => start(Shown::Bad, report.why, report.last),
-        })
-    }
-
-    /// Runs the administrator's own look at a server that is up; how it ended, where that was not well.
-    fn ends_well(&self, copy: &Server, command: &str) -> Result<Option<String>> {
-        let shell: [&str; 2] = if cfg!(windows) {
-            ["cmd", "/C"]
-        } else {
-            ["sh", "-c"]
-        };
-        let words: Vec<String> = shell
-            .into_iter()
-            .chain([command])
-            .map(str::to_owned)
-            .collect();
-        let log = self.server.folder.shown(&own("culprit/until.log"));
-        let ended = copy
-            .runner
-            .run(&words, copy.folder.root(), &log, self.options.most, None);
-        Ok(match ended.at("running", &PathBuf::from(command))? {
-            Ended::Well => None,
-            Ended::Badly(how) => Some(how),
-            Ended::TooSlow => Some("it did not end in time".into()),
-        })
     }
 
     fn told(&mut self, parts: &Parts, search: &Search, outcome: Option<Outcome>) -> Result<Hunt> {
@@ -575,7 +574,7 @@ impl Looking<'_> {
             .collect();
         let is_lost = |id: &&Id| parts.is_about_presence() && bound.contains(*id);
         let plan = match self.drawn(parts, works)? {
-            Ok(drawn) if !drawn.plan.is_empty() => Some(self.path(&drawn)?),
+            Ok(drawn) if !drawn.plan.is_empty() => Some(path_of(self.server, &drawn)),
             _ => None,
         };
         Ok(Works {
@@ -586,11 +585,133 @@ impl Looking<'_> {
     }
 }
 
+/// Where the plan of a part lies.
+fn path_of(server: &Server, drawn: &Drawn) -> PathBuf {
+    let name = armed::name_of(&drawn.text);
+    server
+        .folder
+        .shown(&own(&format!("culprit/{name}.plan.json")))
+}
+
+/// Starts a part on a copy; what that has shown, and what the copy took.
+fn made_on_a_copy(
+    server: &Server,
+    options: &CulpritOptions<'_>,
+    drawn: &Drawn,
+    room: Room,
+) -> Result<(Start, Takes)> {
+    let begun = Instant::now();
+    let path = path_of(server, drawn);
+    here::write(&path, drawn.text.as_bytes())?;
+    let ledger = Ledger::open(&server.folder)?;
+    let seen = RefCell::new((Vec::new(), None, None));
+    let after = |copy: &Server, is_up: bool| -> Result<()> {
+        let mut seen = seen.borrow_mut();
+        if let Some(ErrorLine { is_it, .. }) = options.error {
+            seen.0 = printed(copy)
+                .into_iter()
+                .filter(|line| is_it(line))
+                .collect();
+        }
+        if let Some(command) = options.until.filter(|_| is_up) {
+            seen.1 = Some(ends_well(copy, command, (server, options, room))?);
+        }
+        seen.2 = memory_of(copy)?;
+        Ok(())
+    };
+    let report = rehearse(
+        server,
+        &ledger,
+        &RehearsalOptions {
+            path: &path,
+            text: &drawn.text,
+            plan: &drawn.plan,
+            with_world: options.with_world,
+            keep_copy: false,
+            room,
+            after: Some(&after),
+        },
+        &mut |_| {},
+    )?;
+    let (errors, ended, memory) = seen.into_inner();
+    let takes = Takes {
+        memory,
+        disk: Some(report.copy.bytes),
+    };
+    let ms = begun.elapsed().as_millis() as u64;
+    let start = |seen, why: Option<String>, last: Vec<String>| Start {
+        seen,
+        why,
+        last,
+        ms,
+    };
+    let ended_badly = match (options.until, &ended) {
+        (Some(command), Some(Some(how))) => Some(format!("{command}: {how}")),
+        _ => None,
+    };
+    let start = match (options.error, ended_badly) {
+        (Some(_), None) if errors.is_empty() && report.worked => {
+            start(Shown::Good, None, Vec::new())
+        }
+        (Some(_), None) if errors.is_empty() => start(Shown::Unclear, report.why, report.last),
+        (Some(_), None) => {
+            let last: Vec<String> = errors.into_iter().take(LINES).collect();
+            start(Shown::Bad, report.why, last)
+        }
+        (_, Some(why)) => start(Shown::Bad, Some(why), report.last),
+        (None, None) if report.worked => start(Shown::Good, None, Vec::new()),
+        (None, None) => start(Shown::Bad, report.why, report.last),
+    };
+    Ok((start, takes))
+}
+
+/// The most memory that the servers that run somewhere have had; none where none runs, or that cannot be seen.
+fn memory_of(server: &Server) -> Result<Option<u64>> {
+    let mut all = None;
+    for one in server.each() {
+        if let ServerState::Ours(process) = Console::of(&one).state()? {
+            let Some(takes) = one.runner.memory_of(process.pid) else {
+                return Ok(None);
+            };
+            all = Some(all.unwrap_or(0) + takes);
+        }
+    }
+    Ok(all)
+}
+
+/// Runs the administrator's own look at a server that is up; how it ended, where that was not well.
+fn ends_well(
+    copy: &Server,
+    command: &str,
+    (server, options, room): (&Server, &CulpritOptions<'_>, Room),
+) -> Result<Option<String>> {
+    let shell: [&str; 2] = if cfg!(windows) {
+        ["cmd", "/C"]
+    } else {
+        ["sh", "-c"]
+    };
+    let words: Vec<String> = shell
+        .into_iter()
+        .chain([command])
+        .map(str::to_owned)
+        .collect();
+    let log = own(&format!("culprit/until-{}.log", room.0 + 1));
+    let log = server.folder.shown(&log);
+    let ended = copy
+        .runner
+        .run(&words, copy.folder.root(), &log, options.most, None);
+    Ok(match ended.at("running", &PathBuf::from(command))? {
+        Ended::Well => None,
+        Ended::Badly(how) => Some(how),
+        Ended::TooSlow => Some("it did not end in time".into()),
+    })
+}
+
 /// All that the servers of a copy have printed since their start.
 fn printed(copy: &Server) -> Vec<String> {
     let mut lines = Vec::new();
     for one in copy.each() {
-        let mut follower = Follower::from_start(&console::Console::of(&one).log());
+        let mut follower = Follower::from_start(&Console::of(&one).log());
         loop {
             match follower.new_lines() {
                 more if more.is_empty() => break,

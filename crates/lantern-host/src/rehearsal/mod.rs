@@ -1,6 +1,6 @@
 //! A plan carried out on a copy of the server first.
 //!
-//! The copy lies in `.lantern/rehearsal/`, has ports and a console of its own, and is gone afterwards.
+//! The copy lies in `.lantern/rehearsal/` (where there are several at once, in rooms beside that), has ports and a console of its own, and is gone afterwards.
 //! Of the live server nothing is written, and nothing that could be written is shared: its files are cloned where the file
 //! system can, and copied where it cannot.
 
@@ -109,12 +109,36 @@ pub struct RehearsalOptions<'p> {
     pub with_world: bool,
     /// Whether the copy is left for the administrator to look at.
     pub keep_copy: bool,
+    /// Where the copy is made.
+    pub room: Room,
     /// Looks at the copy besides, before what runs there is ended; told whether its server came up as planned.
     pub after: Option<After<'p>>,
 }
 
 /// A look at a copy.
 pub type After<'p> = &'p dyn Fn(&Server, bool) -> Result<()>;
+
+/// So many copies can be there at once.
+pub const ROOMS: usize = 8;
+
+/// Which of several rooms a copy is made in, from 0.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Room(pub usize);
+
+impl Room {
+    fn folder(self) -> RelPath {
+        match self.0 {
+            0 => own("rehearsal"),
+            more => own(&format!("rehearsal-{}", more + 1)),
+        }
+    }
+
+    /// Where a copy lies in it. Its folder has the live one's name, as some servers look at that.
+    fn place(self, server: &Server) -> Result<RelPath> {
+        let name = server.folder.root().file_name().unwrap_or_default();
+        Ok(self.folder().join(&name.to_string_lossy())?)
+    }
+}
 
 /// Rehearses a plan, and leaves the report beside it. The live server is neither stopped nor touched.
 ///
@@ -133,16 +157,17 @@ pub fn rehearse(
         let console = Console::of(&one);
         console.refuse_second(&console.state()?)?;
     }
-    clear(server)?;
+    let room = piece.room;
+    clear(server, room)?;
     // What another machine's files name is nothing on this one.
     if !server.folder.is_far() {
         refuse_own_path(server)?;
     }
-    let made = make(server, piece.with_world);
+    let made = make(server, room, piece.with_world);
     let (copy, copied) = match made {
         Ok(made) => made,
         Err(error) => {
-            clear(server)?;
+            clear(server, room)?;
             return Err(error);
         }
     };
@@ -155,7 +180,7 @@ pub fn rehearse(
         .map_or(Ok(()), |after| after(&copy, outcome.is_ok()));
     let ended = end(&copy);
     if !piece.keep_copy {
-        clear(server)?;
+        clear(server, room)?;
     }
     ended.and(looked)?;
     if crate::interrupt::called_off() {
@@ -246,15 +271,9 @@ fn end(copy: &Server) -> Result<()> {
     Ok(())
 }
 
-/// Where the copy lies. Its folder has the live one's name, as some servers look at that.
-fn place(server: &Server) -> Result<RelPath> {
-    let name = server.folder.root().file_name().unwrap_or_default();
-    Ok(own("rehearsal").join(&name.to_string_lossy())?)
-}
-
-fn as_copy(server: &Server) -> Result<Server> {
+fn as_copy(server: &Server, room: Room) -> Result<Server> {
     let mut copy = server.clone();
-    copy.folder = Folder::open(&server.folder.shown(&place(server)?))?;
+    copy.folder = Folder::open(&server.folder.shown(&room.place(server)?))?;
     copy.copy_of = Some(server.folder.clone());
     // It runs here, and what it prints is heard, whatever its host makes of that.
     let is_far = copy.config.folder.take().is_some();
@@ -276,13 +295,26 @@ fn as_copy(server: &Server) -> Result<Server> {
     Ok(copy)
 }
 
-/// Removes what an earlier rehearsal left, and ends a server that still runs there.
-fn clear(server: &Server) -> Result<()> {
-    if server.folder.has(&place(server)?)? {
-        end(&as_copy(server)?)?;
+/// Removes what earlier rehearsals left in all rooms, and ends servers that still run there.
+///
+/// # Errors
+/// When one does not end, or the disk refuses.
+pub fn clear_all(server: &Server) -> Result<()> {
+    (0..ROOMS).try_for_each(|at| clear(server, Room(at)))
+}
+
+/// Removes what an earlier rehearsal left in a room, and ends a server that still runs there.
+fn clear(server: &Server, room: Room) -> Result<()> {
+    if server.folder.has(&room.place(server)?)? {
+        end(&as_copy(server, room)?)?;
     }
-    server.folder.remove_all(&own("rehearsal"))?;
-    close_the_way(&server.folder)
+    server.folder.remove_all(&room.folder())?;
+    let is_there = |at: usize| server.folder.has(&Room(at).folder());
+    let others: Result<Vec<bool>> = (0..ROOMS).map(is_there).collect();
+    match others?.contains(&true) {
+        true => Ok(()),
+        false => close_the_way(&server.folder),
+    }
 }
 
 /// Refuses where a file names the server's own folder: the copy would run on the live server's files.
@@ -311,8 +343,8 @@ fn refuse_own_path(server: &Server) -> Result<()> {
 
 /// Where the folder belongs to another user than lantern's own: gives the copy to him, and lets the group of the folder
 /// pass through lantern's own folder to it, for as long as it is there.
-fn open_the_way(folder: &Folder, copy: &RelPath) -> Result<()> {
-    let (own_folder, rehearsal) = (RelPath::parse(OWN)?, own("rehearsal"));
+fn open_the_way(folder: &Folder, room: Room, copy: &RelPath) -> Result<()> {
+    let (own_folder, rehearsal) = (RelPath::parse(OWN)?, room.folder());
     let Some((like, mine)) = here::look(folder.root()).zip(folder.look(&own_folder)?) else {
         return Ok(());
     };
@@ -337,11 +369,11 @@ fn close_the_way(folder: &Folder) -> Result<()> {
 }
 
 /// Makes the copy.
-fn make(server: &Server, with_world: bool) -> Result<(Server, Copied)> {
+fn make(server: &Server, room: Room, with_world: bool) -> Result<(Server, Copied)> {
     let folder = &server.folder;
-    let root = place(server)?;
+    let root = room.place(server)?;
     folder.make_folders(&root)?;
-    open_the_way(folder, &root)?;
+    open_the_way(folder, room, &root)?;
     let listing = folder.list()?;
     // Empty ones too: servers miss them.
     for inside in &listing.folders {
@@ -387,7 +419,7 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied)> {
             copied.copied += 1;
             copied.bytes += bytes?;
         }
-        return Ok((as_copy(server)?, copied));
+        return Ok((as_copy(server, room)?, copied));
     }
     let mut clones = true;
     let mut free = None;
@@ -423,5 +455,5 @@ fn make(server: &Server, with_world: bool) -> Result<(Server, Copied)> {
         meter::did(stamp.bytes);
         copied.bytes += stamp.bytes;
     }
-    Ok((as_copy(server)?, copied))
+    Ok((as_copy(server, room)?, copied))
 }

@@ -129,6 +129,12 @@ pub trait Runner: fmt::Debug + Send + Sync {
     /// When there is none.
     fn free_port(&self, transport: Transport) -> io::Result<u16>;
 
+    /// The most memory that the processes of a group have had, in bytes; none when that cannot be seen.
+    fn memory_of(&self, group: i32) -> Option<u64>;
+
+    /// The memory that can be had without taking it from anybody, in bytes; none when that cannot be seen.
+    fn free_memory(&self) -> Option<u64>;
+
     /// Sends a signal to a process, or to its whole group; that it is gone is no error.
     ///
     /// # Errors

@@ -7,7 +7,7 @@ use super::{Ended, Launch, Runner, Signal, Writers, Written};
 use lantern_core::family::Transport;
 use procfs::net::TcpState;
 use procfs::process::{FDPermissions, FDTarget, MMapPath, Process, Stat, all_processes};
-use procfs::{ProcError, ProcResult};
+use procfs::{Current, ProcError, ProcResult};
 use rustix::fs::{CWD, FileType, Mode, OFlags, mknodat};
 use rustix::process::{Pid, WaitOptions, kill_process, kill_process_group, waitpid};
 use std::fs::{File, OpenOptions};
@@ -236,6 +236,17 @@ impl Runner for ThisMachine {
             Transport::Tcp => TcpListener::bind(("0.0.0.0", 0))?.local_addr()?.port(),
             Transport::Udp => UdpSocket::bind(("0.0.0.0", 0))?.local_addr()?.port(),
         })
+    }
+
+    fn memory_of(&self, group: i32) -> Option<u64> {
+        let of_group = processes().filter(|it| it.stat().is_ok_and(|stat| stat.pgrp == group));
+        let most = of_group.filter_map(|process| process.status().ok()?.vmhwm);
+        let kilobytes: u64 = most.sum();
+        (kilobytes > 0).then_some(kilobytes * 1024)
+    }
+
+    fn free_memory(&self) -> Option<u64> {
+        procfs::Meminfo::current().ok()?.mem_available
     }
 
     fn signal(&self, pid: i32, whole_group: bool, signal: Signal) -> io::Result<()> {

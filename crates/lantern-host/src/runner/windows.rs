@@ -83,6 +83,14 @@ impl Runner for ThisMachine {
         })
     }
 
+    fn memory_of(&self, _: i32) -> Option<u64> {
+        None
+    }
+
+    fn free_memory(&self) -> Option<u64> {
+        None
+    }
+
     fn signal(&self, _: i32, _: bool, _: Signal) -> io::Result<()> {
         unseen()
     }

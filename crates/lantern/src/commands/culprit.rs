@@ -17,12 +17,15 @@ use lantern_host::culprit::{
 use lantern_host::keep_up;
 use lantern_host::planning::refuse_cut_off;
 use regex::Regex;
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::Duration;
 
 /// So often a copy is started at most, and after so many minutes none is any more, where nothing else is said.
 const STARTS: u32 = 60;
 const MINUTES: u64 = 120;
+/// So many copies there are at once.
+const AT_ONCE: usize = 2;
 /// So many of the lines of a failing start are shown.
 const LINES: usize = 6;
 /// So many names are shown in a row.
@@ -49,6 +52,9 @@ pub struct CulpritArgs {
     /// Start a copy at most so often
     #[arg(long, value_name = "N", default_value_t = STARTS)]
     starts: u32,
+    /// Have so many copies at once, where memory and the disk have room for them
+    #[arg(long, value_name = "N", default_value_t = AT_ONCE)]
+    at_once: usize,
     /// Begin no start after so many minutes
     #[arg(long, value_name = "N", default_value_t = MINUTES)]
     minutes: u64,
@@ -98,6 +104,7 @@ pub fn after_failure(server: &Server, plan: PlanAt<'_>, common: &Common, look: &
         until: None,
         without_world: false,
         starts: STARTS,
+        at_once: AT_ONCE,
         minutes: MINUTES,
     };
     look.talk("");
@@ -129,6 +136,7 @@ fn look_for(
         until: args.until.as_deref(),
         most_starts: args.starts,
         most: Duration::from_secs(args.minutes * 60),
+        at_once: args.at_once,
     };
     let title = format!(
         "{}: which of {} makes it fail?",
@@ -146,7 +154,7 @@ fn look_for(
     let mut shown = Shown {
         look,
         bar: ProgressBar::hidden(),
-        what: String::new(),
+        under_way: BTreeMap::new(),
         why: String::new(),
     };
     let hunt = culprit(server, plan, text, asked, &options, &mut |told| {
@@ -164,12 +172,20 @@ fn look_for(
 struct Shown<'l> {
     look: &'l Look,
     bar: ProgressBar,
-    what: String,
+    /// Starts by their numbers, and what is started.
+    under_way: BTreeMap<u32, String>,
     /// Why the last one failed that did.
     why: String,
 }
 
 impl Shown<'_> {
+    /// What is under way, for as long as it is.
+    fn show_under_way(&mut self) {
+        self.bar.finish_and_clear();
+        let all: Vec<&str> = self.under_way.values().map(String::as_str).collect();
+        self.bar = at_work(&format!("{} …", all.join("; ")));
+    }
+
     fn show(&mut self, told: &Told<'_>) {
         match told {
             Told::Begins {
@@ -178,13 +194,14 @@ impl Shown<'_> {
                 of,
                 is_about_presence,
             } => {
-                self.what = format!("start {number}");
                 let part = of_part(part, *of, *is_about_presence);
-                self.what = format!("{:<14} {part}", self.what);
-                self.bar = at_work(&format!("{} …", self.what));
+                let what = format!("{:<14} {part}", format!("start {number}"));
+                self.under_way.insert(*number, what);
+                self.show_under_way();
             }
-            Told::Ended { good, why } => {
+            Told::Ended { number, good, why } => {
                 self.bar.finish_and_clear();
+                let what = self.under_way.remove(number).unwrap_or_default();
                 if self.look.quiet {
                     return;
                 }
@@ -198,7 +215,7 @@ impl Shown<'_> {
                         format!("{fails}: {why}")
                     }
                 };
-                self.look.talk(&format!("  {}: {came}", self.what));
+                self.look.talk(&format!("  {what}: {came}"));
             }
             Told::Ahead { starts, each_ms } => {
                 let told = format!(

@@ -23,7 +23,7 @@ use lantern_host::ledger::Ledger;
 use lantern_host::night::How;
 use lantern_host::night::fault::NightFault;
 use lantern_host::planning::{self, refuse_cut_off};
-use lantern_host::rehearsal::{RehearsalOptions, report_on};
+use lantern_host::rehearsal::{RehearsalOptions, Room, report_on};
 use lantern_host::{Error, Result, learned};
 
 /// So long it is waited for the last player, where nothing else is said.
@@ -180,6 +180,7 @@ fn fails_on_a_copy(server: &Server, proposal: &Proposal, look: &Look) -> Result<
                 plan: &proposal.plan,
                 with_world: true,
                 keep_copy: false,
+                room: Room::default(),
                 after: None,
             };
             let may = &server.config.unattended.may;

@@ -12,7 +12,9 @@ use lantern_host::changeover::Event;
 use lantern_host::config::Server;
 use lantern_host::ledger::Ledger;
 use lantern_host::planning::refuse_cut_off;
-use lantern_host::rehearsal::{Rehearsal, RehearsalOptions, rehearse, report_path};
+use lantern_host::rehearsal::{
+    Rehearsal, RehearsalOptions, Room, clear_all, rehearse, report_path,
+};
 use std::path::Path;
 
 /// Carry a plan out on a copy of the server, on other ports; the server itself goes on untouched
@@ -56,6 +58,7 @@ pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
         plan: &plan,
         with_world: !args.without_world,
         keep_copy: args.keep_copy,
+        room: Room::default(),
         after: None,
     };
     let report = on_a_copy(&server, &ledger, &piece, look)?;
@@ -77,6 +80,7 @@ pub fn on_a_copy(
     piece: &RehearsalOptions<'_>,
     look: &Look,
 ) -> Result<Rehearsal> {
+    clear_all(server)?;
     let copying = at_work("copying the server …");
     let mut progress = Progress::new(look);
     let report = rehearse(server, ledger, piece, &mut |event| {

@@ -317,8 +317,9 @@ fn every_answer_is_as_its_schema_says() {
     let recipe = "[acquire]\ncommand = ['sh', '-c', 'cp -r {server}/server .']\nresults = ['server/**']\nruntime = { command = ['echo', '9'], version = '(?P<version>.*)', range = '9' }\n";
     world.write(
         "halcyon-terrace/lantern.toml",
-        format!("{settings}\n{recipe}"),
+        format!("{settings}\n{recipe}[keep_up]\nwait_days = 7\n"),
     );
+    meet("KeptUp", 0, &terrace(&["keep-up", "--dry-run"]));
     meet("Acquired", 0, &terrace(&["acquire", "5.3.0"]));
     meet(
         "CatalogueSigned",

@@ -136,7 +136,7 @@ fn one_that_fails_now_and_then_is_said_to_be_unsteady() {
     let standin = format!("[standin]\ncrash='a loose pipe'\nevery=3\ncounts='{counts}'\n");
     drop_all(&world, "mist-pipes", &standin);
     world.ok(DROP);
-    assert_snapshot!("culprit_unsteady", told(&world, &[]));
+    assert_snapshot!("culprit_unsteady", told(&world, &["--at-once", "1"]));
 }
 
 #[test]
