@@ -4,6 +4,7 @@ use crate::config::Server;
 use crate::downloads::Downloads;
 use crate::error::{Error, Result};
 use crate::gather::{Stale, hashes_of};
+use crate::learned::{self, Seen};
 use crate::listings::Listed;
 use crate::place::here;
 use crate::release;
@@ -39,6 +40,8 @@ pub struct Depot {
     pub left_out: Vec<(String, String)>,
     /// Which catalogues could not be asked, and stand as they were.
     pub stale: Vec<Stale>,
+    /// What others have seen of releases.
+    pub learned: Vec<Seen>,
     /// In the order in which they count.
     sources: Vec<Source>,
 }
@@ -206,6 +209,10 @@ impl Depot {
     }
 
     fn open_text(&mut self, path: &Path, text: String, base: Base) -> Result<()> {
+        if learned::is_one(path) {
+            self.learned.extend(learned::of_others(&text, path)?);
+            return Ok(());
+        }
         let catalogue = Catalogue::open(text).map_err(|fault| Error::Catalogue {
             path: path.into(),
             fault,

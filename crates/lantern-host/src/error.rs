@@ -136,6 +136,14 @@ pub enum Error {
         /// The last one there is.
         last: Option<i64>,
     },
+    /// What is said to be learned of releases is not written as lantern writes it.
+    #[error("{}: {why}", path.display())]
+    Learned {
+        /// The file, or the address.
+        path: PathBuf,
+        /// What is wrong.
+        why: String,
+    },
     /// Nothing that was found out has that number.
     #[error("nothing that is known here has the number {0}")]
     NoFact(u32),

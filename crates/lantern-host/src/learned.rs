@@ -2,7 +2,7 @@
 //! seen, where it is taken in.
 
 use crate::config::Server;
-use crate::error::{At, Error, Result};
+use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::place::here;
 use lantern_core::component::{Id, Need};
@@ -125,19 +125,19 @@ pub fn read(server: &Server) -> Result<Vec<Seen>> {
 }
 
 fn parse(bytes: &[u8], path: &Path) -> Result<Vec<Seen>> {
-    let odd = |why: String| std::io::Error::new(std::io::ErrorKind::InvalidData, why);
-    let written: Written = serde_json::from_slice(bytes)
-        .map_err(|error| odd(error.to_string()))
-        .at("reading", path)?;
-    let why = match written.facts.iter().any(|seen| seen.components.is_empty()) {
-        _ if written.format != FORMAT => format!(
+    let odd = |why: String| Error::Learned {
+        path: path.to_owned(),
+        why,
+    };
+    let written: Written = serde_json::from_slice(bytes).map_err(|error| odd(error.to_string()))?;
+    match written.facts.iter().any(|seen| seen.components.is_empty()) {
+        _ if written.format != FORMAT => Err(odd(format!(
             "it is of format {}; this lantern reads format {FORMAT}",
             written.format
-        ),
-        true => "a fact in it is of no component".into(),
-        false => return Ok(written.facts),
-    };
-    Err(odd(why)).at("reading", path)
+        ))),
+        true => Err(odd("a fact in it is of no component".into())),
+        false => Ok(written.facts),
+    }
 }
 
 fn text(facts: &[Seen]) -> Vec<u8> {
@@ -207,21 +207,38 @@ pub fn forget(server: &Server, number: u32) -> Result<Seen> {
 /// # Errors
 /// When it cannot be read or written.
 pub fn take(server: &Server, path: &Path) -> Result<(usize, usize)> {
-    let theirs = parse(&here::read(path)?, path)?;
+    let theirs = of_others(&here::read_text(path)?, path)?;
     let mut facts = read(server)?;
     let all = theirs.len();
     let mut new = 0;
     for seen in theirs {
-        let seen = Seen {
-            elsewhere: true,
-            ..seen
-        };
         new += usize::from(add(&mut facts, seen));
     }
     if new > 0 {
         write(server, &facts)?;
     }
     Ok((new, all))
+}
+
+/// How the names of such files end.
+const END: &str = ".learned.json";
+
+/// Whether a file, or what an address leads to, is said to be one.
+pub fn is_one(path: &Path) -> bool {
+    path.to_str().is_some_and(|path| path.ends_with(END))
+}
+
+/// What somebody else has written down.
+///
+/// # Errors
+/// When it is not what lantern writes.
+pub fn of_others(text: &str, path: &Path) -> Result<Vec<Seen>> {
+    let theirs = parse(text.as_bytes(), path)?.into_iter();
+    let theirs = theirs.map(|seen| Seen {
+        elsewhere: true,
+        ..seen
+    });
+    Ok(theirs.collect())
 }
 
 /// What is known, as others can take it in.
@@ -232,15 +249,19 @@ pub fn exported(server: &Server) -> Result<String> {
     Ok(String::from_utf8_lossy(&text(&read(server)?)).into_owned())
 }
 
-/// Lets a question heed what is known.
+/// Lets a question heed what is known here, and what the catalogues of others tell besides.
 ///
 /// # Errors
 /// When it cannot be read.
-pub fn heed(server: &Server, request: &mut Request) -> Result<()> {
+pub fn heed(server: &Server, told: Vec<Seen>, request: &mut Request) -> Result<()> {
     let versions = &server.family.versions;
     let build = request.build.clone();
     let of = |id: &Id, text: &str| versions.version(*id == build, text).ok();
-    for seen in read(server)? {
+    let mut known = read(server)?;
+    for seen in told {
+        add(&mut known, seen);
+    }
+    for seen in known {
         let Some(on) = of(&build, &seen.server_version) else {
             continue;
         };

@@ -156,6 +156,7 @@ fn advice(error: &Error, common: &Common) -> String {
             "What has changed after it: {}",
             common.next(&format!("diff --since {}", number + 1))
         ),
+        Error::Learned { path, .. } => format!("How it is written: lantern docs learned. Correct {}, or move it away: then nothing of it is known.", shell_word(path)),
         Error::NoFact(_) => format!("All that is known: {}", common.next("known")),
         Error::NoOperation { .. } => format!("All operations: {}", common.next("history")),
         Error::NewerState { .. } => {

@@ -311,7 +311,7 @@ struct Drawn {
 /// What is to be started of a part, or what is known of it without that.
 enum Next {
     Known(Start),
-    ToMake(Drawn, String),
+    ToMake(Box<Drawn>, String),
 }
 
 impl Looking<'_> {
@@ -377,7 +377,7 @@ impl Looking<'_> {
         told: &[(Set, Shown)],
         tell: &mut dyn FnMut(Told<'_>),
     ) -> Result<Vec<(Set, Start)>> {
-        let mut to_make: Vec<(&Set, Drawn, String)> = Vec::new();
+        let mut to_make: Vec<(&Set, Box<Drawn>, String)> = Vec::new();
         for (at, set) in sets.iter().enumerate() {
             let earlier = told.iter().filter(|(other, _)| other == set).count();
             let beside = sets[..at].iter().filter(|other| *other == set).count();
@@ -439,7 +439,7 @@ impl Looking<'_> {
             return Ok(Next::Known(start.clone()));
         }
         match drawn {
-            Ok(drawn) => Ok(Next::ToMake(drawn, key)),
+            Ok(drawn) => Ok(Next::ToMake(Box::new(drawn), key)),
             Err(why) => {
                 let start = Start {
                     seen: Shown::Unclear,

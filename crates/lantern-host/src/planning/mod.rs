@@ -228,7 +228,7 @@ pub fn question<'a>(
         ..request(server, &survey, (depot.offers, &known), terms)
             .map_err(|error| with_left_out(error, &depot.left_out))?
     };
-    learned::heed(server, &mut request)?;
+    learned::heed(server, depot.learned, &mut request)?;
     Ok(Question {
         server,
         by_hand: by_hand::edited(server, ledger, &survey)?,

@@ -259,6 +259,38 @@ fn what_was_found_is_heeded_by_plans_until_it_is_forgotten() {
 }
 
 #[test]
+fn what_others_have_learned_can_stand_among_the_catalogues() {
+    let world = World::adopted();
+    drop_all(&world, "", "");
+    let fact = r#"{ "number": 7, "at_ms": 1777928940000, "server_version": "5.1.0", "components": [{ "id": "market-stall", "version": "1.2.1" }] }"#;
+    let others = |format: u32| format!("{{ \"format\": {format}, \"facts\": [{fact}] }}");
+    world.write("others.learned.json", others(1));
+    let settings = world.read("halcyon-terrace/lantern.toml");
+    let catalogues = "catalogues = [\"../others.learned.json\"]\nfamily =";
+    let settings = settings.replacen("family =", catalogues, 1);
+    world.write("halcyon-terrace/lantern.toml", settings);
+    let plan = world.ok(DROP);
+    assert!(
+        plan.contains("unchanged: halcyon, trellis, market-stall\n"),
+        "{plan}"
+    );
+    let why = [
+        "why",
+        "market-stall",
+        "--not",
+        "1.2.1",
+        "--server",
+        "halcyon-terrace",
+    ];
+    let odd = {
+        let why = world.lantern(&why);
+        world.write("others.learned.json", others(2));
+        [why, world.lantern(DROP)].join("\n")
+    };
+    assert_snapshot!("known_among_catalogues", odd);
+}
+
+#[test]
 fn after_a_changeover_that_failed_it_is_looked_for_by_itself() {
     let world = World::running();
     drop_all(
