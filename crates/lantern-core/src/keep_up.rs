@@ -119,8 +119,10 @@ pub fn narrow(
         offer.artifact.is_at_hand() || stated.is_none_or(|supply| !supply.urls.is_empty())
     };
     let takes_a_place = |offer: &Offer| offer.facts.replaces.iter().any(|id| held.contains(id));
+    let declares = |offer: &Offer| offer.facts.kind == Kind::Build || offer.facts.server.is_some();
     let fits = |offer: &Offer| {
         is_old(offer)
+            && (may.contains(&Matter::Undeclared) || declares(offer))
             && comes_alone(offer)
             && (may.contains(&Matter::Additions) || held.contains(&offer.facts.id))
             && (may.contains(&Matter::Removals) || !takes_a_place(offer))
@@ -198,7 +200,7 @@ mod tests {
 
     #[test]
     fn only_what_is_old_enough_moves() {
-        let text = "+server 5.4\n+fern 1\nfern 2\nfern 3\nfern 4";
+        let text = "+server 5.4\n+fern 1\nfern 2 @5.4\nfern 3 @5.4\nfern 4 @5.4";
         let days = [("fern 2", 30), ("fern 3", 7), ("fern 4", 6)];
         let usual = Matter::USUAL;
         let (told, kept) = moved(aged(text, &days), &FirstSeen::new(), &usual);
@@ -221,22 +223,24 @@ mod tests {
 
     #[test]
     fn what_is_not_left_to_it_stays() {
-        let text = "+server 5.4\n+fern 1\nfern 2 needs lib:*\nfern 1.5\nlib 1\n+moss 1\nlichen 1 replaces moss";
+        let text = "+server 5.4\n+fern 1\nfern 2 @5.4 needs lib:*\nfern 1.5 @5.4\nfern 1.7\nlib 1 @5.4\n+moss 1\nlichen 1 @5.4 replaces moss";
         let days = [
             ("fern 2", 30),
             ("fern 1.5", 30),
+            ("fern 1.7", 30),
             ("lib 1", 30),
             ("lichen 1", 30),
         ];
         let told = |may: &[Matter]| moved(aged(text, &days), &FirstSeen::new(), may).0;
         assert_eq!(told(&[Matter::Updates, Matter::Additions]), "fern 2, lib 1");
         assert_eq!(told(&[Matter::Updates]), "fern 1.5");
+        assert_eq!(told(&[Matter::Updates, Matter::Undeclared]), "fern 1.7");
         assert_eq!(told(&[]), "");
     }
 
     #[test]
     fn what_only_a_person_can_fetch_is_left_to_him() {
-        let mut request = aged("+server 5.4\n+fern 1\nfern 2", &[("fern 2", 30)]);
+        let mut request = aged("+server 5.4\n+fern 1\nfern 2 @5.4", &[("fern 2", 30)]);
         for offer in Arc::make_mut(&mut request.offers) {
             offer.supply.as_mut().unwrap().urls.clear();
         }

@@ -7,7 +7,7 @@ use crate::clients::Duty;
 use crate::component::{Id, Kind, Side};
 use crate::facts::Facts;
 use crate::inventory::{Component, Inventory};
-use crate::plan::{ComponentChange, Fate, Plan};
+use crate::plan::{ComponentChange, Fate, OrderChange, Plan};
 use crate::version::Notations;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -35,11 +35,14 @@ pub enum Matter {
     WorldBound,
     /// Players' clients have to be changed, too, or others may join than before.
     Clients,
-    /// Something moves, or goes, of which nobody declares whether the world holds its content, or whether clients need it.
+    /// Something moves, or goes, of which nobody declares whether the world holds its content, or whether clients need it; or comes or moves, and
+    /// nobody declares whether it is for this server version.
     Undeclared,
     /// An add-on is switched on or off.
     Switches,
-    /// A file that was edited by hand is merged or set aside.
+    /// What runs already is started in another order than before.
+    Order,
+    /// A file that was edited by hand, or may have been before adoption, is merged or set aside.
     HandEdits,
     /// The plan was not carried out on a copy before, with the world, and has worked.
     Unrehearsed,
@@ -52,7 +55,7 @@ impl Matter {
     pub const USUAL: [Matter; 2] = [Matter::Updates, Matter::Additions];
 
     /// All of them.
-    pub const ALL: [Matter; 13] = [
+    pub const ALL: [Matter; 14] = [
         Matter::Updates,
         Matter::Additions,
         Matter::Removals,
@@ -63,6 +66,7 @@ impl Matter {
         Matter::Clients,
         Matter::Undeclared,
         Matter::Switches,
+        Matter::Order,
         Matter::HandEdits,
         Matter::Unrehearsed,
         Matter::Players,
@@ -81,6 +85,7 @@ impl Matter {
             Matter::Clients => "clients",
             Matter::Undeclared => "undeclared",
             Matter::Switches => "switches",
+            Matter::Order => "order",
             Matter::HandEdits => "hand-edits",
             Matter::Unrehearsed => "unrehearsed",
             Matter::Players => "players",
@@ -138,6 +143,9 @@ pub fn matters(plan: &Plan, inventory: &Inventory, versions: &Notations) -> Vec<
             .into_iter()
             .collect();
         touches.extend(needed.of(&change.id, installed.is_some()));
+        if plan.undeclared.contains(&change.id) {
+            touches.insert(Matter::Undeclared);
+        }
         for matter in touches {
             add(matter, id, told(change));
         }
@@ -147,12 +155,20 @@ pub fn matters(plan: &Plan, inventory: &Inventory, versions: &Notations) -> Vec<
         let what = format!("which versions of {name} may join");
         add(Matter::Clients, None, what);
     }
+    for (first, then) in plan.orders.iter().filter_map(turned) {
+        add(Matter::Order, None, format!("{first} before {then}"));
+    }
     for merge in &plan.merges {
         add(
             Matter::HandEdits,
             Some(&merge.component),
             merge.path.to_string(),
         );
+    }
+    for path in &plan.unsure {
+        let mut own = plan.actions.iter().filter(|action| action.path == *path);
+        let owner = own.find_map(|action| action.component.as_ref());
+        add(Matter::HandEdits, owner, format!("{path} (perhaps)"));
     }
     for yours in &plan.yours {
         add(
@@ -163,6 +179,22 @@ pub fn matters(plan: &Plan, inventory: &Inventory, versions: &Notations) -> Vec<
     }
     arising.sort_by_key(|it| it.matter);
     arising
+}
+
+/// Two that are started in turn before and after, and after the other way round; the first that are met.
+fn turned(order: &OrderChange) -> Option<(&Id, &Id)> {
+    let stay = |all: &'_ [Id], others: &[Id]| -> Vec<usize> {
+        let places = all.iter().enumerate();
+        let stay = places.filter(|(_, id)| others.contains(id));
+        stay.map(|(at, _)| at).collect()
+    };
+    let before = stay(&order.before, &order.after);
+    let after = stay(&order.after, &order.before);
+    let mut both = before.iter().zip(&after);
+    both.find_map(|(before, after)| {
+        let (was, is) = (&order.before[*before], &order.after[*after]);
+        (was != is).then_some((is, was))
+    })
 }
 
 /// A change in words.
@@ -268,6 +300,7 @@ pub fn not_left<'d>(
 mod tests {
     use super::*;
     use crate::inventory::layers::tests::component;
+    use crate::path::RelPath;
 
     /// `"drip-lines 2.3 2.5 !both !safe"`, with `-` for a version that there is none of; `pack/member` is inside. Nothing is declared but by
     /// `!both`, `!server`, `!bound` and `!safe`.
@@ -395,6 +428,43 @@ mod tests {
         for (lines, expected) in cases {
             assert_eq!(told(lines), expected, "{lines:?}");
         }
+    }
+
+    #[test]
+    fn what_nobody_knows_of_a_plan_is_told() {
+        let (mut plan, inventory) = world(&["drip-lines 2.3 2.5 !server !safe", "moss 1 1"]);
+        plan.undeclared = ["drip-lines", "moss"].map(Id::new).to_vec();
+        plan.unsure = vec![RelPath::parse("addons/drip-lines/drip.toml").unwrap()];
+        let matters = matters(&plan, &inventory, &Notations::default());
+        let told: Vec<String> = matters
+            .iter()
+            .map(|it| format!("{}: {}", it.matter.as_str(), it.what))
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "updates: drip-lines 2.3 to 2.5",
+                "undeclared: drip-lines 2.3 to 2.5",
+                "hand-edits: addons/drip-lines/drip.toml (perhaps)",
+            ]
+        );
+    }
+
+    #[test]
+    fn what_comes_or_goes_between_turns_no_order() {
+        let ids = |text: &str| text.split(' ').map(Id::new).collect::<Vec<_>>();
+        let told = |before: &str, after: &str| {
+            let (before, after) = (ids(before), ids(after));
+            let order = OrderChange {
+                server: None,
+                before,
+                after,
+            };
+            turned(&order).map(|(first, then)| format!("{first} before {then}"))
+        };
+        assert_eq!(told("a b c", "a n b c"), None);
+        assert_eq!(told("a b c", "c"), None);
+        assert_eq!(told("a b c", "a n c b"), Some("c before b".into()));
     }
 
     #[test]

@@ -1467,9 +1467,9 @@ impl<'a> PlanDrawn<'a> {
 /// `keep-up`, where it carries nothing out; otherwise it answers as `changeover`
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct KeptUp<'a> {
-    /// Where the plan lies.
-    saved: &'a PathBuf,
-    plan: &'a Plan,
+    /// Where the plan lies; null where nothing moves.
+    saved: Option<&'a PathBuf>,
+    plan: Option<&'a Plan>,
     waits: &'a [Waits],
     left: &'a [Left],
     /// Releases whose files could not be had.
@@ -1480,8 +1480,8 @@ impl<'a> KeptUp<'a> {
     /// What was proposed.
     pub fn new(proposal: &'a Proposal) -> KeptUp<'a> {
         KeptUp {
-            saved: &proposal.path,
-            plan: &proposal.plan,
+            saved: proposal.plan.as_ref().map(|_| &proposal.path),
+            plan: proposal.plan.as_ref(),
             waits: &proposal.waits,
             left: &proposal.left,
             missing: &proposal.missing,

@@ -290,15 +290,16 @@ pub fn draw(
         let note = "the search took too long: this is the best answer found, but perhaps not the best there is";
         drawing.notes.push(note.into());
     }
-    let undeclared: Vec<&str> = selection
+    let undeclared: Vec<Id> = selection
         .choices
         .iter()
         .filter(|choice| choice.declared.is_none() && choice.kind != Kind::Build)
         .filter(|choice| choice.reason != Reason::Off)
-        .map(|choice| choice.id.as_str())
+        .map(|choice| choice.id.clone())
         .collect();
     if !undeclared.is_empty() {
-        let shown = undeclared[..undeclared.len().min(8)].join(", ");
+        let shown = undeclared[..undeclared.len().min(8)].iter();
+        let shown = shown.map(Id::as_str).collect::<Vec<_>>().join(", ");
         let more = undeclared.len().saturating_sub(8);
         let more = if more > 0 {
             format!(" and {more} more")
@@ -337,6 +338,8 @@ pub fn draw(
         edits,
         merges: drawing.merges,
         yours,
+        unsure: drawing.unsure,
+        undeclared,
         keep: Kept {
             patterns: situation
                 .keep

@@ -78,6 +78,12 @@ pub struct Plan {
     /// Files that are yours, or that you edited by hand, and that are set aside; by path.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub yours: Vec<Yours>,
+    /// Settings files that come anew over what was found at adoption: nobody knows whether you had changed them before.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unsure: Vec<RelPath>,
+    /// Components of which nobody declared whether they are for this server version.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub undeclared: Vec<Id>,
     /// What is kept.
     pub keep: Kept,
     /// The load order of each server before and afterwards, where it becomes another one.

@@ -18,7 +18,7 @@ use lantern_core::component::Id;
 use lantern_core::keep_up::{FirstSeen, Left, OldEnough, Waits, mark, narrow};
 use lantern_core::offer::Offer;
 use lantern_core::path::RelPath;
-use lantern_core::plan::Plan;
+use lantern_core::plan::{Fate, Plan};
 use lantern_core::resolve::{Policy, Prefer, Request};
 use lantern_core::supply::Wanted;
 use lantern_core::unattended::{Matter, matters, not_left};
@@ -62,8 +62,10 @@ pub fn asked_for(server: &Server, plan: &Path) -> Result<(Sources, Terms)> {
 /// What a server can be kept up with.
 #[derive(Debug)]
 pub struct Proposal {
-    /// The plan; it may be one that does nothing.
-    pub plan: Plan,
+    /// The server version that stays.
+    pub server_version: String,
+    /// The plan; none where nothing moves.
+    pub plan: Option<Plan>,
     /// Where it lies.
     pub path: PathBuf,
     /// Its text.
@@ -136,9 +138,13 @@ pub fn propose(
                 .or_default()
                 .push(Matter::HandEdits);
         }
-        let is_all_left = not_left.is_empty() && stay.is_empty();
-        if is_all_left {
-            break plan;
+        // A plan that moves nothing may still put an order right: that is for a person to ask for.
+        let moves = plan
+            .components
+            .iter()
+            .any(|it| it.verdict != Fate::Unchanged);
+        if !moves || not_left.is_empty() && stay.is_empty() {
+            break moves.then_some(plan);
         }
         let mut helps = false;
         for (id, matters) in stay {
@@ -165,11 +171,14 @@ pub fn propose(
             .into());
         }
     };
-    let text = plan.to_json();
     let path = server.folder.shown(&plan_file());
-    here::write(&path, text.as_bytes())?;
+    let text = plan.as_ref().map(Plan::to_json).unwrap_or_default();
+    if plan.is_some() {
+        here::write(&path, text.as_bytes())?;
+    }
     kept.left.sort_by(|a, b| a.id.cmp(&b.id));
     Ok(Proposal {
+        server_version: question.request.target.to_string(),
         plan,
         path,
         text,

@@ -93,7 +93,7 @@ pub fn run(args: &CulpritArgs, common: &Common, look: &Look) -> Result<u8> {
 }
 
 /// A plan, where it lies, and its text.
-type PlanAt<'p> = (&'p Plan, &'p Path, &'p str);
+pub type PlanAt<'p> = (&'p Plan, &'p Path, &'p str);
 
 /// Looks for it after a changeover has failed and the old state is back. What comes of it is shown and remembered; that nothing does changes
 /// nothing.

@@ -1,6 +1,7 @@
 //! `lantern keep-up`
 
 use super::changeover::{Telling, at_night};
+use super::culprit::PlanAt;
 use super::question::tell_left_out;
 use super::{armed, culprit, fetching, heed_interrupts, night, notice, open_settled, rehearse};
 use crate::answers::KeptUp;
@@ -122,21 +123,23 @@ fn tonight(args: &KeepUpArgs, common: &Common, look: &Look) -> Result<Night> {
         if !look.json {
             show(&server, &proposal, common, look);
         }
-        let moves = !proposal.plan.is_empty();
-        if !moves || args.dry_run {
-            if look.json {
-                look.answer(&KeptUp::new(&proposal));
-            } else if moves {
-                let allow = "this is what would be done; without --dry-run it is tried on a copy, and then carried out";
-                look.say(&look.row("", 14, allow));
+        let plan = match &proposal.plan {
+            Some(plan) if !args.dry_run => plan,
+            moves => {
+                if look.json {
+                    look.answer(&KeptUp::new(&proposal));
+                } else if moves.is_some() {
+                    let told = "this is what would be done; without --dry-run it is tried on a copy, and then carried out";
+                    look.say(&look.row("", 14, told));
+                }
+                return Ok(Night::of(Came::Nothing, fail::DONE));
             }
-            return Ok(Night::of(Came::Nothing, fail::DONE));
-        }
-        refuse_cut_off(&server, Some(&proposal.plan))?;
-        if let Some(why) = fails_on_a_copy(&server, &proposal, look)? {
+        };
+        refuse_cut_off(&server, Some(plan))?;
+        let plan = (plan, &*proposal.path, &*proposal.text);
+        if let Some(why) = fails_on_a_copy(&server, plan, look)? {
             let known = learned::read(&server)?.len();
             if server.config.on_failure.culprit {
-                let plan = (&proposal.plan, &*proposal.path, &*proposal.text);
                 culprit::after_failure(&server, plan, common, look);
             }
             // What was found out is heeded by the next plan.
@@ -150,7 +153,7 @@ fn tonight(args: &KeepUpArgs, common: &Common, look: &Look) -> Result<Night> {
             return Ok(Night::not_done(Came::FailedOnCopy, why, false));
         }
         drop(lock);
-        return carry_out(&server, &proposal, args, common, look);
+        return carry_out(&server, plan, args, common, look);
     }
 }
 
@@ -168,16 +171,20 @@ fn proposed(server: &Server, look: &Look) -> Result<Proposal> {
 }
 
 /// Tries a plan on a copy, unless that very plan was; why it does not work there, where it does not.
-fn fails_on_a_copy(server: &Server, proposal: &Proposal, look: &Look) -> Result<Option<String>> {
-    let known = report_on(&proposal.path, &proposal.text).filter(|report| report.with_world);
+fn fails_on_a_copy(
+    server: &Server,
+    (plan, path, text): PlanAt<'_>,
+    look: &Look,
+) -> Result<Option<String>> {
+    let known = report_on(path, text).filter(|report| report.with_world);
     let report = match known {
         Some(report) => report,
         None => {
             let ledger = Ledger::open(&server.folder)?;
             let piece = RehearsalOptions {
-                path: &proposal.path,
-                text: &proposal.text,
-                plan: &proposal.plan,
+                path,
+                text,
+                plan,
                 with_world: true,
                 keep_copy: false,
                 room: Room::default(),
@@ -213,7 +220,7 @@ fn fails_on_a_copy(server: &Server, proposal: &Proposal, look: &Look) -> Result<
 /// Waits for the last player where nothing else is left to it, and carries the plan out.
 fn carry_out(
     server: &Server,
-    proposal: &Proposal,
+    (plan, path, _): PlanAt<'_>,
     args: &KeepUpArgs,
     common: &Common,
     look: &Look,
@@ -235,12 +242,12 @@ fn carry_out(
     let mut telling = Telling::Begins;
     let done = loop {
         if wait.when_empty
-            && let Some(why) = night::until_empty(server, &proposal.plan, &wait, look)?
+            && let Some(why) = night::until_empty(server, plan, &wait, look)?
         {
             return Ok(Night::not_done(Came::NotBegun, why, false));
         }
         let empty = wait.when_empty.then_some(telling);
-        match at_night(&proposal.path, &how, empty, common, look) {
+        match at_night(path, &how, empty, common, look) {
             Err(Error::Changeover(ChangeoverFault::NotEmpty(_))) if wait.when_empty => {
                 telling = Telling::GoesOn;
             }
@@ -268,14 +275,16 @@ fn carry_out(
 
 fn show(server: &Server, proposal: &Proposal, common: &Common, look: &Look) {
     let days = server.config.keep_up.as_ref().map_or(0, |it| it.wait_days);
-    let summary = match proposal.plan.is_empty() {
-        true => "Nothing to do".into(),
-        false => armed::summary(&proposal.plan.components),
+    let components = proposal.plan.iter().flat_map(|plan| &plan.components);
+    let summary = match &proposal.plan {
+        None => "Nothing to do".into(),
+        Some(plan) => armed::summary(&plan.components),
     };
     let title = format!(
-        "{}: {}, with releases that are {} old or older. {summary}.",
+        "{}: {} stays at {}, with releases that are {} old or older. {summary}.",
         server.config.name,
-        armed::way(&proposal.plan, server),
+        server.family.name,
+        proposal.server_version,
         count(days as usize, "day", "days"),
     );
     look.say(&look.paint(Means::Title, &title));
@@ -284,7 +293,6 @@ fn show(server: &Server, proposal: &Proposal, common: &Common, look: &Look) {
             look.say(&look.row(what, 14, &text));
         }
     };
-    let components = proposal.plan.components.iter();
     let moved = components
         .filter(|it| it.verdict != Fate::Unchanged)
         .map(|it| match (&it.from, &it.to) {
@@ -308,7 +316,7 @@ fn show(server: &Server, proposal: &Proposal, common: &Common, look: &Look) {
         row("left to you", told);
     }
     row("not to be had", proposal.missing.join(", "));
-    if proposal.plan.is_empty() && !proposal.left.is_empty() {
+    if proposal.plan.is_none() && !proposal.left.is_empty() {
         look.next(&common.next("plan --to same --prefer newest"));
     }
 }

@@ -1,6 +1,6 @@
 //! A server that is kept up by itself, and what is decided with nobody there.
 
-use crate::world::{PLAN, World};
+use crate::world::{PLAN, World, free_port};
 use insta::assert_snapshot;
 use std::path::Path;
 use std::process::Command;
@@ -93,6 +93,32 @@ fn a_catalogue_may_say_how_old_its_releases_are() {
         "catalogues = [\"../drop/drop.catalogue.json\"]",
     );
     assert_snapshot!("keep_up_dated", lantern(&world, &["keep-up", "--dry-run"]));
+}
+
+#[test]
+fn what_cannot_be_had_tonight_is_left_out() {
+    let world = kept_up(&format!("{AT_ONCE}{MAY}"));
+    std::fs::remove_file(world.path("drop/sun-clock-1.9.2.bloom")).unwrap();
+    world.ok(&["catalogue", "make", "drop", "--family", "halcyon"]);
+    let path = "drop/drop.catalogue.json";
+    let mut catalogue: serde_json::Value = serde_json::from_str(&world.read(path)).unwrap();
+    for release in catalogue["releases"].as_array_mut().unwrap() {
+        if release["id"] == "glasswork" {
+            let archive = release["archive"].as_object_mut().unwrap();
+            archive.remove("file");
+            let url = format!("http://127.0.0.1:{}/glasswork.bloom", free_port());
+            archive.insert("urls".into(), serde_json::json!([url]));
+        }
+    }
+    world.write(path, serde_json::to_string_pretty(&catalogue).unwrap());
+    world.edit(
+        "halcyon-terrace/lantern.toml",
+        "drop = [\"../drop\"]",
+        "catalogues = [\"../drop/drop.catalogue.json\"]",
+    );
+    let port = regex::Regex::new("127.0.0.1:[0-9]+").unwrap();
+    let told = lantern(&world, &["keep-up", "--dry-run"]);
+    assert_snapshot!("keep_up_not_to_be_had", port.replace_all(&told, "HOST"));
 }
 
 #[test]
