@@ -190,6 +190,7 @@ fn fails_on_a_copy(
                 room: Room::default(),
                 after: None,
             };
+            look.talk(&look.row("this plan", 14, "is tried on a copy first"));
             let may = &server.config.unattended.may;
             match rehearse::on_a_copy(server, &ledger, &piece, look) {
                 Err(Error::Rehearsal(fault)) if may.contains(&Matter::Unrehearsed) => {
@@ -205,6 +206,8 @@ fn fails_on_a_copy(
         }
     };
     if report.worked {
+        let told = look.paint_error(Means::Good, "works on a copy");
+        look.talk(&look.row("this plan", 14, &told));
         return Ok(None);
     }
     let why = report.why.unwrap_or_default();
@@ -314,6 +317,10 @@ fn show(server: &Server, proposal: &Proposal, common: &Common, look: &Look) {
         let words: Vec<&str> = it.matters.iter().map(|matter| matter.as_str()).collect();
         let told = format!("{} {} → {} ({})", it.id, it.from, it.to, words.join(", "));
         row("left to you", told);
+    }
+    if !proposal.left.is_empty() {
+        let told = "[unattended] may, in lantern.toml, would leave it to lantern by these words";
+        row("", told.into());
     }
     row("not to be had", proposal.missing.join(", "));
     if proposal.plan.is_none() && !proposal.left.is_empty() {
