@@ -67,12 +67,12 @@ impl Night {
         }
     }
 
-    fn not_done(came: Came, why: String, is_told: bool) -> Night {
+    fn not_done(came: Came, why: String) -> Night {
         Night {
             came,
             why: Some(why),
             status: Ok(fail::NO),
-            is_told,
+            is_told: false,
         }
     }
 }
@@ -85,7 +85,11 @@ pub fn run(args: &KeepUpArgs, common: &Common, look: &Look) -> Result<u8> {
     if server.config.keep_up.is_none() {
         return Err(KeepUpFault::Off.into());
     }
-    let done = tonight(args, common, look);
+    let now = Zoned::now();
+    let latest = args.latest.as_ref();
+    let latest = latest.map(|hour| hour.after(&now).ok_or(NightFault::Past));
+    let latest = latest.transpose()?;
+    let done = tonight(args, latest.as_ref(), common, look);
     if args.dry_run {
         return done.and_then(|night| night.status);
     }
@@ -114,7 +118,13 @@ fn tell(server: &Server, why: &str, look: &Look) {
     notice::tell(server, &notice, look);
 }
 
-fn tonight(args: &KeepUpArgs, common: &Common, look: &Look) -> Result<Night> {
+/// One night's work; the last player is waited for until `latest`.
+fn tonight(
+    args: &KeepUpArgs,
+    latest: Option<&Zoned>,
+    common: &Common,
+    look: &Look,
+) -> Result<Night> {
     let mut plans = 0;
     loop {
         plans += 1;
@@ -150,10 +160,10 @@ fn tonight(args: &KeepUpArgs, common: &Common, look: &Look) -> Result<Night> {
             if look.json {
                 look.answer(&KeptUp::new(&proposal));
             }
-            return Ok(Night::not_done(Came::FailedOnCopy, why, false));
+            return Ok(Night::not_done(Came::FailedOnCopy, why));
         }
         drop(lock);
-        return carry_out(&server, plan, args, common, look);
+        return carry_out(&server, plan, latest, common, look);
     }
 }
 
@@ -224,7 +234,7 @@ fn fails_on_a_copy(
 fn carry_out(
     server: &Server,
     (plan, path, _): PlanAt<'_>,
-    args: &KeepUpArgs,
+    latest: Option<&Zoned>,
     common: &Common,
     look: &Look,
 ) -> Result<Night> {
@@ -233,21 +243,17 @@ fn carry_out(
         ..How::default()
     };
     let now = Zoned::now();
-    let latest = match &args.latest {
-        None => now.checked_add(LATEST).ok(),
-        Some(hour) => hour.after(&now),
-    };
+    let usual = now.checked_add(LATEST).unwrap_or_else(|_| now.clone());
+    let latest = latest.unwrap_or(&usual);
     let wait = Wait {
         at_ms: now.timestamp().as_millisecond(),
-        latest_ms: latest.ok_or(NightFault::Past)?.timestamp().as_millisecond(),
+        latest_ms: latest.timestamp().as_millisecond(),
         when_empty: !server.config.unattended.may.contains(&Matter::Players),
     };
     let mut telling = Telling::Begins;
     let done = loop {
-        if wait.when_empty
-            && let Some(why) = night::until_empty(server, plan, &wait, look)?
-        {
-            return Ok(Night::not_done(Came::NotBegun, why, false));
+        if let Some(why) = night::until_it_may_begin(server, plan, &wait, look)? {
+            return Ok(Night::not_done(Came::NotBegun, why));
         }
         let empty = wait.when_empty.then_some(telling);
         match at_night(path, &how, empty, common, look) {

@@ -221,11 +221,11 @@ pub fn wait(server: &Server, waiting: &Waiting, look: &Look) -> Result<Option<u8
     })
 }
 
-/// Waits until nobody is on, where nothing is written down of that; why it does not begin, where it does not.
+/// Waits, where nothing is written down of that; why it does not begin, where it does not.
 ///
 /// # Errors
 /// None that there is a reason for.
-pub fn until_empty(
+pub fn until_it_may_begin(
     server: &Server,
     plan: &Plan,
     wait: &Wait,
