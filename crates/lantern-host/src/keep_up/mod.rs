@@ -272,6 +272,9 @@ pub struct LastKeepUp {
     pub came: Came,
     /// Why, where it was not carried out.
     pub why: Option<String>,
+    /// The last plan that was carried out and had to be taken back, by its name: it is not tried again.
+    #[serde(default)]
+    pub went_back: Option<String>,
 }
 
 fn last_file() -> RelPath {
@@ -289,16 +292,23 @@ pub fn last(server: &Server) -> Result<Option<LastKeepUp>> {
     Ok(last.filter(|last| last.format == FORMAT))
 }
 
-/// Writes down what came of it.
+/// Writes down what came of it; `went_back` is a plan that had to be taken back, by its name.
 ///
 /// # Errors
 /// When the disk refuses.
-pub fn remember(server: &Server, came: Came, why: Option<&str>, at_ms: i64) -> Result<()> {
+pub fn remember(
+    server: &Server,
+    (came, why): (Came, Option<&str>),
+    went_back: Option<String>,
+    at_ms: i64,
+) -> Result<()> {
+    let before = last(server)?.and_then(|last| last.went_back);
     let last = LastKeepUp {
         format: FORMAT,
         at_ms,
         came,
         why: why.map(str::to_owned),
+        went_back: went_back.or(before),
     };
     let text = serde_json::to_vec_pretty(&last).expect("it has only plain values");
     server.folder.write_whole(&last_file(), &text)

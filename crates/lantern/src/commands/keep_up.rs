@@ -5,7 +5,7 @@ use super::culprit::PlanAt;
 use super::question::tell_left_out;
 use super::{armed, culprit, fetching, heed_interrupts, night, notice, open_settled, rehearse};
 use crate::answers::KeptUp;
-use crate::common::Common;
+use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::hour::Hour;
 use crate::look::{Look, Means, count, date};
@@ -16,6 +16,7 @@ use lantern_core::hour::Wait;
 use lantern_core::notice::{Moment, Notice};
 use lantern_core::plan::Fate;
 use lantern_core::unattended::Matter;
+use lantern_host::armed::name_of;
 use lantern_host::changeover::fault::ChangeoverFault;
 use lantern_host::config::Server;
 use lantern_host::keep_up::fault::KeepUpFault;
@@ -53,6 +54,8 @@ struct Night {
     /// Why it was not carried out.
     why: Option<String>,
     status: Result<u8>,
+    /// The plan, by its name, where it had to be taken back.
+    went_back: Option<String>,
     /// Whether whom lantern.toml names was told already.
     is_told: bool,
 }
@@ -63,6 +66,7 @@ impl Night {
             came,
             why: None,
             status: Ok(status),
+            went_back: None,
             is_told: true,
         }
     }
@@ -72,6 +76,7 @@ impl Night {
             came,
             why: Some(why),
             status: Ok(fail::NO),
+            went_back: None,
             is_told: false,
         }
     }
@@ -97,6 +102,7 @@ pub fn run(args: &KeepUpArgs, common: &Common, look: &Look) -> Result<u8> {
         came: Came::Failed,
         why: Some(error.to_string()),
         status: Err(error),
+        went_back: None,
         is_told: false,
     });
     let last = keep_up::last(&server)?;
@@ -106,7 +112,8 @@ pub fn run(args: &KeepUpArgs, common: &Common, look: &Look) -> Result<u8> {
         tell(&server, why, look);
     }
     let now_ms = Timestamp::now().as_millisecond();
-    keep_up::remember(&server, night.came, night.why.as_deref(), now_ms)?;
+    let came = (night.came, night.why.as_deref());
+    keep_up::remember(&server, came, night.went_back, now_ms)?;
     night.status
 }
 
@@ -146,6 +153,12 @@ fn tonight(
             }
         };
         refuse_cut_off(&server, Some(plan))?;
+        if let Some(why) = went_back(&server, &proposal)? {
+            look.talk(&look.row("this plan", 14, &why));
+            let near = common.near(".lantern/keep-up.plan.json");
+            look.next(&common.next(&format!("changeover {}", shell_word(&near))));
+            return Ok(Night::not_done(Came::NotBegun, why));
+        }
         let plan = (plan, &*proposal.path, &*proposal.text);
         if let Some(why) = fails_on_a_copy(&server, plan, look)? {
             let known = learned::read(&server)?.len();
@@ -165,6 +178,17 @@ fn tonight(
         drop(lock);
         return carry_out(&server, plan, latest, common, look);
     }
+}
+
+/// Why a plan is not tried again, where it was carried out before and had to be taken back.
+fn went_back(server: &Server, proposal: &Proposal) -> Result<Option<String>> {
+    let before = keep_up::last(server)?.and_then(|last| last.went_back);
+    let name = name_of(&proposal.text);
+    Ok(before.filter(|before| *before == name).map(|name| {
+        format!(
+            "plan {name} was carried out before, and the old state had to be put back: by itself it is not tried again"
+        )
+    }))
 }
 
 fn proposed(server: &Server, look: &Look) -> Result<Proposal> {
@@ -233,7 +257,7 @@ fn fails_on_a_copy(
 /// Waits for the last player where nothing else is left to it, and carries the plan out.
 fn carry_out(
     server: &Server,
-    (plan, path, _): PlanAt<'_>,
+    (plan, path, text): PlanAt<'_>,
     latest: Option<&Zoned>,
     common: &Common,
     look: &Look,
@@ -275,6 +299,7 @@ fn carry_out(
         Ok(_) | Err(_) => Came::Failed,
     };
     Ok(Night {
+        went_back: (came == Came::WentBack).then(|| name_of(text)),
         came,
         why,
         status: done,

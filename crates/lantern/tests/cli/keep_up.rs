@@ -155,6 +155,32 @@ fn what_does_not_work_on_a_copy_is_told_once() {
 }
 
 #[test]
+fn what_had_to_be_taken_back_is_not_tried_night_after_night() {
+    let world = kept_up(&format!("{AT_ONCE}{MAY}"));
+    let counts = world.path("starts").display().to_string();
+    world.drop_addon(
+        "sun-clock-1.9.2.bloom",
+        &format!("id='sun-clock'\nversion='1.9.2'\nserver='>=5'\nside='both'\n[standin]\ncrash='the sun stands still'\nevery=2\ncounts='{counts}'\n"),
+    );
+    // It starts on the copy, and then on the server it does not.
+    let first = lantern(&world, &["keep-up"]);
+    assert!(
+        first.contains("exit status 4") && first.contains("works on a copy"),
+        "{first}"
+    );
+    let files = world.tree("halcyon-terrace/addons");
+    let again = lantern(&world, &["keep-up"]);
+    assert_eq!(world.tree("halcyon-terrace/addons"), files);
+    std::fs::remove_file(world.path("told.txt")).unwrap();
+    let third = lantern(&world, &["keep-up"]);
+    assert!(
+        third.contains("is not tried again") && !world.path("told.txt").exists(),
+        "{third}"
+    );
+    assert_snapshot!("keep_up_not_again", again);
+}
+
+#[test]
 fn it_waits_for_the_last_player_and_not_for_ever() {
     let world = kept_up(&format!("{AT_ONCE}{MAY}"));
     std::fs::remove_file(world.path("drop/sun-clock-1.9.2.bloom")).unwrap();
