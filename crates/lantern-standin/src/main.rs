@@ -128,6 +128,9 @@ enum Command {
         /// Let it write, too
         #[arg(long)]
         writes: bool,
+        /// Let it write no more than so many bytes
+        #[arg(long, value_name = "BYTES")]
+        quota: Option<u64>,
         /// The folder
         folder: PathBuf,
     },
@@ -202,7 +205,11 @@ fn main() -> ExitCode {
             relay::run(pace, to, &ports, log.as_deref())
         }
         Command::Page { button, folder } => page::press(button, &folder),
-        Command::Sftp { writes, folder } => sftp::run(&folder, writes),
+        Command::Sftp {
+            writes,
+            quota,
+            folder,
+        } => sftp::run(&folder, writes, quota),
         Command::Sums { files } => sums(&files),
         Command::Bulk { dir } => scenario::bulk(&dir).map(|()| 0),
         Command::Make { dir } => scenario::make(&dir).map(|()| 0),

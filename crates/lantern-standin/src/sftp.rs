@@ -29,6 +29,8 @@ enum Open {
 struct Account {
     folder: PathBuf,
     writes: bool,
+    /// So many bytes may still be written, where there is a quota.
+    quota: Option<u64>,
     open: HashMap<String, Open>,
     next: u64,
     /// Lives as long as the line.
@@ -171,6 +173,12 @@ impl Handler for Account {
         let Some(Open::File(file)) = self.open.get_mut(&handle) else {
             return Err(StatusCode::Failure);
         };
+        if let Some(left) = &mut self.quota {
+            // Protocol version 3 has no word for it.
+            *left = left
+                .checked_sub(data.len() as u64)
+                .ok_or(StatusCode::Failure)?;
+        }
         let written = file.seek(SeekFrom::Start(offset));
         done(id, written.and_then(|_| file.write_all(&data)))
     }
@@ -273,16 +281,17 @@ impl Handler for Account {
     }
 }
 
-/// Speaks for one folder until the line ends.
+/// Speaks for one folder until the line ends; over it, no more than a quota is written.
 ///
 /// # Errors
 /// When the system gives no thread for it.
-pub fn run(folder: &Path, writes: bool) -> io::Result<u8> {
+pub fn run(folder: &Path, writes: bool, quota: Option<u64>) -> io::Result<u8> {
     let runtime = Builder::new_multi_thread().worker_threads(1).build()?;
     let (here, mut gone) = channel(1);
     let account = Account {
         folder: folder.to_owned(),
         writes,
+        quota,
         open: HashMap::new(),
         next: 0,
         _here: here,

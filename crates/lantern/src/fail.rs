@@ -222,6 +222,8 @@ fn of_system(path: &Path, kind: ErrorKind) -> String {
             ErrorKind::StorageFull | ErrorKind::QuotaExceeded => {
                 "Make room there, then give the command again.".into()
             }
+            // That the room of an account is used up, the protocol has no word for.
+            ErrorKind::Other => "See in the page of the host whether the account has room left, of bytes and of files; then give the command again.".into(),
             _ => String::new(),
         };
     }

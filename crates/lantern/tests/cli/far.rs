@@ -8,6 +8,7 @@ use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 const SFTP: &str = "/usr/lib/openssh/sftp-server";
@@ -922,6 +923,81 @@ fn a_changeover_over_a_bare_server_and_one_that_may_only_look() {
     let told = plain(&world, &[refused, done, back].join("\n"));
     let sizes = regex::Regex::new(r"\d+ (bytes had changed)").unwrap();
     assert_snapshot!("far_bare", sizes.replace_all(&told, "N $1"));
+}
+
+/// The account may hold no more: that is found before the server is stopped, and nothing of it stays there.
+#[test]
+fn a_quota_there_that_is_full() {
+    let world = World::demo();
+    let buttons = Buttons(&world, "halcyon-orchard");
+    let standin = crate::world::standin().display().to_string();
+    let dir = world.path("").display().to_string();
+    let through = format!("{standin} sftp --writes --quota 40000 {dir}");
+    let address = "sftp://rented.example/halcyon-orchard";
+    world.ok(&["adopt", address, "--name", "rented", "--through", &through]);
+    state(&world, &buttons.stated());
+    assert!(buttons.press("start"));
+    plan(&world);
+    let files = || {
+        let tree = world.tree("halcyon-orchard");
+        let lines = tree
+            .lines()
+            .filter(|line| !line.starts_with("worlds/") && !line.starts_with("log"));
+        lines.collect::<Vec<_>>().join("\n")
+    };
+    let before = files();
+    let told = world.lantern(&["changeover", "--yes", "--server", "rented"]);
+    assert!(buttons.press("state"), "it was not stopped");
+    assert_eq!(files(), before, "{told}");
+    let left = world.tree("halcyon-orchard/.lantern");
+    // Which of the files is the first that has no room is for chance to say.
+    let file = regex::Regex::new(r"staging/\S+").unwrap();
+    let told = file.replace_all(&told, "staging/…").into_owned();
+    assert_snapshot!("far_quota", [plain(&world, &told), left].join("\n"));
+}
+
+/// A player's file that is written all the while it is backed up.
+#[test]
+fn what_is_written_while_it_is_read() {
+    if !has_openssh() {
+        return;
+    }
+    let world = World::demo();
+    world.write(
+        "halcyon-terrace/worlds/orbit-garden/journal.log",
+        "begun\n".repeat(200_000),
+    );
+    adopt(&world, "halcyon-terrace", &["--name", "rented"]);
+    let journal = world.path("halcyon-terrace/worlds/orbit-garden/journal.log");
+    let is_over = AtomicBool::new(false);
+    let told = std::thread::scope(|scope| {
+        scope.spawn(|| {
+            while !is_over.load(Ordering::Relaxed) {
+                let file = std::fs::OpenOptions::new().append(true).open(&journal);
+                file.unwrap()
+                    .write_all(b"somebody watered the ferns\n")
+                    .unwrap();
+            }
+        });
+        let backup = world.lantern(&["backup", "make", "busy", "--server", "rented"]);
+        let check = world.lantern(&["backup", "check", "--server", "rented"]);
+        is_over.store(true, Ordering::Relaxed);
+        [backup, check].join("\n")
+    });
+    world.ok(&[
+        "backup", "restore", "busy", "--to", "back", "--server", "rented",
+    ]);
+    // What is stored is a beginning of what came to be.
+    let stored = world.read("back/worlds/orbit-garden/journal.log");
+    assert!(
+        world
+            .read("halcyon-terrace/worlds/orbit-garden/journal.log")
+            .starts_with(&stored),
+        "{told}"
+    );
+    assert!(stored.len() >= 1_200_000, "{told}");
+    let sizes = regex::Regex::new(r"[0-9.]+ MB").unwrap();
+    assert_snapshot!("far_busy", sizes.replace_all(&plain(&world, &told), "N MB"));
 }
 
 #[test]

@@ -320,6 +320,10 @@ fn told(error: &Error, said: &Mutex<Vec<String>>) -> io::Error {
         (io::ErrorKind::NotFound, _) => "it is not there".to_owned(),
         (io::ErrorKind::PermissionDenied, _) => "the other end does not allow it".into(),
         (_, "") => "the other end refuses, and does not say why".into(),
+        // The protocol has no other word for most of it.
+        (_, said) if said.eq_ignore_ascii_case("failure") => {
+            "the other end refuses, and does not say why".into()
+        }
         (_, said) => format!("the other end refuses: {said}"),
     };
     io::Error::new(kind, words)
