@@ -398,16 +398,19 @@ mod tests {
     use crate::place::here;
     use std::cell::Cell;
 
+    /// A server in a folder.
+    fn pond(dir: &Path) -> Server {
+        let settings =
+            "format = 1\nname = \"pond\"\nid = \"0123456789abcdef\"\nfamily = \"halcyon\"\n";
+        here::write(&dir.join("lantern.toml"), settings.as_bytes()).unwrap();
+        Server::open(dir).unwrap()
+    }
+
     /// A night that passes in no time, over the change of the clock to summer time.
     #[test]
     fn a_night_passes_by_a_clock_that_is_passed_in() {
         let dir = tempfile::tempdir().unwrap();
-        let server = {
-            let settings =
-                "format = 1\nname = \"pond\"\nid = \"0123456789abcdef\"\nfamily = \"halcyon\"\n";
-            here::write(&dir.path().join("lantern.toml"), settings.as_bytes()).unwrap();
-            Server::open(dir.path()).unwrap()
-        };
+        let server = pond(dir.path());
         const HOUR: i64 = 3_600_000;
         let now = Cell::new(0);
         let clock = Clock {
@@ -474,12 +477,7 @@ mod tests {
     #[test]
     fn what_the_machine_was_started_anew_over_is_known() {
         let dir = tempfile::tempdir().unwrap();
-        let server = {
-            let settings =
-                "format = 1\nname = \"pond\"\nid = \"0123456789abcdef\"\nfamily = \"halcyon\"\n";
-            here::write(&dir.path().join("lantern.toml"), settings.as_bytes()).unwrap();
-            Server::open(dir.path()).unwrap()
-        };
+        let server = pond(dir.path());
         let begun = |number| Waiting {
             format: FORMAT,
             plan: "3f2a9c".into(),

@@ -918,10 +918,10 @@ impl Place for Ftp {
             return Err(io::ErrorKind::AlreadyExists.into());
         }
         let (old, new) = (self.whole(from), self.whole(to));
-        let renamed = self.lines.with(|line| line.rename(&old, &new));
-        renamed.map_err(|error| self.of_path(from, error))?;
+        // Where the answer is lost, nobody knows whether it was done.
         self.folders.is_plain_no_more(from);
-        Ok(())
+        let renamed = self.lines.with(|line| line.rename(&old, &new));
+        renamed.map_err(|error| self.of_path(from, error))
     }
 
     fn replace(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
@@ -972,10 +972,9 @@ impl Place for Ftp {
     fn remove_folder(&self, path: &RelPath) -> io::Result<()> {
         self.on_the_way(path)?;
         let whole = self.whole(path);
-        let removed = self.lines.with(|line| line.rmdir(&whole));
-        removed.map_err(|error| self.of_path(path, error))?;
         self.folders.is_plain_no_more(path);
-        Ok(())
+        let removed = self.lines.with(|line| line.rmdir(&whole));
+        removed.map_err(|error| self.of_path(path, error))
     }
 
     /// The protocol has no word for it: what the other end answers is all that is known.

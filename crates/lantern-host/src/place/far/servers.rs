@@ -114,6 +114,11 @@ impl Served {
         }
     }
 
+    /// Which one it is.
+    pub fn server(&self) -> Server {
+        self.server
+    }
+
     /// The address of a folder.
     pub fn address(&self, folder: &Path) -> Address {
         self.address_at(&format!("served-{}.cut.example", self.number), folder)

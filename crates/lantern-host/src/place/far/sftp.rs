@@ -302,10 +302,10 @@ impl Place for Sftp {
             return Err(io::Error::from(io::ErrorKind::AlreadyExists));
         }
         let line = self.line()?;
-        let renamed = line.session.rename(self.whole(from), self.whole(to));
-        line.wait(renamed)?;
+        // Where the answer is lost, nobody knows whether it was done.
         self.folders.is_plain_no_more(from);
-        Ok(())
+        let renamed = line.session.rename(self.whole(from), self.whole(to));
+        line.wait(renamed).map(|_| ())
     }
 
     fn replace(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
@@ -366,10 +366,9 @@ impl Place for Sftp {
     fn remove_folder(&self, path: &RelPath) -> io::Result<()> {
         self.on_the_way(path)?;
         let line = self.line()?;
-        let removed = line.session.rmdir(self.whole(path));
-        line.wait(removed)?;
         self.folders.is_plain_no_more(path);
-        Ok(())
+        let removed = line.session.rmdir(self.whole(path));
+        line.wait(removed).map(|_| ())
     }
 
     /// The protocol has no word for it: what the other end answers is all that is known.

@@ -1,5 +1,6 @@
 //! Each operation of a far folder, over servers that somebody else wrote.
 
+use super::cut::{self, How};
 use super::servers::{Served, Server, SmallDisk};
 use super::{LinkOnTheWay, Place};
 use lantern_core::path::RelPath;
@@ -106,6 +107,32 @@ fn many_folders(far: &dyn Place) {
     assert_eq!(counts, expected);
 }
 
+/// Where the answer to a move or a removal is lost, the folder is not thought to be there still.
+fn unheard_of(served: &Served) {
+    let host = format!("unheard-{:?}.cut.example", served.server()).to_lowercase();
+    let dir = served.room();
+    let moves = |far: &dyn Place| far.rename(&at("plot"), &at("bed"));
+    let goes = |far: &dyn Place| far.remove_folder(&at("plot"));
+    for question in 0..6 {
+        for (index, operate) in [moves as fn(&dyn Place) -> io::Result<()>, goes]
+            .iter()
+            .enumerate()
+        {
+            let far = served.open_by_name(&host, dir.path()).unwrap();
+            far.make_folder(&at("plot"), 0o755).unwrap();
+            cut::at(&host, Some((question, How::After)));
+            let _ = operate(&*far);
+            cut::heal(&host);
+            let about = format!("{host}, question {question} of {index}");
+            let far = served.open_by_name(&host, dir.path()).unwrap();
+            far.make_folder(&at("plot"), 0o755).unwrap();
+            let there = far.look(&at("plot")).unwrap();
+            assert!(there.is_some_and(|meta| meta.is_folder()), "{about}");
+            let _ = far.remove_folder(&at("bed"));
+        }
+    }
+}
+
 fn on(server: Server, can: &Can) {
     let Some(served) = Served::start(server) else {
         return;
@@ -132,6 +159,7 @@ fn on(server: Server, can: &Can) {
     );
     drop(held);
     assert_eq!(far.locked_by(&at("at-work")).unwrap(), None);
+    unheard_of(&served);
 }
 
 #[test]
