@@ -15,6 +15,17 @@ impl World {
         self.fails.iter().any(|one| one.is_subset(set))
     }
 
+    /// Starts a set, which has to fit together, and tells what that shows.
+    fn start(&self, set: &Set, search: &mut Search) {
+        assert_eq!(order::closed(&self.items, set), *set, "it fits together");
+        let seen = if self.is_bad(set) {
+            Seen::Bad
+        } else {
+            Seen::Good
+        };
+        search.told(set, seen);
+    }
+
     /// Searches; the outcome, and what was started in turn.
     fn search(&self) -> (Outcome, Vec<Set>) {
         let mut search = Search::new(self.items.clone());
@@ -24,13 +35,7 @@ impl World {
                 Step::Done(outcome) => return (outcome, starts),
                 Step::Try(set) => {
                     assert!(starts.len() < 400, "it comes to no end");
-                    assert_eq!(order::closed(&self.items, &set), set, "it fits together");
-                    let seen = if self.is_bad(&set) {
-                        Seen::Bad
-                    } else {
-                        Seen::Good
-                    };
-                    search.told(&set, seen);
+                    self.start(&set, &mut search);
                     starts.push(set);
                 }
             }
@@ -49,13 +54,7 @@ impl World {
             assert!((1..=most).contains(&sets.len()) && rounds.len() < 400);
             rounds.push(sets.len());
             for set in sets {
-                assert_eq!(order::closed(&self.items, &set), set, "it fits together");
-                let seen = if self.is_bad(&set) {
-                    Seen::Bad
-                } else {
-                    Seen::Good
-                };
-                search.told(&set, seen);
+                self.start(&set, &mut search);
             }
         }
     }
