@@ -25,6 +25,7 @@ use lantern_host::ledger::Ledger;
 use lantern_host::night::How;
 use lantern_host::night::fault::NightFault;
 use lantern_host::planning::{self, refuse_cut_off};
+use lantern_host::rehearsal::fault::RehearsalFault;
 use lantern_host::rehearsal::{RehearsalOptions, Room, report_on};
 use lantern_host::{Error, Result, learned};
 
@@ -227,7 +228,9 @@ fn fails_on_a_copy(
             look.talk(&look.row("this plan", 14, "is tried on a copy first"));
             let may = &server.config.unattended.may;
             match rehearse::on_a_copy(server, &ledger, &piece, look) {
-                Err(Error::Rehearsal(fault)) if may.contains(&Matter::Unrehearsed) => {
+                Err(Error::Rehearsal(fault @ RehearsalFault::OwnPath { .. }))
+                    if may.contains(&Matter::Unrehearsed) =>
+                {
                     look.talk(&look.row(
                         "this plan",
                         14,
