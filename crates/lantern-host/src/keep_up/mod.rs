@@ -6,11 +6,10 @@
 pub mod fault;
 
 use crate::config::Server;
-use crate::console::Console;
 use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::keep_up::fault::KeepUpFault;
-use crate::night::fault::NightFault;
+use crate::night::refuse_by_hand;
 use crate::place::here;
 use crate::planning::fault::PlanningFault;
 use crate::planning::{self, Question, SAME, Sources, Terms};
@@ -86,8 +85,8 @@ pub type Fetch<'f> = &'f mut dyn FnMut(&[Wanted]) -> Result<Vec<String>>;
 /// Draws the plan for tonight, and writes it down.
 ///
 /// # Errors
-/// [`KeepUpFault::Off`] where lantern.toml does not want it; [`NightFault::NeedsPerson`] where a person has to stop and start the server; [`UnattendedFault`] where the plan decides what is not left to it and leaving
-/// components out does not help; or when nothing fits together, or the disk refuses.
+/// [`KeepUpFault::Off`] where lantern.toml does not want it; [`NeedsPerson`](crate::night::fault::NightFault) where a person has to stop and start the
+/// server; [`UnattendedFault`] where the plan decides what is not left to it and leaving components out does not help; or when nothing fits together, or the disk refuses.
 pub fn propose(
     server: &Server,
     question: &mut Question<'_>,
@@ -95,13 +94,7 @@ pub fn propose(
     fetch: Fetch<'_>,
 ) -> Result<Proposal> {
     let keep_up = server.config.keep_up.as_ref().ok_or(KeepUpFault::Off)?;
-    if server
-        .each()
-        .iter()
-        .any(|one| Console::of(one).is_by_hand())
-    {
-        return Err(NightFault::NeedsPerson.into());
-    }
+    refuse_by_hand(&server.each())?;
     let may = &server.config.unattended.may;
     let first_seen = look_at_offers(server, &question.request, now_ms)?;
     let old_enough = OldEnough {

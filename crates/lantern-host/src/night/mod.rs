@@ -159,6 +159,17 @@ pub fn seen(server: &Server) -> Result<Option<NightWait>> {
     }))
 }
 
+/// Refuses servers that a person has to stop and start, where nobody is there.
+///
+/// # Errors
+/// [`NightFault::NeedsPerson`].
+pub fn refuse_by_hand(each: &[Server]) -> Result<()> {
+    match each.iter().any(|one| Console::of(one).is_by_hand()) {
+        true => Err(NightFault::NeedsPerson.into()),
+        false => Ok(()),
+    }
+}
+
 /// Refuses what cannot be done without a person at that hour, as far as that can be told now.
 ///
 /// # Errors
@@ -168,9 +179,7 @@ pub fn check(server: &Server, plan: &Plan, wait: &Wait) -> Result<()> {
         return Err(NightFault::AlreadyWaits(waiting.plan).into());
     }
     let each = changeover::named(server, plan)?;
-    if each.iter().any(|one| Console::of(one).is_by_hand()) {
-        return Err(NightFault::NeedsPerson.into());
-    }
+    refuse_by_hand(&each)?;
     if wait.when_empty
         && let Players::Unknown(why) = who_is_on(each.iter())
     {

@@ -4,9 +4,8 @@ pub mod fault;
 
 use crate::changeover::named;
 use crate::config::Server;
-use crate::console::Console;
 use crate::error::Result;
-use crate::night::fault::NightFault;
+use crate::night::refuse_by_hand;
 use crate::rehearsal::report_on;
 use crate::unattended::fault::UnattendedFault;
 use lantern_core::inventory::Inventory;
@@ -21,16 +20,13 @@ const NAMED: usize = 6;
 /// Refuses a plan that decides more than what is left to it. Who is on is looked at right before the stop.
 ///
 /// # Errors
-/// [`UnattendedFault`] with what; [`NightFault::NeedsPerson`] where a person has to stop and start the server.
+/// [`UnattendedFault`] with what; [`NeedsPerson`](crate::night::fault::NightFault) where a person has to stop and start the server.
 pub fn judge(
     server: &Server,
     (plan, path, text): (&Plan, &Path, &str),
     inventory: &Inventory,
 ) -> Result<()> {
-    let each = named(server, plan)?;
-    if each.iter().any(|one| Console::of(one).is_by_hand()) {
-        return Err(NightFault::NeedsPerson.into());
-    }
+    refuse_by_hand(&named(server, plan)?)?;
     let may = &server.config.unattended.may;
     let matters = matters(plan, inventory, &server.family.versions);
     let mut asked = told(&not_left(&matters, may));
