@@ -1,7 +1,7 @@
 //! A slow line before a server that is reached at ports: whoever connects to one of them here is led to the same one at another address,
 //! over one line for all, with what is said later and slower.
 
-use crate::line::{Free, Gone, Pace, arrive, leave};
+use crate::line::{Free, Gone, Pace, Window, arrive, leave};
 use std::io;
 use std::net::{IpAddr, Ipv4Addr, Shutdown, TcpListener, TcpStream};
 use std::path::Path;
@@ -66,12 +66,14 @@ fn lead(
         for is_there in [true, false] {
             let (from, to) = if is_there { (near, far) } else { (far, near) };
             let (piece, pieces) = sync_channel(ON_THE_WAY);
+            let window = Arc::new(Window::new(pace));
+            let told = Arc::clone(&window);
             scope.spawn(move || {
                 let free = if is_there { &ways.there } else { &ways.back };
-                leave(from, &piece, pace, free);
+                leave(from, &piece, pace, free, &window);
             });
             scope.spawn(move || {
-                arrive(pieces, to, |bytes| {
+                arrive(pieces, to, &told, |bytes| {
                     ways.gone.went(is_there, bytes);
                     ways.gone.write_down(log);
                 });
