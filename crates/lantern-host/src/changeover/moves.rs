@@ -239,6 +239,10 @@ fn tidy(folder: &Folder, renames: &[(RelPath, RelPath)]) {
         .iter()
         .filter_map(|(from, _)| from.folder())
         .collect();
+    // What came into a folder is there.
+    for into in renames.iter().filter_map(|(_, to)| to.folder()) {
+        left.remove(&into);
+    }
     // Where each answer is waited for from afar, lantern's own room is tidied when the operation ends.
     if folder.is_far() {
         left.retain(|path| !is_own(path));

@@ -62,15 +62,14 @@ impl<'f, 'm> Wholes<'f, 'm> {
             Some((folder.clone(), target.clone()))
         });
         let come: Vec<(RelPath, RelPath)> = come.collect();
-        let alike = self.folder.each(&come, |(folder, target)| {
-            let Some(there) = self.folder.met(target)? else {
-                return Result::<bool>::Ok(true);
-            };
-            let comes = self.folder.met(folder)?;
-            Ok(comes.is_none_or(|comes| is_alike(&there, &comes)))
-        });
-        for ((folder, _), alike) in come.into_iter().zip(alike) {
-            if !alike? {
+        let both = come.iter().flat_map(|(folder, target)| [folder, target]);
+        let both: Vec<&RelPath> = both.collect();
+        let met = self.folder.each(&both, |path| self.folder.met(path));
+        let met = met.into_iter().collect::<Result<Vec<Option<Meta>>>>()?;
+        for ((folder, _), met) in come.into_iter().zip(met.chunks(2)) {
+            if let [Some(comes), Some(there)] = met
+                && !is_alike(there, comes)
+            {
                 self.folders.insert(folder, None);
             }
         }
