@@ -19,25 +19,34 @@ pub fn descriptors_of(
     files: &[FileSeen],
 ) -> Result<Vec<Found>, String> {
     match claim.reader.shape {
-        Shape::Archive => in_archive(folder, claim),
+        Shape::Archive => in_archive(folder, claim, files),
         _ => descriptors(folder, claim, files),
     }
 }
 
-pub(crate) fn in_archive(folder: &Folder, claim: &Claim<'_>) -> Result<Vec<Found>, String> {
-    let files = &claim.reader.files;
-    if files.is_empty() {
+pub(crate) fn in_archive(
+    folder: &Folder,
+    claim: &Claim<'_>,
+    files: &[FileSeen],
+) -> Result<Vec<Found>, String> {
+    let wanted = &claim.reader.files;
+    if wanted.is_empty() {
         return Ok(Vec::new());
     }
-    let mut archive = Archive::inside(folder, &claim.place).map_err(|error| match error {
+    let mut seen = claim.files.iter().map(|at| &files[*at]);
+    let opened = match seen.find(|file| file.path == claim.place) {
+        Some(file) => Archive::listed(folder, &claim.place, file.bytes),
+        None => Archive::inside(folder, &claim.place),
+    };
+    let mut archive = opened.map_err(|error| match error {
         Error::Archive { fault, .. } => fault.to_string(),
         other => other.to_string(),
     })?;
     let found = archive
-        .texts(files, "")
+        .texts(wanted, "")
         .map_err(|fault| fault.to_string())?;
     if found.is_empty() {
-        let names: Vec<String> = files.iter().map(|file| file.name.text()).collect();
+        let names: Vec<String> = wanted.iter().map(|file| file.name.text()).collect();
         return Err(ArchiveFault::Bare(names.join(" or ")).to_string());
     }
     Ok(found)
@@ -120,7 +129,7 @@ pub(crate) fn its_own(reader: &Reader, name: &str, text: &str) -> Vec<Found> {
 
 fn small_text(file: &dyn Source) -> Result<String, String> {
     let said = |error: std::io::Error| error.to_string();
-    let bytes = file.meta().map_err(said)?.stamp.bytes;
+    let bytes = file.length().map_err(said)?;
     if bytes > descriptor::LONGEST_BYTES {
         return Err("it is over a mebibyte".into());
     }

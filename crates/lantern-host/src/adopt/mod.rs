@@ -3,12 +3,13 @@
 pub mod fault;
 mod several;
 
+use several::drafted_in;
 pub use several::{blocks, drafted};
 
 use crate::adopt::fault::AdoptFault;
 use crate::config::{self, FILE, Server};
 use crate::error::{Error, Result};
-use crate::folder::Folder;
+use crate::folder::{Folder, Listing};
 use crate::identity;
 use crate::known;
 use crate::layers;
@@ -16,7 +17,7 @@ use crate::ledger::Ledger;
 use crate::lock::Lock;
 use crate::place::{Address, Means, Password, here};
 use crate::shipped;
-use crate::survey::{Depth, Survey, survey};
+use crate::survey::{Depth, Survey, survey_listed};
 use lantern_core::family::Family;
 use lantern_core::inventory::{Component, Remembered};
 use lantern_core::path::RelPath;
@@ -99,8 +100,11 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
     identity::forget(&folder)?;
     identity::confirm(&folder)?;
     folder.write_whole(&settings, text.as_bytes())?;
-    let opened = Server::open(path).and_then(|server| state_several(server, path, &text));
-    let taken = opened.and_then(take_in);
+    let taken = Server::open(path).and_then(|server| {
+        let listing = server.folder.list()?;
+        let (server, listing) = state_several(server, listing, path, &text)?;
+        take_in(server, listing)
+    });
     match &taken {
         Ok(_) => known::remember(&name, folder.root()),
         Err(_) => {
@@ -111,10 +115,15 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
 }
 
 /// States the servers in `lantern.toml`, where start scripts tell that several run on the install.
-fn state_several(server: Server, path: &Path, text: &str) -> Result<Server> {
-    let servers = drafted(&server)?;
+fn state_several(
+    server: Server,
+    listing: Listing,
+    path: &Path,
+    text: &str,
+) -> Result<(Server, Listing)> {
+    let servers = drafted_in(&server, &listing)?;
     if servers.is_empty() {
-        return Ok(server);
+        return Ok((server, listing));
     }
     let settings = RelPath::parse(FILE)?;
     let with = format!(
@@ -123,14 +132,16 @@ fn state_several(server: Server, path: &Path, text: &str) -> Result<Server> {
         blocks(&servers)
     );
     server.folder.write_whole(&settings, with.as_bytes())?;
-    match Server::open(path) {
-        Ok(several) => Ok(several),
+    let server = match Server::open(path) {
+        Ok(several) => several,
         // The scripts do not tell them apart after all.
         Err(_) => {
             server.folder.write_whole(&settings, text.as_bytes())?;
-            Ok(server)
+            server
         }
-    }
+    };
+    let listing = server.folder.list()?;
+    Ok((server, listing))
 }
 
 /// Takes every file of a server that is in care into its ledger, as it is now: what a lost ledger knew of releases and edits
@@ -142,13 +153,14 @@ pub fn adopt_again(path: &Path) -> Result<(Server, Survey)> {
     let server = Server::open(path)?;
     let _lock = Lock::take(&server.folder, "adopt")?;
     identity::confirm(&server.folder)?;
-    take_in(server)
+    let listing = server.folder.list()?;
+    take_in(server, listing)
 }
 
 /// Writes all that is found into the ledger.
-fn take_in(server: Server) -> Result<(Server, Survey)> {
+fn take_in(server: Server, listing: Listing) -> Result<(Server, Survey)> {
     let mut ledger = Ledger::open(&server.folder)?;
-    let found = survey(&server, &mut ledger, Depth::Everything)?;
+    let found = survey_listed(&server, &mut ledger, Depth::Everything, listing)?;
     ledger.put(&rows(&found))?;
     keep_overlays(&server, &found)?;
     keep_texts(&server, &ledger, &found)?;

@@ -2,7 +2,8 @@
 
 use crate::config::{self, Server};
 use crate::error::Result;
-use crate::survey::scripts;
+use crate::folder::Listing;
+use crate::survey::scripts_in;
 use lantern_core::family::Launch;
 use lantern_core::launch::{Drafted, several};
 use std::collections::BTreeMap;
@@ -12,13 +13,20 @@ use std::collections::BTreeMap;
 /// # Errors
 /// When the folder cannot be listed, or a script cannot be read.
 pub fn drafted(server: &Server) -> Result<Vec<Drafted>> {
-    let texts = scripts(server)?;
+    drafted_in(server, &server.folder.list()?)
+}
+
+/// As [`drafted`], of a folder that was just listed.
+///
+/// # Errors
+/// When a script cannot be read.
+pub fn drafted_in(server: &Server, listing: &Listing) -> Result<Vec<Drafted>> {
+    let texts = scripts_in(server, listing)?;
     let texts: BTreeMap<_, _> = texts
         .iter()
         .filter(|(_, text)| text.is_plain())
         .map(|(path, text)| (path.clone(), text.as_str()))
         .collect();
-    let listing = server.folder.list()?;
     let paths = listing.files.iter().map(|(path, _)| path.as_str());
     let paths = paths.collect();
     // As it is without what is stated of them already.

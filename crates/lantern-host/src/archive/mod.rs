@@ -109,6 +109,17 @@ impl Archive {
         })
     }
 
+    /// As [`Archive::inside`], of a file that was just listed as one of so many bytes.
+    ///
+    /// # Errors
+    /// As [`Archive::open`].
+    pub fn listed(folder: &Folder, path: &RelPath, bytes: u64) -> Result<Archive> {
+        Archive::check(folder.open_listed(path, bytes)?).map_err(|fault| Error::Archive {
+            path: folder.shown(path),
+            fault,
+        })
+    }
+
     fn check(file: Box<dyn Source>) -> Result<Archive, ArchiveFault> {
         let broken = |error: io::Error| ArchiveFault::Broken(error.to_string());
         let mut start = [0; 512];

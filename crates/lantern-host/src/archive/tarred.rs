@@ -65,7 +65,7 @@ impl Tarred {
             [0x28, 0xb5, 0x2f, 0xfd, ..] => Packing::Zstd,
             _ => Packing::None,
         };
-        let packed = file.meta().map_or(0, |meta| meta.stamp.bytes);
+        let packed = file.length().unwrap_or(0);
         let most = packed
             .saturating_mul(MOST_TIMES)
             .saturating_add(SMALL_BYTES);

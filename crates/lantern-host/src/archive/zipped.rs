@@ -102,7 +102,7 @@ const LONGEST_TAIL: u64 = 22 + 65_535 + 20;
 fn stated_entries(file: &dyn Source) -> io::Result<Option<u64>> {
     const END: &[u8] = b"PK\x05\x06";
     const LARGE_LOCATOR: &[u8] = b"PK\x06\x07";
-    let length = file.meta()?.stamp.bytes;
+    let length = file.length()?;
     let tail_of = |most: u64| -> io::Result<(Vec<u8>, Option<usize>)> {
         let tail = length.min(most);
         let mut bytes = vec![0; tail as usize];

@@ -383,7 +383,7 @@ fn take(store: &Store, server: &Server, path: &RelPath, stamp: Stamp) -> Result<
             tree,
         ));
     }
-    let mut file = server.folder.open_file(path)?;
+    let mut file = server.folder.open_listed(path, meta.stamp.bytes)?;
     let attributes = file
         .attributes()
         .at("reading", &server.folder.shown(path))?;

@@ -20,6 +20,9 @@ pub struct Listing {
     pub left_alone: Vec<String>,
 }
 
+/// So many times as many folders are asked for together as are listed at once: else all would wait for the slowest of a few.
+const WAITING: usize = 4;
+
 /// Lists what lies in a place, under the path that it stands for, without what is in folders that are not wanted; on failure
 /// also what could not be listed.
 pub(super) fn list_in(
@@ -34,7 +37,7 @@ pub(super) fn list_in(
     };
     let mut next: Vec<Option<RelPath>> = vec![None];
     while !next.is_empty() {
-        let first = next.len().saturating_sub(place.at_once());
+        let first = next.len().saturating_sub(place.at_once() * WAITING);
         let folders = next.split_off(first);
         let answers = place.list_each(&folders);
         for (folder, answer) in folders.into_iter().zip(answers) {

@@ -150,10 +150,15 @@ impl Folder {
     }
 
     /// Does something with each of several things: where each answer is waited for from afar, with many at once.
-    pub fn each<T: Sync, R: Send>(&self, of: &[T], work: impl Fn(&T) -> R + Send + Sync) -> Vec<R> {
+    pub fn each<'t, T: Sync, R: Send>(
+        &self,
+        of: &'t [T],
+        work: impl Fn(&'t T) -> R + Send + Sync,
+    ) -> Vec<R> {
         match self.place.at_once() {
             1 => of.iter().map(work).collect(),
-            _ => self.with_hands(|| of.par_iter().map(work).collect()),
+            // Each takes long: nobody is given several while another one waits.
+            _ => self.with_hands(|| of.par_iter().with_max_len(1).map(work).collect()),
         }
     }
 
@@ -684,6 +689,16 @@ impl Folder {
         self.told("reading", path, place.open(&at))
     }
 
+    /// As [`Folder::open_file`], for a file that was just listed, or looked at, as a regular one of so many bytes; where it lies on
+    /// another machine, its length alone is then known.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn open_listed(&self, path: &RelPath, bytes: u64) -> Result<Box<dyn Source>> {
+        let (place, at) = self.found(path);
+        self.told("reading", path, place.open_listed(&at, bytes))
+    }
+
     /// Reads a file.
     ///
     /// # Errors
@@ -720,6 +735,17 @@ impl Folder {
     /// When it cannot be read.
     pub fn read_text(&self, path: &RelPath) -> Result<Text> {
         Ok(Text::read(&self.read(path)?))
+    }
+
+    /// As [`Folder::read_text`], for a file that was just listed as one of so many bytes.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn read_listed_text(&self, path: &RelPath, bytes: u64) -> Result<Text> {
+        let mut content = Vec::new();
+        let read = self.open_listed(path, bytes)?.read_to_end(&mut content);
+        self.told("reading", path, read)?;
+        Ok(Text::read(&content))
     }
 
     /// What tells a content from others: its hash, as [`Folder::hash`] has it; of a file on another machine, which would have to be
@@ -901,6 +927,10 @@ impl Folder {
         let copied = copied.and_then(|_| {
             let meta = source.meta()?;
             target.set_rights(meta.rights)?;
+            // From another machine comes only then whether it was taken.
+            if self.is_far() {
+                target.sync()?;
+            }
             Ok(meta)
         });
         let meta = self.told("copying", from, copied)?;

@@ -103,6 +103,14 @@ pub trait Source: Read + Seek + Send + Sync {
     /// When the system does not tell.
     fn meta(&self) -> io::Result<Meta>;
 
+    /// How long it is, in bytes.
+    ///
+    /// # Errors
+    /// When the system does not tell.
+    fn length(&self) -> io::Result<u64> {
+        Ok(self.meta()?.stamp.bytes)
+    }
+
     /// Its extended attributes, by name: those that may be read.
     ///
     /// # Errors
@@ -199,6 +207,15 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// # Errors
     /// When it is none, or cannot be read.
     fn open(&self, path: &RelPath) -> io::Result<Box<dyn Source>>;
+
+    /// As [`Place::open`], for a file that was just listed, or looked at, as a regular one of so many bytes: where each answer is
+    /// waited for from afar it is not looked at again, and what it is besides cannot be asked of it.
+    ///
+    /// # Errors
+    /// As [`Place::open`].
+    fn open_listed(&self, path: &RelPath, _bytes: u64) -> io::Result<Box<dyn Source>> {
+        self.open(path)
+    }
 
     /// Where a link leads, as it stands in it.
     ///

@@ -6,7 +6,7 @@ use crate::config::{FILE, Server};
 use crate::depot::Depot;
 use crate::descriptors::{descriptors, in_archive};
 use crate::error::{Error, Result};
-use crate::folder::{Folder, OWN, Stamp};
+use crate::folder::{Folder, Listing, OWN, Stamp};
 use crate::ledger::{Inside, InsideKey, Ledger};
 use crate::meter;
 use crate::shell;
@@ -132,11 +132,36 @@ pub fn survey(server: &Server, ledger: &mut Ledger, depth: Depth) -> Result<Surv
         (listing.join(), known)
     });
     let listing = listing.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
+    taken(server, ledger, depth, listing, known?)
+}
+
+/// As [`survey`], of a folder that was just listed.
+///
+/// # Errors
+/// As [`survey`].
+pub fn survey_listed(
+    server: &Server,
+    ledger: &mut Ledger,
+    depth: Depth,
+    listing: Listing,
+) -> Result<Survey> {
+    let known = Known::read(ledger, depth)?;
+    taken(server, ledger, depth, listing, known)
+}
+
+/// What a survey makes of what lies in the folder.
+fn taken(
+    server: &Server,
+    ledger: &mut Ledger,
+    depth: Depth,
+    listing: Listing,
+    known: Known,
+) -> Result<Survey> {
     let Known {
         seen,
         remembered,
         insides,
-    } = known?;
+    } = known;
     let is_read = |path: &str| {
         depth == Depth::Everything || !server.keeps(path) && !server.family.passes(path)
     };
@@ -271,7 +296,14 @@ fn is_script(server: &Server, path: &str, bytes: u64) -> bool {
 /// # Errors
 /// When the folder cannot be listed, or one cannot be read.
 pub fn scripts(server: &Server) -> Result<Vec<(RelPath, Text)>> {
-    let listing = server.folder.list()?;
+    scripts_in(server, &server.folder.list()?)
+}
+
+/// As [`scripts`], of a folder that was just listed.
+///
+/// # Errors
+/// When one cannot be read.
+pub fn scripts_in(server: &Server, listing: &Listing) -> Result<Vec<(RelPath, Text)>> {
     let files = listing.files.iter();
     texts(server, files.map(|(path, stamp)| (path, stamp.bytes)))
 }
@@ -287,7 +319,8 @@ fn texts<'f>(
         let is_pinned = pins.any(|pin| pin.file.matches(path.as_str()))
             || flags.any(|flag| flag.file.matches(path.as_str()));
         if is_pinned || is_script(server, path.as_str(), bytes) {
-            texts.push((path.clone(), server.folder.read_text(path)?));
+            let text = server.folder.read_listed_text(path, bytes)?;
+            texts.push((path.clone(), text));
         }
     }
     Ok(texts)
@@ -505,7 +538,7 @@ fn all_descriptors(
         let key = (hash, wanted(claim.reader));
         match known.get(&key) {
             Some(found) => (found.clone(), None),
-            None => (in_archive(folder, claim), Some(key)),
+            None => (in_archive(folder, claim, files), Some(key)),
         }
     };
     let read: Vec<(Inside, Option<InsideKey>)> =

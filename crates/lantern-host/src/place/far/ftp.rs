@@ -765,6 +765,14 @@ impl Drop for Writing {
 }
 
 impl Ftp {
+    /// A file to be read.
+    fn part(&self, path: &RelPath) -> Part {
+        Part {
+            lines: self.lines.clone(),
+            whole: self.whole(path),
+        }
+    }
+
     /// Begins to send a file: a new one, or what comes behind the end of one that is so long.
     fn storing(&self, path: &RelPath, at: u64) -> io::Result<Box<dyn NewFile>> {
         let whole = self.whole(path);
@@ -860,15 +868,18 @@ impl Place for Ftp {
         let meta = self.look(path)?;
         let meta = meta.ok_or_else(|| io::Error::from(io::ErrorKind::NotFound))?;
         match meta.sort {
-            Sort::File => {
-                let part = Part {
-                    lines: self.lines.clone(),
-                    whole: self.whole(path),
-                };
-                Ok(Box::new(Reading::new(part, meta)))
-            }
+            Sort::File => Ok(Box::new(Reading::new(
+                self.part(path),
+                meta.stamp.bytes,
+                Some(meta),
+            ))),
             _ => Err(io::Error::other("it is no regular file")),
         }
+    }
+
+    fn open_listed(&self, path: &RelPath, bytes: u64) -> io::Result<Box<dyn Source>> {
+        self.on_the_way(path)?;
+        Ok(Box::new(Reading::new(self.part(path), bytes, None)))
     }
 
     fn read_link(&self, path: &RelPath) -> io::Result<String> {

@@ -1,7 +1,7 @@
 //! Reading a file that lies on another machine.
 
 use super::line::{AT_ONCE, Line, is_end};
-use super::{Meta, Source};
+use super::{Meta, Source, unsupported};
 use russh_sftp::client::RawSftpSession;
 use russh_sftp::client::error::Error;
 use std::collections::BTreeMap;
@@ -32,7 +32,9 @@ pub trait Stretches: Send + Sync {
 /// A file that is read.
 pub struct Reading<S> {
     from: S,
-    meta: Meta,
+    bytes: u64,
+    /// What it is; unknown where it was opened as it was listed.
+    meta: Option<Meta>,
     at: u64,
     /// What was fetched last of what is read on and on, and where it begins.
     fetched: (u64, Vec<u8>),
@@ -66,10 +68,11 @@ impl Known {
 }
 
 impl<S: Stretches> Reading<S> {
-    /// A file that was opened.
-    pub fn new(from: S, meta: Meta) -> Reading<S> {
+    /// A file that was opened, and is so long.
+    pub fn new(from: S, bytes: u64, meta: Option<Meta>) -> Reading<S> {
         Reading {
             from,
+            bytes,
             meta,
             at: 0,
             fetched: (0, Vec::new()),
@@ -89,12 +92,12 @@ impl<S: Stretches> Reading<S> {
 
     /// Where the end begins that is fetched at once.
     fn near_end(&self) -> u64 {
-        self.meta.stamp.bytes.saturating_sub(END)
+        self.bytes.saturating_sub(END)
     }
 
     /// Fetches a stretch; nothing is asked for behind the end that the file had when it was opened.
     fn stretch(&self, from: u64, length: u64) -> io::Result<Vec<u8>> {
-        let there = self.meta.stamp.bytes.saturating_sub(from);
+        let there = self.bytes.saturating_sub(from);
         match length.min(there) {
             0 => Ok(Vec::new()),
             length => self.from.stretch(from, length),
@@ -166,6 +169,9 @@ async fn pieces(
 
 impl<S: Stretches> Read for Reading<S> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.at >= self.bytes {
+            return Ok(0);
+        }
         if self.at_hand().is_empty() {
             self.fetch()?;
         }
@@ -181,7 +187,7 @@ impl<S: Stretches> Seek for Reading<S> {
     fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
         let moved = match to {
             SeekFrom::Start(at) => Some(at),
-            SeekFrom::End(by) => self.meta.stamp.bytes.checked_add_signed(by),
+            SeekFrom::End(by) => self.bytes.checked_add_signed(by),
             SeekFrom::Current(by) => self.at.checked_add_signed(by),
         };
         self.at = moved.ok_or_else(|| io::Error::from(io::ErrorKind::InvalidInput))?;
@@ -191,7 +197,14 @@ impl<S: Stretches> Seek for Reading<S> {
 
 impl<S: Stretches> Source for Reading<S> {
     fn meta(&self) -> io::Result<Meta> {
-        Ok(self.meta)
+        match self.meta {
+            Some(meta) => Ok(meta),
+            None => unsupported("asking what a file is that was opened as it was listed"),
+        }
+    }
+
+    fn length(&self) -> io::Result<u64> {
+        Ok(self.bytes)
     }
 
     fn attributes(&self) -> io::Result<BTreeMap<String, Vec<u8>>> {
@@ -205,7 +218,7 @@ impl<S: Stretches> Source for Reading<S> {
             bytes[..read.len()].copy_from_slice(&read);
             return Ok(read.len());
         }
-        let wanted = wanted.min(self.meta.stamp.bytes.saturating_sub(offset)) as usize;
+        let wanted = wanted.min(self.bytes.saturating_sub(offset)) as usize;
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         // What is looked into is often read next, and what is around it.
         if known.at(offset).len() < wanted {
@@ -251,5 +264,39 @@ impl Drop for Handle {
         self.line.leave(async move {
             let _ = session.close(handle).await;
         });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::atomic::{AtomicU64, Ordering};
+
+    /// A file of so many bytes, and how often something of it was fetched.
+    struct Counted(u64, Arc<AtomicU64>);
+
+    impl Stretches for Counted {
+        const GROWS: u64 = 2;
+        const MOST: u64 = 64 << 10;
+
+        fn stretch(&self, from: u64, length: u64) -> io::Result<Vec<u8>> {
+            self.1.fetch_add(1, Ordering::Relaxed);
+            let end = self.0.min(from + length);
+            Ok((from..end).map(|at| at as u8).collect())
+        }
+    }
+
+    #[test]
+    fn all_of_a_file_is_read_and_nothing_is_fetched_twice() {
+        for (bytes, fetched) in [(0, 0), (1, 1), (END, 1), (END + 1, 3), (100_000, 5)] {
+            let count = Arc::new(AtomicU64::new(0));
+            let mut reading = Reading::new(Counted(bytes, Arc::clone(&count)), bytes, None);
+            let mut read = Vec::new();
+            reading.read_to_end(&mut read).unwrap();
+            let whole: Vec<u8> = (0..bytes).map(|at| at as u8).collect();
+            assert!(read == whole, "{bytes} bytes");
+            assert_eq!(count.load(Ordering::Relaxed), fetched, "{bytes} bytes");
+            assert_eq!(reading.length().unwrap(), bytes);
+        }
     }
 }

@@ -246,9 +246,13 @@ impl Place for Sftp {
         };
         let (attrs, handle) = line.wait(asked)?;
         let handle = reading::Handle::new(Arc::clone(&line), handle);
-        let reading = reading::Reading::new(handle, meta_of(&attrs));
-        match reading.meta()?.sort {
-            Sort::File => Ok(Box::new(reading)),
+        let meta = meta_of(&attrs);
+        match meta.sort {
+            Sort::File => Ok(Box::new(reading::Reading::new(
+                handle,
+                meta.stamp.bytes,
+                Some(meta),
+            ))),
             _ => Err(io::Error::other("it is no regular file")),
         }
     }
