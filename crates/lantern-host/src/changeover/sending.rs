@@ -17,6 +17,8 @@ use lantern_core::operation::{Move, OperationKind};
 use lantern_core::path::RelPath;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io;
+use std::sync::mpsc::{Receiver, channel};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// What BLAKE3 is written with, and what stands in a name for a content that nobody has stated.
@@ -197,32 +199,45 @@ impl Sending<'_> {
                 self.folder.make_link(&self.folder.read_link(&from)?, to)?;
             }
         }
-        for stretch in stretches(&missing) {
-            if crate::interrupt::called_off() {
-                return Err(ChangeoverFault::CalledOff(OperationKind::Changeover).into());
-            }
-            let done = self.folder.each(stretch, |coming| self.one(coming));
-            let mut rows = Vec::new();
-            let mut failed = None;
-            for (coming, done) in stretch.iter().zip(done) {
-                match done {
-                    Ok((stamp, is_given)) => {
-                        sent.files += 1;
-                        sent.bytes += coming.bytes;
-                        sent.not_given += usize::from(!is_given);
-                        rows.push((coming.to, stamp, coming.expects.to_owned()));
-                    }
-                    // That the line has broken says less than what the other end has answered before.
-                    Err(error) if failed.as_ref().is_none_or(is_break) => failed = Some(error),
-                    Err(_) => {}
-                }
-            }
-            ledger.see(rows.into_iter(), &[])?;
-            if let Some(error) = failed {
-                return Err(error);
-            }
-        }
+        self.each(ledger, &missing, sent)?;
         self.folder.remove_all(&self.parts)
+    }
+
+    /// Sends files, with many under way at once; what has come is written down meanwhile. After the first that is not taken none is
+    /// begun.
+    fn each(&self, ledger: &mut Ledger, missing: &[Coming<'_>], sent: &mut Sent) -> Result<()> {
+        let failed: Mutex<Option<Error>> = Mutex::new(None);
+        let failed_so_far = || failed.lock().unwrap_or_else(PoisonError::into_inner);
+        let (came, rows) = channel();
+        let written = std::thread::scope(|scope| {
+            let writing = scope.spawn(move || written_down(ledger, &rows, sent));
+            self.folder.each(missing, |coming| {
+                if failed_so_far().is_some() {
+                    return;
+                }
+                let done = match crate::interrupt::called_off() {
+                    true => Err(ChangeoverFault::CalledOff(OperationKind::Changeover).into()),
+                    false => self.one(coming),
+                };
+                match done {
+                    Ok((stamp, is_given)) => drop(came.send((coming, stamp, is_given))),
+                    Err(error) => {
+                        let mut failed = failed_so_far();
+                        // That the line has broken says less than what the other end has answered before.
+                        if failed.as_ref().is_none_or(is_break) {
+                            *failed = Some(error);
+                        }
+                    }
+                }
+            });
+            drop(came);
+            writing.join()
+        });
+        written.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
+        match failed.into_inner().unwrap_or_else(PoisonError::into_inner) {
+            Some(error) => Err(error),
+            None => Ok(()),
+        }
     }
 
     /// What a file is called until it is whole: by its content, so that what an attempt before left of it can be gone on with.
@@ -345,18 +360,29 @@ impl Sending<'_> {
     }
 }
 
-/// Files in stretches that are written down together.
-fn stretches<'c, 'm>(missing: &'c [Coming<'m>]) -> Vec<&'c [Coming<'m>]> {
-    let (mut stretches, mut first, mut bytes) = (Vec::new(), 0, 0);
-    for (index, coming) in missing.iter().enumerate() {
-        bytes += coming.bytes;
-        if bytes >= STRETCH_BYTES || index + 1 - first >= STRETCH_FILES {
-            stretches.push(&missing[first..=index]);
-            (first, bytes) = (index + 1, 0);
+/// Writes down what has come, a stretch at a time.
+fn written_down(
+    ledger: &mut Ledger,
+    came: &Receiver<(&Coming<'_>, Stamp, bool)>,
+    sent: &mut Sent,
+) -> Result<()> {
+    let mut is_all = false;
+    while !is_all {
+        let (mut rows, mut bytes) = (Vec::new(), 0);
+        while bytes < STRETCH_BYTES && rows.len() < STRETCH_FILES {
+            let Ok((coming, stamp, is_given)) = came.recv() else {
+                is_all = true;
+                break;
+            };
+            bytes += coming.bytes;
+            sent.files += 1;
+            sent.not_given += usize::from(!is_given);
+            rows.push((coming.to, stamp, coming.expects.to_owned()));
         }
+        sent.bytes += bytes;
+        ledger.see(rows.into_iter(), &[])?;
     }
-    stretches.push(&missing[first..]);
-    stretches
+    Ok(())
 }
 
 /// The folders that something is renamed in or from, as far as they are there: what is not is made in what is.

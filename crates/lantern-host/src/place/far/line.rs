@@ -22,6 +22,7 @@ use tokio::io::{AsyncBufReadExt, AsyncRead, BufReader, ReadBuf, join, split};
 use tokio::process::Child;
 use tokio::runtime::{Builder, Runtime};
 use tokio::sync::{Semaphore, watch};
+use tokio::task::JoinHandle;
 
 /// So many requests are under way at once: more open handles are not given by every server.
 pub const AT_ONCE: usize = 48;
@@ -220,6 +221,14 @@ impl Line {
         }
         let answers = answers.map(|it| it.map_err(|error| self.told(&error)));
         answers.collect()
+    }
+
+    /// Asks, and leaves it to whoever gets this to wait for the answer, by [`Line::wait`].
+    pub fn begin<T: Send + 'static>(
+        &self,
+        asked: impl Future<Output = Result<T, Error>> + Send + 'static,
+    ) -> JoinHandle<Result<T, Error>> {
+        self.runtime.spawn(asked)
     }
 
     /// Has something done without waiting for it.

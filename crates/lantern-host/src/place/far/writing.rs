@@ -5,9 +5,10 @@ use super::line::Line;
 use russh_sftp::client::error::Error;
 use russh_sftp::extensions;
 use russh_sftp::protocol::FileAttributes;
+use std::collections::VecDeque;
 use std::io::{self, Write};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use tokio::task::JoinHandle;
 
 /// So much is written in one request, in bytes: what every server takes.
 const PIECE: usize = 32 << 10;
@@ -18,8 +19,12 @@ pub const AT_ONCE: u64 = 1 << 20;
 pub struct Writing {
     line: Arc<Line>,
     handle: String,
-    at: AtomicU64,
+    /// Where it is written on, and what was sent, and is not answered yet.
+    under_way: Mutex<(u64, VecDeque<Answer>)>,
 }
+
+/// The answer to what was written, when it comes.
+type Answer = JoinHandle<Result<(), Error>>;
 
 impl Writing {
     /// A file that was opened, and where writing begins in it.
@@ -27,53 +32,67 @@ impl Writing {
         Writing {
             line,
             handle,
-            at: AtomicU64::new(at),
+            under_way: Mutex::new((at, VecDeque::new())),
         }
     }
-}
 
-impl Writing {
-    /// Writes a stretch, all of its pieces at once.
-    fn write_stretch(&self, bytes: &[u8], offset: u64) -> io::Result<()> {
-        let asked = async {
-            let each = bytes.chunks(PIECE).enumerate().map(|(number, piece)| {
-                let session = Arc::clone(&self.line.session);
-                let (handle, piece) = (self.handle.clone(), piece.to_vec());
-                let at = offset + (number * PIECE) as u64;
-                tokio::spawn(async move { session.write(handle, at, piece).await })
-            });
-            let each: Vec<_> = each.collect();
-            for one in each {
-                one.await.map_err(|error| Error::IO(error.to_string()))??;
-            }
-            Ok(())
-        };
-        self.line.wait(asked)
+    /// Has a piece written at a place in it.
+    fn piece(&self, bytes: &[u8], at: u64) -> Answer {
+        let session = Arc::clone(&self.line.session);
+        let (handle, piece) = (self.handle.clone(), bytes.to_vec());
+        self.line
+            .begin(async move { session.write(handle, at, piece).await.map(|_| ()) })
+    }
+
+    /// Waits for answers, until no more than so many are still to come.
+    fn answered(&self, answers: &mut VecDeque<Answer>, still: usize) -> io::Result<()> {
+        while answers.len() > still
+            && let Some(first) = answers.pop_front()
+        {
+            self.line.wait(async {
+                let answer = first.await;
+                answer.map_err(|error| Error::IO(error.to_string()))?
+            })?;
+        }
+        Ok(())
+    }
+
+    fn under_way(&self) -> MutexGuard<'_, (u64, VecDeque<Answer>)> {
+        self.under_way
+            .lock()
+            .unwrap_or_else(PoisonError::into_inner)
     }
 }
 
 impl Write for Writing {
+    /// What is sent is answered later; that it was refused comes with what is written next, or with the sync.
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let count = bytes.len() as u64;
-        let at = self.at.fetch_add(count, Ordering::Relaxed);
-        self.write_all_at(bytes, at)?;
+        let bytes = &bytes[..bytes.len().min(PIECE)];
+        let mut under_way = self.under_way();
+        let (at, answers) = &mut *under_way;
+        self.answered(answers, AT_ONCE as usize / PIECE - 1)?;
+        answers.push_back(self.piece(bytes, *at));
+        *at += bytes.len() as u64;
         Ok(bytes.len())
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        Ok(())
+        self.answered(&mut self.under_way().1, 0)
     }
 }
 
 impl NewFile for Writing {
     fn write_all_at(&self, bytes: &[u8], offset: u64) -> io::Result<()> {
-        for (number, stretch) in bytes.chunks(AT_ONCE as usize).enumerate() {
-            self.write_stretch(stretch, offset + number as u64 * AT_ONCE)?;
+        let mut answers = VecDeque::new();
+        for (number, piece) in bytes.chunks(PIECE).enumerate() {
+            self.answered(&mut answers, AT_ONCE as usize / PIECE - 1)?;
+            answers.push_back(self.piece(piece, offset + (number * PIECE) as u64));
         }
-        Ok(())
+        self.answered(&mut answers, 0)
     }
 
     fn sync(&self) -> io::Result<()> {
+        self.answered(&mut self.under_way().1, 0)?;
         // Without that word, what the other end answers is all that is known.
         if !self.line.can(extensions::FSYNC) {
             return Ok(());
