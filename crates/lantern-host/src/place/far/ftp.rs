@@ -28,14 +28,20 @@ use suppaftp::list::{File, ListParser, PosixPexQuery};
 use suppaftp::types::{FileType, Response};
 use suppaftp::{FtpError, Mode, RustlsConnector, RustlsFtpStream, Status};
 
-/// So many connections there are at once, where nothing else is stated: many hosts let nobody have more than a few.
-const CONNECTIONS: usize = 4;
+/// So many connections there are at once, where nothing else is stated, and the host lets one have them.
+const CONNECTIONS: usize = 8;
 /// So long an answer may take.
 const ANSWER: Duration = Duration::from_secs(60);
 /// So long nothing more may be taken of what is sent. There are servers that neither take nor say anything more when their disk is full.
 const TAKEN: Duration = Duration::from_secs(if cfg!(test) { 6 } else { 60 });
 /// How long a connection may take to come about.
 const CONNECT: Duration = Duration::from_secs(20);
+/// So long it is waited, each time, where a host that says that there are too many connections is asked again.
+const MOMENTS: [Duration; 3] = [
+    Duration::from_millis(200),
+    Duration::from_millis(500),
+    Duration::from_millis(1500),
+];
 /// A connection that nothing went over for so long is asked whether it is still there.
 const IDLE: Duration = Duration::from_secs(20);
 /// The port where nothing else is stated.
@@ -66,15 +72,17 @@ struct Shared {
     address: Address,
     password: String,
     tls: Option<Arc<ClientConfig>>,
+    /// So many may be asked for.
     most: usize,
     pool: Mutex<Pool>,
     freed: Condvar,
 }
 
-#[derive(Default)]
 struct Pool {
     idle: Vec<(RustlsFtpStream, Instant)>,
     open: usize,
+    /// So many there may be, as far as the host has let one have them.
+    most: usize,
 }
 
 impl Lines {
@@ -121,10 +129,22 @@ impl Lines {
                 pool = self.pool();
                 continue;
             }
-            if pool.open < self.0.most {
+            if pool.open < pool.most {
                 pool.open += 1;
+                let is_only = pool.open == 1;
                 drop(pool);
-                return self.connected().inspect_err(|_| self.closed());
+                let refused = match self.connected(is_only) {
+                    Ok(line) => return Ok(line),
+                    Err(refused) => refused,
+                };
+                self.closed();
+                pool = self.pool();
+                // Many hosts let nobody have more than a few: it has to do with fewer than are open, so that one is left for others.
+                if pool.open == 0 {
+                    return Err(refused);
+                }
+                pool.most = pool.most.min(pool.open - 1).max(1);
+                continue;
             }
             pool = self
                 .0
@@ -135,7 +155,11 @@ impl Lines {
     }
 
     fn given_back(&self, line: RustlsFtpStream) {
-        self.pool().idle.push((line, Instant::now()));
+        let mut pool = self.pool();
+        match pool.open > pool.most {
+            true => pool.open -= 1,
+            false => pool.idle.push((line, Instant::now())),
+        }
         self.0.freed.notify_one();
     }
 
@@ -145,7 +169,8 @@ impl Lines {
         self.0.freed.notify_one();
     }
 
-    fn connected(&self) -> io::Result<RustlsFtpStream> {
+    /// A new one. Of the only one it is waited for a moment that others, which somebody has just closed, are gone there, too.
+    fn connected(&self, is_only: bool) -> io::Result<RustlsFtpStream> {
         #[cfg(test)]
         if super::cut::is_gone(&self.0.address.host) {
             return Err(told(&FtpError::BadResponse));
@@ -161,13 +186,30 @@ impl Lines {
             true => "127.0.0.1",
             false => &address.host,
         };
-        let stream = dial(host, address.port.unwrap_or(PORT))?;
-        let mode = match stream.peer_addr()?.is_ipv6() {
-            true => Mode::ExtendedPassive,
-            false => Mode::Passive,
+        let greeted = || {
+            let stream = dial(host, address.port.unwrap_or(PORT))?;
+            let mode = match stream.peer_addr()?.is_ipv6() {
+                true => Mode::ExtendedPassive,
+                false => Mode::Passive,
+            };
+            Ok((RustlsFtpStream::connect_with_stream(stream), mode))
         };
-        let mut line =
-            RustlsFtpStream::connect_with_stream(stream).map_err(|error| told(&error))?;
+        let is_full = |greeted: &io::Result<(Result<RustlsFtpStream, FtpError>, Mode)>| {
+            let Ok((Err(FtpError::UnexpectedResponse(said)), _)) = greeted else {
+                return false;
+            };
+            said.status == Status::NotAvailable
+        };
+        let mut first = greeted();
+        for wait in MOMENTS.iter().filter(|_| is_only) {
+            if !is_full(&first) {
+                break;
+            }
+            std::thread::sleep(*wait);
+            first = greeted();
+        }
+        let (line, mode) = first?;
+        let mut line = line.map_err(|error| told(&error))?;
         line.set_mode(mode);
         // A host behind a gate names an address that leads nowhere.
         line.set_passive_nat_workaround(true);
@@ -415,6 +457,7 @@ impl Ftp {
                 ));
             }
         };
+        let most = means.connections.unwrap_or(CONNECTIONS).max(1);
         let lines = Lines(Arc::new(Shared {
             address: address.clone(),
             password,
@@ -422,8 +465,12 @@ impl Ftp {
                 Scheme::Ftps => Some(believing(means.ca.as_deref())?),
                 Scheme::Sftp | Scheme::Ssh | Scheme::Ftp => None,
             },
-            most: means.connections.unwrap_or(CONNECTIONS).max(1),
-            pool: Mutex::default(),
+            most,
+            pool: Mutex::new(Pool {
+                idle: Vec::new(),
+                open: 0,
+                most,
+            }),
             freed: Condvar::new(),
         }));
         let found = lines.with(|line| {

@@ -261,7 +261,7 @@ fn child(server: Server, port: u16, dir: &Path) -> Option<Option<Child>> {
                  local_enable=NO\nwrite_enable=YES\nanon_root=/\nanon_upload_enable=YES\nanon_mkdir_write_enable=YES\n\
                  anon_other_write_enable=YES\nanon_world_readable_only=NO\nanon_umask=022\nallow_writeable_chroot=YES\n\
                  no_anon_password=YES\nrun_as_launching_user=YES\nseccomp_sandbox=NO\npasv_address=127.0.0.1\n\
-                 xferlog_enable=NO\n"
+                 xferlog_enable=NO\nmax_per_ip=5\n"
             );
             if server == Server::Ftps {
                 let certificate = certify(dir);

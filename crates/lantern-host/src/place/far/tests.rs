@@ -122,6 +122,7 @@ fn unheard_of(served: &Served) {
             far.make_folder(&at("plot"), 0o755).unwrap();
             cut::at(&host, Some((question, How::After)));
             let _ = operate(&*far);
+            drop(far);
             cut::heal(&host);
             let about = format!("{host}, question {question} of {index}");
             let far = served.open_by_name(&host, dir.path()).unwrap();
