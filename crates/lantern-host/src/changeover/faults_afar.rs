@@ -162,7 +162,7 @@ impl Case {
         } else {
             Some("at-work")
         };
-        for left in ended.into_iter().chain(["under-way.json"]) {
+        for left in ended.into_iter().chain(["under-way.json.zst"]) {
             assert!(here::look(&own.join(left)).is_none(), "{about}: {left}");
         }
         // What is left behind does not stand in the way of the next.

@@ -5,13 +5,14 @@
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::config::fault::ConfigFault;
-use crate::error::{Error, Result};
+use crate::error::{At, Error, Result};
 use crate::folder::{Folder, own};
 use crate::format1;
 use crate::runner::somebody;
 use lantern_core::operation::{FORMAT, Journal};
 use lantern_core::path::RelPath;
 use serde::{Deserialize, Serialize};
+use std::io::{self, Read};
 
 /// What every format of the journal has; the first had no number.
 #[derive(Deserialize)]
@@ -37,8 +38,19 @@ pub struct Copied {
     pub journal: Journal,
 }
 
+/// Packed by zstd: it is written while the server is away, and of many files its text is megabytes.
 fn copy() -> RelPath {
-    own("under-way.json")
+    own("under-way.json.zst")
+}
+
+/// No longer text of a copy is read, in bytes.
+const LONGEST_COPY: u64 = 1 << 28;
+
+fn unpacked(packed: &[u8]) -> io::Result<Vec<u8>> {
+    let mut text = Vec::new();
+    let unpacking = zstd::stream::read::Decoder::new(packed)?;
+    unpacking.take(LONGEST_COPY).read_to_end(&mut text)?;
+    Ok(text)
 }
 
 /// Reads the journal of an operation that was cut off; none when there is none. Where only its copy was written, that one.
@@ -69,10 +81,11 @@ pub fn copied(server: &Server) -> Result<Option<Copied>> {
     if !folder.is_far() {
         return Ok(None);
     }
-    let Some(text) = folder.read_if_there(&copy())? else {
+    let Some(packed) = folder.read_if_there(&copy())? else {
         return Ok(None);
     };
     let shown = folder.shown(&copy());
+    let text = unpacked(&packed).at("unpacking", &shown)?;
     match serde_json::from_slice::<Numbered>(&text) {
         Ok(Numbered {
             format: Some(found),
@@ -123,7 +136,8 @@ pub fn write(server: &Server, journal: &Journal) -> Result<()> {
             journal: journal.clone(),
         };
         let text = serde_json::to_vec(&copied).expect("a journal has only plain values");
-        folder.write_whole(&copy(), &text)?;
+        let packed = zstd::bulk::compress(&text, 3).at("packing", &folder.shown(&copy()))?;
+        folder.write_whole(&copy(), &packed)?;
     }
     let text = serde_json::to_vec(journal).expect("a journal has only plain values");
     folder.write_whole(&path(), &text)

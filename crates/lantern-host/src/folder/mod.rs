@@ -38,8 +38,8 @@ pub const FILE: &str = "lantern.toml";
 const BESIDE: [&str; 5] = [
     "staging",
     "set-aside",
-    "under-way.json",
-    "under-way.json.part",
+    "under-way.json.zst",
+    "under-way.json.zst.part",
     "at-work",
 ];
 

@@ -688,7 +688,7 @@ fn a_changeover_with_somebody_who_presses_the_buttons() {
     let told = [before, done, after.join("\n"), back, at(&["survey"])];
     assert_snapshot!("far_by_hand", plain(&world, &told.join("\n")));
     let beside = world.path("halcyon-orchard/.lantern");
-    assert!(!beside.join("at-work").exists() && !beside.join("under-way.json").exists());
+    assert!(!beside.join("at-work").exists() && !beside.join("under-way.json.zst").exists());
 }
 
 #[test]
