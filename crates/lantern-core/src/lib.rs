@@ -35,6 +35,7 @@
 //! | [`health`] | what has a start shown, held against what was expected | |
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
 //! | [`keep_up`] | with what a server may be kept up by itself | |
+//! | [`group`] | how what several servers carry differs, and whether it should | `*.group.toml` |
 //! | [`unattended`] | what a changeover decides in somebody's place | |
 //! | [`operation`] | what is done to a server, as a value; what comes next, whatever has happened | `.lantern/journal.json` |
 
@@ -50,6 +51,7 @@ pub mod draft;
 pub mod facts;
 pub mod family;
 pub mod flags;
+pub mod group;
 pub mod health;
 pub mod hint;
 pub mod hour;

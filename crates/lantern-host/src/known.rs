@@ -29,6 +29,15 @@ pub fn servers() -> BTreeMap<String, PathBuf> {
     known
 }
 
+/// The folder that is meant by its path, as seen from `base`, or by the name of a server in care.
+pub fn folder_of(named: &str, base: &Path) -> PathBuf {
+    let path = base.join(named);
+    let is_path = named.contains('/') || here::look(&path).is_some();
+    let by_name = || servers().remove(named);
+    let found = if is_path { None } else { by_name() };
+    found.unwrap_or(path)
+}
+
 fn written() -> BTreeMap<String, PathBuf> {
     let text = file().and_then(|file| here::read_text(&file).ok());
     let read = text.and_then(|text| serde_json::from_str(&text).ok());

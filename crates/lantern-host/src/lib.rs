@@ -12,6 +12,7 @@
 //! | [`known`] | where the servers are that this user has in care, by name |
 //! | [`difference`] | how files differ from what was shipped, set aside, or is planned |
 //! | [`glance`] | what can be said of a server at once |
+//! | [`group`] | how the members of a group are, and what they carry |
 //! | [`meter`] | how far long work has come |
 //! | [`lock`] | `.lantern/lock`: one lantern at a time in one folder |
 //! | [`archive`] | zip archives, checked before anything is unpacked |
@@ -58,6 +59,7 @@ mod format1;
 mod frameworks;
 pub mod gather;
 pub mod glance;
+pub mod group;
 pub mod history;
 pub mod identity;
 pub mod interrupt;

@@ -2,6 +2,9 @@
 //!
 //! Fields are added, never changed in meaning.
 
+pub mod group;
+
+use group::{GroupStatus, GroupSurveyed};
 use lantern_core::check::Remark;
 use lantern_core::clients::{Checked, ClientChange, ClientList, Explained, MayJoin};
 use lantern_core::component::{Id, Kind, Runs};
@@ -98,6 +101,8 @@ answers!(
     FamilyWritten<'_>,
     Files<'_>,
     Gathered,
+    GroupStatus,
+    GroupSurveyed,
     ListingChecked,
     ListingDrafted,
     StoreCleaned,

@@ -2,7 +2,7 @@
 
 use crate::commands::{
     acquire, adopt, backup, bundle, catalogue, changeover, client, culprit, demo, diff, docs,
-    family, gather, history, keep_up, known, launch, notice, order, outlook, plan, put_back,
+    family, gather, group, history, keep_up, known, launch, notice, order, outlook, plan, put_back,
     rehearse, report, server, settings, status, survey, take_over, undo, verify, why,
 };
 use crate::common::Common;
@@ -82,6 +82,8 @@ pub enum Command {
     Notice(notice::NoticeArgs),
     /// Start, stop and talk to the game server
     Console(server::ConsoleArgs),
+    /// Look at servers that move together: what they carry, and whether it should differ
+    Group(group::GroupArgs),
     /// Show in which order add-ons are started, why, and what is wrong with that
     Order(order::OrderArgs),
     /// Show what the start scripts do, before they are run, and what is wrong with them
@@ -144,6 +146,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Report(args) => report::run(args, common, look),
         Command::Notice(args) => notice::run(args, common, look),
         Command::Console(args) => server::run(args, common, look),
+        Command::Group(args) => group::run(args, common, look),
         Command::Order(args) => order::run(args, common, look),
         Command::Launch(args) => launch::run(args, common, look),
         Command::Settings(args) => settings::run(args, common, look),

@@ -63,13 +63,7 @@ impl Common {
     /// Finds the server folder: the one that is named, by its path or by its name, or the one around here.
     pub fn settle(&mut self) {
         self.server = match &self.named {
-            Some(named) => {
-                let path = Path::new(named);
-                let by_name = || known::servers().remove(named);
-                let is_path = path.exists() || named.contains('/');
-                let found = if is_path { None } else { by_name() };
-                found.unwrap_or_else(|| path.to_owned())
-            }
+            Some(named) => known::folder_of(named, Path::new("")),
             None => around::here(),
         };
     }

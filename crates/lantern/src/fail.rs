@@ -539,6 +539,11 @@ fn of_config(fault: &ConfigFault, common: &Common) -> String {
             names.first().map_or("NAME", String::as_str)
         ),
         ConfigFault::Family { .. } => "The keys: lantern docs family".into(),
+        ConfigFault::Group { .. } => "The keys: lantern docs group".into(),
+        ConfigFault::WhichGroup(files) => match files.first() {
+            Some(file) => format!("Name one, as in: lantern group survey {}", shell_word(file)),
+            None => "Make one: lantern docs group shows what stands in it".into(),
+        },
     }
 }
 

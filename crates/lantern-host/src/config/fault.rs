@@ -33,6 +33,17 @@ pub enum ConfigFault {
         /// The servers there are.
         known: Vec<String>,
     },
+    /// A group's file cannot be made sense of.
+    #[error("{}: {why}", path.display())]
+    Group {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong, with the line where there is one.
+        why: String,
+    },
+    /// No group is named, and it is not the file of one group alone that lies here.
+    #[error("no group is named{}", if .0.is_empty() { ", and no *.group.toml lies in this folder".into() } else { format!("; here lie: {}", .0.iter().map(|file| file.display().to_string()).collect::<Vec<_>>().join(", ")) })]
+    WhichGroup(Vec<PathBuf>),
     /// Only one of several servers can be meant.
     #[error("several servers run on this install: {}", .0.join(", "))]
     WhichServer(Vec<String>),

@@ -51,6 +51,8 @@ enum Page {
     ClientList,
     /// Saved questions
     Request,
+    /// Servers that move together
+    Group,
     /// What was learned of releases
     Learned,
     /// Proofs that nothing fits
@@ -77,6 +79,7 @@ impl Page {
             Page::Plan => include_str!("../../../../docs/formats/plan.md"),
             Page::ClientList => include_str!("../../../../docs/formats/client-list.md"),
             Page::Request => include_str!("../../../../docs/formats/request.md"),
+            Page::Group => include_str!("../../../../docs/formats/group.md"),
             Page::Learned => include_str!("../../../../docs/formats/learned.md"),
             Page::Proof => include_str!("../../../../docs/formats/proof.md"),
             Page::Store => include_str!("../../../../docs/formats/store.md"),

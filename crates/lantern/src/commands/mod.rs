@@ -15,6 +15,7 @@ pub mod docs;
 pub mod family;
 mod fetching;
 pub mod gather;
+pub mod group;
 pub mod history;
 pub mod keep_up;
 pub mod known;

@@ -177,6 +177,13 @@ fn every_answer_is_as_its_schema_says() {
     meet("FactsKnown", 0, &terrace(&["known"]));
     meet("FactForgotten", 0, &terrace(&["known", "forget", "1"]));
 
+    world.copy("halcyon-terrace", "south-terrace");
+    let group = "format = 1\nname = 'terraces'\n[[server]]\nat = 'halcyon-terrace'\n[[server]]\nat = 'south-terrace'\n";
+    world.write("terraces.group.toml", group);
+    meet("GroupSurveyed", 3, &["group", "survey"]);
+    meet("GroupStatus", 3, &["group", "status"]);
+    std::fs::remove_dir_all(world.path("south-terrace")).unwrap();
+
     meet("BundlePacked", 0, &terrace(&["bundle", "--out", "up.zip"]));
     meet("BundleLookedAt", 3, &terrace(&["bundle", "--check"]));
 

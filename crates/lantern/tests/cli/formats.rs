@@ -3,6 +3,7 @@
 use lantern_core::catalogue::Catalogue;
 use lantern_core::clients::ClientList;
 use lantern_core::family::{Family, Fields};
+use lantern_core::group::Group;
 use lantern_core::plan::Plan;
 use lantern_core::resolve::{self, Request};
 use lantern_core::version::Notations;
@@ -93,6 +94,13 @@ fn client_list_examples_are_read_and_written_again() {
         let again = serde_json::to_value(&list).unwrap();
         let example: serde_json::Value = serde_json::from_str(&example).unwrap();
         assert_eq!(again, example);
+    }
+}
+
+#[test]
+fn group_examples_are_read() {
+    for example in examples("group.md", "toml") {
+        assert_eq!(Group::parse(&example).unwrap().servers.len(), 2);
     }
 }
 

@@ -18,6 +18,7 @@ mod far;
 mod formats;
 mod full_disk;
 mod gather;
+mod groups;
 mod hedge;
 mod hostile_text;
 mod keep_up;

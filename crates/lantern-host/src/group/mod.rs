@@ -1,0 +1,184 @@
+//! Servers that move together: those of a group are found, and looked at, several at once.
+//!
+//! That one of them cannot be looked at is told of that one, and hinders no other.
+
+use crate::changeover::{Meanwhile, meanwhile};
+use crate::config::Server;
+use crate::config::fault::ConfigFault;
+use crate::error::{Error, Result};
+use crate::glance::{self, Glance};
+use crate::identity;
+use crate::known;
+use crate::ledger::Ledger;
+use crate::place::here;
+use crate::survey::{Depth, survey};
+use lantern_core::group::{Carries, Group};
+use lantern_core::inventory::Severity;
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+/// So many servers are looked at at once: of one on another machine, most of the time is waiting.
+const AT_ONCE: usize = 8;
+
+/// How the name of a group's file ends.
+const ENDING: &str = ".group.toml";
+
+/// The files of groups in a folder, sorted.
+///
+/// # Errors
+/// When it cannot be listed.
+pub fn files(folder: &Path) -> Result<Vec<PathBuf>> {
+    let mut files = here::list(folder)?;
+    files.retain(|file| {
+        let name = file.file_name().and_then(OsStr::to_str);
+        name.is_some_and(|name| name.ends_with(ENDING))
+    });
+    files.sort();
+    Ok(files)
+}
+
+/// A group, and where its servers are.
+#[derive(Debug)]
+pub struct Found {
+    /// What its file states.
+    pub group: Group,
+    /// The folder of each server, in the same order.
+    pub folders: Vec<PathBuf>,
+}
+
+impl Found {
+    /// Reads a group's file, and finds its servers.
+    ///
+    /// # Errors
+    /// When it cannot be read or makes no sense, with the line where there is one; or when two of them are one folder.
+    pub fn read(file: &Path) -> Result<Found> {
+        let fault = |why: String| {
+            Error::Config(ConfigFault::Group {
+                path: file.into(),
+                why,
+            })
+        };
+        let group = Group::parse(&here::read_text(file)?).map_err(|told| {
+            fault(match told.line {
+                Some(line) => format!("line {line}: {}", told.why),
+                None => told.why,
+            })
+        })?;
+        let base = file.parent().unwrap_or(Path::new(""));
+        let folders = group.servers.iter();
+        let folders: Vec<PathBuf> = folders
+            .map(|server| known::folder_of(&server.at, base))
+            .collect();
+        let mut seen = BTreeMap::new();
+        for (server, folder) in group.servers.iter().zip(&folders) {
+            let real = here::real(folder).unwrap_or_else(|| folder.clone());
+            if let Some(other) = seen.insert(real, &server.at) {
+                return Err(fault(format!(
+                    "server: \"{other}\" and \"{}\" are one folder",
+                    server.at
+                )));
+            }
+        }
+        Ok(Found { group, folders })
+    }
+
+    /// Looks at each server, several at once; in the group's order.
+    fn each<T: Send>(&self, look: impl Fn(&Path) -> Result<T> + Sync) -> Vec<Result<T>> {
+        let next = AtomicUsize::new(0);
+        let looked = Mutex::new(Vec::new());
+        std::thread::scope(|scope| {
+            for _ in 0..AT_ONCE.min(self.folders.len()) {
+                scope.spawn(|| {
+                    while let Some((index, folder)) = {
+                        let index = next.fetch_add(1, Ordering::Relaxed);
+                        self.folders.get(index).map(|folder| (index, folder))
+                    } {
+                        let seen = look(folder);
+                        let mut looked = looked.lock().unwrap_or_else(PoisonError::into_inner);
+                        looked.push((index, seen));
+                    }
+                });
+            }
+        });
+        let mut looked = looked.into_inner().unwrap_or_else(PoisonError::into_inner);
+        looked.sort_by_key(|(index, _)| *index);
+        looked.into_iter().map(|(_, seen)| seen).collect()
+    }
+
+    /// What each server carries, and what is to be held against it.
+    pub fn surveyed(&self) -> Vec<Result<OneSurvey>> {
+        self.each(|folder| {
+            let (server, meanwhile) = opened(folder)?;
+            let mut ledger = Ledger::open(&server.folder)?;
+            let found = survey(&server, &mut ledger, Depth::Usual)?;
+            glance::remember(&server, &found);
+            let of = |severity| {
+                let findings = found.inventory.findings.iter();
+                findings.filter(|it| it.severity == severity).count()
+            };
+            let version = found.inventory.server_version();
+            Ok(OneSurvey {
+                name: server.config.name.clone(),
+                family: server.family.name.clone(),
+                server_version: version.map(ToString::to_string),
+                carries: Carries::of(&found.inventory),
+                wrong: of(Severity::Wrong),
+                caution: of(Severity::Caution),
+                meanwhile,
+            })
+        })
+    }
+
+    /// How each server is, at a glance.
+    pub fn glanced(&self) -> Vec<Result<OneAtAGlance>> {
+        self.each(|folder| {
+            let (server, meanwhile) = opened(folder)?;
+            Ok(OneAtAGlance {
+                name: server.config.name.clone(),
+                glance: glance::glance(&server)?,
+                meanwhile,
+            })
+        })
+    }
+}
+
+/// Opens a server to look at it, with what goes on there.
+fn opened(folder: &Path) -> Result<(Server, Meanwhile)> {
+    let server = Server::open(folder)?;
+    identity::confirm(&server.folder)?;
+    let meanwhile = meanwhile(&server)?;
+    Ok((server, meanwhile))
+}
+
+/// What a survey found of a server of a group.
+#[derive(Debug)]
+pub struct OneSurvey {
+    /// What its settings call it.
+    pub name: String,
+    /// What kind of server it is.
+    pub family: String,
+    /// Its version, where that is known.
+    pub server_version: Option<String>,
+    /// All that it carries.
+    pub carries: Carries,
+    /// How many findings say that something is wrong.
+    pub wrong: usize,
+    /// How many say caution.
+    pub caution: usize,
+    /// What goes on there.
+    pub meanwhile: Meanwhile,
+}
+
+/// How a server of a group is.
+#[derive(Debug)]
+pub struct OneAtAGlance {
+    /// What its settings call it.
+    pub name: String,
+    /// What can be said at once.
+    pub glance: Glance,
+    /// What goes on there.
+    pub meanwhile: Meanwhile,
+}

@@ -1,0 +1,185 @@
+//! What `group` answers.
+
+use lantern_core::component::{Id, Kind};
+use lantern_core::group::{Carried, Differs, Row};
+use lantern_host::changeover::Meanwhile;
+use lantern_host::console::ServerState;
+use lantern_host::group::{Found, OneAtAGlance, OneSurvey};
+use lantern_host::{Error, Result};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// `group survey`.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupSurveyed {
+    /// What the group is called.
+    group: String,
+    /// Its servers, in its order.
+    servers: Vec<GroupServerSurveyed>,
+    /// Every component that one of them carries, or should.
+    components: Vec<GroupComponent>,
+}
+
+/// A server of a group, as a survey found it.
+#[derive(Serialize, JsonSchema)]
+struct GroupServerSurveyed {
+    /// As the group's file names it.
+    server: String,
+    /// Why it could not be looked at; all else is then not known.
+    fault: Option<String>,
+    /// What kind of server it is.
+    family: Option<String>,
+    /// Its version, where that is known.
+    server_version: Option<String>,
+    /// How many components it carries.
+    components: Option<usize>,
+    /// How many findings say that something is wrong.
+    wrong: Option<usize>,
+    /// How many say caution.
+    caution: Option<usize>,
+    /// What goes on there, or was cut off, in words.
+    meanwhile: Option<String>,
+}
+
+/// A component, over all servers of a group.
+#[derive(Serialize, JsonSchema)]
+struct GroupComponent {
+    /// Its kind; none where nobody carries it.
+    kind: Option<Kind>,
+    /// Its id.
+    id: Id,
+    /// What is to be said of it; nothing where it is as it should be.
+    differs: BTreeSet<Differs>,
+    /// Whether it is not known of somebody what its files hold, so that nobody can say that they are the same.
+    unread: bool,
+    /// What each server carries, by its name in the group's file.
+    at: BTreeMap<String, Carried>,
+    /// The servers that have it to themselves.
+    own: Vec<String>,
+    /// The servers at which it should be, and is not.
+    missing: Vec<String>,
+}
+
+/// What goes on at a server, in words.
+fn words(meanwhile: &Meanwhile) -> Option<String> {
+    match meanwhile {
+        Meanwhile::Nothing => None,
+        Meanwhile::UnderWay(told) | Meanwhile::CutOff(told) | Meanwhile::CutOffElsewhere(told) => {
+            Some(told.clone())
+        }
+    }
+}
+
+impl GroupSurveyed {
+    /// Of what was found.
+    pub fn new(found: &Found, seen: &[Result<OneSurvey>], rows: &[Row]) -> GroupSurveyed {
+        let named = |index: &usize| found.group.servers[*index].at.clone();
+        let servers = found.group.servers.iter().zip(seen);
+        let servers = servers.map(|(one, seen)| {
+            let seen = seen.as_ref();
+            let known = seen.ok();
+            GroupServerSurveyed {
+                server: one.at.clone(),
+                fault: seen.err().map(Error::to_string),
+                family: known.map(|it| it.family.clone()),
+                server_version: known.and_then(|it| it.server_version.clone()),
+                components: known.map(|it| it.carries.count()),
+                wrong: known.map(|it| it.wrong),
+                caution: known.map(|it| it.caution),
+                meanwhile: known.and_then(|it| words(&it.meanwhile)),
+            }
+        });
+        let components = rows.iter().map(|row| GroupComponent {
+            kind: row.kind,
+            id: row.id.clone(),
+            differs: row.differs.clone(),
+            unread: row.is_unread,
+            at: row
+                .at
+                .iter()
+                .enumerate()
+                .filter_map(|(index, carried)| Some((named(&index), carried.clone()?)))
+                .collect(),
+            own: row.own.iter().map(named).collect(),
+            missing: row.missing.iter().map(named).collect(),
+        });
+        GroupSurveyed {
+            group: found.group.name.clone(),
+            servers: servers.collect(),
+            components: components.collect(),
+        }
+    }
+}
+
+/// `group status`.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupStatus {
+    /// What the group is called.
+    group: String,
+    /// Its servers, in its order.
+    servers: Vec<GroupServerStatus>,
+}
+
+/// How a server of a group is.
+#[derive(Serialize, JsonSchema)]
+struct GroupServerStatus {
+    /// As the group's file names it.
+    server: String,
+    /// Why it could not be looked at; all else is then not known.
+    fault: Option<String>,
+    /// Whether it is up, of several on one install all of them; none where that cannot be told.
+    up: Option<bool>,
+    /// How many players are on; none where that cannot be told.
+    players: Option<usize>,
+    /// The server version, as of the last survey.
+    server_version: Option<String>,
+    /// The number of what was done last.
+    last: Option<i64>,
+    /// What goes on there, or was cut off, in words.
+    meanwhile: Option<String>,
+}
+
+impl GroupStatus {
+    /// Of what was seen.
+    pub fn new(found: &Found, seen: &[Result<OneAtAGlance>]) -> GroupStatus {
+        let servers = found.group.servers.iter().zip(seen);
+        let servers = servers.map(|(one, seen)| {
+            let seen = seen.as_ref();
+            let known = seen.ok();
+            GroupServerStatus {
+                server: one.at.clone(),
+                fault: seen.err().map(Error::to_string),
+                up: known.and_then(is_up),
+                players: known.and_then(players),
+                server_version: known.and_then(version),
+                last: known.and_then(|it| Some(it.glance.last.as_ref()?.number)),
+                meanwhile: known.and_then(|it| words(&it.meanwhile)),
+            }
+        });
+        GroupStatus {
+            group: found.group.name.clone(),
+            servers: servers.collect(),
+        }
+    }
+}
+
+/// Whether all that runs there is up; none where that cannot be told of one.
+pub fn is_up(seen: &OneAtAGlance) -> Option<bool> {
+    let mut each = seen.glance.each.iter();
+    each.try_fold(true, |all, one| Some(all && one.is_up()?))
+}
+
+/// How many players are on; none where that cannot be told.
+pub fn players(seen: &OneAtAGlance) -> Option<usize> {
+    let mut each = seen.glance.each.iter();
+    each.try_fold(0, |all, one| match one.state {
+        ServerState::Down => Some(all),
+        _ => Some(all + one.players.as_ref()?.len()),
+    })
+}
+
+/// The server version, as of the last survey.
+pub fn version(seen: &OneAtAGlance) -> Option<String> {
+    seen.glance.survey.as_ref()?.server_version.clone()
+}

@@ -1,0 +1,354 @@
+//! `lantern group`
+
+use crate::answers::group::{GroupStatus, GroupSurveyed, is_up, players, version};
+use crate::common::{Common, shell_word};
+use crate::fail;
+use crate::look::{Look, Means, ago, count};
+use crate::progress::during;
+use clap::{Args, Subcommand};
+use lantern_core::group::{Differs, Row, compare};
+use lantern_host::changeover::Meanwhile;
+use lantern_host::config::fault::ConfigFault;
+use lantern_host::group::{Found, OneAtAGlance, OneSurvey};
+use lantern_host::{Error, Result};
+use std::path::{Path, PathBuf};
+
+/// Look at servers that move together: what they carry, and whether it should differ
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lantern group survey terraces.group.toml\n  lantern group status                     of the only group around here\n  lantern docs group                       what such a file says"
+)]
+pub struct GroupArgs {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Show what differs between its servers, and whether it should
+    Survey(OfGroup),
+    /// Show how each of its servers is: up or down, who is on, what was done last
+    Status(OfGroup),
+}
+
+/// Which group.
+#[derive(Debug, Args)]
+struct OfGroup {
+    /// The group's file; otherwise the only one in this folder
+    #[arg(value_name = "NAME.group.toml")]
+    file: Option<PathBuf>,
+}
+
+/// So many servers are named; of more it is said how many they are.
+const NAMED: usize = 5;
+
+/// Looks at a group.
+pub fn run(args: &GroupArgs, common: &Common, look: &Look) -> Result<u8> {
+    match &args.what {
+        What::Survey(of) => survey(&meant(of)?, common, look),
+        What::Status(of) => status(&meant(of)?, look),
+    }
+}
+
+/// The file that is meant.
+fn meant(of: &OfGroup) -> Result<PathBuf> {
+    if let Some(file) = &of.file {
+        return Ok(file.clone());
+    }
+    let mut here = lantern_host::group::files(Path::new("."))?;
+    for file in &mut here {
+        *file = file.strip_prefix(".").unwrap_or(file).to_owned();
+    }
+    match here.len() {
+        1 => Ok(here.remove(0)),
+        _ => Err(ConfigFault::WhichGroup(here).into()),
+    }
+}
+
+fn survey(file: &Path, common: &Common, look: &Look) -> Result<u8> {
+    let found = Found::read(file)?;
+    let seen = during("servers are surveyed", || found.surveyed());
+    let carries: Vec<_> = seen
+        .iter()
+        .map(|seen| seen.as_ref().ok().map(|it| it.carries.clone()))
+        .collect();
+    let rows = compare(&found.group, &carries);
+    let meanwhile = seen.iter().flatten().map(|it| &it.meanwhile);
+    let status = status_of(
+        meanwhile,
+        rows.iter().any(Row::is_wrong) || seen.iter().any(Result::is_err),
+    );
+    if look.json {
+        look.answer(&GroupSurveyed::new(&found, &seen, &rows));
+        return Ok(status);
+    }
+    look.say(&look.paint(Means::Title, &title(&found, &seen, &rows)));
+    look.say("");
+    let table = found.group.servers.iter().zip(&seen);
+    let table = table.map(|(one, seen)| match seen {
+        Ok(it) => vec![
+            one.at.clone(),
+            it.server_version
+                .clone()
+                .unwrap_or_else(|| "unknown".into()),
+            it.family.clone(),
+            it.carries.count().to_string(),
+            match (it.wrong, it.caution) {
+                (0, 0) => "none".into(),
+                (0, caution) => format!("{caution} caution"),
+                (wrong, 0) => look.paint(Means::Bad, &format!("{wrong} wrong")),
+                (wrong, caution) => {
+                    look.paint(Means::Bad, &format!("{wrong} wrong, {caution} caution"))
+                }
+            },
+            goes_on(&it.meanwhile, look),
+        ],
+        Err(error) => not_seen(&one.at, error, 5, look),
+    });
+    let heads = [
+        "server",
+        "version",
+        "family",
+        "components",
+        "findings",
+        "state",
+    ];
+    shown(&heads, table.collect(), look);
+    let mut unsaid = false;
+    for row in rows.iter().filter(|row| !row.differs.is_empty()) {
+        let (word, means) = match row.is_wrong() {
+            true => ("wrong", Means::Bad),
+            false => ("not stated", Means::Caution),
+        };
+        unsaid |= row.differs.contains(&Differs::Unsaid);
+        look.say("");
+        look.say(&format!("  {}  {}", look.paint(means, word), row.id));
+        for line in told(&found, row) {
+            look.say(&look.row("", 2, &line));
+        }
+    }
+    if unsaid {
+        look.say("");
+        look.say(&format!(
+            "  What is carried by some only is meant so where {} says it: by `own` of a server, or by `all`.",
+            shell_word(file)
+        ));
+    }
+    let wrong = found
+        .folders
+        .iter()
+        .zip(&seen)
+        .find(|(_, seen)| match seen {
+            Ok(it) => it.wrong > 0,
+            Err(_) => true,
+        });
+    if let Some((folder, _)) = wrong {
+        look.next(&format!("lantern survey --server {}", shell_word(folder)));
+    } else {
+        look.next(&common.next(&format!("group status {}", shell_word(file))));
+    }
+    Ok(status)
+}
+
+/// The exit status: that something was cut off counts for more than that something is wrong.
+fn status_of<'m>(mut meanwhile: impl Iterator<Item = &'m Meanwhile>, is_wrong: bool) -> u8 {
+    let cut_off =
+        meanwhile.any(|it| matches!(it, Meanwhile::CutOff(_) | Meanwhile::CutOffElsewhere(_)));
+    match (cut_off, is_wrong) {
+        (true, _) => fail::WAITING,
+        (false, true) => fail::NO,
+        (false, false) => fail::DONE,
+    }
+}
+
+/// What was looked at, and how much of it is the same.
+fn title(found: &Found, seen: &[Result<OneSurvey>], rows: &[Row]) -> String {
+    let servers = count(seen.len(), "server", "servers");
+    let looked_at = seen.iter().filter(|it| it.is_ok()).count();
+    let of_them = match looked_at == seen.len() {
+        true => String::new(),
+        false => format!(", of which {looked_at} could be looked at"),
+    };
+    let carried = rows.iter().filter(|row| row.kind.is_some()).count();
+    let shared = |row: &&Row| row.at.iter().flatten().count() > 1 && row.differs.is_empty();
+    let same = rows
+        .iter()
+        .filter(shared)
+        .filter(|row| !row.is_unread)
+        .count();
+    let unread = rows
+        .iter()
+        .filter(shared)
+        .filter(|row| row.is_unread)
+        .count();
+    let unread = match unread {
+        0 => String::new(),
+        n => format!(", and {n} of one version, of which nobody has read whether the files are"),
+    };
+    format!(
+        "{}: {servers}{of_them}; {}, {same} of them the same wherever they are shared{unread}.",
+        found.group.name,
+        count(carried, "component", "components"),
+    )
+}
+
+/// What is to be said of a component, line by line.
+fn told(found: &Found, row: &Row) -> Vec<String> {
+    let mut lines = Vec::new();
+    let (own, shared): (Vec<usize>, Vec<usize>) = row
+        .missing
+        .iter()
+        .partition(|index| row.own.contains(index));
+    if !shared.is_empty() {
+        lines.push(format!(
+            "missing at {}: all are to carry it",
+            names(found, &shared)
+        ));
+    }
+    if !own.is_empty() {
+        lines.push(format!(
+            "missing at {}, whose own it is said to be",
+            names(found, &own)
+        ));
+    }
+    let alike = row.alike();
+    let same_version = |version: &str| {
+        let of_it = alike.iter().filter(|(it, _)| it.version == version);
+        of_it.count() > 1
+    };
+    let several = row.differs.iter().any(|it| *it != Differs::Missing);
+    for (carried, servers) in alike.iter().filter(|_| several) {
+        let off = match (carried.is_off, row.differs.contains(&Differs::Switched)) {
+            (true, true) => ", switched off,",
+            (false, true) => ", running,",
+            _ => "",
+        };
+        let content = carried.content.as_deref();
+        let files = match (same_version(&carried.version), content) {
+            (true, Some(content)) if row.differs.contains(&Differs::Files) => {
+                format!(", content {},", &content[..content.len().min(8)])
+            }
+            (true, None) if row.differs.contains(&Differs::Files) => {
+                ", of which nobody has read the files,".into()
+            }
+            _ => String::new(),
+        };
+        lines.push(format!(
+            "{}{off}{files} at {}",
+            carried.version,
+            names(found, servers)
+        ));
+    }
+    if row.differs.contains(&Differs::Unsaid) {
+        let without: Vec<usize> = (0..row.at.len())
+            .filter(|index| row.at[*index].is_none() && !row.own.contains(index))
+            .collect();
+        lines.push(format!("not at {}", names(found, &without)));
+    }
+    lines
+}
+
+/// Servers by name, a few of them.
+fn names(found: &Found, servers: &[usize]) -> String {
+    let named = servers.iter().take(NAMED);
+    let named: Vec<&str> = named
+        .map(|index| found.group.servers[*index].at.as_str())
+        .collect();
+    match (servers.len().saturating_sub(NAMED), &named[..]) {
+        (0, [others @ .., last]) if !others.is_empty() => {
+            format!("{} and {last}", others.join(", "))
+        }
+        (0, _) => named.join(", "),
+        (more, _) => format!("{} and {more} more", named.join(", ")),
+    }
+}
+
+fn goes_on(meanwhile: &Meanwhile, look: &Look) -> String {
+    match meanwhile {
+        Meanwhile::Nothing => String::new(),
+        Meanwhile::UnderWay(_) => look.paint(Means::Caution, "lantern is at work there"),
+        Meanwhile::CutOff(_) | Meanwhile::CutOffElsewhere(_) => look.paint(
+            Means::Bad,
+            "something was cut off: lantern status says what",
+        ),
+    }
+}
+
+/// A table, without its last column where nothing stands in that.
+fn shown(heads: &[&str], mut rows: Vec<Vec<String>>, look: &Look) {
+    let is_empty = rows
+        .iter()
+        .all(|row| row.last().is_some_and(String::is_empty));
+    let most = heads.len() - usize::from(is_empty);
+    for row in &mut rows {
+        row.truncate(most);
+    }
+    look.table(&heads[..most], rows);
+}
+
+/// The row of a server that could not be looked at.
+fn not_seen(name: &str, error: &Error, columns: usize, look: &Look) -> Vec<String> {
+    let mut row = vec![name.to_owned()];
+    row.resize(columns, String::new());
+    // All of it is shown where that server alone is asked for.
+    let why = error.to_string();
+    let why = why.lines().next().unwrap_or_default();
+    row.push(look.paint(Means::Bad, &format!("cannot be looked at: {why}")));
+    row
+}
+
+fn status(file: &Path, look: &Look) -> Result<u8> {
+    let found = Found::read(file)?;
+    let seen = during("servers are looked at", || found.glanced());
+    let all_up = seen
+        .iter()
+        .all(|it| it.as_ref().ok().and_then(is_up) == Some(true));
+    let meanwhile = seen.iter().flatten().map(|it| &it.meanwhile);
+    let status = status_of(meanwhile, !all_up);
+    if look.json {
+        look.answer(&GroupStatus::new(&found, &seen));
+        return Ok(status);
+    }
+    let up = seen
+        .iter()
+        .flatten()
+        .filter(|it| is_up(it) == Some(true))
+        .count();
+    look.say(&look.paint(
+        Means::Title,
+        &format!(
+            "{}: {up} of {} up.",
+            found.group.name,
+            count(seen.len(), "server", "servers")
+        ),
+    ));
+    look.say("");
+    let table = found.group.servers.iter().zip(&seen);
+    let table = table.map(|(one, seen)| match seen {
+        Ok(it) => at_a_glance(&one.at, it, look),
+        Err(error) => not_seen(&one.at, error, 5, look),
+    });
+    let heads = ["server", "now", "players", "version", "last", "state"];
+    shown(&heads, table.collect(), look);
+    look.next(&format!("lantern group survey {}", shell_word(file)));
+    Ok(status)
+}
+
+fn at_a_glance(name: &str, it: &OneAtAGlance, look: &Look) -> Vec<String> {
+    let (means, now) = match is_up(it) {
+        Some(true) => (Means::Good, "up"),
+        Some(false) => (Means::Bad, "down"),
+        None => (Means::Caution, "cannot be told"),
+    };
+    let last = it.glance.last.as_ref();
+    vec![
+        name.to_owned(),
+        look.paint(means, now),
+        players(it).map_or("unknown".into(), |on| on.to_string()),
+        version(it).unwrap_or_else(|| "unknown".into()),
+        last.map_or("nothing yet".into(), |last| {
+            format!("{} {}", last.kind.as_str(), ago(last.ended_ms))
+        }),
+        goes_on(&it.meanwhile, look),
+    ]
+}

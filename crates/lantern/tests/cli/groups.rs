@@ -1,0 +1,93 @@
+//! Servers that move together: what differs between them, and how they are.
+
+use crate::world::World;
+use insta::assert_snapshot;
+
+/// Three servers that are alike, and a group of them that says besides what `more` does.
+fn three(more: &str) -> World {
+    let world = World::demo();
+    for name in ["south-terrace", "east-terrace"] {
+        world.copy("halcyon-terrace", name);
+    }
+    for name in ["halcyon-terrace", "south-terrace", "east-terrace"] {
+        world.ok(&["adopt", name]);
+    }
+    world.write(
+        "terraces.group.toml",
+        format!(
+            "format = 1\nname = \"terraces\"\nall = [\"trellis\", \"glasswork\"]\n\n\
+             [[server]]\nat = \"halcyon-terrace\"\n\n[[server]]\nat = \"south-terrace\"\n{more}\n[[server]]\nat = \"east-terrace\"\n"
+        ),
+    );
+    world
+}
+
+#[test]
+fn servers_that_are_alike_are_said_to_be() {
+    let world = three("");
+    assert_snapshot!(world.lantern(&["group", "survey"]));
+    assert_snapshot!(world.lantern(&["group", "status", "terraces.group.toml"]));
+}
+
+#[test]
+fn what_differs_is_told_and_what_is_meant_is_not() {
+    let world = three("own = [\"seed-vault\", \"waypost\"]\n");
+    // Not there, edited, of another release, a server's own, of nobody's knowledge.
+    std::fs::remove_file(world.path("south-terrace/addons/glasswork-3.1.0.bloom")).unwrap();
+    let edited = "east-terrace/addons/bee-traffic-0.8.4.bloom";
+    let bytes = std::fs::read(world.path(edited)).unwrap();
+    std::fs::write(world.path(edited), [&bytes[..], b"\0"].concat()).unwrap();
+    std::fs::remove_file(world.path("south-terrace/addons/seed-vault-4.0.2.bloom")).unwrap();
+    let addon = |server: &str, id: &str, version: &str| {
+        world.drop_addon(
+            &format!("{id}-{version}.bloom"),
+            &format!("id='{id}'\nversion='{version}'\nserver='>=5'\nside='server'\n"),
+        );
+        let from = world.path(&format!("drop/{id}-{version}.bloom"));
+        let to = world.path(&format!("{server}/addons/{id}-{version}.bloom"));
+        std::fs::copy(from, to).unwrap();
+    };
+    addon("south-terrace", "seed-vault", "4.1.0");
+    addon("halcyon-terrace", "moss-wall", "1.0.0");
+    std::fs::remove_file(world.path("east-terrace/addons/sun-clock-1.9.1.bloom")).unwrap();
+    addon("east-terrace", "sun-clock", "1.9.0");
+    assert_snapshot!(world.lantern(&["group", "survey"]));
+}
+
+#[test]
+fn one_that_cannot_be_looked_at_hinders_no_other() {
+    let world = three("");
+    std::fs::remove_file(world.path("south-terrace/lantern.toml")).unwrap();
+    std::fs::write(
+        world.path("east-terrace/lantern.toml"),
+        "format = 1\nweather = 'fine'\n",
+    )
+    .unwrap();
+    assert_snapshot!(world.lantern(&["group", "survey"]));
+    assert_snapshot!(world.lantern(&["group", "status"]));
+}
+
+#[test]
+fn a_group_that_cannot_be_meant_is_refused() {
+    let world = three("weather = 'fine'\n");
+    let told = [
+        world.lantern(&["group", "survey"]),
+        world.lantern(&["group", "survey", "no-such.group.toml"]),
+    ]
+    .join("\n");
+    assert_snapshot!(told);
+    // The same one twice, by another way; and two groups, of which none is named.
+    world.write(
+        "again.group.toml",
+        "format = 1\nname = 'again'\n[[server]]\nat = 'east-terrace'\n[[server]]\nat = 'south-terrace/../east-terrace'\n",
+    );
+    let told = [
+        world.lantern(&["group", "survey", "again.group.toml"]),
+        world.lantern(&["group", "status"]),
+    ]
+    .join("\n");
+    assert_snapshot!(told);
+    std::fs::remove_file(world.path("again.group.toml")).unwrap();
+    std::fs::remove_file(world.path("terraces.group.toml")).unwrap();
+    assert_snapshot!(world.lantern(&["group", "status"]));
+}
