@@ -11,9 +11,13 @@ use crate::identity;
 use crate::known;
 use crate::ledger::Ledger;
 use crate::place::here;
+use crate::planning::{self, Sources, Terms};
 use crate::survey::{Depth, survey};
+use lantern_core::component::Id;
 use lantern_core::group::{Carries, Group};
 use lantern_core::inventory::Severity;
+use lantern_core::outlook::{self, Outlook, Together};
+use lantern_core::version::Version;
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
@@ -132,6 +136,32 @@ impl Found {
         })
     }
 
+    /// Who is ready for which version, at each server by itself: what is installed is not left behind.
+    pub fn outlooks(&self, sources: &Sources) -> Vec<Result<OneOutlook>> {
+        let terms = Terms {
+            to: planning::BEST.into(),
+            ..Terms::default()
+        };
+        self.each(|folder| {
+            let (server, meanwhile) = opened(folder)?;
+            let mut ledger = Ledger::open(&server.folder)?;
+            let question = planning::question(&server, &mut ledger, sources, &terms)?;
+            let installed = question.survey.inventory.server_version().cloned();
+            let request = &question.request;
+            let mut versions = outlook::versions(request);
+            versions.retain(|version| installed.as_ref().is_none_or(|now| version >= now));
+            Ok(OneOutlook {
+                name: server.config.name.clone(),
+                build: request.build.clone(),
+                outlook: outlook::outlook(request, versions),
+                installed,
+                is_on_offer: !request.offers.is_empty(),
+                left_out: question.left_out.len(),
+                meanwhile,
+            })
+        })
+    }
+
     /// How each server is, at a glance.
     pub fn glanced(&self) -> Vec<Result<OneAtAGlance>> {
         self.each(|folder| {
@@ -181,4 +211,45 @@ pub struct OneAtAGlance {
     pub glance: Glance,
     /// What goes on there.
     pub meanwhile: Meanwhile,
+}
+
+/// Who is ready for which version of a server of a group.
+#[derive(Debug)]
+pub struct OneOutlook {
+    /// What its settings call it.
+    pub name: String,
+    /// The id of its server program.
+    pub build: Id,
+    /// The version that is installed, where it is known.
+    pub installed: Option<Version>,
+    /// By server version.
+    pub outlook: Outlook,
+    /// Whether anything is on offer.
+    pub is_on_offer: bool,
+    /// How many releases and archives were left out, as they could not be read.
+    pub left_out: usize,
+    /// What goes on there.
+    pub meanwhile: Meanwhile,
+}
+
+impl OneOutlook {
+    /// Whether everything fits together there on a version; none where nobody offers that version for it.
+    pub fn together(&self, version: &Version) -> Option<Together> {
+        let at = self.at(version)?;
+        self.outlook.together.get(at).copied()
+    }
+
+    /// What runs there and is not ready for a version.
+    pub fn not_ready(&self, version: &Version) -> Vec<&Id> {
+        let Some(at) = self.at(version) else {
+            return Vec::new();
+        };
+        let rows = self.outlook.rows.iter().filter(|row| !row.off);
+        let rows = rows.filter(|row| row.standings.get(at).is_some_and(|it| !it.is_ready()));
+        rows.map(|row| &row.id).collect()
+    }
+
+    fn at(&self, version: &Version) -> Option<usize> {
+        self.outlook.versions.iter().position(|it| it == version)
+    }
 }

@@ -2,9 +2,11 @@
 
 use lantern_core::component::{Id, Kind};
 use lantern_core::group::{Carried, Differs, Row};
+use lantern_core::outlook::Together;
+use lantern_core::version::Version;
 use lantern_host::changeover::Meanwhile;
 use lantern_host::console::ServerState;
-use lantern_host::group::{Found, OneAtAGlance, OneSurvey};
+use lantern_host::group::{Found, OneAtAGlance, OneOutlook, OneSurvey};
 use lantern_host::{Error, Result};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -108,6 +110,88 @@ impl GroupSurveyed {
             group: found.group.name.clone(),
             servers: servers.collect(),
             components: components.collect(),
+        }
+    }
+}
+
+/// `group outlook`.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupOutlook {
+    /// What the group is called.
+    group: String,
+    /// The highest version that every server reaches with everything, each by itself; none where there is none, where one of them could not be
+    /// looked at, or where they are of different programs.
+    highest_for_all: Option<String>,
+    /// Its servers, in its order.
+    servers: Vec<GroupServerOutlook>,
+}
+
+/// Who is ready for which version of a server of a group.
+#[derive(Serialize, JsonSchema)]
+struct GroupServerOutlook {
+    /// As the group's file names it.
+    server: String,
+    /// Why it could not be looked at; all else is then not known.
+    fault: Option<String>,
+    /// The id of its server program.
+    build: Option<Id>,
+    /// The version that is installed.
+    installed: Option<String>,
+    /// Its versions, from the installed one on, in ascending order.
+    versions: Vec<GroupVersion>,
+    /// Whether anything is on offer.
+    on_offer: Option<bool>,
+    /// How many releases and archives were left out, as they could not be read.
+    left_out: Option<usize>,
+    /// What goes on there, or was cut off, in words.
+    meanwhile: Option<String>,
+}
+
+/// A version of a server of a group.
+#[derive(Serialize, JsonSchema)]
+struct GroupVersion {
+    /// It.
+    version: String,
+    /// Whether everything fits together there.
+    together: Together,
+    /// What runs and is not ready for it.
+    not_ready: Vec<Id>,
+}
+
+impl GroupOutlook {
+    /// Of what was found.
+    pub fn new(
+        found: &Found,
+        seen: &[Result<OneOutlook>],
+        highest: Option<&Version>,
+    ) -> GroupOutlook {
+        let servers = found.group.servers.iter().zip(seen);
+        let servers = servers.map(|(one, seen)| {
+            let seen = seen.as_ref();
+            let known = seen.ok();
+            let versions = known.iter().flat_map(|it| {
+                let both = it.outlook.versions.iter().zip(&it.outlook.together);
+                both.map(|(version, together)| GroupVersion {
+                    version: version.to_string(),
+                    together: *together,
+                    not_ready: it.not_ready(version).into_iter().cloned().collect(),
+                })
+            });
+            GroupServerOutlook {
+                server: one.at.clone(),
+                fault: seen.err().map(Error::to_string),
+                build: known.map(|it| it.build.clone()),
+                installed: known.and_then(|it| Some(it.installed.as_ref()?.to_string())),
+                versions: versions.collect(),
+                on_offer: known.map(|it| it.is_on_offer),
+                left_out: known.map(|it| it.left_out),
+                meanwhile: known.and_then(|it| words(&it.meanwhile)),
+            }
+        });
+        GroupOutlook {
+            group: found.group.name.clone(),
+            highest_for_all: highest.map(ToString::to_string),
+            servers: servers.collect(),
         }
     }
 }

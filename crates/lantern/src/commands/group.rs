@@ -1,22 +1,27 @@
 //! `lantern group`
 
-use crate::answers::group::{GroupStatus, GroupSurveyed, is_up, players, version};
+use super::question::SourceArgs;
+use crate::answers::group::{GroupOutlook, GroupStatus, GroupSurveyed, is_up, players, version};
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, ago, count};
 use crate::progress::during;
 use clap::{Args, Subcommand};
+use lantern_core::component::Id;
 use lantern_core::group::{Differs, Row, compare};
+use lantern_core::outlook::Together;
+use lantern_core::version::Version;
 use lantern_host::changeover::Meanwhile;
 use lantern_host::config::fault::ConfigFault;
-use lantern_host::group::{Found, OneAtAGlance, OneSurvey};
+use lantern_host::group::{Found, OneAtAGlance, OneOutlook, OneSurvey};
 use lantern_host::{Error, Result};
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 /// Look at servers that move together: what they carry, and whether it should differ
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lantern group survey terraces.group.toml\n  lantern group status                     of the only group around here\n  lantern docs group                       what such a file says"
+    after_help = "Examples:\n  lantern group survey terraces.group.toml\n  lantern group status                     of the only group around here\n  lantern group outlook terraces.group.toml\n  lantern docs group                       what such a file says"
 )]
 pub struct GroupArgs {
     #[command(subcommand)]
@@ -27,6 +32,8 @@ pub struct GroupArgs {
 enum What {
     /// Show what differs between its servers, and whether it should
     Survey(OfGroup),
+    /// Show which versions every server reaches, each by itself, and what holds which of them back
+    Outlook(OutlookOfGroup),
     /// Show how each of its servers is: up or down, who is on, what was done last
     Status(OfGroup),
 }
@@ -39,6 +46,17 @@ struct OfGroup {
     file: Option<PathBuf>,
 }
 
+/// What is asked of a group's outlook.
+#[derive(Debug, Args)]
+struct OutlookOfGroup {
+    #[command(flatten)]
+    of: OfGroup,
+    #[command(flatten)]
+    sources: SourceArgs,
+}
+
+/// The newest versions that are shown are so many.
+const COLUMNS: usize = 6;
 /// So many servers are named; of more it is said how many they are.
 const NAMED: usize = 5;
 
@@ -46,6 +64,7 @@ const NAMED: usize = 5;
 pub fn run(args: &GroupArgs, common: &Common, look: &Look) -> Result<u8> {
     match &args.what {
         What::Survey(of) => survey(&meant(of)?, common, look),
+        What::Outlook(args) => outlook(args, look),
         What::Status(of) => status(&meant(of)?, look),
     }
 }
@@ -332,6 +351,154 @@ fn status(file: &Path, look: &Look) -> Result<u8> {
     shown(&heads, table.collect(), look);
     look.next(&format!("lantern group survey {}", shell_word(file)));
     Ok(status)
+}
+
+fn outlook(args: &OutlookOfGroup, look: &Look) -> Result<u8> {
+    let file = meant(&args.of)?;
+    let found = Found::read(&file)?;
+    let sources = args.sources.named();
+    let seen = during("files and releases are read", || found.outlooks(&sources));
+    let highest = highest_for_all(&seen);
+    let meanwhile = seen.iter().flatten().map(|it| &it.meanwhile);
+    let status = status_of(meanwhile, seen.iter().any(Result::is_err));
+    if look.json {
+        look.answer(&GroupOutlook::new(&found, &seen, highest));
+        return Ok(status);
+    }
+    let name = &found.group.name;
+    let builds: BTreeSet<&Id> = seen.iter().flatten().map(|it| &it.build).collect();
+    let unseen = seen.iter().filter(|it| it.is_err()).count();
+    let is_installed = |version: &&Version| {
+        let mut each = seen.iter().flatten();
+        each.all(|it| it.installed.as_ref() == Some(*version))
+    };
+    let later = highest.filter(|version| !is_installed(version));
+    let title = match (later, builds.len(), unseen) {
+        (Some(version), ..) => {
+            format!(
+                "{name}: {version} is the highest version that every server reaches with everything, each by itself."
+            )
+        }
+        (None, 2.., _) => format!("{name}: its servers are of different programs."),
+        (None, _, 0) if highest.is_some() => {
+            format!("{name}: there is no later version that every server reaches with everything.")
+        }
+        (None, _, 0) => {
+            format!("{name}: there is no version that every server reaches with everything.")
+        }
+        (None, ..) => format!(
+            "{name}: which version every server reaches cannot be told, as {} could not be looked at.",
+            count(unseen, "server", "servers")
+        ),
+    };
+    look.say(&look.paint(Means::Title, &title));
+    for build in builds {
+        look.say("");
+        of_program(build, &found, &seen, look);
+    }
+    for (one, seen) in found.group.servers.iter().zip(&seen) {
+        match seen {
+            Err(error) => {
+                let row = not_seen(&one.at, error, 1, look);
+                look.say(&format!("\n  {}  {}", row[0], row[1]));
+            }
+            Ok(it) if it.left_out > 0 => look.say(&format!(
+                "\n  {}: {} could not be read: lantern outlook says which",
+                one.at,
+                count(it.left_out, "release or archive", "releases or archives")
+            )),
+            Ok(_) => {}
+        }
+    }
+    let bare = seen.iter().enumerate();
+    let bare = bare.filter(|(_, it)| it.as_ref().is_ok_and(|it| !it.is_on_offer));
+    let bare: Vec<usize> = bare.map(|(index, _)| index).collect();
+    if !bare.is_empty() {
+        look.say(&format!(
+            "\n  Nothing is on offer for {}: no catalogue and no drop folder is named, here or in lantern.toml, or nothing is in them.",
+            names(&found, &bare)
+        ));
+    }
+    look.next(&format!("lantern group survey {}", shell_word(&file)));
+    Ok(status)
+}
+
+/// The highest version on which everything fits together at every server; none where one could not be looked at, or they are of different
+/// programs.
+fn highest_for_all(seen: &[Result<OneOutlook>]) -> Option<&Version> {
+    let seen: Option<Vec<&OneOutlook>> = seen.iter().map(|it| it.as_ref().ok()).collect();
+    let seen = seen?;
+    let first = seen.first()?;
+    let fits = |version: &&Version| {
+        let mut each = seen.iter();
+        each.all(|it| it.build == first.build && it.together(version) == Some(Together::All))
+    };
+    first.outlook.versions.iter().rev().find(fits)
+}
+
+/// The servers of one program, by version, and what holds them back.
+fn of_program(build: &Id, found: &Found, seen: &[Result<OneOutlook>], look: &Look) {
+    let servers = found.group.servers.iter().zip(seen).enumerate();
+    let servers = servers.filter_map(|(index, (_, seen))| Some((index, seen.as_ref().ok()?)));
+    let servers: Vec<(usize, &OneOutlook)> = servers.filter(|(_, it)| it.build == *build).collect();
+    let versions = servers.iter().flat_map(|(_, it)| &it.outlook.versions);
+    let versions: BTreeSet<&Version> = versions.collect();
+    let versions: Vec<&Version> = versions.into_iter().rev().take(COLUMNS).collect();
+    let versions: Vec<&Version> = versions.into_iter().rev().collect();
+    let mut heads = vec![build.to_string(), "installed".to_owned()];
+    heads.extend(versions.iter().map(ToString::to_string));
+    let heads: Vec<&str> = heads.iter().map(String::as_str).collect();
+    let rows = servers.iter().map(|(index, it)| {
+        let installed = it.installed.as_ref();
+        let mut row = vec![
+            found.group.servers[*index].at.clone(),
+            installed.map_or("unknown".into(), ToString::to_string),
+        ];
+        row.extend(versions.iter().map(|version| standing(it, version, look)));
+        row
+    });
+    look.table(&heads, rows.collect());
+    let mut is_first = true;
+    for version in versions {
+        let mut late: BTreeMap<&Id, Vec<usize>> = BTreeMap::new();
+        for (index, it) in &servers {
+            for id in it.not_ready(version) {
+                late.entry(id).or_default().push(*index);
+            }
+        }
+        if late.is_empty() {
+            continue;
+        }
+        if is_first {
+            look.say("");
+            is_first = false;
+        }
+        let shown = late.iter().take(NAMED);
+        let mut shown: Vec<String> = shown
+            .map(|(id, servers)| format!("{id} at {}", names(found, servers)))
+            .collect();
+        if let Some(more @ 1..) = late.len().checked_sub(NAMED) {
+            shown.push(format!("{more} more"));
+        }
+        look.say(&look.row(
+            &format!("{version}"),
+            10,
+            &format!("not ready: {}", shown.join("; ")),
+        ));
+    }
+}
+
+/// How a server stands to a version, in a word.
+fn standing(it: &OneOutlook, version: &Version, look: &Look) -> String {
+    let late = it.not_ready(version).len();
+    match it.together(version) {
+        Some(Together::All) => look.paint(Means::Good, "all"),
+        Some(Together::WithoutSome) => look.paint(Means::Caution, "without some"),
+        Some(Together::No) if late > 0 => look.paint(Means::Bad, &format!("{late} not ready")),
+        Some(Together::No) => look.paint(Means::Bad, "does not fit"),
+        None if it.installed.as_ref().is_some_and(|now| version < now) => "older".into(),
+        None => look.paint(Means::Aside, "not on offer"),
+    }
 }
 
 fn at_a_glance(name: &str, it: &OneAtAGlance, look: &Look) -> Vec<String> {

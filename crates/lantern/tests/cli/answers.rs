@@ -181,6 +181,7 @@ fn every_answer_is_as_its_schema_says() {
     let group = "format = 1\nname = 'terraces'\n[[server]]\nat = 'halcyon-terrace'\n[[server]]\nat = 'south-terrace'\n";
     world.write("terraces.group.toml", group);
     meet("GroupSurveyed", 3, &["group", "survey"]);
+    meet("GroupOutlook", 3, &["group", "outlook"]);
     meet("GroupStatus", 3, &["group", "status"]);
     std::fs::remove_dir_all(world.path("south-terrace")).unwrap();
 

@@ -91,3 +91,24 @@ fn a_group_that_cannot_be_meant_is_refused() {
     std::fs::remove_file(world.path("terraces.group.toml")).unwrap();
     assert_snapshot!(world.lantern(&["group", "status"]));
 }
+
+#[test]
+fn which_versions_all_of_them_reach_and_what_holds_them_back() {
+    let world = three("");
+    let outlook = &[
+        "group",
+        "outlook",
+        "--catalogue",
+        "depot/verdance.catalogue.json",
+    ];
+    assert_snapshot!(world.lantern(outlook));
+    // One lacks what another of its add-ons needs, one is of another program, one is not there.
+    std::fs::remove_file(world.path("south-terrace/addons/glasswork-3.1.0.bloom")).unwrap();
+    assert_snapshot!(world.lantern(outlook));
+    assert_snapshot!(world.lantern(&["group", "outlook"]));
+    std::fs::remove_dir_all(world.path("south-terrace")).unwrap();
+    world.copy("tramway-loop", "south-terrace");
+    world.ok(&["adopt", "south-terrace"]);
+    std::fs::remove_file(world.path("east-terrace/lantern.toml")).unwrap();
+    assert_snapshot!(world.lantern(outlook));
+}
