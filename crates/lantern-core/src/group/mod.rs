@@ -7,7 +7,7 @@ use crate::component::{Id, Kind};
 use crate::inventory::{Component, Inventory};
 use crate::path::RelPath;
 use crate::reading::{TextFault, line_at};
-use crate::tree::{content_hash, is_unread, tree_hash};
+use crate::tree::{FileSeen, content_hash, is_unread, tree_hash};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -90,6 +90,8 @@ pub struct Carried {
     pub version: String,
     /// The hash over its files; none where not all of them were read.
     pub content: Option<String>,
+    /// The size of its files, in bytes.
+    pub bytes: u64,
     /// Whether it is switched off.
     pub is_off: bool,
 }
@@ -142,13 +144,19 @@ impl Row {
         self.differs.iter().any(|it| it.is_wrong())
     }
 
-    /// The servers that carry the same, with what that is, most of them first; without those that have it to themselves.
+    /// The servers that carry the same, with what that is, most of them first; without those that have it to themselves. Files are only held
+    /// against one another where they are what differs.
     pub fn alike(&self) -> Vec<(&Carried, Vec<usize>)> {
+        let by_files = self.differs.contains(&Differs::Files);
+        let same = |a: &Carried, b: &Carried| {
+            let files = (&a.content, a.bytes) == (&b.content, b.bytes);
+            (&a.version, a.is_off) == (&b.version, b.is_off) && (files || !by_files)
+        };
         let mut alike: Vec<(&Carried, Vec<usize>)> = Vec::new();
         for (index, carried) in self.at.iter().enumerate() {
             let shared = carried.as_ref().filter(|_| !self.own.contains(&index));
             let Some(carried) = shared else { continue };
-            match alike.iter_mut().find(|(known, _)| *known == carried) {
+            match alike.iter_mut().find(|(known, _)| same(known, carried)) {
                 Some((_, servers)) => servers.push(index),
                 None => alike.push((carried, vec![index])),
             }
@@ -193,8 +201,11 @@ pub fn compare(group: &Group, found: &[Option<Carries>]) -> Vec<Row> {
 
 fn carried(component: &Component) -> Carried {
     // What nobody looked into is kept or passing, and no part of a release.
-    let hashes = component.files.iter();
-    let hashes = hashes.filter_map(|file| Some((&file.path, file.hash.as_deref()?)));
+    let files = component.files.iter().filter(|file| file.hash.is_some());
+    let files: Vec<&FileSeen> = files.collect();
+    let hashes = files
+        .iter()
+        .filter_map(|file| Some((&file.path, file.hash.as_deref()?)));
     let hashes: Vec<(&RelPath, &str)> = hashes.collect();
     let is_read = !hashes.iter().any(|(_, hash)| is_unread(hash));
     Carried {
@@ -203,6 +214,7 @@ fn carried(component: &Component) -> Carried {
             Some(place) => content_hash(place, hashes.into_iter()),
             None => tree_hash(hashes.iter().map(|(path, hash)| (path.as_str(), *hash))),
         }),
+        bytes: files.iter().map(|file| file.bytes).sum(),
         is_off: component.runs.is_off(),
     }
 }
@@ -246,7 +258,9 @@ fn row(group: &Group, found: &[Option<Carries>], id: &Id) -> Row {
     if releases {
         differs.insert(Differs::Releases);
     }
-    if !releases && several(&|it| it.content.clone()) {
+    // Of what nobody has read, the size tells at least what cannot be the same.
+    let files = several(&|it| it.content.clone()) || several(&|it| Some(it.bytes.to_string()));
+    if !releases && files {
         differs.insert(Differs::Files);
     }
     if several(&|it| Some(it.is_off.to_string())) {

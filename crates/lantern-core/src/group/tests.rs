@@ -9,7 +9,7 @@ use crate::tree::FileSeen;
 use crate::version::{Notation, Version};
 use insta::assert_snapshot;
 
-/// Components as `id version content`, with `!` in front of one that is switched off, and `@build` for the build.
+/// Components as `id version content`, with a size behind where that is not 1, with `!` in front of one that is switched off, and `@build` for the build.
 fn inventory(lines: &[&str]) -> Inventory {
     let component = |line: &&str| {
         let (line, is_off) = match line.strip_prefix('!') {
@@ -27,7 +27,7 @@ fn inventory(lines: &[&str]) -> Inventory {
             facts: Facts::new(Id::new(id), kind, version),
             files: vec![FileSeen {
                 path: place.clone(),
-                bytes: 1,
+                bytes: words.get(3).map_or(1, |bytes| bytes.parse().unwrap()),
                 hash: Some(words[2].to_owned()),
             }],
             place: Some(place),
@@ -96,6 +96,7 @@ fn what_should_be_the_same_and_is_not_is_told() {
             "sun-clock 1.0.0 c",
             "plot 1.0.0 p",
             "moss 1.0.0 unread:x",
+            "fern 1.0.0 unread:y 7",
         ])),
         Some(inventory(&[
             "@terrace 5.0.0 b",
@@ -103,6 +104,7 @@ fn what_should_be_the_same_and_is_not_is_told() {
             "trellis 1.8.0 other",
             "!sun-clock 1.0.0 c",
             "waypost 3.0.0 w",
+            "fern 1.0.0 f",
             "moss 1.0.0 m",
         ])),
         Some(inventory(&[
@@ -115,12 +117,13 @@ fn what_should_be_the_same_and_is_not_is_told() {
     ];
     assert_snapshot!(told(THREE, &found), @r"
     terrace: 5.0.0 at [0, 1], 5.1.0 at [2] -> Releases
-    moss: 1.0.0 at [1, 2], 1.0.0 at [0] (unread) ->
+    fern: 1.0.0 at [0], 1.0.0 at [1] (unread) -> Files Unsaid
+    moss: 1.0.0 at [0, 1, 2] (unread) ->
     plot: 1.0.0 at [0, 2] -> Unsaid
     shade: 2.1.0 at [0, 1], 2.0.3 at [2] -> Releases
     sun-clock: 1.0.0 at [0, 2], 1.0.0 off at [1] -> Switched
     trellis: 1.8.0 at [0], 1.8.0 at [1] missing at {2} -> Missing Files
-    waypost: 3.0.0 at [1] ->
+    waypost:  ->
     ");
 }
 

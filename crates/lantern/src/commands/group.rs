@@ -4,7 +4,7 @@ use super::question::SourceArgs;
 use crate::answers::group::{GroupOutlook, GroupStatus, GroupSurveyed, is_up, players, version};
 use crate::common::{Common, shell_word};
 use crate::fail;
-use crate::look::{Look, Means, ago, count};
+use crate::look::{Look, Means, ago, count, grouped};
 use crate::progress::during;
 use clap::{Args, Subcommand};
 use lantern_core::component::Id;
@@ -202,7 +202,9 @@ fn title(found: &Found, seen: &[Result<OneSurvey>], rows: &[Row]) -> String {
         .count();
     let unread = match unread {
         0 => String::new(),
-        n => format!(", and {n} of one version, of which nobody has read whether the files are"),
+        n => format!(
+            ", and {n} of one version, of which nobody has read whether the files are the same, too"
+        ),
     };
     format!(
         "{}: {servers}{of_them}; {}, {same} of them the same wherever they are shared{unread}.",
@@ -242,15 +244,14 @@ fn told(found: &Found, row: &Row) -> Vec<String> {
             (false, true) => ", running,",
             _ => "",
         };
-        let content = carried.content.as_deref();
-        let files = match (same_version(&carried.version), content) {
-            (true, Some(content)) if row.differs.contains(&Differs::Files) => {
+        let by_files = row.differs.contains(&Differs::Files) && same_version(&carried.version);
+        let files = match &carried.content {
+            _ if !by_files => String::new(),
+            // Of what somebody has not read, the size is what differs.
+            Some(content) if !row.is_unread => {
                 format!(", content {},", &content[..content.len().min(8)])
             }
-            (true, None) if row.differs.contains(&Differs::Files) => {
-                ", of which nobody has read the files,".into()
-            }
-            _ => String::new(),
+            _ => format!(", {} bytes,", grouped(carried.bytes as usize)),
         };
         lines.push(format!(
             "{}{off}{files} at {}",

@@ -1,6 +1,6 @@
 //! Servers that move together: what differs between them, and how they are.
 
-use crate::world::World;
+use crate::world::{World, standin};
 use insta::assert_snapshot;
 
 /// Three servers that are alike, and a group of them that says besides what `more` does.
@@ -111,4 +111,32 @@ fn which_versions_all_of_them_reach_and_what_holds_them_back() {
     world.ok(&["adopt", "south-terrace"]);
     std::fs::remove_file(world.path("east-terrace/lantern.toml")).unwrap();
     assert_snapshot!(world.lantern(outlook));
+}
+
+#[test]
+fn of_one_that_is_far_away_it_is_said_that_nobody_has_read_its_files() {
+    let world = World::demo();
+    world.copy("halcyon-terrace", "south-terrace");
+    world.ok(&["adopt", "halcyon-terrace"]);
+    let through = format!("{} sftp {}", standin().display(), world.path("").display());
+    let address = "sftp://rented.example/south-terrace";
+    world.ok(&["adopt", address, "--name", "rented", "--through", &through]);
+    world.write(
+        "two.group.toml",
+        "format = 1\nname = \"two\"\nall = [\"trellis\"]\n\n[[server]]\nat = \"halcyon-terrace\"\n\n[[server]]\nat = \"rented\"\n",
+    );
+    assert_snapshot!(world.lantern(&["group", "survey"]));
+    // What is of another size, or version, is told all the same.
+    let longer = "south-terrace/addons/bee-traffic-0.8.4.bloom";
+    let bytes = std::fs::read(world.path(longer)).unwrap();
+    std::fs::write(world.path(longer), [&bytes[..], b"\0"].concat()).unwrap();
+    std::fs::remove_file(world.path("south-terrace/addons/sun-clock-1.9.1.bloom")).unwrap();
+    world.zip(
+        "south-terrace/addons/sun-clock-1.9.0.bloom",
+        &[(
+            "addon.toml",
+            "id='sun-clock'\nversion='1.9.0'\nserver='>=5'\nside='both'\n",
+        )],
+    );
+    assert_snapshot!(world.lantern(&["group", "survey"]));
 }
