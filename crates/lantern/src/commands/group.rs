@@ -245,13 +245,18 @@ fn told(found: &Found, row: &Row) -> Vec<String> {
             _ => "",
         };
         let by_files = row.differs.contains(&Differs::Files) && same_version(&carried.version);
+        let size = grouped(carried.bytes as usize);
         let files = match &carried.content {
             _ if !by_files => String::new(),
-            // Of what somebody has not read, the size is what differs.
-            Some(content) if !row.is_unread => {
-                format!(", content {},", &content[..content.len().min(8)])
+            Some(content) => {
+                let content = &content[..content.len().min(8)];
+                // What somebody has not read may differ by its size alone.
+                match row.is_unread {
+                    true => format!(", content {content} in {size} bytes,"),
+                    false => format!(", content {content},"),
+                }
             }
-            _ => format!(", {} bytes,", grouped(carried.bytes as usize)),
+            None => format!(", {size} bytes that nobody has read,"),
         };
         lines.push(format!(
             "{}{off}{files} at {}",
