@@ -132,6 +132,8 @@ pub struct Row {
     pub own: BTreeSet<usize>,
     /// The servers at which it should be, and is not, as indices.
     pub missing: BTreeSet<usize>,
+    /// The servers that could share it, were looked at, and do not carry it, as indices.
+    pub without: BTreeSet<usize>,
     /// What is to be said of it; nothing where it is as it should be.
     pub differs: BTreeSet<Differs>,
     /// Whether it is not known of somebody what its files hold, so that nobody can say that they are the same.
@@ -270,12 +272,14 @@ fn row(group: &Group, found: &[Option<Carries>], id: &Id) -> Row {
     if some_only && !in_all && kind != Some(Kind::Build) {
         differs.insert(Differs::Unsaid);
     }
+    let without = sharing.iter().filter(|index| at[**index].is_none());
     let is_unread = shared.len() > 1 && shared.iter().any(|it| it.content.is_none());
     Row {
         kind,
         id: id.clone(),
         own,
         missing,
+        without: without.copied().collect(),
         differs,
         is_unread,
         at,

@@ -13,6 +13,7 @@ use lantern_core::outlook::Together;
 use lantern_core::version::Version;
 use lantern_host::changeover::Meanwhile;
 use lantern_host::config::fault::ConfigFault;
+use lantern_host::console::ServerState;
 use lantern_host::group::{Found, OneAtAGlance, OneOutlook, OneSurvey};
 use lantern_host::{Error, Result};
 use std::collections::{BTreeMap, BTreeSet};
@@ -57,6 +58,8 @@ struct OutlookOfGroup {
 
 /// The newest versions that are shown are so many.
 const COLUMNS: usize = 6;
+/// So many servers have a row each; of more, those that are alike have one.
+const FEW: usize = 10;
 /// So many servers are named; of more it is said how many they are.
 const NAMED: usize = 5;
 
@@ -265,9 +268,7 @@ fn told(found: &Found, row: &Row) -> Vec<String> {
         ));
     }
     if row.differs.contains(&Differs::Unsaid) {
-        let without: Vec<usize> = (0..row.at.len())
-            .filter(|index| row.at[*index].is_none() && !row.own.contains(index))
-            .collect();
+        let without: Vec<usize> = row.without.iter().copied().collect();
         lines.push(format!("not at {}", names(found, &without)));
     }
     lines
@@ -299,7 +300,8 @@ fn goes_on(meanwhile: &Meanwhile, look: &Look) -> String {
     }
 }
 
-/// A table, without its last column where nothing stands in that.
+/// A table of servers; of many, those that are alike in all of it but their names are one row. Its last column is left out where nothing stands
+/// in it.
 fn shown(heads: &[&str], mut rows: Vec<Vec<String>>, look: &Look) {
     let is_empty = rows
         .iter()
@@ -308,7 +310,28 @@ fn shown(heads: &[&str], mut rows: Vec<Vec<String>>, look: &Look) {
     for row in &mut rows {
         row.truncate(most);
     }
+    if rows.len() > FEW {
+        rows = alike_as_one(rows);
+    }
     look.table(&heads[..most], rows);
+}
+
+/// The rows, those with the same behind their names as one, where the first of them stands.
+fn alike_as_one(rows: Vec<Vec<String>>) -> Vec<Vec<String>> {
+    let mut all: Vec<(Vec<String>, usize)> = Vec::new();
+    for row in rows {
+        match all.iter_mut().find(|(known, _)| known[1..] == row[1..]) {
+            Some((_, more)) => *more += 1,
+            None => all.push((row, 0)),
+        }
+    }
+    let rows = all.into_iter().map(|(mut row, more)| {
+        if more > 0 {
+            row[0] = format!("{} and {more} more", row[0]);
+        }
+        row
+    });
+    rows.collect()
 }
 
 /// The row of a server that could not be looked at.
@@ -334,16 +357,21 @@ fn status(file: &Path, look: &Look) -> Result<u8> {
         look.answer(&GroupStatus::new(&found, &seen));
         return Ok(status);
     }
-    let up = seen
-        .iter()
-        .flatten()
-        .filter(|it| is_up(it) == Some(true))
-        .count();
+    let up = seen.iter().flatten().filter(|it| is_up(it) == Some(true));
+    let (seem, up): (Vec<_>, Vec<_>) = up.partition(|it| seems(it));
+    let seem = match seem.len() {
+        0 => String::new(),
+        n => format!(
+            ", {n} more {}",
+            if n == 1 { "seems to be" } else { "seem to be" }
+        ),
+    };
     look.say(&look.paint(
         Means::Title,
         &format!(
-            "{}: {up} of {} up.",
+            "{}: {} of {} up{seem}.",
             found.group.name,
+            up.len(),
             count(seen.len(), "server", "servers")
         ),
     ));
@@ -463,7 +491,11 @@ fn of_program(build: &Id, found: &Found, seen: &[Result<OneOutlook>], look: &Loo
         row.extend(versions.iter().map(|version| standing(it, version, look)));
         row
     });
-    look.table(&heads, rows.collect());
+    let rows: Vec<Vec<String>> = rows.collect();
+    match rows.len() > FEW {
+        true => look.table(&heads, alike_as_one(rows)),
+        false => look.table(&heads, rows),
+    }
     let mut is_first = true;
     for version in versions {
         let mut late: BTreeMap<&Id, Vec<usize>> = BTreeMap::new();
@@ -507,8 +539,15 @@ fn standing(it: &OneOutlook, version: &Version, look: &Look) -> String {
     }
 }
 
+/// Whether it is not lantern's own doing that something answers there.
+fn seems(it: &OneAtAGlance) -> bool {
+    let mut each = it.glance.each.iter();
+    each.any(|one| matches!(one.state, ServerState::Foreign { .. }))
+}
+
 fn at_a_glance(name: &str, it: &OneAtAGlance, look: &Look) -> Vec<String> {
     let (means, now) = match is_up(it) {
+        Some(true) if seems(it) => (Means::Caution, "seems to be up"),
         Some(true) => (Means::Good, "up"),
         Some(false) => (Means::Bad, "down"),
         None => (Means::Caution, "cannot be told"),

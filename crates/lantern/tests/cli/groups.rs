@@ -140,3 +140,39 @@ fn of_one_that_is_far_away_it_is_said_that_nobody_has_read_its_files() {
     );
     assert_snapshot!(world.lantern(&["group", "survey"]));
 }
+
+#[test]
+fn of_many_only_what_differs_is_shown() {
+    let world = World::demo();
+    world.ok(&["adopt", "halcyon-terrace"]);
+    let mut group = "format = 1\nname = \"many\"\n".to_owned();
+    for number in 1..=12 {
+        let name = format!("s{number}");
+        world.copy("halcyon-terrace", &name);
+        world.ok(&["adopt", &name, "--copy"]);
+        group += &format!("[[server]]\nat = \"{name}\"\n");
+    }
+    world.write("many.group.toml", group);
+    assert_snapshot!(world.lantern(&["group", "survey"]));
+    // Three of them misbehave: one is in nobody's care, one has garbage for records, and one lacks something; and what answers at
+    // the port of one seems to be all of them.
+    std::fs::remove_file(world.path("s3/lantern.toml")).unwrap();
+    for file in ["ledger.db-wal", "ledger.db-shm"] {
+        let _ = std::fs::remove_file(world.path(&format!("s7/.lantern/{file}")));
+    }
+    world.write("s7/.lantern/ledger.db", "no ledger");
+    std::fs::remove_file(world.path("s11/addons/glasswork-3.1.0.bloom")).unwrap();
+    world.ok(&["console", "start", "--server", "s12"]);
+    let told = [
+        world.lantern(&["group", "survey"]),
+        world.lantern(&["group", "status"]),
+        world.lantern(&[
+            "group",
+            "outlook",
+            "--catalogue",
+            "depot/verdance.catalogue.json",
+        ]),
+    ];
+    world.ok(&["console", "stop", "--server", "s12"]);
+    assert_snapshot!(told.join("\n"));
+}
