@@ -37,10 +37,12 @@ const TAKEN: Duration = Duration::from_secs(if cfg!(test) { 6 } else { 60 });
 /// How long a connection may take to come about.
 const CONNECT: Duration = Duration::from_secs(20);
 /// So long it is waited, each time, where a host that says that there are too many connections is asked again.
-const MOMENTS: [Duration; 3] = [
+const MOMENTS: [Duration; 5] = [
     Duration::from_millis(200),
     Duration::from_millis(500),
     Duration::from_millis(1500),
+    Duration::from_millis(3000),
+    Duration::from_millis(5000),
 ];
 /// A connection that nothing went over for so long is asked whether it is still there.
 const IDLE: Duration = Duration::from_secs(20);

@@ -130,6 +130,7 @@ fn unheard_of(served: &Served) {
             let there = far.look(&at("plot")).unwrap();
             assert!(there.is_some_and(|meta| meta.is_folder()), "{about}");
             let _ = far.remove_folder(&at("bed"));
+            drop(far);
         }
     }
 }
@@ -160,6 +161,7 @@ fn on(server: Server, can: &Can) {
     );
     drop(held);
     assert_eq!(far.locked_by(&at("at-work")).unwrap(), None);
+    drop(far);
     unheard_of(&served);
 }
 

@@ -91,23 +91,29 @@ impl NewFile for Writing {
         self.answered(&mut answers, 0)
     }
 
+    /// What is asked of one file is done in the order in which it is asked (section 3 of the protocol), so that one answer is waited for in
+    /// the end, and not each.
     fn sync(&self) -> io::Result<()> {
-        self.answered(&mut self.under_way().1, 0)?;
+        let mut under_way = self.under_way();
         // Without that word, what the other end answers is all that is known.
-        if !self.line.can(extensions::FSYNC) {
-            return Ok(());
+        if self.line.can(extensions::FSYNC) {
+            let (session, handle) = (Arc::clone(&self.line.session), self.handle.clone());
+            let synced = async move { session.fsync(handle).await.map(|_| ()) };
+            under_way.1.push_back(self.line.begin(synced));
         }
-        let synced = self.line.session.fsync(self.handle.as_str());
-        self.line.wait(synced).map(|_| ())
+        self.answered(&mut under_way.1, 0)
     }
 
+    /// That it was refused comes with the sync.
     fn set_rights(&self, rights: u32) -> io::Result<()> {
         let attrs = FileAttributes {
             permissions: Some(rights),
             ..FileAttributes::empty()
         };
-        let set = self.line.session.fsetstat(self.handle.as_str(), attrs);
-        self.line.wait(set).map(|_| ())
+        let (session, handle) = (Arc::clone(&self.line.session), self.handle.clone());
+        let set = async move { session.fsetstat(handle, attrs).await.map(|_| ()) };
+        self.under_way().1.push_back(self.line.begin(set));
+        Ok(())
     }
 
     fn set_attribute(&self, _: &str, _: &[u8]) -> io::Result<()> {
