@@ -287,7 +287,8 @@ fn is_break(error: &FtpError) -> bool {
     }
 }
 
-fn takes_no_more(error: &io::Error) -> bool {
+/// Whether a moment was waited for in vain.
+fn waited_in_vain(error: &io::Error) -> bool {
     matches!(
         error.kind(),
         io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut
@@ -308,6 +309,10 @@ fn words(said: &Response) -> String {
 /// An answer of the other end, or the end of the connection, as the system's errors are told.
 fn told(error: &FtpError) -> io::Error {
     let FtpError::UnexpectedResponse(said) = error else {
+        if matches!(error, FtpError::ConnectionError(error) if waited_in_vain(error)) {
+            let why = format!("nothing came back for {} seconds", ANSWER.as_secs());
+            return io::Error::new(io::ErrorKind::TimedOut, why);
+        }
         let why = match error {
             FtpError::ConnectionError(error) => plain(error),
             FtpError::SecureError(why) => why.clone(),
@@ -756,7 +761,7 @@ impl NewFile for Writing {
         let (line, mut data) = under_way.line.take().ok_or_else(ended)?;
         if let Err(error) = data.write_all(bytes) {
             self.lines.closed();
-            if takes_no_more(&error) {
+            if waited_in_vain(&error) {
                 let why = format!(
                     "nothing more was taken for {} seconds: the disk there may be full, or a quota reached",
                     TAKEN.as_secs()
