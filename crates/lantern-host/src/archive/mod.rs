@@ -103,10 +103,7 @@ impl Archive {
     /// # Errors
     /// As [`Archive::open`].
     pub fn inside(folder: &Folder, path: &RelPath) -> Result<Archive> {
-        Archive::check(folder.open_file(path)?).map_err(|fault| Error::Archive {
-            path: folder.shown(path),
-            fault,
-        })
+        Archive::opened(folder, path, folder.open_file(path)?)
     }
 
     /// As [`Archive::inside`], of a file that was just listed as one of so many bytes.
@@ -114,7 +111,11 @@ impl Archive {
     /// # Errors
     /// As [`Archive::open`].
     pub fn listed(folder: &Folder, path: &RelPath, bytes: u64) -> Result<Archive> {
-        Archive::check(folder.open_listed(path, bytes)?).map_err(|fault| Error::Archive {
+        Archive::opened(folder, path, folder.open_listed(path, bytes)?)
+    }
+
+    fn opened(folder: &Folder, path: &RelPath, file: Box<dyn Source>) -> Result<Archive> {
+        Archive::check(file).map_err(|fault| Error::Archive {
             path: folder.shown(path),
             fault,
         })

@@ -125,7 +125,6 @@ impl Found {
             };
             let version = found.inventory.server_version();
             Ok(OneSurvey {
-                name: server.config.name.clone(),
                 family: server.family.name.clone(),
                 server_version: version.map(ToString::to_string),
                 carries: Carries::of(&found.inventory),
@@ -151,7 +150,6 @@ impl Found {
             let mut versions = outlook::versions(request);
             versions.retain(|version| installed.as_ref().is_none_or(|now| version >= now));
             Ok(OneOutlook {
-                name: server.config.name.clone(),
                 build: request.build.clone(),
                 outlook: outlook::outlook(request, versions),
                 installed,
@@ -167,7 +165,6 @@ impl Found {
         self.each(|folder| {
             let (server, meanwhile) = opened(folder)?;
             Ok(OneAtAGlance {
-                name: server.config.name.clone(),
                 glance: glance::glance(&server)?,
                 meanwhile,
             })
@@ -186,8 +183,6 @@ fn opened(folder: &Path) -> Result<(Server, Meanwhile)> {
 /// What a survey found of a server of a group.
 #[derive(Debug)]
 pub struct OneSurvey {
-    /// What its settings call it.
-    pub name: String,
     /// What kind of server it is.
     pub family: String,
     /// Its version, where that is known.
@@ -205,8 +200,6 @@ pub struct OneSurvey {
 /// How a server of a group is.
 #[derive(Debug)]
 pub struct OneAtAGlance {
-    /// What its settings call it.
-    pub name: String,
     /// What can be said at once.
     pub glance: Glance,
     /// What goes on there.
@@ -216,8 +209,6 @@ pub struct OneAtAGlance {
 /// Who is ready for which version of a server of a group.
 #[derive(Debug)]
 pub struct OneOutlook {
-    /// What its settings call it.
-    pub name: String,
     /// The id of its server program.
     pub build: Id,
     /// The version that is installed, where it is known.

@@ -310,14 +310,14 @@ fn shown(heads: &[&str], mut rows: Vec<Vec<String>>, look: &Look) {
     for row in &mut rows {
         row.truncate(most);
     }
-    if rows.len() > FEW {
-        rows = alike_as_one(rows);
-    }
-    look.table(&heads[..most], rows);
+    look.table(&heads[..most], alike_as_one(rows));
 }
 
-/// The rows, those with the same behind their names as one, where the first of them stands.
+/// The rows; of many, those with the same behind their names as one, where the first of them stands.
 fn alike_as_one(rows: Vec<Vec<String>>) -> Vec<Vec<String>> {
+    if rows.len() <= FEW {
+        return rows;
+    }
     let mut all: Vec<(Vec<String>, usize)> = Vec::new();
     for row in rows {
         match all.iter_mut().find(|(known, _)| known[1..] == row[1..]) {
@@ -491,11 +491,7 @@ fn of_program(build: &Id, found: &Found, seen: &[Result<OneOutlook>], look: &Loo
         row.extend(versions.iter().map(|version| standing(it, version, look)));
         row
     });
-    let rows: Vec<Vec<String>> = rows.collect();
-    match rows.len() > FEW {
-        true => look.table(&heads, alike_as_one(rows)),
-        false => look.table(&heads, rows),
-    }
+    look.table(&heads, alike_as_one(rows.collect()));
     let mut is_first = true;
     for version in versions {
         let mut late: BTreeMap<&Id, Vec<usize>> = BTreeMap::new();
