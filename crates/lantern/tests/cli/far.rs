@@ -1,10 +1,10 @@
 //! A server on another machine, reached by file transfer: over OpenSSH's own server of it.
 
-use crate::world::{Disk, World};
+use crate::world::{Disk, World, free_port};
 use insta::assert_snapshot;
 use std::fs;
 use std::io::{BufRead, BufReader, Read, Write};
-use std::net::{TcpListener, TcpStream};
+use std::net::TcpStream;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
@@ -225,12 +225,7 @@ impl Sshd {
         key("ssh/user");
         let _ = fs::create_dir_all("/run/sshd");
         // Between being found free and being taken, a port may be taken by somebody else.
-        let started = (0..5).find_map(|_| {
-            let free = TcpListener::bind("127.0.0.1:0").unwrap();
-            let port = free.local_addr().unwrap().port();
-            drop(free);
-            Sshd::start_at(world, port)
-        });
+        let started = (0..5).find_map(|_| Sshd::start_at(world, free_port()));
         started.expect("sshd starts")
     }
 
@@ -466,9 +461,7 @@ impl Ftpd {
             return None;
         }
         let started = (0..5).find_map(|_| {
-            let free = TcpListener::bind("127.0.0.1:0").unwrap();
-            let port = free.local_addr().unwrap().port();
-            drop(free);
+            let port = free_port();
             let mut python = Command::new("/usr/bin/python3");
             python.args([
                 "-m",

@@ -541,9 +541,15 @@ impl Ftp {
         Ok(found.map(|(_, meta)| meta))
     }
 
-    /// All that lies in one folder.
+    /// All that lies in one folder. Of one that nobody has seen it is asked first whether it is there, where that can be asked: there are
+    /// servers that lose the next connection for data when one was opened for a listing that is then refused.
     fn listed(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Meta)>> {
         let whole = self.folders.folder(folder);
+        if let Some(folder) = folder.filter(|it| self.tells_facts && !self.folders.is_known(it))
+            && self.seen(folder)?.is_none()
+        {
+            return Err(io::Error::new(io::ErrorKind::NotFound, "it is not there"));
+        }
         let lines = match self.tells_facts {
             true => self.lines.with(|line| line.mlsd(Some(&whole))),
             // A folder is gone into first: in a listing's own words, blanks in its path would be several names, and what begins with
@@ -882,6 +888,16 @@ impl Place for Ftp {
         let listed = self.listed(folder)?;
         if let Some(folder) = folder {
             self.folders.is_plain(folder);
+        }
+        let names = listed.iter().filter(|(_, meta)| meta.is_folder());
+        for name in names.filter_map(|(name, _)| name.to_str()) {
+            let path = match folder {
+                Some(folder) => folder.join(name),
+                None => RelPath::parse(name),
+            };
+            if let Ok(path) = path {
+                self.folders.is_plain(&path);
+            }
         }
         Ok(listed)
     }

@@ -9,7 +9,7 @@ use std::net::{TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::atomic::{AtomicU16, AtomicU32, Ordering};
 use std::time::Duration;
 use tempfile::TempDir;
 
@@ -91,9 +91,7 @@ impl Served {
         let number = NUMBER.fetch_add(1, Ordering::Relaxed);
         // Between being found free and being taken, a port may be taken by somebody else.
         let started = (0..5).find_map(|_| {
-            let free = TcpListener::bind("127.0.0.1:0").unwrap();
-            let port = free.local_addr().unwrap().port();
-            drop(free);
+            let port = free_port();
             Some((port, child(server, port, dir.path())?))
         });
         let (port, child) = started.expect("the server starts");
@@ -219,6 +217,19 @@ impl Drop for Served {
         if let Some(child) = &mut self.child {
             let _ = child.kill();
             let _ = child.wait();
+        }
+    }
+}
+
+/// A port that is free now, below those that systems give to connections: whoever waits for a server there reaches nobody else's
+/// connection for data.
+fn free_port() -> u16 {
+    static NEXT: AtomicU16 = AtomicU16::new(0);
+    let first = std::process::id() as u16 % 10_000;
+    loop {
+        let port = 20_000 + (first + NEXT.fetch_add(7, Ordering::Relaxed) % 10_000) % 10_000;
+        if TcpListener::bind(("127.0.0.1", port)).is_ok() {
+            return port;
         }
     }
 }
