@@ -826,9 +826,10 @@ impl<'a> Model<'a> {
         if let Some(build) = self.builds.map(|build| &self.components[build as usize])
             && facts.kind != Kind::Build
         {
-            // With one server version alone, what does not run there is left out already.
+            // With one build of the one version asked for, what does not run there is left out already.
+            let is_one = matches!(self.request.target, Target::One(_));
             if let Some(range) = &facts.server
-                && build.candidates.len() > 1
+                && !(is_one && build.candidates.len() == 1)
                 && !self.request.policy.untested
             {
                 if let Some(guard) = self.guard(|| Under::Builds(id.clone())) {
