@@ -550,12 +550,18 @@ impl<'a> Teller<'a> {
             });
         }
         let left = self.left(other);
-        Some(match left.len() {
-            0 => " No catalogue or drop folder has it.".into(),
-            _ => format!(
-                " Known releases: {}.",
-                versions(&left.iter().map(|f| &f.version).collect::<Vec<_>>())
-            ),
+        if !left.is_empty() {
+            let known: Vec<&Version> = left.iter().map(|facts| &facts.version).collect();
+            return Some(format!(" Known releases: {}.", versions(&known)));
+        }
+        let held = self.request.held.iter().map(|held| &held.facts);
+        let all = held.chain(self.request.offers.iter().map(|offer| &offer.facts));
+        let stands = |facts: &&Facts| facts.stands_for().any(|(id, _)| id == other);
+        let standing: BTreeSet<&Id> = all.filter(stands).map(|facts| &facts.id).collect();
+        Some(match standing.into_iter().collect::<Vec<_>>()[..] {
+            [] => " No catalogue or drop folder has it.".into(),
+            [one] => format!(" {one} stands in for it."),
+            ref several => format!(" {} stand in for it.", list(several)),
         })
     }
 
