@@ -3,6 +3,11 @@
 //! A group states what all of its servers carry, and what one has to itself. What two of them carry and neither has to itself is meant to
 //! be one release; what only some carry, and nobody has stated, is asked about and not guessed.
 
+mod joint;
+mod named;
+
+pub use joint::{Agreed, Discord, agree};
+
 use crate::component::{Id, Kind};
 use crate::inventory::{Component, Inventory};
 use crate::path::RelPath;

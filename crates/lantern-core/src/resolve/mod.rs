@@ -48,7 +48,7 @@ pub const EFFORT: u64 = 40_000_000;
 const MOST_STEPS: u64 = 4_000_000_000;
 
 /// What is asked of the resolver.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Request {
     /// The server version to move to.
     pub target: Target,
@@ -579,7 +579,6 @@ impl Request {
         }
     }
 
-    /// Whether the administrator's own wishes let a release be chosen.
     /// The newest release of a component that may be taken: for the target, not withdrawn, and no test release where those
     /// are not allowed. Whether it fits the rest is another question.
     pub fn latest(&self, id: &Id) -> Option<Version> {
@@ -595,7 +594,8 @@ impl Request {
         versions.map(|facts| facts.version.clone()).max()
     }
 
-    fn allowed_by_pins(&self, facts: &Facts, is_held: bool) -> bool {
+    /// Whether the administrator's own wishes let a release be chosen.
+    pub(crate) fn allowed_by_pins(&self, facts: &Facts, is_held: bool) -> bool {
         let pinned = self.keep.iter().find(|(id, _)| *id == facts.id);
         let free =
             self.only.is_empty() || self.only.contains(&facts.id) || facts.kind == Kind::Build;

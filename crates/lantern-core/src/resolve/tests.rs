@@ -1276,6 +1276,19 @@ fn any_world() -> impl Strategy<Value = (String, Asked)> {
     })
 }
 
+/// Two servers that are asked the same of different small random worlds.
+pub(crate) fn two_servers() -> impl Strategy<Value = [Request; 2]> {
+    (any_world(), any_world()).prop_map(|(first, second)| {
+        let mut both = [first, second].map(|it| with_policy(&it));
+        let [first, second] = &mut both;
+        second.policy = first.policy.clone();
+        second.target = first.target.clone();
+        second.keep = first.keep.clone();
+        second.drop = first.drop.clone();
+        both
+    })
+}
+
 fn with_policy((text, asked): &(String, Asked)) -> Request {
     let mut request = world(text);
     request.policy.early = asked.early;
@@ -1306,6 +1319,11 @@ fn with_policy((text, asked): &(String, Asked)) -> Request {
                     version: version(&number.to_string()),
                 };
                 request.admit.insert(players.wish(), players);
+            }
+            8 => {
+                let at = ["5.1", "5.4"][usize::from(number % 2)];
+                let server = Id::new("server");
+                request.keep.push((server, Some(version(at))));
             }
             _ => {}
         }
