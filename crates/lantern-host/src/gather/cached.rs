@@ -4,12 +4,12 @@
 use super::{Gatherer, Store};
 use crate::error::{Error, Result};
 use crate::interrupt;
-use crate::place::here;
+use crate::place::here::{self, Growing};
 use crate::web::fault::WebFault;
 use crate::web::{Answer, Ask, address};
 use serde::{Deserialize, Serialize};
-use std::path::PathBuf;
-use std::time::Duration;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 use url::Url;
 
 /// So often is somebody asked who has trouble, or was asked too often.
@@ -18,6 +18,8 @@ const MOST_TRIES: usize = 4;
 const PAUSE: Duration = Duration::from_millis(500);
 /// Nobody is waited for longer than this.
 const LONGEST_PAUSE: Duration = Duration::from_secs(120);
+/// Times of files are told in whole seconds.
+const MOMENT: Duration = Duration::from_secs(1);
 /// No catalogue is longer, in bytes.
 const LONGEST: u64 = 512 << 20;
 
@@ -62,6 +64,17 @@ impl Store {
         )
     }
 
+    /// One's turn to ask for a copy, and whether somebody else had it before; none where it cannot be kept.
+    fn turn(&self, copy: &Path) -> (Option<Growing>, bool) {
+        let turn = copy.with_extension("turn");
+        let folder = copy.parent().unwrap_or(copy);
+        if here::make_folders(folder).is_err() {
+            return (None, false);
+        }
+        let waited = Growing::is_busy(&turn);
+        (Growing::open(&turn).ok(), waited)
+    }
+
     /// Whether what an address gave is no older than that.
     pub fn is_fresh(&self, url: &str, fresh: Duration) -> bool {
         let age = address(url)
@@ -83,6 +96,7 @@ impl Store {
         };
         let kept = serde_json::to_vec(&kept).expect("it has only plain values");
         let folder = copy.parent().unwrap_or(&copy);
+        let _turn = self.turn(&copy);
         // Where it cannot be kept, somebody is asked once more.
         let _ = here::make_folders(folder)
             .and_then(|()| here::write(&copy, b""))
@@ -169,6 +183,19 @@ impl Gatherer {
             fault,
         };
         let (copy, about) = self.store.copies(&url);
+        // One at a time asks at an address; who waited for that takes what came meanwhile.
+        let begun = Instant::now();
+        let (_turn, waited) = self.store.turn(&copy);
+        if waited
+            && self.store.is_fresh(url.as_str(), begun.elapsed() + MOMENT)
+            && let Ok(text) = here::read_text(&copy)
+        {
+            return Ok(Text {
+                url,
+                text,
+                stale: None,
+            });
+        }
         let kept = here::read_text(&about).ok();
         let kept = kept.and_then(|text| serde_json::from_str::<Kept>(&text).ok());
         let kept = kept.filter(|kept| kept.url == url.as_str() && here::look(&copy).is_some());
@@ -216,9 +243,7 @@ impl Gatherer {
         if is_page && !is_page_meant && text.trim_start().starts_with('<') {
             return Err(failed(WebFault::Page));
         }
-        if let Some(folder) = copy.parent() {
-            here::make_folders(folder)?;
-        }
+        here::make_folders(copy.parent().unwrap_or(&copy))?;
         here::write(&copy, text.as_bytes())?;
         let about_it = serde_json::to_vec(&about_it).expect("it has only plain values");
         here::write(&about, &about_it)?;
