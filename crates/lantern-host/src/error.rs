@@ -11,6 +11,7 @@ use crate::clients::fault::ClientFault;
 use crate::config::fault::ConfigFault;
 use crate::console::fault::ConsoleFault;
 use crate::culprit::fault::CulpritFault;
+use crate::group::fault::GroupFault;
 use crate::keep_up::fault::KeepUpFault;
 use crate::night::fault::NightFault;
 use crate::planning::fault::PlanningFault;
@@ -250,6 +251,9 @@ pub enum Error {
     /// What is wrong with what says how a server is run.
     #[error(transparent)]
     Config(#[from] ConfigFault),
+    /// Why servers do not move together.
+    #[error(transparent)]
+    Group(#[from] GroupFault),
     /// Why a recipe gives no server program.
     #[error(transparent)]
     Acquire(#[from] AcquireFault),

@@ -4,7 +4,7 @@
 
 pub mod group;
 
-use group::{GroupOutlook, GroupStatus, GroupSurveyed};
+use group::{GroupOutlook, GroupPlanned, GroupStatus, GroupSurveyed};
 use lantern_core::check::Remark;
 use lantern_core::clients::{Checked, ClientChange, ClientList, Explained, MayJoin};
 use lantern_core::component::{Id, Kind, Runs};
@@ -102,6 +102,7 @@ answers!(
     Files<'_>,
     Gathered,
     GroupOutlook,
+    GroupPlanned,
     GroupStatus,
     GroupSurveyed,
     ListingChecked,

@@ -18,6 +18,7 @@ use lantern_host::clients::fault::ClientFault;
 use lantern_host::config::fault::ConfigFault;
 use lantern_host::console::fault::ConsoleFault;
 use lantern_host::culprit::fault::CulpritFault;
+use lantern_host::group::fault::GroupFault;
 use lantern_host::keep_up::fault::KeepUpFault;
 use lantern_host::night::fault::NightFault;
 use lantern_host::place::Address;
@@ -51,6 +52,7 @@ pub fn tell(error: &Error, common: &Common, look: &Look) -> u8 {
             Error::Planning(PlanningFault::Obstacle { obstacle, .. }) => {
                 Some(obstacle.conflicts.len())
             }
+            Error::Group(GroupFault::Discord { conflicts, .. }) => Some(*conflicts),
             _ => None,
         };
         look.answer(&Failure {
@@ -73,6 +75,7 @@ fn status(error: &Error) -> u8 {
         | Error::Planning(PlanningFault::NotArmed(_))
         | Error::Planning(PlanningFault::Declined)
         | Error::Planning(PlanningFault::ToFetch(_))
+        | Error::Group(GroupFault::Discord { .. } | GroupFault::ToFetch { .. })
         | Error::Changeover(ChangeoverFault::NothingToDo)
         | Error::Changeover(ChangeoverFault::NothingToUndo)
         | Error::Changeover(ChangeoverFault::WorldUsed { .. })
@@ -191,6 +194,7 @@ fn advice(error: &Error, common: &Common) -> String {
         Error::Backup(fault) => of_backup(fault, common),
         Error::Changeover(fault) => of_changeover(fault, common),
         Error::Config(fault) => of_config(fault, common),
+        Error::Group(fault) => of_group(fault),
         Error::Console(fault) => of_console(fault, common),
         Error::Draw(fault) => of_draw(fault),
         Error::Planning(fault) => of_planning(fault, common),
@@ -544,6 +548,25 @@ fn of_config(fault: &ConfigFault, common: &Common) -> String {
             Some(file) => format!("Name one, as in: lantern group survey {}", shell_word(file)),
             None => "Make one: lantern docs group shows what stands in it".into(),
         },
+    }
+}
+
+fn of_group(fault: &GroupFault) -> String {
+    match fault {
+        GroupFault::Some { .. } => {
+            "Nothing was armed. Each of them by itself: lantern plan --server NAME".into()
+        }
+        GroupFault::ToFetch { .. } => {
+            "Nothing was armed. Give the same command with --gather, which fetches them.".into()
+        }
+        GroupFault::Discord { apart, .. } if apart.is_empty() => "Nothing was armed.".into(),
+        GroupFault::Discord { apart, .. } => {
+            let each: Vec<String> = apart.iter().map(|id| format!("\"{id}\"")).collect();
+            format!(
+                "Nothing was armed. It fits where servers carry releases of their own of it: own = [{}] for them in the group's file.",
+                each.join(", ")
+            )
+        }
     }
 }
 

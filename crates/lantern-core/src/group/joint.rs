@@ -143,7 +143,7 @@ fn parts<'a>(servers: &'a [GroupServer], asked: &'a [Request]) -> Vec<Part<'a>> 
     parts
 }
 
-/// What two or more parts could carry, and none of those has to itself: each id with the parts.
+/// What two or more servers could carry, and none of those has to itself: each id with their parts.
 fn ties<'a>(parts: &[Part<'a>], build: &Id) -> BTreeMap<&'a Id, Vec<usize>> {
     let mut ties: BTreeMap<&Id, Vec<usize>> = BTreeMap::new();
     for (index, part) in parts.iter().enumerate() {
@@ -156,7 +156,7 @@ fn ties<'a>(parts: &[Part<'a>], build: &Id) -> BTreeMap<&'a Id, Vec<usize>> {
             }
         }
     }
-    ties.retain(|_, parts| parts.len() > 1);
+    ties.retain(|_, at| at.iter().map(|it| parts[*it].servers.len()).sum::<usize>() > 1);
     ties
 }
 
@@ -189,7 +189,7 @@ impl<'a> Joint<'a> {
         }
         // What is in a pack is bound by nothing: so each release bears, besides its own id, one that only it has.
         let mut bound: BTreeMap<Id, (Id, Vec<Id>)> = BTreeMap::new();
-        for (id, parts) in &self.ties {
+        for (id, parts) in self.ties.iter().filter(|(_, parts)| parts.len() > 1) {
             let called: Vec<Id> = parts.iter().map(|part| self.id(id, *part)).collect();
             let marks = called
                 .iter()

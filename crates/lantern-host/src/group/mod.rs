@@ -2,6 +2,11 @@
 //!
 //! That one of them cannot be looked at is told of that one, and hinders no other.
 
+pub mod fault;
+mod planned;
+
+pub use planned::{Arms, Asked, OnePlan};
+
 use crate::changeover::{Meanwhile, meanwhile};
 use crate::config::Server;
 use crate::config::fault::ConfigFault;
@@ -90,7 +95,7 @@ impl Found {
     }
 
     /// Looks at each server, several at once; in the group's order.
-    fn each<T: Send>(&self, look: impl Fn(&Path) -> Result<T> + Sync) -> Vec<Result<T>> {
+    fn each<T: Send>(&self, look: impl Fn(usize, &Path) -> Result<T> + Sync) -> Vec<Result<T>> {
         let next = AtomicUsize::new(0);
         let looked = Mutex::new(Vec::new());
         std::thread::scope(|scope| {
@@ -100,7 +105,7 @@ impl Found {
                         let index = next.fetch_add(1, Ordering::Relaxed);
                         self.folders.get(index).map(|folder| (index, folder))
                     } {
-                        let seen = look(folder);
+                        let seen = look(index, folder);
                         let mut looked = looked.lock().unwrap_or_else(PoisonError::into_inner);
                         looked.push((index, seen));
                     }
@@ -114,7 +119,7 @@ impl Found {
 
     /// What each server carries, and what is to be held against it.
     pub fn surveyed(&self) -> Vec<Result<OneSurvey>> {
-        self.each(|folder| {
+        self.each(|_, folder| {
             let (server, meanwhile) = opened(folder)?;
             let mut ledger = Ledger::open(&server.folder)?;
             let found = survey(&server, &mut ledger, Depth::Usual)?;
@@ -141,7 +146,7 @@ impl Found {
             to: planning::BEST.into(),
             ..Terms::default()
         };
-        self.each(|folder| {
+        self.each(|_, folder| {
             let (server, meanwhile) = opened(folder)?;
             let mut ledger = Ledger::open(&server.folder)?;
             let question = planning::question(&server, &mut ledger, sources, &terms)?;
@@ -162,7 +167,7 @@ impl Found {
 
     /// How each server is, at a glance.
     pub fn glanced(&self) -> Vec<Result<OneAtAGlance>> {
-        self.each(|folder| {
+        self.each(|_, folder| {
             let (server, meanwhile) = opened(folder)?;
             Ok(OneAtAGlance {
                 glance: glance::glance(&server)?,

@@ -1,12 +1,13 @@
 //! What `group` answers.
 
 use lantern_core::component::{Id, Kind};
-use lantern_core::group::{Carried, Differs, Row};
+use lantern_core::group::{Agreed, Carried, Differs, Row};
 use lantern_core::outlook::Together;
+use lantern_core::plan::ComponentChange;
 use lantern_core::version::Version;
 use lantern_host::changeover::Meanwhile;
 use lantern_host::console::ServerState;
-use lantern_host::group::{Found, OneAtAGlance, OneOutlook, OneSurvey};
+use lantern_host::group::{Asked, Found, OneAtAGlance, OneOutlook, OnePlan, OneSurvey};
 use lantern_host::{Error, Result};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -192,6 +193,79 @@ impl GroupOutlook {
             group: found.group.name.clone(),
             highest_for_all: highest.map(ToString::to_string),
             servers: servers.collect(),
+        }
+    }
+}
+
+/// `group plan`.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupPlanned {
+    /// What the group is called.
+    group: String,
+    /// The version of each component that two or more of them could share, and at least one of them carries or is to carry.
+    shared: BTreeMap<Id, String>,
+    /// Whether it is proved that nothing would be better.
+    proved: bool,
+    /// Its servers, in its order.
+    servers: Vec<GroupServerPlanned>,
+    /// What lies in a drop folder, and none of them carries or is to carry.
+    passed_over: BTreeSet<Id>,
+    /// What could not be used of what is on offer: where, and why.
+    left_out: BTreeSet<(String, String)>,
+}
+
+/// A server's own plan.
+#[derive(Serialize, JsonSchema)]
+struct GroupServerPlanned {
+    /// As the group's file names it.
+    server: String,
+    /// The name of its plan, where it is armed.
+    armed: Option<String>,
+    /// Its plans: more than one where the worlds are brought forward in stops.
+    stops: Vec<GroupStop>,
+}
+
+/// One stop of a server's way.
+#[derive(Serialize, JsonSchema)]
+struct GroupStop {
+    /// The server version before, where it is known.
+    from: Option<String>,
+    /// The server version afterwards.
+    to: String,
+    /// What becomes of each component.
+    components: Vec<ComponentChange>,
+    /// How many decisions it waits for.
+    undecided: usize,
+}
+
+impl GroupPlanned {
+    /// Of what was planned.
+    pub fn new(found: &Found, asked: &Asked, agreed: &Agreed, plans: &[OnePlan]) -> GroupPlanned {
+        let servers = found.group.servers.iter().zip(plans);
+        let servers = servers.map(|(server, one)| GroupServerPlanned {
+            server: server.at.clone(),
+            armed: one.armed.clone(),
+            stops: one
+                .plans
+                .iter()
+                .map(|plan| GroupStop {
+                    from: plan.from.clone(),
+                    to: plan.to.clone(),
+                    components: plan.components.clone(),
+                    undecided: plan.undecided().count(),
+                })
+                .collect(),
+        });
+        let shared = agreed.shared.iter();
+        GroupPlanned {
+            group: found.group.name.clone(),
+            shared: shared
+                .map(|(id, version)| (id.clone(), version.to_string()))
+                .collect(),
+            proved: agreed.proved,
+            servers: servers.collect(),
+            passed_over: asked.passed_over.clone(),
+            left_out: asked.left_out.clone(),
         }
     }
 }

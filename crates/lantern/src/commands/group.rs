@@ -1,5 +1,7 @@
 //! `lantern group`
 
+mod plan;
+
 use super::question::SourceArgs;
 use crate::answers::group::{GroupOutlook, GroupStatus, GroupSurveyed, is_up, players, version};
 use crate::common::{Common, shell_word};
@@ -19,10 +21,10 @@ use lantern_host::{Error, Result};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-/// Look at servers that move together: what they carry, and whether it should differ
+/// Servers that move together: what they carry, whether it should differ, and one move for all
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lantern group survey terraces.group.toml\n  lantern group status                     of the only group around here\n  lantern group outlook terraces.group.toml\n  lantern docs group                       what such a file says"
+    after_help = "Examples:\n  lantern group survey terraces.group.toml\n  lantern group status                     of the only group around here\n  lantern group outlook terraces.group.toml\n  lantern group plan terraces.group.toml --to 5.4 --catalogue depot/verdance.catalogue.json\n  lantern docs group                       what such a file says"
 )]
 pub struct GroupArgs {
     #[command(subcommand)]
@@ -35,6 +37,8 @@ enum What {
     Survey(OfGroup),
     /// Show which versions every server reaches, each by itself, and what holds which of them back
     Outlook(OutlookOfGroup),
+    /// Plan one move for all its servers: releases of what they share that fit every one of them
+    Plan(Box<plan::PlanOfGroup>),
     /// Show how each of its servers is: up or down, who is on, what was done last
     Status(OfGroup),
 }
@@ -63,11 +67,12 @@ const FEW: usize = 10;
 /// So many servers are named; of more it is said how many they are.
 const NAMED: usize = 5;
 
-/// Looks at a group.
+/// Looks at a group, or plans a move of it.
 pub fn run(args: &GroupArgs, common: &Common, look: &Look) -> Result<u8> {
     match &args.what {
         What::Survey(of) => survey(&meant(of)?, common, look),
         What::Outlook(args) => outlook(args, look),
+        What::Plan(args) => plan::run(args, look),
         What::Status(of) => status(&meant(of)?, look),
     }
 }

@@ -198,7 +198,7 @@ fn proposed(server: &Server, look: &Look) -> Result<Proposal> {
     let mut question = during("files and releases are read", || {
         planning::question(server, &mut ledger, &sources, &terms)
     })?;
-    tell_left_out(&question, look);
+    tell_left_out(&question.stale, &question.left_out, look);
     let now_ms = Timestamp::now().as_millisecond();
     keep_up::propose(server, &mut question, now_ms, &mut |wanted| {
         Ok(fetching::fetch(server, wanted, &[], false, look)?.missing())

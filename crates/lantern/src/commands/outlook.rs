@@ -83,7 +83,7 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
     let question = during("files and releases are read", || {
         planning::question(server, &mut ledger, &args.sources.named(), &terms)
     })?;
-    tell_left_out(&question, look);
+    tell_left_out(&question.stale, &question.left_out, look);
     let request = &question.request;
     let asked: Vec<&String> = args.to.iter().chain(&args.watch_for).collect();
     let mut versions: Vec<Version> = match asked.is_empty() {
@@ -142,7 +142,7 @@ fn updates(args: &OutlookArgs, server: &Server, ledger: &mut Ledger, look: &Look
     let question = during("files and releases are read", || {
         planning::question(server, ledger, &args.sources.named(), &terms)
     })?;
-    tell_left_out(&question, look);
+    tell_left_out(&question.stale, &question.left_out, look);
     let selection = planning::select(&question.request)?;
     let newer = selection.choices.iter().filter_map(|choice| {
         let from = choice.from.as_ref().filter(|from| **from != choice.to)?;
@@ -189,7 +189,7 @@ fn watch_client(
             planning::question(server, ledger, &args.sources.named(), &terms)
         })?;
         if to == planning::SAME {
-            tell_left_out(&question, look);
+            tell_left_out(&question.stale, &question.left_out, look);
         }
         let request = &question.request;
         match planning::select(request) {

@@ -225,7 +225,7 @@ fn ask(
     let mut question = during("files and releases are read", || {
         planning::question(server, &mut ledger, sources, terms)
     })?;
-    tell_left_out(&question, look);
+    tell_left_out(&question.stale, &question.left_out, look);
     question.save()?;
     if how.arms {
         planning::keep_question(server, sources, terms)?;

@@ -9,7 +9,8 @@ use lantern_core::resolve::{Policy, Prefer};
 use lantern_host::acquire;
 use lantern_host::config::Server;
 use lantern_host::folder::own;
-use lantern_host::planning::{Question, Sources, Terms};
+use lantern_host::gather::Stale;
+use lantern_host::planning::{Sources, Terms};
 use std::path::PathBuf;
 
 /// Where releases come from.
@@ -54,14 +55,13 @@ impl SourceArgs {
 
 /// Says which catalogues could not be asked, with how old what is known of them is, and what had to be left out of what is
 /// on offer.
-pub fn tell_left_out(question: &Question<'_>, look: &Look) {
-    for stale in &question.stale {
+pub fn tell_left_out(stale: &[Stale], left_out: &[(String, String)], look: &Look) {
+    for stale in stale {
         let word = look.paint_error(Means::Caution, "not asked");
         look.talk(&format!("{word}: {}: {}", stale.url, stale.why));
         let age = time(stale.age * 1000);
         look.talk(&format!("  what it said {age} ago counts"));
     }
-    let left_out = &question.left_out;
     for (place, why) in left_out {
         let word = look.paint_error(Means::Caution, "left out");
         look.talk(&format!("{word}: {place}: {why}"));

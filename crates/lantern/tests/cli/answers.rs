@@ -183,6 +183,9 @@ fn every_answer_is_as_its_schema_says() {
     meet("GroupSurveyed", 3, &["group", "survey"]);
     meet("GroupOutlook", 3, &["group", "outlook"]);
     meet("GroupStatus", 3, &["group", "status"]);
+    world.ok(&["adopt", "south-terrace", "--copy"]);
+    let plan = ["group", "plan", "--to", "same", "--what-if"];
+    meet("GroupPlanned", 0, &plan);
     std::fs::remove_dir_all(world.path("south-terrace")).unwrap();
 
     meet("BundlePacked", 0, &terrace(&["bundle", "--out", "up.zip"]));

@@ -1,5 +1,6 @@
 //! Servers that move together: what differs between them, and how they are.
 
+use crate::gather::Depot;
 use crate::world::{World, standin};
 use insta::assert_snapshot;
 
@@ -175,4 +176,146 @@ fn of_many_only_what_differs_is_shown() {
     ];
     world.ok(&["console", "stop", "--server", "s12"]);
     assert_snapshot!(told.join("\n"));
+}
+
+const TO: [&str; 6] = [
+    "group",
+    "plan",
+    "--to",
+    "5.4",
+    "--catalogue",
+    "depot/verdance.catalogue.json",
+];
+
+/// Installs an add-on, which is started.
+fn installed(world: &World, server: &str, id: &str, more: &str) {
+    addon(world, &format!("{server}/addons"), id, "1.0.0", more);
+    let settings = format!("{server}/greenhouse.conf");
+    let text = world.read(&settings) + &format!("start {id}\n");
+    world.write(&settings, text);
+}
+
+/// Puts an add-on that says no more than this of itself into a folder.
+fn addon(world: &World, folder: &str, id: &str, version: &str, more: &str) {
+    world.zip(
+        &format!("{folder}/{id}-{version}.bloom"),
+        &[(
+            "addon.toml",
+            &format!("id='{id}'\nversion='{version}'\nserver='>=5'\nside='server'\n{more}"),
+        )],
+    );
+}
+
+#[test]
+fn one_move_for_all_of_them() {
+    let world = three("");
+    assert_snapshot!(world.lantern(&TO));
+    for server in ["halcyon-terrace", "south-terrace", "east-terrace"] {
+        world.ok(&["changeover", "--yes", "--server", server]);
+    }
+    let survey = world.lantern(&["group", "survey"]);
+    assert!(
+        survey.contains("11 of them the same wherever they are shared"),
+        "{survey}"
+    );
+    // A second time there is nothing to do; and what is switched is switched where it is carried.
+    addon(&world, "east-terrace/addons", "moss-wall", "1.0.0", "");
+    world.ok(&["survey", "--server", "east-terrace"]);
+    let same = ["group", "plan", "--to", "same"];
+    let told = [
+        world.lantern(&same),
+        world.lantern(&[&same[..], &["--drop", "moss-wall"]].concat()),
+        world.lantern(&[&same[..], &["--drop", "no-such"]].concat()),
+    ];
+    assert_snapshot!(told.join("\n"));
+}
+
+#[test]
+fn a_release_that_only_some_could_carry_is_not_taken() {
+    let world = three("");
+    for server in ["halcyon-terrace", "south-terrace", "east-terrace"] {
+        installed(&world, server, "moss-wall", "");
+    }
+    let needs = |range: &str| format!("[needs]\nmoss-wall = '{range}'\n");
+    installed(&world, "south-terrace", "fern-path", &needs("<3"));
+    for version in ["2.0.0", "3.0.0"] {
+        addon(&world, "moss", "moss-wall", version, "");
+    }
+    addon(&world, "moss", "lichen", "1.0.0", "");
+    // By itself the first would take the newest; together none does. What nobody carries does not come in.
+    let same = ["--to", "same", "--from", "moss"];
+    let alone = ["plan", "--server", "halcyon-terrace"];
+    let alone = world.lantern(&[&alone[..], &same].concat());
+    assert!(alone.contains("3.0.0"), "{alone}");
+    let plan = || world.lantern(&[&["group", "plan"], &same[..]].concat());
+    assert_snapshot!(plan());
+    // One needs what another one cannot have: it is told of which servers that is, and what would help.
+    installed(&world, "east-terrace", "ivy-arch", &needs(">=3"));
+    let told = plan();
+    let status = world.lantern(&["status", "--server", "halcyon-terrace"]);
+    let json = world.lantern(&[&["group", "plan", "--json"], &same[..]].concat());
+    assert!(json.contains("\"conflicts\": 1"), "{json}");
+    assert!(
+        status.contains("its group was asked about once more"),
+        "{status}"
+    );
+    let file = world.read("terraces.group.toml");
+    let own = "at = \"east-terrace\"\nown = [\"moss-wall\", \"ivy-arch\"]";
+    world.write(
+        "terraces.group.toml",
+        file.replace("at = \"east-terrace\"", own),
+    );
+    assert_snapshot!([told, plan()].join("\n"));
+}
+
+#[test]
+fn where_one_of_them_cannot_be_asked_nothing_is_armed() {
+    let world = three("");
+    world.ok(&TO);
+    // One that is cut off from its care, one of another program, one of another version.
+    let settings = world.read("south-terrace/lantern.toml");
+    std::fs::remove_file(world.path("south-terrace/lantern.toml")).unwrap();
+    let mut told = vec![world.lantern(&TO)];
+    assert!(
+        world
+            .lantern(&["changeover", "--server", "east-terrace"])
+            .contains("exit status 3")
+    );
+    world.write("south-terrace/lantern.toml", settings);
+    world.ok(&[
+        "plan",
+        "--to",
+        "5.4",
+        "--catalogue",
+        TO[5],
+        "--server",
+        "east-terrace",
+    ]);
+    world.ok(&["changeover", "--yes", "--server", "east-terrace"]);
+    told.push(world.lantern(&["group", "plan", "--to", "same"]));
+    std::fs::remove_dir_all(world.path("south-terrace")).unwrap();
+    world.copy("tramway-loop", "south-terrace");
+    world.ok(&["adopt", "south-terrace"]);
+    told.push(world.lantern(&TO));
+    told.push(world.lantern(&["group", "plan"]));
+    assert_snapshot!(told.join("\n"));
+}
+
+#[test]
+fn what_all_of_them_need_is_fetched_once() {
+    let world = three("");
+    let depot = Depot::of(&world, "depot");
+    let url = format!("{}/verdance.catalogue.json", depot.http);
+    let plan = ["group", "plan", "--to", "5.4", "--catalogue", &url];
+    let told = world.lantern(&plan);
+    assert!(
+        told.contains("9 files have to be fetched") && told.contains("exit status 3"),
+        "{told}"
+    );
+    let told = world.lantern(&[&plan[..], &["--gather"]].concat());
+    assert_eq!(told.matches("  fetched  ").count(), 9, "{told}");
+    assert!(
+        told.contains("exit status 0") && told.contains("Every server's own plan is armed"),
+        "{told}"
+    );
 }

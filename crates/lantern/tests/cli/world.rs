@@ -266,6 +266,7 @@ impl World {
             (r"ps -fp \d+", "ps -fp PID"),
             (r"\b(p|P)lan [0-9a-f]{6}\b", "${1}lan NAME"),
             (r"(changeover |one, |is |plan +)[0-9a-f]{6}\b", "${1}NAME"),
+            (r"\b[0-9a-f]{6} armed", "NAME armed"),
             (r"(  disk         ).*", "${1}SIZES"),
             (r"\d{4}-\d{2}-\d{2}( \d{2}:\d{2}:\d{2})?\b", "DATE"),
             (r"port \d+", "port PORT"),

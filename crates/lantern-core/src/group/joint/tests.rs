@@ -125,7 +125,7 @@ fn many_servers_that_are_alike_are_one_question() {
     assert_eq!(parts(&group.servers, &asked).len(), 1);
     assert_eq!(parts(&group.servers, &asked)[0].name, "one and 2 more");
     let agreed = agree(&group, &asked).unwrap();
-    assert!(agreed.shared.is_empty() && agreed.at.iter().all(BTreeMap::is_empty));
+    assert!(agreed.at.iter().all(|at| format!("{at:?}").contains("2.0")));
     group.servers[1].own.insert(Id::new("moss"));
     let agreed = agree(&group, &asked).unwrap();
     let told: Vec<String> = agreed.at.iter().map(|at| format!("{at:?}")).collect();

@@ -1,0 +1,53 @@
+//! What can go wrong with servers that move together.
+
+use lantern_core::component::Id;
+use std::fmt::Write as _;
+
+/// What can go wrong with servers that move together.
+#[derive(Debug, thiserror::Error)]
+pub enum GroupFault {
+    /// Some could not be asked, or their own plan could not be drawn: each by name, with why.
+    #[error("{}", each(.doing, .servers))]
+    Some {
+        /// What could not be done: `asked`, `planned`.
+        doing: &'static str,
+        /// Which, and why.
+        servers: Vec<(String, String)>,
+    },
+    /// Files have to be fetched before every server's own plan can be drawn.
+    #[error("{} to be fetched before every server's plan can be drawn file by file, {size} as far as that is known: {}", many(.files), .files.join(", "))]
+    ToFetch {
+        /// What they are for.
+        files: Vec<String>,
+        /// How large they are together, in words.
+        size: String,
+    },
+    /// They do not agree.
+    #[error("{told}")]
+    Discord {
+        /// Why not.
+        told: String,
+        /// Components of which it would help if they were not one release at all servers.
+        apart: Vec<Id>,
+        /// How many conflicts there are between components.
+        conflicts: usize,
+    },
+}
+
+fn many(files: &[String]) -> String {
+    match files.len() {
+        1 => "1 file has".into(),
+        several => format!("{several} files have"),
+    }
+}
+
+fn each(doing: &str, servers: &[(String, String)]) -> String {
+    let mut told = match servers.len() {
+        1 => format!("one server could not be {doing}:"),
+        several => format!("{several} servers could not be {doing}:"),
+    };
+    for (name, why) in servers {
+        let _ = write!(told, "\n  {name}: {}", why.replace('\n', "\n    "));
+    }
+    told
+}

@@ -1,0 +1,272 @@
+//! `lantern group plan`
+
+use super::{FEW, OfGroup, alike_as_one, meant, names};
+use crate::answers::group::GroupPlanned;
+use crate::commands::armed::summary;
+use crate::commands::fetching;
+use crate::commands::question::{SourceArgs, TermArgs, tell_left_out};
+use crate::common::shell_word;
+use crate::fail;
+use crate::look::{Look, Means, bytes, count};
+use crate::progress::during;
+use clap::Args;
+use lantern_core::component::Id;
+use lantern_core::group::Agreed;
+use lantern_core::plan::{Fate, Plan};
+use lantern_core::supply::Wanted;
+use lantern_host::config::Server;
+use lantern_host::group::fault::GroupFault;
+use lantern_host::group::{Arms, Found, OnePlan};
+use lantern_host::{Error, Result};
+use std::collections::BTreeMap;
+
+/// What a group is asked to become.
+#[derive(Debug, Args)]
+pub struct PlanOfGroup {
+    #[command(flatten)]
+    of: OfGroup,
+    /// The server version to move to, or a range; "same" keeps it, "best" takes the newest that fits all of them
+    #[arg(long, value_name = "VERSION")]
+    to: String,
+    #[command(flatten)]
+    sources: SourceArgs,
+    #[command(flatten)]
+    terms: TermArgs,
+    /// Fetch the files that it needs, where they are not here yet
+    #[arg(long)]
+    gather: bool,
+    /// Only look: the plans are shown, and none is armed
+    #[arg(long)]
+    what_if: bool,
+}
+
+/// Asks all servers at once, draws each one's own plan, and arms them.
+pub fn run(args: &PlanOfGroup, look: &Look) -> Result<u8> {
+    let file = meant(&args.of)?;
+    let found = Found::read(&file)?;
+    let sources = args.sources.named();
+    let arms = match args.what_if {
+        true => Arms::No,
+        false => Arms::Yes,
+    };
+    let terms = args.terms.to(&args.to);
+    let asked = during("files and releases are read", || {
+        found.asked(&sources, &terms, arms)
+    })?;
+    let left_out: Vec<(String, String)> = asked.left_out.iter().cloned().collect();
+    tell_left_out(&asked.stale, &left_out, look);
+    let agreed = during("what fits all of them is looked for", || {
+        found.agreed(&asked)
+    })?;
+    let mut fetched: Vec<Wanted> = Vec::new();
+    let plans = loop {
+        let drawn = during("plans are drawn", || found.drawn(&sources, &asked, &agreed));
+        let wanted = to_fetch(&drawn);
+        let is_new = wanted.iter().any(|(_, it)| !fetched.contains(it));
+        if wanted.is_empty() || !args.gather || !is_new {
+            break whole(&found, drawn, &wanted)?;
+        }
+        for (server, it) in wanted.iter().filter(|(_, it)| !fetched.contains(it)) {
+            let server = Server::open(&found.folders[*server])?;
+            fetching::fetch(&server, std::slice::from_ref(it), &[], false, look)?;
+        }
+        fetched.extend(wanted.into_iter().map(|(_, it)| it));
+    };
+    let plans = match arms {
+        Arms::Yes => found.arm(&sources, plans)?,
+        Arms::No => plans,
+    };
+    if look.json {
+        look.answer(&GroupPlanned::new(&found, &asked, &agreed, &plans));
+    } else {
+        show(&found, &agreed, &plans, look);
+        if !asked.passed_over.is_empty() {
+            let ids: Vec<&str> = asked.passed_over.iter().map(Id::as_str).collect();
+            look.say(&format!(
+                "\n  In a drop folder, and carried by none of them: {}. What all are to carry stands in `all` of {}; or put it in: --add ID.",
+                ids.join(", "),
+                shell_word(&file)
+            ));
+        }
+        show_next(&found, &plans, arms, look);
+    }
+    Ok(match left_out.is_empty() {
+        true => fail::DONE,
+        false => fail::NO,
+    })
+}
+
+/// The files that plans wait for, each once, with the server that asks for it first.
+fn to_fetch(drawn: &[Result<OnePlan>]) -> Vec<(usize, Wanted)> {
+    let mut all: Vec<(usize, Wanted)> = Vec::new();
+    for (server, one) in drawn.iter().enumerate() {
+        let wanted = one.as_ref().err().and_then(fetching::waits_for);
+        for it in wanted.into_iter().flatten() {
+            if all.iter().all(|(_, known)| known != it) {
+                all.push((server, it.clone()));
+            }
+        }
+    }
+    all
+}
+
+/// Every server's plan; otherwise what stands in the way.
+fn whole(
+    found: &Found,
+    drawn: Vec<Result<OnePlan>>,
+    wanted: &[(usize, Wanted)],
+) -> Result<Vec<OnePlan>> {
+    let mut plans = Vec::new();
+    let mut servers = Vec::new();
+    for (server, one) in found.group.servers.iter().zip(drawn) {
+        match one {
+            Ok(one) => plans.push(one),
+            Err(error) if fetching::waits_for(&error).is_some() => {}
+            Err(error) => servers.push((server.at.clone(), error.to_string())),
+        }
+    }
+    if !servers.is_empty() {
+        let doing = "planned";
+        return Err(GroupFault::Some { doing, servers }.into());
+    }
+    if wanted.is_empty() {
+        return Ok(plans);
+    }
+    let sum: u64 = wanted.iter().filter_map(|(_, it)| it.supply.bytes).sum();
+    let files = wanted.iter().map(|(_, it)| it.what.clone()).collect();
+    Err(Error::Group(GroupFault::ToFetch {
+        files,
+        size: bytes(sum),
+    }))
+}
+
+fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
+    let last = |one: &OnePlan| one.plans.last().map(|plan| plan.to.clone());
+    let to = plans.iter().find_map(last).unwrap_or_default();
+    let proved = match agreed.proved {
+        true => "",
+        false => "; that nothing would be better was not proved in the steps allowed",
+    };
+    let title = format!(
+        "{}: {} to {to}, with one release of what they share{proved}.",
+        found.group.name,
+        count(plans.len(), "server", "servers"),
+    );
+    look.say(&look.paint(Means::Title, &title));
+    look.say("");
+    let by_stops = plans.iter().any(|one| one.plans.len() > 1);
+    let rows = found.group.servers.iter().zip(plans).map(|(server, one)| {
+        let plan = one.plans.first();
+        let from = plan.and_then(|plan| plan.from.clone());
+        let changes = match one.plans.iter().all(Plan::is_empty) {
+            true => "nothing to do".to_owned(),
+            false => plan.map_or_else(String::new, |plan| summary(&plan.components)),
+        };
+        let waits: usize = one.plans.iter().map(|plan| plan.undecided().count()).sum();
+        // Of many servers those that are alike are one row, in which no plan is named.
+        let armed = match &one.armed {
+            Some(name) if plans.len() <= FEW => format!("{name} armed"),
+            Some(_) => "armed".into(),
+            None => String::new(),
+        };
+        let state = match (armed.as_str(), waits) {
+            ("", _) => armed,
+            (_, 0) => look.paint(Means::Good, &armed),
+            (_, waits) => {
+                let waits = count(waits, "decision", "decisions");
+                look.paint(Means::Caution, &format!("{armed}, waits for {waits}"))
+            }
+        };
+        let mut row = vec![
+            server.at.clone(),
+            from.unwrap_or_else(|| "unknown".into()),
+            changes,
+            state,
+        ];
+        row.extend(by_stops.then(|| stops(one)));
+        row
+    });
+    let heads = ["server", "from", "changes", "plan", "stops"];
+    let heads = &heads[..if by_stops { 5 } else { 4 }];
+    look.table(heads, alike_as_one(rows.collect()));
+    let moves = moves(agreed, plans);
+    if moves.is_empty() {
+        return;
+    }
+    look.say("");
+    let rows = moves.iter().map(|((id, from, to), servers)| {
+        let from = from.clone().unwrap_or_else(|| "new".into());
+        let at = match servers.len() == plans.len() {
+            true => "all".to_owned(),
+            false => names(found, servers),
+        };
+        vec![id.to_string(), from, to.clone(), at]
+    });
+    look.table(&["shared", "from", "to", "at"], rows.collect());
+}
+
+/// In how many changeovers the worlds are brought forward.
+fn stops(one: &OnePlan) -> String {
+    match one.plans.len() {
+        0 | 1 => String::new(),
+        _ => {
+            let stops: Vec<&str> = one.plans.iter().map(|plan| plan.to.as_str()).collect();
+            stops.join(", then ")
+        }
+    }
+}
+
+/// What moves of what they share: from which version to which, with the servers at which it does.
+fn moves(agreed: &Agreed, plans: &[OnePlan]) -> BTreeMap<(Id, Option<String>, String), Vec<usize>> {
+    let mut moves: BTreeMap<_, Vec<usize>> = BTreeMap::new();
+    for (server, one) in plans.iter().enumerate() {
+        let first = one.plans.first().into_iter();
+        let before = first.flat_map(|plan| &plan.components);
+        let before: BTreeMap<&Id, &Option<String>> =
+            before.map(|change| (&change.id, &change.from)).collect();
+        let changes = one.plans.last().into_iter().flat_map(|it| &it.components);
+        for change in changes.filter(|change| change.verdict != Fate::Unchanged) {
+            let from = before.get(&change.id).map_or(&change.from, |from| *from);
+            let shared = agreed.at[server].contains_key(&change.id);
+            if let Some(to) = change.to.as_ref().filter(|_| shared) {
+                let what = (change.id.clone(), from.clone(), to.clone());
+                moves.entry(what).or_default().push(server);
+            }
+        }
+    }
+    moves
+}
+
+fn show_next(found: &Found, plans: &[OnePlan], arms: Arms, look: &Look) {
+    if arms == Arms::No {
+        look.say("\nThis armed nothing.");
+        return;
+    }
+    let armed = found.folders.iter().zip(plans);
+    let armed: Vec<_> = armed
+        .filter(|(_, one)| one.armed.is_some())
+        .map(|(folder, _)| folder)
+        .collect();
+    let Some(first) = armed.first() else {
+        look.say("\nThere is nothing to do at any of them.");
+        return;
+    };
+    look.say(&match armed.len() == plans.len() {
+        true => "\nEvery server's own plan is armed: a changeover carries it out.".to_owned(),
+        false => format!(
+            "\n{} out. At the others there is nothing to do.",
+            count(
+                armed.len(),
+                "plan is armed: a changeover carries it",
+                "plans are armed: a changeover carries each"
+            )
+        ),
+    });
+    look.next(&format!(
+        "lantern changeover --server {}",
+        shell_word(first)
+    ));
+    if armed.len() > 1 {
+        look.say("Then the same for each of the others.");
+    }
+}
