@@ -37,11 +37,11 @@ pub fn read(server: &Server) -> Result<Option<Armed>> {
     Ok(serde_json::from_slice(&text).ok())
 }
 
-/// Arms a plan that was just saved.
+/// Arms a plan that was just saved; `group` is the mark of what was planned for several servers at once.
 ///
 /// # Errors
 /// When it cannot be written.
-pub fn arm(server: &Server, plan: &Plan) -> Result<Armed> {
+pub fn arm(server: &Server, plan: &Plan, group: Option<&str>) -> Result<Armed> {
     let armed = Armed {
         format: 1,
         name: Some(name_of(&plan.to_json())),
@@ -49,6 +49,7 @@ pub fn arm(server: &Server, plan: &Plan) -> Result<Armed> {
         to: Some(plan.to.clone()),
         at_ms: now(),
         became: Became::Armed,
+        group: group.map(str::to_owned),
     };
     write(server, &armed)?;
     Ok(armed)
@@ -74,9 +75,28 @@ pub fn disarm(server: &Server, why: &str) -> Result<Option<Armed>> {
         to: None,
         at_ms: now(),
         became: Became::NoPlan(why.to_owned()),
+        group: None,
     };
     write(server, &none)?;
     Ok(before)
+}
+
+/// Says that of what was planned for several servers at once, nothing is to be done at this one.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn idle(server: &Server, group: &str) -> Result<()> {
+    disarm(server, "there was nothing to do")?;
+    match read(server)? {
+        Some(armed) => write(
+            server,
+            &Armed {
+                group: Some(group.to_owned()),
+                ..armed
+            },
+        ),
+        None => Ok(()),
+    }
 }
 
 /// Writes down what became of the plan, where it is the one that is armed.

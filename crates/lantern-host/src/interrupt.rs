@@ -34,9 +34,11 @@ static MOMENT: AtomicU8 = AtomicU8::new(Moment::Before as u8);
 static CALLED_OFF: AtomicBool = AtomicBool::new(false);
 static ASKED: AtomicBool = AtomicBool::new(false);
 static BACK: AtomicBool = AtomicBool::new(false);
+static WISHED: AtomicBool = AtomicBool::new(false);
 
 /// Somebody wants what is under way to end; says what becomes of that.
 pub fn wish() -> Wish {
+    WISHED.store(true, Ordering::Relaxed);
     match MOMENT.load(Ordering::Relaxed) {
         moment if moment == Moment::Before as u8 => {
             CALLED_OFF.store(true, Ordering::Relaxed);
@@ -51,6 +53,12 @@ pub fn wish() -> Wish {
         }
         _ => Wish::Finishes,
     }
+}
+
+/// Between two operations of several: whether somebody has wished that they end.
+pub fn between() -> bool {
+    enter(Moment::Before);
+    WISHED.load(Ordering::Relaxed)
 }
 
 /// Waits; false where it was called off meanwhile.

@@ -4,7 +4,7 @@
 
 pub mod group;
 
-use group::{GroupOutlook, GroupPlanned, GroupStatus, GroupSurveyed};
+use group::{GroupChangeoverDone, GroupOutlook, GroupPlanned, GroupStatus, GroupSurveyed};
 use lantern_core::check::Remark;
 use lantern_core::clients::{Checked, ClientChange, ClientList, Explained, MayJoin};
 use lantern_core::component::{Id, Kind, Runs};
@@ -101,6 +101,7 @@ answers!(
     FamilyWritten<'_>,
     Files<'_>,
     Gathered,
+    GroupChangeoverDone,
     GroupOutlook,
     GroupPlanned,
     GroupStatus,

@@ -68,6 +68,17 @@ impl Common {
         };
     }
 
+    /// The same for another server, of which nothing is asked any more.
+    pub fn of(&self, server: &Path) -> Common {
+        Common {
+            named: Some(server.display().to_string()),
+            server: server.to_owned(),
+            json: false,
+            yes: true,
+            ..*self
+        }
+    }
+
     /// A path in the server folder, as it is reached from here.
     pub fn near(&self, path: &str) -> PathBuf {
         match self.server == Path::new(".") {

@@ -553,7 +553,10 @@ fn of_config(fault: &ConfigFault, common: &Common) -> String {
 
 fn of_group(fault: &GroupFault) -> String {
     match fault {
-        GroupFault::Some { .. } => {
+        GroupFault::NotArmed(_) => {
+            "Nothing was begun. Plan for all of them: lantern group plan --to VERSION".into()
+        }
+        GroupFault::Some { .. } | GroupFault::Own(_) => {
             "Nothing was armed. Each of them by itself: lantern plan --server NAME".into()
         }
         GroupFault::ToFetch { .. } => {

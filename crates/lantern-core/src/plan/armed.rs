@@ -20,6 +20,9 @@ pub struct Armed {
     pub at_ms: i64,
     /// What became of it.
     pub became: Became,
+    /// Of what was planned for the servers of a group at once: a mark that all of them bear, and nothing else.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub group: Option<String>,
 }
 
 /// What became of a plan.

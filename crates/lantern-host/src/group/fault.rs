@@ -14,6 +14,9 @@ pub enum GroupFault {
         /// Which, and why.
         servers: Vec<(String, String)>,
     },
+    /// At some of them what was planned for all is not to be carried out: each by name, with why.
+    #[error("what was planned for all cannot be carried out at {}", named(.0))]
+    NotArmed(Vec<(String, String)>),
     /// Files have to be fetched before every server's own plan can be drawn.
     #[error("{} to be fetched before every server's plan can be drawn file by file, {size} as far as that is known: {}", many(.files), .files.join(", "))]
     ToFetch {
@@ -22,6 +25,9 @@ pub enum GroupFault {
         /// How large they are together, in words.
         size: String,
     },
+    /// Why one of them has no plan of its own, as far as that lies in the group.
+    #[error("{0}")]
+    Own(String),
     /// They do not agree.
     #[error("{told}")]
     Discord {
@@ -42,9 +48,15 @@ fn many(files: &[String]) -> String {
 }
 
 fn each(doing: &str, servers: &[(String, String)]) -> String {
+    let named = named(servers);
+    let (many, each) = named.split_once(':').unwrap_or((&named, ""));
+    format!("{many} could not be {doing}:{each}")
+}
+
+fn named(servers: &[(String, String)]) -> String {
     let mut told = match servers.len() {
-        1 => format!("one server could not be {doing}:"),
-        several => format!("{several} servers could not be {doing}:"),
+        1 => "one server:".to_owned(),
+        several => format!("{several} servers:"),
     };
     for (name, why) in servers {
         let _ = write!(told, "\n  {name}: {}", why.replace('\n', "\n    "));

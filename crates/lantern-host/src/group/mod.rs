@@ -4,8 +4,10 @@
 
 pub mod fault;
 mod planned;
+mod standing;
 
 pub use planned::{Arms, Asked, OnePlan};
+pub use standing::Standing;
 
 use crate::changeover::{Meanwhile, meanwhile};
 use crate::config::Server;

@@ -5,7 +5,7 @@ use super::{Found, opened};
 use crate::armed;
 use crate::changeover::refuse_interrupted;
 use crate::config::Server;
-use crate::error::{Error, Result};
+use crate::error::Result;
 use crate::gather::Stale;
 use crate::glance;
 use crate::ledger::Ledger;
@@ -50,8 +50,8 @@ struct OneAsked {
 pub struct OnePlan {
     /// What is asked of it.
     terms: Terms,
-    /// The plans, one for each stop on the way.
-    pub plans: Vec<Plan>,
+    /// The plan.
+    pub plan: Plan,
     /// Its name, where it is armed.
     pub armed: Option<String>,
 }
@@ -135,7 +135,7 @@ impl Found {
     /// Draws each server's own plan, with what is agreed on.
     ///
     /// # Errors
-    /// In each: as [`Question::plans`]; and when it would not be as agreed.
+    /// In each: as [`Question::plans`]; and when it would not be as agreed, or takes several stops.
     pub fn drawn(&self, sources: &Sources, asked: &Asked, agreed: &Agreed) -> Vec<Result<OnePlan>> {
         self.each(|index, folder| {
             let (server, _) = opened(folder)?;
@@ -148,24 +148,31 @@ impl Found {
                 .extend(pins.map(|(id, version)| format!("{id}={version}")));
             let mut question = planning::question(&server, &mut ledger, sources, &terms)?;
             self.narrowed(index, &mut question);
-            let plans = question.plans()?;
-            let last = plans.last();
-            let changes = last.iter().flat_map(|plan| &plan.components);
-            for change in changes.filter(|change| change.verdict != Fate::Removed) {
+            let mut plans = question.plans()?;
+            if let [first, .., last] = &plans[..] {
+                return Err(GroupFault::Own(format!(
+                    "its worlds are brought forward in stops on the way to {}: plan for {} first",
+                    last.to, first.to
+                ))
+                .into());
+            }
+            let plan = plans.remove(0);
+            let stays = plan.components.iter();
+            for change in stays.filter(|change| change.verdict != Fate::Removed) {
                 let other = |version: &&Version| {
                     change.to.as_ref().is_some_and(|to| *to != version.as_str())
                 };
                 if let Some(version) = agreed.at[index].get(&change.id).filter(other) {
-                    let why = format!(
-                        "{} {version} is agreed on, and lantern.toml or an earlier wish holds it at another version here",
+                    return Err(GroupFault::Own(format!(
+                        "{} {version} is agreed on, and is held at another version here",
                         change.id
-                    );
-                    return Err(self.some("planned", index, why));
+                    ))
+                    .into());
                 }
             }
             Ok(OnePlan {
                 terms,
-                plans,
+                plan,
                 armed: None,
             })
         })
@@ -176,17 +183,22 @@ impl Found {
     /// # Errors
     /// [`GroupFault::Some`] when it cannot be written at one of them.
     pub fn arm(&self, sources: &Sources, plans: Vec<OnePlan>) -> Result<Vec<OnePlan>> {
+        let mut mark = blake3::Hasher::new();
+        for one in &plans {
+            mark.update(one.plan.to_json().as_bytes());
+        }
+        let mark = mark.finalize().to_hex()[..16].to_owned();
         let armed = self.each(|index, folder| {
             let (server, _) = opened(folder)?;
             let _lock = Lock::take(&server.folder, "group plan")?;
             let one = &plans[index];
             planning::keep_question(&server, sources, &one.terms)?;
-            if one.plans.iter().all(Plan::is_empty) {
-                armed::disarm(&server, "there was nothing to do")?;
+            if one.plan.is_empty() {
+                armed::idle(&server, &mark)?;
                 return Ok(None);
             }
-            planning::save(&server, &one.plans)?;
-            Ok(armed::arm(&server, &one.plans[0])?.name)
+            planning::save(&server, std::slice::from_ref(&one.plan))?;
+            Ok(armed::arm(&server, &one.plan, Some(&mark))?.name)
         });
         let armed = self.all_or_which("armed", armed).inspect_err(|_| {
             let _ = self.each(|_, folder| {
@@ -248,7 +260,11 @@ impl Found {
     }
 
     /// All of what was found; or which of the servers stand in the way.
-    fn all_or_which<T>(&self, doing: &'static str, found: Vec<Result<T>>) -> Result<Vec<T>> {
+    pub(super) fn all_or_which<T>(
+        &self,
+        doing: &'static str,
+        found: Vec<Result<T>>,
+    ) -> Result<Vec<T>> {
         let mut all = Vec::new();
         let mut servers = Vec::new();
         for (server, one) in self.group.servers.iter().zip(found) {
@@ -261,11 +277,6 @@ impl Found {
             true => Ok(all),
             false => Err(GroupFault::Some { doing, servers }.into()),
         }
-    }
-
-    fn some(&self, doing: &'static str, index: usize, why: String) -> Error {
-        let servers = vec![(self.group.servers[index].at.clone(), why)];
-        GroupFault::Some { doing, servers }.into()
     }
 
     /// Why they do not agree, in words.

@@ -221,13 +221,6 @@ struct GroupServerPlanned {
     server: String,
     /// The name of its plan, where it is armed.
     armed: Option<String>,
-    /// Its plans: more than one where the worlds are brought forward in stops.
-    stops: Vec<GroupStop>,
-}
-
-/// One stop of a server's way.
-#[derive(Serialize, JsonSchema)]
-struct GroupStop {
     /// The server version before, where it is known.
     from: Option<String>,
     /// The server version afterwards.
@@ -245,16 +238,10 @@ impl GroupPlanned {
         let servers = servers.map(|(server, one)| GroupServerPlanned {
             server: server.at.clone(),
             armed: one.armed.clone(),
-            stops: one
-                .plans
-                .iter()
-                .map(|plan| GroupStop {
-                    from: plan.from.clone(),
-                    to: plan.to.clone(),
-                    components: plan.components.clone(),
-                    undecided: plan.undecided().count(),
-                })
-                .collect(),
+            from: one.plan.from.clone(),
+            to: one.plan.to.clone(),
+            components: one.plan.components.clone(),
+            undecided: one.plan.undecided().count(),
         });
         let shared = agreed.shared.iter();
         GroupPlanned {
@@ -268,6 +255,59 @@ impl GroupPlanned {
             left_out: asked.left_out.clone(),
         }
     }
+}
+
+/// `group changeover`.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupChangeoverDone {
+    /// What the group is called.
+    pub group: String,
+    /// Its servers, in its order.
+    pub servers: Vec<GroupServerDone>,
+    /// Once it was carried out everywhere: what they carry in the end. Otherwise none.
+    pub same: Option<GroupSame>,
+}
+
+/// A server, and what became of its plan.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupServerDone {
+    /// As the group's file names it.
+    pub server: String,
+    /// What became of it.
+    pub became: GroupBecame,
+    /// Why, where it went wrong.
+    pub why: Option<String>,
+}
+
+/// What became of a server's plan.
+#[derive(Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum GroupBecame {
+    /// It was carried out now.
+    Done,
+    /// It was carried out before.
+    DoneBefore,
+    /// There was nothing to do.
+    Nothing,
+    /// It went wrong.
+    Failed,
+    /// It was carried out, and taken back, as another one went wrong.
+    TakenBack,
+    /// It should have been taken back, and was not.
+    Stays,
+    /// It was not begun: it still waits.
+    Waits,
+}
+
+/// What servers carry in the end.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupSame {
+    /// How many components two or more of them carry that are the same at all of those.
+    pub same: usize,
+    /// Of which of them not all files were read, so that nobody can say so.
+    pub unread: Vec<Id>,
+    /// Which are not the same, or are missing somewhere.
+    pub differs: Vec<Id>,
 }
 
 /// `group status`.

@@ -104,6 +104,23 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
     carry_out(&chosen, &server, &how, Telling::Whole, common, look)
 }
 
+/// Carries the armed plan of one of several servers out, or goes on with what was cut off; that it is meant has been asked.
+///
+/// # Errors
+/// As of a changeover.
+pub fn of_one(goes_on: bool, how: &How, common: &Common, look: &Look) -> Result<u8> {
+    if goes_on {
+        return go_on(how, common, look);
+    }
+    let (server, _lock) = open_settled(common, "changeover")?;
+    let server = with(server, how, look);
+    let chosen = armed::choose(None, how.stay, &server)?;
+    match ready(&chosen, &server, how, common, look)? {
+        Some(status) => Ok(status),
+        None => carry_out(&chosen, &server, how, Telling::Whole, common, look),
+    }
+}
+
 /// Waits in the place of whoever arranged it, then carries out what was arranged, or goes on with it.
 fn waited(common: &Common, look: &Look) -> Result<u8> {
     let server = Server::open(&common.server)?;

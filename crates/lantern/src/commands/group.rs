@@ -1,5 +1,6 @@
 //! `lantern group`
 
+mod changeover;
 mod plan;
 
 use super::question::SourceArgs;
@@ -24,7 +25,7 @@ use std::path::{Path, PathBuf};
 /// Servers that move together: what they carry, whether it should differ, and one move for all
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lantern group survey terraces.group.toml\n  lantern group status                     of the only group around here\n  lantern group outlook terraces.group.toml\n  lantern group plan terraces.group.toml --to 5.4 --catalogue depot/verdance.catalogue.json\n  lantern docs group                       what such a file says"
+    after_help = "Examples:\n  lantern group survey terraces.group.toml\n  lantern group status                     of the only group around here\n  lantern group outlook terraces.group.toml\n  lantern group plan terraces.group.toml --to 5.4 --catalogue depot/verdance.catalogue.json\n  lantern group changeover terraces.group.toml --all-or-none\n  lantern docs group                       what such a file says"
 )]
 pub struct GroupArgs {
     #[command(subcommand)]
@@ -39,6 +40,8 @@ enum What {
     Outlook(OutlookOfGroup),
     /// Plan one move for all its servers: releases of what they share that fit every one of them
     Plan(Box<plan::PlanOfGroup>),
+    /// Carry out what was planned for all of them, one server after another; it stops where one goes wrong
+    Changeover(changeover::ChangeoverOfGroup),
     /// Show how each of its servers is: up or down, who is on, what was done last
     Status(OfGroup),
 }
@@ -67,12 +70,13 @@ const FEW: usize = 10;
 /// So many servers are named; of more it is said how many they are.
 const NAMED: usize = 5;
 
-/// Looks at a group, or plans a move of it.
+/// Looks at a group, plans a move of it, or carries it out.
 pub fn run(args: &GroupArgs, common: &Common, look: &Look) -> Result<u8> {
     match &args.what {
         What::Survey(of) => survey(&meant(of)?, common, look),
         What::Outlook(args) => outlook(args, look),
         What::Plan(args) => plan::run(args, look),
+        What::Changeover(args) => changeover::run(args, common, look),
         What::Status(of) => status(&meant(of)?, look),
     }
 }

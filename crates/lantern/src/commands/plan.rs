@@ -258,7 +258,7 @@ fn ask(
         },
     };
     let armed = match (how.arms, is_empty) {
-        (true, false) => Some(armed::arm(server, &plans[0])?),
+        (true, false) => Some(armed::arm(server, &plans[0], None)?),
         (true, true) => {
             armed::disarm(server, "there was nothing to do")?;
             None
@@ -600,7 +600,7 @@ pub fn arm_and_show(
         return Ok(fail::DONE);
     }
     let saved = planning::save(server, &plans)?;
-    let armed = armed::arm(server, &plans[0])?;
+    let armed = armed::arm(server, &plans[0], None)?;
     if look.json {
         look.answer(&answers::PlanDrawn::new(&plans, &saved, &[], Some(&armed)));
         return Ok(fail::DONE);

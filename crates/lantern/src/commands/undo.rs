@@ -17,7 +17,7 @@ use lantern_host::ledger::Ledger;
 use lantern_host::telling;
 
 /// Go back to before the last changeover: files and load order, the world only if asked; or to before a restore in place
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 #[command(after_help = "Examples:\n  lantern undo\n  lantern undo --with-world --warn 5m")]
 pub struct UndoArgs {
     /// Bring the keep list back, too, as it was before; what was done since is set aside
@@ -35,6 +35,14 @@ pub struct UndoArgs {
 pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C calls it off before the stop; afterwards it goes on to its end.
     heed_interrupts(look);
+    of_one(args, common, look)
+}
+
+/// Takes the last changeover of one of several servers back.
+///
+/// # Errors
+/// As of an undo.
+pub fn of_one(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
     let (mut server, _lock) = open(common, "undo")?;
     AtHand::at(&mut server, look);
     server.config.warn.at.clone_from(&args.warn);

@@ -210,14 +210,17 @@ fn addon(world: &World, folder: &str, id: &str, version: &str, more: &str) {
 fn one_move_for_all_of_them() {
     let world = three("");
     assert_snapshot!(world.lantern(&TO));
-    for server in ["halcyon-terrace", "south-terrace", "east-terrace"] {
-        world.ok(&["changeover", "--yes", "--server", server]);
-    }
-    let survey = world.lantern(&["group", "survey"]);
+    assert_snapshot!(world.lantern(&["group", "changeover"]));
+    // A first one, which is looked at, then the rest.
+    let first = world.lantern(&["group", "changeover", "--yes", "--first"]);
     assert!(
-        survey.contains("11 of them the same wherever they are shared"),
-        "{survey}"
+        first.contains("not begun      south-terrace and east-terrace"),
+        "{first}"
     );
+    assert_snapshot!(world.lantern(&["group", "changeover", "--yes"]));
+    let again = world.lantern(&["group", "changeover", "--yes"]);
+    assert!(again.contains("11 components, file by file"), "{again}");
+    assert!(!again.contains("plan NAME"), "{again}");
     // A second time there is nothing to do; and what is switched is switched where it is carried.
     addon(&world, "east-terrace/addons", "moss-wall", "1.0.0", "");
     world.ok(&["survey", "--server", "east-terrace"]);
@@ -318,4 +321,78 @@ fn what_all_of_them_need_is_fetched_once() {
         told.contains("exit status 0") && told.contains("Every server's own plan is armed"),
         "{told}"
     );
+}
+
+/// A move of which the second server's own part crashes at its start.
+fn of_which_one_goes_wrong() -> World {
+    let world = three("");
+    installed(&world, "south-terrace", "moss-wall", "");
+    let crash = "[standin]\ncrash = 'the moss is too deep'\n";
+    addon(&world, "moss", "moss-wall", "2.0.0", crash);
+    addon(&world, "moss", "sun-clock", "2.1.0", "");
+    let plan = ["group", "plan", "--to", "same", "--from", "moss"];
+    world.ok(&plan);
+    world
+}
+
+/// What became of each, and in which version what all of them carry is there.
+fn became(world: &World, words: &[&str]) -> String {
+    let told = world.lantern(&[&["group", "changeover", "--yes"], words].concat());
+    let from = told.find("\nterraces:\n").unwrap_or(0);
+    let status = told.lines().nth(1).unwrap_or_default();
+    let clocks = ["halcyon-terrace", "south-terrace", "east-terrace"].map(|server| {
+        let addons = std::fs::read_dir(world.path(&format!("{server}/addons"))).unwrap();
+        let names = addons.map(|it| it.unwrap().file_name().into_string().unwrap());
+        let mut clocks = names.filter(|name| name.starts_with("sun-clock"));
+        format!("{server}: {}", clocks.next().unwrap())
+    });
+    let end = told[from..].split("--- stderr").next().unwrap_or_default();
+    format!("{status}{end}\n{}\n", clocks.join("\n"))
+}
+
+#[test]
+fn where_one_goes_wrong_the_rest_is_not_begun() {
+    let world = of_which_one_goes_wrong();
+    assert_snapshot!(became(&world, &[]));
+    // It is not tried once more by itself.
+    assert_snapshot!(world.lantern(&["group", "changeover", "--yes"]));
+    let world = of_which_one_goes_wrong();
+    assert_snapshot!(became(&world, &["--all-or-none"]));
+    let world = of_which_one_goes_wrong();
+    assert_snapshot!(world.lantern(&["group", "changeover", "--yes", "--json", "-q"]));
+}
+
+#[test]
+fn what_was_cut_off_is_gone_on_with() {
+    let world = three("");
+    world.edit(
+        "south-terrace/greenhouse.conf",
+        "seats = 24",
+        "seats = 24\nslow_ms = 150",
+    );
+    world.ok(&TO);
+    let mut lantern = world.begin(&["group", "changeover", "--yes"]);
+    let log = "south-terrace/.lantern/console/output.log";
+    world.wait("the second server starts", || {
+        world.path(log).exists() && world.read(log).contains("Halcyon 5.4.0")
+    });
+    lantern.kill().unwrap();
+    lantern.wait().unwrap();
+    let told = world.lantern(&["group", "changeover"]);
+    assert!(
+        told.contains("2 changeovers") && told.contains("was cut off, and goes on first"),
+        "{told}"
+    );
+    assert_snapshot!(became(&world, &[]));
+    // What somebody else has done there since is no part of it.
+    world.ok(&[
+        "plan",
+        "--to",
+        "same",
+        "--drop",
+        "night-watch",
+        "--server",
+        "east-terrace",
+    ]);
+    assert_snapshot!(world.lantern(&["group", "changeover"]));
 }

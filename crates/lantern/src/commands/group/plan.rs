@@ -12,13 +12,14 @@ use crate::progress::during;
 use clap::Args;
 use lantern_core::component::Id;
 use lantern_core::group::Agreed;
-use lantern_core::plan::{Fate, Plan};
+use lantern_core::plan::Fate;
 use lantern_core::supply::Wanted;
 use lantern_host::config::Server;
 use lantern_host::group::fault::GroupFault;
 use lantern_host::group::{Arms, Found, OnePlan};
 use lantern_host::{Error, Result};
 use std::collections::BTreeMap;
+use std::path::Path;
 
 /// What a group is asked to become.
 #[derive(Debug, Args)]
@@ -88,7 +89,7 @@ pub fn run(args: &PlanOfGroup, look: &Look) -> Result<u8> {
                 shell_word(&file)
             ));
         }
-        show_next(&found, &plans, arms, look);
+        show_next(&file, &plans, arms, look);
     }
     Ok(match left_out.is_empty() {
         true => fail::DONE,
@@ -141,8 +142,7 @@ fn whole(
 }
 
 fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
-    let last = |one: &OnePlan| one.plans.last().map(|plan| plan.to.clone());
-    let to = plans.iter().find_map(last).unwrap_or_default();
+    let to = plans.first().map_or("", |one| &one.plan.to);
     let proved = match agreed.proved {
         true => "",
         false => "; that nothing would be better was not proved in the steps allowed",
@@ -154,15 +154,13 @@ fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
     );
     look.say(&look.paint(Means::Title, &title));
     look.say("");
-    let by_stops = plans.iter().any(|one| one.plans.len() > 1);
     let rows = found.group.servers.iter().zip(plans).map(|(server, one)| {
-        let plan = one.plans.first();
-        let from = plan.and_then(|plan| plan.from.clone());
-        let changes = match one.plans.iter().all(Plan::is_empty) {
+        let changes = match one.plan.is_empty() {
             true => "nothing to do".to_owned(),
-            false => plan.map_or_else(String::new, |plan| summary(&plan.components)),
+            false => summary(&one.plan.components),
         };
-        let waits: usize = one.plans.iter().map(|plan| plan.undecided().count()).sum();
+        let waits = one.plan.undecided().count();
+        let from = one.plan.from.clone();
         // Of many servers those that are alike are one row, in which no plan is named.
         let armed = match &one.armed {
             Some(name) if plans.len() <= FEW => format!("{name} armed"),
@@ -177,18 +175,15 @@ fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
                 look.paint(Means::Caution, &format!("{armed}, waits for {waits}"))
             }
         };
-        let mut row = vec![
+        vec![
             server.at.clone(),
             from.unwrap_or_else(|| "unknown".into()),
             changes,
             state,
-        ];
-        row.extend(by_stops.then(|| stops(one)));
-        row
+        ]
     });
-    let heads = ["server", "from", "changes", "plan", "stops"];
-    let heads = &heads[..if by_stops { 5 } else { 4 }];
-    look.table(heads, alike_as_one(rows.collect()));
+    let heads = ["server", "from", "changes", "plan"];
+    look.table(&heads, alike_as_one(rows.collect()));
     let moves = moves(agreed, plans);
     if moves.is_empty() {
         return;
@@ -205,31 +200,15 @@ fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
     look.table(&["shared", "from", "to", "at"], rows.collect());
 }
 
-/// In how many changeovers the worlds are brought forward.
-fn stops(one: &OnePlan) -> String {
-    match one.plans.len() {
-        0 | 1 => String::new(),
-        _ => {
-            let stops: Vec<&str> = one.plans.iter().map(|plan| plan.to.as_str()).collect();
-            stops.join(", then ")
-        }
-    }
-}
-
 /// What moves of what they share: from which version to which, with the servers at which it does.
 fn moves(agreed: &Agreed, plans: &[OnePlan]) -> BTreeMap<(Id, Option<String>, String), Vec<usize>> {
     let mut moves: BTreeMap<_, Vec<usize>> = BTreeMap::new();
     for (server, one) in plans.iter().enumerate() {
-        let first = one.plans.first().into_iter();
-        let before = first.flat_map(|plan| &plan.components);
-        let before: BTreeMap<&Id, &Option<String>> =
-            before.map(|change| (&change.id, &change.from)).collect();
-        let changes = one.plans.last().into_iter().flat_map(|it| &it.components);
+        let changes = one.plan.components.iter();
         for change in changes.filter(|change| change.verdict != Fate::Unchanged) {
-            let from = before.get(&change.id).map_or(&change.from, |from| *from);
             let shared = agreed.at[server].contains_key(&change.id);
             if let Some(to) = change.to.as_ref().filter(|_| shared) {
-                let what = (change.id.clone(), from.clone(), to.clone());
+                let what = (change.id.clone(), change.from.clone(), to.clone());
                 moves.entry(what).or_default().push(server);
             }
         }
@@ -237,36 +216,22 @@ fn moves(agreed: &Agreed, plans: &[OnePlan]) -> BTreeMap<(Id, Option<String>, St
     moves
 }
 
-fn show_next(found: &Found, plans: &[OnePlan], arms: Arms, look: &Look) {
+fn show_next(file: &Path, plans: &[OnePlan], arms: Arms, look: &Look) {
     if arms == Arms::No {
         look.say("\nThis armed nothing.");
         return;
     }
-    let armed = found.folders.iter().zip(plans);
-    let armed: Vec<_> = armed
-        .filter(|(_, one)| one.armed.is_some())
-        .map(|(folder, _)| folder)
-        .collect();
-    let Some(first) = armed.first() else {
+    let armed = plans.iter().filter(|one| one.armed.is_some()).count();
+    if armed == 0 {
         look.say("\nThere is nothing to do at any of them.");
         return;
-    };
-    look.say(&match armed.len() == plans.len() {
-        true => "\nEvery server's own plan is armed: a changeover carries it out.".to_owned(),
+    }
+    look.say(&match armed == plans.len() {
+        true => "\nEvery server's own plan is armed.".to_owned(),
         false => format!(
-            "\n{} out. At the others there is nothing to do.",
-            count(
-                armed.len(),
-                "plan is armed: a changeover carries it",
-                "plans are armed: a changeover carries each"
-            )
+            "\n{} armed. At the others there is nothing to do.",
+            count(armed, "plan is", "plans are")
         ),
     });
-    look.next(&format!(
-        "lantern changeover --server {}",
-        shell_word(first)
-    ));
-    if armed.len() > 1 {
-        look.say("Then the same for each of the others.");
-    }
+    look.next(&format!("lantern group changeover {}", shell_word(file)));
 }
