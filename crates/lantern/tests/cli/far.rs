@@ -1050,3 +1050,48 @@ fn what_is_not_packed_and_why() {
         [nowhere, nothing, others, changed].join("\n")
     );
 }
+
+/// One of a group is at hand, and one on another machine, where somebody presses the buttons.
+#[test]
+fn one_here_and_one_there_move_together() {
+    if !has_openssh() {
+        return;
+    }
+    let world = World::demo();
+    world.copy("halcyon-terrace", "south-terrace");
+    world.ok(&["adopt", "halcyon-terrace"]);
+    // Both are up at once.
+    let settings = world.read("south-terrace/greenhouse.conf");
+    let other_port = format!("port = {}\nwas_", free_port());
+    world.write(
+        "south-terrace/greenhouse.conf",
+        settings.replacen("port = ", &other_port, 1),
+    );
+    let mut page = Page::of(&world, "south-terrace");
+    page.start();
+    adopt(&world, "south-terrace", &["--name", "rented"]);
+    state(
+        &world,
+        "\n[console]\nhost = \"127.0.0.1\"\nlog = \"log/latest.log\"\n",
+    );
+    world.write(
+        "two.group.toml",
+        "format = 1\nname = \"two\"\n\n[[server]]\nat = \"halcyon-terrace\"\n\n[[server]]\nat = \"rented\"\n",
+    );
+    let depot = ["--catalogue", "depot/verdance.catalogue.json"];
+    let planned = world.lantern(&[&["group", "plan", "--to", "5.4"], &depot[..]].concat());
+    assert!(
+        planned.contains("Every server's own plan is armed"),
+        "{planned}"
+    );
+    let done = page.presses(&["group", "changeover", "--yes"]);
+    assert!(done.contains("exit status 0"), "{done}");
+    assert!(
+        done.contains("rented, 2 of 2") && done.contains("Stop rented now"),
+        "{done}"
+    );
+    assert_snapshot!(
+        "far_group",
+        plain(&world, &world.lantern(&["group", "survey"]))
+    );
+}
