@@ -17,7 +17,7 @@ use crate::glance::{self, Glance};
 use crate::identity;
 use crate::known;
 use crate::ledger::Ledger;
-use crate::place::here;
+use crate::place::{far, here};
 use crate::planning::{self, Sources, Terms};
 use crate::survey::{Depth, survey};
 use lantern_core::component::Id;
@@ -108,6 +108,7 @@ impl Found {
                         self.folders.get(index).map(|folder| (index, folder))
                     } {
                         let seen = look(index, folder);
+                        far::close_unused();
                         let mut looked = looked.lock().unwrap_or_else(PoisonError::into_inner);
                         looked.push((index, seen));
                     }

@@ -36,7 +36,7 @@ pub struct Means {
     pub shell: Option<Vec<String>>,
     /// For FTP, where the password stands.
     pub password: Option<Password>,
-    /// For FTP, how many connections there may be at once; otherwise four.
+    /// For FTP, how many connections there may be at once; otherwise as many as there may usually be.
     pub connections: Option<usize>,
     /// For FTP behind TLS, a file of certificates that vouch for it, besides those of the machine.
     pub ca: Option<PathBuf>,
@@ -54,26 +54,57 @@ pub enum Password {
 /// An address, and how it is reached.
 type Way = (Address, Means);
 
-/// The folders that are open.
-static OPEN: Mutex<Vec<(Way, Arc<dyn Place>)>> = Mutex::new(Vec::new());
+/// A folder that is open, or is being opened.
+type Opened = Arc<Mutex<Option<Arc<dyn Place>>>>;
 
-/// Opens a folder on another machine. One that is open is not opened again.
+/// The folders that are open.
+static OPEN: Mutex<Vec<(Way, Opened)>> = Mutex::new(Vec::new());
+
+/// Opens a folder on another machine. One that is open is not opened again; several are opened at once.
 ///
 /// # Errors
 /// When the other end is not reached, or there is no such folder.
 pub fn open(address: &Address, means: &Means) -> io::Result<Arc<dyn Place>> {
     let way = (address.clone(), means.clone());
-    let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
-    let known = open.iter().find(|(known, _)| *known == way);
-    if let Some((_, place)) = known {
+    let opened = {
+        let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
+        match open.iter().find(|(known, _)| *known == way) {
+            Some((_, opened)) => Arc::clone(opened),
+            None => {
+                let opened = Opened::default();
+                open.push((way, Arc::clone(&opened)));
+                opened
+            }
+        }
+    };
+    let mut opened = opened.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(place) = &*opened {
         return Ok(Arc::clone(place));
     }
     let place: Arc<dyn Place> = match address.scheme {
         Scheme::Sftp | Scheme::Ssh => Arc::new(sftp::Sftp::open(address, means)?),
         Scheme::Ftps | Scheme::Ftp => Arc::new(ftp::Ftp::open(address, means)?),
     };
-    open.push((way, Arc::clone(&place)));
+    *opened = Some(Arc::clone(&place));
     Ok(place)
+}
+
+/// Closes what nobody uses any more: of many servers, not all are to be open at once.
+pub fn close_unused() {
+    let is_used = |opened: &Opened| match opened.try_lock() {
+        Ok(place) => {
+            let users = place.as_ref().map_or(0, Arc::strong_count);
+            Arc::strong_count(opened) > 1 || users > 1
+        }
+        Err(_) => true,
+    };
+    let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
+    let unused: Vec<_> = open
+        .extract_if(.., |(_, opened)| !is_used(opened))
+        .collect();
+    // To close takes a while, in which others may open theirs.
+    drop(open);
+    drop(unused);
 }
 
 /// Closes what is open to a host.
