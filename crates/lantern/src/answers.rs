@@ -4,7 +4,9 @@
 
 pub mod group;
 
-use group::{GroupChangeoverDone, GroupOutlook, GroupPlanned, GroupStatus, GroupSurveyed};
+use group::{
+    GroupChangeoverDone, GroupOutlook, GroupPlanned, GroupStatus, GroupSurveyed, GroupUndone,
+};
 use lantern_core::check::Remark;
 use lantern_core::clients::{Checked, ClientChange, ClientList, Explained, MayJoin};
 use lantern_core::component::{Id, Kind, Runs};
@@ -102,6 +104,7 @@ answers!(
     Files<'_>,
     Gathered,
     GroupChangeoverDone,
+    GroupUndone,
     GroupOutlook,
     GroupPlanned,
     GroupStatus,

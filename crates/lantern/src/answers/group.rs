@@ -268,6 +268,15 @@ pub struct GroupChangeoverDone {
     pub same: Option<GroupSame>,
 }
 
+/// `group undo`.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupUndone {
+    /// What the group is called.
+    pub group: String,
+    /// Its servers, in its order.
+    pub servers: Vec<GroupServerDone>,
+}
+
 /// A server, and what became of its plan.
 #[derive(Serialize, JsonSchema)]
 pub struct GroupServerDone {
@@ -291,7 +300,7 @@ pub enum GroupBecame {
     Nothing,
     /// It went wrong.
     Failed,
-    /// It was carried out, and taken back, as another one went wrong.
+    /// It was carried out, and taken back.
     TakenBack,
     /// It should have been taken back, and was not.
     Stays,

@@ -2,6 +2,7 @@
 
 mod changeover;
 mod plan;
+mod undo;
 
 use super::question::SourceArgs;
 use crate::answers::group::{GroupOutlook, GroupStatus, GroupSurveyed, is_up, players, version};
@@ -42,6 +43,8 @@ enum What {
     Plan(Box<plan::PlanOfGroup>),
     /// Carry out what was planned for all of them, one server after another; it stops where one goes wrong
     Changeover(changeover::ChangeoverOfGroup),
+    /// Take back what was carried out for all of them, the last first
+    Undo(undo::UndoOfGroup),
     /// Show how each of its servers is: up or down, who is on, what was done last
     Status(OfGroup),
 }
@@ -77,6 +80,7 @@ pub fn run(args: &GroupArgs, common: &Common, look: &Look) -> Result<u8> {
         What::Outlook(args) => outlook(args, look),
         What::Plan(args) => plan::run(args, look),
         What::Changeover(args) => changeover::run(args, common, look),
+        What::Undo(args) => undo::run(args, common, look),
         What::Status(of) => status(&meant(of)?, look),
     }
 }

@@ -221,6 +221,13 @@ fn one_move_for_all_of_them() {
     let again = world.lantern(&["group", "changeover", "--yes"]);
     assert!(again.contains("11 components, file by file"), "{again}");
     assert!(!again.contains("plan NAME"), "{again}");
+    // Back, where nobody has been on since; where somebody has, it is asked what is to become of that.
+    world.write("south-terrace/worlds/orbit-garden/day.txt", "a day\n");
+    let back = world.lantern(&["group", "undo", "--yes"]);
+    assert_snapshot!(back);
+    assert_snapshot!(world.lantern(&["group", "undo", "--yes", "--keep-world"]));
+    world.ok(&TO);
+    world.ok(&["group", "changeover", "--yes"]);
     // A second time there is nothing to do; and what is switched is switched where it is carried.
     addon(&world, "east-terrace/addons", "moss-wall", "1.0.0", "");
     world.ok(&["survey", "--server", "east-terrace"]);
@@ -228,6 +235,7 @@ fn one_move_for_all_of_them() {
     let told = [
         world.lantern(&same),
         world.lantern(&[&same[..], &["--drop", "moss-wall"]].concat()),
+        world.lantern(&[&same[..], &["--off", "night-watch", "--what-if"]].concat()),
         world.lantern(&[&same[..], &["--drop", "no-such"]].concat()),
     ];
     assert_snapshot!(told.join("\n"));

@@ -2,6 +2,7 @@
 
 use super::{OfGroup, meant, names};
 use crate::answers::group::{GroupBecame, GroupChangeoverDone, GroupSame, GroupServerDone};
+use crate::commands::undo::UndoArgs;
 use crate::commands::{armed, changeover, heed_interrupts, undo};
 use crate::common::{Common, shell_word};
 use crate::fail;
@@ -16,6 +17,7 @@ use lantern_host::group::fault::GroupFault;
 use lantern_host::group::{Found, Standing};
 use lantern_host::interrupt;
 use lantern_host::night::How;
+use std::path::Path;
 
 /// How what was planned for a group is carried out.
 #[derive(Debug, Args)]
@@ -110,7 +112,14 @@ pub fn run(args: &ChangeoverOfGroup, common: &Common, look: &Look) -> Result<u8>
         .iter()
         .any(|(became, _)| *became == GroupBecame::Failed);
     if is_wrong && args.all_or_none {
-        take_back(&found, &mut each, common, &inner, look);
+        take_back(
+            &found,
+            &mut each,
+            &UndoArgs::default(),
+            common,
+            &inner,
+            look,
+        );
     }
     let is_whole = status == fail::DONE && !is_part;
     let same = is_whole.then(|| same(&found)).transpose()?;
@@ -176,10 +185,11 @@ fn announce(
     });
 }
 
-/// Takes back what was carried out, the last first; players' doings since are not thrown away for that.
-fn take_back(
+/// Takes back what was carried out, the last first; what is wished of the world is `how`'s.
+pub fn take_back(
     found: &Found,
     each: &mut [(GroupBecame, Option<String>)],
+    how: &UndoArgs,
     common: &Common,
     inner: &Look,
     look: &Look,
@@ -192,7 +202,7 @@ fn take_back(
         look.talk(&look.paint_error(Means::Title, &format!("\n{name}: back")));
         interrupt::between();
         let own = common.of(&found.folders[index]);
-        let done = undo::of_one(&undo::UndoArgs::default(), &own, inner);
+        let done = undo::of_one(how, &own, inner);
         each[index] = match done {
             Ok(_) => (GroupBecame::TakenBack, None),
             Err(error) => {
@@ -226,10 +236,11 @@ fn same(found: &Found) -> Result<GroupSame> {
     })
 }
 
-fn show(found: &Found, answer: &GroupChangeoverDone, file: &std::path::Path, look: &Look) {
+/// Says what became of each server's plan.
+pub fn show_each(found: &Found, each: &[GroupServerDone], look: &Look) {
     look.say("");
     let of = |wanted: &[GroupBecame]| -> Vec<usize> {
-        let own = answer.servers.iter().enumerate();
+        let own = each.iter().enumerate();
         let own = own.filter(|(_, it)| wanted.contains(&it.became));
         own.map(|(index, _)| index).collect()
     };
@@ -252,14 +263,15 @@ fn show(found: &Found, answer: &GroupChangeoverDone, file: &std::path::Path, loo
             let word = look.paint(means, &format!("{word:<14}"));
             look.say(&format!("  {word} {}", names(found, &servers)));
         }
-        for why in servers
-            .iter()
-            .filter_map(|it| answer.servers[*it].why.as_ref())
-        {
+        for why in servers.iter().filter_map(|it| each[*it].why.as_ref()) {
             let why = why.lines().next().unwrap_or_default();
             look.say(&look.row("", 16, why));
         }
     }
+}
+
+fn show(found: &Found, answer: &GroupChangeoverDone, file: &Path, look: &Look) {
+    show_each(found, &answer.servers, look);
     let next = match &answer.same {
         Some(same) => {
             show_same(same, look);

@@ -1,0 +1,81 @@
+//! `lantern group undo`
+
+use super::changeover::{show_each, take_back};
+use super::{OfGroup, meant, names};
+use crate::answers::group::{GroupBecame, GroupServerDone, GroupUndone};
+use crate::commands::undo::UndoArgs;
+use crate::commands::{armed, heed_interrupts};
+use crate::common::{Common, shell_word};
+use crate::fail;
+use crate::look::{Look, Means};
+use crate::progress::during;
+use clap::Args;
+use lantern_host::Result;
+use lantern_host::group::{Found, Standing};
+
+/// How what was carried out for a group is taken back.
+#[derive(Debug, Args)]
+pub struct UndoOfGroup {
+    #[command(flatten)]
+    of: OfGroup,
+    #[command(flatten)]
+    how: UndoArgs,
+}
+
+/// Takes back what was carried out for all of them, the last first.
+pub fn run(args: &UndoOfGroup, common: &Common, look: &Look) -> Result<u8> {
+    heed_interrupts(look);
+    let file = meant(&args.of)?;
+    let found = Found::read(&file)?;
+    let standings = during("servers are looked at", || found.standings())?;
+    let mut each: Vec<(GroupBecame, Option<String>)> = Vec::new();
+    for standing in &standings {
+        each.push(match standing {
+            Standing::Done | Standing::CutOff(_) => (GroupBecame::DoneBefore, None),
+            Standing::Nothing => (GroupBecame::Nothing, None),
+            Standing::Waits => (GroupBecame::Waits, None),
+            Standing::Back(_) => (GroupBecame::TakenBack, None),
+        });
+    }
+    let to_do = each.iter().enumerate();
+    let to_do = to_do.filter(|(_, it)| it.0 == GroupBecame::DoneBefore);
+    let mut to_do: Vec<usize> = to_do.map(|(index, _)| index).collect();
+    to_do.reverse();
+    if !to_do.is_empty() {
+        let title = format!(
+            "{}: taken back, the last first: {}.",
+            found.group.name,
+            names(&found, &to_do)
+        );
+        look.talk(&look.paint_error(Means::Title, &title));
+        let without = common.next(&format!("group undo {} --yes", shell_word(&file)));
+        armed::confirm("Take it back?", &without, common, look)?;
+    }
+    let inner = match look.json {
+        true => look.onto_page(),
+        false => look.clone(),
+    };
+    take_back(&found, &mut each, &args.how, common, &inner, look);
+    let stays = each.iter().any(|(became, _)| *became == GroupBecame::Stays);
+    let servers = found.group.servers.iter().zip(each);
+    let servers = servers.map(|(server, (became, why))| GroupServerDone {
+        server: server.at.clone(),
+        became,
+        why,
+    });
+    let answer = GroupUndone {
+        group: found.group.name.clone(),
+        servers: servers.collect(),
+    };
+    match look.json {
+        true => look.answer(&answer),
+        false => {
+            show_each(&found, &answer.servers, look);
+            look.next(&format!("lantern group survey {}", shell_word(&file)));
+        }
+    }
+    Ok(match stays {
+        true => fail::NO,
+        false => fail::DONE,
+    })
+}
