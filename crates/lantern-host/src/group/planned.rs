@@ -148,6 +148,7 @@ impl Found {
                 .extend(pins.map(|(id, version)| format!("{id}={version}")));
             let mut question = planning::question(&server, &mut ledger, sources, &terms)?;
             self.narrowed(index, &mut question);
+            question.save()?;
             let mut plans = question.plans()?;
             if let [first, .., last] = &plans[..] {
                 return Err(GroupFault::Own(format!(
@@ -308,7 +309,7 @@ impl Found {
                 ))
             }
             Discord::Builds(builds) if builds.is_empty() => {
-                told("the server version is not on offer for any of its servers".into())
+                told("no catalogue and no drop folder that is named, here or in lantern.toml, has a server version that would do".into())
             }
             Discord::Builds(builds) => {
                 let each = builds.iter();

@@ -394,7 +394,7 @@ fn every_answer_is_as_its_schema_says() {
     let plan = ["group", "plan", "--to", "same"];
     meet("GroupPlanned", 0, &plan);
     meet("GroupChangeoverDone", 0, &["group", "changeover", "--yes"]);
-    meet("GroupUndone", 0, &["group", "undo"]);
+    meet("GroupUndone", 3, &["group", "undo"]);
 
     let published: BTreeSet<&str> = schemas
         .all

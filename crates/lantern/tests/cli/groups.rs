@@ -211,6 +211,13 @@ fn one_move_for_all_of_them() {
     let world = three("");
     assert_snapshot!(world.lantern(&TO));
     assert_snapshot!(world.lantern(&["group", "changeover"]));
+    let why = world.lantern(&["why", "gnomon", "--server", "south-terrace"]);
+    assert!(why.contains("exit status 0"), "{why}");
+    let idle = world.lantern(&["group", "undo", "--yes"]);
+    assert!(
+        idle.contains("exit status 3") && idle.contains("could be taken back"),
+        "{idle}"
+    );
     // A first one, which is looked at, then the rest.
     let first = world.lantern(&["group", "changeover", "--yes", "--first"]);
     assert!(

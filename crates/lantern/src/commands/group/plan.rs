@@ -10,7 +10,7 @@ use crate::fail;
 use crate::look::{Look, Means, bytes, count};
 use crate::progress::during;
 use clap::Args;
-use lantern_core::component::Id;
+use lantern_core::component::{Id, Kind};
 use lantern_core::group::Agreed;
 use lantern_core::plan::Fate;
 use lantern_core::supply::Wanted;
@@ -206,7 +206,8 @@ fn moves(agreed: &Agreed, plans: &[OnePlan]) -> BTreeMap<(Id, Option<String>, St
     for (server, one) in plans.iter().enumerate() {
         let changes = one.plan.components.iter();
         for change in changes.filter(|change| change.verdict != Fate::Unchanged) {
-            let shared = agreed.at[server].contains_key(&change.id);
+            let is_build = change.kind == Kind::Build;
+            let shared = is_build || agreed.at[server].contains_key(&change.id);
             if let Some(to) = change.to.as_ref().filter(|_| shared) {
                 let what = (change.id.clone(), change.from.clone(), to.clone());
                 moves.entry(what).or_default().push(server);

@@ -41,6 +41,10 @@ pub fn run(args: &UndoOfGroup, common: &Common, look: &Look) -> Result<u8> {
     let to_do = to_do.filter(|(_, it)| it.0 == GroupBecame::DoneBefore);
     let mut to_do: Vec<usize> = to_do.map(|(index, _)| index).collect();
     to_do.reverse();
+    let is_idle = to_do.is_empty();
+    if is_idle {
+        look.talk("Nothing of it was carried out that could be taken back.");
+    }
     if !to_do.is_empty() {
         let title = format!(
             "{}: taken back, the last first: {}.",
@@ -74,7 +78,7 @@ pub fn run(args: &UndoOfGroup, common: &Common, look: &Look) -> Result<u8> {
             look.next(&format!("lantern group survey {}", shell_word(&file)));
         }
     }
-    Ok(match stays {
+    Ok(match stays || is_idle {
         true => fail::NO,
         false => fail::DONE,
     })
