@@ -75,7 +75,7 @@ fn status(error: &Error) -> u8 {
         | Error::Planning(PlanningFault::NotArmed(_))
         | Error::Planning(PlanningFault::Declined)
         | Error::Planning(PlanningFault::ToFetch(_))
-        | Error::Group(GroupFault::Discord { .. } | GroupFault::ToFetch { .. })
+        | Error::Group(GroupFault::Discord { .. } | GroupFault::ToFetch(_))
         | Error::Changeover(ChangeoverFault::NothingToDo)
         | Error::Changeover(ChangeoverFault::NothingToUndo)
         | Error::Changeover(ChangeoverFault::WorldUsed { .. })
@@ -559,8 +559,12 @@ fn of_group(fault: &GroupFault) -> String {
         GroupFault::Some { .. } | GroupFault::Own(_) => {
             "Nothing was armed. Each of them by itself: lantern plan --server NAME".into()
         }
-        GroupFault::ToFetch { .. } => {
-            "Nothing was armed. Give the same command with --gather, which fetches them.".into()
+        GroupFault::ToFetch(files) => {
+            let sum: u64 = files.iter().filter_map(|(_, it)| it.supply.bytes).sum();
+            format!(
+                "Nothing was armed. Give the same command with --gather, which fetches them: {} as far as that is stated.",
+                bytes(sum)
+            )
         }
         GroupFault::Discord { apart, .. } if apart.is_empty() => "Nothing was armed.".into(),
         GroupFault::Discord { apart, .. } => {

@@ -16,8 +16,6 @@ use std::sync::Arc;
 /// What servers of a group agree on.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Agreed {
-    /// The server program's version; none where it lies outside the folders.
-    pub build: Option<Version>,
     /// The release of each component that two or more of them could share.
     pub shared: BTreeMap<Id, Version>,
     /// Of each server, in the group's order: what of it is to be kept at the version that is agreed on.
@@ -332,7 +330,6 @@ impl<'a> Joint<'a> {
     ) -> Agreed {
         let mut choices = selection.choices.iter();
         let build = choices.find(|choice| choice.kind == Kind::Build);
-        let build = build.map(|choice| choice.to.clone());
         let shared = found.iter();
         let shared =
             shared.filter_map(|(id, versions)| Some(((*id).clone(), versions.first()?.clone())));
@@ -350,13 +347,12 @@ impl<'a> Joint<'a> {
                 }
             }
         }
-        if let (Some(build), Target::Within(_)) = (&build, &self.parts[0].request.target) {
+        if let (Some(build), Target::Within(_)) = (build, &self.parts[0].request.target) {
             for one in &mut at {
-                one.insert(self.names.build.clone(), build.clone());
+                one.insert(self.names.build.clone(), build.to.clone());
             }
         }
         Agreed {
-            build,
             shared,
             at,
             proved: selection.proved,

@@ -1,6 +1,7 @@
 //! What can go wrong with servers that move together.
 
 use lantern_core::component::Id;
+use lantern_core::supply::Wanted;
 use std::fmt::Write as _;
 
 /// What can go wrong with servers that move together.
@@ -17,14 +18,9 @@ pub enum GroupFault {
     /// At some of them what was planned for all is not to be carried out: each by name, with why.
     #[error("what was planned for all cannot be carried out at {}", named(.0))]
     NotArmed(Vec<(String, String)>),
-    /// Files have to be fetched before every server's own plan can be drawn.
-    #[error("{} to be fetched before every server's plan can be drawn file by file, {size} as far as that is known: {}", many(.files), .files.join(", "))]
-    ToFetch {
-        /// What they are for.
-        files: Vec<String>,
-        /// How large they are together, in words.
-        size: String,
-    },
+    /// Files have to be fetched before every server's own plan can be drawn: each once, with the server, as an index, that asks for it first.
+    #[error("{} to be fetched before every server's plan can be drawn file by file: {}", many(.0), what(.0))]
+    ToFetch(Vec<(usize, Wanted)>),
     /// Why one of them has no plan of its own, as far as that lies in the group.
     #[error("{0}")]
     Own(String),
@@ -40,11 +36,16 @@ pub enum GroupFault {
     },
 }
 
-fn many(files: &[String]) -> String {
+fn many(files: &[(usize, Wanted)]) -> String {
     match files.len() {
         1 => "1 file has".into(),
         several => format!("{several} files have"),
     }
+}
+
+fn what(files: &[(usize, Wanted)]) -> String {
+    let what: Vec<&str> = files.iter().map(|(_, it)| it.what.as_str()).collect();
+    what.join(", ")
 }
 
 fn each(doing: &str, servers: &[(String, String)]) -> String {

@@ -5,11 +5,12 @@ use super::{Found, opened};
 use crate::armed;
 use crate::changeover::refuse_interrupted;
 use crate::config::Server;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::gather::Stale;
 use crate::glance;
 use crate::ledger::Ledger;
 use crate::lock::Lock;
+use crate::planning::fault::PlanningFault;
 use crate::planning::{self, Question, Sources, Terms};
 use crate::survey::{Depth, survey};
 use lantern_core::component::Id;
@@ -17,6 +18,7 @@ use lantern_core::group::{Agreed, Discord, agree};
 use lantern_core::offer::Origin;
 use lantern_core::plan::{Fate, Plan};
 use lantern_core::resolve::Request;
+use lantern_core::supply::Wanted;
 use lantern_core::version::Version;
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -135,9 +137,10 @@ impl Found {
     /// Draws each server's own plan, with what is agreed on.
     ///
     /// # Errors
-    /// In each: as [`Question::plans`]; and when it would not be as agreed, or takes several stops.
-    pub fn drawn(&self, sources: &Sources, asked: &Asked, agreed: &Agreed) -> Vec<Result<OnePlan>> {
-        self.each(|index, folder| {
+    /// [`GroupFault::ToFetch`] when files have to be fetched first; [`GroupFault::Some`] when one has no plan otherwise, would not be as
+    /// agreed, or takes several stops.
+    pub fn drawn(&self, sources: &Sources, asked: &Asked, agreed: &Agreed) -> Result<Vec<OnePlan>> {
+        let drawn = self.each(|index, folder| {
             let (server, _) = opened(folder)?;
             let _lock = Lock::take(&server.folder, "group plan")?;
             let mut ledger = Ledger::open(&server.folder)?;
@@ -176,7 +179,26 @@ impl Found {
                 plan,
                 armed: None,
             })
-        })
+        });
+        let mut wanted: Vec<(usize, Wanted)> = Vec::new();
+        let mut others = false;
+        for (server, one) in drawn.iter().enumerate() {
+            match one {
+                Ok(_) => {}
+                Err(Error::Planning(PlanningFault::ToFetch(files))) => {
+                    for it in files {
+                        if wanted.iter().all(|(_, known)| known != it) {
+                            wanted.push((server, it.clone()));
+                        }
+                    }
+                }
+                Err(_) => others = true,
+            }
+        }
+        if !wanted.is_empty() && !others {
+            return Err(GroupFault::ToFetch(wanted).into());
+        }
+        self.all_or_which("planned", drawn)
     }
 
     /// Writes each server's own plan down, and arms it, where it does anything. Where that fails at one of them, none is armed.

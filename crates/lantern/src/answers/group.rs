@@ -229,6 +229,8 @@ struct GroupServerPlanned {
     components: Vec<ComponentChange>,
     /// How many decisions it waits for.
     undecided: usize,
+    /// What is to be known of it besides.
+    notes: Vec<String>,
 }
 
 impl GroupPlanned {
@@ -242,6 +244,7 @@ impl GroupPlanned {
             to: one.plan.to.clone(),
             components: one.plan.components.clone(),
             undecided: one.plan.undecided().count(),
+            notes: one.plan.notes.clone(),
         });
         let shared = agreed.shared.iter();
         GroupPlanned {

@@ -77,11 +77,7 @@ pub fn run(args: &ChangeoverOfGroup, common: &Common, look: &Look) -> Result<u8>
         warn: args.warn.clone(),
         ..How::default()
     };
-    // Of a group there is one answer: what each server's own changeover comes to is talk.
-    let inner = match look.json {
-        true => look.onto_page(),
-        false => look.clone(),
-    };
+    let inner = for_each(look);
     let mut status = fail::DONE;
     for (number, (index, standing)) in to_do.iter().enumerate() {
         let name = &found.group.servers[*index].at;
@@ -126,15 +122,9 @@ pub fn run(args: &ChangeoverOfGroup, common: &Common, look: &Look) -> Result<u8>
     if same.as_ref().is_some_and(|it| !it.differs.is_empty()) {
         status = fail::NO;
     }
-    let servers = found.group.servers.iter().zip(each);
-    let servers = servers.map(|(server, (became, why))| GroupServerDone {
-        server: server.at.clone(),
-        became,
-        why,
-    });
     let answer = GroupChangeoverDone {
         group: found.group.name.clone(),
-        servers: servers.collect(),
+        servers: each_named(&found, each),
         same,
     };
     match look.json {
@@ -142,6 +132,25 @@ pub fn run(args: &ChangeoverOfGroup, common: &Common, look: &Look) -> Result<u8>
         false => show(&found, &answer, &file, look),
     }
     Ok(status)
+}
+
+/// What became of each server's plan, with its name.
+pub fn each_named(found: &Found, each: Vec<(GroupBecame, Option<String>)>) -> Vec<GroupServerDone> {
+    let servers = found.group.servers.iter().zip(each);
+    let servers = servers.map(|(server, (became, why))| GroupServerDone {
+        server: server.at.clone(),
+        became,
+        why,
+    });
+    servers.collect()
+}
+
+/// Of a group there is one answer: what each server's own operation comes to is talk.
+pub fn for_each(look: &Look) -> Look {
+    match look.json {
+        true => look.onto_page(),
+        false => look.clone(),
+    }
 }
 
 /// Says what is about to be done.

@@ -7,7 +7,7 @@ use crate::commands::fetching;
 use crate::commands::question::{SourceArgs, TermArgs, tell_left_out};
 use crate::common::shell_word;
 use crate::fail;
-use crate::look::{Look, Means, bytes, count};
+use crate::look::{Look, Means, count};
 use crate::progress::during;
 use clap::Args;
 use lantern_core::component::{Id, Kind};
@@ -62,12 +62,15 @@ pub fn run(args: &PlanOfGroup, look: &Look) -> Result<u8> {
     let mut fetched: Vec<Wanted> = Vec::new();
     let plans = loop {
         let drawn = during("plans are drawn", || found.drawn(&sources, &asked, &agreed));
-        let wanted = to_fetch(&drawn);
-        let is_new = wanted.iter().any(|(_, it)| !fetched.contains(it));
-        if wanted.is_empty() || !args.gather || !is_new {
-            break whole(&found, drawn, &wanted)?;
+        let wanted = match drawn {
+            Err(Error::Group(GroupFault::ToFetch(wanted))) if args.gather => wanted,
+            drawn => break drawn?,
+        };
+        let is_new = |(_, it): &&(usize, Wanted)| !fetched.contains(it);
+        if !wanted.iter().any(|it| is_new(&it)) {
+            return Err(GroupFault::ToFetch(wanted).into());
         }
-        for (server, it) in wanted.iter().filter(|(_, it)| !fetched.contains(it)) {
+        for (server, it) in wanted.iter().filter(is_new) {
             let server = Server::open(&found.folders[*server])?;
             fetching::fetch(&server, std::slice::from_ref(it), &[], false, look)?;
         }
@@ -97,50 +100,6 @@ pub fn run(args: &PlanOfGroup, look: &Look) -> Result<u8> {
     })
 }
 
-/// The files that plans wait for, each once, with the server that asks for it first.
-fn to_fetch(drawn: &[Result<OnePlan>]) -> Vec<(usize, Wanted)> {
-    let mut all: Vec<(usize, Wanted)> = Vec::new();
-    for (server, one) in drawn.iter().enumerate() {
-        let wanted = one.as_ref().err().and_then(fetching::waits_for);
-        for it in wanted.into_iter().flatten() {
-            if all.iter().all(|(_, known)| known != it) {
-                all.push((server, it.clone()));
-            }
-        }
-    }
-    all
-}
-
-/// Every server's plan; otherwise what stands in the way.
-fn whole(
-    found: &Found,
-    drawn: Vec<Result<OnePlan>>,
-    wanted: &[(usize, Wanted)],
-) -> Result<Vec<OnePlan>> {
-    let mut plans = Vec::new();
-    let mut servers = Vec::new();
-    for (server, one) in found.group.servers.iter().zip(drawn) {
-        match one {
-            Ok(one) => plans.push(one),
-            Err(error) if fetching::waits_for(&error).is_some() => {}
-            Err(error) => servers.push((server.at.clone(), error.to_string())),
-        }
-    }
-    if !servers.is_empty() {
-        let doing = "planned";
-        return Err(GroupFault::Some { doing, servers }.into());
-    }
-    if wanted.is_empty() {
-        return Ok(plans);
-    }
-    let sum: u64 = wanted.iter().filter_map(|(_, it)| it.supply.bytes).sum();
-    let files = wanted.iter().map(|(_, it)| it.what.clone()).collect();
-    Err(Error::Group(GroupFault::ToFetch {
-        files,
-        size: bytes(sum),
-    }))
-}
-
 fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
     let to = plans.first().map_or("", |one| &one.plan.to);
     let proved = match agreed.proved {
@@ -163,17 +122,25 @@ fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
         let from = one.plan.from.clone();
         // Of many servers those that are alike are one row, in which no plan is named.
         let armed = match &one.armed {
-            Some(name) if plans.len() <= FEW => format!("{name} armed"),
-            Some(_) => "armed".into(),
-            None => String::new(),
+            Some(name) if plans.len() <= FEW => Some(format!("{name} armed")),
+            Some(_) => Some("armed".to_owned()),
+            None => None,
         };
-        let state = match (armed.as_str(), waits) {
-            ("", _) => armed,
-            (_, 0) => look.paint(Means::Good, &armed),
-            (_, waits) => {
-                let waits = count(waits, "decision", "decisions");
-                look.paint(Means::Caution, &format!("{armed}, waits for {waits}"))
-            }
+        let waits = match waits {
+            0 => None,
+            waits => Some(format!(
+                "waits for {}",
+                count(waits, "decision", "decisions")
+            )),
+        };
+        let means = match waits {
+            Some(_) => Means::Caution,
+            None => Means::Good,
+        };
+        let state: Vec<String> = armed.into_iter().chain(waits).collect();
+        let state = match state.join(", ") {
+            none if none.is_empty() => none,
+            state => look.paint(means, &state),
         };
         vec![
             server.at.clone(),
@@ -182,8 +149,39 @@ fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
             state,
         ]
     });
-    let heads = ["server", "from", "changes", "plan"];
-    look.table(&heads, alike_as_one(rows.collect()));
+    let mut rows: Vec<Vec<String>> = rows.collect();
+    let mut heads = vec!["server", "from", "changes", "plan"];
+    if rows.iter().all(|row| row[3].is_empty()) {
+        heads.pop();
+        rows.iter_mut().for_each(|row| row.truncate(3));
+    }
+    look.table(&heads, alike_as_one(rows));
+    show_moves(found, agreed, plans, look);
+    let mut notes: BTreeMap<&String, Vec<usize>> = BTreeMap::new();
+    for (server, one) in plans.iter().enumerate() {
+        for note in &one.plan.notes {
+            notes.entry(note).or_default().push(server);
+        }
+    }
+    if !notes.is_empty() {
+        look.say("");
+    }
+    for (note, servers) in notes {
+        let note = format!("{note} (at {})", at(found, &servers));
+        look.say(&look.paint(Means::Caution, &look.row("note:", 5, &note)));
+    }
+}
+
+/// At which servers, in words.
+fn at(found: &Found, servers: &[usize]) -> String {
+    match servers.len() == found.group.servers.len() {
+        true => "all".to_owned(),
+        false => names(found, servers),
+    }
+}
+
+/// What moves of what they share.
+fn show_moves(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
     let moves = moves(agreed, plans);
     if moves.is_empty() {
         return;
@@ -191,11 +189,7 @@ fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
     look.say("");
     let rows = moves.iter().map(|((id, from, to), servers)| {
         let from = from.clone().unwrap_or_else(|| "new".into());
-        let at = match servers.len() == plans.len() {
-            true => "all".to_owned(),
-            false => names(found, servers),
-        };
-        vec![id.to_string(), from, to.clone(), at]
+        vec![id.to_string(), from, to.clone(), at(found, servers)]
     });
     look.table(&["shared", "from", "to", "at"], rows.collect());
 }

@@ -1,8 +1,8 @@
 //! `lantern group undo`
 
-use super::changeover::{show_each, take_back};
+use super::changeover::{each_named, for_each, show_each, take_back};
 use super::{OfGroup, meant, names};
-use crate::answers::group::{GroupBecame, GroupServerDone, GroupUndone};
+use crate::answers::group::{GroupBecame, GroupUndone};
 use crate::commands::undo::UndoArgs;
 use crate::commands::{armed, heed_interrupts};
 use crate::common::{Common, shell_word};
@@ -55,21 +55,11 @@ pub fn run(args: &UndoOfGroup, common: &Common, look: &Look) -> Result<u8> {
         let without = common.next(&format!("group undo {} --yes", shell_word(&file)));
         armed::confirm("Take it back?", &without, common, look)?;
     }
-    let inner = match look.json {
-        true => look.onto_page(),
-        false => look.clone(),
-    };
-    take_back(&found, &mut each, &args.how, common, &inner, look);
+    take_back(&found, &mut each, &args.how, common, &for_each(look), look);
     let stays = each.iter().any(|(became, _)| *became == GroupBecame::Stays);
-    let servers = found.group.servers.iter().zip(each);
-    let servers = servers.map(|(server, (became, why))| GroupServerDone {
-        server: server.at.clone(),
-        became,
-        why,
-    });
     let answer = GroupUndone {
         group: found.group.name.clone(),
-        servers: servers.collect(),
+        servers: each_named(&found, each),
     };
     match look.json {
         true => look.answer(&answer),
