@@ -8,6 +8,7 @@ use crate::armed::{self, Armed, Became};
 use crate::changeover::Meanwhile;
 use crate::error::Result;
 use crate::ledger::Ledger;
+use lantern_core::plan::Plan;
 use std::collections::BTreeMap;
 
 /// How far a server is with what was planned for its group.
@@ -29,8 +30,8 @@ impl Found {
     /// How far each server is, in the group's order.
     ///
     /// # Errors
-    /// [`GroupFault::Some`] where one of them cannot be looked at; [`GroupFault::NotArmed`] where one is worked at, or has no part in what was
-    /// planned last.
+    /// [`GroupFault::Some`] where one of them cannot be looked at; [`GroupFault::NotArmed`] where one is worked at, waits for decisions, or has no part
+    /// in what was planned last.
     pub fn standings(&self) -> Result<Vec<Standing>> {
         let seen = self.each(|_, folder| {
             let (server, meanwhile) = opened(folder)?;
@@ -43,7 +44,15 @@ impl Found {
                 }
                 _ => false,
             };
-            Ok((armed, taken_back, meanwhile))
+            let undecided = match armed.as_ref().map(|armed| &armed.became) {
+                Some(Became::Armed) => {
+                    let text = server.folder.read(&armed::plan_file())?;
+                    let plan = Plan::parse(&String::from_utf8_lossy(&text));
+                    plan.map_or(0, |plan| plan.undecided().count())
+                }
+                _ => 0,
+            };
+            Ok((armed, taken_back, undecided, meanwhile))
         });
         let seen = self.all_or_which("looked at", seen)?;
         let marks = seen
@@ -58,7 +67,7 @@ impl Found {
         let each = self.group.servers.iter().zip(&seen);
         let mut standings = Vec::new();
         let mut servers = Vec::new();
-        for (server, (armed, taken_back, meanwhile)) in each {
+        for (server, (armed, taken_back, undecided, meanwhile)) in each {
             let own = armed.as_ref().filter(|it| it.group.as_ref() == mark);
             let own = own.filter(|_| mark.is_some());
             match (own, meanwhile) {
@@ -68,6 +77,16 @@ impl Found {
                 (Some(_), Meanwhile::CutOff(told)) => {
                     standings.push(Standing::CutOff(told.clone()));
                 }
+                (Some(_), Meanwhile::Nothing) if *undecided > 0 => servers.push((
+                    server.at.clone(),
+                    format!(
+                        "its plan waits for {}: decide there, and plan for all once more",
+                        match undecided {
+                            1 => "a decision".to_owned(),
+                            several => format!("{several} decisions"),
+                        }
+                    ),
+                )),
                 (Some(armed), Meanwhile::Nothing) => standings.push(standing(armed, *taken_back)),
                 (None, _) => {
                     servers.push((server.at.clone(), "it is not armed there any more".into()))

@@ -411,3 +411,29 @@ fn what_was_cut_off_is_gone_on_with() {
     ]);
     assert_snapshot!(world.lantern(&["group", "changeover"]));
 }
+
+#[test]
+fn what_waits_for_a_decision_is_not_begun() {
+    let world = three("");
+    world.edit(
+        "south-terrace/framework/lattice.bin",
+        "lattice of 1.8.0\n",
+        "mine\n",
+    );
+    let planned = world.lantern(&TO);
+    let refused = world.lantern(&["group", "changeover", "--yes"]);
+    let (_, id) = planned.split_once("settings decide ").unwrap();
+    let id = id.split(' ').next().unwrap();
+    world.ok(&[
+        "settings",
+        "decide",
+        id,
+        "theirs",
+        "--server",
+        "south-terrace",
+    ]);
+    world.ok(&TO);
+    let done = world.lantern(&["group", "changeover", "--yes"]);
+    assert!(done.contains("11 components, file by file"), "{done}");
+    assert_snapshot!([planned, refused].join("\n"));
+}

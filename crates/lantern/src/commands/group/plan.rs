@@ -92,7 +92,7 @@ pub fn run(args: &PlanOfGroup, look: &Look) -> Result<u8> {
                 shell_word(&file)
             ));
         }
-        show_next(&file, &plans, arms, look);
+        show_next(&found, &file, &plans, arms, look);
     }
     Ok(match left_out.is_empty() {
         true => fail::DONE,
@@ -211,7 +211,7 @@ fn moves(agreed: &Agreed, plans: &[OnePlan]) -> BTreeMap<(Id, Option<String>, St
     moves
 }
 
-fn show_next(file: &Path, plans: &[OnePlan], arms: Arms, look: &Look) {
+fn show_next(found: &Found, file: &Path, plans: &[OnePlan], arms: Arms, look: &Look) {
     if arms == Arms::No {
         look.say("\nThis armed nothing.");
         return;
@@ -228,5 +228,18 @@ fn show_next(file: &Path, plans: &[OnePlan], arms: Arms, look: &Look) {
             count(armed, "plan is", "plans are")
         ),
     });
-    look.next(&format!("lantern group changeover {}", shell_word(file)));
+    let waiting = found.folders.iter().zip(plans);
+    let mut waiting = waiting.filter_map(|(folder, one)| {
+        let (_, asked) = one.plan.undecided().next()?;
+        Some((folder, asked))
+    });
+    let Some((folder, asked)) = waiting.next() else {
+        return look.next(&format!("lantern group changeover {}", shell_word(file)));
+    };
+    look.next(&format!(
+        "lantern settings decide {} mine --server {}",
+        asked.id,
+        shell_word(folder)
+    ));
+    look.say("Or as it is shipped: theirs. Once all is decided at every one of them, plan for all once more.");
 }
