@@ -71,6 +71,7 @@ pub mod ledger;
 pub mod listing;
 pub mod listings;
 pub mod lock;
+pub mod meeting;
 pub mod meter;
 pub mod night;
 pub mod person;

@@ -36,6 +36,38 @@ impl Verified {
             && self.second.is_none()
             && shown.is_some_and(|verdict| verdict.problems().is_empty())
     }
+
+    /// Whether all is as it should be; none where it is up, or may be, and nobody can look at it.
+    pub fn seen_right(&self) -> Option<bool> {
+        match (&self.state, &self.verdict) {
+            (ServerState::Foreign { .. } | ServerState::Unknown { .. }, None) => None,
+            _ => Some(self.is_right()),
+        }
+    }
+
+    /// What is wrong, or why nobody can tell, in words; nothing where all is as it should be.
+    pub fn problems(&self) -> Vec<String> {
+        let mut problems = Vec::new();
+        match &self.state {
+            ServerState::Down => problems.push("it is down".into()),
+            ServerState::Unknown { why } => {
+                problems.push(format!("whether it is up cannot be told: {why}"));
+            }
+            ServerState::Foreign { who } if self.verdict.is_none() => problems.push(format!(
+                "it seems to be up, and nobody can look at it: {who}"
+            )),
+            _ if self.verdict.is_none() => problems.push("nothing of it could be looked at".into()),
+            _ => {}
+        }
+        if self.ready == Some(false) {
+            problems.push("its ready line has not come".into());
+        }
+        if let Some(second) = &self.second {
+            problems.push(format!("something else is using its files: {second}"));
+        }
+        problems.extend(self.verdict.iter().flat_map(StartReport::problems));
+        problems
+    }
 }
 
 /// What is remembered of the last start that was good.

@@ -5,7 +5,8 @@
 pub mod group;
 
 use group::{
-    GroupChangeoverDone, GroupOutlook, GroupPlanned, GroupStatus, GroupSurveyed, GroupUndone,
+    GroupChangeoverDone, GroupHistory, GroupOutlook, GroupPlanned, GroupStatus, GroupSurveyed,
+    GroupUndone, GroupVerified,
 };
 use lantern_core::check::Remark;
 use lantern_core::clients::{Checked, ClientChange, ClientList, Explained, MayJoin};
@@ -104,7 +105,9 @@ answers!(
     Files<'_>,
     Gathered,
     GroupChangeoverDone,
+    GroupHistory,
     GroupUndone,
+    GroupVerified,
     GroupOutlook,
     GroupPlanned,
     GroupStatus,

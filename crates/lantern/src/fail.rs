@@ -75,7 +75,7 @@ fn status(error: &Error) -> u8 {
         | Error::Planning(PlanningFault::NotArmed(_))
         | Error::Planning(PlanningFault::Declined)
         | Error::Planning(PlanningFault::ToFetch(_))
-        | Error::Group(GroupFault::Discord { .. } | GroupFault::ToFetch(_))
+        | Error::Group(GroupFault::Discord { .. } | GroupFault::ToFetch(_) | GroupFault::NoFirst)
         | Error::Changeover(ChangeoverFault::NothingToDo)
         | Error::Changeover(ChangeoverFault::NothingToUndo)
         | Error::Changeover(ChangeoverFault::WorldUsed { .. })
@@ -367,7 +367,7 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             common.next("undo --with-world"),
             common.next("undo --keep-world")
         ),
-        ChangeoverFault::CalledBack => String::new(),
+        ChangeoverFault::CalledBack | ChangeoverFault::TurnedBack(_) => String::new(),
         ChangeoverFault::CutOffElsewhere { .. } => format!(
             "Whoever began it can go on or back from his machine. Or put it back from here: {}",
             common.next("take-over")
@@ -559,6 +559,7 @@ fn of_group(fault: &GroupFault) -> String {
         GroupFault::Some { .. } | GroupFault::Own(_) => {
             "Nothing was armed. Each of them by itself: lantern plan --server NAME".into()
         }
+        GroupFault::NoFirst => "Nothing was begun. All of them: lantern group changeover".into(),
         GroupFault::ToFetch(files) => {
             let sum: u64 = files.iter().filter_map(|(_, it)| it.supply.bytes).sum();
             format!(

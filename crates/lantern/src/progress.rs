@@ -16,6 +16,8 @@ use std::time::{Duration, Instant};
 /// Shows what a changeover tells.
 pub struct Progress<'a> {
     look: &'a Look,
+    /// Of several at once, whose it is: each is shown by its finished steps alone.
+    whose: Option<String>,
     bar: ProgressBar,
     begun: Instant,
     /// What each server prints, while it starts.
@@ -27,9 +29,26 @@ impl<'a> Progress<'a> {
     pub fn new(look: &'a Look) -> Progress<'a> {
         Progress {
             look,
+            whose: None,
             bar: ProgressBar::with_draw_target(None, target()),
             begun: Instant::now(),
             printed: Vec::new(),
+        }
+    }
+
+    /// The progress of one of several at once, by name; what turns meanwhile is theirs together.
+    pub fn beside(look: &'a Look, name: &str) -> Progress<'a> {
+        let mut progress = Progress::new(look);
+        progress.whose = Some(name.to_owned());
+        progress.bar = ProgressBar::hidden();
+        progress
+    }
+
+    /// Says something of a step, above what turns.
+    fn talk(&self, text: &str) {
+        match &self.whose {
+            None => self.look.talk(&format!("  {text}")),
+            Some(name) => above(|| self.look.talk(&format!("  {name}  {text}"))),
         }
     }
 
@@ -43,12 +62,14 @@ impl<'a> Progress<'a> {
             true => format!("   ({})", time(took)),
             false => String::new(),
         };
-        self.look.talk(&format!("  {what:<14} {text}{took}"));
+        self.talk(&format!("{what:<14} {text}{took}"));
     }
 
     /// Shows an event.
     pub fn show(&mut self, event: Event) {
         match event {
+            Event::Begins(_) if self.whose.is_some() => self.begun = Instant::now(),
+            Event::Warned(..) | Event::Waiting { .. } if self.whose.is_some() => {}
             Event::Begins(step) => {
                 self.bar = at_work(&format!("{} …", step.name()));
                 self.begun = Instant::now();
@@ -95,9 +116,9 @@ impl<'a> Progress<'a> {
                 let failed = self
                     .look
                     .paint_error(Means::Bad, &format!("{:<14}", "failed"));
-                self.look.talk(&format!("  {failed} {why}"));
-                self.look.talk(&format!(
-                    "  {:<14} the old state is being put back",
+                self.talk(&format!("{failed} {why}"));
+                self.talk(&format!(
+                    "{:<14} the old state is being put back",
                     "going back"
                 ));
             }

@@ -5,8 +5,10 @@
 
 mod joint;
 mod named;
+mod together;
 
 pub use joint::{Agreed, Discord, agree};
+pub use together::{Gate, Passes, Together};
 
 use crate::component::{Id, Kind};
 use crate::inventory::{Component, Inventory};
@@ -16,6 +18,7 @@ use crate::tree::{FileSeen, content_hash, is_unread, tree_hash};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
+use std::num::NonZeroUsize;
 
 /// The number of the format that is read.
 pub const FORMAT: u32 = 1;
@@ -31,6 +34,11 @@ pub struct Group {
     /// What every server carries, in the same release.
     #[serde(default)]
     pub all: BTreeSet<Id>,
+    /// Whether all of them are down before files are exchanged at one, and exchanged at all before one comes up; otherwise each moves by itself.
+    #[serde(default)]
+    pub together: bool,
+    /// So many are worked at at once; where it is not said, one after another, or all that are down together.
+    pub at_once: Option<NonZeroUsize>,
     /// Its servers; two or more.
     #[serde(rename = "server")]
     pub servers: Vec<GroupServer>,
@@ -45,6 +53,9 @@ pub struct GroupServer {
     /// What it has to itself: it carries that, in whatever release, and the others need not.
     #[serde(default)]
     pub own: BTreeSet<Id>,
+    /// The servers that it comes up after, and goes down before, as the file names them.
+    #[serde(default)]
+    pub after: BTreeSet<String>,
 }
 
 impl Group {
@@ -74,7 +85,7 @@ impl Group {
             return Some("server: a group has two or more".into());
         }
         let mut seen = BTreeSet::new();
-        for GroupServer { at, own } in &self.servers {
+        for GroupServer { at, own, after } in &self.servers {
             if !seen.insert(at) {
                 return Some(format!("server: \"{at}\" stands there twice"));
             }
@@ -83,8 +94,50 @@ impl Group {
                     "server \"{at}\": {id} is its own, and carried by all besides: one of them cannot be meant"
                 ));
             }
+            let known = |name: &&String| self.servers.iter().any(|it| it.at == **name);
+            if let Some(name) = after.iter().find(|name| !known(name)) {
+                return Some(format!(
+                    "server \"{at}\": it is to come after \"{name}\", which is no server of this group"
+                ));
+            }
         }
-        None
+        let waves = self.waves(&(0..self.servers.len()).collect(), usize::MAX);
+        let placed: BTreeSet<usize> = waves.into_iter().flatten().collect();
+        let mut stuck = self.servers.iter().enumerate();
+        let stuck = stuck.find(|(index, _)| !placed.contains(index));
+        stuck.map(|(_, server)| {
+            format!(
+                "server \"{}\": what it is to come after comes after it, too, so that none of them could be first",
+                server.at
+            )
+        })
+    }
+
+    /// Which servers each comes after, as indices.
+    pub fn after(&self) -> Vec<BTreeSet<usize>> {
+        let each = self.servers.iter().map(|server| {
+            let others = self.servers.iter().enumerate();
+            let others = others.filter(|(_, other)| server.after.contains(&other.at));
+            others.map(|(index, _)| index).collect()
+        });
+        each.collect()
+    }
+
+    /// In which order some of its servers move where each does by itself: so many at once, in the file's order, and each after those that it comes
+    /// after. What waits for itself in a circle is left out.
+    pub fn waves(&self, servers: &BTreeSet<usize>, at_once: usize) -> Vec<Vec<usize>> {
+        let after = self.after();
+        let mut left = servers.clone();
+        let mut waves = Vec::new();
+        loop {
+            let is_free = |index: &&usize| after[**index].is_disjoint(&left);
+            let wave: Vec<usize> = left.iter().filter(is_free).take(at_once).copied().collect();
+            if wave.is_empty() {
+                return waves;
+            }
+            left.retain(|index| !wave.contains(index));
+            waves.push(wave);
+        }
     }
 }
 

@@ -151,6 +151,9 @@ fn what_a_group_cannot_mean_is_refused() {
         format!("{head}all = ['shade']\n{north}own = ['shade']\n{south}"),
         format!("format = 2\nname = 'x'\n{north}{south}"),
         format!("{head}{north}{south}weather = 'fine'\n"),
+        format!("{head}at_once = 0\n{north}{south}"),
+        format!("{head}{north}after = ['west']\n{south}"),
+        format!("{head}{north}after = ['south']\n{south}after = ['north']\n"),
         head.to_owned(),
     ];
     let refused = refused.iter().map(|text| {
@@ -163,9 +166,29 @@ fn what_a_group_cannot_mean_is_refused() {
     no line: server: "north" stands there twice
     no line: server "north": shade is its own, and carried by all besides: one of them cannot be meant
     no line: format: 2 is not known here; this lantern reads 1
-    7: unknown field `weather`, expected `at` or `own`
+    7: unknown field `weather`, expected one of `at`, `own`, `after`
+    3: invalid value: integer `0`, expected a nonzero usize
+    no line: server "north": it is to come after "west", which is no server of this group
+    no line: server "north": what it is to come after comes after it, too, so that none of them could be first
     1: missing field `server`
     "#);
+}
+
+#[test]
+fn each_moves_after_those_that_it_comes_after() {
+    let servers = [("a", "'d'"), ("b", ""), ("c", "'a'"), ("d", ""), ("e", "")];
+    let servers =
+        servers.map(|(at, after)| format!("[[server]]\nat = '{at}'\nafter = [{after}]\n"));
+    let group = Group::parse(&format!("format = 1\nname = 'g'\n{}", servers.concat())).unwrap();
+    let waves =
+        |servers: &[usize], at_once| group.waves(&servers.iter().copied().collect(), at_once);
+    assert_eq!(waves(&[0, 1, 2, 3, 4], 1), [[1], [3], [0], [2], [4]]);
+    assert_eq!(
+        waves(&[0, 1, 2, 3, 4], 2),
+        [vec![1, 3], vec![0, 4], vec![2]]
+    );
+    // What is not among them has moved before.
+    assert_eq!(waves(&[0, 2], 9), [[0], [2]]);
 }
 
 proptest::proptest! {

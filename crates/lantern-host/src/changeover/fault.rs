@@ -206,6 +206,9 @@ pub enum ChangeoverFault {
     /// Somebody wants it to go back, after the server was stopped.
     #[error("you asked for it to go back")]
     CalledBack,
+    /// It went wrong at another server, which moves together with this one.
+    #[error("it turned back, as it went wrong at {0}")]
+    TurnedBack(String),
     /// There is nothing to take back.
     #[error("there is nothing to undo: no changeover or restore is in force here")]
     NothingToUndo,

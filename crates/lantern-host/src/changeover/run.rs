@@ -10,11 +10,12 @@ use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::console::fault::ConsoleFault;
 use crate::error::{Error, Result};
-use crate::interrupt::{self, Moment};
+use crate::interrupt::{self, Moment, UnderWay};
 use crate::ledger::{Ledger, Logged};
 use crate::lock;
 use crate::place::{Held, Stamp};
 use crate::shipped;
+use lantern_core::group::Gate;
 use lantern_core::health::ErrorSeen;
 use lantern_core::operation::{
     self, Action, Came, Detail, Ending, Journal, Operation, Phase, Seen, StepTaken, Stuck, Times,
@@ -32,6 +33,8 @@ pub(super) struct Run<'a, 'b> {
     pub(super) servers: Servers,
     pub(super) journal: Journal,
     pub(super) tell: &'b mut dyn FnMut(Event),
+    /// As somebody sees it who wishes it to end.
+    under_way: UnderWay,
     /// Keeps others out of a folder on another machine.
     _there: Option<Box<dyn Held>>,
     /// What was learnt on the way, and is told at the end.
@@ -141,6 +144,7 @@ impl<'a, 'b> Run<'a, 'b> {
         tell: &'b mut dyn FnMut(Event),
     ) -> Run<'a, 'b> {
         Run {
+            under_way: UnderWay::begin(),
             _there: there,
             server,
             ledger,
@@ -159,7 +163,7 @@ impl<'a, 'b> Run<'a, 'b> {
     /// When the ledger cannot be read, which says how far it had come.
     pub(super) fn run_to_end(&mut self, came: Came) -> Result<Ended> {
         let (mut came, mut trouble, mut bad) = (came, None, false);
-        interrupt::enter(self.moment(self.journal.phase));
+        self.under_way.enter(self.moment(self.journal.phase));
         'asked: loop {
             let seen = Seen {
                 server: self.servers.seen(),
@@ -197,6 +201,9 @@ impl<'a, 'b> Run<'a, 'b> {
     }
 
     fn failed(&mut self, error: Error) {
+        if let Some(seat) = &self.server.seat {
+            seat.fails();
+        }
         match self.failure {
             None => self.failure = Some(error),
             Some(_) => self.last_failure = Some(error),
@@ -239,6 +246,7 @@ impl<'a, 'b> Run<'a, 'b> {
         if can_go_back && interrupt::wants_back() {
             return Err(ChangeoverFault::CalledBack.into());
         }
+        self.meet(self.gate(action))?;
         match action {
             Action::Stage => self.stage(),
             Action::FirstBackup => self.first_backup(),
@@ -253,7 +261,7 @@ impl<'a, 'b> Run<'a, 'b> {
             Action::Swap => self.swap(),
             Action::CompareKept => self.compare_kept(),
             Action::Start => self.start(),
-            Action::Verify => self.verify(),
+            Action::Verify => self.verify().and_then(|()| self.meet(Some(Gate::Settle))),
             Action::StartAgain => self.start_again(),
             Action::SwapBack => self.swap_back(),
             Action::SetAsideRewritten => self.set_aside_rewritten(),
@@ -268,6 +276,31 @@ impl<'a, 'b> Run<'a, 'b> {
         }
     }
 
+    /// Where this server waits for others before an action, if it goes down together with some.
+    fn gate(&self, action: Action) -> Option<Gate> {
+        Some(match action {
+            Action::Stage => Gate::Begin,
+            Action::Warn => Gate::Warn,
+            Action::Enter(Phase::Stopping) => Gate::AskToStop,
+            Action::Stop => Gate::Stop,
+            // Who was cut off in the middle of it may find others up.
+            Action::SecondBackup | Action::DrawMoves | Action::Swap => Gate::Exchange,
+            Action::Start => Gate::Start,
+            Action::SwapBack => Gate::PutBack,
+            // Before it begins anew, what was up comes up by itself.
+            Action::StartAgain if self.journal.phase == Phase::Preparing => return None,
+            Action::StartAgain => Gate::StartAgain,
+            _ => return None,
+        })
+    }
+
+    fn meet(&self, gate: Option<Gate>) -> Result<()> {
+        if let (Some(seat), Some(gate)) = (&self.server.seat, gate) {
+            seat.arrive(gate, self.journal.operation.kind())?;
+        }
+        Ok(())
+    }
+
     /// Writes down that a phase begins.
     fn enter(&mut self, phase: Phase) -> Result<()> {
         let mut journal = self.journal.clone();
@@ -276,7 +309,7 @@ impl<'a, 'b> Run<'a, 'b> {
             journal.failed = Some(self.why_failed());
         }
         journal::write(self.server, &journal)?;
-        interrupt::enter(self.moment(phase));
+        self.under_way.enter(self.moment(phase));
         if phase == Phase::GoingBack && self.failure.is_some() {
             let why = self.why_failed();
             (self.tell)(Event::GoesBack(why));

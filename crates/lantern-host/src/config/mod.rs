@@ -9,6 +9,7 @@ use crate::config::fault::ConfigFault;
 use crate::error::{Error, Result};
 use crate::folder::Folder;
 use crate::gather::{GatherWords, Gatherer, Store};
+use crate::meeting::Seat;
 use crate::person::{Memory, Person};
 use crate::place::{Address, Means, Password, here};
 use crate::runner::{Runner, ThisMachine};
@@ -635,6 +636,8 @@ pub struct Server {
     pub person: Option<Arc<dyn Person>>,
     /// What is known of it, where it runs on another machine, besides what is seen now.
     pub memory: Memory,
+    /// Where its operations wait for those of others, which it goes down together with.
+    pub seat: Option<Seat>,
     /// Of an install that several servers run on, what is each one's own.
     shares: Vec<Arc<several::Share>>,
     /// Which of several servers of an install this is.
@@ -699,6 +702,7 @@ impl Server {
             runner: Arc::new(ThisMachine),
             person: None,
             memory: Memory::default(),
+            seat: None,
             shares,
             which: None,
         };

@@ -21,6 +21,9 @@ pub enum GroupFault {
     /// Files have to be fetched before every server's own plan can be drawn: each once, with the server, as an index, that asks for it first.
     #[error("{} to be fetched before every server's plan can be drawn file by file: {}", many(.0), what(.0))]
     ToFetch(Vec<(usize, Wanted)>),
+    /// They are down together.
+    #[error("its servers are down together, so that none of them is the first")]
+    NoFirst,
     /// Why one of them has no plan of its own, as far as that lies in the group.
     #[error("{0}")]
     Own(String),

@@ -16,10 +16,11 @@ use crate::error::{Error, Result};
 use crate::glance::{self, Glance};
 use crate::identity;
 use crate::known;
-use crate::ledger::Ledger;
+use crate::ledger::{Ledger, Logged};
 use crate::place::{far, here};
 use crate::planning::{self, Sources, Terms};
 use crate::survey::{Depth, survey};
+use crate::verify::{Verified, verify};
 use lantern_core::component::Id;
 use lantern_core::group::{Carries, Group};
 use lantern_core::inventory::Severity;
@@ -168,6 +169,31 @@ impl Found {
         })
     }
 
+    /// What a look at each running server finds, and what it carries.
+    pub fn verified(&self) -> Vec<Result<OneVerified>> {
+        self.each(|_, folder| verified(folder))
+    }
+
+    /// The same of one of them, as an index.
+    ///
+    /// # Errors
+    /// When it cannot be looked at.
+    pub fn verified_one(&self, index: usize) -> Result<OneVerified> {
+        verified(&self.folders[index])
+    }
+
+    /// What was done at each server, in the order in which it was.
+    pub fn histories(&self) -> Vec<Result<OneHistory>> {
+        self.each(|_, folder| {
+            let (server, meanwhile) = opened(folder)?;
+            let operations = Ledger::open(&server.folder)?.operations()?;
+            Ok(OneHistory {
+                operations,
+                meanwhile,
+            })
+        })
+    }
+
     /// How each server is, at a glance.
     pub fn glanced(&self) -> Vec<Result<OneAtAGlance>> {
         self.each(|_, folder| {
@@ -186,6 +212,62 @@ fn opened(folder: &Path) -> Result<(Server, Meanwhile)> {
     identity::confirm(&server.folder)?;
     let meanwhile = meanwhile(&server)?;
     Ok((server, meanwhile))
+}
+
+fn verified(folder: &Path) -> Result<OneVerified> {
+    let (server, meanwhile) = opened(folder)?;
+    let mut ledger = Ledger::open(&server.folder)?;
+    let found = survey(&server, &mut ledger, Depth::Usual)?;
+    let mut each = Vec::new();
+    for one in server.each() {
+        let seen = verify(&one, &found.part(&one).inventory)?;
+        each.push((one.which().map(str::to_owned), seen));
+    }
+    Ok(OneVerified {
+        each,
+        carries: Carries::of(&found.inventory),
+        meanwhile,
+    })
+}
+
+/// What a look at a running server of a group found.
+#[derive(Debug)]
+pub struct OneVerified {
+    /// What was seen; of several servers of one install, of each by name.
+    pub each: Vec<(Option<String>, Verified)>,
+    /// All that it carries.
+    pub carries: Carries,
+    /// What goes on there.
+    pub meanwhile: Meanwhile,
+}
+
+impl OneVerified {
+    /// Whether all that runs there is up and as it should be; none where nobody can tell of one.
+    pub fn seen_right(&self) -> Option<bool> {
+        let mut each = self.each.iter();
+        each.try_fold(true, |all, (_, seen)| Some(all && seen.seen_right()?))
+    }
+
+    /// What is wrong, or why nobody can tell, in words; nothing where all is as it should be.
+    pub fn problems(&self) -> Vec<String> {
+        let each = self.each.iter().flat_map(|(name, seen)| {
+            let of_it = name
+                .as_ref()
+                .map_or(String::new(), |name| format!("{name}: "));
+            let problems = seen.problems().into_iter();
+            problems.map(move |it| format!("{of_it}{it}"))
+        });
+        each.collect()
+    }
+}
+
+/// What was done at a server of a group.
+#[derive(Debug)]
+pub struct OneHistory {
+    /// The first first.
+    pub operations: Vec<Logged>,
+    /// What goes on there.
+    pub meanwhile: Meanwhile,
 }
 
 /// What a survey found of a server of a group.

@@ -2,12 +2,15 @@
 
 use lantern_core::component::{Id, Kind};
 use lantern_core::group::{Agreed, Carried, Differs, Row};
+use lantern_core::operation::OperationKind;
 use lantern_core::outlook::Together;
 use lantern_core::plan::ComponentChange;
 use lantern_core::version::Version;
 use lantern_host::changeover::Meanwhile;
 use lantern_host::console::ServerState;
-use lantern_host::group::{Asked, Found, OneAtAGlance, OneOutlook, OnePlan, OneSurvey};
+use lantern_host::group::{
+    Asked, Found, OneAtAGlance, OneHistory, OneOutlook, OnePlan, OneSurvey, OneVerified,
+};
 use lantern_host::{Error, Result};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -271,6 +274,127 @@ pub struct GroupChangeoverDone {
     pub same: Option<GroupSame>,
 }
 
+/// `group verify`.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupVerified {
+    /// What the group is called.
+    group: String,
+    /// Its servers, in its order.
+    servers: Vec<GroupServerVerified>,
+    /// What they carry.
+    same: GroupSame,
+}
+
+/// What a look at a running server found.
+#[derive(Serialize, JsonSchema)]
+struct GroupServerVerified {
+    /// As the group's file names it.
+    server: String,
+    /// Why it could not be looked at; all else is then not known.
+    fault: Option<String>,
+    /// Whether it is up, and as it should be; none where nobody can tell.
+    right: Option<bool>,
+    /// What is wrong, or why nobody can tell.
+    problems: Vec<String>,
+    /// What goes on there, or was cut off, in words.
+    meanwhile: Option<String>,
+}
+
+impl GroupVerified {
+    /// Of what was seen.
+    pub fn new(found: &Found, seen: &[Result<OneVerified>], same: GroupSame) -> GroupVerified {
+        let servers = found.group.servers.iter().zip(seen);
+        let servers = servers.map(|(one, seen)| {
+            let seen = seen.as_ref();
+            let known = seen.ok();
+            GroupServerVerified {
+                server: one.at.clone(),
+                fault: seen.err().map(Error::to_string),
+                right: known.and_then(OneVerified::seen_right),
+                problems: known.map(OneVerified::problems).unwrap_or_default(),
+                meanwhile: known.and_then(|it| words(&it.meanwhile)),
+            }
+        });
+        GroupVerified {
+            group: found.group.name.clone(),
+            servers: servers.collect(),
+            same,
+        }
+    }
+}
+
+/// `group history`.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupHistory {
+    /// What the group is called.
+    group: String,
+    /// Its servers, in its order.
+    servers: Vec<GroupServerHistory>,
+}
+
+/// What was done at a server of a group.
+#[derive(Serialize, JsonSchema)]
+struct GroupServerHistory {
+    /// As the group's file names it.
+    server: String,
+    /// Why it could not be looked at; all else is then not known.
+    fault: Option<String>,
+    /// What was done, the first first.
+    operations: Vec<GroupOperation>,
+    /// What goes on there, or was cut off, in words.
+    meanwhile: Option<String>,
+}
+
+/// Something that was done.
+#[derive(Serialize, JsonSchema)]
+struct GroupOperation {
+    /// Its number at this server.
+    number: i64,
+    /// What was done.
+    kind: OperationKind,
+    /// When it ended, in milliseconds since 1970.
+    ended_ms: i64,
+    /// The server version before.
+    from: String,
+    /// The server version afterwards.
+    to: String,
+    /// Whether it was taken back.
+    undone: bool,
+    /// Why it failed, where it did.
+    failed: Option<String>,
+}
+
+impl GroupHistory {
+    /// Of what was seen.
+    pub fn new(found: &Found, seen: &[Result<OneHistory>]) -> GroupHistory {
+        let servers = found.group.servers.iter().zip(seen);
+        let servers = servers.map(|(one, seen)| {
+            let seen = seen.as_ref();
+            let known = seen.ok();
+            let operations = known.into_iter().flat_map(|it| &it.operations);
+            let operations = operations.map(|it| GroupOperation {
+                number: it.number,
+                kind: it.kind,
+                ended_ms: it.ended_ms,
+                from: it.from.clone(),
+                to: it.to.clone(),
+                undone: it.undone,
+                failed: it.failed.clone(),
+            });
+            GroupServerHistory {
+                server: one.at.clone(),
+                fault: seen.err().map(Error::to_string),
+                operations: operations.collect(),
+                meanwhile: known.and_then(|it| words(&it.meanwhile)),
+            }
+        });
+        GroupHistory {
+            group: found.group.name.clone(),
+            servers: servers.collect(),
+        }
+    }
+}
+
 /// `group undo`.
 #[derive(Serialize, JsonSchema)]
 pub struct GroupUndone {
@@ -303,6 +427,8 @@ pub enum GroupBecame {
     Nothing,
     /// It went wrong.
     Failed,
+    /// It was not carried out, or put back before it was through, as it went wrong at another one.
+    TurnedBack,
     /// It was carried out, and taken back.
     TakenBack,
     /// It should have been taken back, and was not.

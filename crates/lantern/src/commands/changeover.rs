@@ -1,5 +1,6 @@
 //! `lantern changeover`
 
+use super::group::waves;
 use super::{armed, culprit, fetching, heed_interrupts, night, notice, open, open_settled};
 use crate::answers;
 use crate::by_hand::AtHand;
@@ -13,9 +14,11 @@ use lantern_core::notice::{Moment, Notice};
 use lantern_core::unattended::Matter;
 use lantern_host::armed::name_of;
 use lantern_host::changeover::fault::ChangeoverFault;
-use lantern_host::changeover::{Report, changeover, resume};
+use lantern_host::changeover::{Event, Report, changeover, resume};
 use lantern_host::config::{Server, Span};
 use lantern_host::ledger::Ledger;
+use lantern_host::lock::Lock;
+use lantern_host::meeting::Seat;
 use lantern_host::night::{How, TakenUp};
 use lantern_host::planning::refuse_cut_off;
 use lantern_host::rehearsal::{Rehearsal, report_on};
@@ -81,7 +84,7 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
     if args.resume {
         return go_on(&how, common, look);
     }
-    let (server, _lock) = open_settled(common, "changeover")?;
+    let (server, lock) = open_settled(common, "changeover")?;
     let server = with(server, &how, look);
     let chosen = armed::choose(args.plan.as_deref(), how.stay, &server)?;
     if let Some(status) = ready(&chosen, &server, &how, common, look)? {
@@ -101,23 +104,201 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
         let without = common.next(&format!("changeover {name}"));
         armed::confirm("Carry it out?", &without, common, look)?;
     }
-    carry_out(&chosen, &server, &how, Telling::Whole, common, look)
+    let job = Job {
+        server,
+        _lock: lock,
+        task: Task::Plan(Box::new(chosen)),
+    };
+    job.carry_out(&how, Telling::Whole, common, look)
 }
 
-/// Carries the armed plan of one of several servers out, or goes on with what was cut off; that it is meant has been asked.
-///
-/// # Errors
-/// As of a changeover.
-pub fn of_one(goes_on: bool, how: &How, common: &Common, look: &Look) -> Result<u8> {
-    if goes_on {
-        return go_on(how, common, look);
+/// What there is to do at a server.
+enum Task {
+    /// To carry a plan out.
+    Plan(Box<armed::Chosen>),
+    /// To go on with what was cut off.
+    GoesOn,
+}
+
+/// A changeover that all is at hand for, and that holds the locks that it needs.
+pub struct Job {
+    server: Server,
+    _lock: Lock,
+    task: Task,
+}
+
+/// What a changeover has come to.
+pub struct Came {
+    ledger: Ledger,
+    done: Result<Report>,
+    told: Told,
+}
+
+/// What people are told of it.
+enum Told {
+    /// This.
+    Notice(Box<Notice>),
+    /// What stands in the ledger from this number on.
+    From(i64),
+}
+
+impl waves::Job for Job {
+    fn server(&mut self) -> &mut Server {
+        &mut self.server
     }
-    let (server, _lock) = open_settled(common, "changeover")?;
-    let server = with(server, how, look);
-    let chosen = armed::choose(None, how.stay, &server)?;
-    match ready(&chosen, &server, how, common, look)? {
-        Some(status) => Ok(status),
-        None => carry_out(&chosen, &server, how, Telling::Whole, common, look),
+}
+
+impl Came {
+    /// Whether all is as it should be.
+    pub fn has_succeeded(&self) -> bool {
+        self.done.as_ref().is_ok_and(|report| report.bad.is_none())
+    }
+}
+
+impl Job {
+    /// The changeover of one of several servers, of the plan that is armed or of what was cut off; that it is meant has been asked. An exit status
+    /// where something that it needs cannot be had, which was told.
+    ///
+    /// # Errors
+    /// As of a changeover.
+    pub fn of_one(
+        goes_on: bool,
+        how: &How,
+        common: &Common,
+        look: &Look,
+    ) -> Result<std::result::Result<Job, u8>> {
+        let (server, lock) = match goes_on {
+            true => open(common, "changeover")?,
+            false => open_settled(common, "changeover")?,
+        };
+        let server = with(server, how, look);
+        let task = match goes_on {
+            true => Task::GoesOn,
+            false => {
+                let chosen = armed::choose(None, how.stay, &server)?;
+                if let Some(status) = ready(&chosen, &server, how, common, look)? {
+                    return Ok(Err(status));
+                }
+                Task::Plan(Box::new(chosen))
+            }
+        };
+        Ok(Ok(Job {
+            server,
+            _lock: lock,
+            task,
+        }))
+    }
+
+    /// Carries it out.
+    ///
+    /// # Errors
+    /// When it cannot be begun.
+    pub fn work(
+        &self,
+        how: &How,
+        telling: Telling,
+        look: &Look,
+        tell: &mut dyn FnMut(Event),
+    ) -> Result<Came> {
+        let server = &self.server;
+        let mut ledger = Ledger::open(&server.folder)?;
+        let (done, told) = match &self.task {
+            Task::GoesOn => {
+                let next = ledger.next_number()?;
+                let done = resume(server, &mut ledger, how.stay, tell);
+                (done, Told::From(next))
+            }
+            Task::Plan(chosen) => {
+                let notice = notice::of_plan(server, &ledger, &chosen.plan)?;
+                if telling != Telling::GoesOn {
+                    notice::tell(server, &notice, look);
+                }
+                let plan = chosen.plan.clone();
+                let done = changeover(server, &mut ledger, plan, how.stay, tell);
+                (done, Told::Notice(Box::new(notice)))
+            }
+        };
+        Ok(Came { ledger, done, told })
+    }
+
+    /// Tells who is to be told what it has come to, and leaves a server that was down before as it was. The report is still to be shown.
+    ///
+    /// # Errors
+    /// Why it did not succeed.
+    pub fn settle(&self, came: Came, how: &How, telling: Telling, look: &Look) -> Result<Report> {
+        let Came { ledger, done, told } = came;
+        let server = &self.server;
+        if telling != Telling::Whole
+            && let Err(error @ Error::Changeover(ChangeoverFault::NotEmpty(_))) = done
+        {
+            return Err(error);
+        }
+        match told {
+            Told::From(next) => notice::tell_from(next, server, &ledger, look)?,
+            Told::Notice(mut notice) => {
+                ended(&mut notice, &done);
+                notice::tell(server, &notice, look);
+                notice::keep_feed(server, &ledger, look);
+            }
+        }
+        let mut report = done?;
+        let only_checked = !report.was_up && report.running && report.bad.is_none() && !how.start;
+        if only_checked {
+            during("stopping the server again", || {
+                report.stop_again(server, &ledger)
+            })?;
+            look.talk("  stop           the server is down again, as it was before");
+        }
+        Ok(report)
+    }
+
+    /// Carries it out, and shows what it has come to.
+    fn carry_out(&self, how: &How, telling: Telling, common: &Common, look: &Look) -> Result<u8> {
+        let mut progress = Progress::new(look);
+        let came = self.work(how, telling, look, &mut |event| progress.show(event))?;
+        drop(progress);
+        let settled = self.settle(came, how, telling, look);
+        match settled {
+            Ok(report) => {
+                show(look, common, &report);
+                Ok(match report.bad {
+                    None => fail::DONE,
+                    Some(_) => fail::NO,
+                })
+            }
+            Err(error) => self.failed(error, common, look),
+        }
+    }
+
+    /// Whether it only turned back for what went wrong at another server, and is as before.
+    pub fn has_turned_back(&self, error: &Error) -> bool {
+        let seat = self.server.seat.as_ref();
+        seat.is_some_and(Seat::has_turned_back)
+            && match error {
+                Error::Changeover(ChangeoverFault::TurnedBack(_)) => true,
+                Error::Changeover(ChangeoverFault::GivenUp { wrong, .. }) => wrong.is_empty(),
+                Error::Changeover(ChangeoverFault::RolledBack { wrong, lost, .. }) => {
+                    wrong.is_empty() && lost.is_empty()
+                }
+                _ => false,
+            }
+    }
+
+    /// What is left to do where it failed: what broke it is looked for, where lantern.toml says so.
+    ///
+    /// # Errors
+    /// The same, where nothing is to be looked for.
+    pub fn failed(&self, error: Error, common: &Common, look: &Look) -> Result<u8> {
+        let went_back = matches!(error, Error::Changeover(ChangeoverFault::RolledBack { .. }));
+        match &self.task {
+            Task::Plan(chosen) if went_back && self.server.config.on_failure.culprit => {
+                let status = fail::tell(&error, common, look);
+                let plan = (&chosen.plan, &*chosen.path, &*chosen.text);
+                culprit::after_failure(&self.server, plan, common, look);
+                Ok(status)
+            }
+            _ => Err(error),
+        }
     }
 }
 
@@ -175,7 +356,7 @@ pub fn at_night(
         let status = ready(&chosen, &server, how, common, look)?;
         Ok((server, lock, chosen, status))
     };
-    let (server, _lock, chosen, status) = prepare().inspect_err(|error| {
+    let (server, lock, chosen, status) = prepare().inspect_err(|error| {
         night::tell_not_begun_of(plan, common, &error.to_string(), look);
     })?;
     if let Some(status) = status {
@@ -183,8 +364,12 @@ pub fn at_night(
         night::tell_not_begun(&server, Some(&chosen.plan), why, look);
         return Ok(status);
     }
-    let telling = empty.unwrap_or(Telling::Whole);
-    carry_out(&chosen, &server, how, telling, common, look)
+    let job = Job {
+        server,
+        _lock: lock,
+        task: Task::Plan(Box::new(chosen)),
+    };
+    job.carry_out(how, empty.unwrap_or(Telling::Whole), common, look)
 }
 
 /// A server as an operation is to see it.
@@ -240,81 +425,10 @@ pub enum Telling {
 
 /// Goes on with a changeover that was cut off.
 fn go_on(how: &How, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open(common, "changeover")?;
-    let server = with(server, how, look);
-    let mut progress = Progress::new(look);
-    let mut ledger = Ledger::open(&server.folder)?;
-    let next = ledger.next_number()?;
-    let done = resume(&server, &mut ledger, how.stay, &mut |event| {
-        progress.show(event)
-    });
-    notice::tell_from(next, &server, &ledger, look)?;
-    drop(progress);
-    came_to(done?, &server, &ledger, how, common, look)
-}
-
-/// Carries a plan out.
-fn carry_out(
-    chosen: &armed::Chosen,
-    server: &Server,
-    how: &How,
-    telling: Telling,
-    common: &Common,
-    look: &Look,
-) -> Result<u8> {
-    let mut ledger = Ledger::open(&server.folder)?;
-    let mut notice = notice::of_plan(server, &ledger, &chosen.plan)?;
-    if telling != Telling::GoesOn {
-        notice::tell(server, &notice, look);
+    match Job::of_one(true, how, common, look)? {
+        Ok(job) => job.carry_out(how, Telling::Whole, common, look),
+        Err(status) => Ok(status),
     }
-    let mut progress = Progress::new(look);
-    let plan = chosen.plan.clone();
-    let done = changeover(server, &mut ledger, plan, how.stay, &mut |event| {
-        progress.show(event)
-    });
-    drop(progress);
-    if telling != Telling::Whole
-        && let Err(error @ Error::Changeover(ChangeoverFault::NotEmpty(_))) = done
-    {
-        return Err(error);
-    }
-    ended(&mut notice, &done);
-    notice::tell(server, &notice, look);
-    notice::keep_feed(server, &ledger, look);
-    let went_back = matches!(
-        done,
-        Err(Error::Changeover(ChangeoverFault::RolledBack { .. }))
-    );
-    if went_back && server.config.on_failure.culprit {
-        let status = done.map_or_else(|error| fail::tell(&error, common, look), |_| fail::BACK);
-        let plan = (&chosen.plan, &*chosen.path, &*chosen.text);
-        culprit::after_failure(server, plan, common, look);
-        return Ok(status);
-    }
-    came_to(done?, server, &ledger, how, common, look)
-}
-
-/// Shows what an operation has come to, once a server that was down before is as it was.
-fn came_to(
-    mut report: Report,
-    server: &Server,
-    ledger: &Ledger,
-    how: &How,
-    common: &Common,
-    look: &Look,
-) -> Result<u8> {
-    let only_checked = !report.was_up && report.running && report.bad.is_none() && !how.start;
-    if only_checked {
-        during("stopping the server again", || {
-            report.stop_again(server, ledger)
-        })?;
-        look.talk("  stop           the server is down again, as it was before");
-    }
-    show(look, common, &report);
-    Ok(match report.bad {
-        None => fail::DONE,
-        Some(_) => fail::NO,
-    })
 }
 
 impl ChangeoverArgs {
@@ -374,7 +488,8 @@ fn tell_rehearsal(report: Option<&Rehearsal>, look: &Look) {
     look.talk(&format!("  {:<14} {told}", "this plan"));
 }
 
-fn show(look: &Look, common: &Common, report: &Report) {
+/// Shows what a changeover has come to.
+pub fn show(look: &Look, common: &Common, report: &Report) {
     if look.json {
         look.answer(&answers::ChangeoverDone::from(report));
         return;

@@ -1,8 +1,11 @@
 //! `lantern group`
 
 mod changeover;
+mod history;
 mod plan;
 mod undo;
+mod verify;
+pub mod waves;
 
 use super::question::SourceArgs;
 use crate::answers::group::{GroupOutlook, GroupStatus, GroupSurveyed, is_up, players, version};
@@ -41,10 +44,14 @@ enum What {
     Outlook(OutlookOfGroup),
     /// Plan one move for all its servers: releases of what they share that fit every one of them
     Plan(Box<plan::PlanOfGroup>),
-    /// Carry out what was planned for all of them, one server after another; it stops where one goes wrong
+    /// Carry out what was planned for all of them: one after another, several at once, or all down and up together
     Changeover(changeover::ChangeoverOfGroup),
+    /// Look at each running server again, and hold against one another what they share
+    Verify(OfGroup),
     /// Take back what was carried out for all of them, the last first
     Undo(undo::UndoOfGroup),
+    /// Show what was done at its servers, all in one
+    History(history::HistoryOfGroup),
     /// Show how each of its servers is: up or down, who is on, what was done last
     Status(OfGroup),
 }
@@ -80,7 +87,9 @@ pub fn run(args: &GroupArgs, common: &Common, look: &Look) -> Result<u8> {
         What::Outlook(args) => outlook(args, look),
         What::Plan(args) => plan::run(args, look),
         What::Changeover(args) => changeover::run(args, common, look),
+        What::Verify(of) => verify::run(&meant(of)?, look),
         What::Undo(args) => undo::run(args, common, look),
+        What::History(args) => history::run(args, look),
         What::Status(of) => status(&meant(of)?, look),
     }
 }

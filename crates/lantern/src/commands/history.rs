@@ -105,7 +105,7 @@ pub fn run(args: &HistoryArgs, common: &Common, look: &Look) -> Result<u8> {
 }
 
 /// What became of an operation, in a word or two.
-fn state(operation: &Logged) -> &'static str {
+pub fn state(operation: &Logged) -> &'static str {
     match operation {
         it if it.failed.is_some() => "failed",
         it if it.undone => "taken back",
@@ -116,7 +116,7 @@ fn state(operation: &Logged) -> &'static str {
 }
 
 /// Where it came from and where it led.
-fn ends(operation: &Logged) -> String {
+pub fn ends(operation: &Logged) -> String {
     match (operation.from.as_str(), operation.to.as_str()) {
         ("", to) => format!("from {to}"),
         (from, "") => format!("before {from}"),

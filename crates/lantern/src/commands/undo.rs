@@ -1,5 +1,6 @@
 //! `lantern undo`
 
+use super::group::waves;
 use super::{heed_interrupts, notice, open};
 use crate::answers;
 use crate::by_hand::AtHand;
@@ -8,12 +9,14 @@ use crate::fail;
 use crate::look::{Look, Means, count, time};
 use crate::progress::Progress;
 use clap::Args;
+use lantern_core::notice::Notice;
 use lantern_core::operation::World;
 use lantern_core::path::RelPath;
 use lantern_host::Result;
-use lantern_host::changeover::{Now, undo};
-use lantern_host::config::Span;
+use lantern_host::changeover::{Event, Now, Undone, undo};
+use lantern_host::config::{Server, Span};
 use lantern_host::ledger::Ledger;
+use lantern_host::lock::Lock;
 use lantern_host::telling;
 
 /// Go back to before the last changeover: files and load order, the world only if asked; or to before a restore in place
@@ -35,37 +38,76 @@ pub struct UndoArgs {
 pub fn run(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C calls it off before the stop; afterwards it goes on to its end.
     heed_interrupts(look);
-    of_one(args, common, look)
+    let job = Job::of_one(args, common, look)?;
+    let mut progress = Progress::new(look);
+    let (ledger, undone) = job.work(&mut |event| progress.show(event))?;
+    drop(progress);
+    job.settle(&ledger, &undone, look);
+    show(&undone, common, look);
+    Ok(fail::DONE)
 }
 
-/// Takes the last changeover of one of several servers back.
-///
-/// # Errors
-/// As of an undo.
-pub fn of_one(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
-    let (mut server, _lock) = open(common, "undo")?;
-    AtHand::at(&mut server, look);
-    server.config.warn.at.clone_from(&args.warn);
-    let mut ledger = Ledger::open(&server.folder)?;
-    let mut progress = Progress::new(look);
-    let world = match (args.with_world, args.keep_world) {
-        (true, _) => World::Bring,
-        (_, true) => World::Keep,
-        _ => World::Ask,
-    };
-    let taking_back = telling::of_taking_back(&server, &ledger)?;
-    let undone = undo(&server, &mut ledger, world, &mut |event| {
-        progress.show(event)
-    })?;
-    drop(progress);
-    // A server that has come up, or stays down, as it was: what was promised to people is off.
-    if let (Some(taken_back), Now::At(_)) = (&taking_back, &undone.now) {
-        notice::tell(&server, taken_back, look);
+/// A changeover, or a restore, that is taken back, with the locks that this needs.
+pub struct Job {
+    server: Server,
+    _lock: Lock,
+    world: World,
+    /// What people are told.
+    taken_back: Option<Notice>,
+}
+
+impl waves::Job for Job {
+    fn server(&mut self) -> &mut Server {
+        &mut self.server
     }
-    notice::keep_feed(&server, &ledger, look);
+}
+
+impl Job {
+    /// The last one of a server.
+    ///
+    /// # Errors
+    /// When the server cannot be opened, or somebody is at work there.
+    pub fn of_one(args: &UndoArgs, common: &Common, look: &Look) -> Result<Job> {
+        let (mut server, lock) = open(common, "undo")?;
+        AtHand::at(&mut server, look);
+        server.config.warn.at.clone_from(&args.warn);
+        let ledger = Ledger::open(&server.folder)?;
+        Ok(Job {
+            taken_back: telling::of_taking_back(&server, &ledger)?,
+            server,
+            _lock: lock,
+            world: match (args.with_world, args.keep_world) {
+                (true, _) => World::Bring,
+                (_, true) => World::Keep,
+                _ => World::Ask,
+            },
+        })
+    }
+
+    /// Takes it back.
+    ///
+    /// # Errors
+    /// As of an undo.
+    pub fn work(&self, tell: &mut dyn FnMut(Event)) -> Result<(Ledger, Undone)> {
+        let mut ledger = Ledger::open(&self.server.folder)?;
+        let undone = undo(&self.server, &mut ledger, self.world, tell)?;
+        Ok((ledger, undone))
+    }
+
+    /// Tells who is to be told.
+    pub fn settle(&self, ledger: &Ledger, undone: &Undone, look: &Look) {
+        // A server that has come up, or stays down, as it was: what was promised to people is off.
+        if let (Some(taken_back), Now::At(_)) = (&self.taken_back, &undone.now) {
+            notice::tell(&self.server, taken_back, look);
+        }
+        notice::keep_feed(&self.server, ledger, look);
+    }
+}
+
+/// Shows what it has come to.
+pub fn show(undone: &Undone, common: &Common, look: &Look) {
     if look.json {
-        look.answer(&answers::UndoDone::from(&undone));
-        return Ok(fail::DONE);
+        return look.answer(&answers::UndoDone::from(undone));
     }
     let down = match undone.down_ms {
         Some(ms) if undone.running => format!(" The server was down for {}.", time(ms)),
@@ -106,5 +148,4 @@ pub fn of_one(args: &UndoArgs, common: &Common, look: &Look) -> Result<u8> {
         look.say(&text);
     }
     look.next(&common.next("survey"));
-    Ok(fail::DONE)
 }

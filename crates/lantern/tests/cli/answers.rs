@@ -394,6 +394,8 @@ fn every_answer_is_as_its_schema_says() {
     let plan = ["group", "plan", "--to", "same"];
     meet("GroupPlanned", 0, &plan);
     meet("GroupChangeoverDone", 0, &["group", "changeover", "--yes"]);
+    meet("GroupVerified", 3, &["group", "verify"]);
+    meet("GroupHistory", 0, &["group", "history"]);
     meet("GroupUndone", 3, &["group", "undo"]);
 
     let published: BTreeSet<&str> = schemas

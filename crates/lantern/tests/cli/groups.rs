@@ -5,7 +5,7 @@ use crate::world::{World, standin};
 use insta::assert_snapshot;
 
 /// Three servers that are alike, and a group of them that says besides what `more` does.
-fn three(more: &str) -> World {
+pub fn three(more: &str) -> World {
     let world = World::demo();
     for name in ["south-terrace", "east-terrace"] {
         world.copy("halcyon-terrace", name);
@@ -178,7 +178,7 @@ fn of_many_only_what_differs_is_shown() {
     assert_snapshot!(told.join("\n"));
 }
 
-const TO: [&str; 6] = [
+pub const TO: [&str; 6] = [
     "group",
     "plan",
     "--to",
@@ -188,7 +188,7 @@ const TO: [&str; 6] = [
 ];
 
 /// Installs an add-on, which is started.
-fn installed(world: &World, server: &str, id: &str, more: &str) {
+pub fn installed(world: &World, server: &str, id: &str, more: &str) {
     addon(world, &format!("{server}/addons"), id, "1.0.0", more);
     let settings = format!("{server}/greenhouse.conf");
     let text = world.read(&settings) + &format!("start {id}\n");
@@ -196,7 +196,7 @@ fn installed(world: &World, server: &str, id: &str, more: &str) {
 }
 
 /// Puts an add-on that says no more than this of itself into a folder.
-fn addon(world: &World, folder: &str, id: &str, version: &str, more: &str) {
+pub fn addon(world: &World, folder: &str, id: &str, version: &str, more: &str) {
     world.zip(
         &format!("{folder}/{id}-{version}.bloom"),
         &[(

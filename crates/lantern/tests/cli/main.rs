@@ -47,5 +47,6 @@ mod several;
 mod story;
 mod survey;
 mod switching;
+mod together;
 mod turns;
 mod world;

@@ -13,8 +13,11 @@ fn asked(worlds: &[(&str, &str)]) -> (Group, Vec<Request>) {
         .map(|((own, _), name)| GroupServer {
             at: name.into(),
             own: own.split_whitespace().map(Id::new).collect(),
+            after: BTreeSet::new(),
         });
     let group = Group {
+        together: false,
+        at_once: None,
         format: 1,
         name: "all".into(),
         all: BTreeSet::new(),

@@ -1,35 +1,47 @@
 //! `lantern group changeover`
 
+use super::waves::{at_once, waves, work};
 use super::{OfGroup, meant, names};
 use crate::answers::group::{GroupBecame, GroupChangeoverDone, GroupSame, GroupServerDone};
-use crate::commands::undo::UndoArgs;
-use crate::commands::{armed, changeover, heed_interrupts, undo};
+use crate::commands::changeover::{self, Came, Job, Telling};
+use crate::commands::undo::{self, UndoArgs};
+use crate::commands::{armed, heed_interrupts};
 use crate::common::{Common, shell_word};
 use crate::fail;
-use crate::look::{Look, Means, count};
+use crate::look::{Look, Means, count, date, time};
 use crate::progress::during;
 use clap::Args;
 use lantern_core::component::Id;
-use lantern_core::group::{Row, compare};
+use lantern_core::group::{Carries, Row, compare};
 use lantern_host::Result;
+use lantern_host::changeover::{Event, Report};
 use lantern_host::config::Span;
 use lantern_host::group::fault::GroupFault;
 use lantern_host::group::{Found, Standing};
 use lantern_host::interrupt;
 use lantern_host::night::How;
+use std::collections::BTreeSet;
+use std::num::NonZeroUsize;
 use std::path::Path;
+use std::time::Duration;
 
 /// How what was planned for a group is carried out.
 #[derive(Debug, Args)]
 pub struct ChangeoverOfGroup {
     #[command(flatten)]
     of: OfGroup,
-    /// Where it goes wrong at one of them, take back what was carried out at the others, too
+    /// Where it goes wrong at one of them, take back what was carried out at the others, too; always so where the file has them down together
     #[arg(long)]
     all_or_none: bool,
     /// Carry out only the first that is left, and look at it for as long as you like; given again without this, it goes on with the rest
     #[arg(long)]
     first: bool,
+    /// Wait so long after the first, and go on with the rest if it is then still as it should be: 2h, 30m
+    #[arg(long, value_name = "TIME", requires = "first")]
+    after: Option<Span>,
+    /// Work at so many at once, instead of what the group's file says
+    #[arg(long, value_name = "N")]
+    at_once: Option<NonZeroUsize>,
     /// How long before each stop players are told, instead of what each lantern.toml says: 10m,1m,10s
     #[arg(long, value_name = "TIMES", value_delimiter = ',')]
     warn: Option<Vec<Span>>,
@@ -38,84 +50,43 @@ pub struct ChangeoverOfGroup {
     start: bool,
 }
 
-/// Carries the servers' plans out, one after another, in the group's order; given again it goes on where it ended.
+/// Carries the servers' plans out, as the group's file says; given again it goes on where it ended.
 pub fn run(args: &ChangeoverOfGroup, common: &Common, look: &Look) -> Result<u8> {
     heed_interrupts(look);
     let file = meant(&args.of)?;
     let found = Found::read(&file)?;
-    let standings = during("servers are looked at", || found.standings())?;
-    let mut each: Vec<(GroupBecame, Option<String>)> = Vec::new();
-    let mut back = Vec::new();
-    for (server, standing) in found.group.servers.iter().zip(&standings) {
-        each.push(match standing {
-            Standing::Done => (GroupBecame::DoneBefore, None),
-            Standing::Nothing => (GroupBecame::Nothing, None),
-            Standing::Waits | Standing::CutOff(_) => (GroupBecame::Waits, None),
-            Standing::Back(why) => {
-                back.push((server.at.clone(), why.clone()));
-                (GroupBecame::Failed, Some(why.clone()))
+    if args.first && found.group.together {
+        return Err(GroupFault::NoFirst.into());
+    }
+    let mut moving = Moving::of(&found, args, common, look)?;
+    let all = moving.waves();
+    let many = all.iter().flatten().count();
+    let first = all.iter().flatten().take(1).map(|it| vec![*it]).collect();
+    let waves = if args.first { first } else { all.clone() };
+    let again = common.next(&format!("group changeover {} --yes", shell_word(&file)));
+    if many > 0 {
+        moving.announce(if args.after.is_some() { &all } else { &waves });
+        armed::confirm("Carry it out?", &again, common, look)?;
+    }
+    let mut status = moving.carry_out(&waves);
+    let mut is_part = args.first && many > 1;
+    if let (fail::DONE, Some(after), true, [wave]) = (status, args.after, is_part, &waves[..]) {
+        (status, is_part) = match moving.waits(wave[0], after.0, &again) {
+            false => (fail::NO, true),
+            true => {
+                moving = Moving::of(&found, args, common, look)?;
+                moving.each[wave[0]].0 = GroupBecame::Done;
+                (moving.carry_out(&moving.waves()), false)
             }
-        });
-    }
-    if !back.is_empty() {
-        return Err(GroupFault::NotArmed(back).into());
-    }
-    let to_do = standings.iter().enumerate();
-    let to_do = to_do.filter(|(_, it)| matches!(it, Standing::Waits | Standing::CutOff(_)));
-    let mut to_do: Vec<(usize, &Standing)> = to_do.collect();
-    let is_part = args.first && to_do.len() > 1;
-    if is_part {
-        to_do.truncate(1);
-    }
-    let without = common.next(&format!("group changeover {} --yes", shell_word(&file)));
-    if !to_do.is_empty() {
-        announce(&found, &to_do, &each, args.all_or_none, look);
-        armed::confirm("Carry it out?", &without, common, look)?;
-    }
-    let how = How {
-        start: args.start,
-        warn: args.warn.clone(),
-        ..How::default()
-    };
-    let inner = for_each(look);
-    let mut status = fail::DONE;
-    for (number, (index, standing)) in to_do.iter().enumerate() {
-        let name = &found.group.servers[*index].at;
-        if interrupt::between() {
-            look.talk(&look.paint_error(Means::Caution, "\nCalled off: the rest is not begun."));
-            status = fail::NO;
-            break;
-        }
-        let title = format!("\n{name}, {} of {}", number + 1, to_do.len());
-        look.talk(&look.paint_error(Means::Title, &title));
-        let goes_on = matches!(standing, Standing::CutOff(_));
-        let own = common.of(&found.folders[*index]);
-        let done = changeover::of_one(goes_on, &how, &own, &inner);
-        let (own_status, why) = match done {
-            Ok(status) => (status, None),
-            Err(error) => (fail::tell(&error, &own, &inner), Some(error.to_string())),
         };
-        if own_status == fail::DONE {
-            each[*index].0 = GroupBecame::Done;
-            continue;
-        }
-        let why = why.unwrap_or_else(|| "it did not come up as it should".into());
-        each[*index] = (GroupBecame::Failed, Some(why));
-        status = own_status;
-        break;
     }
-    let is_wrong = each
+    let is_wrong = moving
+        .each
         .iter()
         .any(|(became, _)| *became == GroupBecame::Failed);
-    if is_wrong && args.all_or_none {
-        take_back(
-            &found,
-            &mut each,
-            &UndoArgs::default(),
-            common,
-            &inner,
-            look,
-        );
+    if is_wrong && moving.all_or_none {
+        let how = UndoArgs::default();
+        take_back(&found, &mut moving.each, &how, moving.at_once, common, look);
     }
     let is_whole = status == fail::DONE && !is_part;
     let same = is_whole.then(|| same(&found)).transpose()?;
@@ -124,7 +95,7 @@ pub fn run(args: &ChangeoverOfGroup, common: &Common, look: &Look) -> Result<u8>
     }
     let answer = GroupChangeoverDone {
         group: found.group.name.clone(),
-        servers: each_named(&found, each),
+        servers: each_named(&found, moving.each),
         same,
     };
     match look.json {
@@ -132,6 +103,263 @@ pub fn run(args: &ChangeoverOfGroup, common: &Common, look: &Look) -> Result<u8>
         false => show(&found, &answer, &file, look),
     }
     Ok(status)
+}
+
+/// A group's changeover under way.
+struct Moving<'a> {
+    found: &'a Found,
+    how: How,
+    at_once: usize,
+    all_or_none: bool,
+    common: &'a Common,
+    look: &'a Look,
+    /// How far each server is, or was when it was looked at.
+    standings: Vec<Standing>,
+    /// What became of each server's plan, and why.
+    each: Vec<(GroupBecame, Option<String>)>,
+}
+
+impl<'a> Moving<'a> {
+    /// Looks how far each server is.
+    ///
+    /// # Errors
+    /// Where one of them is not to be gone on with.
+    fn of(
+        found: &'a Found,
+        args: &ChangeoverOfGroup,
+        common: &'a Common,
+        look: &'a Look,
+    ) -> Result<Moving<'a>> {
+        let standings = during("servers are looked at", || found.standings())?;
+        let mut each: Vec<(GroupBecame, Option<String>)> = Vec::new();
+        let mut back = Vec::new();
+        for (server, standing) in found.group.servers.iter().zip(&standings) {
+            each.push(match standing {
+                Standing::Done => (GroupBecame::DoneBefore, None),
+                Standing::Nothing => (GroupBecame::Nothing, None),
+                Standing::Waits | Standing::CutOff(_) => (GroupBecame::Waits, None),
+                Standing::Back(why) => {
+                    back.push((server.at.clone(), why.clone()));
+                    (GroupBecame::Failed, Some(why.clone()))
+                }
+            });
+        }
+        if !back.is_empty() {
+            return Err(GroupFault::NotArmed(back).into());
+        }
+        Ok(Moving {
+            found,
+            how: How {
+                start: args.start,
+                warn: args.warn.clone(),
+                ..How::default()
+            },
+            at_once: at_once(found, args.at_once),
+            all_or_none: args.all_or_none || found.group.together,
+            common,
+            look,
+            standings,
+            each,
+        })
+    }
+
+    /// What is left to do, wave by wave.
+    fn waves(&self) -> Vec<Vec<usize>> {
+        let waits = self.each.iter().enumerate();
+        let waits = waits.filter(|(_, it)| it.0 == GroupBecame::Waits);
+        let waits = waits.map(|(index, _)| index).collect();
+        waves(self.found, &waits, self.at_once, false)
+    }
+
+    /// Says what is about to be done.
+    fn announce(&self, waves: &[Vec<usize>]) {
+        let look = self.look;
+        let servers: Vec<usize> = waves.iter().flatten().copied().collect();
+        let most = waves.iter().map(Vec::len).max();
+        let how = match most.unwrap_or(0).min(self.at_once) {
+            _ if self.found.group.together && servers.len() > 1 => {
+                "all down, all exchanged, all up".into()
+            }
+            0 | 1 => "one after another".into(),
+            several => format!("{several} at once"),
+        };
+        let title = format!(
+            "{}: {}, {how}: {}.",
+            self.found.group.name,
+            count(servers.len(), "changeover", "changeovers"),
+            names(self.found, &servers),
+        );
+        look.talk(&look.paint_error(Means::Title, &title));
+        for index in &servers {
+            if let Standing::CutOff(told) = &self.standings[*index] {
+                let name = &self.found.group.servers[*index].at;
+                look.talk(&format!("  {name} was cut off, and goes on first: {told}"));
+            }
+        }
+        let of = |became: GroupBecame| -> Vec<usize> {
+            let own = self.each.iter().enumerate();
+            let own = own.filter(|(_, it)| it.0 == became);
+            own.map(|(index, _)| index).collect()
+        };
+        for (became, told) in [
+            (GroupBecame::DoneBefore, "done before"),
+            (GroupBecame::Nothing, "nothing to do"),
+        ] {
+            let servers = of(became);
+            if !servers.is_empty() {
+                look.talk(&format!("  {told} at {}", names(self.found, &servers)));
+            }
+        }
+        look.talk(match (self.found.group.together, self.all_or_none) {
+            (true, _) => "  Where it goes wrong at one, all of them go back.",
+            (false, true) => "  Where it goes wrong at one, that one goes back by itself, and what was done at the others is taken back.",
+            (false, false) => "  Where it goes wrong at one, that one goes back by itself, and the rest is not begun.",
+        });
+    }
+
+    /// Carries plans out, wave by wave, until it goes wrong at one of them, or somebody calls it off.
+    fn carry_out(&mut self, waves: &[Vec<usize>]) -> u8 {
+        let look = self.look;
+        for (number, wave) in waves.iter().enumerate() {
+            if interrupt::is_wished() {
+                look.talk(
+                    &look.paint_error(Means::Caution, "\nCalled off: the rest is not begun."),
+                );
+                return fail::NO;
+            }
+            let names = names(self.found, wave);
+            // Of the only one all was said before.
+            if waves.len() > 1 || wave.len() == 1 {
+                let title = format!("\n{names}, {} of {}", number + 1, waves.len());
+                look.talk(&look.paint_error(Means::Title, &title));
+            }
+            let status = self.wave(wave);
+            if status != fail::DONE {
+                return status;
+            }
+        }
+        fail::DONE
+    }
+
+    /// Carries the plans of a wave out.
+    fn wave(&mut self, wave: &[usize]) -> u8 {
+        let (found, how) = (self.found, &self.how);
+        let inner = for_each(self.look);
+        let common = |index: usize| self.common.of(&found.folders[index]);
+        let mut jobs = Vec::new();
+        for index in wave {
+            if wave.len() > 1 {
+                self.look.talk("");
+            }
+            let goes_on = matches!(self.standings[*index], Standing::CutOff(_));
+            let own = common(*index);
+            let (status, why) = match Job::of_one(goes_on, how, &own, &inner) {
+                Ok(Ok(job)) => {
+                    jobs.push((*index, job));
+                    continue;
+                }
+                Ok(Err(status)) => (status, "files that it needs could not be had".into()),
+                Err(error) => (fail::tell(&error, &own, &inner), error.to_string()),
+            };
+            // Nothing was touched at those that are ready, either.
+            self.each[*index] = (GroupBecame::Failed, Some(why));
+            return status;
+        }
+        if wave.len() > 1 {
+            self.look.talk("");
+        }
+        let works = |job: &Job, tell: &mut dyn FnMut(Event)| {
+            let came = job.work(how, Telling::Whole, &inner, tell);
+            let succeeded = came.as_ref().is_ok_and(Came::has_succeeded);
+            (came, succeeded)
+        };
+        let came = work(found, jobs, self.at_once, &inner, works);
+        let mut status = fail::DONE;
+        for (index, job, came) in came {
+            let own = common(index);
+            let settled = came.and_then(|came| job.settle(came, how, Telling::Whole, &inner));
+            let (became, own_status) = match settled {
+                Ok(report) => {
+                    match wave.len() {
+                        1 => changeover::show(&inner, &own, &report),
+                        _ => self.tell_one(index, &report),
+                    }
+                    match report.bad {
+                        None => ((GroupBecame::Done, None), fail::DONE),
+                        Some(why) => ((GroupBecame::Failed, Some(why)), fail::NO),
+                    }
+                }
+                Err(error) if job.has_turned_back(&error) => (
+                    (GroupBecame::TurnedBack, Some(error.to_string())),
+                    fail::DONE,
+                ),
+                Err(error) => {
+                    let why = error.to_string();
+                    let told = job.failed(error, &own, &inner);
+                    let told = told.unwrap_or_else(|error| fail::tell(&error, &own, &inner));
+                    ((GroupBecame::Failed, Some(why)), told)
+                }
+            };
+            self.each[index] = became;
+            if status == fail::DONE {
+                status = own_status;
+            }
+        }
+        status
+    }
+
+    /// Of several at once, what one has come to.
+    fn tell_one(&self, index: usize, report: &Report) {
+        let name = &self.found.group.servers[index].at;
+        let away = match report.times.total_ms() {
+            Some(ms) => format!(", away for {}", time(ms)),
+            None => String::new(),
+        };
+        let seen = match report.seen.is_empty() {
+            true => String::new(),
+            false => format!("; {}", report.seen),
+        };
+        let look = self.look;
+        look.talk(&look.paint_error(Means::Good, &format!("  {name}: done{away}{seen}")));
+    }
+
+    /// Waits after the first one, and looks whether it is then still as it should be. Whether it goes on.
+    fn waits(&self, index: usize, after: Duration, again: &str) -> bool {
+        let (look, name) = (self.look, &self.found.group.servers[index].at);
+        if !self.is_right(index) {
+            return false;
+        }
+        let until = jiff::Timestamp::now().as_millisecond() + after.as_millis() as i64;
+        look.talk(&format!(
+            "\nThe rest follows on {}, if {name} is then still as it should be. Nothing is held meanwhile.\n\
+             Ctrl-C ends the wait; the rest is then begun with: {}",
+            date(until),
+            look.paint_error(Means::Paste, again),
+        ));
+        if !during(&format!("{name} is let be"), || interrupt::pause(after)) {
+            let text = "\nThe wait has ended: the rest is not begun.";
+            look.talk(&look.paint_error(Means::Caution, text));
+            return false;
+        }
+        self.is_right(index)
+    }
+
+    /// Whether a server that was carried out is up and as it should be; if not, that is told.
+    fn is_right(&self, index: usize) -> bool {
+        let (look, name) = (self.look, &self.found.group.servers[index].at);
+        let (is_right, problems) = match self.found.verified_one(index) {
+            Ok(seen) => (seen.seen_right() == Some(true), seen.problems()),
+            Err(error) => (false, vec![error.to_string()]),
+        };
+        for problem in problems {
+            let text = format!("  {name}: {problem}");
+            look.talk(&look.paint_error(Means::Bad, &text));
+        }
+        if !is_right {
+            look.talk("The rest is not begun.");
+        }
+        is_right
+    }
 }
 
 /// What became of each server's plan, with its name.
@@ -153,72 +381,60 @@ pub fn for_each(look: &Look) -> Look {
     }
 }
 
-/// Says what is about to be done.
-fn announce(
-    found: &Found,
-    to_do: &[(usize, &Standing)],
-    each: &[(GroupBecame, Option<String>)],
-    all_or_none: bool,
-    look: &Look,
-) {
-    let servers: Vec<usize> = to_do.iter().map(|(index, _)| *index).collect();
-    let title = format!(
-        "{}: {}, one after another: {}.",
-        found.group.name,
-        count(servers.len(), "changeover", "changeovers"),
-        names(found, &servers),
-    );
-    look.talk(&look.paint_error(Means::Title, &title));
-    for (index, standing) in to_do {
-        if let Standing::CutOff(told) = standing {
-            let name = &found.group.servers[*index].at;
-            look.talk(&format!("  {name} was cut off, and goes on first: {told}"));
-        }
-    }
-    let of = |became: GroupBecame| -> Vec<usize> {
-        let own = each.iter().enumerate().filter(|(_, it)| it.0 == became);
-        own.map(|(index, _)| index).collect()
-    };
-    for (became, told) in [
-        (GroupBecame::DoneBefore, "done before"),
-        (GroupBecame::Nothing, "nothing to do"),
-    ] {
-        let servers = of(became);
-        if !servers.is_empty() {
-            look.talk(&format!("  {told} at {}", names(found, &servers)));
-        }
-    }
-    look.talk(match all_or_none {
-        true => "  Where it goes wrong at one, that one goes back by itself, and what was done at the others is taken back.",
-        false => "  Where it goes wrong at one, that one goes back by itself, and the rest is not begun.",
-    });
-}
-
-/// Takes back what was carried out, the last first; what is wished of the world is `how`'s.
+/// Takes back what was carried out, those that come up last first; what is wished of the world is `how`'s.
 pub fn take_back(
     found: &Found,
     each: &mut [(GroupBecame, Option<String>)],
     how: &UndoArgs,
+    at_once: usize,
     common: &Common,
-    inner: &Look,
     look: &Look,
 ) {
-    for index in (0..each.len()).rev() {
-        if !matches!(each[index].0, GroupBecame::Done | GroupBecame::DoneBefore) {
+    let done = each.iter().enumerate();
+    let done = done.filter(|(_, it)| matches!(it.0, GroupBecame::Done | GroupBecame::DoneBefore));
+    let done = done.map(|(index, _)| index).collect();
+    let inner = for_each(look);
+    for wave in waves(found, &done, at_once, true) {
+        let title = format!("\n{}: back", names(found, &wave));
+        look.talk(&look.paint_error(Means::Title, &title));
+        let mut jobs = Vec::new();
+        let mut stays = None;
+        for index in &wave {
+            match undo::Job::of_one(how, &common.of(&found.folders[*index]), &inner) {
+                Ok(job) => jobs.push((*index, job)),
+                Err(error) => stays = Some((*index, error)),
+            }
+        }
+        if let Some((index, error)) = stays {
+            // None of them is begun: they are down together, or not at all.
+            fail::tell(&error, &common.of(&found.folders[index]), &inner);
+            for it in &wave {
+                each[*it] = (GroupBecame::Stays, None);
+            }
+            each[index].1 = Some(error.to_string());
             continue;
         }
-        let name = &found.group.servers[index].at;
-        look.talk(&look.paint_error(Means::Title, &format!("\n{name}: back")));
-        interrupt::between();
-        let own = common.of(&found.folders[index]);
-        let done = undo::of_one(how, &own, inner);
-        each[index] = match done {
-            Ok(_) => (GroupBecame::TakenBack, None),
-            Err(error) => {
-                fail::tell(&error, &own, inner);
-                (GroupBecame::Stays, Some(error.to_string()))
-            }
+        let works = |job: &undo::Job, tell: &mut dyn FnMut(Event)| {
+            let undone = job.work(tell);
+            let succeeded = undone.is_ok();
+            (undone, succeeded)
         };
+        for (index, job, undone) in work(found, jobs, at_once, &inner, works) {
+            let own = common.of(&found.folders[index]);
+            each[index] = match undone {
+                Ok((ledger, undone)) => {
+                    job.settle(&ledger, &undone, &inner);
+                    if wave.len() == 1 {
+                        undo::show(&undone, &own, &inner);
+                    }
+                    (GroupBecame::TakenBack, None)
+                }
+                Err(error) => {
+                    fail::tell(&error, &own, &inner);
+                    (GroupBecame::Stays, Some(error.to_string()))
+                }
+            };
+        }
     }
 }
 
@@ -229,7 +445,12 @@ fn same(found: &Found) -> Result<GroupSame> {
     for one in seen {
         carries.push(Some(one?.carries));
     }
-    let rows = compare(&found.group, &carries);
+    Ok(same_of(found, &carries))
+}
+
+/// Holds what they carry against one another.
+pub fn same_of(found: &Found, carries: &[Option<Carries>]) -> GroupSame {
+    let rows = compare(&found.group, carries);
     let ids = |rows: &mut dyn Iterator<Item = &Row>| -> Vec<Id> {
         rows.map(|row| row.id.clone()).collect()
     };
@@ -238,11 +459,11 @@ fn same(found: &Found) -> Result<GroupSame> {
         .iter()
         .filter(|row| row.differs.is_empty())
         .filter(shared);
-    Ok(GroupSame {
+    GroupSame {
         same: alike.clone().filter(|row| !row.is_unread).count(),
         unread: ids(&mut alike.filter(|row| row.is_unread)),
         differs: ids(&mut rows.iter().filter(|row| row.is_wrong())),
-    })
+    }
 }
 
 /// Says what became of each server's plan.
@@ -261,6 +482,7 @@ pub fn show_each(found: &Found, each: &[GroupServerDone], look: &Look) {
         ),
         (&[GroupBecame::Nothing], Means::Aside, "nothing to do"),
         (&[GroupBecame::Failed], Means::Bad, "went wrong"),
+        (&[GroupBecame::TurnedBack], Means::Caution, "turned back"),
         (&[GroupBecame::TakenBack], Means::Caution, "taken back"),
         (&[GroupBecame::Stays], Means::Bad, "not taken back"),
         (&[GroupBecame::Waits], Means::Caution, "not begun"),
@@ -272,8 +494,9 @@ pub fn show_each(found: &Found, each: &[GroupServerDone], look: &Look) {
             let word = look.paint(means, &format!("{word:<14}"));
             look.say(&format!("  {word} {}", names(found, &servers)));
         }
-        for why in servers.iter().filter_map(|it| each[*it].why.as_ref()) {
-            let why = why.lines().next().unwrap_or_default();
+        let each_why = servers.iter().filter_map(|it| each[*it].why.as_ref());
+        let each_why = each_why.filter_map(|why| why.lines().next());
+        for why in each_why.collect::<BTreeSet<&str>>() {
             look.say(&look.row("", 16, why));
         }
     }
@@ -299,7 +522,7 @@ fn show(found: &Found, answer: &GroupChangeoverDone, file: &Path, look: &Look) {
 }
 
 /// What they carry in the end.
-fn show_same(same: &GroupSame, look: &Look) {
+pub fn show_same(same: &GroupSame, look: &Look) {
     let ids = |ids: &[Id]| -> String {
         let ids: Vec<&str> = ids.iter().map(Id::as_str).collect();
         ids.join(", ")

@@ -1,6 +1,7 @@
 //! `lantern group undo`
 
-use super::changeover::{each_named, for_each, show_each, take_back};
+use super::changeover::{each_named, show_each, take_back};
+use super::waves::at_once;
 use super::{OfGroup, meant, names};
 use crate::answers::group::{GroupBecame, GroupUndone};
 use crate::commands::undo::UndoArgs;
@@ -12,6 +13,7 @@ use crate::progress::during;
 use clap::Args;
 use lantern_host::Result;
 use lantern_host::group::{Found, Standing};
+use std::num::NonZeroUsize;
 
 /// How what was carried out for a group is taken back.
 #[derive(Debug, Args)]
@@ -20,6 +22,9 @@ pub struct UndoOfGroup {
     of: OfGroup,
     #[command(flatten)]
     how: UndoArgs,
+    /// Work at so many at once, instead of what the group's file says
+    #[arg(long, value_name = "N")]
+    at_once: Option<NonZeroUsize>,
 }
 
 /// Takes back what was carried out for all of them, the last first.
@@ -55,7 +60,8 @@ pub fn run(args: &UndoOfGroup, common: &Common, look: &Look) -> Result<u8> {
         let without = common.next(&format!("group undo {} --yes", shell_word(&file)));
         armed::confirm("Take it back?", &without, common, look)?;
     }
-    take_back(&found, &mut each, &args.how, common, &for_each(look), look);
+    let at_once = at_once(&found, args.at_once);
+    take_back(&found, &mut each, &args.how, at_once, common, look);
     let stays = each.iter().any(|(became, _)| *became == GroupBecame::Stays);
     let answer = GroupUndone {
         group: found.group.name.clone(),
