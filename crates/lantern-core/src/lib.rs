@@ -61,6 +61,7 @@ pub mod keep_up;
 pub mod launch;
 pub mod link;
 pub mod listing;
+pub mod metrics;
 pub mod notice;
 pub mod offer;
 pub mod operation;
@@ -79,6 +80,7 @@ pub mod text;
 pub mod tree;
 pub mod unattended;
 pub mod version;
+pub mod watch;
 
 #[cfg(test)]
 mod proofs {

@@ -90,6 +90,7 @@ pub mod told;
 pub mod trial;
 pub mod unattended;
 pub mod verify;
+pub mod watch;
 pub mod web;
 
 pub use error::{Error, Result};

@@ -10,9 +10,9 @@ use crate::ledger::Ledger;
 use crate::place::here;
 use crate::runner::Ended;
 use crate::web::Web;
-use lantern_core::notice::{FeedEntry, Moment, Notice, Style, feed, urn};
+use lantern_core::notice::{FeedEntry, Moment, Notice, Occasion, ServerNews, Style, feed, urn};
 use lantern_core::operation::OperationKind;
-use lantern_core::page::{For, fill};
+use lantern_core::page::{For, TemplateFault, fill};
 use serde::Serialize;
 use std::path::Path;
 use std::time::Duration;
@@ -32,16 +32,50 @@ pub struct Told {
     pub fault: Option<String>,
 }
 
+/// What is told.
+#[derive(Debug, Clone, Copy, Serialize)]
+#[serde(untagged)]
+pub enum Message<'a> {
+    /// Of a change.
+    Change(&'a Notice),
+    /// What is new of a server.
+    News(&'a ServerNews),
+}
+
+impl Message<'_> {
+    fn occasion(self) -> Occasion {
+        match self {
+            Message::Change(notice) => notice.moment.into(),
+            Message::News(news) => news.moment,
+        }
+    }
+
+    fn title(self) -> String {
+        match self {
+            Message::Change(notice) => notice.title(),
+            Message::News(news) => news.title(),
+        }
+    }
+
+    /// It, in words; of a change by the templates of lantern.toml.
+    fn told(self, style: Style, server: &Server) -> std::result::Result<String, TemplateFault> {
+        match self {
+            Message::Change(notice) => notice.told(style, server.config.notice.template(style)),
+            Message::News(news) => news.told(style),
+        }
+    }
+}
+
 /// Tells everybody whom lantern.toml names for this moment.
-pub fn tell(server: &Server, notice: &Notice) -> Vec<Told> {
+pub fn tell(server: &Server, message: Message<'_>) -> Vec<Told> {
     let meant = server
         .config
         .tell
         .iter()
-        .filter(|words| words.on.contains(&notice.moment));
+        .filter(|words| words.on.contains(&message.occasion()));
     let told = meant.map(|words| Told {
         who: who(words),
-        fault: tell_one(server, words, notice).err(),
+        fault: tell_one(server, words, message).err(),
     });
     told.collect()
 }
@@ -59,11 +93,11 @@ fn who(words: &TellWords) -> String {
     }
 }
 
-/// What is told to somebody, with all that a notice holds.
+/// What is told to somebody, with all that it holds.
 #[derive(Serialize)]
 struct Data<'a> {
     #[serde(flatten)]
-    notice: &'a Notice,
+    message: Message<'a>,
     title: String,
     text: &'a str,
 }
@@ -71,15 +105,14 @@ struct Data<'a> {
 fn tell_one(
     server: &Server,
     words: &TellWords,
-    notice: &Notice,
+    message: Message<'_>,
 ) -> std::result::Result<(), String> {
-    let template = server.config.notice.template(words.style);
-    let text = notice
-        .told(words.style, template)
+    let text = message
+        .told(words.style, server)
         .map_err(|fault| format!("its template, {fault}"))?;
     match (&words.command, &words.post) {
         (Some(command), _) => run(server, command, &text),
-        (None, Some(post)) => send(server, words, post, notice, &text),
+        (None, Some(post)) => send(server, words, post, message, &text),
         (None, None) => Ok(()),
     }
 }
@@ -116,13 +149,13 @@ fn send(
     server: &Server,
     words: &TellWords,
     post: &str,
-    notice: &Notice,
+    message: Message<'_>,
     text: &str,
 ) -> std::result::Result<(), String> {
     let url = Url::parse(post).map_err(|error| error.to_string())?;
     let data = Data {
-        notice,
-        title: notice.title(),
+        message,
+        title: message.title(),
         text,
     };
     let body = match &words.body {

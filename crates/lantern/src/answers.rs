@@ -6,7 +6,7 @@ pub mod group;
 
 use group::{
     GroupChangeoverDone, GroupHistory, GroupOutlook, GroupPlanned, GroupStatus, GroupSurveyed,
-    GroupUndone, GroupVerified,
+    GroupUndone, GroupVerified, GroupWatched,
 };
 use lantern_core::check::Remark;
 use lantern_core::clients::{Checked, ClientChange, ClientList, Explained, MayJoin};
@@ -108,6 +108,7 @@ answers!(
     GroupHistory,
     GroupUndone,
     GroupVerified,
+    GroupWatched<'_>,
     GroupOutlook,
     GroupPlanned,
     GroupStatus,

@@ -15,6 +15,7 @@ use crate::inventory::{Component, Inventory};
 use crate::path::RelPath;
 use crate::reading::{TextFault, line_at};
 use crate::tree::{FileSeen, content_hash, is_unread, tree_hash};
+use crate::watch::Limits;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -39,6 +40,9 @@ pub struct Group {
     pub together: bool,
     /// So many are worked at at once; where it is not said, one after another, or all that are down together.
     pub at_once: Option<NonZeroUsize>,
+    /// From when on something is worth being said, where they are watched.
+    #[serde(default)]
+    pub watch: Limits,
     /// Its servers; two or more.
     #[serde(rename = "server")]
     pub servers: Vec<GroupServer>,

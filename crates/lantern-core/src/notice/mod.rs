@@ -1,5 +1,9 @@
 //! What players are told of a change: before it, when it is done, and when it did not come off.
 
+mod news;
+
+pub use news::ServerNews;
+
 use crate::clients::ClientChange;
 use crate::component::Kind;
 use crate::page::{For, TemplateFault, fill};
@@ -19,6 +23,30 @@ pub enum Moment {
     Done,
     /// It did not come off.
     Failed,
+}
+
+/// On what somebody is told something.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Occasion {
+    /// A change is planned, or about to begin.
+    Before,
+    /// A change is done.
+    Done,
+    /// A change did not come off.
+    Failed,
+    /// A look at the server has found something new.
+    News,
+}
+
+impl From<Moment> for Occasion {
+    fn from(moment: Moment) -> Occasion {
+        match moment {
+            Moment::Before => Occasion::Before,
+            Moment::Done => Occasion::Done,
+            Moment::Failed => Occasion::Failed,
+        }
+    }
 }
 
 /// The notation of a notice.

@@ -17,7 +17,7 @@ use lantern_core::clients::Duty;
 use lantern_core::component::{Effect, Id};
 use lantern_core::family::{Acquire, Family, FamilyFault, Glob, Launch, Pattern};
 use lantern_core::hint::with_nearest;
-use lantern_core::notice::{Moment, Style};
+use lantern_core::notice::{Occasion, Style};
 use lantern_core::path::RelPath;
 use lantern_core::supply::is_web;
 use lantern_core::unattended::Matter;
@@ -263,7 +263,7 @@ impl NoticeWords {
 pub struct TellWords {
     /// When.
     #[serde(default = "always")]
-    pub on: Vec<Moment>,
+    pub on: Vec<Occasion>,
     /// In which notation.
     #[serde(default = "as_text", rename = "as")]
     pub style: Style,
@@ -294,8 +294,8 @@ pub struct TellKey {
     pub file: Option<PathBuf>,
 }
 
-fn always() -> Vec<Moment> {
-    vec![Moment::Before, Moment::Done, Moment::Failed]
+fn always() -> Vec<Occasion> {
+    vec![Occasion::Before, Occasion::Done, Occasion::Failed]
 }
 
 fn as_text() -> Style {

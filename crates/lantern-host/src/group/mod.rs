@@ -20,12 +20,16 @@ use crate::ledger::{Ledger, Logged};
 use crate::place::{far, here};
 use crate::planning::{self, Sources, Terms};
 use crate::survey::{Depth, survey};
+use crate::telling::{self, Message, Told};
 use crate::verify::{Verified, verify};
+use crate::watch;
 use lantern_core::component::Id;
 use lantern_core::group::{Carries, Group};
 use lantern_core::inventory::Severity;
+use lantern_core::notice::ServerNews;
 use lantern_core::outlook::{self, Outlook, Together};
 use lantern_core::version::Version;
+use lantern_core::watch::{Limits, News, Said, Seen};
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
@@ -182,6 +186,15 @@ impl Found {
         verified(&self.folders[index])
     }
 
+    /// Looks at each server for what is new since it was looked at last, and tells whom its lantern.toml names; `again` tells all that there is to
+    /// say.
+    pub fn watched(&self, sources: &Sources, again: bool, now_ms: i64) -> Vec<OneWatched> {
+        let limits = &self.group.watch;
+        let each =
+            self.each(|_, folder| Ok(OneWatched::of(folder, sources, limits, again, now_ms)));
+        each.into_iter().flatten().collect()
+    }
+
     /// What was done at each server, in the order in which it was.
     pub fn histories(&self) -> Vec<Result<OneHistory>> {
         self.each(|_, folder| {
@@ -258,6 +271,76 @@ impl OneVerified {
             problems.map(move |it| format!("{of_it}{it}"))
         });
         each.collect()
+    }
+}
+
+/// What is new of a server of a group.
+#[derive(Debug)]
+pub struct OneWatched {
+    /// What was seen of it.
+    pub seen: Seen,
+    /// What of that is new.
+    pub news: News,
+    /// When it was looked at last before, in milliseconds since 1970.
+    pub last_ms: Option<i64>,
+    /// Who was told.
+    pub told: Vec<Told>,
+    /// Why it could not be written down what was said, so that it will be said again.
+    pub unwritten: Option<String>,
+}
+
+impl OneWatched {
+    fn of(
+        folder: &Path,
+        sources: &Sources,
+        limits: &Limits,
+        again: bool,
+        now_ms: i64,
+    ) -> OneWatched {
+        let faulty = |error: &Error| Seen {
+            fault: Some(error.to_string()),
+            ..Seen::default()
+        };
+        let server = opened(folder).and_then(|(server, meanwhile)| {
+            let before = watch::said(&server)?;
+            Ok((server, meanwhile, before))
+        });
+        let (server, meanwhile, before) = match server {
+            Ok(opened) => opened,
+            // Whoever cannot be opened has no lantern.toml that says who is told, and nothing to write down into.
+            Err(error) => {
+                let seen = faulty(&error);
+                return OneWatched {
+                    news: Said::default().news(&seen, limits, now_ms),
+                    seen,
+                    last_ms: None,
+                    told: Vec::new(),
+                    unwritten: None,
+                };
+            }
+        };
+        let seen = watch::look(&server, sources, &meanwhile);
+        let seen = seen.unwrap_or_else(|error| faulty(&error));
+        let last_ms = before.as_ref().map(|(_, at_ms)| *at_ms);
+        let before = before.filter(|_| !again).map(|(said, _)| said);
+        let mut said = before.unwrap_or_default();
+        let news = said.news(&seen, limits, now_ms);
+        let told = match news.new.is_empty() {
+            true => Vec::new(),
+            false => {
+                let message = ServerNews::new(&server.config.name, news.new.clone());
+                telling::tell(&server, Message::News(&message))
+            }
+        };
+        OneWatched {
+            unwritten: watch::remember(&server, &said, now_ms)
+                .err()
+                .map(|error| error.to_string()),
+            seen,
+            news,
+            last_ms,
+            told,
+        }
     }
 }
 

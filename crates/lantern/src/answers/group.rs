@@ -6,10 +6,11 @@ use lantern_core::operation::OperationKind;
 use lantern_core::outlook::Together;
 use lantern_core::plan::ComponentChange;
 use lantern_core::version::Version;
+use lantern_core::watch::Sign;
 use lantern_host::changeover::Meanwhile;
 use lantern_host::console::ServerState;
 use lantern_host::group::{
-    Asked, Found, OneAtAGlance, OneHistory, OneOutlook, OnePlan, OneSurvey, OneVerified,
+    Asked, Found, OneAtAGlance, OneHistory, OneOutlook, OnePlan, OneSurvey, OneVerified, OneWatched,
 };
 use lantern_host::{Error, Result};
 use schemars::JsonSchema;
@@ -319,6 +320,65 @@ impl GroupVerified {
             group: found.group.name.clone(),
             servers: servers.collect(),
             same,
+        }
+    }
+}
+
+/// `group watch`.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupWatched<'a> {
+    /// What the group is called.
+    group: &'a str,
+    /// Its servers, in its order.
+    servers: Vec<GroupServerWatched<'a>>,
+}
+
+/// What is new of a server.
+#[derive(Serialize, JsonSchema)]
+struct GroupServerWatched<'a> {
+    /// As the group's file names it.
+    server: &'a str,
+    /// Why it could not be looked at.
+    fault: Option<&'a str>,
+    /// When it was looked at last before, in milliseconds since 1970.
+    last_ms: Option<i64>,
+    /// What is new.
+    new: &'a [Sign],
+    /// How much was said before, and is still so.
+    as_before: usize,
+    /// How much was said before, and is over.
+    over: usize,
+    /// Who was told.
+    told: Vec<&'a str>,
+    /// Who could not be told, and why.
+    not_told: BTreeMap<&'a str, &'a str>,
+    /// Why it could not be written down what was said, so that it will be said again.
+    unwritten: Option<&'a str>,
+}
+
+impl<'a> GroupWatched<'a> {
+    /// Of what was seen.
+    pub fn new(found: &'a Found, seen: &'a [OneWatched]) -> GroupWatched<'a> {
+        let servers = found.group.servers.iter().zip(seen);
+        let servers = servers.map(|(one, it)| {
+            let failed = it.told.iter();
+            let failed = failed.filter_map(|told| Some((&*told.who, told.fault.as_deref()?)));
+            let told = it.told.iter().filter(|told| told.fault.is_none());
+            GroupServerWatched {
+                server: &one.at,
+                fault: it.seen.fault.as_deref(),
+                last_ms: it.last_ms,
+                new: &it.news.new,
+                as_before: it.news.as_before,
+                over: it.news.over,
+                told: told.map(|told| &*told.who).collect(),
+                not_told: failed.collect(),
+                unwritten: it.unwritten.as_deref(),
+            }
+        });
+        GroupWatched {
+            group: &found.group.name,
+            servers: servers.collect(),
         }
     }
 }

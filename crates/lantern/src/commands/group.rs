@@ -5,6 +5,7 @@ mod history;
 mod plan;
 mod undo;
 mod verify;
+mod watch;
 pub mod waves;
 
 use super::question::SourceArgs;
@@ -50,6 +51,8 @@ enum What {
     Verify(OfGroup),
     /// Take back what was carried out for all of them, the last first
     Undo(undo::UndoOfGroup),
+    /// Say what is new at its servers since the last time: for every night
+    Watch(watch::WatchOfGroup),
     /// Show what was done at its servers, all in one
     History(history::HistoryOfGroup),
     /// Show how each of its servers is: up or down, who is on, what was done last
@@ -89,6 +92,7 @@ pub fn run(args: &GroupArgs, common: &Common, look: &Look) -> Result<u8> {
         What::Changeover(args) => changeover::run(args, common, look),
         What::Verify(of) => verify::run(&meant(of)?, look),
         What::Undo(args) => undo::run(args, common, look),
+        What::Watch(args) => watch::run(args, common, look),
         What::History(args) => history::run(args, look),
         What::Status(of) => status(&meant(of)?, look),
     }

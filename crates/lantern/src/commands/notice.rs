@@ -13,7 +13,7 @@ use lantern_core::operation::OperationKind;
 use lantern_core::plan::Plan;
 use lantern_host::config::Server;
 use lantern_host::ledger::{Ledger, Logged};
-use lantern_host::telling::{self, Told};
+use lantern_host::telling::{self, Message, Told};
 use lantern_host::{Error, Result};
 use std::path::PathBuf;
 
@@ -79,7 +79,7 @@ pub fn run(args: &NoticeArgs, common: &Common, look: &Look) -> Result<u8> {
         fault,
     })?;
     if args.send {
-        let told = telling::tell(server, &notice);
+        let told = telling::tell(server, Message::Change(&notice));
         tell_told(&told, look);
         if told.is_empty() {
             look.say("Nobody is named for such a moment: lantern.toml has no [[tell]] for it.");
@@ -170,7 +170,7 @@ fn about(ms: u64) -> String {
 
 /// Tells everybody whom lantern.toml names, before a changeover or after it; that it cannot be done stops nothing.
 pub fn tell(server: &Server, notice: &Notice, look: &Look) {
-    tell_told(&telling::tell(server, notice), look);
+    tell_told(&telling::tell(server, Message::Change(notice)), look);
 }
 
 /// Tells how a changeover has ended that was gone on with, where the ledger has one of this number or a later one.

@@ -395,6 +395,7 @@ fn every_answer_is_as_its_schema_says() {
     meet("GroupPlanned", 0, &plan);
     meet("GroupChangeoverDone", 0, &["group", "changeover", "--yes"]);
     meet("GroupVerified", 3, &["group", "verify"]);
+    meet("GroupWatched", 3, &["group", "watch"]);
     meet("GroupHistory", 0, &["group", "history"]);
     meet("GroupUndone", 3, &["group", "undo"]);
 

@@ -267,7 +267,7 @@ fn the_units_of_the_documentation_are_what_systemd_reads() {
             .lines()
             .filter_map(|line| line.strip_prefix("ExecStart="))
         {
-            let words = line.replace("%i", "nowhere");
+            let words = line.replace("%i", "nowhere").replace("%f", "nowhere");
             let mut words = words.split(' ');
             let told = Command::new(words.next().unwrap())
                 .args(words)
@@ -282,7 +282,7 @@ fn the_units_of_the_documentation_are_what_systemd_reads() {
         std::fs::write(&path, text).unwrap();
         files.push(path);
     }
-    assert_eq!(files.len(), 3);
+    assert_eq!(files.len(), 5);
     let verify = Command::new("systemd-analyze")
         .args(["verify", "--man=no"])
         .args(&files)

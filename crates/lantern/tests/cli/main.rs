@@ -49,4 +49,5 @@ mod survey;
 mod switching;
 mod together;
 mod turns;
+mod watches;
 mod world;

@@ -1,6 +1,7 @@
 use super::*;
 use crate::proofs::at_least;
 use crate::resolve::tests::{two_servers, world};
+use crate::watch::Limits;
 use insta::assert_snapshot;
 use proptest::prelude::*;
 
@@ -18,6 +19,7 @@ fn asked(worlds: &[(&str, &str)]) -> (Group, Vec<Request>) {
     let group = Group {
         together: false,
         at_once: None,
+        watch: Limits::default(),
         format: 1,
         name: "all".into(),
         all: BTreeSet::new(),
