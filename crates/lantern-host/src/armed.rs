@@ -55,6 +55,20 @@ pub fn arm(server: &Server, plan: &Plan, group: Option<&str>) -> Result<Armed> {
     Ok(armed)
 }
 
+/// Of a plan that is armed and was made for several servers at once, the mark and the plan itself; none where another one is armed, or none.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn joint(server: &Server) -> Result<Option<(String, Plan)>> {
+    let armed = read(server)?.filter(|armed| armed.became == Became::Armed);
+    let Some(mark) = armed.and_then(|armed| armed.group) else {
+        return Ok(None);
+    };
+    let text = server.folder.read(&plan_file())?;
+    let plan = Plan::parse(&String::from_utf8_lossy(&text));
+    Ok(plan.ok().map(|plan| (mark, plan)))
+}
+
 /// Disarms: the plan goes, and `why` is what is told to who asks for it. Returns what had been armed.
 ///
 /// # Errors

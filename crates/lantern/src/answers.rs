@@ -5,8 +5,8 @@
 pub mod group;
 
 use group::{
-    GroupChangeoverDone, GroupHistory, GroupOutlook, GroupPlanned, GroupStatus, GroupSurveyed,
-    GroupUndone, GroupVerified, GroupWatched,
+    GroupChangeoverDone, GroupDecided, GroupHistory, GroupOutlook, GroupPlanned, GroupStatus,
+    GroupSurveyed, GroupUndone, GroupVerified, GroupWatched,
 };
 use lantern_core::check::Remark;
 use lantern_core::clients::{Checked, ClientChange, ClientList, Explained, MayJoin};
@@ -105,6 +105,7 @@ answers!(
     Files<'_>,
     Gathered,
     GroupChangeoverDone,
+    GroupDecided,
     GroupHistory,
     GroupUndone,
     GroupVerified,

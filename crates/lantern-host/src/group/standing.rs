@@ -8,7 +8,6 @@ use crate::armed::{self, Armed, Became};
 use crate::changeover::Meanwhile;
 use crate::error::Result;
 use crate::ledger::Ledger;
-use lantern_core::plan::Plan;
 use std::collections::BTreeMap;
 
 /// How far a server is with what was planned for its group.
@@ -44,14 +43,11 @@ impl Found {
                 }
                 _ => false,
             };
-            let undecided = match armed.as_ref().map(|armed| &armed.became) {
-                Some(Became::Armed) => {
-                    let text = server.folder.read(&armed::plan_file())?;
-                    let plan = Plan::parse(&String::from_utf8_lossy(&text));
-                    plan.map_or(0, |plan| plan.undecided().count())
-                }
-                _ => 0,
-            };
+            let joint = armed::joint(&server)?;
+            let undecided = joint.and_then(|(_, plan)| {
+                let (_, first) = plan.undecided().next()?;
+                Some((first.id.clone(), plan.undecided().count()))
+            });
             Ok((armed, taken_back, undecided, meanwhile))
         });
         let seen = self.all_or_which("looked at", seen)?;
@@ -70,25 +66,27 @@ impl Found {
         for (server, (armed, taken_back, undecided, meanwhile)) in each {
             let own = armed.as_ref().filter(|it| it.group.as_ref() == mark);
             let own = own.filter(|_| mark.is_some());
-            match (own, meanwhile) {
-                (_, Meanwhile::UnderWay(told) | Meanwhile::CutOffElsewhere(told)) => {
+            match (own, meanwhile, undecided) {
+                (_, Meanwhile::UnderWay(told) | Meanwhile::CutOffElsewhere(told), _) => {
                     servers.push((server.at.clone(), told.clone()));
                 }
-                (Some(_), Meanwhile::CutOff(told)) => {
+                (Some(_), Meanwhile::CutOff(told), _) => {
                     standings.push(Standing::CutOff(told.clone()));
                 }
-                (Some(_), Meanwhile::Nothing) if *undecided > 0 => servers.push((
+                (Some(_), Meanwhile::Nothing, Some((id, many))) => servers.push((
                     server.at.clone(),
                     format!(
-                        "its plan waits for {}: decide there, and plan for all once more",
-                        match undecided {
+                        "its plan waits for {}: lantern group decide {id} mine, or theirs",
+                        match many {
                             1 => "a decision".to_owned(),
-                            several => format!("{several} decisions"),
+                            several => format!("{several} decisions, the first"),
                         }
                     ),
                 )),
-                (Some(armed), Meanwhile::Nothing) => standings.push(standing(armed, *taken_back)),
-                (None, _) => {
+                (Some(armed), Meanwhile::Nothing, None) => {
+                    standings.push(standing(armed, *taken_back))
+                }
+                (None, ..) => {
                     servers.push((server.at.clone(), "it is not armed there any more".into()))
                 }
             }

@@ -264,6 +264,26 @@ impl GroupPlanned {
     }
 }
 
+/// `group decide`.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupDecided {
+    /// What the group is called.
+    pub group: String,
+    /// Its servers, in its order.
+    pub servers: Vec<GroupServerDecided>,
+}
+
+/// What became of a question at a server.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupServerDecided {
+    /// As the group's file names it.
+    pub server: String,
+    /// Whether it was asked there, and is decided now.
+    pub decided: bool,
+    /// How many decisions its plan still waits for; none where it has no part in what was planned for all, or not any more.
+    pub undecided: Option<usize>,
+}
+
 /// `group changeover`.
 #[derive(Serialize, JsonSchema)]
 pub struct GroupChangeoverDone {

@@ -1,6 +1,7 @@
 //! `lantern group`
 
 mod changeover;
+mod decide;
 mod history;
 mod plan;
 mod undo;
@@ -45,6 +46,8 @@ enum What {
     Outlook(OutlookOfGroup),
     /// Plan one move for all its servers: releases of what they share that fit every one of them
     Plan(Box<plan::PlanOfGroup>),
+    /// Decide what a release and you both changed, at every server where that is asked
+    Decide(decide::DecideOfGroup),
     /// Carry out what was planned for all of them: one after another, several at once, or all down and up together
     Changeover(changeover::ChangeoverOfGroup),
     /// Look at each running server again, and hold against one another what they share
@@ -89,6 +92,7 @@ pub fn run(args: &GroupArgs, common: &Common, look: &Look) -> Result<u8> {
         What::Survey(of) => survey(&meant(of)?, common, look),
         What::Outlook(args) => outlook(args, look),
         What::Plan(args) => plan::run(args, look),
+        What::Decide(args) => decide::run(args, common, look),
         What::Changeover(args) => changeover::run(args, common, look),
         What::Verify(of) => verify::run(&meant(of)?, look),
         What::Undo(args) => undo::run(args, common, look),

@@ -119,6 +119,7 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
         request: args.save_request.as_deref(),
         all_files: args.files,
         gathers: args.gather,
+        joint: None,
     };
     draw(&server, &sources, &terms, &how, common, look)
 }
@@ -126,7 +127,12 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
 /// Asks once more what was asked last, arms and shows what comes of it.
 pub fn again(server: &Server, common: &Common, look: &Look) -> Result<u8> {
     let (sources, terms) = planning::last_question(server)?;
-    draw(server, &sources, &terms, &How::ARMED, common, look)
+    let joint = armed::joint(server)?;
+    let how = How {
+        joint: joint.as_ref(),
+        ..How::ARMED
+    };
+    draw(server, &sources, &terms, &how, common, look)
 }
 
 /// Fetches what the question that was asked last needs, then asks it once more, arms and shows what comes of it.
@@ -177,6 +183,9 @@ struct How<'a> {
     all_files: bool,
     /// Whether files are fetched that it needs.
     gathers: bool,
+    /// The mark of what was planned for several servers at once, and the plan that was armed so: it stays part of that where the same releases come
+    /// of it.
+    joint: Option<&'a (String, Plan)>,
 }
 
 impl How<'_> {
@@ -188,6 +197,7 @@ impl How<'_> {
         request: None,
         all_files: false,
         gathers: false,
+        joint: None,
     };
 }
 
@@ -258,7 +268,13 @@ fn ask(
         },
     };
     let armed = match (how.arms, is_empty) {
-        (true, false) => Some(armed::arm(server, &plans[0], None)?),
+        (true, false) => {
+            let plan = &plans[0];
+            let same = |before: &Plan| before.to == plan.to && before.components == plan.components;
+            let joint = how.joint.filter(|(_, before)| same(before));
+            let mark = joint.map(|(mark, _)| mark.as_str());
+            Some(armed::arm(server, plan, mark)?)
+        }
         (true, true) => {
             armed::disarm(server, "there was nothing to do")?;
             None

@@ -1,9 +1,10 @@
 //! What every command answers with `--json`, held against the published schemas.
 
-use crate::world::{PLAN, World};
+use crate::world::{PLAN, World, standin};
 use serde_json::Value;
 use std::collections::BTreeSet;
 use std::path::Path;
+use std::process::Command;
 
 /// The published schemas, and which of them an answer was held against.
 struct Schemas {
@@ -398,6 +399,38 @@ fn every_answer_is_as_its_schema_says() {
     meet("GroupWatched", 3, &["group", "watch"]);
     meet("GroupHistory", 0, &["group", "history"]);
     meet("GroupUndone", 3, &["group", "undo"]);
+    // One that asks something.
+    let made = Command::new(standin())
+        .arg("make")
+        .arg(world.path("fresh"))
+        .status();
+    assert!(made.unwrap().success());
+    let servers = ["west-terrace", "north-terrace"];
+    for server in servers.map(|server| format!("fresh/{server}")) {
+        world.copy("fresh/halcyon-terrace", &server);
+        let lattice = format!("{server}/framework/lattice.bin");
+        world.ok(&["adopt", &server]);
+        world.edit(&lattice, "lattice of 1.8.0\n", "mine\n");
+    }
+    let servers = servers.map(|server| format!("[[server]]\nat = 'fresh/{server}'\n"));
+    let file = "fresh.group.toml";
+    world.write(
+        file,
+        format!("format = 1\nname = 'fresh'\n{}", servers.concat()),
+    );
+    let catalogue = "fresh/depot/verdance.catalogue.json";
+    let planned = world.lantern(&[
+        "group",
+        "plan",
+        file,
+        "--to",
+        "5.4",
+        "--catalogue",
+        catalogue,
+    ]);
+    let (_, id) = planned.split_once("group decide ").unwrap();
+    let id = id.split(' ').next().unwrap();
+    meet("GroupDecided", 0, &["group", "decide", id, "theirs", file]);
 
     let published: BTreeSet<&str> = schemas
         .all

@@ -415,25 +415,35 @@ fn what_was_cut_off_is_gone_on_with() {
 #[test]
 fn what_waits_for_a_decision_is_not_begun() {
     let world = three("");
-    world.edit(
-        "south-terrace/framework/lattice.bin",
-        "lattice of 1.8.0\n",
-        "mine\n",
-    );
+    for server in ["south-terrace", "east-terrace"] {
+        let lattice = format!("{server}/framework/lattice.bin");
+        world.edit(&lattice, "lattice of 1.8.0\n", "mine\n");
+    }
     let planned = world.lantern(&TO);
     let refused = world.lantern(&["group", "changeover", "--yes"]);
-    let (_, id) = planned.split_once("settings decide ").unwrap();
+    let (_, id) = planned.split_once("group decide ").unwrap();
     let id = id.split(' ').next().unwrap();
-    world.ok(&[
-        "settings",
-        "decide",
-        id,
-        "theirs",
-        "--server",
-        "south-terrace",
-    ]);
-    world.ok(&TO);
+    let told = [
+        planned.clone(),
+        refused,
+        world.lantern(&["group", "decide", "no-such", "theirs"]),
+        world.lantern(&["group", "decide", id, "theirs"]),
+    ];
+    assert_snapshot!(told.join("\n"));
+    // At one alone, as well; what is not part of it any more is told.
+    let decide = ["settings", "decide", id, "mine", "--server"];
+    world.ok(&[&decide[..], &["south-terrace"]].concat());
     let done = world.lantern(&["group", "changeover", "--yes"]);
-    assert!(done.contains("11 components, file by file"), "{done}");
-    assert_snapshot!([planned, refused].join("\n"));
+    assert!(done.contains("Not the same everywhere: trellis"), "{done}");
+    world.ok(&[
+        "plan",
+        "--to",
+        "same",
+        "--drop",
+        "night-watch",
+        "--server",
+        "east-terrace",
+    ]);
+    let none = world.lantern(&["group", "decide", id, "mine"]);
+    assert!(none.contains("is no question of the armed plan"), "{none}");
 }

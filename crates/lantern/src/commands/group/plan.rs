@@ -237,9 +237,16 @@ fn show_next(found: &Found, file: &Path, plans: &[OnePlan], arms: Arms, look: &L
         return look.next(&format!("lantern group changeover {}", shell_word(file)));
     };
     look.next(&format!(
+        "lantern group decide {} mine {}",
+        asked.id,
+        shell_word(file)
+    ));
+    let one = format!(
         "lantern settings decide {} mine --server {}",
         asked.id,
         shell_word(folder)
+    );
+    look.say(&format!(
+        "Or as it is shipped: theirs. At one of them alone: {one}"
     ));
-    look.say("Or as it is shipped: theirs. Once all is decided at every one of them, plan for all once more.");
 }

@@ -8,6 +8,7 @@ use crate::look::{Look, Means, count, date};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Asked, Decided, Plan};
 use lantern_core::text::{Text, marked_at};
+use lantern_host::config::Server;
 use lantern_host::editor;
 use lantern_host::ledger::Ledger;
 use lantern_host::place::here;
@@ -26,7 +27,23 @@ pub fn run(
 ) -> Result<u8> {
     let (server, _lock) = open_settled(common, "settings decide")?;
     let chosen = armed::choose(None, false, &server)?;
-    let (path, asked) = asked(&chosen.plan, id)?;
+    let decision = decided(&server, &chosen.plan, id, answer, value)?;
+    look.talk(&told(&decision));
+    plan::again(&server, common, look)
+}
+
+/// Decides a question of a plan that is drawn anew later.
+///
+/// # Errors
+/// When the plan asks no such question, or that is no answer to it.
+pub fn decided(
+    server: &Server,
+    plan: &Plan,
+    id: &str,
+    answer: Option<&str>,
+    value: Option<&str>,
+) -> Result<Decision> {
+    let (path, asked) = asked(plan, id)?;
     let decided = match (answer, value) {
         (Some("mine"), _) => Decided::Mine,
         (Some("theirs"), _) => Decided::Theirs,
@@ -39,13 +56,11 @@ pub fn run(
             secret: asked.secret,
         }));
     }
-    let decision = planning::decide(&server, path, asked, decided)?;
-    look.talk(&told(&decision));
-    plan::again(&server, common, look)
+    planning::decide(server, path, asked, decided)
 }
 
 /// A decision in one line.
-fn told(decision: &Decision) -> String {
+pub fn told(decision: &Decision) -> String {
     let what = decision.key.as_deref().map_or_else(
         || format!("question {}", decision.id),
         |key| format!("{key} ({})", decision.id),

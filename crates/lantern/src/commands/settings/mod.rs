@@ -1,7 +1,7 @@
 //! `lantern settings`
 
 mod compare;
-mod decide;
+pub mod decide;
 mod patches;
 mod values;
 
