@@ -112,6 +112,23 @@ pub struct Glance {
     pub aside_bytes: u64,
 }
 
+impl Glance {
+    /// Whether all that runs there is up; none where that cannot be told of one.
+    pub fn is_up(&self) -> Option<bool> {
+        let mut each = self.each.iter();
+        each.try_fold(true, |all, one| Some(all && one.is_up()?))
+    }
+
+    /// How many players are on; none where that cannot be told.
+    pub fn players(&self) -> Option<usize> {
+        let mut each = self.each.iter();
+        each.try_fold(0, |all, one| match one.state {
+            ServerState::Down => Some(all),
+            _ => Some(all + one.players.as_ref()?.len()),
+        })
+    }
+}
+
 /// Looks at a server without reading its folder.
 ///
 /// # Errors

@@ -3,7 +3,6 @@
 use crate::backup;
 use crate::changeover::Meanwhile;
 use crate::config::Server;
-use crate::console::ServerState;
 use crate::error::Result;
 use crate::folder::own;
 use crate::glance;
@@ -85,13 +84,6 @@ pub fn look(server: &Server, sources: &Sources, meanwhile: &Meanwhile) -> Result
     let found = survey(server, &mut ledger, Depth::Usual)?;
     glance::remember(server, &found);
     let glance = glance::glance(server)?;
-    let mut each = glance.each.iter();
-    let up = each.try_fold(true, |all, one| Some(all && one.is_up()?));
-    let mut each = glance.each.iter();
-    let players = each.try_fold(0, |all, one| match one.state {
-        ServerState::Down => Some(all),
-        _ => Some(all + one.players.as_ref()?.len()),
-    });
     let backups = backup::list(server).ok().map(|(whole, _)| {
         let newest = whole.iter().map(|page| page.made_ms).max();
         (whole.len(), newest)
@@ -101,8 +93,8 @@ pub fn look(server: &Server, sources: &Sources, meanwhile: &Meanwhile) -> Result
             Meanwhile::CutOff(told) | Meanwhile::CutOffElsewhere(told) => Some(told.clone()),
             Meanwhile::Nothing | Meanwhile::UnderWay(_) => None,
         },
-        up,
-        players,
+        up: glance.is_up(),
+        players: glance.players(),
         version: found.inventory.server_version().map(ToString::to_string),
         components: Some(found.inventory.components.len()),
         findings: Some(found.inventory.findings.clone()),
@@ -158,11 +150,7 @@ fn updates(question: &Question<'_>) -> Option<BTreeMap<Id, (String, String)>> {
         return None;
     }
     let selection = planning::select(request).ok()?;
-    let newer = selection.choices.into_iter().filter_map(|choice| {
-        let from = choice.from.filter(|from| *from != choice.to)?;
-        Some((choice.id, (from.to_string(), choice.to.to_string())))
-    });
-    Some(newer.collect())
+    Some(planning::newer(&selection))
 }
 
 /// The highest version after the installed one that everything is ready for; none where nothing is on offer, or nobody knows what is installed.

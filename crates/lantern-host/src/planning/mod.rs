@@ -561,6 +561,15 @@ pub fn select(request: &Request) -> Result<Selection> {
     })
 }
 
+/// What of a selection replaces what is installed: the version now, and the one that comes.
+pub fn newer(selection: &Selection) -> BTreeMap<Id, (String, String)> {
+    let newer = selection.choices.iter().filter_map(|choice| {
+        let from = choice.from.as_ref().filter(|from| **from != choice.to)?;
+        Some((choice.id.clone(), (from.to_string(), choice.to.to_string())))
+    });
+    newer.collect()
+}
+
 /// What is installed, for the resolver.
 fn held(server: &Server, inventory: &Inventory, world_loses: &[String]) -> Vec<Held> {
     let named = |ids: &[String], facts: &Facts| ids.iter().any(|id| *id == facts.id.as_str());

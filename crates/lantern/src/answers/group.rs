@@ -8,7 +8,6 @@ use lantern_core::plan::ComponentChange;
 use lantern_core::version::Version;
 use lantern_core::watch::Sign;
 use lantern_host::changeover::Meanwhile;
-use lantern_host::console::ServerState;
 use lantern_host::group::{
     Asked, Found, OneAtAGlance, OneHistory, OneOutlook, OnePlan, OneSurvey, OneVerified, OneWatched,
 };
@@ -566,8 +565,8 @@ impl GroupStatus {
             GroupServerStatus {
                 server: one.at.clone(),
                 fault: seen.err().map(Error::to_string),
-                up: known.and_then(is_up),
-                players: known.and_then(players),
+                up: known.and_then(|it| it.glance.is_up()),
+                players: known.and_then(|it| it.glance.players()),
                 server_version: known.and_then(version),
                 last: known.and_then(|it| Some(it.glance.last.as_ref()?.number)),
                 meanwhile: known.and_then(|it| words(&it.meanwhile)),
@@ -578,21 +577,6 @@ impl GroupStatus {
             servers: servers.collect(),
         }
     }
-}
-
-/// Whether all that runs there is up; none where that cannot be told of one.
-pub fn is_up(seen: &OneAtAGlance) -> Option<bool> {
-    let mut each = seen.glance.each.iter();
-    each.try_fold(true, |all, one| Some(all && one.is_up()?))
-}
-
-/// How many players are on; none where that cannot be told.
-pub fn players(seen: &OneAtAGlance) -> Option<usize> {
-    let mut each = seen.glance.each.iter();
-    each.try_fold(0, |all, one| match one.state {
-        ServerState::Down => Some(all),
-        _ => Some(all + one.players.as_ref()?.len()),
-    })
 }
 
 /// The server version, as of the last survey.

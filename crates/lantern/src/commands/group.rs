@@ -10,7 +10,7 @@ mod watch;
 pub mod waves;
 
 use super::question::SourceArgs;
-use crate::answers::group::{GroupOutlook, GroupStatus, GroupSurveyed, is_up, players, version};
+use crate::answers::group::{GroupOutlook, GroupStatus, GroupSurveyed, version};
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, ago, count, grouped};
@@ -380,14 +380,17 @@ fn status(file: &Path, look: &Look) -> Result<u8> {
     let seen = during("servers are looked at", || found.glanced());
     let all_up = seen
         .iter()
-        .all(|it| it.as_ref().ok().and_then(is_up) == Some(true));
+        .all(|it| it.as_ref().ok().and_then(|it| it.glance.is_up()) == Some(true));
     let meanwhile = seen.iter().flatten().map(|it| &it.meanwhile);
     let status = status_of(meanwhile, !all_up);
     if look.json {
         look.answer(&GroupStatus::new(&found, &seen));
         return Ok(status);
     }
-    let up = seen.iter().flatten().filter(|it| is_up(it) == Some(true));
+    let up = seen
+        .iter()
+        .flatten()
+        .filter(|it| it.glance.is_up() == Some(true));
     let (seem, up): (Vec<_>, Vec<_>) = up.partition(|it| seems(it));
     let seem = match seem.len() {
         0 => String::new(),
@@ -572,7 +575,7 @@ fn seems(it: &OneAtAGlance) -> bool {
 }
 
 fn at_a_glance(name: &str, it: &OneAtAGlance, look: &Look) -> Vec<String> {
-    let (means, now) = match is_up(it) {
+    let (means, now) = match it.glance.is_up() {
         Some(true) if seems(it) => (Means::Caution, "seems to be up"),
         Some(true) => (Means::Good, "up"),
         Some(false) => (Means::Bad, "down"),
@@ -582,7 +585,9 @@ fn at_a_glance(name: &str, it: &OneAtAGlance, look: &Look) -> Vec<String> {
     vec![
         name.to_owned(),
         look.paint(means, now),
-        players(it).map_or("unknown".into(), |on| on.to_string()),
+        it.glance
+            .players()
+            .map_or("unknown".into(), |on| on.to_string()),
         version(it).unwrap_or_else(|| "unknown".into()),
         last.map_or("nothing yet".into(), |last| {
             format!("{} {}", last.kind.as_str(), ago(last.ended_ms))

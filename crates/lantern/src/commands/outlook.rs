@@ -144,11 +144,8 @@ fn updates(args: &OutlookArgs, server: &Server, ledger: &mut Ledger, look: &Look
     })?;
     tell_left_out(&question.stale, &question.left_out, look);
     let selection = planning::select(&question.request)?;
-    let newer = selection.choices.iter().filter_map(|choice| {
-        let from = choice.from.as_ref().filter(|from| **from != choice.to)?;
-        Some((choice.id.clone(), from.to_string(), choice.to.to_string()))
-    });
-    let newer: Vec<(Id, String, String)> = newer.collect();
+    let newer = planning::newer(&selection).into_iter();
+    let newer: Vec<(Id, String, String)> = newer.map(|(id, (from, to))| (id, from, to)).collect();
     let is_checked = !question.request.offers.is_empty();
     let status = match (newer.is_empty(), is_checked) {
         (true, true) => fail::DONE,

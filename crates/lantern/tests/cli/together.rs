@@ -226,3 +226,54 @@ fn after_the_first_it_waits_and_looks_at_it_again() {
     assert_eq!(lantern.wait().unwrap().code(), Some(3));
     assert_snapshot!(is(&world));
 }
+
+#[test]
+fn of_twelve_three_misbehave() {
+    let world = World::demo();
+    let names: Vec<String> = (1..=12).map(|number| format!("s{number}")).collect();
+    let mut group = "format = 1\nname = \"terraces\"\nat_once = 4\n".to_owned();
+    for name in &names {
+        world.copy("halcyon-terrace", name);
+        world.ok(&["adopt", name]);
+        let other = format!("port = {}\nwas_", free_port());
+        world.edit(&format!("{name}/greenhouse.conf"), "port = ", &other);
+        group += &format!("[[server]]\nat = \"{name}\"\n");
+    }
+    world.write("terraces.group.toml", group);
+    addon(&world, "moss", "sun-clock", "2.1.0", "");
+    let crash = "[standin]\ncrash = 'the moss is too deep'\n";
+    addon(&world, "moss", "moss-wall", "2.0.0", crash);
+    installed(&world, "s6", "moss-wall", "");
+    // One is in nobody's care, one has garbage for records, one was cut off: none is planned, and each is told.
+    let settings = world.read("s3/lantern.toml");
+    std::fs::remove_file(world.path("s3/lantern.toml")).unwrap();
+    for file in ["ledger.db-wal", "ledger.db-shm"] {
+        let _ = std::fs::remove_file(world.path(&format!("s7/.lantern/{file}")));
+    }
+    let ledger = std::fs::read(world.path("s7/.lantern/ledger.db")).unwrap();
+    world.write("s7/.lantern/ledger.db", "no ledger");
+    world.write("s11/.lantern/journal.json", "{");
+    let plan = ["group", "plan", "--to", "same", "--from", "moss"];
+    let refused = world.lantern(&plan);
+    world.write("s3/lantern.toml", settings);
+    std::fs::write(world.path("s7/.lantern/ledger.db"), ledger).unwrap();
+    std::fs::remove_file(world.path("s11/.lantern/journal.json")).unwrap();
+    world.ok(&plan);
+    // One crashes, one was written since: the others of their wave stay, or are taken back, too.
+    world.write("s8/addons/sun-clock-1.9.1.bloom", "no archive");
+    let clocks = || {
+        let has = |name: &&String| {
+            world
+                .path(&format!("{name}/addons/sun-clock-2.1.0.bloom"))
+                .exists()
+        };
+        names
+            .iter()
+            .filter(has)
+            .map(String::as_str)
+            .collect::<Vec<_>>()
+            .join(" ")
+    };
+    let told = world.lantern(&["group", "changeover", "--yes", "--all-or-none"]);
+    assert_snapshot!(format!("{refused}\n{}\nnew at: {}", end(&told), clocks()));
+}
