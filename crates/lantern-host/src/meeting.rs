@@ -16,15 +16,24 @@ const LOOK: Duration = Duration::from_millis(50);
 pub struct Meeting {
     /// What the servers are called.
     names: Vec<String>,
+    /// For how long the longest warns its players.
+    warns: Duration,
     together: Mutex<Together>,
     changed: Condvar,
 }
 
 impl Meeting {
-    /// Of servers by name, each of which comes up after some others, as indices; so many are at work at once, at most.
-    pub fn of(names: Vec<String>, after: Vec<BTreeSet<usize>>, at_once: usize) -> Arc<Meeting> {
+    /// Of servers by name, each of which comes up after some others, as indices; so many are at work at once, at most. The longest of them warns
+    /// its players for so long: all are stopped then.
+    pub fn of(
+        names: Vec<String>,
+        after: Vec<BTreeSet<usize>>,
+        at_once: usize,
+        warns: Duration,
+    ) -> Arc<Meeting> {
         Arc::new(Meeting {
             names,
+            warns,
             together: Mutex::new(Together::new(after, at_once)),
             changed: Condvar::new(),
         })
@@ -79,6 +88,11 @@ impl Seat {
             let waited = self.meeting.changed.wait_timeout(together, LOOK);
             together = waited.unwrap_or_else(PoisonError::into_inner).0;
         }
+    }
+
+    /// For how long the longest of them warns its players.
+    pub(crate) fn warns(&self) -> Duration {
+        self.meeting.warns
     }
 
     /// Something went wrong at this server.

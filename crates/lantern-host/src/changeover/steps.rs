@@ -203,9 +203,12 @@ impl Run<'_, '_> {
         }
         let mut times = warn.at.clone();
         times.sort_unstable();
-        let Some(total) = times.last().map(|longest| longest.0) else {
+        let Some(longest) = times.last().map(|longest| longest.0) else {
             return Ok("players were not told: no times are set".into());
         };
+        // Those that are down together are stopped when the longest of them has warned.
+        let seat = self.server.seat.as_ref();
+        let total = seat.map_or(longest, |seat| seat.warns().max(longest));
         let begun = Instant::now();
         let mut told = 0;
         loop {

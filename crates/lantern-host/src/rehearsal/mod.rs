@@ -291,6 +291,7 @@ fn as_copy(server: &Server, room: Room) -> Result<Server> {
         };
     }
     copy.config.backup.store = None;
+    copy.seat = None;
     copy.config.warn.at.clear();
     Ok(copy)
 }

@@ -97,14 +97,14 @@ fn all_are_down_before_files_are_exchanged_and_exchanged_before_one_comes_up() {
     world.ok(&TO);
     let told = world.lantern(&["group", "changeover", "--yes"]);
     // The second goes down before what it comes up after, and comes up after that.
-    assert_eq!(
-        steps(&told),
-        "stop ehs, swap ehs, start eh, verify eh, start s, verify s",
+    assert!(
+        steps(&told).starts_with("stop ehs, swap ehs, start "),
         "{told}"
     );
     let at = |what: &str| told.find(what).unwrap_or_else(|| panic!("{what}: {told}"));
     let down = "stop           the server is down";
     assert!(at(&format!("south-terrace    {down}")) < at(&format!("east-terrace     {down}")));
+    assert!(at("east-terrace     verify") < at("south-terrace    start"));
     assert_snapshot!(end(&told));
     let first = world.lantern(&["group", "changeover", "--yes", "--first"]);
     assert!(
@@ -112,7 +112,12 @@ fn all_are_down_before_files_are_exchanged_and_exchanged_before_one_comes_up() {
         "{first}"
     );
     assert_snapshot!(world.lantern(&["group", "verify"]));
+    // Where somebody has been on at one, it is asked what is to become of that, and none is stopped.
+    world.write("south-terrace/worlds/orbit-garden/day.txt", "a day\n");
     let told = world.lantern(&["group", "undo", "--yes"]);
+    assert_eq!(steps(&told), "", "{told}");
+    assert_snapshot!(end(&told));
+    let told = world.lantern(&["group", "undo", "--yes", "--keep-world"]);
     assert_eq!(steps(&told), "stop ehs, swap ehs, start ehs", "{told}");
     assert_snapshot!(end(&told));
     // One by one, and the same in one row; what is down is not as it should be.
@@ -176,7 +181,8 @@ fn those_that_are_down_together_and_were_cut_off_go_on_together() {
         3,
         "{told}"
     );
-    assert!(steps(&told).ends_with("start s, verify s"), "{told}");
+    let at = |what: &str| told.find(what).unwrap_or_else(|| panic!("{what}: {told}"));
+    assert!(at("halcyon-terrace  verify") < at("south-terrace    start"));
     assert_snapshot!(format!("{}\n{}", end(&told), is(&world)));
 }
 

@@ -4,12 +4,13 @@ use crate::look::Look;
 use crate::progress::{Progress, during};
 use lantern_host::changeover::Event;
 use lantern_host::config::Server;
-use lantern_host::console::Console;
+use lantern_host::console::{Console, ServerState};
 use lantern_host::group::Found;
 use lantern_host::meeting::{Attends, Meeting};
 use std::collections::BTreeSet;
 use std::num::NonZeroUsize;
 use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
 /// Which servers are worked at at once, wave by wave; backwards, those that come up last are the first.
 pub fn waves(
@@ -101,6 +102,17 @@ pub fn work<J: Job, T: Send>(
     came
 }
 
+/// For how long the longest warns its players, of those that are up.
+fn longest<J: Job>(jobs: &mut [(usize, J)]) -> Duration {
+    let warns = jobs.iter_mut().filter_map(|(_, job)| {
+        let server = job.server();
+        let is_down = matches!(Console::of(server).state(), Ok(ServerState::Down));
+        let longest = server.config.warn.at.iter().max().filter(|_| !is_down);
+        longest.map(|longest| longest.0)
+    });
+    warns.max().unwrap_or_default()
+}
+
 /// Gives each server its place where they wait for one another.
 fn sit_down<J: Job>(found: &Found, jobs: &mut [(usize, J)], at_once: usize) {
     let servers: Vec<usize> = jobs.iter().map(|(index, _)| *index).collect();
@@ -112,7 +124,7 @@ fn sit_down<J: Job>(found: &Found, jobs: &mut [(usize, J)], at_once: usize) {
     let names = servers
         .iter()
         .map(|index| found.group.servers[*index].at.clone());
-    let meeting = Meeting::of(names.collect(), after.collect(), at_once);
+    let meeting = Meeting::of(names.collect(), after.collect(), at_once, longest(jobs));
     for (who, (_, job)) in jobs.iter_mut().enumerate() {
         job.server().seat = Some(meeting.seat(who));
     }
