@@ -64,7 +64,7 @@ pub fn ahead(server: &Server, scope: Scope) -> Result<Option<Ahead>> {
         bytes: 0,
         takes: None,
     };
-    for (path, stamp) in files_of(server, scope)? {
+    for (path, stamp) in files_of(server, scope, &[])? {
         if !is_known(&path, stamp) {
             ahead.files += 1;
             ahead.bytes += stamp.bytes;

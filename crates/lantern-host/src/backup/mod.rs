@@ -37,6 +37,8 @@ pub struct Pass {
     scope: Scope,
     files: BTreeMap<RelPath, (Stamp, Stored)>,
     folders: Vec<StoredFolder>,
+    /// The folders that it listed.
+    entered: Vec<RelPath>,
     /// The list of the files and folders, in the store.
     list: Tree,
     /// How many bytes this pass found that no earlier one had.
@@ -55,6 +57,7 @@ impl Pass {
         Pass {
             scope: manifest.scope,
             files: files.collect(),
+            entered: Vec::new(),
             folders: manifest.folders,
             list: Tree::default(),
             read_bytes: 0,
@@ -72,7 +75,7 @@ impl Pass {
         server: &Server,
         spared: &dyn Fn(&str) -> bool,
     ) -> Result<Vec<String>> {
-        let mut now = files_of(server, self.scope)?;
+        let mut now = files_of(server, self.scope, &self.entered)?;
         now.retain(|(path, _)| !spared(path.as_str()));
         let mut changes = Vec::new();
         for (path, stamp) in &now {
@@ -108,12 +111,13 @@ impl Pass {
     }
 }
 
-fn listing_of(server: &Server, scope: Scope) -> Result<Listing> {
+/// What there is of a scope; some folders are likely to be there, as they were before.
+fn listing_of(server: &Server, scope: Scope, likely: &[RelPath]) -> Result<Listing> {
     if scope == Scope::Everything {
         return server.folder.list();
     }
     let may_keep = |folder: &RelPath| server.may_keep_below(folder.as_str());
-    let mut listing = server.folder.list_where(&may_keep)?;
+    let mut listing = server.folder.list_where(&may_keep, likely)?;
     listing
         .files
         .retain(|(path, _)| server.keeps(path.as_str()));
@@ -133,8 +137,8 @@ fn leaves(listing: &mut Listing) -> Vec<(RelPath, Stamp)> {
     leaves
 }
 
-fn files_of(server: &Server, scope: Scope) -> Result<Vec<(RelPath, Stamp)>> {
-    Ok(leaves(&mut listing_of(server, scope)?))
+fn files_of(server: &Server, scope: Scope, likely: &[RelPath]) -> Result<Vec<(RelPath, Stamp)>> {
+    Ok(leaves(&mut listing_of(server, scope, likely)?))
 }
 
 /// Stores the keep list, as a changeover does; what `earlier` saw is not read again.
@@ -162,7 +166,8 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         Some(_) => BTreeMap::new(),
         None => last_seen(server, &store, scope)?,
     };
-    let mut listing = listing_of(server, scope)?;
+    let likely = earlier.map_or(&[][..], |earlier| &earlier.entered);
+    let mut listing = listing_of(server, scope, likely)?;
     let leaves = leaves(&mut listing);
     meter::begin(leaves.iter().map(|(_, stamp)| stamp.bytes).sum());
     let alike = match earlier {
@@ -191,22 +196,7 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
             Err(other) => Err(other),
         }
     };
-    let taken: Vec<Option<(RelPath, Stamp, Stored, bool)>> = server
-        .folder
-        .with_hands(|| leaves.into_par_iter().map(one).collect::<Result<_>>())?;
-    let taken: Vec<_> = taken.into_iter().flatten().collect();
-    // What was read again and found as it was has not changed.
-    let was = |path: &RelPath| Some(&earlier?.files.get(path)?.1.blake3);
-    let read = taken
-        .iter()
-        .filter(|(path, _, stored, fresh)| *fresh && was(path) != Some(&stored.blake3));
-    let read_bytes = read.map(|(.., stored, _)| stored.bytes).sum();
-    ahead::remember(server, read_bytes, begun.elapsed());
-    let files: BTreeMap<RelPath, (Stamp, Stored)> = taken
-        .into_iter()
-        .map(|(path, stamp, stored, _)| (path, (stamp, stored)))
-        .collect();
-    let folders = server.folder.each(&listing.folders, |folder| {
+    let hold = |folder: &RelPath| {
         // A server at work removes some while they are looked at; a followed link is its owner's own.
         let meta = server.folder.look(folder)?.filter(Meta::is_folder);
         let Some(meta) = meta else {
@@ -221,7 +211,32 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
             group: meta.group,
             attributes: written(attributes),
         }))
+    };
+    type Taken = Vec<Option<(RelPath, Stamp, Stored, bool)>>;
+    let (taken, folders) = std::thread::scope(|scope| {
+        let folders = scope.spawn(|| server.folder.each(&listing.folders, hold));
+        let taken: Result<Taken> = server
+            .folder
+            .with_hands(|| leaves.into_par_iter().map(one).collect());
+        let folders = folders.join();
+        (
+            taken,
+            folders.unwrap_or_else(|panic| std::panic::resume_unwind(panic)),
+        )
     });
+    let taken = taken?;
+    let taken: Vec<_> = taken.into_iter().flatten().collect();
+    // What was read again and found as it was has not changed.
+    let was = |path: &RelPath| Some(&earlier?.files.get(path)?.1.blake3);
+    let read = taken
+        .iter()
+        .filter(|(path, _, stored, fresh)| *fresh && was(path) != Some(&stored.blake3));
+    let read_bytes = read.map(|(.., stored, _)| stored.bytes).sum();
+    ahead::remember(server, read_bytes, begun.elapsed());
+    let files: BTreeMap<RelPath, (Stamp, Stored)> = taken
+        .into_iter()
+        .map(|(path, stamp, stored, _)| (path, (stamp, stored)))
+        .collect();
     let folders: Vec<Option<StoredFolder>> = folders.into_iter().collect::<Result<_>>()?;
     let folders: Vec<StoredFolder> = folders.into_iter().flatten().collect();
     let stored = files.values().map(|(_, stored)| stored);
@@ -231,6 +246,7 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         scope,
         files,
         folders,
+        entered: listing.entered,
         list,
         read_bytes,
         stored_bytes: earlier.map_or(0, |earlier| earlier.stored_bytes)
@@ -776,7 +792,7 @@ pub fn written_since(server: &Server, manifest: &Manifest) -> Result<Vec<RelPath
     }
     let stored = manifest.paths();
     // A new file without content is a lock, and no part of the world.
-    let new = files_of(server, Scope::Kept)?.into_iter();
+    let new = files_of(server, Scope::Kept, &[])?.into_iter();
     let new = new.filter(|(path, stamp)| !stored.contains(path) && stamp.bytes > 0);
     written.extend(new.map(|(path, _)| path));
     Ok(written)

@@ -49,6 +49,7 @@ pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
                 }
             }
         }
+        wholes.renamed(&renames);
         ends.extend(renames);
     }
     sync_above(folder, ends.iter().flat_map(|(from, to)| [from, to]))?;
@@ -74,10 +75,15 @@ fn drawn(
         }
     }
     let paths = single.iter().flat_map(|step| [&step.from, &step.to]);
-    let there = Looking::whether(folder, paths)?;
+    let unseen = paths.filter(|path| wholes.knows(path).is_none());
+    let there = Looking::whether(folder, unseen)?;
+    let has = |path| match wholes.knows(path) {
+        Some(known) => Ok(known),
+        None => there.has(path),
+    };
     for step in single {
         let both = (step.from.clone(), step.to.clone());
-        match is_done(step, there.has(&step.from)?, there.has(&step.to)?)? {
+        match is_done(step, has(&step.from)?, has(&step.to)?)? {
             true => ends.push(both),
             false => renames.push(both),
         }

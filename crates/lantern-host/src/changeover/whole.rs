@@ -24,7 +24,29 @@ pub struct Wholes<'f, 'm> {
 }
 
 /// What lies in a folder.
-type Inside = Vec<(Option<RelPath>, Sort)>;
+#[derive(Default)]
+struct Inside {
+    named: HashMap<RelPath, Sort>,
+    /// Whether there are names that cannot be dealt with besides.
+    is_odd: bool,
+}
+
+impl Inside {
+    fn of(folder: &Folder, path: &RelPath) -> Result<Inside> {
+        let mut inside = Inside::default();
+        for (path, sort) in folder.sorts(path)? {
+            match path {
+                Some(path) => drop(inside.named.insert(path, sort)),
+                None => inside.is_odd = true,
+            }
+        }
+        Ok(inside)
+    }
+
+    fn is_empty(&self) -> bool {
+        self.named.is_empty() && !self.is_odd
+    }
+}
 
 impl<'f, 'm> Wholes<'f, 'm> {
     /// The folders that the files of some moves lie in.
@@ -43,15 +65,22 @@ impl<'f, 'm> Wholes<'f, 'm> {
         for step in moves {
             wholes.follow(step);
         }
-        wholes.part_what_differs()?;
-        if folder.is_far() {
-            let together = wholes.folders.iter().filter(|(_, target)| target.is_some());
-            let together: Vec<RelPath> = together.map(|(folder, _)| folder.clone()).collect();
-            let inside = folder.each(&together, |it| folder.sorts(it));
-            let inside = together.into_iter().zip(inside);
-            let inside = inside.map(|(folder, inside)| Ok((folder, inside?)));
-            wholes.inside = inside.collect::<Result<_>>()?;
+        if !folder.is_far() {
+            wholes.part_what_differs()?;
+            return Ok(wholes);
         }
+        let together = wholes.folders.iter().filter(|(_, target)| target.is_some());
+        let together: Vec<RelPath> = together.map(|(folder, _)| folder.clone()).collect();
+        let inside = std::thread::scope(|scope| {
+            let inside = scope.spawn(|| folder.each(&together, |it| Inside::of(folder, it)));
+            let parted = wholes.part_what_differs();
+            let inside = inside.join();
+            let inside = inside.unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+            parted.map(|()| inside)
+        })?;
+        let inside = together.into_iter().zip(inside);
+        let inside = inside.map(|(folder, inside)| Ok((folder, inside?)));
+        wholes.inside = inside.collect::<Result<_>>()?;
         Ok(wholes)
     }
 
@@ -94,6 +123,29 @@ impl<'f, 'm> Wholes<'f, 'm> {
         }
     }
 
+    /// Whether something lies at a path, where what lies beside it was seen; none where it was not.
+    pub fn knows(&self, path: &RelPath) -> Option<bool> {
+        let inside = self.inside.get(&path.folder()?)?;
+        Some(inside.named.contains_key(path))
+    }
+
+    /// Notes what was renamed.
+    pub fn renamed(&mut self, renames: &[(RelPath, RelPath)]) {
+        let gone: HashSet<&RelPath> = renames.iter().map(|(from, _)| from).collect();
+        self.inside.retain(|folder, _| !gone.contains(folder));
+        for inside in self.inside.values_mut() {
+            inside.named.retain(|path, _| !gone.contains(path));
+        }
+        for (from, to) in renames {
+            let sort = match self.moved.contains(from) {
+                true => Sort::Folder,
+                false => Sort::File,
+            };
+            let above = to.folder().and_then(|above| self.inside.get_mut(&above));
+            above.map(|inside| inside.named.insert(to.clone(), sort));
+        }
+    }
+
     /// Whether a file has gone with a folder.
     pub fn has_moved(&self, file: &RelPath) -> bool {
         let mut above = file.folder();
@@ -125,7 +177,8 @@ impl<'f, 'm> Wholes<'f, 'm> {
                 continue;
             }
             // Once for all that is in it: nothing that is renamed meanwhile takes it away.
-            if self.folder.has(&target)? {
+            let holds = self.inside.get(&target);
+            if holds.is_some_and(|inside| !inside.is_empty()) || self.folder.has(&target)? {
                 self.folders.insert(folder, None);
                 continue;
             }
@@ -154,16 +207,22 @@ impl<'f, 'm> Wholes<'f, 'm> {
         {
             return Ok(false);
         }
+        let looked;
         let inside = match self.inside.get(folder) {
-            Some(inside) => inside.clone(),
-            None => self.folder.sorts(folder)?,
+            Some(inside) => inside,
+            None => {
+                looked = Inside::of(self.folder, folder)?;
+                &looked
+            }
         };
-        let mut is_whole = !inside.is_empty();
+        // A name that cannot be dealt with is not among what moves.
+        let mut is_whole = !inside.is_empty() && !inside.is_odd;
+        let inside: Vec<(RelPath, Sort)> = inside
+            .named
+            .iter()
+            .map(|(path, sort)| (path.clone(), *sort))
+            .collect();
         for (path, sort) in inside {
-            // A name that cannot be dealt with is not among what moves.
-            let Some(path) = path else {
-                return Ok(false);
-            };
             let to = target.join(path.name())?;
             is_whole = is_whole
                 && match sort {

@@ -1,10 +1,11 @@
 //! What lies in a place, all of it.
 
 use super::OWN;
-use crate::place::{Place, Sort, Stamp};
+use crate::place::{Meta, Place, Sort, Stamp};
 use lantern_core::link;
 use lantern_core::path::RelPath;
-use std::ffi::OsStr;
+use std::collections::HashMap;
+use std::ffi::{OsStr, OsString};
 use std::io;
 
 /// What lies in a folder, lantern's own files left out.
@@ -16,6 +17,8 @@ pub struct Listing {
     pub links: Vec<(RelPath, Stamp, String)>,
     /// The folders, by path.
     pub folders: Vec<RelPath>,
+    /// Those of them that were listed.
+    pub entered: Vec<RelPath>,
     /// Other links, devices and names that cannot be dealt with: shown, never touched.
     pub left_alone: Vec<String>,
 }
@@ -23,24 +26,40 @@ pub struct Listing {
 /// So many times as many folders are asked for together as are listed at once: else all would wait for the slowest of a few.
 const WAITING: usize = 4;
 
+/// What is answered of a folder that is listed.
+type Answer = io::Result<Vec<(OsString, Meta)>>;
+
 /// Lists what lies in a place, under the path that it stands for, without what is in folders that are not wanted; on failure
-/// also what could not be listed.
+/// also what could not be listed. Folders that are likely to be there are asked for at once, and not only once the one above them was listed.
 pub(super) fn list_in(
     place: &dyn Place,
     at: Option<&RelPath>,
     wanted: &dyn Fn(&RelPath) -> bool,
+    likely: &[RelPath],
     listing: &mut Listing,
 ) -> Result<(), (String, io::Error)> {
     let as_server = |below: &RelPath| match at {
         None => Some(below.clone()),
         Some(at) => at.join(below.as_str()).ok(),
     };
+    let early: Vec<Option<RelPath>> = std::iter::once(None)
+        .chain(likely.iter().cloned().map(Some))
+        .collect();
+    let answers = place.list_likely(&early);
+    let mut early: HashMap<Option<RelPath>, Answer> = early.into_iter().zip(answers).collect();
     let mut next: Vec<Option<RelPath>> = vec![None];
     while !next.is_empty() {
         let first = next.len().saturating_sub(place.at_once() * WAITING);
         let folders = next.split_off(first);
+        let (known, folders): (Vec<_>, Vec<_>) = folders
+            .into_iter()
+            .partition(|folder| early.contains_key(folder));
         let answers = place.list_each(&folders);
-        for (folder, answer) in folders.into_iter().zip(answers) {
+        let mut answers: Vec<(Option<RelPath>, Answer)> =
+            folders.into_iter().zip(answers).collect();
+        let known = known.into_iter();
+        answers.extend(known.filter_map(|folder| early.remove_entry(&folder)));
+        for (folder, answer) in answers {
             let entries = match answer {
                 // A server at work makes and removes folders while they are listed.
                 Err(error) if error.kind() == io::ErrorKind::NotFound && folder.is_some() => {
@@ -64,6 +83,7 @@ pub(super) fn list_in(
                     (Some(below), Some(path)) if meta.is_folder() => {
                         if wanted(&path) {
                             next.push(Some(below));
+                            listing.entered.push(path.clone());
                         }
                         listing.folders.push(path);
                     }
@@ -138,4 +158,55 @@ pub(super) fn remove_all(place: &dyn Place, path: &RelPath) -> io::Result<()> {
         }
     }
     place.remove_folder(path)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::place::Local;
+    use crate::place::here;
+
+    /// What is likely to be there changes nothing of what is listed, whether it still is there or not.
+    #[test]
+    fn what_is_likely_is_only_asked_for_sooner() {
+        let dir = tempfile::tempdir().unwrap();
+        for folder in ["worlds/garden", "worlds/empty", "addons/old"] {
+            here::make_folders(&dir.path().join(folder)).unwrap();
+        }
+        for file in [
+            "top.txt",
+            "worlds/level",
+            "worlds/garden/days",
+            "addons/old/a",
+            "was-a-folder",
+        ] {
+            here::write(&dir.path().join(file), b"x").unwrap();
+        }
+        let place = Local::open(dir.path()).unwrap();
+        let wanted = |folder: &RelPath| folder.as_str() != "addons/old";
+        let path = |text: &str| RelPath::parse(text).unwrap();
+        let listed = |likely: &[&str]| {
+            let likely: Vec<RelPath> = likely.iter().map(|text| path(text)).collect();
+            let mut listing = Listing::default();
+            list_in(&place, None, &wanted, &likely, &mut listing).unwrap();
+            let files = listing.files.iter().map(|(path, _)| path.clone());
+            let mut all: Vec<Vec<RelPath>> =
+                vec![files.collect(), listing.folders, listing.entered];
+            all.iter_mut().for_each(|paths| paths.sort());
+            all
+        };
+        let without = listed(&[]);
+        assert_eq!(without[0].len(), 4, "{without:?}");
+        assert_eq!(
+            without[2],
+            ["addons", "worlds", "worlds/empty", "worlds/garden"].map(path)
+        );
+        for likely in [
+            &["worlds", "worlds/garden", "worlds/empty", "addons"][..],
+            &["worlds/garden", "gone", "worlds/gone/below"],
+            &["was-a-folder", "addons/old"],
+        ] {
+            assert_eq!(listed(likely), without, "{likely:?}");
+        }
+    }
 }

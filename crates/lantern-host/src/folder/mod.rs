@@ -551,19 +551,25 @@ impl Folder {
     /// # Errors
     /// When a folder cannot be read.
     pub fn list(&self) -> Result<Listing> {
-        self.list_where(&|_| true)
+        self.list_where(&|_| true, &[])
     }
 
-    /// As [`Folder::list`], without what lies in folders that are not wanted.
+    /// As [`Folder::list`], without what lies in folders that are not wanted. On another machine, those that are likely to be there are asked
+    /// for at once.
     ///
     /// # Errors
     /// When a folder cannot be read.
-    pub fn list_where(&self, wanted: &dyn Fn(&RelPath) -> bool) -> Result<Listing> {
+    pub fn list_where(
+        &self,
+        wanted: &dyn Fn(&RelPath) -> bool,
+        likely: &[RelPath],
+    ) -> Result<Listing> {
         let mut listing = Listing::default();
-        let top = listing::list_in(&*self.place, None, wanted, &mut listing);
+        let likely = if self.is_far() { likely } else { &[] };
+        let top = listing::list_in(&*self.place, None, wanted, likely, &mut listing);
         top.map_err(|(path, error)| self.listing_fault(&path, error))?;
         for Followed { at, place, .. } in self.followed.iter().filter(|it| wanted(&it.at)) {
-            let inside = listing::list_in(&**place, Some(at), wanted, &mut listing);
+            let inside = listing::list_in(&**place, Some(at), wanted, &[], &mut listing);
             inside.map_err(|(path, error)| self.listing_fault(&path, error))?;
         }
         let followed = |path: &str| {

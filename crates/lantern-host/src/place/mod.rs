@@ -196,6 +196,11 @@ pub trait Place: fmt::Debug + Send + Sync {
         each.collect()
     }
 
+    /// As [`Place::list_each`], for folders that were there a while ago.
+    fn list_likely(&self, folders: &[Option<RelPath>]) -> Vec<io::Result<Vec<(OsString, Meta)>>> {
+        self.list_each(folders)
+    }
+
     /// The names in a folder, or at the top, and what sort of thing lies there: cheaper than [`Place::list`].
     ///
     /// # Errors

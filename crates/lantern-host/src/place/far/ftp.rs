@@ -11,6 +11,7 @@ use super::{
 };
 use crate::place::{OWNERS_ALONE, here};
 use crate::told::plain;
+use lantern_core::operation::is_own;
 use lantern_core::path::RelPath;
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
@@ -902,6 +903,15 @@ impl Place for Ftp {
         Ok(listed)
     }
 
+    fn list_likely(&self, folders: &[Option<RelPath>]) -> Vec<io::Result<Vec<(OsString, Meta)>>> {
+        // Where it can be asked whether one still is there, it is.
+        if self.tells_facts {
+            let folders = folders.iter().flatten();
+            folders.for_each(|folder| self.folders.is_plain_no_more(folder));
+        }
+        self.list_each(folders)
+    }
+
     fn list_each(&self, folders: &[Option<RelPath>]) -> Vec<io::Result<Vec<(OsString, Meta)>>> {
         let next = AtomicUsize::new(0);
         let answers: Vec<Mutex<Option<io::Result<_>>>> =
@@ -976,8 +986,9 @@ impl Place for Ftp {
     }
 
     fn create(&self, path: &RelPath) -> io::Result<Box<dyn NewFile>> {
-        // A file whose name may not be changed is found by its size.
-        match self.is_taken(path)? || !self.tells_facts && self.has_size(path)? {
+        // A file whose name may not be changed is found by its size; lantern's own may be.
+        let is_told = self.tells_facts || is_own(path);
+        match self.is_taken(path)? || !is_told && self.has_size(path)? {
             true => Err(io::ErrorKind::AlreadyExists.into()),
             false => self.storing(path, 0),
         }
