@@ -74,7 +74,13 @@ impl Found {
     /// # Errors
     /// [`GroupFault::Some`] when one of them cannot be asked.
     pub fn asked(&self, sources: &Sources, terms: &Terms, arms: Arms) -> Result<Asked> {
-        let named = [&terms.on, &terms.off, &terms.drop, &terms.world_loses];
+        let named = [
+            &terms.on,
+            &terms.off,
+            &terms.drop,
+            &terms.world_loses,
+            &terms.variant,
+        ];
         let terms = match named.iter().all(|ids| ids.is_empty()) {
             true => vec![terms.clone(); self.folders.len()],
             false => self.terms_of_each(terms)?,
@@ -244,8 +250,10 @@ impl Found {
             Ok((server.family.ids.clone(), ids))
         });
         let carried = self.all_or_which("asked", carried)?;
-        let carries = |server: usize, id: &String| {
+        let carries = |server: usize, text: &String| {
             let (spelling, ids) = &carried[server];
+            // Of a variant, what stands before the `=` is the id.
+            let id = text.split('=').next().unwrap_or_default();
             ids.contains(&Id::new(&spelling.spell(id)))
         };
         let somebody = |id: &String| (0..carried.len()).any(|server| carries(server, id));
@@ -259,6 +267,7 @@ impl Found {
                 off: here(&terms.off),
                 drop: here(&terms.drop),
                 world_loses: here(&terms.world_loses),
+                variant: here(&terms.variant),
                 ..terms.clone()
             }
         });

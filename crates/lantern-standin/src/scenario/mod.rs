@@ -14,6 +14,7 @@ use std::hash::{BuildHasher, Hasher};
 use std::io::{self, Cursor, Write};
 use std::net::TcpListener;
 use std::path::Path;
+use std::sync::atomic::{AtomicU64, Ordering};
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
@@ -344,12 +345,22 @@ fn framework_files(version: &str, server: &str) -> Vec<(String, String)> {
     ]
 }
 
+/// Where the ports begin that may be taken; otherwise anywhere.
+const PORTS_FROM: &str = "LANTERN_STANDIN_PORTS_FROM";
+
 /// A port that is free now, so that several demos can run side by side; below those that systems give to
 /// outgoing connections, so that it is still free when the server is started again.
 fn free_port() -> io::Result<u16> {
-    let mut mark = std::collections::hash_map::RandomState::new().build_hasher();
-    mark.write_u32(std::process::id());
-    let first = mark.finish();
+    static TAKEN: AtomicU64 = AtomicU64::new(0);
+    let from = std::env::var(PORTS_FROM).ok();
+    let first = match from.and_then(|from| from.parse::<u64>().ok()) {
+        Some(from) => from.wrapping_sub(20_000) + TAKEN.fetch_add(1, Ordering::Relaxed),
+        None => {
+            let mut mark = std::collections::hash_map::RandomState::new().build_hasher();
+            mark.write_u32(std::process::id());
+            mark.finish()
+        }
+    };
     let ports = (0..1000).map(|n| 20_000 + (first.wrapping_add(n) % 12_000) as u16);
     let mut free = ports.filter(|port| TcpListener::bind(("127.0.0.1", *port)).is_ok());
     free.next().ok_or_else(|| io::ErrorKind::AddrInUse.into())

@@ -31,7 +31,7 @@ use std::path::{Path, PathBuf};
 /// Servers that move together: what they carry, whether it should differ, and one move for all
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lantern group survey terraces.group.toml\n  lantern group status                     of the only group around here\n  lantern group outlook terraces.group.toml\n  lantern group plan terraces.group.toml --to 5.4 --catalogue depot/verdance.catalogue.json\n  lantern group changeover terraces.group.toml --all-or-none\n  lantern docs group                       what such a file says"
+    after_help = "Examples:\n  lantern group survey terraces.group.toml\n  lantern group status                     of the only group around here\n  lantern group outlook terraces.group.toml\n  lantern group plan terraces.group.toml --to 5.4 --catalogue depot/verdance.catalogue.json\n  lantern group changeover terraces.group.toml --first --after 2h\n  lantern group watch terraces.group.toml --every 12h --metrics lantern.prom\n  lantern docs group                       what such a file says"
 )]
 pub struct GroupArgs {
     #[command(subcommand)]

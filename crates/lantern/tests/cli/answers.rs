@@ -1,6 +1,6 @@
 //! What every command answers with `--json`, held against the published schemas.
 
-use crate::world::{PLAN, World, standin};
+use crate::world::{PLAN, World, ports, standin};
 use serde_json::Value;
 use std::collections::BTreeSet;
 use std::path::Path;
@@ -403,6 +403,7 @@ fn every_answer_is_as_its_schema_says() {
     let made = Command::new(standin())
         .arg("make")
         .arg(world.path("fresh"))
+        .env("LANTERN_STANDIN_PORTS_FROM", ports().to_string())
         .status();
     assert!(made.unwrap().success());
     let servers = ["west-terrace", "north-terrace"];

@@ -447,3 +447,30 @@ fn what_waits_for_a_decision_is_not_begun() {
     let none = world.lantern(&["group", "decide", id, "mine"]);
     assert!(none.contains("is no question of the armed plan"), "{none}");
 }
+
+#[test]
+fn a_variant_is_chosen_where_the_pack_is_carried() {
+    let world = World::demo();
+    world.copy("halcyon-orchard", "halcyon-meadow");
+    let servers = ["halcyon-orchard", "halcyon-meadow", "halcyon-terrace"];
+    let mut group = "format = 1\nname = \"orchards\"\n".to_owned();
+    for server in servers {
+        world.ok(&["adopt", server]);
+        group += &format!("[[server]]\nat = \"{server}\"\n");
+    }
+    world.write("orchards.group.toml", group);
+    let plan = [
+        "group",
+        "plan",
+        "--from",
+        "orchard-drop",
+        "--variant",
+        "orchard=wild",
+    ];
+    world.ok(&[&plan[..], &TO[2..]].concat());
+    let chosen = servers.map(|server| {
+        let plan = world.read(&format!("{server}/.lantern/next.plan.json"));
+        plan.contains("wild")
+    });
+    assert_eq!(chosen, [true, true, false]);
+}

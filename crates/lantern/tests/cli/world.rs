@@ -6,7 +6,7 @@ use std::io::Write;
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
-use std::sync::atomic::{AtomicU16, Ordering};
+use std::sync::atomic::{AtomicU16, AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 use zip::write::SimpleFileOptions;
@@ -30,6 +30,7 @@ impl World {
         let made = Command::new(standin())
             .arg("make")
             .arg(world.path(""))
+            .env("LANTERN_STANDIN_PORTS_FROM", ports().to_string())
             .status()
             .unwrap();
         assert!(made.success());
@@ -216,7 +217,7 @@ impl World {
 
     /// Waits until something is so.
     pub fn wait(&self, what: &str, so: impl Fn() -> bool) {
-        let deadline = Instant::now() + Duration::from_secs(20);
+        let deadline = Instant::now() + Duration::from_secs(60);
         while !so() {
             assert!(Instant::now() < deadline, "waited too long: {what}");
             std::thread::sleep(Duration::from_millis(3));
@@ -332,6 +333,12 @@ impl Drop for Disk {
     fn drop(&mut self) {
         let _ = Command::new("umount").arg("-l").arg(&self.0).status();
     }
+}
+
+/// Where the ports of one world's servers begin: no two worlds at once have the same, also while their servers are down.
+pub fn ports() -> u32 {
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    20_000 + (std::process::id() * 24 + NEXT.fetch_add(24, Ordering::Relaxed)) % 12_000
 }
 
 /// A port that is free now, below those that systems give to outgoing connections.

@@ -17,6 +17,7 @@ use lantern_core::supply::Wanted;
 use lantern_host::config::Server;
 use lantern_host::group::fault::GroupFault;
 use lantern_host::group::{Arms, Found, OnePlan};
+use lantern_host::planning::Terms;
 use lantern_host::{Error, Result};
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -33,6 +34,9 @@ pub struct PlanOfGroup {
     sources: SourceArgs,
     #[command(flatten)]
     terms: TermArgs,
+    /// Choose a variant of a pack, at those that carry it; it is remembered
+    #[arg(long, value_name = "ID=VARIANT")]
+    variant: Vec<String>,
     /// Fetch the files that it needs, where they are not here yet
     #[arg(long)]
     gather: bool,
@@ -50,7 +54,10 @@ pub fn run(args: &PlanOfGroup, look: &Look) -> Result<u8> {
         true => Arms::No,
         false => Arms::Yes,
     };
-    let terms = args.terms.to(&args.to);
+    let terms = Terms {
+        variant: args.variant.clone(),
+        ..args.terms.to(&args.to)
+    };
     let asked = during("files and releases are read", || {
         found.asked(&sources, &terms, arms)
     })?;
