@@ -48,7 +48,7 @@ pub enum About {
     Backup,
     /// A disk fills.
     Disk,
-    /// A catalogue cannot be asked.
+    /// A catalogue cannot be asked, or something on offer cannot be read.
     Catalogue,
     /// There is a newer release of a component for the server version that is installed.
     Update,
@@ -106,8 +106,8 @@ pub struct Seen {
     pub backups: Option<(usize, Option<i64>)>,
     /// What is free on its disks, in bytes, by what lies there.
     pub free: BTreeMap<&'static str, u64>,
-    /// Catalogues that could not be asked, and why.
-    pub stale: BTreeMap<String, String>,
+    /// What is on offer and could not be asked or read, with all that there is to say of it.
+    pub unread: BTreeMap<String, String>,
     /// Newer releases of what is installed, which fit together on the installed server version: from and to.
     pub updates: Option<BTreeMap<Id, (String, String)>>,
     /// The highest later server version that everything is ready for, if there is one.
@@ -147,13 +147,8 @@ impl Seen {
             let text = format!("the disk of {what} fills: {} GB are free", tenths(*free));
             Sign::new(About::Disk, *what, text)
         }));
-        signs.extend(self.stale.iter().map(|(url, why)| {
-            Sign::new(
-                About::Catalogue,
-                url,
-                format!("{url} cannot be asked: {why}"),
-            )
-        }));
+        let unread = self.unread.iter();
+        signs.extend(unread.map(|(what, text)| Sign::new(About::Catalogue, what, text)));
         let updates = self.updates.iter().flatten();
         signs.extend(updates.map(|(id, (from, to))| {
             let text = format!("{id} {to} fits; {from} is installed");
@@ -176,7 +171,8 @@ impl Seen {
             About::Finding => self.findings.is_some(),
             About::Backup => self.backups.is_some(),
             About::Disk => !self.free.is_empty(),
-            About::Catalogue | About::Update => self.updates.is_some(),
+            About::Catalogue => true,
+            About::Update => self.updates.is_some(),
             About::Version => self.ready_for.is_some(),
         }
     }
@@ -321,7 +317,10 @@ mod tests {
             ]),
             backups: Some((1, Some(NOW - 8 * DAY_MS))),
             free: BTreeMap::from([("the server", GB / 4), ("the backups", 9 * GB)]),
-            stale: BTreeMap::from([("https://depot.example/c".into(), "no answer".into())]),
+            unread: BTreeMap::from([(
+                "https://depot.example/c".into(),
+                "https://depot.example/c cannot be asked: no answer".into(),
+            )]),
             updates: update("2.2.0"),
             ready_for: Some(Some("5.4".into())),
             ..Seen::default()

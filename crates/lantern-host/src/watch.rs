@@ -3,7 +3,7 @@
 use crate::backup;
 use crate::changeover::Meanwhile;
 use crate::config::Server;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::glance;
 use crate::ledger::Ledger;
@@ -102,15 +102,32 @@ pub fn look(server: &Server, sources: &Sources, meanwhile: &Meanwhile) -> Result
         free: free(server),
         ..Seen::default()
     };
-    // That no answer can be had is no news of the server; which catalogue could not be asked is.
-    if let Ok(question) = asked(server, &mut ledger, sources, planning::SAME) {
+    let updates = asked(server, &mut ledger, sources, planning::SAME).and_then(|question| {
         let stale = question.stale.iter();
-        seen.stale = stale.map(|it| (it.url.clone(), it.why.clone())).collect();
-        seen.updates = updates(&question);
-    }
-    if let Ok(question) = asked(server, &mut ledger, sources, planning::BEST) {
-        seen.ready_for = ready_for(&question);
-    }
+        let stale = stale.map(|it| {
+            (
+                it.url.clone(),
+                format!("{} cannot be asked: {}", it.url, it.why),
+            )
+        });
+        seen.unread.extend(stale);
+        let left_out = question.left_out.iter();
+        let left_out =
+            left_out.map(|(at, why)| (at.clone(), format!("{at} cannot be read: {why}")));
+        seen.unread.extend(left_out);
+        updates(&question)
+    });
+    seen.updates = updates.unwrap_or_else(|error| {
+        seen.unread.insert(String::new(), cannot_be_told(&error));
+        None
+    });
+    seen.ready_for = match asked(server, &mut ledger, sources, planning::BEST) {
+        Ok(question) => ready_for(&question),
+        Err(error) => {
+            seen.unread.insert(String::new(), cannot_be_told(&error));
+            None
+        }
+    };
     Ok(seen)
 }
 
@@ -124,6 +141,13 @@ fn free(server: &Server) -> BTreeMap<&'static str, u64> {
         free.extend(at_store.map(|bytes| ("the backups", bytes)));
     }
     free
+}
+
+fn cannot_be_told(error: &Error) -> String {
+    let why = error.to_string();
+    let why = why.lines().next().unwrap_or_default();
+    let why = why.trim_end_matches(':');
+    format!("which newer releases fit cannot be told: {why}")
 }
 
 fn asked<'s>(
@@ -143,14 +167,17 @@ fn asked<'s>(
     planning::question(server, ledger, sources, &terms)
 }
 
-/// What is newer and fits together on the installed server version; none where nothing is on offer, or nothing fits.
-fn updates(question: &Question<'_>) -> Option<BTreeMap<Id, (String, String)>> {
+/// What is newer and fits together on the installed server version; none where nothing is on offer.
+///
+/// # Errors
+/// Where nothing fits together.
+fn updates(question: &Question<'_>) -> Result<Option<BTreeMap<Id, (String, String)>>> {
     let request = &question.request;
     if request.offers.is_empty() {
-        return None;
+        return Ok(None);
     }
-    let selection = planning::select(request).ok()?;
-    Some(planning::newer(&selection))
+    let selection = planning::select(request)?;
+    Ok(Some(planning::newer(&selection)))
 }
 
 /// The highest version after the installed one that everything is ready for; none where nothing is on offer, or nobody knows what is installed.

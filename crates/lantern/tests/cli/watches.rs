@@ -87,3 +87,17 @@ fn figures_are_what_another_program_reads() {
     let why = String::from_utf8_lossy(&told.stderr);
     assert_eq!(read.trim(), samples.to_string(), "{why}");
 }
+
+#[test]
+fn what_could_not_be_looked_for_is_said() {
+    let world = three("");
+    world.write("drop/broken-1.0.0.bloom", "no archive");
+    let watch = |words: &[&str]| world.lantern(&[&["group", "watch"], words].concat());
+    let told = [
+        watch(&["--from", "drop"]),
+        watch(&["--catalogue", "no-such.json"]),
+        // What is said once is said, whatever becomes of the figures.
+        watch(&["--again", "--metrics", "no-such/figures.prom"]),
+    ];
+    assert_snapshot!(told.join("\n"));
+}

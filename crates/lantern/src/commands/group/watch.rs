@@ -59,12 +59,6 @@ fn once(file: &Path, args: &WatchOfGroup, common: &Common, look: &Look) -> Resul
     let seen = during("servers are looked at", || {
         found.watched(&sources, args.again, now_ms)
     });
-    if let Some(file) = &args.metrics {
-        let text = exposition(&metrics(&found, &seen, now_ms));
-        here::write_whole(file, &mut |file| {
-            std::io::Write::write_all(file, text.as_bytes())
-        })?;
-    }
     let is_cut_off = seen.iter().any(|it| it.seen.cut_off.is_some());
     let new: usize = seen.iter().map(|it| it.news.new.len()).sum();
     let status = match (is_cut_off, new) {
@@ -76,6 +70,13 @@ fn once(file: &Path, args: &WatchOfGroup, common: &Common, look: &Look) -> Resul
         look.answer(&GroupWatched::new(&found, &seen));
     } else {
         show(&found, &seen, file, common, look);
+    }
+    // What is said once has to be said, whatever becomes of the figures.
+    if let Some(file) = &args.metrics {
+        let text = exposition(&metrics(&found, &seen, now_ms));
+        here::write_whole(file, &mut |file| {
+            std::io::Write::write_all(file, text.as_bytes())
+        })?;
     }
     Ok(status)
 }
@@ -118,6 +119,19 @@ fn show(found: &Found, seen: &[OneWatched], file: &Path, common: &Common, look: 
         };
         let before = count(before, "thing is", "things are");
         look.say(&format!("\n  {before} as before{over}; all of it: {again}"));
+    }
+    let unasked = |it: &OneWatched| {
+        let seen = &it.seen;
+        seen.fault.is_none() && seen.updates.is_none() && seen.unread.is_empty()
+    };
+    let unasked: Vec<usize> = (0..seen.len())
+        .filter(|index| unasked(&seen[*index]))
+        .collect();
+    if !unasked.is_empty() {
+        look.say(&format!(
+            "\n  Newer releases were not looked for at {}: no catalogue and no drop folder is named, here or in lantern.toml, or nothing is in them.",
+            names(found, &unasked)
+        ));
     }
     for (server, it) in found.group.servers.iter().zip(seen) {
         let at = &server.at;
