@@ -86,9 +86,10 @@ impl Found {
                 (Some(armed), Meanwhile::Nothing, None) => {
                     standings.push(standing(armed, *taken_back))
                 }
-                (None, ..) => {
-                    servers.push((server.at.clone(), "it is not armed there any more".into()))
-                }
+                (None, ..) => servers.push((
+                    server.at.clone(),
+                    "nothing is armed there of what was planned for all".into(),
+                )),
             }
         }
         match servers.is_empty() {
