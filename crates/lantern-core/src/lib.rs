@@ -36,6 +36,7 @@
 //! | [`plan`] | all of it put together: every path with what happens to it | `*.plan.json` |
 //! | [`keep_up`] | with what a server may be kept up by itself | |
 //! | [`group`] | how what several servers carry differs, and whether it should | `*.group.toml` |
+//! | [`thinning`] | what may go from a store of backups that several write to at once | |
 //! | [`unattended`] | what a changeover decides in somebody's place | |
 //! | [`operation`] | what is done to a server, as a value; what comes next, whatever has happened | `.lantern/journal.json` |
 
@@ -77,6 +78,7 @@ pub mod resolve;
 pub mod settings;
 pub mod supply;
 pub mod text;
+pub mod thinning;
 pub mod tree;
 pub mod unattended;
 pub mod version;
