@@ -31,9 +31,7 @@ impl Lock {
     /// # Errors
     /// When another lantern holds it.
     pub fn with_store(mut self, server: &Server, doing: &str) -> Result<Lock> {
-        if server.config.backup.store.is_some()
-            && let Ok((folder, room)) = backup::place(server)
-        {
+        if let Ok(Some((folder, room))) = backup::lock_room(server) {
             self._held.push(hold(&folder, &room, doing)?);
         }
         Ok(self)

@@ -135,9 +135,8 @@ pub fn look(server: &Server, sources: &Sources, meanwhile: &Meanwhile) -> Result
 fn free(server: &Server) -> BTreeMap<&'static str, u64> {
     let at_server = server.folder.free_bytes(&own("lock"));
     let mut free = BTreeMap::from_iter(at_server.map(|bytes| ("the server", bytes)));
-    if server.config.backup.store.is_some() {
-        let at_store = backup::place(server);
-        let at_store = at_store.and_then(|(folder, room)| folder.free_bytes(&room));
+    if server.config.backup.at.is_some() {
+        let at_store = backup::free_bytes(server);
         free.extend(at_store.map(|bytes| ("the backups", bytes)));
     }
     free

@@ -76,6 +76,7 @@ answers!(
     BundlePacked<'_>,
     RestoredInPlace,
     BackupsThinned,
+    KeyMade,
     CatalogueChecked,
     CatalogueMade<'_>,
     CatalogueSigned,
@@ -416,9 +417,13 @@ pub fn places(pairs: &[(String, String)]) -> Vec<PlaceWhy> {
 /// `backup list`
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Backups {
-    /// How much the store takes on the disk.
+    /// Where the store is that servers share; null where it is this server's own.
+    shared_store: Option<String>,
+    /// How much the store takes; of one that is shared, all of it.
     store_bytes: u64,
     backups: Vec<BackupRow>,
+    /// Those of other servers, where `--all` asks for them.
+    others: Vec<BackupRow>,
     broken: Vec<NameWhy>,
 }
 
@@ -426,18 +431,25 @@ impl Backups {
     /// The backups, and the pages that cannot be read.
     pub fn new(
         pages: &[Page],
+        others: &[(String, Page)],
         broken: &[(String, String)],
         alone: &BTreeMap<String, u64>,
-        store_bytes: u64,
+        (shared_store, store_bytes): (Option<String>, u64),
     ) -> Backups {
         let broken = broken.iter().cloned();
         let row = |page: &Page| BackupRow {
             alone_bytes: alone.get(&page.name).copied(),
             ..BackupRow::from(page)
         };
+        let other = |(name, page): &(String, Page)| BackupRow {
+            name: name.clone(),
+            ..BackupRow::from(page)
+        };
         Backups {
+            shared_store,
             store_bytes,
             backups: pages.iter().map(row).collect(),
+            others: others.iter().map(other).collect(),
             broken: broken.map(|(name, why)| NameWhy { name, why }).collect(),
         }
     }
@@ -483,6 +495,10 @@ impl From<&Manifest> for BackupShown {
 pub struct BackupsChecked {
     /// How many backups there are.
     pub backups: usize,
+    /// How much of what they need was read.
+    pub read_bytes: u64,
+    /// How much there is of that.
+    pub bytes: u64,
     /// What is wrong.
     pub wrong: Vec<PlaceWhy>,
 }
@@ -526,6 +542,17 @@ pub struct BackupsThinned {
     pub gone: Vec<String>,
     /// How much was given back.
     pub bytes: u64,
+    /// How much may be given back from a day on, the next time.
+    pub later_bytes: u64,
+}
+
+/// `backup key`
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct KeyMade {
+    /// The file.
+    pub path: String,
+    /// What tells the key from others, as a store that is sealed with it says.
+    pub mark: String,
 }
 
 /// `changeover`

@@ -337,6 +337,15 @@ fn of_backup(fault: &BackupFault, common: &Common) -> String {
         BackupFault::SeveralBackups { .. } => "Type more of its name.".into(),
         BackupFault::NoBackup(_) => format!("See which there are: {}", common.next("backup list")),
         BackupFault::Store { .. } => format!("See what is intact: {}", common.next("backup check")),
+        BackupFault::Shelf { .. } => {
+            "lantern.toml says where it is: [backup]. What was stored so far stays.".into()
+        }
+        BackupFault::Key { .. } => {
+            "lantern.toml names the file of the key: key in [backup]. Without the right key, nobody can read the store.".into()
+        }
+        BackupFault::TooLong => {
+            "No backup was made. Make it again: what was stored now need not be stored again.".into()
+        }
         BackupFault::StorePlace { .. } => {
             "lantern.toml names it: store in [backup]. Nothing was stored.".into()
         }

@@ -30,6 +30,25 @@ pub enum BackupFault {
         "called off; what was stored so far stays, and the next backup need not store it again"
     )]
     CalledOff,
+    /// What the store lies on, elsewhere, does not do what it should.
+    #[error("the store of backups, {at}: {why}")]
+    Shelf {
+        /// The store, or an object in it.
+        at: String,
+        /// What is wrong.
+        why: String,
+    },
+    /// The key of a store cannot be used.
+    #[error("the key of the store of backups: {why}")]
+    Key {
+        /// Why not.
+        why: String,
+    },
+    /// It took so long that others may have thinned the store out meanwhile.
+    #[error(
+        "it took more than half a day: meanwhile, others may have deleted from the store what it counts on"
+    )]
+    TooLong,
     /// The folder for backups cannot be used.
     #[error("the folder for backups, {}: {why}", path.display())]
     StorePlace {

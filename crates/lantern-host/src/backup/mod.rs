@@ -6,27 +6,42 @@
 
 pub mod ahead;
 pub mod fault;
+mod home;
 mod page;
+mod seal;
+mod shelf;
 mod store;
 
 use crate::backup::fault::BackupFault;
+use crate::config::Server;
 use crate::config::fault::ConfigFault;
-use crate::config::{Config, Server};
 use crate::error::{At, Error, Result};
-use crate::folder::{Folder, Listing, Stamp, free_name, safe_name};
+use crate::folder::{Folder, Listing, Stamp};
 use crate::meter;
 use crate::place::{Meta, here};
+pub use home::lock_room;
+use home::{Home, home, home_itself};
 use lantern_core::link;
 pub use lantern_core::operation::Scope;
 use lantern_core::path::RelPath;
 use page::Found;
 pub use page::{Manifest, Page, Stored, StoredFolder};
 use rayon::prelude::*;
+pub use seal::make_key;
+use seal::random;
+pub use shelf::Bucket;
+use shelf::Object;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::io::Write;
 use std::path::Path;
-use std::time::Instant;
-use store::{Grain, Hash, Store, Tree};
+use std::time::{Duration, Instant};
+pub use store::Thinned;
+use store::{Grain, Hash, Since, Store, Tree, each};
+
+/// So long after a first pass looked at the store, a second one counts on what that found there.
+const FRESH: Duration = Duration::from_secs(60 * 60);
+/// So many pieces that lie side by side are read by one hand.
+const TOGETHER: usize = 512;
 
 /// Where something is wrong, and what.
 pub type Wrong = (String, String);
@@ -45,6 +60,8 @@ pub struct Pass {
     pub read_bytes: u64,
     /// How much the store grew, in bytes.
     pub stored_bytes: u64,
+    /// When it looked at the store.
+    since: Since,
     /// What ought to be in it and is not, as it is a link or a device, or its name is odd.
     pub left_out: Vec<String>,
 }
@@ -62,6 +79,7 @@ impl Pass {
             list: Tree::default(),
             read_bytes: 0,
             stored_bytes: manifest.stored_bytes,
+            since: Since::now(),
             left_out: Vec::new(),
         }
     }
@@ -160,7 +178,6 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
     if earlier.is_none() {
         bring_forward(server, &mut store)?;
     }
-    let before = store.bytes();
     // What the last backup of these files holds whole is not read again, nor what this one's first pass saw.
     let last = match earlier {
         Some(_) => BTreeMap::new(),
@@ -174,6 +191,8 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         None => Alike::to(server, last.values()),
         Some(earlier) => Alike::to(server, earlier.stored()),
     };
+    // Later, others may have thinned the store out.
+    let is_fresh = earlier.is_none_or(|earlier| earlier.since.ago() < FRESH);
     let one = |(path, stamp): (RelPath, Stamp)| {
         // The second pass is made with the server down, and goes on to its end.
         if earlier.is_none() && crate::interrupt::called_off() {
@@ -181,6 +200,7 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         }
         let seen = earlier.and_then(|earlier| earlier.files.get(&path));
         let seen = seen.map(|(_, stored)| stored);
+        let seen = seen.filter(|stored| is_fresh || store.has(&stored.tree()));
         let unchanged = |stored: &&Stored| alike.is(stored, stamp);
         let last = last.get(&path).filter(unchanged);
         let last = || last.filter(|stored| store.has(&stored.tree()));
@@ -249,8 +269,11 @@ pub fn pass_of(server: &Server, scope: Scope, earlier: Option<&Pass>) -> Result<
         entered: listing.entered,
         list,
         read_bytes,
-        stored_bytes: earlier.map_or(0, |earlier| earlier.stored_bytes)
-            + store.bytes().saturating_sub(before),
+        stored_bytes: earlier.map_or(0, |earlier| earlier.stored_bytes) + store.grown(),
+        since: match (is_fresh, earlier) {
+            (true, Some(earlier)) => earlier.since,
+            _ => store.since,
+        },
         left_out: listing.left_alone,
     })
 }
@@ -298,11 +321,11 @@ fn last_seen(server: &Server, store: &Store, scope: Scope) -> Result<BTreeMap<Re
 
 /// Writes pages anew that an earlier lantern wrote, with their lists in the store.
 fn bring_forward(server: &Server, store: &mut Store) -> Result<()> {
-    let (folder, pages) = pages(server)?;
+    let home = home(server)?;
     let mut anew = Vec::new();
-    for (path, _) in folder.entries(&pages)? {
+    for (name, page) in pages(&home)? {
         // One that makes no sense is told of where backups are listed.
-        let Ok(Found::Old(mut manifest)) = read_page(&folder, &path) else {
+        let Ok(Found::Old(mut manifest)) = page else {
             continue;
         };
         for file in &mut manifest.files {
@@ -310,69 +333,52 @@ fn bring_forward(server: &Server, store: &mut Store) -> Result<()> {
         }
         let list = store.take_bytes(&page::lines(manifest.files.iter(), &manifest.folders))?;
         let stored_bytes = manifest.stored_bytes;
-        anew.push((path, Page::new(&manifest, stored_bytes, list)));
+        anew.push((name, Page::new(&manifest, stored_bytes, list)));
     }
     if anew.is_empty() {
         return Ok(());
     }
     store.commit()?;
-    for (path, page) in anew {
-        page.write(&folder, &path)?;
+    for (name, page) in anew {
+        let object = home.page(&name);
+        let text = home.seal.seal(&page.written().1, &object)?;
+        home.shelf.write(&object, &text)?;
     }
     Ok(())
 }
 
 fn open(server: &Server) -> Result<Store> {
-    let (folder, root) = place(server)?;
-    Store::open(&folder, &root)
+    Store::open(&home(server)?)
 }
 
-/// The folder of the store: lantern's own, or one for this server in the folder that `lantern.toml`
-/// names, which may be on another disk.
+/// A name that nothing else has.
+fn fresh_name() -> Result<String> {
+    Ok(in_hex(&random::<16>()?))
+}
+
+/// How much room is left where the backups lie, in bytes; none where nobody tells.
+pub fn free_bytes(server: &Server) -> Option<u64> {
+    home(server).ok()?.shelf.free_bytes()
+}
+
+/// Where a store that servers share lies; none where it is this server's own.
 ///
 /// # Errors
-/// When that folder is not there, as when its disk is not mounted, or lies among the server's files.
-pub fn place(server: &Server) -> Result<(Folder, RelPath)> {
-    let Some(base) = &server.config.backup.store else {
-        return Ok((server.folder.clone(), server.folder.make_own("store")?));
-    };
-    let gone = |why: &str| {
-        Error::Backup(BackupFault::StorePlace {
-            path: base.clone(),
-            why: why.into(),
-        })
-    };
-    let base = server.folder.root().join(base);
-    let real = here::real(&base).ok_or_else(|| gone("is not there: is its disk mounted?"))?;
-    if server.folder.below(&real).is_some() {
-        return Err(gone("lies in the server folder itself"));
-    }
-    let Config { name, id, .. } = &server.config;
-    let folder = Folder::open(&real)?;
-    let place = RelPath::parse(&format!("{}-{id}", safe_name(name)))?;
-    folder.make_private(&place)?;
-    Ok((folder, place))
+/// When it is not reached or not there.
+pub fn shared_store(server: &Server) -> Result<Option<String>> {
+    let home = home(server)?;
+    let at = home.shelf.shown("");
+    Ok(home.shared.then(|| at.trim_end_matches('/').to_owned()))
 }
 
-/// The folder of the backups' pages.
-fn pages(server: &Server) -> Result<(Folder, RelPath)> {
-    let (folder, root) = place(server)?;
-    let pages = root.join("backups")?;
-    if !folder.has(&pages)? {
-        folder.make_folders(&pages)?;
-        folder.sync(Some(&root))?;
-    }
-    Ok((folder, pages))
-}
-
-/// How much the store of backups takes on the disk, in bytes.
+/// How much the store of backups takes, in bytes; of one that is shared, all of it.
 ///
 /// # Errors
 /// When it is not there, or cannot be listed.
 pub fn stored_bytes(server: &Server) -> Result<u64> {
-    let (folder, root) = place(server)?;
-    let files = folder.files_below(&root)?;
-    Ok(files.iter().map(|(_, bytes)| bytes).sum())
+    let shelf = home(server)?.shelf;
+    let objects = [shelf.list("packs")?, shelf.list("backups")?].concat();
+    Ok(objects.iter().map(|object| object.bytes).sum())
 }
 
 fn take(store: &Store, server: &Server, path: &RelPath, stamp: Stamp) -> Result<Stored> {
@@ -453,15 +459,14 @@ pub struct Label<'a> {
 /// When the store cannot be written.
 pub fn finish(server: &Server, pass: &Pass, label: &Label<'_>) -> Result<Page> {
     let Label { name, note, named } = *label;
-    let (folder, pages) = pages(server)?;
-    let page = free_name(&folder, |suffix| {
-        pages.join(&format!("{name}{suffix}.json"))
-    })?;
-    let name = page.name().trim_end_matches(".json").to_owned();
-    let (made, _) = list(server)?;
+    let home = home(server)?;
+    if home.shared {
+        pass.since.in_time()?;
+    }
+    let (made, broken) = list(server)?;
     let last = made.iter().map(|page| page.number).max();
-    let manifest = Manifest {
-        name,
+    let mut manifest = Manifest {
+        name: name.to_owned(),
         number: last.unwrap_or(0) + 1,
         scope: pass.scope,
         made_ms: jiff::Timestamp::now().as_millisecond(),
@@ -475,22 +480,59 @@ pub fn finish(server: &Server, pass: &Pass, label: &Label<'_>) -> Result<Page> {
             .collect(),
         folders: pass.folders.clone(),
     };
-    let new = Page::new(&manifest, pass.stored_bytes, pass.list.clone());
-    new.write(&folder, &page)
+    let made = made.into_iter().map(|page| page.name);
+    let taken: BTreeSet<String> = made
+        .chain(broken.into_iter().map(|(name, _)| name))
+        .collect();
+    for number in 1.. {
+        manifest.name = match number {
+            1 => name.to_owned(),
+            number => format!("{name}-{number}"),
+        };
+        if taken.contains(&manifest.name) {
+            continue;
+        }
+        let object = home.page(&manifest.name);
+        let page = Page::new(&manifest, pass.stored_bytes, pass.list.clone());
+        let (page, text) = page.written();
+        // Somebody else may have come first.
+        if home
+            .shelf
+            .write_new(&object, &home.seal.seal(&text, &object)?)?
+        {
+            return Ok(page);
+        }
+    }
+    unreachable!("there is always one more number")
+}
+
+/// The pages of a server's backups, by name.
+fn pages(home: &Home) -> Result<Vec<(String, Result<Found>)>> {
+    let room = format!("{}/", home.pages);
+    let objects = home.shelf.list(&home.pages)?;
+    let named = objects.iter().filter_map(|object| {
+        let name = object.name.strip_prefix(&room)?.strip_suffix(".json")?;
+        (!name.contains('/')).then_some((name.to_owned(), object))
+    });
+    let named: Vec<(String, &Object)> = named.collect();
+    let read = each(&*home.shelf, &named, |(name, object)| {
+        (name.clone(), read_page(home, object))
+    });
+    Ok(read)
 }
 
 /// Every backup whose page can be read, the oldest first, and pages that cannot, with why.
 ///
 /// # Errors
-/// When the folder cannot be listed.
+/// When they cannot be listed.
 pub fn list(server: &Server) -> Result<(Vec<Page>, Vec<Wrong>)> {
-    let (folder, pages) = pages(server)?;
+    listed(&home(server)?)
+}
+
+fn listed(home: &Home) -> Result<(Vec<Page>, Vec<Wrong>)> {
     let (mut whole, mut broken) = (Vec::new(), Vec::new());
-    for (path, _) in folder.entries(&pages)? {
-        let Some(name) = path.name().strip_suffix(".json").map(str::to_owned) else {
-            continue;
-        };
-        match read_page(&folder, &path) {
+    for (name, page) in pages(home)? {
+        match page {
             Ok(found) => whole.push(found.summary()),
             Err(error) => broken.push((name, error.to_string())),
         }
@@ -500,19 +542,69 @@ pub fn list(server: &Server) -> Result<(Vec<Page>, Vec<Wrong>)> {
     Ok((whole, broken))
 }
 
-/// What is wrong with the store: each with where, and what.
+/// The backups of other servers in a store that is shared: each with the name that it has from here.
+///
+/// # Errors
+/// When they cannot be listed.
+pub fn of_others(server: &Server) -> Result<(Vec<(String, Page)>, Vec<Wrong>)> {
+    let (mut whole, mut broken) = (Vec::new(), Vec::new());
+    for home in rooms(&home(server)?)? {
+        let room = home.pages.trim_start_matches("backups/");
+        let (pages, wrong) = listed(&home)?;
+        let named = |name: &str| format!("{room}/{name}");
+        whole.extend(pages.into_iter().map(|page| (named(&page.name), page)));
+        broken.extend(wrong.into_iter().map(|(name, why)| (named(&name), why)));
+    }
+    Ok((whole, broken))
+}
+
+/// The rooms of the other servers in a store.
+fn rooms(own: &Home) -> Result<Vec<Home>> {
+    if !own.shared {
+        return Ok(Vec::new());
+    }
+    let objects = own.shelf.list("backups")?;
+    let rooms = objects.iter().filter_map(|object| {
+        let (room, page) = object.name.rsplit_once('/')?;
+        let is_other = page.ends_with(".json") && room != own.pages;
+        (is_other && room.matches('/').count() == 1).then_some(room)
+    });
+    let rooms: BTreeSet<&str> = rooms.collect();
+    let home = |room: &str| Home {
+        pages: room.to_owned(),
+        ..own.clone()
+    };
+    Ok(rooms.into_iter().map(home).collect())
+}
+
+/// What reading a store came to.
+#[derive(Debug, Default, Clone, PartialEq, Eq)]
+pub struct Checked {
+    /// How many backups there are.
+    pub backups: usize,
+    /// What is wrong: each with where, and what.
+    pub wrong: Vec<Wrong>,
+    /// How much of what they need was read, in bytes, lists aside.
+    pub read_bytes: u64,
+    /// How much there is of that.
+    pub bytes: u64,
+}
+
+/// Reads what a server's backups need, as it lies in the store: all, or at least so much of a hundred, of which a part is drawn.
 ///
 /// # Errors
 /// When the store cannot be listed.
-pub fn check(server: &Server) -> Result<Vec<Wrong>> {
-    let store = open(server)?;
-    let (backups, mut wrong) = list(server)?;
+pub fn check(server: &Server, percent: Option<f64>) -> Result<Checked> {
+    let home = home_itself(server)?;
+    let store = Store::open(&home)?;
+    let (backups, mut wrong) = listed(&home)?;
+    let many = backups.len() + wrong.len();
     let broken = store.broken.iter();
-    wrong.extend(broken.map(|(path, why)| (store.shown(path), why.clone())));
+    wrong.extend(broken.map(|(object, why)| (store.shown(object), why.clone())));
     let mut manifests = Vec::new();
     let mut pieces = BTreeSet::new();
     for backup in backups {
-        let (manifest, lost) = found(server, &backup.name)?.readable(&store);
+        let (manifest, lost) = found_at(&home, &backup.name)?.readable(&store);
         wrong.extend(lost.into_iter().map(|why| (backup.name.clone(), why)));
         manifests.push(manifest);
     }
@@ -521,15 +613,26 @@ pub fn check(server: &Server) -> Result<Vec<Wrong>> {
         // A list that cannot be read is found below.
         let _ = store.reach(&file.tree(), &mut pieces);
     }
-    meter::begin(pieces.iter().map(|hash| store.packed_bytes(hash)).sum());
-    let bad: HashSet<Hash> = pieces
-        .into_par_iter()
-        .filter(|hash| {
+    let mut pieces: Vec<Hash> = pieces.into_iter().collect();
+    pieces.sort_by_key(|hash| store.lies_at(hash));
+    let size =
+        |hashes: &[Hash]| -> u64 { hashes.iter().map(|hash| store.packed_bytes(hash)).sum() };
+    let bytes = size(&pieces);
+    let mut stretches: Vec<&[Hash]> = pieces.chunks(TOGETHER).collect();
+    if let Some(percent) = percent {
+        stretches = drawn(stretches, bytes as f64 * percent / 100.0, &size)?;
+    }
+    let read_bytes = stretches.iter().map(|hashes| size(hashes)).sum();
+    meter::begin(read_bytes);
+    let bad = each(&*home.shelf, &stretches, |hashes| {
+        let bad = hashes.iter().filter(|hash| {
             let is_bad = store.get(hash).is_err();
             meter::did(store.packed_bytes(hash));
             is_bad
-        })
-        .collect();
+        });
+        bad.copied().collect::<Vec<Hash>>()
+    });
+    let bad: HashSet<Hash> = bad.into_iter().flatten().collect();
     for backup in &manifests {
         for file in &backup.files {
             let why = match store.pieces(&file.tree()) {
@@ -544,7 +647,28 @@ pub fn check(server: &Server) -> Result<Vec<Wrong>> {
             }
         }
     }
-    Ok(wrong)
+    Ok(Checked {
+        backups: many,
+        wrong,
+        read_bytes,
+        bytes,
+    })
+}
+
+/// Draws stretches until there is enough of them.
+fn drawn<'h>(
+    mut from: Vec<&'h [Hash]>,
+    enough: f64,
+    size: &dyn Fn(&[Hash]) -> u64,
+) -> Result<Vec<&'h [Hash]>> {
+    let (mut drawn, mut bytes) = (Vec::new(), 0);
+    while !from.is_empty() && (drawn.is_empty() || (bytes as f64) < enough) {
+        let number = u64::from_le_bytes(random()?) % from.len() as u64;
+        let stretch = from.swap_remove(number as usize);
+        bytes += size(stretch);
+        drawn.push(stretch);
+    }
+    Ok(drawn)
 }
 
 /// What a restore into another folder came to.
@@ -639,24 +763,28 @@ pub fn make_missing(server: &Server, folders: &[&StoredFolder]) -> Result<()> {
 ///
 /// # Errors
 /// When a page cannot be read, since then nothing says what it needs; or the store cannot be written.
-pub fn remove(server: &Server, go: &BTreeSet<String>) -> Result<(Vec<String>, u64)> {
-    let backups = all_whole(server)?;
-    let mut store = open(server)?;
-    let before = store.bytes();
+pub fn remove(server: &Server, go: &BTreeSet<String>) -> Result<(Vec<String>, Thinned)> {
+    let home = home(server)?;
+    let mut store = Store::open(&home)?;
+    let backups = all_whole(&home)?;
     let (go, stay): (Vec<Page>, Vec<Page>) = backups
         .into_iter()
         .partition(|backup| go.contains(&backup.name));
     let mut live = BTreeSet::new();
     for backup in &stay {
-        found(server, &backup.name)?.needs(&store, &mut live)?;
+        found_at(&home, &backup.name)?.needs(&store, &mut live)?;
     }
-    let (folder, pages) = pages(server)?;
+    for other in rooms(&home)? {
+        for backup in all_whole(&other)? {
+            found_at(&other, &backup.name)?.needs(&store, &mut live)?;
+        }
+    }
     for backup in &go {
-        folder.remove_file(&pages.join(&format!("{}.json", backup.name))?)?;
+        home.shelf.remove(&home.page(&backup.name))?;
     }
-    store.retain(&live)?;
+    let thinned = store.thin(&live)?;
     let names = go.into_iter().map(|backup| backup.name).collect();
-    Ok((names, before.saturating_sub(store.bytes())))
+    Ok((names, thinned))
 }
 
 /// The backups that thinning out would delete: all but the last so many, those that are needed, and, unless `with_named`, those
@@ -670,15 +798,15 @@ pub fn to_thin(
     needed: &BTreeSet<String>,
     with_named: bool,
 ) -> Result<Vec<Page>> {
-    let mut backups = all_whole(server)?;
+    let mut backups = all_whole(&home(server)?)?;
     backups.truncate(backups.len().saturating_sub(keep));
     backups.retain(|it| !needed.contains(&it.name) && (with_named || !it.named));
     Ok(backups)
 }
 
 /// All backups, none of whose pages is broken.
-fn all_whole(server: &Server) -> Result<Vec<Page>> {
-    let (backups, broken) = list(server)?;
+fn all_whole(home: &Home) -> Result<Vec<Page>> {
+    let (backups, broken) = listed(home)?;
     match broken.into_iter().next() {
         None => Ok(backups),
         Some((name, why)) => Err(BackupFault::Store {
@@ -688,17 +816,22 @@ fn all_whole(server: &Server) -> Result<Vec<Page>> {
     }
 }
 
-/// How much of the store only one backup needs, by its name, in bytes: what deleting it alone would give back.
+/// How much of the store only one backup needs, by its name, in bytes: what deleting it alone would give back. In a store
+/// that is shared that is nobody's alone.
 ///
 /// # Errors
 /// When a page or a list cannot be read.
 pub fn alone(server: &Server) -> Result<BTreeMap<String, u64>> {
-    let store = open(server)?;
-    let backups = all_whole(server)?;
+    let home = home(server)?;
+    if home.shared {
+        return Ok(BTreeMap::new());
+    }
+    let store = Store::open(&home)?;
+    let backups = all_whole(&home)?;
     let mut whose: BTreeMap<Hash, Option<usize>> = BTreeMap::new();
     for (number, backup) in backups.iter().enumerate() {
         let mut needed = BTreeSet::new();
-        found(server, &backup.name)?.needs(&store, &mut needed)?;
+        found_at(&home, &backup.name)?.needs(&store, &mut needed)?;
         for hash in needed {
             let others = whose.entry(hash).or_insert(Some(number));
             if *others != Some(number) {
@@ -721,8 +854,17 @@ pub fn alone(server: &Server) -> Result<BTreeMap<String, u64>> {
 /// # Errors
 /// When none is meant, or several could be.
 pub fn named(server: &Server, text: &str) -> Result<String> {
-    let (backups, broken) = list(server)?;
-    let names: Vec<String> = backups.into_iter().map(|backup| backup.name).collect();
+    let (names, broken) = match text.contains('/') {
+        true => {
+            let (others, broken) = of_others(server)?;
+            let others = others.into_iter().map(|(name, _)| name);
+            (others.collect::<Vec<String>>(), broken)
+        }
+        false => {
+            let (own, broken) = list(server)?;
+            (own.into_iter().map(|backup| backup.name).collect(), broken)
+        }
+    };
     let broken = broken.into_iter().map(|(name, _)| name);
     if text == "latest"
         && let Some(last) = names.last()
@@ -754,24 +896,32 @@ pub fn manifest(server: &Server, name: &str) -> Result<Manifest> {
 }
 
 fn found(server: &Server, name: &str) -> Result<Found> {
-    // A name, and no way to anywhere else.
-    if name.contains('/') {
-        return Err(BackupFault::NoBackup(name.into()).into());
-    }
-    let (folder, pages) = pages(server)?;
-    let path = pages
-        .join(&format!("{name}.json"))
-        .map_err(|_| Error::Backup(BackupFault::NoBackup(name.into())))?;
-    match folder.has(&path)? {
-        true => read_page(&folder, &path),
-        false => Err(Error::Backup(BackupFault::NoBackup(name.into()))),
-    }
+    found_at(&home(server)?, name)
 }
 
-fn read_page(folder: &Folder, path: &RelPath) -> Result<Found> {
-    Found::parse(&folder.read(path)?).map_err(|why| {
+fn found_at(home: &Home, name: &str) -> Result<Found> {
+    let none = || Error::Backup(BackupFault::NoBackup(name.into()));
+    if !home.may_be_named(name) {
+        return Err(none());
+    }
+    let object = home.page(name);
+    let text = home.shelf.read(&object)?.ok_or_else(none)?;
+    opened_page(home, &object, text)
+}
+
+fn read_page(home: &Home, object: &Object) -> Result<Found> {
+    let text = home.shelf.read_listed(object)?;
+    let gone = || BackupFault::Store {
+        why: format!("{} is gone", home.shelf.shown(&object.name)),
+    };
+    opened_page(home, &object.name, text.ok_or_else(gone)?)
+}
+
+fn opened_page(home: &Home, object: &str, text: Vec<u8>) -> Result<Found> {
+    let opened = home.seal.open(text, object);
+    opened.and_then(|text| Found::parse(&text)).map_err(|why| {
         Error::Config(ConfigFault::Text {
-            path: folder.shown(path),
+            path: home.shelf.shown(object).into(),
             why,
         })
     })

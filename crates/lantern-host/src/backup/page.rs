@@ -6,7 +6,7 @@
 use super::store::{Hash, Store, Tree};
 use crate::backup::fault::BackupFault;
 use crate::error::{Error, Result};
-use crate::folder::{Folder, Stamp};
+use crate::folder::Stamp;
 use crate::place::Meta;
 use lantern_core::operation::Scope;
 use lantern_core::path::RelPath;
@@ -341,17 +341,14 @@ impl Page {
         }
     }
 
-    /// Writes it down; its `stored_bytes` then counts the page, too.
-    ///
-    /// # Errors
-    /// When the folder cannot be written.
-    pub(super) fn write(mut self, folder: &Folder, path: &RelPath) -> Result<Page> {
+    /// What is written down of it; its `stored_bytes` then counts the page, too.
+    pub(super) fn written(mut self) -> (Page, Vec<u8>) {
         let text = |page: &Page| serde_json::to_vec(page).expect("a page has only plain values");
         let without = self.stored_bytes;
         self.stored_bytes = without + text(&self).len() as u64;
         self.stored_bytes = without + text(&self).len() as u64;
-        folder.write_whole(path, &text(&self))?;
-        Ok(self)
+        let text = text(&self);
+        (self, text)
     }
 }
 
@@ -375,7 +372,7 @@ pub(super) fn lines<'s>(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::folder::Folder;
+    use crate::backup::Home;
     use crate::place::Sort;
 
     fn stored(store: &Store, number: usize) -> Stored {
@@ -418,9 +415,7 @@ mod tests {
     #[test]
     fn a_list_with_a_gap_gives_what_is_left_and_says_so() {
         let dir = tempfile::tempdir().unwrap();
-        let folder = Folder::open(dir.path()).unwrap();
-        let root = RelPath::parse("store").unwrap();
-        let mut store = Store::open(&folder, &root).unwrap();
+        let mut store = Store::open(&Home::in_a_folder(dir.path())).unwrap();
         let files: Vec<Stored> = (0..1_000).map(|number| stored(&store, number)).collect();
         let Found::Page(whole) = page(&store, &files) else {
             unreachable!()
@@ -457,9 +452,7 @@ mod tests {
     #[test]
     fn a_long_list_of_pieces_is_shortened_and_shared() {
         let dir = tempfile::tempdir().unwrap();
-        let folder = Folder::open(dir.path()).unwrap();
-        let root = RelPath::parse("store").unwrap();
-        let mut store = Store::open(&folder, &root).unwrap();
+        let mut store = Store::open(&Home::in_a_folder(dir.path())).unwrap();
         let hash = |n: u32| *blake3::hash(&n.to_le_bytes()).as_bytes();
         let mut pieces: Vec<Hash> = (0..100_000).map(hash).collect();
         let tree = store.listed(pieces.clone()).unwrap();

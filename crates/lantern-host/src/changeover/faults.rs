@@ -245,7 +245,7 @@ impl Pond {
                 "{about}: {name} is gone"
             );
         }
-        let lost = backup::check(&server).unwrap();
+        let lost = backup::check(&server, None).unwrap().wrong;
         assert!(lost.is_empty(), "{about}: {lost:?}");
     }
 }

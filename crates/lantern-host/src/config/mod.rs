@@ -2,6 +2,7 @@
 
 pub mod fault;
 mod several;
+mod store;
 
 pub use several::{OneServer, PROCESS};
 
@@ -31,6 +32,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use crate::folder::FILE;
+pub use store::{BackupPlace, StoreAt};
 
 /// So long a person is waited for, in seconds.
 const BY_HAND_S: u64 = 900;
@@ -398,14 +400,6 @@ pub struct Turn {
     pub after: Vec<Id>,
     /// Before these.
     pub before: Vec<Id>,
-}
-
-/// Where backups go.
-#[derive(Debug, Clone, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct BackupPlace {
-    /// A folder, relative to the server's, which has to be there; otherwise `.lantern/store`.
-    pub store: Option<PathBuf>,
 }
 
 /// How the server is run and its console reached, where lantern does not keep it itself.

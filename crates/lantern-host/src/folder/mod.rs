@@ -44,7 +44,7 @@ const BESIDE: [&str; 5] = [
 ];
 
 /// What is written whole is so called until it is.
-const PART: &str = ".part";
+pub(crate) const PART: &str = ".part";
 
 /// The rights of other folders, less what the system takes away.
 const USUAL: u32 = 0o777;
@@ -115,13 +115,21 @@ impl Folder {
     /// # Errors
     /// When the other machine is not reached, or has no such folder.
     pub fn of_far(self, address: &Address, means: &Means) -> Result<Folder> {
-        let place = far::open(address, means).map_err(|source| Error::NotReached {
-            address: address.to_string(),
-            source,
-        })?;
         Ok(Folder {
-            place,
+            place: reached(address, means)?,
             home: Some(self.place),
+            followed: Vec::new(),
+        })
+    }
+
+    /// A folder on another machine that is no server's.
+    ///
+    /// # Errors
+    /// As [`Folder::of_far`].
+    pub fn elsewhere(address: &Address, means: &Means) -> Result<Folder> {
+        Ok(Folder {
+            place: reached(address, means)?,
+            home: None,
             followed: Vec::new(),
         })
     }
@@ -1020,6 +1028,13 @@ impl Folder {
             .free_bytes()
             .at("looking at the disk of", place.root())
     }
+}
+
+fn reached(address: &Address, means: &Means) -> Result<Arc<dyn Place>> {
+    far::open(address, means).map_err(|source| Error::NotReached {
+        address: address.to_string(),
+        source,
+    })
 }
 
 fn is_link_on_the_way(error: &io::Error) -> bool {

@@ -10,7 +10,7 @@ pub mod fault;
 use crate::backup::{self, Stored};
 use crate::changeover::fault::ChangeoverFault;
 use crate::changeover::{self, Event, Report, check};
-use crate::config::{Reach, Server};
+use crate::config::{BackupPlace, Reach, Server};
 use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
 use crate::folder::{Folder, OWN, OWNERS_ALONE, Stamp, own};
@@ -290,7 +290,7 @@ fn as_copy(server: &Server, room: Room) -> Result<Server> {
             ..Reach::default()
         };
     }
-    copy.config.backup.store = None;
+    copy.config.backup = BackupPlace::default();
     copy.seat = None;
     copy.config.warn.at.clear();
     Ok(copy)

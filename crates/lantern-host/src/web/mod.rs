@@ -13,7 +13,7 @@ use std::net::IpAddr;
 use std::path::Path;
 use std::time::Duration;
 use ureq::Agent;
-use ureq::http::{HeaderMap, Response};
+use ureq::http::{HeaderMap, Request, Response};
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use url::{Host, Url};
 
@@ -23,6 +23,8 @@ const MOST_STEPS: usize = 10;
 const CONNECT: Duration = Duration::from_secs(20);
 /// So long may nothing come.
 const SILENCE: Duration = Duration::from_secs(45);
+/// Whatever is sent goes at least so fast, in bytes per millisecond.
+const SLOWEST_PER_MS: u64 = 20;
 
 /// Asks servers on the web.
 #[derive(Debug, Clone)]
@@ -41,7 +43,7 @@ pub struct Ask {
 pub struct Answer {
     /// Where it came from in the end.
     pub url: Url,
-    /// Its status: 200, 206, 304 or 416.
+    /// Its status.
     pub status: u16,
     /// Its header lines.
     headers: HeaderMap,
@@ -223,6 +225,48 @@ impl Web {
     }
 }
 
+impl Web {
+    /// Asks once, in whatever way, and is not led on; every status is an answer but those that may pass.
+    ///
+    /// # Errors
+    /// When nobody answers, or it has trouble that may pass.
+    pub fn ask(
+        &self,
+        method: &str,
+        url: &Url,
+        headers: &[(&'static str, String)],
+        body: Option<&[u8]>,
+    ) -> Result<Answer, WebFault> {
+        let host = host_of(url);
+        let mut request = Request::builder().method(method).uri(url.as_str());
+        for (name, value) in headers {
+            request = request.header(*name, value);
+        }
+        let of_http = |error: ureq::http::Error| WebFault::Other(error.to_string());
+        let response = match body {
+            None => self.0.run(request.body(()).map_err(of_http)?),
+            Some(body) => {
+                let limit = SILENCE + Duration::from_millis(body.len() as u64 / SLOWEST_PER_MS);
+                let request = request.body(body).map_err(of_http)?;
+                let config = self.0.configure_request(request);
+                let request = config.timeout_send_body(Some(limit)).build();
+                self.0.run(request)
+            }
+        };
+        let response = response.map_err(|error| WebFault::of(&host, error))?;
+        let status = response.status().as_u16();
+        let fault = WebFault::Status {
+            wait: wait_of(response.headers()),
+            host,
+            status,
+        };
+        match fault.may_pass() && status != 501 {
+            true => Err(fault),
+            false => answer(url.clone(), status, response),
+        }
+    }
+}
+
 fn answer(url: Url, status: u16, response: Response<ureq::Body>) -> Result<Answer, WebFault> {
     let (parts, body) = response.into_parts();
     let packed = parts.headers.get("content-encoding");
@@ -270,7 +314,7 @@ pub fn reaches_in(from: &Url, to: &str) -> bool {
 }
 
 /// Whether an address is one of this machine.
-fn is_here(url: &Url) -> bool {
+pub fn is_here(url: &Url) -> bool {
     let of_address = |address: IpAddr| address.is_loopback() || address.is_unspecified();
     match url.host() {
         Some(Host::Domain(name)) => {

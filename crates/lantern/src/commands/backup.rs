@@ -13,7 +13,7 @@ use clap_complete::ArgValueCandidates;
 use lantern_core::path::RelPath;
 use lantern_host::backup::ahead::ahead;
 use lantern_host::backup::fault::BackupFault;
-use lantern_host::backup::{self, Label, Page, PutThere, Scope};
+use lantern_host::backup::{self, Checked, Label, Page, PutThere, Scope, Thinned};
 use lantern_host::changeover::{self, Restored};
 use lantern_host::config::Server;
 use lantern_host::console::{Console, ServerState};
@@ -45,7 +45,11 @@ enum BackupCommand {
         note: Option<String>,
     },
     /// List all backups
-    List,
+    List {
+        /// Those of the other servers, too, whose backups lie in the same store
+        #[arg(long)]
+        all: bool,
+    },
     /// Show what a backup holds
     Show {
         /// Its name, "latest", or the beginning of it
@@ -53,7 +57,16 @@ enum BackupCommand {
         name: String,
     },
     /// Read everything and verify it
-    Check,
+    Check {
+        /// Only so much of a hundred, drawn anew each time
+        #[arg(long, value_name = "PERCENT", value_parser = percent)]
+        sample: Option<f64>,
+    },
+    /// Make a key to seal a store of backups with
+    Key {
+        /// The file, which must not be there yet
+        file: PathBuf,
+    },
     /// Put a backup, or a part of it, into another folder, or back where it came from
     Restore {
         /// Its name, "latest", or the beginning of it
@@ -90,7 +103,13 @@ enum BackupCommand {
 
 /// Does what is asked with backups.
 pub fn run(args: &BackupArgs, common: &Common, look: &Look) -> Result<u8> {
-    let only_looks = matches!(args.what, BackupCommand::List | BackupCommand::Show { .. });
+    if let BackupCommand::Key { file } = &args.what {
+        return make_key(file, look);
+    }
+    let only_looks = matches!(
+        args.what,
+        BackupCommand::List { .. } | BackupCommand::Show { .. }
+    );
     let (mut server, _lock) = match only_looks {
         true => (open_to_look(common, look)?.server, None),
         false => open_settled(common, "backup").map(|(server, lock)| (server, Some(lock)))?,
@@ -102,9 +121,10 @@ pub fn run(args: &BackupArgs, common: &Common, look: &Look) -> Result<u8> {
             let wish = (name.as_deref(), note.as_deref());
             make(server, *kept, wish, common, look)
         }
-        BackupCommand::List => list(server, common, look),
+        BackupCommand::List { all } => list(server, *all, common, look),
+        BackupCommand::Key { .. } => unreachable!("it needs no server"),
         BackupCommand::Show { name } => show(server, &backup::named(server, name)?, look),
-        BackupCommand::Check => check(server, look),
+        BackupCommand::Check { sample } => check(server, *sample, look),
         BackupCommand::Restore {
             name, paths, to, ..
         } => {
@@ -196,19 +216,59 @@ fn make(
     Ok(fail::DONE)
 }
 
-fn list(server: &Server, common: &Common, look: &Look) -> Result<u8> {
-    let (backups, broken) = backup::list(server)?;
+fn percent(text: &str) -> std::result::Result<f64, String> {
+    let number: Option<f64> = text.trim_end_matches('%').parse().ok();
+    let number = number.filter(|number| *number > 0.0 && *number <= 100.0);
+    number.ok_or_else(|| "it has to be more than 0 and at most 100".into())
+}
+
+fn make_key(file: &Path, look: &Look) -> Result<u8> {
+    let mark = backup::make_key(file)?;
+    if look.json {
+        look.answer(&answers::KeyMade {
+            path: file.display().to_string(),
+            mark,
+        });
+        return Ok(fail::DONE);
+    }
+    let word = shell_word(file);
+    look.say(&look.paint(Means::Good, &format!("The key {mark} is in {word}.")));
+    look.say("  Without it, nobody can read what is sealed with it, you included: keep a copy where the server is not.");
+    look.say("\nState it in lantern.toml, for a store that has no backups yet:\n");
+    look.say(&format!("  [backup]\n  key = {}", toml_text(file)));
+    Ok(fail::DONE)
+}
+
+fn toml_text(path: &Path) -> String {
+    let path = std::path::absolute(path).unwrap_or_else(|_| path.into());
+    format!("{:?}", path.display().to_string())
+}
+
+fn list(server: &Server, all: bool, common: &Common, look: &Look) -> Result<u8> {
+    let (backups, mut broken) = backup::list(server)?;
+    let shared = backup::shared_store(server)?;
+    let (others, broken_too) = match all {
+        true => backup::of_others(server)?,
+        false => Default::default(),
+    };
+    broken.extend(broken_too);
     let alone = backup::alone(server).unwrap_or_default();
     let store = backup::stored_bytes(server)?;
     if look.json {
-        look.answer(&answers::Backups::new(&backups, &broken, &alone, store));
+        let store = (shared, store);
+        look.answer(&answers::Backups::new(
+            &backups, &others, &broken, &alone, store,
+        ));
         return Ok(fail::DONE);
     }
     let title = format!(
-        "{}: {}, {} on the disk.",
+        "{}: {}, {}.",
         server.config.name,
         count(backups.len(), "backup", "backups"),
-        bytes(store)
+        match &shared {
+            None => format!("{} on the disk", bytes(store)),
+            Some(at) => format!("in {at}, which has {} of all servers", bytes(store)),
+        }
     );
     look.say(&look.paint(Means::Title, &title));
     if !backups.is_empty() {
@@ -223,9 +283,11 @@ fn list(server: &Server, common: &Common, look: &Look) -> Result<u8> {
                 },
                 backup.files.to_string(),
                 bytes(backup.bytes),
-                alone
-                    .get(&backup.name)
-                    .map_or("unknown".into(), |alone| bytes(*alone)),
+                match alone.get(&backup.name) {
+                    Some(alone) => bytes(*alone),
+                    None if shared.is_some() => "shared".into(),
+                    None => "unknown".into(),
+                },
                 if backup.named { "yours" } else { "" }.into(),
                 backup.note.clone().unwrap_or_default(),
             ]
@@ -234,6 +296,23 @@ fn list(server: &Server, common: &Common, look: &Look) -> Result<u8> {
             "name", "made", "of", "files", "size", "alone", "named", "note",
         ];
         look.table(&heads, rows.collect());
+    }
+    if !others.is_empty() {
+        look.say("");
+        look.say(&look.paint(Means::Title, "Of other servers, in the same store:"));
+        look.say("");
+        let rows = others.iter().map(|(name, page)| {
+            let made = date(page.made_ms);
+            let note = page.note.clone().unwrap_or_default();
+            vec![
+                name.clone(),
+                made,
+                page.files.to_string(),
+                bytes(page.bytes),
+                note,
+            ]
+        });
+        look.table(&["name", "made", "files", "size", "note"], rows.collect());
     }
     for (name, why) in &broken {
         let word = look.paint(Means::Bad, "wrong");
@@ -270,9 +349,18 @@ fn show(server: &Server, name: &str, look: &Look) -> Result<u8> {
     Ok(fail::DONE)
 }
 
-fn check(server: &Server, look: &Look) -> Result<u8> {
-    let wrong = during("everything is read", || backup::check(server));
-    let (wrong, (backups, _)) = (wrong?, backup::list(server)?);
+fn check(server: &Server, sample: Option<f64>, look: &Look) -> Result<u8> {
+    let doing = match sample {
+        None => "everything is read",
+        Some(_) => "a part is read",
+    };
+    let checked = during(doing, || backup::check(server, sample))?;
+    let Checked {
+        backups,
+        wrong,
+        read_bytes,
+        bytes: all_bytes,
+    } = checked;
     let status = if wrong.is_empty() {
         fail::DONE
     } else {
@@ -280,24 +368,33 @@ fn check(server: &Server, look: &Look) -> Result<u8> {
     };
     if look.json {
         look.answer(&answers::BackupsChecked {
-            backups: backups.len(),
+            backups,
+            read_bytes,
+            bytes: all_bytes,
             wrong: answers::places(&wrong),
         });
         return Ok(status);
     }
-    let backups = count(backups.len(), "backup", "backups");
+    let backups = count(backups, "backup", "backups");
+    let part = format!("{} of {}", bytes(read_bytes), bytes(all_bytes));
     if wrong.is_empty() {
-        look.say(&look.paint(
-            Means::Good,
-            &format!("{backups}: everything was read and is intact."),
-        ));
+        let text = match sample {
+            None => format!("{backups}: everything was read and is intact."),
+            Some(_) => {
+                format!("{backups}: {part} were read and are intact. The rest was not looked at.")
+            }
+        };
+        look.say(&look.paint(Means::Good, &text));
     } else {
         let places = count(wrong.len(), "place is", "places are");
         look.say(&look.paint(Means::Bad, &format!("{backups}: {places} damaged.")));
         for (place, why) in &wrong {
             look.say(&format!("  {place}: {why}"));
         }
-        look.say("  Everything else can be restored.");
+        match sample {
+            None => look.say("  Everything else can be restored."),
+            Some(_) => look.say(&format!("  {part} were read; the rest was not looked at.")),
+        }
     }
     Ok(status)
 }
@@ -449,13 +546,18 @@ fn delete(
         armed::confirm("Delete them?", without, common, look)?;
     }
     let names = go.iter().map(|page| page.name.clone()).collect();
-    let (gone, given_back) = match dry_run || go.is_empty() {
-        true => (Vec::new(), 0),
+    // In a store that is shared there may be what was given up a day ago.
+    let has_work = !go.is_empty() || backup::shared_store(server)?.is_some();
+    let (gone, Thinned { given_back, later }) = match dry_run || !has_work {
+        true => Default::default(),
         false => backup::remove(server, &names)?,
     };
     if look.json {
-        let bytes = given_back;
-        look.answer(&answers::BackupsThinned { gone, bytes });
+        look.answer(&answers::BackupsThinned {
+            gone,
+            bytes: given_back,
+            later_bytes: later,
+        });
         return Ok(fail::DONE);
     }
     if dry_run {
@@ -467,5 +569,11 @@ fn delete(
         count(gone.len(), "backup", "backups"),
         bytes(given_back)
     ));
+    if later > 0 {
+        look.say(&format!(
+            "  {} more are not needed and may go a day from now, the next time that this store is thinned out: until then, others may be counting on them.",
+            bytes(later)
+        ));
+    }
     Ok(fail::DONE)
 }

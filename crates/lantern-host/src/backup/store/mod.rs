@@ -2,26 +2,35 @@
 //!
 //! A content is cut where its own bytes say (FastCDC, 2020), so that a change in the middle leaves the
 //! pieces before and after it as they were. Pieces lie one after the other in `packs/N.pack`, packed
-//! with zstd where that helps; `packs/N.index` says which piece is where, and ends with its own BLAKE3.
+//! with zstd where that helps; `packs/N.index` says which piece is where.
 //!
 //! Which pieces make up a content is a list of hashes. A long list is a content itself: it is cut into pieces, and so
 //! is the list of those ([`Tree`]). So two lists that differ in one place share all else.
 
+mod index;
+mod thin;
+
+pub use thin::Thinned;
+
+use super::shelf::{Object, Shelf};
+use super::{Home, fresh_name};
 use crate::backup::fault::BackupFault;
 use crate::error::{At, Error, Result};
-use crate::folder::Folder;
 use crate::meter;
 use crate::place::{NewFile, Source};
 use crate::told::plain;
 use fastcdc::v2020::FastCDC;
-use lantern_core::path::RelPath;
+use index::Spot;
+use lantern_core::thinning;
 use serde::{Deserialize, Serialize};
 use std::cell::RefCell;
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet, VecDeque};
 use std::io::{self, Read, Write};
 use std::path::Path;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
+use std::time::Duration;
 use zstd::bulk::Compressor;
 
 /// So much of a file is read and cut at once, in bytes.
@@ -34,10 +43,10 @@ const SYNCED: u64 = 64 << 20;
 const TRIED: usize = 16;
 /// How hard is packed.
 const LEVEL: i32 = 1;
-/// What an index begins with.
-const MARK: &[u8; 8] = b"LANTERN2";
-/// The length of one entry of an index: hash, offset, packed and whole length.
-const ENTRY: usize = 32 + 8 + 4 + 4;
+/// A pack that is written whole alone is ended when it is so long, in bytes.
+const PACK: u64 = 16 << 20;
+/// So many of those are on their way at once.
+const ON_THEIR_WAY: usize = 4;
 
 /// The BLAKE3 of a piece.
 pub type Hash = [u8; 32];
@@ -96,15 +105,6 @@ enum Met<'m> {
 /// What is done with what is met.
 type Visit<'v> = &'v mut dyn FnMut(Met<'_>) -> std::result::Result<(), String>;
 
-/// Where a piece lies.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Spot {
-    pack: u64,
-    offset: u64,
-    packed: u32,
-    whole: u32,
-}
-
 /// How small and how large pieces are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Grain {
@@ -129,36 +129,54 @@ impl Grain {
 
 /// A pack that is being written.
 struct Writing {
-    file: Arc<dyn NewFile>,
-    part: RelPath,
-    number: u64,
+    /// Its name, without what comes behind.
+    name: String,
+    to: To,
     length: u64,
     pieces: Vec<(Hash, Spot)>,
-    /// Brings what is written to the disk meanwhile; and how much was written when it began.
-    syncing: Option<JoinHandle<io::Result<()>>>,
-    synced: u64,
 }
 
-impl Writing {
-    /// Begins to bring to the disk what was written, where that is much and nobody is at it.
-    fn sync_meanwhile(&mut self) -> io::Result<()> {
-        let idle = self.syncing.as_ref().is_none_or(JoinHandle::is_finished);
-        if self.length - self.synced < SYNCED || !idle {
-            return Ok(());
-        }
-        self.synced_so_far()?;
-        self.synced = self.length;
-        let file = Arc::clone(&self.file);
-        self.syncing = Some(std::thread::spawn(move || file.sync()));
-        Ok(())
-    }
+/// Where what is written goes.
+enum To {
+    /// To a file, as it comes.
+    File {
+        file: Arc<dyn NewFile>,
+        /// Brings what is written to the disk meanwhile; and how much was written when it began.
+        syncing: Option<JoinHandle<io::Result<()>>>,
+        synced: u64,
+    },
+    /// To where objects are written whole.
+    Whole(Vec<u8>),
+}
 
-    /// Waits for that; its error would not be told a second time.
-    fn synced_so_far(&mut self) -> io::Result<()> {
-        let died = |_| Err(io::Error::other("it was interrupted"));
-        let syncing = self.syncing.take();
-        syncing.map_or(Ok(()), |syncing| syncing.join().unwrap_or_else(died))
+/// A pack that was ended, and what lies in it.
+type Ended = (String, Vec<(Hash, Spot)>);
+
+/// Begins to bring to the disk what was written, where that is much and nobody is at it.
+fn sync_meanwhile(to: &mut To, length: u64) -> io::Result<()> {
+    let To::File {
+        file,
+        syncing,
+        synced,
+    } = to
+    else {
+        return Ok(());
+    };
+    let idle = syncing.as_ref().is_none_or(JoinHandle::is_finished);
+    if length - *synced < SYNCED || !idle {
+        return Ok(());
     }
+    synced_so_far(syncing.take())?;
+    *synced = length;
+    let file = Arc::clone(file);
+    *syncing = Some(std::thread::spawn(move || file.sync()));
+    Ok(())
+}
+
+/// Waits for that; its error would not be told a second time.
+fn synced_so_far(syncing: Option<JoinHandle<io::Result<()>>>) -> io::Result<()> {
+    let died = |_| Err(io::Error::other("it was interrupted"));
+    syncing.map_or(Ok(()), |syncing| syncing.join().unwrap_or_else(died))
 }
 
 /// Pieces that go to the pack together; their spots count from the batch's beginning.
@@ -175,72 +193,187 @@ struct Packs {
     in_vain: usize,
 }
 
-/// The pieces in a folder.
+/// The pieces of a store.
 pub struct Store {
-    folder: Folder,
-    root: RelPath,
+    home: Home,
+    /// What was listed when it was opened.
+    listed: Vec<Object>,
+    /// The names of packs, by their number.
+    packs: Vec<String>,
     known: HashMap<Hash, Spot>,
+    /// What lies in packs that are retired: it can be read, and is not counted on.
+    retired: HashMap<Hash, Spot>,
     /// Pieces that this pass has taken in hand.
     fresh: Mutex<HashSet<Hash>>,
     /// One for each thread that takes files in.
     batches: Vec<Mutex<Batch>>,
     writing: Mutex<Option<Writing>>,
-    /// Packs that have been read from.
-    packs: Mutex<HashMap<u64, Arc<dyn Source>>>,
+    on_their_way: Mutex<VecDeque<JoinHandle<Result<Ended>>>>,
+    /// Packs that were ended since the last time that something was made to last.
+    ended: Mutex<Vec<Ended>>,
+    grown: Arc<AtomicU64>,
+    /// When it was opened.
+    pub since: Since,
     /// Indexes that cannot be read, and why.
-    pub broken: Vec<(RelPath, String)>,
+    pub broken: Vec<(String, String)>,
+}
+
+/// When something began; clocks may be set back, and a machine may sleep.
+#[derive(Debug, Clone, Copy)]
+pub struct Since(std::time::Instant, jiff::Timestamp);
+
+impl Since {
+    /// It begins.
+    pub fn now() -> Since {
+        Since(std::time::Instant::now(), jiff::Timestamp::now())
+    }
+
+    /// How long ago that was.
+    pub fn ago(self) -> Duration {
+        let by_clock = jiff::Timestamp::now().duration_since(self.1);
+        self.0.elapsed().max(by_clock.unsigned_abs())
+    }
+
+    /// Refuses to go on with what took so long that others may have deleted what it counts on.
+    ///
+    /// # Errors
+    /// [`BackupFault::TooLong`].
+    pub fn in_time(self) -> Result<()> {
+        match self.ago() > thinning::LONGEST {
+            true => Err(BackupFault::TooLong.into()),
+            false => Ok(()),
+        }
+    }
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
+/// An object of a pack.
+fn of_pack(name: &str, extension: &str) -> String {
+    format!("packs/{name}.{extension}")
+}
+
+/// The name of a pack, and which object of it another name means.
+fn in_packs(object: &str) -> Option<(&str, &str)> {
+    object.strip_prefix("packs/")?.rsplit_once('.')
+}
+
+/// Does something with each, with as many at once as the shelf bears.
+pub fn each<T: Sync, R: Send>(
+    shelf: &dyn Shelf,
+    of: &[T],
+    work: impl Fn(&T) -> R + Sync,
+) -> Vec<R> {
+    let next = AtomicU64::new(0);
+    let done = Mutex::new(Vec::with_capacity(of.len()));
+    std::thread::scope(|scope| {
+        for _ in 0..shelf.at_once().min(of.len()) {
+            scope.spawn(|| {
+                loop {
+                    let number = next.fetch_add(1, Ordering::Relaxed) as usize;
+                    let Some(one) = of.get(number) else {
+                        break;
+                    };
+                    let came = work(one);
+                    locked(&done).push((number, came));
+                }
+            });
+        }
+    });
+    let mut done = done.into_inner().unwrap_or_else(PoisonError::into_inner);
+    done.sort_by_key(|(number, _)| *number);
+    done.into_iter().map(|(_, came)| came).collect()
+}
+
 impl Store {
-    /// Opens the store in a folder; one that breaks off in the middle of a pack has lost nothing before.
+    /// Opens a store; one that breaks off in the middle of a pack has lost nothing before.
     ///
     /// # Errors
-    /// When the folder cannot be made or listed. A broken index is only noted.
-    pub fn open(folder: &Folder, root: &RelPath) -> Result<Store> {
-        let packs = root.join("packs")?;
-        if !folder.has(&packs)? {
-            folder.make_folders(&packs)?;
-            folder.sync(Some(root))?;
-        }
+    /// When it cannot be listed. A broken index is only noted.
+    pub fn open(home: &Home) -> Result<Store> {
+        let since = Since::now();
+        let listed = home.shelf.list("packs")?;
         let mut store = Store {
-            folder: folder.clone(),
-            root: packs.clone(),
+            home: home.clone(),
+            packs: Vec::new(),
             known: HashMap::new(),
+            retired: HashMap::new(),
             fresh: Mutex::default(),
             batches: (0..=rayon::current_num_threads())
                 .map(|_| Mutex::default())
                 .collect(),
             writing: Mutex::default(),
-            packs: Mutex::default(),
+            on_their_way: Mutex::default(),
+            ended: Mutex::default(),
+            grown: Arc::default(),
+            since,
             broken: Vec::new(),
+            listed,
         };
-        let entries = folder.entries(&packs)?;
-        let names: HashSet<&str> = entries.iter().map(|(path, _)| path.name()).collect();
-        for (path, _) in &entries {
-            let Some((name, extension)) = path.name().rsplit_once('.') else {
-                continue;
-            };
-            match (extension, name.parse().ok()) {
-                ("index", Some(number)) => match read_index(folder, path, number) {
-                    Ok(pieces) => store.known.extend(pieces),
-                    Err(why) => store.broken.push((path.clone(), why)),
-                },
-                // What a lantern that was killed left behind: no index speaks of it, and none will.
-                ("part", _) => {
-                    let _ = folder.remove_file(path);
+        if !home.shared {
+            store.clear_up()?;
+        }
+        for (name, retired, pieces) in store.indexes() {
+            let number = store.packs.len() as u32;
+            match pieces {
+                Ok(mut pieces) => {
+                    pieces.iter_mut().for_each(|(_, at)| at.pack = number);
+                    let to = match retired {
+                        true => &mut store.retired,
+                        false => &mut store.known,
+                    };
+                    to.reserve(pieces.len());
+                    for (hash, at) in pieces {
+                        to.entry(hash).or_insert(at);
+                    }
                 }
-                ("pack", Some(_)) if !names.contains(format!("{name}.index").as_str()) => {
-                    let _ = folder.remove_file(path);
-                }
-                _ => {}
+                Err(why) => store.broken.push((of_pack(&name, "index"), why)),
             }
+            store.packs.push(name);
         }
         store.broken.sort();
         Ok(store)
+    }
+
+    /// Removes what a lantern that was killed left behind, where nobody else writes: no index speaks of it, and none will.
+    fn clear_up(&mut self) -> Result<()> {
+        let names: HashSet<&str> = self.listed.iter().map(|it| it.name.as_str()).collect();
+        let is_left = |object: &Object| match in_packs(&object.name) {
+            Some((_, "part")) => true,
+            Some((name, "pack")) => !names.contains(&*of_pack(name, "index")),
+            _ => false,
+        };
+        for object in self.listed.iter().filter(|object| is_left(object)) {
+            let _ = self.home.shelf.remove(&object.name);
+        }
+        Ok(())
+    }
+
+    /// Every index that was listed, by the name of its pack, with whether that is retired, and what stands in it.
+    #[allow(clippy::type_complexity)]
+    fn indexes(&self) -> Vec<(String, bool, std::result::Result<Vec<(Hash, Spot)>, String>)> {
+        let shelf = &*self.home.shelf;
+        let retired = self.listed.iter().filter_map(|it| in_packs(&it.name));
+        let retired: HashSet<&str> = retired
+            .filter_map(|(name, of)| (of == "retired").then_some(name))
+            .collect();
+        let indexes = self
+            .listed
+            .iter()
+            .filter_map(|object| match in_packs(&object.name) {
+                Some((name, "index")) => Some((name, object)),
+                _ => None,
+            });
+        let indexes: Vec<(&str, &Object)> = indexes.collect();
+        each(shelf, &indexes, |(name, object)| {
+            let read = shelf.read_listed(object).map_err(|error| error.to_string());
+            let read = read.and_then(|bytes| bytes.ok_or_else(|| "it is gone".to_owned()));
+            let opened = read.and_then(|bytes| self.home.seal.open(bytes, &object.name));
+            let pieces = opened.and_then(|bytes| index::read(&bytes, 0));
+            ((*name).to_owned(), retired.contains(name), pieces)
+        })
     }
 
     /// Takes a file in, which messages call as shown; tells where its content lies, its BLAKE3 and its size.
@@ -406,7 +539,7 @@ impl Store {
 
     /// How much a piece takes in its pack, in bytes; nothing where it is lost.
     pub fn packed_bytes(&self, hash: &Hash) -> u64 {
-        self.known.get(hash).map_or(0, |at| u64::from(at.packed))
+        self.spot(hash).map_or(0, |at| u64::from(at.packed))
     }
 
     /// Whether all pieces of a content are there.
@@ -450,21 +583,29 @@ impl Store {
 
     fn put(&self, piece: &[u8], packs: &mut Packs) -> Result<Hash> {
         let hash = *blake3::hash(piece).as_bytes();
-        if self.known.contains_key(&hash) || !locked(&self.fresh).insert(hash) {
-            return Ok(hash);
+        if !self.known.contains_key(&hash) && locked(&self.fresh).insert(hash) {
+            self.add(hash, piece, packs)?;
         }
+        Ok(hash)
+    }
+
+    /// Adds a piece, whether or not it is there already.
+    fn add(&self, hash: Hash, piece: &[u8], packs: &mut Packs) -> Result<()> {
         let thread = rayon::current_thread_index().map_or(0, |index| index + 1);
         let mut batch = locked(&self.batches[thread % self.batches.len()]);
         let before = batch.bytes.len();
         packs.seen += 1;
         let hopeless = packs.in_vain >= TRIED && !packs.seen.is_multiple_of(TRIED);
-        if hopeless
-            || !pack_into(&mut batch.bytes, piece).at("packing", &self.folder.shown(&self.root))?
-        {
+        if hopeless || !pack_into(&mut batch.bytes, piece).at("packing", Path::new("packs"))? {
             packs.in_vain += 1;
             batch.bytes.extend_from_slice(piece);
         } else {
             packs.in_vain = 0;
+        }
+        if self.home.seal.adds() > 0 {
+            let sealed = self.home.seal.seal(&batch.bytes[before..], "")?;
+            batch.bytes.truncate(before);
+            batch.bytes.extend(sealed);
         }
         let at = Spot {
             pack: 0,
@@ -476,63 +617,108 @@ impl Store {
         if batch.bytes.len() >= BATCH {
             self.write(&mut batch)?;
         }
-        Ok(hash)
+        Ok(())
     }
 
     /// Writes a batch to the pack and empties it. Only its place is given out one at a time.
     fn write(&self, batch: &mut Batch) -> Result<()> {
-        let (file, part, offset) = {
-            let mut writing = locked(&self.writing);
-            let writing = match &mut *writing {
-                Some(writing) => writing,
-                empty => empty.insert(self.begin()?),
-            };
-            let offset = writing.length;
-            writing.length += batch.bytes.len() as u64;
-            let pieces = batch.pieces.drain(..).map(|(hash, mut at)| {
-                at.pack = writing.number;
-                at.offset += offset;
-                (hash, at)
-            });
-            writing.pieces.extend(pieces);
-            let part = self.folder.shown(&writing.part);
-            writing.sync_meanwhile().at("writing", &part)?;
-            (Arc::clone(&writing.file), writing.part.clone(), offset)
+        let mut held = locked(&self.writing);
+        let writing = match &mut *held {
+            Some(writing) => writing,
+            empty => empty.insert(self.begin()?),
         };
-        file.write_all_at(&batch.bytes, offset)
-            .at("writing", &self.folder.shown(&part))?;
+        let offset = writing.length;
+        writing.length += batch.bytes.len() as u64;
+        let pieces = batch.pieces.drain(..).map(|(hash, mut at)| {
+            at.offset += offset;
+            (hash, at)
+        });
+        writing.pieces.extend(pieces);
+        let pack = of_pack(&writing.name, "pack");
+        let shown = || self.shown(&pack);
+        sync_meanwhile(&mut writing.to, writing.length).at("writing", Path::new(&shown()))?;
+        match &mut writing.to {
+            To::File { file, .. } => {
+                let file = Arc::clone(file);
+                drop(held);
+                let written = file.write_all_at(&batch.bytes, offset);
+                written.at("writing", Path::new(&shown()))?;
+            }
+            To::Whole(bytes) => {
+                bytes.extend_from_slice(&batch.bytes);
+                if writing.length >= PACK {
+                    let full = held.take();
+                    full.map_or(Ok(()), |full| self.send(full))?;
+                }
+            }
+        }
         batch.bytes.clear();
         Ok(())
     }
 
-    /// A path of it as the system knows it.
-    pub fn shown(&self, path: &RelPath) -> String {
-        self.folder.shown(path).display().to_string()
-    }
-
-    fn named(&self, number: u64, extension: &str) -> Result<RelPath> {
-        Ok(self.root.join(&format!("{number}.{extension}"))?)
+    /// An object of it as messages call it.
+    pub fn shown(&self, object: &str) -> String {
+        self.home.shelf.shown(object)
     }
 
     fn begin(&self) -> Result<Writing> {
-        let numbers = self.known.values().map(|at| at.pack);
-        let mut number = numbers.max().unwrap_or(0) + 1;
-        while self.folder.has(&self.named(number, "pack")?)? {
-            number += 1;
-        }
-        let part = self.named(number, "part")?;
-        if self.folder.has(&part)? {
-            self.folder.remove_file(&part)?;
-        }
+        let name = fresh_name()?;
+        let to = match self.home.shelf.begin(&of_pack(&name, "pack"))? {
+            Some(file) => To::File {
+                file: Arc::from(file),
+                syncing: None,
+                synced: 0,
+            },
+            None => To::Whole(Vec::with_capacity(PACK as usize + BATCH)),
+        };
         Ok(Writing {
-            file: Arc::from(self.folder.create(&part)?),
-            part,
-            number,
+            name,
+            to,
             length: 0,
             pieces: Vec::new(),
-            syncing: None,
-            synced: 0,
         })
+    }
+
+    /// Ends a pack, while more is coming where objects are written whole. A pack is there before its index speaks of it.
+    fn send(&self, writing: Writing) -> Result<()> {
+        let Writing {
+            name,
+            to,
+            length,
+            pieces,
+        } = writing;
+        let (home, grown) = (self.home.clone(), Arc::clone(&self.grown));
+        let end = move || {
+            let (shelf, pack) = (&*home.shelf, of_pack(&name, "pack"));
+            match to {
+                To::File { file, syncing, .. } => {
+                    let synced = synced_so_far(syncing).and_then(|()| file.sync());
+                    synced.at("writing", Path::new(&shelf.shown(&pack)))?;
+                    shelf.end(&pack)?;
+                }
+                To::Whole(bytes) => shelf.write(&pack, &bytes)?,
+            }
+            let object = of_pack(&name, "index");
+            let index = home.seal.seal(&index::written(&pieces), &object)?;
+            shelf.write(&object, &index)?;
+            grown.fetch_add(length + index.len() as u64, Ordering::Relaxed);
+            Ok((name, pieces))
+        };
+        let mut on_their_way = locked(&self.on_their_way);
+        if on_their_way.len() == ON_THEIR_WAY {
+            self.arrived(on_their_way.pop_front())?;
+        }
+        on_their_way.push_back(std::thread::spawn(end));
+        Ok(())
+    }
+
+    fn arrived(&self, pack: Option<JoinHandle<Result<Ended>>>) -> Result<()> {
+        if let Some(pack) = pack {
+            let panic = |panic| std::panic::resume_unwind(panic);
+            let ended = pack.join().unwrap_or_else(panic)?;
+            locked(&self.ended).push(ended);
+        }
+        Ok(())
     }
 
     /// Makes what was taken in last; only from here on may a backup speak of it.
@@ -547,29 +733,47 @@ impl Store {
             }
         }
         locked(&self.fresh).clear();
-        let Some(mut writing) = locked(&self.writing).take() else {
-            return Ok(());
-        };
-        let pack = self.named(writing.number, "pack")?;
-        let synced = writing.synced_so_far();
-        synced
-            .and_then(|()| writing.file.sync())
-            .at("writing", &self.folder.shown(&writing.part))?;
-        self.folder.rename(&writing.part, &pack)?;
-        // Before any index speaks of it.
-        self.folder.sync(Some(&self.root))?;
-        let mut index = MARK.to_vec();
-        for (hash, at) in &writing.pieces {
-            index.extend(hash);
-            index.extend(at.offset.to_le_bytes());
-            index.extend(at.packed.to_le_bytes());
-            index.extend(at.whole.to_le_bytes());
+        let writing = locked(&self.writing).take();
+        writing.map_or(Ok(()), |writing| self.send(writing))?;
+        loop {
+            let next = locked(&self.on_their_way).pop_front();
+            match next {
+                None => break,
+                next => self.arrived(next)?,
+            }
         }
-        index.extend(blake3::hash(&index).as_bytes());
-        let path = self.named(writing.number, "index")?;
-        self.folder.write_whole(&path, &index)?;
-        self.known.extend(writing.pieces);
+        for (name, mut pieces) in std::mem::take(&mut *locked(&self.ended)) {
+            let number = self.packs.len() as u32;
+            pieces.iter_mut().for_each(|(_, at)| at.pack = number);
+            self.known.extend(pieces);
+            self.packs.push(name);
+        }
         Ok(())
+    }
+
+    /// So much has come to it since it was opened, in bytes.
+    pub fn grown(&self) -> u64 {
+        self.grown.load(Ordering::Relaxed)
+    }
+
+    fn spot(&self, hash: &Hash) -> std::result::Result<Spot, String> {
+        let known = self.known.get(hash).or_else(|| self.retired.get(hash));
+        known.copied().ok_or_else(|| "a piece of it is lost".into())
+    }
+
+    /// Where a piece lies, for those who read many in the order in which they lie.
+    pub fn lies_at(&self, hash: &Hash) -> (u32, u64) {
+        self.spot(hash)
+            .map_or((u32::MAX, 0), |at| (at.pack, at.offset))
+    }
+
+    fn is_as_it_is(&self, at: Spot) -> bool {
+        at.packed as usize == at.whole as usize + self.home.seal.adds()
+    }
+
+    fn pack_of(&self, at: Spot) -> String {
+        let name = self.packs.get(at.pack as usize);
+        of_pack(name.map_or("", String::as_str), "pack")
     }
 
     /// Reads a piece and checks it.
@@ -577,26 +781,26 @@ impl Store {
     /// # Errors
     /// With what is wrong with it, in words.
     pub fn get(&self, hash: &Hash) -> std::result::Result<Vec<u8>, String> {
-        let at = self.known.get(hash).ok_or("a piece of it is lost")?;
-        self.read(hash, at)
+        let at = self.spot(hash)?;
+        let pack = self.pack_of(at);
+        let shown = || self.shown(&pack);
+        let said = |error: io::Error| format!("{}: {}", shown(), plain(&error));
+        let mut bytes = vec![0; at.packed as usize];
+        let read = self.home.shelf.read_at(&pack, &mut bytes, at.offset);
+        read.map_err(said)?;
+        let whole = self.unpacked(bytes, at).map_err(said)?;
+        if blake3::hash(&whole).as_bytes() != hash {
+            return Err(format!("a piece in {} is damaged", shown()));
+        }
+        Ok(whole)
     }
 
-    fn read(&self, hash: &Hash, at: &Spot) -> std::result::Result<Vec<u8>, String> {
-        let path = self
-            .named(at.pack, "pack")
-            .map_err(|error| error.to_string())?;
-        let shown = self.shown(&path);
-        let said = |error: io::Error| format!("{shown}: {}", plain(&error));
-        let file = self.pack(at.pack, &path).map_err(said)?;
-        let mut bytes = vec![0; at.packed as usize];
-        read_exact_at(&*file, &mut bytes, at.offset).map_err(said)?;
-        if at.packed < at.whole {
-            bytes = zstd::bulk::decompress(&bytes, at.whole as usize).map_err(said)?;
+    fn unpacked(&self, bytes: Vec<u8>, at: Spot) -> io::Result<Vec<u8>> {
+        let bytes = self.home.seal.open(bytes, "").map_err(io::Error::other)?;
+        match self.is_as_it_is(at) {
+            true => Ok(bytes),
+            false => zstd::bulk::decompress(&bytes, at.whole as usize),
         }
-        if blake3::hash(&bytes).as_bytes() != hash {
-            return Err(format!("a piece in {shown} is damaged"));
-        }
-        Ok(bytes)
     }
 
     /// Writes a content out, a part of its list after the other. Its pieces are not checked one by one: the caller
@@ -626,15 +830,14 @@ impl Store {
         pieces: &[Hash],
         out: &mut dyn FnMut(&[u8]) -> io::Result<()>,
     ) -> io::Result<std::result::Result<(), String>> {
-        let mut spots = Vec::with_capacity(pieces.len());
-        for hash in pieces {
-            match self.known.get(hash) {
-                Some(at) => spots.push(*at),
-                None => return Ok(Err("a piece of it is lost".into())),
-            }
-        }
+        let spots: std::result::Result<Vec<Spot>, String> =
+            pieces.iter().map(|hash| self.spot(hash)).collect();
+        let mut spots = match spots {
+            Ok(spots) => VecDeque::from(spots),
+            Err(why) => return Ok(Err(why)),
+        };
         let mut bytes = Vec::new();
-        while let Some(first) = spots.first().copied() {
+        while let Some(first) = spots.front().copied() {
             let mut end = first.offset;
             let together = |at: &&Spot| {
                 let next = at.pack == first.pack && at.offset == end;
@@ -642,20 +845,18 @@ impl Store {
                 end += u64::from(at.packed);
                 next && small
             };
-            let run: Vec<Spot> = spots.iter().take_while(together).copied().collect();
-            spots.drain(..run.len());
+            let many = spots.iter().take_while(together).count();
+            let run: Vec<Spot> = spots.drain(..many).collect();
             let length: usize = run.iter().map(|at| at.packed as usize).sum();
-            let path = self.named(first.pack, "pack").map_err(io::Error::other)?;
-            let shown = self.shown(&path);
-            let said = |error: io::Error| Ok(Err(format!("{shown}: {}", plain(&error))));
+            let pack = self.pack_of(first);
+            let said =
+                |error: io::Error| Ok(Err(format!("{}: {}", self.shown(&pack), plain(&error))));
             bytes.resize(length, 0);
-            let read = self
-                .pack(first.pack, &path)
-                .and_then(|file| read_exact_at(&*file, &mut bytes, first.offset));
-            if let Err(error) = read {
+            if let Err(error) = self.home.shelf.read_at(&pack, &mut bytes, first.offset) {
                 return said(error);
             }
-            if run.iter().all(|at| at.packed == at.whole) {
+            let is_open = self.home.seal.adds() == 0;
+            if is_open && run.iter().all(|at| self.is_as_it_is(*at)) {
                 out(&bytes)?;
                 continue;
             }
@@ -663,11 +864,11 @@ impl Store {
             for at in run {
                 let (piece, more) = rest.split_at(at.packed as usize);
                 rest = more;
-                if at.packed == at.whole {
+                if is_open && self.is_as_it_is(at) {
                     out(piece)?;
                     continue;
                 }
-                match zstd::bulk::decompress(piece, at.whole as usize) {
+                match self.unpacked(piece.to_vec(), at) {
                     Ok(piece) => out(&piece)?,
                     Err(error) => return said(error),
                 }
@@ -676,65 +877,27 @@ impl Store {
         Ok(Ok(()))
     }
 
-    /// A pack, opened once.
-    fn pack(&self, number: u64, path: &RelPath) -> io::Result<Arc<dyn Source>> {
-        let mut packs = self.packs.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(file) = packs.get(&number) {
-            return Ok(Arc::clone(file));
-        }
-        let file: Arc<dyn Source> =
-            Arc::from(self.folder.open_file(path).map_err(io::Error::other)?);
-        packs.insert(number, Arc::clone(&file));
-        Ok(file)
-    }
-
-    /// How much the packs take on the disk, in bytes.
-    pub fn bytes(&self) -> u64 {
-        let entries = self.folder.entries(&self.root).unwrap_or_default();
-        entries.iter().map(|(_, meta)| meta.stamp.bytes).sum()
-    }
-
     /// Behaves as if a piece were lost.
     #[cfg(test)]
     pub fn forget(&mut self, hash: &Hash) {
         self.known.remove(hash);
     }
 
-    /// Drops every piece that is not `live`: packs with any such are written anew without them.
-    ///
-    /// # Errors
-    /// When a live piece cannot be read, before anything is dropped; or the store cannot be written.
-    pub fn retain(&mut self, live: &BTreeSet<Hash>) -> Result<()> {
-        let dead = self.known.iter().filter(|(hash, _)| !live.contains(*hash));
-        let packs: HashSet<u64> = dead.map(|(_, at)| at.pack).collect();
-        let moving: Vec<(Hash, Spot)> = self
-            .known
-            .iter()
-            .filter(|(hash, at)| packs.contains(&at.pack) && live.contains(*hash))
-            .map(|(hash, at)| (*hash, *at))
-            .collect();
-        self.known.retain(|_, at| !packs.contains(&at.pack));
-        for (hash, at) in &moving {
-            let piece = self
-                .read(hash, at)
-                .map_err(|why| Error::Backup(BackupFault::Store { why }))?;
-            self.put(&piece, &mut Packs::default())?;
-        }
-        self.commit()?;
-        for number in packs {
-            for extension in ["index", "pack"] {
-                self.folder.remove_file(&self.named(number, extension)?)?;
-            }
-        }
-        Ok(())
+    /// How much the packs take, in bytes.
+    #[cfg(test)]
+    pub fn bytes(&self) -> u64 {
+        let listed = self.home.shelf.list("packs").unwrap_or_default();
+        listed.iter().map(|object| object.bytes).sum()
     }
 }
 
 impl Drop for Store {
     /// A pack that was not finished is of no use, and its room may be all there was.
     fn drop(&mut self) {
-        if let Some(writing) = locked(&self.writing).take() {
-            let _ = self.folder.remove_file(&writing.part);
+        if let Some(writing) = locked(&self.writing).take()
+            && let To::File { .. } = writing.to
+        {
+            self.home.shelf.drop_begun(&of_pack(&writing.name, "pack"));
         }
     }
 }
@@ -759,40 +922,4 @@ fn pack_into(bytes: &mut Vec<u8>, piece: &[u8]) -> io::Result<bool> {
         }
         Ok(smaller)
     })
-}
-
-/// Reads that many bytes from a place in a file.
-fn read_exact_at(file: &dyn Source, bytes: &mut [u8], offset: u64) -> io::Result<()> {
-    match file.read_at(bytes, offset)? {
-        read if read == bytes.len() => Ok(()),
-        _ => Err(io::ErrorKind::UnexpectedEof.into()),
-    }
-}
-
-fn read_index(
-    folder: &Folder,
-    path: &RelPath,
-    pack: u64,
-) -> std::result::Result<Vec<(Hash, Spot)>, String> {
-    let bytes = folder.read(path).map_err(|error| error.to_string())?;
-    let body = bytes.len().checked_sub(32).map(|end| bytes.split_at(end));
-    let Some((body, sum)) = body.filter(|(body, _)| body.starts_with(MARK)) else {
-        return Err("it is cut off, or no index".into());
-    };
-    if blake3::hash(body).as_bytes() != sum || !(body.len() - MARK.len()).is_multiple_of(ENTRY) {
-        return Err("it is cut off or damaged".into());
-    }
-    let entry = |entry: &[u8]| -> Option<(Hash, Spot)> {
-        let at = Spot {
-            pack,
-            offset: u64::from_le_bytes(entry[32..40].try_into().ok()?),
-            packed: u32::from_le_bytes(entry[40..44].try_into().ok()?),
-            whole: u32::from_le_bytes(entry[44..48].try_into().ok()?),
-        };
-        Some((entry[..32].try_into().ok()?, at))
-    };
-    Ok(body[MARK.len()..]
-        .chunks_exact(ENTRY)
-        .filter_map(entry)
-        .collect())
 }
