@@ -544,6 +544,8 @@ pub struct BackupsThinned {
     pub bytes: u64,
     /// How much may be given back from a day on, the next time.
     pub later_bytes: u64,
+    /// How much that no backup needs lies among too much that is needed.
+    pub among_bytes: u64,
 }
 
 /// `backup key`

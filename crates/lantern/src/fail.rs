@@ -338,7 +338,7 @@ fn of_backup(fault: &BackupFault, common: &Common) -> String {
         BackupFault::NoBackup(_) => format!("See which there are: {}", common.next("backup list")),
         BackupFault::Store { .. } => format!("See what is intact: {}", common.next("backup check")),
         BackupFault::Shelf { .. } => {
-            "lantern.toml says where it is: [backup]. What was stored so far stays.".into()
+            "lantern.toml says where it is: [backup]. What is stored there stays as it is.".into()
         }
         BackupFault::Key { .. } => {
             "lantern.toml names the file of the key: key in [backup]. Without the right key, nobody can read the store.".into()

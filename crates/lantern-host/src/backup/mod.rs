@@ -40,8 +40,8 @@ use store::{Grain, Hash, Since, Store, Tree, each};
 
 /// So long after a first pass looked at the store, a second one counts on what that found there.
 const FRESH: Duration = Duration::from_secs(60 * 60);
-/// So many pieces that lie side by side are read by one hand.
-const TOGETHER: usize = 512;
+/// So much that lies side by side is read by one hand, in bytes.
+const TOGETHER: u64 = 1 << 20;
 
 /// Where something is wrong, and what.
 pub type Wrong = (String, String);
@@ -302,17 +302,27 @@ impl Alike {
 
 /// The files of the newest backups that may have those of a scope, the newer before the older.
 fn last_seen(server: &Server, store: &Store, scope: Scope) -> Result<BTreeMap<RelPath, Stored>> {
-    let (pages, _) = list(server)?;
-    let newest = |of: Scope| pages.iter().rev().find(|page| page.scope == of);
-    let mut newest: Vec<&Page> = [Scope::Everything, Scope::Kept]
-        .into_iter()
-        .filter_map(newest)
-        .collect();
-    newest.sort_by_key(|page| (page.number, page.made_ms, page.scope == scope));
+    let mut newest: BTreeMap<bool, (u64, i64, Found)> = BTreeMap::new();
+    for (_, page) in pages(&home(server)?)? {
+        let Ok(found) = page else {
+            continue;
+        };
+        let page = found.summary();
+        let of = newest.entry(page.scope == scope);
+        let newer = (page.number, page.made_ms, found);
+        of.and_modify(|last| {
+            if (last.0, last.1) < (newer.0, newer.1) {
+                *last = newer.clone();
+            }
+        })
+        .or_insert(newer);
+    }
+    let mut newest: Vec<_> = newest.into_iter().collect();
+    newest.sort_by_key(|(is_of, (number, made_ms, _))| (*number, *made_ms, *is_of));
     let mut seen = BTreeMap::new();
-    for page in newest {
+    for (_, (_, _, found)) in newest {
         // Where its list is lost, all is read anew.
-        let manifest = found(server, &page.name).and_then(|found| found.manifest(store));
+        let manifest = found.manifest(store);
         let files = manifest.map(|manifest| manifest.files).unwrap_or_default();
         seen.extend(files.into_iter().map(|file| (file.path.clone(), file)));
     }
@@ -618,7 +628,7 @@ pub fn check(server: &Server, percent: Option<f64>) -> Result<Checked> {
     let size =
         |hashes: &[Hash]| -> u64 { hashes.iter().map(|hash| store.packed_bytes(hash)).sum() };
     let bytes = size(&pieces);
-    let mut stretches: Vec<&[Hash]> = pieces.chunks(TOGETHER).collect();
+    let mut stretches = stretches_of(&pieces, &|hash| store.packed_bytes(hash));
     if let Some(percent) = percent {
         stretches = drawn(stretches, bytes as f64 * percent / 100.0, &size)?;
     }
@@ -653,6 +663,20 @@ pub fn check(server: &Server, percent: Option<f64>) -> Result<Checked> {
         read_bytes,
         bytes,
     })
+}
+
+/// Pieces that lie side by side, cut where there is enough for one hand.
+fn stretches_of<'h>(pieces: &'h [Hash], size: &dyn Fn(&Hash) -> u64) -> Vec<&'h [Hash]> {
+    let mut bytes = 0;
+    let together = |_: &Hash, next: &Hash| {
+        bytes += size(next);
+        let is_enough = bytes >= TOGETHER;
+        if is_enough {
+            bytes = 0;
+        }
+        !is_enough
+    };
+    pieces.chunk_by(together).collect()
 }
 
 /// Draws stretches until there is enough of them.

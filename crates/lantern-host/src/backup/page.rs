@@ -198,6 +198,7 @@ impl Manifest {
 }
 
 /// A page as it was found.
+#[derive(Clone)]
 pub(super) enum Found {
     /// Of this format.
     Page(Page),

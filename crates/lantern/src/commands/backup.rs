@@ -377,6 +377,7 @@ fn check(server: &Server, sample: Option<f64>, look: &Look) -> Result<u8> {
     }
     let backups = count(backups, "backup", "backups");
     let part = format!("{} of {}", bytes(read_bytes), bytes(all_bytes));
+    let sample = sample.filter(|_| read_bytes < all_bytes);
     if wrong.is_empty() {
         let text = match sample {
             None => format!("{backups}: everything was read and is intact."),
@@ -531,7 +532,11 @@ fn delete(
     look: &Look,
 ) -> Result<u8> {
     if !go.is_empty() {
-        let would = if dry_run { "would be" } else { "are to be" };
+        let would = match (dry_run, go.len()) {
+            (true, _) => "would be",
+            (false, 1) => "is to be",
+            (false, _) => "are to be",
+        };
         look.talk(&format!(
             "{} {would} deleted:",
             count(go.len(), "backup", "backups")
@@ -548,15 +553,16 @@ fn delete(
     let names = go.iter().map(|page| page.name.clone()).collect();
     // In a store that is shared there may be what was given up a day ago.
     let has_work = !go.is_empty() || backup::shared_store(server)?.is_some();
-    let (gone, Thinned { given_back, later }) = match dry_run || !has_work {
+    let (gone, thinned): (Vec<String>, Thinned) = match dry_run || !has_work {
         true => Default::default(),
         false => backup::remove(server, &names)?,
     };
     if look.json {
         look.answer(&answers::BackupsThinned {
             gone,
-            bytes: given_back,
-            later_bytes: later,
+            bytes: thinned.given_back,
+            later_bytes: thinned.later,
+            among_bytes: thinned.among,
         });
         return Ok(fail::DONE);
     }
@@ -567,12 +573,18 @@ fn delete(
     look.say(&format!(
         "{} deleted, {} given back.",
         count(gone.len(), "backup", "backups"),
-        bytes(given_back)
+        bytes(thinned.given_back)
     ));
-    if later > 0 {
+    if thinned.later > 0 {
         look.say(&format!(
             "  {} more are not needed and may go a day from now, the next time that this store is thinned out: until then, others may be counting on them.",
-            bytes(later)
+            bytes(thinned.later)
+        ));
+    }
+    if thinned.among > 0 {
+        look.say(&format!(
+            "  {} more that no backup needs lie among what is needed, and go once they are a fifth of a pack.",
+            bytes(thinned.among)
         ));
     }
     Ok(fail::DONE)

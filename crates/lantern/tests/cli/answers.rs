@@ -258,6 +258,7 @@ fn every_answer_is_as_its_schema_says() {
     // Backups.
     meet("Backups", 0, &terrace(&["backup", "list"]));
     meet("BackupShown", 0, &terrace(&["backup", "show", "party"]));
+    meet("KeyMade", 0, &terrace(&["backup", "key", "store.key"]));
     meet("BackupsChecked", 0, &terrace(&["backup", "check"]));
     meet(
         "BackupRestored",

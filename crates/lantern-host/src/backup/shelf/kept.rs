@@ -69,7 +69,6 @@ impl Shelf for Kept {
         let bytes = self.shelf.read_listed(object)?;
         if let (Some(bytes), Some(file)) = (&bytes, &file) {
             // It only spares reading it again.
-            let _ = self.folder.make_folders(file);
             let _ = self.folder.write_whole(file, bytes);
         }
         Ok(bytes)

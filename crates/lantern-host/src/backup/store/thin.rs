@@ -18,6 +18,8 @@ pub struct Thinned {
     pub given_back: u64,
     /// So much may be given back from a day on, the next time, in bytes.
     pub later: u64,
+    /// So much that nobody needs lies among too much that is needed, in bytes.
+    pub among: u64,
 }
 
 /// What was listed, by name.
@@ -41,6 +43,13 @@ impl Store {
         let (names, packs) = self.packs_of(&named, &ago);
         let worth = if home.shared { WORTH } else { u64::MAX };
         let chores = thinning::chores(&packs, live, worth);
+        let of_use = packs
+            .iter()
+            .enumerate()
+            .filter(|(number, pack)| pack.retired.is_none() && !chores.retire.contains(number));
+        let among = of_use.flat_map(|(_, pack)| &pack.pieces);
+        let among = among.filter(|(piece, _)| !live.contains(piece));
+        let among = among.map(|(_, bytes)| bytes).sum();
         drop(packs);
         self.move_on(chores.move_on.keys())?;
         let named_of = |numbers: &[usize]| -> BTreeSet<&str> {
@@ -81,6 +90,7 @@ impl Store {
         Ok(Thinned {
             given_back: given_back.saturating_sub(self.grown()),
             later,
+            among,
         })
     }
 
