@@ -431,7 +431,7 @@ impl Backups {
     /// The backups, and the pages that cannot be read.
     pub fn new(
         pages: &[Page],
-        others: &[(String, Page)],
+        others: &[Page],
         broken: &[(String, String)],
         alone: &BTreeMap<String, u64>,
         (shared_store, store_bytes): (Option<String>, u64),
@@ -441,15 +441,11 @@ impl Backups {
             alone_bytes: alone.get(&page.name).copied(),
             ..BackupRow::from(page)
         };
-        let other = |(name, page): &(String, Page)| BackupRow {
-            name: name.clone(),
-            ..BackupRow::from(page)
-        };
         Backups {
             shared_store,
             store_bytes,
             backups: pages.iter().map(row).collect(),
-            others: others.iter().map(other).collect(),
+            others: others.iter().map(BackupRow::from).collect(),
             broken: broken.map(|(name, why)| NameWhy { name, why }).collect(),
         }
     }

@@ -556,13 +556,16 @@ fn listed(home: &Home) -> Result<(Vec<Page>, Vec<Wrong>)> {
 ///
 /// # Errors
 /// When they cannot be listed.
-pub fn of_others(server: &Server) -> Result<(Vec<(String, Page)>, Vec<Wrong>)> {
+pub fn of_others(server: &Server) -> Result<(Vec<Page>, Vec<Wrong>)> {
     let (mut whole, mut broken) = (Vec::new(), Vec::new());
     for home in rooms(&home(server)?)? {
         let room = home.pages.trim_start_matches("backups/");
         let (pages, wrong) = listed(&home)?;
         let named = |name: &str| format!("{room}/{name}");
-        whole.extend(pages.into_iter().map(|page| (named(&page.name), page)));
+        whole.extend(pages.into_iter().map(|mut page| {
+            page.name = named(&page.name);
+            page
+        }));
         broken.extend(wrong.into_iter().map(|(name, why)| (named(&name), why)));
     }
     Ok((whole, broken))
@@ -881,7 +884,7 @@ pub fn named(server: &Server, text: &str) -> Result<String> {
     let (names, broken) = match text.contains('/') {
         true => {
             let (others, broken) = of_others(server)?;
-            let others = others.into_iter().map(|(name, _)| name);
+            let others = others.into_iter().map(|page| page.name);
             (others.collect::<Vec<String>>(), broken)
         }
         false => {

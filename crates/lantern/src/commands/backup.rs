@@ -301,11 +301,11 @@ fn list(server: &Server, all: bool, common: &Common, look: &Look) -> Result<u8> 
         look.say("");
         look.say(&look.paint(Means::Title, "Of other servers, in the same store:"));
         look.say("");
-        let rows = others.iter().map(|(name, page)| {
+        let rows = others.iter().map(|page| {
             let made = date(page.made_ms);
             let note = page.note.clone().unwrap_or_default();
             vec![
-                name.clone(),
+                page.name.clone(),
                 made,
                 page.files.to_string(),
                 bytes(page.bytes),

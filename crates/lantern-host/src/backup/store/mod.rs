@@ -149,6 +149,15 @@ enum To {
     Whole(Vec<u8>),
 }
 
+/// An index as it was read.
+struct Indexed {
+    /// The name of its pack.
+    name: String,
+    is_retired: bool,
+    /// What lies where; or what is wrong with it, in words.
+    pieces: std::result::Result<Vec<(Hash, Spot)>, String>,
+}
+
 /// A pack that was ended, and what lies in it.
 type Ended = (String, Vec<(Hash, Spot)>);
 
@@ -315,12 +324,17 @@ impl Store {
         if !home.shared {
             store.clear_up()?;
         }
-        for (name, retired, pieces) in store.indexes() {
+        for Indexed {
+            name,
+            is_retired,
+            pieces,
+        } in store.indexes()
+        {
             let number = store.packs.len() as u32;
             match pieces {
                 Ok(mut pieces) => {
                     pieces.iter_mut().for_each(|(_, at)| at.pack = number);
-                    let to = match retired {
+                    let to = match is_retired {
                         true => &mut store.retired,
                         false => &mut store.known,
                     };
@@ -352,8 +366,7 @@ impl Store {
     }
 
     /// Every index that was listed, by the name of its pack, with whether that is retired, and what stands in it.
-    #[allow(clippy::type_complexity)]
-    fn indexes(&self) -> Vec<(String, bool, std::result::Result<Vec<(Hash, Spot)>, String>)> {
+    fn indexes(&self) -> Vec<Indexed> {
         let shelf = &*self.home.shelf;
         let retired = self.listed.iter().filter_map(|it| in_packs(&it.name));
         let retired: HashSet<&str> = retired
@@ -372,7 +385,11 @@ impl Store {
             let read = read.and_then(|bytes| bytes.ok_or_else(|| "it is gone".to_owned()));
             let opened = read.and_then(|bytes| self.home.seal.open(bytes, &object.name));
             let pieces = opened.and_then(|bytes| index::read(&bytes, 0));
-            ((*name).to_owned(), retired.contains(name), pieces)
+            Indexed {
+                name: (*name).to_owned(),
+                is_retired: retired.contains(name),
+                pieces,
+            }
         })
     }
 

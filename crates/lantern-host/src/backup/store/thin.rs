@@ -101,16 +101,16 @@ impl Store {
         ago: &dyn Fn(&Object) -> Duration,
     ) -> (Vec<String>, Vec<Pack<Hash>>) {
         let indexes = self.indexes().into_iter();
-        let read = indexes.filter_map(|(name, _, pieces)| {
-            let retired = named.get(&of_pack(&name, "retired"));
-            let pieces = pieces.ok()?.into_iter();
+        let read = indexes.filter_map(|index| {
+            let retired = named.get(&of_pack(&index.name, "retired"));
+            let pieces = index.pieces.ok()?.into_iter();
             let pack = Pack {
                 pieces: pieces
                     .map(|(hash, at)| (hash, u64::from(at.packed)))
                     .collect(),
                 retired: retired.map(ago),
             };
-            Some((name, pack))
+            Some((index.name, pack))
         });
         read.unzip()
     }
