@@ -37,10 +37,11 @@ pub struct Home {
 /// What a store says of itself.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct About {
-    format: u32,
+pub struct About {
+    /// The number of the format: 1.
+    pub format: u32,
     /// Tells the key that it is sealed with; none where it is not sealed.
-    key: Option<String>,
+    pub key: Option<String>,
 }
 
 /// Stores elsewhere that are open: each is opened once.

@@ -19,7 +19,7 @@ use crate::error::{At, Error, Result};
 use crate::folder::{Folder, Listing, Stamp};
 use crate::meter;
 use crate::place::{Meta, here};
-pub use home::lock_room;
+pub use home::{About, lock_room};
 use home::{Home, home, home_itself};
 use lantern_core::link;
 pub use lantern_core::operation::Scope;

@@ -327,7 +327,7 @@ fn an_object_store_takes_a_changeover_and_gives_it_back() {
     let packs = read
         .iter()
         .filter(|it| it.starts_with("GET") && it.ends_with(".pack"));
-    let gone = packs.last().unwrap()["GET ".len()..].to_owned();
+    let gone = packs.rev().next().unwrap()["GET ".len()..].to_owned();
     objects.fails(move |_, _, about| (about == gone).then_some(Fault::Gone));
     let lost = at(&["backup", "check"]);
     assert!(
