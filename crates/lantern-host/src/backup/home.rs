@@ -13,6 +13,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 /// The object that says what a store is.
 const ABOUT: &str = "store.json";
@@ -30,6 +31,8 @@ pub struct Home {
     pub seal: Seal,
     /// Whether other servers' backups lie there, too, and share what they have in common.
     pub shared: bool,
+    /// Whether each request is waited for.
+    pub is_elsewhere: bool,
     /// The room of this server's pages.
     pub pages: String,
 }
@@ -44,8 +47,12 @@ pub struct About {
     pub key: Option<String>,
 }
 
-/// Stores elsewhere that are open: each is opened once.
-static OPEN: Mutex<BTreeMap<(PathBuf, String), Home>> = Mutex::new(BTreeMap::new());
+/// Stores elsewhere that are open, with since when.
+type Open = BTreeMap<(PathBuf, String), (Instant, Home)>;
+
+/// Each is opened once, and anew after a while: keys are exchanged under who is long at work.
+static OPEN: Mutex<Open> = Mutex::new(BTreeMap::new());
+const KEPT_OPEN: Duration = Duration::from_secs(10 * 60);
 
 /// Finds a server's store.
 ///
@@ -56,7 +63,10 @@ pub fn home(server: &Server) -> Result<Home> {
         server.folder.root().to_owned(),
         format!("{:?}", server.config.backup),
     );
-    let known = |open: &BTreeMap<_, Home>| open.get(&key).cloned();
+    let known = |open: &Open| {
+        let (since, home) = open.get(&key)?;
+        (since.elapsed() < KEPT_OPEN).then(|| home.clone())
+    };
     if let Some(home) = known(&OPEN.lock().unwrap_or_else(PoisonError::into_inner)) {
         return Ok(home);
     }
@@ -69,7 +79,7 @@ pub fn home(server: &Server) -> Result<Home> {
         .is_some_and(StoreAt::is_elsewhere)
     {
         let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
-        open.insert(key, home.clone());
+        open.insert(key, (Instant::now(), home.clone()));
     }
     Ok(home)
 }
@@ -90,6 +100,7 @@ fn found(server: &Server, keeping: bool) -> Result<Home> {
             shelf: Arc::new(Room::new(&server.folder, Some(&own), false)),
             seal: Seal::none(),
             shared: false,
+            is_elsewhere: false,
             pages: "backups".into(),
         });
     };
@@ -134,12 +145,13 @@ fn found(server: &Server, keeping: bool) -> Result<Home> {
         shelf,
         seal: seal.transpose()?.unwrap_or(Seal::none()),
         shared,
+        is_elsewhere: at.is_elsewhere(),
         pages: match shared {
             true => format!("backups/{room}"),
             false => "backups".into(),
         },
     };
-    home.is_sealed_as_it_says(at.is_elsewhere())?;
+    home.is_sealed_as_it_says()?;
     Ok(home)
 }
 
@@ -152,19 +164,20 @@ impl Home {
             shelf: Arc::new(Room::new(&folder, None, false)),
             seal: Seal::none(),
             shared: false,
+            is_elsewhere: false,
             pages: "backups".into(),
         }
     }
 
     /// Whether the key is the store's; a new store writes down which it is.
-    fn is_sealed_as_it_says(&self, is_elsewhere: bool) -> Result<()> {
+    fn is_sealed_as_it_says(&self) -> Result<()> {
         let mark = self.seal.mark();
         let fault = |why: &str| {
             let why = format!("{}: {why}", self.shelf.shown(ABOUT));
             Error::Backup(BackupFault::Key { why })
         };
         let mut said = self.shelf.read(ABOUT)?;
-        if said.is_none() && (mark.is_some() || self.shared || is_elsewhere) {
+        if said.is_none() && (mark.is_some() || self.shared || self.is_elsewhere) {
             if mark.is_some() && !self.shelf.list("packs")?.is_empty() {
                 return Err(fault(
                     "there are backups without a key; those with one need a store of their own",

@@ -36,7 +36,7 @@ use std::io::Write;
 use std::path::Path;
 use std::time::{Duration, Instant};
 pub use store::Thinned;
-use store::{Grain, Hash, Since, Store, Tree, each};
+use store::{Grain, Hash, Needed, Since, Store, Tree, each};
 
 /// So long after a first pass looked at the store, a second one counts on what that found there.
 const FRESH: Duration = Duration::from_secs(60 * 60);
@@ -615,7 +615,7 @@ pub fn check(server: &Server, percent: Option<f64>) -> Result<Checked> {
     let broken = store.broken.iter();
     wrong.extend(broken.map(|(object, why)| (store.shown(object), why.clone())));
     let mut manifests = Vec::new();
-    let mut pieces = BTreeSet::new();
+    let mut needed = Needed::default();
     for backup in backups {
         let (manifest, lost) = found_at(&home, &backup.name)?.readable(&store);
         wrong.extend(lost.into_iter().map(|why| (backup.name.clone(), why)));
@@ -624,9 +624,9 @@ pub fn check(server: &Server, percent: Option<f64>) -> Result<Checked> {
     let files = || manifests.iter().flat_map(|backup| &backup.files);
     for file in files() {
         // A list that cannot be read is found below.
-        let _ = store.reach(&file.tree(), &mut pieces);
+        let _ = store.reach(&file.tree(), &mut needed);
     }
-    let mut pieces: Vec<Hash> = pieces.into_iter().collect();
+    let mut pieces: Vec<Hash> = needed.pieces.into_iter().collect();
     pieces.sort_by_key(|hash| store.lies_at(hash));
     let size =
         |hashes: &[Hash]| -> u64 { hashes.iter().map(|hash| store.packed_bytes(hash)).sum() };
@@ -797,7 +797,7 @@ pub fn remove(server: &Server, go: &BTreeSet<String>) -> Result<(Vec<String>, Th
     let (go, stay): (Vec<Page>, Vec<Page>) = backups
         .into_iter()
         .partition(|backup| go.contains(&backup.name));
-    let mut live = BTreeSet::new();
+    let mut live = Needed::default();
     for backup in &stay {
         found_at(&home, &backup.name)?.needs(&store, &mut live)?;
     }
@@ -857,9 +857,9 @@ pub fn alone(server: &Server) -> Result<BTreeMap<String, u64>> {
     let backups = all_whole(&home)?;
     let mut whose: BTreeMap<Hash, Option<usize>> = BTreeMap::new();
     for (number, backup) in backups.iter().enumerate() {
-        let mut needed = BTreeSet::new();
+        let mut needed = Needed::default();
         found_at(&home, &backup.name)?.needs(&store, &mut needed)?;
-        for hash in needed {
+        for hash in needed.pieces {
             let others = whose.entry(hash).or_insert(Some(number));
             if *others != Some(number) {
                 *others = None;

@@ -3,7 +3,7 @@
 //! The list is a content of the store like any other, a line for each file in the order of their paths; what two backups
 //! have in common of it is there once.
 
-use super::store::{Hash, Store, Tree};
+use super::store::{Needed, Store, Tree};
 use crate::backup::fault::BackupFault;
 use crate::error::{Error, Result};
 use crate::folder::Stamp;
@@ -310,10 +310,10 @@ impl Found {
     ///
     /// # Errors
     /// When the store has lost some of a list.
-    pub(super) fn needs(self, store: &Store, needed: &mut BTreeSet<Hash>) -> Result<()> {
+    pub(super) fn needs(self, store: &Store, needed: &mut Needed) -> Result<()> {
         if let Found::Page(page) = &self {
             store
-                .reach(&page.list, needed)
+                .reach_list(&page.list, needed)
                 .map_err(|why| Error::Backup(BackupFault::Store { why }))?;
         }
         for file in self.manifest(store)?.files {
@@ -374,6 +374,7 @@ pub(super) fn lines<'s>(
 mod tests {
     use super::*;
     use crate::backup::Home;
+    use crate::backup::store::Hash;
     use crate::place::Sort;
 
     fn stored(store: &Store, number: usize) -> Stored {

@@ -295,7 +295,11 @@ fn an_object_store_takes_a_changeover_and_gives_it_back() {
     made(&world, "halcyon-terrace", "two");
     let asked = objects.asked();
     let puts = asked.iter().filter(|it| it.starts_with("PUT"));
-    assert_eq!(puts.count(), 3, "a pack, its index and the page: {asked:?}");
+    assert_eq!(
+        puts.count(),
+        5,
+        "contents and lists, each with an index, and the page: {asked:?}"
+    );
     assert!(asked.len() <= 14, "{asked:?}");
     // One world is read, and no more than that.
     let words = [
@@ -324,10 +328,10 @@ fn an_object_store_takes_a_changeover_and_gives_it_back() {
     ];
     // A pack is gone: what that was of is named, and all else comes back.
     let read = objects.asked();
-    let packs = read
+    let mut packs = read
         .iter()
         .filter(|it| it.starts_with("GET") && it.ends_with(".pack"));
-    let gone = packs.rev().next().unwrap()["GET ".len()..].to_owned();
+    let gone = packs.next_back().unwrap()["GET ".len()..].to_owned();
     objects.fails(move |_, _, about| (about == gone).then_some(Fault::Gone));
     let lost = at(&["backup", "check"]);
     assert!(

@@ -18,11 +18,24 @@ pub struct Kept {
     pub(in crate::backup) at: RelPath,
 }
 
+/// Whether an object has a name that no other one ever has, and is read whole.
+fn is_drawn(name: &str) -> bool {
+    name.starts_with("packs/") && name.ends_with(".index")
+}
+
 impl Kept {
     /// The file that keeps an object.
     fn file(&self, object: &Object) -> Option<RelPath> {
-        let name = utf8_percent_encode(&object.name, NON_ALPHANUMERIC);
-        let mark = blake3::hash(format!("{} {}", object.mark, object.bytes).as_bytes());
+        let mark = match is_drawn(&object.name) {
+            true => "",
+            false => &object.mark,
+        };
+        self.file_of(&object.name, mark, object.bytes)
+    }
+
+    fn file_of(&self, name: &str, mark: &str, bytes: u64) -> Option<RelPath> {
+        let name = utf8_percent_encode(name, NON_ALPHANUMERIC);
+        let mark = blake3::hash(format!("{mark} {bytes}").as_bytes());
         self.at
             .join(&format!("{name}@{}", &mark.to_hex()[..16]))
             .ok()
@@ -79,7 +92,13 @@ impl Shelf for Kept {
     }
 
     fn write(&self, name: &str, bytes: &[u8]) -> Result<()> {
-        self.shelf.write(name, bytes)
+        self.shelf.write(name, bytes)?;
+        if is_drawn(name)
+            && let Some(file) = self.file_of(name, "", bytes.len() as u64)
+        {
+            let _ = self.folder.write_whole(&file, bytes);
+        }
+        Ok(())
     }
 
     fn write_new(&self, name: &str, bytes: &[u8]) -> Result<bool> {

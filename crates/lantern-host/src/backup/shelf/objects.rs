@@ -16,7 +16,7 @@ use std::collections::VecDeque;
 use std::io;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use url::Url;
 
 /// So long is waited before the same is asked again, each time that it may pass.
@@ -40,6 +40,8 @@ const BLOCKS: usize = 64;
 const LONGEST_ANSWER: u64 = 64 << 20;
 /// No object that is read whole is longer, in bytes.
 const LONGEST_WHOLE: u64 = 1 << 30;
+/// So long is a store left alone that was asked in vain.
+const LEFT_ALONE: Duration = Duration::from_secs(60);
 /// So many requests are under way at once.
 const AT_ONCE: usize = 8;
 
@@ -67,13 +69,16 @@ pub struct Objects {
     bucket: rusty_s3::Bucket,
     credentials: Credentials,
     web: Web,
-    blocks: Mutex<VecDeque<Block>>,
-    /// Why nothing is asked any more.
-    given_up: Mutex<Option<String>>,
+    /// Why nothing is asked any more, and since when.
+    given_up: Mutex<Option<(Instant, String)>>,
 }
+
+/// The blocks that were read last, of all stores.
+static HELD: Mutex<VecDeque<Block>> = Mutex::new(VecDeque::new());
 
 #[derive(Debug)]
 struct Block {
+    /// Of the object, with its store.
     name: String,
     number: u64,
     bytes: Arc<Vec<u8>>,
@@ -116,7 +121,6 @@ impl Objects {
             bucket,
             credentials,
             web: Web::new(at.ca.as_deref())?,
-            blocks: Mutex::default(),
             given_up: Mutex::default(),
         })
     }
@@ -132,8 +136,9 @@ impl Objects {
         sign: &dyn Fn() -> Url,
         with: &With<'_>,
     ) -> std::result::Result<Came, String> {
-        if let Some(why) = &*locked(&self.given_up) {
-            return Err(why.clone());
+        match &*locked(&self.given_up) {
+            Some((since, why)) if since.elapsed() < LEFT_ALONE => return Err(why.clone()),
+            _ => {}
         }
         let mut waits = WAITS.iter();
         let mut again = false;
@@ -146,7 +151,7 @@ impl Objects {
             let Some(wait) = wait else {
                 let why = fault.to_string();
                 if fault.may_be_offline() {
-                    *locked(&self.given_up) = Some(why.clone());
+                    *locked(&self.given_up) = Some((Instant::now(), why.clone()));
                 }
                 return Err(why);
             };
@@ -273,12 +278,13 @@ impl Objects {
     }
 
     fn block(&self, name: &str, number: u64) -> io::Result<Arc<Vec<u8>>> {
+        let shown = format!("{} {}", self.at.endpoint, self.shown(name));
         let held = |blocks: &VecDeque<Block>| {
             let mut blocks = blocks.iter();
-            let found = blocks.find(|it| it.number == number && it.name == name)?;
+            let found = blocks.find(|it| it.number == number && it.name == shown)?;
             Some(Arc::clone(&found.bytes))
         };
-        if let Some(bytes) = held(&locked(&self.blocks)) {
+        if let Some(bytes) = held(&locked(&HELD)) {
             return Ok(bytes);
         }
         let came = self.get(name, Some((number * BLOCK, BLOCK)));
@@ -292,9 +298,9 @@ impl Objects {
             _ => return Err(io::Error::other(said(&came))),
         };
         let bytes = Arc::new(bytes);
-        let mut blocks = locked(&self.blocks);
+        let mut blocks = locked(&HELD);
         blocks.push_back(Block {
-            name: name.to_owned(),
+            name: shown,
             number,
             bytes: Arc::clone(&bytes),
         });

@@ -195,6 +195,32 @@ struct Batch {
     pieces: Vec<(Hash, Spot)>,
 }
 
+/// Pieces on their way to packs of their own.
+struct Lane {
+    /// One for each thread that takes files in.
+    batches: Vec<Mutex<Batch>>,
+    writing: Mutex<Option<Writing>>,
+}
+
+impl Lane {
+    fn new() -> Lane {
+        let threads = 0..=rayon::current_num_threads();
+        Lane {
+            batches: threads.map(|_| Mutex::default()).collect(),
+            writing: Mutex::default(),
+        }
+    }
+}
+
+/// What backups need.
+#[derive(Debug, Default)]
+pub struct Needed {
+    /// Every piece.
+    pub pieces: BTreeSet<Hash>,
+    /// Those among them that belong to lists.
+    pub lists: BTreeSet<Hash>,
+}
+
 /// What was learnt of how well a file packs.
 #[derive(Default)]
 struct Packs {
@@ -214,9 +240,9 @@ pub struct Store {
     retired: HashMap<Hash, Spot>,
     /// Pieces that this pass has taken in hand.
     fresh: Mutex<HashSet<Hash>>,
-    /// One for each thread that takes files in.
-    batches: Vec<Mutex<Batch>>,
-    writing: Mutex<Option<Writing>>,
+    /// What goes to the disk, or elsewhere: contents, and lists.
+    contents: Lane,
+    lists: Lane,
     on_their_way: Mutex<VecDeque<JoinHandle<Result<Ended>>>>,
     /// Packs that were ended since the last time that something was made to last.
     ended: Mutex<Vec<Ended>>,
@@ -310,10 +336,8 @@ impl Store {
             known: HashMap::new(),
             retired: HashMap::new(),
             fresh: Mutex::default(),
-            batches: (0..=rayon::current_num_threads())
-                .map(|_| Mutex::default())
-                .collect(),
-            writing: Mutex::default(),
+            contents: Lane::new(),
+            lists: Lane::new(),
             on_their_way: Mutex::default(),
             ended: Mutex::default(),
             grown: Arc::default(),
@@ -426,7 +450,7 @@ impl Store {
                         break;
                     }
                     let piece = &buffer[piece.offset..piece.offset + piece.length];
-                    pieces.push(self.put(piece, &mut packs)?);
+                    pieces.push(self.put(piece, &mut packs, &self.contents)?);
                     done += piece.len();
                 }
                 if ends {
@@ -474,6 +498,14 @@ impl Store {
         }
     }
 
+    /// Where lists go. Where each request is waited for, they lie by themselves: all of them are looked through by each backup.
+    fn of_lists(&self) -> &Lane {
+        match self.home.is_elsewhere {
+            true => &self.lists,
+            false => &self.contents,
+        }
+    }
+
     fn cut(&self, bytes: &[u8], grain: Grain) -> Result<Vec<Hash>> {
         let (at_least, about, at_most) = grain.sizes();
         let mut packs = Packs::default();
@@ -481,6 +513,7 @@ impl Store {
             self.put(
                 &bytes[piece.offset..piece.offset + piece.length],
                 &mut packs,
+                self.of_lists(),
             )
         });
         pieces.collect()
@@ -538,20 +571,29 @@ impl Store {
     ///
     /// # Errors
     /// With what is wrong with its list, in words.
-    pub fn reach(
-        &self,
-        tree: &Tree,
-        needed: &mut BTreeSet<Hash>,
-    ) -> std::result::Result<(), String> {
+    pub fn reach(&self, tree: &Tree, needed: &mut Needed) -> std::result::Result<(), String> {
         self.walk(tree, &mut |met| {
             match met {
                 Met::Listing(hash) => {
-                    needed.insert(hash);
+                    needed.lists.insert(hash);
+                    needed.pieces.insert(hash);
                 }
-                Met::Pieces(some) => needed.extend(some),
+                Met::Pieces(some) => needed.pieces.extend(some),
             }
             Ok(())
         })
+    }
+
+    /// As [`Store::reach`], of a content that is a list itself.
+    ///
+    /// # Errors
+    /// As it.
+    pub fn reach_list(&self, tree: &Tree, needed: &mut Needed) -> std::result::Result<(), String> {
+        let mut list = Needed::default();
+        self.reach(tree, &mut list)?;
+        needed.lists.extend(&list.pieces);
+        needed.pieces.extend(list.pieces);
+        Ok(())
     }
 
     /// How much a piece takes in its pack, in bytes; nothing where it is lost.
@@ -598,18 +640,18 @@ impl Store {
         readable
     }
 
-    fn put(&self, piece: &[u8], packs: &mut Packs) -> Result<Hash> {
+    fn put(&self, piece: &[u8], packs: &mut Packs, lane: &Lane) -> Result<Hash> {
         let hash = *blake3::hash(piece).as_bytes();
         if !self.known.contains_key(&hash) && locked(&self.fresh).insert(hash) {
-            self.add(hash, piece, packs)?;
+            self.add(hash, piece, packs, lane)?;
         }
         Ok(hash)
     }
 
     /// Adds a piece, whether or not it is there already.
-    fn add(&self, hash: Hash, piece: &[u8], packs: &mut Packs) -> Result<()> {
+    fn add(&self, hash: Hash, piece: &[u8], packs: &mut Packs, lane: &Lane) -> Result<()> {
         let thread = rayon::current_thread_index().map_or(0, |index| index + 1);
-        let mut batch = locked(&self.batches[thread % self.batches.len()]);
+        let mut batch = locked(&lane.batches[thread % lane.batches.len()]);
         let before = batch.bytes.len();
         packs.seen += 1;
         let hopeless = packs.in_vain >= TRIED && !packs.seen.is_multiple_of(TRIED);
@@ -632,14 +674,14 @@ impl Store {
         };
         batch.pieces.push((hash, at));
         if batch.bytes.len() >= BATCH {
-            self.write(&mut batch)?;
+            self.write(lane, &mut batch)?;
         }
         Ok(())
     }
 
     /// Writes a batch to the pack and empties it. Only its place is given out one at a time.
-    fn write(&self, batch: &mut Batch) -> Result<()> {
-        let mut held = locked(&self.writing);
+    fn write(&self, lane: &Lane, batch: &mut Batch) -> Result<()> {
+        let mut held = locked(&lane.writing);
         let writing = match &mut *held {
             Some(writing) => writing,
             empty => empty.insert(self.begin()?),
@@ -743,15 +785,17 @@ impl Store {
     /// # Errors
     /// When the store cannot be written.
     pub fn commit(&mut self) -> Result<()> {
-        for batch in &self.batches {
-            let mut batch = locked(batch);
-            if !batch.pieces.is_empty() {
-                self.write(&mut batch)?;
+        for lane in [&self.contents, &self.lists] {
+            for batch in &lane.batches {
+                let mut batch = locked(batch);
+                if !batch.pieces.is_empty() {
+                    self.write(lane, &mut batch)?;
+                }
             }
+            let writing = locked(&lane.writing).take();
+            writing.map_or(Ok(()), |writing| self.send(writing))?;
         }
         locked(&self.fresh).clear();
-        let writing = locked(&self.writing).take();
-        writing.map_or(Ok(()), |writing| self.send(writing))?;
         loop {
             let next = locked(&self.on_their_way).pop_front();
             match next {
@@ -911,10 +955,12 @@ impl Store {
 impl Drop for Store {
     /// A pack that was not finished is of no use, and its room may be all there was.
     fn drop(&mut self) {
-        if let Some(writing) = locked(&self.writing).take()
-            && let To::File { .. } = writing.to
-        {
-            self.home.shelf.drop_begun(&of_pack(&writing.name, "pack"));
+        for lane in [&self.contents, &self.lists] {
+            if let Some(writing) = locked(&lane.writing).take()
+                && let To::File { .. } = writing.to
+            {
+                self.home.shelf.drop_begun(&of_pack(&writing.name, "pack"));
+            }
         }
     }
 }

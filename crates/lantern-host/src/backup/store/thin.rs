@@ -1,6 +1,6 @@
 //! Drops what no backup needs any more.
 
-use super::{Hash, Packs, Store, in_packs, of_pack};
+use super::{Hash, Needed, Packs, Store, in_packs, of_pack};
 use crate::backup::fault::BackupFault;
 use crate::backup::shelf::Object;
 use crate::error::{Error, Result};
@@ -26,12 +26,13 @@ pub struct Thinned {
 type Named = BTreeMap<String, Object>;
 
 impl Store {
-    /// Drops what is not `live`, which pages need that were read after it was opened: at once where nobody else writes, and
+    /// Drops what is not needed, as pages say that were read after it was opened: at once where nobody else writes, and
     /// otherwise as [`thinning`] says.
     ///
     /// # Errors
     /// When a live piece cannot be read, before anything is dropped; or the store cannot be written.
-    pub fn thin(&mut self, live: &BTreeSet<Hash>) -> Result<Thinned> {
+    pub fn thin(&mut self, needed: &Needed) -> Result<Thinned> {
+        let live = &needed.pieces;
         let home = self.home.clone();
         let now_s = match home.shared {
             true => home.shelf.now_s()?,
@@ -51,7 +52,7 @@ impl Store {
         let among = among.filter(|(piece, _)| !live.contains(piece));
         let among = among.map(|(_, bytes)| bytes).sum();
         drop(packs);
-        self.move_on(chores.move_on.keys())?;
+        self.move_on(chores.move_on.keys(), &needed.lists)?;
         let named_of = |numbers: &[usize]| -> BTreeSet<&str> {
             numbers.iter().map(|it| names[*it].as_str()).collect()
         };
@@ -116,13 +117,21 @@ impl Store {
     }
 
     /// Writes pieces to a new pack, in the order in which they lie.
-    fn move_on<'h>(&mut self, pieces: impl Iterator<Item = &'h Hash>) -> Result<()> {
+    fn move_on<'h>(
+        &mut self,
+        pieces: impl Iterator<Item = &'h Hash>,
+        lists: &BTreeSet<Hash>,
+    ) -> Result<()> {
         let mut pieces: Vec<&Hash> = pieces.collect();
         pieces.sort_by_key(|hash| self.lies_at(hash));
         for hash in pieces {
             let piece = self.get(hash);
             let piece = piece.map_err(|why| Error::Backup(BackupFault::Store { why }))?;
-            self.add(*hash, &piece, &mut Packs::default())?;
+            let lane = match lists.contains(hash) {
+                true => self.of_lists(),
+                false => &self.contents,
+            };
+            self.add(*hash, &piece, &mut Packs::default(), lane)?;
         }
         self.commit()
     }
