@@ -106,6 +106,8 @@ pub struct Glance {
     /// How many backups there are, and how much their store takes, in bytes; none where it cannot be looked into, as when
     /// its disk is not mounted.
     pub backups: Option<(usize, u64)>,
+    /// Where they are, where that is not on this machine: there, nobody was asked.
+    pub backups_at: Option<String>,
     /// How many files are set aside.
     pub aside: usize,
     /// Their size, in bytes.
@@ -136,8 +138,15 @@ impl Glance {
 pub fn glance(server: &Server) -> Result<Glance> {
     let ledger = Ledger::open(&server.folder)?;
     let past = history::history(server, &ledger)?;
-    let backups = backup::list(server).ok().map(|(backups, _)| backups.len());
-    let backups = backups.zip(backup::stored_bytes(server).ok());
+    let backups_at = server.config.backup.elsewhere();
+    let backups = match backups_at {
+        Some(_) => None,
+        None => {
+            let listed = backup::list(server).ok();
+            let many = listed.map(|(backups, _)| backups.len());
+            many.zip(backup::stored_bytes(server).ok())
+        }
+    };
     let survey = server.folder.read(&own("last-survey.json")).ok();
     let each = server
         .each()
@@ -151,5 +160,6 @@ pub fn glance(server: &Server) -> Result<Glance> {
         aside_bytes: past.iter().map(|past| past.bytes).sum(),
         last: past.into_iter().last().map(|past| past.operation),
         backups,
+        backups_at: backups_at.map(ToString::to_string),
     })
 }

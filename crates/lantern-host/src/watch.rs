@@ -84,9 +84,16 @@ pub fn look(server: &Server, sources: &Sources, meanwhile: &Meanwhile) -> Result
     let found = survey(server, &mut ledger, Depth::Usual)?;
     glance::remember(server, &found);
     let glance = glance::glance(server)?;
-    let backups = backup::list(server).ok().map(|(whole, _)| {
+    let backups = backup::list(server).map(|(whole, _)| {
         let newest = whole.iter().map(|page| page.made_ms).max();
         (whole.len(), newest)
+    });
+    let unread = backups.as_ref().err().map(|error| {
+        let why = error.to_string();
+        (
+            "backups".into(),
+            format!("the backups cannot be looked at: {why}"),
+        )
     });
     let mut seen = Seen {
         cut_off: match meanwhile {
@@ -98,7 +105,8 @@ pub fn look(server: &Server, sources: &Sources, meanwhile: &Meanwhile) -> Result
         version: found.inventory.server_version().map(ToString::to_string),
         components: Some(found.inventory.components.len()),
         findings: Some(found.inventory.findings.clone()),
-        backups,
+        backups: backups.ok(),
+        unread: unread.into_iter().collect(),
         free: free(server),
         ..Seen::default()
     };

@@ -896,6 +896,8 @@ pub struct Status<'a> {
     /// How many backups; null where their store cannot be looked into.
     backups: Option<usize>,
     backup_bytes: Option<u64>,
+    /// Where they are, where that is not on this machine: nobody was asked there.
+    backups_at: Option<String>,
     aside_files: usize,
     aside_bytes: u64,
 }
@@ -973,6 +975,7 @@ impl<'a> Status<'a> {
             survey: seen.survey.as_ref(),
             backups: seen.backups.map(|(backups, _)| backups),
             backup_bytes: seen.backups.map(|(_, bytes)| bytes),
+            backups_at: seen.backups_at.clone(),
             aside_files: seen.aside,
             aside_bytes: seen.aside_bytes,
         }

@@ -68,7 +68,9 @@ pub fn client_kinds() -> Vec<CompletionCandidate> {
 
 /// Names of backups.
 pub fn backups() -> Vec<CompletionCandidate> {
-    let listed = server().and_then(|server| backup::list(&server).ok());
+    // Who presses a key does not wait for another machine.
+    let server = server().filter(|server| server.config.backup.elsewhere().is_none());
+    let listed = server.and_then(|server| backup::list(&server).ok());
     let names = listed.into_iter().flat_map(|(pages, _)| pages);
     let names = names.map(|page| page.name);
     candidates(names.chain(["latest".to_owned()]))

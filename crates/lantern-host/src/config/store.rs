@@ -4,6 +4,7 @@ use crate::backup::Bucket;
 use crate::place::{Address, Means, Scheme};
 use crate::web;
 use serde::Deserialize;
+use std::fmt;
 use std::path::PathBuf;
 use url::Url;
 
@@ -42,7 +43,22 @@ impl StoreAt {
     }
 }
 
+impl fmt::Display for StoreAt {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            StoreAt::Folder(path) => write!(f, "{}", path.display()),
+            StoreAt::Sftp(address) => write!(f, "{address}"),
+            StoreAt::Bucket(bucket) => write!(f, "{bucket}"),
+        }
+    }
+}
+
 impl BackupPlace {
+    /// Where it is, where nobody is asked for what is seen at a glance: it is not on this machine.
+    pub fn elsewhere(&self) -> Option<&StoreAt> {
+        self.at.as_ref().filter(|at| at.is_elsewhere())
+    }
+
     /// How the machine is reached that the store is on.
     pub fn means(&self) -> Means {
         Means {

@@ -148,7 +148,11 @@ fn show(
     });
     let kept = format!(
         "{}; set aside: {}, {}",
-        backups.unwrap_or_else(|| "the store of backups cannot be looked into".into()),
+        match (backups, &seen.backups_at) {
+            (Some(backups), _) => backups,
+            (None, Some(at)) => format!("backups in {at}, not looked at now"),
+            (None, None) => "the store of backups cannot be looked into".into(),
+        },
         count(seen.aside, "file", "files"),
         bytes(seen.aside_bytes)
     );

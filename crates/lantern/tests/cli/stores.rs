@@ -321,6 +321,17 @@ fn an_object_store_takes_a_changeover_and_gives_it_back() {
     assert!(packs.count() <= 4, "{read:?}");
     let at =
         |words: &[&str]| plain(&world.lantern(&[words, &["--server", "halcyon-terrace"]].concat()));
+    // At a glance, nobody there is asked.
+    objects.asked();
+    let glance = world
+        .output(&["status", "--server", "halcyon-terrace"])
+        .stdout;
+    let glance = String::from_utf8(glance).unwrap();
+    assert!(
+        glance.contains("backups in s3://lantern/night, not looked at now"),
+        "{glance}"
+    );
+    assert_eq!(objects.asked(), [""; 0]);
     let told = [
         at(&["backup", "check"]),
         at(&["backup", "check", "--sample", "10"]),
