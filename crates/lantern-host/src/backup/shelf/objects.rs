@@ -1,8 +1,8 @@
 //! A store in an object store that speaks S3.
 //!
 //! What may pass is tried again for a while: 503, silence, an answer that breaks off. Once that was in vain, nothing more
-//! is asked, so that each of a thousand files does not wait for as long. What is read is read in large blocks, the last of
-//! which are held: small pieces that lie side by side are one request.
+//! is asked, so that each of a thousand files does not wait for as long. What is small is read in blocks, the last of which are
+//! held: small pieces that lie side by side are one request.
 
 use super::{Object, Shelf};
 use crate::backup::fault::BackupFault;
@@ -15,6 +15,7 @@ use rusty_s3::{Credentials, S3Action};
 use std::collections::VecDeque;
 use std::io;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 use url::Url;
@@ -28,12 +29,16 @@ const WAITS: [Duration; 6] = [
     Duration::from_secs(10),
     Duration::from_secs(20),
 ];
+/// Of one that has never answered, no more of these: it may not be there at all, or be called something else.
+const SOON: usize = 3;
 /// No longer than this, whatever the other end wishes.
 const LONGEST_WAIT: Duration = Duration::from_secs(30);
 /// So long is a request's signature good.
 const SIGNED: Duration = Duration::from_secs(15 * 60);
 /// So much is read at once, in bytes.
 const BLOCK: u64 = 1 << 20;
+/// What is so long is read by itself, in bytes.
+const LARGE: u64 = BLOCK / 4;
 /// So many blocks are held.
 const BLOCKS: usize = 64;
 /// No answer that is not an object is longer, in bytes.
@@ -69,6 +74,8 @@ pub struct Objects {
     bucket: rusty_s3::Bucket,
     credentials: Credentials,
     web: Web,
+    /// Whether it has ever answered.
+    was_heard: AtomicBool,
     /// Why nothing is asked any more, and since when.
     given_up: Mutex<Option<(Instant, String)>>,
 }
@@ -121,6 +128,7 @@ impl Objects {
             bucket,
             credentials,
             web: Web::new(at.ca.as_deref())?,
+            was_heard: AtomicBool::default(),
             given_up: Mutex::default(),
         })
     }
@@ -140,13 +148,23 @@ impl Objects {
             Some((since, why)) if since.elapsed() < LEFT_ALONE => return Err(why.clone()),
             _ => {}
         }
-        let mut waits = WAITS.iter();
+        let many = match self.was_heard.load(Ordering::Relaxed) {
+            true => WAITS.len(),
+            false => SOON,
+        };
+        let mut waits = WAITS.iter().take(many);
         let mut again = false;
         loop {
             let fault = match self.once(method, &sign(), with) {
-                Ok(came) => return Ok(Came { again, ..came }),
+                Ok(came) => {
+                    self.was_heard.store(true, Ordering::Relaxed);
+                    return Ok(Came { again, ..came });
+                }
                 Err(fault) => fault,
             };
+            if matches!(fault, WebFault::Status { .. }) {
+                self.was_heard.store(true, Ordering::Relaxed);
+            }
             let wait = waits.next().filter(|_| fault.may_pass());
             let Some(wait) = wait else {
                 let why = fault.to_string();
@@ -277,6 +295,20 @@ impl Objects {
         ))
     }
 
+    /// A part of an object, or less where that ends before.
+    fn part(&self, name: &str, from: u64, length: u64) -> io::Result<Vec<u8>> {
+        let came = self.get(name, Some((from, length)));
+        let came = came.map_err(io::Error::other)?;
+        match came.status {
+            206 => Ok(came.bytes),
+            // Whoever knows no parts sends it all.
+            200 if from == 0 && came.bytes.len() as u64 <= length => Ok(came.bytes),
+            404 => Err(io::ErrorKind::NotFound.into()),
+            416 => Err(io::ErrorKind::UnexpectedEof.into()),
+            _ => Err(io::Error::other(said(&came))),
+        }
+    }
+
     fn block(&self, name: &str, number: u64) -> io::Result<Arc<Vec<u8>>> {
         let shown = format!("{} {}", self.at.endpoint, self.shown(name));
         let held = |blocks: &VecDeque<Block>| {
@@ -287,17 +319,7 @@ impl Objects {
         if let Some(bytes) = held(&locked(&HELD)) {
             return Ok(bytes);
         }
-        let came = self.get(name, Some((number * BLOCK, BLOCK)));
-        let came = came.map_err(io::Error::other)?;
-        let bytes = match came.status {
-            206 => came.bytes,
-            // Whoever knows no parts sends it all.
-            200 if number == 0 && came.bytes.len() as u64 <= BLOCK => came.bytes,
-            404 => return Err(io::ErrorKind::NotFound.into()),
-            416 => return Err(io::ErrorKind::UnexpectedEof.into()),
-            _ => return Err(io::Error::other(said(&came))),
-        };
-        let bytes = Arc::new(bytes);
+        let bytes = Arc::new(self.part(name, number * BLOCK, BLOCK)?);
         let mut blocks = locked(&HELD);
         blocks.push_back(Block {
             name: shown,
@@ -383,6 +405,14 @@ impl Shelf for Objects {
     }
 
     fn read_at(&self, name: &str, bytes: &mut [u8], offset: u64) -> io::Result<()> {
+        if bytes.len() as u64 >= LARGE {
+            let part = self.part(name, offset, bytes.len() as u64)?;
+            if part.len() != bytes.len() {
+                return Err(io::ErrorKind::UnexpectedEof.into());
+            }
+            bytes.copy_from_slice(&part);
+            return Ok(());
+        }
         let mut done = 0;
         while done < bytes.len() {
             let at = offset + done as u64;

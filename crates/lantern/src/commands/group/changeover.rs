@@ -13,13 +13,14 @@ use crate::progress::during;
 use clap::Args;
 use lantern_core::component::Id;
 use lantern_core::group::{Carries, Row, compare};
-use lantern_host::Result;
+use lantern_host::changeover::fault::ChangeoverFault;
 use lantern_host::changeover::{Event, Report};
 use lantern_host::config::Span;
 use lantern_host::group::fault::GroupFault;
 use lantern_host::group::{Found, Standing};
 use lantern_host::interrupt;
 use lantern_host::night::How;
+use lantern_host::{Error, Result};
 use std::collections::BTreeSet;
 use std::num::NonZeroUsize;
 use std::path::Path;
@@ -381,7 +382,8 @@ pub fn for_each(look: &Look) -> Look {
     }
 }
 
-/// Takes back what was carried out, those that come up last first; what is wished of the world is `how`'s.
+/// Takes back what was carried out, those that come up last first; what is wished of the world is `how`'s. Says whether one was
+/// refused as nothing is wished, and somebody has been on.
 pub fn take_back(
     found: &Found,
     each: &mut [(GroupBecame, Option<String>)],
@@ -389,7 +391,8 @@ pub fn take_back(
     at_once: usize,
     common: &Common,
     look: &Look,
-) {
+) -> bool {
+    let mut asks = false;
     let done = each.iter().enumerate();
     let done = done.filter(|(_, it)| matches!(it.0, GroupBecame::Done | GroupBecame::DoneBefore));
     let done = done.map(|(index, _)| index).collect();
@@ -407,6 +410,7 @@ pub fn take_back(
         }
         if let Some((index, error)) = stays {
             // None of them is begun: they are down together, or not at all.
+            asks |= asks_of_the_world(&error);
             fail::tell(&error, &common.of(&found.folders[index]), &inner);
             for it in &wave {
                 each[*it] = (GroupBecame::Stays, None);
@@ -430,12 +434,22 @@ pub fn take_back(
                     (GroupBecame::TakenBack, None)
                 }
                 Err(error) => {
+                    asks |= asks_of_the_world(&error);
                     fail::tell(&error, &own, &inner);
                     (GroupBecame::Stays, Some(error.to_string()))
                 }
             };
         }
     }
+    asks
+}
+
+fn asks_of_the_world(error: &Error) -> bool {
+    use ChangeoverFault::{RestoredUsed, WorldUsed};
+    matches!(
+        error,
+        Error::Changeover(WorldUsed { .. } | RestoredUsed { .. })
+    )
 }
 
 /// Looks at all of them once more, and holds what they carry against one another.

@@ -61,7 +61,7 @@ pub fn run(args: &UndoOfGroup, common: &Common, look: &Look) -> Result<u8> {
         armed::confirm("Take it back?", &without, common, look)?;
     }
     let at_once = at_once(&found, args.at_once);
-    take_back(&found, &mut each, &args.how, at_once, common, look);
+    let asks = take_back(&found, &mut each, &args.how, at_once, common, look);
     let stays = each.iter().any(|(became, _)| *became == GroupBecame::Stays);
     let answer = GroupUndone {
         group: found.group.name.clone(),
@@ -71,7 +71,14 @@ pub fn run(args: &UndoOfGroup, common: &Common, look: &Look) -> Result<u8> {
         true => look.answer(&answer),
         false => {
             show_each(&found, &answer.servers, look);
-            look.next(&format!("lantern group survey {}", shell_word(&file)));
+            let word = shell_word(&file);
+            match asks {
+                true => {
+                    look.talk("What becomes of the worlds can be said for all of them: --with-world brings back those of the backups, --keep-world leaves them as they are.");
+                    look.next(&format!("lantern group undo {word} --keep-world"));
+                }
+                false => look.next(&format!("lantern group survey {word}")),
+            }
         }
     }
     Ok(match stays || is_idle {
