@@ -370,19 +370,29 @@ pub fn name() -> String {
 
 #[cfg(test)]
 mod tests {
+    use std::net::SocketAddr;
+
+    use rustix::net::{AddressFamily, SocketType, bind, getsockname, listen, socket};
+
     use super::*;
 
     #[test]
     fn a_port_is_seen_without_being_touched() {
         let machine = ThisMachine;
-        let listener = TcpListener::bind(("127.0.0.1", 0)).unwrap();
-        let port = listener.local_addr().unwrap().port();
-        assert!(machine.listens(Transport::Tcp, port).unwrap());
-        drop(listener);
-        assert!(!machine.listens(Transport::Tcp, port).unwrap());
-        let socket = UdpSocket::bind(("127.0.0.1", 0)).unwrap();
-        let port = socket.local_addr().unwrap().port();
+        // One number for both, taken before anybody listens: nobody else on this machine can have it meanwhile.
+        let (tcp, _udp, port) = loop {
+            let tcp = socket(AddressFamily::INET, SocketType::STREAM, None).unwrap();
+            bind(&tcp, &SocketAddr::from(([127, 0, 0, 1], 0))).unwrap();
+            let port = SocketAddr::try_from(getsockname(&tcp).unwrap())
+                .unwrap()
+                .port();
+            if let Ok(udp) = UdpSocket::bind(("127.0.0.1", port)) {
+                break (tcp, udp, port);
+            }
+        };
         assert!(machine.listens(Transport::Udp, port).unwrap());
         assert!(!machine.listens(Transport::Tcp, port).unwrap());
+        listen(&tcp, 1).unwrap();
+        assert!(machine.listens(Transport::Tcp, port).unwrap());
     }
 }
