@@ -395,9 +395,9 @@ fn stay<'m, 'a>(
         return there;
     }
     let helper = search.helper();
-    let mut clause = vec![Lit::not(helper), there];
-    clause.extend(replacers.into_iter().map(Lit::is));
-    search.require(&clause);
+    let mut lits = vec![there];
+    lits.extend(replacers.into_iter().map(Lit::is));
+    search.require_with(helper, &lits);
     Lit::is(helper)
 }
 

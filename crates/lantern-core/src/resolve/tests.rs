@@ -1364,6 +1364,10 @@ proptest! {
                 prop_assert_eq!(Some(price(&request, &chosen)), simple, "{}", told(&selection));
                 let again = resolve(&request).unwrap();
                 prop_assert_eq!(again, selection);
+                let mut unproved = request.clone();
+                unproved.policy.effort = 0;
+                let first = resolve(&unproved).unwrap();
+                prop_assert!(fits(&request, &self::chosen(&request, &first)), "{}", told(&first));
             }
             Err(obstacle) => {
                 prop_assert_eq!(simple, None, "{}", obstacle.tell(&request));
@@ -1787,4 +1791,41 @@ fn what_was_seen_not_to_start_is_not_chosen_again() {
     let notations = crate::version::Notations::default();
     let (again, _) = Request::from_json(&request.to_json(&notations)).unwrap();
     assert_eq!(again.learned, request.learned);
+}
+
+/// What takes the place of something that has to stay is chosen also where nobody looks for better answers, and where each of several could.
+#[test]
+fn one_of_several_takes_the_place() {
+    for (worlds, effort) in [("+ old 1 @<5.4", 0), ("+ old 1 @<5.4", 1_000_000), ("", 0)] {
+        let mut request = world(&format!(
+            "+ server 5.1\nserver 5.4\n{worlds}\nnew 1 replaces old admits visor:<3\nnew 2 replaces old admits visor:*"
+        ));
+        request.policy.effort = effort;
+        let players = ClientVersion {
+            client: "visor".into(),
+            version: version("1"),
+        };
+        request.admit.insert(players.wish(), players);
+        let selection = resolve(&request).unwrap();
+        assert!(
+            fits(&request, &chosen(&request, &selection)),
+            "{}",
+            told(&selection)
+        );
+    }
+    let text = "+ server 5.1 has skins:3\nserver 5.4 has skins:3\n+ trellis 1\n\
+        m0 1 @>=5.2 admits visor:<3\nm0 2 @>=5.2 installed m1:* admits visor:*\nm0 3 @<5.4\n\
+        ~ m1 1 @<5.4 needs m0:<3 installed m2:<3";
+    let asked = Asked {
+        early: false,
+        newest: false,
+        several: true,
+        untested: false,
+        wishes: vec![(7, 0, 1)],
+    };
+    let request = with_policy(&(text.into(), asked));
+    let selection = resolve(&request).unwrap();
+    let chosen = chosen(&request, &selection);
+    assert!(fits(&request, &chosen), "{}", told(&selection));
+    assert_eq!(Some(price(&request, &chosen)), by_trying(&request));
 }
