@@ -6,7 +6,7 @@ use crate::offer::Offer;
 use crate::resolve::{Held, Request, Target, first_answer};
 use crate::version::Version;
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 
@@ -76,7 +76,7 @@ pub struct ClientRow {
 }
 
 /// Whether everything fits together on one server version.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Together {
     /// Everything installed, or what replaces it, fits together there.

@@ -149,7 +149,8 @@ impl Supply {
 }
 
 /// A file that somebody needs.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Wanted {
     /// What it is for: a release.
     pub what: String,

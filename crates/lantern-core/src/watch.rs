@@ -12,7 +12,7 @@ const DAY_MS: i64 = 86_400_000;
 const GB: u64 = 1_000_000_000;
 
 /// From when on something is worth being said, as a group states it.
-#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct Limits {
     /// The newest backup is older than so many days.
@@ -57,7 +57,8 @@ pub enum About {
 }
 
 /// Something that there is to say of a server.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
 pub struct Sign {
     /// What it is about.
     pub about: About,
@@ -216,7 +217,8 @@ fn tenths(bytes: u64) -> String {
 pub struct Said(BTreeMap<Key, i64>);
 
 /// What of a server is new.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct News {
     /// What was not said before.
     pub new: Vec<Sign>,

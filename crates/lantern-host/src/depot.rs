@@ -70,6 +70,16 @@ enum Told {
 enum Base {
     Folder(String),
     Address(Url),
+    Elsewhere,
+}
+
+/// Where the archives lie that a catalogue has beside it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Beside {
+    /// Beside it.
+    Here,
+    /// On the machine that has sent it.
+    Elsewhere,
 }
 
 impl Base {
@@ -82,6 +92,7 @@ impl Base {
                 let is_there = !has_others || here::look(Path::new(&whole)).is_some();
                 offer.artifact.file = if is_there { whole } else { String::new() };
             }
+            Base::Elsewhere => offer.artifact.file = String::new(),
             Base::Address(url) => {
                 let parts: Vec<String> = file.as_str().split('/').map(encoded).collect();
                 offer.artifact.file = String::new();
@@ -185,12 +196,16 @@ impl Joined {
 }
 
 impl Depot {
-    /// Opens a catalogue; its archives lie relative to it.
+    /// Opens a catalogue; its archives lie relative to it, wherever it lies itself.
     ///
     /// # Errors
     /// When it is none.
-    pub fn open(&mut self, path: &Path) -> Result<()> {
-        self.open_here(path, here::read_text(path)?)
+    pub fn open(&mut self, path: &Path, beside: Beside) -> Result<()> {
+        let text = here::read_text(path)?;
+        match beside {
+            Beside::Here => self.open_here(path, text),
+            Beside::Elsewhere => self.open_text(path, text, Base::Elsewhere),
+        }
     }
 
     fn open_here(&mut self, path: &Path, text: String) -> Result<()> {

@@ -17,6 +17,7 @@ use crate::night::fault::NightFault;
 use crate::planning::fault::PlanningFault;
 use crate::rehearsal::fault::RehearsalFault;
 use crate::release::fault::ReleaseFault;
+use crate::session::fault::SessionFault;
 use crate::signing::fault::SigningFault;
 use crate::survey::fault::SurveyFault;
 use crate::told::plain;
@@ -151,6 +152,32 @@ pub enum Error {
     /// What an operation set aside was deleted, so that nobody knows any more how things were before it.
     #[error("what number {0} set aside was thinned out, so the state before it is no longer known")]
     ThinnedOut(i64),
+    /// What lay in a drop folder was to be sent along, and is not there.
+    #[error("{0} was to be sent along, and has not arrived")]
+    NotSent(String),
+    /// What another lantern asks for cannot be understood; why.
+    #[error("what is asked for cannot be understood: {0}")]
+    Misasked(String),
+    /// A lantern on another machine cannot be asked.
+    #[error("{machine}: {fault}")]
+    Session {
+        /// The machine.
+        machine: String,
+        /// Why.
+        fault: SessionFault,
+    },
+    /// What a lantern on another machine was asked has failed there.
+    #[error("{why}")]
+    There {
+        /// The machine.
+        machine: String,
+        /// Why, in words.
+        why: String,
+        /// What to do, line by line.
+        advice: Vec<String>,
+        /// The exit status that it would be.
+        status: u8,
+    },
     /// Another machine is at work in a server folder that is neither's own.
     #[error("somebody is at work there: {who}")]
     BusyThere {

@@ -4,7 +4,7 @@
 //! end, or, where it is wished once more, back to the state before.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -38,7 +38,7 @@ static NEXT: AtomicU64 = AtomicU64::new(0);
 static CALLED_OFF: AtomicBool = AtomicBool::new(false);
 static ASKED: AtomicBool = AtomicBool::new(false);
 static BACK: AtomicBool = AtomicBool::new(false);
-static WISHED: AtomicBool = AtomicBool::new(false);
+static WISHES: AtomicU32 = AtomicU32::new(0);
 
 fn under_way() -> MutexGuard<'static, BTreeMap<u64, Moment>> {
     UNDER_WAY.lock().unwrap_or_else(PoisonError::into_inner)
@@ -71,7 +71,7 @@ impl Drop for UnderWay {
 /// Somebody wants what is under way to end; says what becomes of that. Of several operations those are called off that can be, and the others
 /// go on, or back.
 pub fn wish() -> Wish {
-    WISHED.store(true, Ordering::Relaxed);
+    WISHES.fetch_add(1, Ordering::Relaxed);
     let under_way = under_way();
     let is_any = |moment| under_way.values().any(|it| *it == moment);
     let is_before = under_way.is_empty() || is_any(Moment::Before);
@@ -93,7 +93,12 @@ pub fn wish() -> Wish {
 
 /// Whether somebody has wished that what is under way should end.
 pub fn is_wished() -> bool {
-    WISHED.load(Ordering::Relaxed)
+    wishes() > 0
+}
+
+/// How often somebody has.
+pub(crate) fn wishes() -> u32 {
+    WISHES.load(Ordering::Relaxed)
 }
 
 /// Waits; false where it was called off meanwhile.

@@ -31,6 +31,7 @@
 //! | [`backup`] | `.lantern/store`: what is on the keep list, by content |
 //! | [`console`] | the server's process, port and open files, its input and output |
 //! | [`verify`] | what a running server shows |
+//! | [`session`] | a lantern on another machine, asked line by line |
 //! | [`rehearsal`] | a plan carried out on a copy first |
 //! | [`changeover`] | carrying a plan out, going back, `.lantern/journal.json` |
 
@@ -81,6 +82,7 @@ pub mod recognised;
 pub mod rehearsal;
 pub mod release;
 pub mod runner;
+pub mod session;
 mod shell;
 pub mod shipped;
 pub mod signing;

@@ -1,6 +1,6 @@
 //! Catalogues made of folders of releases, and held against them.
 
-use crate::depot::Depot;
+use crate::depot::{Beside, Depot};
 use crate::downloads::{Downloads, hash_now};
 use crate::error::{At, Error, Result};
 use crate::gather::{differing, hashes_of};
@@ -93,7 +93,7 @@ pub struct Checked {
 /// When the catalogue as a whole cannot be read.
 pub fn check(path: &Path, family: &Family) -> Result<Checked> {
     let mut depot = Depot::default();
-    depot.open(path)?;
+    depot.open(path, Beside::Here)?;
     depot.take_all(family);
     let mut wrong = depot.left_out;
     let mut elsewhere = 0;

@@ -7,6 +7,7 @@ use crate::folder::{Folder, own};
 use crate::place::Held;
 use crate::runner::somebody;
 use lantern_core::path::RelPath;
+use std::sync::OnceLock;
 use std::time::Duration;
 
 /// Held while lantern works in a folder. The system frees it when the process ends, however it does.
@@ -46,14 +47,40 @@ pub fn holder(folder: &Folder) -> Result<Option<String>> {
     folder.locked_by(&own("lock"))
 }
 
+/// For whom this lantern works.
+static FOR: OnceLock<String> = OnceLock::new();
+
+/// This lantern works for somebody on another machine, by these words.
+pub(crate) fn works_for(who: &str) {
+    let who: String = who
+        .chars()
+        .filter(|sign| !sign.is_control())
+        .take(MOST_WORDS)
+        .collect();
+    let _ = FOR.set(who);
+}
+
+fn for_whom() -> String {
+    match FOR.get() {
+        Some(who) => format!(", {who}, since {}", now()),
+        None => String::new(),
+    }
+}
+
 /// How often a lock that somebody has is tried again, and how long is waited before: who only looks whether it is taken has
 /// it for a moment.
 const TRIES: u32 = 5;
 const PAUSE: Duration = Duration::from_millis(30);
+/// So much of what somebody says of himself is written down, in characters.
+const MOST_WORDS: usize = 200;
 
 fn hold(folder: &Folder, room: &RelPath, doing: &str) -> Result<Box<dyn Held>> {
     let path = room.join("lock")?;
-    let words = format!("lantern {doing}, process {}\n", std::process::id());
+    let words = format!(
+        "lantern {doing}, process {}{}\n",
+        std::process::id(),
+        for_whom()
+    );
     let mut tries = 1;
     loop {
         match folder.lock(&path, &words)? {

@@ -5,6 +5,8 @@ use crate::interrupt;
 use lantern_core::group::{Gate, Passes, Together};
 use lantern_core::operation::OperationKind;
 use std::collections::BTreeSet;
+use std::fmt;
+use std::ops::Deref;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -41,7 +43,15 @@ impl Meeting {
 
     /// A server's own place there.
     pub fn seat(self: &Arc<Meeting>, who: usize) -> Seat {
-        Seat {
+        Seat(Arc::new(Here {
+            meeting: Arc::clone(self),
+            who,
+        }))
+    }
+
+    /// A server's own place there, for one whose operation is under way elsewhere.
+    pub fn proxy(self: &Arc<Meeting>, who: usize) -> Proxy {
+        Proxy {
             meeting: Arc::clone(self),
             who,
         }
@@ -52,20 +62,71 @@ impl Meeting {
     }
 }
 
-/// A server's own place at a meeting.
+/// A server's own place at a meeting, wherever that is held.
 #[derive(Debug, Clone)]
-pub struct Seat {
-    meeting: Arc<Meeting>,
-    who: usize,
-}
+pub struct Seat(Arc<dyn Attendance>);
 
-impl Seat {
+/// What a server's operation does at a meeting.
+pub trait Attendance: fmt::Debug + Send + Sync {
     /// Waits at a gate until it lets this server through.
     ///
     /// # Errors
     /// [`ChangeoverFault::TurnedBack`] where something went wrong at another one; [`ChangeoverFault::CalledOff`] or
     /// [`ChangeoverFault::CalledBack`] where somebody wants it to end meanwhile.
-    pub(crate) fn arrive(&self, gate: Gate, kind: OperationKind) -> Result<(), ChangeoverFault> {
+    fn arrive(&self, gate: Gate, kind: OperationKind) -> Result<(), ChangeoverFault>;
+
+    /// For how long the longest of them warns its players.
+    fn warns(&self) -> Duration;
+
+    /// Something went wrong at this server.
+    fn fails(&self);
+
+    /// Whether this server turned back for what went wrong at another.
+    fn has_turned_back(&self) -> bool;
+
+    /// Its operation has ended.
+    fn ends(&self, succeeded: bool);
+}
+
+impl Seat {
+    /// One at a meeting that is held elsewhere.
+    pub fn of(attendance: impl Attendance + 'static) -> Seat {
+        Seat(Arc::new(attendance))
+    }
+}
+
+impl Deref for Seat {
+    type Target = dyn Attendance;
+
+    fn deref(&self) -> &(dyn Attendance + 'static) {
+        &*self.0
+    }
+}
+
+/// What becomes of a wish that it should end, where it waits at a gate.
+///
+/// # Errors
+/// [`ChangeoverFault::CalledOff`] or [`ChangeoverFault::CalledBack`] where it ends there.
+pub(crate) fn heeded(gate: Gate, kind: OperationKind) -> Result<(), ChangeoverFault> {
+    if gate <= Gate::AskToStop && interrupt::called_off() {
+        return Err(ChangeoverFault::CalledOff(kind));
+    }
+    let can_go_back = (Gate::Stop..=Gate::Settle).contains(&gate);
+    if can_go_back && interrupt::wants_back() {
+        return Err(ChangeoverFault::CalledBack);
+    }
+    Ok(())
+}
+
+/// One at a meeting that is held here.
+#[derive(Debug)]
+struct Here {
+    meeting: Arc<Meeting>,
+    who: usize,
+}
+
+impl Attendance for Here {
+    fn arrive(&self, gate: Gate, kind: OperationKind) -> Result<(), ChangeoverFault> {
         let mut together = self.meeting.together();
         together.arrives(self.who, gate);
         self.meeting.changed.notify_all();
@@ -78,32 +139,61 @@ impl Seat {
                 }
                 Passes::NotYet => {}
             }
-            if gate <= Gate::AskToStop && interrupt::called_off() {
-                return Err(ChangeoverFault::CalledOff(kind));
-            }
-            let can_go_back = (Gate::Stop..=Gate::Settle).contains(&gate);
-            if can_go_back && interrupt::wants_back() {
-                return Err(ChangeoverFault::CalledBack);
-            }
+            heeded(gate, kind)?;
             let waited = self.meeting.changed.wait_timeout(together, LOOK);
             together = waited.unwrap_or_else(PoisonError::into_inner).0;
         }
     }
 
-    /// For how long the longest of them warns its players.
-    pub(crate) fn warns(&self) -> Duration {
+    fn warns(&self) -> Duration {
         self.meeting.warns
     }
 
-    /// Something went wrong at this server.
-    pub(crate) fn fails(&self) {
+    fn fails(&self) {
         self.meeting.together().fails(self.who);
         self.meeting.changed.notify_all();
     }
 
-    /// Whether this server turned back for what went wrong at another.
-    pub fn has_turned_back(&self) -> bool {
+    fn has_turned_back(&self) -> bool {
         self.meeting.together().has_turned_back(self.who)
+    }
+
+    fn ends(&self, succeeded: bool) {
+        let mut together = self.meeting.together();
+        if !succeeded {
+            together.fails(self.who);
+        }
+        together.ends(self.who);
+        self.meeting.changed.notify_all();
+    }
+}
+
+/// Speaks at a meeting for a server whose operation is under way elsewhere.
+#[derive(Debug, Clone)]
+pub struct Proxy {
+    meeting: Arc<Meeting>,
+    who: usize,
+}
+
+impl Proxy {
+    /// Its own seat.
+    pub fn seat(&self) -> Seat {
+        self.meeting.seat(self.who)
+    }
+
+    /// It has come to a gate.
+    pub fn arrives(&self, gate: Gate) {
+        self.meeting.together().arrives(self.who, gate);
+        self.meeting.changed.notify_all();
+    }
+
+    /// Whether the gate that it has come to lets it through; none where it has to wait, else at which other one something went wrong.
+    pub fn passes(&self) -> Option<Result<(), String>> {
+        match self.meeting.together().passes(self.who) {
+            Passes::Yes => Some(Ok(())),
+            Passes::TurnsBack(other) => Some(Err(self.meeting.names[other].clone())),
+            Passes::NotYet => None,
+        }
     }
 }
 
@@ -128,12 +218,7 @@ impl Attends {
 impl Drop for Attends {
     fn drop(&mut self) {
         if let Some(seat) = &self.seat {
-            let mut together = seat.meeting.together();
-            if !self.succeeded {
-                together.fails(seat.who);
-            }
-            together.ends(seat.who);
-            seat.meeting.changed.notify_all();
+            seat.ends(self.succeeded);
         }
     }
 }

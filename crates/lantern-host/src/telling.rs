@@ -13,7 +13,7 @@ use crate::web::Web;
 use lantern_core::notice::{FeedEntry, Moment, Notice, Occasion, ServerNews, Style, feed, urn};
 use lantern_core::operation::OperationKind;
 use lantern_core::page::{For, TemplateFault, fill};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::path::Path;
 use std::time::Duration;
 use url::Url;
@@ -24,7 +24,8 @@ const LIMIT: Duration = Duration::from_secs(20);
 const MOST_ENTRIES: usize = 30;
 
 /// Somebody who was told, or could not be.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Told {
     /// Who: a program, or a host.
     pub who: String,

@@ -5,8 +5,8 @@
 pub mod group;
 
 use group::{
-    GroupChangeoverDone, GroupDecided, GroupHistory, GroupOutlook, GroupPlanned, GroupStatus,
-    GroupSurveyed, GroupUndone, GroupVerified, GroupWatched,
+    GroupChangeoverDone, GroupDecided, GroupHistory, GroupOutlook, GroupPlanned, GroupSent,
+    GroupStatus, GroupSurveyed, GroupUndone, GroupVerified, GroupWatched,
 };
 use lantern_core::check::Remark;
 use lantern_core::clients::{Checked, ClientChange, ClientList, Explained, MayJoin};
@@ -113,6 +113,7 @@ answers!(
     GroupWatched<'_>,
     GroupOutlook,
     GroupPlanned,
+    GroupSent,
     GroupStatus,
     GroupSurveyed,
     ListingChecked,

@@ -2,8 +2,8 @@
 
 use crate::commands::{
     acquire, adopt, backup, bundle, catalogue, changeover, client, culprit, demo, diff, docs,
-    family, gather, group, history, keep_up, known, launch, notice, order, outlook, plan, put_back,
-    rehearse, report, server, settings, status, survey, take_over, undo, verify, why,
+    family, far_end, gather, group, history, keep_up, known, launch, notice, order, outlook, plan,
+    put_back, rehearse, report, server, settings, status, survey, take_over, undo, verify, why,
 };
 use crate::common::Common;
 use crate::fail;
@@ -100,6 +100,9 @@ pub enum Command {
     Docs(docs::DocsArgs),
     /// Write manual pages into a folder
     Man(docs::ManArgs),
+    /// Answer a lantern on another machine, line by line
+    #[command(hide = true)]
+    FarEnd,
     /// Print what makes a shell complete ids, versions, backups and servers
     #[command(
         after_help = "Examples:\n  source <(lantern completions bash)        in ~/.bashrc\n  \
@@ -155,6 +158,7 @@ pub fn run(cli: &Cli, look: &Look) -> Result<u8> {
         Command::Docs(args) => docs::show(args, look),
         Command::Man(args) => docs::write_man(args, Cli::command(), look),
         Command::Demo(args) => demo::run(args, look),
+        Command::FarEnd => far_end::run(common, look),
         Command::Completions { shell } => {
             let shells = Shells::builtins();
             let mut script = Vec::new();

@@ -24,6 +24,7 @@ use lantern_host::night::fault::NightFault;
 use lantern_host::place::Address;
 use lantern_host::planning::fault::PlanningFault;
 use lantern_host::rehearsal::fault::RehearsalFault;
+use lantern_host::session::fault::SessionFault;
 use lantern_host::signing::fault::SigningFault;
 use lantern_host::survey::fault::SurveyFault;
 use lantern_host::unattended::fault::UnattendedFault;
@@ -46,7 +47,7 @@ pub const WAITING: u8 = 5;
 pub fn tell(error: &Error, common: &Common, look: &Look) -> u8 {
     let word = look.paint_error(Means::Bad, "error");
     look.talk(&format!("{word}: {error}"));
-    let advice = format!("{}{}", untouched(error), advice(error, common));
+    let advice = advice(error, common);
     if look.json {
         let conflicts = match error {
             Error::Planning(PlanningFault::Obstacle { obstacle, .. }) => {
@@ -57,19 +58,27 @@ pub fn tell(error: &Error, common: &Common, look: &Look) -> u8 {
         };
         look.answer(&Failure {
             error: error.to_string(),
-            advice: advice.lines().map(str::to_owned).collect(),
+            advice: advice.clone(),
             exit_status: status(error),
             conflicts,
         });
     }
-    for line in advice.lines() {
+    for line in advice {
         look.talk(&format!("  {line}"));
     }
     status(error)
 }
 
-fn status(error: &Error) -> u8 {
+/// What to do about an error, line by line.
+pub fn advice(error: &Error, common: &Common) -> Vec<String> {
+    let advice = format!("{}{}", untouched(error), what_to_do(error, common));
+    advice.lines().map(str::to_owned).collect()
+}
+
+/// The exit status of an error.
+pub fn status(error: &Error) -> u8 {
     match error {
+        Error::There { status, .. } => *status,
         Error::Planning(PlanningFault::Obstacle { .. })
         | Error::Planning(PlanningFault::NoWay { .. })
         | Error::Planning(PlanningFault::NotArmed(_))
@@ -118,7 +127,7 @@ fn untouched(error: &Error) -> &'static str {
     }
 }
 
-fn advice(error: &Error, common: &Common) -> String {
+fn what_to_do(error: &Error, common: &Common) -> String {
     let plan_again = plan_again(common);
     match error {
         Error::NotAFolder(_) => "Name a folder that is there.".into(),
@@ -136,6 +145,24 @@ fn advice(error: &Error, common: &Common) -> String {
             _ => "Ask whoever runs that machine.".into(),
         },
         Error::Address(_) => "Write it as sftp://USER@HOST/FOLDER; or ssh://, ftps:// or ftp://.".into(),
+        Error::Session { fault, .. } => match fault {
+            SessionFault::NotSent | SessionFault::Other(_) => {
+                "Put this one there, with the group's file: lantern group send".into()
+            }
+            SessionFault::OtherKind(..) => {
+                "Adopt the server from here, as a folder on another machine, and state its name in the group's file.".into()
+            }
+            SessionFault::NotTaken(_) => "Ask whoever runs that machine, or adopt the server from here, as a folder on another machine.".into(),
+            SessionFault::Ended(_) | SessionFault::Broken(_) | SessionFault::Unread(_) => {
+                "See whether the same command gets there by itself; what is under way there goes on, or was called off, and is found again by the same command.".into()
+            }
+        },
+        Error::There { machine, advice, .. } => match &advice[..] {
+            [] => String::new(),
+            advice => format!("On {machine}:\n{}", advice.join("\n")),
+        },
+        Error::Misasked(_) => "Have both be the same lantern: lantern group send".into(),
+        Error::NotSent(_) => "Run the same command again.".into(),
         Error::NoProgram { .. } => "Install it, or change the recipe in lantern.toml.".into(),
         Error::Release { .. } => "Download it again, or remove it from the folder.".into(),
         Error::OddPath(_) => "Rename it, or the folder that it lies in.".into(),
@@ -492,7 +519,9 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
             let cause = cause
                 .as_ref()
                 .and_then(|cause| cause.downcast_ref::<Error>());
-            let why = cause.map(|cause| advice(cause, common)).unwrap_or_default();
+            let why = cause
+                .map(|cause| what_to_do(cause, common))
+                .unwrap_or_default();
             format!(
                 "{}{why}\nIf that was a passing fault, give the same command again.",
                 wrong_now(wrong)
@@ -511,6 +540,9 @@ fn of_config(fault: &ConfigFault, common: &Common) -> String {
             "Take it into care first: lantern adopt {}\nOr name the right folder with --server DIR.",
             shell_word(path)
         ),
+        ConfigFault::IsThere(_) => {
+            "Give the command there, or for the whole group: lantern group --help".into()
+        }
         ConfigFault::UnknownFamily { .. } => {
             "Name one of these, or a file that ends in .family.toml.".into()
         }
@@ -567,6 +599,9 @@ fn of_group(fault: &GroupFault) -> String {
         }
         GroupFault::Some { .. } | GroupFault::Own(_) => {
             "Nothing was armed. Each of them by itself: lantern plan --server NAME".into()
+        }
+        GroupFault::NobodyThere => {
+            "State one as at = \"ssh://USER@HOST/FOLDER\", where a lantern is to work that is there: lantern docs group".into()
         }
         GroupFault::NoFirst => "Nothing was begun. All of them: lantern group changeover".into(),
         GroupFault::ToFetch(files) => {

@@ -10,7 +10,9 @@ use crate::means::style;
 use crate::sheet::Sheet;
 use crate::visible::{visible, visible_json};
 use comfy_table::{ContentArrangement, Row, Table};
+use std::fmt;
 use std::io::{IsTerminal, Write};
+use std::sync::Arc;
 
 /// What of a line that is printed comes from the styles.
 fn own_sequences(color: bool) -> Vec<String> {
@@ -45,6 +47,18 @@ pub struct Look {
     pub verbose: bool,
     /// Where the answer goes instead of being printed.
     sheet: Option<Sheet>,
+    /// Who hears the talk instead of its being printed.
+    ear: Option<Ear>,
+}
+
+/// Somebody who hears talk.
+#[derive(Clone)]
+struct Ear(Arc<dyn Fn(&str) + Send + Sync>);
+
+impl fmt::Debug for Ear {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Ear")
+    }
 }
 
 impl Look {
@@ -62,6 +76,17 @@ impl Look {
             quiet: false,
             verbose: false,
             sheet: None,
+            ear: None,
+        }
+    }
+
+    /// The same, with the talk being heard by somebody, and without colours.
+    pub fn heard_by(&self, hears: impl Fn(&str) + Send + Sync + 'static) -> Look {
+        Look {
+            color: false,
+            error_color: false,
+            ear: Some(Ear(Arc::new(hears))),
+            ..self.clone()
         }
     }
 
@@ -106,6 +131,9 @@ impl Look {
     /// Prints a line of talk.
     pub fn talk(&self, line: &str) {
         let line = visible(line, &own_sequences(self.error_color));
+        if let Some(Ear(hears)) = &self.ear {
+            return hears(&line);
+        }
         let _ = writeln!(std::io::stderr(), "{line}");
     }
 

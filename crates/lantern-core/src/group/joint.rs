@@ -131,9 +131,9 @@ fn parts<'a>(servers: &'a [GroupServer], asked: &'a [Request]) -> Vec<Part<'a>> 
         }
     }
     for part in &mut parts {
-        let name = |index: usize| &servers[part.servers[index]].at;
+        let name = |index: usize| servers[part.servers[index]].called();
         part.name = match part.servers.len() {
-            1 => name(0).clone(),
+            1 => name(0).to_owned(),
             2 => format!("{} and {}", name(0), name(1)),
             many => format!("{} and {} more", name(0), many - 1),
         };

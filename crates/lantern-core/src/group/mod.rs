@@ -52,14 +52,25 @@ pub struct Group {
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct GroupServer {
-    /// The name of a server in care, or its folder, as seen from the file.
+    /// The name of a server in care, or its folder, as seen from the file; or the address of one at which a lantern works that is there.
     pub at: String,
+    /// What it is called here; otherwise as `at` names it.
+    pub name: Option<String>,
+    /// For one at which a lantern works that is there, the command that runs a line for the shell of that machine, which is added as its last word.
+    pub shell: Option<Vec<String>>,
     /// What it has to itself: it carries that, in whatever release, and the others need not.
     #[serde(default)]
     pub own: BTreeSet<Id>,
-    /// The servers that it comes up after, and goes down before, as the file names them.
+    /// The servers that it comes up after, and goes down before, as they are called.
     #[serde(default)]
     pub after: BTreeSet<String>,
+}
+
+impl GroupServer {
+    /// What it is called.
+    pub fn called(&self) -> &str {
+        self.name.as_deref().unwrap_or(&self.at)
+    }
 }
 
 impl Group {
@@ -89,16 +100,26 @@ impl Group {
             return Some("server: a group has two or more".into());
         }
         let mut seen = BTreeSet::new();
-        for GroupServer { at, own, after } in &self.servers {
+        for server in &self.servers {
+            let GroupServer {
+                shell, own, after, ..
+            } = server;
+            let at = server.called();
+            if at.is_empty() || at.chars().any(char::is_control) {
+                return Some(format!("server \"{}\": name: it is none", server.at));
+            }
             if !seen.insert(at) {
                 return Some(format!("server: \"{at}\" stands there twice"));
+            }
+            if shell.as_ref().is_some_and(Vec::is_empty) {
+                return Some(format!("server \"{at}\": shell: it names no command"));
             }
             if let Some(id) = own.iter().find(|id| self.all.contains(*id)) {
                 return Some(format!(
                     "server \"{at}\": {id} is its own, and carried by all besides: one of them cannot be meant"
                 ));
             }
-            let known = |name: &&String| self.servers.iter().any(|it| it.at == **name);
+            let known = |name: &&String| self.servers.iter().any(|it| it.called() == **name);
             if let Some(name) = after.iter().find(|name| !known(name)) {
                 return Some(format!(
                     "server \"{at}\": it is to come after \"{name}\", which is no server of this group"
@@ -112,7 +133,7 @@ impl Group {
         stuck.map(|(_, server)| {
             format!(
                 "server \"{}\": what it is to come after comes after it, too, so that none of them could be first",
-                server.at
+                server.called()
             )
         })
     }
@@ -121,7 +142,7 @@ impl Group {
     pub fn after(&self) -> Vec<BTreeSet<usize>> {
         let each = self.servers.iter().map(|server| {
             let others = self.servers.iter().enumerate();
-            let others = others.filter(|(_, other)| server.after.contains(&other.at));
+            let others = others.filter(|(_, other)| server.after.contains(other.called()));
             others.map(|(index, _)| index).collect()
         });
         each.collect()
@@ -146,7 +167,8 @@ impl Group {
 }
 
 /// What a server carries of one component.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
 pub struct Carried {
     /// Its version.
     pub version: String,
@@ -231,7 +253,7 @@ impl Row {
 }
 
 /// All that a server carries, by id, with its kind; what is part of a pack is not named by itself.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Carries(BTreeMap<Id, (Kind, Carried)>);
 
 impl Carries {

@@ -166,7 +166,7 @@ fn what_a_group_cannot_mean_is_refused() {
     no line: server: "north" stands there twice
     no line: server "north": shade is its own, and carried by all besides: one of them cannot be meant
     no line: format: 2 is not known here; this lantern reads 1
-    7: unknown field `weather`, expected one of `at`, `own`, `after`
+    7: unknown field `weather`, expected one of `at`, `name`, `shell`, `own`, `after`
     3: invalid value: integer `0`, expected a nonzero usize
     no line: server "north": it is to come after "west", which is no server of this group
     no line: server "north": what it is to come after comes after it, too, so that none of them could be first

@@ -3,10 +3,12 @@
 //! Whoever carries a server's operation out arrives at each gate, and goes on once it lets through. Where something goes wrong at one, the
 //! others are turned back at their next gate, as long as there is a way back: until all of them have been found to be as they should.
 
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
 /// Where a server waits for the others, in the order in which an operation comes to them.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Gate {
     /// Before anything is done.
     Begin,

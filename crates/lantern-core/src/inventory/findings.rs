@@ -11,12 +11,14 @@ use crate::order::{Arrangement, Keeping, OrderText, Why};
 use crate::path::RelPath;
 use crate::tree::{FileSeen, below, marked};
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 /// How much a finding matters; the worst come first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// Something does not run, or the server does not start.

@@ -51,7 +51,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// What an operation tells while it is under way.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub enum Event {
     /// A step begins.
     Begins(Step),
@@ -67,7 +68,8 @@ pub enum Event {
         before_ms: Option<u64>,
         /// How long it may take, in seconds.
         limit_s: u64,
-        /// Where each prints to.
+        /// Where each prints to; nobody on another machine reads that.
+        #[serde(skip)]
         outputs: Vec<Log>,
     },
     /// It failed; the old state is being put back.
@@ -161,7 +163,8 @@ pub fn refuse_interrupted(server: &Server) -> Result<()> {
 }
 
 /// What goes on in a server folder besides the command that looks.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub enum Meanwhile {
     /// Nothing.
     Nothing,

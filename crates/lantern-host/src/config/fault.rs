@@ -41,6 +41,9 @@ pub enum ConfigFault {
         /// What is wrong, with the line where there is one.
         why: String,
     },
+    /// What is asked of it is done on this machine alone, and it is one at which a lantern works that is there.
+    #[error("{0} is worked at by the lantern that is there")]
+    IsThere(String),
     /// No group is named, and it is not the file of one group alone that lies here.
     #[error("no group is named{}", if .0.is_empty() { ", and no *.group.toml lies in this folder".into() } else { format!("; here lie: {}", .0.iter().map(|file| file.display().to_string()).collect::<Vec<_>>().join(", ")) })]
     WhichGroup(Vec<PathBuf>),

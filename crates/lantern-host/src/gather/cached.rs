@@ -35,7 +35,8 @@ pub struct Text {
 }
 
 /// An address that could not be asked, and what it gave when somebody answered last counts.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Stale {
     /// The address.
     pub url: String,

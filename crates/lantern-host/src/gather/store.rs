@@ -3,9 +3,11 @@
 //! `files/ab/abcdef…/NAME` is a whole file by its BLAKE3; `by/KIND-HEX` says which one has another hash. `parts/` holds what
 //! is on its way. Whoever takes a file from here looks at its hash again.
 
-use crate::error::Result;
+use super::hashes_of;
+use crate::error::{Error, Result};
 use crate::place::here::{self, Growing};
 use lantern_core::supply::{Checksum, HashKind, Supply};
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
 /// The store of what was gathered.
@@ -168,6 +170,35 @@ impl Store {
         let _ = here::remove(&part);
         here::copy(path, &part)?;
         self.keep(&part, supply, hashes, bytes)
+    }
+
+    /// Has a file that somebody sends: `write` is given the file that it goes to.
+    ///
+    /// # Errors
+    /// When it does not come whole, is not what its supply states, or the disk refuses.
+    pub(crate) fn receive(
+        &self,
+        supply: &Supply,
+        write: &mut dyn FnMut(&mut dyn Write) -> io::Result<()>,
+    ) -> Result<()> {
+        let part = self.part(supply)?.with_extension("sent");
+        here::write_whole(&part, &mut |file| write(file))?;
+        let unread = |source| Error::Io {
+            doing: "reading",
+            path: part.clone(),
+            source,
+        };
+        let kinds = supply.checks.iter().map(|check| check.kind);
+        let hashes = here::open(&part).and_then(|mut file| hashes_of(&mut file, kinds));
+        let hashes = hashes.map_err(unread)?;
+        let other = supply.checks.iter().find(|check| !hashes.contains(check));
+        if other.is_some() || supply.checks.is_empty() {
+            here::remove(&part)?;
+            let source = io::Error::other("it is not the file that was announced");
+            return Err(unread(source));
+        }
+        let bytes = here::look(&part).map_or(0, |meta| meta.stamp.bytes);
+        self.keep(&part, supply, &hashes, bytes).map(drop)
     }
 
     /// All whole files, those that were used longest ago first: when that was, in seconds, the size and the path.

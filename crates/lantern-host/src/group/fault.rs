@@ -21,6 +21,11 @@ pub enum GroupFault {
     /// Files have to be fetched before every server's own plan can be drawn: each once, with the server, as an index, that asks for it first.
     #[error("{} to be fetched before every server's plan can be drawn file by file: {}", many(.0), what(.0))]
     ToFetch(Vec<(usize, Wanted)>),
+    /// No server of it is one at which a lantern works that is there.
+    #[error(
+        "none of its servers is stated by an address, ssh://USER@HOST/FOLDER, so that no lantern works elsewhere for it"
+    )]
+    NobodyThere,
     /// They are down together.
     #[error("its servers are down together, so that none of them is the first")]
     NoFirst,

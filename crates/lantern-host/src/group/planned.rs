@@ -1,31 +1,24 @@
 //! One question over all servers of a group, and each server's own plan with what is agreed on.
 
+use super::errands::{Arm, Ask, Carried, Disarm, Draw, Drawn, Fetch, OneAsked};
 use super::fault::GroupFault;
-use super::{Found, opened};
-use crate::armed;
-use crate::changeover::refuse_interrupted;
-use crate::config::Server;
-use crate::error::{Error, Result};
+use super::{Found, Offers};
+use crate::error::Result;
 use crate::gather::Stale;
-use crate::glance;
-use crate::ledger::Ledger;
-use crate::lock::Lock;
-use crate::planning::fault::PlanningFault;
-use crate::planning::{self, Question, Sources, Terms};
-use crate::survey::{Depth, survey};
+use crate::planning::{Sources, Terms};
 use lantern_core::component::Id;
 use lantern_core::group::{Agreed, Discord, agree};
 use lantern_core::offer::Origin;
-use lantern_core::plan::{Fate, Plan};
+use lantern_core::plan::Plan;
 use lantern_core::resolve::Request;
-use lantern_core::supply::Wanted;
-use lantern_core::version::Version;
+use lantern_core::supply::{Supply, Wanted};
 use std::collections::BTreeSet;
-use std::sync::Arc;
+use std::fmt;
 
 /// What each server was asked.
-#[derive(Debug)]
 pub struct Asked {
+    /// Where releases come from.
+    offers: Offers,
     /// What is asked of each server by itself, in the group's order.
     terms: Vec<Terms>,
     /// What each asks the resolver.
@@ -38,13 +31,12 @@ pub struct Asked {
     pub passed_over: BTreeSet<Id>,
 }
 
-/// What a server is asked, for the others.
-struct OneAsked {
-    terms: Terms,
-    request: Request,
-    left_out: Vec<(String, String)>,
-    stale: Vec<Stale>,
-    by_hand: BTreeSet<Id>,
+impl fmt::Debug for Asked {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Asked")
+            .field("terms", &self.terms)
+            .finish_non_exhaustive()
+    }
 }
 
 /// A server's own plan.
@@ -82,33 +74,22 @@ impl Found {
             &terms.variant,
         ];
         let terms = match named.iter().all(|ids| ids.is_empty()) {
-            true => vec![terms.clone(); self.folders.len()],
+            true => vec![terms.clone(); self.members.len()],
             false => self.terms_of_each(terms)?,
         };
-        let asked = self.each(|index, folder| {
-            let (server, _) = opened(folder)?;
-            let _lock = Lock::take(&server.folder, "group plan")?;
-            refuse_interrupted(&server)?;
-            if arms == Arms::Yes {
-                armed::disarm(&server, "its group was asked about once more")?;
-            }
-            let mut ledger = Ledger::open(&server.folder)?;
-            let terms = &terms[index];
-            let mut question = planning::question(&server, &mut ledger, sources, terms)?;
-            glance::remember(&server, &question.survey);
-            let by_hand = question.request.offers.iter();
-            let by_hand = by_hand.filter(|offer| offer.origin == Origin::DropFolder);
-            Ok(OneAsked {
-                by_hand: by_hand.map(|offer| offer.facts.id.clone()).collect(),
-                request: self.narrowed(index, &mut question).clone(),
-                terms: terms.clone(),
-                left_out: std::mem::take(&mut question.left_out),
-                stale: std::mem::take(&mut question.stale),
+        let offers = self.offered(sources)?;
+        let asked = self.each(|index, member| {
+            member.ask(&Ask {
+                from: offers.of(index, member)?,
+                terms: terms[index].clone(),
+                stated: self.stated(index),
+                disarms: arms == Arms::Yes,
             })
         });
-        let asked = self.all_or_which("asked", asked)?;
+        let asked: Vec<OneAsked> = self.all_or_which("asked", asked)?;
         let mut all = Asked {
-            terms: Vec::new(),
+            offers,
+            terms,
             requests: Vec::new(),
             left_out: BTreeSet::new(),
             stale: Vec::new(),
@@ -120,16 +101,22 @@ impl Found {
                     all.stale.push(stale);
                 }
             }
-            let comes = one.request.offers.iter();
+            let request = one.request.request;
+            let comes = request.offers.iter();
             let comes = comes.filter(|offer| offer.origin == Origin::DropFolder);
             for offer in comes {
                 all.passed_over.remove(&offer.facts.id);
             }
             all.left_out.extend(one.left_out);
-            all.terms.push(one.terms);
-            all.requests.push(one.request);
+            all.requests.push(request);
         }
         Ok(all)
+    }
+
+    /// What a server carries, or should, as the group's file has it.
+    fn stated(&self, index: usize) -> BTreeSet<Id> {
+        let own = &self.group.servers[index].own;
+        self.group.all.union(own).cloned().collect()
     }
 
     /// Finds releases that all of them can carry.
@@ -140,99 +127,121 @@ impl Found {
         agree(&self.group, &asked.requests).map_err(|discord| self.discord(discord).into())
     }
 
-    /// Draws each server's own plan, with what is agreed on.
+    /// Draws each server's own plan, with what is agreed on. What a machine lacks of files that lie here is sent along.
     ///
     /// # Errors
     /// [`GroupFault::ToFetch`] when files have to be fetched first; [`GroupFault::Some`] when one has no plan otherwise, would not be as
     /// agreed, or takes several stops.
-    pub fn drawn(&self, sources: &Sources, asked: &Asked, agreed: &Agreed) -> Result<Vec<OnePlan>> {
-        let drawn = self.each(|index, folder| {
-            let (server, _) = opened(folder)?;
-            let _lock = Lock::take(&server.folder, "group plan")?;
-            let mut ledger = Ledger::open(&server.folder)?;
+    pub fn drawn(&self, asked: &Asked, agreed: &Agreed) -> Result<Vec<OnePlan>> {
+        let terms_of = |index: usize| {
             let mut terms = asked.terms[index].clone();
             let pins = agreed.at[index].iter();
             terms
                 .keep
                 .extend(pins.map(|(id, version)| format!("{id}={version}")));
-            let mut question = planning::question(&server, &mut ledger, sources, &terms)?;
-            self.narrowed(index, &mut question);
-            question.save()?;
-            let mut plans = question.plans()?;
-            if let [first, .., last] = &plans[..] {
-                return Err(GroupFault::Own(format!(
-                    "its worlds are brought forward in stops on the way to {}: plan for {} first",
-                    last.to, first.to
-                ))
-                .into());
+            terms
+        };
+        let drawn = self.each(|index, member| {
+            let agreed = agreed.at[index].iter();
+            let draw = Draw {
+                from: asked.offers.of(index, member)?,
+                terms: terms_of(index),
+                stated: self.stated(index),
+                agreed: agreed
+                    .map(|(id, version)| (id.clone(), version.to_string()))
+                    .collect(),
+            };
+            let drawn = member.ask(&draw)?;
+            let (Some(there), Some(sent), Drawn::ToFetch(wanted)) =
+                (member.there(), &asked.offers.sent, &drawn)
+            else {
+                return Ok(drawn);
+            };
+            let lie_here: Vec<Supply> = wanted.iter().map(|it| it.supply.clone()).collect();
+            match sent.send(there, &lie_here)? {
+                true => member.ask(&draw),
+                false => Ok(drawn),
             }
-            let plan = plans.remove(0);
-            let stays = plan.components.iter();
-            for change in stays.filter(|change| change.verdict != Fate::Removed) {
-                let other = |version: &&Version| {
-                    change.to.as_ref().is_some_and(|to| *to != version.as_str())
-                };
-                if let Some(version) = agreed.at[index].get(&change.id).filter(other) {
-                    return Err(GroupFault::Own(format!(
-                        "{} {version} is agreed on, and is held at another version here",
-                        change.id
-                    ))
-                    .into());
-                }
-            }
-            Ok(OnePlan {
-                terms,
-                plan,
-                armed: None,
-            })
         });
         let mut wanted: Vec<(usize, Wanted)> = Vec::new();
         let mut others = false;
-        for (server, one) in drawn.iter().enumerate() {
-            match one {
-                Ok(_) => {}
-                Err(Error::Planning(PlanningFault::ToFetch(files))) => {
+        let mut plans = Vec::new();
+        for (server, one) in drawn.into_iter().enumerate() {
+            plans.push(match one {
+                Ok(Drawn::Plan(plan)) => Ok(OnePlan {
+                    terms: terms_of(server),
+                    plan: *plan,
+                    armed: None,
+                }),
+                Ok(Drawn::ToFetch(files)) => {
+                    let told =
+                        GroupFault::ToFetch(files.iter().map(|it| (server, it.clone())).collect());
                     for it in files {
-                        if wanted.iter().all(|(_, known)| known != it) {
-                            wanted.push((server, it.clone()));
+                        let is_there = self.members[server].there();
+                        let known = |(other, known): &(usize, Wanted)| {
+                            *known == it
+                                && is_there.is_none_or(|there| {
+                                    let other = self.members[*other].there();
+                                    other.is_some_and(|other| other.is_beside(there))
+                                })
+                        };
+                        if !wanted.iter().any(known) {
+                            wanted.push((server, it));
                         }
                     }
+                    Err(told.into())
                 }
-                Err(_) => others = true,
-            }
+                Err(error) => {
+                    others = true;
+                    Err(error)
+                }
+            });
         }
         if !wanted.is_empty() && !others {
             return Err(GroupFault::ToFetch(wanted).into());
         }
-        self.all_or_which("planned", drawn)
+        self.all_or_which("planned", plans)
+    }
+
+    /// Has files fetched from the web by the lantern that works at a server on another machine. What could not be had, and why; none where
+    /// that server lies here.
+    ///
+    /// # Errors
+    /// When it cannot be asked.
+    pub fn fetched_there(
+        &self,
+        server: usize,
+        files: &[Wanted],
+    ) -> Result<Option<Vec<(Wanted, String)>>> {
+        let member = &self.members[server];
+        let fetch = Fetch {
+            files: files.to_vec(),
+        };
+        member.there().map(|_| member.ask(&fetch)).transpose()
     }
 
     /// Writes each server's own plan down, and arms it, where it does anything. Where that fails at one of them, none is armed.
     ///
     /// # Errors
     /// [`GroupFault::Some`] when it cannot be written at one of them.
-    pub fn arm(&self, sources: &Sources, plans: Vec<OnePlan>) -> Result<Vec<OnePlan>> {
+    pub fn arm(&self, asked: &Asked, plans: Vec<OnePlan>) -> Result<Vec<OnePlan>> {
         let mut mark = blake3::Hasher::new();
         for one in &plans {
             mark.update(one.plan.to_json().as_bytes());
         }
         let mark = mark.finalize().to_hex()[..16].to_owned();
-        let armed = self.each(|index, folder| {
-            let (server, _) = opened(folder)?;
-            let _lock = Lock::take(&server.folder, "group plan")?;
+        let armed = self.each(|index, member| {
             let one = &plans[index];
-            planning::keep_question(&server, sources, &one.terms)?;
-            if one.plan.is_empty() {
-                armed::idle(&server, &mark)?;
-                return Ok(None);
-            }
-            planning::save(&server, std::slice::from_ref(&one.plan))?;
-            Ok(armed::arm(&server, &one.plan, Some(&mark))?.name)
+            member.ask(&Arm {
+                from: asked.offers.of(index, member)?,
+                terms: one.terms.clone(),
+                plan: one.plan.clone(),
+                mark: mark.clone(),
+            })
         });
         let armed = self.all_or_which("armed", armed).inspect_err(|_| {
-            let _ = self.each(|_, folder| {
-                let server = Server::open(folder)?;
-                armed::disarm(&server, "another server of its group could not be armed")
+            let _ = self.ask_each(&Disarm {
+                why: "another server of its group could not be armed".into(),
             });
         })?;
         let both = plans.into_iter().zip(armed);
@@ -241,21 +250,17 @@ impl Found {
 
     /// What is asked of each server: what is to be taken out or switched only where it is carried, unless nobody carries it.
     fn terms_of_each(&self, terms: &Terms) -> Result<Vec<Terms>> {
-        let carried = self.each(|_, folder| {
-            let (server, _) = opened(folder)?;
-            let mut ledger = Ledger::open(&server.folder)?;
-            let found = survey(&server, &mut ledger, Depth::Usual)?;
-            let ids = found.inventory.components.into_iter();
-            let ids: BTreeSet<Id> = ids.map(|component| component.facts.id).collect();
-            Ok((server.family.ids.clone(), ids))
-        });
+        let named = [
+            &terms.on,
+            &terms.off,
+            &terms.drop,
+            &terms.world_loses,
+            &terms.variant,
+        ];
+        let named = named.into_iter().flatten().cloned().collect();
+        let carried = self.ask_each(&Carried { named });
         let carried = self.all_or_which("asked", carried)?;
-        let carries = |server: usize, text: &String| {
-            let (spelling, ids) = &carried[server];
-            // Of a variant, what stands before the `=` is the id.
-            let id = text.split('=').next().unwrap_or_default();
-            ids.contains(&Id::new(&spelling.spell(id)))
-        };
+        let carries = |server: usize, text: &String| carried[server].contains(text);
         let somebody = |id: &String| (0..carried.len()).any(|server| carries(server, id));
         let each = (0..carried.len()).map(|server| {
             let here = |ids: &[String]| {
@@ -274,23 +279,6 @@ impl Found {
         Ok(each.collect())
     }
 
-    /// A server's request, in which of a drop folder only that is wanted which this server carries, or should.
-    fn narrowed<'q>(&self, index: usize, question: &'q mut Question<'_>) -> &'q Request {
-        let server = &self.group.servers[index];
-        let carried = question.survey.inventory.components.iter();
-        let carried: BTreeSet<&Id> = carried.map(|component| &component.facts.id).collect();
-        let request = &mut question.request;
-        for offer in Arc::make_mut(&mut request.offers) {
-            let id = &offer.facts.id;
-            let stated = self.group.all.contains(id) || server.own.contains(id);
-            let is_build = *id == request.build;
-            if !stated && !is_build && !carried.contains(id) && !request.add.contains(id) {
-                offer.origin = Origin::Catalogue;
-            }
-        }
-        request
-    }
-
     /// All of what was found; or which of the servers stand in the way.
     pub(super) fn all_or_which<T>(
         &self,
@@ -302,7 +290,7 @@ impl Found {
         for (server, one) in self.group.servers.iter().zip(found) {
             match one {
                 Ok(one) => all.push(one),
-                Err(error) => servers.push((server.at.clone(), error.to_string())),
+                Err(error) => servers.push((server.called().to_owned(), error.to_string())),
             }
         }
         match servers.is_empty() {
@@ -314,7 +302,7 @@ impl Found {
     /// Why they do not agree, in words.
     fn discord(&self, discord: Discord) -> GroupFault {
         let names = |servers: &[usize]| {
-            let names = servers.iter().map(|it| self.group.servers[*it].at.as_str());
+            let names = servers.iter().map(|it| self.group.servers[*it].called());
             names.collect::<Vec<_>>().join(", ")
         };
         let told = |told: String| GroupFault::Discord {

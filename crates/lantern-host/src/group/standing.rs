@@ -3,12 +3,13 @@
 //! That is written with each server's own records and nowhere else: so no other record can say otherwise.
 
 use super::fault::GroupFault;
-use super::{Found, opened};
-use crate::armed::{self, Armed, Became};
+use super::{Found, errands};
+use crate::armed::{Armed, Became};
 use crate::changeover::Meanwhile;
-use crate::error::Result;
-use crate::ledger::Ledger;
+use crate::error::{Error, Result};
+use crate::interrupt;
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 /// How far a server is with what was planned for its group.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -32,28 +33,11 @@ impl Found {
     /// [`GroupFault::Some`] where one of them cannot be looked at; [`GroupFault::NotArmed`] where one is worked at, waits for decisions, or has no part
     /// in what was planned last.
     pub fn standings(&self) -> Result<Vec<Standing>> {
-        let seen = self.each(|_, folder| {
-            let (server, meanwhile) = opened(folder)?;
-            let armed = armed::read(&server)?;
-            let taken_back = match armed.as_ref().map(|armed| &armed.became) {
-                Some(Became::Done(number)) => {
-                    let operations = Ledger::open(&server.folder)?.operations()?;
-                    let mut own = operations.iter().filter(|it| it.number == *number);
-                    own.any(|operation| operation.undone)
-                }
-                _ => false,
-            };
-            let joint = armed::joint(&server)?;
-            let undecided = joint.and_then(|(_, plan)| {
-                let (_, first) = plan.undecided().next()?;
-                Some((first.id.clone(), plan.undecided().count()))
-            });
-            Ok((armed, taken_back, undecided, meanwhile))
-        });
+        let seen = self.ask_each(&errands::Standing {});
         let seen = self.all_or_which("looked at", seen)?;
         let marks = seen
             .iter()
-            .filter_map(|(armed, ..)| armed.as_ref()?.group.as_ref());
+            .filter_map(|it| it.armed.as_ref()?.group.as_ref());
         let mut many: BTreeMap<&String, usize> = BTreeMap::new();
         for mark in marks {
             *many.entry(mark).or_default() += 1;
@@ -63,18 +47,18 @@ impl Found {
         let each = self.group.servers.iter().zip(&seen);
         let mut standings = Vec::new();
         let mut servers = Vec::new();
-        for (server, (armed, taken_back, undecided, meanwhile)) in each {
-            let own = armed.as_ref().filter(|it| it.group.as_ref() == mark);
+        for (server, it) in each {
+            let own = it.armed.as_ref().filter(|it| it.group.as_ref() == mark);
             let own = own.filter(|_| mark.is_some());
-            match (own, meanwhile, undecided) {
+            match (own, &it.meanwhile, &it.undecided) {
                 (_, Meanwhile::UnderWay(told) | Meanwhile::CutOffElsewhere(told), _) => {
-                    servers.push((server.at.clone(), told.clone()));
+                    servers.push((server.called().to_owned(), told.clone()));
                 }
                 (Some(_), Meanwhile::CutOff(told), _) => {
                     standings.push(Standing::CutOff(told.clone()));
                 }
                 (Some(_), Meanwhile::Nothing, Some((id, many))) => servers.push((
-                    server.at.clone(),
+                    server.called().to_owned(),
                     format!(
                         "its plan waits for {}: lantern group decide {id} mine, or theirs",
                         match many {
@@ -84,10 +68,10 @@ impl Found {
                     ),
                 )),
                 (Some(armed), Meanwhile::Nothing, None) => {
-                    standings.push(standing(armed, *taken_back))
+                    standings.push(standing(armed, it.is_taken_back))
                 }
                 (None, ..) => servers.push((
-                    server.at.clone(),
+                    server.called().to_owned(),
                     "nothing is armed there of what was planned for all".into(),
                 )),
             }
@@ -95,6 +79,46 @@ impl Found {
         match servers.is_empty() {
             true => Ok(standings),
             false => Err(GroupFault::NotArmed(servers).into()),
+        }
+    }
+}
+
+/// How often it is looked what became of something whose session broke.
+const LOOK: Duration = Duration::from_secs(2);
+/// So long a machine may be out of reach meanwhile.
+const AWAY: Duration = Duration::from_secs(60);
+
+impl Found {
+    /// What became of what was under way at a server there when the session broke: it waits until nothing is under way there any more.
+    ///
+    /// # Errors
+    /// When that machine stays out of reach, or nothing is armed there.
+    pub fn found_again(&self, index: usize) -> Result<Standing> {
+        let mut out_of_reach = Duration::ZERO;
+        loop {
+            let seen = match self.members[index].ask(&errands::Standing {}) {
+                Err(Error::Session { .. }) if out_of_reach < AWAY && !interrupt::is_wished() => {
+                    out_of_reach += LOOK;
+                    std::thread::sleep(LOOK);
+                    continue;
+                }
+                seen => seen?,
+            };
+            out_of_reach = Duration::ZERO;
+            match seen.meanwhile {
+                Meanwhile::UnderWay(_) if !interrupt::is_wished() => std::thread::sleep(LOOK),
+                Meanwhile::UnderWay(told) | Meanwhile::CutOffElsewhere(told) => {
+                    let servers = vec![(self.group.servers[index].called().to_owned(), told)];
+                    return Err(GroupFault::NotArmed(servers).into());
+                }
+                Meanwhile::CutOff(told) => return Ok(Standing::CutOff(told)),
+                Meanwhile::Nothing => {
+                    let armed = seen.armed.as_ref();
+                    return Ok(
+                        armed.map_or(Standing::Nothing, |it| standing(it, seen.is_taken_back))
+                    );
+                }
+            }
         }
     }
 }

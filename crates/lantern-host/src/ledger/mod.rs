@@ -14,6 +14,7 @@ use lantern_core::operation::{self, Detail, OperationKind, Record, WayBack};
 use lantern_core::path::RelPath;
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
@@ -25,7 +26,8 @@ pub struct Ledger {
 }
 
 /// One operation as the history has it.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Logged {
     /// Counts up from 1.
     pub number: i64,

@@ -41,6 +41,7 @@ pub fn keep(server: &Server, sources: &Sources, terms: &Terms) -> Result<()> {
         sources: Sources {
             catalogues: whole(&sources.catalogues),
             drop_folders: whole(&sources.drop_folders),
+            sent: sources.sent.clone(),
         },
         terms: terms.clone(),
     };

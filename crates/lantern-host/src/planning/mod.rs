@@ -26,7 +26,7 @@ pub use values::{Values, set_at_once, set_value, values};
 use crate::acquire;
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
-use crate::depot::{Depot, web_address};
+use crate::depot::{Beside, Depot, web_address};
 use crate::downloads::{Downloads, shortened};
 use crate::error::{At, Error, Result};
 use crate::folder::own;
@@ -86,6 +86,9 @@ pub struct Sources {
     pub catalogues: Vec<PathBuf>,
     /// Folders of archives fetched by hand.
     pub drop_folders: Vec<PathBuf>,
+    /// Catalogues that were sent along from another machine: the archives that lie beside them lie there.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sent: Vec<PathBuf>,
 }
 
 /// What the administrator asks for.
@@ -334,7 +337,11 @@ fn depot(
 ) -> Result<Depot> {
     let mut depot = Depot::default();
     let mut gatherer = None;
-    for path in server.catalogues().iter().chain(&sources.catalogues) {
+    let catalogues = server.catalogues();
+    let named = catalogues.iter().chain(&sources.catalogues);
+    let named = named.map(|path| (path, Beside::Here));
+    let sent = sources.sent.iter().map(|path| (path, Beside::Elsewhere));
+    for (path, beside) in named.chain(sent) {
         if listings::is_one(path) {
             let gatherer = match &mut gatherer {
                 Some(gatherer) => gatherer,
@@ -350,7 +357,7 @@ fn depot(
             if let Some(key) = key {
                 signed_beside(server, path, key)?;
             }
-            depot.open(path)?;
+            depot.open(path, beside)?;
             continue;
         };
         let gatherer = match &mut gatherer {

@@ -71,6 +71,19 @@ pub enum Ended {
     TooSlow,
 }
 
+/// The file of this very program.
+///
+/// # Errors
+/// When the system does not tell.
+pub fn program() -> io::Result<PathBuf> {
+    std::env::current_exe()
+}
+
+/// What kind of machine this is: its system and its processor, as `uname -s -m` has it.
+pub fn kind() -> String {
+    this_machine::kind()
+}
+
 /// Who runs this lantern, for others to know: `by USER on MACHINE`.
 pub fn somebody() -> String {
     let of = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());

@@ -360,6 +360,13 @@ impl Runner for ThisMachine {
     }
 }
 
+/// Its system and its processor.
+pub fn kind() -> String {
+    let uname = rustix::system::uname();
+    let both = [uname.sysname(), uname.machine()].map(|it| it.to_string_lossy().into_owned());
+    both.join(" ")
+}
+
 /// What this machine is called.
 pub fn name() -> String {
     rustix::system::uname()

@@ -151,6 +151,11 @@ impl Runner for ThisMachine {
     }
 }
 
+/// Its system and its processor.
+pub fn kind() -> String {
+    format!("{} {}", std::env::consts::OS, std::env::consts::ARCH)
+}
+
 /// What this machine is called.
 pub fn name() -> String {
     std::env::var("COMPUTERNAME").unwrap_or_else(|_| "a machine".into())

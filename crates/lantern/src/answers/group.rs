@@ -80,13 +80,13 @@ fn words(meanwhile: &Meanwhile) -> Option<String> {
 impl GroupSurveyed {
     /// Of what was found.
     pub fn new(found: &Found, seen: &[Result<OneSurvey>], rows: &[Row]) -> GroupSurveyed {
-        let named = |index: &usize| found.group.servers[*index].at.clone();
+        let named = |index: &usize| found.group.servers[*index].called().to_owned();
         let servers = found.group.servers.iter().zip(seen);
         let servers = servers.map(|(one, seen)| {
             let seen = seen.as_ref();
             let known = seen.ok();
             GroupServerSurveyed {
-                server: one.at.clone(),
+                server: one.called().to_owned(),
                 fault: seen.err().map(Error::to_string),
                 family: known.map(|it| it.family.clone()),
                 server_version: known.and_then(|it| it.server_version.clone()),
@@ -174,15 +174,14 @@ impl GroupOutlook {
             let seen = seen.as_ref();
             let known = seen.ok();
             let versions = known.iter().flat_map(|it| {
-                let both = it.outlook.versions.iter().zip(&it.outlook.together);
-                both.map(|(version, together)| GroupVersion {
-                    version: version.to_string(),
-                    together: *together,
-                    not_ready: it.not_ready(version).into_iter().cloned().collect(),
+                it.versions.iter().map(|at| GroupVersion {
+                    version: at.version.to_string(),
+                    together: at.together,
+                    not_ready: at.not_ready.clone(),
                 })
             });
             GroupServerOutlook {
-                server: one.at.clone(),
+                server: one.called().to_owned(),
                 fault: seen.err().map(Error::to_string),
                 build: known.map(|it| it.build.clone()),
                 installed: known.and_then(|it| Some(it.installed.as_ref()?.to_string())),
@@ -241,7 +240,7 @@ impl GroupPlanned {
     pub fn new(found: &Found, asked: &Asked, agreed: &Agreed, plans: &[OnePlan]) -> GroupPlanned {
         let servers = found.group.servers.iter().zip(plans);
         let servers = servers.map(|(server, one)| GroupServerPlanned {
-            server: server.at.clone(),
+            server: server.called().to_owned(),
             armed: one.armed.clone(),
             from: one.plan.from.clone(),
             to: one.plan.to.clone(),
@@ -328,10 +327,10 @@ impl GroupVerified {
             let seen = seen.as_ref();
             let known = seen.ok();
             GroupServerVerified {
-                server: one.at.clone(),
+                server: one.called().to_owned(),
                 fault: seen.err().map(Error::to_string),
-                right: known.and_then(OneVerified::seen_right),
-                problems: known.map(OneVerified::problems).unwrap_or_default(),
+                right: known.and_then(|it| it.seen_right),
+                problems: known.map(|it| it.problems.clone()).unwrap_or_default(),
                 meanwhile: known.and_then(|it| words(&it.meanwhile)),
             }
         });
@@ -384,7 +383,7 @@ impl<'a> GroupWatched<'a> {
             let failed = failed.filter_map(|told| Some((&*told.who, told.fault.as_deref()?)));
             let told = it.told.iter().filter(|told| told.fault.is_none());
             GroupServerWatched {
-                server: &one.at,
+                server: one.called(),
                 fault: it.seen.fault.as_deref(),
                 last_ms: it.last_ms,
                 new: &it.news.new,
@@ -461,7 +460,7 @@ impl GroupHistory {
                 failed: it.failed.clone(),
             });
             GroupServerHistory {
-                server: one.at.clone(),
+                server: one.called().to_owned(),
                 fault: seen.err().map(Error::to_string),
                 operations: operations.collect(),
                 meanwhile: known.and_then(|it| words(&it.meanwhile)),
@@ -527,6 +526,28 @@ pub struct GroupSame {
     pub differs: Vec<Id>,
 }
 
+/// `group send`.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupSent {
+    /// What the group is called.
+    pub group: String,
+    /// The machines at which lanterns work for it.
+    pub machines: Vec<GroupMachine>,
+}
+
+/// A machine at which a lantern works for a group.
+#[derive(Serialize, JsonSchema)]
+pub struct GroupMachine {
+    /// It.
+    pub machine: String,
+    /// The servers there, as the group's file names them.
+    pub servers: Vec<String>,
+    /// Whether the program was sent; otherwise it was there; none where it does not run there.
+    pub sent: Option<bool>,
+    /// Why it does not run there.
+    pub fault: Option<String>,
+}
+
 /// `group status`.
 #[derive(Serialize, JsonSchema)]
 pub struct GroupStatus {
@@ -563,12 +584,12 @@ impl GroupStatus {
             let seen = seen.as_ref();
             let known = seen.ok();
             GroupServerStatus {
-                server: one.at.clone(),
+                server: one.called().to_owned(),
                 fault: seen.err().map(Error::to_string),
-                up: known.and_then(|it| it.glance.is_up()),
-                players: known.and_then(|it| it.glance.players()),
-                server_version: known.and_then(version),
-                last: known.and_then(|it| Some(it.glance.last.as_ref()?.number)),
+                up: known.and_then(|it| it.is_up),
+                players: known.and_then(|it| it.players),
+                server_version: known.and_then(|it| it.version.clone()),
+                last: known.and_then(|it| Some(it.last.as_ref()?.number)),
                 meanwhile: known.and_then(|it| words(&it.meanwhile)),
             }
         });
@@ -577,9 +598,4 @@ impl GroupStatus {
             servers: servers.collect(),
         }
     }
-}
-
-/// The server version, as of the last survey.
-pub fn version(seen: &OneAtAGlance) -> Option<String> {
-    seen.glance.survey.as_ref()?.server_version.clone()
 }

@@ -18,7 +18,6 @@ use lantern_host::changeover::{Event, Report, changeover, resume};
 use lantern_host::config::{Server, Span};
 use lantern_host::ledger::Ledger;
 use lantern_host::lock::Lock;
-use lantern_host::meeting::Seat;
 use lantern_host::night::{How, TakenUp};
 use lantern_host::planning::refuse_cut_off;
 use lantern_host::rehearsal::{Rehearsal, report_on};
@@ -273,7 +272,7 @@ impl Job {
     /// Whether it only turned back for what went wrong at another server, and is as before.
     pub fn has_turned_back(&self, error: &Error) -> bool {
         let seat = self.server.seat.as_ref();
-        seat.is_some_and(Seat::has_turned_back)
+        seat.is_some_and(|seat| seat.has_turned_back())
             && match error {
                 Error::Changeover(ChangeoverFault::TurnedBack(_)) => true,
                 Error::Changeover(ChangeoverFault::GivenUp { wrong, .. }) => wrong.is_empty(),

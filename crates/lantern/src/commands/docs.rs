@@ -53,6 +53,8 @@ enum Page {
     Request,
     /// Servers that move together
     Group,
+    /// What two lanterns say to one another
+    Lines,
     /// What was learned of releases
     Learned,
     /// Proofs that nothing fits
@@ -80,6 +82,7 @@ impl Page {
             Page::ClientList => include_str!("../../../../docs/formats/client-list.md"),
             Page::Request => include_str!("../../../../docs/formats/request.md"),
             Page::Group => include_str!("../../../../docs/formats/group.md"),
+            Page::Lines => include_str!("../../../../docs/formats/lines.md"),
             Page::Learned => include_str!("../../../../docs/formats/learned.md"),
             Page::Proof => include_str!("../../../../docs/formats/proof.md"),
             Page::Store => include_str!("../../../../docs/formats/store.md"),

@@ -4,13 +4,15 @@ mod changeover;
 mod decide;
 mod history;
 mod plan;
+mod send;
+pub mod there;
 mod undo;
 mod verify;
 mod watch;
 pub mod waves;
 
 use super::question::SourceArgs;
-use crate::answers::group::{GroupOutlook, GroupStatus, GroupSurveyed, version};
+use crate::answers::group::{GroupOutlook, GroupStatus, GroupSurveyed};
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, ago, count, grouped};
@@ -22,8 +24,8 @@ use lantern_core::outlook::Together;
 use lantern_core::version::Version;
 use lantern_host::changeover::Meanwhile;
 use lantern_host::config::fault::ConfigFault;
-use lantern_host::console::ServerState;
 use lantern_host::group::{Found, OneAtAGlance, OneOutlook, OneSurvey};
+use lantern_host::session::fault::SessionFault;
 use lantern_host::{Error, Result};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -60,6 +62,8 @@ enum What {
     History(history::HistoryOfGroup),
     /// Show how each of its servers is: up or down, who is on, what was done last
     Status(OfGroup),
+    /// Put this program on the machines at which a lantern is to work for it, where it is not there
+    Send(OfGroup),
 }
 
 /// Which group.
@@ -99,6 +103,7 @@ pub fn run(args: &GroupArgs, common: &Common, look: &Look) -> Result<u8> {
         What::Watch(args) => watch::run(args, common, look),
         What::History(args) => history::run(args, look),
         What::Status(of) => status(&meant(of)?, look),
+        What::Send(of) => send::run(&meant(of)?, common, look),
     }
 }
 
@@ -139,7 +144,7 @@ fn survey(file: &Path, common: &Common, look: &Look) -> Result<u8> {
     let table = found.group.servers.iter().zip(&seen);
     let table = table.map(|(one, seen)| match seen {
         Ok(it) => vec![
-            one.at.clone(),
+            one.called().to_owned(),
             it.server_version
                 .clone()
                 .unwrap_or_else(|| "unknown".into()),
@@ -155,7 +160,7 @@ fn survey(file: &Path, common: &Common, look: &Look) -> Result<u8> {
             },
             goes_on(&it.meanwhile, look),
         ],
-        Err(error) => not_seen(&one.at, error, 5, look),
+        Err(error) => not_seen(one.called(), error, 5, look),
     });
     let heads = [
         "server",
@@ -187,15 +192,27 @@ fn survey(file: &Path, common: &Common, look: &Look) -> Result<u8> {
         ));
     }
     let wrong = found
-        .folders
+        .members
         .iter()
         .zip(&seen)
         .find(|(_, seen)| match seen {
             Ok(it) => it.wrong > 0,
             Err(_) => true,
         });
-    if let Some((folder, _)) = wrong {
-        look.next(&format!("lantern survey --server {}", shell_word(folder)));
+    let is_not_there = |it: &Result<OneSurvey>| {
+        let fault = it.as_ref().err();
+        matches!(
+            fault,
+            Some(Error::Session {
+                fault: SessionFault::NotSent | SessionFault::Other(_),
+                ..
+            })
+        )
+    };
+    if seen.iter().any(is_not_there) {
+        look.next(&format!("lantern group send {}", shell_word(file)));
+    } else if let Some((member, _)) = wrong {
+        look.next(&member.paste("survey", shell_word)?);
     } else {
         look.next(&common.next(&format!("group status {}", shell_word(file))));
     }
@@ -308,7 +325,7 @@ fn told(found: &Found, row: &Row) -> Vec<String> {
 fn names(found: &Found, servers: &[usize]) -> String {
     let named = servers.iter().take(NAMED);
     let named: Vec<&str> = named
-        .map(|index| found.group.servers[*index].at.as_str())
+        .map(|index| found.group.servers[*index].called())
         .collect();
     match (servers.len().saturating_sub(NAMED), &named[..]) {
         (0, [others @ .., last]) if !others.is_empty() => {
@@ -380,18 +397,15 @@ fn status(file: &Path, look: &Look) -> Result<u8> {
     let seen = during("servers are looked at", || found.glanced());
     let all_up = seen
         .iter()
-        .all(|it| it.as_ref().ok().and_then(|it| it.glance.is_up()) == Some(true));
+        .all(|it| it.as_ref().ok().and_then(|it| it.is_up) == Some(true));
     let meanwhile = seen.iter().flatten().map(|it| &it.meanwhile);
     let status = status_of(meanwhile, !all_up);
     if look.json {
         look.answer(&GroupStatus::new(&found, &seen));
         return Ok(status);
     }
-    let up = seen
-        .iter()
-        .flatten()
-        .filter(|it| it.glance.is_up() == Some(true));
-    let (seem, up): (Vec<_>, Vec<_>) = up.partition(|it| seems(it));
+    let up = seen.iter().flatten().filter(|it| it.is_up == Some(true));
+    let (seem, up): (Vec<_>, Vec<_>) = up.partition(|it| it.seems);
     let seem = match seem.len() {
         0 => String::new(),
         n => format!(
@@ -411,8 +425,8 @@ fn status(file: &Path, look: &Look) -> Result<u8> {
     look.say("");
     let table = found.group.servers.iter().zip(&seen);
     let table = table.map(|(one, seen)| match seen {
-        Ok(it) => at_a_glance(&one.at, it, look),
-        Err(error) => not_seen(&one.at, error, 5, look),
+        Ok(it) => at_a_glance(one.called(), it, look),
+        Err(error) => not_seen(one.called(), error, 5, look),
     });
     let heads = ["server", "now", "players", "version", "last", "state"];
     shown(&heads, table.collect(), look);
@@ -424,7 +438,7 @@ fn outlook(args: &OutlookOfGroup, look: &Look) -> Result<u8> {
     let file = meant(&args.of)?;
     let found = Found::read(&file)?;
     let sources = args.sources.named();
-    let seen = during("files and releases are read", || found.outlooks(&sources));
+    let seen = during("files and releases are read", || found.outlooks(&sources))?;
     let highest = highest_for_all(&seen);
     let meanwhile = seen.iter().flatten().map(|it| &it.meanwhile);
     let status = status_of(meanwhile, seen.iter().any(Result::is_err));
@@ -466,12 +480,12 @@ fn outlook(args: &OutlookOfGroup, look: &Look) -> Result<u8> {
     for (one, seen) in found.group.servers.iter().zip(&seen) {
         match seen {
             Err(error) => {
-                let row = not_seen(&one.at, error, 1, look);
+                let row = not_seen(one.called(), error, 1, look);
                 look.say(&format!("\n  {}  {}", row[0], row[1]));
             }
             Ok(it) if it.left_out > 0 => look.say(&format!(
                 "\n  {}: {} could not be read: lantern outlook says which",
-                one.at,
+                one.called(),
                 count(it.left_out, "release or archive", "releases or archives")
             )),
             Ok(_) => {}
@@ -500,7 +514,8 @@ fn highest_for_all(seen: &[Result<OneOutlook>]) -> Option<&Version> {
         let mut each = seen.iter();
         each.all(|it| it.build == first.build && it.together(version) == Some(Together::All))
     };
-    first.outlook.versions.iter().rev().find(fits)
+    let versions = first.versions.iter().map(|it| &it.version);
+    versions.rev().find(fits)
 }
 
 /// The servers of one program, by version, and what holds them back.
@@ -508,8 +523,8 @@ fn of_program(build: &Id, found: &Found, seen: &[Result<OneOutlook>], look: &Loo
     let servers = found.group.servers.iter().zip(seen).enumerate();
     let servers = servers.filter_map(|(index, (_, seen))| Some((index, seen.as_ref().ok()?)));
     let servers: Vec<(usize, &OneOutlook)> = servers.filter(|(_, it)| it.build == *build).collect();
-    let versions = servers.iter().flat_map(|(_, it)| &it.outlook.versions);
-    let versions: BTreeSet<&Version> = versions.collect();
+    let versions = servers.iter().flat_map(|(_, it)| &it.versions);
+    let versions: BTreeSet<&Version> = versions.map(|it| &it.version).collect();
     let versions: Vec<&Version> = versions.into_iter().rev().take(COLUMNS).collect();
     let versions: Vec<&Version> = versions.into_iter().rev().collect();
     let mut heads = vec![build.to_string(), "installed".to_owned()];
@@ -518,7 +533,7 @@ fn of_program(build: &Id, found: &Found, seen: &[Result<OneOutlook>], look: &Loo
     let rows = servers.iter().map(|(index, it)| {
         let installed = it.installed.as_ref();
         let mut row = vec![
-            found.group.servers[*index].at.clone(),
+            found.group.servers[*index].called().to_owned(),
             installed.map_or("unknown".into(), ToString::to_string),
         ];
         row.extend(versions.iter().map(|version| standing(it, version, look)));
@@ -568,27 +583,19 @@ fn standing(it: &OneOutlook, version: &Version, look: &Look) -> String {
     }
 }
 
-/// Whether it is not lantern's own doing that something answers there.
-fn seems(it: &OneAtAGlance) -> bool {
-    let mut each = it.glance.each.iter();
-    each.any(|one| matches!(one.state, ServerState::Foreign { .. }))
-}
-
 fn at_a_glance(name: &str, it: &OneAtAGlance, look: &Look) -> Vec<String> {
-    let (means, now) = match it.glance.is_up() {
-        Some(true) if seems(it) => (Means::Caution, "seems to be up"),
+    let (means, now) = match it.is_up {
+        Some(true) if it.seems => (Means::Caution, "seems to be up"),
         Some(true) => (Means::Good, "up"),
         Some(false) => (Means::Bad, "down"),
         None => (Means::Caution, "cannot be told"),
     };
-    let last = it.glance.last.as_ref();
+    let last = it.last.as_ref();
     vec![
         name.to_owned(),
         look.paint(means, now),
-        it.glance
-            .players()
-            .map_or("unknown".into(), |on| on.to_string()),
-        version(it).unwrap_or_else(|| "unknown".into()),
+        it.players.map_or("unknown".into(), |on| on.to_string()),
+        it.version.clone().unwrap_or_else(|| "unknown".into()),
         last.map_or("nothing yet".into(), |last| {
             format!("{} {}", last.kind.as_str(), ago(last.ended_ms))
         }),

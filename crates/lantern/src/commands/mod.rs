@@ -13,6 +13,7 @@ pub mod demo;
 pub mod diff;
 pub mod docs;
 pub mod family;
+pub mod far_end;
 mod fetching;
 pub mod gather;
 pub mod group;

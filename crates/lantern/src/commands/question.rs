@@ -49,6 +49,7 @@ impl SourceArgs {
         Sources {
             catalogues: self.catalogue.clone(),
             drop_folders: self.from.clone(),
+            ..Sources::default()
         }
     }
 }

@@ -18,9 +18,11 @@ use lantern_host::config::{Server, Span};
 use lantern_host::ledger::Ledger;
 use lantern_host::lock::Lock;
 use lantern_host::telling;
+use serde::{Deserialize, Serialize};
 
 /// Go back to before the last changeover: files and load order, the world only if asked; or to before a restore in place
-#[derive(Debug, Default, Args)]
+#[derive(Debug, Clone, Default, Args, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 #[command(after_help = "Examples:\n  lantern undo\n  lantern undo --with-world --warn 5m")]
 pub struct UndoArgs {
     /// Bring the keep list back, too, as it was before; what was done since is set aside

@@ -184,6 +184,10 @@ fn every_answer_is_as_its_schema_says() {
     meet("GroupSurveyed", 3, &["group", "survey"]);
     meet("GroupOutlook", 3, &["group", "outlook"]);
     meet("GroupStatus", 3, &["group", "status"]);
+    let elsewhere = "format = 1\nname = 'cellar'\n[[server]]\nat = 'halcyon-terrace'\n[[server]]\nat = 'ssh://cellar/srv/x'\nshell = ['false']\n";
+    world.write("cellar.group.toml", elsewhere);
+    meet("GroupSent", 1, &["group", "send", "cellar.group.toml"]);
+    std::fs::remove_file(world.path("cellar.group.toml")).unwrap();
     std::fs::remove_dir_all(world.path("south-terrace")).unwrap();
 
     meet("BundlePacked", 0, &terrace(&["bundle", "--out", "up.zip"]));

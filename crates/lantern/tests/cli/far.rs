@@ -1,5 +1,7 @@
 //! A server on another machine, reached by file transfer: over OpenSSH's own server of it.
 
+use crate::groups::TO;
+use crate::together::up;
 use crate::world::{Disk, World, free_port};
 use insta::assert_snapshot;
 use std::fs;
@@ -233,7 +235,9 @@ impl Sshd {
         let path = |name: &str| world.path(name).display().to_string();
         let settings = format!(
             "ListenAddress 127.0.0.1:{port}\nHostKey {host}\nAuthorizedKeysFile {user}.pub\nPidFile none\nStrictModes no\n\
-             PasswordAuthentication no\nUsePAM no\nPermitRootLogin yes\nSubsystem sftp internal-sftp\n",
+             PasswordAuthentication no\nUsePAM no\nPermitRootLogin yes\nSubsystem sftp internal-sftp\n\
+             SetEnv HOME={cellar}\n",
+            cellar = path("cellar"),
             host = path("ssh/host"),
             user = path("ssh/user"),
         );
@@ -263,6 +267,26 @@ impl Sshd {
             std::thread::sleep(Duration::from_millis(50));
         }
         None
+    }
+
+    /// The words that lead to a shell there, as TOML has them; its user's home is this folder.
+    fn shell(&self, world: &World) -> String {
+        let path = |name: &str| world.path(name).display().to_string();
+        let words = [
+            "ssh".to_owned(),
+            "-F".to_owned(),
+            "none".to_owned(),
+            "-i".to_owned(),
+            path("ssh/user"),
+            "-o".to_owned(),
+            format!("UserKnownHostsFile={}", path("ssh/known")),
+            "-o".to_owned(),
+            "BatchMode=yes".to_owned(),
+            "-p".to_owned(),
+            self.port.to_string(),
+            "127.0.0.1".to_owned(),
+        ];
+        format!("{words:?}")
     }
 
     /// The command line that gets in, knowing the hosts of a file.
@@ -324,6 +348,41 @@ fn over_ssh_the_host_has_to_be_known() {
     assert!(
         gone.contains("exit status 1") && gone.contains("Connection refused"),
         "{gone}"
+    );
+}
+
+#[test]
+fn over_ssh_a_lantern_works_there() {
+    if !has_openssh() {
+        return;
+    }
+    let world = up("", "");
+    fs::create_dir_all(world.path("cellar")).unwrap();
+    let sshd = Sshd::start(&world);
+    let key = world.read("ssh/host.pub");
+    world.write("ssh/known", format!("[127.0.0.1]:{} {key}", sshd.port));
+    let at = world.path("south-terrace").display().to_string();
+    world.edit(
+        "terraces.group.toml",
+        "at = \"south-terrace\"",
+        &format!(
+            "name = \"south-terrace\"\nat = \"ssh://127.0.0.1:{}{at}\"\nshell = {}",
+            sshd.port,
+            sshd.shell(&world)
+        ),
+    );
+    world.ok(&["group", "send"]);
+    assert!(world.path("cellar/.local/share/lantern/program").exists());
+    world.ok(&TO);
+    let told = world.lantern(&["group", "changeover", "--yes"]);
+    assert!(
+        told.contains("  south-terrace: done") && told.contains("the same everywhere"),
+        "{told}"
+    );
+    let back = world.lantern(&["group", "undo", "--yes"]);
+    assert!(
+        back.contains("taken back     halcyon-terrace, south-terrace and east-terrace"),
+        "{back}"
     );
 }
 

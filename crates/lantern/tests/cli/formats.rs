@@ -100,7 +100,21 @@ fn client_list_examples_are_read_and_written_again() {
 #[test]
 fn group_examples_are_read() {
     for example in examples("group.md", "toml") {
-        assert_eq!(Group::parse(&example).unwrap().servers.len(), 2);
+        assert_eq!(Group::parse(&example).unwrap().servers.len(), 3);
+    }
+}
+
+#[test]
+fn examples_of_what_lanterns_say_to_one_another_are_read() {
+    use lantern_host::session::lines::{Answered, Asked, Greeting, Hello};
+    for example in examples("lines.md", "jsonl") {
+        for line in example.lines() {
+            let is_read = serde_json::from_str::<Hello>(line).is_ok()
+                || serde_json::from_str::<Greeting>(line).is_ok()
+                || serde_json::from_str::<Asked>(line).is_ok()
+                || serde_json::from_str::<Answered>(line).is_ok();
+            assert!(is_read, "{line}");
+        }
     }
 }
 

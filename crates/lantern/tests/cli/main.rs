@@ -49,6 +49,8 @@ mod stores;
 mod story;
 mod survey;
 mod switching;
+#[cfg(unix)]
+mod there;
 mod together;
 mod turns;
 mod watches;

@@ -7,7 +7,7 @@ use insta::assert_snapshot;
 const SERVERS: [&str; 3] = ["halcyon-terrace", "south-terrace", "east-terrace"];
 
 /// Three servers that are up, each at a port of its own; their group says at its head besides what `head` does, and of the second what `more` does.
-fn up(head: &str, more: &str) -> World {
+pub fn up(head: &str, more: &str) -> World {
     let world = three(more);
     let file = world.read("terraces.group.toml");
     let name = "name = \"terraces\"\n";
@@ -32,7 +32,7 @@ fn up(head: &str, more: &str) -> World {
 }
 
 /// The same, with a plan of which the second server's own part crashes at its start.
-fn of_which_one_crashes(head: &str) -> World {
+pub fn of_which_one_crashes(head: &str) -> World {
     let world = up(head, "");
     installed(&world, "south-terrace", "moss-wall", "");
     let crash = "[standin]\ncrash = 'the moss is too deep'\n";
@@ -43,7 +43,7 @@ fn of_which_one_crashes(head: &str) -> World {
 }
 
 /// Which server did what, in the order in which it was done: one letter for each, step by step.
-fn steps(told: &str) -> String {
+pub fn steps(told: &str) -> String {
     let mut steps: Vec<(String, String)> = Vec::new();
     for line in told.lines() {
         let mut words = line.split_whitespace();
@@ -69,13 +69,13 @@ fn steps(told: &str) -> String {
 }
 
 /// What stands behind the steps: what became of each.
-fn end(told: &str) -> &str {
+pub fn end(told: &str) -> &str {
     let from = told.find("\nterraces:\n").unwrap_or(0);
     told[from..].split("--- stderr").next().unwrap()
 }
 
 /// In which version each carries what all of them do, and whether it is up.
-fn is(world: &World) -> String {
+pub fn is(world: &World) -> String {
     let each = SERVERS.map(|server| {
         let addons = std::fs::read_dir(world.path(&format!("{server}/addons"))).unwrap();
         let names = addons.map(|it| it.unwrap().file_name().into_string().unwrap());

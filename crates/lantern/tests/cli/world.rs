@@ -215,6 +215,17 @@ impl World {
             .unwrap()
     }
 
+    /// Starts lantern to talk with it.
+    pub fn talking(&self, args: &[&str]) -> Child {
+        let mut command = self.command(Path::new(env!("CARGO_BIN_EXE_lantern")), args);
+        command
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap()
+    }
+
     /// Waits until something is so.
     pub fn wait(&self, what: &str, so: impl Fn() -> bool) {
         let deadline = Instant::now() + Duration::from_secs(60);

@@ -13,6 +13,8 @@ fn asked(worlds: &[(&str, &str)]) -> (Group, Vec<Request>) {
         .zip(names)
         .map(|((own, _), name)| GroupServer {
             at: name.into(),
+            name: None,
+            shell: None,
             own: own.split_whitespace().map(Id::new).collect(),
             after: BTreeSet::new(),
         });

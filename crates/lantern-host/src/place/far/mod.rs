@@ -114,9 +114,14 @@ pub fn close(host: &str) {
     open.retain(|((address, _), _)| address.host != host);
 }
 
+/// The command of the system's `ssh` that runs a line for the shell of a machine, which is added as its last word.
+pub fn shell_of(address: &Address) -> Vec<String> {
+    line::ssh(address, &["--", &address.host])
+}
+
 /// The command that runs a line for the shell of a machine, where there is one.
 fn shell((address, means): &Way) -> Option<Vec<String>> {
-    let usual = || line::ssh(address, &["--", &address.host]);
+    let usual = || shell_of(address);
     let is_usual = address.scheme == Scheme::Ssh && means.through.is_none();
     means.shell.clone().or_else(|| is_usual.then(usual))
 }

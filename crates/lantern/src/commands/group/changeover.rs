@@ -1,6 +1,7 @@
 //! `lantern group changeover`
 
-use super::waves::{at_once, waves, work};
+use super::there::{CameBack, CameTo, CarryOut, Prepare, PrepareBack, TakeBack, asks_of_the_world};
+use super::waves::{Theirs, Work, at_once, waves, work};
 use super::{OfGroup, meant, names};
 use crate::answers::group::{GroupBecame, GroupChangeoverDone, GroupSame, GroupServerDone};
 use crate::commands::changeover::{self, Came, Job, Telling};
@@ -13,12 +14,12 @@ use crate::progress::during;
 use clap::Args;
 use lantern_core::component::Id;
 use lantern_core::group::{Carries, Row, compare};
-use lantern_host::changeover::fault::ChangeoverFault;
-use lantern_host::changeover::{Event, Report};
+use lantern_host::changeover::{Event, Undone};
 use lantern_host::config::Span;
 use lantern_host::group::fault::GroupFault;
-use lantern_host::group::{Found, Standing};
+use lantern_host::group::{Found, Member, Standing};
 use lantern_host::interrupt;
+use lantern_host::ledger::Ledger;
 use lantern_host::night::How;
 use lantern_host::{Error, Result};
 use std::collections::BTreeSet;
@@ -106,6 +107,21 @@ pub fn run(args: &ChangeoverOfGroup, common: &Common, look: &Look) -> Result<u8>
     Ok(status)
 }
 
+/// What a server's changeover has come to, here or there.
+enum Outcome {
+    Here(Box<Result<Came>>),
+    There(Result<CameTo>),
+}
+
+impl Outcome {
+    fn has_succeeded(&self) -> bool {
+        match self {
+            Outcome::Here(came) => (**came).as_ref().is_ok_and(Came::has_succeeded),
+            Outcome::There(came) => matches!(came, Ok(CameTo::Done { bad: None, .. })),
+        }
+    }
+}
+
 /// A group's changeover under way.
 struct Moving<'a> {
     found: &'a Found,
@@ -140,7 +156,7 @@ impl<'a> Moving<'a> {
                 Standing::Nothing => (GroupBecame::Nothing, None),
                 Standing::Waits | Standing::CutOff(_) => (GroupBecame::Waits, None),
                 Standing::Back(why) => {
-                    back.push((server.at.clone(), why.clone()));
+                    back.push((server.called().to_owned(), why.clone()));
                     (GroupBecame::Failed, Some(why.clone()))
                 }
             });
@@ -193,7 +209,7 @@ impl<'a> Moving<'a> {
         look.talk(&look.paint_error(Means::Title, &title));
         for index in &servers {
             if let Standing::CutOff(told) = &self.standings[*index] {
-                let name = &self.found.group.servers[*index].at;
+                let name = self.found.group.servers[*index].called();
                 look.talk(&format!("  {name} was cut off, and goes on first: {told}"));
             }
         }
@@ -242,25 +258,68 @@ impl<'a> Moving<'a> {
         fail::DONE
     }
 
+    /// Gets ready what a server's changeover needs; an exit status where something cannot be had, which was told.
+    fn ready(&self, index: usize, inner: &Look) -> Result<std::result::Result<Work<Job>, u8>> {
+        let goes_on = matches!(self.standings[index], Standing::CutOff(_));
+        let how = self.how.clone();
+        match &self.found.members[index] {
+            Member::Here(folder) => {
+                let own = self.common.of(folder);
+                Ok(Job::of_one(goes_on, &how, &own, inner)?.map(Work::Here))
+            }
+            Member::There(there) => {
+                let idle = Theirs::new(there, 0);
+                let prepared = idle.ask(&Prepare { goes_on, how }, None, inner, &mut |_| ())?;
+                Ok(match prepared.not {
+                    Some(status) => Err(status),
+                    None => Ok(Work::There(Theirs::new(there, prepared.warns_ms))),
+                })
+            }
+        }
+    }
+
+    /// Carries a server's plan out, by whichever lantern works there.
+    fn works(
+        &self,
+        index: usize,
+        is_alone: bool,
+        work: &Work<Job>,
+        inner: &Look,
+        tell: &mut dyn FnMut(Event),
+    ) -> Outcome {
+        match work {
+            Work::Here(job) => {
+                Outcome::Here(Box::new(job.work(&self.how, Telling::Whole, inner, tell)))
+            }
+            Work::There(theirs) => {
+                let carry_out = CarryOut {
+                    goes_on: matches!(self.standings[index], Standing::CutOff(_)),
+                    how: self.how.clone(),
+                    together_ms: theirs.together_ms(),
+                };
+                let name = self.found.group.servers[index].called();
+                let name = Some(name).filter(|_| !is_alone);
+                Outcome::There(theirs.ask(&carry_out, name, inner, tell))
+            }
+        }
+    }
+
     /// Carries the plans of a wave out.
     fn wave(&mut self, wave: &[usize]) -> u8 {
-        let (found, how) = (self.found, &self.how);
+        let found = self.found;
         let inner = for_each(self.look);
-        let common = |index: usize| self.common.of(&found.folders[index]);
         let mut jobs = Vec::new();
         for index in wave {
             if wave.len() > 1 {
                 self.look.talk("");
             }
-            let goes_on = matches!(self.standings[*index], Standing::CutOff(_));
-            let own = common(*index);
-            let (status, why) = match Job::of_one(goes_on, how, &own, &inner) {
+            let (status, why) = match self.ready(*index, &inner) {
                 Ok(Ok(job)) => {
                     jobs.push((*index, job));
                     continue;
                 }
                 Ok(Err(status)) => (status, "files that it needs could not be had".into()),
-                Err(error) => (fail::tell(&error, &own, &inner), error.to_string()),
+                Err(error) => (self.tell(*index, &error, &inner), error.to_string()),
             };
             // Nothing was touched at those that are ready, either.
             self.each[*index] = (GroupBecame::Failed, Some(why));
@@ -269,37 +328,20 @@ impl<'a> Moving<'a> {
         if wave.len() > 1 {
             self.look.talk("");
         }
-        let works = |job: &Job, tell: &mut dyn FnMut(Event)| {
-            let came = job.work(how, Telling::Whole, &inner, tell);
-            let succeeded = came.as_ref().is_ok_and(Came::has_succeeded);
+        let works = |index: usize, job: &Work<Job>, tell: &mut dyn FnMut(Event)| {
+            let came = self.works(index, wave.len() == 1, job, &inner, tell);
+            let succeeded = came.has_succeeded();
             (came, succeeded)
         };
         let came = work(found, jobs, self.at_once, &inner, works);
         let mut status = fail::DONE;
         for (index, job, came) in came {
-            let own = common(index);
-            let settled = came.and_then(|came| job.settle(came, how, Telling::Whole, &inner));
-            let (became, own_status) = match settled {
-                Ok(report) => {
-                    match wave.len() {
-                        1 => changeover::show(&inner, &own, &report),
-                        _ => self.tell_one(index, &report),
-                    }
-                    match report.bad {
-                        None => ((GroupBecame::Done, None), fail::DONE),
-                        Some(why) => ((GroupBecame::Failed, Some(why)), fail::NO),
-                    }
+            let (became, own_status) = match (job, came) {
+                (Work::Here(job), Outcome::Here(came)) => {
+                    self.settled_here(index, &job, *came, wave.len() == 1, &inner)
                 }
-                Err(error) if job.has_turned_back(&error) => (
-                    (GroupBecame::TurnedBack, Some(error.to_string())),
-                    fail::DONE,
-                ),
-                Err(error) => {
-                    let why = error.to_string();
-                    let told = job.failed(error, &own, &inner);
-                    let told = told.unwrap_or_else(|error| fail::tell(&error, &own, &inner));
-                    ((GroupBecame::Failed, Some(why)), told)
-                }
+                (_, Outcome::There(came)) => self.settled_there(index, came, &inner),
+                (Work::There(_), Outcome::Here(_)) => continue,
             };
             self.each[index] = became;
             if status == fail::DONE {
@@ -309,16 +351,106 @@ impl<'a> Moving<'a> {
         status
     }
 
-    /// Of several at once, what one has come to.
-    fn tell_one(&self, index: usize, report: &Report) {
-        let name = &self.found.group.servers[index].at;
-        let away = match report.times.total_ms() {
+    /// What a changeover here has come to, told.
+    fn settled_here(
+        &self,
+        index: usize,
+        job: &Job,
+        came: Result<Came>,
+        is_alone: bool,
+        inner: &Look,
+    ) -> ((GroupBecame, Option<String>), u8) {
+        let own = match self.found.members[index].here() {
+            Ok(folder) => self.common.of(folder),
+            Err(_) => return ((GroupBecame::Waits, None), fail::ERROR),
+        };
+        match came.and_then(|came| job.settle(came, &self.how, Telling::Whole, inner)) {
+            Ok(report) => {
+                match is_alone {
+                    true => changeover::show(inner, &own, &report),
+                    false => self.tell_one(index, report.times.total_ms(), &report.seen),
+                }
+                match report.bad {
+                    None => ((GroupBecame::Done, None), fail::DONE),
+                    Some(why) => ((GroupBecame::Failed, Some(why)), fail::NO),
+                }
+            }
+            Err(error) if job.has_turned_back(&error) => (
+                (GroupBecame::TurnedBack, Some(error.to_string())),
+                fail::DONE,
+            ),
+            Err(error) => {
+                let why = error.to_string();
+                let told = job.failed(error, &own, inner);
+                let told = told.unwrap_or_else(|error| fail::tell(&error, &own, inner));
+                ((GroupBecame::Failed, Some(why)), told)
+            }
+        }
+    }
+
+    /// What a changeover there has come to, told; where the session broke, that is found out.
+    fn settled_there(
+        &self,
+        index: usize,
+        came: Result<CameTo>,
+        inner: &Look,
+    ) -> ((GroupBecame, Option<String>), u8) {
+        let done = |away_ms, seen: &str, bad: Option<String>| {
+            self.tell_one(index, away_ms, seen);
+            match bad {
+                None => ((GroupBecame::Done, None), fail::DONE),
+                Some(why) => ((GroupBecame::Failed, Some(why)), fail::NO),
+            }
+        };
+        match came {
+            Ok(CameTo::Done { away_ms, seen, bad }) => done(away_ms, &seen, bad),
+            Ok(CameTo::TurnedBack(why)) => ((GroupBecame::TurnedBack, Some(why)), fail::DONE),
+            Ok(CameTo::Failed(why, status)) => ((GroupBecame::Failed, Some(why)), status),
+            Err(error @ Error::Session { .. }) => {
+                let name = self.found.group.servers[index].called();
+                let text = format!("  {name}: {error}; it is looked what became of it");
+                self.look
+                    .talk(&self.look.paint_error(Means::Caution, &text));
+                let (became, status) = match self.found.found_again(index) {
+                    Ok(Standing::Done) => return done(None, "", None),
+                    Ok(Standing::Waits) => ("it was called off before the stop".into(), fail::NO),
+                    Ok(Standing::CutOff(told)) => (told, fail::WAITING),
+                    Ok(Standing::Back(why)) => (why, fail::BACK),
+                    Ok(Standing::Nothing) => ("nothing is armed there any more".into(), fail::NO),
+                    Err(later) => (
+                        format!("what became of it is not known: {later}"),
+                        fail::WAITING,
+                    ),
+                };
+                let text = format!("  {name}: {became}");
+                self.look.talk(&self.look.paint_error(Means::Bad, &text));
+                ((GroupBecame::Failed, Some(became)), status)
+            }
+            Err(error) => {
+                let why = error.to_string();
+                (
+                    (GroupBecame::Failed, Some(why)),
+                    self.tell(index, &error, inner),
+                )
+            }
+        }
+    }
+
+    /// Tells an error of one server.
+    fn tell(&self, index: usize, error: &Error, inner: &Look) -> u8 {
+        tell_of_one(self.found, index, error, self.common, inner)
+    }
+
+    /// Of several at once, or of one there, what one has come to.
+    fn tell_one(&self, index: usize, away_ms: Option<u64>, seen: &str) {
+        let name = self.found.group.servers[index].called();
+        let away = match away_ms {
             Some(ms) => format!(", away for {}", time(ms)),
             None => String::new(),
         };
-        let seen = match report.seen.is_empty() {
+        let seen = match seen.is_empty() {
             true => String::new(),
-            false => format!("; {}", report.seen),
+            false => format!("; {seen}"),
         };
         let look = self.look;
         look.talk(&look.paint_error(Means::Good, &format!("  {name}: done{away}{seen}")));
@@ -326,7 +458,7 @@ impl<'a> Moving<'a> {
 
     /// Waits after the first one, and looks whether it is then still as it should be. Whether it goes on.
     fn waits(&self, index: usize, after: Duration, again: &str) -> bool {
-        let (look, name) = (self.look, &self.found.group.servers[index].at);
+        let (look, name) = (self.look, self.found.group.servers[index].called());
         if !self.is_right(index) {
             return false;
         }
@@ -347,9 +479,9 @@ impl<'a> Moving<'a> {
 
     /// Whether a server that was carried out is up and as it should be; if not, that is told.
     fn is_right(&self, index: usize) -> bool {
-        let (look, name) = (self.look, &self.found.group.servers[index].at);
+        let (look, name) = (self.look, self.found.group.servers[index].called());
         let (is_right, problems) = match self.found.verified_one(index) {
-            Ok(seen) => (seen.seen_right() == Some(true), seen.problems()),
+            Ok(seen) => (seen.seen_right == Some(true), seen.problems),
             Err(error) => (false, vec![error.to_string()]),
         };
         for problem in problems {
@@ -367,7 +499,7 @@ impl<'a> Moving<'a> {
 pub fn each_named(found: &Found, each: Vec<(GroupBecame, Option<String>)>) -> Vec<GroupServerDone> {
     let servers = found.group.servers.iter().zip(each);
     let servers = servers.map(|(server, (became, why))| GroupServerDone {
-        server: server.at.clone(),
+        server: server.called().to_owned(),
         became,
         why,
     });
@@ -403,7 +535,7 @@ pub fn take_back(
         let mut jobs = Vec::new();
         let mut stays = None;
         for index in &wave {
-            match undo::Job::of_one(how, &common.of(&found.folders[*index]), &inner) {
+            match ready_to_go_back(found, *index, how, common, &inner) {
                 Ok(job) => jobs.push((*index, job)),
                 Err(error) => stays = Some((*index, error)),
             }
@@ -411,31 +543,61 @@ pub fn take_back(
         if let Some((index, error)) = stays {
             // None of them is begun: they are down together, or not at all.
             asks |= asks_of_the_world(&error);
-            fail::tell(&error, &common.of(&found.folders[index]), &inner);
+            tell_of_one(found, index, &error, common, &inner);
             for it in &wave {
                 each[*it] = (GroupBecame::Stays, None);
             }
             each[index].1 = Some(error.to_string());
             continue;
         }
-        let works = |job: &undo::Job, tell: &mut dyn FnMut(Event)| {
-            let undone = job.work(tell);
-            let succeeded = undone.is_ok();
-            (undone, succeeded)
-        };
-        for (index, job, undone) in work(found, jobs, at_once, &inner, works) {
-            let own = common.of(&found.folders[index]);
-            each[index] = match undone {
-                Ok((ledger, undone)) => {
-                    job.settle(&ledger, &undone, &inner);
-                    if wave.len() == 1 {
-                        undo::show(&undone, &own, &inner);
-                    }
-                    (GroupBecame::TakenBack, None)
+        let works = |index: usize, job: &Work<undo::Job>, tell: &mut dyn FnMut(Event)| {
+            let came = match job {
+                Work::Here(job) => Back::Here(job.work(tell)),
+                Work::There(theirs) => {
+                    let take_back = TakeBack {
+                        how: how.clone(),
+                        together_ms: theirs.together_ms(),
+                    };
+                    let name = found.group.servers[index].called();
+                    let name = Some(name).filter(|_| wave.len() > 1);
+                    Back::There(theirs.ask(&take_back, name, &inner, tell))
                 }
-                Err(error) => {
+            };
+            let succeeded = matches!(came, Back::Here(Ok(_)) | Back::There(Ok(CameBack::Back)));
+            (came, succeeded)
+        };
+        for (index, job, came) in work(found, jobs, at_once, &inner, works) {
+            let error = match (job, came) {
+                (Work::Here(job), Back::Here(Ok((ledger, undone)))) => {
+                    job.settle(&ledger, &undone, &inner);
+                    if wave.len() == 1
+                        && let Ok(folder) = found.members[index].here()
+                    {
+                        undo::show(&undone, &common.of(folder), &inner);
+                    }
+                    None
+                }
+                (_, Back::There(Ok(CameBack::Back))) => None,
+                (_, Back::There(Ok(CameBack::AsksOfTheWorld(why)))) => {
+                    asks = true;
+                    each[index] = (GroupBecame::Stays, Some(why));
+                    continue;
+                }
+                // What was begun goes on there, also where nobody hears of it.
+                (_, Back::There(Err(error @ Error::Session { .. }))) => {
+                    match found.found_again(index) {
+                        Ok(Standing::Back(_)) => None,
+                        _ => Some(error),
+                    }
+                }
+                (_, Back::Here(Err(error)) | Back::There(Err(error))) => Some(error),
+                (Work::There(_), Back::Here(Ok(_))) => continue,
+            };
+            each[index] = match error {
+                None => (GroupBecame::TakenBack, None),
+                Some(error) => {
                     asks |= asks_of_the_world(&error);
-                    fail::tell(&error, &own, &inner);
+                    tell_of_one(found, index, &error, common, &inner);
                     (GroupBecame::Stays, Some(error.to_string()))
                 }
             };
@@ -444,12 +606,40 @@ pub fn take_back(
     asks
 }
 
-fn asks_of_the_world(error: &Error) -> bool {
-    use ChangeoverFault::{RestoredUsed, WorldUsed};
-    matches!(
-        error,
-        Error::Changeover(WorldUsed { .. } | RestoredUsed { .. })
-    )
+/// What taking back has come to, here or there.
+enum Back {
+    Here(Result<(Ledger, Undone)>),
+    There(Result<CameBack>),
+}
+
+/// Gets ready what taking back needs at a server.
+fn ready_to_go_back(
+    found: &Found,
+    index: usize,
+    how: &UndoArgs,
+    common: &Common,
+    inner: &Look,
+) -> Result<Work<undo::Job>> {
+    match &found.members[index] {
+        Member::Here(folder) => Ok(Work::Here(undo::Job::of_one(
+            how,
+            &common.of(folder),
+            inner,
+        )?)),
+        Member::There(there) => {
+            let prepare = PrepareBack { how: how.clone() };
+            let prepared = Theirs::new(there, 0).ask(&prepare, None, inner, &mut |_| ())?;
+            Ok(Work::There(Theirs::new(there, prepared.warns_ms)))
+        }
+    }
+}
+
+/// Tells an error of one server of a group.
+fn tell_of_one(found: &Found, index: usize, error: &Error, common: &Common, inner: &Look) -> u8 {
+    match found.members[index].here() {
+        Ok(folder) => fail::tell(error, &common.of(folder), inner),
+        Err(_) => fail::tell(error, common, inner),
+    }
 }
 
 /// Looks at all of them once more, and holds what they carry against one another.
@@ -524,10 +714,13 @@ fn show(found: &Found, answer: &GroupChangeoverDone, file: &Path, look: &Look) {
             format!("lantern group status {}", shell_word(file))
         }
         None => {
-            let of_one = answer.servers.iter().zip(&found.folders);
+            let of_one = answer.servers.iter().zip(&found.members);
             let mut wrong = of_one.filter(|(it, _)| it.became == GroupBecame::Failed);
-            match wrong.next() {
-                Some((_, folder)) => format!("lantern status --server {}", shell_word(folder)),
+            let status = wrong
+                .next()
+                .map(|(_, member)| member.paste("status", shell_word));
+            match status.and_then(Result::ok) {
+                Some(status) => status,
                 None => format!("lantern group changeover {}", shell_word(file)),
             }
         }

@@ -1,16 +1,16 @@
 //! `lantern group decide`
 
+use super::there::Decide;
 use super::{OfGroup, meant, names};
 use crate::answers::group::{GroupDecided, GroupServerDecided};
-use crate::commands::settings::decide::{decided, told};
-use crate::commands::{open_settled, plan};
 use crate::common::{Common, shell_word};
 use crate::fail;
 use crate::look::{Look, Means, count};
 use clap::Args;
-use lantern_host::group::Found;
+use lantern_host::Result;
+use lantern_host::group::{Found, Member};
 use lantern_host::planning::fault::PlanningFault;
-use lantern_host::{Error, Result, armed};
+use lantern_host::session::{Deaf, Session};
 use std::collections::BTreeSet;
 use std::path::Path;
 
@@ -30,36 +30,27 @@ pub struct DecideOfGroup {
 pub fn run(args: &DecideOfGroup, common: &Common, look: &Look) -> Result<u8> {
     let file = meant(&args.of)?;
     let found = Found::read(&file)?;
-    // Of each plan that is drawn again only what it still asks is shown.
-    let quiet = look.onto_page();
+    let decide = Decide {
+        id: args.id.clone(),
+        answer: args.answer.clone(),
+    };
     let mut known = BTreeSet::new();
     let mut servers = Vec::new();
     let mut next = None;
-    for (one, folder) in found.group.servers.iter().zip(&found.folders) {
-        let own = common.of(folder);
-        let (server, _lock) = open_settled(&own, "group decide")?;
-        let mut has_decided = false;
-        if let Some((_, plan)) = armed::joint(&server)? {
-            match decided(&server, &plan, &args.id, Some(&args.answer), None) {
-                Ok(decision) => {
-                    look.talk(&format!("{}: {}", one.at, told(&decision)));
-                    plan::again(&server, &own, &quiet)?;
-                    has_decided = true;
-                }
-                Err(Error::Planning(PlanningFault::NoSuchQuestion { known: own, .. })) => {
-                    known.extend(own);
-                }
-                Err(other) => return Err(other),
-            }
+    for (one, member) in found.group.servers.iter().zip(&found.members) {
+        let came = match member {
+            Member::Here(folder) => decide.at(&common.of(folder), look)?,
+            Member::There(there) => Session::open(there)?.ask(&decide, &mut Deaf)?,
+        };
+        if let Some(told) = &came.told {
+            look.talk(&format!("{}: {told}", one.called()));
         }
-        let joint = armed::joint(&server)?;
-        if let (None, Some((_, plan))) = (&next, &joint) {
-            next = plan.undecided().next().map(|(_, asked)| asked.id.clone());
-        }
+        known.extend(came.known);
+        next = next.or(came.next);
         servers.push(GroupServerDecided {
-            server: one.at.clone(),
-            decided: has_decided,
-            undecided: joint.map(|(_, plan)| plan.undecided().count()),
+            server: one.called().to_owned(),
+            decided: came.told.is_some(),
+            undecided: came.undecided,
         });
     }
     if servers.iter().all(|it| !it.decided) {

@@ -92,7 +92,7 @@ pub fn run(args: &HistoryOfGroup, look: &Look) -> Result<u8> {
     }
     for (server, seen) in found.group.servers.iter().zip(&seen) {
         if let Err(error) = seen {
-            let row = not_seen(&server.at, error, 1, look);
+            let row = not_seen(server.called(), error, 1, look);
             look.say(&format!("\n  {}  {}", row[0], row[1]));
         }
     }

@@ -66,25 +66,24 @@ pub fn run(args: &PlanOfGroup, look: &Look) -> Result<u8> {
     let agreed = during("what fits all of them is looked for", || {
         found.agreed(&asked)
     })?;
-    let mut fetched: Vec<Wanted> = Vec::new();
+    let mut fetched: Vec<(usize, Wanted)> = Vec::new();
     let plans = loop {
-        let drawn = during("plans are drawn", || found.drawn(&sources, &asked, &agreed));
+        let drawn = during("plans are drawn", || found.drawn(&asked, &agreed));
         let wanted = match drawn {
             Err(Error::Group(GroupFault::ToFetch(wanted))) if args.gather => wanted,
             drawn => break drawn?,
         };
-        let is_new = |(_, it): &&(usize, Wanted)| !fetched.contains(it);
+        let is_new = |it: &&(usize, Wanted)| !fetched.contains(it);
         if !wanted.iter().any(|it| is_new(&it)) {
             return Err(GroupFault::ToFetch(wanted).into());
         }
         for (server, it) in wanted.iter().filter(is_new) {
-            let server = Server::open(&found.folders[*server])?;
-            fetching::fetch(&server, std::slice::from_ref(it), &[], false, look)?;
+            fetch(&found, *server, it, look)?;
         }
-        fetched.extend(wanted.into_iter().map(|(_, it)| it));
+        fetched.extend(wanted);
     };
     let plans = match arms {
-        Arms::Yes => found.arm(&sources, plans)?,
+        Arms::Yes => found.arm(&asked, plans)?,
         Arms::No => plans,
     };
     if look.json {
@@ -105,6 +104,22 @@ pub fn run(args: &PlanOfGroup, look: &Look) -> Result<u8> {
         true => fail::DONE,
         false => fail::NO,
     })
+}
+
+/// Fetches a file: here, or by the lantern that works at a server there.
+fn fetch(found: &Found, server: usize, it: &Wanted, look: &Look) -> Result<()> {
+    let it = std::slice::from_ref(it);
+    let missing = during("files are fetched", || found.fetched_there(server, it))?;
+    let Some(missing) = missing else {
+        let server = Server::open(found.members[server].here()?)?;
+        return fetching::fetch(&server, it, &[], false, look).map(drop);
+    };
+    let name = found.group.servers[server].called();
+    for (it, why) in missing {
+        let text = format!("  {name}: {}: {why}", it.what);
+        look.talk(&look.paint_error(Means::Bad, &text));
+    }
+    Ok(())
 }
 
 fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
@@ -150,7 +165,7 @@ fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
             state => look.paint(means, &state),
         };
         vec![
-            server.at.clone(),
+            server.called().to_owned(),
             from.unwrap_or_else(|| "unknown".into()),
             changes,
             state,
@@ -235,12 +250,12 @@ fn show_next(found: &Found, file: &Path, plans: &[OnePlan], arms: Arms, look: &L
             count(armed, "plan is", "plans are")
         ),
     });
-    let waiting = found.folders.iter().zip(plans);
-    let mut waiting = waiting.filter_map(|(folder, one)| {
+    let waiting = found.members.iter().zip(plans);
+    let mut waiting = waiting.filter_map(|(member, one)| {
         let (_, asked) = one.plan.undecided().next()?;
-        Some((folder, asked))
+        Some((member, asked))
     });
-    let Some((folder, asked)) = waiting.next() else {
+    let Some((member, asked)) = waiting.next() else {
         return look.next(&format!("lantern group changeover {}", shell_word(file)));
     };
     look.next(&format!(
@@ -248,11 +263,9 @@ fn show_next(found: &Found, file: &Path, plans: &[OnePlan], arms: Arms, look: &L
         asked.id,
         shell_word(file)
     ));
-    let one = format!(
-        "lantern settings decide {} mine --server {}",
-        asked.id,
-        shell_word(folder)
-    );
+    let Ok(one) = member.paste(&format!("settings decide {} mine", asked.id), shell_word) else {
+        return;
+    };
     look.say(&format!(
         "Or as it is shipped: theirs. At one of them alone: {one}"
     ));

@@ -19,7 +19,7 @@ pub fn run(file: &Path, look: &Look) -> Result<u8> {
     let same = same_of(&found, &carries);
     let is_right = |it: &Result<OneVerified>| {
         let it = it.as_ref().ok();
-        it.is_some_and(|it| it.seen_right() == Some(true))
+        it.is_some_and(|it| it.seen_right == Some(true))
     };
     let right = seen.iter().filter(|it| is_right(it)).count();
     let is_wrong = right < seen.len() || !same.differs.is_empty();
@@ -38,18 +38,19 @@ pub fn run(file: &Path, look: &Look) -> Result<u8> {
     look.say("");
     let table = found.group.servers.iter().zip(&seen);
     let table = table.map(|(one, seen)| match seen {
-        Ok(it) => vec![one.at.clone(), now(it, look), goes_on(&it.meanwhile, look)],
-        Err(error) => not_seen(&one.at, error, 2, look),
+        Ok(it) => vec![
+            one.called().to_owned(),
+            now(it, look),
+            goes_on(&it.meanwhile, look),
+        ],
+        Err(error) => not_seen(one.called(), error, 2, look),
     });
     shown(&["server", "now", "state"], table.collect(), look);
     look.say("");
     show_same(&same, look);
     let first = seen.iter().position(|it| !is_right(it));
     look.next(&match first {
-        Some(index) => {
-            let folder = shell_word(&found.folders[index]);
-            format!("lantern verify --server {folder}")
-        }
+        Some(index) => found.members[index].paste("verify", shell_word)?,
         None => format!("lantern group survey {}", shell_word(file)),
     });
     Ok(status)
@@ -57,7 +58,7 @@ pub fn run(file: &Path, look: &Look) -> Result<u8> {
 
 /// What a look at a server has found, in a few words.
 fn now(it: &OneVerified, look: &Look) -> String {
-    match (it.seen_right(), &it.problems()[..]) {
+    match (it.seen_right, &it.problems[..]) {
         (Some(true), _) => look.paint(Means::Good, "as it should be"),
         (None, [why, ..]) => look.paint(Means::Caution, why),
         (_, [why]) => look.paint(Means::Bad, why),

@@ -58,8 +58,8 @@ fn once(file: &Path, args: &WatchOfGroup, common: &Common, look: &Look) -> Resul
     let sources = args.sources.named();
     let seen = during("servers are looked at", || {
         found.watched(&sources, args.again, now_ms)
-    });
-    let is_cut_off = seen.iter().any(|it| it.seen.cut_off.is_some());
+    })?;
+    let is_cut_off = seen.iter().any(|it| it.seen.is_cut_off);
     let new: usize = seen.iter().map(|it| it.news.new.len()).sum();
     let status = match (is_cut_off, new) {
         (true, _) => fail::WAITING,
@@ -122,7 +122,7 @@ fn show(found: &Found, seen: &[OneWatched], file: &Path, common: &Common, look: 
     }
     let unasked = |it: &OneWatched| {
         let seen = &it.seen;
-        seen.fault.is_none() && seen.updates.is_none() && seen.unread.is_empty()
+        seen.fault.is_none() && seen.updates.is_none() && seen.unread == 0
     };
     let unasked: Vec<usize> = (0..seen.len())
         .filter(|index| unasked(&seen[*index]))
@@ -134,7 +134,7 @@ fn show(found: &Found, seen: &[OneWatched], file: &Path, common: &Common, look: 
         ));
     }
     for (server, it) in found.group.servers.iter().zip(seen) {
-        let at = &server.at;
+        let at = server.called();
         for told in &it.told {
             let text = match &told.fault {
                 None => format!("  told at {at}: {}", told.who),
@@ -219,7 +219,7 @@ fn metrics(found: &Found, seen: &[OneWatched], now_ms: i64) -> Vec<Metric> {
         let labels = || {
             vec![
                 ("group", found.group.name.clone()),
-                ("server", server.at.clone()),
+                ("server", server.called().to_owned()),
             ]
         };
         let seen = &it.seen;
@@ -229,19 +229,14 @@ fn metrics(found: &Found, seen: &[OneWatched], now_ms: i64) -> Vec<Metric> {
         if seen.fault.is_some() {
             continue;
         }
-        cut_off
-            .samples
-            .push((labels(), flag(seen.cut_off.is_some())));
+        cut_off.samples.push((labels(), flag(seen.is_cut_off)));
         let push = |metric: &mut Metric, value: Option<f64>| {
             metric.samples.extend(value.map(|value| (labels(), value)));
         };
         push(&mut up, seen.up.map(flag));
         push(&mut players, seen.players.map(|many| many as f64));
         push(&mut components, seen.components.map(|many| many as f64));
-        push(
-            &mut updates,
-            seen.updates.as_ref().map(|all| all.len() as f64),
-        );
+        push(&mut updates, seen.updates.map(|many| many as f64));
         push(&mut backups, seen.backups.map(|(many, _)| many as f64));
         push(
             &mut backup,
@@ -252,27 +247,20 @@ fn metrics(found: &Found, seen: &[OneWatched], now_ms: i64) -> Vec<Metric> {
             (Severity::Caution, "caution"),
             (Severity::Note, "note"),
         ] {
-            let of_it = seen
-                .findings
-                .as_ref()
-                .map(|all| all.iter().filter(|it| it.severity == severity).count());
+            let of_it = seen.findings.as_ref();
+            let of_it = of_it.map(|all| all.get(&severity).copied().unwrap_or(0));
             let labels = || [labels(), vec![("severity", word.to_owned())]].concat();
             findings
                 .samples
                 .extend(of_it.map(|many| (labels(), many as f64)));
         }
         for (what, bytes) in &seen.free {
-            let labels = [labels(), vec![("of", (*what).to_owned())]].concat();
+            let labels = [labels(), vec![("of", what.clone())]].concat();
             free.samples.push((labels, *bytes as f64));
         }
         let mut versions = labels();
         versions.extend(seen.version.clone().map(|version| ("version", version)));
-        versions.extend(
-            seen.ready_for
-                .clone()
-                .flatten()
-                .map(|version| ("ready_for", version)),
-        );
+        versions.extend(seen.ready_for.clone().map(|version| ("ready_for", version)));
         about.samples.push((versions, 1.0));
     }
     let mut at = gauge(

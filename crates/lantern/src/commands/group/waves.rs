@@ -1,12 +1,15 @@
 //! Servers of a group that are worked at, several at once or one after another.
 
 use crate::look::Look;
-use crate::progress::{Progress, during};
+use crate::progress::{Progress, above, during};
+use lantern_host::Result;
 use lantern_host::changeover::Event;
 use lantern_host::config::Server;
 use lantern_host::console::{Console, ServerState};
 use lantern_host::group::Found;
-use lantern_host::meeting::{Attends, Meeting};
+use lantern_host::meeting::{Attends, Meeting, Proxy, Seat};
+use lantern_host::session::lines::Asked;
+use lantern_host::session::{Errand, Hears, Session, There, Told};
 use std::collections::BTreeSet;
 use std::num::NonZeroUsize;
 use std::sync::{Mutex, PoisonError};
@@ -47,26 +50,167 @@ pub trait Job: Send {
     fn server(&mut self) -> &mut Server;
 }
 
+/// For how long it warns players; nothing where it is down.
+pub fn warns(job: &mut impl Job) -> Duration {
+    let server = job.server();
+    let is_down = matches!(Console::of(server).state(), Ok(ServerState::Down));
+    let longest = server.config.warn.at.iter().max().filter(|_| !is_down);
+    longest.map_or(Duration::ZERO, |longest| longest.0)
+}
+
+/// Something to be done with a server of a group, here or by a lantern on another machine.
+pub enum Work<J> {
+    /// Here.
+    Here(J),
+    /// There.
+    There(Theirs),
+}
+
+/// Something to be done by a lantern on another machine.
+pub struct Theirs {
+    /// Where.
+    pub there: There,
+    /// For how long it warns players there.
+    pub warns: Duration,
+    /// Of servers that are down together, who speaks for it.
+    proxy: Option<Proxy>,
+    /// For how long the longest of them warns.
+    longest: Duration,
+}
+
+impl Theirs {
+    /// Of what is known of it.
+    pub fn new(there: &There, warns_ms: u64) -> Theirs {
+        Theirs {
+            there: there.clone(),
+            warns: Duration::from_millis(warns_ms),
+            proxy: None,
+            longest: Duration::ZERO,
+        }
+    }
+
+    /// For how long the longest of those warns that are down together, in milliseconds; none where it moves by itself.
+    pub fn together_ms(&self) -> Option<u64> {
+        self.proxy.as_ref()?;
+        Some(self.longest.as_millis() as u64)
+    }
+
+    /// Has it done there.
+    ///
+    /// # Errors
+    /// What it fails of there, or that the session breaks.
+    pub fn ask<E: Errand>(
+        &self,
+        errand: &E,
+        name: Option<&str>,
+        look: &Look,
+        tell: &mut dyn FnMut(Event),
+    ) -> Result<E::Came> {
+        let mut ear = Ear {
+            name,
+            look,
+            tell,
+            proxy: self.proxy.as_ref(),
+            waits: false,
+        };
+        Session::open(&self.there)?.ask(errand, &mut ear)
+    }
+}
+
+/// Hears what is told of a server there.
+struct Ear<'e> {
+    /// Of several at once, what it is called.
+    name: Option<&'e str>,
+    look: &'e Look,
+    tell: &'e mut dyn FnMut(Event),
+    proxy: Option<&'e Proxy>,
+    /// Whether it waits at a gate.
+    waits: bool,
+}
+
+impl Hears for Ear<'_> {
+    fn told(&mut self, told: Told) {
+        match told {
+            Told::Talk(text) => tell_of(self.name, &text, self.look),
+            Told::Event(event) => (self.tell)(event),
+            Told::Arrives(gate) => {
+                if let Some(proxy) = self.proxy {
+                    proxy.arrives(gate);
+                    self.waits = true;
+                }
+            }
+            Told::Fails => {
+                if let Some(proxy) = self.proxy {
+                    proxy.seat().fails();
+                }
+            }
+        }
+    }
+
+    fn wants_to_say(&mut self) -> Option<Asked> {
+        let passes = self.proxy.filter(|_| self.waits)?.passes()?;
+        self.waits = false;
+        Some(match passes {
+            Ok(()) => Asked::Passes,
+            Err(other) => Asked::TurnsBack(other),
+        })
+    }
+}
+
+/// Says what a lantern there says of a server: of one of several with its name.
+fn tell_of(name: Option<&str>, text: &str, look: &Look) {
+    for line in text.lines().filter(|line| !line.trim().is_empty()) {
+        let line = line.trim_end();
+        above(|| match name {
+            Some(name) => look.talk(&format!("  {name}  {}", line.trim_start())),
+            None => look.talk(line),
+        });
+    }
+}
+
+impl<J: Job> Work<J> {
+    /// Whether a person has to stop and start it.
+    fn is_by_hand(&mut self) -> bool {
+        match self {
+            Work::Here(job) => Console::of(job.server()).is_by_hand(),
+            Work::There(_) => false,
+        }
+    }
+
+    fn warns(&mut self) -> Duration {
+        match self {
+            Work::Here(job) => warns(job),
+            Work::There(theirs) => theirs.warns,
+        }
+    }
+
+    fn seat(&mut self) -> Option<Seat> {
+        match self {
+            Work::Here(job) => job.server().seat.clone(),
+            Work::There(theirs) => theirs.proxy.as_ref().map(Proxy::seat),
+        }
+    }
+}
+
 /// Does something with the servers of a wave, so many at once; those that are down together wait for one another. What comes of each says whether it
 /// succeeded.
 pub fn work<J: Job, T: Send>(
     found: &Found,
-    mut jobs: Vec<(usize, J)>,
+    mut jobs: Vec<(usize, Work<J>)>,
     at_once: usize,
     look: &Look,
-    does: impl Fn(&J, &mut dyn FnMut(Event)) -> (T, bool) + Sync,
-) -> Vec<(usize, J, T)> {
+    does: impl Fn(usize, &Work<J>, &mut dyn FnMut(Event)) -> (T, bool) + Sync,
+) -> Vec<(usize, Work<J>, T)> {
     if jobs.len() == 1 {
         let each = jobs.into_iter().map(|(index, job)| {
             let mut progress = Progress::new(look);
-            let (came, _) = does(&job, &mut |event| progress.show(event));
+            let (came, _) = does(index, &job, &mut |event| progress.show(event));
             (index, job, came)
         });
         return each.collect();
     }
     // Whoever presses the buttons has two hands.
-    let by_hand = |(_, job): &mut (usize, J)| Console::of(job.server()).is_by_hand();
-    let at_once = match jobs.iter_mut().any(by_hand) {
+    let at_once = match jobs.iter_mut().any(|(_, job)| job.is_by_hand()) {
         true => 1,
         false => at_once.min(jobs.len()),
     };
@@ -77,7 +221,7 @@ pub fn work<J: Job, T: Send>(
     if found.group.together {
         sit_down(found, &mut jobs, at_once);
     }
-    let name = |index: usize| found.group.servers[index].at.as_str();
+    let name = |index: usize| found.group.servers[index].called();
     let width = jobs.iter().map(|(index, _)| name(*index).len()).max();
     let width = width.unwrap_or(0);
     let words = format!("{} servers …", jobs.len());
@@ -85,9 +229,9 @@ pub fn work<J: Job, T: Send>(
     let next = || left.lock().unwrap_or_else(PoisonError::into_inner).next();
     let in_turn = || {
         while let Some((index, mut job)) = next() {
-            let mut attends = Attends::at(job.server().seat.clone());
+            let mut attends = Attends::at(job.seat());
             let mut progress = Progress::beside(look, &format!("{:<width$}", name(index)));
-            let (done, succeeded) = does(&job, &mut |event| progress.show(event));
+            let (done, succeeded) = does(index, &job, &mut |event| progress.show(event));
             attends.succeeded = succeeded;
             drop(attends);
             let mut came = came.lock().unwrap_or_else(PoisonError::into_inner);
@@ -102,19 +246,8 @@ pub fn work<J: Job, T: Send>(
     came
 }
 
-/// For how long the longest warns its players, of those that are up.
-fn longest<J: Job>(jobs: &mut [(usize, J)]) -> Duration {
-    let warns = jobs.iter_mut().filter_map(|(_, job)| {
-        let server = job.server();
-        let is_down = matches!(Console::of(server).state(), Ok(ServerState::Down));
-        let longest = server.config.warn.at.iter().max().filter(|_| !is_down);
-        longest.map(|longest| longest.0)
-    });
-    warns.max().unwrap_or_default()
-}
-
 /// Gives each server its place where they wait for one another.
-fn sit_down<J: Job>(found: &Found, jobs: &mut [(usize, J)], at_once: usize) {
+fn sit_down<J: Job>(found: &Found, jobs: &mut [(usize, Work<J>)], at_once: usize) {
     let servers: Vec<usize> = jobs.iter().map(|(index, _)| *index).collect();
     let place = |index: &usize| servers.iter().position(|it| it == index);
     let after = found.group.after();
@@ -123,9 +256,17 @@ fn sit_down<J: Job>(found: &Found, jobs: &mut [(usize, J)], at_once: usize) {
         .map(|index| after[*index].iter().filter_map(place).collect());
     let names = servers
         .iter()
-        .map(|index| found.group.servers[*index].at.clone());
-    let meeting = Meeting::of(names.collect(), after.collect(), at_once, longest(jobs));
+        .map(|index| found.group.servers[*index].called().to_owned());
+    let longest = jobs.iter_mut().map(|(_, job)| job.warns()).max();
+    let longest = longest.unwrap_or_default();
+    let meeting = Meeting::of(names.collect(), after.collect(), at_once, longest);
     for (who, (_, job)) in jobs.iter_mut().enumerate() {
-        job.server().seat = Some(meeting.seat(who));
+        match job {
+            Work::Here(job) => job.server().seat = Some(meeting.seat(who)),
+            Work::There(theirs) => {
+                theirs.proxy = Some(meeting.proxy(who));
+                theirs.longest = longest;
+            }
+        }
     }
 }
