@@ -37,7 +37,7 @@ pub fn perform(folder: &Folder, moves: &[Move]) -> Result<()> {
         let renames = drawn(folder, &mut wholes, wave, &mut ends)?;
         let parents: BTreeSet<RelPath> = renames.iter().filter_map(|(_, to)| to.folder()).collect();
         make_parents(folder, parents)?;
-        let renamed = folder.each(&renames, |(from, to)| folder.rename(from, to));
+        let renamed = folder.rename_each(&renames);
         for ((from, to), renamed) in renames.iter().zip(renamed) {
             // What was a folder may become a file or a link.
             let in_the_way = renamed.is_err() && folder.met(to)?.is_some_and(|it| it.is_folder());

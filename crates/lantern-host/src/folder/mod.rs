@@ -21,8 +21,8 @@ pub use listing::Listing;
 use rayon::prelude::*;
 use rayon::{ThreadPool, ThreadPoolBuilder};
 use std::cell::RefCell;
-use std::collections::BTreeMap;
-use std::ffi::OsStr;
+use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::{OsStr, OsString};
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -907,6 +907,36 @@ impl Folder {
             ),
         };
         self.told("renaming to", to, renamed)
+    }
+
+    /// As [`Folder::rename`], each by itself; where the other end would be asked before each what is there, it is asked once for each folder.
+    pub fn rename_each(&self, renames: &[(RelPath, RelPath)]) -> Vec<Result<()>> {
+        let is_here = |(from, to): &(RelPath, RelPath)| {
+            [from, to].map(|path| std::ptr::addr_eq(self.found(path).0, &*self.place)) == [true; 2]
+        };
+        if !self.place.asks_before_renames() || !renames.iter().all(is_here) {
+            return self.each(renames, |(from, to)| self.rename(from, to));
+        }
+        let parents: BTreeSet<Option<RelPath>> =
+            renames.iter().map(|(_, to)| to.folder()).collect();
+        let parents: Vec<Option<RelPath>> = parents.into_iter().collect();
+        let listed = self.place.list_each(&parents);
+        let listed = parents.into_iter().zip(listed).map(|(parent, listed)| {
+            let names = listed.map(|inside| inside.into_iter().map(|(name, _)| name).collect());
+            (parent, names.ok())
+        });
+        let listed: BTreeMap<Option<RelPath>, Option<BTreeSet<OsString>>> = listed.collect();
+        self.each(renames, |(from, to)| {
+            let inside = listed.get(&to.folder()).and_then(Option::as_ref);
+            let renamed = match inside {
+                Some(inside) if inside.contains(OsStr::new(to.name())) => {
+                    Err(io::ErrorKind::AlreadyExists.into())
+                }
+                Some(_) => self.place.rename_as_listed(from, to),
+                None => self.place.rename(from, to),
+            };
+            self.told("renaming to", to, renamed)
+        })
     }
 
     /// Makes a file that shares its content with another one until one of them is written.

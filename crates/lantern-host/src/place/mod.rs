@@ -260,6 +260,20 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// When something is there, or the disk refuses.
     fn rename(&self, from: &RelPath, to: &RelPath) -> io::Result<()>;
 
+    /// Renames to where nothing was a moment ago, as a listing had it: without asking once more, where the place has no rename that
+    /// refuses by itself.
+    ///
+    /// # Errors
+    /// As [`Place::rename`].
+    fn rename_as_listed(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
+        self.rename(from, to)
+    }
+
+    /// Whether it asks before each rename what is there, so that a listing for many saves something.
+    fn asks_before_renames(&self) -> bool {
+        false
+    }
+
     /// Renames a file into the place of another one.
     ///
     /// # Errors

@@ -1004,11 +1004,20 @@ impl Place for Ftp {
     }
 
     fn rename(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
-        self.on_the_way(from)?;
         // The protocol leaves it open what becomes of what is there.
         if self.is_taken(to)? {
             return Err(io::ErrorKind::AlreadyExists.into());
         }
+        self.rename_as_listed(from, to)
+    }
+
+    fn asks_before_renames(&self) -> bool {
+        true
+    }
+
+    fn rename_as_listed(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
+        self.on_the_way(from)?;
+        self.on_the_way(to)?;
         let (old, new) = (self.whole(from), self.whole(to));
         // Where the answer is lost, nobody knows whether it was done.
         self.folders.is_plain_no_more(from);
