@@ -10,6 +10,7 @@ use crate::ledger::{Ledger, Logged};
 use crate::survey::Survey;
 use crate::verify::GoodStart;
 use lantern_core::inventory::Severity;
+use lantern_core::operation::OperationKind;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
@@ -119,6 +120,19 @@ impl Glance {
     pub fn is_up(&self) -> Option<bool> {
         let mut each = self.each.iter();
         each.try_fold(true, |all, one| Some(all && one.is_up()?))
+    }
+
+    /// The server version: of what was done since the last survey, else of that.
+    pub fn version(&self) -> Option<String> {
+        let surveyed = self.survey.as_ref();
+        let since = self.last.as_ref().filter(|last| {
+            let later = surveyed.is_none_or(|survey| last.ended_ms > survey.at_ms);
+            later && last.failed.is_none() && last.kind != OperationKind::Restore
+        });
+        let moved = since
+            .map(|last| last.to.clone())
+            .filter(|to| !to.is_empty());
+        moved.or_else(|| surveyed?.server_version.clone())
     }
 
     /// How many players are on; none where that cannot be told.

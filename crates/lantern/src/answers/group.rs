@@ -568,7 +568,7 @@ struct GroupServerStatus {
     up: Option<bool>,
     /// How many players are on; none where that cannot be told.
     players: Option<usize>,
-    /// The server version, as of the last survey.
+    /// The server version, as of the last survey, or of what was done since.
     server_version: Option<String>,
     /// The number of what was done last.
     last: Option<i64>,

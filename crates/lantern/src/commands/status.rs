@@ -33,7 +33,7 @@ pub fn run(_: &StatusArgs, common: &Common, look: &Look) -> Result<u8> {
     let is_up = seen.each.iter().all(|one| one.is_up() == Some(true));
     let status = looked.status(if is_up { fail::DONE } else { fail::NO });
     if look.json {
-        let version = version(&seen);
+        let version = seen.version();
         look.answer(&answers::Status::new(
             server,
             &seen,
@@ -72,17 +72,6 @@ fn kept_up(words: &KeepUp, last: Option<&LastKeepUp>) -> String {
     format!("{with}; {}: {came}{why}", ago(last.at_ms))
 }
 
-/// The server version: of what was done since the last survey, else of that.
-fn version(seen: &Glance) -> Option<String> {
-    let surveyed = seen.survey.as_ref();
-    let since = seen.last.as_ref().filter(|last| {
-        let later = surveyed.is_none_or(|survey| last.ended_ms > survey.at_ms);
-        later && last.failed.is_none() && !last.to.is_empty()
-    });
-    let moved = since.map(|last| last.to.clone());
-    moved.or_else(|| surveyed?.server_version.clone())
-}
-
 fn show(
     server: &Server,
     seen: &Glance,
@@ -92,7 +81,9 @@ fn show(
     look: &Look,
 ) {
     let name = &server.config.name;
-    let version = version(seen).unwrap_or_else(|| "of unknown version".into());
+    let version = seen
+        .version()
+        .unwrap_or_else(|| "of unknown version".into());
     let title = format!("{name}: {} {version}.", server.family.name);
     look.say(&look.paint(Means::Title, &title));
     let row = |what: &str, text: &str| look.say(&look.row(what, 12, text));

@@ -470,7 +470,7 @@ pub struct OneAtAGlance {
     pub seems: bool,
     /// How many players are on; none where that cannot be told.
     pub players: Option<usize>,
-    /// Its version, where the last survey knew it.
+    /// Its version, where that is known of the last survey, or of what was done since.
     pub version: Option<String>,
     /// The last operation.
     pub last: Option<Logged>,
@@ -492,7 +492,7 @@ impl AtServer for Glance {
             is_up: seen.is_up(),
             seems: each.any(|one| matches!(one.state, ServerState::Foreign { .. })),
             players: seen.players(),
-            version: seen.survey.and_then(|survey| survey.server_version),
+            version: seen.version(),
             last: seen.last,
             meanwhile,
         })
