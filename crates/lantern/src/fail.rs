@@ -4,6 +4,7 @@ use crate::answers::Failure;
 use crate::common::{Common, shell_word};
 use crate::look::{Look, Means, bytes, time};
 use lantern_core::clients::FormFault;
+use lantern_core::component::Id;
 use lantern_core::inventory::SwitchFault;
 use lantern_core::operation::{OperationKind, Stuck};
 use lantern_core::plan::DrawFault;
@@ -29,6 +30,7 @@ use lantern_host::signing::fault::SigningFault;
 use lantern_host::survey::fault::SurveyFault;
 use lantern_host::unattended::fault::UnattendedFault;
 use lantern_host::web::fault::WebFault;
+use std::collections::BTreeSet;
 use std::io::ErrorKind;
 use std::path::Path;
 
@@ -603,6 +605,16 @@ fn of_group(fault: &GroupFault) -> String {
         GroupFault::NobodyThere => {
             "State one as at = \"ssh://USER@HOST/FOLDER\", where a lantern is to work that is there: lantern docs group".into()
         }
+        GroupFault::WhichProgram(each) => {
+            let ids: BTreeSet<&Id> = each.iter().map(|(id, _)| id).collect();
+            let each: Vec<String> = ids.iter().map(|id| format!("--to {id}=VERSION")).collect();
+            format!(
+                "Nothing was armed. Say it of each, or of all but one: {}; \"same\" keeps what is installed.",
+                each.join(" ")
+            )
+        }
+        GroupFault::ToTwice(_) => "Nothing was armed. Say it once of each program.".into(),
+        GroupFault::OtherProgram { .. } => "Nothing was armed. Name one of these.".into(),
         GroupFault::NoFirst => "Nothing was begun. All of them: lantern group changeover".into(),
         GroupFault::ToFetch(files) => {
             let sum: u64 = files.iter().filter_map(|(_, it)| it.supply.bytes).sum();

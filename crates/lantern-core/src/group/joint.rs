@@ -27,8 +27,15 @@ pub struct Agreed {
 /// Why servers of a group do not agree.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Discord {
-    /// They are of different programs: each with the servers of it, as indices.
-    Programs(Vec<(Id, Vec<usize>)>),
+    /// Servers of this program do not agree, with what they share with those of others held at the releases that were found for those.
+    Behind {
+        /// The program.
+        program: Id,
+        /// What is held.
+        held: BTreeSet<Id>,
+        /// Why they do not.
+        discord: Box<Discord>,
+    },
     /// They are to become different versions.
     Targets(Vec<(String, Vec<usize>)>),
     /// Nobody offers one version of the server program to all of them: those that are asked for, each with the servers that have it.
@@ -44,6 +51,33 @@ pub enum Discord {
     },
 }
 
+impl Discord {
+    /// The same, of servers that are these among all.
+    fn at(self, servers: &[usize]) -> Discord {
+        fn all<T>(each: Vec<(T, Vec<usize>)>, servers: &[usize]) -> Vec<(T, Vec<usize>)> {
+            let each = each.into_iter().map(|(what, own)| {
+                let own = own.into_iter().map(|it| servers[it]);
+                (what, own.collect())
+            });
+            each.collect()
+        }
+        match self {
+            Discord::Targets(each) => Discord::Targets(all(each, servers)),
+            Discord::Builds(each) => Discord::Builds(all(each, servers)),
+            Discord::Behind {
+                program,
+                held,
+                discord,
+            } => Discord::Behind {
+                program,
+                held,
+                discord: Box::new(discord.at(servers)),
+            },
+            Discord::Obstacle { .. } => self,
+        }
+    }
+}
+
 /// Servers that are asked the same.
 struct Part<'a> {
     servers: Vec<usize>,
@@ -54,20 +88,119 @@ struct Part<'a> {
 
 /// Finds releases that every server of a group can carry.
 ///
-/// `asked` is each server's own question, in the group's order.
+/// `asked` is each server's own question, in the group's order. Servers of one program are asked at once; those of another one then, with what they
+/// share held at the releases that were found before. Where those do not fit, they are asked first. So what is found holds for all; where nothing
+/// is, nothing was found in that way.
 ///
 /// # Errors
 /// With what stands in the way.
 pub fn agree(group: &Group, asked: &[Request]) -> Result<Agreed, Discord> {
+    let mut programs = programs(asked);
+    let mut were_first = BTreeSet::new();
+    loop {
+        were_first.extend(programs.first().map(|(program, _)| program.clone()));
+        match agree_in_turn(group, asked, &programs) {
+            Err(Discord::Behind { program, .. }) if !were_first.contains(&program) => {
+                programs.sort_by_key(|(id, _)| *id != program);
+            }
+            found => return found,
+        }
+    }
+}
+
+/// The same, in this order of programs, each with its servers as indices.
+fn agree_in_turn(
+    group: &Group,
+    asked: &[Request],
+    programs: &[(Id, Vec<usize>)],
+) -> Result<Agreed, Discord> {
+    let mut all = Agreed {
+        shared: BTreeMap::new(),
+        at: vec![BTreeMap::new(); asked.len()],
+        proved: true,
+    };
+    for (at, (program, servers)) in programs.iter().enumerate() {
+        let own: Vec<&GroupServer> = servers.iter().map(|it| &group.servers[*it]).collect();
+        // What servers of other programs could share with these.
+        let later = programs[at + 1..].iter().flat_map(|(_, later)| later);
+        let others = later.flat_map(|it| ids_in(&asked[*it]));
+        let others: BTreeSet<Id> = others.chain(all.shared.keys()).cloned().collect();
+        let requests: Vec<Request> = servers.iter().map(|it| asked[*it].clone()).collect();
+        let free = of_one_program(&own, &requests, &others).map_err(|it| it.at(servers))?;
+        let is_same = |(id, version): (&Id, &Version)| {
+            all.shared.get(id).is_none_or(|known| known == version)
+        };
+        let agreed = match free.shared.iter().all(is_same) {
+            true => free,
+            // Another release of what both share might have been better for these.
+            false => Agreed {
+                proved: false,
+                ..held_at(&all.shared, program, &own, requests, &others)
+                    .map_err(|it| it.at(servers))?
+            },
+        };
+        for (index, mut pins) in servers.iter().zip(agreed.at) {
+            // Also what none of these carries in the end: by itself, a server might choose it.
+            let own = &group.servers[*index].own;
+            let before = all.shared.iter().filter(|(id, _)| !own.contains(*id));
+            let before = before.filter(|(id, _)| asked[*index].releases(id).next().is_some());
+            pins.extend(before.map(|(id, version)| (id.clone(), version.clone())));
+            all.at[*index] = pins;
+        }
+        all.shared.extend(agreed.shared);
+        all.proved &= agreed.proved;
+    }
+    Ok(all)
+}
+
+/// The same of servers of one program, with what they share with others held at what was found for those.
+fn held_at(
+    shared: &BTreeMap<Id, Version>,
+    program: &Id,
+    servers: &[&GroupServer],
+    mut asked: Vec<Request>,
+    others: &BTreeSet<Id>,
+) -> Result<Agreed, Discord> {
+    let mut held = BTreeSet::new();
+    for (request, server) in asked.iter_mut().zip(servers) {
+        for (id, version) in shared.iter().filter(|(id, _)| !server.own.contains(*id)) {
+            if request.releases(id).next().is_some() {
+                request.keep.push((id.clone(), Some(version.clone())));
+                held.insert(id.clone());
+            }
+        }
+    }
+    of_one_program(servers, &asked, others).map_err(|discord| Discord::Behind {
+        program: program.clone(),
+        held,
+        discord: Box::new(discord),
+    })
+}
+
+/// The servers of each program, as indices, in the order of the first of each.
+fn programs(asked: &[Request]) -> Vec<(Id, Vec<usize>)> {
+    let programs = by(asked, |request| {
+        (request.build.clone(), request.build_outside)
+    });
+    let programs = programs.into_iter();
+    programs.map(|((id, _), servers)| (id, servers)).collect()
+}
+
+/// The same of servers of one program; what is in `others` counts as shared also where one of these alone could carry it.
+fn of_one_program(
+    servers: &[&GroupServer],
+    asked: &[Request],
+    others: &BTreeSet<Id>,
+) -> Result<Agreed, Discord> {
     let first = one_question(asked)?;
-    let parts = parts(&group.servers, asked);
+    let parts = parts(servers, asked);
     let mut joint = Joint {
         names: Names {
             build: &first.build,
             servers: parts.iter().map(|part| &*part.name).collect(),
         },
         parts: &parts,
-        ties: ties(&parts, &first.build),
+        ties: ties(&parts, &first.build, others),
         in_pairs: BTreeSet::new(),
     };
     loop {
@@ -87,28 +220,21 @@ pub fn agree(group: &Group, asked: &[Request]) -> Result<Agreed, Discord> {
     }
 }
 
-/// Whether all are asked the same of one server program; the first.
-fn one_question(asked: &[Request]) -> Result<&Request, Discord> {
-    fn by<T: PartialEq>(asked: &[Request], of: impl Fn(&Request) -> T) -> Vec<(T, Vec<usize>)> {
-        let mut by: Vec<(T, Vec<usize>)> = Vec::new();
-        for (index, request) in asked.iter().enumerate() {
-            let what = of(request);
-            match by.iter_mut().find(|(known, _)| *known == what) {
-                Some((_, servers)) => servers.push(index),
-                None => by.push((what, vec![index])),
-            }
+/// Servers by something of their questions, as indices, in the order of the first of each.
+fn by<T: PartialEq>(asked: &[Request], of: impl Fn(&Request) -> T) -> Vec<(T, Vec<usize>)> {
+    let mut by: Vec<(T, Vec<usize>)> = Vec::new();
+    for (index, request) in asked.iter().enumerate() {
+        let what = of(request);
+        match by.iter_mut().find(|(known, _)| *known == what) {
+            Some((_, servers)) => servers.push(index),
+            None => by.push((what, vec![index])),
         }
-        by
     }
-    let programs = by(asked, |request| {
-        (request.build.clone(), request.build_outside)
-    });
-    if programs.len() != 1 {
-        let programs = programs.into_iter();
-        return Err(Discord::Programs(
-            programs.map(|((id, _), servers)| (id, servers)).collect(),
-        ));
-    }
+    by
+}
+
+/// Whether all are asked for the same version; the first.
+fn one_question(asked: &[Request]) -> Result<&Request, Discord> {
     let targets = by(asked, |request| request.target.to_string());
     match asked {
         [first, ..] if targets.len() == 1 => Ok(first),
@@ -116,7 +242,7 @@ fn one_question(asked: &[Request]) -> Result<&Request, Discord> {
     }
 }
 
-fn parts<'a>(servers: &'a [GroupServer], asked: &'a [Request]) -> Vec<Part<'a>> {
+fn parts<'a>(servers: &[&'a GroupServer], asked: &'a [Request]) -> Vec<Part<'a>> {
     let mut parts: Vec<Part<'_>> = Vec::new();
     for (index, (server, request)) in servers.iter().zip(asked).enumerate() {
         let mut known = parts.iter_mut();
@@ -141,20 +267,27 @@ fn parts<'a>(servers: &'a [GroupServer], asked: &'a [Request]) -> Vec<Part<'a>> 
     parts
 }
 
-/// What two or more servers could carry, and none of those has to itself: each id with their parts.
-fn ties<'a>(parts: &[Part<'a>], build: &Id) -> BTreeMap<&'a Id, Vec<usize>> {
+/// All that a server could carry.
+fn ids_in(request: &Request) -> BTreeSet<&Id> {
+    let held = request.held.iter().map(|held| &held.facts.id);
+    let offered = request.offers.iter().map(|offer| &offer.facts.id);
+    held.chain(offered).collect()
+}
+
+/// What two or more servers could carry, and none of those has to itself: each id with their parts. What is in `others` counts as well.
+fn ties<'a>(parts: &[Part<'a>], build: &Id, others: &BTreeSet<Id>) -> BTreeMap<&'a Id, Vec<usize>> {
     let mut ties: BTreeMap<&Id, Vec<usize>> = BTreeMap::new();
     for (index, part) in parts.iter().enumerate() {
-        let held = part.request.held.iter().map(|held| &held.facts.id);
-        let offered = part.request.offers.iter().map(|offer| &offer.facts.id);
-        let ids: BTreeSet<&Id> = held.chain(offered).collect();
-        for id in ids {
+        for id in ids_in(part.request) {
             if id != build && !part.own.contains(id) {
                 ties.entry(id).or_default().push(index);
             }
         }
     }
-    ties.retain(|_, at| at.iter().map(|it| parts[*it].servers.len()).sum::<usize>() > 1);
+    ties.retain(|id, at| {
+        let servers: usize = at.iter().map(|it| parts[*it].servers.len()).sum();
+        servers > 1 || others.contains(*id)
+    });
     ties
 }
 

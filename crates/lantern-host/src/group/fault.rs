@@ -2,6 +2,7 @@
 
 use lantern_core::component::Id;
 use lantern_core::supply::Wanted;
+use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 /// What can go wrong with servers that move together.
@@ -26,6 +27,20 @@ pub enum GroupFault {
         "none of its servers is stated by an address, ssh://USER@HOST/FOLDER, so that no lantern works elsewhere for it"
     )]
     NobodyThere,
+    /// They are of several programs, of which it is not said where each is to come to: each server's own, with its name.
+    #[error("its servers are of several programs, and a version of one is none of another: {}", programs(.0))]
+    WhichProgram(Vec<(Id, String)>),
+    /// It is said twice where they are to come to.
+    #[error("it is said twice where servers are to come to: {0}")]
+    ToTwice(String),
+    /// None of them is of that program.
+    #[error("none of its servers is of the program {named}; there are: {}", known.iter().map(Id::as_str).collect::<Vec<_>>().join(", "))]
+    OtherProgram {
+        /// The one that is named.
+        named: Id,
+        /// Those there are.
+        known: Vec<Id>,
+    },
     /// They are down together.
     #[error("its servers are down together, so that none of them is the first")]
     NoFirst,
@@ -42,6 +57,17 @@ pub enum GroupFault {
         /// How many conflicts there are between components.
         conflicts: usize,
     },
+}
+
+fn programs(each: &[(Id, String)]) -> String {
+    let mut by: BTreeMap<&Id, Vec<&str>> = BTreeMap::new();
+    for (id, server) in each {
+        by.entry(id).or_default().push(server);
+    }
+    let each = by
+        .iter()
+        .map(|(id, servers)| format!("{id} at {}", servers.join(", ")));
+    each.collect::<Vec<_>>().join("; ")
 }
 
 fn many(files: &[(usize, Wanted)]) -> String {

@@ -10,7 +10,7 @@ mod standing;
 
 pub use errands::{OneAtAGlance, OneHistory, OneOutlook, OneSurvey, OneVerified, OneWatched};
 pub use member::Member;
-pub use planned::{Arms, Asked, OnePlan};
+pub use planned::{Arms, Asked, OnePlan, Targets};
 pub use standing::Standing;
 
 use crate::config::fault::ConfigFault;

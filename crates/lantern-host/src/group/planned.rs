@@ -1,19 +1,28 @@
 //! One question over all servers of a group, and each server's own plan with what is agreed on.
 
-use super::errands::{Arm, Ask, Carried, Disarm, Draw, Drawn, Fetch, OneAsked};
+use super::errands::{Arm, Ask, Carried, Disarm, Draw, Drawn, Fetch, OneAsked, Program};
 use super::fault::GroupFault;
 use super::{Found, Offers};
 use crate::error::Result;
 use crate::gather::Stale;
-use crate::planning::{Sources, Terms};
+use crate::planning::{self, Sources, Terms};
 use lantern_core::component::Id;
 use lantern_core::group::{Agreed, Discord, agree};
 use lantern_core::offer::Origin;
 use lantern_core::plan::Plan;
 use lantern_core::resolve::Request;
 use lantern_core::supply::{Supply, Wanted};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
+
+/// Where servers are to come to.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Targets {
+    /// By their server program.
+    pub by_program: BTreeMap<Id, String>,
+    /// Those of the one program that is not named.
+    pub others: Option<String>,
+}
 
 /// What each server was asked.
 pub struct Asked {
@@ -65,7 +74,13 @@ impl Found {
     ///
     /// # Errors
     /// [`GroupFault::Some`] when one of them cannot be asked.
-    pub fn asked(&self, sources: &Sources, terms: &Terms, arms: Arms) -> Result<Asked> {
+    pub fn asked(
+        &self,
+        sources: &Sources,
+        terms: &Terms,
+        to: &Targets,
+        arms: Arms,
+    ) -> Result<Asked> {
         let named = [
             &terms.on,
             &terms.off,
@@ -77,6 +92,7 @@ impl Found {
             true => vec![terms.clone(); self.members.len()],
             false => self.terms_of_each(terms)?,
         };
+        let terms = self.to_each(terms, to)?;
         let offers = self.offered(sources)?;
         let asked = self.each(|index, member| {
             member.ask(&Ask {
@@ -111,6 +127,38 @@ impl Found {
             all.requests.push(request);
         }
         Ok(all)
+    }
+
+    /// The terms of each server, with where it is to come to.
+    fn to_each(&self, mut terms: Vec<Terms>, to: &Targets) -> Result<Vec<Terms>> {
+        // Why one cannot be asked is told with all that stands in the way of others.
+        let programs = self.ask_each(&Program {}).into_iter();
+        let programs: Vec<Option<Id>> = programs.map(Result::ok).collect();
+        let known: BTreeSet<&Id> = programs.iter().flatten().collect();
+        if let Some(other) = to.by_program.keys().find(|id| !known.contains(id)) {
+            return Err(GroupFault::OtherProgram {
+                named: other.clone(),
+                known: known.into_iter().cloned().collect(),
+            }
+            .into());
+        }
+        let unsaid: BTreeSet<&Id> = known
+            .iter()
+            .copied()
+            .filter(|id| !to.by_program.contains_key(*id))
+            .collect();
+        if unsaid.len() > usize::from(to.others.is_some()) {
+            let each = programs.iter().zip(&self.group.servers);
+            let each =
+                each.filter_map(|(id, server)| Some((id.clone()?, server.called().to_owned())));
+            return Err(GroupFault::WhichProgram(each.collect()).into());
+        }
+        for (terms, program) in terms.iter_mut().zip(&programs) {
+            let own = program.as_ref().and_then(|id| to.by_program.get(id));
+            let to = own.or(to.others.as_ref()).map(String::as_str);
+            terms.to = to.unwrap_or(planning::SAME).to_owned();
+        }
+        Ok(terms)
     }
 
     /// What a server carries, or should, as the group's file has it.
@@ -311,13 +359,27 @@ impl Found {
             conflicts: 0,
         };
         match discord {
-            Discord::Programs(programs) => {
-                let each = programs.iter();
-                let each = each.map(|(id, servers)| format!("{id} at {}", names(servers)));
-                told(format!(
-                    "not all of its servers are of one program, so that they cannot be asked at once: {}",
-                    each.collect::<Vec<_>>().join("; ")
-                ))
+            Discord::Behind {
+                program,
+                held,
+                discord,
+            } => {
+                let held: Vec<&str> = held.iter().map(Id::as_str).collect();
+                let held = held.join(", ");
+                match self.discord(*discord) {
+                    GroupFault::Discord {
+                        told,
+                        apart,
+                        conflicts,
+                    } => GroupFault::Discord {
+                        told: format!(
+                            "servers of {program}, with what they share with those of another program held at what was found for those ({held}): {told}"
+                        ),
+                        apart,
+                        conflicts,
+                    },
+                    other => other,
+                }
             }
             Discord::Targets(targets) => {
                 let each = targets.iter();

@@ -474,3 +474,31 @@ fn a_variant_is_chosen_where_the_pack_is_carried() {
     });
     assert_eq!(chosen, [true, true, false]);
 }
+
+#[test]
+fn servers_of_several_programs_come_each_to_a_version_of_its_own() {
+    let world = World::demo();
+    for name in ["halcyon-terrace", "tramway-meadow"] {
+        world.ok(&["adopt", name]);
+    }
+    world.write(
+        "front.group.toml",
+        "format = 1\nname = 'front'\n[[server]]\nat = 'halcyon-terrace'\n[[server]]\nat = 'tramway-meadow'\nafter = ['halcyon-terrace']\n",
+    );
+    let plan = |to: &[&str]| {
+        let from = [
+            "--catalogue",
+            "depot/verdance.catalogue.json",
+            "--from",
+            "meadow-drop",
+        ];
+        world.lantern(&[&["group", "plan"], to, &from].concat())
+    };
+    let told = [
+        plan(&["--to", "5.4"]),
+        plan(&["--to", "halcyon=5.4", "--to", "tern=1", "--to", "same"]),
+        plan(&["--to", "5.4", "--to", "same"]),
+        plan(&["--to", "halcyon=5.4", "--to", "same"]),
+    ];
+    assert_snapshot!(told.join("\n"));
+}

@@ -92,12 +92,12 @@ fn those_that_are_down_together_wait_for_one_another_over_machines() {
     // What was planned before stands: it is written with the servers.
     let told = world.lantern(&["group", "changeover", "--yes"]);
     assert!(told.contains("the moss is too deep"), "{told}");
-    assert_snapshot!(format!(
-        "{}\n{}\n{}",
-        steps(&told),
-        plain(end(&told)),
-        is(&world)
-    ));
+    let steps = steps(&told);
+    assert!(
+        steps.starts_with("stop ehs, swap ehs, failed s, going s, start"),
+        "{steps}"
+    );
+    assert_snapshot!(format!("{}\n{}", plain(end(&told)), is(&world)));
 }
 
 #[test]

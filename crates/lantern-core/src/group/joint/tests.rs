@@ -30,9 +30,34 @@ fn asked(worlds: &[(&str, &str)]) -> (Group, Vec<Request>) {
     (group, worlds.iter().map(|(_, text)| world(text)).collect())
 }
 
+fn all(group: &Group) -> Vec<&GroupServer> {
+    group.servers.iter().collect()
+}
+
+/// The same of another program.
+fn of_program(request: &mut Request, id: &str) {
+    let (old, new) = (
+        std::mem::replace(&mut request.build, Id::new(id)),
+        Id::new(id),
+    );
+    let rename = |facts: &mut Facts| {
+        if facts.id == old {
+            facts.id = new.clone();
+        }
+    };
+    let held = Arc::make_mut(&mut request.held).iter_mut();
+    held.for_each(|held| rename(&mut held.facts));
+    let offers = Arc::make_mut(&mut request.offers).iter_mut();
+    offers.for_each(|offer| rename(&mut offer.facts));
+}
+
 fn told(worlds: &[(&str, &str)]) -> String {
     let (group, asked) = asked(worlds);
-    match agree(&group, &asked) {
+    told_of(&group, &asked)
+}
+
+fn told_of(group: &Group, asked: &[Request]) -> String {
+    match agree(group, asked) {
         Ok(agreed) => {
             let shared = agreed.shared.iter();
             let shared: Vec<String> = shared
@@ -120,8 +145,65 @@ fn who_cannot_be_asked_at_once_is_told() {
     let (group, mut other) = asked(&[("", one), ("", two)]);
     other[1].target = Target::One(other[1].held[0].facts.version.clone());
     assert_snapshot!(format!("{:?}", agree(&group, &other).unwrap_err()), @r#"Targets([("5.4", [0]), ("5.1", [1])])"#);
-    other[1].build = Id::new("other");
-    assert_snapshot!(format!("{:?}", agree(&group, &other).unwrap_err()), @r#"Programs([(Id("server"), [0]), (Id("other"), [1])])"#);
+}
+
+#[test]
+fn servers_of_several_programs_share_what_both_can_carry() {
+    let depot = "server 5.4\nbees 2.0 @>=5.4\nbees 3.0 @>=5.4\nwax 1.0\nwax 2.0";
+    let one = format!("+ server 5.1\n+ bees 1.0 @<5.4\n+ wax 1.0\n{depot}");
+    let two = format!("+ server 5.1\n+ bees 1.0 @<5.4\n+ comb 1.0 needs bees:<3\n{depot}");
+    let both = |own: &str| {
+        let (group, mut asked) = asked(&[("", &one), (own, &two), ("", &one)]);
+        of_program(&mut asked[1], "gate");
+        (told_of(&group, &asked), agree(&group, &asked))
+    };
+    // What the first program's servers came to does not fit at the other's: so that one is asked first.
+    assert_snapshot!(both("").0, @"bees 2.0, wax 1.0 proved false");
+    // Apart, each has its own, and what the other program's server does not carry is none of its business.
+    let (told, agreed) = both("bees");
+    assert_snapshot!(told, @"bees 3.0, wax 1.0 proved true");
+    assert_snapshot!(format!("{:?}", agreed.unwrap().at.iter().map(|at| at.len()).collect::<Vec<_>>()), @"[2, 1, 2]");
+    let each = |asked: &[Request]| {
+        let (group, _) = self::asked(&[("", &one), ("", &two), ("", &one)]);
+        let agreed = agree(&group, asked).unwrap();
+        let bees = Id::new("bees");
+        let each = agreed.at.iter();
+        let each = each.map(|at| at.get(&bees).map(ToString::to_string));
+        format!("{:?}", each.collect::<Vec<_>>())
+    };
+    let (_, mut all) = asked(&[("", &one), ("", &two), ("", &one)]);
+    of_program(&mut all[1], "gate");
+    assert_snapshot!(each(&all), @r#"[Some("2.0"), Some("2.0"), Some("2.0")]"#);
+    // Neither way.
+    let new = format!("+ server 5.1\n+ bees 1.0 @<5.4\n+ moss 1.0 needs bees:>=3\n{depot}");
+    let (group, mut all) = asked(&[("", &new), ("", &two)]);
+    of_program(&mut all[1], "gate");
+    assert!(matches!(agree(&group, &all), Err(Discord::Behind { .. })));
+}
+
+proptest! {
+    #![proptest_config(at_least(200))]
+    #[test]
+    fn what_servers_of_two_programs_agree_on_fits_each(mut both in two_servers()) {
+        both.iter_mut().for_each(|request| request.only.clear());
+        of_program(&mut both[1], "gate");
+        let (group, _) = asked(&[("m4", "server 5.4"), ("", "server 5.4")]);
+        let Ok(agreed) = agree(&group, &both) else {
+            return Ok(());
+        };
+        let mut found: BTreeMap<Id, BTreeSet<Version>> = BTreeMap::new();
+        for (request, pins) in both.iter().zip(&agreed.at) {
+            let own = kept_at(request, pins);
+            prop_assert!(own.is_some(), "{agreed:?}\n{}", shown(&both));
+            let choices = own.into_iter().flat_map(|it| it.choices);
+            for choice in choices.filter(|it| !is_off(request, &it.id)) {
+                found.entry(choice.id).or_default().insert(choice.to);
+            }
+        }
+        found.remove("m4");
+        let several = found.values().find(|versions| versions.len() > 1);
+        prop_assert!(several.is_none(), "{found:?} {agreed:?}\n{}", shown(&both));
+    }
 }
 
 /// Servers that are asked the same are one part: many of them are no harder than one.
@@ -129,8 +211,8 @@ fn who_cannot_be_asked_at_once_is_told() {
 fn many_servers_that_are_alike_are_one_question() {
     let world = "+ server 5.1\n+ bees 1.0 @<5.4\nserver 5.4\nbees 2.0 @>=5.4";
     let (mut group, asked) = asked(&[("", world), ("", world), ("", world)]);
-    assert_eq!(parts(&group.servers, &asked).len(), 1);
-    assert_eq!(parts(&group.servers, &asked)[0].name, "one and 2 more");
+    assert_eq!(parts(&all(&group), &asked).len(), 1);
+    assert_eq!(parts(&all(&group), &asked)[0].name, "one and 2 more");
     let agreed = agree(&group, &asked).unwrap();
     assert!(agreed.at.iter().all(|at| format!("{at:?}").contains("2.0")));
     group.servers[1].own.insert(Id::new("moss"));

@@ -10,7 +10,7 @@ pub use looks::{
     OneVerified, OneWatched, Outlooks, Survey, Verify, Watch,
 };
 pub use plans::{
-    Arm, Ask, Carried, Disarm, Draw, Drawn, Fetch, Lacks, OneAsked, Standing, StandsAt,
+    Arm, Ask, Carried, Disarm, Draw, Drawn, Fetch, Lacks, OneAsked, Program, Standing, StandsAt,
 };
 pub use sources::{Offered, SentAlong};
 
@@ -49,6 +49,7 @@ pub fn run(name: &str, folder: &Path, of: serde_json::Value) -> Option<Result<se
         Glance::NAME => one::<Glance>,
         Standing::NAME => one::<Standing>,
         Carried::NAME => one::<Carried>,
+        Program::NAME => one::<Program>,
         Lacks::NAME => one::<Lacks>,
         Fetch::NAME => one::<Fetch>,
         Ask::NAME => one::<Ask>,

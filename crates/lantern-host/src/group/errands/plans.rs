@@ -53,6 +53,22 @@ impl AtServer for Carried {
     }
 }
 
+/// Of which server program it is.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Program {}
+
+impl Errand for Program {
+    const NAME: &'static str = "program";
+    type Came = Id;
+}
+
+impl AtServer for Program {
+    fn run(&self, folder: &Path) -> Result<Id> {
+        Ok(Id::new(&opened(folder)?.0.family.build.id))
+    }
+}
+
 /// Which of these files its store lacks.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

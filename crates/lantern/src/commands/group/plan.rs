@@ -16,7 +16,7 @@ use lantern_core::plan::Fate;
 use lantern_core::supply::Wanted;
 use lantern_host::config::Server;
 use lantern_host::group::fault::GroupFault;
-use lantern_host::group::{Arms, Found, OnePlan};
+use lantern_host::group::{Arms, Found, OnePlan, Targets};
 use lantern_host::planning::Terms;
 use lantern_host::{Error, Result};
 use std::collections::BTreeMap;
@@ -27,9 +27,10 @@ use std::path::Path;
 pub struct PlanOfGroup {
     #[command(flatten)]
     of: OfGroup,
-    /// The server version to move to, or a range; "same" keeps it, "best" takes the newest that fits all of them
-    #[arg(long, value_name = "VERSION")]
-    to: String,
+    /// The server version to move to, or a range; "same" keeps it, "best" takes the newest that fits all of them. With servers of several programs,
+    /// of each: PROGRAM=VERSION
+    #[arg(long, value_name = "VERSION", required = true)]
+    to: Vec<String>,
     #[command(flatten)]
     sources: SourceArgs,
     #[command(flatten)]
@@ -56,10 +57,11 @@ pub fn run(args: &PlanOfGroup, look: &Look) -> Result<u8> {
     };
     let terms = Terms {
         variant: args.variant.clone(),
-        ..args.terms.to(&args.to)
+        ..args.terms.to("")
     };
+    let to = targets(&args.to)?;
     let asked = during("files and releases are read", || {
-        found.asked(&sources, &terms, arms)
+        found.asked(&sources, &terms, &to, arms)
     })?;
     let left_out: Vec<(String, String)> = asked.left_out.iter().cloned().collect();
     tell_left_out(&asked.stale, &left_out, look);
@@ -106,6 +108,25 @@ pub fn run(args: &PlanOfGroup, look: &Look) -> Result<u8> {
     })
 }
 
+/// Where servers are to come to, as it is typed: a version, or one by program.
+fn targets(typed: &[String]) -> Result<Targets> {
+    let mut to = Targets::default();
+    for text in typed {
+        let is_id = |id: &str| id.starts_with(char::is_alphanumeric);
+        let twice = match text.split_once('=').filter(|(id, _)| is_id(id)) {
+            Some((id, version)) => {
+                let known = to.by_program.insert(Id::new(id), version.to_owned());
+                known.map(|_| id.to_owned())
+            }
+            None => to.others.replace(text.clone()),
+        };
+        if let Some(twice) = twice {
+            return Err(GroupFault::ToTwice(twice).into());
+        }
+    }
+    Ok(to)
+}
+
 /// Fetches a file: here, or by the lantern that works at a server there.
 fn fetch(found: &Found, server: usize, it: &Wanted, look: &Look) -> Result<()> {
     let it = std::slice::from_ref(it);
@@ -123,10 +144,16 @@ fn fetch(found: &Found, server: usize, it: &Wanted, look: &Look) -> Result<()> {
 }
 
 fn show(found: &Found, agreed: &Agreed, plans: &[OnePlan], look: &Look) {
-    let to = plans.first().map_or("", |one| &one.plan.to);
+    let mut to: Vec<&str> = Vec::new();
+    for one in plans {
+        if !to.contains(&&*one.plan.to) {
+            to.push(&one.plan.to);
+        }
+    }
+    let to = to.join(" and ");
     let proved = match agreed.proved {
         true => "",
-        false => "; that nothing would be better was not proved in the steps allowed",
+        false => "; that nothing would be better was not proved",
     };
     let title = format!(
         "{}: {} to {to}, with one release of what they share{proved}.",
