@@ -334,7 +334,9 @@ pub struct Expected {
 }
 
 /// A step of a changeover.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Step {
     /// The folder and the archives are compared with the plan.

@@ -11,7 +11,7 @@ pub mod serve;
 
 use crate::changeover::Event;
 use crate::error::{Error, Result};
-use crate::interrupt;
+use crate::interrupt::{self, Moment, UnderWay};
 use crate::meter;
 use crate::place::{Address, far, here};
 use crate::runner::{somebody, spoken_with};
@@ -19,6 +19,7 @@ use crate::shell::quoted;
 use crate::told::plain;
 use fault::SessionFault;
 use lantern_core::group::Gate;
+use lantern_core::plan::Step;
 use lantern_core::supply::Supply;
 use lines::{Answered, Asked, Failed, Greeting, Hello, LINES, MOST};
 use serde::Serialize;
@@ -51,6 +52,8 @@ pub trait Errand: Serialize + DeserializeOwned {
     const NAME: &'static str;
     /// What comes of it.
     type Came: Serialize + DeserializeOwned;
+    /// Whether it can go back once a server is stopped for it.
+    const CAN_GO_BACK: bool = false;
 }
 
 /// A server folder on another machine at which a lantern works that is there.
@@ -227,7 +230,7 @@ impl Session {
                 break;
             }
         }
-        self.answer(&mut Deaf).map(drop)
+        self.answer(false, &mut Deaf).map(drop)
     }
 
     /// Asks for something at a server there, and waits for what comes of it; `hears` what is told meanwhile.
@@ -241,12 +244,14 @@ impl Session {
             at: self.there.address.path.clone(),
             of,
         })?;
-        let came = self.answer(hears)?;
+        let came = self.answer(E::CAN_GO_BACK, hears)?;
         serde_json::from_value(came).map_err(|error| self.unread(&error))
     }
 
     /// Waits for what comes of what was asked.
-    fn answer(&mut self, hears: &mut dyn Hears) -> Result<serde_json::Value> {
+    fn answer(&mut self, can_go_back: bool, hears: &mut dyn Hears) -> Result<serde_json::Value> {
+        // What becomes of a wish that it should end is the same as there.
+        let mut under_way = None;
         loop {
             match self.heard(SILENCE, hears)? {
                 Answered::Came(came) => return Ok(came),
@@ -264,7 +269,12 @@ impl Session {
                     });
                 }
                 Answered::Talk(text) => hears.told(Told::Talk(text)),
-                Answered::Event(event) => hears.told(Told::Event(event)),
+                Answered::Event(event) => {
+                    if let Some(moment) = moment(&event, can_go_back) {
+                        under_way.get_or_insert_with(UnderWay::begin).enter(moment);
+                    }
+                    hears.told(Told::Event(event));
+                }
                 Answered::Arrives(gate) => hears.told(Told::Arrives(gate)),
                 Answered::Fails => hears.told(Told::Fails),
                 Answered::AtWork => {}
@@ -362,6 +372,16 @@ impl Session {
             true => self.there.fault(SessionFault::NotSent),
             false => error,
         }
+    }
+}
+
+/// How far something is, as far as a wish to end it matters; none where an event says nothing of that.
+fn moment(event: &Event, can_go_back: bool) -> Option<Moment> {
+    match event {
+        Event::Begins(step) if *step < Step::Stop => Some(Moment::Before),
+        Event::Begins(_) if can_go_back => Some(Moment::Exchanging),
+        Event::Begins(_) | Event::GoesBack(_) => Some(Moment::Finishing),
+        _ => None,
     }
 }
 

@@ -1,5 +1,6 @@
 //! Servers of a group at which a lantern works that is on their own machine.
 
+use crate::gather::Depot;
 use crate::groups::TO;
 use crate::together::{end, is, of_which_one_crashes, steps, up};
 use crate::world::World;
@@ -120,6 +121,29 @@ fn what_lies_in_a_drop_folder_here_is_sent_along() {
     assert_snapshot!(format!("{}\n{}", plain(end(&told)), is(&world)));
 }
 
+#[test]
+fn what_has_an_address_is_fetched_from_there_once() {
+    let world = up("", "");
+    moved(&world, &line(&world));
+    world.ok(&["group", "send"]);
+    let depot = Depot::of(&world, "depot");
+    let url = format!("{}/verdance.catalogue.json", depot.http);
+    let plan = ["group", "plan", "--to", "5.4", "--catalogue", &url];
+    let told = world.lantern(&plan);
+    // Nine for this machine, and nine for the other one.
+    assert!(told.contains("18 files have to be fetched"), "{told}");
+    let told = world.lantern(&[&plan[..], &["--gather"]].concat());
+    assert!(
+        told.contains("exit status 0") && told.contains("Every server's own plan is armed"),
+        "{told}"
+    );
+    let fetched = world.read("depot.log");
+    let trellis = fetched
+        .lines()
+        .filter(|line| line.contains("trellis-2.2.0"));
+    assert_eq!(trellis.count(), 2, "{fetched}");
+}
+
 /// Begins a changeover of which the session to the second server breaks as soon as something is so; returns what is said of it.
 fn broken_when(world: &World, so: impl Fn() -> bool) -> String {
     let lantern = world.begin(&["group", "changeover", "--yes"]);
@@ -179,6 +203,31 @@ fn a_session_that_breaks_before_the_stop_calls_it_off() {
     world.edit(settings, "at = [\"20s\"]", "at = []");
     let again = world.lantern(&["group", "changeover", "--yes"]);
     assert_snapshot!(end(&again));
+}
+
+#[test]
+fn ctrl_c_here_means_what_it_does_there() {
+    let world = up("", "");
+    slow(&world, "south-terrace");
+    moved(&world, &line(&world));
+    world.ok(&["group", "send"]);
+    world.ok(&TO);
+    let lantern = world.begin(&["group", "changeover", "--yes"]);
+    let log = "south-terrace/.lantern/console/output.log";
+    world.wait("the second server starts", || {
+        world.path(log).exists() && world.read(log).contains("Halcyon 5.4.0")
+    });
+    let pid = lantern.id().to_string();
+    let _ = Command::new("kill").args(["-INT", &pid]).output();
+    let ended = lantern.wait_with_output().unwrap();
+    let told = String::from_utf8_lossy(&ended.stderr).into_owned();
+    assert!(
+        told.contains("The server is being exchanged, and that goes on to its end.")
+            && told.contains("south-terrace: done")
+            && told.contains("Called off: the rest is not begun."),
+        "{told}"
+    );
+    assert_snapshot!(is(&world));
 }
 
 #[test]

@@ -118,6 +118,7 @@ pub enum CameTo {
 impl Errand for CarryOut {
     const NAME: &'static str = "carry-out";
     type Came = CameTo;
+    const CAN_GO_BACK: bool = true;
 }
 
 impl Does for CarryOut {
