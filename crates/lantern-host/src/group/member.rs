@@ -5,7 +5,7 @@ use crate::config::fault::ConfigFault;
 use crate::error::Result;
 use crate::known;
 use crate::place::{Address, Scheme};
-use crate::session::{Deaf, Session, There, program};
+use crate::session::{self, There, program};
 use lantern_core::group::GroupServer;
 use std::path::{Path, PathBuf};
 
@@ -72,7 +72,7 @@ impl Member {
     pub fn ask<E: AtServer>(&self, errand: &E) -> Result<E::Came> {
         match self {
             Member::Here(folder) => errand.run(folder),
-            Member::There(there) => Session::open(there)?.ask(errand, &mut Deaf),
+            Member::There(there) => session::ask(there, errand),
         }
     }
 

@@ -3,7 +3,7 @@
 use super::errands::{Arm, Ask, Carried, Disarm, Draw, Drawn, Fetch, OneAsked, Program};
 use super::fault::GroupFault;
 use super::{Found, Offers};
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::gather::Stale;
 use crate::planning::{self, Sources, Terms};
 use lantern_core::component::Id;
@@ -103,6 +103,11 @@ impl Found {
             })
         });
         let asked: Vec<OneAsked> = self.all_or_which("asked", asked)?;
+        let programs = asked.iter().map(|one| &one.request.request.build);
+        let several: BTreeSet<&Id> = programs.clone().collect();
+        if several.len() > 1 && to.by_program.is_empty() {
+            return Err(self.which_program(programs.map(Some)));
+        }
         let mut all = Asked {
             offers,
             terms,
@@ -131,6 +136,11 @@ impl Found {
 
     /// The terms of each server, with where it is to come to.
     fn to_each(&self, mut terms: Vec<Terms>, to: &Targets) -> Result<Vec<Terms>> {
+        if to.by_program.is_empty() {
+            let to = to.others.as_deref().unwrap_or(planning::SAME);
+            terms.iter_mut().for_each(|terms| terms.to = to.to_owned());
+            return Ok(terms);
+        }
         // Why one cannot be asked is told with all that stands in the way of others.
         let programs = self.ask_each(&Program {}).into_iter();
         let programs: Vec<Option<Id>> = programs.map(Result::ok).collect();
@@ -148,10 +158,7 @@ impl Found {
             .filter(|id| !to.by_program.contains_key(*id))
             .collect();
         if unsaid.len() > usize::from(to.others.is_some()) {
-            let each = programs.iter().zip(&self.group.servers);
-            let each =
-                each.filter_map(|(id, server)| Some((id.clone()?, server.called().to_owned())));
-            return Err(GroupFault::WhichProgram(each.collect()).into());
+            return Err(self.which_program(programs.iter().map(Option::as_ref)));
         }
         for (terms, program) in terms.iter_mut().zip(&programs) {
             let own = program.as_ref().and_then(|id| to.by_program.get(id));
@@ -159,6 +166,13 @@ impl Found {
             terms.to = to.unwrap_or(planning::SAME).to_owned();
         }
         Ok(terms)
+    }
+
+    /// That they are of several programs, of which it is not said where each is to come to.
+    fn which_program<'p>(&self, programs: impl Iterator<Item = Option<&'p Id>>) -> Error {
+        let each = programs.zip(&self.group.servers);
+        let each = each.filter_map(|(id, server)| Some((id?.clone(), server.called().to_owned())));
+        GroupFault::WhichProgram(each.collect()).into()
     }
 
     /// What a server carries, or should, as the group's file has it.

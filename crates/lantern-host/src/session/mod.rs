@@ -28,7 +28,7 @@ use std::fmt;
 use std::io::{self, Read as _};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
 use tokio::process::{Child, ChildStderr, ChildStdin, ChildStdout};
 use tokio::runtime::{Builder, Runtime};
@@ -149,6 +149,59 @@ impl fmt::Debug for Session {
             .field("there", &self.there)
             .finish_non_exhaustive()
     }
+}
+
+/// So long a session is kept that nobody uses.
+const KEPT: Duration = Duration::from_secs(20);
+
+/// Sessions that nobody uses now, and since when.
+static IDLE: Mutex<Vec<(Session, Instant)>> = Mutex::new(Vec::new());
+
+/// Asks for something that does no harm when it is asked twice, over a session with that machine that there is already, or over a new one.
+///
+/// # Errors
+/// As [`Session::open`] and [`Session::ask`].
+pub fn ask<E: Errand>(there: &There, errand: &E) -> Result<E::Came> {
+    if let Some(mut known) = idle(there) {
+        match known.ask(errand, &mut Deaf) {
+            // It may have broken since it was used last.
+            Err(Error::Session { .. }) => {}
+            came => {
+                keep(known);
+                return came;
+            }
+        }
+    }
+    let mut session = Session::open(there)?;
+    let came = session.ask(errand, &mut Deaf);
+    if !matches!(came, Err(Error::Session { .. })) {
+        keep(session);
+    }
+    came
+}
+
+/// A session with that machine that nobody uses, for this server.
+fn idle(there: &There) -> Option<Session> {
+    let mut idle = IDLE.lock().unwrap_or_else(PoisonError::into_inner);
+    let old: Vec<_> = idle
+        .extract_if(.., |(_, since)| since.elapsed() > KEPT)
+        .collect();
+    let place = idle
+        .iter()
+        .position(|(known, _)| known.there.is_beside(there));
+    let found = place.map(|place| idle.swap_remove(place).0);
+    // To end them takes a while, in which others may have theirs.
+    drop(idle);
+    drop(old);
+    found.map(|session| Session {
+        there: there.clone(),
+        ..session
+    })
+}
+
+fn keep(session: Session) {
+    let mut idle = IDLE.lock().unwrap_or_else(PoisonError::into_inner);
+    idle.push((session, Instant::now()));
 }
 
 impl Session {

@@ -8,7 +8,7 @@ use crate::folder::own;
 use crate::gather::hashes_of;
 use crate::place::here;
 use crate::planning::Sources;
-use crate::session::{Deaf, Session, There};
+use crate::session::{self, Session, There};
 use crate::signing;
 use lantern_core::path::RelPath;
 use lantern_core::supply::{HashKind, StatedFile, Supply};
@@ -121,10 +121,13 @@ impl SentAlong {
         }
         // Several servers of a machine may ask at once, and each file goes there once.
         let _one = SENDING.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut session = Session::open(there)?;
-        for supply in session.ask(&Lacks { files }, &mut Deaf)? {
-            if let Some(path) = self.file(&supply) {
-                session.send(path, &supply)?;
+        let lacking = session::ask(there, &Lacks { files })?;
+        if !lacking.is_empty() {
+            let mut session = Session::open(there)?;
+            for supply in lacking {
+                if let Some(path) = self.file(&supply) {
+                    session.send(path, &supply)?;
+                }
             }
         }
         Ok(true)

@@ -10,7 +10,7 @@ use clap::Args;
 use lantern_host::Result;
 use lantern_host::group::{Found, Member};
 use lantern_host::planning::fault::PlanningFault;
-use lantern_host::session::{Deaf, Session};
+use lantern_host::session;
 use std::collections::BTreeSet;
 use std::path::Path;
 
@@ -40,7 +40,7 @@ pub fn run(args: &DecideOfGroup, common: &Common, look: &Look) -> Result<u8> {
     for (one, member) in found.group.servers.iter().zip(&found.members) {
         let came = match member {
             Member::Here(folder) => decide.at(&common.of(folder), look)?,
-            Member::There(there) => Session::open(there)?.ask(&decide, &mut Deaf)?,
+            Member::There(there) => session::ask(there, &decide)?,
         };
         if let Some(told) = &came.told {
             look.talk(&format!("{}: {told}", one.called()));
