@@ -68,6 +68,17 @@ pub enum Arms {
     No,
 }
 
+/// What is asked only of those that carry it.
+fn carried_only(terms: &Terms) -> [&Vec<String>; 5] {
+    [
+        &terms.on,
+        &terms.off,
+        &terms.drop,
+        &terms.world_loses,
+        &terms.variant,
+    ]
+}
+
 impl Found {
     /// Puts each server's own question together. What is to be taken out or switched is asked of those that carry it; what lies in a drop
     /// folder comes to those that carry it, or should.
@@ -81,14 +92,7 @@ impl Found {
         to: &Targets,
         arms: Arms,
     ) -> Result<Asked> {
-        let named = [
-            &terms.on,
-            &terms.off,
-            &terms.drop,
-            &terms.world_loses,
-            &terms.variant,
-        ];
-        let terms = match named.iter().all(|ids| ids.is_empty()) {
+        let terms = match carried_only(terms).iter().all(|ids| ids.is_empty()) {
             true => vec![terms.clone(); self.members.len()],
             false => self.terms_of_each(terms)?,
         };
@@ -312,14 +316,7 @@ impl Found {
 
     /// What is asked of each server: what is to be taken out or switched only where it is carried, unless nobody carries it.
     fn terms_of_each(&self, terms: &Terms) -> Result<Vec<Terms>> {
-        let named = [
-            &terms.on,
-            &terms.off,
-            &terms.drop,
-            &terms.world_loses,
-            &terms.variant,
-        ];
-        let named = named.into_iter().flatten().cloned().collect();
+        let named = carried_only(terms).into_iter().flatten().cloned().collect();
         let carried = self.ask_each(&Carried { named });
         let carried = self.all_or_which("asked", carried)?;
         let carries = |server: usize, text: &String| carried[server].contains(text);

@@ -1,5 +1,6 @@
 //! `lantern group`
 
+mod back;
 mod changeover;
 mod decide;
 mod history;

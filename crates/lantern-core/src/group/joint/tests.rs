@@ -181,6 +181,23 @@ fn servers_of_several_programs_share_what_both_can_carry() {
     assert!(matches!(agree(&group, &all), Err(Discord::Behind { .. })));
 }
 
+/// That what is agreed on fits each server, and that all of them then have one release of what none has to itself; the first has m4.
+fn each_has_one(both: &[Request], agreed: &Agreed) -> Result<(), TestCaseError> {
+    let mut found: BTreeMap<Id, BTreeSet<Version>> = BTreeMap::new();
+    for (request, pins) in both.iter().zip(&agreed.at) {
+        let own = kept_at(request, pins);
+        prop_assert!(own.is_some(), "{agreed:?}\n{}", shown(both));
+        let choices = own.into_iter().flat_map(|it| it.choices);
+        for choice in choices.filter(|it| !is_off(request, &it.id)) {
+            found.entry(choice.id).or_default().insert(choice.to);
+        }
+    }
+    found.remove("m4");
+    let several = found.values().find(|versions| versions.len() > 1);
+    prop_assert!(several.is_none(), "{found:?} {agreed:?}\n{}", shown(both));
+    Ok(())
+}
+
 proptest! {
     #![proptest_config(at_least(200))]
     #[test]
@@ -191,18 +208,7 @@ proptest! {
         let Ok(agreed) = agree(&group, &both) else {
             return Ok(());
         };
-        let mut found: BTreeMap<Id, BTreeSet<Version>> = BTreeMap::new();
-        for (request, pins) in both.iter().zip(&agreed.at) {
-            let own = kept_at(request, pins);
-            prop_assert!(own.is_some(), "{agreed:?}\n{}", shown(&both));
-            let choices = own.into_iter().flat_map(|it| it.choices);
-            for choice in choices.filter(|it| !is_off(request, &it.id)) {
-                found.entry(choice.id).or_default().insert(choice.to);
-            }
-        }
-        found.remove("m4");
-        let several = found.values().find(|versions| versions.len() > 1);
-        prop_assert!(several.is_none(), "{found:?} {agreed:?}\n{}", shown(&both));
+        each_has_one(&both, &agreed)?;
     }
 }
 
@@ -271,18 +277,7 @@ proptest! {
         let (group, _) = asked(&[("m4", "server 5.4"), ("", "server 5.4")]);
         match agree(&group, &both) {
             Ok(agreed) => {
-                let mut found: BTreeMap<Id, BTreeSet<Version>> = BTreeMap::new();
-                for (request, pins) in both.iter().zip(&agreed.at) {
-                    let own = kept_at(request, pins);
-                    prop_assert!(own.is_some(), "{agreed:?}\n{}", shown(&both));
-                    let choices = own.into_iter().flat_map(|it| it.choices);
-                    for choice in choices.filter(|it| !is_off(request, &it.id)) {
-                        found.entry(choice.id).or_default().insert(choice.to);
-                    }
-                }
-                found.remove("m4");
-                let several = found.values().find(|versions| versions.len() > 1);
-                prop_assert!(several.is_none(), "{found:?} {agreed:?}\n{}", shown(&both));
+                each_has_one(&both, &agreed)?;
             }
             Err(Discord::Obstacle { .. }) => {
                 let mut versions: BTreeMap<&Id, BTreeSet<&Version>> = BTreeMap::new();

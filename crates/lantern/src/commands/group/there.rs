@@ -148,11 +148,24 @@ impl Does for CarryOut {
             Err(error) => {
                 let why = error.to_string();
                 let told = job.failed(error, common, look);
-                let status = told.unwrap_or_else(|error| fail::tell(&error, common, look));
+                let status = told.unwrap_or_else(|error| tell(&error, common, look));
                 Ok(CameTo::Failed(why, status))
             }
         }
     }
+}
+
+/// Tells an error to whoever asked, on another machine.
+fn tell(error: &Error, common: &Common, look: &Look) -> u8 {
+    look.talk(&format!("error: {error}"));
+    let advice = fail::advice(error, common);
+    if !advice.is_empty() {
+        look.talk("  On that machine:");
+    }
+    for line in advice {
+        look.talk(&format!("  {line}"));
+    }
+    fail::status(error)
 }
 
 /// What its undo needs is looked at; nothing is done.
@@ -203,7 +216,7 @@ impl Does for TakeBack {
     fn does(&self, common: &Common, look: &Look, teller: &Teller) -> Result<CameBack> {
         let asks = |error: Error| match asks_of_the_world(&error) {
             true => {
-                fail::tell(&error, common, look);
+                tell(&error, common, look);
                 Ok(CameBack::AsksOfTheWorld(error.to_string()))
             }
             false => Err(error),

@@ -1,6 +1,7 @@
 //! `lantern group undo`
 
-use super::changeover::{each_named, show_each, take_back};
+use super::back::take_back;
+use super::changeover::{each_named, show_each};
 use super::waves::at_once;
 use super::{OfGroup, meant, names};
 use crate::answers::group::{GroupBecame, GroupUndone};

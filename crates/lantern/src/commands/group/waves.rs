@@ -1,8 +1,9 @@
 //! Servers of a group that are worked at, several at once or one after another.
 
+use crate::common::Common;
+use crate::fail;
 use crate::look::Look;
 use crate::progress::{Progress, above, during};
-use lantern_host::Result;
 use lantern_host::changeover::Event;
 use lantern_host::config::Server;
 use lantern_host::console::{Console, ServerState};
@@ -10,6 +11,7 @@ use lantern_host::group::Found;
 use lantern_host::meeting::{Attends, Meeting, Proxy, Seat};
 use lantern_host::session::lines::Asked;
 use lantern_host::session::{Errand, Hears, Session, There, Told};
+use lantern_host::{Error, Result};
 use std::collections::BTreeSet;
 use std::num::NonZeroUsize;
 use std::sync::{Mutex, PoisonError};
@@ -165,6 +167,28 @@ fn tell_of(name: Option<&str>, text: &str, look: &Look) {
             Some(name) => look.talk(&format!("  {name}  {}", line.trim_start())),
             None => look.talk(line),
         });
+    }
+}
+
+/// Tells an error of one server of a group.
+pub fn tell_of_one(
+    found: &Found,
+    index: usize,
+    error: &Error,
+    common: &Common,
+    inner: &Look,
+) -> u8 {
+    match found.members[index].here() {
+        Ok(folder) => fail::tell(error, &common.of(folder), inner),
+        Err(_) => fail::tell(error, common, inner),
+    }
+}
+
+/// Of a group there is one answer: what each server's own operation comes to is talk.
+pub fn for_each(look: &Look) -> Look {
+    match look.json {
+        true => look.onto_page(),
+        false => look.clone(),
     }
 }
 
