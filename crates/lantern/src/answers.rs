@@ -562,6 +562,8 @@ pub struct ChangeoverDone {
     down_ms: Option<u64>,
     stop_ms: Option<u64>,
     own_ms: u64,
+    /// How long it waited for servers that are down together with it.
+    waited_ms: u64,
     start_ms: u64,
     by_hand_ms: u64,
     bad: Option<String>,
@@ -577,6 +579,7 @@ impl From<&Report> for ChangeoverDone {
             down_ms: report.times.total_ms(),
             stop_ms: report.times.stop_ms,
             own_ms: report.times.own_ms,
+            waited_ms: report.times.waited_ms,
             start_ms: report.times.start_ms,
             by_hand_ms: report.times.by_hand_ms,
             bad: report.bad.clone(),

@@ -13,8 +13,11 @@ use serde::{Deserialize, Serialize};
 pub struct Times {
     /// From the moment it was asked to stop until it was down; none when it was down before.
     pub stop_ms: Option<u64>,
-    /// From then on until its start was called: lantern's own part.
+    /// From then on until its start was called, without waiting for others: lantern's own part.
     pub own_ms: u64,
+    /// As long of that it waited for servers that are down together with it.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub waited_ms: u64,
     /// From then on until it was ready; where somebody started it by hand, from the first that was seen of it.
     pub start_ms: u64,
     /// From when somebody was asked to start it by hand until something was seen of it.
@@ -29,7 +32,7 @@ fn is_zero(ms: &u64) -> bool {
 impl Times {
     /// All of it; none when the server was down before.
     pub fn total_ms(&self) -> Option<u64> {
-        Some(self.stop_ms? + self.own_ms + self.by_hand_ms + self.start_ms)
+        Some(self.stop_ms? + self.own_ms + self.waited_ms + self.by_hand_ms + self.start_ms)
     }
 
     /// Its parts, in order, each with whose it is in words; what took no time for a person is left out.
@@ -40,6 +43,9 @@ impl Times {
         ];
         if self.by_hand_ms > 0 {
             parts.push((self.by_hand_ms, "until it was started by hand"));
+        }
+        if self.waited_ms > 0 {
+            parts.push((self.waited_ms, "for others that are down with it"));
         }
         parts.push((self.own_ms, "lantern's"));
         parts

@@ -54,8 +54,10 @@ pub(super) struct Learnt {
     pub(super) stop_ms: Option<u64>,
     /// Since when it is down.
     pub(super) down_since: Option<Instant>,
-    /// From its stop until its start was called, in milliseconds.
+    /// From its stop until its start was called, in milliseconds, without waiting for others.
     pub(super) own_ms: u64,
+    /// How long it waited since its stop for servers that are down together with it.
+    pub(super) waited: Duration,
     /// The files in staging, as they were when they were checked.
     pub(super) staged: HashMap<RelPath, Stamp>,
     /// Whether what was sent to another machine stays there for the next attempt.
@@ -294,11 +296,16 @@ impl<'a, 'b> Run<'a, 'b> {
         })
     }
 
-    fn meet(&self, gate: Option<Gate>) -> Result<()> {
-        if let (Some(seat), Some(gate)) = (&self.server.seat, gate) {
-            seat.arrive(gate, self.journal.operation.kind())?;
+    fn meet(&mut self, gate: Option<Gate>) -> Result<()> {
+        let (Some(seat), Some(gate)) = (&self.server.seat, gate) else {
+            return Ok(());
+        };
+        let since = Instant::now();
+        let met = seat.arrive(gate, self.journal.operation.kind());
+        if self.learnt.down_since.is_some() && gate <= Gate::Start {
+            self.learnt.waited += since.elapsed();
         }
-        Ok(())
+        Ok(met?)
     }
 
     /// Writes down that a phase begins.
@@ -468,6 +475,7 @@ impl<'a, 'b> Run<'a, 'b> {
         Times {
             stop_ms: self.learnt.stop_ms,
             own_ms: self.learnt.own_ms,
+            waited_ms: self.learnt.waited.as_millis() as u64,
             start_ms: self.servers.ready_ms(),
             by_hand_ms: self.servers.by_hand_ms(),
         }

@@ -453,7 +453,9 @@ impl Run<'_, '_> {
         self.learnt.own_ms = self
             .learnt
             .down_since
-            .map_or(0, |since| since.elapsed().as_millis() as u64);
+            .map_or(Duration::ZERO, |since| since.elapsed())
+            .saturating_sub(self.learnt.waited)
+            .as_millis() as u64;
         self.begins(Step::Start);
         let Work::Changeover { stays, .. } = self.journal.operation.work else {
             return self.start_again();
