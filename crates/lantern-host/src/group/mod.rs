@@ -111,11 +111,24 @@ impl Found {
         machines
     }
 
-    /// Puts this very program on each machine at which a lantern works for it, where it is not there.
+    /// Puts this very program on each machine at which a lantern works for it, where it is not there; on several at once.
     pub fn send(&self) -> Vec<(&There, Vec<usize>, Result<program::Sent>)> {
-        let machines = self.machines().into_iter();
-        let sent = machines.map(|(there, servers)| (there, servers, program::send(there)));
-        sent.collect()
+        let machines = self.machines();
+        let mut sent = Vec::new();
+        for some in machines.chunks(AT_ONCE) {
+            std::thread::scope(|scope| {
+                let each = some.iter();
+                let each = each.map(|(there, _)| scope.spawn(|| program::send(there)));
+                let each: Vec<_> = each.collect();
+                for one in each {
+                    let came = one.join();
+                    sent.push(came.unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
+                }
+            });
+        }
+        let both = machines.into_iter().zip(sent);
+        both.map(|((there, servers), sent)| (there, servers, sent))
+            .collect()
     }
 
     /// Looks at each server, several at once; in the group's order.
