@@ -337,11 +337,15 @@ fn an_object_store_takes_a_changeover_and_gives_it_back() {
         "{glance}"
     );
     assert_eq!(objects.asked(), [""; 0]);
-    let told = [
+    let checked = [
         at(&["backup", "check"]),
         at(&["backup", "check", "--sample", "10"]),
-        at(&["backup", "rm", "one", "--yes"]),
     ];
+    // Whether what lies useless in a pack is a fifth of it hangs on what the server wrote meanwhile.
+    let removed = at(&["backup", "rm", "one", "--yes"]);
+    let removed = removed.split_inclusive('\n');
+    let removed = removed.filter(|line| !line.starts_with("  SIZE more"));
+    let told = [&checked[..], &[removed.collect()]].concat();
     // A pack is gone: what that was of is named, and all else comes back.
     let read = objects.asked();
     let mut packs = read
