@@ -108,6 +108,14 @@ fn what_lies_in_a_drop_folder_here_is_sent_along() {
     world.ok(&["group", "send"]);
     let plan = world.lantern(&["group", "plan", "--to", "same", "--from", "moss"]);
     assert_snapshot!(plan);
+    // What was sent along for an earlier question does not pile up.
+    let wall = fs::read(world.path("moss/moss-wall-2.0.0.bloom")).unwrap();
+    fs::remove_file(world.path("moss/moss-wall-2.0.0.bloom")).unwrap();
+    world.ok(&["group", "plan", "--to", "same", "--from", "moss"]);
+    fs::write(world.path("moss/moss-wall-2.0.0.bloom"), wall).unwrap();
+    world.ok(&["group", "plan", "--to", "same", "--from", "moss"]);
+    let sent = fs::read_dir(world.path("south-terrace/.lantern/sent"));
+    assert_eq!(sent.unwrap().count(), 1);
     // Each is there once, for both servers.
     let store = world.path("cellar/.cache/lantern/files");
     let find = Command::new("find")

@@ -186,6 +186,7 @@ impl AtServer for Ask {
         refuse_interrupted(&server)?;
         if self.disarms {
             armed::disarm(&server, "its group was asked about once more")?;
+            Offered::forget(&server)?;
         }
         let sources = self.from.sources(&server)?;
         let mut ledger = Ledger::open(&server.folder)?;

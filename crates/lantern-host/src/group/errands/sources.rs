@@ -141,6 +141,14 @@ impl SentAlong {
 }
 
 impl Offered {
+    /// Removes what was sent along before: what comes now takes its place.
+    ///
+    /// # Errors
+    /// When it cannot be removed.
+    pub fn forget(server: &Server) -> Result<()> {
+        server.folder.remove_all(&own(FOLDER))
+    }
+
     /// The same, by paths of the machine that the server lies on.
     ///
     /// # Errors
