@@ -926,17 +926,33 @@ impl Folder {
             (parent, names.ok())
         });
         let listed: BTreeMap<Option<RelPath>, Option<BTreeSet<OsString>>> = listed.collect();
-        self.each(renames, |(from, to)| {
+        let is_free = |(_, to): &(RelPath, RelPath)| {
             let inside = listed.get(&to.folder()).and_then(Option::as_ref);
-            let renamed = match inside {
-                Some(inside) if inside.contains(OsStr::new(to.name())) => {
-                    Err(io::ErrorKind::AlreadyExists.into())
-                }
-                Some(_) => self.place.rename_as_listed(from, to),
-                None => self.place.rename(from, to),
+            inside.map(|inside| !inside.contains(OsStr::new(to.name())))
+        };
+        // Together goes what is known of alike.
+        let alike = renames.chunk_by(|a, b| is_free(a) == is_free(b));
+        let together: Vec<&[(RelPath, RelPath)]> = alike
+            .flat_map(|alike| alike.chunks(self.place.renames_at_once()))
+            .collect();
+        let renamed = self.each(&together, |together| {
+            let renamed = match together.first().and_then(is_free) {
+                Some(true) => self.place.rename_as_listed(together),
+                Some(false) => together
+                    .iter()
+                    .map(|_| Err(io::ErrorKind::AlreadyExists.into()))
+                    .collect(),
+                None => together
+                    .iter()
+                    .map(|(from, to)| self.place.rename(from, to))
+                    .collect(),
             };
-            self.told("renaming to", to, renamed)
-        })
+            let renamed = together.iter().zip(renamed);
+            renamed
+                .map(|((_, to), renamed)| self.told("renaming to", to, renamed))
+                .collect::<Vec<_>>()
+        });
+        renamed.into_iter().flatten().collect()
     }
 
     /// Makes a file that shares its content with another one until one of them is written.

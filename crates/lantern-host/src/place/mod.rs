@@ -261,12 +261,18 @@ pub trait Place: fmt::Debug + Send + Sync {
     fn rename(&self, from: &RelPath, to: &RelPath) -> io::Result<()>;
 
     /// Renames to where nothing was a moment ago, as a listing had it: without asking once more, where the place has no rename that
-    /// refuses by itself.
+    /// refuses by itself. None depends on another.
     ///
     /// # Errors
-    /// As [`Place::rename`].
-    fn rename_as_listed(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
-        self.rename(from, to)
+    /// As [`Place::rename`], for each by itself.
+    fn rename_as_listed(&self, renames: &[(RelPath, RelPath)]) -> Vec<io::Result<()>> {
+        let renames = renames.iter();
+        renames.map(|(from, to)| self.rename(from, to)).collect()
+    }
+
+    /// So many renames are given together to [`Place::rename_as_listed`].
+    fn renames_at_once(&self) -> usize {
+        1
     }
 
     /// Whether it asks before each rename what is there, so that a listing for many saves something.

@@ -20,7 +20,7 @@ mod writing;
 
 pub use address::{Address, Scheme};
 
-use super::{Held, LinkOnTheWay, Meta, NewFile, Place, Sort, Source, Stamp};
+use super::{Held, LinkOnTheWay, Meta, NewFile, Place, Sort, Source};
 use lantern_core::path::RelPath;
 use std::io;
 use std::path::PathBuf;

@@ -2,9 +2,10 @@
 
 use super::cut::{self, How};
 use super::servers::{Served, Server, SmallDisk};
-use super::{LinkOnTheWay, Place};
+use super::{LinkOnTheWay, Place, close, open};
 use lantern_core::path::RelPath;
 use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::net::{Shutdown, TcpListener, TcpStream};
 
 /// More folders than are asked for at once.
 const MANY: usize = 150;
@@ -107,6 +108,36 @@ fn many_folders(far: &dyn Place) {
     assert_eq!(counts, expected);
 }
 
+/// Renames, several sent at once where the place does that: one whose file is gone leaves the others as they are.
+fn many_renames(far: &dyn Place) {
+    far.make_folder(&at("from"), 0o755).unwrap();
+    far.make_folder(&at("to"), 0o755).unwrap();
+    let renames: Vec<(RelPath, RelPath)> = (0..MANY)
+        .map(|n| (at(&format!("from/a {n}")), at(&format!("to/b {n}"))))
+        .collect();
+    for (index, (from, _)) in renames.iter().enumerate() {
+        if index % 50 != 7 {
+            drop(far.create(from).unwrap());
+        }
+    }
+    for together in renames.chunks(far.renames_at_once()) {
+        let renamed = far.rename_as_listed(together);
+        assert_eq!(renamed.len(), together.len());
+        for ((_, to), renamed) in together.iter().zip(renamed) {
+            let is_gone = ["b 7", "b 57", "b 107"].contains(&to.name());
+            let said = renamed.map_err(|error| error.kind());
+            let expected = if is_gone {
+                Err(io::ErrorKind::NotFound)
+            } else {
+                Ok(())
+            };
+            assert_eq!(said, expected, "{to}");
+        }
+    }
+    assert_eq!(far.list(Some(&at("to"))).unwrap().len(), MANY - 3);
+    assert_eq!(far.list(Some(&at("from"))).unwrap().len(), 0);
+}
+
 /// Where the answer to a move or a removal is lost, the folder is not thought to be there still.
 fn unheard_of(served: &Served) {
     let host = format!("unheard-{:?}.cut.example", served.server()).to_lowercase();
@@ -143,6 +174,9 @@ fn on(server: Server, can: &Can) {
     let far = served.open(dir.path());
     works(&*far, can);
     many_folders(&*far);
+    let is_ftp = matches!(server, Server::Ftp | Server::FtpForPeople | Server::Ftps);
+    assert_eq!(far.renames_at_once() > 1, is_ftp);
+    many_renames(&*far);
     let odd = "it's a \u{e9}t\u{e9} (1)";
     drop(far.create(&at(odd)).unwrap());
     assert!(
@@ -188,6 +222,43 @@ fn over_an_ftp_server_that_tells_facts() {
         set_rights: true,
     };
     on(Server::Ftp, &can);
+}
+
+/// A way to a server, on which of all that comes at once but the first line is passed on.
+fn forgetting(port: u16) -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let own = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for near in listener.incoming().map_while(Result::ok) {
+            let far = TcpStream::connect(("127.0.0.1", port)).unwrap();
+            let (mut from, mut to) = (near.try_clone().unwrap(), far.try_clone().unwrap());
+            std::thread::spawn(move || {
+                let mut piece = [0; 4096];
+                while let Ok(read @ 1..) = from.read(&mut piece) {
+                    let line = piece[..read].split_inclusive(|it| *it == b'\n').next();
+                    to.write_all(line.unwrap()).unwrap();
+                }
+                let _ = to.shutdown(Shutdown::Both);
+            });
+            std::thread::spawn(move || io::copy(&mut &far, &mut &near));
+        }
+    });
+    own
+}
+
+#[test]
+fn over_an_ftp_server_that_forgets_what_is_sent_too_early() {
+    let Some(served) = Served::start(Server::Ftp) else {
+        return;
+    };
+    let dir = served.room();
+    assert!(served.open(dir.path()).renames_at_once() > 1);
+    let mut address = served.address_at("forgets.cut.example", dir.path());
+    address.port = address.port.map(forgetting);
+    let far = open(&address, &served.means()).unwrap();
+    assert_eq!(far.renames_at_once(), 1);
+    many_renames(&*far);
+    close("forgets.cut.example");
 }
 
 #[test]

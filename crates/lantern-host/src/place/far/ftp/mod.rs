@@ -3,52 +3,31 @@
 //! One connection carries one thing at a time, so there are several. A server that knows the listings of RFC 3659 tells times in seconds; of
 //! others, what they print for people is read, and times are as coarse as that.
 
+mod line;
+mod lines;
+mod listings;
+
+use self::line::{Line, Secured};
+use self::lines::{Lines, TAKEN, is_break, is_refused, told, waited_in_vain};
+use self::listings::{last_name, meta_in, meta_of, read_line, strange, without_rights};
 use super::folders::Folders;
 use super::reading::{Reading, Stretches};
-use super::{
-    Address, Held, Means, Meta, NewFile, Password, Place, Scheme, Sort, Source, Stamp, Way, lock,
-    unsupported,
-};
-use crate::place::{OWNERS_ALONE, here};
-use crate::told::plain;
+use super::{Address, Held, Means, Meta, NewFile, Place, Sort, Source, Way, lock, unsupported};
+use crate::place::OWNERS_ALONE;
 use lantern_core::operation::is_own;
 use lantern_core::path::RelPath;
-use rustls::pki_types::CertificateDer;
-use rustls::pki_types::pem::PemObject;
-use rustls::{ClientConfig, RootCertStore};
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fmt;
 use std::io::{self, Read, Write};
-use std::net::{SocketAddr, TcpStream, ToSocketAddrs};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant, UNIX_EPOCH};
-use suppaftp::list::{File, ListParser, PosixPexQuery};
-use suppaftp::types::{FileType, Response};
-use suppaftp::{FtpError, Mode, RustlsConnector, RustlsFtpStream, Status};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use suppaftp::list::ListParser;
+use suppaftp::{FtpError, Status};
 
-/// So many connections there are at once, where nothing else is stated, and the host lets one have them.
-const CONNECTIONS: usize = 8;
-/// So long an answer may take.
-const ANSWER: Duration = Duration::from_secs(60);
-/// So long nothing more may be taken of what is sent. There are servers that neither take nor say anything more when their disk is full.
-const TAKEN: Duration = Duration::from_secs(if cfg!(test) { 6 } else { 60 });
-/// How long a connection may take to come about.
-const CONNECT: Duration = Duration::from_secs(20);
-/// So long it is waited, each time, where a host that says that there are too many connections is asked again.
-const MOMENTS: [Duration; 5] = [
-    Duration::from_millis(200),
-    Duration::from_millis(500),
-    Duration::from_millis(1500),
-    Duration::from_millis(3000),
-    Duration::from_millis(5000),
-];
-/// A connection that nothing went over for so long is asked whether it is still there.
-const IDLE: Duration = Duration::from_secs(20);
-/// The port where nothing else is stated.
-const PORT: u16 = 21;
+/// So many renames are sent in one go, of which the answers then find room in what a connection holds.
+const AHEAD: usize = 32;
 
 /// A folder on another machine.
 pub struct Ftp {
@@ -58,6 +37,8 @@ pub struct Ftp {
     way: Way,
     /// Whether the other end knows the listings of RFC 3659.
     tells_facts: bool,
+    /// Whether several commands can be sent before the first is answered.
+    reads_ahead: bool,
     lines: Lines,
 }
 
@@ -67,420 +48,13 @@ impl fmt::Debug for Ftp {
     }
 }
 
-/// The connections to a host.
-#[derive(Clone)]
-struct Lines(Arc<Shared>);
-
-struct Shared {
-    address: Address,
-    password: String,
-    tls: Option<Arc<ClientConfig>>,
-    /// So many may be asked for.
-    most: usize,
-    pool: Mutex<Pool>,
-    freed: Condvar,
-}
-
-struct Pool {
-    idle: Vec<(RustlsFtpStream, Instant)>,
-    open: usize,
-    /// So many there may be, as far as the host has let one have them.
-    most: usize,
-}
-
-impl Lines {
-    fn pool(&self) -> MutexGuard<'_, Pool> {
-        self.0.pool.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// Does something over a connection that nothing else goes over meanwhile. One that breaks is not used again, and what was asked over
-    /// it is not asked again: nobody knows whether it was done.
-    fn with<T>(
-        &self,
-        work: impl FnOnce(&mut RustlsFtpStream) -> Result<T, FtpError>,
-    ) -> io::Result<T> {
-        let mut line = self.taken()?;
-        #[cfg(test)]
-        if let Some(how) = super::cut::is_due(&self.0.address.host) {
-            if how == super::cut::How::After {
-                let _ = work(&mut line);
-            }
-            self.closed();
-            return Err(told(&FtpError::BadResponse));
-        }
-        let done = work(&mut line);
-        match &done {
-            Err(error) if is_break(error) => self.closed(),
-            _ => self.given_back(line),
-        }
-        done.map_err(|error| told(&error))
-    }
-
-    /// A connection of one's own.
-    fn taken(&self) -> io::Result<RustlsFtpStream> {
-        let mut pool = self.pool();
-        loop {
-            if let Some((mut line, since)) = pool.idle.pop() {
-                if since.elapsed() < IDLE {
-                    return Ok(line);
-                }
-                drop(pool);
-                if line.noop().is_ok() {
-                    return Ok(line);
-                }
-                self.closed();
-                pool = self.pool();
-                continue;
-            }
-            if pool.open < pool.most {
-                pool.open += 1;
-                let is_only = pool.open == 1;
-                drop(pool);
-                let refused = match self.connected(is_only) {
-                    Ok(line) => return Ok(line),
-                    Err(refused) => refused,
-                };
-                self.closed();
-                pool = self.pool();
-                // Many hosts let nobody have more than a few: it has to do with fewer than are open, so that one is left for others.
-                if pool.open == 0 {
-                    return Err(refused);
-                }
-                pool.most = pool.most.min(pool.open - 1).max(1);
-                continue;
-            }
-            pool = self
-                .0
-                .freed
-                .wait(pool)
-                .unwrap_or_else(PoisonError::into_inner);
-        }
-    }
-
-    fn given_back(&self, line: RustlsFtpStream) {
-        let mut pool = self.pool();
-        match pool.open > pool.most {
-            true => pool.open -= 1,
-            false => pool.idle.push((line, Instant::now())),
-        }
-        self.0.freed.notify_one();
-    }
-
-    /// One is no more.
-    fn closed(&self) {
-        self.pool().open -= 1;
-        self.0.freed.notify_one();
-    }
-
-    /// A new one. Of the only one it is waited for a moment that others, which somebody has just closed, are gone there, too.
-    fn connected(&self, is_only: bool) -> io::Result<RustlsFtpStream> {
-        #[cfg(test)]
-        if super::cut::is_gone(&self.0.address.host) {
-            return Err(told(&FtpError::BadResponse));
-        }
-        let Shared {
-            address,
-            password,
-            tls,
-            ..
-        } = &*self.0;
-        // Tests give each folder a host of its own.
-        let host = match cfg!(test) && address.host.ends_with(".example") {
-            true => "127.0.0.1",
-            false => &address.host,
-        };
-        let greeted = || {
-            let stream = dial(host, address.port.unwrap_or(PORT))?;
-            let mode = match stream.peer_addr()?.is_ipv6() {
-                true => Mode::ExtendedPassive,
-                false => Mode::Passive,
-            };
-            Ok((RustlsFtpStream::connect_with_stream(stream), mode))
-        };
-        let is_full = |greeted: &io::Result<(Result<RustlsFtpStream, FtpError>, Mode)>| {
-            let Ok((Err(FtpError::UnexpectedResponse(said)), _)) = greeted else {
-                return false;
-            };
-            said.status == Status::NotAvailable
-        };
-        let mut first = greeted();
-        for wait in MOMENTS.iter().filter(|_| is_only) {
-            if !is_full(&first) {
-                break;
-            }
-            std::thread::sleep(*wait);
-            first = greeted();
-        }
-        let (line, mode) = first?;
-        let mut line = line.map_err(|error| told(&error))?;
-        line.set_mode(mode);
-        // A host behind a gate names an address that leads nowhere.
-        line.set_passive_nat_workaround(true);
-        let mut line = line.passive_stream_builder(|to| {
-            let data =
-                TcpStream::connect_timeout(&to, CONNECT).map_err(FtpError::ConnectionError)?;
-            waits(&data).map_err(FtpError::ConnectionError)?;
-            Ok(data)
-        });
-        let entered = (|| {
-            if let Some(tls) = tls {
-                let tls = RustlsConnector::from(Arc::clone(tls));
-                line = line.into_secure(tls, host)?;
-            }
-            let user = address.user.as_deref().unwrap_or("anonymous");
-            line.login(user, password)?;
-            line.transfer_type(FileType::Binary)?;
-            // What it does not know it does not say.
-            let knows = line.feat().unwrap_or_default();
-            if knows.contains_key("UTF8") {
-                let _ = line.opts("UTF8", Some("ON"));
-            }
-            if let Some(Some(facts)) = knows.get("MLST") {
-                let _ = line.opts("MLST", Some(wanted_facts(facts)));
-            }
-            Ok(line)
-        })();
-        entered.map_err(|error| match &error {
-            FtpError::UnexpectedResponse(said) if said.status == Status::NotLoggedIn => {
-                io::Error::new(
-                    io::ErrorKind::PermissionDenied,
-                    format!("the other end does not let this user in: {}", words(said)),
-                )
-            }
-            _ => told(&error),
-        })
-    }
-}
-
-/// Opens a connection, on which nothing is waited for without an end.
-fn dial(host: &str, port: u16) -> io::Result<TcpStream> {
-    let found = (host, port).to_socket_addrs();
-    let found = found.map_err(|_| io::Error::other("there is no such host"))?;
-    let mut found: Vec<SocketAddr> = found.collect();
-    found.sort_by_key(SocketAddr::is_ipv6);
-    let mut last = io::Error::other("there is no such host");
-    for to in found {
-        match TcpStream::connect_timeout(&to, CONNECT) {
-            Ok(stream) => {
-                waits(&stream)?;
-                return Ok(stream);
-            }
-            Err(error) => last = error,
-        }
-    }
-    Err(io::Error::new(
-        io::ErrorKind::ConnectionAborted,
-        format!("{host}, port {port}, is not reached: {}", plain(&last)),
-    ))
-}
-
-fn waits(stream: &TcpStream) -> io::Result<()> {
-    stream.set_read_timeout(Some(ANSWER))?;
-    stream.set_write_timeout(Some(TAKEN))?;
-    stream.set_nodelay(true)
-}
-
-/// Whether nothing can be asked over a connection any more.
-fn is_break(error: &FtpError) -> bool {
-    match error {
-        FtpError::UnexpectedResponse(said) => said.status == Status::NotAvailable,
-        _ => true,
-    }
-}
-
-/// Whether a moment was waited for in vain.
-fn waited_in_vain(error: &io::Error) -> bool {
-    matches!(
-        error.kind(),
-        io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut
-    )
-}
-
-/// What the other end says, without the number in front.
-fn words(said: &Response) -> String {
-    let text = String::from_utf8_lossy(&said.body).into_owned();
-    let text = text.trim();
-    let without = text.strip_prefix(&said.status.code().to_string());
-    without
-        .unwrap_or(text)
-        .trim_start_matches(['-', ' '])
-        .to_owned()
-}
-
-/// An answer of the other end, or the end of the connection, as the system's errors are told.
-fn told(error: &FtpError) -> io::Error {
-    let FtpError::UnexpectedResponse(said) = error else {
-        if matches!(error, FtpError::ConnectionError(error) if waited_in_vain(error)) {
-            let why = format!("nothing came back for {} seconds", ANSWER.as_secs());
-            return io::Error::new(io::ErrorKind::TimedOut, why);
-        }
-        let why = match error {
-            FtpError::ConnectionError(error) => plain(error),
-            FtpError::SecureError(why) => why.clone(),
-            other => other.to_string(),
-        };
-        return io::Error::new(
-            io::ErrorKind::ConnectionAborted,
-            format!("the line has ended: {why}"),
-        );
-    };
-    let kind = match said.status {
-        Status::NotAvailable => io::ErrorKind::ConnectionAborted,
-        Status::ExceededStorage => io::ErrorKind::StorageFull,
-        Status::BadCommand | Status::NotImplemented => io::ErrorKind::Unsupported,
-        _ => io::ErrorKind::Other,
-    };
-    io::Error::new(kind, format!("the other end refuses: {}", words(said)))
-}
-
-fn is_refused(error: &io::Error) -> bool {
-    error.kind() == io::ErrorKind::Other
-}
-
-/// Of the facts that a server can tell, those that are wanted.
-fn wanted_facts(offered: &str) -> String {
-    const WANTED: [&str; 6] = [
-        "type",
-        "size",
-        "modify",
-        "unix.mode",
-        "unix.uid",
-        "unix.gid",
-    ];
-    let offered = offered
-        .split(';')
-        .map(|fact| fact.trim().trim_end_matches('*'));
-    let wanted = offered.filter(|fact| WANTED.contains(&&*fact.to_ascii_lowercase()));
-    wanted.map(|fact| format!("{fact};")).collect()
-}
-
-/// The rights that a line of facts tells; none where it tells none.
-fn rights_in(facts: &str) -> Option<u32> {
-    let facts = facts.to_ascii_lowercase();
-    let mut facts = facts.split(';').map(str::trim);
-    let mode = facts.find_map(|fact| fact.strip_prefix("unix.mode="))?;
-    // Some write it as their own language does.
-    let mode = mode.strip_prefix("0o").unwrap_or(mode);
-    Some(u32::from_str_radix(mode, 8).ok()? & 0o7777)
-}
-
-/// A line of facts without that of rights, which not every server writes as others read it.
-fn without_rights(line: &str) -> String {
-    let (facts, name) = line.split_once("; ").unwrap_or((line, ""));
-    let facts = facts.split(';');
-    let facts = facts.filter(|fact| !fact.trim().to_ascii_lowercase().starts_with("unix.mode="));
-    let facts: Vec<&str> = facts.collect();
-    format!("{}; {name}", facts.join(";"))
-}
-
-/// What a line of facts says of something.
-fn meta_in(facts: &str, file: &File) -> Meta {
-    let meta = meta_of(file);
-    let usual = if meta.is_folder() { 0o755 } else { 0o644 };
-    Meta {
-        rights: rights_in(facts).unwrap_or(usual),
-        ..meta
-    }
-}
-
-/// What the other end says of something.
-fn meta_of(file: &File) -> Meta {
-    let sort = match () {
-        () if file.is_symlink() => Sort::Link,
-        () if file.is_directory() => Sort::Folder,
-        () if file.is_file() => Sort::File,
-        () => Sort::Other,
-    };
-    let of = |who: PosixPexQuery, shift: u32| {
-        let who = || match who {
-            PosixPexQuery::Owner => PosixPexQuery::Owner,
-            PosixPexQuery::Group => PosixPexQuery::Group,
-            PosixPexQuery::Others => PosixPexQuery::Others,
-        };
-        let bits = u32::from(file.can_read(who())) << 2
-            | u32::from(file.can_write(who())) << 1
-            | u32::from(file.can_execute(who()));
-        bits << shift
-    };
-    let rights =
-        of(PosixPexQuery::Owner, 6) | of(PosixPexQuery::Group, 3) | of(PosixPexQuery::Others, 0);
-    let written = file.modified().duration_since(UNIX_EPOCH);
-    let written = written.map_or(0, |since| since.as_secs() as i64 * 1_000_000_000);
-    Meta {
-        sort,
-        stamp: Stamp {
-            bytes: if sort == Sort::File {
-                file.size() as u64
-            } else {
-                0
-            },
-            modified_ns: written,
-            changed_ns: written,
-            inode: 0,
-        },
-        rights,
-        disk: 0,
-        owner: file.uid().unwrap_or(0),
-        group: file.gid().unwrap_or(0),
-    }
-}
-
-/// Reads a line that is printed for people, as Unix or DOS would.
-fn read_line(line: &str) -> Option<File> {
-    ListParser::parse_posix(line)
-        .or_else(|_| ListParser::parse_dos(line))
-        .ok()
-}
-
-/// The last part of a path.
-fn last_name(path: &str) -> &str {
-    path.rsplit('/').next().unwrap_or(path)
-}
-
 impl Ftp {
     /// Opens a folder.
     ///
     /// # Errors
     /// When the other end is not reached, does not let one in, or there is no such folder.
     pub fn open(address: &Address, means: &Means) -> io::Result<Ftp> {
-        let password = match &means.password {
-            Some(Password::Env(name)) => std::env::var(name).map_err(|_| {
-                io::Error::new(
-                    io::ErrorKind::InvalidInput,
-                    format!("the variable {name}, which holds the password, is not set"),
-                )
-            })?,
-            Some(Password::File(path)) => {
-                let text = here::read_text(path);
-                let text = text.map_err(|error| {
-                    io::Error::new(io::ErrorKind::InvalidInput, error.to_string())
-                })?;
-                text.lines().next().unwrap_or_default().to_owned()
-            }
-            None if address.user.is_none() => "anonymous@".into(),
-            None => {
-                return Err(io::Error::new(
-                    io::ErrorKind::InvalidInput,
-                    "nothing says where the password is",
-                ));
-            }
-        };
-        let most = means.connections.unwrap_or(CONNECTIONS).max(1);
-        let lines = Lines(Arc::new(Shared {
-            address: address.clone(),
-            password,
-            tls: match address.scheme {
-                Scheme::Ftps => Some(believing(means.ca.as_deref())?),
-                Scheme::Sftp | Scheme::Ssh | Scheme::Ftp => None,
-            },
-            most,
-            pool: Mutex::new(Pool {
-                idle: Vec::new(),
-                open: 0,
-                most,
-            }),
-            freed: Condvar::new(),
-        }));
+        let lines = Lines::to(address, means)?;
         let found = lines.with(|line| {
             let knows = line.feat().unwrap_or_default();
             if !address.path.is_empty() {
@@ -493,7 +67,13 @@ impl Ftp {
             true => io::Error::new(io::ErrorKind::NotFound, error.to_string()),
             false => error,
         })?;
+        // A server that does not read them says nothing of that: it is found out here, and not in the middle of a swap.
+        let tried = lines.with(|line| match line.is_answered_ahead() {
+            true => Ok(()),
+            false => Err(FtpError::BadResponse),
+        });
         Ok(Ftp {
+            reads_ahead: tried.is_ok(),
             shown: PathBuf::from(address.to_string()),
             folders: Folders::below(&top),
             way: (address.clone(), means.clone()),
@@ -630,37 +210,6 @@ impl Ftp {
     }
 }
 
-fn strange(line: &str) -> io::Error {
-    io::Error::other(format!(
-        "a line of the other end's listing is not understood: {line}"
-    ))
-}
-
-/// Believes whom the machine believes, and besides whom a file names.
-fn believing(ca: Option<&Path>) -> io::Result<Arc<ClientConfig>> {
-    let mut roots = RootCertStore::empty();
-    let found = rustls_native_certs::load_native_certs();
-    roots.add_parsable_certificates(found.certs);
-    if let Some(path) = ca {
-        let certificates = CertificateDer::pem_file_iter(path)
-            .and_then(Iterator::collect::<Result<Vec<_>, _>>)
-            .map_err(|error| io::Error::other(format!("{}: {error}", path.display())))?;
-        if roots.add_parsable_certificates(certificates).0 == 0 {
-            let why = format!("{} holds no certificate", path.display());
-            return Err(io::Error::other(why));
-        }
-    }
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    // A connection for data has to go on from the session of the one for commands, any number of times: in later versions each ticket is
-    // good for one.
-    let config = ClientConfig::builder_with_provider(provider)
-        .with_protocol_versions(&[&rustls::version::TLS12])
-        .map_err(io::Error::other)?
-        .with_root_certificates(roots)
-        .with_no_client_auth();
-    Ok(Arc::new(config))
-}
-
 /// A file that is read, a stretch at a time.
 struct Part {
     lines: Lines,
@@ -677,7 +226,7 @@ impl Stretches for Part {
         let mut bytes = Vec::new();
         let mut line = self.lines.taken()?;
         #[cfg(test)]
-        if super::cut::is_due(&self.lines.0.address.host).is_some() {
+        if self.lines.cut().is_some() {
             self.lines.closed();
             return Err(told(&FtpError::BadResponse));
         }
@@ -710,7 +259,7 @@ impl Stretches for Part {
     }
 }
 
-type Data = suppaftp::TransferStream<<RustlsConnector as suppaftp::TlsConnector>::Stream>;
+type Data = suppaftp::TransferStream<Secured>;
 
 /// A file that is being written.
 struct Writing {
@@ -721,7 +270,7 @@ struct Writing {
 
 /// How far it is.
 struct UnderWay {
-    line: Option<(RustlsFtpStream, Data)>,
+    line: Option<(Line, Data)>,
     at: u64,
     rights: Option<u32>,
 }
@@ -760,7 +309,7 @@ impl NewFile for Writing {
             return unsupported("writing elsewhere than at its end");
         }
         #[cfg(test)]
-        if super::cut::is_due(&self.lines.0.address.host).is_some() {
+        if self.lines.cut().is_some() {
             drop(under_way.line.take());
             self.lines.closed();
             return Err(told(&FtpError::BadResponse));
@@ -869,7 +418,7 @@ impl Place for Ftp {
     }
 
     fn at_once(&self) -> usize {
-        self.lines.0.most
+        self.lines.most()
     }
 
     fn shell(&self) -> Option<Vec<String>> {
@@ -917,7 +466,7 @@ impl Place for Ftp {
         let answers: Vec<Mutex<Option<io::Result<_>>>> =
             folders.iter().map(|_| Mutex::new(None)).collect();
         std::thread::scope(|scope| {
-            for _ in 0..self.lines.0.most.min(folders.len()) {
+            for _ in 0..self.lines.most().min(folders.len()) {
                 scope.spawn(|| {
                     loop {
                         let index = next.fetch_add(1, Ordering::Relaxed);
@@ -1008,21 +557,42 @@ impl Place for Ftp {
         if self.is_taken(to)? {
             return Err(io::ErrorKind::AlreadyExists.into());
         }
-        self.rename_as_listed(from, to)
+        let both = [(from.clone(), to.clone())];
+        self.rename_as_listed(&both).into_iter().collect()
     }
 
     fn asks_before_renames(&self) -> bool {
         true
     }
 
-    fn rename_as_listed(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
-        self.on_the_way(from)?;
-        self.on_the_way(to)?;
-        let (old, new) = (self.whole(from), self.whole(to));
-        // Where the answer is lost, nobody knows whether it was done.
-        self.folders.is_plain_no_more(from);
-        let renamed = self.lines.with(|line| line.rename(&old, &new));
-        renamed.map_err(|error| self.of_path(from, error))
+    fn renames_at_once(&self) -> usize {
+        if self.reads_ahead { AHEAD } else { 1 }
+    }
+
+    fn rename_as_listed(&self, renames: &[(RelPath, RelPath)]) -> Vec<io::Result<()>> {
+        let on_the_way = renames.iter().map(|(from, to)| {
+            self.on_the_way(from)?;
+            self.on_the_way(to)
+        });
+        let mut results: Vec<io::Result<()>> = on_the_way.collect();
+        let ready: Vec<usize> = (0..renames.len())
+            .filter(|at| results[*at].is_ok())
+            .collect();
+        let whole = ready.iter().map(|at| {
+            let (from, to) = &renames[*at];
+            // Where the answer is lost, nobody knows whether it was done.
+            self.folders.is_plain_no_more(from);
+            (self.whole(from), self.whole(to))
+        });
+        let whole: Vec<(String, String)> = whole.collect();
+        let renamed = match &whole[..] {
+            [(old, new)] => vec![self.lines.with(|line| line.rename(old, new))],
+            several => self.lines.rename_ahead(several),
+        };
+        for (at, renamed) in ready.into_iter().zip(renamed) {
+            results[at] = renamed.map_err(|error| self.of_path(&renames[at].0, error));
+        }
+        results
     }
 
     fn replace(&self, from: &RelPath, to: &RelPath) -> io::Result<()> {
