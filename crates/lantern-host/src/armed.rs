@@ -6,6 +6,7 @@
 use crate::config::Server;
 use crate::error::Result;
 use crate::folder::{OWN, own};
+use crate::records;
 use lantern_core::path::RelPath;
 use lantern_core::plan::Plan;
 pub use lantern_core::plan::{Armed, Became};
@@ -51,7 +52,7 @@ pub fn arm(server: &Server, plan: &Plan, group: Option<&str>) -> Result<Armed> {
         became: Became::Armed,
         group: group.map(str::to_owned),
     };
-    write(server, &armed)?;
+    tell(server, &armed)?;
     Ok(armed)
 }
 
@@ -74,6 +75,16 @@ pub fn joint(server: &Server) -> Result<Option<(String, Plan)>> {
 /// # Errors
 /// When it cannot be written.
 pub fn disarm(server: &Server, why: &str) -> Result<Option<Armed>> {
+    let before = withdraw(server, why)?;
+    records::share_asked(&server.folder, &server.config.id)?;
+    Ok(before)
+}
+
+/// As [`disarm`], for as long as something else is asked, which then tells whoever works at the server from elsewhere.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn withdraw(server: &Server, why: &str) -> Result<Option<Armed>> {
     let before = read(server)?.filter(|armed| armed.became == Became::Armed);
     let folder = &server.folder;
     for (path, _) in folder.entries(&RelPath::parse(OWN)?)? {
@@ -100,9 +111,9 @@ pub fn disarm(server: &Server, why: &str) -> Result<Option<Armed>> {
 /// # Errors
 /// When it cannot be written.
 pub fn idle(server: &Server, group: &str) -> Result<()> {
-    disarm(server, "there was nothing to do")?;
+    withdraw(server, "there was nothing to do")?;
     match read(server)? {
-        Some(armed) => write(
+        Some(armed) => tell(
             server,
             &Armed {
                 group: Some(group.to_owned()),
@@ -124,6 +135,12 @@ pub fn became(server: &Server, plan: &Plan, became: Became) -> Result<()> {
         }
         _ => Ok(()),
     }
+}
+
+/// Writes it, and tells whoever works at the server from elsewhere.
+fn tell(server: &Server, armed: &Armed) -> Result<()> {
+    write(server, armed)?;
+    records::share_asked(&server.folder, &server.config.id)
 }
 
 fn write(server: &Server, armed: &Armed) -> Result<()> {

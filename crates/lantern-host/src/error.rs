@@ -67,6 +67,14 @@ pub enum Error {
         /// What was to be done, as the beginning of a sentence's part: `a changeover`.
         doing: &'static str,
     },
+    /// Somebody has worked at a server from another machine, since it was looked at for what was asked now.
+    #[error(
+        "this server was worked at meanwhile, {who}: what was asked now was asked of what is no longer so"
+    )]
+    MovedOn {
+        /// Who, and where.
+        who: String,
+    },
     /// The machine on which a server folder lies is not reached, or has no such folder.
     #[error("{address}: {source}")]
     NotReached {

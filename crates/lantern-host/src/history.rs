@@ -4,6 +4,7 @@ use crate::config::Server;
 use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::ledger::{Ledger, Logged};
+use crate::records;
 use lantern_core::path::RelPath;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -72,6 +73,7 @@ pub fn thin(server: &Server, ledger: &mut Ledger, keep: usize) -> Result<Vec<Pas
             server.folder.remove_all(folder)?;
         }
     }
+    records::share(&server.folder, &server.config.id)?;
     Ok(old)
 }
 

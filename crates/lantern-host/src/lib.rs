@@ -79,6 +79,7 @@ pub mod person;
 pub mod place;
 pub mod planning;
 pub mod recognised;
+pub mod records;
 pub mod rehearsal;
 pub mod release;
 pub mod runner;

@@ -1718,6 +1718,8 @@ pub struct TakeOverDone<'a> {
     back: usize,
     /// Files that cannot be found to be put back.
     lost: &'a [RelPath],
+    /// Whose records were taken, where those of this machine had gone apart from them; null where they had not.
+    records: Option<&'a str>,
 }
 
 impl<'a> From<&'a TakenOver> for TakeOverDone<'a> {
@@ -1727,6 +1729,7 @@ impl<'a> From<&'a TakenOver> for TakeOverDone<'a> {
             told: taken.told.as_deref(),
             back: taken.back,
             lost: &taken.lost,
+            records: taken.records.as_deref(),
         }
     }
 }

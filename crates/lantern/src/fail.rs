@@ -183,6 +183,9 @@ fn what_to_do(error: &Error, common: &Common) -> String {
             "Wait until that is done. If it has ended without a word, take over: {}",
             common.next("take-over")
         ),
+        Error::MovedOn { .. } => {
+            "It is known here now what was done there: ask once more.".into()
+        }
         Error::NoFile(_) => format!("All files: {}", common.next("survey --files")),
         Error::ThinnedOut(number) => format!(
             "What has changed after it: {}",

@@ -16,6 +16,7 @@ use crate::layers;
 use crate::ledger::Ledger;
 use crate::lock::Lock;
 use crate::place::{Address, Means, Password, here};
+use crate::records::Brought;
 use crate::shipped;
 use crate::survey::{Depth, Survey, survey_listed};
 use lantern_core::family::Family;
@@ -101,9 +102,19 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
     identity::confirm(&folder)?;
     folder.write_whole(&settings, text.as_bytes())?;
     let taken = Server::open(path).and_then(|server| {
+        let brought = server.brought.clone();
         let listing = server.folder.list()?;
-        let (server, listing) = state_several(server, listing, path, &text)?;
-        take_in(server, listing)
+        let (mut server, listing) = state_several(server, listing, path, &text)?;
+        server.brought = brought;
+        match server.brought {
+            // What somebody else knows of it is more than what is seen now.
+            Brought::Theirs(_) => {
+                let mut ledger = Ledger::open(&server.folder)?;
+                let found = survey_listed(&server, &mut ledger, Depth::Usual, listing)?;
+                Ok((server, found))
+            }
+            Brought::Nothing | Brought::Apart(_) => take_in(server, listing),
+        }
     });
     match &taken {
         Ok(_) => known::remember(&name, folder.root()),

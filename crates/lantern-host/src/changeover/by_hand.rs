@@ -7,6 +7,7 @@ use crate::config::Server;
 use crate::error::{At, Result};
 use crate::folder::{Folder, hash_source, own};
 use crate::ledger::{Learnt, Ledger, Logged};
+use crate::records;
 use crate::shipped;
 use crate::survey::{Depth, survey};
 use jiff::Timestamp;
@@ -298,5 +299,7 @@ fn record(server: &Server, ledger: &mut Ledger, plan: &Plan, read: &[Learnt]) ->
     let files = files.filter_map(|(path, known)| Some((path, known.as_ref()?.hash.as_str())));
     let _ = shipped::keep_files(&server.folder, ledger, files);
     // What came is found by the next survey as it was seen here.
-    survey(server, ledger, Depth::Usual).map(|_| number)
+    survey(server, ledger, Depth::Usual)?;
+    records::share(&server.folder, &server.config.id)?;
+    Ok(number)
 }

@@ -6,6 +6,7 @@ use crate::console::{Console, ServerState};
 use crate::error::{Error, Result};
 use crate::folder::own;
 use crate::place::here;
+use crate::records;
 use crate::survey::Survey;
 use lantern_core::component::{Id, Kind};
 use lantern_core::link;
@@ -190,7 +191,8 @@ pub fn same_links<'p>(
 /// # Errors
 /// [`ChangeoverFault::OtherServer`].
 pub fn is_for(server: &Server, plan: &Plan) -> Result<()> {
-    match plan.server_id == server.config.id {
+    let mark = &plan.server_id;
+    match *mark == server.config.id || records::is_mark_of_another(&server.folder, mark)? {
         true => Ok(()),
         false => Err(ChangeoverFault::OtherServer {
             plan_server: plan.server.clone(),

@@ -122,12 +122,19 @@ impl Pond {
         dir
     }
 
+    fn opened(&self) -> Result<Server, Error> {
+        Server::open(&self.dir.path().join(self.home))
+    }
+
     pub(super) fn server(&self) -> Server {
-        Server::open(&self.dir.path().join(self.home)).unwrap()
+        self.opened().unwrap()
     }
 
     pub(super) fn plan(&self) -> Plan {
-        let server = self.server();
+        self.plan_for(&self.server())
+    }
+
+    pub(super) fn plan_for(&self, server: &Server) -> Plan {
         let mut ledger = Ledger::open(&server.folder).unwrap();
         let sources = Sources {
             drop_folders: vec![self.dir.path().join("drop")],
@@ -138,7 +145,7 @@ impl Pond {
             add: vec!["pike".into()],
             ..Terms::default()
         };
-        let mut question = question(&server, &mut ledger, &sources, &terms).unwrap();
+        let mut question = question(server, &mut ledger, &sources, &terms).unwrap();
         question.plans().unwrap().remove(0)
     }
 
@@ -155,22 +162,23 @@ impl Pond {
     }
 
     pub(super) fn changeover(&self, plan: &Plan) -> Result<(), Error> {
-        let server = self.server();
+        let server = self.opened()?;
         let mut ledger = Ledger::open(&server.folder)?;
         changeover(&server, &mut ledger, plan.clone(), false, &mut |_| {}).map(|_| ())
     }
 
     pub(super) fn resume(&self) -> Result<(), Error> {
-        let server = self.server();
+        let server = self.opened()?;
         let mut ledger = Ledger::open(&server.folder)?;
         resume(&server, &mut ledger, false, &mut |_| {}).map(|_| ())
     }
 
     pub(super) fn undo(&self) -> Result<(), Error> {
-        let server = self.server();
+        let server = self.opened()?;
         let mut ledger = Ledger::open(&server.folder)?;
         // Of a pond that is up nobody can tell who is on.
-        let world = match self.is_up() {
+        let is_up = Console::of(&server).state()? != ServerState::Down;
+        let world = match is_up {
             true => World::Keep,
             false => World::Ask,
         };
@@ -207,7 +215,7 @@ impl Pond {
     }
 
     pub(super) fn restore(&self) -> Result<(), Error> {
-        let server = self.server();
+        let server = self.opened()?;
         let mut ledger = Ledger::open(&server.folder)?;
         restore(&server, &mut ledger, "reeds", &[], &mut |_| {}).map(|_| ())
     }

@@ -3,9 +3,10 @@
 
 use super::carrying::carry;
 use super::faults::{Pond, stride, world_is_untouched};
-use super::{changeover, journal, resume};
+use super::{changeover, journal, resume, take_over};
 use crate::adopt::{AdoptOptions, adopt};
 use crate::changeover::fault::ChangeoverFault;
+use crate::config;
 use crate::error::Error;
 use crate::folder::own;
 use crate::ledger::Ledger;
@@ -18,7 +19,7 @@ use lantern_core::plan::{Plan, Step};
 use lantern_core::text::Text;
 use std::collections::BTreeMap;
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::sync::{Arc, Mutex};
 
@@ -43,11 +44,16 @@ struct Rented {
 impl Rented {
     fn new(sinks: bool, served: &Served) -> Rented {
         let rented = Rented::with_buttons(sinks, served);
-        let panel = rented.panel().display().to_string();
+        rented.state(&Rented::buttons(rented.pond.dir.path()));
+        rented
+    }
+
+    /// How its settings say that it is started and stopped.
+    fn buttons(dir: &Path) -> String {
+        let panel = dir.join("panel.sh").display().to_string();
         let run = |what: &str| format!("{what} = [\"sh\", \"{panel}\", \"{what}\"]");
         let run = [run("start"), run("stop"), run("state")].join(", ");
-        rented.state(&format!("run = {{ {run} }}\n"));
-        rented
+        format!("run = {{ {run} }}\n")
     }
 
     /// One that nothing but a person starts and stops.
@@ -55,22 +61,13 @@ impl Rented {
         static NUMBER: AtomicU32 = AtomicU32::new(0);
         let dir = Pond::made(sinks);
         let at = |path: &str| dir.path().join(path);
-        fs::create_dir_all(at("home")).unwrap();
         fs::create_dir_all(at("pond/log")).unwrap();
         fs::write(at("pond/log/out"), "").unwrap();
         let here = dir.path().display().to_string();
         fs::write(at("panel.sh"), PANEL.replace("DIR", &here)).unwrap();
         let number = NUMBER.fetch_add(1, Ordering::Relaxed);
         let host = format!("pond-{number}.cut.example");
-        let family = at("pond.family.toml").display().to_string();
-        let wishes = AdoptOptions {
-            family: Some(&family),
-            name: Some("pond"),
-            far: Some(served.address_at(&host, &at("pond"))),
-            means: served.means(),
-            ..AdoptOptions::default()
-        };
-        adopt(&at("home"), &wishes).unwrap();
+        adopt_far(dir.path(), "home", served, &host);
         let pond = Pond { dir, home: "home" };
         pond.warns_nobody();
         let rented = Rented { pond, host };
@@ -89,6 +86,12 @@ impl Rented {
         fs::write(&settings, text + words).unwrap();
     }
 
+    /// It is reached again, by whoever is another process; how often it was asked something.
+    fn heal(&self) -> u64 {
+        far::close(&self.host);
+        cut::heal(&self.host)
+    }
+
     /// Brings what was cut off to an end, one way or the other.
     fn recover(&self, onward: bool, about: &str) {
         let pond = &self.pond;
@@ -103,11 +106,24 @@ impl Rented {
     }
 }
 
+/// Takes the pond into care, as from another machine.
+fn adopt_far(dir: &Path, home: &str, served: &Served, host: &str) {
+    let family = dir.join("pond.family.toml").display().to_string();
+    let wishes = AdoptOptions {
+        family: Some(&family),
+        name: Some("pond"),
+        far: Some(served.address_at(host, &dir.join("pond"))),
+        means: served.means(),
+        ..AdoptOptions::default()
+    };
+    fs::create_dir_all(dir.join(home)).unwrap();
+    adopt(&dir.join(home), &wishes).unwrap();
+}
+
 impl Drop for Rented {
     fn drop(&mut self) {
         self.pond.end();
-        far::close(&self.host);
-        cut::heal(&self.host);
+        self.heal();
     }
 }
 
@@ -130,7 +146,7 @@ impl Case {
         let before = pond.tree();
         cut::at(&rented.host, None);
         let ended = (self.operate)(pond, &plan);
-        let asked = cut::heal(&rented.host);
+        let asked = rented.heal();
         let new = pond.tree();
         assert!(asked > 50, "only {asked} questions");
         assert!(self.sinks || ended.is_ok() && new != before, "{ended:?}");
@@ -149,7 +165,7 @@ impl Case {
         (self.prepare)(pond, &plan);
         cut::at(&rented.host, Some((at, how)));
         let ended = (self.operate)(pond, &plan);
-        cut::heal(&rented.host);
+        rented.heal();
         rented.recover(at.is_multiple_of(2), &about);
         let tree = pond.tree();
         world_is_untouched(&tree, &about);
@@ -220,6 +236,70 @@ cut_at_each! {
     a_changeover_over_ftp: Ftp, false, nothing, Pond::changeover;
     an_undo_over_ftp_that_lists_for_people: FtpForPeople, false, |pond, plan| pond.changeover(plan).unwrap(), |pond, _| pond.undo();
     a_changeover_over_ftp_behind_tls: Ftps, false, nothing, Pond::changeover;
+}
+
+/// Who is cut off and does not come back is followed by somebody on another machine, who goes on; when he comes back after all, he knows of it,
+/// and what he had begun is not gone on with.
+#[test]
+fn somebody_else_goes_on() {
+    let Some(served) = Served::start(Server::Sftp) else {
+        return;
+    };
+    let case = Case {
+        server: Server::Sftp,
+        sinks: false,
+        prepare: nothing,
+        operate: Pond::changeover,
+    };
+    let ([old, _, new], asked) = case.whole(&served);
+    for at in (0..=asked).step_by((asked / 9) as usize) {
+        let about = format!("cut off at question {at} of {asked}");
+        let rented = Rented::new(false, &served);
+        let pond = &rented.pond;
+        let dir = pond.dir.path();
+        let plan = pond.plan();
+        cut::at(&rented.host, Some((at, How::Gone)));
+        let _ = pond.changeover(&plan);
+        rented.heal();
+        let theirs = format!("other-{}", rented.host);
+        adopt_far(dir, "other", &served, &theirs);
+        let settings = dir.join("other/lantern.toml");
+        let text = fs::read_to_string(&settings).unwrap();
+        let text = text.replace("at = [\"10s\"]", "at = []");
+        let buttons = Rented::buttons(dir);
+        fs::write(
+            &settings,
+            format!("{text}\n[console]\nlog = \"log/out\"\n{buttons}"),
+        )
+        .unwrap();
+        let other = config::Server::open(&dir.join("other")).unwrap();
+        let mut ledger = Ledger::open(&other.folder).unwrap();
+        let taken = take_over(&other, &mut ledger).unwrap();
+        assert_eq!(taken.lost, [], "{about}");
+        if pond.tree() == new {
+            // He had come to the end, but for telling so.
+            rented.recover(true, &about);
+        } else {
+            assert_eq!(pond.tree(), old, "{about}: {taken:?}");
+            let plan = pond.plan_for(&other);
+            changeover(&other, &mut ledger, plan, false, &mut |_| {}).unwrap();
+        }
+        assert_eq!(pond.tree(), new, "{about}");
+        let back = pond.server();
+        assert!(journal::read(&back).unwrap().is_none(), "{about}");
+        let done = |ledger: &Ledger| {
+            let done = ledger.operations().unwrap().into_iter();
+            done.filter(|it| it.failed.is_none()).count()
+        };
+        assert_eq!(done(&Ledger::open(&back.folder).unwrap()), 1, "{about}");
+        let left = here::look(&dir.join("pond/.lantern/under-way.json.zst"));
+        assert!(left.is_none(), "{about}");
+        pond.undo().unwrap();
+        assert_eq!(pond.tree(), old, "{about}");
+        let other = config::Server::open(&dir.join("other")).unwrap();
+        assert_eq!(done(&Ledger::open(&other.folder).unwrap()), 2, "{about}");
+        far::close(&theirs);
+    }
 }
 
 /// Somebody who does what he is asked, or does not, and says that he has.
@@ -437,7 +517,7 @@ fn what_was_sent_stays_for_the_next_attempt() {
             let plan = pond.plan();
             cut::at(&rented.host, Some((at, How::Gone)));
             let ended = pond.changeover(&plan);
-            cut::heal(&rented.host);
+            rented.heal();
             if ended.is_ok() {
                 continue;
             }

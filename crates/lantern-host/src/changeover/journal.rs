@@ -8,6 +8,7 @@ use crate::config::fault::ConfigFault;
 use crate::error::{At, Error, Result};
 use crate::folder::{Folder, own};
 use crate::format1;
+use crate::records;
 use crate::runner::somebody;
 use lantern_core::operation::{FORMAT, Journal};
 use lantern_core::path::RelPath;
@@ -58,10 +59,26 @@ fn unpacked(packed: &[u8]) -> io::Result<Vec<u8>> {
 /// # Errors
 /// When it is there and cannot be read, or a later lantern wrote it; or somebody else's was cut off there.
 pub fn read(server: &Server) -> Result<Option<Journal>> {
+    let mut copied = None;
     if let Some(text) = server.folder.read_if_there(&path())? {
-        return parsed(&server.folder, &text).map(Some);
+        let is_taken = records::are_taken(&server.folder)?;
+        if is_taken {
+            copied = self::copied(server)?;
+        }
+        let is_own = |copied: &Copied| copied.mark == server.config.id;
+        if !is_taken || copied.as_ref().is_some_and(is_own) {
+            return parsed(&server.folder, &text).map(Some);
+        }
+        // Somebody else has put back what was cut off, and gone on from there.
+        server
+            .folder
+            .replace(&path(), &own("journal-before.json"))?;
     }
-    match copied(server)? {
+    let copied = match copied {
+        None => self::copied(server)?,
+        copied => copied,
+    };
+    match copied {
         None => Ok(None),
         Some(copied) if copied.mark == server.config.id => Ok(Some(copied.journal)),
         Some(Copied { who, journal, .. }) => Err(ChangeoverFault::CutOffElsewhere {

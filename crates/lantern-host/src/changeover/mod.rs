@@ -41,6 +41,7 @@ use crate::error::{Error, Result};
 use crate::folder::{own, safe_name};
 use crate::ledger::Ledger;
 use crate::lock;
+use crate::records;
 use crate::survey::{Depth, survey};
 use lantern_core::operation::{
     Came, Direction, Ending, Journal, Move, Operation, OperationKind, Phase, Times, UNKNOWN, Work,
@@ -132,7 +133,8 @@ impl Report {
             Console::of(one).stop()?;
         }
         self.running = false;
-        ledger.ended(self.number, jiff::Timestamp::now().as_millisecond())
+        ledger.ended(self.number, jiff::Timestamp::now().as_millisecond())?;
+        records::share(&server.folder, &server.config.id)
     }
 }
 

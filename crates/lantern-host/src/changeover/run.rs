@@ -14,6 +14,7 @@ use crate::interrupt::{self, Moment, UnderWay};
 use crate::ledger::{Ledger, Logged};
 use crate::lock;
 use crate::place::{Held, Stamp};
+use crate::records;
 use crate::shipped;
 use lantern_core::group::Gate;
 use lantern_core::health::ErrorSeen;
@@ -445,6 +446,7 @@ impl<'a, 'b> Run<'a, 'b> {
                 .remove_all(&stage::unpacked(self.server, *number)?);
         }
         paused::resume(self.server, &self.journal.operation.paused)?;
+        records::share(&self.server.folder, &self.server.config.id)?;
         journal::remove(self.server)
     }
 

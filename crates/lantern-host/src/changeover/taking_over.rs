@@ -5,6 +5,7 @@ use crate::config::Server;
 use crate::console::{Console, ServerState};
 use crate::error::Result;
 use crate::lock;
+use crate::records::{self, Brought};
 use crate::survey::{Depth, survey};
 use crate::{console::fault::ConsoleFault, ledger::Ledger};
 use lantern_core::operation::Phase;
@@ -21,6 +22,8 @@ pub struct TakenOver {
     pub back: usize,
     /// Files that cannot be found to be put back.
     pub lost: Vec<RelPath>,
+    /// Whose records were taken, where those of this machine had gone apart from them.
+    pub records: Option<String>,
 }
 
 /// What somebody is doing there from another machine, or left half done, in words; none where nobody does.
@@ -50,6 +53,9 @@ pub fn take_over(server: &Server, ledger: &mut Ledger) -> Result<TakenOver> {
         ..TakenOver::default()
     };
     let _there = lock::there(server, "take-over")?;
+    if matches!(records::bring(&server.folder)?, Brought::Apart(_)) {
+        taken.records = records::take_theirs(&server.folder)?;
+    }
     let others = journal::copied(server)?.filter(|copied| copied.mark != server.config.id);
     let Some(copied) = others else {
         return Ok(taken);
@@ -90,5 +96,6 @@ pub fn take_over(server: &Server, ledger: &mut Ledger) -> Result<TakenOver> {
     let staging = super::stage::folder_name(operation.number);
     let _ = server.folder.remove_all(&RelPath::parse(&staging)?);
     survey(server, ledger, Depth::Usual)?;
+    records::share(&server.folder, &server.config.id)?;
     Ok(taken)
 }

@@ -13,6 +13,7 @@ use crate::gather::{GatherWords, Gatherer, Store};
 use crate::meeting::Seat;
 use crate::person::{Memory, Person};
 use crate::place::{Address, Means, Password, here};
+use crate::records::{self, Brought};
 use crate::runner::{Runner, ThisMachine};
 use lantern_core::clients::Duty;
 use lantern_core::component::{Effect, Id};
@@ -628,6 +629,8 @@ pub struct Server {
     pub runner: Arc<dyn Runner>,
     /// Who starts and stops it by hand, where lantern has no way to it.
     pub person: Option<Arc<dyn Person>>,
+    /// What came of looking, as it was opened, whether somebody else has worked at it from elsewhere.
+    pub brought: Brought,
     /// What is known of it, where it runs on another machine, besides what is seen now.
     pub memory: Memory,
     /// Where its operations wait for those of others, which it goes down together with.
@@ -670,6 +673,7 @@ impl Server {
                 folder.of_far(&address, &means)?
             }
         };
+        let brought = records::bring(&folder)?;
         let mut family = family(&config.family, folder.root())?;
         let limits = &config.limits;
         let console = &mut family.console;
@@ -695,6 +699,7 @@ impl Server {
             copy_of: None,
             runner: Arc::new(ThisMachine),
             person: None,
+            brought,
             memory: Memory::default(),
             seat: None,
             shares,

@@ -35,12 +35,14 @@ pub const FILE: &str = "lantern.toml";
 
 /// What of lantern's own lies beside the files of a server on another machine, as it is renamed to and from them, or tells
 /// other machines what goes on: the rest lies here.
-const BESIDE: [&str; 5] = [
+const BESIDE: [&str; 7] = [
     "staging",
     "set-aside",
     "under-way.json.zst",
     "under-way.json.zst.part",
     "at-work",
+    "records.json.zst",
+    "records.json.zst.part",
 ];
 
 /// What is written whole is so called until it is.
@@ -444,6 +446,16 @@ impl Folder {
         Ok(path)
     }
 
+    /// Makes lantern's own folder beside the server's files, wherever they lie.
+    ///
+    /// # Errors
+    /// When it cannot be made.
+    pub fn make_own_there(&self) -> Result<()> {
+        let top = RelPath::parse(OWN)?;
+        let made = self.place.make_folder(&top, OWNERS_ALONE);
+        made.at("making the folder", &self.lies_at().join(OWN))
+    }
+
     /// Makes a folder with all that lead to it.
     ///
     /// # Errors
@@ -460,9 +472,7 @@ impl Folder {
         }
         if missing.last().is_some_and(|top| top.as_str() == OWN) && self.is_beside(path) {
             missing.pop();
-            let top = RelPath::parse(OWN)?;
-            let made = self.place.make_folder(&top, OWNERS_ALONE);
-            self.told("making the folder", path, made)?;
+            self.make_own_there()?;
         }
         // A link that is taken for a folder is there as one.
         missing.retain(|folder| self.followed.iter().all(|followed| followed.at != *folder));

@@ -1,8 +1,10 @@
 //! `.lantern/ledger.db`: what every file is, who put it there, and what was done here.
 
 mod cache;
+mod shared;
 
 pub use cache::{Inside, InsideKey, Learnt};
+pub use shared::Rows;
 
 use crate::config::fault::ConfigFault;
 use crate::error::{Error, Result};

@@ -22,7 +22,7 @@ pub struct AcquireArgs {
 
 /// Runs the recipe; nothing of the server is touched.
 pub fn run(args: &AcquireArgs, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "acquire")?;
+    let (server, _lock) = open_settled(common, look, "acquire")?;
     let version = Version::parse(&args.version, server.family.versions.server)?;
     let made = during("the recipe is at work", || {
         acquire::acquire(&server, &version)

@@ -15,6 +15,7 @@ use lantern_host::glance;
 use lantern_host::identity::{self, Become};
 use lantern_host::lock::Lock;
 use lantern_host::place::{Address, Means as Reached, Password, Scheme};
+use lantern_host::records::Brought;
 use lantern_host::{Error, Result};
 use std::path::{Path, PathBuf, absolute};
 
@@ -214,6 +215,11 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
                  machine, what they hold is found out there"
             )),
         }
+    }
+    if let Brought::Theirs(who) = &server.brought {
+        look.say(&format!(
+            "  it is in care already, {who}; what is known of it there is known here now: its history, and what is planned"
+        ));
     }
     look.next(&format!("lantern survey --server {}", shell_word(named)));
     Ok(fail::DONE)

@@ -1,6 +1,6 @@
 //! `lantern backup`
 
-use super::{armed, open_settled, open_to_look};
+use super::{armed, open_settled, open_to_look, tell_unshared};
 use crate::answers;
 use crate::by_hand::AtHand;
 use crate::candidates;
@@ -112,7 +112,7 @@ pub fn run(args: &BackupArgs, common: &Common, look: &Look) -> Result<u8> {
     );
     let (mut server, _lock) = match only_looks {
         true => (open_to_look(common, look)?.server, None),
-        false => open_settled(common, "backup").map(|(server, lock)| (server, Some(lock)))?,
+        false => open_settled(common, look, "backup").map(|(server, lock)| (server, Some(lock)))?,
     };
     AtHand::at(&mut server, look);
     let server = &server;
@@ -415,6 +415,7 @@ fn restore_in_place(
     });
     drop(progress);
     let restored = restored?;
+    tell_unshared(server, look);
     let Restored {
         brought,
         set_aside,

@@ -56,7 +56,7 @@ fn pack(args: &BundleArgs, out: &Path, common: &Common, look: &Look) -> Result<u
         }
     }
     // It unpacks where a changeover does: never beside one.
-    let (server, _lock) = open_settled(common, "bundle")?;
+    let (server, _lock) = open_settled(common, look, "bundle")?;
     let server = &server;
     let mut ledger = Ledger::open(&server.folder)?;
     let chosen = choose(args.plan.as_deref(), true, server)?;
@@ -161,7 +161,7 @@ fn tell_steps(
 }
 
 fn check(args: &BundleArgs, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "bundle")?;
+    let (server, _lock) = open_settled(common, look, "bundle")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let chosen = choose(args.plan.as_deref(), true, &server)?;
     let (plan, name) = (&chosen.plan, name_of(&chosen.text));

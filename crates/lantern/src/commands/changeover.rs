@@ -1,7 +1,9 @@
 //! `lantern changeover`
 
 use super::group::waves;
-use super::{armed, culprit, fetching, heed_interrupts, night, notice, open, open_settled};
+use super::{
+    armed, culprit, fetching, heed_interrupts, night, notice, open, open_settled, tell_unshared,
+};
 use crate::answers;
 use crate::by_hand::AtHand;
 use crate::common::Common;
@@ -83,7 +85,7 @@ pub fn run(args: &ChangeoverArgs, common: &Common, look: &Look) -> Result<u8> {
     if args.resume {
         return go_on(&how, common, look);
     }
-    let (server, lock) = open_settled(common, "changeover")?;
+    let (server, lock) = open_settled(common, look, "changeover")?;
     let server = with(server, &how, look);
     let chosen = armed::choose(args.plan.as_deref(), how.stay, &server)?;
     if let Some(status) = ready(&chosen, &server, &how, common, look)? {
@@ -167,8 +169,8 @@ impl Job {
         look: &Look,
     ) -> Result<std::result::Result<Job, u8>> {
         let (server, lock) = match goes_on {
-            true => open(common, "changeover")?,
-            false => open_settled(common, "changeover")?,
+            true => open(common, look, "changeover")?,
+            false => open_settled(common, look, "changeover")?,
         };
         let server = with(server, how, look);
         let task = match goes_on {
@@ -241,6 +243,7 @@ impl Job {
             }
         }
         let mut report = done?;
+        tell_unshared(server, look);
         let only_checked = !report.was_up && report.running && report.bad.is_none() && !how.start;
         if only_checked {
             during("stopping the server again", || {
@@ -348,7 +351,7 @@ pub fn at_night(
     look: &Look,
 ) -> Result<u8> {
     let prepare = || -> Result<_> {
-        let (server, lock) = open_settled(common, "changeover")?;
+        let (server, lock) = open_settled(common, look, "changeover")?;
         let mut server = with(server, how, look);
         server.config.warn.only_empty |= empty.is_some();
         let chosen = armed::choose(plan.to_str(), how.stay, &server)?;

@@ -70,7 +70,7 @@ impl CulpritArgs {
 /// Looks for what makes a start fail; the exit status is 3 where it was not found.
 pub fn run(args: &CulpritArgs, common: &Common, look: &Look) -> Result<u8> {
     heed_interrupts(look);
-    let (server, _lock) = open_settled(common, "culprit")?;
+    let (server, _lock) = open_settled(common, look, "culprit")?;
     let chosen = armed::choose(args.plan.as_deref(), true, &server)?;
     if !lantern_host::gather::wanted_by(&chosen.plan).is_empty() {
         let gathered = fetching::of_plan(&server, &chosen.plan, &[], false, look)?;

@@ -35,7 +35,7 @@ pub struct GatherArgs {
 /// Fetches what is needed, and draws the plan that waited for it.
 pub fn run(args: &GatherArgs, common: &Common, look: &Look) -> Result<u8> {
     heed_interrupts(look);
-    let (server, _lock) = open_settled(common, "gather")?;
+    let (server, _lock) = open_settled(common, look, "gather")?;
     if let Some(Size(most)) = args.clean {
         return clean(&server, most, look);
     }

@@ -251,7 +251,7 @@ fn show_yours(number: i64, detail: &Detail, common: &Common, look: &Look) {
 
 /// Deletes what all but the last operations set aside, after asking.
 fn thin(keep: usize, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "history")?;
+    let (server, _lock) = open_settled(common, look, "history")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let old = history::to_thin(&server, &ledger, keep)?;
     if !old.is_empty() {

@@ -136,7 +136,7 @@ fn tonight(
     let mut plans = 0;
     loop {
         plans += 1;
-        let (server, lock) = open_settled(common, "keep-up")?;
+        let (server, lock) = open_settled(common, look, "keep-up")?;
         let proposal = proposed(&server, look)?;
         if !look.json {
             show(&server, &proposal, common, look);

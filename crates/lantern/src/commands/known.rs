@@ -45,7 +45,7 @@ pub fn run(args: &KnownArgs, common: &Common, look: &Look) -> Result<u8> {
     match &args.what {
         None => list(common, look),
         Some(What::Forget { number }) => {
-            let (server, _lock) = open(common, "known forget")?;
+            let (server, _lock) = open(common, look, "known forget")?;
             let gone = learned::forget(&server, *number)?;
             match look.json {
                 true => look.answer(&FactForgotten { forgotten: gone }),
@@ -67,7 +67,7 @@ pub fn run(args: &KnownArgs, common: &Common, look: &Look) -> Result<u8> {
             Ok(fail::DONE)
         }
         Some(What::Take { file }) => {
-            let (server, _lock) = open(common, "known take")?;
+            let (server, _lock) = open(common, look, "known take")?;
             let (new, all) = learned::take(&server, file)?;
             match look.json {
                 true => look.answer(&FactsTaken { new, all }),

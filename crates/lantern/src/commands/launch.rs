@@ -46,7 +46,7 @@ pub fn run(args: &LaunchArgs, common: &Common, look: &Look) -> Result<u8> {
 }
 
 fn part(common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "launch part")?;
+    let (server, _lock) = open_settled(common, look, "launch part")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let drawn = planning::part_updates(&server, &mut ledger)?;
     plan::arm_and_show(drawn, "There is nothing to do.", &server, common, look)

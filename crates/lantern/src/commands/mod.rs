@@ -55,6 +55,7 @@ use lantern_host::config::fault::ConfigFault;
 use lantern_host::identity;
 use lantern_host::interrupt::{Wish, wish};
 use lantern_host::lock::Lock;
+use lantern_host::records::{Brought, unshared};
 
 /// Which of several servers that run on one install.
 #[derive(Debug, Clone, Args)]
@@ -96,12 +97,43 @@ where
 }
 
 /// Opens the server that `--server` names, and takes its lock.
-fn open(common: &Common, doing: &str) -> Result<(Server, Lock)> {
+fn open(common: &Common, look: &Look, doing: &str) -> Result<(Server, Lock)> {
     let server = Server::open(&common.server)?;
+    tell_brought(&server, common, look);
     let lock = Lock::take(&server.folder, doing)?;
     identity::confirm(&server.folder)?;
     let lock = lock.with_store(&server, doing)?;
     Ok((server, lock))
+}
+
+/// Says what came of looking whether somebody else has worked at a server from elsewhere.
+fn tell_brought(server: &Server, common: &Common, look: &Look) {
+    match &server.brought {
+        Brought::Nothing => {}
+        Brought::Theirs(who) => look.talk(&format!(
+            "This server was worked at from elsewhere, {who}; what is known of it since was taken from there."
+        )),
+        Brought::Apart(who) => {
+            let told = format!(
+                "What is known of this server here, and what was written down beside it, {who}, have gone apart: each has done what the other knows nothing of."
+            );
+            look.talk(&look.paint_error(Means::Caution, &told));
+            look.talk(&format!(
+                "  To know what the other does, and keep what is known here beside it: {}",
+                common.next("take-over")
+            ));
+        }
+    }
+}
+
+/// Says it where what was done or asked could not be written down beside the server.
+fn tell_unshared(server: &Server, look: &Look) {
+    if let Ok(Some(why)) = unshared(&server.folder) {
+        let told = format!(
+            "Whoever works at this server from elsewhere does not see that: it could not be written down beside it. {why}"
+        );
+        look.talk(&look.paint_error(Means::Caution, &told));
+    }
 }
 
 /// Answers Ctrl-C, and a signal that asks for the end, at once: says what becomes of it.
@@ -140,6 +172,7 @@ impl Looked {
 /// Opens the server that `--server` names to look at it: at any time, and says what goes on there.
 fn open_to_look(common: &Common, look: &Look) -> Result<Looked> {
     let server = Server::open(&common.server)?;
+    tell_brought(&server, common, look);
     identity::confirm(&server.folder)?;
     let meanwhile = meanwhile(&server)?;
     match &meanwhile {
@@ -176,8 +209,8 @@ fn open_to_look(common: &Common, look: &Look) -> Result<Looked> {
 }
 
 /// As [`open`], and refuses where a changeover was cut off.
-fn open_settled(common: &Common, doing: &str) -> Result<(Server, Lock)> {
-    let (server, lock) = open(common, doing)?;
+fn open_settled(common: &Common, look: &Look, doing: &str) -> Result<(Server, Lock)> {
+    let (server, lock) = open(common, look, doing)?;
     refuse_interrupted(&server)?;
     Ok((server, lock))
 }

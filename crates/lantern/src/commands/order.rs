@@ -61,7 +61,7 @@ pub fn run(args: &OrderArgs, common: &Common, look: &Look) -> Result<u8> {
 }
 
 fn put(common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "order put")?;
+    let (server, _lock) = open_settled(common, look, "order put")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let drawn = planning::put_order(&server, &mut ledger)?;
     let nothing = "The load order is right: there is nothing to do.";

@@ -2,7 +2,7 @@
 
 use super::armed::{summary, way};
 use super::question::{SourceArgs, TermArgs, tell_left_out};
-use super::{client, fetching, merges, open_settled, request};
+use super::{client, fetching, merges, open_settled, request, tell_unshared};
 use crate::answers;
 use crate::candidates;
 use crate::common::{Common, shell_word};
@@ -86,7 +86,7 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
     if let Some(path) = &args.request {
         return request::answer(path, args.terms.all_remedies, args.proof.as_deref(), look);
     }
-    let (server, _lock) = open_settled(common, "plan")?;
+    let (server, _lock) = open_settled(common, look, "plan")?;
     let side = match (args.mine, args.theirs) {
         (true, _) => Some(Side::Mine),
         (_, true) => Some(Side::Theirs),
@@ -213,7 +213,7 @@ fn draw(
         return ask(server, sources, terms, how, common, look);
     }
     // What somebody looked at before is not carried out when this question has no answer.
-    let before = armed::disarm(server, "it was cut off")?;
+    let before = armed::withdraw(server, "it was cut off")?;
     ask(server, sources, terms, how, common, look).inspect_err(|error| {
         let told = error.to_string();
         let _ = armed::disarm(server, told.lines().next().unwrap_or_default());
@@ -281,6 +281,7 @@ fn ask(
         }
         (false, _) => None,
     };
+    tell_unshared(server, look);
     let left_out = &question.left_out;
     if look.json {
         look.answer(&answers::PlanDrawn::new(
@@ -606,9 +607,10 @@ pub fn arm_and_show(
     common: &Common,
     look: &Look,
 ) -> Result<u8> {
-    armed::disarm(server, "there was nothing to do")?;
+    armed::withdraw(server, "there was nothing to do")?;
     let plans = [drawn];
     if plans[0].is_empty() {
+        armed::disarm(server, "there was nothing to do")?;
         match look.json {
             true => look.answer(&answers::PlanDrawn::new(&plans, &[], &[], None)),
             false => look.say(nothing),
@@ -617,6 +619,7 @@ pub fn arm_and_show(
     }
     let saved = planning::save(server, &plans)?;
     let armed = armed::arm(server, &plans[0], None)?;
+    tell_unshared(server, look);
     if look.json {
         look.answer(&answers::PlanDrawn::new(&plans, &saved, &[], Some(&armed)));
         return Ok(fail::DONE);

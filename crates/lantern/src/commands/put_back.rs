@@ -23,7 +23,7 @@ pub struct PutBackArgs {
 
 /// Draws and arms a plan that brings files back.
 pub fn run(args: &PutBackArgs, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "put-back")?;
+    let (server, _lock) = open_settled(common, look, "put-back")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let paths: std::result::Result<Vec<RelPath>, _> =
         args.paths.iter().map(|path| RelPath::parse(path)).collect();

@@ -38,7 +38,7 @@ pub struct RehearseArgs {
 pub fn run(args: &RehearseArgs, common: &Common, look: &Look) -> Result<u8> {
     // Ctrl-C ends the rehearsal, and the copy goes.
     heed_interrupts(look);
-    let (server, _lock) = open_settled(common, "rehearse")?;
+    let (server, _lock) = open_settled(common, look, "rehearse")?;
     let armed::Chosen {
         path, text, plan, ..
     } = armed::choose(args.plan.as_deref(), true, &server)?;

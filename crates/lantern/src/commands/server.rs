@@ -74,12 +74,12 @@ type Told = (Option<String>, ConsoleState);
 pub fn run(args: &ConsoleArgs, common: &Common, look: &Look) -> Result<u8> {
     let locked = |opened: Result<(Server, Lock)>| opened.map(|(server, lock)| (server, Some(lock)));
     let (mut server, _lock) = match args.command {
-        ConsoleCommand::Start { .. } => locked(open_settled(common, "console"))?,
+        ConsoleCommand::Start { .. } => locked(open_settled(common, look, "console"))?,
         ConsoleCommand::State(_) | ConsoleCommand::Watch(_) => {
             (open_to_look(common, look)?.server, None)
         }
         // These are of use where an operation was cut off, too.
-        _ => locked(open(common, "console"))?,
+        _ => locked(open(common, look, "console"))?,
     };
     AtHand::at(&mut server, look);
     match &args.command {

@@ -1,7 +1,7 @@
 //! `lantern undo`
 
 use super::group::waves;
-use super::{heed_interrupts, notice, open};
+use super::{heed_interrupts, notice, open, tell_unshared};
 use crate::answers;
 use crate::by_hand::AtHand;
 use crate::common::Common;
@@ -70,7 +70,7 @@ impl Job {
     /// # Errors
     /// When the server cannot be opened, or somebody is at work there.
     pub fn of_one(args: &UndoArgs, common: &Common, look: &Look) -> Result<Job> {
-        let (mut server, lock) = open(common, "undo")?;
+        let (mut server, lock) = open(common, look, "undo")?;
         AtHand::at(&mut server, look);
         server.config.warn.at.clone_from(&args.warn);
         let ledger = Ledger::open(&server.folder)?;
@@ -103,6 +103,7 @@ impl Job {
             notice::tell(&self.server, taken_back, look);
         }
         notice::keep_feed(&self.server, ledger, look);
+        tell_unshared(&self.server, look);
     }
 }
 

@@ -29,7 +29,7 @@ pub struct VerifyArgs {
 /// Looks at the running server; the exit status is 3 when something is not as it should be.
 pub fn run(args: &VerifyArgs, common: &Common, look: &Look) -> Result<u8> {
     let (server, _lock) = match args.accept {
-        true => open_settled(common, "verify").map(|(server, lock)| (server, Some(lock)))?,
+        true => open_settled(common, look, "verify").map(|(server, lock)| (server, Some(lock)))?,
         false => (open_to_look(common, look)?.server, None),
     };
     let mut ledger = Ledger::open(&server.folder)?;

@@ -70,7 +70,9 @@ fn it_is_surveyed_and_planned_as_if_it_were_here() {
     assert_snapshot!("far_looked_at", plain(&world, &far.join("\n")));
     let planned = plan("rented");
     assert!(planned.contains("Plan "), "{planned}");
-    assert!(!world.path("halcyon-orchard/.lantern").exists());
+    let beside = fs::read_dir(world.path("halcyon-orchard/.lantern")).unwrap();
+    let beside: Vec<_> = beside.map(|entry| entry.unwrap().file_name()).collect();
+    assert_eq!(beside, ["records.json.zst"]);
     assert!(!world.path("halcyon-orchard/lantern.toml").exists());
     // The very same folder, taken into care here, comes to the same plan.
     world.ok(&["adopt", "halcyon-orchard"]);
@@ -801,6 +803,38 @@ fn two_administrators_and_one_who_was_cut_off() {
         .replace_all(&told.join("\n"), "by USER on MACHINE,")
         .into_owned();
     assert_snapshot!("far_two", plain(&world, &told));
+}
+
+/// What one of two administrators plans, the other carries out, and the first takes back.
+#[test]
+fn two_administrators_know_the_same() {
+    if !has_openssh() {
+        return;
+    }
+    let world = World::demo();
+    let mut page = Page::of(&world, "halcyon-orchard");
+    page.start();
+    let console = "\n[console]\nhost = \"127.0.0.1\"\nlog = \"log/latest.log\"\n";
+    let settings = |server: &str| format!(".local/share/lantern/servers/{server}/lantern.toml");
+    adopt(&world, "halcyon-orchard", &["--name", "rented"]);
+    state(&world, console);
+    plan(&world);
+    let other = adopt(&world, "halcyon-orchard", &["--name", "idas"]);
+    let text = world
+        .read(&settings("idas"))
+        .replace("at = [\"10s\"]", "at = []");
+    world.write(&settings("idas"), text + console);
+    let armed = world.lantern(&["status", "--server", "idas"]);
+    let done = page.presses(&["changeover", "--yes", "--server", "idas"]);
+    let known = world.lantern(&["history", "--server", "rented"]);
+    let back = page.presses(&["undo", "--keep-world", "--server", "rented"]);
+    let after = world.lantern(&["history", "--server", "idas"]);
+    let told = [other, armed, done, known, back, after];
+    let who = regex::Regex::new("by \\S+ on \\S+([;,])").unwrap();
+    let told = who
+        .replace_all(&told.join("\n"), "by USER on MACHINE$1")
+        .into_owned();
+    assert_snapshot!("far_same", plain(&world, &told));
 }
 
 /// Does what `lantern bundle` says by hand, in a folder of this machine.

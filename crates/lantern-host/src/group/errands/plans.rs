@@ -185,7 +185,7 @@ impl AtServer for Ask {
         let _lock = Lock::take(&server.folder, "group plan")?;
         refuse_interrupted(&server)?;
         if self.disarms {
-            armed::disarm(&server, "its group was asked about once more")?;
+            armed::withdraw(&server, "its group was asked about once more")?;
             Offered::forget(&server)?;
         }
         let sources = self.from.sources(&server)?;

@@ -283,7 +283,7 @@ impl Decide {
     /// # Errors
     /// When it cannot be decided so, or the plan not be drawn.
     pub fn at(&self, common: &Common, look: &Look) -> Result<Decided> {
-        let (server, _lock) = open_settled(common, "group decide")?;
+        let (server, _lock) = open_settled(common, look, "group decide")?;
         let mut came = Decided::default();
         if let Some((_, plan)) = armed::joint(&server)? {
             match decided(&server, &plan, &self.id, Some(&self.answer), None) {

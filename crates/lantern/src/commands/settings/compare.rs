@@ -167,7 +167,7 @@ pub fn take(
     common: &Common,
     look: &Look,
 ) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "settings take")?;
+    let (server, _lock) = open_settled(common, look, "settings take")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let path = RelPath::parse(file)?;
     let taken = match which {

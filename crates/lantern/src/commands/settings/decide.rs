@@ -25,7 +25,7 @@ pub fn run(
     common: &Common,
     look: &Look,
 ) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "settings decide")?;
+    let (server, _lock) = open_settled(common, look, "settings decide")?;
     let chosen = armed::choose(None, false, &server)?;
     let decision = decided(&server, &chosen.plan, id, answer, value)?;
     look.talk(&told(&decision));
@@ -94,7 +94,7 @@ fn asked<'p>(plan: &'p Plan, id: &str) -> Result<(&'p RelPath, &'p Asked)> {
 
 /// Lets a file be written by hand.
 pub fn edit(file: &str, with: Option<&Path>, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "settings edit")?;
+    let (server, _lock) = open_settled(common, look, "settings edit")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let path = RelPath::parse(file)?;
     let write = planning::to_write(&server, &mut ledger, &path)?;
@@ -154,7 +154,7 @@ pub fn list(common: &Common, look: &Look) -> Result<u8> {
 
 /// Forgets what was decided.
 pub fn forget(id: &str, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "settings forget")?;
+    let (server, _lock) = open_settled(common, look, "settings forget")?;
     let all = planning::decisions(&server)?;
     let mut meant = all
         .iter()

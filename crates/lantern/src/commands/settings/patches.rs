@@ -38,7 +38,7 @@ fn answer(server: &Server, kept: &Kept) -> Result<answers::PatchKept> {
 
 /// Keeps what was changed by hand in a file under a name.
 pub fn keep(file: &str, name: &str, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "settings keep")?;
+    let (server, _lock) = open_settled(common, look, "settings keep")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let kept = planning::keep(&server, &mut ledger, &RelPath::parse(file)?, name)?;
     if look.json {
@@ -115,7 +115,7 @@ pub fn kept(name: Option<&str>, common: &Common, look: &Look) -> Result<u8> {
 
 /// Keeps a patch no more.
 pub fn unkeep(name: &str, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "settings unkeep")?;
+    let (server, _lock) = open_settled(common, look, "settings unkeep")?;
     let gone = planning::drop_patch(&server, name)?;
     if look.json {
         let patches = planning::kept(&server)?;
@@ -153,7 +153,7 @@ pub fn export(name: &str, out: Option<&Path>, common: &Common, look: &Look) -> R
 
 /// Takes a patch that somebody else has made, and plans to lay it where it fits.
 pub fn import(file: &Path, name: Option<&str>, common: &Common, look: &Look) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "settings import")?;
+    let (server, _lock) = open_settled(common, look, "settings import")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let text = here::read_text(file)?;
     let stem = file

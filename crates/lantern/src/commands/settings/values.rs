@@ -19,7 +19,7 @@ pub fn set(
     common: &Common,
     look: &Look,
 ) -> Result<u8> {
-    let (server, _lock) = open_settled(common, "settings set")?;
+    let (server, _lock) = open_settled(common, look, "settings set")?;
     let mut ledger = Ledger::open(&server.folder)?;
     let (path, key) = (RelPath::parse(file)?, Key::of(key));
     if now {

@@ -1,0 +1,615 @@
+//! What is known of a server on another machine, kept beside its files there too, so that whoever works at it from elsewhere knows the same.
+//!
+//! It is written when an operation ends, and when a plan is armed or waits for decisions, to `.lantern/records.json.zst` there; each command
+//! looks whether somebody else has written it since. What was begun and not ended, the copy of the journal tells.
+
+use crate::config::fault::ConfigFault;
+use crate::error::{At, Error, Result};
+use crate::folder::{Folder, own};
+use crate::ledger::{Ledger, Rows};
+use crate::place::Stamp;
+use crate::runner::somebody;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use lantern_core::operation::is_own;
+use lantern_core::path::RelPath;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+use std::io::Read;
+
+/// The number of the format.
+const FORMAT: u32 = 1;
+
+/// No longer text is read, in bytes.
+const LONGEST: u64 = 1 << 28;
+
+/// What of lantern's own is told besides the ledger: files, and folders of files. The rest is of one machine alone, or can be made again.
+const FILES: [&str; 7] = [
+    "armed.json",
+    "next.plan.json",
+    "next.question.json",
+    "decisions.json",
+    "learned.json",
+    "client-list.json",
+    "watched.json",
+];
+const FOLDERS: [&str; 5] = ["layers", "decided", "patches", "launch", "client-lists"];
+
+/// The records as they lie there.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Records {
+    format: u32,
+    /// Counts up, whoever writes them.
+    number: u64,
+    /// Who wrote them.
+    who: String,
+    /// The marks of the adoptions by which those came there who have written them.
+    marks: BTreeSet<String>,
+    ledger: Rows,
+    /// By path below lantern's own folder, as base64.
+    files: BTreeMap<String, String>,
+}
+
+/// What this machine knows of the records there.
+#[derive(Debug, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Memory {
+    /// The number of those that it took or wrote last, and the hash of their bytes.
+    number: u64,
+    hash: String,
+    /// What the file there looked like then.
+    stamp: Option<Stamp>,
+    /// Who wrote those there, where they cannot be taken without losing what was done from here.
+    apart: Option<String>,
+    /// Why those of this machine could not be written there.
+    unshared: Option<String>,
+    /// Whether they are somebody else's, and none were written from here since.
+    is_taken: bool,
+    /// The marks of other adoptions of the same server.
+    marks: BTreeSet<String>,
+}
+
+/// Records that lie there.
+struct Found {
+    records: Records,
+    /// Of the file's bytes.
+    hash: String,
+    /// What the file looks like.
+    stamp: Stamp,
+}
+
+fn file() -> RelPath {
+    own("records.json.zst")
+}
+
+fn memory_file() -> RelPath {
+    own("records.json")
+}
+
+/// What stood here before another machine's took its place.
+fn before() -> RelPath {
+    own("records-before.json.zst")
+}
+
+fn memory(folder: &Folder) -> Result<Memory> {
+    let text = folder.read_if_there(&memory_file())?.unwrap_or_default();
+    Ok(serde_json::from_slice(&text).unwrap_or_default())
+}
+
+fn remember(folder: &Folder, memory: &Memory) -> Result<()> {
+    folder.make_own("")?;
+    let text = serde_json::to_vec(memory).expect("it has only plain values");
+    folder.write_whole(&memory_file(), &text)
+}
+
+/// Those that lie there; none where there are none.
+fn there(folder: &Folder) -> Result<Option<Found>> {
+    let Some(meta) = folder.look(&file())? else {
+        return Ok(None);
+    };
+    let Some(packed) = folder.read_if_there(&file())? else {
+        return Ok(None);
+    };
+    let shown = folder.shown(&file());
+    let mut text = Vec::new();
+    let unpacked = zstd::stream::read::Decoder::new(&*packed)
+        .and_then(|it| it.take(LONGEST).read_to_end(&mut text));
+    unpacked.at("unpacking", &shown)?;
+    #[derive(Deserialize)]
+    struct Numbered {
+        format: u32,
+    }
+    if let Ok(Numbered { format: found }) = serde_json::from_slice(&text)
+        && found > FORMAT
+    {
+        return Err(Error::NewerState {
+            path: shown,
+            found: found.into(),
+            reads: FORMAT.into(),
+        });
+    }
+    let records = serde_json::from_slice(&text).map_err(|error| {
+        Error::Config(ConfigFault::Text {
+            path: shown,
+            why: error.to_string(),
+        })
+    })?;
+    Ok(Some(Found {
+        records,
+        hash: hash(&packed),
+        stamp: meta.stamp,
+    }))
+}
+
+fn hash(packed: &[u8]) -> String {
+    blake3::hash(packed).to_hex().to_string()
+}
+
+impl Stamp {
+    /// Whether a file that looks so is the one that did: of one that is known to the minute, that is not said.
+    fn is_sure(&self) -> bool {
+        self.modified_ns % 60_000_000_000 != 0
+    }
+}
+
+/// How the records there stand to those of this machine.
+enum Standing {
+    /// They are what this machine took or wrote last, or older.
+    Known,
+    /// Somebody else knows all that this machine does, and more.
+    Newer(Found),
+    /// Something was done from here that they do not know.
+    Apart(Found),
+}
+
+fn standing(folder: &Folder, memory: &mut Memory) -> Result<Standing> {
+    let looks = folder.look(&file())?.map(|meta| meta.stamp);
+    if looks.is_none() || looks == memory.stamp && looks.is_some_and(|it| it.is_sure()) {
+        return Ok(Standing::Known);
+    }
+    let Some(found) = there(folder)? else {
+        return Ok(Standing::Known);
+    };
+    if found.hash == memory.hash {
+        if memory.stamp != Some(found.stamp) {
+            memory.stamp = Some(found.stamp);
+            remember(folder, memory)?;
+        }
+        return Ok(Standing::Known);
+    }
+    let ours = Ledger::open(folder)?.rows()?.operations();
+    let theirs = found.records.ledger.operations();
+    let is_later = theirs.len() > ours.len() || found.records.number >= memory.number;
+    Ok(match theirs.starts_with(&ours) {
+        true if is_later => Standing::Newer(found),
+        false if !ours.starts_with(&theirs) => Standing::Apart(found),
+        // Of before what was done last: as in a folder that was copied back.
+        _ => Standing::Known,
+    })
+}
+
+/// What came of looking at the records there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Brought {
+    /// Nothing that was not known.
+    Nothing,
+    /// Those of somebody else were taken, who is named.
+    Theirs(String),
+    /// Somebody else's, who is named, and those of this machine have gone apart; each is left as it is.
+    Apart(String),
+}
+
+/// Takes the records that somebody else has written there; nothing where the server lies here.
+///
+/// # Errors
+/// When they cannot be read or taken, or a later lantern wrote them.
+pub fn bring(folder: &Folder) -> Result<Brought> {
+    if !folder.is_far() {
+        return Ok(Brought::Nothing);
+    }
+    let mut memory = memory(folder)?;
+    match standing(folder, &mut memory)? {
+        Standing::Known => Ok(memory.apart.map_or(Brought::Nothing, Brought::Apart)),
+        Standing::Newer(found) => take(folder, found).map(Brought::Theirs),
+        Standing::Apart(found) => {
+            memory.apart = Some(found.records.who.clone());
+            remember(folder, &memory)?;
+            Ok(Brought::Apart(found.records.who))
+        }
+    }
+}
+
+/// Takes the records that lie there, whatever was done from here; what stood here is kept beside. Who wrote them; none where there are none.
+///
+/// # Errors
+/// As [`bring`].
+pub fn take_theirs(folder: &Folder) -> Result<Option<String>> {
+    if !folder.is_far() {
+        return Ok(None);
+    }
+    let found = there(folder)?;
+    found.map(|found| take(folder, found)).transpose()
+}
+
+fn take(folder: &Folder, found: Found) -> Result<String> {
+    let theirs = found.records;
+    let ledger = Ledger::open(folder)?;
+    let own_ones = of_here(folder, &ledger, 0, BTreeSet::new())?;
+    folder.write_whole(&before(), &packed(folder, &own_ones)?)?;
+    ledger.take_in(&theirs.ledger)?;
+    for (name, content) in &theirs.files {
+        let content = STANDARD.decode(content).ok();
+        if let (Some(path), Some(content)) = (told_file(name), content) {
+            if let Some(above) = path.folder() {
+                folder.make_folders(&above)?;
+            }
+            folder.write_whole(&path, &content)?;
+        }
+    }
+    for name in own_ones.files.keys() {
+        if let Some(path) = told_file(name).filter(|_| !theirs.files.contains_key(name)) {
+            folder.remove_file(&path)?;
+        }
+    }
+    remember(
+        folder,
+        &Memory {
+            number: theirs.number,
+            hash: found.hash,
+            stamp: Some(found.stamp),
+            is_taken: true,
+            marks: theirs.marks,
+            ..Memory::default()
+        },
+    )?;
+    Ok(theirs.who)
+}
+
+/// Where a file of that name lies; none where it is none of those that are told.
+fn told_file(name: &str) -> Option<RelPath> {
+    let path = RelPath::parse(name).ok()?;
+    let is_told = match path.as_str().split_once('/') {
+        None => FILES.contains(&path.as_str()),
+        Some((folder, _)) => FOLDERS.contains(&folder),
+    };
+    Some(own(path.as_str())).filter(|it| is_told && is_own(it))
+}
+
+fn of_here(
+    folder: &Folder,
+    ledger: &Ledger,
+    number: u64,
+    marks: BTreeSet<String>,
+) -> Result<Records> {
+    let mut paths: Vec<RelPath> = FILES.iter().map(|name| own(name)).collect();
+    for name in FOLDERS {
+        paths.extend(
+            folder
+                .files_below(&own(name))?
+                .into_iter()
+                .map(|(path, _)| path),
+        );
+    }
+    let mut files = BTreeMap::new();
+    for path in paths {
+        let name = path.as_str().split_once('/').map(|(_, name)| name);
+        if let (Some(name), Some(content)) = (name, folder.read_if_there(&path)?) {
+            files.insert(name.to_owned(), STANDARD.encode(content));
+        }
+    }
+    Ok(Records {
+        format: FORMAT,
+        number,
+        who: somebody(),
+        marks,
+        ledger: ledger.rows()?,
+        files,
+    })
+}
+
+fn packed(folder: &Folder, records: &Records) -> Result<Vec<u8>> {
+    let text = serde_json::to_vec(records).expect("they have only plain values");
+    zstd::bulk::compress(&text, 3).at("packing", &folder.shown(&file()))
+}
+
+/// Writes what this machine, which came there by an adoption of this mark, knows to where the server lies, at the end of an operation that kept others out; nothing where that is here, or
+/// while records are apart. What others have asked there meanwhile was asked of what is no longer so. That it cannot be written is no reason not
+/// to go on, and told by [`unshared`].
+///
+/// # Errors
+/// When what is known here cannot be read.
+pub fn share(folder: &Folder, mark: &str) -> Result<()> {
+    written(folder, mark, |_| Ok(()))
+}
+
+/// As [`share`], of what was asked, and not done.
+///
+/// # Errors
+/// [`Error::MovedOn`] where somebody else has written them meanwhile; or what is known here cannot be read.
+pub fn share_asked(folder: &Folder, mark: &str) -> Result<()> {
+    written(folder, mark, |theirs| {
+        Err(Error::MovedOn {
+            who: theirs.who.clone(),
+        })
+    })
+}
+
+fn written(folder: &Folder, mark: &str, over: impl Fn(&Records) -> Result<()>) -> Result<()> {
+    match write(folder, mark, over) {
+        Err(error @ Error::Io { .. }) => remember(
+            folder,
+            &Memory {
+                unshared: Some(error.to_string()),
+                ..memory(folder)?
+            },
+        ),
+        written => written,
+    }
+}
+
+fn write(folder: &Folder, mark: &str, over: impl Fn(&Records) -> Result<()>) -> Result<()> {
+    if !folder.is_far() {
+        return Ok(());
+    }
+    let mut memory = memory(folder)?;
+    if memory.apart.is_some() {
+        return Ok(());
+    }
+    let number = 1 + match standing(folder, &mut memory)? {
+        Standing::Known => memory.number,
+        Standing::Newer(found) | Standing::Apart(found) => {
+            over(&found.records)?;
+            memory.marks.extend(found.records.marks);
+            memory.number.max(found.records.number)
+        }
+    };
+    let ledger = Ledger::open(folder)?;
+    let mut marks = memory.marks.clone();
+    marks.insert(mark.to_owned());
+    let records = packed(folder, &of_here(folder, &ledger, number, marks)?)?;
+    // First here: those there are then known whenever it is looked.
+    remember(
+        folder,
+        &Memory {
+            number,
+            hash: hash(&records),
+            marks: memory.marks,
+            ..Memory::default()
+        },
+    )?;
+    folder.make_own_there()?;
+    folder.write_whole(&file(), &records)
+}
+
+/// Whether a mark is that of somebody else's adoption of the same server.
+///
+/// # Errors
+/// When that cannot be read.
+pub fn is_mark_of_another(folder: &Folder, mark: &str) -> Result<bool> {
+    match folder.is_far() {
+        true => Ok(memory(folder)?.marks.contains(mark)),
+        false => Ok(false),
+    }
+}
+
+/// Whether what is known here is somebody else's, and nothing was done from here since.
+///
+/// # Errors
+/// When that cannot be read.
+pub fn are_taken(folder: &Folder) -> Result<bool> {
+    match folder.is_far() {
+        true => Ok(memory(folder)?.is_taken),
+        false => Ok(false),
+    }
+}
+
+/// Why what is known here could not be written there; none where it was.
+///
+/// # Errors
+/// When that cannot be read.
+pub fn unshared(folder: &Folder) -> Result<Option<String>> {
+    match folder.is_far() {
+        true => Ok(memory(folder)?.unshared),
+        false => Ok(None),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ledger::Logged;
+    use crate::place::far::servers::{Served, Server};
+    use lantern_core::operation::{Detail, OperationKind, Record};
+    use std::fs;
+    use std::path::Path;
+
+    /// A folder on another machine, known from two.
+    struct Both {
+        dir: tempfile::TempDir,
+        served: Served,
+    }
+
+    impl Both {
+        fn new() -> Option<Both> {
+            let served = Served::start(Server::Sftp)?;
+            let dir = tempfile::tempdir().unwrap();
+            for name in ["there", "ida", "oro"] {
+                fs::create_dir(dir.path().join(name)).unwrap();
+            }
+            Some(Both { dir, served })
+        }
+
+        fn at(&self, who: &str) -> Folder {
+            let address = self.served.address(&self.dir.path().join("there"));
+            let home = Folder::open(&self.dir.path().join(who)).unwrap();
+            home.of_far(&address, &self.served.means()).unwrap()
+        }
+
+        fn records(&self) -> std::path::PathBuf {
+            self.dir.path().join("there/.lantern/records.json.zst")
+        }
+
+        /// Rewrites what lies there.
+        fn rewrite(&self, change: impl Fn(&mut serde_json::Value)) {
+            let packed = fs::read(self.records()).unwrap();
+            let text = zstd::stream::decode_all(&*packed).unwrap();
+            let mut records = serde_json::from_slice(&text).unwrap();
+            change(&mut records);
+            let text = serde_json::to_vec(&records).unwrap();
+            fs::write(self.records(), zstd::bulk::compress(&text, 3).unwrap()).unwrap();
+        }
+    }
+
+    fn does(folder: &Folder, number: i64, to: &str) {
+        let logged = Logged {
+            number,
+            kind: OperationKind::Changeover,
+            ended_ms: number,
+            from: "1".into(),
+            to: to.into(),
+            undone: false,
+            failed: None,
+            is_thinned: false,
+        };
+        let mut ledger = Ledger::open(folder).unwrap();
+        ledger
+            .record(&logged, &Record::default(), None, &Detail::default())
+            .unwrap();
+    }
+
+    fn done(folder: &Folder) -> Vec<String> {
+        let done = Ledger::open(folder).unwrap().operations().unwrap();
+        done.into_iter().map(|it| it.to).collect()
+    }
+
+    fn theirs(brought: &Brought) -> bool {
+        matches!(brought, Brought::Theirs(_))
+    }
+
+    fn write(folder: &Folder, name: &str, text: &str) {
+        let path = own(name);
+        folder.make_folders(&path.folder().unwrap()).unwrap();
+        folder.write_whole(&path, text.as_bytes()).unwrap();
+    }
+
+    #[test]
+    fn what_one_writes_the_other_takes() {
+        let Some(both) = Both::new() else { return };
+        let (ida, oro) = (both.at("ida"), both.at("oro"));
+        assert_eq!(bring(&ida).unwrap(), Brought::Nothing);
+        does(&ida, 1, "2");
+        write(&ida, "armed.json", "idas");
+        write(&ida, "layers/some", "text");
+        write(&oro, "armed.json", "oros");
+        write(&oro, "decided/other", "mine");
+        write(&oro, "night.json", "this machine's alone");
+        share(&ida, "i").unwrap();
+        assert!(theirs(&bring(&oro).unwrap()));
+        assert_eq!(bring(&oro).unwrap(), Brought::Nothing);
+        assert_eq!(done(&oro), ["2"]);
+        let read = |name: &str| oro.read_if_there(&own(name)).unwrap();
+        assert_eq!(read("armed.json").unwrap(), b"idas");
+        assert_eq!(read("layers/some").unwrap(), b"text");
+        assert_eq!(read("decided/other"), None);
+        assert!(read("night.json").is_some() && read("records-before.json.zst").is_some());
+        assert!(are_taken(&oro).unwrap() && is_mark_of_another(&oro, "i").unwrap());
+        // And the other way round; a mark that was known once stays known.
+        does(&oro, 2, "3");
+        share(&oro, "o").unwrap();
+        assert!(!are_taken(&oro).unwrap() && is_mark_of_another(&oro, "i").unwrap());
+        // What was asked meanwhile was asked of what is no longer so.
+        let refused = share_asked(&ida, "i").unwrap_err();
+        assert!(matches!(refused, Error::MovedOn { .. }), "{refused}");
+        assert!(theirs(&bring(&ida).unwrap()));
+        assert_eq!(done(&ida), ["2", "3"]);
+        share_asked(&ida, "i").unwrap();
+        // Of a folder that was copied back nothing is taken: more is known here.
+        let early = fs::read(both.records()).unwrap();
+        does(&ida, 3, "4");
+        share(&ida, "i").unwrap();
+        fs::write(both.records(), early).unwrap();
+        assert_eq!(bring(&ida).unwrap(), Brought::Nothing);
+        assert_eq!(done(&ida), ["2", "3", "4"]);
+    }
+
+    #[test]
+    fn what_was_done_apart_is_told_and_nothing_is_lost() {
+        let Some(both) = Both::new() else { return };
+        let (ida, oro) = (both.at("ida"), both.at("oro"));
+        does(&ida, 1, "2");
+        does(&oro, 1, "3");
+        share(&ida, "i").unwrap();
+        for _ in 0..2 {
+            assert!(matches!(bring(&oro).unwrap(), Brought::Apart(_)));
+            share(&oro, "o").unwrap();
+            assert_eq!(
+                (done(&ida), done(&oro)),
+                (vec!["2".into()], vec!["3".into()])
+            );
+        }
+        assert_eq!(bring(&ida).unwrap(), Brought::Nothing);
+        assert!(take_theirs(&oro).unwrap().is_some());
+        assert_eq!(done(&oro), ["2"]);
+        assert_eq!(bring(&oro).unwrap(), Brought::Nothing);
+        let kept = oro
+            .read_if_there(&own("records-before.json.zst"))
+            .unwrap()
+            .unwrap();
+        let kept: Records =
+            serde_json::from_slice(&zstd::stream::decode_all(&*kept).unwrap()).unwrap();
+        assert!(kept.ledger.operations()[0].contains("\"3\""));
+    }
+
+    #[test]
+    fn what_nobody_of_us_wrote_is_refused() {
+        let Some(both) = Both::new() else { return };
+        let (ida, oro) = (both.at("ida"), both.at("oro"));
+        does(&ida, 1, "2");
+        share(&ida, "i").unwrap();
+        let good = fs::read(both.records()).unwrap();
+        both.rewrite(|records| {
+            records["files"] = serde_json::json!({
+                "../escaped": "aGk=", "layers/../../escaped": "aGk=", "journal.json": "aGk=",
+                "lantern.toml": "aGk=", "store/x": "aGk=", "/escaped": "aGk=", "layers/in": "aGk=",
+            });
+        });
+        assert!(theirs(&bring(&oro).unwrap()));
+        let here = |path: &str| Path::new(&both.dir.path().join(path)).exists();
+        assert!(here("oro/.lantern/layers/in"));
+        for path in ["escaped", "oro/escaped", "oro/lantern.toml"] {
+            assert!(!here(path), "{path}");
+        }
+        for path in ["journal.json", "store", "lantern.toml"] {
+            assert!(!here(&format!("oro/.lantern/{path}")), "{path}");
+        }
+        let refused = |change: &dyn Fn(&mut serde_json::Value)| {
+            fs::write(both.records(), &good).unwrap();
+            both.rewrite(change);
+            bring(&oro).unwrap_err().to_string()
+        };
+        let later = refused(&|records| records["format"] = 2.into());
+        assert!(
+            later.contains("later lantern") || later.contains('2'),
+            "{later}"
+        );
+        let odd = refused(&|records| records["number"] = "many".into());
+        assert!(odd.contains("records.json.zst"), "{odd}");
+        for row in [
+            serde_json::json!([2, "changeover"]),
+            serde_json::json!([2, "moss", 2, "2", "3", "", 0]),
+            serde_json::json!([2, "changeover", 2, "2", "3", "moss", 0]),
+            serde_json::json!(["two", "changeover", 2, "2", "3", "", 0]),
+        ] {
+            let rows = refused(&|records| {
+                let operations = &mut records["ledger"]["tables"]["operation"];
+                operations.as_array_mut().unwrap().push(row.clone());
+            });
+            assert!(rows.contains("ledger.db"), "{row}: {rows}");
+            assert_eq!(done(&oro), ["2"], "{row}");
+        }
+        fs::write(both.records(), b"moss").unwrap();
+        assert!(bring(&oro).unwrap_err().to_string().contains("unpacking"));
+        assert_eq!(done(&oro), ["2"], "what was known is known");
+    }
+}
