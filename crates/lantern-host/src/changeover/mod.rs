@@ -15,6 +15,7 @@ mod faults;
 mod faults_afar;
 mod journal;
 mod moves;
+mod near;
 mod parcel;
 mod paused;
 mod restore;

@@ -2,13 +2,14 @@
 //! one there from which it is renamed.
 
 use super::carrying::carry;
+use super::near::{Lies, Near, Turn};
 use super::parcel;
 use super::stage::{self, folder_name};
 use super::whole::is_alike;
 use crate::changeover::fault::ChangeoverFault;
 use crate::config::Server;
 use crate::error::{Error, Result};
-use crate::folder::{Folder, Stamp, own};
+use crate::folder::{Folder, HEX, Stamp, own};
 use crate::ledger::Ledger;
 use crate::meter;
 use crate::place::Meta;
@@ -21,8 +22,7 @@ use std::sync::mpsc::{Receiver, channel};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-/// What BLAKE3 is written with, and what stands in a name for a content that nobody has stated.
-const HEX: usize = 64;
+/// What stands in a name for a content that nobody has stated.
 const UNNAMED: &str = "unnamed";
 /// After so many bytes, or files, what has come is written down: from there it goes on after a break.
 const STRETCH_BYTES: u64 = 16 << 20;
@@ -39,6 +39,8 @@ pub struct Sent {
     pub bytes: u64,
     /// Files that were there from an attempt before.
     pub there: usize,
+    /// Files that lay at another server on that machine, and were copied there.
+    pub copied: usize,
     /// How long it took, in milliseconds.
     pub ms: u64,
     /// What was sent as one archive before, in words; none where nothing was.
@@ -58,14 +60,22 @@ pub fn send(server: &Server, ledger: &mut Ledger, moves: &[Move], number: i64) -
     let begun = Instant::now();
     let comes: Vec<&Move> = moves.iter().filter(|step| step.brings()).collect();
     let sending = Sending {
+        near: Near::of(server, &comes)?,
         folder: &server.folder,
         from: stage::unpacked(server, number)?,
         to: RelPath::parse(&folder_name(number))?,
         parts: own(&format!("staging/{number:04}.coming")),
         aside: rooms_aside(moves)?,
     };
+    let mut far_off = comes.clone();
+    far_off.retain(|step| {
+        !step
+            .expects
+            .as_deref()
+            .is_some_and(|it| sending.near.has(it))
+    });
     let mut sent = Sent {
-        as_one: over_breaks(|| parcel::send(server, ledger, &comes, &sending.from, number))?,
+        as_one: over_breaks(|| parcel::send(server, ledger, &far_off, &sending.from, number))?,
         ..Sent::default()
     };
     loop {
@@ -116,6 +126,8 @@ pub fn over_breaks<T>(mut work: impl FnMut() -> Result<T>) -> Result<T> {
 
 struct Sending<'f> {
     folder: &'f Folder,
+    /// What lies there already, at another server.
+    near: Near,
     /// Where it was unpacked, here.
     from: RelPath,
     /// Where it comes to lie, there.
@@ -220,7 +232,7 @@ impl Sending<'_> {
                     false => self.one(coming),
                 };
                 match done {
-                    Ok((stamp, is_given)) => drop(came.send((coming, stamp, is_given))),
+                    Ok(it) => drop(came.send((coming, it))),
                     Err(error) => {
                         let mut failed = failed_so_far();
                         // That the line has broken says less than what the other end has answered before.
@@ -331,8 +343,8 @@ impl Sending<'_> {
         alike.into_iter().collect()
     }
 
-    /// Sends one file; what it is known by there, and whether it belongs to whom the one before belongs.
-    fn one(&self, coming: &Coming<'_>) -> Result<(Stamp, bool)> {
+    /// Sends one file, or copies it there from another server's.
+    fn one(&self, coming: &Coming<'_>) -> Result<Came> {
         let Coming {
             from, to, at, part, ..
         } = coming;
@@ -340,7 +352,25 @@ impl Sending<'_> {
         let before = self.folder.met(at)?.filter(Meta::is_file);
         let rights = here.map_or(0, |meta| meta.rights);
         let rights = before.map_or(rights, |before| before.rights | rights & 0o111);
-        carry(self.folder, from, part, coming.before, Some(rights))?;
+        let mut claim = None;
+        let (mut tried, mut is_copied) = (false, false);
+        match self.near.turn(coming.expects) {
+            Turn::Copy(lies) => {
+                // What an attempt before has left of it is not gone on with.
+                if coming.before.is_some() {
+                    self.folder.remove_file(part)?;
+                }
+                tried = true;
+                for lies in &lies {
+                    is_copied = is_copied || self.copy(lies, coming, rights)?;
+                }
+            }
+            Turn::Send(claimed) => claim = claimed,
+        }
+        if !is_copied {
+            let before = coming.before.filter(|_| !tried);
+            carry(self.folder, from, part, before, Some(rights))?;
+        }
         let there = self.folder.look(part)?;
         let Some(there) = there.filter(|there| there.stamp.bytes == coming.bytes) else {
             return Err(ChangeoverFault::NotTaken {
@@ -355,31 +385,70 @@ impl Sending<'_> {
             .into());
         };
         self.folder.rename(part, to)?;
-        let is_given = before.is_none_or(|before| before.owner == there.owner);
-        Ok((there.stamp, is_given))
+        if let (Some(claim), Some(path)) = (claim, self.folder.path_there(to)) {
+            claim.came(path, there.stamp);
+        }
+        Ok(Came {
+            stamp: there.stamp,
+            is_given: before.is_none_or(|before| before.owner == there.owner),
+            is_copied,
+        })
     }
+
+    /// Copies a file there from another server's; false where that is no more what it was, or the other end does not copy it.
+    fn copy(&self, lies: &Lies, coming: &Coming<'_>, rights: u32) -> Result<bool> {
+        let folder = self.folder;
+        match folder.copy_there(&lies.path, &lies.stamp, &coming.part, rights) {
+            Ok(true) => {
+                meter::did(coming.bytes);
+                Ok(true)
+            }
+            Err(error) if is_break(&error) => Err(error),
+            // What cannot be copied is sent.
+            _ => {
+                if folder.has(&coming.part)? {
+                    folder.remove_file(&coming.part)?;
+                }
+                Ok(false)
+            }
+        }
+    }
+}
+
+/// What has become of a file.
+struct Came {
+    /// What it is known by there.
+    stamp: Stamp,
+    /// Whether it belongs to whom the one before belongs.
+    is_given: bool,
+    is_copied: bool,
 }
 
 /// Writes down what has come, a stretch at a time.
 fn written_down(
     ledger: &mut Ledger,
-    came: &Receiver<(&Coming<'_>, Stamp, bool)>,
+    came: &Receiver<(&Coming<'_>, Came)>,
     sent: &mut Sent,
 ) -> Result<()> {
     let mut is_all = false;
     while !is_all {
         let (mut rows, mut bytes) = (Vec::new(), 0);
         while bytes < STRETCH_BYTES && rows.len() < STRETCH_FILES {
-            let Ok((coming, stamp, is_given)) = came.recv() else {
+            let Ok((coming, it)) = came.recv() else {
                 is_all = true;
                 break;
             };
             bytes += coming.bytes;
-            sent.files += 1;
-            sent.not_given += usize::from(!is_given);
-            rows.push((coming.to, stamp, coming.expects.to_owned()));
+            match it.is_copied {
+                true => sent.copied += 1,
+                false => {
+                    sent.files += 1;
+                    sent.bytes += coming.bytes;
+                }
+            }
+            sent.not_given += usize::from(!it.is_given);
+            rows.push((coming.to, it.stamp, coming.expects.to_owned()));
         }
-        sent.bytes += bytes;
         ledger.see(rows.into_iter(), &[])?;
     }
     Ok(())

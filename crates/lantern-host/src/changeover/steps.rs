@@ -655,6 +655,12 @@ fn sent_in_words(sent: &Sent) -> String {
             size(sent.bytes)
         ),
     };
+    if sent.copied > 0 {
+        told.push_str(&format!(
+            "; {} copied there, from another server on that machine",
+            files(sent.copied)
+        ));
+    }
     if sent.there > 0 && sent.as_one.is_none() {
         told.push_str(&format!("; {} there from before", files(sent.there)));
     }

@@ -45,6 +45,9 @@ const BESIDE: [&str; 7] = [
     "records.json.zst.part",
 ];
 
+/// So many signs a hash of BLAKE3 is written with.
+pub(crate) const HEX: usize = 64;
+
 /// What is written whole is so called until it is.
 pub(crate) const PART: &str = ".part";
 
@@ -975,6 +978,22 @@ impl Folder {
             true => old.share(&from, &to),
             false => Err(io::ErrorKind::CrossesDevices.into()),
         }
+    }
+
+    /// Whether the other end may copy what lies elsewhere on its machine.
+    pub fn copies_there(&self) -> bool {
+        self.place.copies_there()
+    }
+
+    /// Copies a file that lies elsewhere on the same machine, by its path there, to where nothing is, and lets it last; false where it is not
+    /// there, or does not look as it did. Nothing of it goes over the line.
+    ///
+    /// # Errors
+    /// When the other end does not copy, or refuses.
+    pub fn copy_there(&self, from: &str, stamp: &Stamp, to: &RelPath, rights: u32) -> Result<bool> {
+        let (place, at) = self.found(to);
+        let copied = place.copy_there(from, stamp, &at, rights);
+        self.told("copying to", to, copied)
     }
 
     /// Copies a file with its rights, and its owner where that may be, or a link; says whether it was still there.

@@ -9,7 +9,7 @@ use lantern_core::artifact::ArchivedFile;
 use lantern_core::descriptor::Found;
 use lantern_core::path::RelPath;
 use rusqlite::{OptionalExtension, params};
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
 
 /// What was found in an archive, or why it cannot be read.
@@ -76,6 +76,18 @@ impl Ledger {
             rows.collect()
         };
         self.told(rows())
+    }
+
+    /// Where files lie that are known to hold what is wanted: its hash, the path and what the file looked like.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn lies(&self, wanted: &BTreeSet<&str>) -> Result<Vec<(String, String, Stamp)>> {
+        let seen = self.seen()?.into_iter();
+        let held = seen.filter(|(_, (_, hash))| wanted.contains(&**hash));
+        Ok(held
+            .map(|(path, (stamp, hash))| (hash, path, stamp))
+            .collect())
     }
 
     /// Remembers the hashes of files as they are read, and forgets files that are gone.

@@ -286,6 +286,20 @@ pub trait Place: fmt::Debug + Send + Sync {
     /// When the disk refuses; the other one is then still there.
     fn replace(&self, from: &RelPath, to: &RelPath) -> io::Result<()>;
 
+    /// Whether [`Place::copy_there`] may do something.
+    fn copies_there(&self) -> bool {
+        false
+    }
+
+    /// Copies a file that lies elsewhere on the same machine, by its path there, to where nothing is, and lets it last; false where it is not
+    /// there, or does not look as it did. Nothing of it goes over the line.
+    ///
+    /// # Errors
+    /// When the place does not copy, or refuses.
+    fn copy_there(&self, _: &str, _: &Stamp, _: &RelPath, _: u32) -> io::Result<bool> {
+        Err(io::ErrorKind::Unsupported.into())
+    }
+
     /// Makes a folder, with these rights; that it is there already is no error.
     ///
     /// # Errors

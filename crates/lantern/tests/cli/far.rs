@@ -2,7 +2,7 @@
 
 use crate::groups::TO;
 use crate::together::up;
-use crate::world::{Disk, World, free_port};
+use crate::world::{Disk, World, free_port, standin};
 use insta::assert_snapshot;
 use std::fs;
 use std::io::{BufRead, BufReader, Read, Write};
@@ -835,6 +835,60 @@ fn two_administrators_know_the_same() {
         .replace_all(&told.join("\n"), "by USER on MACHINE$1")
         .into_owned();
     assert_snapshot!("far_same", plain(&world, &told));
+}
+
+/// Two servers on one machine: what both get goes over the line once, whether they are worked at at once or one after another.
+#[test]
+fn each_content_is_sent_to_a_machine_once() {
+    if !has_openssh() {
+        return;
+    }
+    for at_once in ["1", "2"] {
+        let world = World::demo();
+        world.copy("halcyon-terrace", "south-terrace");
+        let run = standin().display().to_string();
+        for (server, name) in [("halcyon-terrace", "north"), ("south-terrace", "south")] {
+            let conf = world.read(&format!("{server}/greenhouse.conf"));
+            let port = format!("port = {}\nwas_", free_port());
+            let conf = conf.replacen("port = ", &port, 1);
+            world.write(&format!("{server}/greenhouse.conf"), conf);
+            world.write(&format!("{server}/log/latest.log"), "");
+            adopt(&world, server, &["--name", name]);
+            let at = world.path(server).display().to_string();
+            let button =
+                |what: &str| format!("{what} = [\"{run}\", \"page\", \"{what}\", \"{at}\"]");
+            let buttons = ["start", "stop", "state"].map(button).join(", ");
+            let settings = format!(".local/share/lantern/servers/{name}/lantern.toml");
+            let text = world.read(&settings).replace("at = [\"10s\"]", "at = []");
+            let console = format!("\n[console]\nlog = \"log/latest.log\"\nrun = {{ {buttons} }}\n");
+            world.write(&settings, text + &console);
+        }
+        world.write(
+            "two.group.toml",
+            "format = 1\nname = \"two\"\n\n[[server]]\nat = \"north\"\n\n[[server]]\nat = \"south\"\n",
+        );
+        let depot = ["--catalogue", "depot/verdance.catalogue.json"];
+        world.ok(&[&["group", "plan", "--to", "5.4"], &depot[..]].concat());
+        let done = world.lantern(&["group", "changeover", "--yes", "--at-once", at_once]);
+        let staged = done.lines().filter(|line| line.contains("  stage  "));
+        let number = |line: &str, before: &str| -> u32 {
+            let words: Vec<&str> = line.split(before).next().unwrap().split(' ').collect();
+            match line.contains(before) {
+                true => words[words.len() - 2].parse().unwrap(),
+                false => 0,
+            }
+        };
+        let counts: Vec<(u32, u32)> = staged
+            .map(|line| (number(line, " sent,"), number(line, " copied there,")))
+            .collect();
+        assert_eq!(counts.len(), 2, "{done}");
+        // A start script has the path of its own server in it.
+        let (sent, copied) = counts
+            .iter()
+            .fold((0, 0), |all, it| (all.0 + it.0, all.1 + it.1));
+        assert_eq!((sent, copied), (15, 13), "{done}");
+        assert!(done.contains("is the same everywhere"), "{done}");
+    }
 }
 
 /// Does what `lantern bundle` says by hand, in a folder of this machine.

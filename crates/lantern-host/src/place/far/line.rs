@@ -36,6 +36,8 @@ const REMEMBERED: usize = 20;
 
 /// A rename that takes the place of what is there.
 pub const POSIX_RENAME: &str = "posix-rename@openssh.com";
+/// The name of the extension that copies between two open files there (draft-ietf-secsh-filexfer-extensions-00, section 7).
+pub const COPY_DATA: &str = "copy-data";
 
 /// A line that is open.
 pub struct Line {

@@ -1,14 +1,14 @@
 //! A folder on another machine, reached over the SSH file transfer protocol.
 
 use super::folders::Folders;
-use super::line::{AT_ONCE, Line, POSIX_RENAME, is_end};
+use super::line::{AT_ONCE, COPY_DATA, Line, POSIX_RENAME, is_end};
 use super::{Address, Means, Way, again, lock, reading, replace_in_steps, unsupported, writing};
 use crate::place::{Held, Meta, NewFile, Place, Sort, Source, Stamp};
 use lantern_core::path::RelPath;
 use russh_sftp::client::RawSftpSession;
 use russh_sftp::client::error::Error;
 use russh_sftp::extensions;
-use russh_sftp::protocol::{FileAttributes, OpenFlags, StatusCode};
+use russh_sftp::protocol::{FileAttributes, OpenFlags, Packet, StatusCode};
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::io;
@@ -113,6 +113,57 @@ impl Sftp {
                 Err(error) => Err(error),
             }
         })
+    }
+}
+
+/// What an extension answers that only says whether it was done.
+async fn done(asked: impl Future<Output = Result<Packet, Error>>) -> Result<(), Error> {
+    match asked.await? {
+        Packet::Status(status) if status.status_code == StatusCode::Ok => Ok(()),
+        Packet::Status(status) => Err(status.into()),
+        _ => Err(Error::UnexpectedPacket),
+    }
+}
+
+/// An open file there, which is closed with this.
+struct Handle<'l> {
+    line: &'l Arc<Line>,
+    handle: String,
+    is_left: bool,
+}
+
+impl<'l> Handle<'l> {
+    fn of(line: &'l Arc<Line>, handle: String) -> Handle<'l> {
+        Handle {
+            line,
+            handle,
+            is_left: false,
+        }
+    }
+
+    /// As an extension names it: as the bytes that it is.
+    fn packed(&self) -> io::Result<Vec<u8>> {
+        let bytes = self.handle.chars().map(u8::try_from);
+        let bytes: Vec<u8> = bytes.collect::<Result<_, _>>().map_err(io::Error::other)?;
+        let length = u32::try_from(bytes.len()).map_err(io::Error::other)?;
+        Ok([&length.to_be_bytes()[..], &bytes].concat())
+    }
+
+    /// It is closed by somebody else.
+    fn handed_over(mut self) -> String {
+        self.is_left = true;
+        self.handle.clone()
+    }
+}
+
+impl Drop for Handle<'_> {
+    fn drop(&mut self) {
+        if !self.is_left {
+            let (session, handle) = (Arc::clone(&self.line.session), self.handle.clone());
+            self.line.leave(async move {
+                let _ = session.close(handle).await;
+            });
+        }
     }
 }
 
@@ -325,19 +376,41 @@ impl Place for Sftp {
             words.extend(length.to_be_bytes());
             words.extend(path.into_bytes());
         }
+        line.wait(done(line.session.extended(POSIX_RENAME, words)))
+    }
+
+    fn copies_there(&self) -> bool {
+        self.line().is_ok_and(|line| line.can(COPY_DATA))
+    }
+
+    fn copy_there(&self, from: &str, stamp: &Stamp, to: &RelPath, rights: u32) -> io::Result<bool> {
+        self.on_the_way(to)?;
+        let line = self.line()?;
         let session = &line.session;
-        let asked = async {
-            match session.extended(POSIX_RENAME, words).await? {
-                russh_sftp::protocol::Packet::Status(status)
-                    if status.status_code == StatusCode::Ok =>
-                {
-                    Ok(())
-                }
-                russh_sftp::protocol::Packet::Status(status) => Err(status.into()),
-                _ => Err(Error::UnexpectedPacket),
-            }
+        let opened = session.open(from, OpenFlags::READ, FileAttributes::empty());
+        let source = match line.wait(opened) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(false),
+            opened => Handle::of(&line, opened?.handle),
         };
-        line.wait(asked)
+        let there = line.wait(session.fstat(source.handle.clone()))?;
+        let there = meta_of(&there.attrs);
+        let alike = |stamp: &Stamp| (stamp.bytes, stamp.modified_ns);
+        if there.sort != Sort::File || alike(&there.stamp) != alike(stamp) {
+            return Ok(false);
+        }
+        let flags = OpenFlags::CREATE | OpenFlags::EXCLUDE | OpenFlags::WRITE;
+        let made = session.open(self.whole(to), flags, FileAttributes::empty());
+        let target = Handle::of(&line, line.wait(made)?.handle);
+        // From the beginning of one, to its end, to the beginning of the other.
+        let mut words = source.packed()?;
+        words.extend([0; 16]);
+        words.extend(target.packed()?);
+        words.extend([0; 8]);
+        line.wait(done(session.extended(COPY_DATA, words)))?;
+        let written = writing::Writing::new(Arc::clone(&line), target.handed_over(), 0);
+        written.set_rights(rights)?;
+        written.sync()?;
+        Ok(true)
     }
 
     fn make_folder(&self, path: &RelPath, rights: u32) -> io::Result<()> {

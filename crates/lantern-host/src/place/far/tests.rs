@@ -3,9 +3,12 @@
 use super::cut::{self, How};
 use super::servers::{Served, Server, SmallDisk};
 use super::{LinkOnTheWay, Place, close, open};
+use crate::place::Stamp;
 use lantern_core::path::RelPath;
+use std::fs;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
+use std::path::Path;
 
 /// More folders than are asked for at once.
 const MANY: usize = 150;
@@ -20,6 +23,9 @@ struct Can {
     tell_room: bool,
     set_rights: bool,
 }
+
+/// Those that copy by themselves what lies on their machine.
+const COPY: [Server; 2] = [Server::Sftp, Server::SftpShutIn];
 
 const ALL: Can = Can {
     link: true,
@@ -108,6 +114,37 @@ fn many_folders(far: &dyn Place) {
     assert_eq!(counts, expected);
 }
 
+/// Copies what lies elsewhere on that machine, where the other end does that: what looks as it did, and over nothing.
+fn copied_there(far: &dyn Place, dir: &Path) {
+    let content: Vec<u8> = (0..700_000u32).map(|n| (n % 241) as u8).collect();
+    far.make_folder(&at("beside"), 0o755).unwrap();
+    let mut file = far.create(&at("beside/one")).unwrap();
+    file.write_all(&content).unwrap();
+    file.sync().unwrap();
+    drop(file);
+    let there = |path: &str| far.path_there(&at(path)).unwrap();
+    let (from, stamp) = (
+        there("beside/one"),
+        far.look(&at("beside/one")).unwrap().unwrap().stamp,
+    );
+    let copy = |from: &str, stamp: &Stamp, to: &str| far.copy_there(from, stamp, &at(to), 0o640);
+    assert!(copy(&from, &stamp, "copy").unwrap());
+    assert!(fs::read(dir.join("copy")).unwrap() == content);
+    assert_eq!(far.look(&at("copy")).unwrap().unwrap().rights, 0o640);
+    assert!(
+        copy(&from, &stamp, "copy").is_err(),
+        "nothing is written over"
+    );
+    let other = Stamp { bytes: 5, ..stamp };
+    assert!(!copy(&from, &other, "two").unwrap());
+    assert!(!copy(&format!("{from}-gone"), &stamp, "two").unwrap());
+    assert!(!copy(&there("beside"), &stamp, "two").unwrap_or(false));
+    assert_eq!(far.look(&at("two")).unwrap(), None);
+    for name in ["beside/one", "copy"] {
+        far.remove_file(&at(name)).unwrap();
+    }
+}
+
 /// Renames, several sent at once where the place does that: one whose file is gone leaves the others as they are.
 fn many_renames(far: &dyn Place) {
     far.make_folder(&at("from"), 0o755).unwrap();
@@ -177,6 +214,10 @@ fn on(server: Server, can: &Can) {
     let is_ftp = matches!(server, Server::Ftp | Server::FtpForPeople | Server::Ftps);
     assert_eq!(far.renames_at_once() > 1, is_ftp);
     many_renames(&*far);
+    assert_eq!(far.copies_there(), COPY.contains(&server));
+    if far.copies_there() {
+        copied_there(&*far, dir.path());
+    }
     let odd = "it's a \u{e9}t\u{e9} (1)";
     drop(far.create(&at(odd)).unwrap());
     assert!(
