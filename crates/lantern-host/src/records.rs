@@ -9,6 +9,7 @@ use crate::folder::{Folder, own};
 use crate::ledger::{Ledger, Rows};
 use crate::place::Stamp;
 use crate::runner::somebody;
+use crate::told::plain;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use lantern_core::operation::is_own;
@@ -68,6 +69,8 @@ struct Memory {
     is_taken: bool,
     /// The marks of other adoptions of the same server.
     marks: BTreeSet<String>,
+    /// Of those there that no ledger could take, the hash of their bytes, and why.
+    unread: Option<(String, String)>,
 }
 
 /// Records that lie there.
@@ -103,43 +106,39 @@ fn remember(folder: &Folder, memory: &Memory) -> Result<()> {
     folder.write_whole(&memory_file(), &text)
 }
 
-/// Those that lie there; none where there are none.
-fn there(folder: &Folder) -> Result<Option<Found>> {
+/// Those that lie there; none where there are none, and why where they cannot be read.
+fn there(folder: &Folder) -> Result<Option<Result<Found, String>>> {
     let Some(meta) = folder.look(&file())? else {
         return Ok(None);
     };
     let Some(packed) = folder.read_if_there(&file())? else {
         return Ok(None);
     };
-    let shown = folder.shown(&file());
-    let mut text = Vec::new();
-    let unpacked = zstd::stream::read::Decoder::new(&*packed)
-        .and_then(|it| it.take(LONGEST).read_to_end(&mut text));
-    unpacked.at("unpacking", &shown)?;
+    let read = read(&packed).map(|records| Found {
+        records,
+        hash: hash(&packed),
+        stamp: meta.stamp,
+    });
+    Ok(Some(read.map_err(|why| {
+        format!("{}: {why}", folder.shown(&file()).display())
+    })))
+}
+
+fn read(packed: &[u8]) -> Result<Records, String> {
     #[derive(Deserialize)]
     struct Numbered {
         format: u32,
     }
-    if let Ok(Numbered { format: found }) = serde_json::from_slice(&text)
-        && found > FORMAT
-    {
-        return Err(Error::NewerState {
-            path: shown,
-            found: found.into(),
-            reads: FORMAT.into(),
-        });
+    let mut text = Vec::new();
+    let unpacked = zstd::stream::read::Decoder::new(packed);
+    let unpacked = unpacked.and_then(|it| it.take(LONGEST).read_to_end(&mut text));
+    unpacked.map_err(|error| plain(&error))?;
+    match serde_json::from_slice(&text) {
+        Ok(Numbered { format }) if format > FORMAT => Err(format!(
+            "a later lantern wrote it, in format {format}; this one reads {FORMAT}"
+        )),
+        _ => serde_json::from_slice(&text).map_err(|error| error.to_string()),
     }
-    let records = serde_json::from_slice(&text).map_err(|error| {
-        Error::Config(ConfigFault::Text {
-            path: shown,
-            why: error.to_string(),
-        })
-    })?;
-    Ok(Some(Found {
-        records,
-        hash: hash(&packed),
-        stamp: meta.stamp,
-    }))
 }
 
 fn hash(packed: &[u8]) -> String {
@@ -161,6 +160,8 @@ enum Standing {
     Newer(Found),
     /// Something was done from here that they do not know.
     Apart(Found),
+    /// They cannot be read, and why.
+    Unread(String),
 }
 
 fn standing(folder: &Folder, memory: &mut Memory) -> Result<Standing> {
@@ -168,9 +169,16 @@ fn standing(folder: &Folder, memory: &mut Memory) -> Result<Standing> {
     if looks.is_none() || looks == memory.stamp && looks.is_some_and(|it| it.is_sure()) {
         return Ok(Standing::Known);
     }
-    let Some(found) = there(folder)? else {
-        return Ok(Standing::Known);
+    let found = match there(folder)? {
+        None => return Ok(Standing::Known),
+        Some(Err(why)) => return Ok(Standing::Unread(why)),
+        Some(Ok(found)) => found,
     };
+    if let Some((hash, why)) = &memory.unread
+        && *hash == found.hash
+    {
+        return Ok(Standing::Unread(why.clone()));
+    }
     if found.hash == memory.hash {
         if memory.stamp != Some(found.stamp) {
             memory.stamp = Some(found.stamp);
@@ -198,12 +206,14 @@ pub enum Brought {
     Theirs(String),
     /// Somebody else's, who is named, and those of this machine have gone apart; each is left as it is.
     Apart(String),
+    /// They cannot be read, and why; they are left as they are.
+    Unread(String),
 }
 
 /// Takes the records that somebody else has written there; nothing where the server lies here.
 ///
 /// # Errors
-/// When they cannot be read or taken, or a later lantern wrote them.
+/// When the other end is not reached any more, or what is known here cannot be read or written.
 pub fn bring(folder: &Folder) -> Result<Brought> {
     if !folder.is_far() {
         return Ok(Brought::Nothing);
@@ -211,7 +221,19 @@ pub fn bring(folder: &Folder) -> Result<Brought> {
     let mut memory = memory(folder)?;
     match standing(folder, &mut memory)? {
         Standing::Known => Ok(memory.apart.map_or(Brought::Nothing, Brought::Apart)),
-        Standing::Newer(found) => take(folder, found).map(Brought::Theirs),
+        Standing::Newer(found) => {
+            let hash = found.hash.clone();
+            match take(folder, found) {
+                Err(error) if !matches!(error, Error::Io { .. }) => {
+                    let why = error.to_string();
+                    memory.unread = Some((hash, why.clone()));
+                    remember(folder, &memory)?;
+                    Ok(Brought::Unread(why))
+                }
+                taken => taken.map(Brought::Theirs),
+            }
+        }
+        Standing::Unread(why) => Ok(Brought::Unread(why)),
         Standing::Apart(found) => {
             memory.apart = Some(found.records.who.clone());
             remember(folder, &memory)?;
@@ -228,8 +250,14 @@ pub fn take_theirs(folder: &Folder) -> Result<Option<String>> {
     if !folder.is_far() {
         return Ok(None);
     }
-    let found = there(folder)?;
-    found.map(|found| take(folder, found)).transpose()
+    match there(folder)? {
+        None => Ok(None),
+        Some(Ok(found)) => take(folder, found).map(Some),
+        Some(Err(why)) => Err(Error::Config(ConfigFault::Text {
+            path: folder.shown(&file()),
+            why,
+        })),
+    }
 }
 
 fn take(folder: &Folder, found: Found) -> Result<String> {
@@ -362,6 +390,10 @@ fn write(folder: &Folder, mark: &str, over: impl Fn(&Records) -> Result<()>) -> 
             over(&found.records)?;
             memory.marks.extend(found.records.marks);
             memory.number.max(found.records.number)
+        }
+        Standing::Unread(why) => {
+            memory.unshared = Some(why);
+            return remember(folder, &memory);
         }
     };
     let ledger = Ledger::open(folder)?;
@@ -586,13 +618,18 @@ mod tests {
         let refused = |change: &dyn Fn(&mut serde_json::Value)| {
             fs::write(both.records(), &good).unwrap();
             both.rewrite(change);
-            bring(&oro).unwrap_err().to_string()
+            let Brought::Unread(why) = bring(&oro).unwrap() else {
+                panic!("it is taken");
+            };
+            // It is left as it is, and hinders nothing.
+            let before = fs::read(both.records()).unwrap();
+            share(&oro, "o").unwrap();
+            assert_eq!(fs::read(both.records()).unwrap(), before);
+            assert!(unshared(&oro).unwrap().is_some());
+            why
         };
         let later = refused(&|records| records["format"] = 2.into());
-        assert!(
-            later.contains("later lantern") || later.contains('2'),
-            "{later}"
-        );
+        assert!(later.contains("a later lantern wrote it"), "{later}");
         let odd = refused(&|records| records["number"] = "many".into());
         assert!(odd.contains("records.json.zst"), "{odd}");
         for row in [
@@ -609,7 +646,7 @@ mod tests {
             assert_eq!(done(&oro), ["2"], "{row}");
         }
         fs::write(both.records(), b"moss").unwrap();
-        assert!(bring(&oro).unwrap_err().to_string().contains("unpacking"));
+        assert!(matches!(bring(&oro).unwrap(), Brought::Unread(_)));
         assert_eq!(done(&oro), ["2"], "what was known is known");
     }
 }

@@ -113,7 +113,7 @@ pub fn adopt(path: &Path, wishes: &AdoptOptions<'_>) -> Result<(Server, Survey)>
                 let found = survey_listed(&server, &mut ledger, Depth::Usual, listing)?;
                 Ok((server, found))
             }
-            Brought::Nothing | Brought::Apart(_) => take_in(server, listing),
+            Brought::Nothing | Brought::Apart(_) | Brought::Unread(_) => take_in(server, listing),
         }
     });
     match &taken {

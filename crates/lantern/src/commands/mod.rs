@@ -113,6 +113,15 @@ fn tell_brought(server: &Server, common: &Common, look: &Look) {
         Brought::Theirs(who) => look.talk(&format!(
             "This server was worked at from elsewhere, {who}; what is known of it since was taken from there."
         )),
+        Brought::Unread(why) => {
+            let told = format!(
+                "What was written down beside this server cannot be read: what was done from elsewhere is not known here. {why}"
+            );
+            look.talk(&look.paint_error(Means::Caution, &told));
+            look.talk(
+                "  It is left as it is, and others do not see what is done from here. Where nobody needs it, remove that file there.",
+            );
+        }
         Brought::Apart(who) => {
             let told = format!(
                 "What is known of this server here, and what was written down beside it, {who}, have gone apart: each has done what the other knows nothing of."

@@ -23,7 +23,7 @@ pub fn run(_: &TakeOverArgs, common: &Common, look: &Look) -> Result<u8> {
     AtHand::at(&mut server, look);
     let apart = match &server.brought {
         Brought::Apart(who) => Some(format!("what was done there is not known here: {who}")),
-        Brought::Nothing | Brought::Theirs(_) => None,
+        Brought::Nothing | Brought::Theirs(_) | Brought::Unread(_) => None,
     };
     if let Some(told) = left_by(&server)?.or(apart) {
         look.talk(&look.paint_error(Means::Caution, &told));
