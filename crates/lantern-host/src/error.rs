@@ -75,6 +75,14 @@ pub enum Error {
         /// Who, and where.
         who: String,
     },
+    /// What is known of a server here, and what somebody else wrote down beside it, have gone apart.
+    #[error(
+        "what is known of this server here, and what was written down beside it, {who}, have gone apart"
+    )]
+    Apart {
+        /// Who, and where.
+        who: String,
+    },
     /// The machine on which a server folder lies is not reached, or has no such folder.
     #[error("{address}: {source}")]
     NotReached {

@@ -183,6 +183,10 @@ fn what_to_do(error: &Error, common: &Common) -> String {
             "Wait until that is done. If it has ended without a word, take over: {}",
             common.next("take-over")
         ),
+        Error::Apart { .. } => format!(
+            "To know what the other does, and keep what is known here beside it: {}",
+            common.next("take-over")
+        ),
         Error::MovedOn { .. } => {
             "It is known here now what was done there: ask once more.".into()
         }

@@ -60,7 +60,7 @@ pub fn send(server: &Server, ledger: &mut Ledger, moves: &[Move], number: i64) -
     let begun = Instant::now();
     let comes: Vec<&Move> = moves.iter().filter(|step| step.brings()).collect();
     let sending = Sending {
-        near: Near::of(server, &comes)?,
+        near: Near::of(server, &comes),
         folder: &server.folder,
         from: stage::unpacked(server, number)?,
         to: RelPath::parse(&folder_name(number))?,

@@ -12,6 +12,7 @@ use crate::ledger::Ledger;
 use crate::lock::Lock;
 use crate::planning::fault::PlanningFault;
 use crate::planning::{self, Question, Terms};
+use crate::records::Brought;
 use crate::session::Errand;
 use crate::survey::{Depth, survey};
 use lantern_core::component::Id;
@@ -182,6 +183,9 @@ impl Errand for Ask {
 impl AtServer for Ask {
     fn run(&self, folder: &Path) -> Result<OneAsked> {
         let (server, _) = opened(folder)?;
+        if let Brought::Apart(who) = &server.brought {
+            return Err(Error::Apart { who: who.clone() });
+        }
         let _lock = Lock::take(&server.folder, "group plan")?;
         refuse_interrupted(&server)?;
         if self.disarms {
