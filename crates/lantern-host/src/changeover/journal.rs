@@ -59,24 +59,19 @@ fn unpacked(packed: &[u8]) -> io::Result<Vec<u8>> {
 /// # Errors
 /// When it is there and cannot be read, or a later lantern wrote it; or somebody else's was cut off there.
 pub fn read(server: &Server) -> Result<Option<Journal>> {
-    let mut copied = None;
-    if let Some(text) = server.folder.read_if_there(&path())? {
-        let is_taken = records::are_taken(&server.folder)?;
-        if is_taken {
-            copied = self::copied(server)?;
-        }
-        let is_own = |copied: &Copied| copied.mark == server.config.id;
-        if !is_taken || copied.as_ref().is_some_and(is_own) {
-            return parsed(&server.folder, &text).map(Some);
-        }
-        // Somebody else has put back what was cut off, and gone on from there.
-        server
-            .folder
-            .replace(&path(), &own("journal-before.json"))?;
-    }
-    let copied = match copied {
+    let copied = match server.folder.read_if_there(&path())? {
         None => self::copied(server)?,
-        copied => copied,
+        // Where the copy is not seen, what stands here holds.
+        Some(text) => match self::copied(server) {
+            Ok(Some(others)) if others.mark != server.config.id => Some(others),
+            // Somebody else has put back what was cut off, and gone on from there.
+            Ok(None) if records::are_taken(&server.folder)? => {
+                let aside = own("journal-before.json");
+                server.folder.replace(&path(), &aside)?;
+                None
+            }
+            _ => return parsed(&server.folder, &text).map(Some),
+        },
     };
     match copied {
         None => Ok(None),

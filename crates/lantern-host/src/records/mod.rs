@@ -166,6 +166,9 @@ enum Standing {
 
 fn standing(folder: &Folder, memory: &mut Memory) -> Result<Standing> {
     let looks = folder.look(&file())?.map(|meta| meta.stamp);
+    if looks.is_none() && memory.apart.take().is_some() {
+        remember(folder, memory)?;
+    }
     if looks.is_none() || looks == memory.stamp && looks.is_some_and(|it| it.is_sure()) {
         return Ok(Standing::Known);
     }
@@ -221,6 +224,7 @@ pub fn bring(folder: &Folder) -> Result<Brought> {
     let mut memory = memory(folder)?;
     match standing(folder, &mut memory)? {
         Standing::Known => Ok(memory.apart.map_or(Brought::Nothing, Brought::Apart)),
+        Standing::Newer(_) if is_under_way(folder)? => Ok(Brought::Nothing),
         Standing::Newer(found) => {
             let hash = found.hash.clone();
             match take(folder, found) {
@@ -240,6 +244,11 @@ pub fn bring(folder: &Folder) -> Result<Brought> {
             Ok(Brought::Apart(found.records.who))
         }
     }
+}
+
+/// Whether an operation of this machine's may be under way: until its end, nothing is taken from under it.
+fn is_under_way(folder: &Folder) -> Result<bool> {
+    Ok(folder.has(&own("journal.json"))? && folder.has(&own("under-way.json.zst"))?)
 }
 
 /// Takes the records that lie there, whatever was done from here; what stood here is kept beside. Who wrote them; none where there are none.

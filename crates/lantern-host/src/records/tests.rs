@@ -107,6 +107,16 @@ fn what_one_writes_the_other_takes() {
     assert!(theirs(&bring(&ida).unwrap()));
     assert_eq!(done(&ida), ["2", "3"]);
     share_asked(&ida, "i").unwrap();
+    // While something is done from here, nothing is taken from under it.
+    write(&oro, "armed.json", "later");
+    assert!(theirs(&bring(&oro).unwrap()));
+    share_asked(&oro, "o").unwrap();
+    for (path, text) in [("journal.json", "ours"), ("under-way.json.zst", "its copy")] {
+        ida.write_whole(&own(path), text.as_bytes()).unwrap();
+    }
+    assert_eq!(bring(&ida).unwrap(), Brought::Nothing);
+    ida.remove_file(&own("under-way.json.zst")).unwrap();
+    assert!(theirs(&bring(&ida).unwrap()));
     // Of a folder that was copied back nothing is taken: more is known here.
     let early = fs::read(both.records()).unwrap();
     does(&ida, 3, "4");
@@ -132,6 +142,12 @@ fn what_was_done_apart_is_told_and_nothing_is_lost() {
         );
     }
     assert_eq!(bring(&ida).unwrap(), Brought::Nothing);
+    // Where nothing lies there any more, nothing is apart from it.
+    let lies = fs::read(both.records()).unwrap();
+    fs::remove_file(both.records()).unwrap();
+    assert_eq!(bring(&oro).unwrap(), Brought::Nothing);
+    fs::write(both.records(), lies).unwrap();
+    assert!(matches!(bring(&oro).unwrap(), Brought::Apart(_)));
     assert!(take_theirs(&oro).unwrap().is_some());
     assert_eq!(done(&oro), ["2"]);
     assert_eq!(bring(&oro).unwrap(), Brought::Nothing);
