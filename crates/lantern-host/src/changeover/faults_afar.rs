@@ -92,6 +92,20 @@ impl Rented {
         cut::heal(&self.host)
     }
 
+    /// Somebody else takes it into care, from another machine; the name by which he knows its host.
+    fn other(&self, served: &Served) -> String {
+        let dir = self.pond.dir.path();
+        let theirs = format!("other-{}", self.host);
+        adopt_far(dir, "other", served, &theirs);
+        let settings = dir.join("other/lantern.toml");
+        let text = fs::read_to_string(&settings).unwrap();
+        let text = text.replace("at = [\"10s\"]", "at = []");
+        let buttons = Rented::buttons(dir);
+        let console = format!("\n[console]\nlog = \"log/out\"\n{buttons}");
+        fs::write(&settings, text + &console).unwrap();
+        theirs
+    }
+
     /// Brings what was cut off to an end, one way or the other.
     fn recover(&self, onward: bool, about: &str) {
         let pond = &self.pond;
@@ -261,17 +275,7 @@ fn somebody_else_goes_on() {
         cut::at(&rented.host, Some((at, How::Gone)));
         let _ = pond.changeover(&plan);
         rented.heal();
-        let theirs = format!("other-{}", rented.host);
-        adopt_far(dir, "other", &served, &theirs);
-        let settings = dir.join("other/lantern.toml");
-        let text = fs::read_to_string(&settings).unwrap();
-        let text = text.replace("at = [\"10s\"]", "at = []");
-        let buttons = Rented::buttons(dir);
-        fs::write(
-            &settings,
-            format!("{text}\n[console]\nlog = \"log/out\"\n{buttons}"),
-        )
-        .unwrap();
+        let theirs = rented.other(&served);
         let other = config::Server::open(&dir.join("other")).unwrap();
         let mut ledger = Ledger::open(&other.folder).unwrap();
         let taken = take_over(&other, &mut ledger).unwrap();
@@ -300,6 +304,53 @@ fn somebody_else_goes_on() {
         assert_eq!(done(&Ledger::open(&other.folder).unwrap()), 2, "{about}");
         far::close(&theirs);
     }
+}
+
+/// Who followed somebody that was cut off is cut off himself: the first is told so, and can do nothing about it but follow in turn.
+#[test]
+fn both_are_cut_off() {
+    let Some(served) = Served::start(Server::Sftp) else {
+        return;
+    };
+    let case = Case {
+        server: Server::Sftp,
+        sinks: false,
+        prepare: nothing,
+        operate: Pond::changeover,
+    };
+    let ([_, _, new], asked) = case.whole(&served);
+    let rented = Rented::new(false, &served);
+    let pond = &rented.pond;
+    let plan = pond.plan();
+    cut::at(&rented.host, Some((asked * 3 / 4, How::Gone)));
+    pond.changeover(&plan).unwrap_err();
+    rented.heal();
+    let theirs = rented.other(&served);
+    let other = || config::Server::open(&pond.dir.path().join("other")).unwrap();
+    let server = other();
+    let mut ledger = Ledger::open(&server.folder).unwrap();
+    take_over(&server, &mut ledger).unwrap();
+    let plan = pond.plan_for(&server);
+    cut::at(&theirs, Some((asked * 3 / 4, How::Gone)));
+    changeover(&server, &mut ledger, plan, false, &mut |_| {}).unwrap_err();
+    far::close(&theirs);
+    cut::heal(&theirs);
+    let is_told = |error: Error| {
+        let told = matches!(
+            error,
+            Error::Changeover(ChangeoverFault::CutOffElsewhere { .. })
+        );
+        assert!(told, "{error}");
+    };
+    is_told(journal::read(&pond.server()).unwrap_err());
+    is_told(pond.resume().unwrap_err());
+    is_told(pond.undo().unwrap_err());
+    let server = other();
+    assert!(journal::read(&server).unwrap().is_some());
+    resume(&server, &mut ledger, false, &mut |_| {}).unwrap();
+    assert_eq!(pond.tree(), new);
+    assert!(journal::read(&pond.server()).unwrap().is_none());
+    far::close(&theirs);
 }
 
 /// Somebody who does what he is asked, or does not, and says that he has.
