@@ -89,6 +89,7 @@ pub fn status(error: &Error) -> u8 {
         | Error::Group(GroupFault::Discord { .. } | GroupFault::ToFetch(_) | GroupFault::NoFirst)
         | Error::Changeover(ChangeoverFault::NothingToDo)
         | Error::Changeover(ChangeoverFault::NothingToUndo)
+        | Error::Changeover(ChangeoverFault::BackupElsewhere(_))
         | Error::Changeover(ChangeoverFault::WorldUsed { .. })
         | Error::Changeover(ChangeoverFault::RestoredUsed { .. })
         | Error::Changeover(ChangeoverFault::NothingToResume) => NO,
@@ -410,6 +411,11 @@ fn of_changeover(fault: &ChangeoverFault, common: &Common) -> String {
              the world as it was before the restore; what was done since is set aside: {}\n\
              the world as it is now, while all other files go back: {}",
             common.next("undo --with-world"),
+            common.next("undo --keep-world")
+        ),
+        ChangeoverFault::BackupElsewhere(_) => format!(
+            "Nothing was changed. Whoever made it can go back with the world, from his machine.\n\
+             To leave the world as it is now, if you know that the version before can read it: {}",
             common.next("undo --keep-world")
         ),
         ChangeoverFault::CalledBack | ChangeoverFault::TurnedBack(_) => String::new(),

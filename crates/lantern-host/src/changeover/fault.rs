@@ -179,6 +179,11 @@ pub enum ChangeoverFault {
         /// How that was seen.
         who: String,
     },
+    /// The backup that was made before an operation lies with whoever did that from another machine.
+    #[error(
+        "the backup that was made before it, {0}, is not here: it was made from another machine"
+    )]
+    BackupElsewhere(String),
     /// The world was written since the changeover, and nobody said what becomes of it.
     #[error("{} since the changeover: {used}", .used.surely())]
     WorldUsed {

@@ -6,6 +6,7 @@ use super::paused;
 use super::run::Run;
 use super::servers::{self, Servers};
 use super::{Event, journal, keeping_as, reachable, same_as_then, stage, telling_name};
+use crate::backup::fault::BackupFault;
 use crate::backup::{self, Manifest, Stored, StoredFolder};
 use crate::changeover::fault::{ChangeoverFault, Used};
 use crate::config::Server;
@@ -15,6 +16,7 @@ use crate::folder::{free_name, own, safe_name};
 use crate::ledger::{Ledger, Logged};
 use crate::meter;
 use crate::place::Meta;
+use crate::records;
 use lantern_core::operation::{
     Came, Direction, Ending, Extent, Journal, Move, Operation, OperationKind, Record, Scope,
     Undoable, WayBack, Work, World,
@@ -171,10 +173,20 @@ fn undone(run: &Run<'_, '_>) -> Undone {
     }
 }
 
+/// The backup that was made before an operation, which may lie with whoever did that from elsewhere.
+fn made_before(server: &Server, name: &str) -> Result<Manifest> {
+    match backup::manifest(server, name) {
+        Err(Error::Backup(BackupFault::NoBackup(_))) if records::has_others(&server.folder)? => {
+            Err(ChangeoverFault::BackupElsewhere(name.to_owned()).into())
+        }
+        found => found,
+    }
+}
+
 /// What becomes of the world where nobody has said it: refuses where it was written since, or somebody is on. Where only
 /// the operation's own start has written it, and nobody since, the one of the backup comes back.
 fn what_becomes_of_it(server: &Server, last: &Logged, way_back: &WayBack) -> Result<World> {
-    let stored = backup::manifest(server, &way_back.backup)?;
+    let stored = made_before(server, &way_back.backup)?;
     let mut written = backup::written_since(server, &stored)?;
     if let Some(extent) = &way_back.restored {
         let in_backup = stored.paths();
@@ -339,7 +351,7 @@ fn draw_undo(run: &mut Run<'_, '_>, of: &Undoable, world: World) -> Result<()> {
         .way_back(&taken_back.ok_or(ChangeoverFault::NothingToUndo)?)?;
     let restored = way_back.restored.as_ref();
     let stored = (restored.is_some() || world != World::Keep)
-        .then(|| backup::manifest(server, &way_back.backup))
+        .then(|| made_before(server, &way_back.backup))
         .transpose()?;
     let in_backup = stored.as_ref().map(Manifest::paths).unwrap_or_default();
     // A changeover has touched no world, a restore most often has.

@@ -434,6 +434,17 @@ pub fn is_mark_of_another(folder: &Folder, mark: &str) -> Result<bool> {
     }
 }
 
+/// Whether somebody else works at it, too, from elsewhere.
+///
+/// # Errors
+/// When that cannot be read.
+pub fn has_others(folder: &Folder) -> Result<bool> {
+    match folder.is_far() {
+        true => Ok(!memory(folder)?.marks.is_empty()),
+        false => Ok(false),
+    }
+}
+
 /// Whether what is known here is somebody else's, and nothing was done from here since.
 ///
 /// # Errors
