@@ -226,6 +226,14 @@ impl Case {
 
 fn nothing(_: &Pond, _: &Plan) {}
 
+/// A changeover that comes to its end.
+const OVER_SFTP: Case = Case {
+    server: Server::Sftp,
+    sinks: false,
+    prepare: nothing,
+    operate: Pond::changeover,
+};
+
 macro_rules! cut_at_each {
     ($($name:ident: $server:ident, $sinks:literal, $prepare:expr, $operate:expr;)*) => {$(
         #[test]
@@ -259,13 +267,7 @@ fn somebody_else_goes_on() {
     let Some(served) = Served::start(Server::Sftp) else {
         return;
     };
-    let case = Case {
-        server: Server::Sftp,
-        sinks: false,
-        prepare: nothing,
-        operate: Pond::changeover,
-    };
-    let ([old, _, new], asked) = case.whole(&served);
+    let ([old, _, new], asked) = OVER_SFTP.whole(&served);
     for at in (0..=asked).step_by((asked / 9) as usize) {
         let about = format!("cut off at question {at} of {asked}");
         let rented = Rented::new(false, &served);
@@ -312,13 +314,7 @@ fn both_are_cut_off() {
     let Some(served) = Served::start(Server::Sftp) else {
         return;
     };
-    let case = Case {
-        server: Server::Sftp,
-        sinks: false,
-        prepare: nothing,
-        operate: Pond::changeover,
-    };
-    let ([_, _, new], asked) = case.whole(&served);
+    let ([_, _, new], asked) = OVER_SFTP.whole(&served);
     let rented = Rented::new(false, &served);
     let pond = &rented.pond;
     let plan = pond.plan();
