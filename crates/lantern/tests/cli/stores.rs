@@ -346,7 +346,10 @@ fn an_object_store_takes_a_changeover_and_gives_it_back() {
     let removed = removed.split_inclusive('\n');
     let removed = removed.filter(|line| !line.starts_with("  SIZE more"));
     let told = [&checked[..], &[removed.collect()]].concat();
-    // A pack is gone: what that was of is named, and all else comes back.
+    // A pack is gone: what that was of is named, and all else comes back. Which packs there are is
+    // asked anew: those with much that was useless are written anew by what deletes.
+    objects.asked();
+    at(&["backup", "check"]);
     let read = objects.asked();
     let mut packs = read
         .iter()
