@@ -69,7 +69,7 @@ pub enum CatalogueFault {
 }
 
 #[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, expecting = "a catalogue")]
 struct Written<'a> {
     format: u32,
     name: String,

@@ -234,8 +234,8 @@ mod tests {
         let addon = "id = 'fern'\nversion = '1.0'\n[depends]\nmoss = '*'\n";
         let sample = Sample {
             paths: [
-                "addons/fern.bloom",
-                "addons/moss.bloom",
+                "addons/fern_1.0.bloom",
+                "addons/moss_v2.bloom",
                 "leaves/a.leaf",
                 "leaves/b.leaf",
                 "logs/x.log",
@@ -249,13 +249,13 @@ mod tests {
             .to_vec(),
             archives: BTreeMap::from([
                 (
-                    path("addons/fern.bloom"),
+                    path("addons/fern_1.0.bloom"),
                     vec!["addon.toml".into(), "b.bin".into()],
                 ),
-                (path("addons/moss.bloom"), vec!["addon.toml".into()]),
+                (path("addons/moss_v2.bloom"), vec!["addon.toml".into()]),
             ]),
             texts: BTreeMap::from([
-                ("addons/fern.bloom!addon.toml".into(), addon.into()),
+                ("addons/fern_1.0.bloom!addon.toml".into(), addon.into()),
                 (
                     "stock/one/about.json".into(),
                     "{\"pack\": {\"Name\": \"one\", \"version\": 2}}".into(),
@@ -291,7 +291,7 @@ mod tests {
         kind = "addon"
         shape = "archive"
         at = "addons/*.bloom"
-        install = "addons/{id}-{version}.bloom"
+        install = "addons/{id}_{version}.bloom"
         files = [{ name = "addon.toml", notation = "toml" }]
 
         [reader.fields]

@@ -119,13 +119,19 @@ fn archives(sample: &Sample) -> Vec<Guess> {
             .as_ref()
             .and_then(|(file, notation)| Some((*notation, text(file)?)));
         let ids = paths.iter().map(|path| unnumbered(stem(path.name())));
+        // New ones are named as those are that are there.
+        let between = paths.iter().map(|path| before_number(stem(path.name())));
+        let numbered = match most_common(between.collect::<Vec<_>>().iter()).as_deref() {
+            None | Some("") => String::new(),
+            Some(between) => format!("{between}{{version}}"),
+        };
         Guess {
             name: extension.clone(),
             kind: "addon",
             shape: "archive",
             ids: ids.collect(),
             at: format!("{folder}/*.{extension}"),
-            install: format!("{folder}/{{id}}-{{version}}.{extension}"),
+            install: format!("{folder}/{{id}}{numbered}.{extension}"),
             fields: sample_text
                 .map(|(n, text)| fields(n, None, text))
                 .unwrap_or_default(),
@@ -538,13 +544,28 @@ fn packed(name: &str) -> &str {
 
 /// A name without the version at its end.
 fn unnumbered(name: &str) -> String {
+    number(name).map_or(name, |at| &name[..at]).to_owned()
+}
+
+/// What stands between a name and the version at its end; nothing where it has none.
+fn before_number(name: &str) -> String {
+    let between = number(name).map(|at| &name[at..]);
+    let Some(between) = between else {
+        return String::new();
+    };
+    let is_v = between[1..].starts_with('v');
+    between[..1 + usize::from(is_v)].to_owned()
+}
+
+/// Where the version at the end of a name begins, with what stands before it.
+fn number(name: &str) -> Option<usize> {
     let begins = |rest: &str| {
         let rest = rest.strip_prefix('v').unwrap_or(rest);
         rest.starts_with(|c: char| c.is_ascii_digit())
     };
-    let dashes = name.match_indices('-');
-    let mut dashes = dashes.filter(|(at, _)| begins(&name[at + 1..]));
-    dashes.next().map_or(name, |(at, _)| &name[..at]).to_owned()
+    let mut between = name.match_indices(['-', '_', ' ']);
+    let found = between.find(|(at, _)| *at > 0 && begins(&name[at + 1..]));
+    found.map(|(at, _)| at)
 }
 
 fn folder_names(paths: &[&RelPath]) -> BTreeSet<String> {

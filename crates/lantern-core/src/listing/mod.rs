@@ -102,7 +102,7 @@ pub struct Skip {
 }
 
 #[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[serde(deny_unknown_fields, expecting = "a listing's description")]
 struct Written {
     format: u32,
     name: String,

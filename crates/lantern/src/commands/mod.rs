@@ -145,6 +145,14 @@ fn tell_unshared(server: &Server, look: &Look) {
     }
 }
 
+/// The words that show which versions fit; where nothing is stated that knows releases, it has to be told.
+fn look_out(server: &Server) -> &'static str {
+    match server.catalogues().is_empty() && server.drop_folders().is_empty() {
+        true => "outlook --catalogue FILE",
+        false => "outlook",
+    }
+}
+
 /// Answers Ctrl-C, and a signal that asks for the end, at once: says what becomes of it.
 fn heed_interrupts(look: &Look) {
     let look = look.clone();

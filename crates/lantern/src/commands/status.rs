@@ -1,6 +1,6 @@
 //! `lantern status`
 
-use super::open_to_look;
+use super::{look_out, open_to_look};
 use crate::answers;
 use crate::common::Common;
 use crate::fail;
@@ -48,7 +48,7 @@ pub fn run(_: &StatusArgs, common: &Common, look: &Look) -> Result<u8> {
     show(server, &seen, armed.as_ref(), waits.as_ref(), kept_up, look);
     if !looked.is_cut_off {
         let armed = armed.as_ref().filter(|_| !server.folder.is_far());
-        look.next(&common.next(next(&seen, armed)));
+        look.next(&common.next(next(server, &seen, armed)));
     }
     Ok(status)
 }
@@ -203,7 +203,7 @@ fn findings(survey: &LastSurvey) -> String {
 }
 
 /// What is due next.
-fn next(seen: &Glance, armed: Option<&Armed>) -> &'static str {
+fn next(server: &Server, seen: &Glance, armed: Option<&Armed>) -> &'static str {
     let is_armed = armed.is_some_and(|armed| armed.became == Became::Armed);
     let wrong = seen.survey.as_ref().is_none_or(|survey| survey.wrong > 0);
     let mut states = seen.each.iter().map(|one| &one.state);
@@ -212,6 +212,6 @@ fn next(seen: &Glance, armed: Option<&Armed>) -> &'static str {
         (true, ..) => "changeover",
         (false, true, _) => "survey",
         (false, false, true) => "console start",
-        _ => "outlook",
+        _ => look_out(server),
     }
 }

@@ -3,7 +3,7 @@
 mod files;
 mod one;
 
-use super::open_to_look;
+use super::{look_out, open_to_look};
 use crate::answers::Surveyed;
 use crate::candidates;
 use crate::common::{Common, shell_word};
@@ -108,11 +108,7 @@ pub fn run(args: &SurveyArgs, common: &Common, look: &Look) -> Result<u8> {
         components(look, &found);
         findings(look, found.inventory.findings.iter());
         if wrong == 0 && !looked.is_cut_off {
-            let knows = !server.catalogues().is_empty() || !server.drop_folders().is_empty();
-            look.next(&common.next(match knows {
-                true => "outlook",
-                false => "outlook --catalogue FILE",
-            }));
+            look.next(&common.next(look_out(server)));
         }
     }
     if let Some(out) = &args.page {
