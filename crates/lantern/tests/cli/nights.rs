@@ -84,7 +84,7 @@ fn while_somebody_is_on_it_is_not_begun_and_that_is_told() {
             "--at",
             "+1s",
             "--latest",
-            "+2s",
+            "+5s",
             "--when-empty",
             "--yes",
         ],
