@@ -8,7 +8,7 @@ pub struct JsonFault {
     pub line: usize,
     /// From 1.
     pub column: usize,
-    /// In the words of the JSON reader.
+    /// In the words of the JSON reader, but for a text that ends too early.
     pub why: String,
 }
 
@@ -16,7 +16,7 @@ impl From<serde_json::Error> for JsonFault {
     fn from(error: serde_json::Error) -> JsonFault {
         JsonFault {
             line: error.line(),
-            column: error.column(),
+            column: error.column().max(1),
             why: plain_reason(&error),
         }
     }
@@ -33,7 +33,7 @@ impl JsonFault {
         };
         JsonFault {
             line: line + error.line().max(1),
-            column: column + error.column(),
+            column: (column + error.column()).max(1),
             why: plain_reason(error),
         }
     }
@@ -41,6 +41,9 @@ impl JsonFault {
 
 /// The reason of a JSON error without its place, which is told apart.
 pub(crate) fn plain_reason(error: &serde_json::Error) -> String {
+    if error.is_eof() {
+        return "it breaks off here".into();
+    }
     let text = error.to_string();
     match text.rfind(" at line ") {
         Some(end) => text[..end].into(),

@@ -928,7 +928,9 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
             common.next("outlook --catalogue FILE")
         ),
         PlanningFault::ProofOverRequest(_) => "Name another file with --proof.".into(),
-        PlanningFault::Request { .. } => "The keys: lantern docs request".into(),
+        PlanningFault::Request { .. } => {
+            "Where it was cut short, copy or save it again. The keys: lantern docs request".into()
+        }
         PlanningFault::NoRequest => format!("Ask for one: {}", common.next("plan --to VERSION")),
     }
 }
