@@ -417,7 +417,7 @@ fn damaged(path: &RelPath, error: &io::Error) -> ArchiveFault {
 fn copy(entry: &mut PackedFile<'_>, to: &mut dyn Write) -> Result<(u64, String), ArchiveFault> {
     let mut hasher = blake3::Hasher::new();
     let mut content = entry.content.take(entry.bytes.saturating_add(1));
-    let mut buffer = vec![0; 128 << 10];
+    let mut buffer = vec![0; entry.bytes.clamp(1 << 10, 128 << 10) as usize];
     let mut bytes = 0u64;
     loop {
         let read = content

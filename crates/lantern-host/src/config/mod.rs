@@ -25,11 +25,11 @@ use lantern_core::supply::is_web;
 use lantern_core::unattended::Matter;
 use lantern_core::version::Version;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 pub use crate::folder::FILE;
@@ -924,11 +924,23 @@ pub fn family_text(name: &str, base: &Path) -> Result<String> {
     here::read_text(&base.join(name))
 }
 
+/// So many different families are kept as they were read.
+const FAMILIES: usize = 8;
+
 fn parse(text: &str, path: &Path) -> Result<Family> {
-    Family::parse(text).map_err(|fault: FamilyFault| {
+    // A group opens hundreds of servers of one kind, and making sense of what a family says takes longer than all else of that.
+    static READ: Mutex<VecDeque<(String, Family)>> = Mutex::new(VecDeque::new());
+    let mut read = READ.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some((_, family)) = read.iter().find(|(known, _)| known == text) {
+        return Ok(family.clone());
+    }
+    let family = Family::parse(text).map_err(|fault: FamilyFault| {
         Error::Config(ConfigFault::Family {
             path: path.into(),
             fault,
         })
-    })
+    })?;
+    read.truncate(FAMILIES - 1);
+    read.push_front((text.to_owned(), family.clone()));
+    Ok(family)
 }
