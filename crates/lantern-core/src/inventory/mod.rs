@@ -223,8 +223,13 @@ impl Inventory {
 
     /// The members of a pack.
     pub fn members<'a>(&'a self, group: &'a Id) -> impl Iterator<Item = &'a Component> {
-        let members = self.components.iter();
-        members.filter(move |c| c.group.as_ref() == Some(group))
+        // Only packs have any: there may be thousands of components to ask of.
+        let is_pack = self.of_id(group).any(|it| it.facts.kind == Kind::Pack);
+        let all = match is_pack {
+            true => &self.components[..],
+            false => &[],
+        };
+        all.iter().filter(move |c| c.group.as_ref() == Some(group))
     }
 
     /// What of the running add-ons has to be started before what, circles and all.

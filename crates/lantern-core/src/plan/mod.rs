@@ -35,6 +35,7 @@ use crate::text::{self, LineChange, Text};
 use crate::tree::FileSeen;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 
 /// The folder of lantern's own files inside a server folder.
 pub const OWN: &str = ".lantern";
@@ -537,13 +538,14 @@ impl Plan {
 
     /// What comes and is of no component that changes: files that are put back.
     pub fn brought(&self) -> impl Iterator<Item = &RelPath> {
-        let changes = |id: &Id| {
-            let mut components = self.components.iter();
-            components.any(|it| it.id == *id && it.verdict != Fate::Unchanged)
-        };
+        let changed = self.components.iter();
+        let changed = changed.filter(|it| it.verdict != Fate::Unchanged);
+        let changed: BTreeSet<&Id> = changed.map(|it| &it.id).collect();
         let comes = |what| matches!(what, ActionKind::Place | ActionKind::Replace);
         let those = self.actions.iter().filter(move |it| comes(it.what));
-        let those = those.filter(move |it| !it.component.as_ref().is_some_and(changes));
+        let of_one =
+            move |it: &&Action| it.component.as_ref().is_some_and(|id| changed.contains(id));
+        let those = those.filter(move |it| !of_one(it));
         those.map(|action| &action.path)
     }
 

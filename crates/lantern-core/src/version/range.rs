@@ -414,6 +414,8 @@ impl Reader<'_> {
             self.comparator(mark, word, rest, &mut tests)?;
             rest = tail.trim_start_matches(|c: char| c.is_whitespace() || c == ',');
         }
+        // There are tens of thousands of them, and most have one test.
+        tests.shrink_to_fit();
         Ok(tests)
     }
 
