@@ -19,6 +19,7 @@ use lantern_core::offer::{Offer, Origin};
 use lantern_core::path::RelPath;
 use lantern_core::supply::{HashKind, encoded, is_web};
 use lantern_core::version::Version;
+use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
@@ -353,7 +354,7 @@ impl Depot {
     pub fn made(folder: &Path, family: &Family) -> Result<Offer, String> {
         let mut depot = Depot::default();
         let all = folder.parent().unwrap_or(folder);
-        let added = depot.add_acquired(all, family, &mut Downloads::apart());
+        let added = depot.add_acquired(all, family, &Downloads::apart());
         added.map_err(|error| error.to_string())?;
         let is_it = |at: &Path| at.starts_with(folder);
         let mut offers = depot.offers.into_iter();
@@ -392,7 +393,7 @@ impl Depot {
         &mut self,
         folder: &Path,
         family: &Family,
-        downloads: &mut Downloads<'_>,
+        downloads: &Downloads<'_>,
     ) -> Result<()> {
         let made = here::list(folder)?;
         let builds = family.readers.iter().filter(|r| r.kind == Kind::Build);
@@ -503,24 +504,31 @@ impl Depot {
         &mut self,
         folder: &Path,
         family: &Family,
-        downloads: &mut Downloads<'_>,
+        downloads: &Downloads<'_>,
     ) -> Result<()> {
         let usable = |path: &PathBuf| {
             let met = here::look(path);
             met.is_some_and(|meta| meta.is_file() || meta.is_folder())
         };
-        let mut first: BTreeMap<_, PathBuf> = BTreeMap::new();
-        for path in here::list(folder)?.into_iter().filter(usable) {
+        let read = |path: PathBuf| {
             let name = path.file_name().map(|n| n.to_string_lossy().into_owned());
             let name = name.unwrap_or_default();
             let readers = family.readers.iter();
             let readers: Vec<&Reader> = readers
                 .filter(|r| r.drop.as_ref().is_some_and(|d| d.matches(&name)))
                 .collect();
-            if readers.is_empty() {
-                continue;
+            if readers.is_empty() || !usable(&path) {
+                return None;
             }
-            let offers = match offered(&path, &readers, family, downloads) {
+            let offers = offered(&path, &readers, family, downloads);
+            Some((path, offers))
+        };
+        // Several at once, and told in the order of their names.
+        let files = here::list(folder)?.into_par_iter();
+        let read: Vec<(PathBuf, Result<Vec<Offer>, String>)> = files.filter_map(read).collect();
+        let mut first: BTreeMap<_, PathBuf> = BTreeMap::new();
+        for (path, offers) in read {
+            let offers = match offers {
                 Ok(offers) => offers,
                 Err(why) => {
                     self.left_out.push((path.display().to_string(), why));
@@ -553,7 +561,7 @@ fn offered(
     path: &Path,
     readers: &[&Reader],
     family: &Family,
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
 ) -> Result<Vec<Offer>, String> {
     let said = |error: Error| match error {
         Error::Archive { fault, .. } => fault.to_string(),

@@ -252,7 +252,7 @@ pub fn planned(
     server: &Server,
     plan: &Plan,
     paths: &[RelPath],
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
 ) -> Result<Vec<Difference>> {
     let asked = |path: &RelPath| paths.is_empty() || paths.iter().any(|of| path.is_within(of));
     let actions = plan.actions.iter();
@@ -290,7 +290,7 @@ fn moved(
     action: &Action,
     plan: &Plan,
     server: &Server,
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
 ) -> Result<Option<How>> {
     let comes = plan.actions.iter().find(|other| {
         let whole = other
@@ -315,7 +315,7 @@ fn replaced(
     action: &Action,
     plan: &Plan,
     server: &Server,
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
 ) -> Result<How> {
     let Some(source) = &action.source else {
         return Ok(How::Other("it becomes a link, or was one".into()));
@@ -344,7 +344,7 @@ fn replaced(
 fn files(manner: &Manner, before: &Path, after: &Path) -> Result<How> {
     let open = |path: &Path| Archive::open(path).ok()?.contents().ok();
     if let Some((a, b)) = open(before).zip(open(after)) {
-        return Ok(entries(&hashes(a), &hashes(b)).unwrap_or(How::Same));
+        return Ok(entries(&hashes(&a), &hashes(&b)).unwrap_or(How::Same));
     }
     let is_long =
         |path: &Path| here::look(path).is_some_and(|meta| meta.stamp.bytes > LONGEST_BYTES);
@@ -358,13 +358,16 @@ fn files(manner: &Manner, before: &Path, after: &Path) -> Result<How> {
 }
 
 /// The entries of an archive with their hashes; none where it is none.
-fn listed(path: &Path, downloads: &mut Downloads<'_>) -> Result<BTreeMap<String, String>> {
+fn listed(path: &Path, downloads: &Downloads<'_>) -> Result<BTreeMap<String, String>> {
     let artifact = downloads.artifact(path)?;
-    Ok(hashes(downloads.contents(&artifact).unwrap_or_default()))
+    let entries = downloads.contents(&artifact).unwrap_or_default();
+    Ok(hashes(&entries))
 }
 
-fn hashes(entries: Vec<ArchivedFile>) -> BTreeMap<String, String> {
-    entries.into_iter().map(|it| (it.name, it.blake3)).collect()
+fn hashes(entries: &[ArchivedFile]) -> BTreeMap<String, String> {
+    let both = entries.iter();
+    both.map(|it| (it.name.clone(), it.blake3.clone()))
+        .collect()
 }
 
 /// How the entries of two archives differ; none where they do not, or neither has any.

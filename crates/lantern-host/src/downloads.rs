@@ -1,33 +1,48 @@
 //! Downloads: what they hold, read once. The ledger remembers hashes by how a file looks, and lists of
 //! files by hash, so that what was read before is not read again.
 
-use crate::archive::Archive;
+use crate::archive::{Archive, ArchiveFault};
 use crate::error::{Error, Result};
 use crate::folder::{Stamp, hash_file};
 use crate::ledger::Ledger;
 use crate::place::here;
 use lantern_core::artifact::{ArchivedFile, Artifact};
+use lantern_core::descriptor::Found;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
+use std::ops::{Deref, DerefMut};
 use std::path::Path;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// So many archives are held open at most, for those who look into them again.
 const MOST_OPEN: usize = 64;
 
-/// The downloads that one command looks at.
+/// The downloads that one command looks at, several at once.
 pub struct Downloads<'l> {
     /// None where no server's ledger is at hand.
     ledger: Option<&'l Ledger>,
+    read: Mutex<WasRead>,
+    open: Mutex<VecDeque<(String, Archive)>>,
+}
+
+/// What was read of them.
+#[derive(Debug, Default)]
+struct WasRead {
+    /// How each looked, and its hash, by its path.
     hashed: BTreeMap<String, (Stamp, String)>,
-    listed: BTreeMap<String, Vec<ArchivedFile>>,
+    /// The files in each, by its hash.
+    listed: BTreeMap<String, Arc<Vec<ArchivedFile>>>,
     /// Paths and hashes that the ledger has as they are.
     remembered: BTreeSet<String>,
-    open: VecDeque<(String, Archive)>,
+    /// Whether the ledger has forgotten what is gone.
+    is_cleared: bool,
+    /// The descriptors that were found in each, by its hash and what was looked for.
+    found: BTreeMap<(String, String), Arc<Vec<Found>>>,
 }
 
 impl std::fmt::Debug for Downloads<'_> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Downloads")
-            .field("hashed", &self.hashed)
+            .field("read", &self.read)
             .finish_non_exhaustive()
     }
 }
@@ -45,25 +60,28 @@ impl<'l> Downloads<'l> {
     pub fn apart() -> Downloads<'l> {
         Downloads {
             ledger: None,
-            hashed: BTreeMap::new(),
-            listed: BTreeMap::new(),
-            remembered: BTreeSet::new(),
-            open: VecDeque::new(),
+            read: Mutex::default(),
+            open: Mutex::default(),
         }
+    }
+
+    fn read(&self) -> MutexGuard<'_, WasRead> {
+        self.read.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// The download at a path; a folder that holds what an archive would is one, too.
     ///
     /// # Errors
     /// When it cannot be read, is no whole archive, or its path is no text.
-    pub fn artifact(&mut self, path: &Path) -> Result<Artifact> {
+    pub fn artifact(&self, path: &Path) -> Result<Artifact> {
         let file = shown(path)?;
         let meta = here::look(path);
         if meta.is_some_and(|meta| meta.is_folder()) {
-            let entries = contents_of(self.opened(&file)?, path)?;
+            let entries = contents_of(&mut *self.opened(&file)?, path)?;
             let blake3 = folder_hash(&entries);
             let bytes = entries.iter().map(|entry| entry.bytes).sum();
-            self.listed.insert(blake3.clone(), entries);
+            let listed = &mut self.read().listed;
+            listed.insert(blake3.clone(), Arc::new(entries));
             return Ok(Artifact {
                 file,
                 blake3,
@@ -83,8 +101,8 @@ impl<'l> Downloads<'l> {
         })
     }
 
-    fn hash(&mut self, file: &str, path: &Path, stamp: Stamp) -> Result<String> {
-        if let Some((known, hash)) = self.hashed.get(file)
+    fn hash(&self, file: &str, path: &Path, stamp: Stamp) -> Result<String> {
+        if let Some((known, hash)) = self.read().hashed.get(file)
             && *known == stamp
         {
             return Ok(hash.clone());
@@ -93,15 +111,17 @@ impl<'l> Downloads<'l> {
             .ledger
             .map(|ledger| ledger.download(file))
             .transpose()?;
-        let remembered = remembered.flatten();
+        let remembered = remembered.flatten().filter(|(known, _)| *known == stamp);
+        let is_remembered = remembered.is_some();
         let hash = match remembered {
-            Some((known, hash)) if known == stamp => {
-                self.remembered.insert(file.to_owned());
-                hash
-            }
-            _ => hash_file(path)?,
+            Some((_, hash)) => hash,
+            None => hash_file(path)?,
         };
-        self.hashed.insert(file.to_owned(), (stamp, hash.clone()));
+        let mut read = self.read();
+        if is_remembered {
+            read.remembered.insert(file.to_owned());
+        }
+        read.hashed.insert(file.to_owned(), (stamp, hash.clone()));
         Ok(hash)
     }
 
@@ -109,45 +129,91 @@ impl<'l> Downloads<'l> {
     ///
     /// # Errors
     /// When it cannot be read, or an entry is damaged.
-    pub fn contents(&mut self, artifact: &Artifact) -> Result<Vec<ArchivedFile>> {
-        let hash = &artifact.blake3;
-        if let Some(known) = self.listed.get(hash) {
-            return Ok(known.clone());
+    pub fn contents(&self, artifact: &Artifact) -> Result<Arc<Vec<ArchivedFile>>> {
+        if let Some(known) = self.known_contents(artifact)? {
+            return Ok(known);
         }
-        let known = self
-            .ledger
-            .map(|ledger| ledger.contents(hash))
-            .transpose()?;
-        let entries = match known.flatten() {
-            Some(known) => {
-                self.remembered.insert(hash.clone());
-                known
-            }
-            None => contents_of(self.opened(&artifact.file)?, Path::new(&artifact.file))?,
-        };
-        self.listed.insert(hash.clone(), entries.clone());
+        let path = Path::new(&artifact.file);
+        let entries = Arc::new(contents_of(&mut *self.opened(&artifact.file)?, path)?);
+        let listed = &mut self.read().listed;
+        listed.insert(artifact.blake3.clone(), Arc::clone(&entries));
         Ok(entries)
+    }
+
+    /// The files in a download, where they were read through before.
+    fn known_contents(&self, artifact: &Artifact) -> Result<Option<Arc<Vec<ArchivedFile>>>> {
+        let hash = &artifact.blake3;
+        if let Some(known) = self.read().listed.get(hash) {
+            return Ok(Some(Arc::clone(known)));
+        }
+        let known = self.ledger.map(|ledger| ledger.contents(hash));
+        let Some(known) = known.transpose()?.flatten().map(Arc::new) else {
+            return Ok(None);
+        };
+        let mut read = self.read();
+        read.remembered.insert(hash.clone());
+        read.listed.insert(hash.clone(), Arc::clone(&known));
+        Ok(Some(known))
+    }
+
+    /// The names of all files and links in a download that was just looked at, sorted.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn names(&self, artifact: &Artifact) -> Result<Vec<String>> {
+        if let Some(known) = self.known_contents(artifact)? {
+            return Ok(known.iter().map(|entry| entry.name.clone()).collect());
+        }
+        let archive = self.opened(&artifact.file)?;
+        Ok(archive.names().into_iter().map(str::to_owned).collect())
+    }
+
+    /// What was found in a download; `wanted` says what is looked for, and tells one search from another.
+    ///
+    /// # Errors
+    /// When it cannot be opened, or the search comes to one.
+    pub fn found(
+        &self,
+        artifact: &Artifact,
+        wanted: String,
+        search: impl FnOnce(&mut Archive) -> std::result::Result<Vec<Found>, ArchiveFault>,
+    ) -> Result<Arc<Vec<Found>>> {
+        let key = (artifact.blake3.clone(), wanted);
+        if let Some(known) = self.read().found.get(&key) {
+            return Ok(Arc::clone(known));
+        }
+        let found = search(&mut *self.opened(&artifact.file)?);
+        let found = found.map_err(|fault| Error::Archive {
+            path: Path::new(&artifact.file).into(),
+            fault,
+        });
+        let found = Arc::new(found?);
+        self.read().found.insert(key, Arc::clone(&found));
+        Ok(found)
     }
 
     /// Opens a download to look into it; it stays open for those who ask again.
     ///
     /// # Errors
     /// As [`Archive::open`].
-    pub fn archive(&mut self, artifact: &Artifact) -> Result<&mut Archive> {
+    pub fn archive(&self, artifact: &Artifact) -> Result<Lent<'_>> {
         self.opened(&artifact.file)
     }
 
-    fn opened(&mut self, file: &str) -> Result<&mut Archive> {
-        let at = match self.open.iter().position(|(known, _)| known == file) {
-            Some(at) => at,
-            None => {
-                let archive = Archive::open(Path::new(file))?;
-                self.open.truncate(MOST_OPEN - 1);
-                self.open.push_front((file.to_owned(), archive));
-                0
-            }
+    fn opened(&self, file: &str) -> Result<Lent<'_>> {
+        let known = {
+            let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+            let at = open.iter().position(|(known, _)| known == file);
+            at.and_then(|at| open.remove(at))
         };
-        Ok(&mut self.open[at].1)
+        let lent = match known {
+            Some(known) => known,
+            None => (file.to_owned(), Archive::open(Path::new(file))?),
+        };
+        Ok(Lent {
+            open: &self.open,
+            lent: Some(lent),
+        })
     }
 
     /// The ledger of the server for which they are read; none where none is at hand.
@@ -163,11 +229,56 @@ impl<'l> Downloads<'l> {
         let Some(ledger) = self.ledger else {
             return Ok(());
         };
-        let is_new = |key: &String| !self.remembered.contains(key);
+        let mut read = self.read();
+        let keys = read.hashed.keys().chain(read.listed.keys());
+        let new = keys.filter(|key| !read.remembered.contains(*key));
+        let new: Vec<String> = new.cloned().collect();
+        if new.is_empty() && read.is_cleared {
+            return Ok(());
+        }
+        let is_new = |key: &String| !read.remembered.contains(key);
+        let listed = read.listed.iter().filter(|(hash, _)| is_new(hash));
         ledger.keep_downloads(
-            self.hashed.iter().filter(|(path, _)| is_new(path)),
-            self.listed.iter().filter(|(hash, _)| is_new(hash)),
-        )
+            read.hashed.iter().filter(|(path, _)| is_new(path)),
+            listed.map(|(hash, list)| (hash, &**list)),
+        )?;
+        read.remembered.extend(new);
+        read.is_cleared = true;
+        Ok(())
+    }
+}
+
+/// An archive that is lent to one who looks into it. Who wants the same one meanwhile gets another opening of it.
+#[derive(Debug)]
+pub struct Lent<'d> {
+    open: &'d Mutex<VecDeque<(String, Archive)>>,
+    lent: Option<(String, Archive)>,
+}
+
+impl Deref for Lent<'_> {
+    type Target = Archive;
+
+    fn deref(&self) -> &Archive {
+        &self.lent.as_ref().expect("it is given back at the end").1
+    }
+}
+
+impl DerefMut for Lent<'_> {
+    fn deref_mut(&mut self) -> &mut Archive {
+        &mut self.lent.as_mut().expect("it is given back at the end").1
+    }
+}
+
+impl Drop for Lent<'_> {
+    fn drop(&mut self) {
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        let most = open.len().min(MOST_OPEN - 1);
+        let closed = open.split_off(most);
+        if let Some(lent) = self.lent.take() {
+            open.push_front(lent);
+        }
+        drop(open);
+        drop(closed);
     }
 }
 
@@ -236,10 +347,10 @@ mod tests {
         let folder = Folder::open(&dir.path().join("server")).unwrap();
         let ledger = Ledger::open(&folder).unwrap();
         let read = || {
-            let mut downloads = Downloads::new(&ledger);
+            let downloads = Downloads::new(&ledger);
             let artifact = downloads.artifact(&path).unwrap();
             let contents = downloads.contents(&artifact).unwrap();
-            let opened = downloads.open.len();
+            let opened = downloads.open.lock().unwrap().len();
             downloads.remember().unwrap();
             (artifact, contents, opened)
         };
@@ -260,5 +371,53 @@ mod tests {
         fs::remove_file(&path).unwrap();
         Downloads::new(&ledger).remember().unwrap();
         assert!(ledger.contents(&other.blake3).unwrap().is_none());
+    }
+
+    #[test]
+    fn one_that_is_lent_is_opened_anew_for_another() {
+        let dir = tempfile::tempdir().unwrap();
+        let many = MOST_OPEN + 8;
+        let paths = (0..many).map(|at| dir.path().join(format!("{at:03}.zip")));
+        let paths: Vec<_> = paths.collect();
+        for (at, path) in paths.iter().enumerate() {
+            zip(path, &format!("id = '{at}'"));
+        }
+        let downloads = Downloads::apart();
+        let artifact = downloads.artifact(&paths[0]).unwrap();
+        {
+            let mut one = downloads.archive(&artifact).unwrap();
+            let mut other = downloads.archive(&artifact).unwrap();
+            for archive in [&mut one, &mut other] {
+                let text = archive.text_at("addon.toml").unwrap().unwrap();
+                assert_eq!(text, "id = '0'");
+            }
+        }
+        // Many at once: each has its own, and not all stay open.
+        std::thread::scope(|scope| {
+            for start in [0, many / 2] {
+                let (downloads, paths) = (&downloads, &paths);
+                scope.spawn(move || {
+                    for at in (0..many).map(|at| (at + start) % many) {
+                        let artifact = downloads.artifact(&paths[at]).unwrap();
+                        let search = |archive: &mut Archive| {
+                            let text = archive.text_at("addon.toml")?.unwrap_or_default();
+                            Ok(vec![Found {
+                                file: 0,
+                                name: "addon.toml".into(),
+                                text,
+                            }])
+                        };
+                        let found = downloads.found(&artifact, String::new(), search);
+                        assert_eq!(found.unwrap()[0].text, format!("id = '{at}'"));
+                    }
+                });
+            }
+        });
+        assert_eq!(downloads.open.lock().unwrap().len(), MOST_OPEN);
+        // What is in one is the same, whether it was read through or not.
+        let names = downloads.names(&artifact).unwrap();
+        downloads.contents(&artifact).unwrap();
+        assert_eq!(names, ["addon.toml"]);
+        assert_eq!(names, downloads.names(&artifact).unwrap());
     }
 }

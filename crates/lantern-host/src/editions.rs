@@ -25,7 +25,7 @@ pub enum Edition {
 /// # Errors
 /// When the folder cannot be listed.
 pub fn read(folder: &Path, family: &Family) -> Result<Vec<(PathBuf, Edition)>> {
-    let mut downloads = Downloads::apart();
+    let downloads = Downloads::apart();
     let mut editions = Vec::new();
     for path in here::list(folder)? {
         let name = path.file_name().map(|name| name.to_string_lossy());
@@ -43,7 +43,7 @@ pub fn read(folder: &Path, family: &Family) -> Result<Vec<(PathBuf, Edition)>> {
             bytes: meta.stamp.bytes,
             urls: Vec::new(),
         };
-        match release::read(&artifact, &readers, family, &mut downloads) {
+        match release::read(&artifact, &readers, family, &downloads) {
             Ok(read) => editions.extend(read.into_iter().map(|read| {
                 let what = format!("{} {}", read.facts.id, read.facts.version);
                 let edition = match read.facts.side {

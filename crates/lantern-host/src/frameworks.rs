@@ -36,7 +36,7 @@ pub fn learn(
     ledger: &Ledger,
     survey: &Survey,
     offers: &[Offer],
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
 ) -> Result<(bool, BTreeSet<Id>)> {
     let here = survey.files.iter();
     let here: BTreeMap<&RelPath, Option<&str>> = here

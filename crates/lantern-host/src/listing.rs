@@ -40,8 +40,8 @@ pub fn make(folder: &Path, family: &Family, name: &str, url: Option<&str>) -> Re
     });
     let base = base.transpose()?;
     let mut depot = Depot::default();
-    let mut downloads = Downloads::apart();
-    depot.add_drop_folder(folder, family, &mut downloads)?;
+    let downloads = Downloads::apart();
+    depot.add_drop_folder(folder, family, &downloads)?;
     let known: Vec<String> = depot
         .offers
         .iter()

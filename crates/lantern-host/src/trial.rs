@@ -117,7 +117,7 @@ pub struct Goes {
 /// # Errors
 /// When the download cannot be read at all; that no reader knows it is told.
 pub fn release(family: &Family, path: &Path) -> Result<Vec<ReleaseTried>> {
-    let mut downloads = Downloads::apart();
+    let downloads = Downloads::apart();
     let artifact = downloads.artifact(path)?;
     let nothing = |fault: String| ReleaseTried {
         release: path.display().to_string(),
@@ -139,7 +139,7 @@ pub fn release(family: &Family, path: &Path) -> Result<Vec<ReleaseTried>> {
         Error::Release { fault, .. } => fault.to_string(),
         other => other.to_string(),
     };
-    let read = match release::read(&artifact, &readers, family, &mut downloads) {
+    let read = match release::read(&artifact, &readers, family, &downloads) {
         Ok(read) => read,
         Err(error) => return Ok(vec![nothing(said(error))]),
     };
@@ -166,7 +166,7 @@ pub fn release(family: &Family, path: &Path) -> Result<Vec<ReleaseTried>> {
             None,
             &BTreeMap::new(),
             &|_| false,
-            &mut downloads,
+            &downloads,
         ) {
             Err(error) => ReleaseTried {
                 release,

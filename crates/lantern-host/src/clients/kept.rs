@@ -179,9 +179,9 @@ impl Reading<'_> {
         if readers.is_empty() {
             return Ok(None);
         }
-        let mut downloads = Downloads::apart();
+        let downloads = Downloads::apart();
         let artifact = downloads.artifact(path)?;
-        let read = release::read_for_clients(&artifact, &readers, family, &mut downloads);
+        let read = release::read_for_clients(&artifact, &readers, family, &downloads);
         let read = read.unwrap_or_default().into_iter();
         Ok(read
             .filter(|read| read.inside.is_none())
@@ -235,7 +235,7 @@ impl Reading<'_> {
 
     /// A release for clients, laid out as on the server, or below `to`.
     fn release(&mut self, words: &ClientWords, id: &Id, path: &Path, read: Read) -> Result<Kept> {
-        let mut downloads = Downloads::apart();
+        let downloads = Downloads::apart();
         let artifact: Artifact = downloads.artifact(path)?;
         let version = Some(&read.facts.version).filter(|version| !version.is_content());
         let version = version.map(ToString::to_string);
@@ -255,7 +255,7 @@ impl Reading<'_> {
             None,
             &self.variants(words, id),
             &|_| false,
-            &mut downloads,
+            &downloads,
         );
         let payload = payload.map_err(|error| match error {
             Error::Draw(DrawFault::NoVariant { variants, .. }) => {

@@ -38,7 +38,8 @@ impl Ledger {
     /// When the ledger cannot be written.
     pub fn learn(&self, learnt: &[Learnt]) -> Result<()> {
         let write = || {
-            let change = self.db.unchecked_transaction()?;
+            let db = self.db();
+            let change = db.unchecked_transaction()?;
             for it in learnt {
                 let (path, stamp) = (it.path.as_str(), &it.stamp);
                 change.execute(
@@ -61,9 +62,9 @@ impl Ledger {
     /// When the ledger cannot be read.
     pub fn seen(&self) -> Result<HashMap<String, (Stamp, String)>> {
         let rows = || {
-            let mut query = self
-                .db
-                .prepare("SELECT path, bytes, modified_ns, changed_ns, inode, hash FROM seen")?;
+            let db = self.db();
+            let mut query =
+                db.prepare("SELECT path, bytes, modified_ns, changed_ns, inode, hash FROM seen")?;
             let rows = query.query_map([], |row| {
                 let stamp = Stamp {
                     bytes: row.get::<_, i64>(1)? as u64,
@@ -104,7 +105,8 @@ impl Ledger {
             return Ok(());
         }
         let write = || {
-            let change = self.db.unchecked_transaction()?;
+            let db = self.db();
+            let change = db.unchecked_transaction()?;
             {
                 let mut insert = change
                     .prepare("INSERT OR REPLACE INTO seen VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?;
@@ -134,7 +136,8 @@ impl Ledger {
     /// When the ledger cannot be read.
     pub fn insides(&self) -> Result<HashMap<InsideKey, Inside>> {
         let rows = || {
-            let mut query = self.db.prepare("SELECT hash, wanted, found FROM inside")?;
+            let db = self.db();
+            let mut query = db.prepare("SELECT hash, wanted, found FROM inside")?;
             let rows = query.query_map([], |row| {
                 let found: String = row.get(2)?;
                 Ok(((row.get(0)?, row.get(1)?), found))
@@ -154,7 +157,8 @@ impl Ledger {
     /// When the ledger cannot be written.
     pub fn remember_insides(&mut self, found: &[(&InsideKey, &Inside)]) -> Result<()> {
         let write = || {
-            let change = self.db.unchecked_transaction()?;
+            let db = self.db();
+            let change = db.unchecked_transaction()?;
             change.execute(
                 "DELETE FROM inside WHERE hash NOT IN (SELECT hash FROM seen)",
                 [],
@@ -180,7 +184,7 @@ impl Ledger {
         let query =
             "SELECT bytes, modified_ns, changed_ns, inode, hash FROM download WHERE path = ?1";
         let ask = || {
-            self.db.prepare_cached(query)?.query_row([path], |row| {
+            self.db().prepare_cached(query)?.query_row([path], |row| {
                 let stamp = Stamp {
                     bytes: row.get::<_, i64>(0)? as u64,
                     modified_ns: row.get(1)?,
@@ -200,7 +204,8 @@ impl Ledger {
     pub fn contents(&self, hash: &str) -> Result<Option<Vec<ArchivedFile>>> {
         let query = "SELECT list FROM contents WHERE hash = ?1";
         let ask = || {
-            let mut query = self.db.prepare_cached(query)?;
+            let db = self.db();
+            let mut query = db.prepare_cached(query)?;
             query.query_row([hash], |row| row.get::<_, String>(0))
         };
         // What cannot be read back is looked for again.
@@ -220,12 +225,14 @@ impl Ledger {
     ) -> Result<()> {
         let write = || {
             let known: Vec<String> = {
-                let mut query = self.db.prepare("SELECT path FROM download")?;
+                let db = self.db();
+                let mut query = db.prepare("SELECT path FROM download")?;
                 let rows = query.query_map([], |row| row.get(0))?;
                 rows.collect::<rusqlite::Result<_>>()?
             };
             let is_gone = |path: &&String| here::look(Path::new(path)).is_none();
-            let change = self.db.unchecked_transaction()?;
+            let db = self.db();
+            let change = db.unchecked_transaction()?;
             for path in known.iter().filter(is_gone) {
                 change.execute("DELETE FROM download WHERE path = ?1", [path])?;
             }
@@ -264,7 +271,8 @@ impl Ledger {
         most: u64,
     ) -> Result<()> {
         let write = || {
-            let change = self.db.unchecked_transaction()?;
+            let db = self.db();
+            let change = db.unchecked_transaction()?;
             let total = "SELECT COALESCE(SUM(LENGTH(packed)), 0) FROM shipped";
             let mut taken: u64 = change.query_row(total, [], |row| row.get::<_, i64>(0))? as u64;
             for (hash, bytes) in texts {
@@ -306,7 +314,7 @@ impl Ledger {
     /// When the ledger cannot be read.
     pub fn text(&self, hash: &str) -> Result<Option<Vec<u8>>> {
         let query = "SELECT bytes, packed FROM shipped WHERE hash = ?1";
-        let row = self.db.query_row(query, [hash], |row| {
+        let row = self.db().query_row(query, [hash], |row| {
             Ok((row.get::<_, i64>(0)?, row.get::<_, Vec<u8>>(1)?))
         });
         let text = self.told(row.optional())?.and_then(|(bytes, packed)| {

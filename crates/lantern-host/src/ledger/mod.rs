@@ -14,6 +14,7 @@ use lantern_core::component::Id;
 use lantern_core::inventory::{Beneath, Remembered};
 use lantern_core::operation::{self, Detail, OperationKind, Record, WayBack};
 use lantern_core::path::RelPath;
+use parking_lot::{ReentrantMutex, ReentrantMutexGuard};
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -24,7 +25,7 @@ use std::path::{Path, PathBuf};
 #[derive(Debug)]
 pub struct Ledger {
     path: PathBuf,
-    db: Connection,
+    db: ReentrantMutex<Connection>,
 }
 
 /// One operation as the history has it.
@@ -123,7 +124,10 @@ impl Ledger {
                 reads: FORMAT.unsigned_abs(),
             });
         }
-        let ledger = Ledger { path, db };
+        let ledger = Ledger {
+            path,
+            db: ReentrantMutex::new(db),
+        };
         if found == 3 {
             ledger.bring_forward()?;
         }
@@ -134,9 +138,9 @@ impl Ledger {
     fn bring_forward(&self) -> Result<()> {
         let remembered = self.remembered()?;
         let ways = || -> rusqlite::Result<Vec<(i64, String)>> {
-            let mut query = self
-                .db
-                .prepare("SELECT number, way_back FROM operation WHERE way_back <> ''")?;
+            let db = self.db();
+            let mut query =
+                db.prepare("SELECT number, way_back FROM operation WHERE way_back <> ''")?;
             let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
             rows.collect()
         };
@@ -147,7 +151,8 @@ impl Ledger {
             anew.push((number, way_back));
         }
         let write = || {
-            let change = self.db.unchecked_transaction()?;
+            let db = self.db();
+            let change = db.unchecked_transaction()?;
             for (number, way_back) in &anew {
                 let text = way_back.as_ref().map_or(String::new(), written);
                 let query = "UPDATE operation SET way_back = ?2 WHERE number = ?1";
@@ -157,6 +162,11 @@ impl Ledger {
             change.commit()
         };
         self.told(write())
+    }
+
+    /// The database, of which one thread at a time makes use.
+    fn db(&self) -> ReentrantMutexGuard<'_, Connection> {
+        self.db.lock()
     }
 
     fn unread(&self, why: &str) -> Error {
@@ -172,7 +182,7 @@ impl Ledger {
     /// When it cannot be read or written.
     pub fn copy_to(&self, path: &Path) -> Result<()> {
         let text = path.display().to_string();
-        self.told(self.db.execute("VACUUM INTO ?1", [text]))
+        self.told(self.db().execute("VACUUM INTO ?1", [text]))
             .map(|_| ())
     }
 
@@ -189,7 +199,8 @@ impl Ledger {
     /// When the ledger cannot be read.
     pub fn remembered(&self) -> Result<BTreeMap<RelPath, Remembered>> {
         let rows = || {
-            let mut query = self.db.prepare(
+            let db = self.db();
+            let mut query = db.prepare(
                 "SELECT path, hash, owner, version, shipped, under_owner, under_version, under_hash FROM put",
             )?;
             let rows = query.query_map([], |row| {
@@ -223,7 +234,8 @@ impl Ledger {
     /// When the ledger cannot be written.
     pub fn put(&self, files: &BTreeMap<RelPath, Option<Remembered>>) -> Result<()> {
         let write = || {
-            let change = self.db.unchecked_transaction()?;
+            let db = self.db();
+            let change = db.unchecked_transaction()?;
             put_files(&change, files)?;
             change.commit()
         };
@@ -242,7 +254,8 @@ impl Ledger {
         detail: &Detail,
     ) -> Result<()> {
         let write = || {
-            let change = self.db.unchecked_transaction()?;
+            let db = self.db();
+            let change = db.unchecked_transaction()?;
             put_files(&change, &record.files)?;
             for (id, variant) in &record.variants {
                 match variant {
@@ -291,7 +304,8 @@ impl Ledger {
     /// When the ledger cannot be read.
     pub fn variants(&self) -> Result<BTreeMap<Id, String>> {
         let rows = || {
-            let mut query = self.db.prepare("SELECT id, variant FROM choice")?;
+            let db = self.db();
+            let mut query = db.prepare("SELECT id, variant FROM choice")?;
             let rows = query.query_map([], |row| {
                 Ok((Id::from(row.get::<_, String>(0)?), row.get(1)?))
             })?;
@@ -306,7 +320,7 @@ impl Ledger {
     /// When the ledger cannot be read.
     pub fn next_number(&self) -> Result<i64> {
         let query = "SELECT COALESCE(MAX(number), 0) + 1 FROM operation";
-        self.told(self.db.query_row(query, [], |row| row.get(0)))
+        self.told(self.db().query_row(query, [], |row| row.get(0)))
     }
 
     /// Everything that was done here, the first first.
@@ -315,7 +329,8 @@ impl Ledger {
     /// When the ledger cannot be read.
     pub fn operations(&self) -> Result<Vec<Logged>> {
         let rows = || {
-            let mut query = self.db.prepare(
+            let db = self.db();
+            let mut query = db.prepare(
                 "SELECT number, kind, ended_ms, came_from, went_to, undone, why, way_back = ''
                  FROM operation LEFT JOIN failure USING (number) ORDER BY number",
             )?;
@@ -349,7 +364,7 @@ impl Ledger {
     /// When the ledger cannot be read.
     pub fn detail(&self, number: i64) -> Result<Detail> {
         let query = "SELECT what FROM detail WHERE number = ?1";
-        let found = self.db.query_row(query, [number], |row| row.get(0));
+        let found = self.db().query_row(query, [number], |row| row.get(0));
         let text: Option<String> = self.told(found.optional())?;
         let detail = text.map(|text| serde_json::from_str(&text));
         let detail = detail.transpose();
@@ -365,7 +380,7 @@ impl Ledger {
     pub fn way_back(&self, operation: &Logged) -> Result<WayBack> {
         let query = "SELECT way_back FROM operation WHERE number = ?1";
         let text: String = self.told(
-            self.db
+            self.db()
                 .query_row(query, [operation.number], |row| row.get(0)),
         )?;
         let way_back: WayBack =
@@ -397,7 +412,7 @@ impl Ledger {
     /// When the ledger cannot be written.
     pub fn ended(&self, number: i64, ms: i64) -> Result<()> {
         let query = "UPDATE operation SET ended_ms = ?2 WHERE number = ?1";
-        self.told(self.db.execute(query, params![number, ms]).map(|_| ()))
+        self.told(self.db().execute(query, params![number, ms]).map(|_| ()))
     }
 
     /// Forgets the way back of an operation whose set-aside files are about to go.
@@ -406,7 +421,7 @@ impl Ledger {
     /// When the ledger cannot be written.
     pub fn thin(&mut self, number: i64) -> Result<()> {
         let query = "UPDATE operation SET way_back = '' WHERE number = ?1";
-        self.told(self.db.execute(query, [number]).map(|_| ()))
+        self.told(self.db().execute(query, [number]).map(|_| ()))
     }
 }
 
@@ -521,7 +536,7 @@ mod tests {
         let folder = Folder::open(dir.path()).unwrap();
         let ledger = Ledger::open(&folder).unwrap();
         ledger
-            .db
+            .db()
             .pragma_update(None, "user_version", FORMAT + 1)
             .unwrap();
         drop(ledger);

@@ -61,9 +61,8 @@ impl Ledger {
     /// When it cannot be read.
     pub fn rows(&self) -> Result<Rows> {
         let read = |(table, sorted): (&str, &str)| {
-            let mut query = self
-                .db
-                .prepare(&format!("SELECT * FROM {table} ORDER BY {sorted}"))?;
+            let db = self.db();
+            let mut query = db.prepare(&format!("SELECT * FROM {table} ORDER BY {sorted}"))?;
             let many = query.column_count();
             let rows = query.query_map([], |row| {
                 let cells = (0..many).map(|at| {
@@ -99,7 +98,8 @@ impl Ledger {
                 reads: FORMAT.unsigned_abs(),
             });
         }
-        let change = self.told(self.db.unchecked_transaction())?;
+        let db = self.db();
+        let change = self.told(db.unchecked_transaction())?;
         self.told(put_all(&change, rows))?;
         // What nobody could read again is not taken.
         self.remembered()?;

@@ -10,6 +10,7 @@ use lantern_core::plan::Payload;
 use lantern_core::tree::{FileSeen, is_unread};
 use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 /// Reads what nobody has read so far, where a release brings a file of the same size to the same place; from then on it is known by
 /// its content, to the ledger, too.
@@ -62,7 +63,7 @@ impl Beginning {
         let inventories = self.parts.iter_mut().map(|part| &mut part.seen.inventory);
         let inventories = inventories.chain([&mut self.inventory]);
         let owned = inventories
-            .flat_map(|inventory| &mut inventory.components)
+            .flat_map(|inventory| &mut Arc::make_mut(inventory).components)
             .flat_map(|component| &mut component.files);
         for file in owned.chain(&mut self.files) {
             if let Some(known) = by_path.get(&file.path)

@@ -58,12 +58,13 @@ use lantern_core::plan::{
     ActionKind, ByHand, OrderChange, Part, Payload, Plan, SampleSeen, Situation, TextEdit,
     afterwards, draw, remembered_after,
 };
-use lantern_core::resolve::{Held, Policy, Request, Selection, Target, UnknownId, resolve};
+use lantern_core::resolve::{Choice, Held, Policy, Request, Selection, Target, UnknownId, resolve};
 use lantern_core::settings::{Answer, Answers};
 use lantern_core::supply::Wanted;
 use lantern_core::text::Text;
 use lantern_core::tree::FileSeen;
 use lantern_core::version::{Range, Version};
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -186,10 +187,10 @@ pub fn question<'a>(
     let mut on_offer = None;
     let mut called_otherwise = Vec::new();
     if !frameworks::unknown(&survey).is_empty() || !recognised::unknown(&survey).is_empty() {
-        let mut downloads = Downloads::new(ledger);
-        let depot = depot(server, &survey, (sources, terms), &mut downloads)?;
+        let downloads = Downloads::new(ledger);
+        let depot = depot(server, &survey, (sources, terms), &downloads)?;
         let (learned, silent) =
-            frameworks::learn(server, ledger, &survey, &depot.offers, &mut downloads)?;
+            frameworks::learn(server, ledger, &survey, &depot.offers, &downloads)?;
         downloads.remember()?;
         again.extend(silent);
         let recognised = recognised::learn(server, ledger, &survey, &depot)?;
@@ -207,10 +208,10 @@ pub fn question<'a>(
         return Err(Error::Planning(PlanningFault::WorldLoses(unsaid)));
     }
     let ledger: &'a Ledger = ledger;
-    let mut downloads = Downloads::new(ledger);
+    let downloads = Downloads::new(ledger);
     let mut depot = match on_offer {
         Some(depot) => depot,
-        None => depot(server, &survey, (sources, terms), &mut downloads)?,
+        None => depot(server, &survey, (sources, terms), &downloads)?,
     };
     depot.left_out.extend(called_otherwise);
     downloads.remember()?;
@@ -283,7 +284,7 @@ fn switch(server: &Server, survey: &mut Survey, terms: &Terms) -> Result<Vec<BTr
     let (on, off) = (ids(server, &terms.on), ids(server, &terms.off));
     let several = survey.parts.len() > 1;
     let known = |inventory: &Inventory, id: &Id| inventory.get(id).is_some();
-    let of_whole = survey.inventory.clone();
+    let of_whole = Arc::clone(&survey.inventory);
     let mut switched = Vec::new();
     for part in &mut survey.parts {
         let is_meant = terms.of.is_none() || part.server.which() == terms.of.as_deref();
@@ -294,15 +295,22 @@ fn switch(server: &Server, survey: &mut Survey, terms: &Terms) -> Result<Vec<BTr
         };
         let of = |ids: &[Id]| ids.iter().filter(here).cloned().collect::<Vec<Id>>();
         let (on, off) = (of(&on), of(&off));
-        let change = part.inventory.switch(&part.server.family, &on, &off);
+        if on.is_empty() && off.is_empty() {
+            switched.push(BTreeMap::new());
+            continue;
+        }
+        let inventory = Arc::make_mut(&mut part.inventory);
+        let change = inventory.switch(&part.server.family, &on, &off);
         switched.push(change.map_err(|fault| Error::Planning(PlanningFault::Switch(fault)))?);
     }
     if several {
-        let findings = std::mem::take(&mut survey.inventory.findings);
-        survey.inventory = united(survey.parts.iter().map(|part| &part.inventory));
-        survey.inventory.findings = findings;
+        let inventory = united(survey.parts.iter().map(|part| &*part.inventory));
+        survey.inventory = Arc::new(Inventory {
+            findings: survey.inventory.findings.clone(),
+            ..inventory
+        });
     } else if let [only] = &survey.parts[..] {
-        survey.inventory = only.inventory.clone();
+        survey.inventory = Arc::clone(&only.inventory);
     }
     Ok(switched)
 }
@@ -333,7 +341,7 @@ fn depot(
     server: &Server,
     survey: &Survey,
     (sources, terms): (&Sources, &Terms),
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
 ) -> Result<Depot> {
     let mut depot = Depot::default();
     let mut gatherer = None;
@@ -625,7 +633,7 @@ struct Layering<'a> {
 
 /// The server as a plan finds it: as surveyed, or as the plan before leaves it.
 struct Beginning {
-    inventory: Inventory,
+    inventory: Arc<Inventory>,
     files: Vec<FileSeen>,
     parts: Vec<PartAt>,
     scripts: Vec<(RelPath, Text)>,
@@ -693,7 +701,7 @@ impl Question<'_> {
         let mut at = beginning(server, &self.survey, &self.switched, self.of.as_deref());
         at.by_hand.clone_from(&self.by_hand);
         let stops = stops(&self.request, selection)?;
-        let downloads = &mut self.downloads;
+        let downloads = &self.downloads;
         let Some(stops) = stops else {
             at_hand(&mut self.request.offers, selection, &self.store, downloads)?;
             let request = &self.request;
@@ -725,7 +733,7 @@ fn at_hand(
     offers: &mut Arc<Vec<Offer>>,
     selection: &Selection,
     store: &Store,
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
 ) -> Result<()> {
     let chosen = selection.choices.iter().filter_map(|choice| choice.offer);
     let chosen: Vec<usize> = chosen
@@ -769,7 +777,7 @@ fn at_hand(
 ///
 /// # Errors
 /// When it cannot be read, or is another file.
-fn as_stated(offer: &Offer, downloads: &mut Downloads<'_>) -> Result<Artifact> {
+fn as_stated(offer: &Offer, downloads: &Downloads<'_>) -> Result<Artifact> {
     let path = Path::new(&offer.artifact.file);
     let checks = offer.supply.iter().flat_map(|supply| &supply.checks);
     let kinds = checks.clone().map(|check| check.kind);
@@ -805,7 +813,7 @@ fn beginning(
         seen: seen.clone(),
     });
     Beginning {
-        inventory: survey.inventory.clone(),
+        inventory: Arc::clone(&survey.inventory),
         files: survey.planned_files(server).cloned().collect(),
         parts: parts.collect(),
         scripts: survey.scripts.clone(),
@@ -867,30 +875,30 @@ fn stops(request: &Request, selection: &Selection) -> Result<Option<Vec<Version>
 fn stage(
     server: &Server,
     at: &mut Beginning,
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
     request: &Request,
     selection: &Selection,
     layering: &Layering<'_>,
 ) -> Result<(Plan, Beginning)> {
-    let mut payloads = BTreeMap::new();
-    for choice in &selection.choices {
-        let Some(offer) = choice.offer else {
-            continue;
-        };
-        let installed = at.inventory.whole(&choice.id);
+    let laid_out = |choice: &Choice| {
+        let offer = choice.offer?;
         let files = payload(
             &server.family,
             &request.offers[offer],
-            installed,
+            at.inventory.whole(&choice.id),
             layering.variants,
             &|path| {
                 let mut patches = layering.patches.values();
                 at.by_hand.contains_key(path) || patches.any(|patch| patch.path == *path)
             },
             downloads,
-        )?;
-        payloads.insert(offer, files);
-    }
+        );
+        Some(files.map(|files| (offer, files)))
+    };
+    // Several at once; of those that cannot be laid out, the first is told.
+    let choices = selection.choices.par_iter();
+    let payloads: Vec<Result<(usize, Payload)>> = choices.filter_map(laid_out).collect();
+    let payloads: BTreeMap<usize, Payload> = payloads.into_iter().collect::<Result<_>>()?;
     if server.folder.is_far() {
         alike::read_alike(server, at, &payloads, downloads.ledger())?;
     }
@@ -1043,9 +1051,10 @@ fn left_by(
         files = left;
         parts.push(PartAt {
             seen: PartSeen {
-                inventory,
+                server: seen.server.clone(),
+                inventory: Arc::new(inventory),
                 order,
-                ..seen.clone()
+                flow: seen.flow.clone(),
             },
             ground: part.ground.clone(),
             switched: BTreeMap::new(),
@@ -1054,8 +1063,8 @@ fn left_by(
     }
     Ok(Beginning {
         inventory: match &parts[..] {
-            [only] => only.seen.inventory.clone(),
-            several => united(several.iter().map(|part| &part.seen.inventory)),
+            [only] => Arc::clone(&only.seen.inventory),
+            several => Arc::new(united(several.iter().map(|part| &*part.seen.inventory))),
         },
         files,
         parts,

@@ -123,7 +123,7 @@ pub fn put_order(server: &Server, ledger: &mut Ledger) -> Result<Plan> {
 
 /// A plan in which everything stays as it is, for what is then brought or changed by name.
 pub(super) fn standing_still(server: &Server, ledger: &Ledger, survey: &Survey) -> Result<Plan> {
-    let mut downloads = Downloads::new(ledger);
+    let downloads = Downloads::new(ledger);
     let variants = BTreeMap::new();
     let mut at = beginning(server, survey, &[], None);
     let request = Request::new(
@@ -146,14 +146,7 @@ pub(super) fn standing_still(server: &Server, ledger: &Ledger, survey: &Survey) 
         samples: &[],
         patches: &BTreeMap::new(),
     };
-    let (mut plan, _) = stage(
-        server,
-        &mut at,
-        &mut downloads,
-        &request,
-        &nothing,
-        &layering,
-    )?;
+    let (mut plan, _) = stage(server, &mut at, &downloads, &request, &nothing, &layering)?;
     plan.notes.clear();
     Ok(plan)
 }

@@ -171,7 +171,7 @@ fn states(
     sample: &RelPath,
 ) -> Result<(Option<Found>, Found)> {
     let coming = match plan {
-        Some(plan) => coming(plan, sample, &mut Downloads::new(ledger))?,
+        Some(plan) => coming(plan, sample, &Downloads::new(ledger))?,
         None => None,
     };
     let coming = coming.map(|text| (text, "as the armed plan brings it".to_owned()));
@@ -222,7 +222,7 @@ fn earlier(server: &Server, ledger: &Ledger, path: &RelPath, now: &Text) -> Resu
 pub(super) fn coming(
     plan: &Plan,
     path: &RelPath,
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
 ) -> Result<Option<Text>> {
     let action = plan.actions.iter().find(|action| action.path == *path);
     let Some(source) = action.and_then(|action| action.source.as_ref()) else {
@@ -240,7 +240,7 @@ pub(super) fn coming(
         path: file.into(),
         fault,
     };
-    let archive = downloads.archive(&artifact)?;
+    let mut archive = downloads.archive(&artifact)?;
     let mut files = archive
         .small_files(&[entry.clone()].into())
         .map_err(fault)?;
@@ -335,7 +335,7 @@ pub fn to_write(server: &Server, ledger: &mut Ledger, path: &RelPath) -> Result<
         })
     };
     let plan = armed_plan(server)?.ok_or_else(|| none("no plan is armed"))?;
-    let now = coming(&plan, path, &mut Downloads::new(ledger))?;
+    let now = coming(&plan, path, &Downloads::new(ledger))?;
     let now = now.ok_or_else(|| none("the armed plan brings nothing there"))?;
     let before = shipped::text_at(ledger, &survey.remembered, path)?;
     let before = before.ok_or_else(|| none("what was shipped there is not known"))?;

@@ -22,6 +22,7 @@ use lantern_core::tree::{FileSeen, Root, claim, content_hash, marked, root_in_ar
 use lantern_core::version::Version;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
+use std::sync::Arc;
 
 /// What a download was read as.
 #[derive(Debug)]
@@ -44,7 +45,7 @@ pub fn read(
     artifact: &Artifact,
     readers: &[&Reader],
     family: &Family,
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
 ) -> Result<Vec<Read>> {
     let read = read_for_clients(artifact, readers, family, downloads)?;
     let is_edition =
@@ -66,7 +67,7 @@ pub fn read_for_clients(
     artifact: &Artifact,
     readers: &[&Reader],
     family: &Family,
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
 ) -> Result<Vec<Read>> {
     let unclear = match read_one(artifact, None, readers, family, downloads) {
         Err(Error::Release {
@@ -75,8 +76,9 @@ pub fn read_for_clients(
         }) => Error::Release { path, fault },
         read => return read.map(|read| vec![read]),
     };
-    let archive = downloads.archive(artifact)?;
-    let Some(parts) = parts_of(readers, &archive.names()) else {
+    let names = downloads.names(artifact)?;
+    let names: Vec<&str> = names.iter().map(String::as_str).collect();
+    let Some(parts) = parts_of(readers, &names) else {
         return Err(unclear);
     };
     let mut each = Vec::new();
@@ -147,7 +149,7 @@ fn read_one(
     part: Option<&String>,
     readers: &[&Reader],
     family: &Family,
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
 ) -> Result<Read> {
     let path = Path::new(&artifact.file);
     let fault = |fault| Error::Archive {
@@ -179,8 +181,8 @@ fn read_one(
             match &found.collect::<Vec<_>>()[..] {
                 [] => {}
                 [entry] => {
-                    let archive = downloads.archive(artifact)?;
-                    let found = in_entry(archive, reader, &entry.name).map_err(fault)?;
+                    let mut archive = downloads.archive(artifact)?;
+                    let found = in_entry(&mut archive, reader, &entry.name).map_err(fault)?;
                     let at = (entry.blake3.as_str(), name.as_str());
                     let described = described(reader, family, &entry.name, at, &found);
                     return Ok(Read {
@@ -196,9 +198,9 @@ fn read_one(
             }
             continue;
         }
-        let archive = downloads.archive(artifact)?;
-        let mut names = archive.names();
-        names.retain(|name| is_inside(name, part));
+        let names = downloads.names(artifact)?;
+        let names = names.iter().map(String::as_str);
+        let names: Vec<&str> = names.filter(|name| is_inside(name, part)).collect();
         let root = match root_of(reader, &names) {
             Root::At(root) => root,
             Root::Nowhere => continue,
@@ -221,8 +223,7 @@ fn read_one(
             Shape::Folder | Shape::Group if folder.is_empty() => stem(),
             Shape::Folder | Shape::Group => folder,
         };
-        let archive = downloads.archive(artifact)?;
-        let found = texts(archive, reader, &root).map_err(fault)?;
+        let found = texts(downloads, artifact, reader, &root)?;
         let of = |archive| described(reader, family, place, (&artifact.blake3, archive), &found);
         let Described {
             mut facts,
@@ -255,7 +256,8 @@ fn read_one(
         }
         let entries = entries_of(downloads, artifact, part)?;
         let laid = lay_out(reader, &facts, None, variant, &entries, artifact)?;
-        let members = members(downloads.archive(artifact)?, family, &laid).map_err(broken)?;
+        let mut archive = downloads.archive(artifact)?;
+        let members = members(&mut archive, family, &laid).map_err(broken)?;
         let members = members.iter().map(|member| &member.facts);
         return Ok(Read {
             facts: as_group(&facts, members),
@@ -266,27 +268,30 @@ fn read_one(
     if let Some(fault) = unclear {
         return Err(release(fault));
     }
-    let archive = downloads.archive(artifact)?;
-    let known = |name: &&str| {
+    let known = |name: &String| {
         let name = name.rsplit('/').next().unwrap_or(name);
         let mut readers = family.readers.iter();
         readers.any(|reader| reader.drop.as_ref().is_some_and(|drop| drop.matches(name)))
     };
-    Err(release(match archive.names().into_iter().find(known) {
-        Some(inner) => ReleaseFault::Around(inner.to_owned()),
+    let names = downloads.names(artifact)?;
+    Err(release(match names.into_iter().find(known) {
+        Some(inner) => ReleaseFault::Around(inner),
         None => ReleaseFault::Unknown,
     }))
 }
 
 /// The files in an archive, or in the part of it that is meant.
 fn entries_of(
-    downloads: &mut Downloads<'_>,
+    downloads: &Downloads<'_>,
     artifact: &Artifact,
     part: Option<&String>,
-) -> Result<Vec<ArchivedFile>> {
-    let mut entries = downloads.contents(artifact)?;
-    entries.retain(|entry| is_inside(&entry.name, part));
-    Ok(entries)
+) -> Result<Arc<Vec<ArchivedFile>>> {
+    let entries = downloads.contents(artifact)?;
+    if part.is_none() {
+        return Ok(entries);
+    }
+    let inside = entries.iter().filter(|it| is_inside(&it.name, part));
+    Ok(Arc::new(inside.cloned().collect()))
 }
 
 fn name_of(path: &Path) -> String {
@@ -318,19 +323,23 @@ fn in_entry(
 
 /// The descriptors of a release: at its root, or where it has what goes to the component's own place.
 fn texts(
-    archive: &mut Archive,
+    downloads: &Downloads<'_>,
+    artifact: &Artifact,
     reader: &Reader,
     root: &str,
-) -> std::result::Result<Vec<Found>, ArchiveFault> {
-    let mut found = archive.texts(&reader.files, root)?;
-    let home = reader.home_in_release();
-    if !home.is_empty() && found.len() < reader.files.len() {
-        let known: Vec<usize> = found.iter().map(|found| found.file).collect();
-        let at_home = archive.texts(&reader.files, &format!("{root}{home}"))?;
-        found.extend(at_home.into_iter().filter(|it| !known.contains(&it.file)));
-        found.sort_by_key(|found| found.file);
-    }
-    Ok(found)
+) -> Result<Arc<Vec<Found>>> {
+    let wanted = format!("{root}\n{}", reader.name);
+    downloads.found(artifact, wanted, |archive| {
+        let mut found = archive.texts(&reader.files, root)?;
+        let home = reader.home_in_release();
+        if !home.is_empty() && found.len() < reader.files.len() {
+            let known: Vec<usize> = found.iter().map(|found| found.file).collect();
+            let at_home = archive.texts(&reader.files, &format!("{root}{home}"))?;
+            found.extend(at_home.into_iter().filter(|it| !known.contains(&it.file)));
+            found.sort_by_key(|found| found.file);
+        }
+        Ok(found)
+    })
 }
 
 fn described(
@@ -416,8 +425,8 @@ pub fn payload(
     offer: &Offer,
     installed: Option<&Component>,
     variants: &BTreeMap<Id, String>,
-    by_hand: &dyn Fn(&RelPath) -> bool,
-    downloads: &mut Downloads<'_>,
+    by_hand: &(dyn Fn(&RelPath) -> bool + Sync),
+    downloads: &Downloads<'_>,
 ) -> Result<Payload> {
     let path = Path::new(&offer.artifact.file);
     let expected = &offer.artifact.blake3;
@@ -429,10 +438,6 @@ pub fn payload(
             found: shortened(&artifact.blake3),
         });
     }
-    let fault = |fault| Error::Archive {
-        path: path.into(),
-        fault,
-    };
     let release = |fault| Error::Release {
         path: path.into(),
         fault,
@@ -453,8 +458,8 @@ pub fn payload(
         .find(|tier: &Vec<_>| !tier.is_empty())
         .unwrap_or_default();
     if let Some(reader) = of_kind.iter().find(|reader| reader.shape == Shape::File) {
-        let mut entries = match &reader.inside {
-            None => Vec::new(),
+        let entries = match &reader.inside {
+            None => Arc::default(),
             Some(_) => downloads.contents(artifact)?,
         };
         // Of several, all others are offers of their own.
@@ -463,7 +468,8 @@ pub fn payload(
             let is_one = reader.inside.as_ref().is_some_and(|it| it.matches(name));
             several.is_some_and(|part| is_one && !is_inside(name, Some(part)))
         };
-        entries.retain(|entry| !other(&entry.name));
+        let own = entries.iter().filter(|entry| !other(&entry.name));
+        let entries: Vec<ArchivedFile> = own.cloned().collect();
         let laid = lay_out(reader, &offer.facts, installed, None, &entries, artifact)?;
         return Ok(Payload {
             place: laid.place,
@@ -479,8 +485,8 @@ pub fn payload(
         });
     }
     let part = offer.inside.as_ref();
-    let archive = downloads.archive(artifact)?;
-    let mut names = archive.names();
+    let names = downloads.names(artifact)?;
+    let mut names: Vec<&str> = names.iter().map(String::as_str).collect();
     // Beside several there are single files only: they go nowhere.
     let wrapper = wrapper_of(&names);
     let beside = |name: &&&str| part.is_some() && !name[wrapper.len()..].contains('/');
@@ -491,7 +497,7 @@ pub fn payload(
         .into_iter()
         .filter_map(|reader| Some((reader, root_of(reader, &names).at()?)));
     let (reader, root) = known.next().ok_or_else(|| release(ReleaseFault::Unknown))?;
-    let found = texts(archive, reader, &root).map_err(fault)?;
+    let found = texts(downloads, artifact, reader, &root)?;
     let broken = |why| release(ReleaseFault::Described(why));
     let said =
         described(reader, family, offer.facts.id.as_str(), ("", &name), &found).map_err(broken)?;
@@ -507,7 +513,10 @@ pub fn payload(
         artifact,
     )?;
     let members = match reader.kind {
-        Kind::Pack => members(downloads.archive(artifact)?, family, &laid).map_err(broken)?,
+        Kind::Pack => {
+            let mut archive = downloads.archive(artifact)?;
+            members(&mut archive, family, &laid).map_err(broken)?
+        }
         Kind::Build | Kind::Framework | Kind::Addon => Vec::new(),
     };
     let is_descriptor = |path: &RelPath| {
@@ -515,13 +524,7 @@ pub fn payload(
         below.is_some_and(|below| reader.files.iter().any(|file| file.name.lead_to(below)))
     };
     let is_wanted = |path: &RelPath| by_hand(path) || is_descriptor(path);
-    let texts = wanted_texts(
-        downloads.archive(artifact)?,
-        family,
-        &is_wanted,
-        &laid.files,
-    );
-    let texts = texts.map_err(fault)?;
+    let texts = wanted_texts(downloads, artifact, family, &is_wanted, &laid.files)?;
     let unused = laid.unused.into_iter();
     let beside = beside
         .into_iter()
@@ -542,11 +545,12 @@ pub fn payload(
 
 /// The texts of a release in which the family pins something, or that were edited by hand where they come to.
 fn wanted_texts(
-    archive: &mut Archive,
+    downloads: &Downloads<'_>,
+    artifact: &Artifact,
     family: &Family,
     by_hand: &dyn Fn(&RelPath) -> bool,
     files: &[PayloadFile],
-) -> std::result::Result<BTreeMap<RelPath, Text>, ArchiveFault> {
+) -> Result<BTreeMap<RelPath, Text>> {
     let is_pinned = |path: &str| {
         let mut pins = family.pins.iter().map(|pin| &pin.file);
         let mut flags = family.flags.iter().map(|flag| &flag.file);
@@ -567,7 +571,11 @@ fn wanted_texts(
         return Ok(BTreeMap::new());
     }
     let entries = wanted.iter().map(|(entry, _)| entry.clone()).collect();
-    let read = archive.small_files(&entries)?;
+    let read = downloads.archive(artifact)?.small_files(&entries);
+    let read = read.map_err(|fault| Error::Archive {
+        path: Path::new(&artifact.file).into(),
+        fault,
+    })?;
     let texts = wanted.into_iter().filter_map(|(entry, file)| {
         let bytes = read.get(&entry)?;
         // What a catalogue says of it may not be so.

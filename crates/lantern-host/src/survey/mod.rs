@@ -24,12 +24,13 @@ use lantern_core::version::Version;
 use rayon::prelude::*;
 use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::sync::Arc;
 
 /// What a survey found.
 #[derive(Debug)]
 pub struct Survey {
-    /// What is installed, and what is to be held against it.
-    pub inventory: Inventory,
+    /// What is installed, and what is to be held against it; of one server that has the install to itself, that one's.
+    pub inventory: Arc<Inventory>,
     /// Every file but lantern's own; kept and passing ones without hash unless asked for.
     pub files: Vec<FileSeen>,
     /// Each server that runs on the install; of one that has it to itself, that one.
@@ -48,7 +49,7 @@ pub struct PartSeen {
     /// The server.
     pub server: Server,
     /// What is installed for it, and what is to be held against it.
-    pub inventory: Inventory,
+    pub inventory: Arc<Inventory>,
     /// The load order as it is written down.
     pub order: Option<OrderText>,
     /// What happens when it is started.
@@ -224,7 +225,7 @@ fn taken(
                 .retain(|file| file.path.as_str() != FILE && !server.keeps(file.path.as_str()));
             parts.push(PartSeen {
                 server: one,
-                inventory,
+                inventory: Arc::new(inventory),
                 order,
                 flow,
             });
@@ -236,12 +237,14 @@ fn taken(
         parts = taking(&files)?;
     }
     let inventory = match &parts[..] {
-        [only] => only.inventory.clone(),
-        several => united(several.iter().map(|part| &part.inventory)),
+        [only] => Arc::clone(&only.inventory),
+        several => Arc::new(united(several.iter().map(|part| &*part.inventory))),
     };
-    for part in &mut parts {
-        let told = &inventory.findings;
-        part.inventory.findings.retain(|it| told.contains(it));
+    if parts.len() > 1 {
+        for part in &mut parts {
+            let own = &mut Arc::make_mut(&mut part.inventory).findings;
+            own.retain(|it| inventory.findings.contains(it));
+        }
     }
     Ok(Survey {
         inventory,

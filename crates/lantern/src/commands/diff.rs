@@ -53,8 +53,8 @@ pub fn run(args: &DiffArgs, common: &Common, look: &Look) -> Result<u8> {
         }
         (true, ..) => {
             let chosen = armed::choose(None, true, server)?;
-            let mut downloads = Downloads::new(&ledger);
-            difference::planned(server, &chosen.plan, &paths, &mut downloads)?
+            let downloads = Downloads::new(&ledger);
+            difference::planned(server, &chosen.plan, &paths, &downloads)?
         }
         (_, Some(number), _) => difference::aside(server, &ledger, number, &paths)?,
         (false, None, None) => {

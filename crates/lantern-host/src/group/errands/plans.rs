@@ -44,8 +44,8 @@ impl AtServer for Carried {
         let (server, _) = opened(folder)?;
         let mut ledger = Ledger::open(&server.folder)?;
         let found = survey(&server, &mut ledger, Depth::Usual)?;
-        let ids = found.inventory.components.into_iter();
-        let ids: BTreeSet<Id> = ids.map(|component| component.facts.id).collect();
+        let ids = found.inventory.components.iter();
+        let ids: BTreeSet<&Id> = ids.map(|component| &component.facts.id).collect();
         let carries = |text: &&String| {
             let id = text.split('=').next().unwrap_or_default();
             ids.contains(&Id::new(&server.family.ids.spell(id)))
