@@ -2,13 +2,12 @@
 
 use super::fault::BackupFault;
 use super::seal::Seal;
-use super::shelf::{Bucket, Kept, Objects, Room, Shelf};
+use super::shelf::{Kept, Room, Shelf};
 use crate::config::{BackupPlace, Server, StoreAt};
 use crate::error::{Error, Result};
 use crate::folder::{Folder, safe_name};
 use crate::place::here;
 use lantern_core::path::RelPath;
-use rusty_s3::Credentials;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -128,7 +127,7 @@ fn found(server: &Server, keeping: bool) -> Result<Home> {
             if !shared {
                 bucket.prefix += &format!("{room}/");
             }
-            Arc::new(Objects::new(&bucket, credentials(&bucket)?)?)
+            bucket.shelf()?
         }
     };
     let shelf: Arc<dyn Shelf> = match at.is_elsewhere() && keeping {
@@ -270,32 +269,6 @@ pub fn lock_room(server: &Server) -> Result<Option<(Folder, RelPath)>> {
     };
     folder.make_private(&room)?;
     Ok(Some((folder, room)))
-}
-
-/// The access key: in the file that is named, or in the environment.
-fn credentials(bucket: &Bucket) -> Result<Credentials> {
-    #[derive(Deserialize)]
-    #[serde(deny_unknown_fields)]
-    struct Key {
-        access_key: String,
-        secret_key: String,
-        session_token: Option<String>,
-    }
-    let Some(path) = &bucket.credentials else {
-        return Credentials::from_env().ok_or_else(|| {
-            let why = "there is no access key: credentials in [backup] names a file of it, or AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY hold it";
-            Error::Backup(bucket.fault(why.into()))
-        });
-    };
-    let text = here::read_text(path)?;
-    let key: Key = toml_edit::de::from_str(&text).map_err(|error| {
-        let why = format!("{}: {}", path.display(), error.to_string().trim_end());
-        Error::Backup(bucket.fault(why))
-    })?;
-    Ok(match key.session_token {
-        Some(token) => Credentials::new_with_token(key.access_key, key.secret_key, token),
-        None => Credentials::new(key.access_key, key.secret_key),
-    })
 }
 
 impl BackupPlace {

@@ -11,7 +11,7 @@ pub(crate) mod check;
 pub mod fault;
 #[cfg(test)]
 mod faults;
-#[cfg(test)]
+#[cfg(all(test, feature = "far"))]
 mod faults_afar;
 mod journal;
 mod moves;

@@ -4,15 +4,19 @@
 //! to it and no link on the way is followed, so that what was checked is what is used. What lies in no
 //! server folder, such as archives in a drop folder, goes through [`here`].
 
+mod address;
+#[cfg_attr(not(feature = "far"), path = "unreached.rs")]
 pub(crate) mod far;
 pub mod here;
 #[cfg_attr(windows, path = "windows.rs")]
 mod local;
 #[cfg(test)]
 pub(crate) mod lossy;
+mod means;
 
-pub use far::{Address, Means, Password, Scheme};
+pub use address::{Address, Scheme};
 pub use local::{LinkOnTheWay, Local};
+pub use means::{Means, Password, shell_of};
 
 use lantern_core::path::RelPath;
 use serde::{Deserialize, Serialize};

@@ -467,5 +467,5 @@ pub fn unshared(folder: &Folder) -> Result<Option<String>> {
     }
 }
 
-#[cfg(test)]
+#[cfg(all(test, feature = "far"))]
 mod tests;

@@ -13,7 +13,7 @@ use crate::changeover::Event;
 use crate::error::{Error, Result};
 use crate::interrupt::{self, Moment, UnderWay};
 use crate::meter;
-use crate::place::{Address, far, here};
+use crate::place::{Address, here, shell_of};
 use crate::runner::{somebody, spoken_with};
 use crate::shell::quoted;
 use crate::told::plain;
@@ -68,7 +68,7 @@ pub struct There {
 impl There {
     /// The command that runs a line for the shell there.
     pub fn shell(&self) -> Vec<String> {
-        let ssh = || far::shell_of(&self.address);
+        let ssh = || shell_of(&self.address);
         self.shell.clone().unwrap_or_else(ssh)
     }
 

@@ -3,12 +3,16 @@
 //! An object is written whole or not at all, and read from anywhere in it. Names have rooms, as `packs/7.index` has; a shelf
 //! knows nothing of what they mean.
 
+mod bucket;
 mod kept;
+#[cfg(feature = "objects")]
 mod objects;
 mod room;
 
+pub use bucket::Bucket;
 pub use kept::Kept;
-pub use objects::{Bucket, Objects};
+#[cfg(feature = "objects")]
+use objects::Objects;
 pub use room::Room;
 
 use crate::error::Result;

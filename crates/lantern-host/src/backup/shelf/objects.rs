@@ -4,17 +4,17 @@
 //! is asked, so that each of a thousand files does not wait for as long. What is small is read in blocks, the last of which are
 //! held: small pieces that lie side by side are one request.
 
-use super::{Object, Shelf};
+use super::{Bucket, Object, Shelf};
 use crate::backup::fault::BackupFault;
 use crate::error::{Error, Result};
-use crate::place::NewFile;
+use crate::place::{NewFile, here};
 use crate::web::Web;
 use crate::web::fault::WebFault;
 use rusty_s3::actions::ListObjectsV2;
 use rusty_s3::{Credentials, S3Action};
+use serde::Deserialize;
 use std::collections::VecDeque;
 use std::io;
-use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -49,23 +49,6 @@ const LONGEST_WHOLE: u64 = 1 << 30;
 const LEFT_ALONE: Duration = Duration::from_secs(60);
 /// So many requests are under way at once.
 const AT_ONCE: usize = 8;
-
-/// Where a store is in an object store.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Bucket {
-    /// The address that is asked.
-    pub endpoint: Url,
-    /// The bucket's name.
-    pub bucket: String,
-    /// Where in it: empty, or ending in `/`.
-    pub prefix: String,
-    /// The region that requests are signed for.
-    pub region: String,
-    /// The file that holds the access key; otherwise the environment does.
-    pub credentials: Option<PathBuf>,
-    /// A file of certificates that vouch for it, besides those of the machine.
-    pub ca: Option<PathBuf>,
-}
 
 /// A store in a bucket.
 #[derive(Debug)]
@@ -118,7 +101,7 @@ impl Objects {
     ///
     /// # Errors
     /// When there is no access key, or the certificates cannot be read.
-    pub fn new(at: &Bucket, credentials: Credentials) -> Result<Objects> {
+    pub fn new(at: &Bucket) -> Result<Objects> {
         let (endpoint, name) = (at.endpoint.clone(), at.bucket.clone());
         let style = rusty_s3::UrlStyle::Path;
         let bucket = rusty_s3::Bucket::new(endpoint, style, name, at.region.clone());
@@ -126,7 +109,7 @@ impl Objects {
         Ok(Objects {
             at: at.clone(),
             bucket,
-            credentials,
+            credentials: credentials(at)?,
             web: Web::new(at.ca.as_deref())?,
             was_heard: AtomicBool::default(),
             given_up: Mutex::default(),
@@ -333,24 +316,30 @@ impl Objects {
     }
 }
 
-impl Bucket {
-    pub(crate) fn fault(&self, why: String) -> BackupFault {
-        BackupFault::Shelf {
-            at: self.to_string(),
-            why,
-        }
+/// The access key: in the file that is named, or in the environment.
+fn credentials(bucket: &Bucket) -> Result<Credentials> {
+    #[derive(Deserialize)]
+    #[serde(deny_unknown_fields)]
+    struct Key {
+        access_key: String,
+        secret_key: String,
+        session_token: Option<String>,
     }
-}
-
-impl std::fmt::Display for Bucket {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let prefix = self.prefix.trim_end_matches('/');
-        write!(f, "s3://{}", self.bucket)?;
-        match prefix {
-            "" => Ok(()),
-            prefix => write!(f, "/{prefix}"),
-        }
-    }
+    let Some(path) = &bucket.credentials else {
+        return Credentials::from_env().ok_or_else(|| {
+            let why = "there is no access key: credentials in [backup] names a file of it, or AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY hold it";
+            Error::Backup(bucket.fault(why.into()))
+        });
+    };
+    let text = here::read_text(path)?;
+    let key: Key = toml_edit::de::from_str(&text).map_err(|error| {
+        let why = format!("{}: {}", path.display(), error.to_string().trim_end());
+        Error::Backup(bucket.fault(why))
+    })?;
+    Ok(match key.session_token {
+        Some(token) => Credentials::new_with_token(key.access_key, key.secret_key, token),
+        None => Credentials::new(key.access_key, key.secret_key),
+    })
 }
 
 /// What an answer that is no success says.

@@ -1,8 +1,7 @@
 //! The line to another machine: requests and answers of the SSH file transfer protocol, version 3
 //! (draft-ietf-secsh-filexfer-02), over a program such as `ssh`.
 
-use super::address::Address;
-use super::wire;
+use super::{Address, ssh, wire};
 use crate::runner::spoken_with;
 use crate::told::plain;
 use russh_sftp::client::RawSftpSession;
@@ -60,27 +59,6 @@ impl fmt::Debug for Line {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Line").field("can", &self.can).finish()
     }
-}
-
-/// A command line of the system's own `ssh`, with all that the user has set for it, and words behind its options.
-pub fn ssh(address: &Address, words: &[&str]) -> Vec<String> {
-    let mut command: Vec<String> = [
-        "ssh",
-        "-o",
-        "ConnectTimeout=20",
-        "-o",
-        "ServerAliveInterval=15",
-    ]
-    .map(str::to_owned)
-    .into();
-    if let Some(port) = address.port {
-        command.extend(["-p".into(), port.to_string()]);
-    }
-    if let Some(user) = &address.user {
-        command.extend(["-l".into(), user.clone()]);
-    }
-    command.extend(words.iter().map(|&word| word.to_owned()));
-    command
 }
 
 impl Line {

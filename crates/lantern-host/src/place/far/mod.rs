@@ -2,7 +2,6 @@
 //!
 //! Each request waits for its answer once, however far away the other end is; so what can be asked at once is.
 
-mod address;
 #[cfg(test)]
 pub(crate) mod cut;
 mod folders;
@@ -18,38 +17,11 @@ mod tests;
 mod wire;
 mod writing;
 
-pub use address::{Address, Scheme};
-
-use super::{Held, LinkOnTheWay, Meta, NewFile, Place, Sort, Source};
+use super::means::{Means, Password, shell_of, ssh};
+use super::{Address, Held, LinkOnTheWay, Meta, NewFile, Place, Scheme, Sort, Source};
 use lantern_core::path::RelPath;
 use std::io;
-use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
-
-/// How another machine is reached, besides its address.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Means {
-    /// For SFTP, the command line that speaks it; otherwise the system's `ssh`.
-    pub through: Option<Vec<String>>,
-    /// The command that runs a line for the shell there, which is added as its last word; otherwise, where the address says that there
-    /// is one, the system's `ssh`.
-    pub shell: Option<Vec<String>>,
-    /// For FTP, where the password stands.
-    pub password: Option<Password>,
-    /// For FTP, how many connections there may be at once; otherwise as many as there may usually be.
-    pub connections: Option<usize>,
-    /// For FTP behind TLS, a file of certificates that vouch for it, besides those of the machine.
-    pub ca: Option<PathBuf>,
-}
-
-/// Where a password stands.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Password {
-    /// In a variable of the environment.
-    Env(String),
-    /// In a file, as its only line.
-    File(PathBuf),
-}
 
 /// An address, and how it is reached.
 type Way = (Address, Means);
@@ -112,11 +84,6 @@ pub fn close_unused() {
 pub fn close(host: &str) {
     let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
     open.retain(|((address, _), _)| address.host != host);
-}
-
-/// The command of the system's `ssh` that runs a line for the shell of a machine, which is added as its last word.
-pub fn shell_of(address: &Address) -> Vec<String> {
-    line::ssh(address, &["--", &address.host])
 }
 
 /// The command that runs a line for the shell of a machine, where there is one.
