@@ -145,6 +145,9 @@ fn what_to_do(error: &Error, common: &Common) -> String {
             ErrorKind::NotFound | ErrorKind::NotADirectory => {
                 "Name a folder that is there, or a program that is here.".into()
             }
+            ErrorKind::Unsupported => {
+                "Take a lantern that is built with all its features, or another way to that machine.".into()
+            }
             _ => "Ask whoever runs that machine.".into(),
         },
         Error::Address(_) => "Write it as sftp://USER@HOST/FOLDER; or ssh://, ftps:// or ftp://.".into(),
