@@ -5,7 +5,7 @@
 //! for what cannot be, so that the newest choices fail late.
 
 use lantern_core::artifact::Artifact;
-use lantern_core::component::{Id, Kind, Need};
+use lantern_core::component::{Id, Kind, Need, Provided};
 use lantern_core::facts::Facts;
 use lantern_core::offer::{Offer, Origin};
 use lantern_core::resolve::{Held, Request, Target};
@@ -289,6 +289,64 @@ pub fn sharing(users: usize, places: usize) -> Request {
             let facts = Facts::new(id.clone(), Kind::Addon, version(user));
             offer(facts)
         }));
+    }
+    request.offers = Arc::new(offers);
+    request
+}
+
+/// A world of everything that a release can ask of others: parts that several provide, in versions or in none, lists of which
+/// one will do, what binds only where it is there, and what must not be there. Some have an answer.
+pub fn mixed(components: usize, seed: u64) -> Request {
+    const RELEASES: usize = 8;
+    let mut dice = Dice(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
+    let id = |n: usize| Id::new(&format!("m{n:02}"));
+    let part = |n: usize| Id::new(&format!("part{n:02}"));
+    let parts = components.div_ceil(5);
+    let mut request = Request::new(Target::One(server(TARGET)), Id::new("server"));
+    let build = Facts::new(Id::new("server"), Kind::Build, server(TARGET));
+    let mut offers = vec![offer(build)];
+    for n in 0..components {
+        if !dice.one_in(3) {
+            request.add.insert(id(n));
+        }
+        let provided = dice.one_in(3).then(|| dice.below(parts));
+        for release in 0..RELEASES {
+            let need = |dice: &mut Dice| {
+                let least = dice.below(RELEASES);
+                let text = match dice.below(3) {
+                    0 => format!(">={} <{}", version(least), version(least + 3)),
+                    1 => format!(">={}", version(least)),
+                    _ => format!("<={}", version(least)),
+                };
+                let other = match dice.one_in(4) {
+                    true => part(dice.below(parts)),
+                    false => id(dice.below(components)),
+                };
+                Need {
+                    id: other,
+                    range: range(&text),
+                }
+            };
+            let mut facts = Facts::new(id(n), Kind::Addon, version(release));
+            facts.provides.extend(provided.map(|provided| Provided {
+                id: part(provided),
+                version: (!dice.one_in(3)).then(|| version(release)),
+            }));
+            for _ in 0..1 + dice.below(2) {
+                facts.needs.push(need(&mut dice));
+            }
+            if dice.one_in(2) {
+                let any = (0..2 + dice.below(2)).map(|_| need(&mut dice));
+                facts.needs_any.push(any.collect());
+            }
+            for _ in 0..dice.below(3) {
+                facts.uses.push(need(&mut dice));
+            }
+            for _ in 0..1 + dice.below(3) {
+                facts.clashes.push(need(&mut dice));
+            }
+            offers.push(offer(facts));
+        }
     }
     request.offers = Arc::new(offers);
     request
