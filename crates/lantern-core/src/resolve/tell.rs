@@ -51,6 +51,9 @@ impl Obstacle {
     }
 }
 
+/// The releases of components that count; none of those that are being looked up.
+type Counting<'a> = BTreeMap<Id, Option<Vec<&'a Facts>>>;
+
 struct Teller<'a> {
     request: &'a Request,
     conflict: &'a Conflict,
@@ -116,7 +119,14 @@ impl<'a> Teller<'a> {
         if relations || staying.iter().any(is_wish) {
             let mut supplied = BTreeSet::new();
             let mut told: Vec<String> = Vec::new();
-            for fact in self.in_order() {
+            let facts = self.in_order();
+            let mut rest = 0;
+            for (at, fact) in facts.iter().copied().enumerate() {
+                if told.len() > MOST_TOLD {
+                    told.truncate(MOST_TOLD);
+                    rest = facts.len() - at + 1;
+                    break;
+                }
                 told.extend(self.sentence(fact).map(|sentence| format!("  {sentence}")));
                 if let Fact::Needs(_, other) | Fact::NeedsInstalled(_, other) = fact
                     && supplied.insert(other)
@@ -125,9 +135,7 @@ impl<'a> Teller<'a> {
                     last.push_str(&supply);
                 }
             }
-            let rest = told.len().saturating_sub(MOST_TOLD);
-            if rest > 1 {
-                told.truncate(MOST_TOLD);
+            if rest > 0 {
                 told.push(format!("  … and {rest} facts more of this kind."));
             }
             lines.extend(told);
@@ -477,14 +485,25 @@ impl<'a> Teller<'a> {
     }
 
     /// Of the releases that are left, those that some release asks for which is left and needs the component; all where
-    /// nobody asks for any of them. `asking` are the components on whose behalf this is looked up.
-    fn that_count(&self, id: &Id, asking: &mut Vec<Id>) -> Vec<&'a Facts> {
+    /// nobody asks for any of them. `known` has what was looked up before, and nothing of the components on whose behalf this is.
+    fn that_count(&self, id: &Id, known: &mut Counting<'a>) -> Vec<&'a Facts> {
+        if let Some(Some(known)) = known.get(id) {
+            return known.clone();
+        }
+        known.insert(id.clone(), None);
+        let counting = self.asked_for(id, known);
+        known.insert(id.clone(), Some(counting.clone()));
+        counting
+    }
+
+    fn asked_for(&self, id: &Id, known: &mut Counting<'a>) -> Vec<&'a Facts> {
         let left = self.left(id);
         let needing = self.conflict.facts.iter().filter_map(|fact| match fact {
             Fact::Needs(who, what) | Fact::NeedsInstalled(who, what) if what == id => Some(who),
             _ => None,
         });
-        let needing: Vec<&Id> = needing.filter(|who| !asking.contains(who)).collect();
+        let is_asking = |who: &&Id| matches!(known.get(*who), Some(None));
+        let needing: Vec<&Id> = needing.filter(|who| !is_asking(who)).collect();
         if self.has(&Fact::Stays(id.clone())) {
             return left;
         }
@@ -498,15 +517,13 @@ impl<'a> Teller<'a> {
         if needing.is_empty() {
             return left;
         }
-        asking.push(id.clone());
         let needing = needing
             .into_iter()
-            .flat_map(|who| self.that_count(who, asking));
+            .flat_map(|who| self.that_count(who, known));
         let asked: Vec<Range> = needing
             .flat_map(|facts| [ranges(&facts.needs, id), ranges(&facts.needs_installed, id)])
             .flatten()
             .collect();
-        asking.pop();
         let counts = |facts: &&&Facts| asked.iter().any(|range| range.holds_early(&facts.version));
         let counting: Vec<&Facts> = left.iter().filter(counts).copied().collect();
         if counting.is_empty() { left } else { counting }
@@ -519,7 +536,7 @@ impl<'a> Teller<'a> {
         asked: impl Fn(&Facts) -> Vec<Range>,
     ) -> Vec<(Range, Vec<&'a Version>)> {
         let mut told: Vec<(Range, Vec<&Version>)> = Vec::new();
-        for facts in self.that_count(id, &mut Vec::new()) {
+        for facts in self.that_count(id, &mut Counting::new()) {
             for range in asked(facts) {
                 match told.iter_mut().find(|(known, _)| *known == range) {
                     Some((_, versions)) => versions.push(&facts.version),
