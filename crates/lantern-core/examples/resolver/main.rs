@@ -163,7 +163,17 @@ fn of(text: &str) {
     match resolve(&request) {
         Ok(selection) => told(&format!("best, proved: {}", selection.proved)),
         Err(obstacle) => {
-            told("obstacle");
+            let conflicts = obstacle.conflicts.iter();
+            let facts: Vec<String> = conflicts
+                .map(|it| {
+                    format!(
+                        "{}{}",
+                        it.facts.len(),
+                        if it.minimal { "" } else { " or fewer" }
+                    )
+                })
+                .collect();
+            told(&format!("obstacle, of facts: {}", facts.join(", ")));
             let words = obstacle.tell(&request);
             told(&format!("told in {} bytes", words.len()));
         }

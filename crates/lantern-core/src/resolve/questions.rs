@@ -280,6 +280,10 @@ impl<'m, 'a> Questions<'m, 'a> {
         order.extend(core.facts);
         let (mut at, mut minimal) = (0, true);
         while at < order.len() {
+            if self.are_over() {
+                minimal = false;
+                break;
+            }
             let rest = order[..at].iter().chain(&order[at + 1..]);
             match self.ask_only(rest) {
                 Answer::Impossible(smaller) => order.retain(|fact| match fact {
