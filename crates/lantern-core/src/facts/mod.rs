@@ -291,9 +291,9 @@ impl WrittenRelease {
             return Err(say(&"id and version are both needed"));
         }
         let kind = self.kind.ok_or_else(|| say(&"kind is missing"))?;
-        let version = reading.notations().version(kind == Kind::Build, &stated);
+        let version = reading.version(kind == Kind::Build, &stated);
         let version = version.map_err(|error| say(&error))?;
-        let mut facts = Facts::new(id.clone(), kind, version);
+        let mut facts = Facts::new(reading.id(id.clone()), kind, version);
         let build = self.build.take();
         facts.read(self, reading).map_err(|error| say(&error))?;
         if let Some(build) = build {

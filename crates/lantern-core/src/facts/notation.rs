@@ -1,7 +1,8 @@
 //! How one fact is written, in catalogues and requests, and how a reader's field gives it.
 
 use crate::component::{Admits, ClientTerms, Has, HasWord, Id, Member, Need, Provided};
-use crate::version::{Notation, Notations, Range, RangesRead, Version};
+use crate::version::{Notation, Notations, Range, RangesRead, Version, VersionFault};
+use foldhash::{HashMap, HashSet};
 use schemars::JsonSchema;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -28,11 +29,14 @@ impl Misread {
     }
 }
 
-/// What texts are read by; ranges that stand in many places are read once.
+/// What texts are read by; what stands in many places is read once, and shared.
 #[derive(Debug)]
 pub struct Reading<'n> {
     notations: &'n Notations,
     ranges: RangesRead,
+    /// By whether they are of the server, then by text.
+    versions: [HashMap<String, Version>; 2],
+    ids: HashSet<Id>,
 }
 
 impl<'n> Reading<'n> {
@@ -41,7 +45,32 @@ impl<'n> Reading<'n> {
         Reading {
             notations,
             ranges: RangesRead::default(),
+            versions: Default::default(),
+            ids: HashSet::default(),
         }
+    }
+
+    /// Reads a version of the server, or of something else.
+    ///
+    /// # Errors
+    /// As [`Version::parse`].
+    pub fn version(&mut self, of_server: bool, text: &str) -> Result<Version, VersionFault> {
+        let known = &mut self.versions[usize::from(of_server)];
+        if let Some(version) = known.get(text) {
+            return Ok(version.clone());
+        }
+        let version = self.notations.version(of_server, text)?;
+        known.insert(text.to_owned(), version.clone());
+        Ok(version)
+    }
+
+    /// The id, as it was met before.
+    pub(super) fn id(&mut self, id: Id) -> Id {
+        if let Some(known) = self.ids.get(&id) {
+            return known.clone();
+        }
+        self.ids.insert(id.clone());
+        id
     }
 
     /// The notations that it reads by.
@@ -247,7 +276,7 @@ as_one_text! {
     /// A range over server versions.
     ServerVersions of Range: |reading, text| reading.ranges.server_range(reading.notations, text);
     /// A version of something that is not the server.
-    OneVersion of Version: |reading, text| reading.notations.version(false, text);
+    OneVersion of Version: |reading, text| reading.version(false, text);
 }
 
 /// The range that is meant of a component; several where several are asked for, as by the members of a pack.
@@ -281,12 +310,15 @@ impl Written<Vec<Need>> for Needs {
             texts.map(move |text| (id.clone(), text))
         });
         let needs = each.map(|(id, text)| {
+            let id = reading.id(id);
             let range = reading.ranges.range(reading.notations, &text);
             let range =
                 range.map_err(|error| Misread::new(id.as_str(), format!("{id}: {error}")))?;
             Ok(Need { id, range })
         });
-        needs.collect()
+        let mut needs: Vec<Need> = needs.collect::<Result<_, _>>()?;
+        needs.shrink_to_fit();
+        Ok(needs)
     }
 
     fn write(value: &Vec<Need>) -> BTreeMap<Id, Ranges> {
@@ -532,9 +564,12 @@ impl Written<Vec<Provided>> for Provides {
 
     fn read(text: Vec<StandsInFor>, reading: &mut Reading<'_>) -> Result<Vec<Provided>, Misread> {
         let provided = text.into_iter().map(|provided| match provided {
-            StandsInFor::Any(id) => Ok(Provided { id, version: None }),
+            StandsInFor::Any(id) => Ok(Provided {
+                id: reading.id(id),
+                version: None,
+            }),
             StandsInFor::Versioned { id, version } => Ok(Provided {
-                id,
+                id: reading.id(id),
                 version: OneVersion::read(Some(version), reading)?,
             }),
         });
@@ -595,7 +630,7 @@ impl Written<Vec<Member>> for Members {
 
     fn read(text: Vec<WrittenMember>, reading: &mut Reading<'_>) -> Result<Vec<Member>, Misread> {
         let members = text.into_iter().map(|member| {
-            let version = reading.notations.version(false, &member.version);
+            let version = reading.version(false, &member.version);
             let version = version.map_err(|error| Misread::new(&member.version, error))?;
             Ok(Member {
                 id: member.id,

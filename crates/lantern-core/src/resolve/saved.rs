@@ -278,10 +278,11 @@ impl Request {
             })
         });
         let held: Vec<Held> = held.collect::<Result<_, RequestFault>>()?;
-        let offers = written.offers.into_iter().map(|raw| {
+        let mut offers: Vec<Offer> = Vec::with_capacity(written.offers.len());
+        for raw in written.offers {
             let offer: WrittenOffer = serde_json::from_str(raw.get())
                 .map_err(|error| JsonFault::within(text, raw.get(), &error))?;
-            Ok(Offer {
+            offers.push(Offer {
                 facts: offer.release.facts(&mut reading).map_err(sense)?,
                 artifact: Artifact::default(),
                 content: None,
@@ -292,9 +293,8 @@ impl Request {
                     true => Origin::DropFolder,
                     false => Origin::Catalogue,
                 },
-            })
-        });
-        let offers: Vec<Offer> = offers.collect::<Result<_, RequestFault>>()?;
+            });
+        }
         let version_of = |id: &Id, text: &str| {
             let notation = match *id == written.build {
                 true => notations.server,

@@ -15,6 +15,7 @@ use serde::{Deserialize, Serialize};
 use std::cmp::Ordering;
 use std::fmt;
 use std::hash::{Hash, Hasher};
+use std::sync::Arc;
 
 /// How version strings are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema, Default)]
@@ -72,8 +73,13 @@ impl Part {
 }
 
 /// One version, as written and as it compares.
+///
+/// Copies share what they hold.
 #[derive(Debug, Clone)]
-pub struct Version {
+pub struct Version(Arc<Held>);
+
+#[derive(Debug)]
+struct Held {
     text: Box<str>,
     parts: Box<[Part]>,
     early: Option<Box<[Part]>>,
@@ -139,12 +145,12 @@ impl Version {
         if parts.is_empty() {
             return Err(fault("no number or letter stands in it"));
         }
-        Ok(Version {
+        Ok(Version(Arc::new(Held {
             text: trimmed.into(),
             parts: parts.into(),
             early: early.map(Vec::into_boxed_slice),
             build: build.into(),
-        })
+        })))
     }
 
     /// Makes the version of something that states none: its content hash stands for it.
@@ -153,44 +159,44 @@ impl Version {
     pub fn of_content(hash: &str) -> Version {
         let short: String = hash.chars().take(10).collect();
         let text: Box<str> = format!("#{short}").into();
-        Version {
+        Version(Arc::new(Held {
             parts: Box::new([Part::Word(text.clone())]),
             text,
             early: None,
             build: Box::default(),
-        }
+        }))
     }
 
     /// Whether a content hash stands for the version.
     pub fn is_content(&self) -> bool {
-        self.text.starts_with('#')
+        self.0.text.starts_with('#')
     }
 
     /// Whether it comes before a release: an alpha, beta, release candidate and so on.
     pub fn is_early(&self) -> bool {
-        self.early.is_some()
+        self.0.early.is_some()
     }
 
     /// Whether two differ in nothing but the build: `5.4+wide` is a build of the release `5.4`.
     pub fn is_same_release(&self, other: &Version) -> bool {
-        self.significant() == other.significant() && self.early == other.early
+        self.significant() == other.significant() && self.0.early == other.0.early
     }
 
     /// The version as it was written.
     pub fn as_str(&self) -> &str {
-        &self.text
+        &self.0.text
     }
 
     fn part(&self, index: usize) -> &Part {
         const ZERO: Part = Part::Number(0);
-        self.parts.get(index).unwrap_or(&ZERO)
+        self.0.parts.get(index).unwrap_or(&ZERO)
     }
 
     /// The parts without trailing zeros: what comparing and hashing look at.
     fn significant(&self) -> &[Part] {
-        let zeros = self.parts.iter().rev();
+        let zeros = self.0.parts.iter().rev();
         let zeros = zeros.take_while(|p| **p == Part::Number(0)).count();
-        &self.parts[..self.parts.len() - zeros]
+        &self.0.parts[..self.0.parts.len() - zeros]
     }
 }
 
@@ -297,14 +303,17 @@ fn early_part(text: &str) -> Part {
 
 impl Ord for Version {
     fn cmp(&self, other: &Version) -> Ordering {
+        if Arc::ptr_eq(&self.0, &other.0) {
+            return Ordering::Equal;
+        }
         let parts = self.significant().cmp(other.significant());
-        let early = parts.then_with(|| match (&self.early, &other.early) {
+        let early = parts.then_with(|| match (&self.0.early, &other.0.early) {
             (None, None) => Ordering::Equal,
             (None, Some(_)) => Ordering::Greater,
             (Some(_), None) => Ordering::Less,
             (Some(a), Some(b)) => a.cmp(b),
         });
-        early.then_with(|| self.build.cmp(&other.build))
+        early.then_with(|| self.0.build.cmp(&other.0.build))
     }
 }
 
@@ -325,14 +334,14 @@ impl Eq for Version {}
 impl Hash for Version {
     fn hash<H: Hasher>(&self, state: &mut H) {
         self.significant().hash(state);
-        self.early.hash(state);
-        self.build.hash(state);
+        self.0.early.hash(state);
+        self.0.build.hash(state);
     }
 }
 
 impl fmt::Display for Version {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(&self.text)
+        f.pad(&self.0.text)
     }
 }
 

@@ -1,6 +1,6 @@
 //! What a range holds.
 
-use super::{Notation, Part, Version};
+use super::{self as version, Notation, Part, Version};
 use serde::{Deserialize, Serialize};
 use std::cmp::Ordering;
 use std::fmt;
@@ -94,7 +94,9 @@ impl Range {
             RangeNotation::Any => vec![vec![]],
             RangeNotation::Interval => reader.intervals()?,
             RangeNotation::Comparators => reader.comparators()?,
-            RangeNotation::Prefix => vec![vec![Test::Begins(reader.whole_version()?.parts)]],
+            RangeNotation::Prefix => {
+                vec![vec![Test::Begins(reader.whole_version()?.0.parts.clone())]]
+            }
             RangeNotation::AtLeast => vec![vec![at_least(reader.whole_version()?)]],
             RangeNotation::Exact => vec![vec![exactly(reader.whole_version()?)]],
         };
@@ -194,10 +196,12 @@ impl Bound {
     fn version(&self) -> Option<Version> {
         match self {
             Bound::Open => None,
-            Bound::Including(version) | Bound::Excluding(version) if !version.text.is_empty() => {
+            Bound::Including(version) | Bound::Excluding(version) if !version.0.text.is_empty() => {
                 Some(version.clone())
             }
-            Bound::Including(version) | Bound::Excluding(version) => Some(spelled(&version.parts)),
+            Bound::Including(version) | Bound::Excluding(version) => {
+                Some(spelled(&version.0.parts))
+            }
         }
     }
 }
@@ -208,12 +212,12 @@ fn spelled(parts: &[Part]) -> Version {
         Part::Number(number) => number.to_string(),
         Part::Word(text) | Part::Huge(_, text) => text.to_string(),
     });
-    Version {
+    Version(Arc::new(version::Held {
         text: words.collect::<Vec<_>>().join(".").into(),
         parts: parts.into(),
         early: None,
         build: Box::default(),
-    }
+    }))
 }
 
 fn row_words(row: &[Test]) -> String {
@@ -431,10 +435,10 @@ impl Reader<'_> {
         }
         let stem = wildcard_stem(word);
         let version = self.version(stem.unwrap_or(word))?;
-        let wild = stem.is_some() || (version.parts.len() < 3 && !version.is_early());
+        let wild = stem.is_some() || (version.0.parts.len() < 3 && !version.is_early());
         let span = |low, high| Test::Span(low, high);
         let test = match mark {
-            "" | "=" if wild => Test::Begins(version.parts),
+            "" | "=" if wild => Test::Begins(version.0.parts.clone()),
             "" | "=" => exactly(version),
             ">=" => at_least(version),
             "<" => span(Bound::Open, Bound::Excluding(version)),
@@ -442,12 +446,12 @@ impl Reader<'_> {
             "<=" => self.up_to(word)?,
             "^" | "~" => {
                 let keep = if mark == "^" {
-                    caret_length(&version.parts)
+                    caret_length(&version.0.parts)
                 } else {
-                    version.parts.len().clamp(1, 2)
+                    version.0.parts.len().clamp(1, 2)
                 };
                 tests.push(at_least(version.clone()));
-                match next_after(&version.parts[..keep.min(version.parts.len())]) {
+                match next_after(&version.0.parts[..keep.min(version.0.parts.len())]) {
                     Some(parts) => span(Bound::Open, Bound::Excluding(before(parts))),
                     None => return Err(self.fault(at, "its last part must be a number here")),
                 }
@@ -465,9 +469,9 @@ impl Reader<'_> {
     fn up_to(&self, word: &str) -> Result<Test, RangeFault> {
         let stem = wildcard_stem(word);
         let version = self.version(stem.unwrap_or(word))?;
-        if (stem.is_some() || version.parts.len() < 3)
+        if (stem.is_some() || version.0.parts.len() < 3)
             && !version.is_early()
-            && let Some(parts) = next_after(&version.parts)
+            && let Some(parts) = next_after(&version.0.parts)
         {
             return Ok(Test::Span(Bound::Open, Bound::Excluding(before(parts))));
         }
@@ -499,12 +503,12 @@ fn next_after(parts: &[Part]) -> Option<Vec<Part>> {
 
 /// The earliest pre-release of a version: below it lies all that comes before that version.
 fn before(parts: Vec<Part>) -> Version {
-    Version {
+    Version(Arc::new(version::Held {
         text: "".into(),
         parts: parts.into(),
         early: Some(Box::default()),
         build: Box::default(),
-    }
+    }))
 }
 
 #[cfg(test)]
