@@ -2,6 +2,7 @@
 
 use super::{Described, Found, Subject, read};
 use crate::component::{Id, Need};
+use thin_vec::ThinVec;
 
 /// So many places are tried.
 const MOST: usize = 64;
@@ -50,7 +51,7 @@ pub fn needing(
 }
 
 /// The needs with one id in the place of another, or without it where that is needed already.
-fn wanted(needs: &[Need], old: &Id, new: &Id) -> Vec<Need> {
+fn wanted(needs: &[Need], old: &Id, new: &Id) -> ThinVec<Need> {
     let has_new = needs.iter().any(|need| need.id == *new);
     let kept = needs.iter().filter(|need| need.id != *old || !has_new);
     let renamed = kept.map(|need| match need.id == *old {

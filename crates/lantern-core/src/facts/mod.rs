@@ -22,6 +22,7 @@ use serde::{Deserialize, Serialize};
 use stated::stated;
 use std::collections::BTreeMap;
 use std::sync::{Arc, LazyLock};
+use thin_vec::ThinVec;
 
 stated! {
     /// What one version of a component says of itself.
@@ -67,33 +68,33 @@ stated! {
         /// The flavour of build that it wants.
         flavour: Option<String> as Text from "flavour",
         /// What must be there and run.
-        needs: Vec<Need> as Needs from "needs",
+        needs: ThinVec<Need> as Needs from "needs",
         /// What must be installed, whether or not it runs.
-        needs_installed: Vec<Need> as Needs from "needs_installed",
+        needs_installed: ThinVec<Need> as Needs from "needs_installed",
         /// Of each of these lists at least one must be there.
-        needs_any: Vec<Vec<Need>> as AnyOf,
+        needs_any: ThinVec<ThinVec<Need>> as AnyOf,
         /// What is taken into account where it is there: then the range binds.
-        uses: Vec<Need> as Needs from "uses",
+        uses: ThinVec<Need> as Needs from "uses",
         /// What must not be there beside it.
-        clashes: Vec<Need> as Needs from "clashes",
+        clashes: ThinVec<Need> as Needs from "clashes",
         /// What is taken into account where that, or anything that stands in for it, is there: then the range binds.
-        uses_provided: Vec<Need> as Needs from "uses_provided",
+        uses_provided: ThinVec<Need> as Needs from "uses_provided",
         /// What must not be there beside it, nor anything that stands in for it, other than itself.
-        clashes_provided: Vec<Need> as Needs from "clashes_provided",
+        clashes_provided: ThinVec<Need> as Needs from "clashes_provided",
         /// Other ids that it stands in for.
-        provides: Vec<Provided> as Provides from "provides",
+        provides: ThinVec<Provided> as Provides from "provides",
         /// Components whose place it takes: they go, and it stands in for them.
-        replaces: Vec<Id> as Ids from "replaces",
+        replaces: ThinVec<Id> as Ids from "replaces",
         /// Components that move together with it: where one is there, it is of the same version.
-        companions: Vec<Id> as Ids from "companions",
+        companions: ThinVec<Id> as Ids from "companions",
         /// Components that have to be started after it, where they are there.
-        before: Vec<Id> as Ids from "before",
+        before: ThinVec<Id> as Ids from "before",
         /// Components that have to be started before it, where they are there.
-        after: Vec<Id> as Ids from "after",
+        after: ThinVec<Id> as Ids from "after",
         /// What it wants to be started with, where the load order takes arguments.
         arguments: Option<String> as Text from "arguments",
         /// The members of a pack that run; empty for all else.
-        members: Vec<Member> as Members,
+        members: ThinVec<Member> as Members,
         /// A group of which only one may be there.
         group: Option<String> as Text from "group",
         /// What it takes of each kind of slot.
@@ -105,7 +106,7 @@ stated! {
         /// Whether the world holds its content; `None` when nobody declared it.
         world_bound: Option<bool> as Whether from "world_bound",
         /// Which players' clients it lets in where it runs; what is not stated here it says nothing of.
-        admits: Vec<Admits> as AdmitsClients from "admits",
+        admits: ThinVec<Admits> as AdmitsClients from "admits",
         /// For whom it is meant, whatever its version says.
         channel: Channel as Word from "channel",
         /// Whether its makers took it back.

@@ -8,6 +8,7 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt::Display;
+use thin_vec::ThinVec;
 
 /// A text that makes no sense where it stands.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -176,11 +177,6 @@ as_they_are! {
     /// Whether, and not where nobody says so.
     Flag of bool: false, |source, field| Ok(Whether::gather(source, field)?.unwrap_or_default()),
         |flag| yes_or_no(*flag);
-    /// Ids, in their order.
-    Ids of Vec<Id>: true, |source, field| {
-        let pairs = source.pairs(field)?.into_iter();
-        Ok(pairs.map(|(id, _)| Id::new(&id)).collect())
-    }, |ids| ids.iter().map(Id::as_str).collect::<Vec<_>>().join(", ");
     /// Words, in their order.
     Names of Vec<String>: true, |source, field| {
         let pairs = source.pairs(field)?.into_iter();
@@ -198,6 +194,34 @@ as_they_are! {
         let numbers = numbers.iter().map(|(kind, number)| format!("{number} {kind}"));
         numbers.collect::<Vec<_>>().join(", ")
     };
+}
+
+/// Ids, in their order.
+pub(super) struct Ids;
+
+impl Written<ThinVec<Id>> for Ids {
+    type Text = Vec<Id>;
+
+    fn read(text: Vec<Id>, reading: &mut Reading<'_>) -> Result<ThinVec<Id>, Misread> {
+        Ok(text.into_iter().map(|id| reading.id(id)).collect())
+    }
+
+    fn write(value: &ThinVec<Id>) -> Vec<Id> {
+        value.to_vec()
+    }
+
+    fn shown(text: &Vec<Id>) -> String {
+        text.iter().map(Id::as_str).collect::<Vec<_>>().join(", ")
+    }
+}
+
+impl Gathered<ThinVec<Id>> for Ids {
+    const IS_LIST: bool = true;
+
+    fn gather(source: &dyn Source, field: &str) -> Result<Vec<Id>, Misread> {
+        let pairs = source.pairs(field)?.into_iter();
+        Ok(pairs.map(|(id, _)| Id::new(&id)).collect())
+    }
 }
 
 /// One of a few words, in small letters.
@@ -301,10 +325,13 @@ impl Ranges {
 /// Ids with their ranges.
 pub(super) struct Needs;
 
-impl Written<Vec<Need>> for Needs {
+impl Written<ThinVec<Need>> for Needs {
     type Text = BTreeMap<Id, Ranges>;
 
-    fn read(text: BTreeMap<Id, Ranges>, reading: &mut Reading<'_>) -> Result<Vec<Need>, Misread> {
+    fn read(
+        text: BTreeMap<Id, Ranges>,
+        reading: &mut Reading<'_>,
+    ) -> Result<ThinVec<Need>, Misread> {
         let each = text.into_iter().flat_map(|(id, ranges)| {
             let texts = ranges.texts().into_iter();
             texts.map(move |text| (id.clone(), text))
@@ -316,12 +343,12 @@ impl Written<Vec<Need>> for Needs {
                 range.map_err(|error| Misread::new(id.as_str(), format!("{id}: {error}")))?;
             Ok(Need { id, range })
         });
-        let mut needs: Vec<Need> = needs.collect::<Result<_, _>>()?;
+        let mut needs: ThinVec<Need> = needs.collect::<Result<_, _>>()?;
         needs.shrink_to_fit();
         Ok(needs)
     }
 
-    fn write(value: &Vec<Need>) -> BTreeMap<Id, Ranges> {
+    fn write(value: &ThinVec<Need>) -> BTreeMap<Id, Ranges> {
         let pairs = value.iter();
         by_id(pairs.map(|need| (need.id.clone(), need.range.to_string())))
     }
@@ -341,7 +368,7 @@ impl Written<Vec<Need>> for Needs {
     }
 }
 
-impl Gathered<Vec<Need>> for Needs {
+impl Gathered<ThinVec<Need>> for Needs {
     const IS_LIST: bool = true;
 
     fn gather(source: &dyn Source, field: &str) -> Result<BTreeMap<Id, Ranges>, Misread> {
@@ -431,10 +458,10 @@ impl Admission {
 /// Kinds of client with ranges over their versions, and what is to be known of those kinds.
 pub(super) struct AdmitsClients;
 
-impl Written<Vec<Admits>> for AdmitsClients {
+impl Written<ThinVec<Admits>> for AdmitsClients {
     type Text = BTreeMap<Id, Admission>;
 
-    fn read(text: Self::Text, reading: &mut Reading<'_>) -> Result<Vec<Admits>, Misread> {
+    fn read(text: Self::Text, reading: &mut Reading<'_>) -> Result<ThinVec<Admits>, Misread> {
         let notations = reading.notations;
         let each = text.into_iter().flat_map(|(kind, admission)| {
             let (ranges, terms) = admission.apart();
@@ -454,7 +481,7 @@ impl Written<Vec<Admits>> for AdmitsClients {
         admits.collect()
     }
 
-    fn write(value: &Vec<Admits>) -> Self::Text {
+    fn write(value: &ThinVec<Admits>) -> Self::Text {
         let pairs = value.iter();
         let ranges =
             by_id(pairs.map(|admits| (Id::new(&admits.client), admits.versions.to_string())));
@@ -480,7 +507,7 @@ impl Written<Vec<Admits>> for AdmitsClients {
     }
 }
 
-impl Gathered<Vec<Admits>> for AdmitsClients {
+impl Gathered<ThinVec<Admits>> for AdmitsClients {
     const IS_LIST: bool = true;
 
     fn gather(source: &dyn Source, field: &str) -> Result<Self::Text, Misread> {
@@ -521,15 +548,18 @@ fn to_have(text: &str) -> Has {
 /// Lists of ids with their ranges, of each of which one is enough.
 pub(super) struct AnyOf;
 
-impl Written<Vec<Vec<Need>>> for AnyOf {
+impl Written<ThinVec<ThinVec<Need>>> for AnyOf {
     type Text = Vec<BTreeMap<Id, Ranges>>;
 
-    fn read(text: Self::Text, reading: &mut Reading<'_>) -> Result<Vec<Vec<Need>>, Misread> {
+    fn read(
+        text: Self::Text,
+        reading: &mut Reading<'_>,
+    ) -> Result<ThinVec<ThinVec<Need>>, Misread> {
         let lists = text.into_iter();
         lists.map(|list| Needs::read(list, reading)).collect()
     }
 
-    fn write(value: &Vec<Vec<Need>>) -> Self::Text {
+    fn write(value: &ThinVec<ThinVec<Need>>) -> Self::Text {
         value.iter().map(Needs::write).collect()
     }
 
@@ -559,10 +589,13 @@ pub enum StandsInFor {
 /// Ids that it stands in for.
 pub(super) struct Provides;
 
-impl Written<Vec<Provided>> for Provides {
+impl Written<ThinVec<Provided>> for Provides {
     type Text = Vec<StandsInFor>;
 
-    fn read(text: Vec<StandsInFor>, reading: &mut Reading<'_>) -> Result<Vec<Provided>, Misread> {
+    fn read(
+        text: Vec<StandsInFor>,
+        reading: &mut Reading<'_>,
+    ) -> Result<ThinVec<Provided>, Misread> {
         let provided = text.into_iter().map(|provided| match provided {
             StandsInFor::Any(id) => Ok(Provided {
                 id: reading.id(id),
@@ -576,7 +609,7 @@ impl Written<Vec<Provided>> for Provides {
         provided.collect()
     }
 
-    fn write(value: &Vec<Provided>) -> Vec<StandsInFor> {
+    fn write(value: &ThinVec<Provided>) -> Vec<StandsInFor> {
         let provided = value.iter().map(|provided| match &provided.version {
             None => StandsInFor::Any(provided.id.clone()),
             Some(version) => StandsInFor::Versioned {
@@ -596,7 +629,7 @@ impl Written<Vec<Provided>> for Provides {
     }
 }
 
-impl Gathered<Vec<Provided>> for Provides {
+impl Gathered<ThinVec<Provided>> for Provides {
     const IS_LIST: bool = true;
 
     fn gather(source: &dyn Source, field: &str) -> Result<Vec<StandsInFor>, Misread> {
@@ -625,10 +658,13 @@ pub struct WrittenMember {
 /// The members of a pack.
 pub(super) struct Members;
 
-impl Written<Vec<Member>> for Members {
+impl Written<ThinVec<Member>> for Members {
     type Text = Vec<WrittenMember>;
 
-    fn read(text: Vec<WrittenMember>, reading: &mut Reading<'_>) -> Result<Vec<Member>, Misread> {
+    fn read(
+        text: Vec<WrittenMember>,
+        reading: &mut Reading<'_>,
+    ) -> Result<ThinVec<Member>, Misread> {
         let members = text.into_iter().map(|member| {
             let version = reading.version(false, &member.version);
             let version = version.map_err(|error| Misread::new(&member.version, error))?;
@@ -641,7 +677,7 @@ impl Written<Vec<Member>> for Members {
         members.collect()
     }
 
-    fn write(value: &Vec<Member>) -> Vec<WrittenMember> {
+    fn write(value: &ThinVec<Member>) -> Vec<WrittenMember> {
         let members = value.iter().map(|member| WrittenMember {
             id: member.id.clone(),
             version: member.version.to_string(),

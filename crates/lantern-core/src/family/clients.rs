@@ -8,6 +8,7 @@ use crate::version::{Notation, Notations, Range, RangeFault, RangeNotation, Vers
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use thin_vec::ThinVec;
 
 /// One kind of client with which players join.
 #[derive(Debug, Clone, Deserialize)]
@@ -349,7 +350,7 @@ impl Rules<'_> {
     }
 
     /// Which clients a build lets in by itself.
-    pub(super) fn admits(&self, build: &Facts) -> Vec<Admits> {
+    pub(super) fn admits(&self, build: &Facts) -> ThinVec<Admits> {
         let stated = build.build.protocol.as_deref();
         let protocol = stated.or_else(|| self.protocol(&build.version));
         let each = self.kinds.iter().flat_map(|kind| {

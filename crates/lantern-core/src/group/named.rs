@@ -8,6 +8,7 @@ use crate::offer::Offer;
 use crate::resolve::{Held, Learned, Request};
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use thin_vec::ThinVec;
 
 /// How servers of a group call what they have.
 #[derive(Debug, Clone)]
@@ -39,11 +40,11 @@ impl Names<'_> {
         }
     }
 
-    fn ids(&self, ids: &[Id]) -> Vec<Id> {
+    fn ids(&self, ids: &[Id]) -> ThinVec<Id> {
         ids.iter().flat_map(|id| self.each(id)).collect()
     }
 
-    fn needs(&self, needs: &[Need]) -> Vec<Need> {
+    fn needs(&self, needs: &[Need]) -> ThinVec<Need> {
         let each = needs.iter().flat_map(|need| {
             let ids = self.each(&need.id).into_iter();
             ids.map(|id| Need {
@@ -77,7 +78,7 @@ impl Names<'_> {
                 range: range.clone(),
             }));
         }
-        let mut provides: Vec<Provided> = facts
+        let mut provides: ThinVec<Provided> = facts
             .provides
             .iter()
             .flat_map(|provided| {
@@ -136,8 +137,8 @@ impl Names<'_> {
             provides,
             replaces: self.ids(&facts.replaces),
             companions: self.ids(&facts.companions),
-            before: Vec::new(),
-            after: Vec::new(),
+            before: ThinVec::new(),
+            after: ThinVec::new(),
             arguments: None,
             members: members.collect(),
             group: facts.group.as_ref().map(of_first),

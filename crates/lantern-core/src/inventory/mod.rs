@@ -28,6 +28,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
+use thin_vec::ThinVec;
 
 /// What a component's files are, against what the ledger remembers of them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -318,7 +319,7 @@ pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> 
             let outside = from.iter().filter(|need| !inside.contains(&need.id));
             add_new(into, outside);
         }
-        let apart = |needs: &&Vec<Need>| !needs.iter().any(|need| inside.contains(&need.id));
+        let apart = |needs: &&ThinVec<Need>| !needs.iter().any(|need| inside.contains(&need.id));
         add_new(&mut whole.needs_any, member.needs_any.iter().filter(apart));
         let outside = |ids: &'a [Id]| ids.iter().filter(|id| !inside.contains(id));
         add_new(&mut whole.replaces, outside(&member.replaces));
@@ -339,7 +340,10 @@ pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> 
     whole
 }
 
-fn add_new<'a, T: Clone + PartialEq + 'a>(into: &mut Vec<T>, from: impl Iterator<Item = &'a T>) {
+fn add_new<'a, T: Clone + PartialEq + 'a>(
+    into: &mut ThinVec<T>,
+    from: impl Iterator<Item = &'a T>,
+) {
     for item in from {
         if !into.contains(item) {
             into.push(item.clone());

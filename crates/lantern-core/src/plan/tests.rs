@@ -769,10 +769,11 @@ fn what_does_not_run_asks_for_nothing() {
             .components
             .iter_mut()
             .find(|c| c.facts.id.as_str() == "m0");
-        member.unwrap().facts.needs = vec![crate::component::Need {
+        member.unwrap().facts.needs = [crate::component::Need {
             id: Id::new("gone"),
             range: crate::version::Range::any(),
-        }];
+        }]
+        .into();
         let movable = inventory.movable();
         let (_, pack) = movable
             .iter()

@@ -11,6 +11,7 @@ use crate::version::{Notation, RangeNotation};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use thin_vec::ThinVec;
 
 fn version(text: &str) -> Version {
     Version::parse(text, Notation::Dotted).unwrap()
@@ -53,7 +54,7 @@ pub(crate) fn facts(text: &str) -> Facts {
                         range: range(text),
                     }
                 };
-                let needs = || rest.split(',').map(need).collect::<Vec<_>>();
+                let needs = || rest.split(',').map(need).collect::<ThinVec<_>>();
                 let amounts = || {
                     needs()
                         .into_iter()
@@ -1019,7 +1020,7 @@ fn needs_hold(request: &Request, facts: &Facts, chosen: &BTreeMap<&Id, &Facts>) 
     let met = |need: &Need| met_by(need, false);
     let own = |need: &Need| bears(facts).iter().any(|(id, _)| **id == need.id);
     let mut installed = facts.needs_installed.iter();
-    let any = |needs: &Vec<Need>| needs.iter().any(|need| own(need) || met(need));
+    let any = |needs: &ThinVec<Need>| needs.iter().any(|need| own(need) || met(need));
     let mut frameworks = chosen
         .values()
         .filter(|other| other.kind == Kind::Framework);

@@ -320,13 +320,13 @@ fn what_it_asks(request: &Request, facts: &Facts) -> Vec<Facts> {
         all.push(one);
     };
     for need in &facts.needs {
-        asks(&|one| one.needs = vec![need.clone()]);
+        asks(&|one| one.needs = [need.clone()].into());
     }
     for need in &facts.needs_installed {
-        asks(&|one| one.needs_installed = vec![need.clone()]);
+        asks(&|one| one.needs_installed = [need.clone()].into());
     }
     for needs in &facts.needs_any {
-        asks(&|one| one.needs_any = vec![needs.clone()]);
+        asks(&|one| one.needs_any = [needs.clone()].into());
     }
     if facts.framework.is_some() {
         asks(&|one| one.framework.clone_from(&facts.framework));
