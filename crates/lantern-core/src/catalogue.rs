@@ -19,6 +19,7 @@ use serde_json::value::RawValue;
 use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
+use std::sync::Arc;
 
 /// A catalogue whose releases are found, and not yet read.
 #[derive(Debug)]
@@ -437,7 +438,7 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
     }
     Ok(Offer {
         facts: written.facts(reading)?,
-        artifact,
+        artifact: Arc::new(artifact),
         content,
         inside,
         was,

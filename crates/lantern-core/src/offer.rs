@@ -5,6 +5,7 @@ use crate::facts::Facts;
 use crate::supply::Supply;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// Where an offer comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
@@ -22,7 +23,7 @@ pub struct Offer {
     /// What it says of itself.
     pub facts: Facts,
     /// What holds it.
-    pub artifact: Artifact,
+    pub artifact: Arc<Artifact>,
     /// The hash of what it lays, by which it is known where it is installed; none where that says so itself, or is the
     /// archive's own.
     pub content: Option<String>,

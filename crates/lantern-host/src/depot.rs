@@ -23,6 +23,7 @@ use rayon::prelude::*;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use url::Url;
 
 /// The address that a catalogue is named by, where it is no file.
@@ -86,20 +87,21 @@ pub enum Beside {
 impl Base {
     /// Says of a file beside the catalogue where that is.
     fn place(&self, offer: &mut Offer, file: &RelPath) {
+        let artifact = Arc::make_mut(&mut offer.artifact);
         match self {
             Base::Folder(folder) => {
                 let whole = format!("{folder}/{file}");
-                let has_others = !offer.artifact.urls.is_empty();
+                let has_others = !artifact.urls.is_empty();
                 let is_there = !has_others || here::look(Path::new(&whole)).is_some();
-                offer.artifact.file = if is_there { whole } else { String::new() };
+                artifact.file = if is_there { whole } else { String::new() };
             }
-            Base::Elsewhere => offer.artifact.file = String::new(),
+            Base::Elsewhere => artifact.file = String::new(),
             Base::Address(url) => {
                 let parts: Vec<String> = file.as_str().split('/').map(encoded).collect();
-                offer.artifact.file = String::new();
+                artifact.file = String::new();
                 if let (Ok(whole), Some(supply)) = (url.join(&parts.join("/")), &mut offer.supply) {
                     supply.urls.insert(0, whole.into());
-                    offer.artifact.urls.clone_from(&supply.urls);
+                    artifact.urls.clone_from(&supply.urls);
                 }
             }
         }
@@ -188,9 +190,10 @@ impl Joined {
             .any(|check| check.kind.is_strong() && theirs.check(check.kind).is_some());
         if is_same {
             mine.urls.extend(theirs.urls.iter().cloned());
-            known.artifact.urls.clone_from(&mine.urls);
-            if !known.artifact.is_at_hand() {
-                known.artifact.file.clone_from(&offer.artifact.file);
+            let artifact = Arc::make_mut(&mut known.artifact);
+            artifact.urls.clone_from(&mine.urls);
+            if !artifact.is_at_hand() {
+                artifact.file.clone_from(&offer.artifact.file);
             }
         }
     }
@@ -568,7 +571,7 @@ fn offered(
         Error::Release { fault, .. } => fault.to_string(),
         other => other.to_string(),
     };
-    let artifact: Artifact = downloads.artifact(path).map_err(said)?;
+    let artifact: Arc<Artifact> = Arc::new(downloads.artifact(path).map_err(said)?);
     let read = release::read(&artifact, readers, family, downloads).map_err(said)?;
     let offers = read.into_iter().map(|read| Offer {
         facts: read.facts,

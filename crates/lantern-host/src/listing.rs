@@ -12,6 +12,7 @@ use lantern_core::family::Family;
 use lantern_core::offer::Offer;
 use lantern_core::supply::{Checksum, HashKind, encoded};
 use std::path::Path;
+use std::sync::Arc;
 
 /// What a catalogue was made of.
 #[derive(Debug)]
@@ -59,12 +60,12 @@ pub fn make(folder: &Path, family: &Family, name: &str, url: Option<&str>) -> Re
     for offer in &mut depot.offers {
         let file = Path::new(&offer.artifact.file).file_name();
         let file = file.and_then(|file| file.to_str());
-        offer.artifact.file = file
+        Arc::make_mut(&mut offer.artifact).file = file
             .ok_or_else(|| Error::OddPath(offer.artifact.file.clone().into()))?
             .to_owned();
         if let Some(base) = &base {
             let file = encoded(&offer.artifact.file);
-            offer.artifact.urls = vec![format!("{base}{file}")];
+            Arc::make_mut(&mut offer.artifact).urls = vec![format!("{base}{file}")];
         }
     }
     Ok(Listed {

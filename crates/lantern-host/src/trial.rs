@@ -22,6 +22,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// A day in nanoseconds.
 const DAY_NS: i64 = 86_400_000_000_000;
@@ -146,7 +147,7 @@ pub fn release(family: &Family, path: &Path) -> Result<Vec<ReleaseTried>> {
     let tried = read.into_iter().map(|read| {
         let offer = Offer {
             facts: read.facts,
-            artifact: artifact.clone(),
+            artifact: Arc::new(artifact.clone()),
             content: read.content,
             was: BTreeMap::new(),
             inside: read.inside,

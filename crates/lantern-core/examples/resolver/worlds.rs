@@ -4,7 +4,6 @@
 //! needs hold for the planted releases, and nothing planted clashes. Newer ones than the planted may ask
 //! for what cannot be, so that the newest choices fail late.
 
-use lantern_core::artifact::Artifact;
 use lantern_core::component::{Id, Kind, Need, Provided};
 use lantern_core::facts::Facts;
 use lantern_core::offer::{Offer, Origin};
@@ -82,7 +81,7 @@ fn offer(facts: Facts) -> Offer {
         content: None,
         was: std::collections::BTreeMap::new(),
         inside: None,
-        artifact: Artifact::default(),
+        artifact: Arc::default(),
         supply: None,
         origin: Origin::Catalogue,
     }

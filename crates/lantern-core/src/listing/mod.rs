@@ -17,6 +17,7 @@ use crate::supply::{Checksum, HashKind, Supply, encoded, is_web, name_of, releas
 use html5gum::{Token, Tokenizer};
 use serde::Deserialize;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// So many pages of one listing are asked for at most, where it does not say otherwise.
 const MOST_PAGES: u64 = 200;
@@ -438,7 +439,7 @@ impl Listing {
         let artifact = supply.at(String::new(), blake3, supply.bytes.unwrap_or(0));
         Ok(Offer {
             facts,
-            artifact,
+            artifact: Arc::new(artifact),
             content: None,
             inside: None,
             was: BTreeMap::new(),

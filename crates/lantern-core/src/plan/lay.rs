@@ -6,6 +6,7 @@ use super::{
     Action, ActionKind, Asked, DrawFault, FileMerge, Payload, Source, TextEdit, Under, WhyAside,
     Yours, is_lanterns,
 };
+use crate::artifact::Artifact;
 use crate::component::{Id, Kind};
 use crate::family::Glob;
 use crate::inventory::FileState;
@@ -217,7 +218,7 @@ impl Drawing<'_> {
             });
         }
         let archive = self.archives.len();
-        self.archives.push(offer.artifact.clone());
+        self.archives.push(Artifact::clone(&offer.artifact));
         let version = offer.facts.version.to_string();
         for file in payload.files.iter().filter(|file| !left_out(&file.path)) {
             let mut path = file.path.clone();

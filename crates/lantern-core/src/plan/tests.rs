@@ -16,6 +16,7 @@ use crate::tree::{FileSeen, claim};
 use crate::version::{Notation, Version};
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 /// The server that has an install to itself.
 macro_rules! only {
@@ -323,7 +324,7 @@ proptest! {
                     was: BTreeMap::new(),
                     inside: None,
                     facts: Facts::new(Id::new(id), kind(id), version(2)),
-                    artifact: crate::artifact::Artifact { file: id.into(), blake3: hash(id), bytes: 1, urls: Vec::new() },
+                    artifact: crate::artifact::Artifact { file: id.into(), blake3: hash(id), bytes: 1, urls: Vec::new() }.into(),
                     origin: Origin::Catalogue,
                     supply: None,
                 });
@@ -518,7 +519,7 @@ impl PackMove {
             was: BTreeMap::new(),
             inside: None,
             facts: Facts::new(Id::new("p"), Kind::Pack, version(2)),
-            artifact: crate::artifact::Artifact::default(),
+            artifact: Arc::default(),
             origin: Origin::Catalogue,
             supply: None,
         };
@@ -847,7 +848,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
             was: BTreeMap::new(),
             inside: None,
             facts,
-            artifact: crate::artifact::Artifact::default(),
+            artifact: Arc::default(),
             origin: Origin::Catalogue,
             supply: None,
         });
@@ -1148,7 +1149,7 @@ fn named_addons(
         was: BTreeMap::new(),
         inside: None,
         facts: Facts::new(Id::new("b"), Kind::Addon, version(2)),
-        artifact: crate::artifact::Artifact::default(),
+        artifact: Arc::default(),
         origin: Origin::Catalogue,
         supply: None,
     }];

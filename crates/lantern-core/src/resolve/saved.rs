@@ -278,13 +278,14 @@ impl Request {
             })
         });
         let held: Vec<Held> = held.collect::<Result<_, RequestFault>>()?;
+        let nowhere = Arc::new(Artifact::default());
         let mut offers: Vec<Offer> = Vec::with_capacity(written.offers.len());
         for raw in written.offers {
             let offer: WrittenOffer = serde_json::from_str(raw.get())
                 .map_err(|error| JsonFault::within(text, raw.get(), &error))?;
             offers.push(Offer {
                 facts: offer.release.facts(&mut reading).map_err(sense)?,
-                artifact: Artifact::default(),
+                artifact: nowhere.clone(),
                 content: None,
                 was: BTreeMap::new(),
                 inside: None,

@@ -4,7 +4,6 @@ mod refutation;
 mod sharing;
 
 use super::*;
-use crate::artifact::Artifact;
 use crate::component::{Admits, Channel, ClientTerms, Member, Need, Provided};
 use crate::proofs::at_least;
 use crate::version::{Notation, RangeNotation};
@@ -151,7 +150,7 @@ pub(crate) fn world(text: &str) -> Request {
             was: BTreeMap::new(),
             inside: None,
             facts: facts(by_hand.unwrap_or(line)),
-            artifact: Artifact::default(),
+            artifact: Arc::default(),
             supply: None,
             origin: if by_hand.is_some() {
                 Origin::DropFolder

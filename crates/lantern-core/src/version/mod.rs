@@ -75,10 +75,9 @@ impl Part {
 /// One version, as written and as it compares.
 ///
 /// Copies share what they hold.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub struct Version(Arc<Held>);
 
-#[derive(Debug)]
 struct Held {
     text: Box<str>,
     parts: Box<[Part]>,
@@ -336,6 +335,12 @@ impl Hash for Version {
         self.significant().hash(state);
         self.0.early.hash(state);
         self.0.build.hash(state);
+    }
+}
+
+impl fmt::Debug for Version {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Version").field(&self.0.text).finish()
     }
 }
 

@@ -18,6 +18,7 @@ use lantern_core::path::RelPath;
 use lantern_core::plan::{DrawFault, Plan};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// Where the content of a file is that is kept for clients.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -241,7 +242,7 @@ impl Reading<'_> {
         let version = version.map(ToString::to_string);
         let offer = Offer {
             facts: read.facts,
-            artifact,
+            artifact: Arc::new(artifact),
             content: read.content,
             was: BTreeMap::new(),
             inside: None,

@@ -744,7 +744,7 @@ fn at_hand(
         let offer = &offers[at];
         if offer.artifact.is_at_hand() {
             let known = as_stated(offer, downloads)?;
-            Arc::make_mut(offers)[at].artifact = known;
+            Arc::make_mut(offers)[at].artifact = Arc::new(known);
             continue;
         }
         let Some(supply) = offer.to_fetch().cloned() else {
@@ -758,7 +758,7 @@ fn at_hand(
         match there {
             Some(artifact) => {
                 let known = supply.at(artifact.file, artifact.blake3, artifact.bytes);
-                Arc::make_mut(offers)[at].artifact = known;
+                Arc::make_mut(offers)[at].artifact = Arc::new(known);
             }
             None => missing.push(Wanted {
                 what: format!("{} {}", offer.facts.id, offer.facts.version),

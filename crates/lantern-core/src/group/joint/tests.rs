@@ -141,7 +141,7 @@ fn frameworks_slots_and_groups_are_each_servers_own() {
 fn who_cannot_be_asked_at_once_is_told() {
     let one = "+ server 5.1\nserver 5.4\nserver 5.5";
     let two = "+ server 5.1\nserver 5.5";
-    assert_snapshot!(told(&[("", one), ("", one), ("", two)]), @r#"Builds([(Version { text: "5.4", parts: [Number(5), Number(4)], early: None, build: [] }, [0, 1])])"#);
+    assert_snapshot!(told(&[("", one), ("", one), ("", two)]), @r#"Builds([(Version("5.4"), [0, 1])])"#);
     let (group, mut other) = asked(&[("", one), ("", two)]);
     other[1].target = Target::One(other[1].held[0].facts.version.clone());
     assert_snapshot!(format!("{:?}", agree(&group, &other).unwrap_err()), @r#"Targets([("5.4", [0]), ("5.1", [1])])"#);
