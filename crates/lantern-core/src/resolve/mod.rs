@@ -333,10 +333,11 @@ pub fn resolve(request: &Request) -> Result<Selection, Box<Obstacle>> {
         Outcome::Found => {}
         Outcome::GaveUp => return Err(Box::new(Obstacle::gave_up())),
         Outcome::Impossible(core) => {
-            return Err(Box::new(obstacle::of(
-                request,
-                components_of(&model, &hard, &core),
-            )));
+            let core = components_of(&model, &hard, &core);
+            // What comes next takes as much room again.
+            drop(search);
+            drop(model);
+            return Err(Box::new(obstacle::of(request, core)));
         }
     }
     let first: Vec<bool> = (0..model.vars()).map(|var| search.is_true(var)).collect();
