@@ -2,7 +2,7 @@
 //!
 //! Prints one line for each seed: what, size, seed, milliseconds, and what came of it. Parsing is not in the times; `build` only makes the worlds. `RESOLVER_SEEDS` says how many seeds, otherwise 10. scripts/bench-resolver makes the table and the plot in docs/performance.md from it.
 //! `beside SORT [SIZE…]` has other resolvers answer the same: then a line has the milliseconds to our first answer, to our best or to the
-//! obstacle with all that would help, and to the answer of each other one; `RESOLVER_SECONDS` says for how long each of these may try, otherwise 60.
+//! obstacle with all that would help, and to the answer of each other one, or `over` for one that has none in `RESOLVER_SECONDS`, otherwise 60.
 //! `save SORT SIZE [SEED]` prints a world as a request, and `of FILE` tells the milliseconds of each part of answering one.
 
 #![allow(clippy::disallowed_methods, clippy::disallowed_macros)] // It measures the core; it is not part of it.
@@ -96,8 +96,12 @@ fn beside(what: &str, size: usize, seed: u64) {
     if let Ok(best) = &best {
         assert!(plain.holds(&plain.chosen(best)), "ours is wrong");
     }
-    let proved = best.map_or("", |best| if best.proved { "" } else { " not proved" });
-    print!("{what}\t{size}\t{seed}\t{verdict}\t{first:.1}\t{all:.1}{proved}");
+    let came = match &best {
+        Ok(best) if best.proved => "proved best",
+        Ok(_) => "best found",
+        Err(_) => verdict,
+    };
+    print!("{what}\t{size}\t{seed}\t{came}\t{first:.1}\t{all:.1}");
     let most = Duration::from_secs(setting("RESOLVER_SECONDS", 60));
     for other in &OTHERS {
         let begun = Instant::now();
@@ -110,12 +114,12 @@ fn beside(what: &str, size: usize, seed: u64) {
             }
             Outcome::Impossible => "no answer",
             Outcome::TimeIsUp => {
-                print!("\t{} time is up", other.name);
+                print!("\tover");
                 continue;
             }
         };
         assert_eq!(verdict, theirs, "{} says otherwise", other.name);
-        print!("\t{} {time:.1}", other.name);
+        print!("\t{time:.1}");
     }
     println!();
 }
