@@ -16,6 +16,10 @@ use others::{OTHERS, Outcome, Plain};
 use std::time::{Duration, Instant};
 use worlds::{Sort, dense, mixed, sharing, tangle, world};
 
+/// As in the program.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() {
     let mut arguments = std::env::args().skip(1);
     let mut what = arguments.next().unwrap_or_else(|| "first".into());
