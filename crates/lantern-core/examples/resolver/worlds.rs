@@ -48,16 +48,18 @@ pub enum Sort {
     Stuck,
 }
 
+// As the reader of requests does: equal versions, and equal ranges, share what they hold.
+
 fn version(release: usize) -> Version {
-    Version::parse(
-        &format!("{}.{}", 1 + release / 5, release % 5),
-        Notation::Dotted,
-    )
-    .expect("a version")
+    thread_local!(static KNOWN: RefCell<HashMap<usize, Version>> = RefCell::default());
+    KNOWN.with_borrow_mut(|known| {
+        let text = format!("{}.{}", 1 + release / 5, release % 5);
+        let parsed = || Version::parse(&text, Notation::Dotted).expect("a version");
+        known.entry(release).or_insert_with(parsed).clone()
+    })
 }
 
 fn range(text: &str) -> Range {
-    // As the reader of catalogues does: equal ranges share what they hold.
     thread_local!(static KNOWN: RefCell<HashMap<String, Range>> = RefCell::default());
     KNOWN.with_borrow_mut(|known| {
         known
@@ -90,8 +92,12 @@ fn offer(facts: Facts) -> Offer {
 /// A world of components with twenty releases each.
 pub fn world(components: usize, seed: u64, sort: Sort) -> Request {
     let mut dice = Dice(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
-    let id = |n: usize| Id::new(&format!("c{n:05}"));
+    let ids: Vec<Id> = (0..components)
+        .map(|n| Id::new(&format!("c{n:05}")))
+        .collect();
+    let id = |n: usize| ids[n].clone();
     let mut request = Request::new(Target::One(server(TARGET)), Id::new("server"));
+    Arc::make_mut(&mut request.offers).reserve_exact(components * RELEASES + TARGET);
     for n in 8..=TARGET {
         Arc::make_mut(&mut request.offers).push(offer(Facts::new(
             Id::new("server"),
@@ -193,6 +199,8 @@ pub fn world(components: usize, seed: u64, sort: Sort) -> Request {
                     droppable: false,
                 });
             }
+            facts.needs.shrink_to_fit();
+            facts.uses.shrink_to_fit();
             Arc::make_mut(&mut request.offers).push(offer(facts));
         }
     }

@@ -24,6 +24,7 @@ pub(super) use log::{Crowd, Step};
 use places::Places;
 use rooms::{Count, Rooms};
 use std::rc::Rc;
+use thin_vec::ThinVec;
 
 /// A variable: a release, an "absent", or a helper.
 pub(super) type Var = u32;
@@ -245,9 +246,9 @@ pub(super) struct Solver<T> {
     most_learned: usize,
     /// How many were forgotten so far.
     pub(super) forgotten: usize,
-    watches: Vec<Vec<Watch>>,
-    implied: Vec<Vec<Lit>>,
-    demands_of: Vec<Vec<u32>>,
+    watches: Vec<ThinVec<Watch>>,
+    implied: Vec<ThinVec<Lit>>,
+    demands_of: Vec<ThinVec<u32>>,
     trail: Vec<Lit>,
     head: usize,
     levels: Vec<Level>,
@@ -361,9 +362,9 @@ impl<T: Theory> Solver<T> {
         self.domain_of.resize(vars, NO_DOMAIN);
         self.marked.resize(vars, false);
         self.follows.resize(vars, None);
-        self.demands_of.resize(vars, Vec::new());
-        self.watches.resize(2 * vars, Vec::new());
-        self.implied.resize(2 * vars, Vec::new());
+        self.demands_of.resize(vars, ThinVec::new());
+        self.watches.resize(2 * vars, ThinVec::new());
+        self.implied.resize(2 * vars, ThinVec::new());
     }
 
     /// A new helper variable, in no domain.
