@@ -26,6 +26,7 @@ const ALLOWED: &[&str] = &[
     "serde_json",
     "similar",
     "strsim",
+    "thin-vec",
     "thiserror",
     "toml_edit",
 ];
