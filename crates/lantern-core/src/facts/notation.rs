@@ -73,11 +73,6 @@ impl<'n> Reading<'n> {
         self.ids.insert(id.clone());
         id
     }
-
-    /// The notations that it reads by.
-    pub fn notations(&self) -> &'n Notations {
-        self.notations
-    }
 }
 
 /// Where the fields of a reader are looked up.
