@@ -37,6 +37,8 @@ impl<'de> Deserialize<'de> for Pattern {
 #[derive(Debug, Clone)]
 pub struct Glob {
     text: String,
+    /// So much of its beginning, in bytes, stands in every path that it matches.
+    plain: usize,
     matcher: GlobMatcher,
 }
 
@@ -49,13 +51,15 @@ impl Glob {
         let glob = GlobBuilder::new(text).literal_separator(true).build();
         Ok(Glob {
             text: text.into(),
+            plain: text.find(['*', '?', '[', '{', '\\']).unwrap_or(text.len()),
             matcher: glob.map_err(|error| error.to_string())?.compile_matcher(),
         })
     }
 
     /// Whether the pattern matches a path.
     pub fn matches(&self, path: &str) -> bool {
-        self.matcher.is_match(path)
+        // Most of many paths differ right at the beginning.
+        path.starts_with(&self.text[..self.plain]) && self.matcher.is_match(path)
     }
 
     /// Whether the pattern may match something below a folder; true where that is not plain from its text.
@@ -162,12 +166,13 @@ mod tests {
     proptest! {
         #[test]
         fn what_matches_lies_where_it_may(
-            pattern in "([ab*?]|\\*\\*|\\{a,b/a\\}|\\[ab\\]){1,2}(/([ab*?]{1,2}|\\*\\*)){0,3}",
+            pattern in "(ab/){0,1}([ab*?]|\\*\\*|\\{a,b/a\\}|\\[ab\\]){1,2}(/([ab*?]{1,2}|\\*\\*)){0,3}",
             path in "[ab]{1,2}(/[ab]{1,2}){0,4}",
         ) {
             let Ok(glob) = Glob::new(&pattern) else {
                 return Ok(());
             };
+            prop_assert_eq!(glob.matches(&path), glob.matcher.is_match(&path));
             if glob.matches(&path) {
                 for (at, _) in path.match_indices('/') {
                     prop_assert!(glob.may_match_below(&path[..at]), "{pattern} below {}", &path[..at]);
