@@ -641,6 +641,17 @@ pub struct Server {
     which: Option<several::Which>,
 }
 
+/// Whether a path is on the keep list of a family, or on a server's own.
+fn keeps(family: &Family, own: &[Glob], path: &str) -> bool {
+    let is_order = |path: &str| {
+        family
+            .order
+            .as_ref()
+            .is_some_and(|it| it.file.matches(path))
+    };
+    family.keeps(path) || !is_order(path) && own.iter().any(|glob| glob.matches(path))
+}
+
 impl Server {
     /// Opens a server that was adopted.
     ///
@@ -706,18 +717,14 @@ impl Server {
             which: None,
         };
         // What is on the keep list has to be backed up and watched wherever it lies, and components are there wherever they are.
-        let folder = server.folder.clone();
-        let holds = |link: &str| {
-            server
-                .family
-                .readers
-                .iter()
-                .any(|reader| reader.lies_in(link))
-        };
-        server.folder = match folder.is_far() {
-            true => folder,
-            false => folder.following(|link| server.keeps(&format!("{link}/_")) || holds(link)),
-        };
+        if !server.folder.is_far() {
+            let (family, own) = (server.family.clone(), server.config.keep.clone());
+            let wanted = move |link: &str| {
+                keeps(&family, &own, &format!("{link}/_"))
+                    || family.readers.iter().any(|reader| reader.lies_in(link))
+            };
+            server.folder = server.folder.following(wanted);
+        }
         Ok(server)
     }
 
@@ -868,12 +875,7 @@ impl Server {
 
     /// Whether a path is on the keep list of the family or of this server.
     pub fn keeps(&self, path: &str) -> bool {
-        let order_file = self
-            .family
-            .order
-            .as_ref()
-            .is_some_and(|o| o.file.matches(path));
-        self.family.keeps(path) || !order_file && self.config.keep.iter().any(|g| g.matches(path))
+        keeps(&self.family, &self.config.keep, path)
     }
 
     /// Whether something on the keep list may lie below a folder.

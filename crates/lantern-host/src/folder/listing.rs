@@ -1,6 +1,6 @@
 //! What lies in a place, all of it.
 
-use super::OWN;
+use super::{Followed, OWN};
 use crate::place::{Meta, Place, Sort, Stamp};
 use lantern_core::link;
 use lantern_core::path::RelPath;
@@ -23,21 +23,35 @@ pub struct Listing {
     pub left_alone: Vec<String>,
 }
 
-/// So many times as many folders are asked for together as are listed at once: else all would wait for the slowest of a few.
-const WAITING: usize = 4;
+impl Listing {
+    /// Without the links that are taken for folders, and in order.
+    pub(super) fn without(mut self, followed: &[Followed]) -> Listing {
+        let is_followed = |path: &str| followed.iter().any(|it| it.at.as_str() == path);
+        self.left_alone.retain(|path| !is_followed(path));
+        self.links.retain(|(path, ..)| !is_followed(path.as_str()));
+        self.files.sort_by(|a, b| a.0.cmp(&b.0));
+        self.links.sort_by(|a, b| a.0.cmp(&b.0));
+        self.folders.sort();
+        self
+    }
+}
+
+/// So many folders are asked for together, several times as many as any place lists at once: else all would wait for the slowest of a few.
+const TOGETHER: usize = 192;
 
 /// What is answered of a folder that is listed.
 type Answer = io::Result<Vec<(OsString, Meta)>>;
 
 /// Lists what lies in a place, under the path that it stands for, without what is in folders that are not wanted; on failure
 /// also what could not be listed. Folders that are likely to be there are asked for at once, and not only once the one above them was listed.
+/// Returns all links, wherever they lead.
 pub(super) fn list_in(
     place: &dyn Place,
     at: Option<&RelPath>,
     wanted: &dyn Fn(&RelPath) -> bool,
     likely: &[RelPath],
     listing: &mut Listing,
-) -> Result<(), (String, io::Error)> {
+) -> Result<Vec<RelPath>, (String, io::Error)> {
     let as_server = |below: &RelPath| match at {
         None => Some(below.clone()),
         Some(at) => at.join(below.as_str()).ok(),
@@ -47,9 +61,10 @@ pub(super) fn list_in(
         .collect();
     let answers = place.list_likely(&early);
     let mut early: HashMap<Option<RelPath>, Answer> = early.into_iter().zip(answers).collect();
+    let mut links = Vec::new();
     let mut next: Vec<Option<RelPath>> = vec![None];
     while !next.is_empty() {
-        let first = next.len().saturating_sub(place.at_once() * WAITING);
+        let first = next.len().saturating_sub(TOGETHER);
         let folders = next.split_off(first);
         let (known, folders): (Vec<_>, Vec<_>) = folders
             .into_iter()
@@ -91,6 +106,7 @@ pub(super) fn list_in(
                         listing.files.push((path, meta.stamp))
                     }
                     (Some(below), Some(path)) if meta.is_link() => {
+                        links.push(path.clone());
                         let target = place.read_link(&below).ok();
                         match target.filter(|target| link::leads_to(&below, target).is_some()) {
                             Some(target) => listing.links.push((path, meta.stamp, target)),
@@ -109,7 +125,8 @@ pub(super) fn list_in(
         }
     }
     listing.left_alone.sort();
-    Ok(())
+    links.sort();
+    Ok(links)
 }
 
 /// The links that lie in a place, under the path that it stands for; what cannot be listed has none.

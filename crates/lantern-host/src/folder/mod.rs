@@ -4,6 +4,7 @@
 //! as lead to a folder that is taken for one of the server's own.
 
 use crate::error::{At, Error, Result};
+mod followed;
 mod listing;
 
 use crate::place::far;
@@ -11,6 +12,8 @@ use crate::place::{
     Address, Held, LinkOnTheWay, Local, Means, Meta, NewFile, PROGRAM, Place, Sort, Source, here,
 };
 pub use crate::place::{OWNERS_ALONE, Stamp};
+pub use followed::Followed;
+use followed::Links;
 use lantern_core::link;
 use lantern_core::path::{PathFault, RelPath};
 pub use lantern_core::plan::OWN;
@@ -60,17 +63,7 @@ pub struct Folder {
     place: Arc<dyn Place>,
     /// Of a folder on another machine, the one on this machine that holds its settings and all that is lantern's own.
     home: Option<Arc<dyn Place>>,
-    followed: Vec<Followed>,
-}
-
-/// A link that is taken for the folder it leads to, such as that of a world on another disk.
-#[derive(Debug, Clone)]
-pub struct Followed {
-    /// Where the link is.
-    pub at: RelPath,
-    /// The folder it leads to, outside the server folder.
-    pub target: PathBuf,
-    place: Arc<dyn Place>,
+    links: Links,
 }
 
 /// One of lantern's own files, by its path in lantern's own folder.
@@ -111,7 +104,7 @@ impl Folder {
         Ok(Folder {
             place,
             home: None,
-            followed: Vec::new(),
+            links: Links::default(),
         })
     }
 
@@ -123,7 +116,7 @@ impl Folder {
         Ok(Folder {
             place: reached(address, means)?,
             home: Some(self.place),
-            followed: Vec::new(),
+            links: Links::default(),
         })
     }
 
@@ -135,7 +128,7 @@ impl Folder {
         Ok(Folder {
             place: reached(address, means)?,
             home: None,
-            followed: Vec::new(),
+            links: Links::default(),
         })
     }
 
@@ -215,44 +208,33 @@ impl Folder {
         }
     }
 
-    /// Takes links that are wanted for the folders they lead to, where those lie outside this one.
-    pub fn following(mut self, wanted: impl Fn(&str) -> bool) -> Folder {
-        let mut next = vec![(Arc::clone(&self.place), None)];
-        while let Some((place, at)) = next.pop() {
-            let links = listing::links_in(&*place, at.as_ref()).into_iter();
-            for link in links.filter(|link| wanted(link.as_str())) {
-                let below = at.as_ref().map_or(link.as_str(), |at: &RelPath| {
-                    link.below(at.as_str()).unwrap_or(link.as_str())
-                });
-                let Ok(place) = open_place(&place.root().join(below)) else {
-                    continue;
-                };
-                let target = place.root().to_owned();
-                // A folder that is seen already, or holds one that is, would be seen twice or for ever.
-                let meets = |known: &Path| target.starts_with(known) || known.starts_with(&target);
-                if meets(self.root()) || self.followed.iter().any(|known| meets(&known.target)) {
-                    continue;
-                }
-                next.push((Arc::clone(&place), Some(link.clone())));
-                self.followed.push(Followed {
-                    at: link,
-                    target,
-                    place,
-                });
-            }
+    /// Takes links that are wanted for the folders they lead to, where those lie outside this one. They are looked for once, when it
+    /// first matters.
+    pub fn following(self, wanted: impl Fn(&str) -> bool + Send + Sync + 'static) -> Folder {
+        Folder {
+            links: Links::wanted(wanted),
+            ..self
         }
-        self
     }
 
     /// The links that are taken for folders.
     pub fn followed(&self) -> &[Followed] {
-        &self.followed
+        self.links.of(&self.place)
+    }
+
+    /// The link that is taken for a folder, where a path is one.
+    fn followed_at(&self, path: &RelPath) -> Option<&Followed> {
+        // No link of lantern's own is followed, nor the file of its settings.
+        if is_lanterns(path, &[]) || path.as_str() == FILE {
+            return None;
+        }
+        self.followed().iter().find(|followed| followed.at == *path)
     }
 
     /// The path inside this folder of a file that the system names; none when it is not in it.
     pub fn below(&self, real: &Path) -> Option<PathBuf> {
         let inside = real.strip_prefix(self.root()).map(Path::to_owned);
-        let mut behind = self.followed.iter().filter_map(|followed| {
+        let mut behind = self.followed().iter().filter_map(|followed| {
             let below = real.strip_prefix(&followed.target).ok()?;
             Some(Path::new(followed.at.as_str()).join(below))
         });
@@ -303,7 +285,11 @@ impl Folder {
         if let Some(home) = self.at_home(path) {
             return (&**home, path.clone());
         }
-        let mut behind = self.followed.iter().filter_map(|followed| {
+        // Those of lantern's own lie behind no link, and may be asked for before anything of the server's matters.
+        if is_lanterns(path, &[]) || path.as_str() == FILE {
+            return (&*self.place, path.clone());
+        }
+        let mut behind = self.followed().iter().filter_map(|followed| {
             let below = path.below(followed.at.as_str())?;
             Some((followed, RelPath::parse(below).ok()?))
         });
@@ -319,8 +305,7 @@ impl Folder {
 
     /// Where what is in a folder is found: a link that is taken for a folder leads to the top of another place.
     fn found_folder(&self, folder: &RelPath) -> (&dyn Place, Option<RelPath>) {
-        let mut followed = self.followed.iter();
-        if let Some(followed) = followed.find(|followed| followed.at == *folder) {
+        if let Some(followed) = self.followed_at(folder) {
             return (&*followed.place, None);
         }
         let (place, at) = self.found(folder);
@@ -402,11 +387,10 @@ impl Folder {
         let mut folder = path.folder();
         while let Some(at) = &folder {
             let (place, below) = self.found(at);
-            let there = self.followed.iter().any(|followed| followed.at == *at);
-            let met = match there {
+            let met = match self.followed_at(at) {
                 // The link itself lies here; what counts is where it leads.
-                true => self.followed_top(at)?,
-                false => self.told("looking at", at, place.look(&below))?,
+                Some(followed) => here::look(&followed.target),
+                None => self.told("looking at", at, place.look(&below))?,
             };
             if let Some(meta) = met {
                 return Ok(meta.disk == own_disk);
@@ -414,12 +398,6 @@ impl Folder {
             folder = at.folder();
         }
         Ok(true)
-    }
-
-    /// What lies where a followed link leads.
-    fn followed_top(&self, at: &RelPath) -> Result<Option<Meta>> {
-        let followed = self.followed.iter().find(|followed| followed.at == *at);
-        Ok(followed.and_then(|followed| here::look(&followed.target)))
     }
 
     /// Makes a folder that nobody but its owner can look into, where it is not there yet.
@@ -478,7 +456,7 @@ impl Folder {
             self.make_own_there()?;
         }
         // A link that is taken for a folder is there as one.
-        missing.retain(|folder| self.followed.iter().all(|followed| followed.at != *folder));
+        missing.retain(|folder| self.followed_at(folder).is_none());
         for folder in missing.into_iter().rev() {
             let (place, at) = self.found(&folder);
             self.told("making the folder", &folder, place.make_folder(&at, USUAL))?;
@@ -572,7 +550,12 @@ impl Folder {
     /// # Errors
     /// When a folder cannot be read.
     pub fn list(&self) -> Result<Listing> {
-        self.list_where(&|_| true, &[])
+        let mut listing = Listing::default();
+        let followed = self.links.of_found(&self.place, |place, at| {
+            let listed = listing::list_in(place, at, &|_| true, &[], &mut listing);
+            listed.map_err(|(path, error)| self.listing_fault(&path, error))
+        })?;
+        Ok(listing.without(followed))
     }
 
     /// As [`Folder::list`], without what lies in folders that are not wanted. On another machine, those that are likely to be there are asked
@@ -589,21 +572,11 @@ impl Folder {
         let likely = if self.is_far() { likely } else { &[] };
         let top = listing::list_in(&*self.place, None, wanted, likely, &mut listing);
         top.map_err(|(path, error)| self.listing_fault(&path, error))?;
-        for Followed { at, place, .. } in self.followed.iter().filter(|it| wanted(&it.at)) {
+        for Followed { at, place, .. } in self.followed().iter().filter(|it| wanted(&it.at)) {
             let inside = listing::list_in(&**place, Some(at), wanted, &[], &mut listing);
             inside.map_err(|(path, error)| self.listing_fault(&path, error))?;
         }
-        let followed = |path: &str| {
-            self.followed
-                .iter()
-                .any(|followed| followed.at.as_str() == path)
-        };
-        listing.left_alone.retain(|path| !followed(path));
-        listing.links.retain(|(path, ..)| !followed(path.as_str()));
-        listing.files.sort_by(|a, b| a.0.cmp(&b.0));
-        listing.links.sort_by(|a, b| a.0.cmp(&b.0));
-        listing.folders.sort();
-        Ok(listing)
+        Ok(listing.without(self.followed()))
     }
 
     fn listing_fault(&self, path: &str, source: io::Error) -> Error {
@@ -1086,7 +1059,7 @@ impl Folder {
             let mut synced = both.map(|place| place.sync(None).at("syncing", place.root()));
             return synced.try_for_each(|it| it);
         };
-        if let Some(followed) = self.followed.iter().find(|followed| followed.at == *path) {
+        if let Some(followed) = self.followed_at(path) {
             return followed.place.sync(None).at("syncing", &followed.target);
         }
         let (place, at) = self.found(path);

@@ -4,14 +4,16 @@
 
 use super::{Held, Meta, NewFile, Place, Sort, Source, Stamp};
 use lantern_core::path::RelPath;
+use rayon::prelude::*;
 use rustix::fs::{
     self, AtFlags, Gid, Mode, OFlags, RenameFlags, ResolveFlags, Stat, Uid, XattrFlags,
 };
 use rustix::io::Errno;
 use std::collections::BTreeMap;
-use std::ffi::OsString;
+use std::ffi::{CStr, OsString};
 use std::fs::{File, TryLockError};
 use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStringExt;
 use std::os::unix::fs::FileExt;
@@ -165,6 +167,33 @@ fn sort(kind: fs::FileType) -> Sort {
     }
 }
 
+/// So many folders are listed by one thread before another one is worth asking.
+const LISTED_BY_ONE: usize = 8;
+
+/// So much of the names in a folder is asked for at once, in bytes.
+const NAMES_AT_ONCE: usize = 32 << 10;
+
+/// Tells each name in a folder but its own and its parent's, and what lies there as far as the file system says it with the name.
+fn each_name(
+    folder: &OwnedFd,
+    tell: &mut dyn FnMut(&CStr, fs::FileType) -> io::Result<()>,
+) -> io::Result<()> {
+    let mut buffer = [MaybeUninit::uninit(); NAMES_AT_ONCE];
+    let mut entries = fs::RawDir::new(folder, &mut buffer);
+    while let Some(entry) = entries.next() {
+        let entry = entry?;
+        let name = entry.file_name();
+        if name != c"." && name != c".." {
+            tell(name, entry.file_type())?;
+        }
+    }
+    Ok(())
+}
+
+fn os_string(name: &CStr) -> OsString {
+    OsString::from_vec(name.to_bytes().to_vec())
+}
+
 impl Place for Local {
     fn root(&self) -> &Path {
         &self.root
@@ -188,42 +217,37 @@ impl Place for Local {
     }
 
     fn list(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Meta)>> {
-        let mut entries = fs::Dir::new(self.open_folder(folder)?)?;
-        let mut names = Vec::new();
-        while let Some(entry) = entries.read() {
-            let name = entry?.file_name().to_bytes().to_vec();
-            if name != b"." && name != b".." {
-                names.push(name);
-            }
-        }
-        let mut found = Vec::with_capacity(names.len());
-        for name in names {
-            match fs::statat(entries.fd()?, &name[..], AtFlags::SYMLINK_NOFOLLOW) {
+        let folder = self.open_folder(folder)?;
+        let mut found = Vec::new();
+        each_name(&folder, &mut |name, _| {
+            match fs::statat(&folder, name, AtFlags::SYMLINK_NOFOLLOW) {
                 Err(Errno::NOENT) => {}
-                stat => found.push((OsString::from_vec(name), meta(&stat?))),
+                stat => found.push((os_string(name), meta(&stat?))),
             }
-        }
+            Ok(())
+        })?;
         Ok(found)
     }
 
+    fn list_each(&self, folders: &[Option<RelPath>]) -> Vec<io::Result<Vec<(OsString, Meta)>>> {
+        let each = folders.par_iter().with_min_len(LISTED_BY_ONE);
+        each.map(|folder| self.list(folder.as_ref())).collect()
+    }
+
     fn sorts(&self, folder: Option<&RelPath>) -> io::Result<Vec<(OsString, Sort)>> {
-        let mut entries = fs::Dir::new(self.open_folder(folder)?)?;
-        let (mut found, mut untold) = (Vec::new(), Vec::new());
-        while let Some(entry) = entries.read() {
-            let entry = entry?;
-            let name = entry.file_name().to_bytes();
-            match entry.file_type() {
-                _ if name == b"." || name == b".." => {}
+        let folder = self.open_folder(folder)?;
+        let mut found = Vec::new();
+        each_name(&folder, &mut |name, kind| {
+            match kind {
                 // Not every file system tells it here.
-                fs::FileType::Unknown => untold.push(name.to_vec()),
-                kind => found.push((OsString::from_vec(name.to_vec()), sort(kind))),
+                fs::FileType::Unknown => {
+                    let stat = fs::statat(&folder, name, AtFlags::SYMLINK_NOFOLLOW);
+                    found.extend(stat.map(|stat| (os_string(name), meta(&stat).sort)));
+                }
+                kind => found.push((os_string(name), sort(kind))),
             }
-        }
-        for name in untold {
-            if let Ok(stat) = fs::statat(entries.fd()?, &name[..], AtFlags::SYMLINK_NOFOLLOW) {
-                found.push((OsString::from_vec(name), meta(&stat).sort));
-            }
-        }
+            Ok(())
+        })?;
         Ok(found)
     }
 
