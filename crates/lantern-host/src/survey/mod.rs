@@ -12,7 +12,7 @@ use crate::meter;
 use crate::shell;
 use crate::survey::fault::SurveyFault;
 use lantern_core::facts::Facts;
-use lantern_core::family::{Family, OrderRule, Reader, Shape};
+use lantern_core::family::{Family, Launch, OrderRule, Reader, Shape};
 use lantern_core::inventory::{Catalogued, Evidence, Inventory, Remembered, take, united};
 use lantern_core::launch::{Flow, is_script_by_name};
 use lantern_core::link;
@@ -25,6 +25,7 @@ use rayon::prelude::*;
 use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
+use std::sync::mpsc::Sender;
 
 /// What a survey found.
 #[derive(Debug)]
@@ -288,10 +289,10 @@ fn read_stated(
 const LONGEST_SCRIPT: u64 = 1 << 18;
 
 /// Whether a file may take part in a start: one that is named as a start script, or looks like one.
-fn is_script(server: &Server, path: &str, bytes: u64) -> bool {
-    let looks = is_script_by_name(path);
-    let is_own = !server.keeps(path) && !server.family.passes(path);
-    bytes <= LONGEST_SCRIPT && is_own && (looks || server.launch().is_script(path))
+fn is_script(server: &Server, launch: &Launch, path: &str, bytes: u64) -> bool {
+    let looks = || is_script_by_name(path) || launch.is_script(path);
+    let is_own = || !server.keeps(path) && !server.family.passes(path);
+    bytes <= LONGEST_SCRIPT && looks() && is_own()
 }
 
 /// The texts of scripts, and of whatever else pins something, without a survey of all else.
@@ -316,12 +317,13 @@ fn texts<'f>(
     files: impl Iterator<Item = (&'f RelPath, u64)>,
 ) -> Result<Vec<(RelPath, Text)>> {
     let mut texts = Vec::new();
+    let launch = server.launch();
     for (path, bytes) in files {
         let mut pins = server.family.pins.iter();
         let mut flags = server.family.flags.iter();
         let is_pinned = pins.any(|pin| pin.file.matches(path.as_str()))
             || flags.any(|flag| flag.file.matches(path.as_str()));
-        if is_pinned || is_script(server, path.as_str(), bytes) {
+        if is_pinned || is_script(server, &launch, path.as_str(), bytes) {
             let text = server.folder.read_listed_text(path, bytes)?;
             texts.push((path.clone(), text));
         }
@@ -363,6 +365,64 @@ impl Catalogued for OnOffer<'_> {
     }
 }
 
+/// What is to be done for a file's hash.
+#[derive(Clone, Copy)]
+enum Need<'a> {
+    /// Nothing: nobody wants to know it.
+    Nothing,
+    /// Nothing: the file looks as the ledger remembers it, with this hash.
+    Known(&'a str),
+    /// The file is to be read.
+    Read,
+}
+
+/// So many rows are written down together, at most: whoever hashes need not wait for whoever writes with every file.
+const WRITTEN_TOGETHER: usize = 64;
+
+/// A file that was read, with its hash.
+type Row<'a> = (&'a RelPath, Stamp, String);
+
+/// Hands rows on to be written down, many at a time; the last ones when it is dropped.
+struct Rows<'a> {
+    to: Sender<Vec<Row<'a>>>,
+    waiting: Vec<Row<'a>>,
+}
+
+impl<'a> Rows<'a> {
+    fn to(to: Sender<Vec<Row<'a>>>) -> Rows<'a> {
+        Rows {
+            to,
+            waiting: Vec::new(),
+        }
+    }
+
+    fn add(&mut self, row: Row<'a>) {
+        self.waiting.push(row);
+        if self.waiting.len() >= WRITTEN_TOGETHER {
+            self.hand_on();
+        }
+    }
+
+    /// Who writes them down may have failed, and is asked in the end.
+    fn hand_on(&mut self) {
+        let _ = self.to.send(std::mem::take(&mut self.waiting));
+    }
+}
+
+impl Clone for Rows<'_> {
+    fn clone(&self) -> Self {
+        Rows::to(self.to.clone())
+    }
+}
+
+impl Drop for Rows<'_> {
+    fn drop(&mut self) {
+        if !self.waiting.is_empty() {
+            self.hand_on();
+        }
+    }
+}
+
 /// Which files are read, and by what.
 struct Hashing<'a> {
     folder: &'a Folder,
@@ -381,14 +441,20 @@ impl Hashing<'_> {
             is_read,
             by_content,
         } = self;
-        let changed = |path: &RelPath, stamp: &Stamp| {
-            let known = seen.get(path.as_str());
-            is_read(path.as_str()) && known.is_none_or(|(known, _)| known != stamp)
+        let need = |(path, stamp): &(RelPath, Stamp)| match is_read(path.as_str()) {
+            false => Need::Nothing,
+            true => match seen.get(path.as_str()) {
+                Some((known, hash)) if known == stamp => Need::Known(hash),
+                _ => Need::Read,
+            },
         };
-        let unread = files.iter().filter(|(path, stamp)| changed(path, stamp));
-        meter::begin(unread.map(|(_, stamp)| stamp.bytes).sum());
-        let asked = files.iter().filter(|(path, stamp)| changed(path, stamp));
-        let asked: Vec<(&RelPath, u64)> = asked.map(|(path, stamp)| (path, stamp.bytes)).collect();
+        let needs: Vec<Need> = files.par_iter().map(need).collect();
+        let asked = files.iter().zip(&needs);
+        let asked = asked.filter(|(_, need)| matches!(need, Need::Read));
+        let asked: Vec<(&RelPath, u64)> = asked
+            .map(|((path, stamp), _)| (path, stamp.bytes))
+            .collect();
+        meter::begin(asked.iter().map(|(_, bytes)| bytes).sum());
         let hashed_there = shell::hashes(folder, &asked)?;
         let here: HashSet<&str> = files.iter().map(|(path, _)| path.as_str()).collect();
         let own_room = format!("{OWN}/");
@@ -399,17 +465,17 @@ impl Hashing<'_> {
             .filter(|path| !here.contains(path) && !path.starts_with(&own_room))
             .collect();
         // What was hashed is written down while the rest is still being read.
-        let (fresh, rows) = std::sync::mpsc::channel::<(&RelPath, Stamp, String)>();
+        let (fresh, rows) = std::sync::mpsc::channel();
         let (hashes, written) = std::thread::scope(|scope| {
-            let writing = scope.spawn(|| ledger.see(rows.into_iter(), &gone));
+            let writing = scope.spawn(|| ledger.see(rows.into_iter().flatten(), &gone));
             let hashes: Vec<Option<String>> = files
                 .par_iter()
-                .map_with(fresh, |fresh, (path, stamp)| {
-                    if !is_read(path.as_str()) {
-                        return None;
-                    }
-                    if !changed(path, stamp) {
-                        return seen.get(path.as_str()).map(|(_, hash)| hash.clone());
+                .zip(&needs)
+                .map_with(Rows::to(fresh), |fresh, ((path, stamp), need)| {
+                    match need {
+                        Need::Nothing => return None,
+                        Need::Known(hash) => return Some((*hash).to_owned()),
+                        Need::Read => {}
                     }
                     let hash = match hashed_there.get(path) {
                         Some(hash) => hash.clone(),
@@ -422,7 +488,7 @@ impl Hashing<'_> {
                             hash.ok()?
                         }
                     };
-                    let _ = fresh.send((path, *stamp, hash.clone()));
+                    fresh.add((path, *stamp, hash.clone()));
                     Some(hash)
                 })
                 .collect();
