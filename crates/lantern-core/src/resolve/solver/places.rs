@@ -24,7 +24,7 @@ const LATER: u64 = 3;
 /// So many values are compared in the time of a step.
 const COMPARED_IN_A_STEP: u64 = 4;
 /// Fewer takers than these are not worth more: there are few ways in which they share.
-const FEW: usize = if cfg!(test) { 3 } else { 6 };
+const FEW: usize = if cfg!(test) { 3 } else { 4 };
 /// So often it is looked again with what came of it.
 const MOST_ROUNDS: usize = 3;
 /// So many reasons for which two of them exclude each other are kept: each may be the one that says so.
