@@ -47,8 +47,8 @@ type Prices = Vec<(usize, Vec<(Var, u32)>)>;
 
 /// Finds the best answer: which variables are true.
 ///
-/// `found` is an answer, and everything that has to hold is required of the search. `lost` are the literals
-/// that say that something droppable is not lost.
+/// `found` is an answer, with all that the search had to say of it, and everything that has to hold is required of the search. `lost`
+/// are the literals that say that something droppable is not lost.
 pub(super) fn best(
     search: &mut Search<'_, '_>,
     model: &Model<'_>,
@@ -57,15 +57,14 @@ pub(super) fn best(
     most_steps: u64,
 ) -> (Vec<bool>, Proof) {
     let limit = search.steps.saturating_add(most_steps);
-    let lost: Wishes = lost.iter().map(|lit| (*lit, Next::Nothing)).collect();
     let kinds = criteria(model.prefer()).iter().map(Some);
     for kind in std::iter::once(None).chain(kinds) {
         loop {
             let mut stage = match kind {
-                None => Stage::new(lost.clone()),
+                None => Stage::of_lost(lost),
                 Some(kind) => Stage::of(model, search, *kind),
             };
-            match stage.settle(search, model, limit, &mut found) {
+            match stage.settle(search, limit, &mut found) {
                 Settled::Yes => break,
                 Settled::Anew => {}
                 Settled::OutOfSteps => return (found, Proof::BestFound),
@@ -117,11 +116,6 @@ enum Criterion {
     /// That, and nothing put in besides.
     Changed,
     Rank,
-}
-
-/// Which variables are true.
-fn answer(search: &Search<'_, '_>, model: &Model<'_>) -> Vec<bool> {
-    (0..model.vars()).map(|var| search.is_true(var)).collect()
 }
 
 /// What each variable costs, for one kind of wish; components at one price whatever is chosen are
@@ -227,28 +221,36 @@ fn shared(
 /// One kind of wish being met as far as it can be.
 struct Stage {
     prices: Prices,
+    /// What costs so much, besides, where none of these holds.
+    plain: Vec<(Vec<Lit>, i64)>,
     totalizers: Vec<Vec<Lit>>,
     wishes: Wishes,
+    /// So much all costs together, at the least.
+    least: i64,
 }
 
 impl Stage {
-    fn new(wishes: Wishes) -> Stage {
+    fn of_lost(lost: &[Lit]) -> Stage {
         Stage {
             prices: Prices::new(),
+            plain: lost.iter().map(|lit| (vec![*lit], 1)).collect(),
             totalizers: Vec::new(),
-            wishes,
+            wishes: lost.iter().map(|lit| (*lit, Next::Nothing)).collect(),
+            least: 0,
         }
     }
 
     fn of(model: &Model<'_>, search: &mut Search<'_, '_>, kind: Criterion) -> Stage {
         search.has_news = false;
         let prices = prices(model, search, kind);
-        let mut stage = Stage::new(Wishes::new());
+        let mut stage = Stage::of_lost(&[]);
         let (prices, used) = shared(model, search, prices);
         stage.prices = prices;
         for at in 0..stage.prices.len() {
             let least = stage.prices[at].1.iter().map(|(_, price)| *price).min();
-            let wish = stage.step(search, at, least.unwrap_or(0));
+            let least = least.unwrap_or(0);
+            stage.least += i64::from(least);
+            let wish = stage.step(search, at, least);
             stage.wishes.extend(wish);
         }
         for (vars, times) in used {
@@ -256,8 +258,37 @@ impl Stage {
             let vars: Vec<Lit> = vars.into_iter().map(Lit::is).collect();
             search.require_with(one, &vars);
             stage.wishes.insert(Lit::is(one), Next::Again(times - 1));
+            stage.plain.push((vars, times));
         }
         stage
+    }
+
+    /// What an answer costs.
+    fn cost(&self, found: &[bool]) -> i64 {
+        let holds = |lit: &Lit| found[lit.var() as usize] == (Lit::is(lit.var()) == *lit);
+        let own = self.prices.iter().flat_map(|(_, own)| own);
+        let own = own.filter(|(var, _)| found[*var as usize]);
+        let plain = self.plain.iter();
+        let plain = plain.filter(|(lits, _)| !lits.iter().any(holds));
+        own.map(|(_, price)| i64::from(*price)).sum::<i64>()
+            + plain.map(|(_, times)| times).sum::<i64>()
+    }
+
+    /// Rules out what makes any answer dearer than one that costs so much.
+    fn rule_out(&self, search: &mut Search<'_, '_>, cost: i64) {
+        for next in self.wishes.values() {
+            let Next::Step(at, bar) = next else {
+                continue;
+            };
+            // Up to one less than this a price is accounted for, or costs nothing more.
+            let most = i64::from(*bar) - 1 + cost - self.least;
+            let dearer = self.prices[*at].1.iter();
+            for (var, _) in dearer.filter(|(_, price)| i64::from(*price) > most) {
+                if !search.is_never(*var) {
+                    search.require(&[Lit::not(*var)]);
+                }
+            }
+        }
     }
 
     /// The wish that a component's price is at most this; none when it always is.
@@ -288,11 +319,12 @@ impl Stage {
     fn settle(
         &mut self,
         search: &mut Search<'_, '_>,
-        model: &Model<'_>,
         limit: u64,
         found: &mut Vec<bool>,
     ) -> Settled {
-        while !self.wishes.is_empty() {
+        let mut cost = self.cost(found);
+        while cost > self.least {
+            self.rule_out(search, cost);
             let left = limit.saturating_sub(search.steps);
             if left == 0 {
                 return Settled::OutOfSteps;
@@ -304,20 +336,25 @@ impl Stage {
                 _ if std::mem::take(&mut search.has_news) => return Settled::Anew,
                 _ => return Settled::OutOfSteps,
             }
-            *found = answer(search, model);
+            let another = search.answer();
+            let costs = self.cost(&another);
+            if costs < cost {
+                (*found, cost) = (another, costs);
+            }
             if cores.is_empty() {
-                for lit in assumed {
-                    search.require(&[lit]);
-                }
+                debug_assert_eq!(cost, self.least, "what all wishes hold in costs the least");
                 break;
             }
             for core in cores {
                 // Of cores that share a wish only the first counts: it changes what is wished for.
-                let core = shrunk(search, core);
                 if core.iter().all(|lit| self.wishes.contains_key(lit)) {
+                    let core = shrunk(search, core);
                     self.relax(search, &core);
                 }
             }
+        }
+        for lit in self.wishes.keys() {
+            search.require(&[*lit]);
         }
         Settled::Yes
     }
@@ -333,12 +370,17 @@ impl Stage {
                 Next::Again(times) if times > 0 && core.len() > 1 => {
                     Some((lit, Next::Again(times - 1)))
                 }
+                Next::Again(times) if core.len() == 1 => {
+                    self.least += times;
+                    None
+                }
                 Next::Again(_) | Next::Nothing => None,
                 Next::Step(at, step) => self.step_that_can_be(search, at, step),
                 Next::Count(totalizer, count) => self.count(totalizer, count),
             };
             self.wishes.extend(next);
         }
+        self.least += 1;
         let broken: Vec<Lit> = core.iter().map(|lit| !*lit).collect();
         search.require(&broken);
         if broken.len() > 1 {
@@ -351,7 +393,7 @@ impl Stage {
 
     /// As [`Stage::step`], without the steps that plainly cannot be.
     fn step_that_can_be(
-        &self,
+        &mut self,
         search: &mut Search<'_, '_>,
         at: usize,
         bar: u32,
@@ -361,6 +403,7 @@ impl Stage {
             && search.refuted(&[lit]).is_some()
         {
             search.require(&[!lit]);
+            self.least += 1;
             wish = self.step(search, at, bar);
         }
         wish

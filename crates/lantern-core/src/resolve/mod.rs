@@ -340,7 +340,7 @@ pub fn resolve(request: &Request) -> Result<Selection, Box<Obstacle>> {
             return Err(Box::new(obstacle::of(request, core)));
         }
     }
-    let first: Vec<bool> = (0..model.vars()).map(|var| search.is_true(var)).collect();
+    let first = search.answer();
     for lit in &hard {
         search.require(&[*lit]);
     }
@@ -357,7 +357,7 @@ pub fn first_answer(request: &Request) -> Option<Selection> {
     if search.solve(&hard, MOST_STEPS) != Outcome::Found {
         return None;
     }
-    let found: Vec<bool> = (0..model.vars()).map(|var| search.is_true(var)).collect();
+    let found = search.answer();
     Some(selection(request, &model, &found, false))
 }
 

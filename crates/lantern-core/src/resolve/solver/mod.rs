@@ -390,6 +390,11 @@ impl<T: Theory> Solver<T> {
         self.value[var as usize] > 0
     }
 
+    /// Which variables are true, by number; those that the search has made for itself come last.
+    pub(super) fn answer(&self) -> Vec<bool> {
+        self.value.iter().map(|value| *value > 0).collect()
+    }
+
     /// Whether a variable is false whatever is chosen.
     pub(super) fn is_never(&self, var: Var) -> bool {
         self.value[var as usize] < 0 && self.level_of[var as usize] == 0
