@@ -568,7 +568,7 @@ impl Written<ThinVec<ThinVec<Need>>> for AnyOf {
 
 /// An id that a component stands in for, alone or in a version.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(untagged)]
+#[serde(untagged, expecting = "expected an id, or { id = …, version = … }")]
 pub enum StandsInFor {
     /// In every version.
     Any(Id),

@@ -1,7 +1,9 @@
 //! What a server's console says and takes.
 
 use super::Pattern;
-use serde::Deserialize;
+use super::short::Short;
+use serde::de::DeserializeSeed;
+use serde::{Deserialize, Deserializer};
 
 /// What the console says and takes.
 #[derive(Debug, Clone, Deserialize)]
@@ -59,8 +61,7 @@ fn default_stop_s() -> u64 {
 }
 
 /// Lines that say that something is wrong: a pattern, or a pattern with what it means.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(untagged, expecting = "a pattern, or { line = …, means = … }")]
+#[derive(Debug, Clone)]
 pub enum ErrorRule {
     /// A pattern alone.
     Line(Pattern),
@@ -76,6 +77,20 @@ pub struct KnownError {
     pub line: Pattern,
     /// What such a line means, and what to do.
     pub means: String,
+}
+
+impl From<KnownError> for ErrorRule {
+    fn from(known: KnownError) -> ErrorRule {
+        ErrorRule::Known(known)
+    }
+}
+
+impl<'de> Deserialize<'de> for ErrorRule {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<ErrorRule, D::Error> {
+        let pattern = |text: &str| Pattern::new(text).map(ErrorRule::Line);
+        let what = "a pattern, or { line = …, means = … }";
+        Short::<ErrorRule, KnownError>::new(what, pattern).deserialize(deserializer)
+    }
 }
 
 impl ErrorRule {

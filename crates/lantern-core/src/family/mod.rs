@@ -9,6 +9,7 @@ mod instead;
 mod pattern;
 mod reader;
 mod settings;
+mod short;
 
 pub use clients::{
     Admitted, ClientKind, Joins, OnlyBy, Others, Place, Same, Speaks, Whole, is_said_protocol,
@@ -621,6 +622,30 @@ pub(super) mod tests {
             ),
             ("id = [\"id\",", "id = [{ split = \",\" },", "either"),
             ("shape = \"archive\"", "shape = \"group\"", "members"),
+            // What is written long has its own faults, in a list and alone.
+            ("pattern = '(?P", "each = '(?P", "unknown field `each`"),
+            ("'(?P<value>.*)'", "'(?P<value>.*'", "unclosed group"),
+            (
+                "id = [\"id\", { at = \"name\", pattern = '(?P<value>.*)' }]",
+                "id = { at = \"name\", as = 1 }",
+                "unknown field `as`",
+            ),
+            ("[\"id\",", "[3,", "a key, or { at = … }"),
+            (
+                "ready = \"up\",",
+                "ready = \"up\", errors = [\"(\"],",
+                "unclosed",
+            ),
+            (
+                "ready = \"up\",",
+                "ready = \"up\", errors = [{ line = \"x\" }],",
+                "missing field `means`",
+            ),
+            (
+                "at = \"addons/*.zip\"",
+                "at = 3",
+                "a text, or a list of texts",
+            ),
         ] {
             let fault = Family::parse(&SMALL.replace(from, to))
                 .unwrap_err()

@@ -9,6 +9,15 @@ use serde::{Deserialize, Deserializer};
 pub struct Pattern(Regex);
 
 impl Pattern {
+    /// Compiles a regular expression.
+    ///
+    /// # Errors
+    /// With what is wrong with it, in words.
+    pub(super) fn new(text: &str) -> Result<Pattern, String> {
+        let regex = Regex::new(text).map_err(|error| error.to_string())?;
+        Ok(Pattern(regex))
+    }
+
     /// The compiled expression.
     pub fn regex(&self) -> &Regex {
         &self.0
@@ -28,8 +37,7 @@ impl Pattern {
 impl<'de> Deserialize<'de> for Pattern {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Pattern, D::Error> {
         let text = String::deserialize(deserializer)?;
-        let regex = Regex::new(&text).map_err(serde::de::Error::custom)?;
-        Ok(Pattern(regex))
+        Pattern::new(&text).map_err(serde::de::Error::custom)
     }
 }
 
@@ -126,7 +134,7 @@ pub(super) fn one_or_several<'de, D: Deserializer<'de>>(
     deserializer: D,
 ) -> Result<Vec<String>, D::Error> {
     #[derive(Deserialize)]
-    #[serde(untagged)]
+    #[serde(untagged, expecting = "expected a text, or a list of texts")]
     enum Written {
         One(String),
         Several(Vec<String>),

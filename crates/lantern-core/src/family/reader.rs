@@ -1,6 +1,7 @@
 //! How components are recognised, and where their facts are found.
 
 use super::pattern::one_or_several;
+use super::short::{OneOrSeveral, Short};
 use super::{Glob, Globs, Pattern};
 use crate::component::Kind;
 use crate::facts;
@@ -341,34 +342,14 @@ pub struct FieldRule(pub Vec<Lookup>);
 
 impl<'de> Deserialize<'de> for FieldRule {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<FieldRule, D::Error> {
-        #[derive(Deserialize)]
-        #[serde(untagged)]
-        enum Written {
-            Path(String),
-            One(Lookup),
-            Several(Vec<PathOrLookup>),
-        }
-        #[derive(Deserialize)]
-        #[serde(untagged)]
-        enum PathOrLookup {
-            Path(String),
-            Lookup(Lookup),
-        }
-        let lookup = |at| Lookup {
-            at: Some(at),
-            ..Lookup::default()
+        let key = |at: &str| {
+            Ok(Lookup {
+                at: Some(at.into()),
+                ..Lookup::default()
+            })
         };
-        let rule = match Written::deserialize(deserializer)? {
-            Written::Path(at) => vec![lookup(at)],
-            Written::One(one) => vec![one],
-            Written::Several(several) => several
-                .into_iter()
-                .map(|item| match item {
-                    PathOrLookup::Path(at) => lookup(at),
-                    PathOrLookup::Lookup(lookup) => lookup,
-                })
-                .collect(),
-        };
+        let one = Short::<Lookup, Lookup>::new("a key, or { at = … } or { value = … }", key);
+        let rule = deserializer.deserialize_any(OneOrSeveral(one))?;
         if rule.iter().any(|l| l.at.is_some() == l.value.is_some()) {
             let why = "a place to look has either `at` or `value`";
             return Err(serde::de::Error::custom(why));
