@@ -1,7 +1,7 @@
 //! A family file tried on a folder that need not be in care: what each reader makes of each place.
 
 use crate::archive::Archive;
-use crate::config::FILE;
+use crate::config::{FILE, as_folders};
 use crate::descriptors::descriptors_of;
 use crate::downloads::Downloads;
 use crate::error::{At, Error, Result};
@@ -199,7 +199,7 @@ pub fn release(family: &Family, path: &Path) -> Result<Vec<ReleaseTried>> {
 /// # Errors
 /// When the folder cannot be listed. What cannot be read in it is told with its place.
 pub fn on(family: &Family, path: &Path) -> Result<Trial> {
-    let folder = Folder::open(path)?;
+    let folder = Folder::open(path)?.following(as_folders(family, &[]));
     let files = listed(&folder)?;
     let claims = claim(family, &files);
     let mut others: BTreeMap<String, Vec<String>> = BTreeMap::new();
@@ -396,7 +396,8 @@ fn unmet_of(
 /// # Errors
 /// When the folder cannot be listed. What cannot be read in it is passed over.
 pub fn sample(path: &Path, releases: &[PathBuf], log: Option<&Path>) -> Result<Sample> {
-    let folder = Folder::open(path)?;
+    // What lies where is still to be found out: behind any link.
+    let folder = Folder::open(path)?.following(|_| true);
     let mut sample = Sample {
         log: log.map(here::read_text).transpose()?,
         ..Sample::default()
@@ -412,6 +413,8 @@ pub fn sample(path: &Path, releases: &[PathBuf], log: Option<&Path>) -> Result<S
             .push((name.into_owned(), names.unwrap_or_default()));
     }
     let files = folder.list()?.files;
+    let followed = folder.followed().iter();
+    sample.links = followed.map(|link| link.at.clone()).collect();
     sample.written = written_last(&files);
     for (path, stamp) in files {
         if path.as_str() == FILE {

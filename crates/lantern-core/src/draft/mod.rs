@@ -21,6 +21,8 @@ pub struct Sample {
     pub archives: BTreeMap<RelPath, Vec<String>>,
     /// Small texts by path; a file in an archive as `archive!file`.
     pub texts: BTreeMap<String, String>,
+    /// Links to folders elsewhere, whose files are among those of the folder.
+    pub links: Vec<RelPath>,
     /// Files that were written after all others: the server's own writing, perhaps.
     pub written: Vec<RelPath>,
     /// Releases of what runs on it.
@@ -122,9 +124,18 @@ fn head(name: &str, sample: &Sample) -> String {
         true => "server",
         false => name,
     };
+    let links: Vec<&str> = sample.links.iter().map(RelPath::as_str).collect();
+    let links = match links.is_empty() {
+        true => String::new(),
+        false => format!(
+            "# Links to folders elsewhere, looked at like the rest: {}\n",
+            links.join(", ")
+        ),
+    };
     format!(
         "# A first draft, guessed from a folder. Look at every line; what is marked TODO has to be said.\n\
          # What each key means: lantern docs family. Try it: lantern family check THIS --on FOLDER\n\
+         {links}\
          format = 1\n\
          name = {}\n\
          title = {}\n\

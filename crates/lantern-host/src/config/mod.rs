@@ -652,6 +652,19 @@ fn keeps(family: &Family, own: &[Glob], path: &str) -> bool {
     family.keeps(path) || !is_order(path) && own.iter().any(|glob| glob.matches(path))
 }
 
+/// Says of links, by path, whether they are taken for the folders they lead to: what is on the keep list has to be backed up and
+/// watched wherever it lies, and components are there wherever they are.
+pub fn as_folders(
+    family: &Family,
+    own: &[Glob],
+) -> impl Fn(&str) -> bool + Send + Sync + 'static + use<> {
+    let (family, own) = (family.clone(), own.to_vec());
+    move |link| {
+        keeps(&family, &own, &format!("{link}/_"))
+            || family.readers.iter().any(|reader| reader.lies_in(link))
+    }
+}
+
 impl Server {
     /// Opens a server that was adopted.
     ///
@@ -716,13 +729,8 @@ impl Server {
             shares,
             which: None,
         };
-        // What is on the keep list has to be backed up and watched wherever it lies, and components are there wherever they are.
         if !server.folder.is_far() {
-            let (family, own) = (server.family.clone(), server.config.keep.clone());
-            let wanted = move |link: &str| {
-                keeps(&family, &own, &format!("{link}/_"))
-                    || family.readers.iter().any(|reader| reader.lies_in(link))
-            };
+            let wanted = as_folders(&server.family, &server.config.keep);
             server.folder = server.folder.following(wanted);
         }
         Ok(server)
