@@ -477,6 +477,37 @@ mod tests {
         ready = 'TODO: the line that says that the server is ready'
         stop = { signal = "TERM" }    # or { command = "…" }
         "#);
+        let bracketed = |list: &str| {
+            let text = format!("{{\n  \"port\": 7000,\n  \"mods\": {list}\n}}\n");
+            let sample = sampled(&[
+                ("rules/one/game.rules", Some("x")),
+                ("rules/two/game.rules", Some("x")),
+                ("server.json", Some(&text)),
+            ]);
+            let text = guessed(&sample);
+            let order = text.split("\n\n").find(|part| part.contains("[order]"));
+            order.unwrap_or_default().to_owned()
+        };
+        let spanning = "[\n    \"one\",\n    \"two\"\n  ]";
+        insta::assert_snapshot!(bracketed(spanning), @r#"
+        # Names 2 of what was seen, in brackets.
+        [order]
+        kind = "list"
+        file = "server.json"
+        line = '^\s*"mods":\s*\[(?P<list>[^\]]*)\]'
+        spans = true
+        write = '"{id}"'
+        between = ", "
+        "#);
+        insta::assert_snapshot!(bracketed("[\"one\", \"two\"]"), @r#"
+        # Names 2 of what was seen, in brackets.
+        [order]
+        kind = "list"
+        file = "server.json"
+        line = '^\s*"mods":\s*\[(?P<list>[^\]]*)\]'
+        write = '"{id}"'
+        between = ", "
+        "#);
         let list = sampled(&[
             ("rules/one/game.rules", Some("x")),
             ("rules/two/game.rules", Some("x")),

@@ -31,6 +31,9 @@ static PORTS: LazyLock<[Regex; 2]> = LazyLock::new(|| {
         known(r"(?m)((?:^|\s)(?:--?port[ =]|-p )\s*)(\d{2,5})\b"),
     ]
 });
+/// A list in brackets, in one line or over several, and what stands before it in its line.
+static BRACKETS: LazyLock<Regex> =
+    LazyLock::new(|| known(r"(?m)^\s*(?P<before>[^\n\[\]]*?)\s*\[(?P<list>[^\[\]]*)\]"));
 /// So many lines of a log are looked at.
 const MOST_LINES: usize = 20_000;
 
@@ -147,6 +150,7 @@ pub(super) fn order(
         let lines: Vec<Vec<Named>> = lines.map(|line| named(line, ids)).collect();
         let in_one = lines.iter().max_by_key(|named| named.len());
         let (count, rule) = match in_one.filter(|named| named.len() > 1) {
+            _ if let Some((count, rule)) = in_brackets(&path, &text, ids) => (count, Some(rule)),
             Some(list) => (list.len(), as_list(&path, list)),
             None => {
                 let alike = most_alike(lines.into_iter().flatten().collect());
@@ -160,6 +164,40 @@ pub(super) fn order(
         }
     }
     best.map(|(_, rule)| rule)
+}
+
+/// The list in brackets that names the most, if several.
+fn in_brackets(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<(usize, String)> {
+    let lists = BRACKETS.captures_iter(text).filter_map(|found| {
+        let list = found.name("list")?.as_str();
+        let items: Vec<&str> = list.split(',').map(str::trim).collect();
+        let quote = items.first()?.chars().next().filter(|c| "\"'".contains(*c));
+        let plain = |item: &&str| {
+            let item = match quote {
+                Some(quote) => item.strip_prefix(quote)?.strip_suffix(quote)?,
+                None => item,
+            };
+            ids.get(item).copied()
+        };
+        let count = items.iter().filter_map(plain).count();
+        let quote = quote.map(String::from).unwrap_or_default();
+        let spans = list.contains('\n');
+        Some((count, found.name("before")?.as_str(), quote, spans))
+    });
+    let (count, before, quote, spans) = lists.max_by_key(|(count, ..)| *count)?;
+    if count < 2 {
+        return None;
+    }
+    let rule = format!(
+        "\n# Names {count} of what was seen, in brackets.\n[order]\nkind = \"list\"\nfile = {}\nline = {}\n{}\
+         write = {}\nbetween = {}\n",
+        quoted(path),
+        quoted(&format!(r"^\s*{}\s*\[(?P<list>[^\]]*)\]", pattern(before))),
+        if spans { "spans = true\n" } else { "" },
+        quoted(&format!("{quote}{{id}}{quote}")),
+        quoted(", "),
+    );
+    Some((count, rule))
 }
 
 fn as_list(path: &str, list: &[Named]) -> Option<String> {

@@ -174,7 +174,7 @@ pub enum OrderKind {
     Sequence,
     /// One line for each add-on says whether it is on; the server sorts by itself.
     Flags,
-    /// One line holds all add-ons, in load order.
+    /// One value holds all add-ons, in load order.
     List,
     /// The names of the add-ons' own files or folders; their order is the load order.
     Names,
@@ -207,6 +207,9 @@ pub struct OrderRule {
     /// What becomes of a line of a sequence when its add-on is switched off: `{line}`; else it goes.
     #[serde(default)]
     pub parked: Option<String>,
+    /// Whether a list goes over several lines.
+    #[serde(default)]
+    pub spans: bool,
     /// What stands between the items of a list.
     #[serde(default = "default_between")]
     pub between: String,
@@ -505,6 +508,9 @@ impl Family {
             {
                 return fault("order.parked holds {line}, and is for a sequence alone".into());
             }
+            if order.spans && order.kind != OrderKind::List {
+                return fault("order.spans is for a list alone".into());
+            }
         }
         Ok(())
     }
@@ -622,6 +628,11 @@ pub(super) mod tests {
             ),
             ("id = [\"id\",", "id = [{ split = \",\" },", "either"),
             ("shape = \"archive\"", "shape = \"group\"", "members"),
+            (
+                "kind = \"flags\",",
+                "kind = \"flags\", spans = true,",
+                "for a list alone",
+            ),
             // What is written long has its own faults, in a list and alone.
             ("pattern = '(?P", "each = '(?P", "unknown field `each`"),
             ("'(?P<value>.*)'", "'(?P<value>.*'", "unclosed group"),

@@ -1,11 +1,55 @@
-//! One line holds all add-ons, in load order.
+//! One value holds all add-ons, in load order: in a line, or over several.
 
-use super::{Change, Form, OrderEntry, rewrite};
+use super::{Change, Form, OrderEntry};
 use crate::component::Id;
 use crate::family::OrderRule;
+use regex::Regex;
+use std::borrow::Cow;
+use std::ops::Range;
 
-/// Items in one line.
+/// Items in one value.
 pub(super) struct List;
+
+/// Where the values that hold items stand in a text.
+fn values(rule: &OrderRule, text: &str) -> Vec<Range<usize>> {
+    let line = rule.line.regex();
+    let value = |captures: regex::Captures<'_>| Some(captures.name("list")?.range());
+    if rule.spans {
+        // A pattern that compiles by itself does so with a flag in front.
+        let whole = Regex::new(&format!("(?m){}", line.as_str()));
+        let whole = whole.map_or(Cow::Borrowed(line), Cow::Owned);
+        return whole.captures_iter(text).filter_map(value).collect();
+    }
+    let mut at = 0;
+    let lines = text.split_inclusive('\n').filter_map(|whole| {
+        let begin = at;
+        at += whole.len();
+        let whole = whole.trim_end_matches('\n');
+        let found = value(line.captures(whole.strip_suffix('\r').unwrap_or(whole))?)?;
+        Some(begin + found.start..begin + found.end)
+    });
+    lines.collect()
+}
+
+/// Where the items of a value stand in the text, without blanks around them.
+fn items(rule: &OrderRule, text: &str, value: Range<usize>) -> Vec<Range<usize>> {
+    let between = rule.between.trim();
+    let mut at = value.start;
+    let items = text[value].split(between).map(|item| {
+        let begin = at + (item.len() - item.trim_start().len());
+        at += item.len() + between.len();
+        begin..begin + item.trim().len()
+    });
+    items.filter(|item| !item.is_empty()).collect()
+}
+
+/// The id that an item names: what the rule writes around an id is no part of it.
+fn id(rule: &OrderRule, item: &str) -> Id {
+    let (before, behind) = rule.write.split_once("{id}").unwrap_or_default();
+    let inside = item.strip_prefix(before);
+    let inside = inside.and_then(|inside| inside.strip_suffix(behind));
+    Id::new(inside.unwrap_or(item))
+}
 
 impl Form for List {
     fn groups(&self) -> &'static [&'static str] {
@@ -17,35 +61,48 @@ impl Form for List {
     }
 
     fn entries(&self, rule: &OrderRule, text: &str) -> Vec<OrderEntry> {
-        let mut entries = Vec::new();
-        for (index, line) in text.lines().enumerate() {
-            let items = rule.line.capture("list", line).unwrap_or("");
-            let items = items.split(rule.between.trim()).map(str::trim);
-            entries.extend(
-                items
-                    .filter(|item| !item.is_empty())
-                    .map(|item| OrderEntry {
-                        line: index + 1,
-                        id: Id::new(item),
-                        on: true,
-                        words: item.to_owned(),
-                    }),
-            );
-        }
-        entries
+        let values = values(rule, text).into_iter();
+        let items = values.flat_map(|value| items(rule, text, value));
+        let (mut line, mut seen) = (1, 0);
+        let entries = items.map(|item| {
+            line += text[seen..item.start].matches('\n').count();
+            seen = item.start;
+            OrderEntry {
+                line,
+                id: id(rule, &text[item.clone()]),
+                on: true,
+                words: text[item].to_owned(),
+            }
+        });
+        entries.collect()
     }
 
-    /// The first list found is written anew; all else stays. Where no line is found, nothing is written: there is no
-    /// place for one.
+    /// The items of the first list found are written anew, parted as they were; all else stays. Where no list is found,
+    /// nothing is written: there is no place for one.
     fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String {
-        let items = change.order.iter();
-        let items = items.map(|id| change.written(rule, id));
-        let items = items.collect::<Vec<_>>().join(&rule.between);
-        let mut found = false;
-        rewrite(text, |line| {
-            let list = rule.line.regex().captures(line)?.name("list")?.range();
-            let is_first = !std::mem::replace(&mut found, true);
-            is_first.then(|| format!("{}{items}{}", &line[..list.start], &line[list.end..]))
-        })
+        let Some(value) = values(rule, text).into_iter().next() else {
+            return text.to_owned();
+        };
+        let old = items(rule, text, value.clone());
+        let new = change.order.iter().map(|id| change.written(rule, id));
+        let new: Vec<String> = new.collect();
+        let (begin, end) = match &old[..] {
+            [] => (value.start, value.start),
+            [first, .., last] => (first.start, last.end),
+            [only] => (only.start, only.end),
+        };
+        let lead = &text[value.start..begin];
+        let between = match &old[..] {
+            [first, second, ..] => Cow::Borrowed(&text[first.end..second.start]),
+            // Each in a line of its own, as the only one is.
+            [_] if lead.contains('\n') => Cow::Owned(format!("{}{lead}", rule.between.trim_end())),
+            _ => Cow::Borrowed(rule.between.as_str()),
+        };
+        // A list of none is written without what parted them.
+        let (begin, end) = match new.is_empty() {
+            true => (value.start, value.end),
+            false => (begin, end),
+        };
+        format!("{}{}{}", &text[..begin], new.join(&between), &text[end..])
     }
 }

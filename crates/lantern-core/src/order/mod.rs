@@ -19,7 +19,6 @@ pub use written::OrderText;
 use crate::component::Id;
 use crate::family::{Glob, OrderKind, OrderRule};
 use crate::path::RelPath;
-use crate::text::Lines;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// An entry of the load order: it names an add-on, or a category of them.
@@ -304,18 +303,6 @@ fn naming(rule: &OrderRule, text: &str) -> impl Iterator<Item = OrderEntry> {
             words: line.to_owned(),
         })
     })
-}
-
-/// Writes each line anew for which there are other words.
-fn rewrite(text: &str, mut becomes: impl FnMut(&str) -> Option<String>) -> String {
-    let mut lines = Lines::of(text);
-    while let Some((line, whole)) = lines.next() {
-        match becomes(line) {
-            Some(new) => lines.replace(whole, &new),
-            None => lines.keep(whole),
-        }
-    }
-    lines.joined()
 }
 
 #[cfg(test)]

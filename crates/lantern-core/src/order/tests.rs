@@ -114,6 +114,67 @@ fn a_list_is_written_in_its_line() {
     assert_eq!(written(&rule, "port=1\n", &ids("a")), "port=1\n");
 }
 
+/// A list that goes over several lines, of items in quotes, is written as it was.
+#[test]
+fn a_list_in_brackets_is_written_as_it_was() {
+    let rule = serde_json::json!({
+        "kind": "list", "file": "x.json", "line": r#"^\s*"mods":\s*\[(?P<list>[^\]]*)\]"#, "spans": true,
+        "write": r#""{id}""#, "between": ", "
+    });
+    let rule: OrderRule = serde_json::from_value(rule).unwrap();
+    let lines = "{\n  \"mods\": [\n    \"lib\",\n    \"bees\"\n  ],\n  \"port\": 7\n}\n";
+    let one = "{ \"port\": 7,\n \"mods\": [ \"lib\",\"bees\" ] }\n";
+    let only = "{\r\n  \"mods\": [\r\n    \"lib\"\r\n  ]\r\n}\r\n";
+    let none = "{ \"port\": 7,\n \"mods\": [] }\n";
+    for (text, entries, order, expected) in [
+        (lines, "3 lib, 4 bees", "lib bees", lines.to_owned()),
+        (
+            lines,
+            "3 lib, 4 bees",
+            "lib clock bees",
+            lines.replace("lib\",\n", "lib\",\n    \"clock\",\n"),
+        ),
+        (
+            lines,
+            "3 lib, 4 bees",
+            "bees",
+            lines.replace("    \"lib\",\n", ""),
+        ),
+        (
+            lines,
+            "3 lib, 4 bees",
+            "",
+            lines.replace("\n    \"lib\",\n    \"bees\"\n  ", ""),
+        ),
+        (
+            one,
+            "2 lib, 2 bees",
+            "bees lib clock",
+            one.replace("\"lib\",\"bees\"", "\"bees\",\"lib\",\"clock\""),
+        ),
+        (
+            only,
+            "3 lib",
+            "lib bees",
+            only.replace("lib\"", "lib\",\r\n    \"bees\""),
+        ),
+        (
+            none,
+            "",
+            "lib bees",
+            none.replace("[]", "[\"lib\", \"bees\"]"),
+        ),
+    ] {
+        let read = Arrangement::read(&rule, text);
+        let read = read
+            .entries
+            .iter()
+            .map(|it| format!("{} {}", it.line, it.id));
+        assert_eq!(read.collect::<Vec<_>>().join(", "), entries, "{text}");
+        assert_eq!(written(&rule, text, &ids(order)), expected, "{order}");
+    }
+}
+
 #[test]
 fn each_form_says_what_its_pattern_has_to_find() {
     let groups = [OrderKind::Sequence, OrderKind::Flags, OrderKind::List]
@@ -584,7 +645,7 @@ proptest! {
         end in prop::sample::select(vec!["\n", "\r\n", "\r\r\n"]),
         ends_open in any::<bool>(),
         mark in any::<bool>(),
-        form in prop::sample::select(vec!["sequence", "flags", "list", "one"]),
+        form in prop::sample::select(vec!["sequence", "flags", "list", "lists", "one"]),
         order in Just((0..7).collect::<Vec<usize>>()).prop_shuffle(),
         running in 1_usize..7,
     ) {
@@ -592,9 +653,12 @@ proptest! {
         let (line, write) = match form {
             "flags" => (r"^(?P<id>m\d) = (?P<on>\w+)", "{id} = {on}"),
             "list" => (r"^mods = (?P<list>\S*)", "{id}"),
+            "lists" => (r"^mods = (?P<list>[\w,\s]*)", "{id}"),
             _ => (r"^\s*start (?P<id>m\d)", "start {id}"),
         };
-        let rule = serde_json::json!({ "kind": form, "file": "x.conf", "line": line, "write": write });
+        let spans = form == "lists";
+        let kind = if spans { "list" } else { form };
+        let rule = serde_json::json!({ "kind": kind, "file": "x.conf", "line": line, "write": write, "spans": spans });
         let rule: OrderRule = serde_json::from_value(rule).unwrap();
         let row = |(kind, n): &(usize, usize)| match kind {
             0 => "  # a word of mine".to_owned(),
