@@ -149,10 +149,11 @@ pub(super) fn order(
         let lines = text.lines().filter(|line| !is_comment(line));
         let lines: Vec<Vec<Named>> = lines.map(|line| named(line, ids)).collect();
         let in_one = lines.iter().max_by_key(|named| named.len());
-        let (count, rule) = match in_one.filter(|named| named.len() > 1) {
-            _ if let Some((count, rule)) = in_brackets(&path, &text, ids) => (count, Some(rule)),
-            Some(list) => (list.len(), as_list(&path, list)),
-            None => {
+        let in_one = in_one.filter(|named| named.len() > 1);
+        let (count, rule) = match (in_brackets(&path, text, ids), in_one) {
+            (Some((count, rule)), _) => (count, Some(rule)),
+            (None, Some(list)) => (list.len(), as_list(&path, list)),
+            (None, None) => {
                 let alike = most_alike(lines.into_iter().flatten().collect());
                 (alike.len(), as_lines(&path, &alike, ids.len()))
             }
