@@ -5,7 +5,8 @@
 //! before it is let go, so that one search finds many sets of wishes that cannot hold together. Each
 //! such set raises the price by one, and from then on all but one of its wishes have to hold (counted by
 //! a totalizer, after core-guided optimisation as in "OLL", Andres et al. 2012, with cores that have
-//! nothing in common taken together). The search ends when nothing is let go.
+//! nothing in common taken together). The search ends when nothing is let go, or when the cheapest answer
+//! found costs no more than has been shown; releases that would make an answer dearer than that one are ruled out on the way.
 
 use super::Prefer;
 use super::model::Model;
