@@ -5,6 +5,7 @@ use crate::component::Id;
 use crate::family::OrderRule;
 use regex::Regex;
 use std::borrow::Cow;
+use std::collections::BTreeMap;
 use std::ops::Range;
 
 /// Items in one value.
@@ -35,6 +36,14 @@ fn values(rule: &OrderRule, text: &str) -> Vec<Range<usize>> {
 fn items(rule: &OrderRule, text: &str, value: Range<usize>) -> Vec<Range<usize>> {
     let between = rule.between.trim();
     let mut at = value.start;
+    if between.is_empty() {
+        let items = text[value].split_whitespace().map(|item| {
+            let begin = at + text[at..].find(item).unwrap_or(0);
+            at = begin + item.len();
+            begin..at
+        });
+        return items.collect();
+    }
     let items = text[value].split(between).map(|item| {
         let begin = at + (item.len() - item.trim_start().len());
         at += item.len() + between.len();
@@ -77,19 +86,18 @@ impl Form for List {
         entries.collect()
     }
 
-    /// The items of the first list found are written anew, parted as they were; all else stays. Where no list is found,
-    /// nothing is written: there is no place for one.
+    /// Of the first list found, items stay as they are written, and what stands between two that still follow one another; a new
+    /// one is parted as the first two are. All else stays. Where no list is found, nothing is written: there is no place for one.
     fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String {
         let Some(value) = values(rule, text).into_iter().next() else {
             return text.to_owned();
         };
         let old = items(rule, text, value.clone());
-        let new = change.order.iter().map(|id| change.written(rule, id));
-        let new: Vec<String> = new.collect();
         let (begin, end) = match &old[..] {
+            // A list of none is written without what parted them.
+            _ if change.order.is_empty() => (value.start, value.end),
             [] => (value.start, value.start),
-            [first, .., last] => (first.start, last.end),
-            [only] => (only.start, only.end),
+            [first, ..] => (first.start, old.last().map_or(value.end, |last| last.end)),
         };
         let lead = &text[value.start..begin];
         let between = match &old[..] {
@@ -98,11 +106,29 @@ impl Form for List {
             [_] if lead.contains('\n') => Cow::Owned(format!("{}{lead}", rule.between.trim_end())),
             _ => Cow::Borrowed(rule.between.as_str()),
         };
-        // A list of none is written without what parted them.
-        let (begin, end) = match new.is_empty() {
-            true => (value.start, value.end),
-            false => (begin, end),
-        };
-        format!("{}{}{}", &text[..begin], new.join(&between), &text[end..])
+        let mut place_of: BTreeMap<Id, usize> = BTreeMap::new();
+        for (place, item) in old.iter().enumerate() {
+            place_of
+                .entry(id(rule, &text[item.clone()]))
+                .or_insert(place);
+        }
+        let mut list = String::new();
+        let mut last: Option<usize> = None;
+        for (turn, id) in change.order.iter().enumerate() {
+            let place = place_of.get(id).copied();
+            list += match (last, place) {
+                _ if turn == 0 => "",
+                (Some(last), Some(place)) if last + 1 == place => {
+                    &text[old[last].end..old[place].start]
+                }
+                _ => &between,
+            };
+            match place {
+                Some(place) => list += &text[old[place].clone()],
+                None => list += &change.written(rule, id),
+            }
+            last = place;
+        }
+        format!("{}{list}{}", &text[..begin], &text[end..])
     }
 }

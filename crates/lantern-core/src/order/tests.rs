@@ -114,6 +114,26 @@ fn a_list_is_written_in_its_line() {
     assert_eq!(written(&rule, "port=1\n", &ids("a")), "port=1\n");
 }
 
+#[test]
+fn the_items_of_a_list_may_have_blanks_alone_between_them() {
+    let rule = serde_json::json!({
+        "kind": "list", "file": "x.conf", "line": r"^mods = (?P<list>.*)$", "write": "{id}", "between": " "
+    });
+    let rule: OrderRule = serde_json::from_value(rule).unwrap();
+    let text = "mods = lib  ib bees\n";
+    let read = Arrangement::read(&rule, text);
+    assert_eq!(read.ids().cloned().collect::<Vec<_>>(), ids("lib ib bees"));
+    assert_eq!(written(&rule, text, &ids("lib ib bees")), text);
+    assert_eq!(
+        written(&rule, text, &ids("new ib bees")),
+        "mods = new  ib bees\n"
+    );
+    assert_eq!(
+        written(&rule, "mods = \n", &ids("lib ib")),
+        "mods = lib ib\n"
+    );
+}
+
 /// A list that goes over several lines, of items in quotes, is written as it was.
 #[test]
 fn a_list_in_brackets_is_written_as_it_was() {
