@@ -62,7 +62,7 @@ pub(super) fn best(
     for kind in std::iter::once(None).chain(kinds) {
         loop {
             let mut stage = match kind {
-                None => Stage::of_lost(lost),
+                None => Stage::of_lits(lost),
                 Some(kind) => Stage::of(model, search, *kind),
             };
             match stage.settle(search, limit, &mut found) {
@@ -231,12 +231,13 @@ struct Stage {
 }
 
 impl Stage {
-    fn of_lost(lost: &[Lit]) -> Stage {
+    /// The wish that each of these holds.
+    fn of_lits(wanted: &[Lit]) -> Stage {
         Stage {
             prices: Prices::new(),
-            plain: lost.iter().map(|lit| (vec![*lit], 1)).collect(),
+            plain: wanted.iter().map(|lit| (vec![*lit], 1)).collect(),
             totalizers: Vec::new(),
-            wishes: lost.iter().map(|lit| (*lit, Next::Nothing)).collect(),
+            wishes: wanted.iter().map(|lit| (*lit, Next::Nothing)).collect(),
             least: 0,
         }
     }
@@ -244,7 +245,7 @@ impl Stage {
     fn of(model: &Model<'_>, search: &mut Search<'_, '_>, kind: Criterion) -> Stage {
         search.has_news = false;
         let prices = prices(model, search, kind);
-        let mut stage = Stage::of_lost(&[]);
+        let mut stage = Stage::of_lits(&[]);
         let (prices, used) = shared(model, search, prices);
         stage.prices = prices;
         for at in 0..stage.prices.len() {
