@@ -1,6 +1,6 @@
 //! What in a family file is written well and yet cannot work.
 
-use crate::family::{Family, OrderKind, OrderRule, Pattern, Shape};
+use crate::family::{End, Family, OrderKind, OrderRule, Pattern, Shape};
 use regex_syntax::hir::{Hir, HirKind, Look};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -16,6 +16,7 @@ pub struct Remark {
 
 /// The group of a pattern that finds a value.
 const VALUE: &[&str] = &["value"];
+const ID: &[&str] = &["id"];
 
 /// Looks for patterns that match nothing, patterns without the groups that are asked for, and
 /// readers that take each other's places.
@@ -75,9 +76,6 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
         patterns.push((at("line"), &setting.line, &["value"]));
         patterns.push((at("says"), &setting.says, &["value"]));
     }
-    if let Some(loaded) = &console.loaded {
-        patterns.push(("console.loaded".into(), loaded, &["id"]));
-    }
     if let Some(version) = &console.version {
         patterns.push(("console.version.says".into(), &version.says, &["version"]));
     }
@@ -92,11 +90,24 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
         let at = format!("pin[{number}].line");
         patterns.extend(pin.line.iter().map(|line| (at.clone(), line, VALUE)));
     }
-    for (name, list) in [("list", &console.list), ("players", &console.players)] {
-        if let Some(list) = list {
-            patterns.push((format!("console.{name}.line"), &list.line, &["id"]));
-            patterns.push((format!("console.{name}.end"), &list.end, &[]));
+    let lists = [("list", &console.list), ("players", &console.players)];
+    let lists = lists
+        .into_iter()
+        .filter_map(|(name, list)| Some((name, list.as_ref()?)));
+    for (name, list) in lists.clone() {
+        match &list.end {
+            End::Line(end) => patterns.push((format!("console.{name}.end"), end, &[])),
+            End::Count(count) => {
+                patterns.push((format!("console.{name}.count"), count, &["count"]))
+            }
         }
+    }
+    let loaded = console.loaded.iter().map(|loaded| ("loaded", loaded));
+    for (name, naming) in loaded.chain(lists.map(|(name, list)| (name, &list.naming))) {
+        let at = format!("console.{name}.line");
+        patterns.push((at, &naming.line, naming.groups()));
+        let item = naming.item.iter();
+        patterns.extend(item.map(|item| (format!("console.{name}.item"), item, ID)));
     }
     for port in console.port.iter().chain(&console.more_ports) {
         let at = format!("console: the port in {}", port.file);

@@ -1,7 +1,7 @@
 //! What a start has shown, held against what was to be expected of it.
 
 use crate::component::Id;
-use crate::family::{ConsoleRule, Pattern, VersionRule, is_said_protocol};
+use crate::family::{ConsoleRule, Ending, IdSpelling, Naming, VersionRule, is_said_protocol};
 use crate::plan::Expected;
 use crate::version::{Notation, Version};
 use regex::RegexSet;
@@ -439,8 +439,8 @@ pub struct Watch {
 impl Watch {
     /// By all patterns of a family that a printed line can match.
     pub fn of(rule: &ConsoleRule) -> Watch {
-        let own = [&rule.ready, &rule.loaded, &rule.framework];
-        let own = own.into_iter().flatten();
+        let loaded = rule.loaded.iter().map(|loaded| &loaded.line);
+        let own = rule.ready.iter().chain(loaded).chain(&rule.framework);
         let errors = rule.errors.iter().map(|error| error.line());
         let settings = rule.settings.iter().map(|setting| &setting.says);
         let version = rule.version.iter().map(|version| &version.says);
@@ -457,23 +457,22 @@ impl Watch {
     }
 }
 
-/// The commands to ask so that everything can be held against what is wanted, each with the line that
-/// ends its answer where there is one.
-pub fn questions<'r>(rule: &'r ConsoleRule, wanted: &Wanted) -> Vec<(&'r str, &'r Pattern)> {
-    let mut questions: Vec<(&str, &Pattern)> = Vec::new();
+/// The commands to ask so that everything can be held against what is wanted, each with the end of its answer.
+pub fn questions<'r>(rule: &'r ConsoleRule, wanted: &Wanted) -> Vec<(&'r str, Ending<'r>)> {
+    let mut questions: Vec<(&str, Ending)> = Vec::new();
     if let Some(list) = &rule.list {
-        questions.push((&list.ask, &list.end));
+        questions.push((&list.ask, list.ending()));
     }
     if let Some(version) = rule.version.as_ref().filter(|_| wanted.build.is_some())
         && let Some(ask) = &version.ask
     {
-        questions.push((ask, &version.says));
+        questions.push((ask, Ending::Line(&version.says)));
     }
     let set = |name: &String| wanted.settings.iter().any(|setting| setting.name == *name);
     for setting in rule.settings.iter().filter(|setting| set(&setting.name)) {
         let asked = |ask: &str| questions.iter().any(|(asked, _)| *asked == ask);
         if let Some(ask) = setting.ask.as_deref().filter(|ask| !asked(ask)) {
-            questions.push((ask, &setting.says));
+            questions.push((ask, Ending::Line(&setting.says)));
         }
     }
     questions
@@ -510,32 +509,33 @@ fn out_of_order(started: &[&Id], wanted: &Wanted) -> Option<Misplaced> {
     })
 }
 
-/// Holds what a server has shown against what is wanted.
-pub fn judge(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport {
-    let named = |pattern: &Pattern, line: &str| {
-        let id = Id::new(pattern.capture("id", line)?);
-        Some((id, pattern.capture("version", line).map(str::to_owned)))
-    };
-    let printed = |pattern: &Option<Pattern>| -> Vec<(Id, Option<String>)> {
-        let lines = shown.printed.iter();
-        let found = pattern
-            .iter()
-            .flat_map(|p| lines.clone().filter_map(|line| named(p, line)));
+/// Holds what a server has shown against what is wanted; `ids` spells what it names.
+pub fn judge(rule: &ConsoleRule, ids: &IdSpelling, wanted: &Wanted, shown: &Shown) -> StartReport {
+    let named = |naming: &Naming, lines: &[String]| -> Vec<(Id, Option<String>)> {
+        let found = lines.iter().flat_map(|line| naming.named(line));
+        let found = found.map(|it| (Id::new(&ids.spell(it.id)), it.version.map(str::to_owned)));
         found.collect()
     };
-    let started = printed(&rule.loaded);
+    let started = rule.loaded.as_ref();
+    let started = started.map_or(Vec::new(), |loaded| named(loaded, &shown.printed));
     // What was started and has gone since is missing from the list, and so does not run.
     let running = match &rule.list {
         Some(list) if let Some(lines) = shown.answers.get(&list.ask) => {
-            let lines = lines.iter();
-            Some(lines.filter_map(|line| named(&list.line, line)).collect())
+            Some(named(&list.naming, lines))
         }
         // Where its console cannot be asked, nothing is known but what it has printed.
         Some(_) if shown.printed.is_empty() => None,
         _ => rule.loaded.as_ref().map(|_| started.clone()),
     };
+    let framework = rule.framework.iter().flat_map(|pattern| {
+        let lines = shown.printed.iter();
+        lines.filter_map(|line| {
+            let id = Id::new(&ids.spell(pattern.capture("id", line)?));
+            Some((id, pattern.capture("version", line).map(str::to_owned)))
+        })
+    });
     let components = running.map(|mut running| {
-        running.extend(printed(&rule.framework));
+        running.extend(framework);
         let running: BTreeMap<Id, Option<String>> = running.into_iter().collect();
         let answer = |expected: &Expected| {
             let runs = running.contains_key(&expected.id);
@@ -651,6 +651,10 @@ mod tests {
         ]
     "#;
 
+    fn judged(rule: &ConsoleRule, wanted: &Wanted, shown: &Shown) -> StartReport {
+        judge(rule, &IdSpelling::default(), wanted, shown)
+    }
+
     fn rule(text: &str) -> ConsoleRule {
         toml_edit::de::from_str(text).unwrap()
     }
@@ -709,7 +713,7 @@ mod tests {
                 printed: lines(printed),
                 ..Shown::default()
             };
-            let report = judge(&with(says), &wanted, &shown);
+            let report = judged(&with(says), &wanted, &shown);
             let unshown = report.unshown();
             format!(
                 "{} | {} | {}",
@@ -750,7 +754,7 @@ mod tests {
                 .into(),
             ..Shown::default()
         };
-        judge(&rule(RULE), wanted, &shown).problems().join("; ")
+        judged(&rule(RULE), wanted, &shown).problems().join("; ")
     }
 
     #[test]
@@ -769,7 +773,7 @@ mod tests {
                 answers: BTreeMap::from([("list".to_owned(), lines("- a 1, all"))]),
                 ..Shown::default()
             };
-            let report = judge(&rule(RULE), &wanted(before), &shown);
+            let report = judged(&rule(RULE), &wanted(before), &shown);
             let problems = report.problems().join("; ");
             format!(
                 "{} | {problems} | {}",
@@ -812,7 +816,7 @@ mod tests {
                 over_port: lines(over_port),
                 ..Shown::default()
             };
-            judge(&asked, &wanted, &shown).build.unwrap().says
+            judged(&asked, &wanted, &shown).build.unwrap().says
         };
         assert_eq!(says("up: 5.1"), Some("5.1".into()));
         assert_eq!(says(""), None, "what it printed is no answer");
@@ -849,9 +853,9 @@ mod tests {
             (&["start a 1", "start b 1"], &["start a 1"]),
         ] {
             wanted.unshown = Unshown::default();
-            let first = judge(&rule_without_list, &wanted, &shown(before));
+            let first = judged(&rule_without_list, &wanted, &shown(before));
             wanted.unshown = first.unshown();
-            let report = judge(&rule_without_list, &wanted, &shown(after));
+            let report = judged(&rule_without_list, &wanted, &shown(after));
             told.push(
                 [vec![report.told()], report.problems()]
                     .concat()
@@ -868,10 +872,10 @@ mod tests {
         1 of 2 components are loaded, 1 of them in a stated version
             b does not run
         ");
-        let nothing = judge(&rule_without_list, &Wanted::default(), &shown(&[]));
+        let nothing = judged(&rule_without_list, &Wanted::default(), &shown(&[]));
         assert!(nothing.told().starts_with("nothing is installed"));
         rule_without_list.loaded = None;
-        let blind = judge(&rule_without_list, &wanted, &shown(&[]));
+        let blind = judged(&rule_without_list, &wanted, &shown(&[]));
         assert!(blind.told().contains("could not be checked"));
     }
 
@@ -949,7 +953,7 @@ mod tests {
             printed: lines("24 seats, start a 1"),
             ..Shown::default()
         };
-        let report = judge(&rule(RULE), &wanted, &shown);
+        let report = judged(&rule(RULE), &wanted, &shown);
         assert_eq!(report.problems(), Vec::<String>::new());
         let told = report.told();
         assert!(
@@ -969,7 +973,7 @@ mod tests {
                 answers: BTreeMap::from([("list".into(), lines("- a 1, - b 2, all"))]),
                 ..Shown::default()
             };
-            judge(&rule(RULE), wanted, &shown)
+            judged(&rule(RULE), wanted, &shown)
         };
         let started = |wanted: &Wanted, printed| judged(wanted, printed).problems().join("; ");
         // All are looked at before they are started, or looked at once more.
@@ -994,10 +998,10 @@ mod tests {
             printed: lines("start a 1"),
             ..Shown::default()
         };
-        let verdict = judge(&rule(&text), &wanted("a=1 b=2", "", ""), &shown);
+        let verdict = judged(&rule(&text), &wanted("a=1 b=2", "", ""), &shown);
         assert_eq!(verdict.problems(), ["b does not run"]);
         let bare = rule("ready = 'up'\nstop = { command = 'stop' }");
-        let verdict = judge(&bare, &wanted("a=1", "", ""), &shown);
+        let verdict = judged(&bare, &wanted("a=1", "", ""), &shown);
         assert_eq!(verdict.components, None);
         assert_eq!(verdict.problems(), Vec::<String>::new());
     }

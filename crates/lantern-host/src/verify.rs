@@ -1,8 +1,9 @@
 //! The running server, looked at: what it shows, held against what was to be expected of it.
 
 use crate::config::Server;
+use crate::console::fault::ConsoleFault;
 use crate::console::{Console, ServerState, Started};
-use crate::error::Result;
+use crate::error::{Error, Result};
 use crate::planning::protocol_of;
 use crate::survey::{flow, order_text, scripts};
 use lantern_core::component::{Id, Kind};
@@ -262,7 +263,13 @@ pub fn look(
     let mut answers = BTreeMap::new();
     let questions = health::questions(rule, wanted).into_iter();
     for (question, end) in questions.filter(|_| console.can_be_asked()) {
-        answers.insert(question.to_owned(), console.ask(question, Some(end))?);
+        let is_list = rule.list.as_ref().is_some_and(|it| it.ask == question);
+        let answer = match console.ask(question, Some(end)) {
+            // Nothing is said of it, and all else may be.
+            Err(Error::Console(ConsoleFault::NoAnswer { .. })) if !is_list => Vec::new(),
+            answer => answer?,
+        };
+        answers.insert(question.to_owned(), answer);
     }
     let version = rule.version.as_ref().filter(|_| wanted.build.is_some());
     let sends = version.and_then(|it| it.over_port.as_deref());
@@ -271,7 +278,7 @@ pub fn look(
         answers,
         over_port: sends.map_or_else(Vec::new, |sends| console.ask_over_port(sends)),
     };
-    Ok(health::judge(rule, wanted, &shown))
+    Ok(health::judge(rule, &server.family.ids, wanted, &shown))
 }
 
 /// Looks at the running server; nothing is changed.

@@ -1,4 +1,5 @@
-//! A triad server: mods by number in one value, at most one of them an event; those that name others come after them.
+//! A triad server: mods by number in one value, at most one of them an event; those that name others come after them. Of what it is
+//! asked it tells all in one line. It obeys a switch of the real thing's quirks in its settings: `Guests = names` (who is on).
 
 use crate::doors::{self, Port};
 use lantern_core::version::{Notation, Version};
@@ -28,19 +29,26 @@ pub fn run(build: &str, settings: &str, world: &str) -> io::Result<u8> {
             say(&format!("eclipse: {fault}"));
             Ok(1)
         }
-        Ok(count) => {
+        Ok(shining) => {
             let port = Port::Udp(value("Port").parse().unwrap_or(7530));
             let ready = "all three suns are up";
             doors::serve(&port, ready, "sunset", say, |line| match line {
-                "who" => vec!["0 under the suns".into()],
-                "mods" => vec![format!("{count} mods shine")],
+                "who" => vec![counted("under the suns", value("Guests").split_whitespace())],
+                "mods" => vec![counted("mods shine", shining.iter().map(String::as_str))],
                 line => vec![format!("so be it: {line}")],
             })
         }
     }
 }
 
-fn shine(mods: &str) -> Result<usize, String> {
+/// How many there are, and which.
+fn counted<'n>(what: &str, names: impl Iterator<Item = &'n str>) -> String {
+    let names: Vec<&str> = names.collect();
+    format!("{} {what}: {}", names.len(), names.join("; "))
+}
+
+/// Lights the mods up; returns them, by number.
+fn shine(mods: &str) -> Result<Vec<String>, String> {
     let mut shining: BTreeMap<&str, Version> = BTreeMap::new();
     let mut event = None;
     for number in mods
@@ -81,7 +89,7 @@ fn shine(mods: &str) -> Result<usize, String> {
         say(&format!("{number} shines"));
         shining.insert(number, version);
     }
-    Ok(shining.len())
+    Ok(shining.into_keys().map(str::to_owned).collect())
 }
 
 fn attribute(text: &str, name: &str) -> Option<String> {

@@ -1,7 +1,7 @@
 //! What a server's console says and takes.
 
-use super::Pattern;
 use super::short::Short;
+use super::{Listing, Naming, Pattern};
 use serde::de::DeserializeSeed;
 use serde::{Deserialize, Deserializer};
 
@@ -27,16 +27,16 @@ pub struct ConsoleRule {
     pub stop_timeout_s: u64,
     /// The command that tells players something: `{text}`.
     pub say: Option<String>,
-    /// A line printed at the start for each add-on, in the order in which they are started: groups
-    /// `id` and, where told, `version`.
-    pub loaded: Option<Pattern>,
+    /// Lines printed at the start that name the add-ons, in the order in which they are started.
+    #[serde(default, deserialize_with = "Naming::short")]
+    pub loaded: Option<Naming>,
     /// A line by which the framework says that it is active: groups `id` and `version`.
     pub framework: Option<Pattern>,
     /// What the server says of its own version.
     pub version: Option<VersionRule>,
     /// A command that lists the add-ons that run.
     pub list: Option<Listing>,
-    /// A command that lists the players who are on; the group `id` is a name.
+    /// A command that lists the players who are on.
     pub players: Option<Listing>,
     /// What the server says of its own settings.
     #[serde(default, rename = "setting")]
@@ -129,18 +129,6 @@ pub enum StopSignal {
     Int,
     /// As from a service manager.
     Term,
-}
-
-/// A console command that lists something: what runs, who is on.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Listing {
-    /// The command.
-    pub ask: String,
-    /// A line of the answer: groups `id` and, where told, `version`.
-    pub line: Pattern,
-    /// The line that ends the answer.
-    pub end: Pattern,
 }
 
 /// What the server says of its own version: where it is another one than is installed, an old program was started.

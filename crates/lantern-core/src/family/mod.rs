@@ -6,6 +6,7 @@
 mod clients;
 mod console;
 mod instead;
+mod naming;
 mod pattern;
 mod reader;
 mod settings;
@@ -15,10 +16,11 @@ pub use clients::{
     Admitted, ClientKind, Joins, OnlyBy, Others, Place, Same, Speaks, Whole, is_said_protocol,
 };
 pub use console::{
-    ConsoleRule, ErrorRule, KnownError, Listing, PortRule, SettingRule, Stop, StopSignal,
-    Transport, VersionRule,
+    ConsoleRule, ErrorRule, KnownError, PortRule, SettingRule, Stop, StopSignal, Transport,
+    VersionRule,
 };
 pub use instead::{Ground, Instead};
+pub use naming::{End, Ending, Listing, Named, Naming};
 pub use pattern::{Glob, Globs, Pattern};
 pub use reader::{
     DescriptorFile, FieldRule, Fields, IdSpelling, Item, Lookup, Name, Names, Part, Reader, Shape,

@@ -49,7 +49,7 @@ pub enum ConsoleFault {
     )]
     NoLine,
     /// The console did not answer.
-    #[error("the console did not answer \"{line}\"")]
+    #[error("the console did not answer \"{line}\", or not to the end that its family names")]
     NoAnswer {
         /// What it was asked.
         line: String,

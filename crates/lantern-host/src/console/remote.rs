@@ -9,7 +9,7 @@ use crate::console::packet::{Packet, Packets};
 use crate::error::{Error, Result};
 use crate::place::here;
 use crate::told::plain;
-use lantern_core::family::Pattern;
+use lantern_core::family::Ending;
 use std::io::{self, Read, Write};
 use std::net::{TcpStream, ToSocketAddrs};
 use std::path::Path;
@@ -17,10 +17,12 @@ use std::time::{Duration, Instant};
 
 /// How long reaching it, and each part of an answer, may take.
 const LIMIT: Duration = Duration::from_secs(5);
-/// After so long without a packet, the answer of a server that echoes nothing is taken as whole.
+/// After so long without a packet, an answer that may go on behind its end is taken as whole.
 const QUIET: Duration = Duration::from_millis(700);
 /// How long a login or an answer may take, all in all: one that never ends would be waited for for ever.
 const ALL_IN_ALL: Duration = Duration::from_secs(20);
+/// A text of so many bytes may be one that was cut off: the protocol's servers do that at about 4,096.
+const CUT: usize = 4000;
 /// The longest answer that is read, in bytes.
 const LONGEST_ANSWER: usize = 16 << 20;
 /// Types of packets: what is asked, and what is answered.
@@ -113,11 +115,11 @@ impl<'a> Session<'a> {
         Ok(())
     }
 
-    /// Sends a line and returns the lines of the answer; `end` finds its last line, where one is known.
+    /// Sends a line and returns the lines of the answer, up to its end; where none is stated, until nothing more comes.
     ///
     /// # Errors
-    /// When the connection ends in the middle, or what comes is no such packet.
-    pub fn ask(&mut self, line: &str, end: Option<&Pattern>) -> Result<Vec<String>> {
+    /// When the connection ends in the middle, what comes is no such packet, or the answer's end does not come.
+    pub fn ask(&mut self, line: &str, end: Option<&Ending<'_>>) -> Result<Vec<String>> {
         let question = self.send(COMMAND, line)?;
         let mut marker = None;
         let mut answer: Vec<u8> = Vec::new();
@@ -130,26 +132,30 @@ impl<'a> Session<'a> {
             if packet.number != question {
                 continue;
             }
+            // What is cut off at its longest goes on, and may do so in the middle of a line.
+            let is_cut = packet.text.len() >= CUT;
             answer.extend(packet.text);
             if answer.len() > LONGEST_ANSWER {
                 return Err(self.fault("answers without end"));
             }
-            let whole =
-                |end: &Pattern| lines(&answer).iter().any(|line| end.regex().is_match(line));
-            if end.is_some_and(whole) {
+            let ends = |end: &Ending| end.is_in(&lines(&answer));
+            let has_ended = end.is_none_or(ends);
+            if has_ended && end.is_some() && !is_cut {
                 break;
             }
+            // An answer whose end is known is waited for in full.
+            limit = if has_ended { QUIET } else { LIMIT };
             // Sent only now: some servers take one packet at a time.
             if marker.is_none() {
                 marker = Some(self.send(ANSWER, "")?);
-                // An answer whose end is known is waited for in full.
-                limit = if end.is_some() { LIMIT } else { QUIET };
             }
         }
-        if marker.is_none() && answer.is_empty() {
-            return Err(self.fault("did not answer"));
+        let came = lines(&answer);
+        match end {
+            Some(end) if end.is_in(&came) => Ok(came),
+            None if marker.is_some() => Ok(came),
+            _ => Err(ConsoleFault::NoAnswer { line: line.into() }.into()),
         }
-        Ok(lines(&answer))
     }
 
     fn send(&mut self, kind: i32, text: &str) -> Result<i32> {
@@ -243,6 +249,7 @@ fn lines(answer: &[u8]) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use lantern_core::family::Listing;
     use std::net::TcpListener;
     use std::thread::{self, JoinHandle};
 
@@ -284,12 +291,15 @@ mod tests {
         (remote, thread)
     }
 
+    /// What comes of asking for a list that ends with `end.`.
     fn asked(mut sends: Vec<Vec<u8>>) -> Result<String> {
+        let listing = "ask = 'list'\nline = '(?P<id>.+)'\nend = '^end\\.'";
+        let listing: Listing = toml_edit::de::from_str(listing).unwrap();
         let login = [packet(1, ANSWER, b""), packet(1, LOGIN_ANSWER, b"")].concat();
         sends.insert(0, login);
         let (remote, thread) = server(sends);
-        let answer =
-            Session::open(&remote, Path::new("")).and_then(|mut session| session.ask("list", None));
+        let answer = Session::open(&remote, Path::new(""))
+            .and_then(|mut session| session.ask("list", Some(&listing.ending())));
         thread.join().unwrap();
         answer.map(|lines| lines.join("|"))
     }
@@ -299,16 +309,33 @@ mod tests {
         // A letter of two bytes is cut, too.
         let parts = [
             packet(2, ANSWER, b"a\nb\xc3"),
-            packet(2, ANSWER, b"\xa4r\n"),
+            packet(2, ANSWER, b"\xa4r\nend."),
         ]
         .concat();
-        let end = packet(3, ANSWER, b"");
-        assert_eq!(asked(vec![parts, end]).unwrap(), "a|b\u{e4}r");
+        assert_eq!(asked(vec![parts]).unwrap(), "a|b\u{e4}r|end.");
     }
 
     #[test]
-    fn a_server_that_echoes_nothing_is_waited_for_a_little() {
-        assert_eq!(asked(vec![packet(2, ANSWER, b"a\n"), vec![]]).unwrap(), "a");
+    fn what_was_cut_off_at_its_longest_goes_on_behind_the_end_line() {
+        let names = "x".repeat(CUT);
+        let first = packet(2, ANSWER, format!("end. {names}").as_bytes());
+        let rest = packet(2, ANSWER, b"yz");
+        let echo = packet(3, ANSWER, b"");
+        let whole = format!("end. {names}yz");
+        // By the echo behind it, or where none comes, by silence.
+        for last in [[rest.clone(), echo].concat(), rest] {
+            assert_eq!(asked(vec![first.clone(), last, vec![]]).unwrap(), whole);
+        }
+    }
+
+    #[test]
+    fn an_answer_without_its_end_is_none() {
+        let echo = packet(3, ANSWER, b"");
+        let error = asked(vec![packet(2, ANSWER, b"no such command"), echo]).unwrap_err();
+        let wanted = ConsoleFault::NoAnswer {
+            line: "list".into(),
+        };
+        assert_eq!(error.to_string(), wanted.to_string());
     }
 
     #[test]

@@ -6,12 +6,12 @@ use super::{ANSWER, Console, LOOK};
 use crate::config::LineWay;
 use crate::console::fault::ConsoleFault;
 use crate::error::{At, Result};
-use lantern_core::family::Pattern;
+use lantern_core::family::Ending;
 use std::path::Path;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
-/// After so long without a line, an answer of no known end is taken as whole.
+/// After so long without a line, an answer of no stated end is taken as whole.
 const QUIET: Duration = Duration::from_millis(700);
 
 impl Console<'_> {
@@ -35,17 +35,17 @@ impl Console<'_> {
         }
     }
 
-    /// Types a line into the console and returns the lines of its answer, up to the one that `end`
-    /// finds; without `end`, until nothing more comes.
+    /// Types a line into the console and returns the lines of its answer, up to its end; where none is stated, until nothing
+    /// more comes.
     ///
     /// # Errors
     /// When the console cannot be reached, or the end does not come.
-    pub fn ask(&self, line: &str, end: Option<&Pattern>) -> Result<Vec<String>> {
+    pub fn ask(&self, line: &str, mut end: Option<Ending<'_>>) -> Result<Vec<String>> {
         if !self.can_be_asked() {
             return Err(ConsoleFault::NoLine.into());
         }
         if let Some(LineWay::Remote(remote)) = &self.server.config.console.line {
-            return Session::open(remote, self.server.folder.root())?.ask(line, end);
+            return Session::open(remote, self.server.folder.root())?.ask(line, end.as_ref());
         }
         let mut printed = Printed::from_end(self.log());
         self.send(line)?;
@@ -55,7 +55,7 @@ impl Console<'_> {
         loop {
             for line in printed.lines()? {
                 last = Instant::now();
-                let ends = end.is_some_and(|end| end.regex().is_match(&line));
+                let ends = end.as_mut().is_some_and(|end| end.is_at(&line));
                 answer.push(line);
                 if ends {
                     return Ok(answer);
@@ -91,11 +91,9 @@ impl Console<'_> {
         let Some(list) = &self.server.family.console.players else {
             return Ok(None);
         };
-        let answer = self.ask(&list.ask, Some(&list.end))?;
-        let names = answer
-            .iter()
-            .filter_map(|line| list.line.capture("id", line));
-        Ok(Some(names.map(str::to_owned).collect()))
+        let answer = self.ask(&list.ask, Some(list.ending()))?;
+        let named = answer.iter().flat_map(|line| list.naming.named(line));
+        Ok(Some(named.map(|it| it.id.to_owned()).collect()))
     }
 
     /// Makes sure that the console can be reached, as far as that can be told without typing into it.

@@ -478,6 +478,24 @@ fn players_who_are_on_are_thought_of() {
 }
 
 #[test]
+fn what_a_console_tells_in_one_line_is_read() {
+    let world = World::demo();
+    world.ok(&["adopt", "triad-north"]);
+    let (was, sound) = ("4101;4117;4109;4230", "4101;4109;4117");
+    world.edit("triad-north/triad.ini", was, sound);
+    add(&world, "triad-north/triad.ini", "Guests = oro ilva\n");
+    let there = |words: &[&str]| world.lantern(&[words, &["--server", "triad-north"]].concat());
+    there(&["console", "start"]);
+    assert_snapshot!("verify_in_one_line", there(&["verify"]));
+    let told = there(&[]);
+    assert!(told.contains("oro, ilva"), "{told}");
+    // What is to run by now was not started.
+    world.edit("triad-north/triad.ini", sound, &format!("{sound};4152"));
+    assert_snapshot!("verify_in_one_line_missing", there(&["verify"]));
+    there(&["console", "stop"]);
+}
+
+#[test]
 fn from_a_server_that_hangs_there_is_a_way_back() {
     let world = World::running();
     release(&world, "");

@@ -11,6 +11,7 @@ use lantern_host::backup::{About, Page, Stored, StoredFolder};
 use lantern_host::config::Config;
 use std::fs;
 use std::path::Path;
+use toml_edit::DocumentMut;
 
 /// The code blocks of a page in one language.
 pub fn examples(page: &str, language: &str) -> Vec<String> {
@@ -32,6 +33,31 @@ fn family_examples_are_read() {
     for example in examples("family.md", "toml") {
         Family::parse(&example).unwrap();
     }
+}
+
+#[test]
+fn a_part_shown_of_a_family_fits_into_the_whole() {
+    let page = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats/family.md");
+    let page = fs::read_to_string(page).unwrap();
+    let shown = page.split("\n\n").filter(|it| it.starts_with("    ["));
+    let whole = &examples("family.md", "toml")[0];
+    let mut count = 0;
+    for part in shown {
+        let mut family: DocumentMut = whole.parse().unwrap();
+        let part: DocumentMut = part.replace("\n    ", "\n").trim().parse().unwrap();
+        for (table, keys) in part.iter() {
+            // All of an order is shown, and of the console what there is to say.
+            if table == "order" {
+                family.insert(table, keys.clone());
+            }
+            for (key, value) in keys.as_table().unwrap() {
+                family[table][key] = value.clone();
+            }
+        }
+        Family::parse(&family.to_string()).unwrap();
+        count += 1;
+    }
+    assert_eq!(count, 3);
 }
 
 #[test]
