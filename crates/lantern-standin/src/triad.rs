@@ -33,7 +33,10 @@ pub fn run(build: &str, settings: &str, world: &str) -> io::Result<u8> {
             let port = Port::Udp(value("Port").parse().unwrap_or(7530));
             let ready = "all three suns are up";
             doors::serve(&port, ready, "sunset", say, |line| match line {
-                "who" => vec![counted("under the suns", value("Guests").split_whitespace())],
+                "who" => vec![counted(
+                    "under the suns",
+                    value("Guests").split_whitespace(),
+                )],
                 "mods" => vec![counted("mods shine", shining.iter().map(String::as_str))],
                 line => vec![format!("so be it: {line}")],
             })
