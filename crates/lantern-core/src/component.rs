@@ -247,9 +247,9 @@ pub struct Member {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Runs {
-    /// The load order starts it.
+    /// The load order starts it; or it lies where the server looks, and would lie elsewhere if it were off.
     On,
-    /// It would have to stand in the load order, and does not, or is switched off there.
+    /// It would have to stand in the load order, and does not, or is switched off there; or it is parked.
     Off,
     /// The server loads whatever lies where it lies.
     Always,
@@ -269,7 +269,7 @@ impl Runs {
         self == Runs::Off
     }
 
-    /// Whether a load order says.
+    /// Whether a load order says, or where it lies.
     pub fn is_switched(self) -> bool {
         matches!(self, Runs::On | Runs::Off)
     }

@@ -57,6 +57,8 @@ pub struct Claim<'f> {
     pub reader: &'f Reader,
     /// The archive, or the component's folder.
     pub place: RelPath,
+    /// The place that it has when it is on: another one where it is parked.
+    pub home: RelPath,
     /// The group it lies in, as an index into the claims.
     pub group: Option<usize>,
     /// Its files, as indices into the listing.
@@ -89,7 +91,7 @@ pub fn claim<'f>(family: &'f Family, files: &[FileSeen]) -> Claims<'f> {
     }
     let mut claims: Vec<Claim<'f>> = Vec::new();
     let mut places: HashMap<String, usize> = HashMap::new();
-    let mut add = |reader, place: &str, group| -> Option<usize> {
+    let mut add = |reader, place: &str, home: &str, group| -> Option<usize> {
         if places.contains_key(place) || family.keeps(place) {
             return None;
         }
@@ -97,6 +99,7 @@ pub fn claim<'f>(family: &'f Family, files: &[FileSeen]) -> Claims<'f> {
         claims.push(Claim {
             reader,
             place: RelPath::parse(place).ok()?,
+            home: RelPath::parse(home).ok()?,
             group,
             files: Vec::new(),
         });
@@ -107,16 +110,22 @@ pub fn claim<'f>(family: &'f Family, files: &[FileSeen]) -> Claims<'f> {
             Shape::Entry => {}
             Shape::Archive | Shape::File => {
                 let in_files = files.iter().filter(|file| !file.is_link());
-                for file in in_files.filter(|file| reader.at.matches(file.path.as_str())) {
-                    add(reader, file.path.as_str(), None);
+                for file in in_files {
+                    let path = file.path.as_str();
+                    if let Some(home) = reader.home(path) {
+                        add(reader, path, &home, None);
+                    }
                 }
             }
             Shape::Folder | Shape::Group => {
-                for folder in folders.iter().filter(|folder| reader.at.matches(folder)) {
+                for folder in &folders {
+                    let Some(home) = reader.home(folder) else {
+                        continue;
+                    };
                     if !marked(reader, &below(&paths, folder)) {
                         continue;
                     }
-                    let Some(index) = add(reader, folder, None) else {
+                    let Some(index) = add(reader, folder, &home, None) else {
                         continue;
                     };
                     let members = reader.members.as_deref();
@@ -126,7 +135,7 @@ pub fn claim<'f>(family: &'f Family, files: &[FileSeen]) -> Claims<'f> {
                     for name in names_in(&below(&paths, folder)) {
                         let path = format!("{folder}/{name}");
                         if marked(inner, &below(&paths, &path)) {
-                            add(inner, &path, Some(index));
+                            add(inner, &path, &path, Some(index));
                         }
                     }
                 }

@@ -238,7 +238,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
             let subject = Subject {
                 reader: claim.reader,
                 family,
-                place: claim.place.as_str(),
+                place: claim.home.as_str(),
                 content: "",
                 archive: None,
             };
@@ -303,7 +303,10 @@ fn runs(
     if facts.side == Some(Side::Client) {
         return Some("not here: it is for clients alone".into());
     }
+    let is_parked = claim.home != claim.place;
     Some(match (family.runs(reader), &family.order) {
+        _ if is_parked => format!("off: on, it lies at {}", claim.home),
+        _ if reader.off.is_some() => "on: it lies where the server looks".into(),
         (Runs::Always, _) => "always: the server loads what lies there".into(),
         (Runs::Unsaid, _) => "unknown: the family says that nobody can tell".into(),
         (Runs::On | Runs::Off, None) => "unknown: the family has no load order".into(),

@@ -730,6 +730,12 @@ fn of_draw(fault: &DrawFault) -> String {
         DrawFault::LinkLeaves { .. } => {
             "Nothing was changed. Leave that release out, or tell its maker: its links must stay inside it.".into()
         }
+        DrawFault::InTheWay { owner: None, .. } => {
+            "Nothing was changed. Move that one away first, if you do not need it; or leave that release out.".into()
+        }
+        DrawFault::NoPlace { .. } => {
+            "Nothing was changed. Say it there, such as install = \"FOLDER/{file}\" for the download's own name.".into()
+        }
         DrawFault::WritesOwn { .. } => "Nothing was changed. No release has any business there: leave it out.".into(),
         DrawFault::KeptInside { .. } => {
             "Nothing was changed. Rename it yourself with the server down, with all that is in it. Then plan again.".into()
@@ -881,6 +887,7 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
                 )
             }
             SwitchFault::ByCategory { by, .. } => format!("Edit the entry {by} by hand."),
+            SwitchFault::ForAll(_) => "Plan without --of: then it is switched for all of them.".into(),
             SwitchFault::NoSwitch(_) | SwitchFault::Both(_) => String::new(),
         },
         PlanningFault::NoSuch { .. } => format!(

@@ -7,6 +7,7 @@ mod clients;
 mod console;
 mod instead;
 mod naming;
+mod parked;
 mod pattern;
 mod reader;
 mod settings;
@@ -21,6 +22,7 @@ pub use console::{
 };
 pub use instead::{Ground, Instead};
 pub use naming::{End, Ending, Listing, Named, Naming};
+pub use parked::Parked;
 pub use pattern::{Glob, Globs, Pattern};
 pub use reader::{
     DescriptorFile, FieldRule, Fields, IdSpelling, Item, Lookup, Name, Names, Part, Reader, Shape,
@@ -226,6 +228,13 @@ pub struct OrderRule {
     pub off: String,
 }
 
+impl OrderRule {
+    /// Whether the add-ons' own names are the load order.
+    pub fn is_in_names(&self) -> bool {
+        self.kind == OrderKind::Names
+    }
+}
+
 fn default_between() -> String {
     ",".into()
 }
@@ -429,6 +438,9 @@ impl Family {
                     reader.name
                 ));
             }
+            if let Some(why) = reader.off_fault() {
+                return fault(format!("reader \"{}\": {why}", reader.name));
+            }
             for file in &reader.files {
                 if (file.notation == TextNotation::Header) != file.line.is_some() {
                     return fault(format!(
@@ -520,6 +532,7 @@ impl Family {
     /// How an add-on runs that a reader finds and that comes new.
     pub fn runs(&self, reader: &Reader) -> Runs {
         match (reader.runs, &self.order) {
+            _ if reader.off.is_some() => Runs::On,
             (Some(Start::Always), _) | (None, None) => Runs::Always,
             // Of many, what comes new is not the one in use.
             (Some(Start::Listed) | None, Some(order)) => {
@@ -555,6 +568,11 @@ impl Family {
     /// The reader with a name.
     pub fn reader(&self, name: &str) -> Option<&Reader> {
         self.readers.iter().find(|reader| reader.name == name)
+    }
+
+    /// Whether what a reader finds runs by where it lies.
+    pub fn runs_by_place(&self, reader: &str) -> bool {
+        self.reader(reader).is_some_and(|it| it.off.is_some())
     }
 
     /// Whether a path is on the family's keep list; the file of the load order never is.

@@ -2,10 +2,11 @@
 
 use super::pattern::one_or_several;
 use super::short::{OneOrSeveral, Short};
-use super::{Glob, Globs, Pattern};
+use super::{Glob, Globs, Parked, Pattern};
 use crate::component::Kind;
 use crate::facts;
 use serde::{Deserialize, Deserializer};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 /// What a component is made of.
@@ -61,6 +62,8 @@ pub struct Reader {
     pub marks: Vec<Names>,
     /// What starts an add-on that it finds; where it is not stated, the load order if there is one.
     pub runs: Option<Start>,
+    /// Where an add-on lies that is switched off; then it runs by where it lies.
+    pub off: Option<Parked>,
     /// The reader of the folders inside a group.
     pub members: Option<String>,
     /// File names that a release in a drop folder has.
@@ -109,6 +112,33 @@ impl Reader {
         home.map_or(String::new(), |part| {
             format!("{}/", part.from.trim_end_matches('/'))
         })
+    }
+
+    /// Where what lies at a path has its place when it is on: there, or where it was parked from; none where it is nothing of this
+    /// reader's.
+    pub fn home<'p>(&self, path: &'p str) -> Option<Cow<'p, str>> {
+        let parked = self.off.as_ref().and_then(|off| off.home(path, &self.at));
+        match parked {
+            Some(home) => Some(Cow::Owned(home)),
+            None => self.at.matches(path).then_some(Cow::Borrowed(path)),
+        }
+    }
+
+    /// What is wrong with where add-ons lie that are off.
+    pub(super) fn off_fault(&self) -> Option<&'static str> {
+        let off = self.off.as_ref()?;
+        let is_apart = matches!(self.shape, Shape::Archive | Shape::File | Shape::Folder);
+        if self.kind != Kind::Addon || !is_apart {
+            Some("`off` is for add-ons that are an archive, a file or a folder")
+        } else if self.runs.is_some() {
+            Some("with `off` it runs by where it lies, and `runs` says nothing more")
+        } else if !off.knows_its_folder(&self.at) {
+            Some(
+                "`off` names one folder for all, and add-ons that are on lie in several: begin it with {folder}",
+            )
+        } else {
+            None
+        }
     }
 
     /// Whether components that it finds lie right in a folder, or are that folder.

@@ -1,13 +1,13 @@
 //! What the survey holds against a server.
 
-use super::{Evidence, FileState, Inventory};
-use crate::component::{Id, Kind, Need, Side};
+use super::{Component, Evidence, FileState, Inventory};
+use crate::component::{Id, Kind, Need, Runs, Side};
 use crate::facts::Facts;
 use crate::family::OrderRule;
 use crate::family::{Family, Shape};
 use crate::flags::{self, FlagSeen};
 use crate::launch::Flow;
-use crate::order::{Arrangement, Keeping, OrderText, Why};
+use crate::order::{Arrangement, OrderText, Why};
 use crate::path::RelPath;
 use crate::tree::{FileSeen, below, marked};
 use schemars::JsonSchema;
@@ -75,6 +75,23 @@ pub(super) fn unreadable(path: &RelPath, why: &str) -> Finding {
     }
 }
 
+pub(super) fn spare(facts: &Facts, place: &RelPath, beside: &Component) -> Finding {
+    let there = beside.place.as_ref().map_or("", RelPath::as_str);
+    Finding {
+        severity: Severity::Note,
+        code: "spare",
+        place: Some(Place {
+            path: place.clone(),
+            line: None,
+        }),
+        text: format!(
+            "{} is off here, and runs in {there}: this one stays as it is",
+            facts.id
+        ),
+        remedy: "remove it, unless you keep it as a spare".into(),
+    }
+}
+
 struct Finder<'a> {
     inventory: &'a Inventory,
     order: Option<&'a OrderText>,
@@ -122,7 +139,7 @@ pub(super) fn find(
 ) -> Vec<Finding> {
     let files = evidence.files;
     let rule = family.order.as_ref();
-    let is_in_names = rule.is_some_and(|rule| matches!(rule.kind.keeping(), Keeping::Names));
+    let is_in_names = rule.is_some_and(OrderRule::is_in_names);
     let mut finder = Finder {
         inventory,
         order: evidence.order,
@@ -165,7 +182,7 @@ pub(super) fn find(
     misplaced(&mut finder, family, files);
     circles(&mut finder, evidence.sooner);
     if let Some(rule) = rule.filter(|_| evidence.order.is_some() || is_in_names) {
-        start_lines(&mut finder, rule, &by_id, evidence.sooner);
+        start_lines(&mut finder, (family, rule), &by_id, evidence.sooner);
     }
     finder.findings
 }
@@ -621,7 +638,7 @@ fn circles(finder: &mut Finder<'_>, sooner: &[(Id, Id)]) {
 
 fn start_lines(
     finder: &mut Finder<'_>,
-    rule: &OrderRule,
+    (family, rule): (&Family, &OrderRule),
     by_id: &BTreeMap<&Id, Vec<usize>>,
     sooner: &[(Id, Id)],
 ) {
@@ -671,7 +688,12 @@ fn start_lines(
     };
     for (index, component) in components.iter().enumerate() {
         let facts = &component.facts;
-        if facts.kind != Kind::Addon || !component.runs.is_switched() {
+        // What is parked has no name in an order of names, and what runs by where it lies no line in any other.
+        let is_listed = match family.runs_by_place(&component.reader) {
+            true => finder.is_in_names && component.runs == Runs::On,
+            false => component.runs.is_switched(),
+        };
+        if facts.kind != Kind::Addon || !is_listed {
             continue;
         }
         let Some(&(own_line, own_position)) = lines.get(&facts.id) else {

@@ -112,6 +112,14 @@ impl Component {
         ledger_name(&self.facts.id, self.group.as_ref())
     }
 
+    /// Where it lies, or would if it were on, in a family that parks what is off; none of what has no files.
+    pub fn home(&self, family: &Family) -> Option<RelPath> {
+        let place = self.place.as_ref()?;
+        let reader = family.reader(&self.reader);
+        let home = reader.and_then(|reader| RelPath::parse(&reader.home(place.as_str())?).ok());
+        Some(home.unwrap_or_else(|| place.clone()))
+    }
+
     /// Its size in bytes.
     pub fn bytes(&self) -> u64 {
         self.files.iter().map(|file| file.bytes).sum()
@@ -380,8 +388,9 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     };
     inventory.components.retain(|it| !elsewhere(it));
     if let Some(rule) = &family.order {
-        started_by_name(rule, &mut inventory);
+        started_by_name(rule, family, &mut inventory);
     }
+    let spares = without_spares(family, &mut inventory);
     layers::settle(&mut inventory.components, family, claims, evidence);
     for component in &mut inventory.components {
         known_by_content(component, family, evidence);
@@ -405,6 +414,15 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
         .iter()
         .flat_map(|component| component.files.iter().map(|file| &file.path))
         .collect();
+    let data: BTreeSet<&str> = inventory
+        .components
+        .iter()
+        .filter_map(|component| Some(component.holdings.data.as_ref()?.as_str()))
+        .collect();
+    let is_data = |path: &str| {
+        let mut folders = path.match_indices('/').map(|(at, _)| &path[..at]);
+        !data.is_empty() && folders.any(|folder| data.contains(folder))
+    };
     for (index, file) in evidence.files.iter().enumerate() {
         let path = file.path.as_str();
         let known = claims.owner[index].is_some()
@@ -412,6 +430,7 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
             || family.keeps(path)
             || family.passes(path)
             || family.is_settings(path)
+            || is_data(path)
             || evidence.ground.is_elsewhere(path);
         if !known && !evidence.order.is_some_and(|order| order.holds(&file.path)) {
             inventory.unowned.push(file.clone());
@@ -419,6 +438,7 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     }
     let mut found = findings::find(family, &inventory, evidence);
     found.extend(unreadable);
+    found.extend(spares);
     found.retain(|finding| {
         let place = finding.place.as_ref();
         !place.is_some_and(|place| evidence.ground.is_elsewhere(place.path.as_str()))
@@ -450,7 +470,7 @@ fn component(
     let subject = Subject {
         reader: claim.reader,
         family,
-        place: claim.place.as_str(),
+        place: claim.home.as_str(),
         content: &content,
         archive: None,
     };
@@ -464,10 +484,12 @@ fn component(
         && facts.side != Some(Side::Client)
         && claim.reader.shape != Shape::Group;
     let usual = match switched {
+        true if claim.home != claim.place => Runs::Off,
         true => family.runs(claim.reader),
         false => Runs::Unsaid,
     };
-    let rule = family.order.as_ref().filter(|_| usual.is_switched());
+    let listed = usual.is_switched() && claim.reader.off.is_none();
+    let rule = family.order.as_ref().filter(|_| listed);
     let starter = rule.and_then(|rule| starters.of(rule, &facts.id, &claim.place));
     Ok(Component {
         runs: match rule {
@@ -534,12 +556,13 @@ pub fn arrange_by_name(rule: &OrderRule, inventory: &mut Inventory) {
 }
 
 /// Where names tell the load order, what has one of them runs.
-fn started_by_name(rule: &OrderRule, inventory: &mut Inventory) {
+fn started_by_name(rule: &OrderRule, family: &Family, inventory: &mut Inventory) {
     let Keeping::Names = rule.kind.keeping() else {
         return;
     };
     let switched = inventory.components.iter_mut();
-    for component in switched.filter(|component| component.runs.is_switched()) {
+    let by_name = |it: &&mut Component| it.runs.is_switched() && !family.runs_by_place(&it.reader);
+    for component in switched.filter(by_name) {
         let place = component.place.as_ref();
         let is_named = place.is_some_and(|place| rule.file.matches(place.as_str()));
         component.runs = match is_named {
@@ -548,6 +571,23 @@ fn started_by_name(rule: &OrderRule, inventory: &mut Inventory) {
         };
     }
     arrange_by_name(rule, inventory);
+}
+
+/// Takes out what is parked beside another one of the same id that runs: it is no second one, and nothing is done with it.
+fn without_spares(family: &Family, inventory: &mut Inventory) -> Vec<Finding> {
+    let is_parked = |it: &Component| it.runs.is_off() && family.runs_by_place(&it.reader);
+    let all = std::mem::take(&mut inventory.components);
+    let (parked, mut all): (Vec<_>, Vec<_>) = all.into_iter().partition(is_parked);
+    let mut spares = Vec::new();
+    for it in parked {
+        let is_same = |other: &&Component| other.facts.id == it.facts.id && !other.runs.is_off();
+        match all.iter().find(is_same).zip(it.place.as_ref()) {
+            Some((beside, place)) => spares.push(findings::spare(&it.facts, place, beside)),
+            None => all.push(it),
+        }
+    }
+    inventory.components = all;
+    spares
 }
 
 /// Adds what stands in the load order and has no files of its own, where a reader knows such.

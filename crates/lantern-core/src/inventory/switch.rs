@@ -2,7 +2,7 @@
 
 use super::Inventory;
 use crate::component::{Id, Runs};
-use crate::family::Family;
+use crate::family::{Family, OrderRule};
 use crate::hint::nearest;
 use std::collections::BTreeMap;
 
@@ -20,6 +20,11 @@ pub enum SwitchFault {
     /// The server loads whatever lies where it lies.
     #[error("{0} always runs: the server loads everything in its folder")]
     Always(Id),
+    /// It lies in one place for all servers of an install.
+    #[error(
+        "{0} lies in one place for all servers of this install, and is on or off for all of them"
+    )]
+    ForAll(Id),
     /// The family states nothing that would switch it.
     #[error("nothing switches {0} on or off: the family has no load order that names it")]
     NoSwitch(Id),
@@ -71,7 +76,11 @@ impl Inventory {
                     near: nearest(id.as_str(), known).map(Id::new),
                 });
             };
+            // Names say in which order, and not whether.
+            let by_place = family.runs_by_place(&component.reader);
+            let is_named = family.order.as_ref().is_some_and(OrderRule::is_in_names) && !by_place;
             match component.runs {
+                Runs::On if is_named && !wanted => return Err(SwitchFault::Always(id.clone())),
                 Runs::On if wanted => continue,
                 Runs::Off if !wanted => continue,
                 Runs::Always if wanted => continue,
@@ -85,13 +94,14 @@ impl Inventory {
                     by: by.clone(),
                 });
             }
-            if only_one && !wanted {
+            if only_one && !wanted && !by_place {
                 return Err(SwitchFault::InUse(id.clone()));
             }
             component.runs = Runs::switched(wanted);
             changes.insert(id.clone(), wanted);
             let in_use = self.components.iter_mut().filter(|c| c.runs == Runs::On);
-            for other in in_use.filter(|c| only_one && c.facts.id != *id) {
+            let in_use = in_use.filter(|c| !family.runs_by_place(&c.reader));
+            for other in in_use.filter(|c| only_one && !by_place && c.facts.id != *id) {
                 other.runs = Runs::Off;
                 changes.insert(other.facts.id.clone(), false);
             }

@@ -3,7 +3,7 @@
 use super::{Component, Inventory};
 use crate::component::{Id, Kind, Runs, Side};
 use crate::family::{Family, OrderRule};
-use crate::order::{Follows, Keeping, Link, OrderText};
+use crate::order::{Follows, Link, OrderText};
 use crate::path::RelPath;
 
 /// Where an add-on stands in the load order, and what comes before it.
@@ -32,8 +32,7 @@ impl Inventory {
         order: Option<&OrderText>,
         follows: &Follows,
     ) -> (Vec<Turn>, Vec<(Id, String)>) {
-        let in_names = |rule: &OrderRule| matches!(rule.kind.keeping(), Keeping::Names);
-        let has_lines = !family.order.as_ref().is_some_and(in_names);
+        let has_lines = !family.order.as_ref().is_some_and(OrderRule::is_in_names);
         let after = |id: &Id| {
             let firsts = follows.get(id).into_iter().flatten();
             let links = firsts.map(|(first, why)| Link {

@@ -8,7 +8,7 @@ use super::{
 use crate::artifact::Artifact;
 use crate::component::{Effect, Id, Kind, Runs, Side};
 use crate::facts::Facts;
-use crate::family::{Family, Glob, Ground};
+use crate::family::{Family, Glob, Ground, OrderRule};
 use crate::inventory::{Component, Inventory, Remembered, laid_over};
 use crate::launch::Flow;
 use crate::offer::Offer;
@@ -536,10 +536,18 @@ impl<'a> Drawing<'a> {
         let mut after: BTreeMap<&Id, (&Facts, Runs)> = BTreeMap::new();
         let components = &part.inventory.components;
         let mut were: BTreeMap<&Id, Runs> = BTreeMap::new();
+        // Where no names tell the load order, what runs by where it lies has no part in it.
+        let family = self.situation.family;
+        let in_names = family.order.as_ref().is_some_and(OrderRule::is_in_names);
+        let runs_as = |reader: &str, runs: Runs| match runs {
+            Runs::On if !in_names && family.runs_by_place(reader) => Runs::Always,
+            runs => runs,
+        };
         for component in components.iter() {
             were.insert(&component.facts.id, component.runs);
             if component.facts.kind == Kind::Addon && !gone(component) {
-                after.insert(&component.facts.id, (&component.facts, component.runs));
+                let runs = runs_as(&component.reader, component.runs);
+                after.insert(&component.facts.id, (&component.facts, runs));
             }
         }
         let is_elsewhere = |place: &RelPath| part.ground.is_elsewhere(place.as_str());
@@ -550,13 +558,14 @@ impl<'a> Drawing<'a> {
             let members = members.filter(|facts| !taken_out.contains(&facts.id));
             for facts in own.into_iter().chain(members) {
                 let was = were.get(&facts.id).copied();
+                let by_list = payload.runs.is_switched() && !family.runs_by_place(&payload.reader);
                 let runs = match was.filter(|was| was.is_switched()) {
                     _ if facts.side == Some(Side::Client) => Runs::Unsaid,
                     Some(was) => was,
-                    None if payload.runs.is_switched() && !part.takes_new => Runs::Off,
+                    None if by_list && !part.takes_new => Runs::Off,
                     None => payload.runs,
                 };
-                after.insert(&facts.id, (facts, runs));
+                after.insert(&facts.id, (facts, runs_as(&payload.reader, runs)));
             }
         }
         after
@@ -614,8 +623,10 @@ impl<'a> Drawing<'a> {
     /// Of several servers of the install, those that have to be stopped: whoever has a path that changes to himself, and all
     /// of them where what changes is common. A new file that only a load order starts disturbs nobody.
     fn servers(&self, moving: &[(&'a Offer, &'a Payload)]) -> Vec<String> {
+        let by_place = |reader: &str| self.situation.family.runs_by_place(reader);
         let listed = moving.iter().filter(|(offer, payload)| {
-            offer.facts.kind == Kind::Addon && payload.runs.is_switched()
+            let is_switched = payload.runs.is_switched() && !by_place(&payload.reader);
+            offer.facts.kind == Kind::Addon && is_switched
         });
         let listed: BTreeSet<&Id> = listed.map(|(offer, _)| &offer.facts.id).collect();
         let listed = |id: &Id| listed.contains(id);

@@ -470,28 +470,92 @@ pub(super) fn gave_way(
     Ok(without_circles(turns)?.1)
 }
 
-/// Where names tell the load order: what gets another name, so that each comes after what it follows.
+/// What gets another name, or lies elsewhere: what is switched on or off by that, and where names tell the load order, whatever has to so
+/// that each comes after what it follows.
 pub(super) fn renames(
     situation: &Situation<'_>,
     after: &Afterwards<'_>,
 ) -> Result<Vec<Rename>, DrawFault> {
-    let names_tell = |rule: &&OrderRule| matches!(rule.kind.keeping(), Keeping::Names);
-    let Some(rule) = situation.family.order.as_ref().filter(names_tell) else {
-        return Ok(Vec::new());
-    };
+    let mut places = placed_as_they_run(situation, after)?;
+    let order = situation.family.order.as_ref();
+    if let Some(rule) = order.filter(|rule| rule.is_in_names()) {
+        for (id, name) in names(rule, situation, after, &places)? {
+            let place = &places[id];
+            let renamed = match place.folder() {
+                Some(folder) => folder.join(&name),
+                None => RelPath::parse(&name),
+            };
+            let renamed = renamed.map_err(|fault| DrawFault::Path {
+                id: id.clone(),
+                fault,
+            })?;
+            places.insert(id, renamed);
+        }
+    }
+    let moved = places.into_iter().filter_map(|(id, to)| {
+        let from = after.places[id];
+        (*from != to).then(|| Rename {
+            id: id.clone(),
+            from: from.clone(),
+            to,
+        })
+    });
+    Ok(moved.collect())
+}
+
+/// Where each add-on has to lie so that it runs, or does not: elsewhere than it would otherwise where that is what switches it.
+fn placed_as_they_run<'a>(
+    situation: &Situation<'_>,
+    after: &Afterwards<'a>,
+) -> Result<BTreeMap<&'a Id, RelPath>, DrawFault> {
+    let family = situation.family;
+    let coming = after.moving.iter();
+    let coming = coming.map(|(offer, payload)| (&offer.facts.id, &payload.reader));
+    let coming: BTreeMap<&Id, &String> = coming.collect();
+    let mut places = BTreeMap::new();
+    for (id, (_, runs)) in after.addons {
+        let Some(place) = after.places.get(id) else {
+            continue;
+        };
+        let here = || Some(&situation.inventory.get(id)?.reader);
+        let reader = coming.get(id).copied().or_else(here);
+        let reader = reader.and_then(|reader| family.reader(reader));
+        let home = reader.and_then(|reader| reader.home(place.as_str()));
+        let off = reader.and_then(|reader| reader.off.as_ref());
+        let right = match (home, off) {
+            (Some(home), Some(off)) if runs.is_off() => RelPath::parse(&off.place(&home)),
+            (Some(home), Some(_)) if runs.is_sure() => RelPath::parse(&home),
+            _ => Ok((*place).clone()),
+        };
+        let right = right.map_err(|fault| DrawFault::Path {
+            id: (*id).clone(),
+            fault,
+        })?;
+        places.insert(*id, right);
+    }
+    Ok(places)
+}
+
+/// Where names tell the load order: what each of the add-ons in it is called, so that it comes after what it follows.
+fn names<'a>(
+    rule: &OrderRule,
+    situation: &Situation<'_>,
+    after: &Afterwards<'a>,
+    places: &BTreeMap<&'a Id, RelPath>,
+) -> Result<Vec<(&'a Id, String)>, DrawFault> {
     let started = |(_, (_, runs)): &(&&Id, &(&Facts, Runs))| *runs == Runs::On;
     let running = after.addons.iter().filter(started);
-    let mut named: BTreeMap<&Id, (Named, &RelPath)> = BTreeMap::new();
+    let mut named: BTreeMap<&Id, Named> = BTreeMap::new();
     for (id, _) in running.clone() {
-        let Some(place) = after.places.get(id).copied() else {
+        let Some(place) = places.get(id) else {
             continue;
         };
         if !rule.file.matches(place.as_str()) {
             continue;
         }
         let installed = situation.inventory.whole(id);
-        let now = installed.and_then(|component| component.place.as_ref());
-        let name = now.map_or(place.name().to_owned(), |now| {
+        let now = installed.and_then(|it| it.home(situation.family));
+        let name = now.as_ref().map_or(place.name().to_owned(), |now| {
             order::succeeding(rule, now.name(), place.name())
         });
         let it = Named {
@@ -499,45 +563,28 @@ pub(super) fn renames(
             is_there: now.is_some_and(|now| now.name() == name),
             name,
         };
-        named.insert(id, (it, place));
+        named.insert(id, it);
     }
-    let facts = running.map(|(_, (facts, _))| *facts);
+    let facts = running.clone().map(|(_, (facts, _))| *facts);
     let facts = facts.filter(|facts| named.contains_key(&facts.id));
     let (turns, _) = without_circles(must_follow(facts, situation.sooner))?;
     let wanted = entries(&turns, Id::clone);
     // What comes new stands where its name puts it, unless it has to follow something.
-    let mut current: Vec<&Named> = named.values().map(|(it, _)| it).collect();
+    let mut current: Vec<&Named> = named.values().collect();
     current.sort_by(|a, b| (&a.name, &a.id).cmp(&(&b.name, &b.id)));
     let current: Vec<Id> = current.iter().map(|it| it.id.clone()).collect();
     let order = order::arrange(&wanted, &current)?;
-    let names = match order == current {
-        true => named
-            .values()
-            .map(|(it, _)| (it.id.clone(), it.name.clone()))
-            .collect(),
+    let in_turn = match order == current {
+        true => None,
         false => {
-            let order: Vec<Named> = order.iter().map(|id| named[id].0.clone()).collect();
-            order::renamed(rule, &order)
+            let order: Vec<Named> = order.iter().map(|id| named[id].clone()).collect();
+            Some(order::renamed(rule, &order))
         }
     };
-    let mut renames = Vec::new();
-    for (id, (_, place)) in &named {
-        let name = &names[*id];
-        if *name == place.name() {
-            continue;
-        }
-        let to = match place.folder() {
-            Some(folder) => folder.join(name),
-            None => RelPath::parse(name),
-        };
-        renames.push(Rename {
-            id: (*id).clone(),
-            from: (*place).clone(),
-            to: to.map_err(|fault| DrawFault::Path {
-                id: (*id).clone(),
-                fault,
-            })?,
-        });
-    }
-    Ok(renames)
+    let names = running.filter_map(|(id, _)| {
+        let own = named.get(id)?.name.clone();
+        let name = in_turn.as_ref().map_or(own, |names| names[*id].clone());
+        Some((*id, name))
+    });
+    Ok(names.collect())
 }

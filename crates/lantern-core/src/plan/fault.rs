@@ -83,7 +83,7 @@ pub enum DrawFault {
         b: Id,
     },
     /// A release would overwrite a file that belongs to another component or to nobody.
-    #[error("{id} would put a file at {path}, where there is one of {}", .owner.as_ref().map_or("unowned", Id::as_str))]
+    #[error("{id} would put a file at {path}, where there is one of {}", .owner.as_ref().map_or("no component", Id::as_str))]
     InTheWay {
         /// The component.
         id: Id,
@@ -92,9 +92,9 @@ pub enum DrawFault {
         /// Whose file lies there.
         owner: Option<Id>,
     },
-    /// The load order asks for another name of a folder in which something lies that is kept, or comes and goes.
+    /// The load order, or what switches it, asks for another place of a folder in which something lies that is kept, or comes and goes.
     #[error(
-        "{id} would have to be renamed to {to}, to come after what it needs, but {path} in it is on the keep list"
+        "{id} would have to be renamed to {to}, to come in its turn or to be on or off, but {path} in it is on the keep list"
     )]
     KeptInside {
         /// The component.

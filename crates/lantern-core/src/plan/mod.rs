@@ -536,7 +536,7 @@ impl Plan {
             .push(TextEdit::between(path, now, becomes, manner));
     }
 
-    /// What comes and is of no component that changes: files that are put back.
+    /// What comes, is of no component that changes, and does not only get another name: files that are put back.
     pub fn brought(&self) -> impl Iterator<Item = &RelPath> {
         let changed = self.components.iter();
         let changed = changed.filter(|it| it.verdict != Fate::Unchanged);
@@ -545,7 +545,11 @@ impl Plan {
         let those = self.actions.iter().filter(move |it| comes(it.what));
         let of_one =
             move |it: &&Action| it.component.as_ref().is_some_and(|id| changed.contains(id));
-        let those = those.filter(move |it| !of_one(it));
+        let renamed = |it: &&Action| {
+            let mut renames = self.renames.iter();
+            renames.any(|rename| it.path.is_within(&rename.to))
+        };
+        let those = those.filter(move |it| !of_one(it) && !renamed(it));
         those.map(|action| &action.path)
     }
 

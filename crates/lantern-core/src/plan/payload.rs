@@ -111,6 +111,8 @@ pub fn lay_out(
                 .ok_or_else(|| DrawFault::NoPlace { id: id.clone() })?;
             let text = template.replace("{id}", id.as_str());
             let text = text.replace("{version}", facts.version.as_str().trim_start_matches('#'));
+            let file = artifact.file.rsplit(['/', '\\']).next();
+            let text = text.replace("{file}", file.unwrap_or_default());
             RelPath::parse(&text).map_err(path_fault)?
         }
     };

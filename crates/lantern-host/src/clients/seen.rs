@@ -123,7 +123,10 @@ fn look(folder: &Folder, list: Option<&ClientList>, family: Option<&Family>) -> 
 /// The components that can be read; what cannot is known by its path and content alone.
 fn components(folder: &Folder, files: &[FileSeen], family: &Family) -> Vec<ComponentSeen> {
     let claims = claim(family, files);
-    let read = claims.claims.par_iter().filter_map(|claim| {
+    // What is parked there is not in use.
+    let used = claims.claims.par_iter();
+    let used = used.filter(|claim| claim.home == claim.place);
+    let read = used.filter_map(|claim| {
         let found = descriptors_of(folder, claim, files).ok()?;
         let subject = Subject {
             reader: claim.reader,

@@ -47,7 +47,9 @@ use lantern_core::artifact::Artifact;
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::Ground;
-use lantern_core::inventory::{Inventory, Remembered, arrange_by_name, compare, united};
+use lantern_core::inventory::{
+    Inventory, Remembered, SwitchFault, arrange_by_name, compare, united,
+};
 use lantern_core::listing::Listing;
 use lantern_core::offer::{Offer, Origin};
 use lantern_core::order::Arrangement;
@@ -304,6 +306,7 @@ fn switch(server: &Server, survey: &mut Survey, terms: &Terms) -> Result<Vec<BTr
         switched.push(change.map_err(|fault| Error::Planning(PlanningFault::Switch(fault)))?);
     }
     if several {
+        for_all_alike(server, survey)?;
         let inventory = united(survey.parts.iter().map(|part| &*part.inventory));
         survey.inventory = Arc::new(Inventory {
             findings: survey.inventory.findings.clone(),
@@ -313,6 +316,22 @@ fn switch(server: &Server, survey: &mut Survey, terms: &Terms) -> Result<Vec<BTr
         survey.inventory = Arc::clone(&only.inventory);
     }
     Ok(switched)
+}
+
+/// Refuses where an add-on that lies in one place for all servers would be on for some and off for others.
+fn for_all_alike(server: &Server, survey: &Survey) -> Result<()> {
+    let mut known: BTreeMap<(&Id, Option<&RelPath>), bool> = BTreeMap::new();
+    let of_parts = survey.parts.iter().flat_map(|it| &it.inventory.components);
+    for component in of_parts.filter(|it| server.family.runs_by_place(&it.reader)) {
+        let id = &component.facts.id;
+        let is_off = component.runs.is_off();
+        let before = known.insert((id, component.place.as_ref()), is_off);
+        if before.is_some_and(|before| before != is_off) {
+            let fault = SwitchFault::ForAll(id.clone());
+            return Err(Error::Planning(PlanningFault::Switch(fault)));
+        }
+    }
+    Ok(())
 }
 
 /// Refuses where two servers carry an add-on of one id, each to itself: one release of it has to fit both, and where each

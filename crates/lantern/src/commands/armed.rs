@@ -179,6 +179,13 @@ pub fn announce(
             })),
         ),
         (
+            "moves",
+            few(plan
+                .renames
+                .iter()
+                .map(|it| format!("{} → {}", it.from, it.to))),
+        ),
+        (
             "puts back",
             few(plan.brought().map(|path| path.to_string())),
         ),

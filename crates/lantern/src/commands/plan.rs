@@ -636,13 +636,29 @@ fn ends_seen(line: &str) -> String {
     format!("{bare}{}", "␠".repeat(line[bare.len()..].chars().count()))
 }
 
-/// The lines that change in the load order and in start scripts, and what gets another name.
+/// The lines that change in the load order and in start scripts, and what gets another name or comes to lie elsewhere.
 pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look: &Look) {
-    if !renames.is_empty() {
-        look.say("\n  load order, by name:");
-    }
-    for rename in renames {
-        look.say(&format!("    {} becomes {}", rename.from, rename.to));
+    let by_place = |it: &&Rename| {
+        let is_parked = |path: &RelPath| {
+            let mut readers = server.family.readers.iter();
+            readers.any(|it| {
+                it.home(path.as_str())
+                    .is_some_and(|home| home != path.as_str())
+            })
+        };
+        is_parked(&it.from) != is_parked(&it.to)
+    };
+    let (switched, named): (Vec<&Rename>, Vec<&Rename>) = renames.iter().partition(by_place);
+    for (title, renames) in [
+        ("on or off, by where it lies", switched),
+        ("load order, by name", named),
+    ] {
+        if !renames.is_empty() {
+            look.say(&format!("\n  {title}:"));
+        }
+        for rename in renames {
+            look.say(&format!("    {} becomes {}", rename.from, rename.to));
+        }
     }
     for edit in edits {
         let order = server.family.order.as_ref();

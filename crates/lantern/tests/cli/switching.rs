@@ -119,3 +119,90 @@ fn what_stands_in_for_what_it_replaces_is_told() {
         "plant laurel\nplant yew 2 rows\n"
     );
 }
+
+/// A server that loads whatever lies among its shrubs; what is off lies beside them.
+fn parked() -> World {
+    let world = World::empty();
+    let shrubs = [hedge::FOLDERS, "off = \"{folder}-off/{name}\"\n"].concat();
+    let family = hedge::family(&shrubs, hedge::CONSOLE);
+    world.write("hedge.family.toml", family);
+    world.write("hedge/hedge.sh", hedge::SERVER);
+    for (place, more) in [
+        ("shrubs/box", ""),
+        ("shrubs/yew", "needs = { box = '*' }\n"),
+        ("shrubs-off/fern", "server = '<2.0'\n"),
+    ] {
+        let (_, id) = place.split_once('/').unwrap();
+        let text = format!("id = '{id}'\nversion = '1.0'\n{more}");
+        world.write(&format!("hedge/{place}/shrub.toml"), text);
+    }
+    hedge::adopt(&world);
+    world
+}
+
+#[test]
+fn what_lies_elsewhere_is_off_and_a_plan_moves_it() {
+    let world = parked();
+    let survey = || world.lantern(&["survey", "--server", "hedge"]);
+    assert_snapshot!("parked_survey", survey());
+    world.ok(&["console", "start", "--server", "hedge"]);
+    // What is off asks for nothing, and moves along where it is.
+    let fern = "id = 'fern'\nversion = '2.0'\nneeds = { yew = '*' }\n";
+    world.zip("drop/fern.zip", &[("fern/shrub.toml", fern)]);
+    assert_snapshot!(
+        "parked_off",
+        plan(&world, &["--off", "yew", "--from", "drop"])
+    );
+    let changeover = ["changeover", "--yes", "--server", "hedge"];
+    let told = world.ok(&changeover);
+    assert!(told.contains("1 of 1 components are loaded"), "{told}");
+    assert!(world.path("hedge/shrubs-off/yew/shrub.toml").exists());
+    assert!(
+        world
+            .read("hedge/shrubs-off/fern/shrub.toml")
+            .contains("2.0")
+    );
+    assert!(!world.path("hedge/shrubs/yew").exists());
+    assert_snapshot!("parked_needs", plan(&world, &["--on", "fern"]));
+    assert_snapshot!("parked_on", plan(&world, &["--on", "fern", "--on", "yew"]));
+    let told = world.ok(&changeover);
+    assert!(told.contains("3 of 3 components are loaded"), "{told}");
+    assert!(!world.path("hedge/shrubs-off").exists());
+    world.ok(&["undo", "--keep-world", "--server", "hedge"]);
+    assert!(world.path("hedge/shrubs-off/yew/shrub.toml").exists());
+    world.ok(&["console", "stop", "--server", "hedge"]);
+    // One that is off beside one that runs is no second one, and in the way of nothing but its own place.
+    world.write(
+        "hedge/shrubs-off/box/shrub.toml",
+        "id = 'box'\nversion = '0.9'\n",
+    );
+    assert_snapshot!("parked_spare", survey());
+    assert_snapshot!("parked_in_the_way", plan(&world, &["--off", "box"]));
+}
+
+#[test]
+fn names_that_are_the_load_order_switch_nothing_off() {
+    let world = World::empty();
+    let order = "[order]\nkind = \"names\"\nfile = \"shrubs/*\"\n\
+                 line = '^(?P<at>\\d+)-(?P<name>.+)$'\nwrite = \"{at}-{name}\"\n";
+    let more = [order, hedge::CONSOLE].concat();
+    world.write("hedge/hedge.sh", hedge::SERVER);
+    world.write(
+        "hedge/shrubs/10-box/shrub.toml",
+        "id = 'box'\nversion = '1.0'\n",
+    );
+    world.write(
+        "hedge/shrubs/20-yew.off/shrub.toml",
+        "id = 'yew'\nversion = '1.0'\n",
+    );
+    let family = |shrubs: &str| world.write("hedge.family.toml", hedge::family(shrubs, &more));
+    family(hedge::FOLDERS);
+    hedge::adopt(&world);
+    assert_snapshot!("names_off", plan(&world, &["--off", "box"]));
+    // What is off by its name keeps its turn in it.
+    family(&[hedge::FOLDERS, "off = \"{name}.off\"\n"].concat());
+    assert_snapshot!(
+        "names_parked",
+        plan(&world, &["--off", "box", "--on", "yew"])
+    );
+}
