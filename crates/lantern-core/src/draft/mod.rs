@@ -75,7 +75,8 @@ pub fn draft(name: &str, sample: &Sample) -> String {
         .flat_map(|guess| guess.ids.iter().map(String::as_str))
         .collect();
     let own = |path: &RelPath| guesses.iter().any(|guess| guess.claims(path));
-    let mut sections = vec![Section::fixed(head(name, sample))];
+    let data: BTreeSet<String> = guesses.iter().filter_map(|it| it.data()).collect();
+    let mut sections = vec![Section::fixed(head(name, sample, &data))];
     sections.push(Section {
         guessed: String::new(),
         plain: NOTHING_ALIKE.into(),
@@ -119,7 +120,7 @@ fn joined(sections: &[Section], keeps: &[bool]) -> String {
     texts.collect()
 }
 
-fn head(name: &str, sample: &Sample) -> String {
+fn head(name: &str, sample: &Sample, data: &BTreeSet<String>) -> String {
     let name = match name.is_empty() {
         true => "server",
         false => name,
@@ -130,6 +131,14 @@ fn head(name: &str, sample: &Sample) -> String {
         false => format!(
             "# Links to folders elsewhere, looked at like the rest: {}\n",
             links.join(", ")
+        ),
+    };
+    let data: Vec<String> = data.iter().filter_map(|at| quoted_glob(at)).collect();
+    let data = match data.is_empty() {
+        true => String::new(),
+        false => format!(
+            "data = [{}]    # what add-ons write: kept, too\n",
+            data.join(", ")
         ),
     };
     format!(
@@ -145,7 +154,8 @@ fn head(name: &str, sample: &Sample) -> String {
          outside = true\n\
          \n[layout]\n\
          keep = [{}]    # worlds, players, bans: never written\n\
-         passing = [{}]    # logs, caches\n",
+         passing = [{}]    # logs, caches\n\
+         {data}",
         quoted(name),
         quoted(&format!("{name} server")),
         marks(sample),
@@ -628,6 +638,90 @@ mod tests {
         ready = 'TODO: the line that says that the server is ready'
         loaded = '''^reading '(?P<id>[\w-]+)'''    # named 2
         port = { file = "line.cfg", line = 'server_port = (?P<port>\d+)', transport = "tcp" }    # TODO: or "udp"?
+        stop = { signal = "TERM" }    # or { command = "…" }
+        "#);
+    }
+
+    #[test]
+    fn what_is_off_and_what_add_ons_write_is_no_kind_of_its_own() {
+        let about = Some("name: Fern\nversion: 1.2\n");
+        let mut sample = sampled(&[
+            ("beds/sage/bed.toml", Some("id = 'sage'\nversion = '1'\n")),
+            ("beds/thyme/bed.toml", Some("id = 'thyme'\nversion = '1'\n")),
+            ("beds/rue.off/bed.toml", Some("id = 'rue'\nversion = '1'\n")),
+            ("pots-off/iris.pot", Some("# name: iris\n# version: 1\n")),
+            ("pots/lily.pot", Some("# name: lily\n# version: 1\n")),
+            ("pots/rose.pot", Some("# name: rose\n# version: 1\n")),
+            ("sprigs/Fern-1.2.sprig", None),
+            ("sprigs/Fern-1.2.sprig!about.yml", about),
+            ("sprigs/Fern/told.json", Some("{\"name\": \"x\"}")),
+            ("sprigs/Moss-0.9.sprig", None),
+            ("sprigs/Moss/told.json", Some("{\"name\": \"y\"}")),
+            ("sprigs/Reed-2.0.sprig.off", None),
+        ]);
+        let archives = ["Fern-1.2.sprig", "Moss-0.9.sprig", "Reed-2.0.sprig.off"];
+        for name in archives {
+            let path = RelPath::parse(&format!("sprigs/{name}")).unwrap();
+            sample.archives.insert(path, vec!["about.yml".into()]);
+        }
+        sample.log = Some("12:00:01 up comes Fern v1.2\n12:00:02 up comes Moss v0.9\n".into());
+        insta::assert_snapshot!(guessed(&sample), @r#"
+        [layout]
+        keep = []    # worlds, players, bans: never written
+        passing = []    # logs, caches
+        data = ["sprigs/*"]    # what add-ons write: kept, too
+
+        # Seen 2 of these.
+        [[reader]]
+        name = "sprig"
+        kind = "addon"
+        shape = "archive"
+        at = "sprigs/*.sprig"
+        off = "{name}.off"
+        install = "sprigs/{id}-{version}.sprig"
+        files = [{ name = "about.yml", notation = "yaml" }]
+
+        [reader.fields]
+        id = "name"
+        version = "version"
+        data = { at = "name", template = "sprigs/{}" }
+
+        # Seen 2 of these.
+        [[reader]]
+        name = "beds"
+        kind = "addon"
+        shape = "folder"
+        at = "beds/*"
+        off = "{name}.off"
+        install = "beds/{id}"
+        files = [{ name = "bed.toml", notation = "toml" }]
+
+        [reader.fields]
+        id = "id"
+        version = "version"
+
+        # Seen 2 of these.
+        [[reader]]
+        name = "pot"
+        kind = "addon"
+        shape = "file"
+        at = "pots/*.pot"
+        off = "{folder}-off/{name}"
+        install = "pots/{id}.pot"
+        files = [{ name = ".", notation = "header", line = '^\s*[#;/*-]+\s*@?(?P<key>[A-Za-z]+)\s*[:=]\s*(?P<value>.+?)\s*$' }]
+
+        [reader.fields]
+        id = "name"
+        version = "version"
+
+        # Where the load order is written, if anywhere: [order], see: lantern docs family
+
+        [launch]
+        command = ["sh", "TODO"]
+
+        [console]
+        ready = 'TODO: the line that says that the server is ready'
+        loaded = 'up comes (?P<id>[\w-]+) v(?P<version>\d[\w.:~+-]*)'    # named 2
         stop = { signal = "TERM" }    # or { command = "…" }
         "#);
     }

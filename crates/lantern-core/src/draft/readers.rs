@@ -58,12 +58,14 @@ const PROSE: &[&str] = &[
 /// Extensions of texts that lie beside anything.
 const TEXTS: &[&str] = &["txt", "md", "html", "log"];
 
+/// What the name of a folder, or an extension, says of add-ons that are switched off.
+const OFF: &[&str] = &["off", "disabled", "inactive", "parked", "unused"];
+
 /// A version that stands at the end of a download's name.
 const NUMBERED: &str = r#"version = { at = "$archive", pattern = '-v?(?P<value>\d[\w.:~+-]*)$' }"#;
 
-/// The id of a folder whose name may end in a version.
-const ID_OF_NUMBERED: &str =
-    r#"id = { at = "$name", pattern = '^(?P<value>.+?)(-v?\d[\w.:~+-]*)?$' }"#;
+/// Finds a name that may end in a version.
+const UNNUMBERED: &str = r"'^(?P<value>.+?)(-v?\d[\w.:~+-]*)?$'";
 
 /// A guess at a reader.
 #[derive(Default)]
@@ -78,6 +80,10 @@ pub(super) struct Guess {
     file: Option<(String, &'static str)>,
     header: Option<&'static str>,
     fields: Vec<(&'static str, String)>,
+    /// Where those lie that are switched off.
+    off: Option<String>,
+    /// Where the folder of what one writes is found.
+    data: Option<String>,
     /// What its releases look like, as keys of the reader.
     release: Vec<String>,
     /// Whether nothing but the names of its releases tells a version.
@@ -97,16 +103,65 @@ pub(super) fn notation(path: &str) -> Option<&'static str> {
         .next()
 }
 
-/// Archives of one extension in one folder.
-fn archives(sample: &Sample) -> Vec<Guess> {
-    let mut alike: BTreeMap<(String, String), Vec<&RelPath>> = BTreeMap::new();
-    for path in sample.archives.keys() {
+/// Files by their folder and extension.
+type Alike<'p> = BTreeMap<(String, String), Vec<&'p RelPath>>;
+
+fn by_extension<'p>(paths: impl Iterator<Item = &'p RelPath>) -> Alike<'p> {
+    let mut alike = Alike::new();
+    for path in paths {
         if let (Some(folder), Some((_, extension))) = (path.folder(), path.name().rsplit_once('.'))
         {
             let key = (folder.to_string(), extension.to_owned());
             alike.entry(key).or_default().push(path);
         }
     }
+    alike
+}
+
+/// Takes out what is like others but for one more extension, or a folder that says that it is off; by the others' folder and
+/// extension, where it lies.
+fn parked(alike: &mut Alike<'_>) -> BTreeMap<(String, String), String> {
+    let mut found = BTreeMap::new();
+    let keys: Vec<(String, String)> = alike.keys().cloned().collect();
+    for (folder, extension) in &keys {
+        let before = alike[&(folder.clone(), extension.clone())]
+            .iter()
+            .map(|path| stem(path.name()).rsplit_once('.').map(|(_, before)| before));
+        let before: BTreeSet<Option<&str>> = before.collect();
+        let renamed = match before.into_iter().collect::<Vec<_>>()[..] {
+            [Some(before)] if is_off(extension) => Some((folder.clone(), before.to_owned()))
+                .filter(|on| keys.contains(on))
+                .map(|on| (on, format!("{{name}}.{extension}"))),
+            _ => None,
+        };
+        let mut homes = keys.iter().filter(|(_, other)| other == extension);
+        let moved = homes.find_map(|(home, _)| {
+            let off = beside(home, folder)?;
+            Some(((home.clone(), extension.clone()), off))
+        });
+        if let Some((on, off)) = renamed.or(moved) {
+            alike.remove(&(folder.clone(), extension.clone()));
+            found.insert(on, off);
+        }
+    }
+    found
+}
+
+fn is_off(word: &str) -> bool {
+    OFF.contains(&word.to_lowercase().as_str())
+}
+
+/// Where those of a folder lie that are off, if another folder's name says that it is that place.
+fn beside(home: &str, folder: &str) -> Option<String> {
+    let rest = folder.strip_prefix(home)?;
+    let word = rest.strip_prefix(['/', '-', '_', '.'])?;
+    is_off(word).then(|| format!("{{folder}}{rest}/{{name}}"))
+}
+
+/// Archives of one extension in one folder.
+fn archives(sample: &Sample) -> Vec<Guess> {
+    let mut alike = by_extension(sample.archives.keys());
+    let mut off = parked(&mut alike);
     let guesses = alike.into_iter().map(|((folder, extension), paths)| {
         let names = paths.iter().flat_map(|path| &sample.archives[*path]);
         let file = most_common(names.filter(|name| notation(name).is_some()));
@@ -131,6 +186,7 @@ fn archives(sample: &Sample) -> Vec<Guess> {
             shape: "archive",
             ids: ids.collect(),
             at: format!("{folder}/*.{extension}"),
+            off: off.remove(&(folder.clone(), extension.clone())),
             install: format!("{folder}/{{id}}{numbered}.{extension}"),
             fields: sample_text
                 .map(|(n, text)| fields(n, None, text))
@@ -155,19 +211,34 @@ fn folders(sample: &Sample) -> Vec<Guess> {
                 .push(path);
         }
     }
-    let guesses = alike.into_iter().filter_map(|((above, file), paths)| {
+    let places: BTreeSet<String> = alike.keys().map(|(above, _)| above.clone()).collect();
+    let is_parked = |above: &str| places.iter().any(|home| beside(home, above).is_some());
+    let off = |above: &str| places.iter().find_map(|other| beside(above, other));
+    let on = alike.iter().filter(|((above, _), _)| !is_parked(above));
+    let guesses = on.filter_map(|((above, file), paths)| {
         let notation = notation(file)?;
-        let fields = fields(notation, None, sample.texts.get(paths[0].as_str())?);
+        let (renamed, paths): (Vec<&RelPath>, Vec<&RelPath>) =
+            paths.iter().copied().partition(|path| {
+                let name = path.folder().map(|folder| folder.name().to_owned());
+                name.is_some_and(|it| it.rsplit_once('.').is_some_and(|(_, end)| is_off(end)))
+            });
+        let renamed = renamed.first().and_then(|path| {
+            let folder = path.folder()?;
+            let (_, end) = folder.name().rsplit_once('.')?;
+            Some(format!("{{name}}.{end}"))
+        });
+        let fields = fields(notation, None, sample.texts.get(paths.first()?.as_str())?);
         // A file that says nothing of a component does not make one.
         let tells = |field| fields.iter().any(|(name, _)| *name == field);
         (paths.len() > 1 && (tells("id") || tells("version"))).then(|| Guess {
-            name: last(&above).to_owned(),
+            name: last(above).to_owned(),
             kind: "addon",
             shape: "folder",
             at: format!("{above}/*"),
+            off: renamed.or_else(|| off(above)),
             install: format!("{above}/{{id}}"),
             ids: folder_names(&paths),
-            file: Some((file.to_owned(), notation)),
+            file: Some(((*file).to_owned(), notation)),
             fields,
             seen: paths.len(),
             ..Guess::default()
@@ -178,16 +249,8 @@ fn folders(sample: &Sample) -> Vec<Guess> {
 
 /// Files of one extension in one folder that tell of themselves at their top.
 fn single_files(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
-    let mut alike: BTreeMap<(String, &str), Vec<&RelPath>> = BTreeMap::new();
-    for path in &sample.paths {
-        if let (Some(folder), Some((_, extension))) = (path.folder(), path.name().rsplit_once('.'))
-        {
-            alike
-                .entry((folder.to_string(), extension))
-                .or_default()
-                .push(path);
-        }
-    }
+    let mut alike = by_extension(sample.paths.iter());
+    let mut off = parked(&mut alike);
     let guesses = alike
         .into_iter()
         .filter_map(|((folder, extension), paths)| {
@@ -199,7 +262,7 @@ fn single_files(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
             let (header, fields) = texts.flat_map(|text| told_by_header(text)).next()?;
             let free = !taken.iter().any(|guess| guess.at == at);
             (paths.len() > 1 && free).then(|| Guess {
-                name: extension.to_owned(),
+                name: extension.clone(),
                 kind: "addon",
                 shape: "file",
                 ids: paths
@@ -207,6 +270,7 @@ fn single_files(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
                     .map(|path| stem(path.name()).to_owned())
                     .collect(),
                 install: format!("{folder}/{{id}}.{extension}"),
+                off: off.remove(&(folder.clone(), extension.clone())),
                 at,
                 file: Some((".".into(), "header")),
                 header: Some(header),
@@ -379,6 +443,7 @@ pub(super) fn guess(sample: &Sample) -> Vec<Guess> {
     guesses.extend(single_files(sample, &guesses));
     guesses.extend(like_folders(sample, &guesses));
     guesses.extend(like_files(sample, &guesses));
+    without_data(sample, &mut guesses);
     let mut all = groups(sample, &guesses);
     all.extend(guesses);
     let mut names = BTreeMap::new();
@@ -400,10 +465,42 @@ pub(super) fn guess(sample: &Sample) -> Vec<Guess> {
     all
 }
 
+/// Takes folders that are called as the files beside them are for what those write, and not for add-ons of their own.
+fn without_data(sample: &Sample, guesses: &mut Vec<Guess>) {
+    let mut data = Vec::new();
+    for guess in guesses.iter_mut().filter(|it| it.is_one_file()) {
+        let (above, _) = guess.at.rsplit_once('/').unwrap_or_default();
+        let below = |path: &RelPath| Some(path.below(above)?.split_once('/')?.0.to_owned());
+        let folders: BTreeSet<String> = sample.paths.iter().filter_map(below).collect();
+        let own = folders.intersection(&guess.ids).count();
+        if own > 0 && own * 2 >= folders.len() && !above.contains('{') {
+            let id = guess.fields.iter().find(|(field, _)| *field == "id");
+            let found = match id {
+                Some((_, key)) => format!("at = {}", quoted(key)),
+                None => format!("at = \"$stem\", pattern = {UNNUMBERED}"),
+            };
+            let template = quoted(&format!("{above}/{{}}"));
+            guess.data = Some(format!("data = {{ {found}, template = {template} }}"));
+            data.push(format!("{above}/*"));
+        }
+    }
+    guesses.retain(|guess| guess.is_one_file() || !data.contains(&guess.at));
+}
+
 /// A release that is looked at for a draft: its file's name, and the names in it, none where it is no archive.
 pub type Release = (String, Vec<String>);
 
 impl Guess {
+    fn is_one_file(&self) -> bool {
+        matches!(self.shape, "archive" | "file")
+    }
+
+    /// The folders in which its add-ons keep what they write, as a pattern.
+    pub(super) fn data(&self) -> Option<String> {
+        let (above, _) = self.data.as_ref().and(self.at.rsplit_once('/'))?;
+        Some(format!("{above}/*"))
+    }
+
     fn extension(&self) -> &str {
         self.at
             .rsplit_once("*.")
@@ -478,8 +575,10 @@ impl Guess {
             format!("kind = \"{}\"", self.kind),
             format!("shape = \"{}\"", self.shape),
             format!("at = {}", quoted(&self.at)),
-            format!("install = {}", quoted(&self.install)),
         ];
+        let off = self.off.as_ref();
+        lines.extend(off.map(|off| format!("off = {}", quoted(off))));
+        lines.extend([format!("install = {}", quoted(&self.install))]);
         if !self.marks.is_empty() {
             let marks: Vec<String> = self.marks.iter().map(|mark| quoted(mark)).collect();
             lines.push(format!("marks = [{}]", marks.join(", ")));
@@ -502,11 +601,13 @@ impl Guess {
         let fields = fields.map(|(field, key)| format!("{field} = {}", quoted(key)));
         let of_folder = self.is_numbered && self.shape == "folder";
         let of_folder = of_folder && self.fields.iter().all(|(field, _)| *field != "id");
-        let fields: Vec<String> = (of_folder.then(|| ID_OF_NUMBERED.into()))
-            .into_iter()
-            .chain(fields)
-            .chain(self.is_numbered.then(|| NUMBERED.into()))
-            .collect();
+        let fields: Vec<String> = (of_folder
+            .then(|| format!("id = {{ at = \"$name\", pattern = {UNNUMBERED} }}")))
+        .into_iter()
+        .chain(fields)
+        .chain(self.is_numbered.then(|| NUMBERED.into()))
+        .chain(self.data.clone())
+        .collect();
         if !fields.is_empty() {
             lines.push("\n[reader.fields]".into());
             lines.extend(fields);
@@ -516,11 +617,11 @@ impl Guess {
 
     /// Whether a file is one of these, or lies in one.
     pub(super) fn claims(&self, path: &RelPath) -> bool {
-        let at = match self.shape {
-            "folder" | "group" => format!("{}/**", self.at),
-            _ => self.at.clone(),
-        };
-        Glob::new(&at).is_ok_and(|glob| glob.matches(path.as_str()))
+        let claims = |at: &str| Glob::new(at).is_ok_and(|glob| glob.matches(path.as_str()));
+        match self.is_one_file() {
+            true => claims(&self.at) || self.data().is_some_and(|at| claims(&format!("{at}/**"))),
+            false => claims(&format!("{}/**", self.at)),
+        }
     }
 }
 

@@ -19,6 +19,8 @@ const WRONG: &[&str] = &["ERROR", "SEVERE", "FATAL", "Error:", "error:", "Traceb
 static STAMP: LazyLock<Regex> = LazyLock::new(|| {
     known(r"^(?:\[[^\]]*\]:?\s*|\d[\d:.,TZ/-]*[:,]?\s+|[A-Z]{3,}(?:\[[^\]]*\])?:\s*)*")
 });
+/// What stands between a name and its version.
+static VERSION: LazyLock<Regex> = LazyLock::new(|| known(r"^([ =:@(/-]{1,3}v?)\d"));
 static NUMBER: LazyLock<Regex> = LazyLock::new(|| known(r"\d+"));
 /// A hash, or a number that is no decimal.
 static HASH: LazyLock<Regex> = LazyLock::new(|| known(r"\b[0-9A-Fa-f]{8,}\b"));
@@ -355,7 +357,18 @@ fn loaded(log: &[&str], ids: &BTreeSet<&str>) -> Option<String> {
     if before.trim().is_empty() || seen.len() < 2 && ids.len() > 1 {
         return None;
     }
-    let loaded = format!("{}{}(?P<id>[\\w-]+)", anchor(stamped), pattern(before));
+    let between = alike.iter().map(|line| {
+        let found = VERSION.captures(&line.after)?;
+        Some(found.get(1)?.as_str())
+    });
+    let between: BTreeSet<Option<&str>> = between.collect();
+    // All of them tell their versions alike.
+    let version = match between.into_iter().collect::<Vec<_>>()[..] {
+        [Some(between)] => format!(r"{}(?P<version>\d[\w.:~+-]*)", pattern(between)),
+        _ => String::new(),
+    };
+    let id = r"(?P<id>[\w-]+)";
+    let loaded = format!("{}{}{id}{version}", anchor(stamped), pattern(before));
     Some(format!(
         "loaded = {}    # named {}\n",
         quoted(&loaded),
