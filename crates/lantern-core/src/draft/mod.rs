@@ -3,6 +3,7 @@
 //! It guesses, and says so: every guess stands there to be looked at, and what cannot be guessed is
 //! marked `TODO`. A guess that would make the draft no family is left out.
 
+mod program;
 mod readers;
 mod witness;
 
@@ -10,6 +11,7 @@ pub use readers::Release;
 
 use crate::family::{Family, Glob};
 use crate::path::RelPath;
+use program::Program;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What is looked at for a draft.
@@ -76,7 +78,9 @@ pub fn draft(name: &str, sample: &Sample) -> String {
         .collect();
     let own = |path: &RelPath| guesses.iter().any(|guess| guess.claims(path));
     let data: BTreeSet<String> = guesses.iter().filter_map(|it| it.data()).collect();
-    let mut sections = vec![Section::fixed(head(name, sample, &data))];
+    let program = program::program(sample);
+    let mut sections = vec![Section::fixed(head(name, sample, &data, program.as_ref()))];
+    sections.extend(program.map(|program| Section::guessed(program.written())));
     sections.push(Section {
         guessed: String::new(),
         plain: NOTHING_ALIKE.into(),
@@ -120,7 +124,7 @@ fn joined(sections: &[Section], keeps: &[bool]) -> String {
     texts.collect()
 }
 
-fn head(name: &str, sample: &Sample, data: &BTreeSet<String>) -> String {
+fn head(name: &str, sample: &Sample, data: &BTreeSet<String>, program: Option<&Program>) -> String {
     let name = match name.is_empty() {
         true => "server",
         false => name,
@@ -141,6 +145,12 @@ fn head(name: &str, sample: &Sample, data: &BTreeSet<String>) -> String {
             data.join(", ")
         ),
     };
+    let build = match program {
+        Some(program) => format!("id = {}\n", quoted(&program.id)),
+        None => "id = \"TODO\"    # the server program; give it a reader of kind \"build\", or say outside = true\n\
+                 outside = true\n"
+            .into(),
+    };
     format!(
         "# A first draft, guessed from a folder. Look at every line; what is marked TODO has to be said.\n\
          # What each key means: lantern docs family. Try it: lantern family check THIS --on FOLDER\n\
@@ -150,8 +160,7 @@ fn head(name: &str, sample: &Sample, data: &BTreeSet<String>) -> String {
          title = {}\n\
          marks = [{}]    # files that only such a server has\n\
          \n[build]\n\
-         id = \"TODO\"    # the server program; give it a reader of kind \"build\", or say outside = true\n\
-         outside = true\n\
+         {build}\
          \n[layout]\n\
          keep = [{}]    # worlds, players, bans: never written\n\
          passing = [{}]    # logs, caches\n\
@@ -413,7 +422,7 @@ mod tests {
         inside = "**/*.so"
 
         [reader.fields]
-        version = { at = "$archive", pattern = '-v?(?P<value>\d[\w.:~+-]*)$' }
+        version = { at = "$archive", pattern = '[-_ ]v?(?P<value>\d[\w.:~+-]*)$' }
 
         # Names 2 of what was seen.
         [order]
@@ -621,8 +630,8 @@ mod tests {
         drop = "*.tar"
 
         [reader.fields]
-        id = { at = "$name", pattern = '^(?P<value>.+?)(-v?\d[\w.:~+-]*)?$' }
-        version = { at = "$archive", pattern = '-v?(?P<value>\d[\w.:~+-]*)$' }
+        id = { at = "$name", pattern = '^(?P<value>.+?)([-_ ]v?\d[\w.:~+-]*)?$' }
+        version = { at = "$archive", pattern = '[-_ ]v?(?P<value>\d[\w.:~+-]*)$' }
 
         # Names 2 of what was seen.
         [order]
@@ -723,6 +732,32 @@ mod tests {
         ready = 'TODO: the line that says that the server is ready'
         loaded = 'up comes (?P<id>[\w-]+) v(?P<version>\d[\w.:~+-]*)'    # named 2
         stop = { signal = "TERM" }    # or { command = "…" }
+        "#);
+    }
+
+    #[test]
+    fn a_program_is_known_by_the_script_that_starts_it() {
+        let told = [
+            ("house-3.2.run", "exec ./house-3.2.run --quiet\n"),
+            ("bin/house_v3.2.0", "cd bin\n./house_v3.2.0\n"),
+            ("house-3.2.run", "exec ./house.run\n"),
+        ]
+        .map(|(file, script)| {
+            let sample = sampled(&[(file, None), ("go.sh", Some(script))]);
+            let family = Family::parse(&draft("house", &sample)).unwrap();
+            let Some(reader) = family.reader("program") else {
+                return format!("{file}: no program");
+            };
+            let at = reader.at.texts().collect::<Vec<_>>().join(" ");
+            let finds = family.pins[0].line.as_ref().unwrap();
+            let found = script.lines().find_map(|line| finds.capture("value", line));
+            let install = reader.install.as_deref();
+            format!("{file}: {}, {at}, {install:?}, {found:?}", family.build.id)
+        });
+        insta::assert_snapshot!(told.join("\n"), @r#"
+        house-3.2.run: house, house-*.run, Some("house-{version}.run"), Some("house-3.2.run")
+        bin/house_v3.2.0: house, bin/house_v*, Some("bin/house_v{version}"), Some("house_v3.2.0")
+        house-3.2.run: no program
         "#);
     }
 

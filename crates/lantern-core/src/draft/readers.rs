@@ -30,7 +30,15 @@ const WORDS: &[(&str, &[&str])] = &[
     ("version", &["version", "ver"]),
     (
         "needs",
-        &["needs", "depends", "dependencies", "requires", "dependency"],
+        &[
+            "needs",
+            "depends",
+            "depend",
+            "dependencies",
+            "requires",
+            "require",
+            "dependency",
+        ],
     ),
     (
         "uses",
@@ -61,11 +69,11 @@ const TEXTS: &[&str] = &["txt", "md", "html", "log"];
 /// What the name of a folder, or an extension, says of add-ons that are switched off.
 const OFF: &[&str] = &["off", "disabled", "inactive", "parked", "unused"];
 
-/// A version that stands at the end of a download's name.
-const NUMBERED: &str = r#"version = { at = "$archive", pattern = '-v?(?P<value>\d[\w.:~+-]*)$' }"#;
+/// Finds the version at the end of a name.
+pub(super) const NUMBER: &str = r"'[-_ ]v?(?P<value>\d[\w.:~+-]*)$'";
 
 /// Finds a name that may end in a version.
-const UNNUMBERED: &str = r"'^(?P<value>.+?)(-v?\d[\w.:~+-]*)?$'";
+const UNNUMBERED: &str = r"'^(?P<value>.+?)([-_ ]v?\d[\w.:~+-]*)?$'";
 
 /// A guess at a reader.
 #[derive(Default)]
@@ -605,7 +613,10 @@ impl Guess {
             .then(|| format!("id = {{ at = \"$name\", pattern = {UNNUMBERED} }}")))
         .into_iter()
         .chain(fields)
-        .chain(self.is_numbered.then(|| NUMBERED.into()))
+        .chain(
+            self.is_numbered
+                .then(|| format!("version = {{ at = \"$archive\", pattern = {NUMBER} }}")),
+        )
         .chain(self.data.clone())
         .collect();
         if !fields.is_empty() {
@@ -644,12 +655,12 @@ fn packed(name: &str) -> &str {
 }
 
 /// A name without the version at its end.
-fn unnumbered(name: &str) -> String {
+pub(super) fn unnumbered(name: &str) -> String {
     number(name).map_or(name, |at| &name[..at]).to_owned()
 }
 
 /// What stands between a name and the version at its end; nothing where it has none.
-fn before_number(name: &str) -> String {
+pub(super) fn before_number(name: &str) -> String {
     let between = number(name).map(|at| &name[at..]);
     let Some(between) = between else {
         return String::new();
