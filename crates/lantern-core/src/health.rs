@@ -519,12 +519,11 @@ pub fn judge(rule: &ConsoleRule, ids: &IdSpelling, wanted: &Wanted, shown: &Show
     let started = rule.loaded.as_ref();
     let started = started.map_or(Vec::new(), |loaded| named(loaded, &shown.printed));
     // What was started and has gone since is missing from the list, and so does not run.
-    let running = match &rule.list {
-        Some(list) if let Some(lines) = shown.answers.get(&list.ask) => {
-            Some(named(&list.naming, lines))
-        }
+    let list = rule.list.as_ref();
+    let running = match list.map(|list| (list, shown.answers.get(&list.ask))) {
+        Some((list, Some(lines))) => Some(named(&list.naming, lines)),
         // Where its console cannot be asked, nothing is known but what it has printed.
-        Some(_) if shown.printed.is_empty() => None,
+        Some((_, None)) if shown.printed.is_empty() => None,
         _ => rule.loaded.as_ref().map(|_| started.clone()),
     };
     let framework = rule.framework.iter().flat_map(|pattern| {

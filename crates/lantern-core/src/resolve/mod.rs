@@ -446,24 +446,24 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
                 from: held.map(|held| held.version.clone()),
                 to: facts.version.clone(),
                 offer: candidate.offer,
-                reason: match (candidate.offer, held, needed) {
+                reason: match (candidate.offer, held, needed, let_in(held)) {
                     (None, ..) if component.off => Reason::Off,
                     (None, ..) => Reason::Fits,
-                    (Some(_), Some(held), _) if held.version == facts.version => {
+                    (Some(_), Some(held), ..) if held.version == facts.version => {
                         Reason::OtherVariant
                     }
                     (Some(_), ..) if facts.kind == Kind::Build => Reason::Asked,
                     (Some(offer), ..) if request.offers[offer].origin == Origin::DropFolder => {
                         Reason::FetchedByHand
                     }
-                    (_, None, _) if request.add.contains(&facts.id) => Reason::Asked,
-                    _ if let Some(players) = let_in(held) => Reason::LetsIn {
+                    (_, None, ..) if request.add.contains(&facts.id) => Reason::Asked,
+                    (.., Some(players)) => Reason::LetsIn {
                         client: players.client.clone(),
                         version: players.version.to_string(),
                     },
-                    (_, None, Some(by)) => Reason::NeededBy { id: (*by).clone() },
+                    (_, None, Some(by), _) => Reason::NeededBy { id: (*by).clone() },
                     _ if request.policy.prefer == Prefer::Newest => Reason::Newer,
-                    (_, Some(held), _) => no_longer(held, target, &wants),
+                    (_, Some(held), ..) => no_longer(held, target, &wants),
                     _ => Reason::InstalledDoesNotFit,
                 },
                 declared: match (&facts.server, target) {

@@ -352,16 +352,14 @@ impl<'a> Teller<'a> {
                 Target::Within(range) => format!("The server is to become one of {range}."),
             },
             Fact::Stays(id) if *id == self.request.build => return None,
-            Fact::Stays(id) if let Some(players) = self.request.admit.get(id) => {
-                self.who_lets_in(players)
-            }
-            Fact::Stays(id) => match self.held(id) {
-                Some(facts) if facts.world_bound == Some(true) => {
+            Fact::Stays(id) => match (self.request.admit.get(id), self.held(id)) {
+                (Some(players), _) => self.who_lets_in(players),
+                (None, Some(facts)) if facts.world_bound == Some(true) => {
                     format!("{id} must stay: the world holds its content.")
                 }
-                Some(_) => format!("{id} is installed and must stay."),
-                None if self.request.add.contains(id) => format!("{id} was asked for."),
-                None => format!("{id} is in the drop folder."),
+                (None, Some(_)) => format!("{id} is installed and must stay."),
+                (None, None) if self.request.add.contains(id) => format!("{id} was asked for."),
+                (None, None) => format!("{id} is in the drop folder."),
             },
             Fact::Runs(id) | Fact::Early(id) | Fact::Withdrawn(id) | Fact::Pinned(id) => {
                 let first = [

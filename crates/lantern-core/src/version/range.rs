@@ -1,6 +1,7 @@
 //! What a range holds.
 
-use super::{self as version, Notation, Part, Version};
+use super::{Notation, Part, Version};
+use crate::version;
 use serde::{Deserialize, Serialize};
 use std::cmp::Ordering;
 use std::fmt;
