@@ -85,7 +85,7 @@ pub fn who_may_join<'f>(
             Kind::Build => {
                 let mut build = facts.clone();
                 family.tell_clients(&mut build);
-                build.admits
+                build.admits.clone()
             }
             _ => facts.admits.clone(),
         };

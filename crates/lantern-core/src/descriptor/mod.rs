@@ -371,9 +371,6 @@ mod tests {
           "id": "ivy",
           "kind": "addon",
           "version": "1.10b",
-          "framework": "^2",
-          "runtime": ">=17",
-          "flavour": "wide",
           "needs": {
             "a": ">=1.2"
           },
@@ -383,6 +380,10 @@ mod tests {
           "clashes": {
             "x-y": "=1.0"
           },
+          "side": "server",
+          "framework": "^2",
+          "runtime": ">=17",
+          "flavour": "wide",
           "provides": [
             {
               "id": "c",
@@ -403,8 +404,7 @@ mod tests {
           "group": "season",
           "takes": {
             "leaf": 3
-          },
-          "side": "server"
+          }
         }
         "#);
     }
@@ -438,8 +438,8 @@ mod tests {
             })
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r##"
-        {"id":"thing","kind":"build","version":"#abcdef0123","build":{"runtime":"17","flavours":["wide"],"has":{"leaf":3},"protocol":"p9","worlds_from":">=4"},"companions":["b"],"channel":"early","withdrawn":true}
-        {"id":"thing","kind":"addon","version":"#abcdef0123","runtime":"17","flavour":"wide","companions":["b"],"takes":{"leaf":3},"channel":"early","withdrawn":true}
+        {"id":"thing","kind":"build","version":"#abcdef0123","build":{"runtime":"17","flavours":["wide"],"has":{"leaf":3},"protocol":"p9","worlds_from":">=4"},"channel":"early","withdrawn":true,"companions":["b"]}
+        {"id":"thing","kind":"addon","version":"#abcdef0123","channel":"early","withdrawn":true,"runtime":"17","flavour":"wide","companions":["b"],"takes":{"leaf":3}}
         "##);
     }
 }

@@ -21,6 +21,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use stated::stated;
 use std::collections::BTreeMap;
+use std::ops::{Deref, DerefMut};
 use std::sync::{Arc, LazyLock};
 use thin_vec::ThinVec;
 
@@ -61,22 +62,35 @@ stated! {
         title: Option<String> as Text from "title",
         /// Server versions it was made for; `None` when nobody declared any.
         server: Option<Range> as ServerVersions from "server",
+        /// What must be there and run.
+        needs: ThinVec<Need> as Needs from "needs",
+        /// What is taken into account where it is there: then the range binds.
+        uses: ThinVec<Need> as Needs from "uses",
+        /// What must not be there beside it.
+        clashes: ThinVec<Need> as Needs from "clashes",
+        /// Where it has to be installed; `None` when nobody declared it.
+        side: Option<Side> as Word from "side",
+        /// What it does to play; `None` when nobody declared it.
+        effect: Option<Effect> as Word from "effect",
+        /// Whether the world holds its content; `None` when nobody declared it.
+        world_bound: Option<bool> as Whether from "world_bound",
+        /// For whom it is meant, whatever its version says.
+        channel: Channel as Word from "channel",
+        /// Whether its makers took it back.
+        withdrawn: bool as Flag from "withdrawn",
+    }
+    /// What few releases say; those of one component mostly say the same.
+    seldom SeldomFacts {
         /// Framework versions that it runs on.
         framework: Option<Range> as Versions from "framework",
         /// Versions of the build's runtime that it runs on.
         runtime: Option<Range> as Versions from "runtime",
         /// The flavour of build that it wants.
         flavour: Option<String> as Text from "flavour",
-        /// What must be there and run.
-        needs: ThinVec<Need> as Needs from "needs",
         /// What must be installed, whether or not it runs.
         needs_installed: ThinVec<Need> as Needs from "needs_installed",
         /// Of each of these lists at least one must be there.
         needs_any: ThinVec<ThinVec<Need>> as AnyOf,
-        /// What is taken into account where it is there: then the range binds.
-        uses: ThinVec<Need> as Needs from "uses",
-        /// What must not be there beside it.
-        clashes: ThinVec<Need> as Needs from "clashes",
         /// What is taken into account where that, or anything that stands in for it, is there: then the range binds.
         uses_provided: ThinVec<Need> as Needs from "uses_provided",
         /// What must not be there beside it, nor anything that stands in for it, other than itself.
@@ -99,18 +113,8 @@ stated! {
         group: Option<String> as Text from "group",
         /// What it takes of each kind of slot.
         takes: BTreeMap<String, u64> as Numbers from "slots",
-        /// Where it has to be installed; `None` when nobody declared it.
-        side: Option<Side> as Word from "side",
-        /// What it does to play; `None` when nobody declared it.
-        effect: Option<Effect> as Word from "effect",
-        /// Whether the world holds its content; `None` when nobody declared it.
-        world_bound: Option<bool> as Whether from "world_bound",
         /// Which players' clients it lets in where it runs; what is not stated here it says nothing of.
         admits: ThinVec<Admits> as AdmitsClients from "admits",
-        /// For whom it is meant, whatever its version says.
-        channel: Channel as Word from "channel",
-        /// Whether its makers took it back.
-        withdrawn: bool as Flag from "withdrawn",
     }
 }
 
@@ -133,6 +137,14 @@ stated! {
         protocol: Option<String> as Text from "protocol",
         /// Server versions whose worlds it can bring forward; `None` when nobody declared any.
         worlds_from: Option<Range> as ServerVersions from "worlds_from",
+    }
+}
+
+impl SeldomFacts {
+    /// What most releases say.
+    fn nothing() -> Arc<SeldomFacts> {
+        static NOTHING: LazyLock<Arc<SeldomFacts>> = LazyLock::new(Arc::default);
+        NOTHING.clone()
     }
 }
 

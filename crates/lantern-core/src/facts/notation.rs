@@ -1,5 +1,6 @@
 //! How one fact is written, in catalogues and requests, and how a reader's field gives it.
 
+use super::SeldomFacts;
 use crate::component::{Admits, ClientTerms, Has, HasWord, Id, Member, Need, Provided};
 use crate::version::{Notation, Notations, Range, RangesRead, Version, VersionFault};
 use foldhash::{HashMap, HashSet};
@@ -8,6 +9,7 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt::Display;
+use std::sync::Arc;
 use thin_vec::ThinVec;
 
 /// A text that makes no sense where it stands.
@@ -38,6 +40,7 @@ pub struct Reading<'n> {
     /// By whether they are of the server, then by text.
     versions: [HashMap<String, Version>; 2],
     ids: HashSet<Id>,
+    seldom: Arc<SeldomFacts>,
 }
 
 impl<'n> Reading<'n> {
@@ -48,6 +51,7 @@ impl<'n> Reading<'n> {
             ranges: RangesRead::default(),
             versions: Default::default(),
             ids: HashSet::default(),
+            seldom: SeldomFacts::nothing(),
         }
     }
 
@@ -63,6 +67,18 @@ impl<'n> Reading<'n> {
         let version = self.notations.version(of_server, text)?;
         known.insert(text.to_owned(), version.clone());
         Ok(version)
+    }
+
+    /// What few releases say, as the release before has it where it says the same.
+    pub(super) fn seldom(&mut self, seldom: SeldomFacts) -> Arc<SeldomFacts> {
+        if *self.seldom != seldom {
+            let nothing = SeldomFacts::nothing();
+            self.seldom = match *nothing == seldom {
+                true => nothing,
+                false => Arc::new(seldom),
+            };
+        }
+        self.seldom.clone()
     }
 
     /// The id, as it was met before.

@@ -340,9 +340,10 @@ impl<'a> Joint<'a> {
         let bind = |facts: &mut Facts| {
             if let Some((mark, others)) = bound.get(&facts.id) {
                 facts.companions.extend(others.iter().cloned());
+                let version = facts.version.clone();
                 facts.members.push(Member {
                     id: mark.clone(),
-                    version: facts.version.clone(),
+                    version,
                     group: None,
                 });
             }

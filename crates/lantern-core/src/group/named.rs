@@ -3,7 +3,7 @@
 //! `quartz` at the server `terrace` is `quartz at terrace`. The server program alone is one for all.
 
 use crate::component::{Admits, ClientVersion, Id, Kind, Member, Need, Provided};
-use crate::facts::Facts;
+use crate::facts::{Facts, SeldomFacts};
 use crate::offer::Offer;
 use crate::resolve::{Held, Learned, Request};
 use std::collections::BTreeMap;
@@ -117,21 +117,12 @@ impl Names<'_> {
             version: member.version.clone(),
             group: member.group.as_ref().map(of_first),
         });
-        Facts {
-            id: self.each(&facts.id).remove(0),
-            kind: facts.kind,
-            version: facts.version.clone(),
-            build: facts.build.clone(),
-            title: facts.title.clone(),
-            server: facts.server.clone(),
+        let seldom = SeldomFacts {
             framework: None,
             runtime: facts.runtime.clone(),
             flavour: facts.flavour.clone(),
-            needs,
             needs_installed: self.needs(&facts.needs_installed),
             needs_any: any.collect(),
-            uses: self.needs(&facts.uses),
-            clashes: self.needs(&facts.clashes),
             uses_provided: self.needs(&facts.uses_provided),
             clashes_provided: self.needs(&facts.clashes_provided),
             provides,
@@ -146,12 +137,24 @@ impl Names<'_> {
                 .servers
                 .first()
                 .map_or_else(BTreeMap::new, |it| Names::slots(&facts.takes, it)),
+            admits: admits.collect(),
+        };
+        Facts {
+            id: self.each(&facts.id).remove(0),
+            kind: facts.kind,
+            version: facts.version.clone(),
+            build: facts.build.clone(),
+            title: facts.title.clone(),
+            server: facts.server.clone(),
+            needs,
+            uses: self.needs(&facts.uses),
+            clashes: self.needs(&facts.clashes),
             side: facts.side,
             effect: facts.effect,
             world_bound: facts.world_bound,
-            admits: admits.collect(),
             channel: facts.channel,
             withdrawn: facts.withdrawn,
+            seldom: Arc::new(seldom),
         }
     }
 

@@ -28,6 +28,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
+use std::sync::Arc;
 use thin_vec::ThinVec;
 
 /// What a component's files are, against what the ledger remembers of them.
@@ -316,13 +317,14 @@ pub fn as_group<'a>(group: &Facts, members: impl Iterator<Item = &'a Facts>) -> 
     let members: Vec<&Facts> = members.collect();
     let inside: BTreeSet<&Id> = members.iter().map(|m| &m.id).collect();
     for member in &members {
+        let seldom = Arc::make_mut(&mut whole.seldom);
         for (into, from) in [
             (&mut whole.needs, &member.needs),
-            (&mut whole.needs_installed, &member.needs_installed),
+            (&mut seldom.needs_installed, &member.needs_installed),
             (&mut whole.uses, &member.uses),
             (&mut whole.clashes, &member.clashes),
-            (&mut whole.uses_provided, &member.uses_provided),
-            (&mut whole.clashes_provided, &member.clashes_provided),
+            (&mut seldom.uses_provided, &member.uses_provided),
+            (&mut seldom.clashes_provided, &member.clashes_provided),
         ] {
             let outside = from.iter().filter(|need| !inside.contains(&need.id));
             add_new(into, outside);
@@ -527,7 +529,9 @@ fn known_by_content(component: &mut Component, family: &Family, evidence: &Evide
     let content = content_hash(place, hashed);
     let known = evidence.catalogued.and_then(|all| all.of_content(&content));
     if !is_unknown {
-        component.facts.group = known.and_then(|known| known.group);
+        if let Some(group) = known.and_then(|known| known.group.clone()) {
+            component.facts.group = Some(group);
+        }
         return;
     }
     let Some(known) = known else {
@@ -539,9 +543,10 @@ fn known_by_content(component: &mut Component, family: &Family, evidence: &Evide
     match reader.is_some_and(|reader| reader.files.is_empty()) {
         true => component.facts = known,
         false => {
+            if let (None, Some(group)) = (&component.facts.group, &known.group) {
+                component.facts.group = Some(group.clone());
+            }
             component.facts.version = known.version;
-            let group = component.facts.group.take();
-            component.facts.group = group.or(known.group);
         }
     }
 }
