@@ -165,7 +165,7 @@ pub fn write(name: &str, offers: &[Offer]) -> String {
         written.archive = Some(StatedFile::beside(&offer.artifact));
         written.content.clone_from(&offer.content);
         written.inside.clone_from(&offer.inside);
-        written.was = Some(offer.was.clone()).filter(|was| !was.is_empty());
+        written.was.clone_from(&offer.was);
         written
     };
     let mut offers: Vec<&Offer> = offers.iter().collect();
@@ -427,7 +427,7 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
     let (artifact, supply) = archive.read().map_err(|why| format!("{say}: {why}"))?;
     let content = written.content.take();
     let inside = written.inside.take();
-    let was = written.was.take().unwrap_or_default();
+    let was = written.was.take().filter(|was| !was.is_empty());
     let no_hash = |hash: &str| {
         hash.len() != 64 || !hash.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'))
     };

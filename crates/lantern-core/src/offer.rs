@@ -26,11 +26,11 @@ pub struct Offer {
     pub artifact: Arc<Artifact>,
     /// The hash of what it lays, by which it is known where it is installed; none where that says so itself, or is the
     /// archive's own.
-    pub content: Option<String>,
+    pub content: Option<Box<str>>,
     /// The folder in the archive that is this one's, where that holds several.
-    pub inside: Option<String>,
+    pub inside: Option<Box<str>>,
     /// By file, as it comes to lie or the end of that: keys of settings that have another name by now, with the old one.
-    pub was: BTreeMap<String, BTreeMap<String, String>>,
+    pub was: Option<Box<BTreeMap<String, BTreeMap<String, String>>>>,
     /// Where it comes from.
     pub origin: Origin,
     /// Where its file can be had; none of what was found as a file.

@@ -470,7 +470,8 @@ impl Depot {
     /// An offer with what is known of it elsewhere: its version, where it states none itself, and which settings have another
     /// name.
     fn as_known(&self, mut offer: Offer, family: &Family) -> Offer {
-        let hashes = offer.content.iter().chain([&offer.artifact.blake3]);
+        let own = offer.content.as_deref().into_iter();
+        let hashes = own.chain([offer.artifact.blake3.as_str()]);
         let by_content = hashes.filter_map(|hash| self.known(hash, family)).next();
         let by_others = || {
             let mut file = here::open(Path::new(&offer.artifact.file)).ok()?;
@@ -575,9 +576,9 @@ fn offered(
     let read = release::read(&artifact, readers, family, downloads).map_err(said)?;
     let offers = read.into_iter().map(|read| Offer {
         facts: read.facts,
-        content: read.content.filter(|content| *content != artifact.blake3),
-        inside: read.inside,
-        was: BTreeMap::new(),
+        content: read.content.filter(|content| *content != artifact.blake3).map(Box::from),
+        inside: read.inside.map(Box::from),
+        was: None,
         artifact: artifact.clone(),
         origin: Origin::DropFolder,
         supply: None,

@@ -148,9 +148,9 @@ pub fn release(family: &Family, path: &Path) -> Result<Vec<ReleaseTried>> {
         let offer = Offer {
             facts: read.facts,
             artifact: Arc::new(artifact.clone()),
-            content: read.content,
-            was: BTreeMap::new(),
-            inside: read.inside,
+            content: read.content.map(Box::from),
+            was: None,
+            inside: read.inside.map(Box::from),
             origin: Origin::DropFolder,
             supply: None,
         };

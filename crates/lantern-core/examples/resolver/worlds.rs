@@ -81,7 +81,7 @@ fn offer(facts: Facts) -> Offer {
     Offer {
         facts,
         content: None,
-        was: std::collections::BTreeMap::new(),
+        was: None,
         inside: None,
         artifact: Arc::default(),
         supply: None,

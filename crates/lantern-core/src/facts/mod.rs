@@ -51,11 +51,11 @@ stated! {
         #[serde(skip_serializing_if = "is_unstated")]
         archive: Option<StatedFile>,
         #[serde(skip_serializing_if = "is_unstated")]
-        content: Option<String>,
+        content: Option<Box<str>>,
         #[serde(skip_serializing_if = "is_unstated")]
-        inside: Option<String>,
+        inside: Option<Box<str>>,
         #[serde(skip_serializing_if = "is_unstated")]
-        was: Option<BTreeMap<String, BTreeMap<String, String>>>,
+        was: Option<Box<BTreeMap<String, BTreeMap<String, String>>>>,
     }
     stated {
         /// Its name for people, where it has one besides the id.

@@ -442,7 +442,7 @@ impl Listing {
             artifact: Arc::new(artifact),
             content: None,
             inside: None,
-            was: BTreeMap::new(),
+            was: None,
             origin: Origin::Catalogue,
             supply: Some(Box::new(supply)),
         })

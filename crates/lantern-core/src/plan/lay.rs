@@ -292,7 +292,8 @@ impl Drawing<'_> {
         let mut manner = self.situation.family.manner(path);
         let of_file =
             |named: &str| path.as_str() == named || path.as_str().ends_with(&format!("/{named}"));
-        for (_, was) in offer.was.iter().filter(|(named, _)| of_file(named)) {
+        let was = offer.was.iter().flat_map(|was| was.iter());
+        for (_, was) in was.filter(|(named, _)| of_file(named)) {
             manner
                 .was
                 .extend(was.iter().map(|(new, old)| (Key::of(new), Key::of(old))));

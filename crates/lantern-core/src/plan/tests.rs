@@ -321,7 +321,7 @@ proptest! {
             let offer = moves[number].then(|| {
                 offers.push(Offer {
                     content: None,
-                    was: BTreeMap::new(),
+                    was: None,
                     inside: None,
                     facts: Facts::new(Id::new(id), kind(id), version(2)),
                     artifact: crate::artifact::Artifact { file: id.into(), blake3: hash(id), bytes: 1, urls: Vec::new() }.into(),
@@ -516,7 +516,7 @@ impl PackMove {
         let scripts = [(path("start.sh"), crate::text::Text::read(script.as_bytes()))];
         let offer = Offer {
             content: None,
-            was: BTreeMap::new(),
+            was: None,
             inside: None,
             facts: Facts::new(Id::new("p"), Kind::Pack, version(2)),
             artifact: Arc::default(),
@@ -845,7 +845,7 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         };
         offers.push(Offer {
             content: None,
-            was: BTreeMap::new(),
+            was: None,
             inside: None,
             facts,
             artifact: Arc::default(),
@@ -1146,7 +1146,7 @@ fn named_addons(
     };
     let offers = [Offer {
         content: None,
-        was: BTreeMap::new(),
+        was: None,
         inside: None,
         facts: Facts::new(Id::new("b"), Kind::Addon, version(2)),
         artifact: Arc::default(),

@@ -12,12 +12,12 @@ use crate::version::{Notations, Range, Version};
 use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields, expecting = "a request")]
-struct Written<Offers> {
+struct Written<Installed, Offers> {
     format: u32,
     versions: Notations,
     target: WrittenTarget,
@@ -26,7 +26,7 @@ struct Written<Offers> {
     build_outside: bool,
     #[serde(default)]
     given: BTreeSet<Id>,
-    installed: Vec<WrittenHeld>,
+    installed: Installed,
     offers: Offers,
     #[serde(default)]
     add: BTreeSet<Id>,
@@ -173,7 +173,7 @@ impl Request {
     ///
     /// Where archives lie is left out: a request is there to be answered, not carried out.
     pub fn to_json(&self, notations: &Notations) -> String {
-        let written: Written<Vec<WrittenOffer>> = Written {
+        let written: Written<Vec<WrittenHeld>, Vec<WrittenOffer>> = Written {
             format: 1,
             versions: notations.clone(),
             target: match &self.target {
@@ -249,8 +249,8 @@ impl Request {
     /// # Errors
     /// On anything that is not as docs/formats/request.md says.
     pub fn from_json(text: &str) -> Result<(Request, Notations), RequestFault> {
-        // The offers are read one by one: all of them at once, as they are written, take more room than all else.
-        let written: Written<Vec<&RawValue>> =
+        // Releases are read one by one: all of them at once, as they are written, take more room than all else.
+        let written: Written<Vec<&RawValue>, Vec<&RawValue>> =
             serde_json::from_str(text).map_err(JsonFault::from)?;
         if written.format != 1 {
             return Err(RequestFault::Format(written.format));
@@ -269,7 +269,9 @@ impl Request {
             }
         };
         let mut reading = Reading::new(&notations);
-        let held = written.installed.into_iter().map(|held| {
+        let held = written.installed.into_iter().map(|raw| {
+            let held: WrittenHeld = serde_json::from_str(raw.get())
+                .map_err(|error| JsonFault::within(text, raw.get(), &error))?;
             Ok(Held {
                 facts: held.release.facts(&mut reading).map_err(sense)?,
                 droppable: held.droppable,
@@ -287,7 +289,7 @@ impl Request {
                 facts: offer.release.facts(&mut reading).map_err(sense)?,
                 artifact: nowhere.clone(),
                 content: None,
-                was: BTreeMap::new(),
+                was: None,
                 inside: None,
                 supply: None,
                 origin: match offer.by_hand {

@@ -243,8 +243,8 @@ impl Reading<'_> {
         let offer = Offer {
             facts: read.facts,
             artifact: Arc::new(artifact),
-            content: read.content,
-            was: BTreeMap::new(),
+            content: read.content.map(Box::from),
+            was: None,
             inside: None,
             origin: Origin::DropFolder,
             supply: None,

@@ -137,16 +137,16 @@ fn wrapper_of<'n>(names: &[&'n str]) -> &'n str {
 }
 
 /// Whether an entry is of the part of an archive that is meant: a folder, or a file.
-fn is_inside(name: &str, part: Option<&String>) -> bool {
+fn is_inside(name: &str, part: Option<&str>) -> bool {
     part.is_none_or(|part| {
-        let below = name.strip_prefix(part.as_str());
+        let below = name.strip_prefix(part);
         below.is_some_and(|below| below.is_empty() || below.starts_with('/'))
     })
 }
 
 fn read_one(
     artifact: &Artifact,
-    part: Option<&String>,
+    part: Option<&str>,
     readers: &[&Reader],
     family: &Family,
     downloads: &Downloads<'_>,
@@ -284,7 +284,7 @@ fn read_one(
 fn entries_of(
     downloads: &Downloads<'_>,
     artifact: &Artifact,
-    part: Option<&String>,
+    part: Option<&str>,
 ) -> Result<Arc<Vec<ArchivedFile>>> {
     let entries = downloads.contents(artifact)?;
     if part.is_none() {
@@ -464,7 +464,7 @@ pub fn payload(
         };
         // Of several, all others are offers of their own.
         let other = |name: &str| {
-            let several = offer.inside.as_ref();
+            let several = offer.inside.as_deref();
             let is_one = reader.inside.as_ref().is_some_and(|it| it.matches(name));
             several.is_some_and(|part| is_one && !is_inside(name, Some(part)))
         };
@@ -484,7 +484,7 @@ pub fn payload(
             texts: BTreeMap::new(),
         });
     }
-    let part = offer.inside.as_ref();
+    let part = offer.inside.as_deref();
     let names = downloads.names(artifact)?;
     let mut names: Vec<&str> = names.iter().map(String::as_str).collect();
     // Beside several there are single files only: they go nowhere.
