@@ -576,7 +576,10 @@ fn offered(
     let read = release::read(&artifact, readers, family, downloads).map_err(said)?;
     let offers = read.into_iter().map(|read| Offer {
         facts: read.facts,
-        content: read.content.filter(|content| *content != artifact.blake3).map(Box::from),
+        content: read
+            .content
+            .filter(|content| *content != artifact.blake3)
+            .map(Box::from),
         inside: read.inside.map(Box::from),
         was: None,
         artifact: artifact.clone(),
