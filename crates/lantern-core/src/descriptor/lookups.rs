@@ -78,6 +78,10 @@ impl<'a> Lookups<'a> {
                 (Some(pattern), Node::Text(text)) if lookup.split.is_none() => {
                     !pattern.regex().is_match(text)
                 }
+                // Of a list one item tells, where one text is wanted.
+                (Some(pattern), Node::List(items)) if pattern.names("value") => !items
+                    .iter()
+                    .any(|item| matches!(item, Node::Text(text) if pattern.regex().is_match(text))),
                 _ => false,
             };
             (!misses).then_some((lookup, node))
@@ -118,20 +122,20 @@ impl<'a> Lookups<'a> {
 
     pub(crate) fn text_of(&self, rule: &FieldRule) -> Option<String> {
         let (lookup, node) = self.first(rule)?;
-        let text = match &node {
-            Node::Text(text) => text.as_str(),
-            Node::List(items) => match items.first() {
-                Some(Node::Text(text)) => text.as_str(),
-                _ => return None,
-            },
-            Node::Table(table) => match table.get("#text") {
-                Some(Node::Text(text)) => text.as_str(),
-                _ => return None,
-            },
+        let own = |node: &Node| match node {
+            Node::Text(text) => Some(text.clone()),
+            _ => None,
+        };
+        let texts: Vec<String> = match &node {
+            Node::Text(text) => vec![text.clone()],
+            Node::List(items) => items.iter().filter_map(own).collect(),
+            Node::Table(table) => table.get("#text").and_then(own).into_iter().collect(),
         };
         let text = match &lookup.pattern {
-            Some(pattern) => pattern.capture("value", text)?,
-            None => text.trim(),
+            Some(pattern) => texts
+                .iter()
+                .find_map(|text| pattern.capture("value", text))?,
+            None => texts.first()?.trim(),
         };
         match &lookup.template {
             _ if text.is_empty() => None,

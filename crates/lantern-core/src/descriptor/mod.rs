@@ -168,7 +168,11 @@ impl Lookups<'_> {
                 let words = pairs.map(|(id, range)| format!("{id} {range}").trim().to_owned());
                 words.collect::<Vec<_>>().join(", ")
             } else {
-                self.text_of(rule).unwrap_or_else(|| shown(&node))
+                let text = self.text_of(rule).unwrap_or_else(|| shown(&node));
+                match field {
+                    "id" => self.subject.family.ids.spell(&text),
+                    _ => text,
+                }
             };
             told.push(Told {
                 field,
