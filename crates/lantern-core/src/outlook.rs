@@ -178,6 +178,7 @@ pub fn outlook(request: &Request, versions: Vec<Version>) -> Outlook {
 fn standing(request: &Request, installed: &Facts, version: &Version) -> Standing {
     let made_for = |facts: &Facts| match request.is_known_to_fail(facts, version) {
         true => Some(false),
+        false if version.is_content() => None,
         false => Some(facts.server.as_ref()?.holds_early(version)),
     };
     if made_for(installed) == Some(true) {

@@ -174,6 +174,7 @@ pub(super) fn find(
         by_id.entry(&component.facts.id).or_default().push(index);
     }
     twice(&mut finder, &by_id);
+    server_unknown(&mut finder);
     start_scripts(&mut finder, evidence.flow);
     wrong_flags(&mut finder, family, evidence);
     files_changed(&mut finder);
@@ -293,6 +294,33 @@ fn files_changed(finder: &mut Finder<'_>) {
     }
 }
 
+/// Where nobody says which version the server program is, nothing can be said of what is made for it.
+fn server_unknown(finder: &mut Finder<'_>) {
+    let components = &finder.inventory.components;
+    let build = components
+        .iter()
+        .position(|it| it.facts.kind == Kind::Build);
+    let Some(build) = build.filter(|at| components[*at].facts.version.is_content()) else {
+        return;
+    };
+    let states = components
+        .iter()
+        .filter(|it| it.facts.kind != Kind::Build && it.facts.server.is_some());
+    let many = states.count();
+    if many > 0 {
+        let text = format!(
+            "nobody says which version {} is: whether {} of {} {} for it is unknown",
+            components[build].facts.id,
+            many,
+            count(components.len() - 1, "component", "components"),
+            if many == 1 { "is" } else { "are" },
+        );
+        let remedy = "let its reader in the family file find the version, or name a catalogue that knows this very program";
+        let place = finder.at(build);
+        finder.add(Severity::Caution, "server-unknown", place, text, remedy);
+    }
+}
+
 fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
     let components = &finder.inventory.components;
     let server = finder.inventory.server_version();
@@ -310,7 +338,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
         }
         let framework = components.iter().find(|c| c.facts.kind == Kind::Framework);
         if let (Some(range), Some(framework)) = (&facts.framework, framework)
-            && !range.holds_early(&framework.facts.version)
+            && !range.may_hold(&framework.facts.version)
         {
             let there = &framework.facts;
             let text = format!(
@@ -322,7 +350,7 @@ fn relations(finder: &mut Finder<'_>, by_id: &BTreeMap<&Id, Vec<usize>>) {
             finder.add(Severity::Wrong, "other-framework", place, text, remedy);
         }
         if let (Some(range), Some(server)) = (&facts.server, server)
-            && !range.holds_early(server)
+            && !range.may_hold(server)
         {
             let place = finder.at(index);
             let text = format!(

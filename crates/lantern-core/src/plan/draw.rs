@@ -306,8 +306,13 @@ pub fn draw(
         } else {
             String::new()
         };
+        let mut builds = selection.choices.iter().filter(|it| it.kind == Kind::Build);
+        let why = match builds.any(|build| build.to.is_content()) {
+            true => "nobody says which one it is",
+            false => "nobody declared it",
+        };
         drawing.notes.push(format!(
-            "whether these are for this server version is unknown, as nobody declared it: {shown}{more}"
+            "whether these are for this server version is unknown, as {why}: {shown}{more}"
         ));
     }
     let to = selection

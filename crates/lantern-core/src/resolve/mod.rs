@@ -468,7 +468,9 @@ fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool)
                 },
                 declared: match (&facts.server, target) {
                     _ if facts.kind == Kind::Build => Some(true),
-                    (Some(range), Some(target)) => Some(range.holds_early(target)),
+                    (Some(range), Some(target)) if !target.is_content() => {
+                        Some(range.holds_early(target))
+                    }
                     _ => None,
                 },
             }
@@ -569,13 +571,13 @@ impl Request {
     /// Whether a range of server versions holds one that will do.
     fn runs_somewhere(&self, range: &Range) -> bool {
         match &self.target {
-            Target::One(target) => range.holds_early(target),
+            Target::One(target) => range.may_hold(target),
             Target::Within(_) => {
                 let held = self.held.iter().map(|held| &held.facts);
                 let mut builds = held
                     .chain(self.offers.iter().map(|offer| &offer.facts))
                     .filter(|facts| facts.kind == Kind::Build && self.target.holds(&facts.version));
-                builds.any(|build| range.holds_early(&build.version))
+                builds.any(|build| range.may_hold(&build.version))
             }
         }
     }

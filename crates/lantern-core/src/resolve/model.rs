@@ -835,7 +835,7 @@ impl<'a> Model<'a> {
                 if let Some(guard) = self.guard(|| Under::Builds(id.clone())) {
                     out.under(guard);
                 }
-                self.forbid(build, out, |build| !range.holds_early(&build.version));
+                self.forbid(build, out, |build| !range.may_hold(&build.version));
             }
             if let Some(range) = &facts.runtime {
                 self.on(out, || Fact::Runtime(id.clone()));

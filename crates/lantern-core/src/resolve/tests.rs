@@ -986,7 +986,7 @@ fn runs_on(request: &Request, facts: &Facts, build: &Facts) -> bool {
     let server = facts.server.as_ref();
     let runtime = (facts.runtime.as_ref()).zip(offers.runtime.as_ref());
     let flavour = facts.flavour.as_ref();
-    (request.policy.untested || server.is_none_or(|range| range.holds_early(&build.version)))
+    (request.policy.untested || server.is_none_or(|range| range.may_hold(&build.version)))
         && runtime.is_none_or(|(range, version)| range.holds_early(version))
         && (offers.flavours.is_empty() || flavour.is_none_or(|f| offers.flavours.contains(f)))
 }

@@ -158,6 +158,11 @@ impl Range {
         self.0.rows.iter().any(|row| row_holds(row, version))
     }
 
+    /// Whether a version may be one that it holds, pre-releases like any other: of what only its content tells, anything may be.
+    pub fn may_hold(&self, version: &Version) -> bool {
+        version.is_content() || self.holds_early(version)
+    }
+
     /// Whether it holds every version there is.
     pub fn is_any(&self) -> bool {
         self.0.rows.iter().any(Vec::is_empty)

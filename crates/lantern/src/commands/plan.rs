@@ -552,7 +552,11 @@ pub fn show(look: &Look, plan: &Plan, server: &Server, common: &Common, all_file
         ),
         plan.of(ActionKind::Edit).count(),
         kept,
-        plan.keep.patterns.join(", ")
+        match plan.keep.patterns.join(", ") {
+            none if none.is_empty() =>
+                "nothing is stated (keep, in its family or in lantern.toml)".into(),
+            patterns => patterns,
+        }
     ));
     // Elsewhere it is a person who takes them.
     if !server.folder.is_far() {

@@ -281,3 +281,44 @@ fn family_files_are_checked_and_drafted() {
     let json = world.lantern(&["family", "check", "arbour", "--on", "arbour-deck", "--json"]);
     assert_snapshot!("family_check_json", json);
 }
+
+#[test]
+fn of_a_program_of_no_known_version_nothing_is_said_to_be_for_another() {
+    let world = World::empty();
+    let family = |fields: &str| {
+        let head = "format = 1\nname = 'pond'\ntitle = 'Pond'\nmarks = ['bin/about.txt']\nbuild = { id = 'pond' }\n\
+                    launch = { command = ['sh', 'bin/pond'] }\n\
+                    console = { ready = 'up', stop = { signal = 'TERM' } }\n";
+        let program = "[[reader]]\nname = 'program'\nkind = 'build'\nshape = 'folder'\nat = 'bin'\n\
+                       files = [{ name = 'about.txt', notation = 'lines' }]\n";
+        let lilies = "[[reader]]\nname = 'lily'\nkind = 'addon'\nshape = 'folder'\nat = 'lilies/*'\n\
+                      files = [{ name = 'lily.toml', notation = 'toml' }]\n\
+                      fields = { id = 'id', version = 'version', server = 'for', side = { value = 'server' } }\n";
+        world.write("pond.family.toml", [head, program, fields, lilies].concat());
+    };
+    world.write(
+        "pond/bin/about.txt",
+        "Pond, a server of its own\nbuild 3.2.0-118 of autumn\n",
+    );
+    world.write(
+        "pond/lilies/white/lily.toml",
+        "id = 'white'\nversion = '1.0'\nfor = '>=3'\n",
+    );
+    world.write(
+        "pond/lilies/red/lily.toml",
+        "id = 'red'\nversion = '1.0'\nfor = '<3'\n",
+    );
+    let told = |words: &[&str]| world.lantern(&[words, &["--server", "pond"]].concat());
+    family("fields = { id = { value = 'pond' } }\n");
+    world.ok(&["adopt", "pond", "--family", "pond.family.toml"]);
+    assert_snapshot!("unknown_program", told(&["survey"]));
+    assert_snapshot!(
+        "unknown_program_plan",
+        told(&["plan", "--to", "same", "--drop", "red", "--what-if"])
+    );
+    // Of a list of lines that one tells which the pattern finds.
+    family(
+        "fields = { id = { value = 'pond' }, version = { at = 'lines', pattern = '^build (?P<value>[0-9.]+)' } }\n",
+    );
+    assert_snapshot!("known_program", told(&["survey"]));
+}
