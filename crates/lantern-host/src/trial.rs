@@ -305,7 +305,7 @@ fn runs(
     }
     let is_parked = claim.home != claim.place;
     Some(match (family.runs(reader), &family.order) {
-        _ if is_parked => format!("off: on, it lies at {}", claim.home),
+        _ if is_parked => format!("off: it lies at {} when it is on", claim.home),
         _ if reader.off.is_some() => "on: it lies where the server looks".into(),
         (Runs::Always, _) => "always: the server loads what lies there".into(),
         (Runs::Unsaid, _) => "unknown: the family says that nobody can tell".into(),

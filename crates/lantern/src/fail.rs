@@ -864,6 +864,9 @@ fn of_planning(fault: &PlanningFault, common: &Common) -> String {
         PlanningFault::CarriedTwice { id, .. } => format!(
             "One release of {id} has to fit both, and two copies of it are not kept alike. Put one where both load it from, and take these away."
         ),
+        PlanningFault::MovesAfar(_) => {
+            "Nothing was changed. Move it there yourself, with the server down; the next survey sees it. Then plan again, without the switch.".into()
+        }
         PlanningFault::NothingUpdates => {
             "If something does, say how it is known: `updates` in [launch] of lantern.toml.".into()
         }

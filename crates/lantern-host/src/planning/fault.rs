@@ -4,7 +4,7 @@ use lantern_core::component::Id;
 use lantern_core::inventory::SwitchFault;
 use lantern_core::launch::Cut;
 use lantern_core::path::RelPath;
-use lantern_core::plan::{Armed, PlanFault};
+use lantern_core::plan::{Armed, PlanFault, Rename};
 use lantern_core::resolve::{Obstacle, RequestFault, UnknownId};
 use lantern_core::supply::Wanted;
 use std::path::PathBuf;
@@ -31,6 +31,9 @@ pub enum PlanningFault {
         /// Where it lies.
         places: [RelPath; 2],
     },
+    /// What lies on another machine would have to get another name there.
+    #[error("{} would have to be moved from {} to {}, and on another machine lantern moves nothing that it does not send", .0.id, .0.from, .0.to)]
+    MovesAfar(Rename),
     /// A value cannot be set in a file, or the file not be read by its keys.
     #[error("{path}: {why}")]
     NotSettable {

@@ -57,8 +57,8 @@ use lantern_core::outlook;
 use lantern_core::patch::Patch;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{
-    ActionKind, ByHand, OrderChange, Part, Payload, Plan, SampleSeen, Situation, TextEdit,
-    afterwards, draw, remembered_after,
+    Action, ActionKind, ByHand, OrderChange, Part, Payload, Plan, Rename, SampleSeen, Situation,
+    TextEdit, afterwards, draw, remembered_after,
 };
 use lantern_core::resolve::{Choice, Held, Policy, Request, Selection, Target, UnknownId, resolve};
 use lantern_core::settings::{Answer, Answers};
@@ -316,6 +316,21 @@ fn switch(server: &Server, survey: &mut Survey, terms: &Terms) -> Result<Vec<BTr
         survey.inventory = Arc::clone(&only.inventory);
     }
     Ok(switched)
+}
+
+/// What gets another name where it lies on another machine: its content would have to come from there and go back.
+fn moved_afar<'p>(server: &Server, plan: &'p Plan) -> Option<&'p Rename> {
+    let is_there = |action: &Action| {
+        let source = action.source.as_ref();
+        source.is_some_and(|it| {
+            Path::new(&plan.archives[it.archive].file).starts_with(server.folder.root())
+        })
+    };
+    let mut renames = plan.renames.iter().filter(|_| server.folder.is_far());
+    renames.find(|rename| {
+        let mut actions = plan.actions.iter();
+        actions.any(|action| action.path.is_within(&rename.to) && is_there(action))
+    })
 }
 
 /// Refuses where an add-on that lies in one place for all servers would be on for some and off for others.
@@ -958,6 +973,9 @@ fn stage(
         patches: layering.patches,
     };
     let mut plan = draw(&situation, selection, &request.offers, &payloads)?;
+    if let Some(rename) = moved_afar(server, &plan) {
+        return Err(Error::Planning(PlanningFault::MovesAfar(rename.clone())));
+    }
     needs::follow(server, at, &mut plan, selection, request, &payloads)?;
     if !selection
         .choices

@@ -181,6 +181,34 @@ fn what_lies_elsewhere_is_off_and_a_plan_moves_it() {
 }
 
 #[test]
+fn on_another_machine_nothing_is_moved_that_is_not_sent() {
+    let world = parked();
+    for own in ["hedge/.lantern", "hedge/lantern.toml"] {
+        let _ = std::fs::remove_dir_all(world.path(own));
+        let _ = std::fs::remove_file(world.path(own));
+    }
+    let standin = crate::world::standin().display().to_string();
+    let through = format!("{standin} sftp --writes {}", world.path("").display());
+    let adopt = [
+        "adopt",
+        "sftp://rented.example/hedge",
+        "--server-version",
+        "1.0",
+    ];
+    let more = [
+        "--family",
+        "hedge.family.toml",
+        "--name",
+        "rented",
+        "--through",
+        &through,
+    ];
+    world.ok(&[&adopt[..], &more].concat());
+    let plan = ["plan", "--to", "same", "--server", "rented", "--off", "yew"];
+    assert_snapshot!("parked_afar", world.lantern(&plan));
+}
+
+#[test]
 fn names_that_are_the_load_order_switch_nothing_off() {
     let world = World::empty();
     let order = "[order]\nkind = \"names\"\nfile = \"shrubs/*\"\n\
