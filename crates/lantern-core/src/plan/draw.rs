@@ -167,8 +167,11 @@ pub fn draw(
                 (Some(_), Some(_)) => Fate::Updated,
             },
             from,
+            why: match (situation.switched(&choice.id), choice.offer) {
+                (Some(Switched::On), None) => "switched on".into(),
+                _ => reason_text(&choice.reason),
+            },
             switched: situation.switched(&choice.id),
-            why: reason_text(&choice.reason),
             variant: choice
                 .offer
                 .and_then(|offer| payloads[&offer].variant.clone()),
