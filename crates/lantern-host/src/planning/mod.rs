@@ -12,6 +12,7 @@ mod patches;
 mod players;
 mod put_back;
 mod samples;
+mod switching;
 mod values;
 
 pub use decisions::{Decision, decide, decide_text, decisions, forget};
@@ -47,9 +48,7 @@ use lantern_core::artifact::Artifact;
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::Ground;
-use lantern_core::inventory::{
-    Inventory, Remembered, SwitchFault, arrange_by_name, compare, united,
-};
+use lantern_core::inventory::{Inventory, Remembered, arrange_by_name, compare, united};
 use lantern_core::listing::Listing;
 use lantern_core::offer::{Offer, Origin};
 use lantern_core::order::Arrangement;
@@ -57,8 +56,8 @@ use lantern_core::outlook;
 use lantern_core::patch::Patch;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{
-    Action, ActionKind, ByHand, OrderChange, Part, Payload, Plan, Rename, SampleSeen, Situation,
-    TextEdit, afterwards, draw, remembered_after,
+    ActionKind, ByHand, OrderChange, Part, Payload, Plan, SampleSeen, Situation, TextEdit,
+    afterwards, draw, remembered_after,
 };
 use lantern_core::resolve::{Choice, Held, Policy, Request, Selection, Target, UnknownId, resolve};
 use lantern_core::settings::{Answer, Answers};
@@ -203,7 +202,7 @@ pub fn question<'a>(
         on_offer = Some(depot);
     }
     server.chosen(terms.of.as_deref())?;
-    let switched = switch(server, &mut survey, terms)?;
+    let switched = switching::switch(server, &mut survey, terms)?;
     carried_once(&survey)?;
     let unsaid = loses_unsaid(server, &survey.inventory, terms);
     if !unsaid.is_empty() {
@@ -279,74 +278,6 @@ fn with_left_out(error: Error, all: &[(String, String)]) -> Error {
         }
         other => other,
     }
-}
-
-/// Switches add-ons on the servers that are meant: what is there. Says what has changed on each.
-fn switch(server: &Server, survey: &mut Survey, terms: &Terms) -> Result<Vec<BTreeMap<Id, bool>>> {
-    let (on, off) = (ids(server, &terms.on), ids(server, &terms.off));
-    let several = survey.parts.len() > 1;
-    let known = |inventory: &Inventory, id: &Id| inventory.get(id).is_some();
-    let of_whole = Arc::clone(&survey.inventory);
-    let mut switched = Vec::new();
-    for part in &mut survey.parts {
-        let is_meant = terms.of.is_none() || part.server.which() == terms.of.as_deref();
-        // What another server has to itself is switched there; what nobody has is told.
-        let here = |id: &&Id| {
-            let elsewhere = several && terms.of.is_none() && known(&of_whole, id);
-            is_meant && (known(&part.inventory, id) || !elsewhere)
-        };
-        let of = |ids: &[Id]| ids.iter().filter(here).cloned().collect::<Vec<Id>>();
-        let (on, off) = (of(&on), of(&off));
-        if on.is_empty() && off.is_empty() {
-            switched.push(BTreeMap::new());
-            continue;
-        }
-        let inventory = Arc::make_mut(&mut part.inventory);
-        let change = inventory.switch(&part.server.family, &on, &off);
-        switched.push(change.map_err(|fault| Error::Planning(PlanningFault::Switch(fault)))?);
-    }
-    if several {
-        for_all_alike(server, survey)?;
-        let inventory = united(survey.parts.iter().map(|part| &*part.inventory));
-        survey.inventory = Arc::new(Inventory {
-            findings: survey.inventory.findings.clone(),
-            ..inventory
-        });
-    } else if let [only] = &survey.parts[..] {
-        survey.inventory = Arc::clone(&only.inventory);
-    }
-    Ok(switched)
-}
-
-/// What gets another name where it lies on another machine: its content would have to come from there and go back.
-fn moved_afar<'p>(server: &Server, plan: &'p Plan) -> Option<&'p Rename> {
-    let is_there = |action: &Action| {
-        let source = action.source.as_ref();
-        source.is_some_and(|it| {
-            Path::new(&plan.archives[it.archive].file).starts_with(server.folder.root())
-        })
-    };
-    let mut renames = plan.renames.iter().filter(|_| server.folder.is_far());
-    renames.find(|rename| {
-        let mut actions = plan.actions.iter();
-        actions.any(|action| action.path.is_within(&rename.to) && is_there(action))
-    })
-}
-
-/// Refuses where an add-on that lies in one place for all servers would be on for some and off for others.
-fn for_all_alike(server: &Server, survey: &Survey) -> Result<()> {
-    let mut known: BTreeMap<(&Id, Option<&RelPath>), bool> = BTreeMap::new();
-    let of_parts = survey.parts.iter().flat_map(|it| &it.inventory.components);
-    for component in of_parts.filter(|it| server.family.runs_by_place(&it.reader)) {
-        let id = &component.facts.id;
-        let is_off = component.runs.is_off();
-        let before = known.insert((id, component.place.as_ref()), is_off);
-        if before.is_some_and(|before| before != is_off) {
-            let fault = SwitchFault::ForAll(id.clone());
-            return Err(Error::Planning(PlanningFault::Switch(fault)));
-        }
-    }
-    Ok(())
 }
 
 /// Refuses where two servers carry an add-on of one id, each to itself: one release of it has to fit both, and where each
@@ -973,7 +904,7 @@ fn stage(
         patches: layering.patches,
     };
     let mut plan = draw(&situation, selection, &request.offers, &payloads)?;
-    if let Some(rename) = moved_afar(server, &plan) {
+    if let Some(rename) = switching::moved_afar(server, &plan) {
         return Err(Error::Planning(PlanningFault::MovesAfar(rename.clone())));
     }
     needs::follow(server, at, &mut plan, selection, request, &payloads)?;

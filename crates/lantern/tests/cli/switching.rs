@@ -181,6 +181,25 @@ fn what_lies_elsewhere_is_off_and_a_plan_moves_it() {
 }
 
 #[test]
+fn what_lies_in_one_place_is_on_or_off_for_all_servers_of_an_install() {
+    let world = parked();
+    world.write("hedge/south.sh", hedge::SERVER);
+    let settings = world.read("hedge/lantern.toml");
+    let servers = "\n[[server]]\nname = \"north\"\n\n[[server]]\nname = \"south\"\n\
+                   instead = { \"hedge.sh\" = \"south.sh\" }\n";
+    world.write("hedge/lantern.toml", settings + servers);
+    assert_snapshot!(
+        "parked_for_one",
+        plan(&world, &["--off", "yew", "--of", "south"])
+    );
+    let for_all = plan(&world, &["--off", "yew"]);
+    assert!(
+        for_all.contains("shrubs/yew becomes shrubs-off/yew"),
+        "{for_all}"
+    );
+}
+
+#[test]
 fn on_another_machine_nothing_is_moved_that_is_not_sent() {
     let world = parked();
     for own in ["hedge/.lantern", "hedge/lantern.toml"] {
