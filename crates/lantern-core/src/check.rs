@@ -86,6 +86,11 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
         let at = format!("flag \"{}\".line", flag.name);
         patterns.extend(flag.line.iter().map(|line| (at.clone(), line, VALUE)));
     }
+    for also in &family.also {
+        let at = |key: &str| format!("also \"{}\".{key}", also.name);
+        patterns.push((at("line"), &also.line, also.kind.groups()));
+        patterns.push((at("each"), &also.each, VALUE));
+    }
     for (number, pin) in family.pins.iter().enumerate() {
         let at = format!("pin[{number}].line");
         patterns.extend(pin.line.iter().map(|line| (at.clone(), line, VALUE)));

@@ -40,6 +40,7 @@
 //! | [`unattended`] | what a changeover decides in somebody's place | |
 //! | [`operation`] | what is done to a server, as a value; what comes next, whatever has happened | `.lantern/journal.json` |
 
+pub mod also;
 pub mod artifact;
 pub mod catalogue;
 pub mod check;

@@ -62,7 +62,7 @@ impl<'a> Subject<'a> {
 }
 
 /// The name of a download without what says how it is packed.
-fn unpacked_name(name: &str) -> &str {
+pub(crate) fn unpacked_name(name: &str) -> &str {
     let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
     stem.strip_suffix(".tar").unwrap_or(stem)
 }

@@ -117,6 +117,7 @@ impl Family {
             .chain(console.settings.iter().map(|it| it.file.as_str()))
             .chain(self.flags.iter().flat_map(|flag| flag.file.texts()))
             .chain(self.pins.iter().flat_map(|pin| pin.file.texts()))
+            .chain(self.also.iter().flat_map(|also| also.file.texts()))
             .chain(kept.into_iter().flatten().map(Glob::as_str))
             .chain(self.readers.iter().flat_map(|reader| reader.at.texts()))
             .chain(words.map(|word| word.trim_start_matches("./")))
@@ -151,6 +152,9 @@ impl Family {
         for pin in &mut family.pins {
             pin.file = of_one(&pin.file, instead)?;
         }
+        for also in &mut family.also {
+            also.file = of_one(&also.file, instead)?;
+        }
         family.launch.scripts = of_one(&family.launch.scripts, instead)?;
         let console = &mut family.console;
         let ports = console.port.iter_mut().chain(&mut console.more_ports);
@@ -179,6 +183,7 @@ impl Family {
         let order = family.order.iter_mut().map(|order| &mut order.file.0);
         let flags = family.flags.iter_mut().map(|flag| &mut flag.file.0);
         let pins = family.pins.iter_mut().map(|pin| &mut pin.file.0);
+        let also = family.also.iter_mut().map(|also| &mut also.file.0);
         let scripts = &mut family.launch.scripts.0;
         for word in &family.launch.command {
             let others = servers.iter().filter_map(|it| instead_of(word, it));
@@ -192,6 +197,7 @@ impl Family {
             .chain(order)
             .chain(flags)
             .chain(pins)
+            .chain(also)
             .chain([scripts])
         {
             extend(globs, servers)?;

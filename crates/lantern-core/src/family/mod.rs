@@ -3,6 +3,7 @@
 //! The file is TOML, `*.family.toml`; `docs/formats/family.md` lists every key. Everything peculiar
 //! to a kind of server stands there; no code knows one by name.
 
+mod also;
 mod clients;
 mod console;
 mod instead;
@@ -13,6 +14,7 @@ mod reader;
 mod settings;
 mod short;
 
+pub use also::Also;
 pub use clients::{
     Admitted, ClientKind, Joins, OnlyBy, Others, Place, Same, Speaks, Whole, is_said_protocol,
 };
@@ -72,6 +74,9 @@ pub struct Family {
     /// Settings that follow from facts.
     #[serde(default, rename = "flag")]
     pub flags: Vec<Flag>,
+    /// Lists besides the load order that name what runs.
+    #[serde(default)]
+    pub also: Vec<Also>,
     /// How settings files are to be taken, besides what their names tell.
     #[serde(default)]
     pub settings: Vec<SettingsRule>,
@@ -299,6 +304,15 @@ pub enum Spot<'f> {
 }
 
 impl Family {
+    /// Whether a file may hold what follows from what is installed and runs: pins, flags, lists besides the load order.
+    pub fn is_followed(&self, path: &str) -> bool {
+        let pins = self.pins.iter().map(|pin| &pin.file);
+        let flags = self.flags.iter().map(|flag| &flag.file);
+        let also = self.also.iter().map(|also| &also.file);
+        let mut files = pins.chain(flags).chain(also);
+        files.any(|files| files.matches(path))
+    }
+
     /// How a settings file is to be taken.
     pub fn manner(&self, path: &RelPath) -> Manner {
         settings::manner(&self.settings, path)
@@ -485,6 +499,9 @@ impl Family {
                     "{what}.key: the name of \"{file}\" tells no notation (.toml, .json, .yaml, .ini, .cfg, .conf, .properties, .xml)"
                 ));
             }
+        }
+        if let Some(why) = self.also.iter().find_map(Also::fault) {
+            return fault(why);
         }
         if let Some(why) = self.settings.iter().find_map(SettingsRule::fault) {
             return fault(why);

@@ -75,7 +75,8 @@ pub struct Reader {
     /// Of what lies in a release's archive beside the component: what nobody needs.
     #[serde(default)]
     pub unused: Globs,
-    /// Where a release goes that is not there yet: `{id}`, `{version}` are filled in.
+    /// Where a release goes that is not there yet: `{id}`, `{version}`, the download's own name as `{file}`, the same without
+    /// extension as `{archive}`, and where the component lies in it as `{path}`, are filled in.
     pub install: Option<String>,
     /// Parts of a release that go elsewhere than to the component's own place.
     #[serde(default)]

@@ -1,6 +1,7 @@
 //! What the survey holds against a server.
 
 use super::{Component, Evidence, FileState, Inventory};
+use crate::also::{self, Those};
 use crate::component::{Id, Kind, Need, Runs, Side};
 use crate::facts::Facts;
 use crate::family::OrderRule;
@@ -177,6 +178,7 @@ pub(super) fn find(
     server_unknown(&mut finder);
     start_scripts(&mut finder, evidence.flow);
     wrong_flags(&mut finder, family, evidence);
+    short_lists(&mut finder, family, evidence);
     files_changed(&mut finder);
     relations(&mut finder, &by_id);
     rivals(&mut finder);
@@ -645,6 +647,38 @@ fn wrong_flags(finder: &mut Finder<'_>, family: &Family, evidence: &Evidence<'_>
             );
             let remedy = "lantern plan --to same sets it";
             finder.add(Severity::Caution, "flag-wrong", Some(place), text, remedy);
+        }
+    }
+}
+
+/// Lists besides the load order that do not name all that runs.
+fn short_lists(finder: &mut Finder<'_>, family: &Family, evidence: &Evidence<'_>) {
+    let components = finder.inventory.components.iter();
+    let addons = components.filter(|c| c.facts.kind == Kind::Addon && !c.runs.is_off());
+    let running = addons.filter_map(|c| Some((&c.facts.id, c.place.as_ref()?)));
+    let those = Those {
+        running: running.collect(),
+        ..Those::default()
+    };
+    for list in &family.also {
+        let texts = evidence.texts.iter();
+        let texts = texts.filter(|(path, _)| list.file.matches(path.as_str()));
+        for (path, text) in texts {
+            let becomes = also::becomes(list, text.as_str(), &those);
+            let lacking: Vec<(Id, Id)> = match becomes {
+                Ok(becomes) => becomes.map(|it| it.comes).unwrap_or_default(),
+                // An item that could not stand there does not: a plan says so.
+                Err(_) => continue,
+            };
+            for (item, id) in lacking {
+                let place = Place {
+                    path: path.clone(),
+                    line: None,
+                };
+                let text = format!("{} does not name {item}, which {id} needs", list.name);
+                let remedy = "lantern plan --to same names it";
+                finder.add(Severity::Caution, "not-named", Some(place), text, remedy);
+            }
         }
     }
 }

@@ -2,6 +2,7 @@
 
 use super::pin;
 use super::{DrawFault, Part, Payload, Rename, Situation, TextEdit};
+use crate::also::{self, Those};
 use crate::component::{Id, Kind, Runs};
 use crate::facts::Facts;
 use crate::family::{Flag, OrderRule, Pin};
@@ -116,8 +117,9 @@ pub(super) fn edits(
             }
         }
     }
-    for (path, new) in with_flags(situation, whole, each, &texts)? {
-        texts.becomes.insert(path, new);
+    for after in servers(situation, whole, each) {
+        with_also(situation, whole, after, &mut texts, &mut notes)?;
+        with_flags(situation, whole, after, &mut texts)?;
     }
     let mut edits = Vec::new();
     for (path, new) in texts.becomes {
@@ -214,45 +216,113 @@ fn with_pin(
     }
 }
 
-/// The texts in which flags stand, with each as it has to be: in a file of one server by what runs on that one, in a common
-/// one by what runs on any.
-fn with_flags<'a>(
+/// What is to be looked at for what follows from what runs: each server, and where there are several, all of them together.
+fn servers<'e, 'a>(
+    situation: &Situation<'_>,
+    whole: &'e Afterwards<'a>,
+    each: &'e [Afterwards<'a>],
+) -> impl Iterator<Item = &'e Afterwards<'a>> {
+    let alone = situation.parts.len() == 1;
+    each.iter().chain((!alone).then_some(whole))
+}
+
+/// Whether a file is told by what runs on this server: one of its own is, and a common one by what runs on any.
+fn is_told_by(
+    after: &Afterwards<'_>,
+    path: &RelPath,
     situation: &Situation<'_>,
     whole: &Afterwards<'_>,
-    each: &[Afterwards<'_>],
-    texts: &Changing<'a>,
-) -> Result<Vec<(&'a RelPath, String)>, DrawFault> {
-    let mut new: BTreeMap<&RelPath, String> = BTreeMap::new();
-    let alone = situation.parts.len() == 1;
-    for after in each.iter().chain((!alone).then_some(whole)) {
-        let is_whole = std::ptr::eq(after, whole);
-        for (flag, wanted) in flags_after(situation, after) {
-            let is_meant = |path: &RelPath| {
-                let common = after.part.ground.is_common(path);
-                flag.file.matches(path.as_str()) && (alone || common == is_whole)
+) -> bool {
+    let is_whole = std::ptr::eq(after, whole);
+    situation.parts.len() == 1 || after.part.ground.is_common(path) == is_whole
+}
+
+/// Sets the flags in their texts.
+fn with_flags(
+    situation: &Situation<'_>,
+    whole: &Afterwards<'_>,
+    after: &Afterwards<'_>,
+    texts: &mut Changing<'_>,
+) -> Result<(), DrawFault> {
+    for (flag, wanted) in flags_after(situation, after) {
+        let is_meant = |path: &RelPath| {
+            flag.file.matches(path.as_str()) && is_told_by(after, path, situation, whole)
+        };
+        for (path, now) in texts.those(is_meant) {
+            // What does not stand there is left to the server.
+            let spot = flag
+                .spot(after.part.family, path)
+                .filter(|spot| spot.says(&now).is_some());
+            let Some(spot) = spot else {
+                continue;
             };
-            for (path, now) in texts.those(is_meant) {
-                let now = new.get(path).unwrap_or(&now);
-                // What does not stand there is left to the server.
-                let spot = flag
-                    .spot(after.part.family, path)
-                    .filter(|spot| spot.says(now).is_some());
-                let Some(spot) = spot else {
-                    continue;
-                };
-                let set = spot
-                    .set(now, &wanted.value)
-                    .map_err(|misfit| DrawFault::Pin {
-                        path: path.clone(),
-                        line: misfit.line,
-                        value: wanted.value.clone(),
-                        why: misfit.why,
-                    });
-                new.insert(path, set?);
-            }
+            let set = spot
+                .set(&now, &wanted.value)
+                .map_err(|misfit| DrawFault::Pin {
+                    path: path.clone(),
+                    line: misfit.line,
+                    value: wanted.value.clone(),
+                    why: misfit.why,
+                });
+            texts.becomes.insert(path, set?);
         }
     }
-    Ok(new.into_iter().collect())
+    Ok(())
+}
+
+/// Has the lists besides the load order name what runs.
+fn with_also(
+    situation: &Situation<'_>,
+    whole: &Afterwards<'_>,
+    after: &Afterwards<'_>,
+    texts: &mut Changing<'_>,
+    notes: &mut Vec<String>,
+) -> Result<(), DrawFault> {
+    let those = those(situation, after);
+    for also in &after.part.family.also {
+        let is_meant = |path: &RelPath| {
+            also.file.matches(path.as_str()) && is_told_by(after, path, situation, whole)
+        };
+        for (path, now) in texts.those(is_meant) {
+            let becomes = also::becomes(also, &now, &those);
+            let becomes = becomes.map_err(|order::Unread(id)| DrawFault::NoItem {
+                path: path.clone(),
+                list: also.name.clone(),
+                item: id,
+            })?;
+            let Some(becomes) = becomes else {
+                continue;
+            };
+            let comes = becomes.comes.iter();
+            let comes = comes.map(|(item, id)| format!("{item} comes, for {id}"));
+            let goes = becomes.goes.iter();
+            let goes = goes.map(|(item, id)| format!("{item} goes with {id}"));
+            let told: Vec<String> = comes.chain(goes).collect();
+            notes.push(format!("{path}: {}: {}", also.name, told.join(", ")));
+            texts.becomes.insert(path, becomes.text);
+        }
+    }
+    Ok(())
+}
+
+/// What such lists have to name afterwards.
+fn those<'a>(situation: &Situation<'a>, after: &Afterwards<'a>) -> Those<'a> {
+    let mut those = Those::default();
+    for (id, (_, runs)) in after.addons {
+        match after.places.get(*id) {
+            Some(place) if runs.is_off() => those.idle.push(place),
+            Some(place) => those.running.push((id, place)),
+            None => {}
+        }
+    }
+    let here = situation.inventory.components.iter();
+    let here = here.filter_map(|c| Some((&c.facts.id, c.place.as_ref()?)));
+    let stays = |id: &Id, place: &RelPath| {
+        after.addons.contains_key(id) && after.places.get(id).is_some_and(|it| *it == place)
+    };
+    let leaving = here.filter(|(id, place)| !stays(id, place));
+    those.leaving = leaving.collect();
+    those
 }
 
 /// The flags of the family, and what each has to be afterwards; what is no plain word is left as it is.

@@ -54,6 +54,18 @@ pub enum DrawFault {
         /// The add-on.
         id: Id,
     },
+    /// An item of a list besides the load order would not be found again where it would stand.
+    #[error(
+        "{path}: {list}: \"{item}\" would not be read again where it would stand: look at this list in the family file, and at how it parts its items"
+    )]
+    NoItem {
+        /// The file.
+        path: RelPath,
+        /// What people call the list.
+        list: String,
+        /// The item.
+        item: Id,
+    },
     /// A release would put nothing in the place of what is installed.
     #[error(
         "the release of {id} has no file to replace what is installed, which would only be removed"

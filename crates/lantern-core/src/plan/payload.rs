@@ -3,7 +3,7 @@
 use super::DrawFault;
 use crate::artifact::{ArchivedFile, Artifact};
 use crate::component::{Id, Runs};
-use crate::descriptor::Holdings;
+use crate::descriptor::{Holdings, unpacked_name};
 use crate::facts::Facts;
 use crate::family::{Part, Reader, Shape};
 use crate::inventory::Component;
@@ -102,52 +102,49 @@ pub fn lay_out(
         id: id.clone(),
         fault,
     };
+    let names: Vec<&str> = entries.iter().map(|entry| entry.name.as_str()).collect();
+    let heart = heart(reader, entries, &names);
+    let heart = heart.ok_or_else(|| DrawFault::NoRoot { id: id.clone() })?;
     let place = match (installed.and_then(|c| c.place.as_ref()), reader.shape) {
         (Some(place), Shape::Folder | Shape::Group) => place.clone(),
         _ => {
-            let template = reader
-                .install
-                .as_deref()
-                .ok_or_else(|| DrawFault::NoPlace { id: id.clone() })?;
-            let text = template.replace("{id}", id.as_str());
-            let text = text.replace("{version}", facts.version.as_str().trim_start_matches('#'));
-            let file = artifact.file.rsplit(['/', '\\']).next();
-            let text = text.replace("{file}", file.unwrap_or_default());
-            RelPath::parse(&text).map_err(path_fault)?
+            let place = new_place(reader, facts, artifact, &heart);
+            let place = place.ok_or_else(|| DrawFault::NoPlace { id: id.clone() })?;
+            RelPath::parse(&place).map_err(path_fault)?
         }
     };
-    if reader.shape.is_one_file() {
-        let (entry, bytes, hash) = match &reader.inside {
-            None => (None, artifact.bytes, artifact.blake3.clone()),
-            Some(inside) => {
-                let mut found = entries.iter().filter(|entry| inside.matches(&entry.name));
-                let entry = found.next().filter(|_| found.next().is_none());
-                let entry = entry.ok_or_else(|| DrawFault::NoRoot { id: id.clone() })?;
-                (Some(entry.name.clone()), entry.bytes, entry.blake3.clone())
-            }
-        };
-        let others = entries
-            .iter()
-            .filter(|other| Some(&other.name) != entry.as_ref());
-        let unused = others.filter(|other| !reader.unused.matches(&other.name));
-        let unused = unused.map(|other| other.name.clone());
-        return Ok(Laid {
-            unused: match entry {
-                None => Vec::new(),
-                Some(_) => unused.collect(),
-            },
-            files: vec![PayloadFile {
+    let root = match heart {
+        Heart::Whole => {
+            let file = PayloadFile {
                 path: place.clone(),
-                entry,
-                bytes,
-                hash,
-            }],
-            place,
-        });
-    }
-    let names: Vec<&str> = entries.iter().map(|entry| entry.name.as_str()).collect();
-    let root = root_in_archive(reader, &names).at();
-    let root = root.ok_or_else(|| DrawFault::NoRoot { id: id.clone() })?;
+                entry: None,
+                bytes: artifact.bytes,
+                hash: artifact.blake3.clone(),
+            };
+            return Ok(Laid {
+                place,
+                files: vec![file],
+                unused: Vec::new(),
+            });
+        }
+        Heart::Entry(entry) => {
+            let unused = entries
+                .iter()
+                .filter(|other| other.name != entry.name && !reader.unused.matches(&other.name));
+            let file = PayloadFile {
+                path: place.clone(),
+                entry: Some(entry.name.clone()),
+                bytes: entry.bytes,
+                hash: entry.blake3.clone(),
+            };
+            return Ok(Laid {
+                place,
+                files: vec![file],
+                unused: unused.map(|other| other.name.clone()).collect(),
+            });
+        }
+        Heart::Folder(root) => root,
+    };
     let mut files = Vec::new();
     for entry in entries {
         let Some(below) = entry.name.strip_prefix(&root) else {
@@ -192,6 +189,49 @@ pub fn lay_out(
         files,
         unused: unused.map(str::to_owned).collect(),
     })
+}
+
+/// What of a release's archive is the component.
+enum Heart<'e> {
+    /// The archive itself.
+    Whole,
+    /// One file in it.
+    Entry(&'e ArchivedFile),
+    /// A folder in it, with a slash at its end; all of it where that is empty.
+    Folder(String),
+}
+
+fn heart<'e>(reader: &Reader, entries: &'e [ArchivedFile], names: &[&str]) -> Option<Heart<'e>> {
+    if !reader.shape.is_one_file() {
+        return root_in_archive(reader, names).at().map(Heart::Folder);
+    }
+    let Some(inside) = &reader.inside else {
+        return Some(Heart::Whole);
+    };
+    let mut found = entries.iter().filter(|entry| inside.matches(&entry.name));
+    let entry = found.next().filter(|_| found.next().is_none());
+    entry.map(Heart::Entry)
+}
+
+/// Where a new component goes, as its reader says; none where that says nothing.
+fn new_place(
+    reader: &Reader,
+    facts: &Facts,
+    artifact: &Artifact,
+    heart: &Heart<'_>,
+) -> Option<String> {
+    let file = artifact.file.rsplit(['/', '\\']).next().unwrap_or_default();
+    let path = match heart {
+        Heart::Whole => file,
+        Heart::Entry(entry) => &entry.name,
+        Heart::Folder(root) => root.trim_end_matches('/'),
+    };
+    let text = reader.install.as_deref()?;
+    let text = text.replace("{id}", facts.id.as_str());
+    let text = text.replace("{version}", facts.version.as_str().trim_start_matches('#'));
+    let text = text.replace("{file}", file);
+    let text = text.replace("{archive}", unpacked_name(file));
+    Some(text.replace("{path}", path))
 }
 
 /// Refuses a link that leads out of all that is the release's own: its place, and what it puts elsewhere.

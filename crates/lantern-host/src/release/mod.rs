@@ -551,16 +551,12 @@ fn wanted_texts(
     by_hand: &dyn Fn(&RelPath) -> bool,
     files: &[PayloadFile],
 ) -> Result<BTreeMap<RelPath, Text>> {
-    let is_pinned = |path: &str| {
-        let mut pins = family.pins.iter().map(|pin| &pin.file);
-        let mut flags = family.flags.iter().map(|flag| &flag.file);
+    let is_told = |path: &str| {
         let mut samples = family.settings.iter().map(|rule| &rule.sample);
-        pins.any(|files| files.matches(path))
-            || flags.any(|files| files.matches(path))
-            || samples.any(|files| files.matches(path))
+        family.is_followed(path) || samples.any(|files| files.matches(path))
     };
     let is_wanted = |file: &&PayloadFile| {
-        let named = is_pinned(file.path.as_str()) || by_hand(&file.path);
+        let named = is_told(file.path.as_str()) || by_hand(&file.path);
         named && file.bytes <= descriptor::LONGEST_BYTES
     };
     let wanted = files.iter().filter(is_wanted);

@@ -319,11 +319,8 @@ fn texts<'f>(
     let mut texts = Vec::new();
     let launch = server.launch();
     for (path, bytes) in files {
-        let mut pins = server.family.pins.iter();
-        let mut flags = server.family.flags.iter();
-        let is_pinned = pins.any(|pin| pin.file.matches(path.as_str()))
-            || flags.any(|flag| flag.file.matches(path.as_str()));
-        if is_pinned || is_script(server, &launch, path.as_str(), bytes) {
+        let is_followed = server.family.is_followed(path.as_str());
+        if is_followed || is_script(server, &launch, path.as_str(), bytes) {
             let text = server.folder.read_listed_text(path, bytes)?;
             texts.push((path.clone(), text));
         }
