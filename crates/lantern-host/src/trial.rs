@@ -10,7 +10,7 @@ use crate::place::{Stamp, here};
 use crate::release;
 use lantern_core::component::{Kind, Runs, Side};
 use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
-use lantern_core::draft::{Sample, is_telling};
+use lantern_core::draft::{Sample, may_tell};
 use lantern_core::facts::Facts;
 use lantern_core::family::{Family, Glob, Pattern, Reader, Shape};
 use lantern_core::offer::{Offer, Origin};
@@ -26,6 +26,8 @@ use std::sync::Arc;
 
 /// A day in nanoseconds.
 const DAY_NS: i64 = 86_400_000_000_000;
+/// So many files of an archive are read for a draft.
+const MOST_TEXTS: usize = 16;
 /// So many archives of a folder are looked into for a draft.
 const MOST_SAMPLED: usize = 400;
 
@@ -426,10 +428,8 @@ pub fn sample(path: &Path, releases: &[PathBuf], log: Option<&Path>) -> Result<S
         if is_archive(&folder, &path) && sample.archives.len() < MOST_SAMPLED {
             if let Ok(mut archive) = Archive::inside(&folder, &path) {
                 let names: Vec<String> = archive.names().into_iter().map(str::to_owned).collect();
-                for name in names
-                    .iter()
-                    .filter(|name| is_telling(name) && !name.contains('/'))
-                {
+                let telling = names.iter().filter(|name| may_tell(name));
+                for name in telling.take(MOST_TEXTS) {
                     if let Ok(Some(text)) = archive.text_at(name) {
                         sample.texts.insert(format!("{path}!{name}"), text);
                     }

@@ -3,6 +3,7 @@
 //! It guesses, and says so: every guess stands there to be looked at, and what cannot be guessed is
 //! marked `TODO`. A guess that would make the draft no family is left out.
 
+mod notation;
 mod program;
 mod readers;
 mod witness;
@@ -33,9 +34,9 @@ pub struct Sample {
     pub log: Option<String>,
 }
 
-/// Whether a file may be a descriptor, so that its text is worth reading for a draft.
-pub fn is_telling(path: &str) -> bool {
-    readers::notation(path).is_some()
+/// Whether a file in an archive may be a descriptor, so that its text is worth reading for a draft.
+pub fn may_tell(path: &str) -> bool {
+    path.matches('/').count() < 2 && notation::may_tell(path)
 }
 
 /// A part of the draft: as it was guessed, and without the guess.
@@ -90,14 +91,21 @@ pub fn draft(name: &str, sample: &Sample) -> String {
             .iter()
             .map(|guess| Section::guessed(guess.written())),
     );
-    let order = witness::order(sample, &ids, own);
+    let order = witness::naming(sample, &ids, own);
     sections.push(match order {
-        Some(order) => Section::guessed(order),
+        Some(order) => Section::guessed(order.order()),
         None => Section::fixed(
             "\n# Where the load order is written, if anywhere: [order], see: lantern docs family\n"
                 .into(),
         ),
     });
+    // What names the folders that they lie in, where these are not all called alike.
+    for (each, items) in guesses.iter().filter_map(|guess| guess.items(sample)) {
+        let items = items.iter().map(String::as_str).collect();
+        let rule = witness::naming(sample, &items, own);
+        let also = rule.and_then(|rule| rule.also(&each));
+        sections.extend(also.map(Section::guessed));
+    }
     sections.push(Section::fixed(launch(sample)));
     sections.extend(witness::console(sample, &ids, own));
     let all = vec![true; sections.len()];
@@ -179,8 +187,15 @@ fn launch(sample: &Sample) -> String {
         .iter()
         .filter(|path| path.name().ends_with(".sh"));
     let mut top = scripts.filter(|path| path.folder().is_none());
-    let start = top.next().map_or("TODO".into(), |path| path.to_string());
-    format!("\n[launch]\ncommand = [\"sh\", {}]\n", quoted(&start))
+    let start = top.next();
+    let text = start.and_then(|path| sample.texts.get(path.as_str()));
+    let first = text.and_then(|text| text.lines().next());
+    let shell = match first.filter(|line| line.starts_with("#!")) {
+        Some(line) if line.trim_end().ends_with("bash") => "bash",
+        _ => "sh",
+    };
+    let start = start.map_or("TODO".into(), |path| path.to_string());
+    format!("\n[launch]\ncommand = [\"{shell}\", {}]\n", quoted(&start))
 }
 
 /// A text as TOML writes it.
@@ -196,7 +211,7 @@ fn quoted_glob(text: &str) -> Option<String> {
 /// Files at the top, by which such a server may be told.
 fn marks(sample: &Sample) -> String {
     let top = sample.paths.iter().filter(|path| path.folder().is_none());
-    let telling = top.filter(|path| is_telling(path.as_str()));
+    let telling = top.filter(|path| notation::of_name(path.as_str()).is_some());
     let globs = telling.filter_map(|path| quoted_glob(path.as_str()));
     let mut names: Vec<String> = globs.take(2).collect();
     if names.is_empty() {
@@ -291,6 +306,10 @@ mod tests {
                     "{\"pack\": {\"Name\": \"one\", \"version\": 2}}".into(),
                 ),
                 (
+                    "stock/two/about.json".into(),
+                    "{\"pack\": {\"Name\": \"two\", \"version\": 1}}".into(),
+                ),
+                (
                     "leaves/a.leaf".into(),
                     "// name: dial\n// version: 3\n".into(),
                 ),
@@ -376,6 +395,75 @@ mod tests {
             texts: texts.collect(),
             ..Sample::default()
         }
+    }
+
+    #[test]
+    fn descriptors_of_no_known_ending_in_folders_that_have_numbers() {
+        let about = |id: &str, needs: &str| {
+            format!("name=The {id}\r\nid={id}\r\nrequire={needs}\r\npicture=a.png\r\n")
+        };
+        let (heron, otter, reed) = (
+            about("heron", "\\reed"),
+            about("otter", "\\reed,\\heron"),
+            about("reed", ""),
+        );
+        let settings =
+            "# RconPort=27\nRconPort=2701\nGamePort=27815\nMods=reed;heron\nItems=7302;7309\n";
+        let sample = sampled(&[
+            ("items/7302/mods/Herons/a.png", None),
+            ("items/7302/mods/Herons/mod.about", Some(&heron)),
+            ("items/7309/mods/Otters/a.png", None),
+            ("items/7309/mods/Otters/mod.about", Some(&otter)),
+            ("items/7309/mods/Reed/a.png", None),
+            ("items/7309/mods/Reed/mod.about", Some(&reed)),
+            ("marsh.ini", Some(settings)),
+            ("start.sh", Some("#!/bin/bash\n./marshd\n")),
+        ]);
+        insta::assert_snapshot!(guessed(&sample), @r#"
+        [layout]
+        keep = []    # worlds, players, bans: never written
+        passing = []    # logs, caches
+
+        # Seen 3 of these.
+        [[reader]]
+        name = "mods"
+        kind = "addon"
+        shape = "folder"
+        at = "items/*/mods/*"
+        install = "items/{path}"
+        files = [{ name = "mod.about", notation = "ini" }]
+
+        [reader.fields]
+        id = "id"
+        title = "name"
+        needs = { at = "require", split = ",", pattern = '^\W*(?P<id>[\w.-]+)\s*(?P<range>.*)$' }
+
+        # Names 2 of what was seen, in one line.
+        [order]
+        kind = "list"
+        file = "marsh.ini"
+        line = '^Mods=(?P<list>.*?)\s*$'
+        write = "{id}"
+        between = ";"
+
+        # Names 2 of the folders that they lie in, in one line.
+        [[also]]
+        name = "items"    # what people call it
+        kind = "list"
+        file = "marsh.ini"
+        line = '^Items=(?P<list>.*?)\s*$'
+        write = "{id}"
+        between = ";"
+        each = "^items/(?P<value>[^/]+)/"
+
+        [launch]
+        command = ["bash", "start.sh"]
+
+        [console]
+        ready = 'TODO: the line that says that the server is ready'
+        port = { file = "marsh.ini", line = 'GamePort=(?P<port>\d+)', transport = "tcp" }    # TODO: or "udp"?
+        stop = { signal = "TERM" }    # or { command = "…" }
+        "#);
     }
 
     #[test]

@@ -1,32 +1,21 @@
 //! What looks alike in a server folder: a reader for each.
 
+use super::notation;
 use super::{Sample, is_data, quoted};
 use crate::document::{Node, Table, parse};
 use crate::family::Glob;
 use crate::path::RelPath;
+use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
-
-/// Names of files that may be a descriptor, by extension, and how those are written.
-const NOTATIONS: &[(&str, &str)] = &[
-    ("toml", "toml"),
-    ("json", "json"),
-    ("yml", "yaml"),
-    ("yaml", "yaml"),
-    ("properties", "properties"),
-    ("xml", "xml"),
-    ("ini", "ini"),
-    ("conf", "ini"),
-    ("cfg", "ini"),
-    ("mf", "manifest"),
-    ("man", "script"),
-    ("lua", "script"),
-];
 
 /// Words by which descriptors commonly name a field.
 const WORDS: &[(&str, &[&str])] = &[
     ("id", &["id", "name", "identifier", "key"]),
-    ("title", &["title", "label", "display_name", "displayname"]),
+    (
+        "title",
+        &["title", "label", "display_name", "displayname", "name"],
+    ),
     ("version", &["version", "ver"]),
     (
         "needs",
@@ -54,7 +43,7 @@ const HEADERS: &[&str] = &[
 ];
 
 /// Files that say what lies beside them, and are nobody's mark.
-const PROSE: &[&str] = &[
+pub(super) const PROSE: &[&str] = &[
     "readme",
     "license",
     "licence",
@@ -87,7 +76,7 @@ pub(super) struct Guess {
     members: Option<String>,
     file: Option<(String, &'static str)>,
     header: Option<&'static str>,
-    fields: Vec<(&'static str, String)>,
+    fields: Vec<Field>,
     /// Where those lie that are switched off.
     off: Option<String>,
     /// Where the folder of what one writes is found.
@@ -99,16 +88,6 @@ pub(super) struct Guess {
     /// The ids of what was seen, as far as names tell.
     pub(super) ids: BTreeSet<String>,
     seen: usize,
-}
-
-pub(super) fn notation(path: &str) -> Option<&'static str> {
-    let (_, extension) = path.rsplit_once('.')?;
-    let known = NOTATIONS.iter();
-    let extension = extension.to_ascii_lowercase();
-    known
-        .filter(|(known, _)| *known == extension)
-        .map(|(_, notation)| *notation)
-        .next()
 }
 
 /// Files by their folder and extension.
@@ -171,17 +150,18 @@ fn archives(sample: &Sample) -> Vec<Guess> {
     let mut alike = by_extension(sample.archives.keys());
     let mut off = parked(&mut alike);
     let guesses = alike.into_iter().map(|((folder, extension), paths)| {
-        let names = paths.iter().flat_map(|path| &sample.archives[*path]);
-        let file = most_common(names.filter(|name| notation(name).is_some()));
-        let text = |file: &str| {
-            let mut texts = paths.iter();
-            texts.find_map(|path| sample.texts.get(&format!("{path}!{file}")))
-        };
-        let file = file.map(|file| (file.clone(), notation(&file).unwrap_or("toml")));
-        let sample_text = file
-            .as_ref()
-            .and_then(|(file, notation)| Some((*notation, text(file)?)));
-        let ids = paths.iter().map(|path| unnumbered(stem(path.name())));
+        let told = told_inside(sample, &paths);
+        let mut ids: BTreeSet<String> = paths
+            .iter()
+            .map(|path| unnumbered(stem(path.name())))
+            .collect();
+        if let Some(told) = &told {
+            let texts = paths.iter().filter_map(|path| {
+                let text = sample.texts.get(&format!("{path}!{}", told.file))?;
+                told.id(text)
+            });
+            ids.extend(texts);
+        }
         // New ones are named as those are that are there.
         let between = paths.iter().map(|path| before_number(stem(path.name())));
         let numbered = match most_common(between.collect::<Vec<_>>().iter()).as_deref() {
@@ -192,14 +172,12 @@ fn archives(sample: &Sample) -> Vec<Guess> {
             name: extension.clone(),
             kind: "addon",
             shape: "archive",
-            ids: ids.collect(),
+            ids,
             at: format!("{folder}/*.{extension}"),
             off: off.remove(&(folder.clone(), extension.clone())),
             install: format!("{folder}/{{id}}{numbered}.{extension}"),
-            fields: sample_text
-                .map(|(n, text)| fields(n, None, text))
-                .unwrap_or_default(),
-            file,
+            file: told.as_ref().map(|told| (told.file.clone(), told.notation)),
+            fields: told.map(|told| told.fields).unwrap_or_default(),
             seen: paths.len(),
             ..Guess::default()
         }
@@ -207,24 +185,81 @@ fn archives(sample: &Sample) -> Vec<Guess> {
     guesses.collect()
 }
 
+/// A descriptor, and what it tells.
+struct Told {
+    file: String,
+    notation: &'static str,
+    fields: Vec<Field>,
+}
+
+impl Told {
+    /// None where it says nothing of a component.
+    fn by(file: &str, text: &str) -> Option<Told> {
+        let notation = notation::of(file, text)?;
+        let fields = fields(notation, None, text);
+        let tells = |name: &str| fields.iter().any(|field| field.name == name);
+        (tells("id") || tells("version")).then(|| Told {
+            file: file.to_owned(),
+            notation,
+            fields,
+        })
+    }
+
+    /// The id that another one of the same kind states.
+    fn id(&self, text: &str) -> Option<String> {
+        let id = self.fields.iter().find(|field| field.name == "id")?;
+        match at(&read(self.notation, None, text)?, &id.key)? {
+            Node::Text(id) => Some(id.trim().to_owned()),
+            _ => None,
+        }
+    }
+}
+
+/// The descriptor that most of these archives have, the one that tells most among those, and of these the one that lies highest.
+fn told_inside(sample: &Sample, paths: &[&RelPath]) -> Option<Told> {
+    let mut found: BTreeMap<&str, (usize, Told)> = BTreeMap::new();
+    for path in paths {
+        for name in &sample.archives[*path] {
+            let Some(text) = sample.texts.get(&format!("{path}!{name}")) else {
+                continue;
+            };
+            match found.get_mut(name.as_str()) {
+                Some((count, _)) => *count += 1,
+                None => {
+                    let told = Told::by(name, text).map(|told| (1, told));
+                    found.extend(told.map(|told| (name.as_str(), told)));
+                }
+            }
+        }
+    }
+    let most = found.into_values().max_by_key(|(count, told)| {
+        let deep = told.file.matches('/').count();
+        (*count, told.fields.len(), Reverse(deep))
+    });
+    most.map(|(_, told)| told)
+}
+
 /// Folders side by side that have a file of the same name in them.
 fn folders(sample: &Sample) -> Vec<Guess> {
     let mut alike: BTreeMap<(String, &str), Vec<&RelPath>> = BTreeMap::new();
     for path in &sample.paths {
         let above = path.folder().and_then(|folder| folder.folder());
-        if let (Some(above), Some(_)) = (above, notation(path.as_str())) {
+        let text = sample.texts.get(path.as_str());
+        if let Some((above, text)) = above.zip(text)
+            && notation::of(path.as_str(), text).is_some()
+        {
             alike
                 .entry((above.to_string(), path.name()))
                 .or_default()
                 .push(path);
         }
     }
+    let alike = in_folders_alike(alike);
     let places: BTreeSet<String> = alike.keys().map(|(above, _)| above.clone()).collect();
     let is_parked = |above: &str| places.iter().any(|home| beside(home, above).is_some());
     let off = |above: &str| places.iter().find_map(|other| beside(above, other));
     let on = alike.iter().filter(|((above, _), _)| !is_parked(above));
     let guesses = on.filter_map(|((above, file), paths)| {
-        let notation = notation(file)?;
         let (renamed, paths): (Vec<&RelPath>, Vec<&RelPath>) =
             paths.iter().copied().partition(|path| {
                 let name = path.folder().map(|folder| folder.name().to_owned());
@@ -235,24 +270,59 @@ fn folders(sample: &Sample) -> Vec<Guess> {
             let (_, end) = folder.name().rsplit_once('.')?;
             Some(format!("{{name}}.{end}"))
         });
-        let fields = fields(notation, None, sample.texts.get(paths.first()?.as_str())?);
         // A file that says nothing of a component does not make one.
-        let tells = |field| fields.iter().any(|(name, _)| *name == field);
-        (paths.len() > 1 && (tells("id") || tells("version"))).then(|| Guess {
+        let told = Told::by(file, sample.texts.get(paths.first()?.as_str())?)?;
+        let mut ids = folder_names(&paths);
+        let texts = paths.iter().filter_map(|it| sample.texts.get(it.as_str()));
+        ids.extend(texts.filter_map(|text| told.id(text)));
+        (paths.len() > 1).then(|| Guess {
             name: last(above).to_owned(),
             kind: "addon",
             shape: "folder",
             at: format!("{above}/*"),
             off: renamed.or_else(|| off(above)),
-            install: format!("{above}/{{id}}"),
-            ids: folder_names(&paths),
-            file: Some(((*file).to_owned(), notation)),
-            fields,
+            install: match above.split_once("/*/") {
+                // In which of them a new one goes, its download tells.
+                Some((whole, _)) => format!("{whole}/{{path}}"),
+                None => format!("{above}/{{id}}"),
+            },
+            ids,
+            file: Some((told.file, told.notation)),
+            fields: told.fields,
             seen: paths.len(),
             ..Guess::default()
         })
     });
     guesses.collect()
+}
+
+/// Descriptors by the folder of their folders, and their name.
+type ByAbove<'p, 's> = BTreeMap<(String, &'s str), Vec<&'p RelPath>>;
+
+/// Puts together what lies in folders that are called alike but for one of those that they lie in: `items/7/mods` and
+/// `items/9/mods` are `items/*/mods`.
+fn in_folders_alike<'p, 's>(alike: ByAbove<'p, 's>) -> ByAbove<'p, 's> {
+    let starred = |above: &str| -> Vec<String> {
+        let parts: Vec<&str> = above.split('/').collect();
+        let inner = 1..parts.len().saturating_sub(1);
+        let with_star = inner.map(|at| [&parts[..at], &["*"], &parts[at + 1..]].concat().join("/"));
+        with_star.collect()
+    };
+    let mut share: BTreeMap<(String, &str), usize> = BTreeMap::new();
+    for (above, file) in alike.keys() {
+        for star in starred(above) {
+            *share.entry((star, file)).or_default() += 1;
+        }
+    }
+    let mut all = ByAbove::new();
+    for ((above, file), paths) in alike {
+        let stars = starred(&above).into_iter().map(|star| (star, file));
+        let most = stars.max_by_key(|key| share.get(key).copied());
+        let key = most.filter(|key| share.get(key).is_some_and(|count| *count > 1));
+        let key = key.unwrap_or((above, file));
+        all.entry(key).or_default().extend(paths);
+    }
+    all
 }
 
 /// Files of one extension in one folder that tell of themselves at their top.
@@ -290,10 +360,10 @@ fn single_files(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
     guesses.collect()
 }
 
-fn told_by_header(text: &str) -> Option<(&'static str, Vec<(&'static str, String)>)> {
+fn told_by_header(text: &str) -> Option<(&'static str, Vec<Field>)> {
     HEADERS.iter().find_map(|header| {
         let fields = fields("header", Some(header), text);
-        let tells = fields.iter().any(|(field, _)| *field == "version");
+        let tells = fields.iter().any(|field| field.name == "version");
         tells.then_some((*header, fields))
     })
 }
@@ -333,7 +403,10 @@ fn like_folders(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
             *known = (file, paths);
         }
     }
-    let own = |at: &str| taken.iter().any(|guess| guess.at == at);
+    let own = |at: &str| {
+        let mut folders = taken.iter().filter(|guess| guess.shape == "folder");
+        folders.any(|guess| guess.at == at || guess.holds(at))
+    };
     let inside = |above: &str| {
         taken.iter().any(|guess| {
             let place = guess.at.trim_end_matches('*');
@@ -482,9 +555,9 @@ fn without_data(sample: &Sample, guesses: &mut Vec<Guess>) {
         let folders: BTreeSet<String> = sample.paths.iter().filter_map(below).collect();
         let own = folders.intersection(&guess.ids).count();
         if own > 0 && own * 2 >= folders.len() && !above.contains('{') {
-            let id = guess.fields.iter().find(|(field, _)| *field == "id");
+            let id = guess.fields.iter().find(|field| field.name == "id");
             let found = match id {
-                Some((_, key)) => format!("at = {}", quoted(key)),
+                Some(id) => format!("at = {}", quoted(&id.key)),
                 None => format!("at = \"$stem\", pattern = {UNNUMBERED}"),
             };
             let template = quoted(&format!("{above}/{{}}"));
@@ -507,6 +580,23 @@ impl Guess {
     pub(super) fn data(&self) -> Option<String> {
         let (above, _) = self.data.as_ref().and(self.at.rsplit_once('/'))?;
         Some(format!("{above}/*"))
+    }
+
+    /// The folders above these whose names differ, and what finds one in a place; none where they all lie in one.
+    pub(super) fn items(&self, sample: &Sample) -> Option<(String, BTreeSet<String>)> {
+        let (before, _) = self.at.split_once("/*/")?;
+        let each = format!("^{}/(?P<value>[^/]+)/", regex::escape(before));
+        let below = |path: &RelPath| {
+            let rest = path.as_str().strip_prefix(before)?.strip_prefix('/')?;
+            Some(rest.split_once('/')?.0.to_owned())
+        };
+        let claimed = sample.paths.iter().filter(|path| self.claims(path));
+        Some((each, claimed.filter_map(below).collect()))
+    }
+
+    /// Whether a place is one of these.
+    fn holds(&self, place: &str) -> bool {
+        Glob::new(&self.at).is_ok_and(|glob| glob.matches(place))
     }
 
     fn extension(&self) -> &str {
@@ -570,7 +660,7 @@ impl Guess {
             let name = name.strip_suffix(packed(name)).unwrap_or(name);
             unnumbered(name.trim_end_matches('.')) != name.trim_end_matches('.')
         };
-        let states = self.fields.iter().any(|(field, _)| *field == "version");
+        let states = self.fields.iter().any(|field| field.name == "version");
         self.is_numbered = !states && releases.iter().all(numbered);
     }
 
@@ -606,9 +696,9 @@ impl Guess {
             ));
         }
         let fields = self.fields.iter();
-        let fields = fields.map(|(field, key)| format!("{field} = {}", quoted(key)));
+        let fields = fields.map(|field| format!("{} = {}", field.name, field.rule));
         let of_folder = self.is_numbered && self.shape == "folder";
-        let of_folder = of_folder && self.fields.iter().all(|(field, _)| *field != "id");
+        let of_folder = of_folder && self.fields.iter().all(|field| field.name != "id");
         let fields: Vec<String> = (of_folder
             .then(|| format!("id = {{ at = \"$name\", pattern = {UNNUMBERED} }}")))
         .into_iter()
@@ -640,7 +730,7 @@ fn last(path: &str) -> &str {
     path.rsplit('/').next().unwrap_or(path)
 }
 
-fn stem(name: &str) -> &str {
+pub(super) fn stem(name: &str) -> &str {
     let name = last(name);
     name.rsplit_once('.').map_or(name, |(stem, _)| stem)
 }
@@ -696,21 +786,32 @@ fn most_common<'n>(names: impl Iterator<Item = &'n String>) -> Option<String> {
     best.map(|(name, _)| name.clone())
 }
 
-/// Which keys of a descriptor probably hold which field.
-fn fields(notation: &str, header: Option<&str>, text: &str) -> Vec<(&'static str, String)> {
+/// What a descriptor says; none where it cannot be read in this notation.
+fn read(notation: &str, header: Option<&str>, text: &str) -> Option<Table> {
     let mut file = format!("name = \".\"\nnotation = \"{notation}\"\n");
     if let Some(header) = header {
         let _ = writeln!(file, "line = '{header}'");
     }
-    let Some(file) = toml_edit::de::from_str(&file).ok() else {
-        return Vec::new();
-    };
-    let Ok(table) = parse(&file, text) else {
+    parse(&toml_edit::de::from_str(&file).ok()?, text).ok()
+}
+
+/// Where a fact is probably found.
+struct Field {
+    name: &'static str,
+    /// The key, with dots between.
+    key: String,
+    /// The lookup, as a family file writes it.
+    rule: String,
+}
+
+/// Which keys of a descriptor probably hold which field.
+fn fields(notation: &str, header: Option<&str>, text: &str) -> Vec<Field> {
+    let Some(table) = read(notation, header, text) else {
         return Vec::new();
     };
     let mut keys = Vec::new();
     collect_keys("", &table, &mut keys);
-    let guesses = WORDS.iter().filter_map(|(field, words)| {
+    let guesses = WORDS.iter().filter_map(|(name, words)| {
         let key = words.iter().find_map(|word| {
             let mut keys = keys.iter();
             keys.find(|key| {
@@ -718,9 +819,56 @@ fn fields(notation: &str, header: Option<&str>, text: &str) -> Vec<(&'static str
                 last.trim_start_matches('@').eq_ignore_ascii_case(word)
             })
         });
-        key.map(|key| (*field, key.clone()))
+        let rule = match at(&table, key?) {
+            Some(Node::Text(text)) if matches!(*name, "needs" | "uses") => cut(key?, text),
+            _ => quoted(key?),
+        };
+        Some(Field {
+            name,
+            key: key?.clone(),
+            rule,
+        })
     });
-    guesses.collect()
+    let mut guesses: Vec<Field> = guesses.collect();
+    // One key tells one thing.
+    let id = guesses.iter().find(|field| field.name == "id");
+    let id = id.map(|field| field.key.clone());
+    guesses.retain(|field| field.name != "title" || id.as_ref() != Some(&field.key));
+    guesses
+}
+
+/// How several components are picked out of one text.
+fn cut(key: &str, text: &str) -> String {
+    let between = [",", ";"]
+        .into_iter()
+        .find(|between| text.contains(between));
+    let between = between.unwrap_or(if text.contains(' ') { " " } else { "," });
+    let is_word = |item: &str| {
+        item.chars()
+            .all(|c| c.is_alphanumeric() || "_.-".contains(c))
+    };
+    let pattern = match text.split(between).all(|item| is_word(item.trim())) {
+        true => "",
+        false => r", pattern = '^\W*(?P<id>[\w.-]+)\s*(?P<range>.*)$'",
+    };
+    format!(
+        "{{ at = {}, split = {}{pattern} }}",
+        quoted(key),
+        quoted(between)
+    )
+}
+
+/// What stands in a table under a key with dots between.
+fn at<'t>(table: &'t Table, key: &str) -> Option<&'t Node> {
+    let (first, rest) = match key.split_once('.') {
+        Some((first, rest)) => (first, Some(rest)),
+        None => (key, None),
+    };
+    match (table.get(first)?, rest) {
+        (node, None) => Some(node),
+        (Node::Table(inner), Some(rest)) => at(inner, rest),
+        _ => None,
+    }
 }
 
 /// The keys of a table, the outermost first; a table of texts counts as one of them.

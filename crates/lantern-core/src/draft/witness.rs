@@ -27,12 +27,16 @@ static HASH: LazyLock<Regex> = LazyLock::new(|| known(r"\b[0-9A-Fa-f]{8,}\b"));
 static FLAG: LazyLock<Regex> =
     LazyLock::new(|| known(r"^(\s*[=:]?\s*)(true|false|on|off|yes|no|0|1)\s*$"));
 /// How a port is stated, in settings and on a command line.
-static PORTS: LazyLock<[Regex; 2]> = LazyLock::new(|| {
+static PORTS: LazyLock<[Regex; 3]> = LazyLock::new(|| {
     [
         known(r#"(?im)^([ \t]*(?:[\w.-]*[_.-])?port["']?[ \t]*[:= ][ \t]*["']?)(\d{2,5})\b"#),
+        known(r#"(?m)^([ \t]*["']?[\w.-]*[a-z]Port["']?[ \t]*[:=][ \t]*["']?)(\d{2,5})\b"#),
         known(r"(?m)((?:^|\s)(?:--?port[ =]|-p )\s*)(\d{2,5})\b"),
     ]
 });
+/// What the name of a port has in it that is not the one for players.
+static OTHER_PORT: LazyLock<Regex> =
+    LazyLock::new(|| known(r"(?i)rcon|query|admin|http|web|metrics"));
 /// A list in brackets, in one line or over several, and what stands before it in its line.
 static BRACKETS: LazyLock<Regex> =
     LazyLock::new(|| known(r"(?m)^\s*(?P<before>[^\n\[\]]*?)\s*\[(?P<list>[^\[\]]*)\]"));
@@ -140,37 +144,83 @@ fn pattern(text: &str) -> String {
     pattern
 }
 
-/// The `[order]` that names the most of what is installed.
-pub(super) fn order(
+/// Where a file names what is installed.
+pub(super) struct Rule {
+    /// How many of it.
+    count: usize,
+    /// How, as a clause.
+    how: &'static str,
+    /// How it is written down.
+    kind: &'static str,
+    /// The other keys, as a family file writes them.
+    keys: String,
+}
+
+impl Rule {
+    /// The load order, as a family file writes it.
+    pub(super) fn order(&self) -> String {
+        let Rule {
+            count,
+            how,
+            kind,
+            keys,
+        } = self;
+        let kind = match *kind {
+            "one" => "\"one\"    # TODO: or \"sequence\"".into(),
+            kind => quoted(kind),
+        };
+        format!("\n# Names {count} of what was seen{how}.\n[order]\nkind = {kind}\n{keys}")
+    }
+
+    /// A list besides the load order, likewise; `each` finds an item in the place of an add-on.
+    pub(super) fn also(&self, each: &str) -> Option<String> {
+        let Rule {
+            count,
+            how,
+            kind,
+            keys,
+        } = self;
+        matches!(*kind, "list" | "sequence").then(|| {
+            format!(
+                "\n# Names {count} of the folders that they lie in{how}.\n[[also]]\nname = \"items\"    # what people call it\n\
+                 kind = \"{kind}\"\n{keys}each = {}\n",
+                quoted(each)
+            )
+        })
+    }
+}
+
+/// What names the most of these.
+pub(super) fn naming(
     sample: &Sample,
     ids: &BTreeSet<&str>,
     own: impl Fn(&RelPath) -> bool,
-) -> Option<String> {
-    let mut best: Option<(usize, String)> = None;
+) -> Option<Rule> {
+    let mut best: Option<Rule> = None;
     for (path, text) in texts(sample, own) {
         let lines = text.lines().filter(|line| !is_comment(line));
         let lines: Vec<Vec<Named>> = lines.map(|line| named(line, ids)).collect();
         let in_one = lines.iter().max_by_key(|named| named.len());
         let in_one = in_one.filter(|named| named.len() > 1);
-        let (count, rule) = match (in_brackets(&path, text, ids), in_one) {
-            (Some((count, rule)), _) => (count, Some(rule)),
-            (None, Some(list)) => (list.len(), as_list(&path, list)),
+        let rule = match (in_brackets(&path, text, ids), in_one) {
+            (Some(rule), _) => Some(rule),
+            (None, Some(list)) => as_list(&path, list),
             (None, None) => {
                 let alike = most_alike(lines.into_iter().flatten().collect());
-                (alike.len(), as_lines(&path, &alike, ids.len()))
+                as_lines(&path, &alike, ids.len())
             }
         };
         if let Some(rule) = rule
-            && best.as_ref().is_none_or(|(most, _)| count > *most)
+            && best.as_ref().is_none_or(|most| rule.count > most.count)
         {
-            best = Some((count, rule));
+            best = Some(rule);
         }
     }
-    best.map(|(_, rule)| rule)
+    best
 }
 
 /// The list in brackets that names the most, if several.
-fn in_brackets(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<(usize, String)> {
+fn in_brackets(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<Rule> {
     let lists = BRACKETS.captures_iter(text).filter_map(|found| {
         let list = found.name("list")?.as_str();
         let items: Vec<&str> = list.split(',').map(str::trim).collect();
@@ -191,32 +241,40 @@ fn in_brackets(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<(usize, S
     if count < 2 {
         return None;
     }
-    let rule = format!(
-        "\n# Names {count} of what was seen, in brackets.\n[order]\nkind = \"list\"\nfile = {}\nline = {}\n{}\
-         write = {}\nbetween = {}\n",
+    let keys = format!(
+        "file = {}\nline = {}\n{}write = {}\nbetween = {}\n",
         quoted(path),
         quoted(&format!(r"^\s*{}\s*\[(?P<list>[^\]]*)\]", pattern(before))),
         if spans { "spans = true\n" } else { "" },
         quoted(&format!("{quote}{{id}}{quote}")),
         quoted(", "),
     );
-    Some((count, rule))
+    Some(Rule {
+        count,
+        how: ", in brackets",
+        kind: "list",
+        keys,
+    })
 }
 
-fn as_list(path: &str, list: &[Named]) -> Option<String> {
+fn as_list(path: &str, list: &[Named]) -> Option<Rule> {
     let (first, second) = (list.first()?, list.get(1)?);
     let between = second.before.get(first.before.len() + first.id.len()..)?;
-    Some(format!(
-        "\n# Names {} of what was seen, in one line.\n[order]\nkind = \"list\"\nfile = {}\nline = {}\n\
-         write = \"{{id}}\"\nbetween = {}\n",
-        list.len(),
+    let keys = format!(
+        "file = {}\nline = {}\nwrite = \"{{id}}\"\nbetween = {}\n",
         quoted(path),
         quoted(&format!(r"^{}(?P<list>.*?)\s*$", pattern(&first.before))),
         quoted(between),
-    ))
+    );
+    Some(Rule {
+        count: list.len(),
+        how: ", in one line",
+        kind: "list",
+        keys,
+    })
 }
 
-fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<String> {
+fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
     let first = lines.first()?;
     let before = first.before.trim_start();
     // An id alone in a line of some text means nothing.
@@ -256,20 +314,25 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<String> {
     } else {
         // One line may name the one of many that is in use, or be the first of a sequence.
         let kind = match lines.len() {
-            1 if installed > 1 => "one\"    # TODO: or \"sequence",
+            1 if installed > 1 => "one",
             _ => "sequence",
         };
         let rest = regex::escape(behind.trim_end());
         let line = format!("{id}{}", rest.replace(r"\{id\}", r"[\w-]+"));
         (kind, line, format!("{before}{{id}}{behind}"), String::new())
     };
-    Some(format!(
-        "\n# Names {} of what was seen.\n[order]\nkind = \"{kind}\"\nfile = {}\nline = {}\nwrite = {}\n{more}",
-        lines.len(),
+    let keys = format!(
+        "file = {}\nline = {}\nwrite = {}\n{more}",
         quoted(path),
         quoted(&line),
         quoted(&write),
-    ))
+    );
+    Some(Rule {
+        count: lines.len(),
+        how: "",
+        kind,
+        keys,
+    })
 }
 
 fn is_comment(line: &str) -> bool {
@@ -400,8 +463,8 @@ fn errors(log: &[&str]) -> Option<String> {
 
 fn port(sample: &Sample, own: impl Fn(&RelPath) -> bool) -> Option<String> {
     for (path, text) in texts(sample, own) {
-        let found = PORTS.iter().find_map(|stated| stated.captures(text));
-        let Some(found) = found else {
+        let mut all = PORTS.iter().flat_map(|stated| stated.captures_iter(text));
+        let Some(found) = all.find(|found| !OTHER_PORT.is_match(&found[1])) else {
             continue;
         };
         let line = format!(r"{}(?P<port>\d+)", pattern(found[1].trim_start()));
