@@ -293,12 +293,16 @@ fn with_also(
             let Some(becomes) = becomes else {
                 continue;
             };
-            let comes = becomes.comes.iter();
-            let comes = comes.map(|(item, id)| format!("{item} comes, for {id}"));
-            let goes = becomes.goes.iter();
-            let goes = goes.map(|(item, id)| format!("{item} goes with {id}"));
-            let told: Vec<String> = comes.chain(goes).collect();
-            notes.push(format!("{path}: {}: {}", also.name, told.join(", ")));
+            let told = |what: &str, word: &str, items: &[(Id, Id)]| {
+                let items = items.iter();
+                let items = items.map(|(item, id)| format!("{item} {word} {id}"));
+                let items: Vec<String> = items.collect();
+                (!items.is_empty()).then(|| format!("{what} {}", items.join(", ")))
+            };
+            let comes = told("gets", "for", &becomes.comes);
+            let goes = told("loses", "of", &becomes.goes);
+            let told: Vec<String> = comes.into_iter().chain(goes).collect();
+            notes.push(format!("{path}: {} {}", also.name, told.join("; ")));
             texts.becomes.insert(path, becomes.text);
         }
     }

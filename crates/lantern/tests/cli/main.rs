@@ -26,6 +26,7 @@ mod kills;
 mod launch;
 mod layers;
 mod links;
+mod lists;
 mod meadow;
 mod meanwhile;
 mod meddling;

@@ -1,0 +1,77 @@
+//! Servers that name what runs a second time, by the numbers of the folders that it was fetched into.
+
+use crate::hedge;
+use crate::world::World;
+use insta::assert_snapshot;
+
+const NAMED: &str = r#"
+[order]
+kind = "list"
+file = "hedge.ini"
+line = '^Shrubs=(?P<list>.*)$'
+write = "{id}"
+between = ";"
+
+[[also]]
+name = "parcels"
+file = "hedge.ini"
+kind = "list"
+line = '^Parcels=(?P<list>.*)$'
+between = ";"
+each = '^parcels/(?P<value>\d+)/'
+"#;
+
+/// Shrubs that lie as they do in their download.
+const PARCELS: &str =
+    "shape = \"folder\"\nat = \"parcels/*/shrubs/*\"\ninstall = \"parcels/{path}\"\ndepth = 3\n";
+
+/// Starts the shrubs that are in a parcel which is named.
+const SERVER: &str = "set -f\nfor shrub in $(sed -n 's/^Shrubs=//p' hedge.ini | tr ';' ' '); do found=\n\
+                      for parcel in $(sed -n 's/^Parcels=//p' hedge.ini | tr ';' ' '); do\n\
+                      [ -d parcels/$parcel/shrubs/$shrub ] && found=1; done\n\
+                      [ $found ] && echo \"hedge: $shrub\"; done\n\
+                      echo 'hedge: open'\nwhile read -r line; do [ \"$line\" = close ] && exit 0; done\n";
+
+#[test]
+fn the_second_list_is_kept_in_step_with_the_load_order() {
+    let world = World::empty();
+    let more = [NAMED, hedge::CONSOLE].concat();
+    world.write("hedge.family.toml", hedge::family(PARCELS, &more));
+    world.write("hedge/hedge.sh", SERVER);
+    world.write(
+        "hedge/hedge.ini",
+        "Shrubs=box;yew\nParcels=7301; 7399\nbeds=4\n",
+    );
+    for (place, id) in [("7301", "box"), ("7302", "yew"), ("7302", "holly")] {
+        let text = format!("id = '{id}'\nversion = '1.0'\n");
+        world.write(
+            &format!("hedge/parcels/{place}/shrubs/{id}/shrub.toml"),
+            text,
+        );
+    }
+    hedge::adopt(&world);
+    assert_snapshot!(
+        "lists_survey",
+        world.lantern(&["survey", "--server", "hedge"])
+    );
+    let ivy = "id = 'ivy'\nversion = '2.0'\nneeds = { box = '*' }\n";
+    world.zip("drop/ivy.zip", &[("7310/shrubs/ivy/shrub.toml", ivy)]);
+    let plan = ["plan", "--to", "same", "--server", "hedge"];
+    let from = ["--from", "drop", "--add", "ivy"];
+    assert_snapshot!("lists_plan", world.lantern(&[&plan[..], &from].concat()));
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert_eq!(
+        world.read("hedge/hedge.ini"),
+        "Shrubs=box;yew;ivy\nParcels=7301; 7399; 7310; 7302\nbeds=4\n"
+    );
+    // The last of a parcel takes it along; what nobody here gave stays.
+    world.ok(&[&plan[..], &["--drop", "yew"]].concat());
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert!(world.read("hedge/hedge.ini").contains("; 7302"));
+    world.ok(&[&plan[..], &["--drop", "holly"]].concat());
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert_eq!(
+        world.read("hedge/hedge.ini"),
+        "Shrubs=box;ivy\nParcels=7301; 7399; 7310\nbeds=4\n"
+    );
+}
