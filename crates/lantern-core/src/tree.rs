@@ -142,6 +142,13 @@ pub fn claim<'f>(family: &'f Family, files: &[FileSeen]) -> Claims<'f> {
             }
         }
     }
+    for (index, claim) in claims.iter().enumerate() {
+        for path in claim.reader.beside(&claim.place) {
+            if !places.contains_key(path.as_str()) {
+                places.insert(path.to_string(), index);
+            }
+        }
+    }
     let mut owner = vec![None; files.len()];
     for (index, file) in files.iter().enumerate() {
         if family.keeps(file.path.as_str()) || family.passes(file.path.as_str()) {
@@ -159,6 +166,14 @@ pub fn claim<'f>(family: &'f Family, files: &[FileSeen]) -> Claims<'f> {
         };
         if let Some(claim) = owner[index] {
             claims[claim].files.push(index);
+        }
+    }
+    for claim in claims.iter_mut().filter(|claim| claim.files.len() > 1) {
+        if claim.reader.shape.is_one_file() {
+            // Its own file comes first.
+            claim
+                .files
+                .sort_by_key(|file| files[*file].path != claim.place);
         }
     }
     Claims { claims, owner }
@@ -278,14 +293,25 @@ pub fn beside<'p>(reader: &Reader, root: &str, paths: &[&'p str]) -> Vec<&'p str
 
 /// The hash that stands for a component: over its files' paths and hashes, those of its own place below that.
 ///
-/// For one file it is the file's own hash. It is the same for what is installed and for what a release would lay.
+/// For one file it is the file's own hash, and what lies beside that counts by its extension alone, as it is called as the file
+/// is. It is the same for what is installed and for what a release would lay.
 pub fn content_hash<'a>(
     place: &RelPath,
     files: impl Iterator<Item = (&'a RelPath, &'a str)>,
 ) -> String {
-    let named = files.map(|(path, hash)| {
-        let below = path.below(place.as_str()).unwrap_or(path.as_str());
-        (if path == place { "" } else { below }, hash)
+    let files: Vec<(&RelPath, &str)> = files.collect();
+    let is_one_file = files.iter().any(|(path, _)| *path == place);
+    let named = files.into_iter().map(|(path, hash)| {
+        let name = match path.below(place.as_str()) {
+            _ if path == place => "",
+            Some(below) => below,
+            None if is_one_file && path.folder() == place.folder() => {
+                let ending = path.as_str().rfind('.');
+                ending.map_or(path.as_str(), |at| &path.as_str()[at..])
+            }
+            None => path.as_str(),
+        };
+        (name, hash)
     });
     tree_hash(named)
 }

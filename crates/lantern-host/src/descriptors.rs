@@ -59,7 +59,14 @@ pub(crate) fn descriptors(
 ) -> Result<Vec<Found>, String> {
     let opened = |path: &RelPath| folder.open_file(path).map_err(|error| error.to_string());
     if claim.reader.shape == Shape::File {
-        return single_file(claim.reader, claim.place.name(), &*opened(&claim.place)?);
+        let mut found = single_file(claim.reader, claim.place.name(), &*opened(&claim.place)?)?;
+        let there = |path: &RelPath| claim.files.iter().any(|at| files[*at].path == *path);
+        found.extend(of_beside(claim.reader, &claim.place, |path| {
+            let text = there(path).then(|| opened(path).and_then(|file| small_text(&*file)));
+            text.transpose().map_err(|why| format!("{path}: {why}"))
+        })?);
+        found.sort_by_key(|found| found.file);
+        return Ok(found);
     }
     let mut found = Vec::new();
     for (index, file) in claim.reader.files.iter().enumerate() {
@@ -111,15 +118,49 @@ pub fn single_file(
     name: &str,
     content: &dyn Source,
 ) -> Result<Vec<Found>, String> {
-    if reader.files.is_empty() {
+    if own_files(reader, name).next().is_none() {
         return Ok(Vec::new());
     }
     Ok(its_own(reader, name, &small_text(content)?))
 }
 
+/// The numbers of the descriptors that a single file is itself.
+fn own_files<'r>(reader: &'r Reader, name: &'r str) -> impl Iterator<Item = usize> + 'r {
+    let own = RelPath::parse(name).ok();
+    let files = 0..reader.files.len();
+    files.filter(move |file| {
+        let beside = own.as_ref();
+        beside.is_none_or(|own| reader.descriptor_beside(*file, own).is_none())
+    })
+}
+
+/// The descriptors that lie beside a single file, as far as `text` finds them.
+///
+/// # Errors
+/// With the first one of `text`.
+pub(crate) fn of_beside<E>(
+    reader: &Reader,
+    path: &RelPath,
+    mut text: impl FnMut(&RelPath) -> Result<Option<String>, E>,
+) -> Result<Vec<Found>, E> {
+    let mut found = Vec::new();
+    for file in 0..reader.files.len() {
+        let Some(beside) = reader.descriptor_beside(file, path) else {
+            continue;
+        };
+        let text = text(&beside)?;
+        found.extend(text.map(|text| Found {
+            file,
+            name: beside.name().to_owned(),
+            text,
+        }));
+    }
+    Ok(found)
+}
+
 /// The text of a file that is component and descriptor in one, as each of the descriptors that its reader asks for.
 pub(crate) fn its_own(reader: &Reader, name: &str, text: &str) -> Vec<Found> {
-    let found = (0..reader.files.len()).map(|file| Found {
+    let found = own_files(reader, name).map(|file| Found {
         file,
         name: name.to_owned(),
         text: text.to_owned(),

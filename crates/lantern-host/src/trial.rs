@@ -220,10 +220,13 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
         }
     }
     let order_file = crate::survey::order_file(&folder, family, &files)?;
-    let tried: Vec<Tried> = claims
+    let tried: Vec<(Tried, Vec<RelPath>)> = claims
         .claims
         .par_iter()
         .map(|claim| {
+            let parts = claim.reader.parts.iter().filter(|part| part.own);
+            let parts = parts.filter_map(|part| RelPath::parse(&part.to).ok());
+            let mut owns: Vec<RelPath> = parts.collect();
             let mut tried = Tried {
                 place: claim.place.clone(),
                 reader: claim.reader.name.clone(),
@@ -248,8 +251,9 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
                 tried.files = found.iter().map(|found| found.name.clone()).collect();
                 let told = descriptor::explain(&subject, &found);
                 let told = told.and_then(|told| {
-                    let facts = descriptor::read(&subject, &found)?.facts;
-                    tried.runs = runs(family, order_file.as_ref(), claim, &facts);
+                    let read = descriptor::read(&subject, &found)?;
+                    owns.extend(read.holdings.owns);
+                    tried.runs = runs(family, order_file.as_ref(), claim, &read.facts);
                     Ok(told)
                 });
                 told.map_err(|fault| fault.to_string())
@@ -258,9 +262,11 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
                 Ok(told) => tried.told = told,
                 Err(fault) => tried.fault = Some(fault),
             }
-            tried
+            (tried, owns)
         })
         .collect();
+    let (tried, owns): (Vec<Tried>, Vec<Vec<RelPath>>) = tried.into_iter().unzip();
+    let is_owned = |path: &RelPath| owns.iter().flatten().any(|own| path.is_within(own));
     let idle = family.readers.iter().filter(|reader| {
         reader.shape != Shape::Entry && tried.iter().all(|tried| tried.reader != reader.name)
     });
@@ -275,7 +281,8 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
             .as_ref()
             .is_some_and(|order| order.holds(&file.path));
         let place = is_order || family.is_settings(path);
-        owner.is_none() && !place && !family.keeps(path) && !family.passes(path)
+        let free = owner.is_none() && !is_owned(&file.path);
+        free && !place && !family.keeps(path) && !family.passes(path)
     });
     Ok(Trial {
         unmet_marks: unmet_marks.map(|mark| mark.as_str().to_owned()).collect(),

@@ -4,6 +4,7 @@
 //! to a kind of server stands there; no code knows one by name.
 
 mod also;
+mod beside;
 mod clients;
 mod console;
 mod instead;
@@ -15,6 +16,7 @@ mod settings;
 mod short;
 
 pub use also::Also;
+pub use beside::Beside;
 pub use clients::{
     Admitted, ClientKind, Joins, OnlyBy, Others, Place, Same, Speaks, Whole, is_said_protocol,
 };
@@ -452,7 +454,7 @@ impl Family {
                     reader.name
                 ));
             }
-            if let Some(why) = reader.off_fault() {
+            if let Some(why) = reader.off_fault().or(reader.beside_fault()) {
                 return fault(format!("reader \"{}\": {why}", reader.name));
             }
             for file in &reader.files {

@@ -2,7 +2,7 @@
 
 use super::pattern::one_or_several;
 use super::short::{OneOrSeveral, Short};
-use super::{Glob, Globs, Parked, Pattern};
+use super::{Beside, Glob, Globs, Parked, Pattern};
 use crate::component::Kind;
 use crate::facts;
 use serde::{Deserialize, Deserializer};
@@ -78,6 +78,9 @@ pub struct Reader {
     /// Where a release goes that is not there yet: `{id}`, `{version}`, the download's own name as `{file}`, the same without
     /// extension as `{archive}`, and where the component lies in it as `{path}`, are filled in.
     pub install: Option<String>,
+    /// Of one file: what else belongs to it and lies beside it.
+    #[serde(default)]
+    pub with: Vec<Beside>,
     /// Parts of a release that go elsewhere than to the component's own place.
     #[serde(default)]
     pub parts: Vec<Part>,
@@ -267,7 +270,7 @@ impl<'de> Deserialize<'de> for Names {
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct DescriptorFile {
-    /// Its path inside the component, by pattern; `.` is the component's one file itself.
+    /// Its path inside the component, by pattern; `.` is the component's one file itself, and `{stem}.json` a file beside that.
     pub name: Names,
     /// How it is written.
     pub notation: TextNotation,

@@ -127,9 +127,10 @@ pub fn afterwards(
             continue;
         };
         let to = moved_to(&component.facts.id, &place);
-        for file in component.files.iter_mut().filter(|_| to != place) {
+        for file in &mut component.files {
             let below = file.path.below(place.as_str()).map(|rest| to.join(rest));
-            file.path = below.and_then(Result::ok).unwrap_or_else(|| to.clone());
+            let alone = || moved_to(&component.facts.id, &file.path);
+            file.path = below.and_then(Result::ok).unwrap_or_else(alone);
         }
         component.place = Some(to);
     }

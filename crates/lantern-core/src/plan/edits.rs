@@ -5,7 +5,7 @@ use super::{DrawFault, Part, Payload, Rename, Situation, TextEdit};
 use crate::also::{self, Those};
 use crate::component::{Id, Kind, Runs};
 use crate::facts::Facts;
-use crate::family::{Flag, OrderRule, Pin};
+use crate::family::{Flag, OrderRule, Pin, Reader};
 use crate::flags;
 use crate::launch::{self, Dialect};
 use crate::offer::Offer;
@@ -566,15 +566,33 @@ pub(super) fn renames(
             places.insert(id, renamed);
         }
     }
-    let moved = places.into_iter().filter_map(|(id, to)| {
+    let mut moved = Vec::new();
+    for (id, to) in places {
         let from = after.places[id];
-        (*from != to).then(|| Rename {
-            id: id.clone(),
-            from: from.clone(),
-            to,
-        })
-    });
-    Ok(moved.collect())
+        let reader = reader_of(situation, after, id);
+        // What lies beside goes along.
+        let beside = reader.map(|reader| reader.beside(from).into_iter().zip(reader.beside(&to)));
+        let beside: Vec<(RelPath, RelPath)> = beside.into_iter().flatten().collect();
+        let all = std::iter::once((from.clone(), to)).chain(beside);
+        moved.extend(
+            all.filter(|(from, to)| from != to)
+                .map(|(from, to)| Rename {
+                    id: id.clone(),
+                    from,
+                    to,
+                }),
+        );
+    }
+    Ok(moved)
+}
+
+/// The reader that knows a component afterwards.
+fn reader_of<'a>(situation: &Situation<'a>, after: &Afterwards<'a>, id: &Id) -> Option<&'a Reader> {
+    let mut coming = after.moving.iter();
+    let coming = coming.find(|(offer, _)| offer.facts.id == *id);
+    let here = || Some(&situation.inventory.get(id)?.reader);
+    let name = coming.map(|(_, payload)| &payload.reader).or_else(here)?;
+    situation.family.reader(name)
 }
 
 /// Where each add-on has to lie so that it runs, or does not: elsewhere than it would otherwise where that is what switches it.

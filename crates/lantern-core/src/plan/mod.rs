@@ -298,7 +298,8 @@ pub struct TextEdit {
     pub lines: Vec<LineChange>,
 }
 
-/// An add-on whose file or folder gets another name: how each file of it moves, the actions say.
+/// An add-on whose file or folder gets another name, and after it each file beside it that belongs to it: how each file of it moves,
+/// the actions say.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rename {
@@ -308,6 +309,18 @@ pub struct Rename {
     pub from: RelPath,
     /// Where it lies afterwards.
     pub to: RelPath,
+}
+
+/// One for each add-on, the one of its own place, with the number of files beside it that go along.
+pub fn renamed(renames: &[Rename]) -> Vec<(&Rename, usize)> {
+    let mut all: Vec<(&Rename, usize)> = Vec::new();
+    for rename in renames {
+        match all.last_mut().filter(|(last, _)| last.id == rename.id) {
+            Some((_, beside)) => *beside += 1,
+            None => all.push((rename, 0)),
+        }
+    }
+    all
 }
 
 /// What no changeover writes.
@@ -551,6 +564,11 @@ impl Plan {
         };
         let those = those.filter(move |it| !of_one(it) && !renamed(it));
         those.map(|action| &action.path)
+    }
+
+    /// What gets another name, one for each add-on, with the number of files beside it that go along.
+    pub fn renamed(&self) -> Vec<(&Rename, usize)> {
+        renamed(&self.renames)
     }
 
     /// What has to be decided before it can be carried out: the file, and the question.

@@ -128,19 +128,31 @@ pub fn lay_out(
             });
         }
         Heart::Entry(entry) => {
-            let unused = entries
-                .iter()
-                .filter(|other| other.name != entry.name && !reader.unused.matches(&other.name));
-            let file = PayloadFile {
-                path: place.clone(),
-                entry: Some(entry.name.clone()),
-                bytes: entry.bytes,
-                hash: entry.blake3.clone(),
+            let own = RelPath::parse(&entry.name).map_err(path_fault)?;
+            let come = reader.beside(&own).into_iter().zip(reader.beside(&place));
+            let come: BTreeMap<String, RelPath> =
+                come.map(|(from, to)| (from.to_string(), to)).collect();
+            let place_of = |it: &ArchivedFile| match it.name == entry.name {
+                true => Some(place.clone()),
+                false => come.get(&it.name).cloned(),
             };
+            let (mut files, mut unused) = (Vec::new(), Vec::new());
+            for it in entries {
+                match place_of(it) {
+                    Some(path) => files.push(PayloadFile {
+                        path,
+                        entry: Some(it.name.clone()),
+                        bytes: it.bytes,
+                        hash: it.blake3.clone(),
+                    }),
+                    None if reader.unused.matches(&it.name) => {}
+                    None => unused.push(it.name.clone()),
+                }
+            }
             return Ok(Laid {
                 place,
-                files: vec![file],
-                unused: unused.map(|other| other.name.clone()).collect(),
+                files,
+                unused,
             });
         }
         Heart::Folder(root) => root,

@@ -3,7 +3,7 @@
 pub mod fault;
 
 use crate::archive::{Archive, ArchiveFault};
-use crate::descriptors::{its_own, single_file};
+use crate::descriptors::{its_own, of_beside, single_file};
 use crate::downloads::{Downloads, shortened};
 use crate::error::{Error, Result};
 use crate::place::here;
@@ -176,7 +176,7 @@ fn read_one(
     let mut unclear = None;
     for reader in readers {
         if let Some(inside) = &reader.inside {
-            let entries = entries_of(downloads, artifact, part)?;
+            let entries = of_one_file(reader, part, &downloads.contents(artifact)?);
             let found = entries.iter().filter(|entry| inside.matches(&entry.name));
             match &found.collect::<Vec<_>>()[..] {
                 [] => {}
@@ -185,9 +185,24 @@ fn read_one(
                     let found = in_entry(&mut archive, reader, &entry.name).map_err(fault)?;
                     let at = (entry.blake3.as_str(), name.as_str());
                     let described = described(reader, family, &entry.name, at, &found);
+                    let described = described.map_err(broken)?;
+                    let mut facts = described.facts;
+                    // With what comes along beside it, as it will be found when it is installed.
+                    let content = match reader.install {
+                        Some(_) => {
+                            let laid = lay_out(reader, &facts, None, None, &entries, artifact)?;
+                            let files = laid.files.iter();
+                            let files = files.map(|file| (&file.path, file.hash.as_str()));
+                            content_hash(&laid.place, files)
+                        }
+                        None => entry.blake3.clone(),
+                    };
+                    if described.version_from == VersionFrom::Content {
+                        facts.version = Version::of_content(&content);
+                    }
                     return Ok(Read {
-                        facts: described.map_err(broken)?.facts,
-                        content: Some(entry.blake3.clone()),
+                        facts,
+                        content: Some(content),
                         inside: None,
                     });
                 }
@@ -294,6 +309,22 @@ fn entries_of(
     Ok(Arc::new(inside.cloned().collect()))
 }
 
+/// The files in an archive of which one is the component, without the others that are offers of their own, and what lies beside those.
+fn of_one_file(reader: &Reader, part: Option<&str>, entries: &[ArchivedFile]) -> Vec<ArchivedFile> {
+    let is_one = |name: &str| reader.inside.as_ref().is_some_and(|it| it.matches(name));
+    let mut others: BTreeSet<String> = BTreeSet::new();
+    for entry in entries
+        .iter()
+        .filter(|it| is_one(&it.name) && !is_inside(&it.name, part))
+    {
+        others.insert(entry.name.clone());
+        let beside = RelPath::parse(&entry.name).map(|path| reader.beside(&path));
+        others.extend(beside.iter().flatten().map(RelPath::to_string));
+    }
+    let own = entries.iter().filter(|entry| !others.contains(&entry.name));
+    own.cloned().collect()
+}
+
 fn name_of(path: &Path) -> String {
     let name = path.file_name().map(|name| name.to_string_lossy());
     name.map_or(String::new(), |name| name.into_owned())
@@ -318,7 +349,14 @@ fn in_entry(
         return Ok(Vec::new());
     }
     let text = archive.text_at(entry)?.unwrap_or_default();
-    Ok(its_own(reader, entry, &text))
+    let mut found = its_own(reader, entry, &text);
+    if let Ok(path) = RelPath::parse(entry) {
+        found.extend(of_beside(reader, &path, |beside| {
+            archive.text_at(beside.as_str())
+        })?);
+    }
+    found.sort_by_key(|found| found.file);
+    Ok(found)
 }
 
 /// The descriptors of a release: at its root, or where it has what goes to the component's own place.
@@ -462,14 +500,7 @@ pub fn payload(
             None => Arc::default(),
             Some(_) => downloads.contents(artifact)?,
         };
-        // Of several, all others are offers of their own.
-        let other = |name: &str| {
-            let several = offer.inside.as_deref();
-            let is_one = reader.inside.as_ref().is_some_and(|it| it.matches(name));
-            several.is_some_and(|part| is_one && !is_inside(name, Some(part)))
-        };
-        let own = entries.iter().filter(|entry| !other(&entry.name));
-        let entries: Vec<ArchivedFile> = own.cloned().collect();
+        let entries = of_one_file(reader, offer.inside.as_deref(), &entries);
         let laid = lay_out(reader, &offer.facts, installed, None, &entries, artifact)?;
         return Ok(Payload {
             place: laid.place,

@@ -89,6 +89,14 @@ fn read(path: PathBuf, is_named: bool) -> Result<Chosen> {
     })
 }
 
+/// That files beside it go along, as the end of a line.
+pub fn along(beside: usize) -> String {
+    match beside {
+        0 => String::new(),
+        beside => format!(", with {} beside it", count(beside, "file", "files")),
+    }
+}
+
 /// What a plan comes to, in one line.
 pub fn summary(components: &[ComponentChange]) -> String {
     let of = |fate| components.iter().filter(|it| it.verdict == fate).count();
@@ -180,10 +188,10 @@ pub fn announce(
         ),
         (
             "moves",
-            few(plan
-                .renames
-                .iter()
-                .map(|it| format!("{} → {}", it.from, it.to))),
+            few(plan.renamed().into_iter().map(|(it, beside)| {
+                let along = along(beside);
+                format!("{} → {}{along}", it.from, it.to)
+            })),
         ),
         (
             "puts back",

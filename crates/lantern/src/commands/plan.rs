@@ -1,6 +1,6 @@
 //! `lantern plan`
 
-use super::armed::{summary, way};
+use super::armed::{along, summary, way};
 use super::question::{SourceArgs, TermArgs, tell_left_out};
 use super::{client, fetching, merges, open_settled, request, tell_unshared};
 use crate::answers;
@@ -18,7 +18,7 @@ use lantern_core::family::OrderRule;
 use lantern_core::launch::is_script_by_name;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{
-    Action, ActionKind, ComponentChange, Fate, Plan, Rename, Switched, TextEdit,
+    Action, ActionKind, ComponentChange, Fate, Plan, Rename, Switched, TextEdit, renamed,
 };
 use lantern_core::text::shown;
 use lantern_host::armed::{self, Became};
@@ -642,7 +642,7 @@ fn ends_seen(line: &str) -> String {
 
 /// The lines that change in the load order and in start scripts, and what gets another name or comes to lie elsewhere.
 pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look: &Look) {
-    let by_place = |it: &&Rename| {
+    let by_place = |it: &Rename| {
         let is_parked = |path: &RelPath| {
             let mut readers = server.family.readers.iter();
             readers.any(|it| {
@@ -652,7 +652,8 @@ pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look:
         };
         is_parked(&it.from) != is_parked(&it.to)
     };
-    let (switched, named): (Vec<&Rename>, Vec<&Rename>) = renames.iter().partition(by_place);
+    let all = renamed(renames).into_iter();
+    let (switched, named): (Vec<_>, Vec<_>) = all.partition(|(it, _)| by_place(it));
     for (title, renames) in [
         ("on or off, by where it lies", switched),
         ("load order, by name", named),
@@ -660,8 +661,9 @@ pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look:
         if !renames.is_empty() {
             look.say(&format!("\n  {title}:"));
         }
-        for rename in renames {
-            look.say(&format!("    {} becomes {}", rename.from, rename.to));
+        for (rename, beside) in renames {
+            let along = along(beside);
+            look.say(&format!("    {} becomes {}{along}", rename.from, rename.to));
         }
     }
     for edit in edits {

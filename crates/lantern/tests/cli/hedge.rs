@@ -46,6 +46,11 @@ pub fn family(shrubs: &str, more: &str) -> String {
     format!("{HEAD}{SHRUB}{shrubs}{more}")
 }
 
+/// The family file of one with other readers.
+pub fn family_of(readers: &str, more: &str) -> String {
+    format!("{HEAD}{readers}{more}")
+}
+
 /// Takes the server into care, with players told nothing before a stop.
 pub fn adopt(world: &World) {
     let family = ["--family", "hedge.family.toml"];

@@ -6,6 +6,7 @@
 mod answers;
 mod backups;
 mod bad_input;
+mod beside;
 mod clients;
 mod consoles;
 mod copies;

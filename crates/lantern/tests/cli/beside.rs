@@ -1,0 +1,104 @@
+//! Add-ons of several files that lie side by side, called alike: one is the add-on, and the others belong to it.
+
+use crate::hedge;
+use crate::world::World;
+use insta::assert_snapshot;
+
+const LEAVES: &str = r#"
+[[reader]]
+name = "leaf"
+kind = "addon"
+shape = "file"
+at = "leaves/*.leaf"
+install = "leaves/{id}.leaf"
+with = ["{stem}.veins"]
+off = "fallen/{name}"
+drop = "*.zip"
+inside = "**/*.leaf"
+unused = ["README"]
+files = [{ name = "{stem}.about", notation = "toml" }]
+fields = { version = "version", needs = "needs", side = { value = "server" } }
+"#;
+
+/// Starts the leaves that have veins.
+const SERVER: &str = "for veins in leaves/*.veins; do name=${veins%.veins}\n\
+                      [ -f \"$name.leaf\" ] && echo \"hedge: ${name##*/}\"; done\n\
+                      echo 'hedge: open'\nwhile read -r line; do [ \"$line\" = close ] && exit 0; done\n";
+
+fn about(version: &str, needs: &str) -> String {
+    format!("version = '{version}'\nneeds = [{needs}]\n")
+}
+
+fn leaves() -> World {
+    let world = World::empty();
+    let family = hedge::family_of(LEAVES, hedge::CONSOLE);
+    world.write("hedge.family.toml", family);
+    world.write("hedge/hedge.sh", SERVER);
+    for (id, needs) in [("oak", ""), ("elm", "'oak'")] {
+        world.write(&format!("hedge/leaves/{id}.leaf"), format!("{id} 1"));
+        world.write(
+            &format!("hedge/leaves/{id}.veins"),
+            format!("veins of {id} 1"),
+        );
+        world.write(&format!("hedge/leaves/{id}.about"), about("1.0", needs));
+    }
+    hedge::adopt(&world);
+    world.zip(
+        "drop/oak.zip",
+        &[
+            ("oak/README", "three files"),
+            ("oak/oak.leaf", "oak 2"),
+            ("oak/oak.veins", "veins of oak 2"),
+            ("oak/oak.about", &about("2.0", "")),
+        ],
+    );
+    world.zip(
+        "drop/two.zip",
+        &[
+            ("ash.about", &about("1.1", "'oak'")),
+            ("ash.leaf", "ash 1"),
+            ("ash.veins", "veins of ash 1"),
+            ("fig.leaf", "fig 1"),
+            ("fig.veins", "veins of fig 1"),
+        ],
+    );
+    world
+}
+
+fn plan(world: &World, more: &[&str]) -> String {
+    world.lantern(&[&["plan", "--to", "same", "--server", "hedge"], more].concat())
+}
+
+#[test]
+fn what_lies_beside_comes_and_goes_along() {
+    let world = leaves();
+    let before = world.tree("hedge");
+    assert_snapshot!(
+        "beside_check",
+        world.lantern(&[
+            "family",
+            "check",
+            "hedge.family.toml",
+            "--release",
+            "drop/two.zip"
+        ])
+    );
+    let from = ["--from", "drop", "--add", "ash", "--add", "fig"];
+    assert_snapshot!("beside_plan", plan(&world, &from));
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert_snapshot!(
+        "beside_survey",
+        world.lantern(&["survey", "--server", "hedge"])
+    );
+    // Nothing more is to be done, though what has no version is known by its content alone.
+    assert_snapshot!("beside_again", plan(&world, &from[..2]));
+    let off = ["--off", "elm", "--drop", "fig"];
+    assert_snapshot!("beside_off", plan(&world, &off));
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    let tree = world.tree("hedge");
+    let leaves = tree.lines().filter(|line| !line.starts_with('.'));
+    assert_snapshot!("beside_tree", leaves.collect::<Vec<_>>().join("\n"));
+    world.ok(&["undo", "--keep-world", "--server", "hedge"]);
+    world.ok(&["undo", "--keep-world", "--server", "hedge"]);
+    assert_eq!(world.tree("hedge"), before);
+}
