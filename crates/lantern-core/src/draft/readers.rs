@@ -1,40 +1,13 @@
 //! What looks alike in a server folder: a reader for each.
 
+use super::fields::{Field, Told, fields};
+use super::layout::is_data;
 use super::notation;
-use super::{Sample, is_data, quoted};
-use crate::document::{Node, Table, parse};
+use super::{Sample, quoted};
 use crate::family::Glob;
 use crate::path::RelPath;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt::Write;
-
-/// Words by which descriptors commonly name a field.
-const WORDS: &[(&str, &[&str])] = &[
-    ("id", &["id", "name", "identifier", "key"]),
-    (
-        "title",
-        &["title", "label", "display_name", "displayname", "name"],
-    ),
-    ("version", &["version", "ver"]),
-    (
-        "needs",
-        &[
-            "needs",
-            "depends",
-            "depend",
-            "dependencies",
-            "requires",
-            "require",
-            "dependency",
-        ],
-    ),
-    (
-        "uses",
-        &["uses", "optional", "optional_depends", "suggests"],
-    ),
-    ("side", &["side", "environment"]),
-];
 
 /// Header lines as they are commonly written, tried in turn.
 const HEADERS: &[&str] = &[
@@ -79,6 +52,8 @@ pub(super) struct Guess {
     fields: Vec<Field>,
     /// Where those lie that are switched off.
     off: Option<String>,
+    /// What lies beside one and belongs to it.
+    with: Vec<String>,
     /// Where the folder of what one writes is found.
     data: Option<String>,
     /// What its releases look like, as keys of the reader.
@@ -183,36 +158,6 @@ fn archives(sample: &Sample) -> Vec<Guess> {
         }
     });
     guesses.collect()
-}
-
-/// A descriptor, and what it tells.
-struct Told {
-    file: String,
-    notation: &'static str,
-    fields: Vec<Field>,
-}
-
-impl Told {
-    /// None where it says nothing of a component.
-    fn by(file: &str, text: &str) -> Option<Told> {
-        let notation = notation::of(file, text)?;
-        let fields = fields(notation, None, text);
-        let tells = |name: &str| fields.iter().any(|field| field.name == name);
-        (tells("id") || tells("version")).then(|| Told {
-            file: file.to_owned(),
-            notation,
-            fields,
-        })
-    }
-
-    /// The id that another one of the same kind states.
-    fn id(&self, text: &str) -> Option<String> {
-        let id = self.fields.iter().find(|field| field.name == "id")?;
-        match at(&read(self.notation, None, text)?, &id.key)? {
-            Node::Text(id) => Some(id.trim().to_owned()),
-            _ => None,
-        }
-    }
 }
 
 /// The descriptor that most of these archives have, the one that tells most among those, and of these the one that lies highest.
@@ -439,39 +384,88 @@ fn like_folders(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
     guesses.collect()
 }
 
-/// Files of one extension in one folder that are no text: libraries and the like, without a descriptor.
+/// Files of one extension in one folder that are no text, libraries and the like, with those that are called alike beside them.
 fn like_files(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
-    let mut alike: BTreeMap<(String, &str), Vec<&RelPath>> = BTreeMap::new();
+    let mut folders: BTreeMap<String, BTreeMap<&str, Vec<&RelPath>>> = BTreeMap::new();
     for path in &sample.paths {
-        let is_text = sample.texts.contains_key(path.as_str());
         let folder = path
             .folder()
-            .filter(|_| !is_text && !is_data(path) && !sample.archives.contains_key(path));
+            .filter(|_| !is_data(path) && !sample.archives.contains_key(path));
         if let (Some(folder), Some((_, extension))) = (folder, path.name().rsplit_once('.')) {
-            let key = (folder.to_string(), extension);
-            alike.entry(key).or_default().push(path);
+            let alike = folders.entry(folder.to_string()).or_default();
+            alike.entry(extension).or_default().push(path);
         }
     }
     let free = |folder: &str| {
-        let mut folders = taken.iter().filter(|guess| guess.shape == "folder");
-        !folders.any(|guess| folder.starts_with(guess.at.trim_end_matches('*')))
+        let mut guesses = taken.iter();
+        !guesses.any(|guess| match guess.is_one_file() {
+            true => guess
+                .at
+                .rsplit_once('/')
+                .is_some_and(|(above, _)| above == folder),
+            false => folder.starts_with(guess.at.trim_end_matches('*')),
+        })
     };
-    let several = alike.into_iter();
-    let several = several.filter(|((folder, _), paths)| paths.len() > 1 && free(folder));
-    let guesses = several.map(|((folder, extension), paths)| Guess {
+    let mut guesses = Vec::new();
+    for (folder, mut alike) in folders.into_iter().filter(|(folder, _)| free(folder)) {
+        while let Some(main) = most_like_one(sample, &alike) {
+            let paths = alike.remove(main).unwrap_or_default();
+            guesses.push(of_files(sample, &folder, (main, &paths), &mut alike));
+        }
+    }
+    guesses
+}
+
+/// The extension of most files that are no text; of several that have as many, the one that the log of a start names.
+fn most_like_one<'e>(sample: &Sample, alike: &BTreeMap<&'e str, Vec<&RelPath>>) -> Option<&'e str> {
+    let is_named = |extension: &str| {
+        let end = format!(".{extension}");
+        sample.log.as_ref().is_some_and(|log| log.contains(&end))
+    };
+    let is_text = |path: &&RelPath| sample.texts.contains_key(path.as_str());
+    let several = alike.iter();
+    let several = several.filter(|(_, paths)| paths.len() > 1 && !paths.iter().any(is_text));
+    let most = several
+        .max_by_key(|(extension, paths)| (paths.len(), is_named(extension), Reverse(**extension)));
+    most.map(|(extension, _)| *extension)
+}
+
+/// A guess at files of one extension; what is called as they are is taken out of the others.
+fn of_files(
+    sample: &Sample,
+    folder: &str,
+    (extension, paths): (&str, &[&RelPath]),
+    others: &mut BTreeMap<&str, Vec<&RelPath>>,
+) -> Guess {
+    let names: BTreeSet<&str> = paths.iter().map(|path| stem(path.name())).collect();
+    let (mut with, mut told) = (Vec::new(), None);
+    others.retain(|other, paths| {
+        let is_alike = paths.iter().all(|path| names.contains(stem(path.name())));
+        if is_alike {
+            let text = paths
+                .first()
+                .and_then(|path| sample.texts.get(path.as_str()));
+            let tells = text.and_then(|text| Told::by(&format!("{{stem}}.{other}"), text));
+            match tells.filter(|_| told.is_none()) {
+                Some(found) => told = Some(found),
+                None => with.push(format!("{{stem}}.{other}")),
+            }
+        }
+        !is_alike
+    });
+    Guess {
         name: extension.to_owned(),
         kind: "addon",
         shape: "file",
         at: format!("{folder}/*.{extension}"),
         install: format!("{folder}/{{id}}.{extension}"),
-        ids: paths
-            .iter()
-            .map(|path| stem(path.name()).to_owned())
-            .collect(),
+        ids: names.into_iter().map(str::to_owned).collect(),
+        with,
+        file: told.as_ref().map(|told| (told.file.clone(), told.notation)),
+        fields: told.map(|told| told.fields).unwrap_or_default(),
         seen: paths.len(),
         ..Guess::default()
-    });
-    guesses.collect()
+    }
 }
 
 /// Folders that hold several of what another guess found: packs, told by a file of their own.
@@ -590,7 +584,9 @@ impl Guess {
             let rest = path.as_str().strip_prefix(before)?.strip_prefix('/')?;
             Some(rest.split_once('/')?.0.to_owned())
         };
-        let claimed = sample.paths.iter().filter(|path| self.claims(path));
+        let claims = self.claims();
+        let is_one = |path: &&RelPath| claims.iter().any(|glob| glob.matches(path.as_str()));
+        let claimed = sample.paths.iter().filter(is_one);
         Some((each, claimed.filter_map(below).collect()))
     }
 
@@ -677,6 +673,10 @@ impl Guess {
         let off = self.off.as_ref();
         lines.extend(off.map(|off| format!("off = {}", quoted(off))));
         lines.extend([format!("install = {}", quoted(&self.install))]);
+        if !self.with.is_empty() {
+            let with: Vec<String> = self.with.iter().map(|name| quoted(name)).collect();
+            lines.push(format!("with = [{}]", with.join(", ")));
+        }
         if !self.marks.is_empty() {
             let marks: Vec<String> = self.marks.iter().map(|mark| quoted(mark)).collect();
             lines.push(format!("marks = [{}]", marks.join(", ")));
@@ -716,13 +716,29 @@ impl Guess {
         lines.join("\n") + "\n"
     }
 
-    /// Whether a file is one of these, or lies in one.
-    pub(super) fn claims(&self, path: &RelPath) -> bool {
-        let claims = |at: &str| Glob::new(at).is_ok_and(|glob| glob.matches(path.as_str()));
-        match self.is_one_file() {
-            true => claims(&self.at) || self.data().is_some_and(|at| claims(&format!("{at}/**"))),
-            false => claims(&format!("{}/**", self.at)),
-        }
+    /// What is one of these, or lies in one.
+    pub(super) fn claims(&self) -> Vec<Glob> {
+        let claims = match self.is_one_file() {
+            true => {
+                let folder = self.at.rsplit_once('/').map_or("", |(folder, _)| folder);
+                let file = self.file.iter().map(|(name, _)| name);
+                let beside = self
+                    .with
+                    .iter()
+                    .chain(file)
+                    .filter(|it| it.contains("{stem}"));
+                let beside =
+                    beside.map(|it| Some(format!("{folder}/{}", it.replace("{stem}", "*"))));
+                let own = [
+                    Some(self.at.clone()),
+                    self.data().map(|at| format!("{at}/**")),
+                ];
+                own.into_iter().chain(beside).collect()
+            }
+            false => vec![Some(format!("{}/**", self.at))],
+        };
+        let globs = claims.into_iter().flatten();
+        globs.filter_map(|at| Glob::new(&at).ok()).collect()
     }
 }
 
@@ -784,105 +800,4 @@ fn most_common<'n>(names: impl Iterator<Item = &'n String>) -> Option<String> {
         .into_iter()
         .max_by_key(|(name, count)| (*count, std::cmp::Reverse(name.len())));
     best.map(|(name, _)| name.clone())
-}
-
-/// What a descriptor says; none where it cannot be read in this notation.
-fn read(notation: &str, header: Option<&str>, text: &str) -> Option<Table> {
-    let mut file = format!("name = \".\"\nnotation = \"{notation}\"\n");
-    if let Some(header) = header {
-        let _ = writeln!(file, "line = '{header}'");
-    }
-    parse(&toml_edit::de::from_str(&file).ok()?, text).ok()
-}
-
-/// Where a fact is probably found.
-struct Field {
-    name: &'static str,
-    /// The key, with dots between.
-    key: String,
-    /// The lookup, as a family file writes it.
-    rule: String,
-}
-
-/// Which keys of a descriptor probably hold which field.
-fn fields(notation: &str, header: Option<&str>, text: &str) -> Vec<Field> {
-    let Some(table) = read(notation, header, text) else {
-        return Vec::new();
-    };
-    let mut keys = Vec::new();
-    collect_keys("", &table, &mut keys);
-    let guesses = WORDS.iter().filter_map(|(name, words)| {
-        let key = words.iter().find_map(|word| {
-            let mut keys = keys.iter();
-            keys.find(|key| {
-                let last = key.rsplit('.').next().unwrap_or(key);
-                last.trim_start_matches('@').eq_ignore_ascii_case(word)
-            })
-        });
-        let rule = match at(&table, key?) {
-            Some(Node::Text(text)) if matches!(*name, "needs" | "uses") => cut(key?, text),
-            _ => quoted(key?),
-        };
-        Some(Field {
-            name,
-            key: key?.clone(),
-            rule,
-        })
-    });
-    let mut guesses: Vec<Field> = guesses.collect();
-    // One key tells one thing.
-    let id = guesses.iter().find(|field| field.name == "id");
-    let id = id.map(|field| field.key.clone());
-    guesses.retain(|field| field.name != "title" || id.as_ref() != Some(&field.key));
-    guesses
-}
-
-/// How several components are picked out of one text.
-fn cut(key: &str, text: &str) -> String {
-    let between = [",", ";"]
-        .into_iter()
-        .find(|between| text.contains(between));
-    let between = between.unwrap_or(if text.contains(' ') { " " } else { "," });
-    let is_word = |item: &str| {
-        item.chars()
-            .all(|c| c.is_alphanumeric() || "_.-".contains(c))
-    };
-    let pattern = match text.split(between).all(|item| is_word(item.trim())) {
-        true => "",
-        false => r", pattern = '^\W*(?P<id>[\w.-]+)\s*(?P<range>.*)$'",
-    };
-    format!(
-        "{{ at = {}, split = {}{pattern} }}",
-        quoted(key),
-        quoted(between)
-    )
-}
-
-/// What stands in a table under a key with dots between.
-fn at<'t>(table: &'t Table, key: &str) -> Option<&'t Node> {
-    let (first, rest) = match key.split_once('.') {
-        Some((first, rest)) => (first, Some(rest)),
-        None => (key, None),
-    };
-    match (table.get(first)?, rest) {
-        (node, None) => Some(node),
-        (Node::Table(inner), Some(rest)) => at(inner, rest),
-        _ => None,
-    }
-}
-
-/// The keys of a table, the outermost first; a table of texts counts as one of them.
-fn collect_keys(above: &str, table: &Table, keys: &mut Vec<String>) {
-    let named = |key: &str| match above {
-        "" => key.to_owned(),
-        above => format!("{above}.{key}"),
-    };
-    keys.extend(table.keys().map(|key| named(key)));
-    for (key, node) in table {
-        if let Node::Table(inner) = node
-            && above.matches('.').count() < 2
-        {
-            collect_keys(&named(key), inner, keys);
-        }
-    }
 }

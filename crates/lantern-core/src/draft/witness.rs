@@ -31,7 +31,7 @@ static PORTS: LazyLock<[Regex; 3]> = LazyLock::new(|| {
     [
         known(r#"(?im)^([ \t]*(?:[\w.-]*[_.-])?port["']?[ \t]*[:= ][ \t]*["']?)(\d{2,5})\b"#),
         known(r#"(?m)^([ \t]*["']?[\w.-]*[a-z]Port["']?[ \t]*[:=][ \t]*["']?)(\d{2,5})\b"#),
-        known(r"(?m)((?:^|\s)(?:--?port[ =]|-p )\s*)(\d{2,5})\b"),
+        known(r"(?m)((?:^|\s)(?:--?(?i:port)[ =]|-p )\s*)(\d{2,5})\b"),
     ]
 });
 /// What the name of a port has in it that is not the one for players.

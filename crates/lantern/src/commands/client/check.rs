@@ -153,8 +153,12 @@ fn show(
     let right = match checked.right {
         0 => String::new(),
         right => format!(
-            " {} as it should be.",
-            count(right, "component is", "components are")
+            " {}.",
+            count(
+                right,
+                "component is as it should be",
+                "components are as they should be"
+            )
         ),
     };
     let nothing = !list.items.iter().any(|item| item.is == Duty::MustHave);
