@@ -32,7 +32,14 @@ pub(super) fn layout(
     };
     let passing = all(PASSING);
     let mut kept = all(KEPT);
-    for glob in written(sample, own) {
+    let mut named = called(sample, KEPT, own);
+    named.extend(called(sample, PASSING, own));
+    named.extend(called(sample, SETTINGS, own));
+    let is_named = |path: &RelPath| {
+        let mut above = std::iter::successors(path.folder(), RelPath::folder);
+        above.any(|folder| named.contains(folder.as_str()))
+    };
+    for glob in written(sample, own, is_named) {
         if !kept.contains(&glob) && !passing.contains(&glob) {
             kept.push(glob);
         }
@@ -66,20 +73,26 @@ pub(super) fn layout(
     layout
 }
 
-/// What was written last, and so is perhaps the world's: the folders in which it lies, and those above in which nothing else is.
-fn written(sample: &Sample, own: &impl Fn(&RelPath) -> bool) -> Vec<String> {
+/// What was written last, and so is perhaps the world's: the folders in which it lies, and those above in which nothing else is. What lies
+/// in a folder that its name tells, tells nothing more.
+fn written(
+    sample: &Sample,
+    own: &impl Fn(&RelPath) -> bool,
+    is_named: impl Fn(&RelPath) -> bool,
+) -> Vec<String> {
     let late: BTreeSet<&RelPath> = sample.written.iter().collect();
     let above = |path: &RelPath| std::iter::successors(path.folder(), RelPath::folder);
     let (mut older, mut taken) = (BTreeSet::new(), BTreeSet::new());
     for path in &sample.paths {
         if own(path) {
             taken.extend(path.folder());
-        } else if !late.contains(path) {
+        } else if is_named(path) || !late.contains(path) {
             older.extend(above(path));
         }
     }
     let mut globs = Vec::new();
-    for path in sample.written.iter().filter(|path| !own(path)) {
+    let late = sample.written.iter();
+    for path in late.filter(|path| !own(path) && !is_named(path)) {
         let folder = path.folder().filter(|folder| !taken.contains(folder));
         let whole = above(path).take_while(|it| !older.contains(it) && !taken.contains(it));
         let glob = match whole.last().or(folder) {
