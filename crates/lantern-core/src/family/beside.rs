@@ -1,29 +1,38 @@
-//! Files beside a component that is one file, which belong to it: `fern.idx` beside `fern.pak`.
+//! Files that belong to a component which is one file, and are called as it is: `fern.idx` beside `fern.pak`, `../text/fern.txt`.
 
 use super::{Reader, Shape};
 use crate::path::RelPath;
 use serde::{Deserialize, Deserializer};
 
-/// The name of such a file, made of the component's own: `{stem}.idx`, `{name}.sig`.
+/// The place of such a file, or of a folder that is all the component's, seen from the folder of its own and made of its name:
+/// `{stem}.idx`, `{name}.sig`, `../text/{stem}.txt`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Beside(String);
 
 impl Beside {
-    /// What it is called beside a file of this name.
+    /// Where it lies for a component of this name.
     fn of(&self, name: &str) -> String {
         filled(&self.0, name)
+    }
+
+    /// Whether it lies in another folder: then it stays there when the component is switched off.
+    fn is_apart(&self) -> bool {
+        self.0.contains('/')
     }
 }
 
 impl<'de> Deserialize<'de> for Beside {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Beside, D::Error> {
         let text = String::deserialize(deserializer)?;
+        let text = text.trim_end_matches('/').to_owned();
         let rest = text.replace("{stem}", "").replace("{name}", "");
-        let is_name = rest.len() < text.len() && !rest.contains(['/', '{', '*', '?', '[']);
-        match is_name && text != "{name}" {
+        let last = text.rsplit('/').next().unwrap_or(&text);
+        let is_named = last.contains("{stem}") || last.contains("{name}");
+        let is_plain = !rest.contains(['{', '*', '?', '[', '\\']);
+        match is_named && is_plain && !text.starts_with('/') && text != "{name}" {
             true => Ok(Beside(text)),
             false => Err(serde::de::Error::custom(
-                "it is the name of a file in the same folder, made of {stem} or {name} and something else",
+                "it is the name of a file beside it, made of {stem} or {name} and something else, or leads to one from there, as in ../text/{stem}.txt",
             )),
         }
     }
@@ -49,9 +58,13 @@ impl Reader {
         }
         let descriptors =
             (0..self.files.len()).filter_map(|file| self.descriptor_beside(file, path));
-        let name = self.own_name(path);
-        let others = self.with.iter().map(|with| with.of(&name));
-        let others = others.filter_map(|name| in_folder_of(path, &name));
+        let home = self.home(path.as_str());
+        let home = home.and_then(|home| RelPath::parse(&home).ok());
+        let home = home.as_ref().unwrap_or(path);
+        let others = self.with.iter().filter_map(|with| {
+            let seen_from = if with.is_apart() { home } else { path };
+            seen_from_folder_of(seen_from, &with.of(home.name()))
+        });
         let all = descriptors.chain(others);
         all.filter(|beside| beside != path).collect()
     }
@@ -60,7 +73,7 @@ impl Reader {
     pub fn descriptor_beside(&self, file: usize, path: &RelPath) -> Option<RelPath> {
         let mut names = self.files.get(file)?.name.0.iter();
         let template = names.find(|name| is_template(name.inner.as_str()))?;
-        in_folder_of(path, &filled(template.inner.as_str(), &self.own_name(path)))
+        seen_from_folder_of(path, &filled(template.inner.as_str(), &self.own_name(path)))
     }
 
     /// The name that it has when it is on.
@@ -83,9 +96,78 @@ impl Reader {
     }
 }
 
-fn in_folder_of(path: &RelPath, name: &str) -> Option<RelPath> {
-    match path.folder() {
-        Some(folder) => folder.join(name).ok(),
-        None => RelPath::parse(name).ok(),
+/// What a way from the folder of a path leads to; none where it leads out of everything.
+fn seen_from_folder_of(path: &RelPath, way: &str) -> Option<RelPath> {
+    let mut folder = path.folder();
+    let mut rest = way;
+    while let Some(behind) = rest.strip_prefix("../") {
+        folder = folder?.folder();
+        rest = behind;
+    }
+    match folder {
+        Some(folder) => folder.join(rest).ok(),
+        None => RelPath::parse(rest).ok(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn beside(keys: &str, path: &str) -> String {
+        let keys = format!("name='x'\nkind='addon'\nshape='file'\nat='plugins/*.x'\n{keys}");
+        let reader: Result<Reader, _> = toml_edit::de::from_str(&keys);
+        match reader {
+            Ok(reader) => {
+                let paths = reader.beside(&RelPath::parse(path).unwrap());
+                let paths: Vec<&str> = paths.iter().map(RelPath::as_str).collect();
+                paths.join(" ")
+            }
+            Err(fault) => fault.message().to_owned(),
+        }
+    }
+
+    #[test]
+    fn what_belongs_to_a_file_is_called_as_it_is() {
+        let with = "with=['{stem}.y', '{name}.sig', '../text/{stem}.txt', '../../{stem}', '../data/{stem}/']";
+        let cases = [
+            (
+                with,
+                "plugins/fern.x",
+                "plugins/fern.y plugins/fern.x.sig text/fern.txt data/fern",
+            ),
+            // In a release that holds other folders around it.
+            (
+                with,
+                "all/plugins/fern.x",
+                "all/plugins/fern.y all/plugins/fern.x.sig all/text/fern.txt fern all/data/fern",
+            ),
+            (
+                "with=['{stem}.y', '../text/{stem}.txt']\noff='{folder}/off/{name}'",
+                "plugins/off/fern.x",
+                "plugins/off/fern.y text/fern.txt",
+            ),
+            (
+                "with=['{stem}.y']\noff='{name}.off'",
+                "plugins/fern.x.off",
+                "plugins/fern.y",
+            ),
+            ("", "plugins/fern.x", ""),
+            (
+                "files=[{name='{stem}.json', notation='json'}]",
+                "plugins/fern.x",
+                "plugins/fern.json",
+            ),
+        ];
+        for (keys, path, expected) in cases {
+            assert_eq!(beside(keys, path), expected, "{keys}");
+        }
+        for refused in ["x.y", "{name}", "/{stem}.y", "{stem}*", "{stem}/x"] {
+            let told = beside(&format!("with=['{refused}']"), "plugins/fern.x");
+            assert!(
+                told.contains("it is the name of a file beside it"),
+                "{told}"
+            );
+        }
     }
 }

@@ -132,9 +132,16 @@ pub fn lay_out(
             let come = reader.beside(&own).into_iter().zip(reader.beside(&place));
             let come: BTreeMap<String, RelPath> =
                 come.map(|(from, to)| (from.to_string(), to)).collect();
-            let place_of = |it: &ArchivedFile| match it.name == entry.name {
-                true => Some(place.clone()),
-                false => come.get(&it.name).cloned(),
+            let place_of = |it: &ArchivedFile| {
+                if it.name == entry.name {
+                    return Some(place.clone());
+                }
+                if let Some(path) = come.get(&it.name) {
+                    return Some(path.clone());
+                }
+                // Of a folder that is its own, all that is in it.
+                let mut folders = it.name.match_indices('/');
+                folders.find_map(|(at, _)| come.get(&it.name[..at])?.join(&it.name[at + 1..]).ok())
             };
             let (mut files, mut unused) = (Vec::new(), Vec::new());
             for it in entries {

@@ -321,7 +321,8 @@ fn of_one_file(reader: &Reader, part: Option<&str>, entries: &[ArchivedFile]) ->
         let beside = RelPath::parse(&entry.name).map(|path| reader.beside(&path));
         others.extend(beside.iter().flatten().map(RelPath::to_string));
     }
-    let own = entries.iter().filter(|entry| !others.contains(&entry.name));
+    let is_other = |name: &str| others.iter().any(|other| is_inside(name, Some(other)));
+    let own = entries.iter().filter(|entry| !is_other(&entry.name));
     own.cloned().collect()
 }
 

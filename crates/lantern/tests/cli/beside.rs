@@ -11,7 +11,7 @@ kind = "addon"
 shape = "file"
 at = "leaves/*.leaf"
 install = "leaves/{id}.leaf"
-with = ["{stem}.veins"]
+with = ["{stem}.veins", "../texts/{stem}.txt", "../texts/{stem}"]
 off = "fallen/{name}"
 drop = "*.zip"
 inside = "**/*.leaf"
@@ -42,6 +42,8 @@ fn leaves() -> World {
         );
         world.write(&format!("hedge/leaves/{id}.about"), about("1.0", needs));
     }
+    world.write("hedge/texts/oak.txt", "on oak 1");
+    world.write("hedge/texts/elm/shade.txt", "on elm 1");
     hedge::adopt(&world);
     world.zip(
         "drop/oak.zip",
@@ -50,6 +52,8 @@ fn leaves() -> World {
             ("oak/oak.leaf", "oak 2"),
             ("oak/oak.veins", "veins of oak 2"),
             ("oak/oak.about", &about("2.0", "")),
+            ("texts/oak.txt", "on oak 2"),
+            ("texts/oak/bark.txt", "on bark"),
         ],
     );
     world.zip(
