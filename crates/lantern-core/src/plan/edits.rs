@@ -293,6 +293,11 @@ fn with_also(
             let Some(becomes) = becomes else {
                 continue;
             };
+            fit_for(
+                after,
+                path,
+                becomes.comes.iter().map(|(item, id)| (item, id)),
+            )?;
             let told = |what: &str, word: &str, items: &[(Id, Id)]| {
                 let items = items.iter();
                 let items = items.map(|(item, id)| format!("{item} {word} {id}"));
@@ -307,6 +312,26 @@ fn with_also(
         }
     }
     Ok(())
+}
+
+/// Refuses what would be written anew into a start script, each with the add-on that it is of, and is no plain word: the shell would make
+/// something else of it.
+fn fit_for<'i>(
+    after: &Afterwards<'_>,
+    path: &RelPath,
+    mut words: impl Iterator<Item = (&'i Id, &'i Id)>,
+) -> Result<(), DrawFault> {
+    let launch = &after.part.family.launch;
+    let is_script = launch.is_script(path.as_str()) || launch::is_script_by_name(path.as_str());
+    let is_plain = |word: &Id| pin::is_plain(&word.as_str().replace('/', "_"));
+    match words.find(|(word, _)| is_script && !is_plain(word)) {
+        None => Ok(()),
+        Some((word, id)) => Err(DrawFault::NoWord {
+            id: id.clone(),
+            value: word.to_string(),
+            path: path.clone(),
+        }),
+    }
 }
 
 /// What such lists have to name afterwards.
@@ -462,6 +487,9 @@ fn load_order(
         }
         arguments.insert((*id).clone(), text.clone());
     }
+    let named: BTreeSet<&Id> = arrangement.ids().collect();
+    let new = order.iter().filter(|id| !named.contains(id));
+    fit_for(after, path, new.map(|id| (id, id)))?;
     let change = Change {
         order: &order,
         gone: &gone.collect(),

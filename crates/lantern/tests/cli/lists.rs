@@ -75,3 +75,47 @@ fn the_second_list_is_kept_in_step_with_the_load_order() {
         "Shrubs=box;ivy\nParcels=7301; 7399; 7310\nbeds=4\n"
     );
 }
+
+/// A load order in the start script itself, and a list beside it.
+const IN_SCRIPT: &str = r#"
+[order]
+kind = "sequence"
+file = "hedge.sh"
+line = '^shrub (?P<id>.+)$'
+write = "shrub {id}"
+
+[[also]]
+name = "parcels"
+file = "hedge.sh"
+kind = "sequence"
+line = '^parcel (?P<id>.+)$'
+write = "parcel {id}"
+each = '^parcels/(?P<value>[^/]+)/'
+"#;
+
+#[test]
+fn what_a_shell_would_take_for_more_is_not_written_into_a_script() {
+    let world = World::empty();
+    let more = [IN_SCRIPT, hedge::CONSOLE].concat();
+    world.write("hedge.family.toml", hedge::family(PARCELS, &more));
+    world.write("hedge/hedge.sh", SERVER);
+    hedge::adopt(&world);
+    let shrub = |id: &str| format!("id = '{id}'\nversion = '1.0'\n");
+    world.zip(
+        "ids/x.zip",
+        &[("7/shrubs/x/shrub.toml", &shrub("$(touch x)"))],
+    );
+    world.zip(
+        "places/ivy.zip",
+        &[("$(touch x)/shrubs/ivy/shrub.toml", &shrub("ivy"))],
+    );
+    let plan = ["plan", "--to", "same", "--server", "hedge", "--from"];
+    assert_snapshot!(
+        "lists_hostile_id",
+        world.lantern(&[&plan[..], &["ids", "--add", "$(touch x)"]].concat())
+    );
+    assert_snapshot!(
+        "lists_hostile_place",
+        world.lantern(&[&plan[..], &["places", "--add", "ivy"]].concat())
+    );
+}
