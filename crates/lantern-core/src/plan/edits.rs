@@ -594,33 +594,37 @@ pub(super) fn renames(
             places.insert(id, renamed);
         }
     }
+    let reader_of = readers(situation, after);
     let mut moved = Vec::new();
-    for (id, to) in places {
+    for (id, to) in places.into_iter().filter(|(id, to)| after.places[id] != to) {
         let from = after.places[id];
-        let reader = reader_of(situation, after, id);
         // What lies beside goes along.
-        let beside = reader.map(|reader| reader.beside(from).into_iter().zip(reader.beside(&to)));
-        let beside: Vec<(RelPath, RelPath)> = beside.into_iter().flatten().collect();
+        let reader = reader_of(id).into_iter();
+        let beside = reader.flat_map(|it| it.beside(from).into_iter().zip(it.beside(&to)));
+        let beside: Vec<(RelPath, RelPath)> = beside.filter(|(from, to)| from != to).collect();
         let all = std::iter::once((from.clone(), to)).chain(beside);
-        moved.extend(
-            all.filter(|(from, to)| from != to)
-                .map(|(from, to)| Rename {
-                    id: id.clone(),
-                    from,
-                    to,
-                }),
-        );
+        moved.extend(all.map(|(from, to)| Rename {
+            id: id.clone(),
+            from,
+            to,
+        }));
     }
     Ok(moved)
 }
 
-/// The reader that knows a component afterwards.
-fn reader_of<'a>(situation: &Situation<'a>, after: &Afterwards<'a>, id: &Id) -> Option<&'a Reader> {
-    let mut coming = after.moving.iter();
-    let coming = coming.find(|(offer, _)| offer.facts.id == *id);
-    let here = || Some(&situation.inventory.get(id)?.reader);
-    let name = coming.map(|(_, payload)| &payload.reader).or_else(here)?;
-    situation.family.reader(name)
+/// The reader that knows each component afterwards.
+fn readers<'s>(
+    situation: &'s Situation<'_>,
+    after: &'s Afterwards<'_>,
+) -> impl Fn(&Id) -> Option<&'s Reader> {
+    let coming = after.moving.iter();
+    let coming = coming.map(|(offer, payload)| (&offer.facts.id, &payload.reader));
+    let coming: BTreeMap<&Id, &String> = coming.collect();
+    move |id| {
+        let here = || Some(&situation.inventory.get(id)?.reader);
+        let reader = coming.get(id).copied().or_else(here)?;
+        situation.family.reader(reader)
+    }
 }
 
 /// Where each add-on has to lie so that it runs, or does not: elsewhere than it would otherwise where that is what switches it.
@@ -628,18 +632,13 @@ fn placed_as_they_run<'a>(
     situation: &Situation<'_>,
     after: &Afterwards<'a>,
 ) -> Result<BTreeMap<&'a Id, RelPath>, DrawFault> {
-    let family = situation.family;
-    let coming = after.moving.iter();
-    let coming = coming.map(|(offer, payload)| (&offer.facts.id, &payload.reader));
-    let coming: BTreeMap<&Id, &String> = coming.collect();
+    let reader_of = readers(situation, after);
     let mut places = BTreeMap::new();
     for (id, (_, runs)) in after.addons {
         let Some(place) = after.places.get(id) else {
             continue;
         };
-        let here = || Some(&situation.inventory.get(id)?.reader);
-        let reader = coming.get(id).copied().or_else(here);
-        let reader = reader.and_then(|reader| family.reader(reader));
+        let reader = reader_of(id);
         let home = reader.and_then(|reader| reader.home(place.as_str()));
         let off = reader.and_then(|reader| reader.off.as_ref());
         let right = match (home, off) {
