@@ -1,6 +1,5 @@
 //! How a file is probably written: by its name, or else by what stands in it.
 
-use super::readers::{PROSE, stem};
 use regex::Regex;
 use std::sync::LazyLock;
 
@@ -18,6 +17,16 @@ const NOTATIONS: &[(&str, &str)] = &[
     ("mf", "manifest"),
     ("man", "script"),
     ("lua", "script"),
+];
+
+/// Files that say what lies beside them, and are nobody's mark.
+pub(super) const PROSE: &[&str] = &[
+    "readme",
+    "license",
+    "licence",
+    "copying",
+    "changelog",
+    "authors",
 ];
 
 /// Extensions of what is no descriptor, whatever it begins with.
@@ -79,4 +88,15 @@ pub(super) fn may_tell(path: &str) -> bool {
         .map(|(_, end)| end.to_ascii_lowercase());
     !PROSE.contains(&stem(name).to_lowercase().as_str())
         && extension.is_none_or(|end| !NEVER.contains(&end.as_str()))
+}
+
+/// The last name of a path.
+pub(super) fn last(path: &str) -> &str {
+    path.rsplit('/').next().unwrap_or(path)
+}
+
+/// That without its extension.
+pub(super) fn stem(name: &str) -> &str {
+    let name = last(name);
+    name.rsplit_once('.').map_or(name, |(stem, _)| stem)
 }

@@ -2,7 +2,7 @@
 
 use super::fields::{Field, Told, fields};
 use super::layout::is_data;
-use super::notation;
+use super::notation::{self, PROSE, last, stem};
 use super::{Sample, quoted};
 use crate::family::Glob;
 use crate::path::RelPath;
@@ -13,16 +13,6 @@ use std::collections::{BTreeMap, BTreeSet};
 const HEADERS: &[&str] = &[
     r"^\s*[#;/*-]+\s*@?(?P<key>[A-Za-z]+)\s*[:=]\s*(?P<value>.+?)\s*$",
     r"^\s*[#;/*-]+\s*@?(?P<key>[A-Za-z]+)\s+(?P<value>.+?)\s*$",
-];
-
-/// Files that say what lies beside them, and are nobody's mark.
-pub(super) const PROSE: &[&str] = &[
-    "readme",
-    "license",
-    "licence",
-    "copying",
-    "changelog",
-    "authors",
 ];
 
 /// Extensions of texts that lie beside anything.
@@ -740,15 +730,6 @@ impl Guess {
         let globs = claims.into_iter().flatten();
         globs.filter_map(|at| Glob::new(&at).ok()).collect()
     }
-}
-
-fn last(path: &str) -> &str {
-    path.rsplit('/').next().unwrap_or(path)
-}
-
-pub(super) fn stem(name: &str) -> &str {
-    let name = last(name);
-    name.rsplit_once('.').map_or(name, |(stem, _)| stem)
 }
 
 /// How a download is packed: its extension, or two where one packs the other.
