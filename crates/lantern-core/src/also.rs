@@ -165,21 +165,4 @@ mod tests {
             "+ 7 of fern - : # all\nfetch 3\nfetch 7\nport 1\n"
         );
     }
-
-    #[test]
-    fn a_list_that_says_too_little_is_refused() {
-        let fault = |keys: &str| list(keys).fault().unwrap_or_default();
-        assert_eq!(
-            fault("kind='flags'\nline='x'"),
-            "also \"items\": kind is list or sequence"
-        );
-        assert_eq!(
-            fault("kind='list'\nline='x'"),
-            "also \"items\": line lacks the group (?P<list>…)"
-        );
-        assert_eq!(
-            fault("kind='list'\nline='(?P<list>x)'\nwrite='x'"),
-            "also \"items\": write lacks {id}"
-        );
-    }
 }

@@ -121,13 +121,7 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     if let Some(order) = &family.order {
         let groups = order.kind.groups();
         patterns.push(("order.line".into(), &order.line, groups));
-        let has_all = |name: &&str| {
-            order
-                .line
-                .regex()
-                .capture_names()
-                .any(|it| it == Some(*name))
-        };
+        let has_all = |name: &&str| order.line.names(name);
         for (key, write) in [
             ("write", Some(&order.write)),
             ("write_with", order.write_with.as_ref()),

@@ -1,6 +1,7 @@
 //! What of a folder is of no component: worlds, logs, settings.
 
-use super::{Sample, is_script, is_top, notation, quoted_glob};
+use super::{Sample, is_top, notation, quoted_glob};
+use crate::launch::is_script_by_name;
 use crate::path::RelPath;
 use std::collections::BTreeSet;
 
@@ -48,8 +49,9 @@ pub(super) fn layout(
         .paths
         .iter()
         .filter(|path| is_top(path) && !own(path));
-    let scripts =
-        scripts.filter(|path| is_script(path) || notation::of_name(path.as_str()).is_some());
+    let scripts = scripts.filter(|path| {
+        is_script_by_name(path.as_str()) || notation::of_name(path.as_str()).is_some()
+    });
     let mut settings: Vec<String> = scripts
         .filter_map(|path| quoted_glob(path.as_str()))
         .collect();

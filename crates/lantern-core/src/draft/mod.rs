@@ -13,6 +13,7 @@ mod witness;
 pub use readers::Release;
 
 use crate::family::{Family, Glob};
+use crate::launch::is_script_by_name;
 use crate::path::RelPath;
 use layout::layout;
 use program::Program;
@@ -176,11 +177,6 @@ fn is_top(path: &RelPath) -> bool {
     path.folder().is_none()
 }
 
-fn is_script(path: &RelPath) -> bool {
-    let ends = [".sh", ".bash", ".bat", ".cmd"];
-    ends.iter().any(|end| path.name().ends_with(end))
-}
-
 fn launch(sample: &Sample) -> String {
     let scripts = sample.paths.iter().filter(|path| is_top(path));
     let scripts: Vec<&RelPath> = scripts
@@ -227,7 +223,7 @@ fn marks(sample: &Sample) -> String {
             .iter()
             .any(|word| name.starts_with(word))
     };
-    let scripts = top().filter(|path| is_script(path) && !is_common(path));
+    let scripts = top().filter(|path| is_script_by_name(path.as_str()) && !is_common(path));
     let globs = telling
         .chain(scripts)
         .filter_map(|path| quoted_glob(path.as_str()));

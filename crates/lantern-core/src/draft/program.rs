@@ -1,8 +1,9 @@
 //! The server program, where the name of its file has its version in it and a start script names that file.
 
 use super::readers::{NUMBER, before_number, unnumbered};
-use super::{Sample, quoted};
+use super::{Sample, is_top, quoted};
 use crate::family::Glob;
+use crate::launch::is_script_by_name;
 use crate::path::RelPath;
 
 /// A guess at it.
@@ -17,10 +18,10 @@ pub(super) struct Program {
 
 /// Looks for it among files at the top and one folder below.
 pub(super) fn program(sample: &Sample) -> Option<Program> {
-    let scripts = sample.paths.iter().filter(|path| {
-        let ends = [".sh", ".bash", ".bat", ".cmd"];
-        path.folder().is_none() && ends.iter().any(|end| path.name().ends_with(end))
-    });
+    let scripts = sample
+        .paths
+        .iter()
+        .filter(|path| is_top(path) && is_script_by_name(path.as_str()));
     let scripts = scripts.filter_map(|path| Some((path, sample.texts.get(path.as_str())?)));
     let scripts: Vec<(&RelPath, &String)> = scripts.collect();
     let near = sample

@@ -59,22 +59,44 @@ impl Also {
     }
 
     /// What in it contradicts itself.
-    pub(crate) fn fault(&self) -> Option<String> {
-        let has = |pattern: &Pattern, group: &str| {
-            let mut names = pattern.regex().capture_names();
-            names.any(|name| name == Some(group))
-        };
+    pub(super) fn fault(&self) -> Option<String> {
         let fault = match self.kind {
             OrderKind::List | OrderKind::Sequence => {
                 let mut groups = self.kind.groups().iter();
-                let lacks = groups.find(|group| !has(&self.line, group));
+                let lacks = groups.find(|group| !self.line.names(group));
                 lacks.map(|group| format!("line lacks the group (?P<{group}>…)"))
             }
             _ => Some("kind is list or sequence".into()),
         };
-        let unnamed = (!has(&self.each, "value")).then_some("each lacks the group (?P<value>…)");
+        let unnamed = (!self.each.names("value")).then_some("each lacks the group (?P<value>…)");
         let unwritten = (!self.write.contains("{id}")).then_some("write lacks {id}");
         let fault = fault.or(unnamed.or(unwritten).map(str::to_owned));
         fault.map(|fault| format!("also \"{}\": {fault}", self.name))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_list_that_says_too_little_is_refused() {
+        let fault = |keys: &str| {
+            let keys = format!("name='items'\nfile='x'\neach='(?P<value>x)'\n{keys}");
+            let also: Also = toml_edit::de::from_str(&keys).unwrap();
+            also.fault().unwrap_or_default()
+        };
+        assert_eq!(
+            fault("kind='flags'\nline='x'"),
+            "also \"items\": kind is list or sequence"
+        );
+        assert_eq!(
+            fault("kind='list'\nline='x'"),
+            "also \"items\": line lacks the group (?P<list>…)"
+        );
+        assert_eq!(
+            fault("kind='list'\nline='(?P<list>x)'\nwrite='x'"),
+            "also \"items\": write lacks {id}"
+        );
     }
 }

@@ -58,11 +58,9 @@ impl Reader {
         }
         let descriptors =
             (0..self.files.len()).filter_map(|file| self.descriptor_beside(file, path));
-        let home = self.home(path.as_str());
-        let home = home.and_then(|home| RelPath::parse(&home).ok());
-        let home = home.as_ref().unwrap_or(path);
+        let home = self.home_of(path);
         let others = self.with.iter().filter_map(|with| {
-            let seen_from = if with.is_apart() { home } else { path };
+            let seen_from = if with.is_apart() { &home } else { path };
             seen_from_folder_of(seen_from, &with.of(home.name()))
         });
         let all = descriptors.chain(others);
@@ -73,14 +71,17 @@ impl Reader {
     pub fn descriptor_beside(&self, file: usize, path: &RelPath) -> Option<RelPath> {
         let mut names = self.files.get(file)?.name.0.iter();
         let template = names.find(|name| is_template(name.inner.as_str()))?;
-        seen_from_folder_of(path, &filled(template.inner.as_str(), &self.own_name(path)))
+        seen_from_folder_of(
+            path,
+            &filled(template.inner.as_str(), self.home_of(path).name()),
+        )
     }
 
-    /// The name that it has when it is on.
-    fn own_name(&self, path: &RelPath) -> String {
+    /// The place that it has when it is on; of a release, the one in that.
+    fn home_of(&self, path: &RelPath) -> RelPath {
         let home = self.home(path.as_str());
-        let home = home.as_deref().unwrap_or(path.as_str());
-        home.rsplit('/').next().unwrap_or(home).to_owned()
+        let home = home.and_then(|home| RelPath::parse(&home).ok());
+        home.unwrap_or_else(|| path.clone())
     }
 
     /// What is wrong with what lies beside.

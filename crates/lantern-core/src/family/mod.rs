@@ -521,19 +521,14 @@ impl Family {
             return fault(why.into());
         }
         if let Some(order) = &self.order {
-            let has = |group: &str| order.line.regex().capture_names().any(|n| n == Some(group));
-            if !order.kind.groups().iter().all(|group| has(group)) {
+            if !order.kind.groups().iter().all(|it| order.line.names(it)) {
                 return fault(
                     "order.line lacks the group (?P<id>…), for flags (?P<on>…), for a list (?P<list>…), \
                      for names (?P<at>…) and (?P<name>…)"
                         .into(),
                 );
             }
-            let names_file = |includes: &Pattern| {
-                let mut groups = includes.regex().capture_names();
-                groups.any(|group| group == Some("file"))
-            };
-            if order.includes.as_ref().is_some_and(|it| !names_file(it)) {
+            if order.includes.as_ref().is_some_and(|it| !it.names("file")) {
                 return fault("order.includes lacks the group (?P<file>…)".into());
             }
             if let Some(parked) = &order.parked
