@@ -371,35 +371,48 @@ fn components_of(model: &Model<'_>, hard: &[Lit], core: &[Lit]) -> BTreeSet<Id> 
     both.map(|(component, _)| component.id.clone()).collect()
 }
 
-/// The literals that keep components: those that have to hold, and those that are worth a price.
-fn stays<'m, 'a>(model: &'m Model<'a>, search: &mut Solver<&'m Model<'a>>) -> (Vec<Lit>, Vec<Lit>) {
+/// What keeps components: the literals that have to hold, and what is worth a price.
+fn stays<'m, 'a>(
+    model: &'m Model<'a>,
+    search: &mut Solver<&'m Model<'a>>,
+) -> (Vec<Lit>, Vec<Stay>) {
     let (mut hard, mut lost) = (Vec::new(), Vec::new());
     for component in model.components.iter().filter(|component| component.stays) {
-        let lit = stay(model, search, component);
+        let stay = Stay::of(model, search, component);
         match component.droppable {
-            true => lost.push(lit),
-            false => hard.push(lit),
+            true => lost.push(stay),
+            false => hard.push(stay.lit),
         }
     }
     (hard, lost)
 }
 
-/// The literal that says that a component, or what replaces it, is there.
-fn stay<'m, 'a>(
-    model: &'m Model<'a>,
-    search: &mut Solver<&'m Model<'a>>,
-    component: &Component<'a>,
-) -> Lit {
-    let there = Lit::not(component.absent());
-    let replacers = model.replacers(component);
-    if replacers.is_empty() {
-        return there;
+/// That a component, or what replaces it, is there.
+struct Stay {
+    /// Where this holds, one of those does; where it does not, one of them may.
+    lit: Lit,
+    one_of: Vec<Lit>,
+}
+
+impl Stay {
+    fn of<'m, 'a>(
+        model: &'m Model<'a>,
+        search: &mut Solver<&'m Model<'a>>,
+        component: &Component<'a>,
+    ) -> Stay {
+        let there = Lit::not(component.absent());
+        let replacers = model.replacers(component).into_iter().map(Lit::is);
+        let one_of: Vec<Lit> = std::iter::once(there).chain(replacers).collect();
+        let lit = match one_of[..] {
+            [there] => there,
+            _ => {
+                let helper = search.helper();
+                search.require_with(helper, &one_of);
+                Lit::is(helper)
+            }
+        };
+        Stay { lit, one_of }
     }
-    let helper = search.helper();
-    let mut lits = vec![there];
-    lits.extend(replacers.into_iter().map(Lit::is));
-    search.require_with(helper, &lits);
-    Lit::is(helper)
 }
 
 fn selection(request: &Request, model: &Model<'_>, found: &[bool], proved: bool) -> Selection {

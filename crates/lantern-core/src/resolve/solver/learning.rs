@@ -36,6 +36,9 @@ impl<T: Theory> Solver<T> {
                         .map(Lit::is),
                 );
             }
+            Reason::Budget(budget) => {
+                self.not_allowed_by(budget, lit, self.level_of[var as usize], found);
+            }
         }
     }
 

@@ -10,6 +10,7 @@
 //!
 //! All of it is deterministic: no clock, no chance. Effort is counted in steps.
 
+mod budget;
 mod guards;
 mod learning;
 mod log;
@@ -17,6 +18,8 @@ mod places;
 mod rooms;
 
 use super::heap::ActivityHeap;
+pub(super) use budget::Budget;
+use budget::Spent;
 use foldhash::{HashMap, HashMapExt};
 pub(super) use guards::{Counting, Guard};
 use log::Log;
@@ -155,6 +158,8 @@ enum Reason {
     Because(Lit),
     /// All others of its domain are false.
     Last,
+    /// It would go beyond this budget.
+    Budget(u32),
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -232,6 +237,8 @@ pub(super) struct Solver<T> {
     value: Vec<i8>,
     level_of: Vec<u32>,
     reason: Vec<Reason>,
+    /// Where each variable that is set stands on the trail.
+    position: Vec<u32>,
     expanded: Vec<bool>,
     domain_of: Vec<u32>,
     marked: Vec<bool>,
@@ -258,6 +265,7 @@ pub(super) struct Solver<T> {
     heap: ActivityHeap,
     rooms: Rooms,
     places: Places,
+    budgets: Vec<Budget>,
     /// Whether far more is known of takers and places ([`Solver::places`]) than when this was last said to be old.
     pub(super) has_news: bool,
     bundles: HashMap<u32, Lit>,
@@ -301,6 +309,7 @@ impl<T: Theory> Solver<T> {
             value: Vec::new(),
             level_of: Vec::new(),
             reason: Vec::new(),
+            position: Vec::new(),
             expanded: Vec::new(),
             domain_of: Vec::new(),
             marked: Vec::new(),
@@ -323,6 +332,7 @@ impl<T: Theory> Solver<T> {
             heap: ActivityHeap::new(domains.len()),
             rooms: Rooms::new(Vec::new(), &[]),
             places: Places::default(),
+            budgets: Vec::new(),
             has_news: false,
             bundles: HashMap::new(),
             guards: Vec::new(),
@@ -358,6 +368,7 @@ impl<T: Theory> Solver<T> {
         self.value.resize(vars, 0);
         self.level_of.resize(vars, 0);
         self.reason.resize(vars, Reason::None);
+        self.position.resize(vars, 0);
         self.expanded.resize(vars, false);
         self.domain_of.resize(vars, NO_DOMAIN);
         self.marked.resize(vars, false);
@@ -476,6 +487,7 @@ impl<T: Theory> Solver<T> {
     fn set(&mut self, lit: Lit, reason: Reason) {
         let var = lit.var() as usize;
         self.value[var] = if lit.is_negative() { -1 } else { 1 };
+        self.position[var] = self.trail.len() as u32;
         self.level_of[var] = match (reason, self.out_of_order) {
             (Reason::None, _) | (_, false) => self.levels.len() as u32,
             _ => self.level_by(lit, reason),
@@ -510,6 +522,11 @@ impl<T: Theory> Solver<T> {
                     .max()
                     .unwrap_or(0)
             }
+            Reason::Budget(budget) => {
+                let mut found = Vec::new();
+                self.not_allowed_by(budget, lit, self.levels.len() as u32, &mut found);
+                found.into_iter().map(of).max().unwrap_or(0)
+            }
         }
     }
 
@@ -541,7 +558,10 @@ impl<T: Theory> Solver<T> {
         self.demand_head = mark.demand_head;
         self.next_domain = mark.next_domain;
         self.head = mark.trail;
-        self.trail.extend(stays);
+        for lit in stays {
+            self.position[lit.var() as usize] = self.trail.len() as u32;
+            self.trail.push(lit);
+        }
         self.levels.truncate(level);
         self.out_of_order &= level > 0;
         self.rooms.forget();
@@ -576,7 +596,11 @@ impl<T: Theory> Solver<T> {
                 return Some(conflict);
             }
             match self.count_rooms() {
-                Count::Enough => return self.crowded(),
+                Count::Enough => match self.count_budgets() {
+                    Spent::Enough => return self.crowded(),
+                    Spent::LeavesOut => {}
+                    Spent::TooMuch(conflict) => return Some(conflict),
+                },
                 Count::LeavesOut => {}
                 Count::TooMuch(conflict) => return Some(conflict),
             }
