@@ -23,6 +23,11 @@ pub(super) enum Proof {
     BestFound,
 }
 
+/// Before it is tried another way, so many steps go by, and so many for each component. Where little is in the way, it is
+/// known by then what the best is.
+const FIRST_TURN: u64 = if cfg!(test) { 1 } else { 50_000 };
+const FOR_EACH: u64 = if cfg!(test) { 0 } else { 1_000 };
+
 type Search<'m, 'a> = Solver<&'m Model<'a>>;
 
 /// Finds the best answer: which variables are true.
@@ -37,6 +42,7 @@ pub(super) fn best(
     most_steps: u64,
 ) -> (Vec<bool>, Proof) {
     let limit = search.steps.saturating_add(most_steps);
+    let turn = FIRST_TURN + FOR_EACH * model.components.len() as u64;
     let kinds = criteria(model.prefer()).iter().map(Some);
     for kind in std::iter::once(None).chain(kinds) {
         loop {
@@ -44,7 +50,7 @@ pub(super) fn best(
                 None => Stage::of_stays(lost),
                 Some(kind) => Stage::of(model, search, *kind),
             };
-            match stage.settle(search, limit, &mut found) {
+            match stage.settle(search, turn, limit, &mut found) {
                 Settled::Yes => break,
                 Settled::Anew => {}
                 Settled::OutOfSteps => return (found, Proof::BestFound),

@@ -7,8 +7,6 @@ use crate::resolve::model::Model;
 use crate::resolve::solver::{Lit, Var};
 use std::collections::{BTreeMap, BTreeSet};
 
-/// So many steps at least go by before it is tried the other way for the first time.
-const FIRST_TURN: u64 = 50_000;
 /// Looking for better answers takes so many times the steps that looking for what cannot hold together took before.
 const PART_OF_DESCENT: u64 = 4;
 
@@ -163,20 +161,17 @@ impl Stage {
     }
 
     /// Meets as many wishes as can be, and makes them required. When the steps run out, the best answer found is there
-    /// too.
+    /// too. `turn` are the steps of the first turn.
     ///
     /// Where little has to be given up it is soon known what; where nearly every wish is in the way of another, an answer
     /// that is better than the best one found is soon known not to be. So each is tried in turn, for longer each time.
     pub(super) fn settle(
         &mut self,
         search: &mut Search<'_, '_>,
+        mut turn: u64,
         limit: u64,
         found: &mut Vec<bool>,
     ) -> Settled {
-        let mut turn = match cfg!(test) {
-            true => 1,
-            false => FIRST_TURN.max(search.steps),
-        };
         loop {
             let until = limit.min(search.steps.saturating_add(turn));
             match self.by_cores(search, until, found) {
