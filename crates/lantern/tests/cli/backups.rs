@@ -24,7 +24,7 @@ fn packs(world: &World, extension: &str) -> Vec<PathBuf> {
 }
 
 /// What a list of files takes in the store differs from run to run with the times on it.
-fn growth_hidden(told: &str) -> String {
+pub fn growth_hidden(told: &str) -> String {
     let growth = Regex::new(r"(the store grew by |MB  )[\d.]+ (?:bytes|KB)\b").unwrap();
     growth.replace_all(told, "${1}SIZE").into_owned()
 }

@@ -1,5 +1,6 @@
 //! A server on another machine, reached by file transfer: over OpenSSH's own server of it.
 
+use crate::backups::growth_hidden;
 use crate::groups::TO;
 use crate::together::up;
 use crate::world::{Disk, World, free_port, standin};
@@ -107,7 +108,10 @@ fn it_is_surveyed_and_planned_as_if_it_were_here() {
         at(&["backup", "make"]),
     ];
     let undone = undone.map(|text| armed.replace(&text, "plan NAME").into_owned());
-    assert_snapshot!("far_not_done", plain(&world, &undone.join("\n")));
+    assert_snapshot!(
+        "far_not_done",
+        growth_hidden(&plain(&world, &undone.join("\n")))
+    );
 }
 
 #[test]
