@@ -1759,7 +1759,7 @@ fn the_search_takes_the_steps_that_it_takes() {
     6: no answer after 182
     7: no answer after 1266
     8: no answer after 390
-    9: first after 1152, Best after 1400, at [0, 0, 0, 0, 0, 23, 25]
+    9: first after 1152, Best after 1399, at [0, 0, 0, 0, 0, 23, 25]
     10: no answer after 84
     11: no answer after 114
     12: first after 102, Best after 867, at [0, 0, 0, 0, 0, 5, 1]

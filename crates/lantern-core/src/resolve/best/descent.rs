@@ -26,13 +26,10 @@ impl Stage {
             return Settled::OutOfSteps;
         }
         let chains = self.chains(search, most);
-        let (budget, better) = *self.budget.get_or_insert_with(|| {
-            let better = Lit::is(search.helper());
-            (search.keep_to(Budget::new(better, 0, Vec::new())), better)
-        });
+        let better = *self.better.get_or_insert_with(|| Lit::is(search.helper()));
         while cost > self.least {
             let more = (cost - self.least) as usize;
-            search.replace(budget, Budget::new(better, more - 1, chains.clone()));
+            search.keep_to(Budget::new(better, more - 1, chains.clone()));
             let left = limit.saturating_sub(search.steps);
             if left == 0 {
                 return Settled::OutOfSteps;
@@ -49,10 +46,8 @@ impl Stage {
             }
         }
         search.require(&[!better]);
-        let always = Lit::is(search.helper());
-        search.require(&[always]);
         let most = (cost - self.least) as usize;
-        search.replace(budget, Budget::new(always, most, chains));
+        search.keep_to(Budget::new(!better, most, chains));
         Settled::Yes
     }
 

@@ -45,8 +45,8 @@ pub(super) struct Stage {
     over: BTreeMap<(usize, u32), Lit>,
     /// Components of which it is known of each price whether they cost more, and that one follows from the other.
     pub(super) ordered: BTreeSet<usize>,
-    /// The number of the budget, and what counts where an answer has to be better than the best one found.
-    pub(super) budget: Option<(usize, Lit)>,
+    /// Where this holds, an answer has to be better than the best one found.
+    pub(super) better: Option<Lit>,
     /// So much all costs together, at the least.
     pub(super) least: i64,
 }
@@ -63,7 +63,7 @@ impl Stage {
             wishes: wishes.collect(),
             over: BTreeMap::new(),
             ordered: BTreeSet::new(),
-            budget: None,
+            better: None,
             least: 0,
         }
     }

@@ -5,6 +5,7 @@
 //! not allow something is told only when it is asked for (as the bound in branch-and-bound solvers for pseudo-Boolean
 //! optimisation, Manquinho and Marques-Silva 2004).
 
+use super::rooms::Count;
 use super::{Lit, Reason, Solver, Theory, Var};
 use foldhash::HashMap;
 
@@ -22,16 +23,6 @@ pub(in crate::resolve) struct Budget {
     spent: Vec<usize>,
     /// The chain of each variable, and the last place that its literal has in it.
     place_of: HashMap<Var, (usize, usize)>,
-}
-
-/// What came of counting.
-pub(super) enum Spent {
-    /// It allows all that is open.
-    Enough,
-    /// Something is not allowed any more; there may be more to conclude.
-    LeavesOut,
-    /// These literals cannot all be false, and are.
-    TooMuch(Vec<Lit>),
 }
 
 impl Budget {
@@ -53,28 +44,24 @@ impl Budget {
 }
 
 impl<T: Theory> Solver<T> {
-    /// Adds a budget; returns its number.
-    pub(in crate::resolve) fn keep_to(&mut self, budget: Budget) -> usize {
+    /// Adds a budget, in the place of one that counts where it does; takes the search back to its beginning.
+    pub(in crate::resolve) fn keep_to(&mut self, budget: Budget) {
         self.back_to(0);
-        self.budgets.push(budget);
-        self.budgets.len() - 1
-    }
-
-    /// Puts another budget in the place of one; nothing that follows from that one alone holds any more.
-    pub(in crate::resolve) fn replace(&mut self, at: usize, budget: Budget) {
-        self.back_to(0);
-        self.budgets[at] = budget;
+        let mut budgets = std::mem::take(&mut self.budgets);
+        budgets.retain(|other| other.on != budget.on && self.truth(other.on) >= 0);
+        budgets.push(budget);
+        self.budgets = budgets;
     }
 
     /// Whether what holds already is within each budget; what would go beyond it is out.
-    pub(super) fn count_budgets(&mut self) -> Spent {
+    pub(super) fn count_budgets(&mut self) -> Count {
         for index in 0..self.budgets.len() {
             if self.truth(self.budgets[index].on) <= 0 {
                 continue;
             }
             let left = match self.left_of(index) {
                 Ok(left) => left,
-                Err(too_much) => return Spent::TooMuch(too_much),
+                Err(too_much) => return Count::TooMuch(too_much),
             };
             let mut leaves_out = false;
             for chain in 0..self.budgets[index].chains.len() {
@@ -87,10 +74,10 @@ impl<T: Theory> Solver<T> {
                 }
             }
             if leaves_out {
-                return Spent::LeavesOut;
+                return Count::LeavesOut;
             }
         }
-        Spent::Enough
+        Count::Enough
     }
 
     /// How much more may be spent; where it is too much already, the clause that says so.

@@ -19,7 +19,6 @@ mod rooms;
 
 use super::heap::ActivityHeap;
 pub(super) use budget::Budget;
-use budget::Spent;
 use foldhash::{HashMap, HashMapExt};
 pub(super) use guards::{Counting, Guard};
 use log::Log;
@@ -595,12 +594,12 @@ impl<T: Theory> Solver<T> {
             if let Some(conflict) = self.propagate() {
                 return Some(conflict);
             }
-            match self.count_rooms() {
-                Count::Enough => match self.count_budgets() {
-                    Spent::Enough => return self.crowded(),
-                    Spent::LeavesOut => {}
-                    Spent::TooMuch(conflict) => return Some(conflict),
-                },
+            let counted = match self.count_rooms() {
+                Count::Enough => self.count_budgets(),
+                counted => counted,
+            };
+            match counted {
+                Count::Enough => return self.crowded(),
                 Count::LeavesOut => {}
                 Count::TooMuch(conflict) => return Some(conflict),
             }

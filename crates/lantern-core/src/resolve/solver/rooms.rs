@@ -24,9 +24,9 @@ struct Counted {
 
 /// What came of counting.
 pub(super) enum Count {
-    /// All has room, as far as is known.
+    /// Nothing is too much, as far as is known.
     Enough,
-    /// A build is out; there may be more to conclude.
+    /// Something that is too much is out; there may be more to conclude.
     LeavesOut,
     /// These literals cannot all be false, and are.
     TooMuch(Vec<Lit>),
