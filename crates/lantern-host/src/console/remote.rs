@@ -188,10 +188,9 @@ impl<'a> Session<'a> {
                 Ok(packet) => return Ok(packet),
                 Err(no_packet) => return Err(self.fault(&no_packet.to_string())),
             }
+            // What has come is read, however late it is: it may be this program that was held up.
             let left = deadline.saturating_duration_since(Instant::now());
-            if left.is_zero() {
-                return Ok(None);
-            }
+            let left = left.max(Duration::from_millis(1));
             let mut piece = [0; 8192];
             let read = self.stream.set_read_timeout(Some(left));
             match read.and_then(|()| self.stream.read(&mut piece)) {

@@ -200,7 +200,8 @@ fn plans_that_cannot_be_carried_out() {
     assert_snapshot!("no_plan", world.lantern(CHANGEOVER));
     world.ok(PLAN);
     let plan = world.read("halcyon-terrace/.lantern/next.plan.json");
-    world.write("cut.plan.json", &plan[..plan.len() / 2]);
+    let begin = plan.split_inclusive("\"actions\": [").next().unwrap();
+    world.write("cut.plan.json", begin);
     assert_snapshot!(
         "cut_plan",
         world.lantern(&[CHANGEOVER, &["cut.plan.json"]].concat())

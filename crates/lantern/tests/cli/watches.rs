@@ -1,7 +1,7 @@
 //! Servers of a group that are watched: what is new is said once, to whom it concerns, and figures of them.
 
 use crate::groups::three;
-use crate::world::free_port;
+use crate::world::{World, free_port};
 use insta::assert_snapshot;
 use std::process::Command;
 
@@ -12,14 +12,16 @@ const WATCH: [&str; 4] = [
     "depot/verdance.catalogue.json",
 ];
 
+/// How full the disk of the tests is, is no news.
+pub fn whatever_is_free(world: &World) {
+    let file = "terraces.group.toml";
+    world.edit(file, "all = [", "watch.free_gb = 0\nall = [");
+}
+
 #[test]
 fn what_is_new_is_said_once() {
     let world = three("");
-    world.edit(
-        "terraces.group.toml",
-        "all = [",
-        "watch.free_gb = 0\nall = [",
-    );
+    whatever_is_free(&world);
     let tell =
         "\n[[tell]]\non = ['news']\nas = 'markdown'\ncommand = ['cp', '{file}', '../told.md']\n";
     let settings = "south-terrace/lantern.toml";
@@ -52,6 +54,7 @@ fn what_is_new_is_said_once() {
 #[test]
 fn figures_are_what_another_program_reads() {
     let world = three("");
+    whatever_is_free(&world);
     // At a port of its own: what answers at that of another seems to be that other, too.
     let other = format!("port = {}\nwas_", free_port());
     world.edit("east-terrace/greenhouse.conf", "port = ", &other);
@@ -91,6 +94,7 @@ fn figures_are_what_another_program_reads() {
 #[test]
 fn what_could_not_be_looked_for_is_said() {
     let world = three("");
+    whatever_is_free(&world);
     world.write("drop/broken-1.0.0.bloom", "no archive");
     let watch = |words: &[&str]| world.lantern(&[&["group", "watch"], words].concat());
     let told = [

@@ -227,7 +227,7 @@ impl World {
     }
 
     /// Waits until something is so.
-    pub fn wait(&self, what: &str, so: impl Fn() -> bool) {
+    pub fn wait(&self, what: &str, mut so: impl FnMut() -> bool) {
         let deadline = Instant::now() + Duration::from_secs(60);
         while !so() {
             assert!(Instant::now() < deadline, "waited too long: {what}");
