@@ -24,6 +24,7 @@ pub trait Person: fmt::Debug + Send + Sync {
 pub struct Memory {
     said: Arc<AtomicU8>,
     answered: Arc<AtomicBool>,
+    settled: Arc<AtomicBool>,
 }
 
 impl Memory {
@@ -48,5 +49,14 @@ impl Memory {
 
     pub(crate) fn answers(&self) {
         self.answered.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether it was known to be up, or down, since it was started last.
+    pub(crate) fn is_settled(&self) -> bool {
+        self.settled.load(Ordering::Relaxed)
+    }
+
+    pub(crate) fn settles(&self, is_settled: bool) {
+        self.settled.store(is_settled, Ordering::Relaxed);
     }
 }

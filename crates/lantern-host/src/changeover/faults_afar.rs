@@ -7,6 +7,7 @@ use super::{changeover, journal, resume, take_over};
 use crate::adopt::{AdoptOptions, adopt};
 use crate::changeover::fault::ChangeoverFault;
 use crate::config;
+use crate::console::{Console, ServerState};
 use crate::error::Error;
 use crate::folder::own;
 use crate::ledger::Ledger;
@@ -17,8 +18,9 @@ use crate::place::{far, here};
 use crate::runner::{Runner, ThisMachine};
 use lantern_core::plan::{Plan, Step};
 use lantern_core::text::Text;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::sync::{Arc, Mutex};
@@ -455,6 +457,58 @@ fn a_changeover_by_hand_of_a_server_that_is_not_seen() {
             }
         }
     }
+}
+
+/// It prints that it fails while its port is not open yet: that is no witness that it is down, and whoever stops it is asked.
+#[test]
+fn what_may_still_be_coming_up_is_not_taken_for_down() {
+    let Some(served) = Served::start(Server::Sftp) else {
+        return;
+    };
+    let rented = Rented::with_buttons(true, &served);
+    let dir = rented.pond.dir.path();
+    let door = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = door.local_addr().unwrap().port();
+    let family = dir.join("pond.family.toml");
+    let text = fs::read_to_string(&family).unwrap();
+    let rule = "console = { port = { file = \"server/port\", line = '^(?P<port>\\d+)$', transport = \"tcp\" }, ";
+    fs::write(&family, text.replace("console = { ", rule)).unwrap();
+    fs::write(dir.join("pond/server/port"), format!("{port}\n")).unwrap();
+    rented.state("host = \"127.0.0.1\"\n");
+    let hand = Hand::of(&rented, true);
+    let mut server = rented.pond.server();
+    server.person = Some(hand.clone());
+    let console = Console::of(&server);
+    assert!(matches!(
+        console.state().unwrap(),
+        ServerState::Foreign { .. }
+    ));
+    drop(door);
+    assert_eq!(console.state().unwrap(), ServerState::Down);
+    fs::write(dir.join("pond/fish/carp-1.fish"), "sinks = true\n").unwrap();
+    let starting = console.start().unwrap();
+    let failed = console
+        .wait_ready(&starting, &BTreeSet::new(), false)
+        .unwrap_err();
+    assert!(failed.to_string().contains("sunk"), "{failed}");
+    // Who comes later knows it, too.
+    let later = rented.pond.server();
+    for server in [&server, &later] {
+        let state = Console::of(server).state().unwrap();
+        let who = state.who().unwrap();
+        assert!(
+            who.ends_with("is closed, but it was started and may still be coming up"),
+            "{who}"
+        );
+    }
+    console.stop().unwrap();
+    let asked = hand.asked();
+    assert!(
+        asked[1].ends_with("press Enter when the page says that it is down."),
+        "{asked:?}"
+    );
+    assert_eq!(console.state().unwrap(), ServerState::Down);
+    assert_eq!(Console::of(&later).state().unwrap(), ServerState::Down);
 }
 
 #[test]

@@ -183,7 +183,9 @@ impl Servers {
     pub(super) fn end_what_runs(&self) -> Result<()> {
         let end = |one: &One| match one.console().state()? {
             ServerState::Down => Ok(()),
-            _ if one.console().is_by_hand() => one.console().stop().map(|_| ()),
+            _ if one.console().is_by_hand() || one.console().may_be_coming_up() => {
+                one.console().stop().map(|_| ())
+            }
             ServerState::Foreign { who } => Err(Error::Console(ConsoleFault::NoConsole { who })),
             ServerState::Unknown { why } => Err(Error::Console(ConsoleFault::Unseen { why })),
             ServerState::Ours(_) | ServerState::Reached { .. } => one.console().end_failed_start(),

@@ -71,7 +71,9 @@ pub fn take_over(server: &Server, ledger: &mut Ledger) -> Result<TakenOver> {
         for one in server.each() {
             let console = Console::of(&one);
             match console.state()? {
-                ServerState::Unknown { why } if !console.can_be_told() => {
+                ServerState::Unknown { why }
+                    if !console.can_be_told() && !console.may_be_coming_up() =>
+                {
                     return Err(ConsoleFault::Unseen { why }.into());
                 }
                 _ => console.stop()?,

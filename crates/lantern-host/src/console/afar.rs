@@ -9,6 +9,7 @@ use super::{Console, LineWay, ServerState};
 use crate::console::fault::ConsoleFault;
 use crate::error::{Error, Result};
 use crate::place::Address;
+use jiff::Timestamp;
 use lantern_core::family::{Stop, Transport};
 use lantern_core::health;
 use std::collections::BTreeSet;
@@ -27,6 +28,9 @@ const AWAY: Duration = Duration::from_millis(if cfg!(test) { 100 } else { 60_000
 
 /// The file that says what of it was seen to answer from here.
 const ANSWERED: &str = "answered";
+/// The file that says until when a server that was started, and of which nothing answers, may still be coming up: in
+/// milliseconds since 1970.
+const COMING_UP: &str = "coming-up";
 
 /// What can be seen of a server on another machine.
 #[derive(Debug, Default)]
@@ -34,6 +38,8 @@ struct Sight {
     up: Vec<String>,
     down: Vec<String>,
     unseen: Vec<String>,
+    /// Whether one says that it is down who knows it, however little of it answers.
+    is_told_down: bool,
 }
 
 impl Console<'_> {
@@ -63,12 +69,22 @@ impl Console<'_> {
     pub(super) fn state_there(&self) -> Result<ServerState> {
         let sight = self.sight()?;
         let memory = &self.server.memory;
+        if !sight.up.is_empty() {
+            self.settle();
+        }
         let seen_up = |who: String| match self.is_reachable() {
             true => ServerState::Reached { who, pid: None },
             false => ServerState::Foreign { who },
         };
         Ok(match () {
             () if !sight.up.is_empty() => seen_up(sight.up.join(", ")),
+            () if sight.is_told_down => ServerState::Down,
+            () if !sight.down.is_empty() && self.may_be_coming_up() => ServerState::Unknown {
+                why: format!(
+                    "{}, but it was started and may still be coming up",
+                    sight.down.join(", ")
+                ),
+            },
             () if !sight.down.is_empty() => ServerState::Down,
             () if memory.said() == Some(false) => ServerState::Down,
             () if memory.said() == Some(true) => seen_up("somebody said so".into()),
@@ -88,7 +104,10 @@ impl Console<'_> {
             match self.said_to_be_up()? {
                 Some(command) => sight.up.push(format!("{command} says so")),
                 // Whom the administrator's own command line is asked, that knows.
-                None => sight.down.push("the command line for its state".into()),
+                None => {
+                    sight.down.push("the command line for its state".into());
+                    sight.is_told_down = true;
+                }
             }
             return Ok(sight);
         }
@@ -183,6 +202,47 @@ impl Console<'_> {
             .and_then(|()| self.server.folder.write_whole(&file, known.as_bytes()));
     }
 
+    /// Whether it was started, has not been seen to be up since, and has had no more time than it may take.
+    pub fn may_be_coming_up(&self) -> bool {
+        if !self.server.folder.is_far() || self.server.memory.is_settled() {
+            return false;
+        }
+        let until = self
+            .server
+            .folder
+            .read(&self.server.console_file(COMING_UP));
+        let until = until
+            .ok()
+            .and_then(|until| String::from_utf8(until).ok()?.parse().ok());
+        until.is_some_and(|until: i64| Timestamp::now().as_millisecond() < until)
+    }
+
+    /// From now on it may be coming up, as long as a start may take.
+    fn may_come_up_now(&self) -> Result<()> {
+        let limit = self.server.family.console.ready_timeout_s;
+        let until = Timestamp::now()
+            .as_millisecond()
+            .saturating_add_unsigned(limit.saturating_mul(1000));
+        self.server.memory.settles(false);
+        let file = self.server.console_file(COMING_UP);
+        self.server
+            .folder
+            .write_whole(&file, until.to_string().as_bytes())
+    }
+
+    /// That nothing of it answers says from now on that it is down: it was seen to be up, or is known to be down.
+    fn settle(&self) {
+        if self.server.memory.is_settled() {
+            return;
+        }
+        self.server.memory.settles(true);
+        // Who only looks may not be able to write: then it is found out anew next time.
+        let _ = self
+            .server
+            .folder
+            .remove_file(&self.server.console_file(COMING_UP));
+    }
+
     /// The host at which players, and lantern, reach it.
     pub(super) fn host(&self) -> String {
         let stated = self.server.config.console.host.clone();
@@ -204,32 +264,39 @@ impl Console<'_> {
         let stop_line = self.run_by().and_then(|run| run.stop.as_ref());
         let person = self.server.person.as_deref();
         let name = self.server.title();
+        // Of one that has failed to start nothing may be left to be stopped: then its time to come up is waited for.
+        let may_come = self.may_be_coming_up();
         let by_hand = match (stop_line, &self.server.config.console.line, &rule.stop) {
             (Some(stop), ..) => {
-                self.obey(stop, limit)?;
+                match self.obey(stop, limit) {
+                    Ok(()) => self.settle(),
+                    Err(error) if !may_come => return Err(error),
+                    Err(_) => {}
+                }
                 false
             }
-            (None, Some(_), Stop::Command(command)) => {
+            (None, Some(_), Stop::Command(command)) if !may_come => {
                 self.send(command)?;
                 false
             }
             _ => {
-                let is_unseen = matches!(state, ServerState::Unknown { .. });
+                let is_unseen = matches!(state, ServerState::Unknown { .. }) && !may_come;
                 let person = person.filter(|person| !is_unseen || person.can_say());
-                let Some(person) = person else {
-                    return Err(no_way(&state));
-                };
-                person.ask(&format!(
-                    "Stop {name} now, in the page of its host. {}",
-                    self.how_seen(person.can_say(), "down")
-                ));
-                true
+                match person {
+                    Some(person) => person.ask(&format!(
+                        "Stop {name} now, in the page of its host. {}",
+                        self.how_seen(person.can_say(), "down")
+                    )),
+                    None if may_come => {}
+                    None => return Err(no_way(&state)),
+                }
+                person.is_some()
             }
         };
-        let limit = if by_hand {
-            self.server.by_hand_limit()
-        } else {
-            limit
+        let limit = match () {
+            () if by_hand => self.server.by_hand_limit(),
+            () if may_come => limit.saturating_add(Duration::from_secs(rule.ready_timeout_s)),
+            () => limit,
         };
         let begun = Instant::now();
         let mut told = Instant::now();
@@ -259,6 +326,7 @@ impl Console<'_> {
                 if says_so {
                     self.server.memory.says(Some(false));
                 }
+                self.settle();
                 return Ok(if by_hand { still_up } else { Duration::ZERO });
             }
             if crate::interrupt::wants_back() {
@@ -299,6 +367,9 @@ impl Console<'_> {
             .sight()
             .is_ok_and(|sight| !sight.up.is_empty() || !sight.down.is_empty());
         match (sees, can_say) {
+            (true, true) if what == "down" && self.may_be_coming_up() => {
+                "It may still be coming up, which I cannot see: press Enter when the page says that it is down.".into()
+            }
             (true, _) => format!("I see by myself when it is {what}."),
             (false, true) => format!(
                 "I cannot see that from here: press Enter when the page says that it is {what}."
@@ -339,6 +410,7 @@ impl Console<'_> {
         self.remember_where_it_begins()?;
         let begun = Instant::now();
         self.server.memory.says(None);
+        self.may_come_up_now()?;
         match (self.run_by(), self.server.person.as_deref()) {
             (Some(run), _) => self.obey(&run.start, super::ANSWER)?,
             (None, Some(person)) => {
@@ -397,9 +469,13 @@ impl Console<'_> {
                     ServerState::Reached { .. } | ServerState::Foreign { .. }
                 )
             });
-            let is_unseen = matches!(state, Some(ServerState::Unknown { .. }) | None);
+            let is_unseen = matches!(state, Some(ServerState::Unknown { .. }) | None)
+                && !self.may_be_coming_up();
             if begun.is_none() && (is_up || !lines.is_empty()) {
                 begun = Some(Instant::now());
+                if !is_up {
+                    self.may_come_up_now()?;
+                }
             }
             let bad = health::errors(rule, &lines, known);
             if let Some(error) = bad.into_iter().find(|error| !error.known && !stay) {
@@ -420,6 +496,7 @@ impl Console<'_> {
                 if said {
                     self.server.memory.says(Some(true));
                 }
+                self.settle();
                 ready_at = Some(Instant::now());
                 let begun = begun.unwrap_or(starting.begun);
                 started.ready_ms = begun.elapsed().as_millis() as u64;
