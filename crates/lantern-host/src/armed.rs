@@ -21,8 +21,8 @@ pub fn plan_file() -> RelPath {
 }
 
 /// The name of a plan: what its text's hash begins with, so that no other has it.
-pub fn name_of(text: &str) -> String {
-    blake3::hash(text.as_bytes()).to_hex()[..6].to_owned()
+pub fn name_of(text: impl AsRef<[u8]>) -> String {
+    blake3::hash(text.as_ref()).to_hex()[..6].to_owned()
 }
 
 /// What is armed, or became of what was; none where no plan was asked for.
@@ -38,14 +38,14 @@ pub fn read(server: &Server) -> Result<Option<Armed>> {
     Ok(serde_json::from_slice(&text).ok())
 }
 
-/// Arms a plan that was just saved; `group` is the mark of what was planned for several servers at once.
+/// Arms a plan that was just saved, by the text that lies there; `group` is the mark of what was planned for several servers at once.
 ///
 /// # Errors
-/// When it cannot be written.
+/// When it cannot be read or written.
 pub fn arm(server: &Server, plan: &Plan, group: Option<&str>) -> Result<Armed> {
     let armed = Armed {
         format: 1,
-        name: Some(name_of(&plan.to_json())),
+        name: Some(name_of(server.folder.read(&plan_file())?)),
         from: plan.from.clone(),
         to: Some(plan.to.clone()),
         at_ms: now(),
@@ -130,7 +130,7 @@ pub fn idle(server: &Server, group: &str) -> Result<()> {
 /// When it cannot be written.
 pub fn became(server: &Server, plan: &Plan, became: Became) -> Result<()> {
     match read(server)? {
-        Some(armed) if armed.name == Some(name_of(&plan.to_json())) => {
+        Some(armed) if armed.name == Some(name_of(plan.to_json())) => {
             write(server, &Armed { became, ..armed })
         }
         _ => Ok(()),

@@ -11,7 +11,7 @@ use crate::release;
 use lantern_core::component::{Kind, Runs, Side};
 use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
 use lantern_core::draft::{Sample, may_tell};
-use lantern_core::facts::Facts;
+use lantern_core::facts::{Facts, Reading};
 use lantern_core::family::{Family, Glob, Pattern, Reader, Shape};
 use lantern_core::offer::{Offer, Origin};
 use lantern_core::order::{Arrangement, Keeping, OrderText};
@@ -223,47 +223,50 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
     let tried: Vec<(Tried, Vec<RelPath>)> = claims
         .claims
         .par_iter()
-        .map(|claim| {
-            let parts = claim.reader.parts.iter().filter(|part| part.own);
-            let parts = parts.filter_map(|part| RelPath::parse(&part.to).ok());
-            let mut owns: Vec<RelPath> = parts.collect();
-            let mut tried = Tried {
-                place: claim.place.clone(),
-                reader: claim.reader.name.clone(),
-                also: others
-                    .get(claim.place.as_str())
-                    .cloned()
-                    .unwrap_or_default(),
-                files: Vec::new(),
-                told: Vec::new(),
-                runs: None,
-                fault: None,
-            };
-            tried.also.retain(|name| *name != tried.reader);
-            let subject = Subject {
-                reader: claim.reader,
-                family,
-                place: claim.home.as_str(),
-                content: "",
-                archive: None,
-            };
-            let made = descriptors_of(&folder, claim, &files).and_then(|found| {
-                tried.files = found.iter().map(|found| found.name.clone()).collect();
-                let told = descriptor::explain(&subject, &found);
-                let told = told.and_then(|told| {
-                    let read = descriptor::read(&subject, &found)?;
-                    owns.extend(read.holdings.owns);
-                    tried.runs = runs(family, order_file.as_ref(), claim, &read.facts);
-                    Ok(told)
+        .map_init(
+            || Reading::new(&family.versions),
+            |reading, claim| {
+                let parts = claim.reader.parts.iter().filter(|part| part.own);
+                let parts = parts.filter_map(|part| RelPath::parse(&part.to).ok());
+                let mut owns: Vec<RelPath> = parts.collect();
+                let mut tried = Tried {
+                    place: claim.place.clone(),
+                    reader: claim.reader.name.clone(),
+                    also: others
+                        .get(claim.place.as_str())
+                        .cloned()
+                        .unwrap_or_default(),
+                    files: Vec::new(),
+                    told: Vec::new(),
+                    runs: None,
+                    fault: None,
+                };
+                tried.also.retain(|name| *name != tried.reader);
+                let subject = Subject {
+                    reader: claim.reader,
+                    family,
+                    place: claim.home.as_str(),
+                    content: "",
+                    archive: None,
+                };
+                let made = descriptors_of(&folder, claim, &files).and_then(|found| {
+                    tried.files = found.iter().map(|found| found.name.clone()).collect();
+                    let told = descriptor::explain(&subject, &found);
+                    let told = told.and_then(|told| {
+                        let read = descriptor::read(&subject, &found, reading)?;
+                        owns.extend(read.holdings.owns);
+                        tried.runs = runs(family, order_file.as_ref(), claim, &read.facts);
+                        Ok(told)
+                    });
+                    told.map_err(|fault| fault.to_string())
                 });
-                told.map_err(|fault| fault.to_string())
-            });
-            match made {
-                Ok(told) => tried.told = told,
-                Err(fault) => tried.fault = Some(fault),
-            }
-            (tried, owns)
-        })
+                match made {
+                    Ok(told) => tried.told = told,
+                    Err(fault) => tried.fault = Some(fault),
+                }
+                (tried, owns)
+            },
+        )
         .collect();
     let (tried, owns): (Vec<Tried>, Vec<Vec<RelPath>>) = tried.into_iter().unzip();
     let is_owned = |path: &RelPath| owns.iter().flatten().any(|own| path.is_within(own));

@@ -10,8 +10,10 @@ use crate::means::style;
 use crate::sheet::Sheet;
 use crate::visible::{visible, visible_json};
 use comfy_table::{ContentArrangement, Row, Table};
+use console::Alignment;
 use std::fmt;
 use std::io::{IsTerminal, Write};
+use std::iter;
 use std::sync::Arc;
 
 /// What of a line that is printed comes from the styles.
@@ -232,6 +234,21 @@ impl Look {
             Some((cut, room)) if cut == column => room,
             _ => widths[column],
         };
+        let text = |row: &[String], column: usize| row.get(column).cloned().unwrap_or_default();
+        let painted: Vec<String> = heads
+            .iter()
+            .map(|head| self.paint(Means::Aside, head))
+            .collect();
+        let Some((widest, room)) = wrapped else {
+            for row in iter::once(&painted).chain(&rows) {
+                let cells = shown.iter().map(|column| {
+                    let width = natural(*column) + GAP;
+                    console::pad_str(&text(row, *column), width, Alignment::Left, None).into_owned()
+                });
+                self.say(&format!("  {}", cells.collect::<String>().trim_end()));
+            }
+            return self.left_out(&left_out);
+        };
         let mut table = Table::new();
         table
             .load_style(comfy_table::presets::NOTHING)
@@ -239,22 +256,22 @@ impl Look {
         if limit < usize::MAX {
             table.set_width(limit as u16);
         }
-        table.set_header(
+        let cells = |row: &[String]| {
             shown
                 .iter()
-                .map(|column| self.paint(Means::Aside, heads[*column])),
-        );
+                .map(|column| text(row, *column))
+                .collect::<Vec<_>>()
+        };
+        table.set_header(cells(&painted));
         for row in &rows {
-            let cells = shown
-                .iter()
-                .map(|column| row.get(*column).cloned().unwrap_or_default());
-            table.add_row(Row::from(cells.collect::<Vec<String>>()));
+            table.add_row(Row::from(cells(row)));
         }
         for (column, number) in table.column_iter_mut().zip(&shown) {
             column.set_padding((0, GAP as u16));
-            let room = match wrapped {
-                Some((widest, room)) if widest == *number => room,
-                _ => natural(*number),
+            let room = if *number == widest {
+                room
+            } else {
+                natural(*number)
             };
             let exact = comfy_table::Width::Fixed((room + GAP) as u16);
             column.set_constraint(comfy_table::ColumnConstraint::Absolute(exact));
@@ -262,8 +279,13 @@ impl Look {
         for line in table.lines() {
             self.say(&format!("  {}", line.trim_end()));
         }
-        if !left_out.is_empty() {
-            let text = format!("  (too narrow for: {})", left_out.join(", "));
+        self.left_out(&left_out);
+    }
+
+    /// Says which columns had no room.
+    fn left_out(&self, heads: &[String]) {
+        if !heads.is_empty() {
+            let text = format!("  (too narrow for: {})", heads.join(", "));
             self.say(&self.paint(Means::Aside, &text));
         }
     }

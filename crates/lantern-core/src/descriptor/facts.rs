@@ -27,11 +27,14 @@ impl Source for Lookups<'_> {
 }
 
 impl Lookups<'_> {
-    pub(crate) fn described(&self) -> Result<Described, DescriptorFault> {
-        self.read().map_err(|misread| self.located(misread))
+    pub(crate) fn described(
+        &self,
+        reading: &mut Reading<'_>,
+    ) -> Result<Described, DescriptorFault> {
+        self.read(reading).map_err(|misread| self.located(misread))
     }
 
-    fn read(&self) -> Result<Described, Misread> {
+    fn read(&self, reading: &mut Reading<'_>) -> Result<Described, Misread> {
         let (reader, family) = (self.subject.reader, self.subject.family);
         let id = self.text("id");
         let id = id.as_deref().unwrap_or_else(|| self.subject.stem());
@@ -44,8 +47,7 @@ impl Lookups<'_> {
             return Err(Misread::new(&id, format!("the id {id:?} cannot be used")));
         }
         let (version, version_from) = self.version(reader.kind)?;
-        let mut reading = Reading::new(&family.versions);
-        let mut facts = Facts::of_fields(Id::new(&id), reader.kind, version, self, &mut reading)?;
+        let mut facts = Facts::of_fields(Id::new(&id), reader.kind, version, self, reading)?;
         for (id, version) in self.pairs("pins")? {
             let exact = made(&version, family.versions.version(false, &version))?;
             facts.needs.push(Need {

@@ -6,7 +6,7 @@ mod needs;
 
 use crate::component::Id;
 use crate::document::Node;
-use crate::facts::Facts;
+use crate::facts::{Facts, Reading};
 use crate::family::{Family, Reader};
 use crate::path::RelPath;
 pub(crate) use lookups::{Lookups, Meant};
@@ -136,12 +136,16 @@ pub struct Told {
     pub text: String,
 }
 
-/// Reads what a component's descriptor files say.
+/// Reads what a component's descriptor files say; `reading` is of the family's notations.
 ///
 /// # Errors
 /// On text that the notation cannot read, and on versions and ranges that make no sense.
-pub fn read(subject: &Subject<'_>, found: &[Found]) -> Result<Described, DescriptorFault> {
-    Lookups::open(subject, found)?.described()
+pub fn read(
+    subject: &Subject<'_>,
+    found: &[Found],
+    reading: &mut Reading<'_>,
+) -> Result<Described, DescriptorFault> {
+    Lookups::open(subject, found)?.described(reading)
 }
 
 /// Tells field by field what is found where, before anything is made of it.
@@ -231,7 +235,7 @@ mod tests {
             content: "abcdef0123456",
             archive: None,
         };
-        read(&subject, &found)
+        read(&subject, &found, &mut Reading::new(&family.versions))
     }
 
     fn told(facts: &Facts) -> String {

@@ -2,6 +2,7 @@
 
 use super::{Described, Found, Subject, read};
 use crate::component::{Id, Need};
+use crate::facts::Reading;
 use thin_vec::ThinVec;
 
 /// So many places are tried.
@@ -20,10 +21,11 @@ pub fn needing(
     old: &Id,
     new: &Id,
 ) -> Option<String> {
-    let now = read(subject, found).ok()?;
+    let mut reading = Reading::new(&subject.family.versions);
+    let now = read(subject, found, &mut reading).ok()?;
     let text = &found[file].text;
     let wanted = wanted(&now.facts.needs, old, new);
-    let is_wanted = |text: &str| {
+    let mut is_wanted = |text: &str| {
         let mut changed = found.to_vec();
         // One file may be found under several rules.
         let (name, was) = (&found[file].name, &found[file].text);
@@ -33,7 +35,7 @@ pub fn needing(
         {
             other.text = text.to_owned();
         }
-        read(subject, &changed).is_ok_and(|then| is_only_that(&now, &then, &wanted))
+        read(subject, &changed, &mut reading).is_ok_and(|then| is_only_that(&now, &then, &wanted))
     };
     let has_new = now.facts.needs.iter().any(|need| need.id == *new);
     let places = places(text, old.as_str()).take(MOST);

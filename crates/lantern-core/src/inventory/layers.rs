@@ -325,7 +325,7 @@ pub(crate) mod tests {
             texts: &[],
             effects: &BTreeMap::new(),
             files: &files,
-            descriptors: &[],
+            described: &[],
             catalogued: None,
             order: Some(&crate::order::OrderText::read(
                 family.order.as_ref().unwrap(),

@@ -14,7 +14,7 @@ pub use crate::descriptor::VersionFrom;
 
 use crate::component::{Effect, Id, Kind, Member, Need, Provided, Runs, Side};
 use crate::descriptor::{self, Described, Found, Holdings, Subject};
-use crate::facts::Facts;
+use crate::facts::{Facts, Reading};
 use crate::family::{Family, Ground, OrderRule, Shape};
 use crate::launch::Flow;
 use crate::order::{
@@ -167,8 +167,8 @@ pub trait Catalogued: fmt::Debug {
 pub struct Evidence<'a> {
     /// Every file but lantern's own.
     pub files: &'a [FileSeen],
-    /// For each claim: its descriptor files, or why they cannot be read.
-    pub descriptors: &'a [Result<Vec<Found>, String>],
+    /// For each claim: what [`described`] made of its descriptor files, or why they cannot be read.
+    pub described: &'a [Result<Described, String>],
     /// What catalogues know of releases, where there are any.
     pub catalogued: Option<&'a dyn Catalogued>,
     /// The load order as it is written down.
@@ -370,15 +370,19 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     let starters = inventory.order.starters();
     let mut unreadable = Vec::new();
     let mut read: Vec<Option<Component>> = Vec::new();
-    for (claim, descriptors) in claims.claims.iter().zip(evidence.descriptors) {
+    for (claim, described) in claims.claims.iter().zip(evidence.described) {
         let group = claim
             .group
             .and_then(|group| Some(read[group].as_ref()?.facts.id.clone()));
-        let component = component(family, claim, descriptors, group, &starters, evidence);
-        read.push(match component {
-            Ok(component) => Some(component),
+        read.push(match described {
+            Ok(described) => {
+                let described = described.clone();
+                Some(component(
+                    family, claim, described, group, &starters, evidence,
+                ))
+            }
             Err(why) => {
-                unreadable.push(findings::unreadable(&claim.place, &why));
+                unreadable.push(findings::unreadable(&claim.place, why));
                 None
             }
         });
@@ -450,33 +454,40 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     inventory
 }
 
-/// Makes a component of what a reader claims.
-fn component(
+/// Reads the descriptor files of what a reader claims of a folder's files; `reading` is of the family's notations.
+///
+/// # Errors
+/// As [`descriptor::read`], in words.
+pub fn described(
     family: &Family,
     claim: &Claim<'_>,
-    descriptors: &Result<Vec<Found>, String>,
-    group: Option<Id>,
-    starters: &Starters<'_>,
-    evidence: &Evidence<'_>,
-) -> Result<Component, String> {
-    let found = descriptors.as_ref().map_err(Clone::clone)?;
-    let files: Vec<FileSeen> = claim
-        .files
-        .iter()
-        .map(|index| evidence.files[*index].clone())
-        .collect();
-    let hashed = files
-        .iter()
-        .filter_map(|file| Some((&file.path, file.hash.as_deref()?)));
-    let content = content_hash(&claim.place, hashed);
+    files: &[FileSeen],
+    found: &[Found],
+    reading: &mut Reading<'_>,
+) -> Result<Described, String> {
+    let files = claim.files.iter().map(|index| &files[*index]);
+    let hashed = files.filter_map(|file| Some((&file.path, file.hash.as_deref()?)));
     let subject = Subject {
         reader: claim.reader,
         family,
         place: claim.home.as_str(),
-        content: &content,
+        content: &content_hash(&claim.place, hashed),
         archive: None,
     };
-    let described = descriptor::read(&subject, found).map_err(|fault| fault.to_string())?;
+    descriptor::read(&subject, found, reading).map_err(|fault| fault.to_string())
+}
+
+/// Makes a component of what a reader claims.
+fn component(
+    family: &Family,
+    claim: &Claim<'_>,
+    described: Described,
+    group: Option<Id>,
+    starters: &Starters<'_>,
+    evidence: &Evidence<'_>,
+) -> Component {
+    let files = claim.files.iter();
+    let files = files.map(|index| evidence.files[*index].clone()).collect();
     let Described {
         facts,
         holdings,
@@ -493,7 +504,7 @@ fn component(
     let listed = usual.is_switched() && claim.reader.off.is_none();
     let rule = family.order.as_ref().filter(|_| listed);
     let starter = rule.and_then(|rule| starters.of(rule, &facts.id, &claim.place));
-    Ok(Component {
+    Component {
         runs: match rule {
             Some(_) => Runs::switched(starter.is_some_and(|line| line.on)),
             None => usual,
@@ -511,7 +522,7 @@ fn component(
         silenced: BTreeMap::new(),
         state: FileState::New,
         version_from,
-    })
+    }
 }
 
 /// Looks for a component among what catalogues know, by its content: of what states no version they say it, and what it is
@@ -672,20 +683,22 @@ pub(crate) mod tests {
         let paths: Vec<&str> = files.iter().map(|(path, _)| *path).collect();
         let listing = seen(&paths);
         let claims = claim(&family, &listing);
-        let descriptors: Vec<_> = claims
+        let mut reading = Reading::new(&family.versions);
+        let described: Vec<_> = claims
             .claims
             .iter()
             .map(|claim| {
                 let text = files.iter().find(|(path, _)| *path == claim.place.as_str());
-                match text {
-                    Some((_, "!")) => Err("the archive breaks off".to_owned()),
-                    Some((_, text)) => Ok(vec![Found {
+                let found = match text {
+                    Some((_, "!")) => return Err("the archive breaks off".to_owned()),
+                    Some((_, text)) => vec![Found {
                         file: 0,
                         name: "addon.toml".into(),
                         text: (*text).to_owned(),
-                    }]),
-                    None => Ok(Vec::new()),
-                }
+                    }],
+                    None => Vec::new(),
+                };
+                described(&family, claim, &listing, &found, &mut reading)
             })
             .collect();
         let order_path = RelPath::parse("x.conf").unwrap();
@@ -694,7 +707,7 @@ pub(crate) mod tests {
         let order = OrderText::read(rule, order_path, text, &mut |_, _| Vec::new());
         let evidence = Evidence {
             files: &listing,
-            descriptors: &descriptors,
+            described: &described,
             order: Some(&order),
             catalogued: None,
             remembered,

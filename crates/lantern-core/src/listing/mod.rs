@@ -10,6 +10,7 @@ pub use draft::draft;
 use crate::component::{Id, Kind};
 use crate::descriptor::{Lookups, Meant, Subject, Told, VersionFrom};
 use crate::document::{self, Node, Table};
+use crate::facts::Reading;
 use crate::family::{Family, FieldRule, Fields, Pattern, Reader, TextNotation};
 use crate::offer::{Offer, Origin};
 use crate::reading::TextFault;
@@ -274,11 +275,12 @@ impl Listing {
         let (said, items) = self.items_of(answer)?;
         let mut page = Page::default();
         let many = items.len();
+        let mut reading = Reading::new(&family.versions);
         for (number, item) in items.into_iter().enumerate() {
             if self.is_skipped(&item) {
                 continue;
             }
-            match self.offer(item, asked, family) {
+            match self.offer(item, asked, family, &mut reading) {
                 Ok(offer) => page.offers.push(offer),
                 Err(why) => page.left_out.push((number + 1, why)),
             }
@@ -299,6 +301,7 @@ impl Listing {
     ) -> Result<Vec<Seen>, ListingFault> {
         let (_, items) = self.items_of(answer)?;
         let items = items.into_iter().filter(|item| !self.is_skipped(item));
+        let mut reading = Reading::new(&family.versions);
         let seen = items.map(|item| {
             let lookups = self.lookups(item.clone(), asked, family);
             let mut told: Vec<Told> = lookups.told().unwrap_or_default();
@@ -313,7 +316,7 @@ impl Listing {
             }
             Seen {
                 told,
-                made: self.offer(item, asked, family),
+                made: self.offer(item, asked, family, &mut reading),
             }
         });
         Ok(seen.collect())
@@ -420,10 +423,16 @@ impl Listing {
         Lookups::of_table(subject, item, meant)
     }
 
-    fn offer(&self, item: Table, asked: Asked<'_>, family: &Family) -> Result<Offer, String> {
+    fn offer(
+        &self,
+        item: Table,
+        asked: Asked<'_>,
+        family: &Family,
+        reading: &mut Reading<'_>,
+    ) -> Result<Offer, String> {
         let lookups = self.lookups(item, asked, family);
         let version = lookups.text_of(self.reader.fields.rule("version"));
-        let described = lookups.described().map_err(|fault| match &version {
+        let described = lookups.described(reading).map_err(|fault| match &version {
             Some(version) => format!("{version}: {}", fault.why),
             None => fault.why,
         })?;

@@ -2,6 +2,7 @@
 
 use crate::component::{Id, Need};
 use crate::facts::Facts;
+use foldhash::HashMap;
 use std::collections::BTreeMap;
 use std::fmt;
 
@@ -132,7 +133,7 @@ pub fn without_circles(mut follows: Follows) -> Result<(Follows, Vec<Link>), Cir
 
 /// The links of a circle, each beginning where the one before ends; none where there is none.
 fn circle(follows: &Follows) -> Option<Vec<Link>> {
-    let mut done: BTreeMap<&Id, bool> = BTreeMap::new();
+    let mut done: HashMap<&Id, bool> = HashMap::default();
     for start in follows.keys() {
         // Of each on the trail: those before it that are still to be looked at.
         let mut trail: Vec<(&Id, Vec<&Id>)> = Vec::new();

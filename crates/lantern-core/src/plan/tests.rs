@@ -2,10 +2,10 @@
 
 use super::*;
 use crate::component::Runs;
-use crate::descriptor::{Found, Holdings};
-use crate::facts::Facts;
+use crate::descriptor::Holdings;
+use crate::facts::{Facts, Reading};
 use crate::family::{Family, Glob, Shape};
-use crate::inventory::{Evidence, FileState, Inventory, Remembered, take};
+use crate::inventory::{Evidence, FileState, Inventory, Remembered, described, take};
 use crate::launch::Flow;
 use crate::offer::{Offer, Origin};
 use crate::order::OrderText;
@@ -153,11 +153,14 @@ fn listing(tree: &Tree) -> Vec<FileSeen> {
 fn surveyed(family: &Family, tree: &Tree, remembered: &BTreeMap<RelPath, Remembered>) -> Inventory {
     let files = listing(tree);
     let claims = claim(family, &files);
-    let descriptors: Vec<Result<Vec<Found>, String>> =
-        claims.claims.iter().map(|_| Ok(Vec::new())).collect();
+    let mut reading = Reading::new(&family.versions);
+    let claimed = claims.claims.iter();
+    let described: Vec<_> = claimed
+        .map(|claim| described(family, claim, &files, &[], &mut reading))
+        .collect();
     let evidence = Evidence {
         files: &files,
-        descriptors: &descriptors,
+        described: &described,
         catalogued: None,
         order: None,
         remembered,

@@ -8,6 +8,7 @@ use crate::folder::Folder;
 use crate::place::here;
 use lantern_core::clients::{ClientFile, ClientList, ComponentSeen, FORMAT, FolderSeen, From};
 use lantern_core::descriptor::{self, Subject};
+use lantern_core::facts::Reading;
 use lantern_core::family::Family;
 use lantern_core::path::RelPath;
 use lantern_core::tree::{FileSeen, claim};
@@ -126,24 +127,27 @@ fn components(folder: &Folder, files: &[FileSeen], family: &Family) -> Vec<Compo
     // What is parked there is not in use.
     let used = claims.claims.par_iter();
     let used = used.filter(|claim| claim.home == claim.place);
-    let read = used.filter_map(|claim| {
-        let found = descriptors_of(folder, claim, files).ok()?;
-        let subject = Subject {
-            reader: claim.reader,
-            family,
-            place: claim.place.as_str(),
-            content: "",
-            archive: None,
-        };
-        let facts = descriptor::read(&subject, &found).ok()?.facts;
-        Some(ComponentSeen {
-            version: (!facts.version.is_content()).then(|| facts.version.to_string()),
-            id: facts.id,
-            place: claim.place.clone(),
-            side: facts.side,
-        })
-    });
-    read.collect()
+    let read = used.map_init(
+        || Reading::new(&family.versions),
+        |reading, claim| {
+            let found = descriptors_of(folder, claim, files).ok()?;
+            let subject = Subject {
+                reader: claim.reader,
+                family,
+                place: claim.place.as_str(),
+                content: "",
+                archive: None,
+            };
+            let facts = descriptor::read(&subject, &found, reading).ok()?.facts;
+            Some(ComponentSeen {
+                version: (!facts.version.is_content()).then(|| facts.version.to_string()),
+                id: facts.id,
+                place: claim.place.clone(),
+                side: facts.side,
+            })
+        },
+    );
+    read.flatten_iter().collect()
 }
 
 /// As [`look`], for an archive of the folder: what matters of it is unpacked beside nothing, and goes again.

@@ -5,7 +5,7 @@ use crate::config::Server;
 use crate::error::Result;
 use lantern_core::component::{Id, Need};
 use lantern_core::descriptor::{Found, Subject, needing, read};
-use lantern_core::facts::Facts;
+use lantern_core::facts::{Facts, Reading};
 use lantern_core::family::{Reader, Shape};
 use lantern_core::inventory::{Component, Inventory};
 use lantern_core::path::RelPath;
@@ -276,7 +276,8 @@ pub(super) fn as_left(
         content: "",
         archive: None,
     };
-    let facts = read(&subject, &[found]).ok()?.facts;
+    let mut reading = Reading::new(&server.family.versions);
+    let facts = read(&subject, &[found], &mut reading).ok()?.facts;
     let after = After::of(inventory.components.iter().map(|it| &it.facts).collect());
     let list = List {
         server,

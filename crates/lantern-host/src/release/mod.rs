@@ -11,7 +11,7 @@ use fault::ReleaseFault;
 use lantern_core::artifact::{ArchivedFile, Artifact};
 use lantern_core::component::{Id, Kind, Side};
 use lantern_core::descriptor::{self, Described, Found, Holdings, Subject, VersionFrom};
-use lantern_core::facts::Facts;
+use lantern_core::facts::{Facts, Reading};
 use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::{Component, as_group};
 use lantern_core::offer::Offer;
@@ -395,7 +395,8 @@ fn described(
         content,
         archive: Some(archive).filter(|name| !name.is_empty()),
     };
-    descriptor::read(&subject, found).map_err(|fault| fault.to_string())
+    let mut reading = Reading::new(&family.versions);
+    descriptor::read(&subject, found, &mut reading).map_err(|fault| fault.to_string())
 }
 
 /// What else a release that is laid out holds: the components that the family's readers would find.

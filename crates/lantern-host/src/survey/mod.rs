@@ -11,9 +11,11 @@ use crate::ledger::{Inside, InsideKey, Ledger};
 use crate::meter;
 use crate::shell;
 use crate::survey::fault::SurveyFault;
-use lantern_core::facts::Facts;
+use lantern_core::facts::{Facts, Reading};
 use lantern_core::family::{Family, Launch, OrderRule, Reader, Shape};
-use lantern_core::inventory::{Catalogued, Evidence, Inventory, Remembered, take, united};
+use lantern_core::inventory::{
+    Catalogued, Evidence, Inventory, Remembered, described, take, united,
+};
 use lantern_core::launch::{Flow, is_script_by_name};
 use lantern_core::link;
 use lantern_core::order::{Keeping, OrderText};
@@ -204,12 +206,21 @@ fn taken(
     let scripts = texts(server, plain.map(|file| (&file.path, file.bytes)))?;
     let taking = |files: &[FileSeen]| -> Result<Vec<PartSeen>> {
         let mut parts = Vec::new();
+        let claimed = claims.claims.par_iter().zip(&descriptors);
+        let described = claimed.map_init(
+            || Reading::new(&server.family.versions),
+            |reading, (claim, found)| {
+                let found = found.as_ref().map_err(Clone::clone)?;
+                described(&server.family, claim, files, found, reading)
+            },
+        );
+        let described: Vec<_> = described.collect();
         for one in server.each() {
             let order = order_file(&one.folder, &one.family, files)?;
             let flow = flow(&one, &scripts);
             let evidence = Evidence {
                 files,
-                descriptors: &descriptors,
+                described: &described,
                 order: order.as_ref(),
                 catalogued: Some(catalogued).filter(|_| has_some),
                 remembered: &remembered,
