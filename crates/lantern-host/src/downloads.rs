@@ -4,7 +4,7 @@
 use crate::archive::{Archive, ArchiveFault};
 use crate::error::{Error, Result};
 use crate::folder::{Stamp, hash_file};
-use crate::ledger::Ledger;
+use crate::ledger::{Inside, InsideKey, Ledger};
 use crate::place::here;
 use lantern_core::artifact::{ArchivedFile, Artifact};
 use lantern_core::descriptor::Found;
@@ -35,8 +35,10 @@ struct WasRead {
     remembered: BTreeSet<String>,
     /// Whether the ledger has forgotten what is gone.
     is_cleared: bool,
-    /// The descriptors that were found in each, by its hash and what was looked for.
-    found: BTreeMap<(String, String), Arc<Vec<Found>>>,
+    /// The descriptors that were found in each.
+    found: BTreeMap<InsideKey, Arc<Vec<Found>>>,
+    /// Those of them that the ledger does not have.
+    newly_found: Vec<(InsideKey, Inside)>,
 }
 
 impl std::fmt::Debug for Downloads<'_> {
@@ -168,7 +170,7 @@ impl<'l> Downloads<'l> {
         Ok(archive.names().into_iter().map(str::to_owned).collect())
     }
 
-    /// What was found in a download; `wanted` says what is looked for, and tells one search from another.
+    /// What was found in a download, now or in an earlier command; `wanted` says what is looked for, and tells one search from another.
     ///
     /// # Errors
     /// When it cannot be opened, or the search comes to one.
@@ -182,13 +184,25 @@ impl<'l> Downloads<'l> {
         if let Some(known) = self.read().found.get(&key) {
             return Ok(Arc::clone(known));
         }
-        let found = search(&mut *self.opened(&artifact.file)?);
-        let found = found.map_err(|fault| Error::Archive {
-            path: Path::new(&artifact.file).into(),
-            fault,
-        });
-        let found = Arc::new(found?);
-        self.read().found.insert(key, Arc::clone(&found));
+        let known = self.ledger.map(|ledger| ledger.inside(&key)).transpose()?;
+        let known = known.flatten().and_then(Inside::ok);
+        let (found, is_new) = match known {
+            Some(known) => (known, false),
+            None => {
+                let found = search(&mut *self.opened(&artifact.file)?);
+                let found = found.map_err(|fault| Error::Archive {
+                    path: Path::new(&artifact.file).into(),
+                    fault,
+                });
+                (found?, true)
+            }
+        };
+        let mut read = self.read();
+        if is_new {
+            read.newly_found.push((key.clone(), Ok(found.clone())));
+        }
+        let found = Arc::new(found);
+        read.found.insert(key, Arc::clone(&found));
         Ok(found)
     }
 
@@ -233,7 +247,8 @@ impl<'l> Downloads<'l> {
         let keys = read.hashed.keys().chain(read.listed.keys());
         let new = keys.filter(|key| !read.remembered.contains(*key));
         let new: Vec<String> = new.cloned().collect();
-        if new.is_empty() && read.is_cleared {
+        let found = std::mem::take(&mut read.newly_found);
+        if new.is_empty() && found.is_empty() && read.is_cleared {
             return Ok(());
         }
         let is_new = |key: &String| !read.remembered.contains(key);
@@ -241,6 +256,7 @@ impl<'l> Downloads<'l> {
         ledger.keep_downloads(
             read.hashed.iter().filter(|(path, _)| is_new(path)),
             listed.map(|(hash, list)| (hash, &**list)),
+            found.iter().map(|(key, found)| (key, found)),
         )?;
         read.remembered.extend(new);
         read.is_cleared = true;
@@ -338,11 +354,25 @@ mod tests {
         zip.finish().unwrap();
     }
 
+    fn texts(archive: &mut Archive) -> std::result::Result<Vec<Found>, ArchiveFault> {
+        let text = archive.text_at("addon.toml")?.unwrap_or_default();
+        let name = "addon.toml".into();
+        Ok(vec![Found {
+            file: 0,
+            name,
+            text,
+        }])
+    }
+
     #[test]
     fn what_was_read_is_remembered_until_it_is_another() {
         let dir = tempfile::tempdir().unwrap();
-        let path = dir.path().join("a.zip");
-        zip(&path, "id = 'a'");
+        let (path, said) = (dir.path().join("a.zip"), dir.path().join("said"));
+        let put = |text: &str| {
+            zip(&path, text);
+            fs::write(&said, text).unwrap();
+        };
+        put("id = 'a'");
         fs::create_dir(dir.path().join("server")).unwrap();
         let folder = Folder::open(&dir.path().join("server")).unwrap();
         let ledger = Ledger::open(&folder).unwrap();
@@ -350,6 +380,8 @@ mod tests {
             let downloads = Downloads::new(&ledger);
             let artifact = downloads.artifact(&path).unwrap();
             let contents = downloads.contents(&artifact).unwrap();
+            let id = downloads.found(&artifact, "its id".into(), texts);
+            assert_eq!(id.unwrap()[0].text, fs::read_to_string(&said).unwrap());
             let opened = downloads.open.lock().unwrap().len();
             downloads.remember().unwrap();
             (artifact, contents, opened)
@@ -361,7 +393,7 @@ mod tests {
         assert_eq!((&again, &same, opened), (&first, &contents, 0));
         // Another file of the same name and size is read anew.
         fs::remove_file(&path).unwrap();
-        zip(&path, "id = 'b'");
+        put("id = 'b'");
         let (other, contents, opened) = read();
         assert_eq!(other.bytes, first.bytes);
         assert_ne!(other.blake3, first.blake3);
@@ -371,6 +403,8 @@ mod tests {
         fs::remove_file(&path).unwrap();
         Downloads::new(&ledger).remember().unwrap();
         assert!(ledger.contents(&other.blake3).unwrap().is_none());
+        let key = (other.blake3, "its id".to_owned());
+        assert!(ledger.inside(&key).unwrap().is_none());
     }
 
     #[test]
@@ -399,15 +433,7 @@ mod tests {
                 scope.spawn(move || {
                     for at in (0..many).map(|at| (at + start) % many) {
                         let artifact = downloads.artifact(&paths[at]).unwrap();
-                        let search = |archive: &mut Archive| {
-                            let text = archive.text_at("addon.toml")?.unwrap_or_default();
-                            Ok(vec![Found {
-                                file: 0,
-                                name: "addon.toml".into(),
-                                text,
-                            }])
-                        };
-                        let found = downloads.found(&artifact, String::new(), search);
+                        let found = downloads.found(&artifact, String::new(), texts);
                         assert_eq!(found.unwrap()[0].text, format!("id = '{at}'"));
                     }
                 });

@@ -8,7 +8,7 @@ use crate::place::here;
 use lantern_core::artifact::ArchivedFile;
 use lantern_core::descriptor::Found;
 use lantern_core::path::RelPath;
-use rusqlite::{OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, params};
 use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
 
@@ -159,21 +159,25 @@ impl Ledger {
         let write = || {
             let db = self.db();
             let change = db.unchecked_transaction()?;
-            change.execute(
-                "DELETE FROM inside WHERE hash NOT IN (SELECT hash FROM seen)",
-                [],
-            )?;
-            {
-                let mut insert =
-                    change.prepare("INSERT OR REPLACE INTO inside VALUES (?1, ?2, ?3)")?;
-                for ((hash, wanted), found) in found {
-                    let found = serde_json::to_string(found).unwrap_or_default();
-                    insert.execute(params![hash, wanted, found])?;
-                }
-            }
+            keep_insides(&change, found.iter().map(|(key, found)| (*key, *found)))?;
             change.commit()
         };
         self.told(write())
+    }
+
+    /// What was found in one archive, or why it cannot be read.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn inside(&self, (hash, wanted): &InsideKey) -> Result<Option<Inside>> {
+        let query = "SELECT found FROM inside WHERE hash = ?1 AND wanted = ?2";
+        let ask = || {
+            let db = self.db();
+            let mut query = db.prepare_cached(query)?;
+            query.query_row([hash, wanted], |row| row.get::<_, String>(0))
+        };
+        let found = self.told(ask().optional())?;
+        Ok(found.and_then(|found| serde_json::from_str(&found).ok()))
     }
 
     /// How a download looked when it was last read, and its hash.
@@ -214,7 +218,7 @@ impl Ledger {
             .and_then(|list| serde_json::from_str(&list).ok()))
     }
 
-    /// Remembers downloads by how they look, and lists of files by hash; forgets those that are gone.
+    /// Remembers downloads by how they look, lists of files by hash, and what was found in them; forgets those that are gone.
     ///
     /// # Errors
     /// When the ledger cannot be written.
@@ -222,6 +226,7 @@ impl Ledger {
         &self,
         hashed: impl Iterator<Item = (&'d String, &'d (Stamp, String))>,
         listed: impl Iterator<Item = (&'d String, &'d Vec<ArchivedFile>)>,
+        found: impl Iterator<Item = (&'d InsideKey, &'d Inside)>,
     ) -> Result<()> {
         let write = || {
             let known: Vec<String> = {
@@ -255,6 +260,7 @@ impl Ledger {
             }
             let query = "DELETE FROM contents WHERE hash NOT IN (SELECT hash FROM download)";
             change.execute(query, [])?;
+            keep_insides(&change, found)?;
             change.commit()
         };
         self.told(write())
@@ -323,6 +329,21 @@ impl Ledger {
         });
         Ok(text)
     }
+}
+
+/// Writes down what was found in archives, and forgets those that are gone.
+fn keep_insides<'i>(
+    change: &Connection,
+    found: impl Iterator<Item = (&'i InsideKey, &'i Inside)>,
+) -> rusqlite::Result<()> {
+    let gone = "DELETE FROM inside WHERE hash NOT IN (SELECT hash FROM seen UNION SELECT hash FROM download)";
+    change.execute(gone, [])?;
+    let mut insert = change.prepare("INSERT OR REPLACE INTO inside VALUES (?1, ?2, ?3)")?;
+    for ((hash, wanted), found) in found {
+        let found = serde_json::to_string(found).unwrap_or_default();
+        insert.execute(params![hash, wanted, found])?;
+    }
+    Ok(())
 }
 
 #[cfg(test)]

@@ -367,10 +367,11 @@ fn texts(
     reader: &Reader,
     root: &str,
 ) -> Result<Arc<Vec<Found>>> {
-    let wanted = format!("{root}\n{}", reader.name);
+    let home = reader.home_in_release();
+    let names: Vec<String> = reader.files.iter().map(|file| file.name.text()).collect();
+    let wanted = format!("of a release\n{root}\n{home}\n{}", names.join("\n"));
     downloads.found(artifact, wanted, |archive| {
         let mut found = archive.texts(&reader.files, root)?;
-        let home = reader.home_in_release();
         if !home.is_empty() && found.len() < reader.files.len() {
             let known: Vec<usize> = found.iter().map(|found| found.file).collect();
             let at_home = archive.texts(&reader.files, &format!("{root}{home}"))?;
