@@ -98,6 +98,8 @@ pub fn draft(name: &str, sample: &Sample) -> String {
             .map(|guess| Section::guessed(guess.written())),
     );
     let order = witness::naming(sample, &ids, own);
+    let in_lines = order.as_ref().and_then(witness::Rule::lines_of);
+    let in_lines = in_lines.map(str::to_owned);
     sections.push(match order {
         Some(order) => Section::guessed(order.order()),
         None => Section::fixed(
@@ -109,7 +111,9 @@ pub fn draft(name: &str, sample: &Sample) -> String {
     for (each, items) in guesses.iter().filter_map(|guess| guess.items(sample)) {
         let items = items.iter().map(String::as_str).collect();
         let rule = witness::naming(sample, &items, own);
-        let also = rule.and_then(|rule| rule.also(&each));
+        let another =
+            rule.filter(|rule| in_lines.is_none() || rule.lines_of() != in_lines.as_deref());
+        let also = another.and_then(|rule| rule.also(&each));
         sections.extend(also.map(Section::guessed));
     }
     sections.push(Section::fixed(launch(sample)));

@@ -205,18 +205,22 @@ fn folders(sample: &Sample) -> Vec<Guess> {
             let (_, end) = folder.name().rsplit_once('.')?;
             Some(format!("{{name}}.{end}"))
         });
-        // A file that says nothing of a component does not make one.
-        let told = Told::by(file, sample.texts.get(paths.first()?.as_str())?)?;
+        // A file that says nothing of a component does not make one; the one that says most tells how they say it.
+        let texts = paths
+            .iter()
+            .filter_map(|path| sample.texts.get(path.as_str()));
+        let told = texts.filter_map(|text| Some((Told::by(file, text)?, text.len())));
+        let (told, _) = told.max_by_key(|(told, bytes)| (told.fields.len(), *bytes))?;
         let mut ids = folder_names(&paths);
         let texts = paths.iter().filter_map(|it| sample.texts.get(it.as_str()));
         ids.extend(texts.filter_map(|text| told.id(text)));
         (paths.len() > 1).then(|| Guess {
-            name: last(above).to_owned(),
+            name: last(above.trim_end_matches("/*")).to_owned(),
             kind: "addon",
             shape: "folder",
             at: format!("{above}/*"),
             off: renamed.or_else(|| off(above)),
-            install: match above.split_once("/*/") {
+            install: match above.split_once("/*") {
                 // In which of them a new one goes, its download tells.
                 Some((whole, _)) => format!("{whole}/{{path}}"),
                 None => format!("{above}/{{id}}"),
@@ -235,11 +239,21 @@ fn folders(sample: &Sample) -> Vec<Guess> {
 type ByAbove<'p, 's> = BTreeMap<(String, &'s str), Vec<&'p RelPath>>;
 
 /// Puts together what lies in folders that are called alike but for one of those that they lie in: `items/7/mods` and
-/// `items/9/mods` are `items/*/mods`.
+/// `items/9/mods` are `items/*/mods`, `items/ida` and `items/ilva` are `items/*`.
 fn in_folders_alike<'p, 's>(alike: ByAbove<'p, 's>) -> ByAbove<'p, 's> {
+    let places: BTreeSet<String> = alike.keys().map(|(above, _)| above.clone()).collect();
+    let is_parked = |above: &str| {
+        let mut others = places.iter();
+        others.any(|other| {
+            beside(other, above)
+                .or_else(|| beside(above, other))
+                .is_some()
+        })
+    };
     let starred = |above: &str| -> Vec<String> {
         let parts: Vec<&str> = above.split('/').collect();
-        let inner = 1..parts.len().saturating_sub(1);
+        let one_place = is_parked(above) || places.contains(&parts[..parts.len() - 1].join("/"));
+        let inner = 1..parts.len() - usize::from(one_place);
         let with_star = inner.map(|at| [&parts[..at], &["*"], &parts[at + 1..]].concat().join("/"));
         with_star.collect()
     };

@@ -618,6 +618,71 @@ fn what_is_off_and_what_add_ons_write_is_no_kind_of_its_own() {
     "#);
 }
 
+/// Add-ons in a folder for each who makes them, settings in XML, and a start that says by its port that it is ready.
+#[test]
+fn folders_in_folders_that_the_load_order_names() {
+    let about = |id: &str, needs: &str| format!("name={id}\nversion=1.2\nrequires={needs}\n");
+    let (clay, bisque, glaze) = (
+        about("clay", ""),
+        about("bisque", "clay>=2"),
+        about("glaze", "clay>=2;bisque"),
+    );
+    let mut sample = sampled(&[
+        (
+            "etc/firing.order",
+            Some("mira/clay\nmira/bisque\node/glaze\n"),
+        ),
+        (
+            "etc/kiln.xml",
+            Some("<kiln>\n  <query port=\"7000\"/>\n  <port>7781</port>\n</kiln>\n"),
+        ),
+        ("plugins/mira/bisque/about.properties", Some(&bisque)),
+        ("plugins/mira/clay/about.properties", Some(&clay)),
+        ("plugins/ode/glaze/about.properties", Some(&glaze)),
+        ("run.sh", Some("#!/bin/bash\n./kiln\n")),
+    ]);
+    sample.log = Some(
+        "fired clay (1.2)\nfired bisque (1.2)\nkiln hot on 7781\n  clay = 1.2\n  bisque = 1.2\n"
+            .into(),
+    );
+    insta::assert_snapshot!(guessed(&sample), @r#"
+    [layout]
+    keep = []    # worlds, players, bans: never written
+    passing = []    # logs, caches
+    settings = ["run.sh"]    # the place's own
+
+    # Seen 3 of these.
+    [[reader]]
+    name = "plugins"
+    kind = "addon"
+    shape = "folder"
+    at = "plugins/*/*"
+    install = "plugins/{path}"
+    files = [{ name = "about.properties", notation = "properties" }]
+
+    [reader.fields]
+    id = "name"
+    version = "version"
+    needs = { at = "requires", split = ";", pattern = '^\W*(?P<id>[\w.-]+)\s*(?P<range>.*)$' }
+
+    # Names 3 of what was seen, each in a folder.
+    [order]
+    kind = "sequence"
+    file = "etc/firing.order"
+    line = '^\s*(?:[\w.-]+/)+(?P<id>[\w-]+)\s*$'
+    write = "TODO/{id}"    # in which folder a new one lies
+
+    [launch]
+    command = ["bash", "run.sh"]
+
+    [console]
+    ready = '^kiln hot on \d+'    # TODO: is it this line?
+    loaded = '^fired (?P<id>[\w-]+) \((?P<version>\d[\w.:~+-]*)'    # named 2
+    port = { file = "etc/kiln.xml", line = '<port>(?P<port>\d+)', transport = "tcp" }    # TODO: or "udp"?
+    stop = { signal = "TERM" }    # or { command = "…" }
+    "#);
+}
+
 #[test]
 fn a_program_is_known_by_the_script_that_starts_it() {
     let told = [

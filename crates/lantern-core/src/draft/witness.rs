@@ -27,11 +27,14 @@ static HASH: LazyLock<Regex> = LazyLock::new(|| known(r"\b[0-9A-Fa-f]{8,}\b"));
 static FLAG: LazyLock<Regex> =
     LazyLock::new(|| known(r"^(\s*[=:]?\s*)(true|false|on|off|yes|no|0|1)\s*$"));
 /// How a port is stated, in settings and on a command line.
-static PORTS: LazyLock<[Regex; 3]> = LazyLock::new(|| {
+static PORTS: LazyLock<[Regex; 4]> = LazyLock::new(|| {
     [
         known(r#"(?im)^([ \t]*(?:[\w.-]*[_.-])?port["']?[ \t]*[:= ][ \t]*["']?)(\d{2,5})\b"#),
         known(r#"(?m)^([ \t]*["']?[\w.-]*[a-z]Port["']?[ \t]*[:=][ \t]*["']?)(\d{2,5})\b"#),
         known(r"(?m)((?:^|\s)(?:--?(?i:port)[ =]|-p )\s*)(\d{2,5})\b"),
+        known(
+            r#"(?i)(<(?:[\w.-]*[_.-])?port>\s*|<[^<>]*\s(?:[\w.-]*[_.-])?port\s*=\s*["'])(\d{2,5})\b"#,
+        ),
     ]
 });
 /// What the name of a port has in it that is not the one for players.
@@ -146,6 +149,8 @@ fn pattern(text: &str) -> String {
 
 /// Where a file names what is installed.
 pub(super) struct Rule {
+    /// The file.
+    file: String,
     /// How many of it.
     count: usize,
     /// How, as a clause.
@@ -157,6 +162,11 @@ pub(super) struct Rule {
 }
 
 impl Rule {
+    /// The file of which each line names one, if it is that.
+    pub(super) fn lines_of(&self) -> Option<&str> {
+        (self.kind == "sequence").then_some(&*self.file)
+    }
+
     /// The load order, as a family file writes it.
     pub(super) fn order(&self) -> String {
         let Rule {
@@ -164,6 +174,7 @@ impl Rule {
             how,
             kind,
             keys,
+            ..
         } = self;
         let kind = match *kind {
             "one" => "\"one\"    # TODO: or \"sequence\"".into(),
@@ -179,6 +190,7 @@ impl Rule {
             how,
             kind,
             keys,
+            ..
         } = self;
         matches!(*kind, "list" | "sequence").then(|| {
             format!(
@@ -206,8 +218,8 @@ pub(super) fn naming(
             (Some(rule), _) => Some(rule),
             (None, Some(list)) => as_list(&path, list),
             (None, None) => {
-                let alike = most_alike(lines.into_iter().flatten().collect());
-                as_lines(&path, &alike, ids.len())
+                let all: Vec<Named> = lines.into_iter().flatten().collect();
+                as_places(&path, &all).or_else(|| as_lines(&path, &most_alike(all), ids.len()))
             }
         };
         if let Some(rule) = rule
@@ -250,6 +262,7 @@ fn in_brackets(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<Rule> {
         quoted(", "),
     );
     Some(Rule {
+        file: path.to_owned(),
         count,
         how: ", in brackets",
         kind: "list",
@@ -267,9 +280,36 @@ fn as_list(path: &str, list: &[Named]) -> Option<Rule> {
         quoted(between),
     );
     Some(Rule {
+        file: path.to_owned(),
         count: list.len(),
         how: ", in one line",
         kind: "list",
+        keys,
+    })
+}
+
+/// Lines that each name a folder and an add-on in it, not all the same folder.
+fn as_places(path: &str, lines: &[Named]) -> Option<Rule> {
+    let folder = |line: &Named| {
+        let folder = line.before.trim().strip_suffix('/')?;
+        let is_plain = |c: char| c.is_alphanumeric() || "_.-/".contains(c);
+        (folder.chars().all(is_plain) && line.after.trim().is_empty()).then(|| folder.to_owned())
+    };
+    let folders: Option<BTreeSet<String>> = lines.iter().map(folder).collect();
+    if folders?.len() < 2 {
+        return None;
+    }
+    let line = r"^\s*(?:[\w.-]+/)+(?P<id>[\w-]+)\s*$";
+    let keys = format!(
+        "file = {}\nline = {}\nwrite = \"TODO/{{id}}\"    # in which folder a new one lies\n",
+        quoted(path),
+        quoted(line),
+    );
+    Some(Rule {
+        file: path.to_owned(),
+        count: lines.len(),
+        how: ", each in a folder",
+        kind: "sequence",
         keys,
     })
 }
@@ -328,6 +368,7 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
         quoted(&write),
     );
     Some(Rule {
+        file: path.to_owned(),
         count: lines.len(),
         how: "",
         kind,
@@ -366,9 +407,9 @@ pub(super) fn console(
         .collect();
     let mut lines = vec![Section::fixed("\n[console]\n".into())];
     let todo = "ready = 'TODO: the line that says that the server is ready'\n";
-    let port = port(sample, own);
+    let (port, number) = port(sample, own).unzip();
     lines.push(Section {
-        guessed: ready(&log, ids, port.is_some()).unwrap_or_else(|| todo.into()),
+        guessed: ready(&log, ids, number.as_deref()).unwrap_or_else(|| todo.into()),
         plain: todo.into(),
     });
     lines.extend(loaded(&log, ids).map(Section::guessed));
@@ -389,13 +430,20 @@ fn anchor(stamped: bool) -> &'static str {
     if stamped { "" } else { "^" }
 }
 
-fn ready(log: &[&str], ids: &BTreeSet<&str>, has_port: bool) -> Option<String> {
-    // Where a port tells it, a line that may mean anything does not have to.
-    let words_for_it = &READY[..if has_port { 1 } else { 2 }];
-    let line = words_for_it.iter().find_map(|word| {
+/// Guesses the line that says so, where it is known by which port the server can be reached.
+fn ready(log: &[&str], ids: &BTreeSet<&str>, port: Option<&str>) -> Option<String> {
+    let last = |says: &dyn Fn(&str) -> bool| {
         let mut lines = log.iter().rev();
-        lines.find(|line| word.is_match(words(line).0) && named(line, ids).is_empty())
-    })?;
+        lines.find(|line| says(words(line).0) && named(line, ids).is_empty())
+    };
+    let says_port = |line: &str| {
+        let mut numbers = NUMBER.find_iter(line);
+        numbers.any(|number| Some(number.as_str()) == port)
+    };
+    let [clear, vague] = &*READY;
+    let line = last(&|line| clear.is_match(line)).or_else(|| last(&says_port));
+    // Where a port tells it, a line that may mean anything does not have to.
+    let line = line.or_else(|| last(&|line| port.is_none() && vague.is_match(line)))?;
     let (own, stamped) = words(line);
     let ready = format!("{}{}", anchor(stamped), pattern(own));
     Some(format!(
@@ -409,7 +457,10 @@ fn loaded(log: &[&str], ids: &BTreeSet<&str>) -> Option<String> {
     let mut lines = Vec::new();
     for line in log {
         let (own, stamp) = words(line);
-        if let Ok([one]) = <[Named; 1]>::try_from(named(own, ids)) {
+        // A name with nothing in front of it may be said of anything.
+        if let Ok([one]) = <[Named; 1]>::try_from(named(own, ids))
+            && !one.before.trim().is_empty()
+        {
             stamped |= stamp;
             lines.push(one);
         }
@@ -417,7 +468,7 @@ fn loaded(log: &[&str], ids: &BTreeSet<&str>) -> Option<String> {
     let alike = most_alike(lines);
     let seen: BTreeSet<&str> = alike.iter().map(|line| line.id.as_str()).collect();
     let before = alike.first()?.before.as_str();
-    if before.trim().is_empty() || seen.len() < 2 && ids.len() > 1 {
+    if seen.len() < 2 && ids.len() > 1 {
         return None;
     }
     let between = alike.iter().map(|line| {
@@ -461,18 +512,20 @@ fn errors(log: &[&str]) -> Option<String> {
     ))
 }
 
-fn port(sample: &Sample, own: impl Fn(&RelPath) -> bool) -> Option<String> {
+/// The port, as a line of a family file, and its number.
+fn port(sample: &Sample, own: impl Fn(&RelPath) -> bool) -> Option<(String, String)> {
     for (path, text) in texts(sample, own) {
         let mut all = PORTS.iter().flat_map(|stated| stated.captures_iter(text));
         let Some(found) = all.find(|found| !OTHER_PORT.is_match(&found[1])) else {
             continue;
         };
         let line = format!(r"{}(?P<port>\d+)", pattern(found[1].trim_start()));
-        return Some(format!(
+        let line = format!(
             "port = {{ file = {}, line = {}, transport = \"tcp\" }}    # TODO: or \"udp\"?\n",
             quoted(&path),
             quoted(&line),
-        ));
+        );
+        return Some((line, found[2].to_owned()));
     }
     None
 }
