@@ -329,7 +329,8 @@ fn runs(
             (Keeping::Names, _) => "unknown: its name is not of the load order".into(),
             (Keeping::Text(_), None) => "off: the file of the load order is not there".into(),
             (Keeping::Text(_), Some(order)) => {
-                let arrangement = Arrangement::read(rule, order.as_str());
+                let mut arrangement = Arrangement::read(rule, order.as_str());
+                arrangement.mean(rule, std::iter::once((&facts.id, &claim.home)));
                 match arrangement.starters().of(rule, &facts.id, &claim.place) {
                     Some(entry) => {
                         let is = if entry.on { "on" } else { "off" };

@@ -198,9 +198,10 @@ pub fn unshown_now(server: &Server, found: &Inventory) -> Unshown {
     look_now().unwrap_or_else(|| GoodStart::read(server).unwrap_or_default().unshown)
 }
 
-/// The order in which add-ons have to be started, where the order of the entries decides.
+/// The order in which add-ons have to be started, where the order of the entries decides, and they are called by their ids.
 fn wanted_order(server: &Server) -> Result<Vec<Id>> {
     let rule = server.family.order.as_ref();
+    let rule = rule.filter(|rule| rule.each.is_none());
     let (Some(rule), Some(_)) = (rule, &server.family.console.loaded) else {
         return Ok(Vec::new());
     };

@@ -665,12 +665,13 @@ fn folders_in_folders_that_the_load_order_names() {
     version = "version"
     needs = { at = "requires", split = ";", pattern = '^\W*(?P<id>[\w.-]+)\s*(?P<range>.*)$' }
 
-    # Names 3 of what was seen, each in a folder.
+    # Names 3 of what was seen, by where it lies.
     [order]
     kind = "sequence"
     file = "etc/firing.order"
-    line = '^\s*(?:[\w.-]+/)+(?P<id>[\w-]+)\s*$'
-    write = "TODO/{id}"    # in which folder a new one lies
+    line = '^\s*(?P<id>[^#;\s]\S*)\s*$'
+    write = "{id}"
+    each = "^plugins/(?P<value>[^/]+/[^/]+)$"
 
     [launch]
     command = ["bash", "run.sh"]

@@ -219,7 +219,8 @@ pub(super) fn naming(
             (None, Some(list)) => as_list(&path, list),
             (None, None) => {
                 let all: Vec<Named> = lines.into_iter().flatten().collect();
-                as_places(&path, &all).or_else(|| as_lines(&path, &most_alike(all), ids.len()))
+                as_places(sample, &path, &all)
+                    .or_else(|| as_lines(&path, &most_alike(all), ids.len()))
             }
         };
         if let Some(rule) = rule
@@ -288,8 +289,8 @@ fn as_list(path: &str, list: &[Named]) -> Option<Rule> {
     })
 }
 
-/// Lines that each name a folder and an add-on in it, not all the same folder.
-fn as_places(path: &str, lines: &[Named]) -> Option<Rule> {
+/// Lines that each name the end of an add-on's path, not all in the same folder.
+fn as_places(sample: &Sample, path: &str, lines: &[Named]) -> Option<Rule> {
     let folder = |line: &Named| {
         let folder = line.before.trim().strip_suffix('/')?;
         let is_plain = |c: char| c.is_alphanumeric() || "_.-/".contains(c);
@@ -299,16 +300,22 @@ fn as_places(path: &str, lines: &[Named]) -> Option<Rule> {
     if folders?.len() < 2 {
         return None;
     }
-    let line = r"^\s*(?:[\w.-]+/)+(?P<id>[\w-]+)\s*$";
+    let first = lines.first()?;
+    let end = format!("/{}{}", first.before.trim(), first.id);
+    let mut folders = sample.paths.iter().filter_map(RelPath::folder);
+    let above = folders.find_map(|it| Some(it.as_str().strip_suffix(&end)?.to_owned()))?;
+    let parts = vec!["[^/]+"; end.matches('/').count()].join("/");
+    let each = format!("^{}/(?P<value>{parts})$", regex::escape(&above));
     let keys = format!(
-        "file = {}\nline = {}\nwrite = \"TODO/{{id}}\"    # in which folder a new one lies\n",
+        "file = {}\nline = {}\nwrite = \"{{id}}\"\neach = {}\n",
         quoted(path),
-        quoted(line),
+        quoted(r"^\s*(?P<id>[^#;\s]\S*)\s*$"),
+        quoted(&each),
     );
     Some(Rule {
         file: path.to_owned(),
         count: lines.len(),
-        how: ", each in a folder",
+        how: ", by where it lies",
         kind: "sequence",
         keys,
     })

@@ -53,6 +53,7 @@ impl Also {
             spans: self.spans,
             between: self.between.clone(),
             categories: Globs::default(),
+            each: None,
             on: default_on(),
             off: default_off(),
         }

@@ -227,6 +227,9 @@ pub struct OrderRule {
     /// Folders whose name, as an entry, counts for all add-ons below them.
     #[serde(default)]
     pub categories: Globs,
+    /// Finds, in the place of an add-on, what its entry calls it, as the group `value`; without it, that is its id.
+    #[serde(default)]
+    pub each: Option<Pattern>,
     /// The flag's text for an add-on that is on.
     #[serde(default = "default_on")]
     pub on: String,
@@ -239,6 +242,14 @@ impl OrderRule {
     /// Whether the add-ons' own names are the load order.
     pub fn is_in_names(&self) -> bool {
         self.kind == OrderKind::Names
+    }
+
+    /// What the entry of an add-on calls it that lies there; none where nothing in its place tells.
+    pub fn entry(&self, id: &Id, place: &RelPath) -> Option<Id> {
+        match &self.each {
+            None => Some(id.clone()),
+            Some(each) => each.capture("value", place.as_str()).map(Id::new),
+        }
     }
 }
 
@@ -536,6 +547,14 @@ impl Family {
             {
                 return fault("order.parked holds {line}, and is for a sequence alone".into());
             }
+            if let Some(each) = &order.each
+                && (order.is_in_names() || !each.names("value"))
+            {
+                return fault(
+                    "order.each has the group (?P<value>…), and is for what stands in a text"
+                        .into(),
+                );
+            }
             if order.spans && order.kind != OrderKind::List {
                 return fault("order.spans is for a list alone".into());
             }
@@ -666,6 +685,11 @@ pub(super) mod tests {
                 "kind = \"flags\",",
                 "kind = \"flags\", spans = true,",
                 "for a list alone",
+            ),
+            (
+                "kind = \"flags\",",
+                "kind = \"flags\", each = '^addons/(.+)$',",
+                "order.each has the group (?P<value>",
             ),
             // What is written long has its own faults, in a list and alone.
             ("pattern = '(?P", "each = '(?P", "unknown field `each`"),

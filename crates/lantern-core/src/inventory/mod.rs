@@ -366,6 +366,12 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     let mut inventory = Inventory::default();
     if let (Some(rule), Some(order)) = (&family.order, evidence.order) {
         inventory.order = Arrangement::read(rule, order.as_str());
+        let read = claims.claims.iter().zip(evidence.described);
+        let addons = read.filter_map(|(claim, read)| {
+            let facts = &read.as_ref().ok()?.facts;
+            (facts.kind == Kind::Addon).then_some((&facts.id, &claim.home))
+        });
+        inventory.order.mean(rule, addons);
     }
     let starters = inventory.order.starters();
     let mut unreadable = Vec::new();
@@ -562,12 +568,23 @@ fn known_by_content(component: &mut Component, family: &Family, evidence: &Evide
     }
 }
 
-/// Reads the load order in the names of what runs, where names tell it.
-pub fn arrange_by_name(rule: &OrderRule, inventory: &mut Inventory) {
-    if let Keeping::Names = rule.kind.keeping() {
-        let started = inventory.components.iter().filter(|c| c.runs == Runs::On);
-        let started = started.filter_map(|c| Some((&c.facts.id, c.place.as_ref()?)));
-        inventory.order = Arrangement::of_names(rule, started);
+/// Reads the load order in the names of what runs, where names tell it, and else finds whom its entries mean by where they lie.
+pub fn arrange_by_place(rule: &OrderRule, inventory: &mut Inventory) {
+    let addons = inventory.components.iter();
+    let addons = addons.filter(|c| c.facts.kind == Kind::Addon);
+    let lie = |c: &Component| Some((c.facts.id.clone(), c.place.clone()?));
+    match rule.kind.keeping() {
+        Keeping::Names => {
+            let started = addons.filter(|c| c.runs == Runs::On);
+            let started: Vec<(Id, RelPath)> = started.filter_map(lie).collect();
+            inventory.order = Arrangement::of_names(rule, started.iter().map(|(id, at)| (id, at)));
+        }
+        Keeping::Text(_) => {
+            let all: Vec<(Id, RelPath)> = addons.filter_map(lie).collect();
+            inventory
+                .order
+                .mean(rule, all.iter().map(|(id, at)| (id, at)));
+        }
     }
 }
 
@@ -586,7 +603,7 @@ fn started_by_name(rule: &OrderRule, family: &Family, inventory: &mut Inventory)
             false => Runs::Unsaid,
         };
     }
-    arrange_by_name(rule, inventory);
+    arrange_by_place(rule, inventory);
 }
 
 /// Takes out what is parked beside another one of the same id that runs: it is no second one, and nothing is done with it.
@@ -679,10 +696,19 @@ pub(crate) mod tests {
         order: &str,
         remembered: &BTreeMap<RelPath, Remembered>,
     ) -> Inventory {
-        let family = Family::parse(FAMILY).unwrap();
+        inventory_in(&Family::parse(FAMILY).unwrap(), files, order, remembered)
+    }
+
+    /// Likewise, over another family.
+    pub(crate) fn inventory_in(
+        family: &Family,
+        files: &[(&str, &str)],
+        order: &str,
+        remembered: &BTreeMap<RelPath, Remembered>,
+    ) -> Inventory {
         let paths: Vec<&str> = files.iter().map(|(path, _)| *path).collect();
         let listing = seen(&paths);
-        let claims = claim(&family, &listing);
+        let claims = claim(family, &listing);
         let mut reading = Reading::new(&family.versions);
         let described: Vec<_> = claims
             .claims
@@ -698,7 +724,7 @@ pub(crate) mod tests {
                     }],
                     None => Vec::new(),
                 };
-                described(&family, claim, &listing, &found, &mut reading)
+                described(family, claim, &listing, &found, &mut reading)
             })
             .collect();
         let order_path = RelPath::parse("x.conf").unwrap();
@@ -718,7 +744,7 @@ pub(crate) mod tests {
             stated: None,
             ground: &Ground::default(),
         };
-        take(&family, &claims, &evidence)
+        take(family, &claims, &evidence)
     }
 
     #[test]

@@ -124,6 +124,45 @@ pub fn rewritten(
     }
 }
 
+/// A text in which entries are called otherwise: old names with the new ones. Where they stand stays as it is.
+///
+/// # Errors
+/// As [`rewritten`].
+pub fn called_otherwise(
+    form: &dyn Form,
+    rule: &OrderRule,
+    text: &str,
+    names: &BTreeMap<Id, Id>,
+) -> Result<String, Unread> {
+    let before = form.entries(rule, text);
+    let mut lines: Vec<String> = text.split_inclusive('\n').map(str::to_owned).collect();
+    let is_part = |c: char| c.is_alphanumeric() || "_-.".contains(c);
+    for entry in &before {
+        let (Some(new), Some(line)) = (names.get(&entry.id), lines.get_mut(entry.line - 1)) else {
+            continue;
+        };
+        let old = entry.id.as_str();
+        // Not where it is the part of another name.
+        let whole = line.match_indices(old).map(|(at, _)| at).find(|at| {
+            let (front, back) = (&line[..*at], &line[at + old.len()..]);
+            !front.ends_with(is_part) && !back.starts_with(is_part)
+        });
+        if let Some(at) = whole {
+            line.replace_range(at..at + old.len(), new.as_str());
+        }
+    }
+    let text = lines.concat();
+    let now = form.entries(rule, &text);
+    let mut expected = before.iter().map(|it| names.get(&it.id).unwrap_or(&it.id));
+    let mut both = expected
+        .by_ref()
+        .zip(now.iter().map(Some).chain(std::iter::repeat(None)));
+    match both.find(|(id, now)| now.is_none_or(|now| now.id != **id)) {
+        None => Ok(text),
+        Some((id, _)) => Err(Unread(id.clone())),
+    }
+}
+
 /// What a load order stands in, and so what a change of it is.
 #[derive(Clone, Copy)]
 pub enum Keeping {
@@ -181,6 +220,25 @@ impl Arrangement {
         Arrangement {
             entries: names::entries(names),
             decides: true,
+        }
+    }
+
+    /// Gives each entry the id of the add-on that it means, where they are not called by their ids: `addons` are all there are, with
+    /// where each lies. What means none of them keeps its name.
+    pub fn mean<'a>(
+        &mut self,
+        rule: &OrderRule,
+        addons: impl Iterator<Item = (&'a Id, &'a RelPath)>,
+    ) {
+        if rule.each.is_none() {
+            return;
+        }
+        let meant = addons.filter_map(|(id, place)| Some((rule.entry(id, place)?, id)));
+        let meant: BTreeMap<Id, &Id> = meant.collect();
+        for entry in &mut self.entries {
+            if let Some(id) = meant.get(&entry.id) {
+                entry.id = (*id).clone();
+            }
         }
     }
 

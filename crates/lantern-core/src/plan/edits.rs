@@ -7,6 +7,7 @@ use crate::component::{Id, Kind, Runs};
 use crate::facts::Facts;
 use crate::family::{Flag, OrderRule, Pin, Reader};
 use crate::flags;
+use crate::inventory::Inventory;
 use crate::launch::{self, Dialect};
 use crate::offer::Offer;
 use crate::order::{
@@ -487,17 +488,79 @@ fn load_order(
         }
         arguments.insert((*id).clone(), text.clone());
     }
+    let called = Called::of(rule, inventory, after);
     let named: BTreeSet<&Id> = arrangement.ids().collect();
     let new = order.iter().filter(|id| !named.contains(id));
-    fit_for(after, path, new.map(|id| (id, id)))?;
-    let change = Change {
-        order: &order,
-        gone: &gone.collect(),
-        off: &off.map(|(id, _)| (*id).clone()).collect(),
-        arguments: &arguments,
+    let new: Vec<(Id, &Id)> = new
+        .map(|id| Ok((called.now(id)?, id)))
+        .collect::<Result<_, DrawFault>>()?;
+    let renamed = called.renamed();
+    let written = new.iter().map(|(word, id)| (word, *id));
+    fit_for(
+        after,
+        path,
+        written.chain(renamed.values().map(|now| (now, now))),
+    )?;
+    let all = |ids: &mut dyn Iterator<Item = &Id>| -> Result<Vec<Id>, DrawFault> {
+        ids.map(|id| called.now(id)).collect()
     };
-    order::rewritten(form, rule, text, change)
-        .map_err(|order::Unread(id)| DrawFault::NoEntry { id })
+    let arguments = arguments.into_iter();
+    let arguments = arguments.map(|(id, text)| Ok((called.now(&id)?, text)));
+    let change = Change {
+        order: &all(&mut order.iter())?,
+        gone: &gone.map(|id| called.before(&id)).collect(),
+        off: &all(&mut off.map(|(id, _)| *id))?.into_iter().collect(),
+        arguments: &arguments.collect::<Result<_, DrawFault>>()?,
+    };
+    let no_entry = |order::Unread(id)| DrawFault::NoEntry { id };
+    let text = order::called_otherwise(form, rule, text, &renamed).map_err(no_entry)?;
+    order::rewritten(form, rule, &text, change).map_err(no_entry)
+}
+
+/// What the entries of a load order call add-ons, where that is not their id.
+struct Called<'a> {
+    rule: &'a OrderRule,
+    /// By id: as they are.
+    were: BTreeMap<&'a Id, Id>,
+    after: &'a Afterwards<'a>,
+}
+
+impl<'a> Called<'a> {
+    fn of(rule: &'a OrderRule, inventory: &'a Inventory, after: &'a Afterwards<'a>) -> Called<'a> {
+        let components = inventory.components.iter().filter(|_| rule.each.is_some());
+        let were = components.filter_map(|it| {
+            let id = &it.facts.id;
+            Some((id, rule.entry(id, it.place.as_ref()?)?))
+        });
+        Called {
+            rule,
+            were: were.collect(),
+            after,
+        }
+    }
+
+    fn before(&self, id: &Id) -> Id {
+        self.were.get(id).unwrap_or(id).clone()
+    }
+
+    /// As it will be; of what is not installed, as it stands there.
+    fn now(&self, id: &Id) -> Result<Id, DrawFault> {
+        let (Some(_), Some(place)) = (&self.rule.each, self.after.places.get(id)) else {
+            return Ok(self.before(id));
+        };
+        let entry = self.rule.entry(id, place);
+        entry.ok_or_else(|| DrawFault::NoEntry { id: id.clone() })
+    }
+
+    /// Those that will be called otherwise, by what they are called now.
+    fn renamed(&self) -> BTreeMap<Id, Id> {
+        let stay = self
+            .were
+            .iter()
+            .filter(|(id, _)| self.after.addons.contains_key(**id));
+        let now = stay.filter_map(|(id, was)| Some((was.clone(), self.now(id).ok()?)));
+        now.filter(|(was, now)| was != now).collect()
+    }
 }
 
 /// The entries of a load order, the first first.

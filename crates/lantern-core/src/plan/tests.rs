@@ -812,10 +812,21 @@ fn what_does_not_run_asks_for_nothing() {
 
 /// An add-on that moves, one that is off and moves, one that goes, one that comes, and one for players' clients.
 fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
+    let order = "# mine\nstart a\nstart c\nstart stays\n";
+    let (plan, after, files, _) = addons_drawn_in(crate::tree::tests::FAMILY, order, proved);
+    (plan, after, files)
+}
+
+/// Likewise, with a load order in the words of a family; and the text that it becomes.
+fn addons_drawn_in(
+    family: &str,
+    order: &str,
+    proved: bool,
+) -> (Plan, Inventory, Vec<FileSeen>, String) {
     use crate::component::Side;
     use crate::order::Arrangement;
     use crate::text::Text;
-    let family = Family::parse(crate::tree::tests::FAMILY).unwrap();
+    let family = Family::parse(family).unwrap();
     let files = [
         ("addons/a.bloom", "id='a'\nversion='1'"),
         ("addons/b.bloom", "id='b'\nversion='1'"),
@@ -823,8 +834,8 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         ("addons/stays.bloom", "id='stays'\nversion='1'"),
         ("x.conf", ""),
     ];
-    let order = "# mine\nstart a\nstart c\nstart stays\n";
-    let inventory = crate::inventory::tests::inventory(&files, order, &BTreeMap::new());
+    let remembered = BTreeMap::new();
+    let inventory = crate::inventory::tests::inventory_in(&family, &files, order, &remembered);
     let listing = crate::tree::tests::seen(&files.map(|(path, _)| path));
     let mut offers = Vec::new();
     let mut payloads = BTreeMap::new();
@@ -956,7 +967,31 @@ fn addons_drawn(proved: bool) -> (Plan, Inventory, Vec<FileSeen>) {
         arrangement,
         None,
     );
-    (plan, after, files)
+    (plan, after, files, edited.as_str().to_owned())
+}
+
+#[test]
+fn entries_that_are_called_as_their_files_are_follow_them() {
+    let by_file = |line: &str, write: &str, more: &str| {
+        crate::tree::tests::FAMILY.replace(
+            r#"line = '^start (?P<id>\S+)', write = "start {id}" }"#,
+            &format!(
+                r#"line = '{line}', write = "{write}", each = '^addons/(?P<value>.+)$'{more} }}"#
+            ),
+        )
+    };
+    let order = "# mine\nstart a.bloom  # a.bloom is quick\nstart c.bloom\nstart gone.bloom\nstart stays.bloom\n";
+    let lines = by_file(r"^start (?P<id>\S+)", "start {id}", "");
+    let (plan, .., text) = addons_drawn_in(&lines, order, true);
+    assert_eq!(
+        text,
+        "start d-2.bloom\n# mine\nstart a-2.bloom  # a.bloom is quick\nstart gone.bloom\nstart stays.bloom\n"
+    );
+    let running: Vec<&str> = plan.expects.iter().map(|it| it.id.as_str()).collect();
+    assert_eq!(running, ["a", "d", "stays"]);
+    let list = by_file(r"^all=(?P<list>.*)$", "{id}", "").replace("\"sequence\"", "\"list\"");
+    let (.., text) = addons_drawn_in(&list, "all=stays.bloom, c.bloom,a.bloom\n", true);
+    assert_eq!(text, "all=stays.bloom, d-2.bloom, a-2.bloom\n");
 }
 
 #[test]

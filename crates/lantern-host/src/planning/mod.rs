@@ -48,7 +48,7 @@ use lantern_core::artifact::Artifact;
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::Ground;
-use lantern_core::inventory::{Inventory, Remembered, arrange_by_name, compare, united};
+use lantern_core::inventory::{Inventory, Remembered, arrange_by_place, compare, united};
 use lantern_core::listing::Listing;
 use lantern_core::offer::{Offer, Origin};
 use lantern_core::order::Arrangement;
@@ -1013,7 +1013,7 @@ fn left_by(
             .components
             .retain(|it| !it.place.as_ref().is_some_and(is_elsewhere));
         if let Some(rule) = &family.order {
-            arrange_by_name(rule, &mut inventory);
+            arrange_by_place(rule, &mut inventory);
         }
         compare(&mut inventory.components, &remembered);
         files = left;

@@ -119,3 +119,84 @@ fn what_a_shell_would_take_for_more_is_not_written_into_a_script() {
         world.lantern(&[&plan[..], &["places", "--add", "ivy"]].concat())
     );
 }
+
+/// A load order that names files, each with its version.
+const FILES: &str = r##"
+[order]
+kind = "sequence"
+file = "hedge.rows"
+line = '^(?P<id>[^#\s]\S*)'
+write = "{id}"
+parked = "#{line}"
+each = '^shrubs/(?P<value>[^/]+)$'
+"##;
+
+/// Starts what lies there of all that it names.
+const PLANTED: &str = "for file in $(sed '/^#/d; s/ .*//' hedge.rows); do [ -f shrubs/$file ] && echo \"hedge: ${file%%-*}\"; done\n\
+                       echo 'hedge: open'\nwhile read -r line; do [ \"$line\" = close ] && exit 0; done\n";
+
+#[test]
+fn a_load_order_that_names_files_follows_them() {
+    let world = World::empty();
+    let archives =
+        "shape = \"archive\"\nat = \"shrubs/*.zip\"\ninstall = \"shrubs/{id}-{version}.zip\"\n";
+    let more = [FILES, hedge::CONSOLE].concat();
+    world.write("hedge.family.toml", hedge::family(archives, &more));
+    world.write("hedge/hedge.sh", PLANTED);
+    world.write(
+        "hedge/hedge.rows",
+        "# from the gate\nyew-1.0.zip  # the old one\nbox-1.0.zip\nelm-2.0.zip\n",
+    );
+    let shrub = |folder: &str, id: &str, version: &str, needs: &str| {
+        let text = format!("id = '{id}'\nversion = '{version}'\nneeds = {{ {needs} }}\n");
+        let path = format!("{folder}/{id}-{version}.zip");
+        world.zip(&path, &[("shrub.toml", &text)]);
+    };
+    shrub("hedge/shrubs", "yew", "1.0", "");
+    shrub("hedge/shrubs", "box", "1.0", "");
+    shrub("hedge/shrubs", "ivy", "1.0", "");
+    hedge::adopt(&world);
+    let on_hedge = |args: &[&str]| world.lantern(&[args, &["--server", "hedge"]].concat());
+    shrub("drop", "yew", "1.1", "holly = '*'");
+    shrub("drop", "holly", "3.0", "");
+    let same = ["plan", "--to", "same"];
+    let told = [
+        on_hedge(&["survey"]),
+        on_hedge(&[&same[..], &["--from", "drop"]].concat()),
+    ];
+    assert_snapshot!("lists_of_files", told.join("\n"));
+    let changed = on_hedge(&["changeover", "--yes"]);
+    assert!(
+        changed.contains("3 of 3 components are loaded"),
+        "{changed}"
+    );
+    assert_eq!(
+        world.read("hedge/hedge.rows"),
+        "holly-3.0.zip\n# from the gate\nyew-1.1.zip  # the old one\nbox-1.0.zip\nelm-2.0.zip\n"
+    );
+    // Switched off and on, and taken out.
+    let change = || world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    world.ok(&[
+        &same[..],
+        &["--off", "box", "--drop", "ivy", "--server", "hedge"],
+    ]
+    .concat());
+    change();
+    assert!(world.read("hedge/hedge.rows").contains("\n#box-1.0.zip\n"));
+    world.ok(&[
+        &same[..],
+        &["--on", "box", "--drop", "yew", "--server", "hedge"],
+    ]
+    .concat());
+    change();
+    assert_eq!(
+        world.read("hedge/hedge.rows"),
+        "holly-3.0.zip\nbox-1.0.zip\n# from the gate\nelm-2.0.zip\n"
+    );
+    world.ok(&["undo", "--yes", "--server", "hedge"]);
+    assert!(
+        world
+            .read("hedge/hedge.rows")
+            .contains("yew-1.1.zip  # the old one\n")
+    );
+}
