@@ -96,6 +96,8 @@ pub(super) fn fields(notation: &str, header: Option<&str>, text: &str) -> Vec<Fi
         });
         let rule = match at(&table, key?) {
             Some(Node::Text(text)) if matches!(*name, "needs" | "uses") => cut(key?, text),
+            // Of other shapes nothing could be read by the key alone.
+            Some(node) if matches!(*name, "needs" | "uses") && !is_plain(node) => return None,
             _ => quoted(key?),
         };
         Some(Field {
@@ -110,6 +112,19 @@ pub(super) fn fields(notation: &str, header: Option<&str>, text: &str) -> Vec<Fi
     let id = id.map(|field| field.key.clone());
     guesses.retain(|field| field.name != "title" || id.as_ref() != Some(&field.key));
     guesses
+}
+
+/// Whether it is a list of ids, or a table of ids and ranges.
+fn is_plain(node: &Node) -> bool {
+    let is_text = |node: &Node| matches!(node, Node::Text(_));
+    match node {
+        Node::Text(_) => true,
+        Node::List(items) => items.iter().all(is_text),
+        Node::Table(table) => {
+            let is_id = |key: &String| !key.starts_with(['@', '#']);
+            table.keys().all(is_id) && table.values().all(is_text)
+        }
+    }
 }
 
 /// How several components are picked out of one text.
