@@ -134,6 +134,9 @@ pub fn called_otherwise(
     text: &str,
     names: &BTreeMap<Id, Id>,
 ) -> Result<String, Unread> {
+    if names.is_empty() {
+        return Ok(text.to_owned());
+    }
     let before = form.entries(rule, text);
     let mut lines: Vec<String> = text.split_inclusive('\n').map(str::to_owned).collect();
     let is_part = |c: char| c.is_alphanumeric() || "_-.".contains(c);
@@ -153,13 +156,11 @@ pub fn called_otherwise(
     }
     let text = lines.concat();
     let now = form.entries(rule, &text);
-    let mut expected = before.iter().map(|it| names.get(&it.id).unwrap_or(&it.id));
-    let mut both = expected
-        .by_ref()
-        .zip(now.iter().map(Some).chain(std::iter::repeat(None)));
-    match both.find(|(id, now)| now.is_none_or(|now| now.id != **id)) {
+    let expected = before.iter().map(|it| names.get(&it.id).unwrap_or(&it.id));
+    let is_there = |(at, id): &(usize, &Id)| now.get(*at).is_some_and(|it| it.id == **id);
+    match expected.enumerate().find(|it| !is_there(it)) {
         None => Ok(text),
-        Some((id, _)) => Err(Unread(id.clone())),
+        Some((_, id)) => Err(Unread(id.clone())),
     }
 }
 
