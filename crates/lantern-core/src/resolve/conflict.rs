@@ -5,6 +5,9 @@ use crate::component::{ClientVersion, Id};
 use crate::version::{Range, Version};
 use std::collections::BTreeSet;
 
+/// At most so many facts of one conflict are told: nobody takes in more.
+pub(super) const MOST_TOLD: usize = 24;
+
 /// Why there is no answer.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Obstacle {

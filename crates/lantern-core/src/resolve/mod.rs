@@ -16,6 +16,7 @@ mod obstacle;
 mod questions;
 mod refutation;
 mod remedies;
+mod rotation;
 mod saved;
 mod sharing;
 mod solver;
@@ -163,7 +164,8 @@ pub struct Policy {
     pub untested: bool,
     /// Which of several fitting releases is better.
     pub prefer: Prefer,
-    /// Steps for proving the best answer; for what stands in the way, where there is none, a tenth of them.
+    /// Steps for proving the best answer; for what stands in the way, where there is none, a fortieth of them and sixteen for each
+    /// release, at most a tenth.
     pub effort: u64,
     /// Whether everything that might help against an obstacle is tried, however much it is.
     pub all_remedies: bool,

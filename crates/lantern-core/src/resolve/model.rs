@@ -413,38 +413,46 @@ impl<'a> Model<'a> {
     pub(super) fn left_out(&self) -> LeftOut {
         let mut found = LeftOut::default();
         for component in &self.components {
-            let guards =
-                LEFT_OUT.map(|fact| move || self.guard(|| Under::Fact(fact(component.id.clone()))));
-            let mut known = [None; LEFT_OUT.len()];
-            let mut guards = |candidate: &Candidate<'_>| -> Vec<Guard> {
-                let bits = (0..LEFT_OUT.len()).filter(|bit| candidate.left_out & 1 << bit != 0);
-                let guards = bits.filter_map(|bit| {
-                    known[bit] = known[bit].or_else(&guards[bit]);
-                    known[bit]
-                });
-                guards.collect()
-            };
-            let held = component
-                .candidates
-                .iter()
-                .position(|it| it.offer.is_none());
-            for (at, candidate) in component.candidates.iter().enumerate() {
-                let var = component.var(at);
-                found
-                    .while_counts
-                    .extend(guards(candidate).into_iter().map(|guard| (guard, var)));
-                let is_twin = |other: &usize| {
-                    component.candidates[*other].facts.version == candidate.facts.version
-                };
-                let before = (0..at).rev().take_while(is_twin);
-                let held = held.filter(|held| *held != at).filter(is_twin);
-                for first in before.chain(held) {
-                    let first = guards(&component.candidates[first]);
-                    found.unless_count.push((var, first));
-                }
-            }
+            self.leave_out(component, &mut found);
         }
         found
+    }
+
+    /// The same of one component.
+    pub(super) fn left_out_of(&self, component: &Component<'a>) -> LeftOut {
+        let mut found = LeftOut::default();
+        self.leave_out(component, &mut found);
+        found
+    }
+
+    fn leave_out(&self, component: &Component<'a>, found: &mut LeftOut) {
+        let guards =
+            LEFT_OUT.map(|fact| move || self.guard(|| Under::Fact(fact(component.id.clone()))));
+        let mut known = [None; LEFT_OUT.len()];
+        let mut guards = |candidate: &Candidate<'_>| -> Vec<Guard> {
+            let bits = (0..LEFT_OUT.len()).filter(|bit| candidate.left_out & 1 << bit != 0);
+            let guards = bits.filter_map(|bit| {
+                known[bit] = known[bit].or_else(&guards[bit]);
+                known[bit]
+            });
+            guards.collect()
+        };
+        let mut candidates = component.candidates.iter();
+        let held = candidates.position(|it| it.offer.is_none());
+        for (at, candidate) in component.candidates.iter().enumerate() {
+            let var = component.var(at);
+            let own = guards(candidate).into_iter().map(|guard| (guard, var));
+            found.while_counts.extend(own);
+            let is_twin = |other: &usize| {
+                component.candidates[*other].facts.version == candidate.facts.version
+            };
+            let before = (0..at).rev().take_while(is_twin);
+            let held = held.filter(|held| *held != at).filter(is_twin);
+            for first in before.chain(held) {
+                let first = guards(&component.candidates[first]);
+                found.unless_count.push((var, first));
+            }
+        }
     }
 
     /// The releases by what they say of the server, each with its component.

@@ -1,7 +1,7 @@
 //! What stands in the way: minimal sets of facts.
 
 use super::Request;
-use super::conflict::{Conflict, Obstacle};
+use super::conflict::{Conflict, MOST_TOLD, Obstacle};
 use super::fact::Fact;
 use super::model::Model;
 use super::questions::{Answer, Questions};
@@ -62,8 +62,14 @@ pub(super) fn of(request: &Request, core: BTreeSet<Id>) -> Obstacle {
             .cloned()
             .collect();
         let away = questions.guards(&others);
+        // Of more than can be told, nobody would see what is alike.
+        let is_looked_for = facts.len() <= MOST_TOLD || request.policy.all_remedies;
+        let alike = match is_looked_for {
+            true => alike(&mut questions, &needed, &facts, &causes[at], &away),
+            false => Vec::new(),
+        };
         let mut conflict = Conflict {
-            alike: alike(&mut questions, &needed, &facts, &causes[at], &away),
+            alike,
             facts,
             minimal,
             remedies: Vec::new(),

@@ -5,6 +5,7 @@
 
 use super::fact::Fact;
 use super::model::{Component, Model, Server, Under};
+use super::rotation::Rotation;
 use super::solver::{Counting, Guard, Lit, Outcome, Solver, Var};
 use super::{MOST_STEPS, Request};
 
@@ -16,8 +17,11 @@ use std::collections::{BTreeMap, BTreeSet};
 /// Steps for one question in which all but a few facts count.
 const STEPS: u64 = 20_000_000;
 /// All questions about a request together may take this part of the steps for a best answer, where not everything that might
-/// help is to be tried.
-const PART_OF_EFFORT: u64 = 10;
+/// help is to be tried …
+const PART_OF_EFFORT: u64 = 40;
+/// … and so many for each release that is known; but no more than this part in all.
+const STEPS_FOR_A_RELEASE: u64 = 16;
+const GREATEST_PART_OF_EFFORT: u64 = 10;
 
 /// What came of a question.
 pub(super) enum Answer {
@@ -79,7 +83,11 @@ impl<'m, 'a> Questions<'m, 'a> {
             servers: Vec::new(),
             left: match request.policy.all_remedies {
                 true => u64::MAX,
-                false => request.policy.effort / PART_OF_EFFORT,
+                false => {
+                    let for_releases = STEPS_FOR_A_RELEASE * u64::from(model.vars());
+                    let steps = request.policy.effort / PART_OF_EFFORT + for_releases;
+                    steps.min(request.policy.effort / GREATEST_PART_OF_EFFORT)
+                }
             },
             apart: BTreeSet::new(),
         }
@@ -278,21 +286,30 @@ impl<'m, 'a> Questions<'m, 'a> {
         let wished = components.filter(|id| core.wishes.contains(*id));
         let mut order: Vec<Fact> = wished.cloned().map(Fact::Stays).collect();
         order.extend(core.facts);
-        let (mut at, mut minimal) = (0, true);
-        while at < order.len() {
+        let mut rotation = Rotation::new(self.model, order.clone());
+        let (mut needed, mut minimal) = (HashSet::new(), true);
+        while let Some(at) = order.iter().position(|fact| !needed.contains(fact)) {
             if self.are_over() {
                 minimal = false;
                 break;
             }
-            let rest = order[..at].iter().chain(&order[at + 1..]);
-            match self.ask_only(rest) {
-                Answer::Impossible(smaller) => order.retain(|fact| match fact {
-                    Fact::Stays(id) => smaller.wishes.contains(id),
-                    fact => smaller.facts.contains(fact),
-                }),
-                Answer::Found => at += 1,
+            let fact = order[at].clone();
+            match self.ask_only(order.iter().filter(|other| **other != fact)) {
+                Answer::Impossible(smaller) => {
+                    order.retain(|fact| match fact {
+                        Fact::Stays(id) => smaller.wishes.contains(id),
+                        fact => smaller.facts.contains(fact),
+                    });
+                    rotation.keep(&order);
+                }
+                Answer::Found => {
+                    needed.insert(fact.clone());
+                    let chosen = self.search.chosen();
+                    rotation.turn(chosen, &fact, |other| needed.insert(other.clone()));
+                    self.left = self.left.saturating_sub(rotation.take_steps());
+                }
                 Answer::GaveUp => {
-                    at += 1;
+                    needed.insert(fact);
                     minimal = false;
                 }
             }

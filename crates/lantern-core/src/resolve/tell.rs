@@ -1,6 +1,6 @@
 //! What stands in the way, as a short story for an administrator.
 
-use super::conflict::{Conflict, Obstacle, Remedy};
+use super::conflict::{Conflict, MOST_TOLD, Obstacle, Remedy};
 use super::fact::Fact;
 use super::{Request, Target};
 use crate::component::{ClientVersion, Id, Kind, Need};
@@ -11,8 +11,6 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// At most so many versions are listed.
 const LISTED: usize = 6;
-/// At most so many facts of one conflict are told.
-const MOST_TOLD: usize = 24;
 
 impl Obstacle {
     /// Tells the story: what meets where, and what was tried and would help.

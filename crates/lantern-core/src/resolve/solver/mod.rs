@@ -48,7 +48,7 @@ impl Lit {
         self.0 >> 1
     }
 
-    fn is_negative(self) -> bool {
+    pub(super) fn is_negative(self) -> bool {
         self.0 & 1 == 1
     }
 
@@ -89,10 +89,10 @@ pub(super) struct Expansion {
 
 /// How far the lists of an expansion go.
 #[derive(Debug, Clone, Copy)]
-struct Lengths {
-    implies: usize,
-    bundles: usize,
-    demands: usize,
+pub(super) struct Lengths {
+    pub(super) implies: usize,
+    pub(super) bundles: usize,
+    pub(super) demands: usize,
 }
 
 impl Expansion {
@@ -117,7 +117,7 @@ impl Expansion {
     }
 
     /// What stands under each guard, from where to where; first what stands under none.
-    fn parts(&self) -> impl Iterator<Item = (Option<Guard>, Lengths, Lengths)> {
+    pub(super) fn parts(&self) -> impl Iterator<Item = (Option<Guard>, Lengths, Lengths)> {
         let start = Lengths {
             implies: 0,
             bundles: 0,
@@ -226,7 +226,7 @@ const FAR: usize = if cfg!(test) { 1 } else { 50 };
 const MOST_COMPARED: usize = 24;
 /// So many clauses, and so many of their literals, are looked at in the time of a step.
 const WATCHES_IN_A_STEP: u64 = 8;
-const LITERALS_IN_A_STEP: u64 = 32;
+pub(super) const LITERALS_IN_A_STEP: u64 = 32;
 /// Conflicts between restarts, times the terms of the Luby sequence.
 const RESTART: u64 = if cfg!(test) { 2 } else { 128 };
 
@@ -398,6 +398,13 @@ impl<T: Theory> Solver<T> {
     /// Whether a variable is true in the last answer.
     pub(super) fn is_true(&self, var: Var) -> bool {
         self.value[var as usize] > 0
+    }
+
+    /// The variables of domains that are true in the last answer.
+    pub(super) fn chosen(&self) -> impl Iterator<Item = Var> {
+        let chosen = self.trail.iter().filter(|lit| !lit.is_negative());
+        let chosen = chosen.map(|lit| lit.var());
+        chosen.filter(|var| self.domain_of[*var as usize] != NO_DOMAIN)
     }
 
     /// Which variables are true, by number; those that the search has made for itself come last.
