@@ -164,7 +164,7 @@ pub struct Policy {
     pub untested: bool,
     /// Which of several fitting releases is better.
     pub prefer: Prefer,
-    /// Steps for proving the best answer; for what stands in the way, where there is none, a fortieth of them and sixteen for each
+    /// Steps for proving the best answer; for what stands in the way, where there is none, a fortieth of them and a hundred for each
     /// release, at most a tenth.
     pub effort: u64,
     /// Whether everything that might help against an obstacle is tried, however much it is.

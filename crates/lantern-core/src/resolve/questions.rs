@@ -20,7 +20,7 @@ const STEPS: u64 = 20_000_000;
 /// help is to be tried …
 const PART_OF_EFFORT: u64 = 40;
 /// … and so many for each release that is known; but no more than this part in all.
-const STEPS_FOR_A_RELEASE: u64 = 16;
+const STEPS_FOR_A_RELEASE: u64 = 100;
 const GREATEST_PART_OF_EFFORT: u64 = 10;
 
 /// What came of a question.
