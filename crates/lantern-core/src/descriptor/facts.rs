@@ -78,7 +78,7 @@ impl Lookups<'_> {
             return Ok((content, VersionFrom::Content));
         };
         let at = self.first(self.rule("version"));
-        let at = at.and_then(|(lookup, _)| lookup.at.as_deref());
+        let at = at.and_then(|(lookup, _)| lookup.at.as_ref()?.key());
         let from = match at.is_some_and(|at| at.starts_with('$')) {
             true => VersionFrom::FileName,
             false => VersionFrom::Descriptor,

@@ -3,7 +3,8 @@
 use super::{DescriptorFault, Found, Subject, unpacked_name};
 use crate::document::{self, Node, Table};
 use crate::facts::Misread;
-use crate::family::{FieldRule, Item, Lookup};
+use crate::family::{FieldRule, Item, Lookup, Where};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 /// All that a component's descriptor files say, to look things up in.
@@ -66,13 +67,12 @@ impl<'a> Lookups<'a> {
     /// The first place of a rule where something stands that its pattern knows.
     pub(crate) fn first<'r>(&self, rule: &'r FieldRule) -> Option<(&'r Lookup, Node)> {
         rule.0.iter().find_map(|lookup| {
-            let node = match (&lookup.value, lookup.at.as_deref()) {
-                (Some(value), _) => return Some((lookup, Node::Text(value.clone()))),
-                (None, Some("$name")) => Node::Text(self.subject.name().into()),
-                (None, Some("$stem")) => Node::Text(self.subject.stem().into()),
-                (None, Some("$archive")) => Node::Text(unpacked_name(self.subject.archive?).into()),
-                (None, Some("$path")) => Node::Text(self.subject.place.into()),
-                (None, at) => self.at(at?)?.clone(),
+            if let Some(value) = &lookup.value {
+                return Some((lookup, Node::Text(value.clone())));
+            }
+            let node = match lookup.at.as_ref()? {
+                Where::At(key) => self.node(key)?,
+                several => Node::Text(several.text(|key| self.at(key)?.text())?.into_owned()),
             };
             let misses = match (&lookup.pattern, &node) {
                 (Some(pattern), Node::Text(text)) if lookup.split.is_none() => {
@@ -86,6 +86,18 @@ impl<'a> Lookups<'a> {
             };
             (!misses).then_some((lookup, node))
         })
+    }
+
+    /// What stands at a key, or what is known of the component by its place.
+    fn node(&self, key: &str) -> Option<Node> {
+        let text = match key {
+            "$name" => self.subject.name(),
+            "$stem" => self.subject.stem(),
+            "$archive" => unpacked_name(self.subject.archive?),
+            "$path" => self.subject.place,
+            key => return self.at(key).cloned(),
+        };
+        Some(Node::Text(text.into()))
     }
 
     /// What stands at a path of keys; a key may hold dots itself.
@@ -161,13 +173,18 @@ impl<'a> Lookups<'a> {
         let Some((lookup, node)) = self.first(rule) else {
             return Ok(Vec::new());
         };
-        let at = lookup.at.as_deref().unwrap_or("value");
-        let other = || Misread::new(at, format!("{at} holds something else than ids and ranges"));
+        let other = || {
+            let at = lookup.place();
+            Misread::new(
+                &at,
+                format!("{at} holds something else than ids and ranges"),
+            )
+        };
         let mut pairs = Vec::new();
-        let mut add = |(id, range): (&str, &str)| {
+        let mut add = |(id, range): (&str, Cow<'_, str>)| {
             let range = match &lookup.range {
-                Some(template) if !range.is_empty() => template.replace("{}", range),
-                _ => range.to_owned(),
+                Some(template) if !range.is_empty() => template.replace("{}", &range),
+                _ => range.into_owned(),
             };
             pairs.push((id.trim().to_owned(), range));
         };
@@ -176,7 +193,7 @@ impl<'a> Lookups<'a> {
             (Node::Table(table), None) => {
                 for (id, range) in table {
                     match range {
-                        Node::Text(range) => add((id, range)),
+                        Node::Text(range) => add((id, range.into())),
                         _ => return Err(other()),
                     }
                 }
@@ -231,20 +248,18 @@ impl<'a> Lookups<'a> {
 }
 
 /// What a table says that stands for one need; none when it is not one that is asked for.
-fn tables<'t>(item: &Item, table: &'t Table) -> Option<(&'t str, &'t str)> {
-    let text = |key: &str| match table.get(key) {
-        Some(Node::Text(text)) => Some(text.as_str()),
-        _ => None,
-    };
+fn tables<'t>(item: &Item, table: &'t Table) -> Option<(&'t str, Cow<'t, str>)> {
+    let text = |key: &str| table.get(key).and_then(Node::text);
     let asked = item
         .only
         .iter()
         .all(|(key, value)| text(key) == Some(value));
-    let range = item.range.as_deref().and_then(text).unwrap_or("");
+    let range = item.range.as_ref().and_then(|place| place.text(text));
+    let range = range.unwrap_or_default();
     text(&item.id).filter(|_| asked).map(|id| (id, range))
 }
 
-fn pair<'t>(lookup: &Lookup, item: &'t str) -> Option<(&'t str, &'t str)> {
+fn pair<'t>(lookup: &Lookup, item: &'t str) -> Option<(&'t str, Cow<'t, str>)> {
     let item = item.trim();
     let (id, range) = match &lookup.pattern {
         Some(pattern) => (
@@ -253,5 +268,5 @@ fn pair<'t>(lookup: &Lookup, item: &'t str) -> Option<(&'t str, &'t str)> {
         ),
         None => (item, ""),
     };
-    (!id.is_empty()).then_some((id, range))
+    (!id.is_empty()).then_some((id, range.into()))
 }

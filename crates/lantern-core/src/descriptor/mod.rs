@@ -180,7 +180,7 @@ impl Lookups<'_> {
             };
             told.push(Told {
                 field,
-                at: lookup.at.clone().unwrap_or_else(|| "value".into()),
+                at: lookup.place(),
                 text,
             });
         }
@@ -337,6 +337,44 @@ mod tests {
         lamps2 #abcdef0123 needs [glass] uses [paint] server unknown side None
         lamps2 #abcdef0123 needs [] uses [] server unknown side None
         ");
+    }
+
+    #[test]
+    fn a_range_may_stand_in_several_keys() {
+        let reader = r#"
+            name = "pane"
+            kind = "addon"
+            shape = "folder"
+            at = "panes/*"
+            files = [{ name = "pane.xml", notation = "xml" }]
+            [reader.fields]
+            id = "pane.@name"
+            version = "pane.@version"
+            server = { at = { "pane.runs.@least" = ">={}", "pane.runs.@most" = "<={}" } }
+            needs = { at = "pane.wants", item = { id = "@name", range = { "@from" = ">={}", "@to" = "<{}" } } }
+        "#;
+        let family = family(reader);
+        let told_of = |inside: &str| {
+            let text = format!("<pane name=\"ivy\" version=\"1\">{inside}</pane>");
+            let read = read_as(&family, &[(0, &text)], "panes/ivy");
+            read.map_or_else(|fault| fault.to_string(), |read| told(&read.facts))
+        };
+        let told: Vec<String> = [
+            "<runs least=\"5.1\" most=\"5.4\"/><wants name=\"a\" from=\"1.2\" to=\"2\"/><wants name=\"b\" to=\"3\"/><wants name=\"c\"/>",
+            "<runs most=\"5.4\"/><wants name=\"a\" from=\" 1.2 \"/>",
+            "<runs least=\"\"/>",
+            "<runs least=\"=>5\"/>",
+            "",
+        ]
+        .map(told_of)
+        .into();
+        insta::assert_snapshot!(told.join("\n"), @r#"
+        ivy 1 needs [a >=1.2 <2, b <3, c] uses [] server >=5.1 <=5.4 side None
+        ivy 1 needs [a >=1.2] uses [] server <=5.4 side None
+        ivy 1 needs [] uses [] server unknown side None
+        pane.xml: ">==>5" is not a range: ">==>" is none of = > >= < <= ^ ~ (column 1)
+        ivy 1 needs [] uses [] server unknown side None
+        "#);
     }
 
     #[test]

@@ -30,6 +30,16 @@ pub enum Node {
     Table(Table),
 }
 
+impl Node {
+    /// The text, where it is one.
+    pub(crate) fn text(&self) -> Option<&str> {
+        match self {
+            Node::Text(text) => Some(text),
+            Node::List(_) | Node::Table(_) => None,
+        }
+    }
+}
+
 /// Reads a text in the notation of a reader's descriptor file; its top is always a table.
 ///
 /// # Errors

@@ -30,7 +30,7 @@ pub use parked::Parked;
 pub use pattern::{Glob, Globs, Pattern};
 pub use reader::{
     DescriptorFile, FieldRule, Fields, IdSpelling, Item, Lookup, Name, Names, Part, Reader, Shape,
-    Start, TextNotation,
+    Start, TextNotation, Where,
 };
 pub use settings::SettingsRule;
 
@@ -700,6 +700,18 @@ pub(super) mod tests {
                 "unknown field `as`",
             ),
             ("[\"id\",", "[3,", "a key, or { at = … }"),
+            (
+                "id = [\"id\",",
+                "id = [{ at = { least = 1 } },",
+                "expected a string",
+            ),
+            ("id = [\"id\",", "id = [{ at = 1 },", "a table of keys"),
+            ("id = [\"id\",", "id = [{ at = {} },", "no key is named"),
+            (
+                "id = [\"id\",",
+                "needs = { at = { a = \"{}\", b = \"{}\" } }, id = [\"id\",",
+                "`needs` is a list, which stands at one key, and not at each of a, b",
+            ),
             (
                 "ready = \"up\",",
                 "ready = \"up\", errors = [\"(\"],",

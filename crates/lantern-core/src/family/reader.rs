@@ -8,6 +8,7 @@ use crate::facts;
 use serde::{Deserialize, Deserializer};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
+use std::fmt;
 
 /// What a component is made of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
@@ -361,6 +362,17 @@ impl<'de> Deserialize<'de> for Fields {
             }
         }
         let rules = BTreeMap::<Name, FieldRule>::deserialize(deserializer)?;
+        let lists = Fields::known().filter(|(_, is_list)| *is_list);
+        let lists = lists.filter_map(|(field, _)| Some((field, rules.get(&Name(field))?)));
+        for (field, rule) in lists {
+            let mut places = rule.0.iter().filter_map(|lookup| lookup.at.as_ref());
+            if let Some(several) = places.find(|place| place.key().is_none()) {
+                let why = format!(
+                    "`{field}` is a list, which stands at one key, and not at each of {several}; for the bounds of a range in a table of it, there is `item.range`"
+                );
+                return Err(serde::de::Error::custom(why));
+            }
+        }
         Ok(Fields(
             rules
                 .into_iter()
@@ -378,7 +390,7 @@ impl<'de> Deserialize<'de> for FieldRule {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<FieldRule, D::Error> {
         let key = |at: &str| {
             Ok(Lookup {
-                at: Some(at.into()),
+                at: Some(Where::At(at.into())),
                 ..Lookup::default()
             })
         };
@@ -396,9 +408,9 @@ impl<'de> Deserialize<'de> for FieldRule {
 #[derive(Debug, Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Lookup {
-    /// Keys with dots between: `package.id`. `$name`, `$stem` and `$path` are the component's own
-    /// file or folder name, that without extension, and its path in the server folder.
-    pub at: Option<String>,
+    /// Where it stands. `$name`, `$stem` and `$path` are the component's own file or folder name, that without extension, and
+    /// its path in the server folder.
+    pub at: Option<Where>,
     /// Instead of a place: what is taken where no place before it had anything.
     pub value: Option<String>,
     /// Cuts a text into items at this.
@@ -413,14 +425,95 @@ pub struct Lookup {
     pub item: Option<Item>,
 }
 
+impl Lookup {
+    /// In messages: where it looks, or `value`.
+    pub(crate) fn place(&self) -> String {
+        match &self.at {
+            Some(at) => at.to_string(),
+            None => "value".into(),
+        }
+    }
+}
+
+/// Where a text stands: keys with dots between, as `package.id`.
+#[derive(Debug, Clone)]
+pub enum Where {
+    /// At one key.
+    At(String),
+    /// At several keys, each with what to make of what stands there, where `{}` stands for it: the bounds of a range. What is
+    /// found of them is one text, with blanks between.
+    Each(BTreeMap<String, String>),
+}
+
+impl Where {
+    /// The key, where it is one.
+    pub fn key(&self) -> Option<&str> {
+        match self {
+            Where::At(key) => Some(key),
+            Where::Each(_) => None,
+        }
+    }
+
+    /// What stands there; `text` says it of a key.
+    pub(crate) fn text<'t>(&self, text: impl Fn(&str) -> Option<&'t str>) -> Option<Cow<'t, str>> {
+        let keys = match self {
+            Where::At(key) => return text(key).map(Cow::Borrowed),
+            Where::Each(keys) => keys,
+        };
+        let found = keys.iter().filter_map(|(key, template)| {
+            let text = text(key).map(str::trim).filter(|text| !text.is_empty())?;
+            Some(template.replace("{}", text))
+        });
+        let found: Vec<String> = found.collect();
+        (!found.is_empty()).then(|| Cow::Owned(found.join(" ")))
+    }
+}
+
+impl fmt::Display for Where {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Where::At(key) => f.write_str(key),
+            Where::Each(keys) => {
+                let keys: Vec<&str> = keys.keys().map(String::as_str).collect();
+                f.write_str(&keys.join(", "))
+            }
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Where {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Where, D::Error> {
+        let key = |key: &str| Ok(Where::At(key.into()));
+        let what = "a key, or a table of keys with what to make of each, as { min = \">={}\", max = \"<={}\" }";
+        let place = deserializer.deserialize_any(Short::<Where, Several>::new(what, key))?;
+        match &place {
+            Where::Each(keys) if keys.is_empty() => {
+                Err(serde::de::Error::custom("no key is named"))
+            }
+            _ => Ok(place),
+        }
+    }
+}
+
+/// A place with several keys, as it is written.
+#[derive(Deserialize)]
+#[serde(transparent)]
+struct Several(BTreeMap<String, String>);
+
+impl From<Several> for Where {
+    fn from(Several(keys): Several) -> Where {
+        Where::Each(keys)
+    }
+}
+
 /// Where a table that stands for one need has its parts.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Item {
     /// The key of the id.
     pub id: String,
-    /// The key of the range.
-    pub range: Option<String>,
+    /// Where the range stands.
+    pub range: Option<Where>,
     /// Only tables are taken in which these keys have these texts.
     #[serde(default)]
     pub only: BTreeMap<String, String>,

@@ -309,7 +309,7 @@ impl Listing {
                 if let Some((lookup, _)) = lookups.first(rule) {
                     told.push(Told {
                         field,
-                        at: lookup.at.clone().unwrap_or_else(|| "value".into()),
+                        at: lookup.place(),
                         text: lookups.texts_of(rule).join(", "),
                     });
                 }
