@@ -555,8 +555,8 @@ impl Family {
                         .into(),
                 );
             }
-            if order.spans && order.kind != OrderKind::List {
-                return fault("order.spans is for a list alone".into());
+            if order.spans && !matches!(order.kind, OrderKind::List | OrderKind::Flags) {
+                return fault("order.spans is for a list and for flags alone".into());
             }
         }
         Ok(())
@@ -683,8 +683,8 @@ pub(super) mod tests {
             ("shape = \"archive\"", "shape = \"group\"", "members"),
             (
                 "kind = \"flags\",",
-                "kind = \"flags\", spans = true,",
-                "for a list alone",
+                "kind = \"sequence\", spans = true,",
+                "for a list and for flags alone",
             ),
             (
                 "kind = \"flags\",",

@@ -1,12 +1,14 @@
-//! One line for each add-on says whether it is on; the server sorts by itself.
+//! One line, or one item, for each add-on says whether it is on; the server sorts by itself.
 
+use super::list::{over_lines, with_items};
 use super::{Change, Form, OrderEntry, naming};
 use crate::component::Id;
 use crate::family::OrderRule;
 use crate::text::Lines;
 use std::collections::BTreeSet;
+use std::ops::Range;
 
-/// Lines that switch on and off.
+/// Lines, or items that go over several, which switch on and off.
 pub(super) struct Flags;
 
 impl Form for Flags {
@@ -19,6 +21,15 @@ impl Form for Flags {
     }
 
     fn entries(&self, rule: &OrderRule, text: &str) -> Vec<OrderEntry> {
+        if rule.spans {
+            let entries = items(rule, text).into_iter().map(|item| OrderEntry {
+                line: 1 + text[..item.named.start].matches('\n').count(),
+                id: Id::new(&text[item.named]),
+                on: text[item.flag] != rule.off,
+                words: text[item.all].to_owned(),
+            });
+            return entries.collect();
+        }
         let named = naming(rule, text).map(|entry| OrderEntry {
             on: is_on(rule, &entry.words),
             ..entry
@@ -29,6 +40,9 @@ impl Form for Flags {
     /// What is to run is switched on, what is not is switched off, what goes loses its line; in a line that stays, only
     /// the flag changes.
     fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String {
+        if rule.spans {
+            return with_flags(rule, text, change);
+        }
         let on: BTreeSet<&Id> = change.order.iter().collect();
         let written = |id: &Id, flag: &str| change.written(rule, id).replace("{on}", flag);
         let flagged = |line: &str, id: &Id, flag: &str| {
@@ -64,4 +78,56 @@ impl Form for Flags {
 
 fn is_on(rule: &OrderRule, line: &str) -> bool {
     rule.line.capture("on", line) != Some(rule.off.as_str())
+}
+
+/// An item that goes over several lines.
+struct Item {
+    all: Range<usize>,
+    named: Range<usize>,
+    flag: Range<usize>,
+}
+
+fn items(rule: &OrderRule, text: &str) -> Vec<Item> {
+    let pattern = over_lines(rule);
+    let found = pattern.captures_iter(text).filter_map(|found| {
+        Some(Item {
+            all: found.get(0)?.range(),
+            named: found.name("id")?.range(),
+            flag: found.name("on")?.range(),
+        })
+    });
+    found.collect()
+}
+
+/// The same with items: what comes new stands behind the last. Where there is none, nothing is written: nobody knows where.
+fn with_flags(rule: &OrderRule, text: &str, change: Change<'_>) -> String {
+    let old = items(rule, text);
+    let (Some(first), Some(last)) = (old.first(), old.last()) else {
+        return text.to_owned();
+    };
+    let lead = text[..first.all.start].trim_end().len();
+    let value = lead..last.all.end;
+    let mut present = BTreeSet::new();
+    let mut new = Vec::new();
+    for (place, Item { all, named, flag }) in old.iter().enumerate() {
+        let id = Id::new(&text[named.clone()]);
+        let is_off = text[flag.clone()] == rule.off;
+        let becomes = match is_off {
+            true if change.order.contains(&id) => &rule.on,
+            false if change.off.contains(&id) => &rule.off,
+            _ => &text[flag.clone()],
+        };
+        if !change.gone.contains(&id) || change.order.contains(&id) {
+            let (before, behind) = (&text[all.start..flag.start], &text[flag.end..all.end]);
+            new.push((Some(place), format!("{before}{becomes}{behind}")));
+        }
+        present.insert(id);
+    }
+    let missing = change.order.iter().filter(|id| !present.contains(*id));
+    new.extend(missing.map(|id| {
+        let item = change.written(rule, id).replace("{on}", &rule.on);
+        (None, item)
+    }));
+    let old: Vec<Range<usize>> = old.into_iter().map(|item| item.all).collect();
+    with_items(rule, text, value, &old, new)
 }

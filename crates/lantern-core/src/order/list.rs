@@ -16,9 +16,7 @@ fn values(rule: &OrderRule, text: &str) -> Vec<Range<usize>> {
     let line = rule.line.regex();
     let value = |captures: regex::Captures<'_>| Some(captures.name("list")?.range());
     if rule.spans {
-        // A pattern that compiles by itself does so with a flag in front.
-        let whole = Regex::new(&format!("(?m){}", line.as_str()));
-        let whole = whole.map_or(Cow::Borrowed(line), Cow::Owned);
+        let whole = over_lines(rule);
         return whole.captures_iter(text).filter_map(value).collect();
     }
     let mut at = 0;
@@ -30,6 +28,14 @@ fn values(rule: &OrderRule, text: &str) -> Vec<Range<usize>> {
         Some(begin + found.start..begin + found.end)
     });
     lines.collect()
+}
+
+/// The pattern of a rule, for a whole text instead of a line.
+pub(super) fn over_lines(rule: &OrderRule) -> Cow<'_, Regex> {
+    let line = rule.line.regex();
+    // A pattern that compiles by itself does so with a flag in front.
+    let whole = Regex::new(&format!("(?m){}", line.as_str()));
+    whole.map_or(Cow::Borrowed(line), Cow::Owned)
 }
 
 /// Where the items of a value stand in the text, without blanks around them.
@@ -86,49 +92,62 @@ impl Form for List {
         entries.collect()
     }
 
-    /// Of the first list found, items stay as they are written, and what stands between two that still follow one another; a new
-    /// one is parted as the first two are. All else stays. Where no list is found, nothing is written: there is no place for one.
+    /// Of the first list found, items stay as they are written. Where no list is found, nothing is written: there is no place for
+    /// one.
     fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String {
         let Some(value) = values(rule, text).into_iter().next() else {
             return text.to_owned();
         };
         let old = items(rule, text, value.clone());
-        let (begin, end) = match &old[..] {
-            // A list of none is written without what parted them.
-            _ if change.order.is_empty() => (value.start, value.end),
-            [] => (value.start, value.start),
-            [first, ..] => (first.start, old.last().map_or(value.end, |last| last.end)),
-        };
-        let lead = &text[value.start..begin];
-        let between = match &old[..] {
-            [first, second, ..] => Cow::Borrowed(&text[first.end..second.start]),
-            // Each in a line of its own, as the only one is.
-            [_] if lead.contains('\n') => Cow::Owned(format!("{}{lead}", rule.between.trim_end())),
-            _ => Cow::Borrowed(rule.between.as_str()),
-        };
         let mut place_of: BTreeMap<Id, usize> = BTreeMap::new();
         for (place, item) in old.iter().enumerate() {
             place_of
                 .entry(id(rule, &text[item.clone()]))
                 .or_insert(place);
         }
-        let mut list = String::new();
-        let mut last: Option<usize> = None;
-        for (turn, id) in change.order.iter().enumerate() {
-            let place = place_of.get(id).copied();
-            list += match (last, place) {
-                _ if turn == 0 => "",
-                (Some(last), Some(place)) if last + 1 == place => {
-                    &text[old[last].end..old[place].start]
-                }
-                _ => &between,
-            };
-            match place {
-                Some(place) => list += &text[old[place].clone()],
-                None => list += &change.written(rule, id),
-            }
-            last = place;
-        }
-        format!("{}{list}{}", &text[..begin], &text[end..])
+        let new = change.order.iter().map(|id| match place_of.get(id) {
+            Some(place) => (Some(*place), text[old[*place].clone()].to_owned()),
+            None => (None, change.written(rule, id)),
+        });
+        with_items(rule, text, value, &old, new.collect())
     }
+}
+
+/// A text with other items in a value, each with its place among the old ones where it is one of them.
+///
+/// What stands between two that still follow one another stays; others are parted as the first two are. All else stays.
+pub(super) fn with_items(
+    rule: &OrderRule,
+    text: &str,
+    value: Range<usize>,
+    old: &[Range<usize>],
+    new: Vec<(Option<usize>, String)>,
+) -> String {
+    let (begin, end) = match old {
+        // A list of none is written without what parted them.
+        _ if new.is_empty() => (value.start, value.end),
+        [] => (value.start, value.start),
+        [first, ..] => (first.start, old.last().map_or(value.end, |last| last.end)),
+    };
+    let lead = &text[value.start..begin];
+    let between = match old {
+        [first, second, ..] => Cow::Borrowed(&text[first.end..second.start]),
+        // Each in a line of its own, as the only one is.
+        [_] if lead.contains('\n') => Cow::Owned(format!("{}{lead}", rule.between.trim_end())),
+        _ => Cow::Borrowed(rule.between.as_str()),
+    };
+    let mut list = String::new();
+    let mut last: Option<usize> = None;
+    for (turn, (place, item)) in new.into_iter().enumerate() {
+        list += match (last, place) {
+            _ if turn == 0 => "",
+            (Some(last), Some(place)) if last + 1 == place => {
+                &text[old[last].end..old[place].start]
+            }
+            _ => &between,
+        };
+        list += &item;
+        last = place;
+    }
+    format!("{}{list}{}", &text[..begin], &text[end..])
 }

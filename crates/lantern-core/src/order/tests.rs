@@ -195,6 +195,105 @@ fn a_list_in_brackets_is_written_as_it_was() {
     }
 }
 
+/// Tables in a list that say of an add-on whether it is on, in a line each or over several.
+#[test]
+fn flags_may_stand_in_items_that_go_over_several_lines() {
+    let rule = serde_json::json!({
+        "kind": "flags", "file": "x.json", "spans": true,
+        "line": r#"\{\s*"name":\s*"(?P<id>[^"]+)",\s*"enabled":\s*(?P<on>\w+)\s*\}"#,
+        "write": r#"{ "name": "{id}", "enabled": {on} }"#,
+    });
+    let rule: OrderRule = serde_json::from_value(rule).unwrap();
+    let item = |id: &str, on: bool| format!("{{\n  \"name\": \"{id}\",\n  \"enabled\": {on}\n }}");
+    let new = |id: &str| format!("{{ \"name\": \"{id}\", \"enabled\": true }}");
+    let text_of = |items: &[String]| {
+        format!(
+            "{{ \"mods\": [\n {}\n], \"port\": 7 }}\n",
+            items.join(",\n ")
+        )
+    };
+    let (lib, bees) = (item("lib", true), item("bees", false));
+    let three = text_of(&[lib.clone(), bees.clone(), item("fern", true)]);
+    let read = Arrangement::read(&rule, &three);
+    let read = read
+        .entries
+        .iter()
+        .map(|it| format!("{} {} {}", it.line, it.id, it.on));
+    assert_eq!(
+        read.collect::<Vec<_>>().join(", "),
+        "3 lib true, 7 bees false, 11 fern true"
+    );
+    let only = text_of(&[item("fern", true)]);
+    let line = "[{\"name\":\"lib\",\"enabled\":true}]";
+    for (text, on, off, gone, expected) in [
+        (&*three, "lib fern", "bees", "", three.clone()),
+        // Whether it is on, and nothing else.
+        (
+            &three,
+            "bees fern",
+            "lib",
+            "",
+            text_of(&[item("lib", false), item("bees", true), item("fern", true)]),
+        ),
+        (&three, "fern", "", "lib bees", only.clone()),
+        (
+            &three,
+            "lib",
+            "",
+            "bees fern",
+            text_of(std::slice::from_ref(&lib)),
+        ),
+        (
+            &three,
+            "",
+            "",
+            "lib bees fern",
+            "{ \"mods\": [\n], \"port\": 7 }\n".into(),
+        ),
+        (
+            &three,
+            "lib clock moss",
+            "bees",
+            "fern",
+            text_of(&[lib.clone(), bees.clone(), new("clock"), new("moss")]),
+        ),
+        (
+            &only,
+            "fern moss",
+            "",
+            "",
+            text_of(&[item("fern", true), new("moss")]),
+        ),
+        (
+            line,
+            "lib moss",
+            "",
+            "",
+            line.replace("}]", &format!("}},{}]", new("moss"))),
+        ),
+    ] {
+        let (order, off, gone) = (ids(on), ids(off), ids(gone));
+        let change = Change {
+            order: &order,
+            gone: &gone.into_iter().collect(),
+            off: &off.into_iter().collect(),
+            arguments: &BTreeMap::new(),
+        };
+        let became = rewritten(form(rule.kind), &rule, text, change).unwrap();
+        assert_eq!(became, expected, "{on}");
+    }
+    // Where no item stands, nobody knows where one would.
+    let order = ids("lib");
+    let change = Change {
+        order: &order,
+        gone: &BTreeSet::new(),
+        off: &BTreeSet::new(),
+        arguments: &BTreeMap::new(),
+    };
+    let astray = rewritten(form(rule.kind), &rule, "{ \"mods\": [] }", change);
+    assert_eq!(astray, Err(Unread(Id::new("lib"))));
+}
+
 #[test]
 fn each_form_says_what_its_pattern_has_to_find() {
     let groups = [OrderKind::Sequence, OrderKind::Flags, OrderKind::List]
@@ -661,23 +760,27 @@ proptest! {
     /// Any text in any form, any change of it: applied and taken back, it is the same, byte for byte.
     #[test]
     fn a_change_of_any_order_file_can_be_taken_back(
-        rows in proptest::collection::vec((0_usize..9, 0_usize..7), 0..9),
+        rows in proptest::collection::vec((0_usize..10, 0_usize..7), 0..9),
         end in prop::sample::select(vec!["\n", "\r\n", "\r\r\n"]),
         ends_open in any::<bool>(),
         mark in any::<bool>(),
-        form in prop::sample::select(vec!["sequence", "flags", "list", "lists", "one"]),
+        form in prop::sample::select(vec!["sequence", "flags", "items", "list", "lists", "one"]),
         order in Just((0..7).collect::<Vec<usize>>()).prop_shuffle(),
         running in 1_usize..7,
     ) {
         let id = |n: usize| Id::new(&format!("m{n}"));
         let (line, write) = match form {
             "flags" => (r"^(?P<id>m\d) = (?P<on>\w+)", "{id} = {on}"),
+            "items" => (r"^(?P<id>m\d)\s*=\s*(?P<on>\w+)", "{id} = {on}"),
             "list" => (r"^mods = (?P<list>\S*)", "{id}"),
             "lists" => (r"^mods = (?P<list>[\w,\s]*)", "{id}"),
             _ => (r"^\s*start (?P<id>m\d)", "start {id}"),
         };
-        let spans = form == "lists";
-        let kind = if spans { "list" } else { form };
+        let (kind, spans) = match form {
+            "lists" => ("list", true),
+            "items" => ("flags", true),
+            form => (form, false),
+        };
         let rule = serde_json::json!({ "kind": kind, "file": "x.conf", "line": line, "write": write, "spans": spans });
         let rule: OrderRule = serde_json::from_value(rule).unwrap();
         let row = |(kind, n): &(usize, usize)| match kind {
@@ -689,6 +792,7 @@ proptest! {
             5 => format!("m{n} = no   # why"),
             6 => format!("mods = m{n},m0"),
             7 => format!("# start m{n}"),
+            8 => format!("m{n} ={end}no"),
             _ => format!("other {n}"),
         };
         let rows: Vec<String> = rows.iter().map(row).collect();
