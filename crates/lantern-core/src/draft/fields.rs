@@ -96,6 +96,7 @@ pub(super) fn fields(notation: &str, header: Option<&str>, text: &str) -> Vec<Fi
         });
         let rule = match at(&table, key?) {
             Some(Node::Text(text)) if matches!(*name, "needs" | "uses") => cut(key?, text),
+            Some(Node::List(items)) if matches!(*name, "needs" | "uses") => listed(key?, items)?,
             // Of other shapes nothing could be read by the key alone.
             Some(node) if matches!(*name, "needs" | "uses") && !is_plain(node) => return None,
             _ => quoted(key?),
@@ -127,16 +128,31 @@ fn is_plain(node: &Node) -> bool {
     }
 }
 
+/// How components are picked out of a list of texts: where ranges stand behind them, what begins with a mark means something
+/// else. None where something else is listed.
+fn listed(key: &str, items: &[Node]) -> Option<String> {
+    let texts: Option<Vec<&str>> = items.iter().map(Node::text).collect();
+    Some(match texts?.into_iter().all(is_word) {
+        true => quoted(key),
+        false => {
+            let pattern = r"^(?P<id>\w[\w.-]*)\s*(?P<range>.*)$";
+            format!("{{ at = {}, pattern = '{pattern}' }}", quoted(key))
+        }
+    })
+}
+
+/// Whether a text may be an id.
+fn is_word(text: &str) -> bool {
+    text.chars()
+        .all(|c| c.is_alphanumeric() || "_.-".contains(c))
+}
+
 /// How several components are picked out of one text.
 fn cut(key: &str, text: &str) -> String {
     let between = [",", ";"]
         .into_iter()
         .find(|between| text.contains(between));
     let between = between.unwrap_or(if text.contains(' ') { " " } else { "," });
-    let is_word = |item: &str| {
-        item.chars()
-            .all(|c| c.is_alphanumeric() || "_.-".contains(c))
-    };
     let pattern = match text.split(between).all(|item| is_word(item.trim())) {
         true => "",
         false => r", pattern = '^\W*(?P<id>[\w.-]+)\s*(?P<range>.*)$'",

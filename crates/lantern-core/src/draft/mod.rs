@@ -8,6 +8,7 @@ mod layout;
 mod notation;
 mod program;
 mod readers;
+mod switches;
 mod witness;
 
 pub use readers::Release;

@@ -122,8 +122,11 @@ fn archives(sample: &Sample) -> Vec<Guess> {
             .collect();
         if let Some(told) = &told {
             let texts = paths.iter().filter_map(|path| {
-                let text = sample.texts.get(&format!("{path}!{}", told.file))?;
-                told.id(text)
+                let name = sample.archives[*path].iter();
+                let name = name
+                    .clone()
+                    .find(|name| in_any_folder(path, name) == told.file)?;
+                told.id(sample.texts.get(&format!("{path}!{name}"))?)
             });
             ids.extend(texts);
         }
@@ -150,19 +153,29 @@ fn archives(sample: &Sample) -> Vec<Guess> {
     guesses.collect()
 }
 
+/// The name of a file in an archive, in whatever folder where that is called as the archive is.
+fn in_any_folder(archive: &RelPath, name: &str) -> String {
+    let own = [stem(archive.name()), &unnumbered(stem(archive.name()))];
+    match name.split_once('/') {
+        Some((folder, rest)) if own.iter().any(|own| *own == folder) => format!("*/{rest}"),
+        _ => name.to_owned(),
+    }
+}
+
 /// The descriptor that most of these archives have, the one that tells most among those, and of these the one that lies highest.
 fn told_inside(sample: &Sample, paths: &[&RelPath]) -> Option<Told> {
-    let mut found: BTreeMap<&str, (usize, Told)> = BTreeMap::new();
+    let mut found: BTreeMap<String, (usize, Told)> = BTreeMap::new();
     for path in paths {
         for name in &sample.archives[*path] {
             let Some(text) = sample.texts.get(&format!("{path}!{name}")) else {
                 continue;
             };
-            match found.get_mut(name.as_str()) {
+            let name = in_any_folder(path, name);
+            match found.get_mut(&name) {
                 Some((count, _)) => *count += 1,
                 None => {
-                    let told = Told::by(name, text).map(|told| (1, told));
-                    found.extend(told.map(|told| (name.as_str(), told)));
+                    let told = Told::by(&name, text).map(|told| (1, told));
+                    found.extend(told.map(|told| (name, told)));
                 }
             }
         }

@@ -409,6 +409,27 @@ fn packs_of_folders_of_which_one_file_tells() {
     write = '"{id}"'
     between = ", "
     "#);
+    // Tables that switch, however their keys are arranged.
+    insta::assert_snapshot!(bracketed(r#"[{"name": "one", "on": true},
+      {"name": "two", "from": "here", "on": false}, {"name": "all", "on": true}]"#), @r#"
+    # Names 2 of what was seen, in tables.
+    [order]
+    kind = "flags"
+    file = "server.json"
+    line = '\{[^{}]*?"name"\s*:\s*"(?P<id>[^"]+)"[^{}]*?"on"\s*:\s*(?P<on>\w+)[^{}]*\}'
+    spans = true
+    write = '{ "name": "{id}", "on": {on} }'
+    "#);
+    insta::assert_snapshot!(bracketed(r#"[{"on": true, "name": "one"}, {"on": false, "name": "two"}]"#), @r#"
+    # Names 2 of what was seen, in tables.
+    [order]
+    kind = "flags"
+    file = "server.json"
+    line = '\{[^{}]*?"on"\s*:\s*(?P<on>\w+)[^{}]*?"name"\s*:\s*"(?P<id>[^"]+)"[^{}]*\}'
+    spans = true
+    write = '{ "on": {on}, "name": "{id}" }'
+    "#);
+    insta::assert_snapshot!(bracketed(r#"[{"name": "one", "on": true}, {"name": "three", "on": true}]"#), @"# Where the load order is written, if anywhere: [order], see: lantern docs family");
     let list = sampled(&[
         ("rules/one/game.rules", Some("x")),
         ("rules/two/game.rules", Some("x")),
@@ -616,6 +637,63 @@ fn what_is_off_and_what_add_ons_write_is_no_kind_of_its_own() {
     loaded = 'up comes (?P<id>[\w-]+) v(?P<version>\d[\w.:~+-]*)'    # named 2
     stop = { signal = "TERM" }    # or { command = "…" }
     "#);
+}
+
+/// Archives in each of which one folder is called as it is, and a list that says what each needs with marks before some.
+#[test]
+fn archives_with_a_folder_of_their_own_name() {
+    let about = |name: &str, needs: &str| {
+        format!("{{\"name\": \"{name}\", \"version\": \"1.2\", \"requires\": {needs}}}")
+    };
+    let releases = [
+        (
+            "fern",
+            "1.2",
+            about("fern", r#"["moss >= 1", "? reed", "! ivy > 2"]"#),
+        ),
+        ("moss", "1.0.1", about("moss", "[]")),
+    ];
+    let mut sample = sampled(&[("gate.json", Some("{\n  \"port\": 7000\n}\n"))]);
+    for (name, version, text) in releases {
+        let (path, inside) = (
+            format!("beds/{name}_{version}.zip"),
+            format!("{name}_{version}/about.json"),
+        );
+        sample.texts.insert(format!("{path}!{inside}"), text);
+        let path = RelPath::parse(&path).unwrap();
+        sample.archives.insert(path.clone(), vec![inside]);
+        sample.paths.push(path);
+    }
+    insta::assert_snapshot!(guessed(&sample), @r##"
+    [layout]
+    keep = []    # worlds, players, bans: never written
+    passing = []    # logs, caches
+    settings = ["gate.json"]    # the place's own
+
+    # Seen 2 of these.
+    [[reader]]
+    name = "zip"
+    kind = "addon"
+    shape = "archive"
+    at = "beds/*.zip"
+    install = "beds/{id}_{version}.zip"
+    files = [{ name = "*/about.json", notation = "json" }]
+
+    [reader.fields]
+    id = "name"
+    version = "version"
+    needs = { at = "requires", pattern = '^(?P<id>\w[\w.-]*)\s*(?P<range>.*)$' }
+
+    # Where the load order is written, if anywhere: [order], see: lantern docs family
+
+    [launch]
+    command = ["sh", "TODO"]
+
+    [console]
+    ready = 'TODO: the line that says that the server is ready'
+    port = { file = "gate.json", line = '"port": (?P<port>\d+)', transport = "tcp" }    # TODO: or "udp"?
+    stop = { signal = "TERM" }    # or { command = "…" }
+    "##);
 }
 
 /// Add-ons in a folder for each who makes them, settings in XML, and a start that says by its port that it is ready.

@@ -1,5 +1,6 @@
 //! What names add-ons, and what says that a server is up: the load order, a start's log, the port.
 
+use super::switches::in_tables;
 use super::{Sample, Section, quoted};
 use crate::path::RelPath;
 use regex::Regex;
@@ -29,7 +30,7 @@ static FLAG: LazyLock<Regex> =
 /// How a port is stated, in settings and on a command line.
 static PORTS: LazyLock<[Regex; 4]> = LazyLock::new(|| {
     [
-        known(r#"(?im)^([ \t]*(?:[\w.-]*[_.-])?port["']?[ \t]*[:= ][ \t]*["']?)(\d{2,5})\b"#),
+        known(r#"(?im)^([ \t]*["']?(?:[\w.-]*[_.-])?port["']?[ \t]*[:= ][ \t]*["']?)(\d{2,5})\b"#),
         known(r#"(?m)^([ \t]*["']?[\w.-]*[a-z]Port["']?[ \t]*[:=][ \t]*["']?)(\d{2,5})\b"#),
         known(r"(?m)((?:^|\s)(?:--?(?i:port)[ =]|-p )\s*)(\d{2,5})\b"),
         known(
@@ -46,7 +47,7 @@ static BRACKETS: LazyLock<Regex> =
 /// So many lines of a log are looked at.
 const MOST_LINES: usize = 20_000;
 
-fn known(pattern: &str) -> Regex {
+pub(super) fn known(pattern: &str) -> Regex {
     Regex::new(pattern).expect("a pattern of our own")
 }
 
@@ -150,15 +151,15 @@ fn pattern(text: &str) -> String {
 /// Where a file names what is installed.
 pub(super) struct Rule {
     /// The file.
-    file: String,
+    pub(super) file: String,
     /// How many of it.
-    count: usize,
+    pub(super) count: usize,
     /// How, as a clause.
-    how: &'static str,
+    pub(super) how: &'static str,
     /// How it is written down.
-    kind: &'static str,
+    pub(super) kind: &'static str,
     /// The other keys, as a family file writes them.
-    keys: String,
+    pub(super) keys: String,
 }
 
 impl Rule {
@@ -214,7 +215,8 @@ pub(super) fn naming(
         let lines: Vec<Vec<Named>> = lines.map(|line| named(line, ids)).collect();
         let in_one = lines.iter().max_by_key(|named| named.len());
         let in_one = in_one.filter(|named| named.len() > 1);
-        let rule = match (in_brackets(&path, text, ids), in_one) {
+        let structured = in_brackets(&path, text, ids).or_else(|| in_tables(&path, text, ids));
+        let rule = match (structured, in_one) {
             (Some(rule), _) => Some(rule),
             (None, Some(list)) => as_list(&path, list),
             (None, None) => {
