@@ -408,11 +408,10 @@ fn it_is_called_off_while_players_are_warned() {
     let pid = rustix::process::Pid::from_child(&first);
     rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
     assert_eq!(first.wait().unwrap().code(), Some(1));
-    assert!(
-        world
-            .read(output)
-            .contains("to all: The restart is called off.")
-    );
+    // What is typed into a console is said a moment later.
+    let off = "to all: The restart is called off.";
+    let is_off = || world.read(output).contains(off);
+    world.wait("players hear that it is called off", is_off);
     assert_eq!(before, world.tree("halcyon-terrace"));
     assert_snapshot!(
         "called_off_then",
@@ -434,8 +433,7 @@ fn it_is_called_off_while_players_are_warned() {
     let pid = rustix::process::Pid::from_child(&undo);
     rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
     assert_eq!(undo.wait().unwrap().code(), Some(1));
-    let off = "to all: The restart is called off.";
-    assert!(world.read(output).contains(off));
+    world.wait("players hear that the undo is called off", is_off);
     assert_snapshot!(
         "undo_after_warning",
         world.lantern(&[UNDO, &["--keep-world", "--warn", "1s"]].concat())
