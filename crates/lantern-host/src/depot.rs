@@ -515,12 +515,7 @@ impl Depot {
             met.is_some_and(|meta| meta.is_file() || meta.is_folder())
         };
         let read = |path: PathBuf| {
-            let name = path.file_name().map(|n| n.to_string_lossy().into_owned());
-            let name = name.unwrap_or_default();
-            let readers = family.readers.iter();
-            let readers: Vec<&Reader> = readers
-                .filter(|r| r.drop.as_ref().is_some_and(|d| d.matches(&name)))
-                .collect();
+            let readers: Vec<&Reader> = dropped(family, &path).collect();
             if readers.is_empty() || !usable(&path) {
                 return None;
             }
@@ -558,6 +553,25 @@ impl Depot {
         }
         Ok(())
     }
+}
+
+/// The readers whose releases are called as a file in a drop folder is.
+fn dropped<'f>(family: &'f Family, path: &Path) -> impl Iterator<Item = &'f Reader> {
+    let name = path.file_name().map(|n| n.to_string_lossy().into_owned());
+    let name = name.unwrap_or_default();
+    let readers = family.readers.iter();
+    readers.filter(move |it| it.drop.as_ref().is_some_and(|drop| drop.matches(&name)))
+}
+
+/// How many files lie in a drop folder, if no reader's releases are called as any of them; what is hidden is none.
+pub fn unlike_any(folder: &Path, family: &Family) -> Option<usize> {
+    let mut files = here::list(folder).ok()?;
+    files.retain(|path| {
+        let name = path.file_name().unwrap_or_default();
+        !name.as_encoded_bytes().starts_with(b".")
+    });
+    let is_unlike = |path: &PathBuf| dropped(family, path).next().is_none();
+    (!files.is_empty() && files.iter().all(is_unlike)).then_some(files.len())
 }
 
 /// Reads what a download is, and offers what it holds; says why where that is nothing.

@@ -56,6 +56,7 @@ pub fn run(args: &OutlookArgs, common: &Common, look: &Look) -> Result<u8> {
     let server = &looked.server;
     let mut ledger = Ledger::open(&server.folder)?;
     args.sources.tell_none(server, look);
+    args.sources.tell_unlike(server, look);
     let notation = server.family.versions.server;
     let read = |text: &String| {
         let version = Version::parse(text, notation)?;

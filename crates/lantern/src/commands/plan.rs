@@ -103,6 +103,7 @@ pub fn run(args: &PlanArgs, common: &Common, look: &Look) -> Result<u8> {
             if args.to.as_deref() != Some(planning::SAME) {
                 args.sources.tell_none(&server, look);
             }
+            args.sources.tell_unlike(&server, look);
             let terms = Terms {
                 variant: args.variant.clone(),
                 beside: args.beside,

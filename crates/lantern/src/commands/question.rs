@@ -8,6 +8,7 @@ use clap_complete::ArgValueCandidates;
 use lantern_core::resolve::{Policy, Prefer};
 use lantern_host::acquire;
 use lantern_host::config::Server;
+use lantern_host::depot::unlike_any;
 use lantern_host::folder::own;
 use lantern_host::gather::Stale;
 use lantern_host::planning::{Sources, Terms};
@@ -41,6 +42,21 @@ impl SourceArgs {
         if named + server.catalogues().len() + server.drop_folders().len() == 0 && !was_made {
             let none = "Nothing is on offer: no catalogue and no drop folder is named, here or in lantern.toml.";
             look.talk(&look.paint_error(Means::Caution, none));
+        }
+    }
+
+    /// Says of which drop folders nothing is called as the family's releases are.
+    pub fn tell_unlike(&self, server: &Server, look: &Look) {
+        for folder in self.from.iter().chain(&server.drop_folders()) {
+            if let Some(files) = unlike_any(folder, &server.family) {
+                let word = look.paint_error(Means::Caution, "not looked at");
+                look.talk(&format!(
+                    "{word}: {} in {}: nothing there is called as `drop` of a reader says, in the family file of {}",
+                    count(files, "file", "files"),
+                    folder.display(),
+                    server.family.name
+                ));
+            }
         }
     }
 

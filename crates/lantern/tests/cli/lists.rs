@@ -200,3 +200,83 @@ fn a_load_order_that_names_files_follows_them() {
             .contains("yew-1.1.zip  # the old one\n")
     );
 }
+
+/// Tables, each with a name and whether it is on; and add-ons that state the lowest and the highest version that they run on.
+const TABLES: &str = r##"
+[[reader]]
+name = "shrub"
+kind = "addon"
+shape = "archive"
+at = "shrubs/*.zip"
+install = "shrubs/{id}-{version}.zip"
+drop = "*.zip"
+files = [{ name = "shrub.json", notation = "json" }]
+
+[reader.fields]
+id = "name"
+version = "version"
+server = { at = { "hedge.oldest" = ">={}", "hedge.newest" = "<={}" } }
+needs = { at = "needs", item = { id = "name", range = { from = ">={}", upto = "<{}" } } }
+
+[order]
+kind = "flags"
+file = "hedge.json"
+line = '\{\s*"name":\s*"(?P<id>[^"]+)",\s*"on":\s*(?P<on>\w+)\s*\}'
+spans = true
+write = '{ "name": "{id}", "on": {on} }'
+"##;
+
+/// Starts what is on of all that it names.
+const LIT: &str = "(tr -d ' \\n' <hedge.json; echo) | tr '{' '\\n' | sed -n 's/^\"name\":\"\\([a-z]*\\)\",\"on\":true.*/hedge: \\1/p'\n\
+                   echo 'hedge: open'\nwhile read -r line; do [ \"$line\" = close ] && exit 0; done\n";
+
+#[test]
+fn tables_that_switch_stay_as_they_are_written() {
+    let world = World::empty();
+    let more = [TABLES, hedge::CONSOLE].concat();
+    world.write("hedge.family.toml", hedge::family_of("", &more));
+    world.write("hedge/hedge.sh", LIT);
+    let table =
+        |id: &str, on: bool| format!("  {{\n    \"name\": \"{id}\",\n    \"on\": {on}\n  }}");
+    let tables = |all: &[String]| format!("[\n{}\n]\n", all.join(",\n"));
+    let three = [table("yew", true), table("box", false), table("ivy", true)];
+    world.write("hedge/hedge.json", tables(&three));
+    let shrub = |folder: &str, id: &str, version: &str, hedge: &str, needs: &str| {
+        let text = format!(
+            "{{\"name\": \"{id}\", \"version\": \"{version}\", \"hedge\": {{{hedge}}}, \"needs\": [{needs}]}}"
+        );
+        world.zip(
+            &format!("{folder}/{id}-{version}.zip"),
+            &[("shrub.json", &text)],
+        );
+    };
+    let until = "\"oldest\": \"1.0\", \"newest\": \"1.0\"";
+    shrub("hedge/shrubs", "yew", "1.0", until, "");
+    shrub("hedge/shrubs", "box", "1.0", "", "");
+    shrub("hedge/shrubs", "ivy", "1.0", "\"newest\": \"0.9\"", "");
+    hedge::adopt(&world);
+    let needs = "{\"name\": \"holly\", \"from\": \"1\", \"upto\": \"3\"}";
+    shrub("drop", "yew", "1.1", until, needs);
+    shrub("drop", "yew", "1.2", "\"oldest\": \"1.1\"", "");
+    shrub("drop", "holly", "2.0", until, "");
+    shrub("drop", "holly", "3.0", until, "");
+    let on_hedge = |args: &[&str]| world.lantern(&[args, &["--server", "hedge"]].concat());
+    let same = ["plan", "--to", "same", "--from", "drop"];
+    world.write("others/fern.tar", "");
+    let told = [
+        on_hedge(&["survey"]),
+        on_hedge(&["plan", "--to", "same", "--from", "others"]),
+        on_hedge(&[&same[..], &["--drop", "ivy", "--on", "box"]].concat()),
+    ];
+    assert_snapshot!("lists_of_tables", told.join("\n"));
+    let changed = on_hedge(&["changeover", "--yes"]);
+    assert!(
+        changed.contains("3 of 3 components are loaded"),
+        "{changed}"
+    );
+    let holly = "  { \"name\": \"holly\", \"on\": true }".to_owned();
+    let became = [table("yew", true), table("box", true), holly];
+    assert_eq!(world.read("hedge/hedge.json"), tables(&became));
+    world.ok(&["undo", "--yes", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/hedge.json"), tables(&three));
+}
