@@ -157,7 +157,7 @@ fn archives(sample: &Sample) -> Vec<Guess> {
 fn in_any_folder(archive: &RelPath, name: &str) -> String {
     let own = [stem(archive.name()), &unnumbered(stem(archive.name()))];
     match name.split_once('/') {
-        Some((folder, rest)) if own.iter().any(|own| *own == folder) => format!("*/{rest}"),
+        Some((folder, rest)) if own.contains(&folder) => format!("*/{rest}"),
         _ => name.to_owned(),
     }
 }
