@@ -745,6 +745,7 @@ fn of_draw(fault: &DrawFault) -> String {
         }
         DrawFault::NoEntry { id } => format!(
             "Nothing was changed. See whether the file says twice what is started, and keep one; \
+             where its lines are numbered, and others name those numbers, change it by hand; \
              or leave {id} out: no honest add-on has blanks or marks in its id."
         ),
         DrawFault::Pin { .. } => "Nothing was changed. Write it there yourself, as a plain word, and plan again.".into(),

@@ -539,6 +539,17 @@ impl Family {
                         .into(),
                 );
             }
+            if !order.is_in_names()
+                && (order.line.names("at") || order.write.contains("{at}"))
+                && !(order.kind == OrderKind::Sequence
+                    && order.line.names("at")
+                    && order.write.contains("{at}"))
+            {
+                return fault(
+                    "order.line has the group (?P<at>…) where order.write has {at}, for a sequence and for names"
+                        .into(),
+                );
+            }
             if order.includes.as_ref().is_some_and(|it| !it.names("file")) {
                 return fault("order.includes lacks the group (?P<file>…)".into());
             }
@@ -690,6 +701,11 @@ pub(super) mod tests {
                 "kind = \"flags\",",
                 "kind = \"flags\", each = '^addons/(.+)$',",
                 "order.each has the group (?P<value>",
+            ),
+            (
+                "write = \"",
+                "write = \"{at} ",
+                "order.line has the group (?P<at>…) where order.write has {at}",
             ),
             // What is written long has its own faults, in a list and alone.
             ("pattern = '(?P", "each = '(?P", "unknown field `each`"),

@@ -8,6 +8,7 @@ mod follow;
 mod least;
 mod list;
 mod names;
+mod numbers;
 mod one;
 mod sequence;
 mod written;

@@ -1,6 +1,6 @@
 //! One line for each add-on; the order of the lines is the load order.
 
-use super::{Change, Form, OrderEntry, naming};
+use super::{Change, Form, OrderEntry, naming, numbers};
 use crate::component::Id;
 use crate::family::OrderRule;
 use crate::text::Lines;
@@ -27,14 +27,29 @@ impl Form for Sequence {
             off.filter(|(id, _)| !on.contains(id))
                 .map(|(_, entry)| entry),
         );
-        entries.sort_by_key(|entry| entry.line);
+        entries.sort_by_key(|entry| (numbers::turn(rule, entry), entry.line));
         entries
     }
 
+    fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String {
+        if !numbers::are_stated(rule) {
+            return Sequence::arranged(rule, text, change);
+        }
+        // The lines need not stand in the order of their numbers.
+        let entries = self.entries(rule, text);
+        let running = entries.iter().filter(|it| it.on).map(|it| &it.id);
+        match running.eq(change.order) {
+            true => text.to_owned(),
+            false => numbers::anew(rule, text, Sequence::arranged(rule, text, change)),
+        }
+    }
+}
+
+impl Sequence {
     /// Lines that name no add-on keep their places, and so do as many of the others as can; each that has to move goes, with
     /// all that it says, behind the add-on that it comes after, and new ones likewise. The line of one that is switched off is
     /// parked, where the family says how, and comes back as it was when that is switched on again.
-    fn rewritten(&self, rule: &OrderRule, text: &str, change: Change<'_>) -> String {
+    fn arranged(rule: &OrderRule, text: &str, change: Change<'_>) -> String {
         let order = change.order;
         let present: Vec<OrderEntry> = naming(rule, text).collect();
         let turns: BTreeMap<&Id, usize> = order.iter().zip(0..).collect();
@@ -80,7 +95,8 @@ impl Form for Sequence {
                 let own = own.or(parked.get(id).map(|entry| entry.words.as_str()));
                 match own {
                     Some(own) => lines.add(own),
-                    None => lines.add(&change.written(rule, id)),
+                    // The number that it gets is not known yet.
+                    None => lines.add(&change.written(rule, id).replace("{at}", "0")),
                 }
             }
         };

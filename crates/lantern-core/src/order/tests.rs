@@ -195,6 +195,103 @@ fn a_list_in_brackets_is_written_as_it_was() {
     }
 }
 
+/// Lines that state their turn are numbered anew where that changes, and only then.
+#[test]
+fn lines_may_be_numbered() {
+    let rule = serde_json::json!({
+        "kind": "sequence", "file": "x.ini", "line": r"^mod(?P<at>\d+)\s*=\s*(?P<id>\w+)", "write": "mod{at} = {id}",
+        "parked": "; {line}",
+    });
+    let rule: OrderRule = serde_json::from_value(rule).unwrap();
+    let three = "[mods]\r\nmod1=lib ; first\r\nmod2=bees\r\nmod3=fern\r\nport=7\r\n";
+    for (text, order, off, expected) in [
+        (three, "lib bees fern", "", three),
+        (
+            three,
+            "lib bees fern moss",
+            "",
+            "[mods]\r\nmod1=lib ; first\r\nmod2=bees\r\nmod3=fern\r\nmod4 = moss\r\nport=7\r\n",
+        ),
+        (
+            three,
+            "moss lib fern",
+            "bees",
+            "[mods]\r\nmod1 = moss\r\nmod2=lib ; first\r\n; mod2=bees\r\nmod3=fern\r\nport=7\r\n",
+        ),
+        // By their numbers, wherever they stand.
+        (
+            "mod1=bees\nmod0=lib\n",
+            "lib bees",
+            "",
+            "mod1=bees\nmod0=lib\n",
+        ),
+        (
+            "mod1=bees\nmod0=lib\n",
+            "lib fern bees",
+            "",
+            "mod0=lib\nmod1 = fern\nmod2=bees\n",
+        ),
+        (
+            "mod08=lib\nmod09=bees\n",
+            "bees fern",
+            "",
+            "mod08=bees\nmod09 = fern\n",
+        ),
+        (
+            "mod08=lib\nmod09=bees\n",
+            "lib bees fern",
+            "",
+            "mod08=lib\nmod09=bees\nmod10 = fern\n",
+        ),
+        // Where there were gaps before, there may be one.
+        (
+            "mod1=lib\nmod5=bees\nmod9=fern\n",
+            "lib fern",
+            "",
+            "mod1=lib\nmod9=fern\n",
+        ),
+        (
+            "mod1=lib\nmod5=bees\nmod9=fern\n",
+            "lib moss fern",
+            "",
+            "mod1=lib\nmod2 = moss\nmod3=fern\n",
+        ),
+        (
+            "port=7\n",
+            "lib bees",
+            "",
+            "port=7\nmod1 = lib\nmod2 = bees\n",
+        ),
+        // What goes by the number, too, would come to another one's.
+        (
+            "mod1=lib\nmod2=bees\nmod2.size = 3\n",
+            "lib bees fern",
+            "",
+            "mod1=lib\nmod2=bees\nmod3 = fern\nmod2.size = 3\n",
+        ),
+        (
+            "mod1=lib\nmod2=bees\nmod2.size = 3\n",
+            "bees",
+            "",
+            "refused",
+        ),
+    ] {
+        let (order, off) = (ids(order), ids(off));
+        let change = Change {
+            order: &order,
+            gone: &BTreeSet::new(),
+            off: &off.into_iter().collect(),
+            arguments: &BTreeMap::new(),
+        };
+        let became = rewritten(form(rule.kind), &rule, text, change);
+        assert_eq!(
+            became.as_deref().unwrap_or("refused"),
+            expected,
+            "{text}{order:?}"
+        );
+    }
+}
+
 /// Tables in a list that say of an add-on whether it is on, in a line each or over several.
 #[test]
 fn flags_may_stand_in_items_that_go_over_several_lines() {
@@ -760,11 +857,11 @@ proptest! {
     /// Any text in any form, any change of it: applied and taken back, it is the same, byte for byte.
     #[test]
     fn a_change_of_any_order_file_can_be_taken_back(
-        rows in proptest::collection::vec((0_usize..10, 0_usize..7), 0..9),
+        rows in proptest::collection::vec((0_usize..11, 0_usize..7), 0..9),
         end in prop::sample::select(vec!["\n", "\r\n", "\r\r\n"]),
         ends_open in any::<bool>(),
         mark in any::<bool>(),
-        form in prop::sample::select(vec!["sequence", "flags", "items", "list", "lists", "one"]),
+        form in prop::sample::select(vec!["sequence", "numbers", "flags", "items", "list", "lists", "one"]),
         order in Just((0..7).collect::<Vec<usize>>()).prop_shuffle(),
         running in 1_usize..7,
     ) {
@@ -772,6 +869,7 @@ proptest! {
         let (line, write) = match form {
             "flags" => (r"^(?P<id>m\d) = (?P<on>\w+)", "{id} = {on}"),
             "items" => (r"^(?P<id>m\d)\s*=\s*(?P<on>\w+)", "{id} = {on}"),
+            "numbers" => (r"^(?P<id>m\d) = (?P<at>\d+)", "{id} = {at}"),
             "list" => (r"^mods = (?P<list>\S*)", "{id}"),
             "lists" => (r"^mods = (?P<list>[\w,\s]*)", "{id}"),
             _ => (r"^\s*start (?P<id>m\d)", "start {id}"),
@@ -779,6 +877,7 @@ proptest! {
         let (kind, spans) = match form {
             "lists" => ("list", true),
             "items" => ("flags", true),
+            "numbers" => ("sequence", false),
             form => (form, false),
         };
         let rule = serde_json::json!({ "kind": kind, "file": "x.conf", "line": line, "write": write, "spans": spans });
@@ -793,6 +892,7 @@ proptest! {
             6 => format!("mods = m{n},m0"),
             7 => format!("# start m{n}"),
             8 => format!("m{n} ={end}no"),
+            9 => format!("m{n} = {}", 7 - n),
             _ => format!("other {n}"),
         };
         let rows: Vec<String> = rows.iter().map(row).collect();

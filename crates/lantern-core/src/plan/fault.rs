@@ -48,7 +48,7 @@ pub enum DrawFault {
     },
     /// An id cannot be written into the load order, or the file leaves open where.
     #[error(
-        "the load order cannot name {id} where it belongs: what would be written there reads as something else"
+        "the load order cannot name {id} where it belongs: what would be written there reads as something else, or other lines go by its number"
     )]
     NoEntry {
         /// The add-on.
