@@ -430,6 +430,25 @@ fn packs_of_folders_of_which_one_file_tells() {
     write = '{ "on": {on}, "name": "{id}" }'
     "#);
     insta::assert_snapshot!(bracketed(r#"[{"name": "one", "on": true}, {"name": "three", "on": true}]"#), @"# Where the load order is written, if anywhere: [order], see: lantern docs family");
+    let counted = |lines: &str| {
+        let sample = sampled(&[
+            ("rules/one/game.rules", Some("x")),
+            ("rules/two/game.rules", Some("x")),
+            ("server.ini", Some(lines)),
+        ]);
+        let text = guessed(&sample);
+        let order = text.split("\n\n").find(|part| part.contains("[order]"));
+        order.unwrap_or_default().to_owned()
+    };
+    insta::assert_snapshot!(counted("[rules]\nrule0 = two\nrule1 = one\nport = 7\n"), @r#"
+    # Names 2 of what was seen, counting up.
+    [order]
+    kind = "sequence"
+    file = "server.ini"
+    line = '^\s*rule(?P<at>\d+) = (?P<id>[\w-]+)'
+    write = "rule{at} = {id}"
+    "#);
+    insta::assert_snapshot!(counted("rule3 = two\nrule7 = one\n"), @"# Where the load order is written, if anywhere: [order], see: lantern docs family");
     let list = sampled(&[
         ("rules/one/game.rules", Some("x")),
         ("rules/two/game.rules", Some("x")),

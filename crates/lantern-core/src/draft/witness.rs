@@ -221,8 +221,10 @@ pub(super) fn naming(
             (None, Some(list)) => as_list(&path, list),
             (None, None) => {
                 let all: Vec<Named> = lines.into_iter().flatten().collect();
-                as_places(sample, &path, &all)
-                    .or_else(|| as_lines(&path, &most_alike(all), ids.len()))
+                as_places(sample, &path, &all).or_else(|| {
+                    let alike = most_alike(all);
+                    as_numbered(&path, &alike).or_else(|| as_lines(&path, &alike, ids.len()))
+                })
             }
         };
         if let Some(rule) = rule
@@ -318,6 +320,44 @@ fn as_places(sample: &Sample, path: &str, lines: &[Named]) -> Option<Rule> {
         file: path.to_owned(),
         count: lines.len(),
         how: ", by where it lies",
+        kind: "sequence",
+        keys,
+    })
+}
+
+/// Lines that count up: `mod1 = fern`.
+fn as_numbered(path: &str, lines: &[Named]) -> Option<Rule> {
+    let parted = |line: &Named| {
+        let before = line.before.trim_start();
+        let place = NUMBER.find(before)?.range();
+        let number: usize = before[place.clone()].parse().ok()?;
+        let around = (
+            before[..place.start].to_owned(),
+            before[place.end..].to_owned(),
+        );
+        line.after.trim().is_empty().then_some((around, number))
+    };
+    let parted: Vec<_> = lines.iter().map(parted).collect::<Option<_>>()?;
+    let count_up =
+        |pair: &[((String, String), usize)]| pair[0].0 == pair[1].0 && pair[0].1 + 1 == pair[1].1;
+    if parted.len() < 2 || !parted.windows(2).all(count_up) {
+        return None;
+    }
+    let (begin, end) = &parted[0].0;
+    let keys = format!(
+        "file = {}\nline = {}\nwrite = {}\n",
+        quoted(path),
+        quoted(&format!(
+            r"^\s*{}(?P<at>\d+){}(?P<id>[\w-]+)",
+            pattern(begin),
+            pattern(end)
+        )),
+        quoted(&format!("{begin}{{at}}{end}{{id}}")),
+    );
+    Some(Rule {
+        file: path.to_owned(),
+        count: lines.len(),
+        how: ", counting up",
         kind: "sequence",
         keys,
     })
