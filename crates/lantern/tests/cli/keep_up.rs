@@ -191,7 +191,7 @@ fn it_waits_for_the_last_player_and_not_for_ever() {
     );
     world.ok(&[&["console", "start"], SERVER].concat());
     let before = world.tree("halcyon-terrace/addons");
-    let waited = lantern(&world, &["keep-up", "--latest", "+6s"]);
+    let waited = lantern(&world, &["keep-up", "--latest", "+15s"]);
     assert_eq!(world.tree("halcyon-terrace/addons"), before);
     let status = lantern(&world, &["status"]);
     assert_snapshot!(
