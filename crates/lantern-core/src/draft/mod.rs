@@ -8,6 +8,7 @@ mod layout;
 mod notation;
 mod program;
 mod readers;
+mod rule;
 mod switches;
 mod witness;
 
@@ -99,7 +100,7 @@ pub fn draft(name: &str, sample: &Sample) -> String {
             .map(|guess| Section::guessed(guess.written())),
     );
     let order = witness::naming(sample, &ids, own);
-    let in_lines = order.as_ref().and_then(witness::Rule::lines_of);
+    let in_lines = order.as_ref().and_then(rule::Rule::lines_of);
     let in_lines = in_lines.map(str::to_owned);
     sections.push(match order {
         Some(order) => Section::guessed(order.order()),

@@ -1,7 +1,7 @@
 //! Tables side by side that each name an add-on and say whether it is on, as lists of such in JSON do.
 
 use super::quoted;
-use super::witness::{Rule, known};
+use super::rule::{Rule, known};
 use regex::Regex;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;

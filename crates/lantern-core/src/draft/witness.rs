@@ -1,5 +1,6 @@
 //! What names add-ons, and what says that a server is up: the load order, a start's log, the port.
 
+use super::rule::{Rule, known};
 use super::switches::in_tables;
 use super::{Sample, Section, quoted};
 use crate::path::RelPath;
@@ -46,10 +47,6 @@ static BRACKETS: LazyLock<Regex> =
     LazyLock::new(|| known(r"(?m)^\s*(?P<before>[^\n\[\]]*?)\s*\[(?P<list>[^\[\]]*)\]"));
 /// So many lines of a log are looked at.
 const MOST_LINES: usize = 20_000;
-
-pub(super) fn known(pattern: &str) -> Regex {
-    Regex::new(pattern).expect("a pattern of our own")
-}
 
 /// An id that a line names.
 struct Named {
@@ -146,61 +143,6 @@ fn pattern(text: &str) -> String {
     }
     add(&text[from..], "");
     pattern
-}
-
-/// Where a file names what is installed.
-pub(super) struct Rule {
-    /// The file.
-    pub(super) file: String,
-    /// How many of it.
-    pub(super) count: usize,
-    /// How, as a clause.
-    pub(super) how: &'static str,
-    /// How it is written down.
-    pub(super) kind: &'static str,
-    /// The other keys, as a family file writes them.
-    pub(super) keys: String,
-}
-
-impl Rule {
-    /// The file of which each line names one, if it is that.
-    pub(super) fn lines_of(&self) -> Option<&str> {
-        (self.kind == "sequence").then_some(&*self.file)
-    }
-
-    /// The load order, as a family file writes it.
-    pub(super) fn order(&self) -> String {
-        let Rule {
-            count,
-            how,
-            kind,
-            keys,
-            ..
-        } = self;
-        let kind = match *kind {
-            "one" => "\"one\"    # TODO: or \"sequence\"".into(),
-            kind => quoted(kind),
-        };
-        format!("\n# Names {count} of what was seen{how}.\n[order]\nkind = {kind}\n{keys}")
-    }
-
-    /// A list besides the load order, likewise; `each` finds an item in the place of an add-on.
-    pub(super) fn also(&self, each: &str) -> Option<String> {
-        let Rule {
-            count,
-            how,
-            kind,
-            keys,
-            ..
-        } = self;
-        matches!(*kind, "list" | "sequence").then(|| {
-            format!(
-                "\n# Names {count} of the folders that they lie in{how}.\n[[also]]\nname = \"items\"    # what people call it\n\
-                 kind = \"{kind}\"\n{keys}each = {}\n",
-                quoted(each)
-            )
-        })
-    }
 }
 
 /// What names the most of these.
