@@ -378,16 +378,19 @@ fn packs_of_folders_of_which_one_file_tells() {
     ready = 'TODO: the line that says that the server is ready'
     stop = { signal = "TERM" }    # or { command = "…" }
     "#);
-    let bracketed = |list: &str| {
-        let text = format!("{{\n  \"port\": 7000,\n  \"mods\": {list}\n}}\n");
+    let order_in = |file: &str, text: &str| {
         let sample = sampled(&[
             ("rules/one/game.rules", Some("x")),
             ("rules/two/game.rules", Some("x")),
-            ("server.json", Some(&text)),
+            (file, Some(text)),
         ]);
         let text = guessed(&sample);
         let order = text.split("\n\n").find(|part| part.contains("[order]"));
         order.unwrap_or_default().to_owned()
+    };
+    let bracketed = |list: &str| {
+        let text = format!("{{\n  \"port\": 7000,\n  \"mods\": {list}\n}}\n");
+        order_in("server.json", &text)
     };
     let spanning = "[\n    \"one\",\n    \"two\"\n  ]";
     insta::assert_snapshot!(bracketed(spanning), @r#"
@@ -430,16 +433,7 @@ fn packs_of_folders_of_which_one_file_tells() {
     write = '{ "on": {on}, "name": "{id}" }'
     "#);
     insta::assert_snapshot!(bracketed(r#"[{"name": "one", "on": true}, {"name": "three", "on": true}]"#), @"# Where the load order is written, if anywhere: [order], see: lantern docs family");
-    let counted = |lines: &str| {
-        let sample = sampled(&[
-            ("rules/one/game.rules", Some("x")),
-            ("rules/two/game.rules", Some("x")),
-            ("server.ini", Some(lines)),
-        ]);
-        let text = guessed(&sample);
-        let order = text.split("\n\n").find(|part| part.contains("[order]"));
-        order.unwrap_or_default().to_owned()
-    };
+    let counted = |lines: &str| order_in("server.ini", lines);
     insta::assert_snapshot!(counted("[rules]\nrule0 = two\nrule1 = one\nport = 7\n"), @r#"
     # Names 2 of what was seen, counting up.
     [order]
