@@ -3,6 +3,7 @@
 use super::quoted;
 use regex::Regex;
 
+/// A pattern that is written in the code.
 pub(super) fn known(pattern: &str) -> Regex {
     Regex::new(pattern).expect("a pattern of our own")
 }
@@ -30,13 +31,9 @@ impl Rule {
     /// The load order, as a family file writes it.
     pub(super) fn order(&self) -> String {
         let Rule {
-            count,
-            how,
-            kind,
-            keys,
-            ..
+            count, how, keys, ..
         } = self;
-        let kind = match *kind {
+        let kind = match self.kind {
             "one" => "\"one\"    # TODO: or \"sequence\"".into(),
             kind => quoted(kind),
         };
@@ -52,11 +49,11 @@ impl Rule {
             keys,
             ..
         } = self;
+        let each = quoted(each);
         matches!(*kind, "list" | "sequence").then(|| {
             format!(
                 "\n# Names {count} of the folders that they lie in{how}.\n[[also]]\nname = \"items\"    # what people call it\n\
-                 kind = \"{kind}\"\n{keys}each = {}\n",
-                quoted(each)
+                 kind = \"{kind}\"\n{keys}each = {each}\n"
             )
         })
     }

@@ -287,8 +287,9 @@ impl<'m, 'a> Questions<'m, 'a> {
         let mut order: Vec<Fact> = wished.cloned().map(Fact::Stays).collect();
         order.extend(core.facts);
         let mut rotation = Rotation::new(self.model, order.clone());
-        let (mut needed, mut minimal) = (HashSet::new(), true);
-        while let Some(at) = order.iter().position(|fact| !needed.contains(fact)) {
+        // Known to be needed, or given up on.
+        let (mut judged, mut minimal) = (HashSet::new(), true);
+        while let Some(at) = order.iter().position(|fact| !judged.contains(fact)) {
             if self.are_over() {
                 minimal = false;
                 break;
@@ -303,13 +304,13 @@ impl<'m, 'a> Questions<'m, 'a> {
                     rotation.keep(&order);
                 }
                 Answer::Found => {
-                    needed.insert(fact.clone());
+                    judged.insert(fact.clone());
                     let chosen = self.search.chosen();
-                    rotation.turn(chosen, &fact, |other| needed.insert(other.clone()));
+                    rotation.turn(chosen, &fact, |other| judged.insert(other.clone()));
                     self.left = self.left.saturating_sub(rotation.take_steps());
                 }
                 Answer::GaveUp => {
-                    needed.insert(fact);
+                    judged.insert(fact);
                     minimal = false;
                 }
             }
