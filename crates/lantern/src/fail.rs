@@ -748,6 +748,9 @@ fn of_draw(fault: &DrawFault) -> String {
              where its lines are numbered, and others name those numbers, change it by hand; \
              or leave {id} out: no honest add-on has blanks or marks in its id."
         ),
+        DrawFault::NoExample { path, .. } => format!(
+            "Nothing was changed. Write an entry into {path} as the server wants it, or see whether the family file still fits; then plan again."
+        ),
         DrawFault::Pin { .. } => "Nothing was changed. Write it there yourself, as a plain word, and plan again.".into(),
         DrawFault::NoCopy { id, .. } => format!(
             "Put the installed release of {id} into the drop folder, and name that with --from."

@@ -512,7 +512,13 @@ fn load_order(
         off: &all(&mut off.map(|(id, _)| *id))?.into_iter().collect(),
         arguments: &arguments.collect::<Result<_, DrawFault>>()?,
     };
-    let no_entry = |order::Unread(id)| DrawFault::NoEntry { id };
+    let no_entry = |order::Unread(id)| match form.entries(rule, text).is_empty() {
+        true => DrawFault::NoExample {
+            id,
+            path: path.clone(),
+        },
+        false => DrawFault::NoEntry { id },
+    };
     let text = order::called_otherwise(form, rule, text, &renamed).map_err(no_entry)?;
     order::rewritten(form, rule, &text, change).map_err(no_entry)
 }

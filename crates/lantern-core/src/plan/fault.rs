@@ -54,6 +54,16 @@ pub enum DrawFault {
         /// The add-on.
         id: Id,
     },
+    /// A load order in which nothing stands does not show where something would.
+    #[error(
+        "{path}: there is no place for {id}: `order.line` of the family file finds nothing there"
+    )]
+    NoExample {
+        /// The add-on.
+        id: Id,
+        /// The file.
+        path: RelPath,
+    },
     /// An item of a list besides the load order would not be found again where it would stand.
     #[error(
         "{path}: {list}: \"{item}\" would not be read again where it would stand: look at this list in the family file, and at how it parts its items"

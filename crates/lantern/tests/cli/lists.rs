@@ -269,6 +269,12 @@ fn tables_that_switch_stay_as_they_are_written() {
         on_hedge(&[&same[..], &["--drop", "ivy", "--on", "box"]].concat()),
     ];
     assert_snapshot!("lists_of_tables", told.join("\n"));
+    // Where none stands, nobody knows where one would; the next plan is as before.
+    world.write("hedge/hedge.json", "[]\n");
+    let with_holly = [&same[..], &["--drop", "ivy", "--on", "box"]].concat();
+    assert_snapshot!("lists_of_no_tables", on_hedge(&with_holly));
+    world.write("hedge/hedge.json", tables(&three));
+    on_hedge(&with_holly);
     let changed = on_hedge(&["changeover", "--yes"]);
     assert!(
         changed.contains("3 of 3 components are loaded"),
