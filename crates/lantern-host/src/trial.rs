@@ -327,7 +327,10 @@ fn runs(
                 "on: its name is of the load order".into()
             }
             (Keeping::Names, _) => "unknown: its name is not of the load order".into(),
-            (Keeping::Text(_), None) => "off: the file of the load order is not there".into(),
+            (Keeping::Text(_), None) => {
+                let is = if rule.runs_unlisted() { "on" } else { "off" };
+                format!("{is}: the file of the load order is not there")
+            }
             (Keeping::Text(_), Some(order)) => {
                 let mut arrangement = Arrangement::read(rule, order.as_str());
                 arrangement.mean(rule, std::iter::once((&facts.id, &claim.home)));
@@ -337,7 +340,10 @@ fn runs(
                         let (path, line) = order.place(entry.line);
                         format!("{is}: {path}:{line}")
                     }
-                    None => format!("off: {} does not name {}", order.path(), facts.id),
+                    None => {
+                        let is = if rule.runs_unlisted() { "on" } else { "off" };
+                        format!("{is}: {} does not name {}", order.path(), facts.id)
+                    }
                 }
             }
         },

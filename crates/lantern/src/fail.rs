@@ -748,6 +748,9 @@ fn of_draw(fault: &DrawFault) -> String {
              where its lines are numbered, and others name those numbers, change it by hand; \
              or leave {id} out: no honest add-on has blanks or marks in its id."
         ),
+        DrawFault::NoOrderFile { .. } => {
+            "Nothing was changed. Put the file back from a backup, write it as the server wants it, or start the server once so that it writes one; then plan again.".into()
+        }
         DrawFault::NoExample { path, .. } => format!(
             "Nothing was changed. Write an entry into {path} as the server wants it, or see whether the family file still fits; then plan again."
         ),

@@ -1,6 +1,8 @@
 //! A second list that names what runs, by something else than ids: the numbers under which it was fetched, folders, files.
 
-use super::{Globs, OrderKind, OrderRule, Pattern, default_between, default_off, default_on};
+use super::{
+    Globs, Lists, OrderKind, OrderRule, Pattern, default_between, default_off, default_on,
+};
 use crate::component::Id;
 use crate::path::RelPath;
 use serde::Deserialize;
@@ -44,6 +46,7 @@ impl Also {
     pub fn rule(&self) -> OrderRule {
         OrderRule {
             kind: self.kind,
+            lists: Lists::On,
             file: self.file.clone(),
             line: self.line.clone(),
             includes: None,

@@ -193,12 +193,26 @@ pub enum OrderKind {
     One,
 }
 
+/// What the entries of a load order say of the add-ons that they name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Lists {
+    /// Which run: what has no entry does not.
+    #[default]
+    On,
+    /// Which do not: what has no entry runs, and the server sorts by itself.
+    Off,
+}
+
 /// Where and how the load order is written down.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct OrderRule {
     /// How it is written down.
     pub kind: OrderKind,
+    /// Whether its entries name what runs, or what does not.
+    #[serde(default)]
+    pub lists: Lists,
     /// The file; exactly one has to match. For names: the files or folders of the add-ons.
     pub file: Globs,
     /// Finds a line's add-on as the group `id`, and for flags its value as the group `on`; for a
@@ -239,6 +253,11 @@ pub struct OrderRule {
 }
 
 impl OrderRule {
+    /// Whether an add-on without an entry runs.
+    pub fn runs_unlisted(&self) -> bool {
+        self.lists == Lists::Off
+    }
+
     /// Whether the add-ons' own names are the load order.
     pub fn is_in_names(&self) -> bool {
         self.kind == OrderKind::Names
@@ -558,6 +577,35 @@ impl Family {
             {
                 return fault("order.parked holds {line}, and is for a sequence alone".into());
             }
+            if order.runs_unlisted() {
+                let fits = match order.kind {
+                    OrderKind::Sequence | OrderKind::List => !order.line.names("at"),
+                    OrderKind::Flags => true,
+                    OrderKind::Names | OrderKind::One => false,
+                };
+                if !fits {
+                    return fault(
+                        "order.lists = \"off\" is for a list, for flags and for a sequence without numbers"
+                            .into(),
+                    );
+                }
+                let more = [
+                    ("parked", order.parked.is_some()),
+                    ("write_with", order.write_with.is_some()),
+                    ("categories", order.categories.texts().next().is_some()),
+                ];
+                if let Some((key, _)) = more.iter().find(|(_, is_there)| *is_there) {
+                    return fault(format!(
+                        "order.{key} is for a load order that names what runs, not for lists = \"off\""
+                    ));
+                }
+                if self.readers.iter().any(|it| it.shape == Shape::Entry) {
+                    return fault(
+                        "order.lists = \"off\" names what does not run: no reader has shape entry then"
+                            .into(),
+                    );
+                }
+            }
             if let Some(each) = &order.each
                 && (order.is_in_names() || !each.names("value"))
             {
@@ -696,6 +744,27 @@ pub(super) mod tests {
                 "kind = \"flags\",",
                 "kind = \"sequence\", spans = true,",
                 "for a list and for flags alone",
+            ),
+            (
+                "kind = \"flags\",",
+                "kind = \"one\", lists = \"off\",",
+                "a sequence without numbers",
+            ),
+            (
+                "kind = \"flags\",",
+                "kind = \"flags\", lists = \"off\", write_with = \"x\",",
+                "order.write_with is for a load order that names what runs",
+            ),
+            (
+                "kind = \"flags\",",
+                "kind = \"flags\", lists = \"none\",",
+                "unknown variant `none`, expected `on` or `off`",
+            ),
+            (
+                "{on}\" }\n        [[reader]]",
+                "{on}\", lists = \"off\" }\n        [[reader]]\n        name = \"entry\"\n        \
+                 kind = \"addon\"\n        shape = \"entry\"\n        [[reader]]",
+                "no reader has shape entry",
             ),
             (
                 "kind = \"flags\",",

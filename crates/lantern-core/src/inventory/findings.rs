@@ -147,7 +147,9 @@ pub(super) fn find(
         is_in_names,
         findings: Vec::new(),
     };
-    if family.order.is_some() && evidence.order.is_none() && !is_in_names {
+    // One that names what is off is perhaps written when something is.
+    let is_awaited = rule.is_some_and(|rule| !rule.is_in_names() && !rule.runs_unlisted());
+    if is_awaited && evidence.order.is_none() {
         finder.add(
             Severity::Wrong,
             "order-file-missing",

@@ -512,7 +512,7 @@ fn component(
     let starter = rule.and_then(|rule| starters.of(rule, &facts.id, &claim.place));
     Component {
         runs: match rule {
-            Some(_) => Runs::switched(starter.is_some_and(|line| line.on)),
+            Some(rule) => Runs::switched(starter.map_or(rule.runs_unlisted(), |line| line.on)),
             None => usual,
         },
         started_by: starter

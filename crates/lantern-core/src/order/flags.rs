@@ -45,7 +45,7 @@ impl Form for Flags {
         }
         let on: BTreeSet<&Id> = change.order.iter().collect();
         let written = |id: &Id, flag: &str| change.written(rule, id).replace("{on}", flag);
-        let flagged = |line: &str, id: &Id, flag: &str| {
+        let with_flag = |line: &str, id: &Id, flag: &str| {
             let value = rule.line.regex().captures(line);
             let value = value.and_then(|found| Some(found.name("on")?.range()));
             value.map_or_else(
@@ -61,16 +61,17 @@ impl Form for Flags {
                 continue;
             };
             if on.contains(&id) && !is_on(rule, line) {
-                lines.replace(whole, &flagged(line, &id, &rule.on));
+                lines.replace(whole, &with_flag(line, &id, &rule.on));
             } else if change.off.contains(&id) && is_on(rule, line) {
-                lines.replace(whole, &flagged(line, &id, &rule.off));
+                lines.replace(whole, &with_flag(line, &id, &rule.off));
             } else if !change.gone.contains(&id) {
                 lines.keep(whole);
             }
             present.insert(id);
         }
-        for id in on.iter().filter(|id| !present.contains(**id)) {
-            lines.add(&written(id, &rule.on));
+        let (flagged, flag) = change.flagged(rule);
+        for id in flagged.into_iter().filter(|id| !present.contains(*id)) {
+            lines.add(&written(id, flag));
         }
         lines.joined()
     }
@@ -123,9 +124,10 @@ fn with_flags(rule: &OrderRule, text: &str, change: Change<'_>) -> String {
         }
         present.insert(id);
     }
-    let missing = change.order.iter().filter(|id| !present.contains(*id));
+    let (flagged, becomes) = change.flagged(rule);
+    let missing = flagged.into_iter().filter(|id| !present.contains(*id));
     new.extend(missing.map(|id| {
-        let item = change.written(rule, id).replace("{on}", &rule.on);
+        let item = change.written(rule, id).replace("{on}", becomes);
         (None, item)
     }));
     let old: Vec<Range<usize>> = old.into_iter().map(|item| item.all).collect();

@@ -85,7 +85,7 @@ impl Form for List {
             OrderEntry {
                 line,
                 id: id(rule, &text[item.clone()]),
-                on: true,
+                on: !rule.runs_unlisted(),
                 words: text[item].to_owned(),
             }
         });

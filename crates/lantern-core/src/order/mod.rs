@@ -69,6 +69,14 @@ impl Change<'_> {
             None => rule.write.replace("{id}", id.as_str()),
         }
     }
+
+    /// Whose flag has to be there, and what a new one says.
+    fn flagged<'r>(&self, rule: &'r OrderRule) -> (BTreeSet<&Id>, &'r str) {
+        match rule.runs_unlisted() {
+            true => (self.off.iter().collect(), &rule.off),
+            false => (self.order.iter().collect(), &rule.on),
+        }
+    }
 }
 
 /// A way of writing a load order down.
@@ -106,6 +114,9 @@ pub fn rewritten(
     text: &str,
     change: Change<'_>,
 ) -> Result<String, Unread> {
+    if rule.runs_unlisted() {
+        return naming_what_is_off(form, rule, text, change);
+    }
     let new = form.rewritten(rule, text, change);
     let read = form.entries(rule, &new);
     let running: Vec<&Id> = read.iter().filter(|it| it.on).map(|it| &it.id).collect();
@@ -120,6 +131,43 @@ pub fn rewritten(
         false => order.iter().find(|id| !running.contains(id)),
     };
     match astray {
+        None => Ok(new),
+        Some(id) => Err(Unread(id.clone())),
+    }
+}
+
+/// The same of a load order that names what does not run: what is in the way of nothing stays, and each add-on that is off is named.
+fn naming_what_is_off(
+    form: &dyn Form,
+    rule: &OrderRule,
+    text: &str,
+    change: Change<'_>,
+) -> Result<String, Unread> {
+    let is_off = |entries: &[OrderEntry], id: &Id| {
+        let mut own = entries.iter().filter(|it| it.id == *id);
+        own.next().is_some_and(|it| !it.on)
+    };
+    let old = form.entries(rule, text);
+    let runs: BTreeSet<&Id> = change.order.iter().collect();
+    let kept = old.iter().map(|it| &it.id);
+    let kept = kept.filter(|id| !runs.contains(id) && !change.gone.contains(*id));
+    let mut named: BTreeSet<&Id> = BTreeSet::new();
+    let all = kept.chain(change.off).filter(|id| named.insert(*id));
+    let all: Vec<Id> = all.cloned().collect();
+    let becomes = match form.decides() {
+        true => Change {
+            order: &all,
+            gone: &runs.into_iter().chain(change.gone).cloned().collect(),
+            off: &BTreeSet::new(),
+            ..change
+        },
+        false => change,
+    };
+    let new = form.rewritten(rule, text, becomes);
+    let read = form.entries(rule, &new);
+    let runs_on = change.order.iter().find(|id| is_off(&read, id));
+    let stays_off = change.off.iter().find(|id| !is_off(&read, id));
+    match runs_on.or(stays_off) {
         None => Ok(new),
         Some(id) => Err(Unread(id.clone())),
     }
@@ -207,7 +255,7 @@ impl Arrangement {
             Keeping::Names => Arrangement::default(),
             Keeping::Text(form) => Arrangement {
                 entries: form.entries(rule, text),
-                decides: form.decides(),
+                decides: form.decides() && !rule.runs_unlisted(),
             },
         }
     }
@@ -352,14 +400,14 @@ fn place<'a>(
     Ok(())
 }
 
-/// The lines of a text that name an add-on, as entries that are on.
+/// The lines of a text that name an add-on, as entries.
 fn naming(rule: &OrderRule, text: &str) -> impl Iterator<Item = OrderEntry> {
     let lines = text.lines().enumerate();
     lines.filter_map(|(index, line)| {
         Some(OrderEntry {
             line: index + 1,
             id: Id::new(rule.line.capture("id", line)?),
-            on: true,
+            on: !rule.runs_unlisted(),
             words: line.to_owned(),
         })
     })

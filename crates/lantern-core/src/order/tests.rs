@@ -91,6 +91,66 @@ fn categories_start_what_lies_below_them() {
 }
 
 #[test]
+fn what_is_named_may_be_what_does_not_run() {
+    let list = r#"kind = "list", line = '^off=(?P<list>.*)$', write = "{id}""#;
+    let lines = r#"kind = "sequence", line = '^no (?P<id>\S+)', write = "no {id}""#;
+    let flags = r#"kind = "flags", line = '^(?P<id>\w+)=(?P<on>\w+)', write = "{id}={on}""#;
+    let items = r#"kind = "flags", spans = true, line = '\{(?P<id>\w+):\s(?P<on>\w+)\}', write = "{{id}: {on}}""#;
+    // What has to run, what has not, what goes; and the text before and after.
+    for (rule, text, [runs, off, gone], expected) in [
+        (list, "off=b,old\n", ["a c", "b", ""], "off=b,old\n"),
+        (list, "off=b,old\n", ["a b c", "", ""], "off=old\n"),
+        (list, "off=b,old\n", ["c", "a b", ""], "off=b,old,a\n"),
+        (list, "off=b,old\n", ["a", "", "b"], "off=old\n"),
+        (list, "off=\n", ["a", "b", ""], "off=b\n"),
+        (lines, "# off\nno b\nx\n", ["a b", "", ""], "# off\nx\n"),
+        (
+            lines,
+            "# off\nno b\nx\n",
+            ["", "a b", ""],
+            "# off\nno b\nno a\nx\n",
+        ),
+        (lines, "", ["a", "b", ""], "no b\n"),
+        (
+            flags,
+            "a=true\nb=false\n",
+            ["a b c", "", ""],
+            "a=true\nb=true\n",
+        ),
+        (flags, "a=true\n", ["", "a b", ""], "a=false\nb=false\n"),
+        (flags, "b=false\n", ["a", "", "b"], ""),
+        (
+            items,
+            "[{a: true}]",
+            ["c", "a b", ""],
+            "[{a: false},{b: false}]",
+        ),
+    ] {
+        let family = crate::tree::tests::FAMILY.replace(
+            r#"order = { kind = "sequence", file = "x.conf", line = '^start (?P<id>\S+)', write = "start {id}" }"#,
+            &format!(r#"order = {{ file = "x.conf", lists = "off", {rule} }}"#),
+        );
+        let rule = Family::parse(&family).unwrap().order.unwrap();
+        let Keeping::Text(form) = rule.kind.keeping() else {
+            unreachable!()
+        };
+        let (order, off, gone) = (ids(runs), ids(off), ids(gone));
+        let change = Change {
+            order: &order,
+            gone: &gone.into_iter().collect(),
+            off: &off.iter().cloned().collect(),
+            arguments: &BTreeMap::new(),
+        };
+        let new = rewritten(form, &rule, text, change).unwrap();
+        assert_eq!(new, expected, "{text:?}, {runs} run, {off:?} are off");
+        let read = Arrangement::read(&rule, &new);
+        assert!(!read.decides);
+        let is_off = |id: &Id| read.entries.iter().any(|it| it.id == *id && !it.on);
+        assert!(off.iter().all(is_off) && !order.iter().any(is_off));
+    }
+}
+
+#[test]
 fn a_list_is_written_in_its_line() {
     let family = crate::tree::tests::FAMILY.replace(
         r#"order = { kind = "sequence", file = "x.conf", line = '^start (?P<id>\S+)', write = "start {id}" }"#,

@@ -31,6 +31,31 @@ pub(super) struct Afterwards<'a> {
     pub(super) moving: &'a [(&'a Offer, &'a Payload)],
 }
 
+impl<'a> Afterwards<'a> {
+    /// The add-ons that run by where they lie.
+    fn by_place(&self) -> BTreeSet<&'a Id> {
+        let components = self.part.inventory.components.iter();
+        let here = components.map(|it| (&it.facts.id, &it.reader));
+        let coming = self.moving.iter();
+        let coming = coming.map(|(offer, payload)| (&offer.facts.id, &payload.reader));
+        let all = here.chain(coming);
+        let by_place = all.filter(|(_, reader)| self.part.family.runs_by_place(reader));
+        by_place.map(|(id, _)| id).collect()
+    }
+
+    /// The first add-on that a load order in a text has to name; none where it stands in names.
+    fn to_be_named(&self, rule: &OrderRule) -> Option<&'a Id> {
+        let by_place = self.by_place();
+        let is_named = |id: &Id, runs: Runs| match rule.runs_unlisted() {
+            true => runs.is_off() && !by_place.contains(id),
+            false => runs == Runs::On,
+        };
+        let mut addons = self.addons.iter();
+        let found = addons.find(|(id, (_, runs))| is_named(id, *runs));
+        found.map(|(id, _)| *id).filter(|_| !rule.is_in_names())
+    }
+}
+
 /// The texts that change, while they do.
 struct Changing<'a> {
     /// By path, as they are.
@@ -82,8 +107,15 @@ pub(super) fn edits(
         .now
         .extend(coming.iter().map(|(path, text)| (*path, *text)));
     for after in each {
-        let Some((order, rule)) = after.part.order.zip(after.part.family.order.as_ref()) else {
+        let Some(rule) = &after.part.family.order else {
             continue;
+        };
+        let Some(order) = after.part.order else {
+            let comes = coming.keys().any(|path| rule.file.matches(path.as_str()));
+            match after.to_be_named(rule).filter(|_| !comes) {
+                Some(id) => return Err(no_file(rule, id)),
+                None => continue,
+            }
         };
         if !order.is_plain() {
             let mut files = order.files().filter(|(_, text)| !text.is_plain());
@@ -445,6 +477,14 @@ fn pinned(
     Ok(Some(text))
 }
 
+fn no_file(rule: &OrderRule, id: &Id) -> DrawFault {
+    let files: Vec<&str> = rule.file.texts().collect();
+    DrawFault::NoOrderFile {
+        id: id.clone(),
+        files: files.join(", "),
+    }
+}
+
 /// The text of the load-order file as it will be.
 fn load_order(
     situation: &Situation<'_>,
@@ -473,7 +513,9 @@ fn load_order(
             arranged(rule, &turns, after)?
         }
     };
-    let off = after.addons.iter().filter(|(_, (_, runs))| runs.is_off());
+    let by_place = after.by_place();
+    let off = after.addons.iter();
+    let off = off.filter(|(id, (_, runs))| runs.is_off() && !by_place.contains(*id));
     let mut arguments = BTreeMap::new();
     for (id, (facts, _)) in after.addons {
         let Some(text) = &facts.arguments else {

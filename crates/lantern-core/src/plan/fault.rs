@@ -54,6 +54,14 @@ pub enum DrawFault {
         /// The add-on.
         id: Id,
     },
+    /// An entry has to stand in a file that is not there.
+    #[error("{files}: the load order is not there, and has to name {id}")]
+    NoOrderFile {
+        /// The add-on.
+        id: Id,
+        /// The patterns of its path, with commas between.
+        files: String,
+    },
     /// A load order in which nothing stands does not show where something would.
     #[error(
         "{path}: there is no place for {id}: `order.line` of the family file finds nothing there"

@@ -103,6 +103,8 @@ fn what_cannot_be_switched_is_told() {
         plan(&world, &["--off", "hedge"]),
     ];
     assert_snapshot!("cannot_be_switched", told.join("\n"));
+    std::fs::remove_file(world.path("hedge/beds.txt")).unwrap();
+    assert_snapshot!("switched_nowhere", plan(&world, &["--on", "box"]));
 }
 
 #[test]
@@ -252,4 +254,62 @@ fn names_that_are_the_load_order_switch_nothing_off() {
         "names_parked",
         plan(&world, &["--off", "box", "--on", "yew"])
     );
+}
+
+/// A list of what does not run: all else that lies there does.
+const OFF: &str = r#"
+[order]
+kind = "list"
+lists = "off"
+file = "off.json"
+line = '"resting":\s*\[(?P<list>[^\]]*)\]'
+spans = true
+write = '"{id}"'
+"#;
+
+/// Starts what its list of what rests does not name.
+const AWAKE: &str = "for shrub in shrubs/*/; do name=${shrub#*/}; name=${name%/}\n\
+                     grep -q \"\\\"$name\\\"\" off.json 2>/dev/null || echo \"hedge: $name\"; done\n\
+                     echo 'hedge: open'\nwhile read -r line; do [ \"$line\" = close ] && exit 0; done\n";
+
+#[test]
+fn a_list_may_name_what_does_not_run() {
+    let world = World::empty();
+    let more = [OFF, hedge::CONSOLE].concat();
+    world.write("hedge.family.toml", hedge::family(hedge::FOLDERS, &more));
+    world.write("hedge/hedge.sh", AWAKE);
+    let resting = |ids: &str| format!("{{\n  \"resting\": [{ids}],\n  \"rows\": 3\n}}\n");
+    world.write("hedge/off.json", resting("\"fern\", \"sedge\""));
+    for (id, more) in [
+        ("box", ""),
+        ("yew", "needs = { box = '*' }\n"),
+        ("fern", "needs = { moss = '*' }\n"),
+    ] {
+        let text = format!("id = '{id}'\nversion = '1.0'\n{more}");
+        world.write(&format!("hedge/shrubs/{id}/shrub.toml"), text);
+    }
+    hedge::adopt(&world);
+    let on_hedge = |args: &[&str]| world.lantern(&[args, &["--server", "hedge"]].concat());
+    let told = [on_hedge(&["survey"]), on_hedge(&["order"])];
+    assert_snapshot!("resting_survey", told.join("\n"));
+    let holly = "id = 'holly'\nversion = '2.0'\n";
+    world.zip("drop/holly.zip", &[("holly/shrub.toml", holly)]);
+    let moss = "id = 'moss'\nversion = '1.0'\n";
+    world.zip("drop/moss.zip", &[("moss/shrub.toml", moss)]);
+    let switch = [
+        "--from", "drop", "--add", "holly", "--off", "yew", "--on", "fern",
+    ];
+    assert_snapshot!("resting_switched", plan(&world, &switch));
+    let told = world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert!(told.contains("4 of 4 components are loaded"), "{told}");
+    assert_eq!(world.read("hedge/off.json"), resting("\"sedge\", \"yew\""));
+    world.ok(&["undo", "--keep-world", "--yes", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/off.json"), resting("\"fern\", \"sedge\""));
+    // Without the file, all of them run, and there is no place to say that one does not.
+    std::fs::remove_file(world.path("hedge/off.json")).unwrap();
+    let told = [
+        plan(&world, &["--off", "yew", "--drop", "fern"]),
+        on_hedge(&["survey"]),
+    ];
+    assert_snapshot!("resting_nowhere", told.join("\n"));
 }
