@@ -88,7 +88,7 @@ impl Lookups<'_> {
         Ok((made(&text, read)?, from))
     }
 
-    fn holdings(&self) -> Result<Holdings, Misread> {
+    pub(super) fn holdings(&self) -> Result<Holdings, Misread> {
         let texts = |field| -> Result<Vec<String>, Misread> {
             let pairs = self.raw_pairs_of(self.rule(field))?.into_iter();
             Ok(pairs.map(|(text, _)| text).collect())

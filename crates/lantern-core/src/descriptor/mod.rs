@@ -148,6 +148,16 @@ pub fn read(
     Lookups::open(subject, found)?.described(reading)
 }
 
+/// Reads only what a component lays claim to, of one whose descriptor files were read before.
+///
+/// # Errors
+/// As [`read`].
+pub fn holdings(subject: &Subject<'_>, found: &[Found]) -> Result<Holdings, DescriptorFault> {
+    let lookups = Lookups::open(subject, found)?;
+    let holdings = lookups.holdings();
+    holdings.map_err(|misread| lookups.located(misread))
+}
+
 /// Tells field by field what is found where, before anything is made of it.
 ///
 /// # Errors

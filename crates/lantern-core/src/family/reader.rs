@@ -310,7 +310,7 @@ pub enum TextNotation {
 
 /// Where each fact is found; a missing one is unknown.
 #[derive(Debug, Clone, Default)]
-pub struct Fields(BTreeMap<&'static str, FieldRule>);
+pub struct Fields(foldhash::HashMap<&'static str, FieldRule>);
 
 /// What a component lays claim to, besides what it says of itself: the fields, and whether each is a list.
 const CLAIMS: [(&str, bool); 8] = [

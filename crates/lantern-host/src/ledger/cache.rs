@@ -159,6 +159,7 @@ impl Ledger {
         let write = || {
             let db = self.db();
             let change = db.unchecked_transaction()?;
+            forget_insides(&change)?;
             keep_insides(&change, found.iter().map(|(key, found)| (*key, *found)))?;
             change.commit()
         };
@@ -238,6 +239,7 @@ impl Ledger {
             let is_gone = |path: &&String| here::look(Path::new(path)).is_none();
             let db = self.db();
             let change = db.unchecked_transaction()?;
+            let before = change.total_changes();
             for path in known.iter().filter(is_gone) {
                 change.execute("DELETE FROM download WHERE path = ?1", [path])?;
             }
@@ -258,8 +260,12 @@ impl Ledger {
                 let query = "INSERT OR IGNORE INTO contents VALUES (?1, ?2)";
                 change.prepare_cached(query)?.execute(params![hash, list])?;
             }
-            let query = "DELETE FROM contents WHERE hash NOT IN (SELECT hash FROM download)";
-            change.execute(query, [])?;
+            // While nothing comes or goes, nothing of what is known is too much.
+            if change.total_changes() > before {
+                let query = "DELETE FROM contents WHERE hash NOT IN (SELECT hash FROM download)";
+                change.execute(query, [])?;
+                forget_insides(&change)?;
+            }
             keep_insides(&change, found)?;
             change.commit()
         };
@@ -331,13 +337,18 @@ impl Ledger {
     }
 }
 
-/// Writes down what was found in archives, and forgets those that are gone.
+/// Forgets what was found in archives that are gone.
+fn forget_insides(change: &Connection) -> rusqlite::Result<()> {
+    let gone = "DELETE FROM inside WHERE hash NOT IN (SELECT hash FROM seen UNION SELECT hash FROM download)";
+    change.execute(gone, [])?;
+    Ok(())
+}
+
+/// Writes down what was found in archives.
 fn keep_insides<'i>(
     change: &Connection,
     found: impl Iterator<Item = (&'i InsideKey, &'i Inside)>,
 ) -> rusqlite::Result<()> {
-    let gone = "DELETE FROM inside WHERE hash NOT IN (SELECT hash FROM seen UNION SELECT hash FROM download)";
-    change.execute(gone, [])?;
     let mut insert = change.prepare("INSERT OR REPLACE INTO inside VALUES (?1, ?2, ?3)")?;
     for ((hash, wanted), found) in found {
         let found = serde_json::to_string(found).unwrap_or_default();

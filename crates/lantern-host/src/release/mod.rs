@@ -14,7 +14,7 @@ use lantern_core::descriptor::{self, Described, Found, Holdings, Subject, Versio
 use lantern_core::facts::{Facts, Reading};
 use lantern_core::family::{Family, Reader, Shape};
 use lantern_core::inventory::{Component, as_group};
-use lantern_core::offer::Offer;
+use lantern_core::offer::{Offer, Origin};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{DrawFault, Laid, Payload, PayloadFile, PayloadMember, lay_out};
 use lantern_core::text::Text;
@@ -382,20 +382,29 @@ fn texts(
     })
 }
 
-fn described(
-    reader: &Reader,
-    family: &Family,
-    place: &str,
-    (content, archive): (&str, &str),
-    found: &[Found],
-) -> Result<Described, String> {
-    let subject = Subject {
+fn subject<'a>(
+    reader: &'a Reader,
+    family: &'a Family,
+    place: &'a str,
+    (content, archive): (&'a str, &'a str),
+) -> Subject<'a> {
+    Subject {
         reader,
         family,
         place,
         content,
         archive: Some(archive).filter(|name| !name.is_empty()),
-    };
+    }
+}
+
+fn described(
+    reader: &Reader,
+    family: &Family,
+    place: &str,
+    of: (&str, &str),
+    found: &[Found],
+) -> Result<Described, String> {
+    let subject = subject(reader, family, place, of);
     let mut reading = Reading::new(&family.versions);
     descriptor::read(&subject, found, &mut reading).map_err(|fault| fault.to_string())
 }
@@ -533,9 +542,16 @@ pub fn payload(
     let (reader, root) = known.next().ok_or_else(|| release(ReleaseFault::Unknown))?;
     let found = texts(downloads, artifact, reader, &root)?;
     let broken = |why| release(ReleaseFault::Described(why));
-    let said =
-        described(reader, family, offer.facts.id.as_str(), ("", &name), &found).map_err(broken)?;
-    let holdings = said.holdings;
+    let subject = subject(reader, family, offer.facts.id.as_str(), ("", &name));
+    let holdings = match offer.origin {
+        // It was read whole to be offered.
+        Origin::DropFolder => descriptor::holdings(&subject, &found),
+        Origin::Catalogue => {
+            let mut reading = Reading::new(&family.versions);
+            descriptor::read(&subject, &found, &mut reading).map(|said| said.holdings)
+        }
+    };
+    let holdings = holdings.map_err(|fault| broken(fault.to_string()))?;
     let variant = variant_of(&offer.facts.id, &holdings, variants)?;
     let entries = entries_of(downloads, artifact, part)?;
     let laid = lay_out(
