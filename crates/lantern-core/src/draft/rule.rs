@@ -2,6 +2,12 @@
 
 use super::quoted;
 use regex::Regex;
+use std::sync::LazyLock;
+
+/// In the name of a file, or of what stands in it, for what does not run.
+static OFF: LazyLock<Regex> = LazyLock::new(|| {
+    known(r"(?i)disabled?|inactive|excluded?|ignored?|skipped|blocked|denied|\boff\b|_off|off_")
+});
 
 /// A pattern that is written in the code.
 pub(super) fn known(pattern: &str) -> Regex {
@@ -33,11 +39,24 @@ impl Rule {
         let Rule {
             count, how, keys, ..
         } = self;
+        let off = self.is_of_what_is_off();
         let kind = match self.kind {
+            "one" if off => "\"sequence\"".into(),
             "one" => "\"one\"    # TODO: or \"sequence\"".into(),
             kind => quoted(kind),
         };
-        format!("\n# Names {count} of what was seen{how}.\n[order]\nkind = {kind}\n{keys}")
+        let lists = match off {
+            true => {
+                "lists = \"off\"    # by its name; TODO: or leave it out, if what it names runs\n"
+            }
+            false => "",
+        };
+        format!("\n# Names {count} of what was seen{how}.\n[order]\nkind = {kind}\n{lists}{keys}")
+    }
+
+    /// Whether it is called as a list of what does not run is.
+    fn is_of_what_is_off(&self) -> bool {
+        self.kind != "flags" && !self.keys.contains("{at}") && OFF.is_match(&self.keys)
     }
 
     /// A list besides the load order, likewise; `each` finds an item in the place of an add-on.

@@ -412,6 +412,27 @@ fn packs_of_folders_of_which_one_file_tells() {
     write = '"{id}"'
     between = ", "
     "#);
+    // What is called as a list of what does not run.
+    let disabled = "{\n  \"disabledMods\": [\"one\", \"two\"]\n}\n";
+    insta::assert_snapshot!(order_in("server.json", disabled), @r#"
+    # Names 2 of what was seen, in brackets.
+    [order]
+    kind = "list"
+    lists = "off"    # by its name; TODO: or leave it out, if what it names runs
+    file = "server.json"
+    line = '^\s*"disabledMods":\s*\[(?P<list>[^\]]*)\]'
+    write = '"{id}"'
+    between = ", "
+    "#);
+    insta::assert_snapshot!(order_in("inactive.txt", "two\none\n"), @r#"
+    # Names 2 of what was seen.
+    [order]
+    kind = "sequence"
+    lists = "off"    # by its name; TODO: or leave it out, if what it names runs
+    file = "inactive.txt"
+    line = '^\s*(?P<id>[\w-]+)'
+    write = "{id}"
+    "#);
     // Tables that switch, however their keys are arranged.
     insta::assert_snapshot!(bracketed(r#"[{"name": "one", "on": true},
       {"name": "two", "from": "here", "on": false}, {"name": "all", "on": true}]"#), @r#"
