@@ -5,6 +5,7 @@ use super::short::{OneOrSeveral, Short};
 use super::{Beside, Glob, Globs, Parked, Pattern};
 use crate::component::Kind;
 use crate::facts;
+use serde::de::{MapAccess, Visitor};
 use serde::{Deserialize, Deserializer};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
@@ -441,8 +442,8 @@ pub enum Where {
     /// At one key.
     At(String),
     /// At several keys, each with what to make of what stands there, where `{}` stands for it: the bounds of a range. What is
-    /// found of them is one text, with blanks between.
-    Each(BTreeMap<String, String>),
+    /// found of them, in the order in which they are named, is one text, with blanks between.
+    Each(Vec<(String, String)>),
 }
 
 impl Where {
@@ -474,7 +475,7 @@ impl fmt::Display for Where {
         match self {
             Where::At(key) => f.write_str(key),
             Where::Each(keys) => {
-                let keys: Vec<&str> = keys.keys().map(String::as_str).collect();
+                let keys: Vec<&str> = keys.iter().map(|(key, _)| key.as_str()).collect();
                 f.write_str(&keys.join(", "))
             }
         }
@@ -495,10 +496,33 @@ impl<'de> Deserialize<'de> for Where {
     }
 }
 
-/// A place with several keys, as it is written.
-#[derive(Deserialize)]
-#[serde(transparent)]
-struct Several(BTreeMap<String, String>);
+/// A place with several keys, in the order in which they are written.
+struct Several(Vec<(String, String)>);
+
+impl<'de> Deserialize<'de> for Several {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Several, D::Error> {
+        deserializer.deserialize_map(Keys)
+    }
+}
+
+/// Reads the table of such a place.
+struct Keys;
+
+impl<'de> Visitor<'de> for Keys {
+    type Value = Several;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("keys, each with what to make of it")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Several, A::Error> {
+        let mut keys = Vec::new();
+        while let Some(entry) = map.next_entry()? {
+            keys.push(entry);
+        }
+        Ok(Several(keys))
+    }
+}
 
 impl From<Several> for Where {
     fn from(Several(keys): Several) -> Where {

@@ -286,3 +286,50 @@ fn tables_that_switch_stay_as_they_are_written() {
     world.ok(&["undo", "--yes", "--server", "hedge"]);
     assert_eq!(world.read("hedge/hedge.json"), tables(&three));
 }
+
+/// Lines that state their turn by a number; another setting goes by one of these numbers.
+const NUMBERED: &str = r#"
+[order]
+kind = "sequence"
+file = "hedge.ini"
+line = '^shrub(?P<at>\d+)\s*=\s*(?P<id>\S+)'
+write = "shrub{at} = {id}"
+"#;
+
+/// Starts the shrubs of its numbered lines, the lowest first, as far as they count up.
+const COUNTED: &str = "at=1\nwhile shrub=$(sed -n \"s/^shrub$at *= *//p\" hedge.ini) && [ \"$shrub\" ]; do\n\
+                       echo \"hedge: $shrub\"; at=$((at + 1)); done\n\
+                       echo 'hedge: open'\nwhile read -r line; do [ \"$line\" = close ] && exit 0; done\n";
+
+#[test]
+fn numbered_lines_are_numbered_anew() {
+    let world = World::empty();
+    let more = [NUMBERED, hedge::CONSOLE].concat();
+    world.write("hedge.family.toml", hedge::family(hedge::FOLDERS, &more));
+    world.write("hedge/hedge.sh", COUNTED);
+    let lines = "# the oldest\nshrub1 = box\nshrub2 = ivy\nshrub3 = yew\nrows = 4\n";
+    world.write("hedge/hedge.ini", lines);
+    for id in ["box", "ivy", "yew"] {
+        let text = format!("id = '{id}'\nversion = '1.0'\n");
+        world.write(&format!("hedge/shrubs/{id}/shrub.toml"), text);
+    }
+    hedge::adopt(&world);
+    let box_2 = "id = 'box'\nversion = '2.0'\nneeds = { holly = '*' }\n";
+    world.zip("drop/box.zip", &[("box/shrub.toml", box_2)]);
+    let holly = "id = 'holly'\nversion = '1.0'\n";
+    world.zip("drop/holly.zip", &[("holly/shrub.toml", holly)]);
+    let plan = ["plan", "--to", "same", "--from", "drop", "--drop", "ivy"];
+    let plan = [&plan[..], &["--server", "hedge"]].concat();
+    assert_snapshot!("lists_numbered", world.lantern(&plan));
+    let told = world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert!(told.contains("3 of 3 components are loaded"), "{told}");
+    assert_eq!(
+        world.read("hedge/hedge.ini"),
+        "shrub1 = holly\n# the oldest\nshrub2 = box\nshrub3 = yew\nrows = 4\n"
+    );
+    world.ok(&["undo", "--keep-world", "--yes", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/hedge.ini"), lines);
+    // What goes by a number would go by another shrub's.
+    world.write("hedge/hedge.ini", [lines, "shrub2.trim = often\n"].concat());
+    assert_snapshot!("lists_numbered_elsewhere", world.lantern(&plan));
+}
