@@ -14,6 +14,11 @@ pub(super) fn known(pattern: &str) -> Regex {
     Regex::new(pattern).expect("a pattern of our own")
 }
 
+/// Whether a name, of a file or of what stands in it, is one for what does not run.
+pub(super) fn is_of_what_is_off(name: &str) -> bool {
+    OFF.is_match(name)
+}
+
 /// Where a file names what is installed.
 pub(super) struct Rule {
     /// The file.
@@ -39,7 +44,7 @@ impl Rule {
         let Rule {
             count, how, keys, ..
         } = self;
-        let off = self.is_of_what_is_off();
+        let off = self.lists_what_is_off();
         let kind = match self.kind {
             "one" if off => "\"sequence\"".into(),
             "one" => "\"one\"    # TODO: or \"sequence\"".into(),
@@ -55,8 +60,8 @@ impl Rule {
     }
 
     /// Whether it is called as a list of what does not run is.
-    fn is_of_what_is_off(&self) -> bool {
-        self.kind != "flags" && !self.keys.contains("{at}") && OFF.is_match(&self.keys)
+    fn lists_what_is_off(&self) -> bool {
+        self.kind != "flags" && !self.keys.contains("{at}") && is_of_what_is_off(&self.keys)
     }
 
     /// A list besides the load order, likewise; `each` finds an item in the place of an add-on.

@@ -424,6 +424,9 @@ fn packs_of_folders_of_which_one_file_tells() {
     write = '"{id}"'
     between = ", "
     "#);
+    let one = disabled.replace("\"one\", ", "");
+    assert!(order_in("server.json", &one).contains("lists = \"off\""));
+    assert!(order_in("inactive.txt", "two\n").contains("lists = \"off\""));
     insta::assert_snapshot!(order_in("inactive.txt", "two\none\n"), @r#"
     # Names 2 of what was seen.
     [order]

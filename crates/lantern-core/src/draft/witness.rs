@@ -1,6 +1,6 @@
 //! What names add-ons, and what says that a server is up: the load order, a start's log, the port.
 
-use super::rule::{Rule, known};
+use super::rule::{Rule, is_of_what_is_off, known};
 use super::switches::in_tables;
 use super::{Sample, Section, quoted};
 use crate::path::RelPath;
@@ -197,7 +197,8 @@ fn in_brackets(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<Rule> {
         Some((count, found.name("before")?.as_str(), quote, spans))
     });
     let (count, before, quote, spans) = lists.max_by_key(|(count, ..)| *count)?;
-    if count < 2 {
+    // One that is off may be the only one.
+    if count < 1 || count < 2 && !is_of_what_is_off(before) {
         return None;
     }
     let keys = format!(
@@ -309,7 +310,7 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
     let first = lines.first()?;
     let before = first.before.trim_start();
     // An id alone in a line of some text means nothing.
-    if before.is_empty() && lines.len() < 2 {
+    if before.is_empty() && lines.len() < 2 && !is_of_what_is_off(path) {
         return None;
     }
     let behind = behind(lines);

@@ -10,6 +10,7 @@ use crate::progress::during;
 use clap::{Args, Subcommand};
 use clap_complete::ArgValueCandidates;
 use lantern_core::component::Id;
+use lantern_core::family::OrderRule;
 use lantern_core::inventory::{Finding, Severity, Turn};
 use lantern_core::order::{Follows, Link};
 use lantern_host::ledger::Ledger;
@@ -170,7 +171,12 @@ fn tell_turns(part: &PartSeen, turns: &[Turn], look: &Look) {
     let title = match (place, part.inventory.order.decides) {
         (Some(place), true) => format!("{name}: {entries} in {place}, started from top to bottom."),
         (Some(place), false) => {
-            format!("{name}: {entries} in {place}; the server sorts by itself.")
+            let rule = part.server.family.order.as_ref();
+            let off = match rule.is_some_and(OrderRule::runs_unlisted) {
+                true => " of what is off",
+                false => "",
+            };
+            format!("{name}: {entries}{off} in {place}; the server sorts by itself.")
         }
         (None, true) if !turns.is_empty() => {
             format!("{name}: {entries}, by the names of what is started.")
