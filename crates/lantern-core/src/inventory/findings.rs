@@ -63,8 +63,9 @@ pub struct Finding {
     pub remedy: String,
 }
 
-pub(super) fn unreadable(path: &RelPath, why: &str) -> Finding {
-    Finding {
+/// What cannot be read; where it lies switched off, it is in the way of nothing.
+pub(super) fn unreadable(path: &RelPath, why: &str, is_off: bool) -> Finding {
+    let finding = Finding {
         severity: Severity::Wrong,
         code: "unreadable",
         place: Some(Place {
@@ -73,6 +74,14 @@ pub(super) fn unreadable(path: &RelPath, why: &str) -> Finding {
         }),
         text: format!("it cannot be read: {why}"),
         remedy: "download it again, or remove it from the folder".into(),
+    };
+    match is_off {
+        true => Finding {
+            severity: Severity::Caution,
+            text: format!("it is off, and cannot be read: {why}"),
+            ..finding
+        },
+        false => finding,
     }
 }
 

@@ -388,7 +388,8 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
                 ))
             }
             Err(why) => {
-                unreadable.push(findings::unreadable(&claim.place, why));
+                let is_off = claim.home != claim.place;
+                unreadable.push(findings::unreadable(&claim.place, why, is_off));
                 None
             }
         });

@@ -180,6 +180,10 @@ fn what_lies_elsewhere_is_off_and_a_plan_moves_it() {
     );
     assert_snapshot!("parked_spare", survey());
     assert_snapshot!("parked_in_the_way", plan(&world, &["--off", "box"]));
+    world.write("hedge/shrubs-off/sloe/shrub.toml", "id = 'sloe\n");
+    let told = world.ok(&["survey", "--server", "hedge"]);
+    let caution = "caution [unreadable] shrubs-off/sloe: it is off, and cannot be read";
+    assert!(told.contains(caution), "{told}");
 }
 
 #[test]
