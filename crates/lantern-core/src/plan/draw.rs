@@ -631,10 +631,12 @@ impl<'a> Drawing<'a> {
     /// Of several servers of the install, those that have to be stopped: whoever has a path that changes to himself, and all
     /// of them where what changes is common. A new file that only a load order starts disturbs nobody.
     fn servers(&self, moving: &[(&'a Offer, &'a Payload)]) -> Vec<String> {
-        let by_place = |reader: &str| self.situation.family.runs_by_place(reader);
+        let family = self.situation.family;
+        // What is there and runs until an entry stops it is news to all of them.
+        let by_entry = !family.order.as_ref().is_some_and(OrderRule::runs_unlisted);
         let listed = moving.iter().filter(|(offer, payload)| {
-            let is_switched = payload.runs.is_switched() && !by_place(&payload.reader);
-            offer.facts.kind == Kind::Addon && is_switched
+            let is_switched = payload.runs.is_switched() && !family.runs_by_place(&payload.reader);
+            offer.facts.kind == Kind::Addon && is_switched && by_entry
         });
         let listed: BTreeSet<&Id> = listed.map(|(offer, _)| &offer.facts.id).collect();
         let listed = |id: &Id| listed.contains(id);

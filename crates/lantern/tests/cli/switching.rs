@@ -309,6 +309,16 @@ fn a_list_may_name_what_does_not_run() {
     assert_eq!(world.read("hedge/off.json"), resting("\"sedge\", \"yew\""));
     world.ok(&["undo", "--keep-world", "--yes", "--server", "hedge"]);
     assert_eq!(world.read("hedge/off.json"), resting("\"fern\", \"sedge\""));
+    // Of two servers on it, one is told not to run what comes for the other, and both are started anew.
+    let settings = world.read("hedge/lantern.toml");
+    let servers = "\n[[server]]\nname = \"north\"\n\n[[server]]\nname = \"south\"\n\
+                   instead = { \"hedge.sh\" = \"south.sh\", \"off.json\" = \"south.json\" }\n";
+    world.write("hedge/south.sh", AWAKE.replace("off.json", "south.json"));
+    world.write("hedge/south.json", resting("\"fern\""));
+    world.write("hedge/lantern.toml", settings.clone() + servers);
+    let for_north = ["--from", "drop", "--add", "holly", "--of", "north"];
+    assert_snapshot!("resting_for_one", plan(&world, &for_north));
+    world.write("hedge/lantern.toml", settings);
     // Without the file, all of them run, and there is no place to say that one does not.
     std::fs::remove_file(world.path("hedge/off.json")).unwrap();
     let told = [
