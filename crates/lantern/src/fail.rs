@@ -133,7 +133,7 @@ fn untouched(error: &Error) -> &'static str {
 fn what_to_do(error: &Error, common: &Common) -> String {
     let plan_again = plan_again(common);
     match error {
-        Error::NotAFolder(_) => "Name a folder that is there.".into(),
+        Error::NotAFolder(_) => "Name a folder that is there: of a single file, the one that it lies in.".into(),
         Error::Far { .. } => "What can be done there: lantern docs guide".into(),
         Error::NotReached { source, .. } => match source.kind() {
             ErrorKind::ConnectionAborted | ErrorKind::TimedOut => {

@@ -5,7 +5,7 @@
 
 pub(crate) use super::local::OpenFile;
 use super::{Meta, Source};
-use crate::error::{At, Result};
+use crate::error::{At, Error, Result};
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
@@ -82,7 +82,13 @@ pub fn real(path: &Path) -> Option<PathBuf> {
 /// When it cannot be listed.
 pub fn list(folder: &Path) -> Result<Vec<PathBuf>> {
     let mut paths = Vec::new();
-    for entry in fs::read_dir(folder).at("listing", folder)? {
+    let entries = match fs::read_dir(folder) {
+        Err(error) if error.kind() == io::ErrorKind::NotADirectory => {
+            return Err(Error::NotAFolder(folder.into()));
+        }
+        listed => listed.at("listing", folder)?,
+    };
+    for entry in entries {
         paths.push(entry.at("listing", folder)?.path());
     }
     paths.sort();

@@ -160,6 +160,14 @@ fn catalogues_that_cannot_be_read() {
         ])
     };
     assert_snapshot!("no_catalogue", plan("nowhere.json"));
+    let single = [
+        "--from",
+        "depot/verdance.catalogue.json",
+        "--server",
+        "halcyon-terrace",
+    ];
+    let single = world.lantern(&[&["plan", "--to", "5.4"], &single[..]].concat());
+    assert_snapshot!("no_drop_folder", single);
     let text = world.read("depot/verdance.catalogue.json");
     world.write("depot/cut.json", &text[..700]);
     assert_snapshot!("cut_catalogue", plan("depot/cut.json"));
