@@ -12,7 +12,7 @@ use lantern_core::component::{Kind, Runs, Side};
 use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
 use lantern_core::draft::{Sample, may_tell};
 use lantern_core::facts::{Facts, Reading};
-use lantern_core::family::{Family, Glob, Pattern, Reader, Shape};
+use lantern_core::family::{Family, Glob, OrderRule, Pattern, Reader, Shape};
 use lantern_core::offer::{Offer, Origin};
 use lantern_core::order::{Arrangement, Keeping, OrderText};
 use lantern_core::path::RelPath;
@@ -328,8 +328,10 @@ fn runs(
             }
             (Keeping::Names, _) => "unknown: its name is not of the load order".into(),
             (Keeping::Text(_), None) => {
-                let is = if rule.runs_unlisted() { "on" } else { "off" };
-                format!("{is}: the file of the load order is not there")
+                format!(
+                    "{}: the file of the load order is not there",
+                    unlisted(rule)
+                )
             }
             (Keeping::Text(_), Some(order)) => {
                 let mut arrangement = Arrangement::read(rule, order.as_str());
@@ -341,13 +343,18 @@ fn runs(
                         format!("{is}: {path}:{line}")
                     }
                     None => {
-                        let is = if rule.runs_unlisted() { "on" } else { "off" };
-                        format!("{is}: {} does not name {}", order.path(), facts.id)
+                        let (is, file) = (unlisted(rule), order.path());
+                        format!("{is}: {file} does not name {}", facts.id)
                     }
                 }
             }
         },
     })
+}
+
+/// What an add-on is that no entry names.
+fn unlisted(rule: &OrderRule) -> &'static str {
+    if rule.runs_unlisted() { "on" } else { "off" }
 }
 
 /// What a family names besides marks and readers, and a folder does not have.

@@ -197,3 +197,13 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn what_is_no_text_in_toml_stays_as_it_was_written() {
+    let text = "\u{feff}a.b = 1.10  # ten\r\nlist = [ 1.20 ,2 ]\r\nin = { v = 0x1F , on = true }\r\n\
+                day = 2031-04-12 07:30:00Z\r\n[[t]]\r\nv=1_000\r\n";
+    insta::assert_snapshot!(
+        told("toml", text),
+        @r#"{a: {b: "1.10"}, day: "2031-04-12 07:30:00Z", in: {on: "true", v: "0x1F"}, list: ["1.20", "2"], t: [{v: "1_000"}]}"#
+    );
+}

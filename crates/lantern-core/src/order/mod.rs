@@ -119,16 +119,20 @@ pub fn rewritten(
     }
     let new = form.rewritten(rule, text, change);
     let read = form.entries(rule, &new);
-    let running: Vec<&Id> = read.iter().filter(|it| it.on).map(|it| &it.id).collect();
+    let running = read.iter().filter(|it| it.on).map(|it| &it.id);
     let order = change.order;
     let astray = match form.decides() {
         true => {
+            let running: Vec<&Id> = running.collect();
             let mut turns = order.iter().enumerate();
             let astray = turns.find(|(turn, id)| running.get(*turn) != Some(id));
             let more = || Some(*running.get(order.len())?);
             astray.map(|(_, id)| id).or_else(more)
         }
-        false => order.iter().find(|id| !running.contains(id)),
+        false => {
+            let running: BTreeSet<&Id> = running.collect();
+            order.iter().find(|id| !running.contains(id))
+        }
     };
     match astray {
         None => Ok(new),
@@ -136,17 +140,13 @@ pub fn rewritten(
     }
 }
 
-/// The same of a load order that names what does not run: what is in the way of nothing stays, and each add-on that is off is named.
+/// The same of a load order that names what does not run: each add-on that is off is named, none that runs, and other entries stay.
 fn naming_what_is_off(
     form: &dyn Form,
     rule: &OrderRule,
     text: &str,
     change: Change<'_>,
 ) -> Result<String, Unread> {
-    let is_off = |entries: &[OrderEntry], id: &Id| {
-        let mut own = entries.iter().filter(|it| it.id == *id);
-        own.next().is_some_and(|it| !it.on)
-    };
     let old = form.entries(rule, text);
     let runs: BTreeSet<&Id> = change.order.iter().collect();
     let kept = old.iter().map(|it| &it.id);
@@ -165,9 +165,17 @@ fn naming_what_is_off(
     };
     let new = form.rewritten(rule, text, becomes);
     let read = form.entries(rule, &new);
-    let runs_on = change.order.iter().find(|id| is_off(&read, id));
-    let stays_off = change.off.iter().find(|id| !is_off(&read, id));
-    match runs_on.or(stays_off) {
+    // Of doubles the first counts.
+    let mut off = BTreeSet::new();
+    let mut met = BTreeSet::new();
+    for entry in &read {
+        if met.insert(&entry.id) && !entry.on {
+            off.insert(&entry.id);
+        }
+    }
+    let still_off = change.order.iter().find(|id| off.contains(id));
+    let still_on = change.off.iter().find(|id| !off.contains(id));
+    match still_off.or(still_on) {
         None => Ok(new),
         Some(id) => Err(Unread(id.clone())),
     }
