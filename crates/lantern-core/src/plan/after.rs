@@ -26,6 +26,7 @@ pub fn remembered_after(
         changes.entry(&change.id).or_insert(change);
     }
     let version_of = |id: &Id| changes.get(id)?.to.clone();
+    let edited: BTreeSet<&RelPath> = plan.edits.iter().map(|edit| &edit.path).collect();
     let known = plan.actions.iter().filter(|action| {
         let falls_to = action.what == ActionKind::Keep && action.shipped.is_some();
         action.source.is_some()
@@ -58,7 +59,11 @@ pub fn remembered_after(
             None => id.clone(),
         });
         let version = action.component.as_ref().and_then(version_of);
-        let hash = action.shipped.as_ref().or(action.after.as_ref());
+        // What is changed as it comes is nobody's edit.
+        let comes = matches!(action.what, ActionKind::Place | ActionKind::Replace);
+        let is_as_put = comes && edited.contains(&action.path);
+        let shipped = action.shipped.as_ref().filter(|_| !is_as_put);
+        let hash = shipped.or(action.after.as_ref());
         let remembered = Remembered {
             owner,
             version: version.or_else(|| old?.version.clone()),

@@ -146,7 +146,7 @@ pub fn draw(
         carried: BTreeSet::new(),
         edited: BTreeMap::new(),
         yours: Vec::new(),
-        merged: Vec::new(),
+        merged: BTreeMap::new(),
         merges: Vec::new(),
         unsure: Vec::new(),
         taken_out: taken_out(situation),
@@ -280,15 +280,13 @@ pub fn draw(
     let flags = flags.flat_map(|after| edits::flags_that_change(situation, after));
     drawing.notes.extend(flags.collect::<BTreeSet<String>>());
     let coming = drawing.coming(&moving);
-    let edits = edits::edits(situation, &whole, &each, &coming)?;
+    let edits = edits::edits(situation, &whole, &each, (&coming, &drawing.merged))?;
     drawing.notes.extend(edits.notes);
     for path in edits.unread {
         let note = format!("{path} comes with a release: check which versions it names");
         drawing.notes.push(note);
     }
-    let mut edits = drawing.edit(edits.edits);
-    edits.append(&mut drawing.merged);
-    edits.sort_by(|a, b| a.path.cmp(&b.path));
+    let edits = drawing.edit(edits.edits);
     if !selection.proved {
         let note = "the search took too long: this is the best answer found, but perhaps not the best there is";
         drawing.notes.push(note.into());
@@ -382,7 +380,7 @@ pub(super) struct Drawing<'a> {
     /// What of his is set aside.
     pub(super) yours: Vec<Yours>,
     /// What releases change in texts of his.
-    pub(super) merged: Vec<TextEdit>,
+    pub(super) merged: BTreeMap<RelPath, Text>,
     /// Files that both he and a release have changed.
     pub(super) merges: Vec<FileMerge>,
     /// Settings that come anew, and may have been changed by him before adoption.
@@ -672,23 +670,33 @@ impl<'a> Drawing<'a> {
         texts.filter(|(path, _)| comes(path)).collect()
     }
 
-    /// The texts that change, as actions; one that comes with a release is changed as it comes.
+    /// The texts that change, as actions; one that comes with a release is changed as it comes, one that was edited by hand as it is.
     fn edit(&mut self, edits: Vec<(TextEdit, Text)>) -> Vec<TextEdit> {
         let mut done = Vec::new();
         for (edit, becomes) in edits {
             match self.actions.get_mut(&edit.path) {
-                Some(action) if action.what == ActionKind::Keep => {
+                Some(action) if matches!(action.what, ActionKind::Keep | ActionKind::Edit) => {
                     action.what = ActionKind::Edit;
                     let bytes = becomes.bytes();
                     action.after = Some(blake3::hash(&bytes).to_hex().to_string());
                     action.bytes = bytes.len() as u64;
-                    done.push(edit);
+                    // What both changed may come to what it is.
+                    match action.after == action.before {
+                        true => action.what = ActionKind::Keep,
+                        false => done.push(edit),
+                    }
                 }
                 Some(action) if action.source.is_some() => {
                     let bytes = becomes.bytes();
-                    action.shipped = action.after.take();
+                    let shipped = action.after.take();
                     action.after = Some(blake3::hash(&bytes).to_hex().to_string());
                     action.bytes = bytes.len() as u64;
+                    // Changed as it comes, it may be what is there.
+                    if action.after == action.before {
+                        action.what = ActionKind::Keep;
+                        continue;
+                    }
+                    action.shipped = shipped;
                     done.push(edit);
                 }
                 _ => {}

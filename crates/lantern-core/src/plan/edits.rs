@@ -32,22 +32,22 @@ pub(super) struct Afterwards<'a> {
 }
 
 impl<'a> Afterwards<'a> {
-    /// The add-ons that run by where they lie.
-    fn by_place(&self) -> BTreeSet<&'a Id> {
+    /// The add-ons that are switched apart from the load order.
+    fn apart(&self) -> BTreeSet<&'a Id> {
         let components = self.part.inventory.components.iter();
         let here = components.map(|it| (&it.facts.id, &it.reader));
         let coming = self.moving.iter();
         let coming = coming.map(|(offer, payload)| (&offer.facts.id, &payload.reader));
         let all = here.chain(coming);
-        let by_place = all.filter(|(_, reader)| self.part.family.runs_by_place(reader));
-        by_place.map(|(id, _)| id).collect()
+        let apart = all.filter(|(_, reader)| self.part.family.runs_by_place(reader));
+        apart.map(|(id, _)| id).collect()
     }
 
     /// The first add-on that a load order in a text has to name; none where it stands in names.
     fn to_be_named(&self, rule: &OrderRule) -> Option<&'a Id> {
-        let by_place = self.by_place();
+        let apart = self.apart();
         let is_named = |id: &Id, runs: Runs| match rule.runs_unlisted() {
-            true => runs.is_off() && !by_place.contains(id),
+            true => runs.is_off() && !apart.contains(id),
             false => runs == Runs::On,
         };
         let mut addons = self.addons.iter();
@@ -67,14 +67,16 @@ struct Changing<'a> {
 impl<'a> Changing<'a> {
     /// The texts that a pattern of paths matches and that can be written, as they are by now.
     fn those(&self, is_meant: impl Fn(&RelPath) -> bool) -> Vec<(&'a RelPath, String)> {
-        let texts = self.now.iter();
-        let texts = texts.filter(|(path, text)| is_meant(path) && text.is_plain());
-        let texts = texts.map(|(path, text)| {
-            let by_now = self.becomes.get(path);
-            let by_now = by_now.map_or(text.as_str(), String::as_str);
-            (*path, by_now.to_owned())
-        });
-        texts.collect()
+        let meant = self.now.keys().filter(|path| is_meant(path));
+        meant.filter_map(|path| self.one(path)).collect()
+    }
+
+    /// A text that can be written, as it is by now.
+    fn one(&self, path: &RelPath) -> Option<(&'a RelPath, String)> {
+        let (path, text) = self.now.get_key_value(path)?;
+        let by_now = self.becomes.get(path);
+        let by_now = by_now.map_or(text.as_str(), String::as_str);
+        text.is_plain().then(|| (*path, by_now.to_owned()))
     }
 }
 
@@ -89,12 +91,13 @@ pub(super) struct Edits {
 }
 
 /// Every text that changes, by path, as it will be. `whole` is the install, and `each` every server that runs on it; `coming`
-/// are texts that come with releases, in the place of those that are there.
+/// are texts that come with releases, in the place of those that are there, and `merged` those that were edited by hand, with what their
+/// releases change in them.
 pub(super) fn edits(
     situation: &Situation<'_>,
     whole: &Afterwards<'_>,
     each: &[Afterwards<'_>],
-    coming: &BTreeMap<&RelPath, &Text>,
+    (coming, merged): (&BTreeMap<&RelPath, &Text>, &BTreeMap<RelPath, Text>),
 ) -> Result<Edits, DrawFault> {
     let mut unread = BTreeSet::new();
     let scripts = situation.scripts.iter().map(|(path, text)| (path, text));
@@ -106,6 +109,14 @@ pub(super) fn edits(
     texts
         .now
         .extend(coming.iter().map(|(path, text)| (*path, *text)));
+    for (path, text) in merged {
+        let (path, by_hand) = situation
+            .by_hand
+            .get_key_value(path)
+            .ok_or_else(|| unwritable(path))?;
+        texts.now.insert(path, &by_hand.mine);
+        texts.becomes.insert(path, text.as_str().to_owned());
+    }
     for after in each {
         let Some(rule) = &after.part.family.order else {
             continue;
@@ -120,12 +131,10 @@ pub(super) fn edits(
         if !order.is_plain() {
             let mut files = order.files().filter(|(_, text)| !text.is_plain());
             let path = files.next().map_or(order.path(), |(path, _)| path);
-            return Err(DrawFault::Unwritable { path: path.clone() });
+            return Err(unwritable(path));
         }
         let new = load_order(situation, order.path(), order.as_str(), after)?;
-        let astray = |_| DrawFault::Unwritable {
-            path: order.path().clone(),
-        };
+        let astray = |_| unwritable(order.path());
         texts
             .becomes
             .extend(order.rewritten(rule, &new).map_err(astray)?);
@@ -157,11 +166,11 @@ pub(super) fn edits(
     let mut edits = Vec::new();
     for (path, new) in texts.becomes {
         let now = texts.now[path];
-        if new == now.as_str() {
+        if new == now.as_str() && !merged.contains_key(path) {
             continue;
         }
-        let unwritable = || DrawFault::Unwritable { path: path.clone() };
-        let new = now.with(new).ok_or_else(unwritable)?;
+        let like = merged.get(path).unwrap_or(now);
+        let new = like.with(new).ok_or_else(|| unwritable(path))?;
         let edit = TextEdit::between(path, now, &new, &situation.family.manner(path));
         edits.push((edit, new));
     }
@@ -477,6 +486,10 @@ fn pinned(
     Ok(Some(text))
 }
 
+fn unwritable(path: &RelPath) -> DrawFault {
+    DrawFault::Unwritable { path: path.clone() }
+}
+
 fn no_file(rule: &OrderRule, id: &Id) -> DrawFault {
     let files: Vec<&str> = rule.file.texts().collect();
     DrawFault::NoOrderFile {
@@ -513,9 +526,9 @@ fn load_order(
             arranged(rule, &turns, after)?
         }
     };
-    let by_place = after.by_place();
+    let apart = after.apart();
     let off = after.addons.iter();
-    let off = off.filter(|(id, (_, runs))| runs.is_off() && !by_place.contains(*id));
+    let off = off.filter(|(id, (_, runs))| runs.is_off() && !apart.contains(*id));
     let mut arguments = BTreeMap::new();
     for (id, (facts, _)) in after.addons {
         let Some(text) = &facts.arguments else {

@@ -3,8 +3,8 @@
 use super::draw::Drawing;
 use super::edits::patched;
 use super::{
-    Action, ActionKind, Asked, DrawFault, FileMerge, Payload, Source, TextEdit, Under, WhyAside,
-    Yours, is_lanterns,
+    Action, ActionKind, Asked, DrawFault, FileMerge, Payload, Source, Under, WhyAside, Yours,
+    is_lanterns,
 };
 use crate::artifact::Artifact;
 use crate::component::{Id, Kind};
@@ -285,10 +285,6 @@ impl Drawing<'_> {
         if there.before == coming.after {
             return coming;
         }
-        if by_hand.before == by_hand.mine {
-            self.edited.remove(path);
-            return coming;
-        }
         let mut manner = self.situation.family.manner(path);
         let of_file =
             |named: &str| path.as_str() == named || path.as_str().ends_with(&format!("/{named}"));
@@ -333,16 +329,16 @@ impl Drawing<'_> {
             };
         }
         let bytes = merge.text.bytes();
-        self.merged
-            .push(TextEdit::between(path, &by_hand.mine, &merge.text, &manner));
-        Action {
+        let merged = Action {
             what: ActionKind::Edit,
             before: there.before.clone(),
             after: Some(blake3::hash(&bytes).to_hex().to_string()),
             bytes: bytes.len() as u64,
             shipped: coming.after.clone(),
             ..coming
-        }
+        };
+        self.merged.insert(merged.path.clone(), merge.text);
+        merged
     }
 
     /// Lays a coming file over whatever is at its path.

@@ -434,6 +434,12 @@ impl TextEdit {
 }
 
 impl Plan {
+    /// A text as the plan changes it; none where it does not, or where its change does not fit.
+    pub fn edited(&self, path: &RelPath, text: &Text) -> Option<Text> {
+        let edit = self.edits.iter().find(|edit| edit.path == *path)?;
+        text.changed(&edit.lines).ok()
+    }
+
     /// Reads a plan.
     ///
     /// # Errors

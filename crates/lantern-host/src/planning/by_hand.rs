@@ -1,6 +1,6 @@
 //! The texts that were edited by hand: now, and once a plan is carried out.
 
-use super::{Beginning, edited as changed, needs};
+use super::{Beginning, edited as changed};
 use crate::config::Server;
 use crate::error::Result;
 use crate::ledger::Ledger;
@@ -19,23 +19,20 @@ pub(super) fn edited(
 ) -> Result<BTreeMap<RelPath, ByHand>> {
     let mut texts = BTreeMap::new();
     let components = survey.inventory.components.iter();
-    let edited = components.flat_map(|component| match &component.state {
-        FileState::Edited { files, .. } => files.iter().map(|path| (component, path)).collect(),
-        _ => Vec::new(),
+    let edited = components.filter_map(|component| match &component.state {
+        FileState::Edited { files, .. } => Some(files),
+        _ => None,
     });
-    for (component, path) in edited {
+    for path in edited.flatten() {
         let Some(known) = survey.remembered.get(path) else {
             continue;
         };
         let Some(before) = ledger.text(&known.hash)? else {
             continue;
         };
-        let (before, mine) = (Text::read(&before), server.folder.read_text(path)?);
-        // What lantern has written into a need list, it writes again.
-        let left = needs::as_left(server, &survey.inventory, component, path, &before);
         let by_hand = ByHand {
-            before: left.filter(|left| *left == mine).unwrap_or(before),
-            mine,
+            before: Text::read(&before),
+            mine: server.folder.read_text(path)?,
             is_shipped: known.shipped,
         };
         if by_hand.before.is_plain() && by_hand.mine.is_plain() {

@@ -38,11 +38,9 @@ pub fn cut_off(server: &Server, plan: Option<&Plan>) -> Result<Vec<(RelPath, Cut
 
 /// Scripts as a plan leaves them. An edit that does not fit is refused by name where it is carried out.
 fn edited(mut texts: Vec<(RelPath, Text)>, plan: &Plan) -> Vec<(RelPath, Text)> {
-    for edit in &plan.edits {
-        for (_, text) in texts.iter_mut().filter(|(path, _)| *path == edit.path) {
-            if let Ok(changed) = text.changed(&edit.lines) {
-                *text = changed;
-            }
+    for (path, text) in &mut texts {
+        if let Some(changed) = plan.edited(path, text) {
+            *text = changed;
         }
     }
     texts

@@ -975,11 +975,28 @@ fn left_by(
     request: &Request,
     payloads: &BTreeMap<usize, Payload>,
 ) -> Result<Beginning> {
+    // What comes with a release is edited as it comes.
+    let texts = payloads.values().flat_map(|payload| &payload.texts);
+    let texts: BTreeMap<&RelPath, &Text> = texts.collect();
+    let comes = [ActionKind::Place, ActionKind::Replace].into_iter();
+    let comes = comes.flat_map(|what| plan.of(what));
+    let comes = comes.filter(|it| it.source.is_some());
+    let coming = comes.filter_map(|it| Some((&it.path, *texts.get(&it.path)?)));
+    let coming: BTreeMap<&RelPath, &Text> = coming.collect();
     let changed = |path: &RelPath, text: &Text| {
+        let text = coming.get(path).copied().unwrap_or(text);
         let edit = plan.edits.iter().find(|edit| edit.path == *path);
         edit.map_or_else(|| Ok(text.clone()), |edit| edited(edit, text))
     };
-    let mut scripts = at.scripts.clone();
+    let mut scripts: BTreeMap<RelPath, Text> = at.scripts.iter().cloned().collect();
+    for action in plan.of(ActionKind::SetAside) {
+        scripts.remove(&action.path);
+    }
+    let followed = coming.iter().filter(|(path, _)| {
+        let mut parts = at.parts.iter();
+        parts.any(|part| part.seen.server.family.is_followed(path.as_str()))
+    });
+    scripts.extend(followed.map(|(path, text)| ((*path).clone(), (*text).clone())));
     for (path, text) in &mut scripts {
         *text = changed(path, text)?;
     }
@@ -1036,7 +1053,7 @@ fn left_by(
         },
         files,
         parts,
-        scripts,
+        scripts: scripts.into_iter().collect(),
         remembered,
         untouched: at.untouched.clone(),
         by_hand: by_hand::after(plan, at, payloads)?,

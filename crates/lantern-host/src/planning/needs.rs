@@ -4,10 +4,10 @@ use super::Beginning;
 use crate::config::Server;
 use crate::error::Result;
 use lantern_core::component::{Id, Need};
-use lantern_core::descriptor::{Found, Subject, needing, read};
-use lantern_core::facts::{Facts, Reading};
+use lantern_core::descriptor::{Found, Subject, needing};
+use lantern_core::facts::Facts;
 use lantern_core::family::{Reader, Shape};
-use lantern_core::inventory::{Component, Inventory};
+use lantern_core::inventory::Component;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{Payload, Plan};
 use lantern_core::resolve::{Request, Selection};
@@ -192,8 +192,8 @@ struct List<'a> {
 }
 
 impl List<'_> {
-    /// The descriptor files with what stands in for what they name; none where it cannot be done for each.
-    fn edited(&self, named: &[(&Need, &Id, &Version)]) -> Option<Vec<Found>> {
+    /// The descriptor files as a plan changes them, with what stands in for what they name; none where it cannot be done for each.
+    fn edited(&self, named: &[(&Need, &Id, &Version)], plan: &Plan) -> Option<Vec<Found>> {
         let subject = Subject {
             reader: self.reader,
             family: &self.server.family,
@@ -201,10 +201,13 @@ impl List<'_> {
             content: "",
             archive: None,
         };
-        let found = self.texts.iter().map(|(file, name, _, text)| Found {
-            file: *file,
-            name: name.clone(),
-            text: text.as_str().to_owned(),
+        let found = self.texts.iter().map(|(file, name, path, text)| {
+            let changed = plan.edited(path, text);
+            Found {
+                file: *file,
+                name: name.clone(),
+                text: changed.as_ref().unwrap_or(text).as_str().to_owned(),
+            }
         });
         let mut found: Vec<Found> = found.collect();
         for (need, by, version) in named {
@@ -222,11 +225,13 @@ impl List<'_> {
 
     /// Has the plan edit it; `false` where it cannot be done for each.
     fn edit(&self, named: &[(&Need, &Id, &Version)], plan: &mut Plan) -> bool {
-        let Some(found) = self.edited(named) else {
+        let Some(found) = self.edited(named, plan) else {
             return false;
         };
         for ((_, _, path, now), found) in self.texts.iter().zip(&found) {
-            let Some(new) = now.with(found.text.clone()).filter(|new| new != now) else {
+            let by_now = plan.edited(path, now);
+            let is_news = |new: &Text| new != by_now.as_ref().unwrap_or(now);
+            let Some(new) = now.with(found.text.clone()).filter(is_news) else {
                 continue;
             };
             plan.change(path, now, &new, &self.server.family.manner(path));
@@ -241,50 +246,4 @@ impl List<'_> {
         }
         true
     }
-}
-
-/// A descriptor file of what is installed, as a plan of lantern's has left it: with what stands in for what it names.
-pub(super) fn as_left(
-    server: &Server,
-    inventory: &Inventory,
-    component: &Component,
-    path: &RelPath,
-    shipped: &Text,
-) -> Option<Text> {
-    let readers = server.family.readers.iter();
-    let reader = readers
-        .into_iter()
-        .find(|reader| reader.name == component.reader)?;
-    let place = component
-        .place
-        .as_ref()
-        .filter(|_| reader.shape != Shape::File)?;
-    let name = path.below(place.as_str())?;
-    let file = reader
-        .files
-        .iter()
-        .position(|file| file.name.lead_to(name))?;
-    let found = Found {
-        file,
-        name: name.to_owned(),
-        text: shipped.as_str().to_owned(),
-    };
-    let subject = Subject {
-        reader,
-        family: &server.family,
-        place: place.as_str(),
-        content: "",
-        archive: None,
-    };
-    let mut reading = Reading::new(&server.family.versions);
-    let facts = read(&subject, &[found], &mut reading).ok()?.facts;
-    let after = After::of(inventory.components.iter().map(|it| &it.facts).collect());
-    let list = List {
-        server,
-        reader,
-        place,
-        texts: vec![(file, name.to_owned(), path.clone(), shipped.clone())],
-    };
-    let found = list.edited(&after.named(&facts))?;
-    shipped.with(found.into_iter().next()?.text)
 }

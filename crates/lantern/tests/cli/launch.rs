@@ -1,5 +1,6 @@
 //! Start scripts, before the start: what they do, where they are cut off, and what in them undoes an update.
 
+use crate::hedge;
 use crate::world::{PLAN, World};
 use insta::assert_snapshot;
 
@@ -316,4 +317,41 @@ fn what_comes_with_a_release_and_settings_of_every_notation_are_pinned() {
     );
     assert_snapshot!("pins_everywhere_edited", at(&["survey", "--edited"]));
     assert!(at(&["plan", "--to", "same"]).contains("nothing to do"));
+}
+
+#[test]
+fn what_is_changed_in_a_text_as_it_comes_is_nobodys_edit() {
+    let world = World::empty();
+    let pin = "\n[[pin]]\nfile = \"shrubs/*/made.txt\"\nline = '^for=(?P<value>\\S+)'\nbecomes = \"{build.version}\"\n";
+    let more = [pin, hedge::CONSOLE].concat();
+    world.write("hedge.family.toml", hedge::family(hedge::FOLDERS, &more));
+    world.write("hedge/hedge.sh", hedge::SERVER);
+    let shrub = |version: &str| format!("id = 'box'\nversion = '{version}'\n");
+    world.write("hedge/shrubs/box/shrub.toml", shrub("1.0"));
+    world.write("hedge/shrubs/box/made.txt", "rows=1\nfor=1.0\n");
+    hedge::adopt(&world);
+    let release = |version: &str, made: &str| {
+        let files = [("box/shrub.toml", &*shrub(version)), ("box/made.txt", made)];
+        world.zip("drop/box.zip", &files);
+    };
+    let on_hedge = |args: &[&str]| world.lantern(&[args, &["--server", "hedge"]].concat());
+    let plan = || on_hedge(&["plan", "--to", "same", "--from", "drop"]);
+    let changeover = || on_hedge(&["changeover", "--yes"]);
+    let made = || world.read("hedge/shrubs/box/made.txt");
+    release("2.0", "wide=2\n\n\nrows=2\n\n\nfor=0.9\n");
+    let told = [plan(), changeover(), on_hedge(&["survey"])];
+    assert_snapshot!("pinned_as_it_comes", told.join("\n"));
+    assert_eq!(made(), "wide=2\n\n\nrows=2\n\n\nfor=1.0\n");
+    // The next one is what is there once the pin is set.
+    release("3.0", "wide=2\n\n\nrows=2\n\n\nfor=0.8\n");
+    assert_snapshot!("pinned_to_what_is_there", plan());
+    changeover();
+    assert!(on_hedge(&["survey"]).contains("as shipped"));
+    // What is edited by hand after that is told from it, and stays.
+    world.edit("hedge/shrubs/box/made.txt", "rows=2", "rows=7");
+    release("4.0", "wide=4\n\n\nrows=2\n\n\nfor=0.7\n");
+    assert_snapshot!("pinned_over_an_edit", plan());
+    changeover();
+    assert_eq!(made(), "wide=4\n\n\nrows=7\n\n\nfor=1.0\n");
+    assert!(on_hedge(&["plan", "--to", "same"]).contains("nothing to do"));
 }
