@@ -12,10 +12,12 @@ use lantern_core::component::{Kind, Runs, Side};
 use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
 use lantern_core::draft::{Sample, may_tell};
 use lantern_core::facts::{Facts, Reading};
-use lantern_core::family::{Family, Glob, OrderRule, Pattern, Reader, Shape};
+use lantern_core::family::{Family, Glob, OrderRule, Pattern, Reader, Shape, Switch};
+use lantern_core::inventory::by_own_word;
 use lantern_core::offer::{Offer, Origin};
 use lantern_core::order::{Arrangement, Keeping, OrderText};
 use lantern_core::path::RelPath;
+use lantern_core::text::Text;
 use lantern_core::tree::{Claim, FileSeen, claim};
 use rayon::prelude::*;
 use schemars::JsonSchema;
@@ -255,7 +257,7 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
                     let told = told.and_then(|told| {
                         let read = descriptor::read(&subject, &found, reading)?;
                         owns.extend(read.holdings.owns);
-                        tried.runs = runs(family, order_file.as_ref(), claim, &read.facts);
+                        tried.runs = runs(family, &folder, order_file.as_ref(), claim, &read.facts);
                         Ok(told)
                     });
                     told.map_err(|fault| fault.to_string())
@@ -301,9 +303,25 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
     })
 }
 
+/// Whether an add-on runs by its own word, and where that stands.
+fn own_word(switch: &Switch, family: &Family, folder: &Folder, place: &RelPath) -> String {
+    let Some(path) = switch.path(place) else {
+        return "unknown: its file cannot lie there".into();
+    };
+    let text = folder.read_text(&path).ok().filter(Text::is_plain);
+    let (runs, line) = by_own_word(switch, family, &path, text.as_ref().map(Text::as_str));
+    let is = if runs.is_off() { "off" } else { "on" };
+    match (text, line) {
+        (_, Some(line)) => format!("{is}: {path}:{line}"),
+        (Some(_), None) => format!("{is}: {path} does not say otherwise"),
+        (None, None) => format!("{is}: {path} is not there, or no text"),
+    }
+}
+
 /// Whether an add-on runs, and what says so.
 fn runs(
     family: &Family,
+    folder: &Folder,
     order: Option<&OrderText>,
     claim: &Claim<'_>,
     facts: &Facts,
@@ -314,6 +332,9 @@ fn runs(
     }
     if facts.side == Some(Side::Client) {
         return Some("not here: it is for clients alone".into());
+    }
+    if let Some(switch) = &reader.switch {
+        return Some(own_word(switch, family, folder, &claim.place));
     }
     let is_parked = claim.home != claim.place;
     Some(match (family.runs(reader), &family.order) {

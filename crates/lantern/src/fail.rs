@@ -751,6 +751,9 @@ fn of_draw(fault: &DrawFault) -> String {
         DrawFault::NoOrderFile { .. } => {
             "Nothing was changed. Put the file back from a backup, write it as the server wants it, or start the server once so that it writes one; then plan again.".into()
         }
+        DrawFault::NoSwitch { path, .. } => format!(
+            "Nothing was changed. Write it into {path} as the server wants it, or see whether `switch` in the family file still fits; then plan again."
+        ),
         DrawFault::NoExample { path, .. } => format!(
             "Nothing was changed. Write an entry into {path} as the server wants it, or see whether the family file still fits; then plan again."
         ),

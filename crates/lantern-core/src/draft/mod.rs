@@ -6,6 +6,7 @@
 mod fields;
 mod layout;
 mod notation;
+mod own_word;
 mod program;
 mod readers;
 mod rule;
@@ -94,12 +95,9 @@ pub fn draft(name: &str, sample: &Sample) -> String {
         guessed: String::new(),
         plain: NOTHING_ALIKE.into(),
     });
-    sections.extend(
-        guesses
-            .iter()
-            .map(|guess| Section::guessed(guess.written())),
-    );
     let order = witness::naming(sample, &ids, own);
+    let readers = guesses.iter().map(|it| it.written(order.is_some()));
+    sections.extend(readers.map(Section::guessed));
     let in_lines = order.as_ref().and_then(rule::Rule::lines_of);
     let in_lines = in_lines.map(str::to_owned);
     sections.push(match order {

@@ -3,6 +3,7 @@
 use super::fields::{Field, Told, fields};
 use super::layout::is_data;
 use super::notation::{self, PROSE, last, stem};
+use super::own_word::switch;
 use super::{Sample, quoted};
 use crate::family::Glob;
 use crate::path::RelPath;
@@ -42,6 +43,8 @@ pub(super) struct Guess {
     fields: Vec<Field>,
     /// Where those lie that are switched off.
     off: Option<String>,
+    /// Where they say themselves whether they run.
+    switch: Option<String>,
     /// What lies beside one and belongs to it.
     with: Vec<String>,
     /// Where the folder of what one writes is found.
@@ -226,13 +229,18 @@ fn folders(sample: &Sample) -> Vec<Guess> {
         let (told, _) = told.max_by_key(|(told, bytes)| (told.fields.len(), *bytes))?;
         let mut ids = folder_names(&paths);
         let texts = paths.iter().filter_map(|it| sample.texts.get(it.as_str()));
-        ids.extend(texts.filter_map(|text| told.id(text)));
+        ids.extend(texts.clone().filter_map(|text| told.id(text)));
+        let off = renamed.or_else(|| off(above));
+        let says = off
+            .is_none()
+            .then(|| switch(&told, texts.map(String::as_str)));
         (paths.len() > 1).then(|| Guess {
             name: last(above.trim_end_matches("/*")).to_owned(),
             kind: "addon",
             shape: "folder",
             at: format!("{above}/*"),
-            off: renamed.or_else(|| off(above)),
+            off,
+            switch: says.flatten(),
             install: match above.split_once("/*") {
                 // In which of them a new one goes, its download tells.
                 Some((whole, _)) => format!("{whole}/{{path}}"),
@@ -677,8 +685,8 @@ impl Guess {
         self.is_numbered = !states && releases.iter().all(numbered);
     }
 
-    /// The reader, as a family file writes it.
-    pub(super) fn written(&self) -> String {
+    /// The reader, as a family file writes it; where there is a load order, nothing else says what runs.
+    pub(super) fn written(&self, is_ordered: bool) -> String {
         let mut lines = vec![
             format!("\n# Seen {} of these.", self.seen),
             "[[reader]]".into(),
@@ -689,6 +697,11 @@ impl Guess {
         ];
         let off = self.off.as_ref();
         lines.extend(off.map(|off| format!("off = {}", quoted(off))));
+        let switch = self.switch.as_ref().filter(|_| !is_ordered);
+        lines
+            .extend(switch.map(|switch| {
+                format!("switch = {switch}    # TODO: whether that says if it runs")
+            }));
         lines.extend([format!("install = {}", quoted(&self.install))]);
         if !self.with.is_empty() {
             let with: Vec<String> = self.with.iter().map(|name| quoted(name)).collect();

@@ -676,6 +676,47 @@ fn what_is_off_and_what_add_ons_write_is_no_kind_of_its_own() {
     "#);
 }
 
+/// What descriptors say of whether their add-ons run: only where no other file does, and only in words that are of a pair.
+#[test]
+fn descriptors_that_say_whether_their_add_ons_run() {
+    let switches = |descriptors: [&str; 3], more: &[(&str, Option<&str>)]| {
+        let places = [
+            "beds/rue/bed.json",
+            "beds/sage/bed.json",
+            "beds/thyme/bed.json",
+        ];
+        let beds = places.into_iter().zip(descriptors.map(Some));
+        let all: Vec<_> = beds.chain(more.iter().copied()).collect();
+        let text = guessed(&sampled(&all));
+        let mut lines = text.lines().filter(|line| line.starts_with("switch"));
+        lines.next().unwrap_or("none").to_owned()
+    };
+    let beds = |rue: &str, sage: &str| {
+        let bed =
+            |id: &str, more: &str| format!("{{ \"id\": \"{id}\", \"version\": \"1\"{more} }}");
+        [bed("rue", rue), bed("sage", sage), bed("thyme", "")]
+    };
+    let of = |rue: &str, sage: &str, more: &[(&str, Option<&str>)]| {
+        let beds = beds(rue, sage);
+        switches([&beds[0], &beds[1], &beds[2]], more)
+    };
+    let list = [("gate.conf", Some("plant rue\nplant sage\nplant thyme\n"))];
+    let told = [
+        of(", \"enabled\": true", ", \"enabled\": false", &[]),
+        of(", \"Disabled\": \"no\"", ", \"Disabled\": \"yes\"", &[]),
+        of(", \"enabled\": true", ", \"enabled\": \"maybe\"", &[]),
+        of(", \"fire\": { \"enabled\": true }", "", &[]),
+        of(", \"enabled\": true", ", \"enabled\": false", &list),
+    ];
+    insta::assert_snapshot!(told.join("\n"), @r#"
+    switch = { file = "bed.json", key = "enabled" }    # TODO: whether that says if it runs
+    switch = { file = "bed.json", key = "Disabled", on = "no", off = "yes" }    # TODO: whether that says if it runs
+    none
+    none
+    none
+    "#);
+}
+
 /// Archives in each of which one folder is called as it is, and a list that says what each needs with marks before some.
 #[test]
 fn archives_with_a_folder_of_their_own_name() {

@@ -14,6 +14,7 @@ mod pattern;
 mod reader;
 mod settings;
 mod short;
+mod switch;
 
 pub use also::Also;
 pub use beside::Beside;
@@ -33,6 +34,7 @@ pub use reader::{
     Start, TextNotation, Where,
 };
 pub use settings::SettingsRule;
+pub use switch::Switch;
 
 use crate::component::{Effect, Id, Kind, Runs};
 use crate::facts::Facts;
@@ -336,13 +338,23 @@ pub enum Spot<'f> {
 }
 
 impl Family {
-    /// Whether a file may hold what follows from what is installed and runs: pins, flags, lists besides the load order.
+    /// Whether a file may hold what follows from what is installed and runs, or says what does: pins, flags, lists besides the load
+    /// order, an add-on's own word.
     pub fn is_followed(&self, path: &str) -> bool {
         let pins = self.pins.iter().map(|pin| &pin.file);
         let flags = self.flags.iter().map(|flag| &flag.file);
         let also = self.also.iter().map(|also| &also.file);
         let mut files = pins.chain(flags).chain(also);
-        files.any(|files| files.matches(path))
+        files.any(|files| files.matches(path)) || self.says_itself(path)
+    }
+
+    /// Whether a file may be one in which an add-on says whether it runs.
+    pub fn says_itself(&self, path: &str) -> bool {
+        let mut readers = self.readers.iter();
+        readers.any(|it| {
+            let switch = it.switch.as_ref();
+            switch.is_some_and(|switch| switch.is_in(&it.at, path))
+        })
     }
 
     /// How a settings file is to be taken.
@@ -487,6 +499,10 @@ impl Family {
             if let Some(why) = reader.off_fault().or(reader.beside_fault()) {
                 return fault(format!("reader \"{}\": {why}", reader.name));
             }
+            let own = reader.switch.as_ref();
+            if let Some(why) = own.and_then(|it| it.fault(self, reader)) {
+                return fault(format!("reader \"{}\": {why}", reader.name));
+            }
             for file in &reader.files {
                 if (file.notation == TextNotation::Header) != file.line.is_some() {
                     return fault(format!(
@@ -624,7 +640,7 @@ impl Family {
     /// How an add-on runs that a reader finds and that comes new.
     pub fn runs(&self, reader: &Reader) -> Runs {
         match (reader.runs, &self.order) {
-            _ if reader.off.is_some() => Runs::On,
+            _ if reader.is_apart() => Runs::On,
             (Some(Start::Always), _) | (None, None) => Runs::Always,
             // Of many, what comes new is not the one in use.
             (Some(Start::Listed) | None, Some(order)) => {
@@ -662,9 +678,9 @@ impl Family {
         self.readers.iter().find(|reader| reader.name == name)
     }
 
-    /// Whether what a reader finds runs by where it lies.
-    pub fn runs_by_place(&self, reader: &str) -> bool {
-        self.reader(reader).is_some_and(|it| it.off.is_some())
+    /// Whether what a reader finds is switched apart from the load order.
+    pub fn is_apart(&self, reader: &str) -> bool {
+        self.reader(reader).is_some_and(Reader::is_apart)
     }
 
     /// Whether a path is on the family's keep list; the file of the load order never is.

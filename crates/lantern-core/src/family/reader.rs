@@ -2,7 +2,7 @@
 
 use super::pattern::one_or_several;
 use super::short::{OneOrSeveral, Short};
-use super::{Beside, Glob, Globs, Parked, Pattern};
+use super::{Beside, Glob, Globs, Parked, Pattern, Switch};
 use crate::component::Kind;
 use crate::facts;
 use serde::de::{MapAccess, Visitor};
@@ -66,6 +66,8 @@ pub struct Reader {
     pub runs: Option<Start>,
     /// Where an add-on lies that is switched off; then it runs by where it lies.
     pub off: Option<Parked>,
+    /// The value in a file of an add-on's own that says whether it runs.
+    pub switch: Option<Switch>,
     /// The reader of the folders inside a group.
     pub members: Option<String>,
     /// File names that a release in a drop folder has.
@@ -128,6 +130,11 @@ impl Reader {
             Some(home) => Some(Cow::Owned(home)),
             None => self.at.matches(path).then_some(Cow::Borrowed(path)),
         }
+    }
+
+    /// Whether what it finds is switched apart from the load order: by where it lies, or by its own word.
+    pub fn is_apart(&self) -> bool {
+        self.off.is_some() || self.switch.is_some()
     }
 
     /// What is wrong with where add-ons lie that are off.

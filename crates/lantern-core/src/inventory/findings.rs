@@ -762,7 +762,7 @@ fn start_lines(
     for (index, component) in components.iter().enumerate() {
         let facts = &component.facts;
         // What is parked has no name in an order of names, and what runs by where it lies no line in any other.
-        let is_listed = match family.runs_by_place(&component.reader) {
+        let is_listed = match family.is_apart(&component.reader) {
             true => finder.is_in_names && component.runs == Runs::On,
             false => component.runs.is_switched(),
         };

@@ -7,7 +7,7 @@ mod turn;
 
 pub use findings::{Finding, Place, Severity};
 pub use layers::compare;
-pub use switch::SwitchFault;
+pub use switch::{SwitchFault, by_own_word};
 pub use turn::Turn;
 
 pub use crate::descriptor::VersionFrom;
@@ -179,7 +179,7 @@ pub struct Evidence<'a> {
     pub sooner: &'a [(Id, Id)],
     /// What happens when the server is started.
     pub flow: &'a Flow,
-    /// The texts of settings files and scripts.
+    /// The texts of settings files and scripts, by path.
     pub texts: &'a [(RelPath, Text)],
     /// What add-ons change, in the administrator's words.
     pub effects: &'a BTreeMap<Id, Effect>,
@@ -187,6 +187,14 @@ pub struct Evidence<'a> {
     pub stated: Option<&'a Version>,
     /// What of the install is this server's, where several run on it.
     pub ground: &'a Ground,
+}
+
+impl Evidence<'_> {
+    /// The text of a settings file or a script.
+    fn text(&self, path: &RelPath) -> Option<&str> {
+        let found = self.texts.binary_search_by(|(it, _)| it.cmp(path));
+        found.ok().map(|index| self.texts[index].1.as_str())
+    }
 }
 
 /// Everything installed.
@@ -503,12 +511,16 @@ fn component(
     let switched = facts.kind == Kind::Addon
         && facts.side != Some(Side::Client)
         && claim.reader.shape != Shape::Group;
-    let usual = match switched {
-        true if claim.home != claim.place => Runs::Off,
-        true => family.runs(claim.reader),
-        false => Runs::Unsaid,
+    let usual = match (switched, &claim.reader.switch) {
+        (true, _) if claim.home != claim.place => Runs::Off,
+        (true, Some(switch)) => match switch.path(&claim.place) {
+            Some(path) => by_own_word(switch, family, &path, evidence.text(&path)).0,
+            None => Runs::Unsaid,
+        },
+        (true, None) => family.runs(claim.reader),
+        (false, _) => Runs::Unsaid,
     };
-    let listed = usual.is_switched() && claim.reader.off.is_none();
+    let listed = usual.is_switched() && !claim.reader.is_apart();
     let rule = family.order.as_ref().filter(|_| listed);
     let starter = rule.and_then(|rule| starters.of(rule, &facts.id, &claim.place));
     Component {
@@ -595,7 +607,7 @@ fn started_by_name(rule: &OrderRule, family: &Family, inventory: &mut Inventory)
         return;
     };
     let switched = inventory.components.iter_mut();
-    let by_name = |it: &&mut Component| it.runs.is_switched() && !family.runs_by_place(&it.reader);
+    let by_name = |it: &&mut Component| it.runs.is_switched() && !family.is_apart(&it.reader);
     for component in switched.filter(by_name) {
         let place = component.place.as_ref();
         let is_named = place.is_some_and(|place| rule.file.matches(place.as_str()));
@@ -609,7 +621,7 @@ fn started_by_name(rule: &OrderRule, family: &Family, inventory: &mut Inventory)
 
 /// Takes out what is parked beside another one of the same id that runs: it is no second one, and nothing is done with it.
 fn without_spares(family: &Family, inventory: &mut Inventory) -> Vec<Finding> {
-    let is_parked = |it: &Component| it.runs.is_off() && family.runs_by_place(&it.reader);
+    let is_parked = |it: &Component| it.runs.is_off() && family.is_apart(&it.reader);
     let all = std::mem::take(&mut inventory.components);
     let (parked, mut all): (Vec<_>, Vec<_>) = all.into_iter().partition(is_parked);
     let mut spares = Vec::new();

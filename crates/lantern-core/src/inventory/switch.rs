@@ -2,8 +2,9 @@
 
 use super::Inventory;
 use crate::component::{Id, Runs};
-use crate::family::{Family, OrderRule};
+use crate::family::{Family, Lists, OrderRule, Switch};
 use crate::hint::nearest;
+use crate::path::RelPath;
 use std::collections::BTreeMap;
 
 /// Why an add-on cannot be switched.
@@ -44,6 +45,21 @@ pub enum SwitchFault {
     Both(Id),
 }
 
+/// Whether an add-on runs by its own word, the text of the file at a path, and in which line, from 1, it says so; where nothing says it, by
+/// what holds then.
+pub fn by_own_word(
+    switch: &Switch,
+    family: &Family,
+    path: &RelPath,
+    text: Option<&str>,
+) -> (Runs, Option<usize>) {
+    let spot = switch.spot(family, path);
+    match spot.zip(text).and_then(|(spot, text)| spot.says(text)) {
+        Some((value, line)) => (Runs::switched(value != switch.off), Some(line)),
+        None => (Runs::switched(switch.unsaid == Lists::On), None),
+    }
+}
+
 impl Inventory {
     /// Says what is to run. Returns whose state changes, and to what; where only one may be in use, the one that was
     /// is off then.
@@ -77,8 +93,8 @@ impl Inventory {
                 });
             };
             // Names say in which order, and not whether.
-            let by_place = family.runs_by_place(&component.reader);
-            let is_named = family.order.as_ref().is_some_and(OrderRule::is_in_names) && !by_place;
+            let apart = family.is_apart(&component.reader);
+            let is_named = family.order.as_ref().is_some_and(OrderRule::is_in_names) && !apart;
             match component.runs {
                 Runs::On if is_named && !wanted => return Err(SwitchFault::Always(id.clone())),
                 Runs::On if wanted => continue,
@@ -94,14 +110,14 @@ impl Inventory {
                     by: by.clone(),
                 });
             }
-            if only_one && !wanted && !by_place {
+            if only_one && !wanted && !apart {
                 return Err(SwitchFault::InUse(id.clone()));
             }
             component.runs = Runs::switched(wanted);
             changes.insert(id.clone(), wanted);
             let in_use = self.components.iter_mut().filter(|c| c.runs == Runs::On);
-            let in_use = in_use.filter(|c| !family.runs_by_place(&c.reader));
-            for other in in_use.filter(|c| only_one && !by_place && c.facts.id != *id) {
+            let in_use = in_use.filter(|c| !family.is_apart(&c.reader));
+            for other in in_use.filter(|c| only_one && !apart && c.facts.id != *id) {
                 other.runs = Runs::Off;
                 changes.insert(other.facts.id.clone(), false);
             }

@@ -546,7 +546,7 @@ impl<'a> Drawing<'a> {
         let family = self.situation.family;
         let in_names = family.order.as_ref().is_some_and(OrderRule::is_in_names);
         let runs_as = |reader: &str, runs: Runs| match runs {
-            Runs::On if !in_names && family.runs_by_place(reader) => Runs::Always,
+            Runs::On if !in_names && family.is_apart(reader) => Runs::Always,
             runs => runs,
         };
         for component in components.iter() {
@@ -564,7 +564,7 @@ impl<'a> Drawing<'a> {
             let members = members.filter(|facts| !taken_out.contains(&facts.id));
             for facts in own.into_iter().chain(members) {
                 let was = were.get(&facts.id).copied();
-                let by_list = payload.runs.is_switched() && !family.runs_by_place(&payload.reader);
+                let by_list = payload.runs.is_switched() && !family.is_apart(&payload.reader);
                 let runs = match was.filter(|was| was.is_switched()) {
                     _ if facts.side == Some(Side::Client) => Runs::Unsaid,
                     Some(was) => was,
@@ -633,7 +633,7 @@ impl<'a> Drawing<'a> {
         // What is there and runs until an entry stops it is news to all of them.
         let by_entry = !family.order.as_ref().is_some_and(OrderRule::runs_unlisted);
         let listed = moving.iter().filter(|(offer, payload)| {
-            let is_switched = payload.runs.is_switched() && !family.runs_by_place(&payload.reader);
+            let is_switched = payload.runs.is_switched() && !family.is_apart(&payload.reader);
             offer.facts.kind == Kind::Addon && is_switched && by_entry
         });
         let listed: BTreeSet<&Id> = listed.map(|(offer, _)| &offer.facts.id).collect();

@@ -7,7 +7,7 @@ use crate::component::{Id, Kind, Runs};
 use crate::facts::Facts;
 use crate::family::{Flag, OrderRule, Pin, Reader};
 use crate::flags;
-use crate::inventory::Inventory;
+use crate::inventory::{Inventory, by_own_word};
 use crate::launch::{self, Dialect};
 use crate::offer::Offer;
 use crate::order::{
@@ -39,7 +39,7 @@ impl<'a> Afterwards<'a> {
         let coming = self.moving.iter();
         let coming = coming.map(|(offer, payload)| (&offer.facts.id, &payload.reader));
         let all = here.chain(coming);
-        let apart = all.filter(|(_, reader)| self.part.family.runs_by_place(reader));
+        let apart = all.filter(|(_, reader)| self.part.family.is_apart(reader));
         apart.map(|(id, _)| id).collect()
     }
 
@@ -159,6 +159,7 @@ pub(super) fn edits(
             }
         }
     }
+    with_switches(situation, whole, &mut texts)?;
     for after in servers(situation, whole, each) {
         with_also(situation, whole, after, &mut texts, &mut notes)?;
         with_flags(situation, whole, after, &mut texts)?;
@@ -256,6 +257,55 @@ fn with_pin(
         true => new,
         false => Ok(new.unwrap_or_default()),
     }
+}
+
+/// Has each add-on that says itself whether it runs say so: it lies in one place for all servers.
+fn with_switches(
+    situation: &Situation<'_>,
+    whole: &Afterwards<'_>,
+    texts: &mut Changing<'_>,
+) -> Result<(), DrawFault> {
+    let family = situation.family;
+    if !family.readers.iter().any(|it| it.switch.is_some()) {
+        return Ok(());
+    }
+    let reader_of = readers(situation, whole);
+    for (id, (_, runs)) in whole.addons {
+        let reader = reader_of(id);
+        let Some(switch) = reader.and_then(|it| it.switch.as_ref()) else {
+            continue;
+        };
+        let path = whole.places.get(*id).and_then(|it| switch.path(it));
+        let (Some(path), true) = (path, runs.is_off() || runs.is_sure()) else {
+            continue;
+        };
+        let found = texts.one(&path);
+        let is_said = |text: Option<&str>| {
+            by_own_word(switch, family, &path, text).0.is_off() == runs.is_off()
+        };
+        if is_said(found.as_ref().map(|(_, text)| text.as_str())) {
+            continue;
+        }
+        let astray = |why: String| DrawFault::NoSwitch {
+            id: (*id).clone(),
+            path: path.clone(),
+            why,
+        };
+        let (path, now) =
+            found.ok_or_else(|| astray("the file is not there, or no text".into()))?;
+        let word = match runs.is_off() {
+            true => &switch.off,
+            false => &switch.on,
+        };
+        let spot = switch.spot(family, path);
+        let spot = spot.ok_or_else(|| astray("nothing tells how the file is written".into()))?;
+        let new = spot.set(&now, word).map_err(|misfit| astray(misfit.why))?;
+        if !is_said(Some(&new)) {
+            return Err(astray(format!("no place in it would say \"{word}\"")));
+        }
+        texts.becomes.insert(path, new);
+    }
+    Ok(())
 }
 
 /// What is to be looked at for what follows from what runs: each server, and where there are several, all of them together.

@@ -62,6 +62,16 @@ pub enum DrawFault {
         /// The patterns of its path, with commas between.
         files: String,
     },
+    /// An add-on's own file cannot say whether it runs.
+    #[error("{path} has to say whether {id} runs: {why}")]
+    NoSwitch {
+        /// The add-on.
+        id: Id,
+        /// The file.
+        path: RelPath,
+        /// What stands in the way.
+        why: String,
+    },
     /// A load order in which nothing stands does not show where something would.
     #[error(
         "{path}: there is no place for {id}: `order.line` of the family file finds nothing there"

@@ -73,7 +73,7 @@ pub(super) fn moved_afar<'p>(server: &Server, plan: &'p Plan) -> Option<&'p Rena
 fn for_all_alike(server: &Server, survey: &Survey) -> Result<()> {
     let mut known: BTreeMap<(&Id, Option<&RelPath>), bool> = BTreeMap::new();
     let of_parts = survey.parts.iter().flat_map(|it| &it.inventory.components);
-    for component in of_parts.filter(|it| server.family.runs_by_place(&it.reader)) {
+    for component in of_parts.filter(|it| server.family.is_apart(&it.reader)) {
         let id = &component.facts.id;
         let is_off = component.runs.is_off();
         let before = known.insert((id, component.place.as_ref()), is_off);

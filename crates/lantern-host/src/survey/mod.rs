@@ -327,16 +327,19 @@ fn texts<'f>(
     server: &Server,
     files: impl Iterator<Item = (&'f RelPath, u64)>,
 ) -> Result<Vec<(RelPath, Text)>> {
-    let mut texts = Vec::new();
     let launch = server.launch();
-    for (path, bytes) in files {
-        let is_followed = server.family.is_followed(path.as_str());
-        if is_followed || is_script(server, &launch, path.as_str(), bytes) {
-            let text = server.folder.read_listed_text(path, bytes)?;
-            texts.push((path.clone(), text));
-        }
-    }
-    Ok(texts)
+    let is_meant = |path: &str, bytes: u64| {
+        server.family.is_followed(path) || is_script(server, &launch, path, bytes)
+    };
+    let meant = files.filter(|(path, bytes)| is_meant(path.as_str(), *bytes));
+    let meant: Vec<(&RelPath, u64)> = meant.collect();
+    let read = |(path, bytes): &(&RelPath, u64)| {
+        let text = server.folder.read_listed_text(path, *bytes)?;
+        Ok(((*path).clone(), text))
+    };
+    server
+        .folder
+        .with_hands(|| meant.par_iter().map(read).collect())
 }
 
 /// What happens when the server is started, as far as its scripts say.

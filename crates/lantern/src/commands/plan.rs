@@ -684,6 +684,7 @@ pub fn show_edits(edits: &[TextEdit], renames: &[Rename], server: &Server, look:
         let is_script = is_script_by_name(path) || server.launch().is_script(path);
         let what = match (is_order, is_script) {
             (true, _) => "load order",
+            _ if server.family.says_itself(path) => "what an add-on says of itself",
             (false, true) => "start script",
             (false, false) => "settings",
         };

@@ -327,3 +327,84 @@ fn a_list_may_name_what_does_not_run() {
     ];
     assert_snapshot!("resting_nowhere", told.join("\n"));
 }
+
+/// Starts each of its shrubs that does not say that it rests.
+const TOLD: &str = "for shrub in shrubs/*/; do name=${shrub#*/}; name=${name%/}\n\
+                    grep -q '^awake = false' shrubs/$name/shrub.toml || echo \"hedge: $name\"; done\n\
+                    echo 'hedge: open'\nwhile read -r line; do [ \"$line\" = close ] && exit 0; done\n";
+
+#[test]
+fn an_add_on_may_say_itself_whether_it_runs() {
+    let world = World::empty();
+    let switch = "switch = { file = \"shrub.toml\", key = \"awake\" }\n";
+    let shrubs = [hedge::FOLDERS, switch].concat();
+    world.write("hedge.family.toml", hedge::family(&shrubs, hedge::CONSOLE));
+    world.write("hedge/hedge.sh", TOLD);
+    for (id, more) in [
+        ("box", "# what it is cut to\nheight = 3\n"),
+        ("yew", "awake = true # all year\n[needs]\nbox = '*'\n"),
+        ("fern", "awake = false\n[needs]\nmoss = '*'\n"),
+    ] {
+        let text = format!("id = '{id}'\nversion = '1.0'\n{more}");
+        world.write(&format!("hedge/shrubs/{id}/shrub.toml"), text);
+    }
+    hedge::adopt(&world);
+    let on_hedge = |args: &[&str]| world.lantern(&[args, &["--server", "hedge"]].concat());
+    let check = ["family", "check", "hedge.family.toml", "--on", "hedge"];
+    let told = [on_hedge(&["survey"]), world.lantern(&check)];
+    assert_snapshot!("own_word_survey", told.join("\n"));
+    // What is off stays off with its next release, and what comes new runs, whatever their releases say.
+    for (id, more) in [
+        ("fern", "awake = true\nneeds = { moss = '*' }\n"),
+        ("holly", "awake = false\n"),
+    ] {
+        let text = format!("id = '{id}'\nversion = '2.0'\n{more}");
+        world.zip(
+            &format!("drop/{id}.zip"),
+            &[(&format!("{id}/shrub.toml"), &text)],
+        );
+    }
+    world.ok(&["console", "start", "--server", "hedge"]);
+    let switch = [
+        "--from", "drop", "--add", "holly", "--off", "yew", "--off", "box",
+    ];
+    assert_snapshot!("own_word_switched", plan(&world, &switch));
+    let changeover = ["changeover", "--yes", "--server", "hedge"];
+    let told = world.ok(&changeover);
+    assert!(told.contains("1 of 1 components are loaded"), "{told}");
+    let text = |id: &str| world.read(&format!("hedge/shrubs/{id}/shrub.toml"));
+    let texts = ["box", "yew", "fern", "holly"].map(text);
+    assert_snapshot!("own_word_texts", texts.join("\n"));
+    assert_snapshot!("own_word_after", on_hedge(&["survey"]));
+    assert_snapshot!("own_word_needs", plan(&world, &["--on", "fern"]));
+    assert_snapshot!("own_word_on", plan(&world, &["--on", "yew", "--on", "box"]));
+    let told = world.ok(&changeover);
+    assert!(told.contains("3 of 3 components are loaded"), "{told}");
+    assert!(text("yew").contains("awake = true # all year\n"));
+    world.ok(&["undo", "--keep-world", "--yes", "--server", "hedge"]);
+    assert_eq!(["box", "yew", "fern", "holly"].map(text), texts);
+    // By hand it is switched as well.
+    world.edit("hedge/shrubs/fern/shrub.toml", "false", "true");
+    let moss = "id = 'moss'\nversion = '1.0'\n";
+    world.zip("drop/moss.zip", &[("moss/shrub.toml", moss)]);
+    let fern = "id = 'fern'\nversion = '3.0'\nawake = false\nneeds = { moss = '*' }\n";
+    world.zip("drop/fern.zip", &[("fern/shrub.toml", fern)]);
+    let told = [
+        on_hedge(&["survey"]),
+        plan(&world, &["--from", "drop"]),
+        plan(&world, &["--from", "drop", "--off", "fern"]),
+    ];
+    assert_snapshot!("own_word_by_hand", told.join("\n"));
+    world.ok(&changeover);
+    assert!(text("fern").contains("'3.0'\nawake = false"));
+    world.ok(&["console", "stop", "--server", "hedge"]);
+    // A file that is not there can say nothing.
+    std::fs::remove_file(world.path("hedge/shrubs/box/shrub.toml")).unwrap();
+    world.edit(
+        "hedge.family.toml",
+        "shape = \"folder\"",
+        "shape = \"folder\"\nmarks = [\"**\"]",
+    );
+    world.write("hedge/shrubs/box/leaf.txt", "green\n");
+    assert_snapshot!("own_word_nowhere", plan(&world, &["--off", "box"]));
+}
