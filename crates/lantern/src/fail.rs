@@ -731,7 +731,9 @@ fn of_draw(fault: &DrawFault) -> String {
             "Nothing was changed. Leave that release out, or tell its maker: its links must stay inside it.".into()
         }
         DrawFault::InTheWay { owner: None, .. } => {
-            "Nothing was changed. Move that one away first, if you do not need it; or leave that release out.".into()
+            "Nothing was changed. Move that one away first, if you do not need it; or leave that release out. \
+             Where it is a setting (`layout.settings` of the family), --beside puts the release's beside yours, as *.new."
+                .into()
         }
         DrawFault::NoPlace { .. } => {
             "Nothing was changed. Say it there, such as install = \"FOLDER/{file}\" for the download's own name.".into()

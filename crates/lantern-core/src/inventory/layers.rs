@@ -7,6 +7,7 @@
 use super::{Component, Evidence, FileState, Remembered, VersionFrom, ledger_name};
 use crate::component::{Id, Kind};
 use crate::family::{Family, Glob};
+use crate::order::OrderText;
 use crate::path::RelPath;
 use crate::tree::{Claims, FileSeen};
 use crate::version::Version;
@@ -84,7 +85,7 @@ pub(super) fn settle(
     for component in components.iter_mut() {
         component.files.sort_by(|a, b| a.path.cmp(&b.path));
     }
-    compare(components, evidence.remembered);
+    compare(components, evidence.remembered, evidence.order);
     for component in components.iter_mut() {
         if component.version_from == VersionFrom::Content
             && component.state == FileState::AsShipped
@@ -96,8 +97,12 @@ pub(super) fn settle(
     }
 }
 
-/// Says of each component how its files stand beside what the ledger knows.
-pub fn compare(components: &mut [Component], remembered: &BTreeMap<RelPath, Remembered>) {
+/// Says of each component how its files stand beside what the ledger knows; the load order is none of them.
+pub fn compare(
+    components: &mut [Component],
+    remembered: &BTreeMap<RelPath, Remembered>,
+    order: Option<&OrderText>,
+) {
     let foreign: BTreeSet<RelPath> = components
         .iter()
         .flat_map(|component| component.silenced.keys().cloned())
@@ -108,6 +113,7 @@ pub fn compare(components: &mut [Component], remembered: &BTreeMap<RelPath, Reme
             owned.entry(owner).or_default().push(path);
         }
     }
+    let is_order = |path: &RelPath| order.is_some_and(|order| order.path() == path);
     for component in components.iter_mut() {
         // What the server writes into a pack by the pack's own leave is no edit.
         let kept = component.holdings.keep.iter();
@@ -117,7 +123,7 @@ pub fn compare(components: &mut [Component], remembered: &BTreeMap<RelPath, Reme
         component.state = state_of(
             (&name, owned.get(&name).map_or(&[], Vec::as_slice)),
             component.files.iter().filter(|file| !is_kept(&file.path)),
-            |path| foreign.contains(path) || is_kept(path),
+            |path| foreign.contains(path) || is_kept(path) || is_order(path),
             remembered,
         );
     }

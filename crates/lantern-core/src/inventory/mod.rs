@@ -190,6 +190,11 @@ pub struct Evidence<'a> {
 }
 
 impl Evidence<'_> {
+    /// Whether the load order lies at a path.
+    fn is_order(&self, path: &RelPath) -> bool {
+        self.order.is_some_and(|order| order.path() == path)
+    }
+
     /// The text of a settings file or a script.
     fn text(&self, path: &RelPath) -> Option<&str> {
         let found = self.texts.binary_search_by(|(it, _)| it.cmp(path));
@@ -297,6 +302,11 @@ pub fn united<'a>(each: impl Iterator<Item = &'a Inventory>) -> Inventory {
             let known = known.or_insert_with(|| component.clone());
             if known.runs.is_off() {
                 known.runs = component.runs;
+            }
+            // The load order of each is no component's.
+            if known.files != component.files {
+                let files: BTreeSet<&RelPath> = component.files.iter().map(|it| &it.path).collect();
+                known.files.retain(|file| files.contains(&file.path));
             }
         }
         whole.findings.extend(inventory.findings.iter().cloned());
@@ -501,8 +511,10 @@ fn component(
     starters: &Starters<'_>,
     evidence: &Evidence<'_>,
 ) -> Component {
-    let files = claim.files.iter();
-    let files = files.map(|index| evidence.files[*index].clone()).collect();
+    let files = claim.files.iter().map(|index| &evidence.files[*index]);
+    // The load order is the place's own, whoever's folder it lies in.
+    let files = files.filter(|file| !evidence.is_order(&file.path));
+    let files = files.cloned().collect();
     let Described {
         facts,
         holdings,

@@ -122,22 +122,32 @@ pub(super) fn edits(
             continue;
         };
         let Some(order) = after.part.order else {
-            let comes = coming.keys().any(|path| rule.file.matches(path.as_str()));
-            match after.to_be_named(rule).filter(|_| !comes) {
-                Some(id) => return Err(no_file(rule, id)),
-                None => continue,
-            }
+            let mut comes = coming.iter();
+            let comes = comes.find(|(path, _)| rule.file.matches(path.as_str()));
+            let Some(id) = after.to_be_named(rule) else {
+                continue;
+            };
+            let (path, text) = comes.ok_or_else(|| no_file(rule, id))?;
+            let arrangement = &after.part.inventory.order;
+            let new = load_order(situation, (path, text.as_str()), arrangement, after)?;
+            texts.becomes.insert(path, new);
+            continue;
         };
         if !order.is_plain() {
             let mut files = order.files().filter(|(_, text)| !text.is_plain());
             let path = files.next().map_or(order.path(), |(path, _)| path);
             return Err(unwritable(path));
         }
-        let new = load_order(situation, order.path(), order.as_str(), after)?;
+        let laid = with_coming(order, rule, after, coming);
+        let installed = (order, &after.part.inventory.order);
+        let (order, arrangement) = laid.as_ref().map_or(installed, |(order, it)| (order, it));
+        let text = (order.path(), order.as_str());
+        let new = load_order(situation, text, arrangement, after)?;
         let astray = |_| unwritable(order.path());
-        texts
-            .becomes
-            .extend(order.rewritten(rule, &new).map_err(astray)?);
+        for (path, new) in order.rewritten(rule, &new).map_err(astray)? {
+            let known = texts.now.get_key_value(path);
+            texts.becomes.extend(known.map(|(path, _)| (*path, new)));
+        }
     }
     mend(situation, &mut texts);
     let mut notes = Vec::new();
@@ -548,11 +558,30 @@ fn no_file(rule: &OrderRule, id: &Id) -> DrawFault {
     }
 }
 
-/// The text of the load-order file as it will be.
+/// A load order with those of its files that come with releases, as they come; none where it has no such.
+fn with_coming(
+    order: &OrderText,
+    rule: &OrderRule,
+    after: &Afterwards<'_>,
+    coming: &BTreeMap<&RelPath, &Text>,
+) -> Option<(OrderText, Arrangement)> {
+    if !order.files().any(|(path, _)| coming.contains_key(path)) {
+        return None;
+    }
+    let laid = order.with(rule, |path, text| {
+        Some(coming.get(path).map_or(text, |it| *it).clone())
+    })?;
+    let mut arrangement = Arrangement::read(rule, laid.as_str());
+    let places = after.places.iter();
+    arrangement.mean(rule, places.map(|(id, place)| (*id, *place)));
+    Some((laid, arrangement))
+}
+
+/// The text of the load order as it will be, of one file or several, and the entries in it.
 fn load_order(
     situation: &Situation<'_>,
-    path: &RelPath,
-    text: &str,
+    (path, text): (&RelPath, &str),
+    arrangement: &Arrangement,
     after: &Afterwards<'_>,
 ) -> Result<String, DrawFault> {
     let Some(rule) = &after.part.family.order else {
@@ -562,7 +591,6 @@ fn load_order(
         return Ok(text.to_owned());
     };
     let inventory = after.part.inventory;
-    let arrangement = &inventory.order;
     let flagged = inventory.components.iter().filter(|c| c.runs.is_switched());
     let gone = flagged.map(|component| &component.facts.id);
     let gone = gone.filter(|id| !after.addons.contains_key(id)).cloned();
@@ -573,7 +601,7 @@ fn load_order(
         true => {
             let facts = running.map(|(_, (facts, _))| *facts);
             let (turns, _) = without_circles(must_follow(facts, situation.sooner))?;
-            arranged(rule, &turns, after)?
+            arranged(rule, arrangement, &turns, after)?
         }
     };
     let apart = after.apart();
@@ -677,11 +705,11 @@ impl<'a> Called<'a> {
 /// The entries of a load order, the first first.
 fn arranged(
     rule: &OrderRule,
+    arrangement: &Arrangement,
     turns: &Follows,
     after: &Afterwards<'_>,
 ) -> Result<Vec<Id>, DrawFault> {
     let inventory = after.part.inventory;
-    let arrangement = &inventory.order;
     let current: Vec<Id> = arrangement.ids().cloned().collect();
     let starters = arrangement.starters();
     // Members of a category that are started by an entry of their own before it.

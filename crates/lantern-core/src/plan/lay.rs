@@ -179,6 +179,19 @@ impl Drawing<'_> {
         Ok(())
     }
 
+    /// Whether a load order lies there: that is the place's own, whoever's folder it lies in.
+    fn is_order(&self, path: &RelPath) -> bool {
+        let mut orders = self.situation.parts.iter().filter_map(|part| part.order);
+        orders.any(|order| order.path() == path)
+    }
+
+    /// Whether settings, or a start script, of the place's own lie there, and are no component's.
+    fn is_own_setting(&self, path: &RelPath) -> bool {
+        let there = self.actions.get(path);
+        let is_nobodys = there.is_some_and(|it| it.before.is_some() && it.component.is_none());
+        is_nobodys && self.situation.family.is_settings(path.as_str())
+    }
+
     pub(super) fn place(&mut self, offer: &Offer, payload: &Payload) -> Result<(), DrawFault> {
         let id = &offer.facts.id;
         self.kinds.insert(id.clone(), offer.facts.kind);
@@ -222,7 +235,13 @@ impl Drawing<'_> {
         let version = offer.facts.version.to_string();
         for file in payload.files.iter().filter(|file| !left_out(&file.path)) {
             let mut path = file.path.clone();
-            if self.is_kept(&path) {
+            if self.is_order(&path) {
+                self.notes.push(format!(
+                    "{path} is the load order, and stays yours; the one that {id} ships is not installed"
+                ));
+                continue;
+            }
+            if self.is_kept(&path) || self.situation.beside && self.is_own_setting(&path) {
                 let Some(beside) = self.beside(&path) else {
                     let note = format!(
                         "{path} of {id} is not installed: everything around it is on the keep list"

@@ -854,7 +854,10 @@ fn stage(
             layering.variants,
             &|path| {
                 let mut patches = layering.patches.values();
-                at.by_hand.contains_key(path) || patches.any(|patch| patch.path == *path)
+                let mut orders = at.parts.iter().filter_map(|part| part.seen.order.as_ref());
+                at.by_hand.contains_key(path)
+                    || patches.any(|patch| patch.path == *path)
+                    || orders.any(|order| order.holds(path))
             },
             downloads,
         );
@@ -1032,7 +1035,7 @@ fn left_by(
         if let Some(rule) = &family.order {
             arrange_by_place(rule, &mut inventory);
         }
-        compare(&mut inventory.components, &remembered);
+        compare(&mut inventory.components, &remembered, order.as_ref());
         files = left;
         parts.push(PartAt {
             seen: PartSeen {

@@ -593,7 +593,7 @@ pub fn payload(
     })
 }
 
-/// The texts of a release in which the family pins something, or that were edited by hand where they come to.
+/// The texts of a release in which the family pins something, of a load order, or that were edited by hand where they come to.
 fn wanted_texts(
     downloads: &Downloads<'_>,
     artifact: &Artifact,
@@ -603,7 +603,10 @@ fn wanted_texts(
 ) -> Result<BTreeMap<RelPath, Text>> {
     let is_told = |path: &str| {
         let mut samples = family.settings.iter().map(|rule| &rule.sample);
-        family.is_followed(path) || samples.any(|files| files.matches(path))
+        let order = family.order.as_ref().filter(|rule| !rule.is_in_names());
+        family.is_followed(path)
+            || samples.any(|files| files.matches(path))
+            || order.is_some_and(|rule| rule.file.matches(path))
     };
     let is_wanted = |file: &&PayloadFile| {
         let named = is_told(file.path.as_str()) || by_hand(&file.path);

@@ -55,7 +55,7 @@ pub struct PlanArgs {
     /// Where you and a release both changed something: take what is shipped, wherever nothing else was decided
     #[arg(long)]
     theirs: bool,
-    /// Put what a release would write into the keep list beside it, as *.new
+    /// Put what a release would write into the keep list, or over settings of the place's own, beside them, as *.new
     #[arg(long)]
     beside: bool,
     /// Fetch the files that it needs, where they are not here yet

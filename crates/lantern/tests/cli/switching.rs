@@ -95,6 +95,133 @@ fn what_is_off_moves_along_and_stays_off() {
 }
 
 #[test]
+fn a_load_order_that_a_release_ships_takes_the_place_of_none() {
+    let world = beds();
+    let parts = "parts = [{ from = \"extra\", to = \"\" }]\n";
+    let shrubs = [hedge::FOLDERS, parts].concat();
+    let family = hedge::family(&shrubs, &[ORDER, hedge::CONSOLE].concat());
+    world.write("hedge.family.toml", family);
+    let sloe = [
+        ("sloe/shrub.toml", "id = 'sloe'\nversion = '1.0'\n"),
+        ("sloe/extra/beds.txt", "plant sloe\n"),
+    ];
+    world.zip("drop/sloe.zip", &sloe);
+    assert_snapshot!(
+        "order_shipped",
+        plan(&world, &["--from", "drop", "--add", "sloe"])
+    );
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    let beds = "plant box deep\nplant yew 2 rows\nplant sloe\n";
+    assert_eq!(world.read("hedge/beds.txt"), beds);
+    // Where there is none, it comes, and names what is there.
+    world.ok(&["undo", "--keep-world", "--yes", "--server", "hedge"]);
+    std::fs::remove_file(world.path("hedge/beds.txt")).unwrap();
+    plan(&world, &["--from", "drop", "--add", "sloe"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/beds.txt"), "plant sloe\n");
+}
+
+#[test]
+fn a_load_order_in_an_add_ons_own_folder_is_no_file_of_its() {
+    let world = World::empty();
+    let order = ORDER.replace("beds.txt", "shrubs/hall/beds.txt");
+    let family = hedge::family(hedge::FOLDERS, &[&order, hedge::CONSOLE].concat());
+    world.write("hedge.family.toml", family);
+    world.write(
+        "hedge/hedge.sh",
+        SERVER.replace("beds.txt", "shrubs/hall/beds.txt"),
+    );
+    for id in ["box", "hall"] {
+        let text = format!("id = '{id}'\nversion = '1.0'\n");
+        world.write(&format!("hedge/shrubs/{id}/shrub.toml"), text);
+    }
+    let beds = "plant hall\nplant box\n";
+    world.write("hedge/shrubs/hall/beds.txt", beds);
+    hedge::adopt(&world);
+    let hall = [
+        ("hall/shrub.toml", "id = 'hall'\nversion = '2.0'\n"),
+        ("hall/beds.txt", "plant hall\n"),
+    ];
+    world.zip("drop/hall.zip", &hall);
+    assert_snapshot!("order_inside", plan(&world, &["--from", "drop"]));
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/shrubs/hall/beds.txt"), beds);
+    assert_snapshot!(
+        "order_inside_survey",
+        world.lantern(&["survey", "--server", "hedge"])
+    );
+    // One that ships none leaves it, and one that goes does.
+    world.zip(
+        "drop/hall.zip",
+        &[("hall/shrub.toml", "id = 'hall'\nversion = '3.0'\n")],
+    );
+    plan(&world, &["--from", "drop"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/shrubs/hall/beds.txt"), beds);
+    plan(&world, &["--drop", "hall"]);
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/shrubs/hall/beds.txt"), "plant box\n");
+}
+
+#[test]
+fn a_file_that_the_load_order_reads_comes_with_the_release_that_it_is_of() {
+    let world = World::empty();
+    let order = [ORDER, "includes = '^also (?P<file>\\S+)$'\n"].concat();
+    let family = hedge::family(hedge::FOLDERS, &[&order, hedge::CONSOLE].concat());
+    world.write("hedge.family.toml", family);
+    let inside = "shrubs/hall/beds.txt";
+    let both = format!("beds.txt {inside}");
+    world.write("hedge/hedge.sh", SERVER.replace("beds.txt", &both));
+    for id in ["box", "hall"] {
+        let text = format!("id = '{id}'\nversion = '1.0'\n");
+        world.write(&format!("hedge/shrubs/{id}/shrub.toml"), text);
+    }
+    world.write("hedge/beds.txt", format!("plant box\nalso {inside}\n"));
+    world.write(&format!("hedge/{inside}"), "plant hall\n");
+    hedge::adopt(&world);
+    let hall = [
+        ("hall/shrub.toml", "id = 'hall'\nversion = '2.0'\n"),
+        ("hall/beds.txt", "# since 2.0\nplant hall wide\n"),
+    ];
+    world.zip("drop/hall.zip", &hall);
+    world.zip(
+        "drop/sloe.zip",
+        &[("sloe/shrub.toml", "id = 'sloe'\nversion = '1.0'\n")],
+    );
+    let add = ["--from", "drop", "--add", "sloe"];
+    assert_snapshot!("order_read_comes", plan(&world, &add));
+    let told = world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert!(told.contains("3 of 3 components are loaded"), "{told}");
+    let beds = "# since 2.0\nplant hall wide\nplant sloe\n";
+    assert_eq!(world.read(&format!("hedge/{inside}")), beds);
+}
+
+#[test]
+fn what_a_release_ships_over_settings_is_put_beside_them_where_that_is_wanted() {
+    let world = World::empty();
+    let parts = "parts = [{ from = \"extra\", to = \"\" }]\n";
+    let shrubs = [hedge::FOLDERS, parts].concat();
+    let family = hedge::family(&shrubs, hedge::CONSOLE);
+    let family = family.replace("layout = { ", "layout = { settings = [\"*.conf\"], ");
+    world.write("hedge.family.toml", family);
+    world.write("hedge/hedge.sh", hedge::SERVER);
+    world.write("hedge/gate.conf", "rows=7\n");
+    hedge::adopt(&world);
+    let sloe = [
+        ("sloe/shrub.toml", "id = 'sloe'\nversion = '1.0'\n"),
+        ("sloe/extra/gate.conf", "rows=2\n"),
+    ];
+    world.zip("drop/sloe.zip", &sloe);
+    let add = ["--from", "drop", "--add", "sloe"];
+    let beside = [&add[..], &["--beside"]].concat();
+    let told = [plan(&world, &add), plan(&world, &beside)];
+    assert_snapshot!("settings_shipped", told.join("\n"));
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/gate.conf"), "rows=7\n");
+    assert_eq!(world.read("hedge/gate.conf.new"), "rows=2\n");
+}
+
+#[test]
 fn what_cannot_be_switched_is_told() {
     let world = beds();
     let told = [
