@@ -109,6 +109,8 @@ pub(super) fn edits(
     texts
         .now
         .extend(coming.iter().map(|(path, text)| (*path, *text)));
+    let mut news = coming.clone();
+    news.extend(merged);
     for (path, text) in merged {
         let (path, by_hand) = situation
             .by_hand
@@ -138,7 +140,7 @@ pub(super) fn edits(
             let path = files.next().map_or(order.path(), |(path, _)| path);
             return Err(unwritable(path));
         }
-        let laid = with_coming(order, rule, after, coming);
+        let laid = with_coming(order, rule, after, &news);
         let installed = (order, &after.part.inventory.order);
         let (order, arrangement) = laid.as_ref().map_or(installed, |(order, it)| (order, it));
         let text = (order.path(), order.as_str());
@@ -558,18 +560,18 @@ fn no_file(rule: &OrderRule, id: &Id) -> DrawFault {
     }
 }
 
-/// A load order with those of its files that come with releases, as they come; none where it has no such.
+/// A load order with those of its files that releases change, as they do; none where it has no such.
 fn with_coming(
     order: &OrderText,
     rule: &OrderRule,
     after: &Afterwards<'_>,
-    coming: &BTreeMap<&RelPath, &Text>,
+    news: &BTreeMap<&RelPath, &Text>,
 ) -> Option<(OrderText, Arrangement)> {
-    if !order.files().any(|(path, _)| coming.contains_key(path)) {
+    if !order.files().any(|(path, _)| news.contains_key(path)) {
         return None;
     }
     let laid = order.with(rule, |path, text| {
-        Some(coming.get(path).map_or(text, |it| *it).clone())
+        Some(news.get(path).map_or(text, |it| *it).clone())
     })?;
     let mut arrangement = Arrangement::read(rule, laid.as_str());
     let places = after.places.iter();

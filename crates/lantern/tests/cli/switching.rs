@@ -181,7 +181,7 @@ fn a_file_that_the_load_order_reads_comes_with_the_release_that_it_is_of() {
     hedge::adopt(&world);
     let hall = [
         ("hall/shrub.toml", "id = 'hall'\nversion = '2.0'\n"),
-        ("hall/beds.txt", "# since 2.0\nplant hall wide\n"),
+        ("hall/beds.txt", "# since 2.0\n\n\nplant hall wide\n"),
     ];
     world.zip("drop/hall.zip", &hall);
     world.zip(
@@ -192,7 +192,18 @@ fn a_file_that_the_load_order_reads_comes_with_the_release_that_it_is_of() {
     assert_snapshot!("order_read_comes", plan(&world, &add));
     let told = world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert!(told.contains("3 of 3 components are loaded"), "{told}");
-    let beds = "# since 2.0\nplant hall wide\nplant sloe\n";
+    let beds = "# since 2.0\n\n\nplant hall wide\nplant sloe\n";
+    assert_eq!(world.read(&format!("hedge/{inside}")), beds);
+    // What was changed in it by hand stays in it.
+    world.edit(&format!("hedge/{inside}"), "# since 2.0", "# ours");
+    let hall = [
+        ("hall/shrub.toml", "id = 'hall'\nversion = '3.0'\n"),
+        ("hall/beds.txt", "# since 2.0\n\n\nplant hall wider\n"),
+    ];
+    world.zip("drop/hall.zip", &hall);
+    assert_snapshot!("order_read_merged", plan(&world, &["--from", "drop"]));
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    let beds = "# ours\n\n\nplant hall wider\nplant sloe\n";
     assert_eq!(world.read(&format!("hedge/{inside}")), beds);
 }
 
