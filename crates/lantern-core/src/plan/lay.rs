@@ -244,7 +244,7 @@ impl Drawing<'_> {
             if self.is_kept(&path) || self.situation.beside && self.is_own_setting(&path) {
                 let Some(beside) = self.beside(&path) else {
                     let note = format!(
-                        "{path} of {id} is not installed: everything around it is on the keep list"
+                        "{path} of {id} is not installed: the place beside it, {path}.new, is taken or kept as well"
                     );
                     self.notes.push(note);
                     continue;

@@ -660,7 +660,7 @@ fn the_keep_list_is_never_written() {
     Replace addons/m0
     Place motd.new
     Replace pack/id
-    note: world/spawn of p is not installed: everything around it is on the keep list
+    note: world/spawn of p is not installed: the place beside it, world/spawn.new, is taken or kept as well
     note: motd is kept as it is; the one of p is put beside it, as motd.new
     ");
     // What is not on the list is written, and what is there of it stays.
