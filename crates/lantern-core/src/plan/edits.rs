@@ -714,6 +714,7 @@ fn arranged(
     let inventory = after.part.inventory;
     let current: Vec<Id> = arrangement.ids().cloned().collect();
     let starters = arrangement.starters();
+    let switched_apart = after.apart();
     // Members of a category that are started by an entry of their own before it.
     let mut apart: BTreeSet<Id> = BTreeSet::new();
     loop {
@@ -724,11 +725,15 @@ fn arranged(
             by.map_or(id.clone(), |entry| entry.id.clone())
         };
         let mut wanted = entries(turns, entry_of);
-        // An entry for something that is not installed is the administrator's own affair; one that starts nothing is of no use.
+        // An entry for something that is not installed, or is switched by something else, is the administrator's own affair; one that
+        // starts nothing is of no use.
         let on = arrangement.entries.iter().filter(|entry| entry.on);
+        let is_absent =
+            |id: &Id| inventory.get(id).is_none() && !Arrangement::is_category(rule, id);
+        let is_sorted_only = |id: &Id| switched_apart.contains(id) && after.addons.contains_key(id);
         for id in on
             .map(|entry| &entry.id)
-            .filter(|id| inventory.get(id).is_none() && !Arrangement::is_category(rule, id))
+            .filter(|id| is_absent(id) || is_sorted_only(id))
         {
             wanted.entry(id.clone()).or_default();
         }

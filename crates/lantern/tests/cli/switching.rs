@@ -95,6 +95,22 @@ fn what_is_off_moves_along_and_stays_off() {
 }
 
 #[test]
+fn what_is_switched_by_its_own_word_keeps_its_place_in_a_load_order() {
+    let world = beds();
+    let switch = "switch = { file = \"shrub.toml\", key = \"awake\" }\n";
+    let shrubs = [hedge::FOLDERS, switch].concat();
+    let family = hedge::family(&shrubs, &[ORDER, hedge::CONSOLE].concat());
+    world.write("hedge.family.toml", family);
+    assert_snapshot!(
+        "own_word_sorted",
+        plan(&world, &["--off", "yew", "--drop", "fern"])
+    );
+    plan(&world, &["--drop", "yew", "--drop", "fern"]);
+    world.ok(&["changeover", "--yes", "--stay", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/beds.txt"), "plant box deep\n");
+}
+
+#[test]
 fn a_load_order_that_a_release_ships_takes_the_place_of_none() {
     let world = beds();
     let parts = "parts = [{ from = \"extra\", to = \"\" }]\n";
