@@ -242,7 +242,7 @@ impl Drawing<'_> {
                 continue;
             }
             if self.is_kept(&path) || self.situation.beside && self.is_own_setting(&path) {
-                let Some(beside) = self.beside(&path) else {
+                let Some(beside) = self.beside(&path, id) else {
                     let note = format!(
                         "{path} of {id} is not installed: the place beside it, {path}.new, is taken or kept as well"
                     );
@@ -279,10 +279,12 @@ impl Drawing<'_> {
         Ok(())
     }
 
-    /// The name beside a kept path, where that is free to be written.
-    fn beside(&self, path: &RelPath) -> Option<RelPath> {
+    /// The name beside a kept path, where that is free to be written, or holds what an earlier release of a component put there.
+    fn beside(&self, path: &RelPath, id: &Id) -> Option<RelPath> {
         let beside = RelPath::parse(&format!("{path}.new")).ok()?;
-        let free = !self.is_kept(&beside) && !self.actions.contains_key(&beside);
+        let goes =
+            |it: &Action| it.what == ActionKind::SetAside && it.component.as_ref() == Some(id);
+        let free = !self.is_kept(&beside) && self.actions.get(&beside).is_none_or(goes);
         free.then_some(beside)
     }
 

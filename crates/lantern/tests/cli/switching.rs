@@ -246,6 +246,17 @@ fn what_a_release_ships_over_settings_is_put_beside_them_where_that_is_wanted() 
     world.ok(&["changeover", "--yes", "--server", "hedge"]);
     assert_eq!(world.read("hedge/gate.conf"), "rows=7\n");
     assert_eq!(world.read("hedge/gate.conf.new"), "rows=2\n");
+    // What its next release ships takes the place of that.
+    let sloe = [
+        ("sloe/shrub.toml", "id = 'sloe'\nversion = '2.0'\n"),
+        ("sloe/extra/gate.conf", "rows=3\n"),
+    ];
+    world.zip("drop/sloe.zip", &sloe);
+    let told = plan(&world, &["--from", "drop", "--beside"]);
+    assert!(told.contains("put beside it, as gate.conf.new"), "{told}");
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/gate.conf"), "rows=7\n");
+    assert_eq!(world.read("hedge/gate.conf.new"), "rows=3\n");
 }
 
 #[test]
