@@ -284,9 +284,11 @@ impl<'a> Trying<'_, '_, 'a> {
             let gone: BTreeSet<&Id> = dropped
                 .flat_map(|facts| facts.stands_for().map(|(id, _)| id))
                 .collect();
+            let asked = &self.questions.request.drop;
             let needs_gone = |facts: &&&Facts| {
                 let needs = facts.needs.iter().any(|need| gone.contains(&need.id));
-                needs && !without.contains(&facts.id) && facts.world_bound != Some(true)
+                let goes = without.contains(&facts.id) || asked.contains(&facts.id);
+                needs && !goes && facts.world_bound != Some(true)
             };
             let more = self.held.values().filter(needs_gone);
             let more: Vec<Id> = more.map(|facts| facts.id.clone()).collect();
@@ -377,10 +379,11 @@ impl Request {
         off.find(|facts| facts.stands_for().any(|(other, _)| other == id))
     }
 
-    /// What is installed and needs one of some components, or what needs that.
+    /// What is installed, is not to be removed, and needs one of some components, or what needs that.
     pub(super) fn needing(&self, ids: &BTreeSet<Id>) -> BTreeSet<Id> {
         let mut by: HashMap<&Id, Vec<&Facts>> = HashMap::new();
-        for facts in self.held.iter().map(|held| &held.facts) {
+        let held = self.held.iter().map(|held| &held.facts);
+        for facts in held.filter(|facts| !self.drop.contains(&facts.id)) {
             for need in &facts.needs {
                 by.entry(&need.id).or_default().push(facts);
             }

@@ -651,18 +651,20 @@ impl<'a> Teller<'a> {
                     ways.push(format!("take {} out of the drop folder", list(&fetched)));
                 }
                 if !held.is_empty() {
-                    let options: Vec<String> =
-                        held.iter().map(|id| format!("--drop {id}")).collect();
-                    ways.push(format!("remove {} ({})", list(&held), options.join(" ")));
+                    ways.push(format!("remove {}", list(&held)));
                 }
-                let way = ways.join(" and ");
-                let them = if ids.len() > 1 { "them" } else { "it" };
-                match also.len() {
-                    0 => way,
-                    _ => format!(
-                        "{way}, and what needs {them}: {}",
-                        list(&also.iter().collect::<Vec<_>>())
-                    ),
+                let mut way = ways.join(" and ");
+                let also: Vec<&Id> = also.iter().collect();
+                if !also.is_empty() {
+                    let verb = if held.is_empty() { "remove " } else { "" };
+                    let them = if ids.len() > 1 { "them" } else { "it" };
+                    way += &format!(", and {verb}what needs {them}: {}", list(&also));
+                }
+                let removed = held.into_iter().chain(also);
+                let options: Vec<String> = removed.map(|id| format!("--drop {id}")).collect();
+                match options[..] {
+                    [] => way,
+                    _ => format!("{way} ({})", options.join(" ")),
                 }
             }
             Remedy::Version(version) => format!("server {version} instead (--to {version})"),

@@ -794,6 +794,20 @@ fn what_is_stuck_for_one_cause_is_told_together() {
       - remove amber, birch and cedar (--drop amber --drop birch --drop cedar)
       - server 5.1 instead (--to 5.1)
     ");
+    // What goes as asked needs nothing any more.
+    let text = "+ server 5.4\n+ pack 3 needs gate provides lib\n+ gate 2 needs lib\n+ moss 1 needs lib:>=1";
+    let mut request = world(text);
+    request.drop.insert(Id::new("pack"));
+    insta::assert_snapshot!(answer(&request), @"
+    gate cannot be installed on server 5.4:
+      gate is installed and must stay.
+      gate 2 needs lib. pack stands in for it.
+      pack is to be removed.
+      The same stops moss: moss 1 needs lib >=1.
+      What helps:
+      - keep pack installed (without --drop pack)
+      - remove gate and moss (--drop gate --drop moss)
+    ");
     // A tenth of a hundred is told, and a number for the rest.
     let users: Vec<String> = (10..50).map(|n| one(&format!("user{n}"))).collect();
     let text = format!(
