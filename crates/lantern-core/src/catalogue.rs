@@ -9,7 +9,7 @@
 use crate::component::{Id, Kind, players_with};
 use crate::facts::{Facts, Reading, WrittenRelease};
 use crate::json::{JsonFault, plain_reason};
-use crate::offer::{Offer, Origin};
+use crate::offer::{Lays, Offer, Origin};
 use crate::supply::{HashKind, StatedFile};
 use crate::version::Notations;
 use foldhash::{HashMap, HashSet};
@@ -163,9 +163,10 @@ pub fn write(name: &str, offers: &[Offer]) -> String {
     let release = |offer: &Offer| {
         let mut written = WrittenRelease::of(&offer.facts);
         written.archive = Some(StatedFile::beside(&offer.artifact));
-        written.content.clone_from(&offer.content);
-        written.inside.clone_from(&offer.inside);
-        written.was.clone_from(&offer.was);
+        written.content = offer.content().map(Box::from);
+        written.inside = offer.inside().map(Box::from);
+        let was = offer.was().filter(|was| !was.is_empty());
+        written.was = was.cloned().map(Box::new);
         written
     };
     let mut offers: Vec<&Offer> = offers.iter().collect();
@@ -274,7 +275,7 @@ impl Catalogue {
         let read = same.filter_map(|(_, number)| self.read(*number, &mut reading).ok());
         let states = |offer: &Offer| {
             let mut checks = offer.supply.iter().flat_map(|supply| &supply.checks);
-            offer.content.as_deref() == Some(hash) || checks.any(|check| check.hex == hash)
+            offer.content() == Some(hash) || checks.any(|check| check.hex == hash)
         };
         read.filter(states).collect()
     }
@@ -425,13 +426,15 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
     let archive = written.archive.take();
     let archive = archive.ok_or_else(|| format!("{say}: archive is missing"))?;
     let (artifact, supply) = archive.read().map_err(|why| format!("{say}: {why}"))?;
-    let content = written.content.take();
-    let inside = written.inside.take();
-    let was = written.was.take().filter(|was| !was.is_empty());
+    let lays = Lays {
+        content: written.content.take(),
+        inside: written.inside.take(),
+        was: written.was.take().map(|was| *was).unwrap_or_default(),
+    };
     let no_hash = |hash: &str| {
         hash.len() != 64 || !hash.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'))
     };
-    if content.as_ref().is_some_and(|hash| no_hash(hash)) {
+    if lays.content.as_ref().is_some_and(|hash| no_hash(hash)) {
         return Err(format!(
             "{say}: content is not 64 hexadecimal digits in lower case"
         ));
@@ -439,9 +442,7 @@ fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> 
     Ok(Offer {
         facts: written.facts(reading)?,
         artifact: Arc::new(artifact),
-        content,
-        inside,
-        was,
+        lays: lays.stated(),
         origin: Origin::Catalogue,
         supply: Some(Box::new(supply)),
     })
@@ -487,7 +488,7 @@ mod tests {
             .collect();
         insta::assert_snapshot!(told.join("\n"), @r#"
         3: bee-traffic 1.0: "=>5" is not a range: "=>" is none of = > >= < <= ^ ~ (column 1)
-        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `build`, `archive`, `content`, `inside`, `was`, `title`, `server`, `needs`, `uses`, `clashes`, `side`, `effect`, `world_bound`, `channel`, `withdrawn`, `framework`, `runtime`, `flavour`, `needs_installed`, `needs_any`, `uses_provided`, `clashes_provided`, `provides`, `replaces`, `companions`, `before`, `after`, `arguments`, `members`, `group`, `takes`, `admits`
+        4: unknown field `sever`, expected one of `id`, `kind`, `version`, `build`, `archive`, `content`, `inside`, `was`, `server`, `needs`, `uses`, `clashes`, `side`, `effect`, `world_bound`, `channel`, `withdrawn`, `title`, `framework`, `runtime`, `flavour`, `needs_installed`, `needs_any`, `uses_provided`, `clashes_provided`, `provides`, `replaces`, `companions`, `before`, `after`, `arguments`, `members`, `group`, `takes`, `admits`
         5: drip-lines 1.0 disagrees with the one at line 2
         7: seed-vault 1.0: archive.blake3 is not 64 hexadecimal digits
         8: the id Drip-Lines differs from drip-lines only in case

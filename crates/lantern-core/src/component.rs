@@ -1,18 +1,17 @@
 //! What a component is to the server, what its id is, and what it can say of others.
 
 use crate::version::{Notation, Range, Version};
+use arcstr::ArcStr;
 use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
+use serde::de::Visitor;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::borrow::Borrow;
 use std::fmt;
-use std::sync::Arc;
 
 /// The id of a component, in the one spelling that its family uses.
-#[derive(
-    Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema,
-)]
-#[serde(from = "String", into = "String")]
-pub struct Id(Arc<str>);
+#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Hash, JsonSchema)]
+#[schemars(transparent)]
+pub struct Id(#[schemars(with = "String")] ArcStr);
 
 impl Id {
     /// Makes an id of a text that is already spelled as the family spells ids.
@@ -34,7 +33,33 @@ impl From<String> for Id {
 
 impl From<Id> for String {
     fn from(id: Id) -> String {
-        id.0.as_ref().into()
+        id.0.as_str().into()
+    }
+}
+
+impl Serialize for Id {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&self.0)
+    }
+}
+
+impl<'de> Deserialize<'de> for Id {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Id, D::Error> {
+        struct OfText;
+
+        impl Visitor<'_> for OfText {
+            type Value = Id;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a string")
+            }
+
+            fn visit_str<E>(self, text: &str) -> Result<Id, E> {
+                Ok(Id::new(text))
+            }
+        }
+
+        deserializer.deserialize_str(OfText)
     }
 }
 

@@ -15,7 +15,7 @@ use lantern_core::catalogue::{self, Catalogue, Releases};
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::{Family, Reader};
-use lantern_core::offer::{Offer, Origin};
+use lantern_core::offer::{Lays, Offer, Origin};
 use lantern_core::path::RelPath;
 use lantern_core::supply::{HashKind, encoded, is_web};
 use lantern_core::version::Version;
@@ -470,7 +470,7 @@ impl Depot {
     /// An offer with what is known of it elsewhere: its version, where it states none itself, and which settings have another
     /// name.
     fn as_known(&self, mut offer: Offer, family: &Family) -> Offer {
-        let own = offer.content.as_deref().into_iter();
+        let own = offer.content().into_iter();
         let hashes = own.chain([offer.artifact.blake3.as_str()]);
         let by_content = hashes.filter_map(|hash| self.known(hash, family)).next();
         let by_others = || {
@@ -484,7 +484,11 @@ impl Depot {
         let Some(known) = known else {
             return offer;
         };
-        offer.was = known.was;
+        offer.lays = Lays {
+            was: known.was().cloned().unwrap_or_default(),
+            ..offer.lays.take().map(|lays| *lays).unwrap_or_default()
+        }
+        .stated();
         if offer.facts.version.is_content() {
             let states_nothing = offer.facts
                 == Facts::new(
@@ -590,12 +594,15 @@ fn offered(
     let read = release::read(&artifact, readers, family, downloads).map_err(said)?;
     let offers = read.into_iter().map(|read| Offer {
         facts: read.facts,
-        content: read
-            .content
-            .filter(|content| *content != artifact.blake3)
-            .map(Box::from),
-        inside: read.inside.map(Box::from),
-        was: None,
+        lays: Lays {
+            content: read
+                .content
+                .filter(|content| *content != artifact.blake3)
+                .map(Box::from),
+            inside: read.inside.map(Box::from),
+            ..Lays::default()
+        }
+        .stated(),
         artifact: artifact.clone(),
         origin: Origin::DropFolder,
         supply: None,

@@ -14,7 +14,7 @@ use lantern_core::draft::{Sample, may_tell};
 use lantern_core::facts::{Facts, Reading};
 use lantern_core::family::{Family, Glob, OrderRule, Pattern, Reader, Shape, Switch};
 use lantern_core::inventory::by_own_word;
-use lantern_core::offer::{Offer, Origin};
+use lantern_core::offer::{Lays, Offer, Origin};
 use lantern_core::order::{Arrangement, Keeping, OrderText};
 use lantern_core::path::RelPath;
 use lantern_core::text::Text;
@@ -152,17 +152,19 @@ pub fn release(family: &Family, path: &Path) -> Result<Vec<ReleaseTried>> {
         let offer = Offer {
             facts: read.facts,
             artifact: Arc::new(artifact.clone()),
-            content: read.content.map(Box::from),
-            was: None,
-            inside: read.inside.map(Box::from),
+            lays: Lays {
+                content: read.content.map(Box::from),
+                inside: read.inside.map(Box::from),
+                ..Lays::default()
+            }
+            .stated(),
             origin: Origin::DropFolder,
             supply: None,
         };
         let facts = &offer.facts;
         let is = Some(format!("{} {} {}", facts.kind, facts.id, facts.version));
         let shown = offer
-            .inside
-            .as_ref()
+            .inside()
             .map(|folder| format!("{}, {folder}", path.display()));
         let release = shown.unwrap_or_else(|| path.display().to_string());
         match release::payload(

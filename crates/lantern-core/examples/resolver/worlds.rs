@@ -80,9 +80,7 @@ fn server(n: usize) -> Version {
 fn offer(facts: Facts) -> Offer {
     Offer {
         facts,
-        content: None,
-        was: None,
-        inside: None,
+        lays: None,
         artifact: Arc::default(),
         supply: None,
         origin: Origin::Catalogue,

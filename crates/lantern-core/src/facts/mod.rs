@@ -58,8 +58,6 @@ stated! {
         was: Option<Box<BTreeMap<String, BTreeMap<String, String>>>>,
     }
     stated {
-        /// Its name for people, where it has one besides the id.
-        title: Option<String> as Text from "title",
         /// Server versions it was made for; `None` when nobody declared any.
         server: Option<Range> as ServerVersions from "server",
         /// What must be there and run.
@@ -79,8 +77,10 @@ stated! {
         /// Whether its makers took it back.
         withdrawn: bool as Flag from "withdrawn",
     }
-    /// What few releases say; those of one component mostly say the same.
+    /// What few releases say, or those of one component alike.
     seldom SeldomFacts {
+        /// Its name for people, where it has one besides the id.
+        title: Option<String> as Text from "title",
         /// Framework versions that it runs on.
         framework: Option<Range> as Versions from "framework",
         /// Versions of the build's runtime that it runs on.

@@ -5,10 +5,11 @@ use crate::component::{Admits, ClientTerms, Has, HasWord, Id, Member, Need, Prov
 use crate::version::{Notation, Notations, Range, RangesRead, Version, VersionFault};
 use foldhash::{HashMap, HashSet};
 use schemars::JsonSchema;
-use serde::de::DeserializeOwned;
-use serde::{Deserialize, Serialize};
+use serde::de::value::SeqAccessDeserializer;
+use serde::de::{DeserializeOwned, SeqAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize};
 use std::collections::BTreeMap;
-use std::fmt::Display;
+use std::fmt::{self, Display};
 use std::sync::Arc;
 use thin_vec::ThinVec;
 
@@ -315,8 +316,8 @@ as_one_text! {
 }
 
 /// The range that is meant of a component; several where several are asked for, as by the members of a pack.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-#[serde(untagged, expecting = "expected a range, or a list of ranges")]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(untagged)]
 pub enum Ranges {
     /// One.
     One(String),
@@ -325,11 +326,36 @@ pub enum Ranges {
 }
 
 impl Ranges {
-    fn texts(self) -> Vec<String> {
+    fn texts(&self) -> &[String] {
         match self {
-            Ranges::One(text) => vec![text],
+            Ranges::One(text) => std::slice::from_ref(text),
             Ranges::Several(texts) => texts,
         }
+    }
+}
+
+// A catalogue has hundreds of thousands of them: none is kept aside to find out which of the two it is.
+impl<'de> Deserialize<'de> for Ranges {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Ranges, D::Error> {
+        struct OneOrSeveral;
+
+        impl<'de> Visitor<'de> for OneOrSeveral {
+            type Value = Ranges;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("a range, or a list of ranges")
+            }
+
+            fn visit_str<E>(self, text: &str) -> Result<Ranges, E> {
+                Ok(Ranges::One(text.to_owned()))
+            }
+
+            fn visit_seq<A: SeqAccess<'de>>(self, texts: A) -> Result<Ranges, A::Error> {
+                Vec::deserialize(SeqAccessDeserializer::new(texts)).map(Ranges::Several)
+            }
+        }
+
+        deserializer.deserialize_any(OneOrSeveral)
     }
 }
 
@@ -343,18 +369,19 @@ impl Written<ThinVec<Need>> for Needs {
         text: BTreeMap<Id, Ranges>,
         reading: &mut Reading<'_>,
     ) -> Result<ThinVec<Need>, Misread> {
-        let each = text.into_iter().flat_map(|(id, ranges)| {
-            let texts = ranges.texts().into_iter();
-            texts.map(move |text| (id.clone(), text))
-        });
-        let needs = each.map(|(id, text)| {
+        let mut needs = ThinVec::with_capacity(text.len());
+        for (id, ranges) in text {
             let id = reading.id(id);
-            let range = reading.ranges.range(reading.notations, &text);
-            let range =
-                range.map_err(|error| Misread::new(id.as_str(), format!("{id}: {error}")))?;
-            Ok(Need { id, range })
-        });
-        let mut needs: ThinVec<Need> = needs.collect::<Result<_, _>>()?;
+            for text in ranges.texts() {
+                let range = reading.ranges.range(reading.notations, text);
+                let range =
+                    range.map_err(|error| Misread::new(id.as_str(), format!("{id}: {error}")))?;
+                needs.push(Need {
+                    id: id.clone(),
+                    range,
+                });
+            }
+        }
         needs.shrink_to_fit();
         Ok(needs)
     }
@@ -366,11 +393,8 @@ impl Written<ThinVec<Need>> for Needs {
 
     fn shown(text: &BTreeMap<Id, Ranges>) -> String {
         let pairs = text.iter().flat_map(|(id, ranges)| {
-            let ranges = match ranges {
-                Ranges::One(range) => std::slice::from_ref(range),
-                Ranges::Several(ranges) => ranges,
-            };
-            ranges.iter().map(move |range| match range.as_str() {
+            let ranges = ranges.texts().iter();
+            ranges.map(move |range| match range.as_str() {
                 "*" | "" => id.to_string(),
                 range => format!("{id} {range}"),
             })
@@ -474,22 +498,21 @@ impl Written<ThinVec<Admits>> for AdmitsClients {
 
     fn read(text: Self::Text, reading: &mut Reading<'_>) -> Result<ThinVec<Admits>, Misread> {
         let notations = reading.notations;
-        let each = text.into_iter().flat_map(|(kind, admission)| {
+        let mut admits = ThinVec::new();
+        for (kind, admission) in text {
+            let client = String::from(kind);
             let (ranges, terms) = admission.apart();
-            let texts = ranges.texts().into_iter();
-            texts.map(move |text| (String::from(kind.clone()), text, terms.clone()))
-        });
-        let admits = each.map(|(client, text, terms)| {
-            let versions = notations.client_range(&client, terms.notation, &text);
-            let versions =
-                versions.map_err(|error| Misread::new(&client, format!("{client}: {error}")))?;
-            Ok(Admits {
-                client,
-                versions,
-                terms,
-            })
-        });
-        admits.collect()
+            for text in ranges.texts() {
+                let versions = notations.client_range(&client, terms.notation, text);
+                admits.push(Admits {
+                    versions: versions
+                        .map_err(|error| Misread::new(&client, format!("{client}: {error}")))?,
+                    client: client.clone(),
+                    terms: terms.clone(),
+                });
+            }
+        }
+        Ok(admits)
     }
 
     fn write(value: &ThinVec<Admits>) -> Self::Text {

@@ -132,6 +132,7 @@ impl Names<'_> {
             after: ThinVec::new(),
             arguments: None,
             members: members.collect(),
+            title: facts.title.clone(),
             group: facts.group.as_ref().map(of_first),
             takes: self
                 .servers
@@ -144,7 +145,6 @@ impl Names<'_> {
             kind: facts.kind,
             version: facts.version.clone(),
             build: facts.build.clone(),
-            title: facts.title.clone(),
             server: facts.server.clone(),
             needs,
             uses: self.needs(&facts.uses),

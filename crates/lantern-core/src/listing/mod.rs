@@ -449,9 +449,7 @@ impl Listing {
         Ok(Offer {
             facts,
             artifact: Arc::new(artifact),
-            content: None,
-            inside: None,
-            was: None,
+            lays: None,
             origin: Origin::Catalogue,
             supply: Some(Box::new(supply)),
         })

@@ -135,7 +135,7 @@ impl Drawing<'_> {
             self.notes.push(note);
         }
         // Of a download that holds several it is told once.
-        let told = offer.inside.is_some() && self.archives.contains(&offer.artifact);
+        let told = offer.inside().is_some() && self.archives.contains(&offer.artifact);
         if !payload.unused.is_empty() && !told {
             let shown = &payload.unused[..payload.unused.len().min(5)];
             let more = match payload.unused.len() - shown.len() {
@@ -309,7 +309,7 @@ impl Drawing<'_> {
         let mut manner = self.situation.family.manner(path);
         let of_file =
             |named: &str| path.as_str() == named || path.as_str().ends_with(&format!("/{named}"));
-        let was = offer.was.iter().flat_map(|was| was.iter());
+        let was = offer.was().into_iter().flatten();
         for (_, was) in was.filter(|(named, _)| of_file(named)) {
             manner
                 .was

@@ -323,9 +323,7 @@ proptest! {
         for (number, id) in ["b", "f", "p"].into_iter().enumerate() {
             let offer = moves[number].then(|| {
                 offers.push(Offer {
-                    content: None,
-                    was: None,
-                    inside: None,
+                    lays: None,
                     facts: Facts::new(Id::new(id), kind(id), version(2)),
                     artifact: crate::artifact::Artifact { file: id.into(), blake3: hash(id), bytes: 1, urls: Vec::new() }.into(),
                     origin: Origin::Catalogue,
@@ -518,9 +516,7 @@ impl PackMove {
         tree.insert(path("start.sh"), script.into());
         let scripts = [(path("start.sh"), crate::text::Text::read(script.as_bytes()))];
         let offer = Offer {
-            content: None,
-            was: None,
-            inside: None,
+            lays: None,
             facts: Facts::new(Id::new("p"), Kind::Pack, version(2)),
             artifact: Arc::default(),
             origin: Origin::Catalogue,
@@ -858,9 +854,7 @@ fn addons_drawn_in(
             hash: hash(id),
         };
         offers.push(Offer {
-            content: None,
-            was: None,
-            inside: None,
+            lays: None,
             facts,
             artifact: Arc::default(),
             origin: Origin::Catalogue,
@@ -1183,9 +1177,7 @@ fn named_addons(
         proved: true,
     };
     let offers = [Offer {
-        content: None,
-        was: None,
-        inside: None,
+        lays: None,
         facts: Facts::new(Id::new("b"), Kind::Addon, version(2)),
         artifact: Arc::default(),
         origin: Origin::Catalogue,

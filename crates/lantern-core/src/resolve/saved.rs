@@ -288,9 +288,7 @@ impl Request {
             offers.push(Offer {
                 facts: offer.release.facts(&mut reading).map_err(sense)?,
                 artifact: nowhere.clone(),
-                content: None,
-                was: None,
-                inside: None,
+                lays: None,
                 supply: None,
                 origin: match offer.by_hand {
                     true => Origin::DropFolder,

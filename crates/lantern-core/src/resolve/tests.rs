@@ -146,9 +146,7 @@ pub(crate) fn world(text: &str) -> Request {
         }
         let by_hand = line.strip_prefix("! ");
         Arc::make_mut(&mut request.offers).push(Offer {
-            content: None,
-            was: None,
-            inside: None,
+            lays: None,
             facts: facts(by_hand.unwrap_or(line)),
             artifact: Arc::default(),
             supply: None,

@@ -1,8 +1,9 @@
 //! How versions and ranges are written in one place: by a family, in a catalogue, in a request.
 
 use super::{Notation, Range, RangeFault, RangeNotation, Version, VersionFault};
+use foldhash::HashMap;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 
 /// How versions and ranges are written.
 #[derive(Debug, Clone, Serialize, Deserialize)]

@@ -13,7 +13,7 @@ use lantern_core::clients::{ClientFile, Duty, From, Kept};
 use lantern_core::component::{Id, Kind};
 use lantern_core::family::{ClientKind, Reader};
 use lantern_core::inventory::Inventory;
-use lantern_core::offer::{Offer, Origin};
+use lantern_core::offer::{Lays, Offer, Origin};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{DrawFault, Plan};
 use std::collections::BTreeMap;
@@ -243,9 +243,11 @@ impl Reading<'_> {
         let offer = Offer {
             facts: read.facts,
             artifact: Arc::new(artifact),
-            content: read.content.map(Box::from),
-            was: None,
-            inside: None,
+            lays: Lays {
+                content: read.content.map(Box::from),
+                ..Lays::default()
+            }
+            .stated(),
             origin: Origin::DropFolder,
             supply: None,
         };

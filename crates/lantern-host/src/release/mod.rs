@@ -512,7 +512,7 @@ pub fn payload(
             None => Arc::default(),
             Some(_) => downloads.contents(artifact)?,
         };
-        let entries = of_one_file(reader, offer.inside.as_deref(), &entries);
+        let entries = of_one_file(reader, offer.inside(), &entries);
         let laid = lay_out(reader, &offer.facts, installed, None, &entries, artifact)?;
         return Ok(Payload {
             place: laid.place,
@@ -527,7 +527,7 @@ pub fn payload(
             texts: BTreeMap::new(),
         });
     }
-    let part = offer.inside.as_deref();
+    let part = offer.inside();
     let names = downloads.names(artifact)?;
     let mut names: Vec<&str> = names.iter().map(String::as_str).collect();
     // Beside several there are single files only: they go nowhere.
