@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 /// Crates that only compute. A new one is looked at before it is added here.
 const ALLOWED: &[&str] = &[
+    "arcstr",
     "blake3",
     "encoding_rs",
     "foldhash",
