@@ -7,13 +7,13 @@
 //! each release stands and what it is called; then only those are read that take part.
 
 use crate::component::{Id, Kind, players_with};
-use crate::facts::{Facts, Reading, WrittenRelease};
+use crate::facts::{Facts, OneRelease, Reading, WrittenRelease};
 use crate::json::{JsonFault, plain_reason};
 use crate::offer::{Lays, Offer, Origin};
 use crate::supply::{HashKind, StatedFile};
 use crate::version::Notations;
 use foldhash::{HashMap, HashSet};
-use serde::de::IgnoredAny;
+use serde::de::{DeserializeSeed, IgnoredAny};
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 use std::collections::hash_map::Entry;
@@ -420,31 +420,29 @@ pub fn concerning<'a>(
 }
 
 fn read_release(text: &str, reading: &mut Reading<'_>) -> Result<Offer, String> {
-    let mut written: WrittenRelease =
-        serde_json::from_str(text).map_err(|error| plain_reason(&error))?;
-    let say = format!("{} {}", written.id, written.version);
-    let archive = written.archive.take();
-    let archive = archive.ok_or_else(|| format!("{say}: archive is missing"))?;
-    let (artifact, supply) = archive.read().map_err(|why| format!("{say}: {why}"))?;
+    let read = OneRelease(reading).deserialize(&mut serde_json::Deserializer::from_str(text));
+    let read = read.map_err(|error| plain_reason(&error))??;
+    let facts = read.facts;
+    let say = |why: &str| format!("{} {}: {why}", facts.id, facts.version);
+    let archive = read.archive.ok_or_else(|| say("archive is missing"))?;
+    let (artifact, supply) = archive.read().map_err(|why| say(&why))?;
     let lays = Lays {
-        content: written.content.take(),
-        inside: written.inside.take(),
-        was: written.was.take().map(|was| *was).unwrap_or_default(),
+        content: read.content,
+        inside: read.inside,
+        was: read.was.unwrap_or_default(),
     };
     let no_hash = |hash: &str| {
         hash.len() != 64 || !hash.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'))
     };
     if lays.content.as_ref().is_some_and(|hash| no_hash(hash)) {
-        return Err(format!(
-            "{say}: content is not 64 hexadecimal digits in lower case"
-        ));
+        return Err(say("content is not 64 hexadecimal digits in lower case"));
     }
     Ok(Offer {
-        facts: written.facts(reading)?,
         artifact: Arc::new(artifact),
         lays: lays.stated(),
         origin: Origin::Catalogue,
         supply: Some(Box::new(supply)),
+        facts,
     })
 }
 

@@ -1,4 +1,9 @@
-//! What the JSON reader says, for people.
+//! What the JSON reader says, for people, and reading what is too much to be kept on the way.
+
+use serde::Deserialize;
+use serde::de::value::MapAccessDeserializer;
+use serde::de::{DeserializeSeed, IntoDeserializer, MapAccess};
+use std::borrow::Cow;
 
 /// Why a text is not the JSON that a format wants: it breaks off, or a key or value does not fit.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -48,6 +53,57 @@ pub(crate) fn plain_reason(error: &serde_json::Error) -> String {
     match text.rfind(" at line ") {
         Some(end) => text[..end].into(),
         None => text,
+    }
+}
+
+/// A text that is looked at and not kept.
+#[derive(Deserialize)]
+#[serde(transparent)]
+pub(crate) struct Passing<'a>(#[serde(borrow)] pub(crate) Cow<'a, str>);
+
+/// A map some of whose values are read apart, by a function that says which: what reads the map finds nothing in their places.
+pub(crate) struct Apart<A, Take> {
+    map: A,
+    take: Take,
+    is_taken: bool,
+}
+
+impl<'de, A: MapAccess<'de>, Take> Apart<A, Take>
+where
+    Take: FnMut(&str, &mut A) -> Result<bool, A::Error>,
+{
+    pub(crate) fn read<Value: Deserialize<'de>>(map: A, take: Take) -> Result<Value, A::Error> {
+        let apart = Apart {
+            map,
+            take,
+            is_taken: false,
+        };
+        Value::deserialize(MapAccessDeserializer::new(apart))
+    }
+}
+
+impl<'de, A: MapAccess<'de>, Take> MapAccess<'de> for Apart<A, Take>
+where
+    Take: FnMut(&str, &mut A) -> Result<bool, A::Error>,
+{
+    type Error = A::Error;
+
+    fn next_key_seed<K: DeserializeSeed<'de>>(
+        &mut self,
+        seed: K,
+    ) -> Result<Option<K::Value>, A::Error> {
+        let Some(Passing(key)) = self.map.next_key()? else {
+            return Ok(None);
+        };
+        self.is_taken = (self.take)(&key, &mut self.map)?;
+        seed.deserialize(key.into_deserializer()).map(Some)
+    }
+
+    fn next_value_seed<V: DeserializeSeed<'de>>(&mut self, seed: V) -> Result<V::Value, A::Error> {
+        match self.is_taken {
+            true => seed.deserialize(().into_deserializer()),
+            false => self.map.next_value_seed(seed),
+        }
     }
 }
 

@@ -232,8 +232,8 @@ pub fn compared(before: &[MayJoin], after: &[MayJoin]) -> Vec<ClientChange> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::facts::Reading;
-    use crate::facts::WrittenRelease;
+    use crate::facts::{OneRelease, Reading, WrittenRelease};
+    use serde::de::DeserializeSeed;
 
     const FAMILY: &str = r#"
         format = 1
@@ -271,8 +271,10 @@ mod tests {
     "#;
 
     fn facts(family: &Family, text: &str) -> Facts {
-        let written: WrittenRelease = serde_json::from_str(text).unwrap();
-        written.facts(&mut Reading::new(&family.versions)).unwrap()
+        let mut reading = Reading::new(&family.versions);
+        let mut text = serde_json::Deserializer::from_str(text);
+        let read = OneRelease(&mut reading).deserialize(&mut text);
+        read.unwrap().unwrap().facts
     }
 
     fn told(list: &[MayJoin]) -> String {
@@ -354,9 +356,11 @@ mod tests {
         let early = Version::parse("1.0.0-rc.1", crate::version::Notation::Semver).unwrap();
         let kite = who.iter().find(|it| it.client == "kite").unwrap();
         assert_eq!(kite.admits(&early), Some(true));
-        let fault = serde_json::from_str::<WrittenRelease>(
+        let mut reading = Reading::new(&family.versions);
+        let mut text = serde_json::Deserializer::from_str(
             r#"{"admits":{"kite":{"versions":"1","has":"all"}}}"#,
         );
+        let fault = OneRelease(&mut reading).deserialize(&mut text);
         insta::assert_snapshot!(fault.unwrap_err(), @r#"expected a range, a list of ranges, or a table with versions, title, notation and has ("same", "nothing" or a list of ids) at line 1 column 47"#);
     }
 

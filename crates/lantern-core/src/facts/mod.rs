@@ -11,16 +11,19 @@ pub use notation::{Misread, Reading, Source};
 use crate::component::{
     Admits, Channel, ClientVersion, Effect, Id, Kind, Member, Need, Provided, Side,
 };
+use crate::json::Passing;
 use crate::supply::StatedFile;
 use crate::version::{Notation, Range, Version};
 use notation::{
     AdmitsClients, AnyOf, Flag, Gathered, Ids, Members, Names, Needs, Numbers, OneVersion,
-    Provides, ServerVersions, Text, Versions, Whether, Word, Written, is_unstated,
+    Provides, ServerVersions, Taking, Text, Versions, Whether, Word, Written, is_unstated,
 };
 use schemars::JsonSchema;
-use serde::{Deserialize, Serialize};
+use serde::de::{DeserializeSeed, Error, MapAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize};
 use stated::stated;
 use std::collections::BTreeMap;
+use std::fmt;
 use std::ops::{Deref, DerefMut};
 use std::sync::{Arc, LazyLock};
 use thin_vec::ThinVec;
@@ -39,7 +42,7 @@ stated! {
         build: Arc<BuildFacts>,
     }
     /// A release as catalogues and requests write it, and as surveys show it.
-    #[derive(Debug, Default, Serialize, Deserialize, JsonSchema)]
+    #[derive(Debug, Default, Serialize, JsonSchema)]
     #[serde(deny_unknown_fields, default)]
     texts WrittenRelease {
         id: Id,
@@ -57,6 +60,7 @@ stated! {
         #[serde(skip_serializing_if = "is_unstated")]
         was: Option<Box<BTreeMap<String, BTreeMap<String, String>>>>,
     }
+    keys ReleaseKey
     stated {
         /// Server versions it was made for; `None` when nobody declared any.
         server: Option<Range> as ServerVersions from "server",
@@ -123,9 +127,10 @@ stated! {
     #[derive(Debug, Clone, PartialEq, Eq)]
     values BuildFacts {}
     /// The same as it is written.
-    #[derive(Debug, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+    #[derive(Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
     #[serde(deny_unknown_fields, default)]
     texts WrittenBuild {}
+    keys BuildKey
     stated {
         /// The version of its runtime.
         runtime: Option<Version> as OneVersion from "runtime",
@@ -173,6 +178,12 @@ pub fn fields() -> impl Iterator<Item = (&'static str, bool)> {
     let own = own.filter(|(field, _)| !TURNED.contains(field));
     Facts::FIELDS.iter().chain(&OF_CLIENTS).chain(own).copied()
 }
+
+/// Stands where no version has been read yet.
+static NO_VERSION: LazyLock<Version> = LazyLock::new(|| {
+    let version = Version::parse("0", Notation::Dotted);
+    version.expect("a number is a version")
+});
 
 /// A build's own fields, without those that would tell what it asks for.
 struct OfBuild<'s>(&'s dyn Source);
@@ -292,30 +303,119 @@ pub fn stated_notation<'f>(
     })
 }
 
-impl WrittenRelease {
-    /// What the release says, in values.
-    ///
-    /// # Errors
-    /// When something that has to be there is missing, or a text makes no sense.
-    pub fn facts(mut self, reading: &mut Reading<'_>) -> Result<Facts, String> {
-        let (id, stated) = (self.id.clone(), std::mem::take(&mut self.version));
-        let say = |error: &dyn std::fmt::Display| format!("{id} {stated}: {error}");
-        if id.as_str().is_empty() || stated.is_empty() {
-            return Err(say(&"id and version are both needed"));
-        }
-        let kind = self.kind.ok_or_else(|| say(&"kind is missing"))?;
-        let version = reading.version(kind == Kind::Build, &stated);
-        let version = version.map_err(|error| say(&error))?;
-        let mut facts = Facts::new(reading.id(id.clone()), kind, version);
-        let build = self.build.take();
-        facts.read(self, reading).map_err(|error| say(&error))?;
-        if let Some(build) = build {
-            let read = Arc::make_mut(&mut facts.build).read(build, reading);
-            read.map_err(|error| say(&error))?;
-        }
-        Ok(facts)
+/// A release as a catalogue or a request has it.
+#[derive(Debug)]
+pub struct ReadRelease {
+    /// What it says of itself.
+    pub facts: Facts,
+    pub(crate) archive: Option<StatedFile>,
+    pub(crate) content: Option<Box<str>>,
+    pub(crate) inside: Option<Box<str>>,
+    pub(crate) was: Option<BTreeMap<String, BTreeMap<String, String>>>,
+}
+
+/// Reads a release where it is written, and tells what of it makes no sense, or that something which has to be there is missing.
+#[derive(Debug)]
+pub struct OneRelease<'r, 'n>(pub &'r mut Reading<'n>);
+
+impl<'de> DeserializeSeed<'de> for OneRelease<'_, '_> {
+    type Value = Result<ReadRelease, String>;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Self::Value, D::Error> {
+        deserializer.deserialize_map(self)
+    }
+}
+
+impl<'de> Visitor<'de> for OneRelease<'_, '_> {
+    type Value = Result<ReadRelease, String>;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a release")
     }
 
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Self::Value, A::Error> {
+        let OneRelease(reading) = self;
+        let (mut id, mut kind, mut stated) = (Id::default(), None::<Kind>, String::new());
+        let mut build = Ok(None);
+        let mut read = ReadRelease {
+            facts: Facts::new(Id::default(), Kind::Addon, NO_VERSION.clone()),
+            archive: None,
+            content: None,
+            inside: None,
+            was: None,
+        };
+        let told = read.facts.take(&mut map, reading, |key, map, reading| {
+            match key {
+                ReleaseKey::id => id = reading.id(&map.next_value::<Passing>()?.0),
+                ReleaseKey::kind => kind = map.next_value()?,
+                ReleaseKey::version => stated = map.next_value()?,
+                ReleaseKey::build => build = map.next_value_seed(OfABuild(reading))?,
+                ReleaseKey::archive => read.archive = map.next_value()?,
+                ReleaseKey::content => read.content = map.next_value()?,
+                ReleaseKey::inside => read.inside = map.next_value()?,
+                ReleaseKey::was => read.was = map.next_value()?,
+                _ => return Ok(false),
+            }
+            Ok(true)
+        })?;
+        if id.as_str().is_empty() {
+            return Ok(Err("id is missing".into()));
+        }
+        if stated.is_empty() {
+            return Ok(Err(format!("{id}: version is missing")));
+        }
+        let say = |error: &dyn fmt::Display| format!("{id} {stated}: {error}");
+        let Some(kind) = kind else {
+            return Ok(Err(say(&"kind is missing")));
+        };
+        let version = match reading.version(kind == Kind::Build, &stated) {
+            Ok(version) => version,
+            Err(error) => return Ok(Err(say(&error))),
+        };
+        match told.and(build) {
+            Ok(Some(build)) => read.facts.build = Arc::new(build),
+            Ok(None) => {}
+            Err(misread) => return Ok(Err(say(&misread))),
+        }
+        (read.facts.id, read.facts.kind, read.facts.version) = (id, kind, version);
+        Ok(Ok(read))
+    }
+}
+
+/// What a release says as a build.
+struct OfABuild<'r, 'n>(&'r mut Reading<'n>);
+
+impl<'de> DeserializeSeed<'de> for OfABuild<'_, '_> {
+    type Value = Result<Option<BuildFacts>, Misread>;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Self::Value, D::Error> {
+        deserializer.deserialize_option(self)
+    }
+}
+
+impl<'de> Visitor<'de> for OfABuild<'_, '_> {
+    type Value = Result<Option<BuildFacts>, Misread>;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("what a build offers")
+    }
+
+    fn visit_unit<E>(self) -> Result<Self::Value, E> {
+        Ok(Ok(None))
+    }
+
+    fn visit_some<D: Deserializer<'de>>(self, deserializer: D) -> Result<Self::Value, D::Error> {
+        deserializer.deserialize_map(self)
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Self::Value, A::Error> {
+        let mut build = BuildFacts::default();
+        let told = build.take(&mut map, self.0, |_, _, _| Ok(false))?;
+        Ok(told.map(|()| Some(build)))
+    }
+}
+
+impl WrittenRelease {
     /// What is stated besides id, kind and version: key and words for people, in the order of the list.
     pub fn each(&self) -> Vec<(&'static str, String)> {
         let build = self.build.iter().flat_map(WrittenBuild::stated);

@@ -2,14 +2,16 @@
 
 use super::SeldomFacts;
 use crate::component::{Admits, ClientTerms, Has, HasWord, Id, Member, Need, Provided};
+use crate::json::Passing;
 use crate::version::{Notation, Notations, Range, RangesRead, Version, VersionFault};
 use foldhash::{HashMap, HashSet};
 use schemars::JsonSchema;
-use serde::de::value::SeqAccessDeserializer;
-use serde::de::{DeserializeOwned, SeqAccess, Visitor};
+use serde::de::{DeserializeOwned, DeserializeSeed, MapAccess, SeqAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::fmt::{self, Display};
+use std::marker::PhantomData;
 use std::sync::Arc;
 use thin_vec::ThinVec;
 
@@ -36,23 +38,31 @@ impl Misread {
 /// What texts are read by; what stands in many places is read once, and shared.
 #[derive(Debug)]
 pub struct Reading<'n> {
-    notations: &'n Notations,
+    notations: Cow<'n, Notations>,
     ranges: RangesRead,
     /// By whether they are of the server, then by text.
     versions: [HashMap<String, Version>; 2],
     ids: HashSet<Id>,
     seldom: Arc<SeldomFacts>,
+    /// Room for the needs of one release, before it is known how many they are.
+    needs: Vec<Need>,
 }
 
 impl<'n> Reading<'n> {
     /// Nothing read yet.
     pub fn new(notations: &'n Notations) -> Reading<'n> {
+        Reading::by(Cow::Borrowed(notations))
+    }
+
+    /// Likewise, by notations of its own.
+    pub(crate) fn by(notations: Cow<'n, Notations>) -> Reading<'n> {
         Reading {
             notations,
             ranges: RangesRead::default(),
             versions: Default::default(),
             ids: HashSet::default(),
             seldom: SeldomFacts::nothing(),
+            needs: Vec::new(),
         }
     }
 
@@ -82,13 +92,39 @@ impl<'n> Reading<'n> {
         self.seldom.clone()
     }
 
-    /// The id, as it was met before.
-    pub(super) fn id(&mut self, id: Id) -> Id {
-        if let Some(known) = self.ids.get(&id) {
+    /// The id of a text, as it was met before.
+    pub(super) fn id(&mut self, text: &str) -> Id {
+        if let Some(known) = self.ids.get(text.trim()) {
             return known.clone();
         }
+        let id = Id::new(text);
         self.ids.insert(id.clone());
         id
+    }
+
+    /// A need of a component in a range.
+    fn need(&mut self, id: &Id, range: &str) -> Result<Need, Misread> {
+        match self.ranges.range(&self.notations, range) {
+            Ok(range) => Ok(Need {
+                id: id.clone(),
+                range,
+            }),
+            Err(error) => Err(Misread::new(id.as_str(), format!("{id}: {error}"))),
+        }
+    }
+
+    /// What stands in for an id, in a version or in every one.
+    fn provided(&mut self, id: &str, version: Option<&str>) -> Result<Provided, Misread> {
+        let version = version.map(|version| OneVersion::read(version, self));
+        Ok(Provided {
+            id: self.id(id),
+            version: version.transpose()?,
+        })
+    }
+
+    /// The notations that it reads by.
+    pub(crate) fn notations(&self) -> &Notations {
+        &self.notations
     }
 }
 
@@ -107,9 +143,13 @@ pub trait Source {
 /// How a value is written.
 pub(super) trait Written<Value> {
     /// What it is written as.
-    type Text: Default + PartialEq + Serialize + DeserializeOwned + JsonSchema;
+    type Text: Default + PartialEq + Serialize + JsonSchema;
 
-    fn read(text: Self::Text, reading: &mut Reading<'_>) -> Result<Value, Misread>;
+    /// Reads it where it is written. What is there and makes no sense is no fault of the format.
+    fn take<'de, D: Deserializer<'de>>(
+        deserializer: D,
+        reading: &mut Reading<'_>,
+    ) -> Result<Result<Value, Misread>, D::Error>;
 
     fn write(value: &Value) -> Self::Text;
 
@@ -117,12 +157,38 @@ pub(super) trait Written<Value> {
     fn shown(text: &Self::Text) -> String;
 }
 
+/// What takes a value as a notation writes it.
+pub(super) struct Taking<'r, 'n, Notation, Value>(
+    &'r mut Reading<'n>,
+    PhantomData<(Notation, Value)>,
+);
+
+impl<'r, 'n, Notation, Value> Taking<'r, 'n, Notation, Value> {
+    pub(super) fn by(reading: &'r mut Reading<'n>) -> Taking<'r, 'n, Notation, Value> {
+        Taking(reading, PhantomData)
+    }
+}
+
+impl<'de, Value, Notation: Written<Value>> DeserializeSeed<'de>
+    for Taking<'_, '_, Notation, Value>
+{
+    type Value = Result<Value, Misread>;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Self::Value, D::Error> {
+        Notation::take(deserializer, self.0)
+    }
+}
+
 /// How a reader's field gives a value.
-pub(super) trait Gathered<Value>: Written<Value> {
+pub(super) trait Gathered<Value> {
     /// Whether the field gives ids or kinds, each with something beside it.
     const IS_LIST: bool = false;
 
-    fn gather(source: &dyn Source, field: &str) -> Result<Self::Text, Misread>;
+    fn gather(
+        source: &dyn Source,
+        field: &str,
+        reading: &mut Reading<'_>,
+    ) -> Result<Value, Misread>;
 }
 
 /// Whether nothing is stated.
@@ -138,6 +204,18 @@ fn yes_or_no(is_so: bool) -> String {
     if is_so { "yes" } else { "no" }.into()
 }
 
+fn truth(source: &dyn Source, field: &str) -> Result<Option<bool>, Misread> {
+    let truth = |text: String| match text.as_str() {
+        "true" | "yes" | "1" => Ok(true),
+        "false" | "no" | "0" => Ok(false),
+        _ => Err(Misread::new(
+            &text,
+            format!("{text:?} is none of true, false"),
+        )),
+    };
+    source.text(field).map(truth).transpose()
+}
+
 /// Values that are written as they are: for each notation, the way in which a field gives them.
 macro_rules! as_they_are {
     ($($(#[$doc:meta])* $Notation:ident of $Value:ty: $is_list:literal, $gather:expr, $shown:expr;)*) => {
@@ -148,8 +226,11 @@ macro_rules! as_they_are {
             impl Written<$Value> for $Notation {
                 type Text = $Value;
 
-                fn read(text: $Value, _: &mut Reading<'_>) -> Result<$Value, Misread> {
-                    Ok(text)
+                fn take<'de, D: Deserializer<'de>>(
+                    deserializer: D,
+                    _: &mut Reading<'_>,
+                ) -> Result<Result<$Value, Misread>, D::Error> {
+                    <$Value>::deserialize(deserializer).map(Ok)
                 }
 
                 fn write(value: &$Value) -> $Value {
@@ -165,7 +246,11 @@ macro_rules! as_they_are {
             impl Gathered<$Value> for $Notation {
                 const IS_LIST: bool = $is_list;
 
-                fn gather(source: &dyn Source, field: &str) -> Result<$Value, Misread> {
+                fn gather(
+                    source: &dyn Source,
+                    field: &str,
+                    _: &mut Reading<'_>,
+                ) -> Result<$Value, Misread> {
                     let gather: fn(&dyn Source, &str) -> Result<$Value, Misread> = $gather;
                     gather(source, field)
                 }
@@ -178,16 +263,9 @@ as_they_are! {
     /// Any text.
     Text of Option<String>: false, |source, field| Ok(source.text(field)), stated_text;
     /// Whether, where it is not known.
-    Whether of Option<bool>: false, |source, field| {
-        let truth = |text: String| match text.as_str() {
-            "true" | "yes" | "1" => Ok(true),
-            "false" | "no" | "0" => Ok(false),
-            _ => Err(Misread::new(&text, format!("{text:?} is none of true, false"))),
-        };
-        source.text(field).map(truth).transpose()
-    }, |whether| yes_or_no(*whether == Some(true));
+    Whether of Option<bool>: false, truth, |whether| yes_or_no(*whether == Some(true));
     /// Whether, and not where nobody says so.
-    Flag of bool: false, |source, field| Ok(Whether::gather(source, field)?.unwrap_or_default()),
+    Flag of bool: false, |source, field| Ok(truth(source, field)?.unwrap_or_default()),
         |flag| yes_or_no(*flag);
     /// Words, in their order.
     Names of Vec<String>: true, |source, field| {
@@ -214,8 +292,12 @@ pub(super) struct Ids;
 impl Written<ThinVec<Id>> for Ids {
     type Text = Vec<Id>;
 
-    fn read(text: Vec<Id>, reading: &mut Reading<'_>) -> Result<ThinVec<Id>, Misread> {
-        Ok(text.into_iter().map(|id| reading.id(id)).collect())
+    fn take<'de, D: Deserializer<'de>>(
+        deserializer: D,
+        reading: &mut Reading<'_>,
+    ) -> Result<Result<ThinVec<Id>, Misread>, D::Error> {
+        let texts = Vec::<Passing>::deserialize(deserializer)?.into_iter();
+        Ok(Ok(texts.map(|text| reading.id(&text.0)).collect()))
     }
 
     fn write(value: &ThinVec<Id>) -> Vec<Id> {
@@ -230,9 +312,13 @@ impl Written<ThinVec<Id>> for Ids {
 impl Gathered<ThinVec<Id>> for Ids {
     const IS_LIST: bool = true;
 
-    fn gather(source: &dyn Source, field: &str) -> Result<Vec<Id>, Misread> {
+    fn gather(
+        source: &dyn Source,
+        field: &str,
+        reading: &mut Reading<'_>,
+    ) -> Result<ThinVec<Id>, Misread> {
         let pairs = source.pairs(field)?.into_iter();
-        Ok(pairs.map(|(id, _)| Id::new(&id)).collect())
+        Ok(pairs.map(|(id, _)| reading.id(&id)).collect())
     }
 }
 
@@ -245,8 +331,11 @@ where
 {
     type Text = Value;
 
-    fn read(text: Value, _: &mut Reading<'_>) -> Result<Value, Misread> {
-        Ok(text)
+    fn take<'de, D: Deserializer<'de>>(
+        deserializer: D,
+        _: &mut Reading<'_>,
+    ) -> Result<Result<Value, Misread>, D::Error> {
+        Value::deserialize(deserializer).map(Ok)
     }
 
     fn write(value: &Value) -> Value {
@@ -260,11 +349,8 @@ where
     }
 }
 
-impl<Value> Gathered<Value> for Word
-where
-    Value: Clone + Default + PartialEq + Serialize + DeserializeOwned + JsonSchema,
-{
-    fn gather(source: &dyn Source, field: &str) -> Result<Value, Misread> {
+impl<Value: Default + DeserializeOwned> Gathered<Value> for Word {
+    fn gather(source: &dyn Source, field: &str, _: &mut Reading<'_>) -> Result<Value, Misread> {
         let Some(text) = source.text(field) else {
             return Ok(Value::default());
         };
@@ -280,12 +366,21 @@ macro_rules! as_one_text {
             $(#[$doc])*
             pub(super) struct $Notation;
 
+            impl $Notation {
+                fn read($text: &str, $reading: &mut Reading<'_>) -> Result<$Value, Misread> {
+                    $read.map_err(|error| Misread::new($text, error))
+                }
+            }
+
             impl Written<Option<$Value>> for $Notation {
                 type Text = Option<String>;
 
-                fn read(text: Option<String>, $reading: &mut Reading<'_>) -> Result<Option<$Value>, Misread> {
-                    let read = |$text: &str| $read.map_err(|error| Misread::new($text, error));
-                    text.as_deref().map(read).transpose()
+                fn take<'de, D: Deserializer<'de>>(
+                    deserializer: D,
+                    reading: &mut Reading<'_>,
+                ) -> Result<Result<Option<$Value>, Misread>, D::Error> {
+                    let text = Option::<Passing>::deserialize(deserializer)?;
+                    Ok(text.map(|text| $Notation::read(&text.0, reading)).transpose())
                 }
 
                 fn write(value: &Option<$Value>) -> Option<String> {
@@ -298,8 +393,13 @@ macro_rules! as_one_text {
             }
 
             impl Gathered<Option<$Value>> for $Notation {
-                fn gather(source: &dyn Source, field: &str) -> Result<Option<String>, Misread> {
-                    Ok(source.text(field))
+                fn gather(
+                    source: &dyn Source,
+                    field: &str,
+                    reading: &mut Reading<'_>,
+                ) -> Result<Option<$Value>, Misread> {
+                    let text = source.text(field);
+                    text.map(|text| $Notation::read(&text, reading)).transpose()
                 }
             }
         )*
@@ -308,9 +408,9 @@ macro_rules! as_one_text {
 
 as_one_text! {
     /// A range over components.
-    Versions of Range: |reading, text| reading.ranges.range(reading.notations, text);
+    Versions of Range: |reading, text| reading.ranges.range(&reading.notations, text);
     /// A range over server versions.
-    ServerVersions of Range: |reading, text| reading.ranges.server_range(reading.notations, text);
+    ServerVersions of Range: |reading, text| reading.ranges.server_range(&reading.notations, text);
     /// A version of something that is not the server.
     OneVersion of Version: |reading, text| reading.version(false, text);
 }
@@ -334,28 +434,47 @@ impl Ranges {
     }
 }
 
-// A catalogue has hundreds of thousands of them: none is kept aside to find out which of the two it is.
 impl<'de> Deserialize<'de> for Ranges {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Ranges, D::Error> {
-        struct OneOrSeveral;
+        let mut texts = Vec::new();
+        let is_one =
+            EachRange(|text: &str| texts.push(text.to_owned())).deserialize(deserializer)?;
+        Ok(match is_one {
+            true => Ranges::One(texts.remove(0)),
+            false => Ranges::Several(texts),
+        })
+    }
+}
 
-        impl<'de> Visitor<'de> for OneOrSeveral {
-            type Value = Ranges;
+/// Hands on each range where one or several are written, and whether it is one: a catalogue has hundreds of thousands, and none is kept aside to
+/// find that out.
+struct EachRange<Each>(Each);
 
-            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.write_str("a range, or a list of ranges")
-            }
+impl<'de, Each: FnMut(&str)> DeserializeSeed<'de> for EachRange<Each> {
+    type Value = bool;
 
-            fn visit_str<E>(self, text: &str) -> Result<Ranges, E> {
-                Ok(Ranges::One(text.to_owned()))
-            }
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<bool, D::Error> {
+        deserializer.deserialize_any(self)
+    }
+}
 
-            fn visit_seq<A: SeqAccess<'de>>(self, texts: A) -> Result<Ranges, A::Error> {
-                Vec::deserialize(SeqAccessDeserializer::new(texts)).map(Ranges::Several)
-            }
+impl<'de, Each: FnMut(&str)> Visitor<'de> for EachRange<Each> {
+    type Value = bool;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a range, or a list of ranges")
+    }
+
+    fn visit_str<E>(mut self, text: &str) -> Result<bool, E> {
+        (self.0)(text);
+        Ok(true)
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(mut self, mut texts: A) -> Result<bool, A::Error> {
+        while let Some(text) = texts.next_element::<Passing>()? {
+            (self.0)(&text.0);
         }
-
-        deserializer.deserialize_any(OneOrSeveral)
+        Ok(false)
     }
 }
 
@@ -365,25 +484,11 @@ pub(super) struct Needs;
 impl Written<ThinVec<Need>> for Needs {
     type Text = BTreeMap<Id, Ranges>;
 
-    fn read(
-        text: BTreeMap<Id, Ranges>,
+    fn take<'de, D: Deserializer<'de>>(
+        deserializer: D,
         reading: &mut Reading<'_>,
-    ) -> Result<ThinVec<Need>, Misread> {
-        let mut needs = ThinVec::with_capacity(text.len());
-        for (id, ranges) in text {
-            let id = reading.id(id);
-            for text in ranges.texts() {
-                let range = reading.ranges.range(reading.notations, text);
-                let range =
-                    range.map_err(|error| Misread::new(id.as_str(), format!("{id}: {error}")))?;
-                needs.push(Need {
-                    id: id.clone(),
-                    range,
-                });
-            }
-        }
-        needs.shrink_to_fit();
-        Ok(needs)
+    ) -> Result<Result<ThinVec<Need>, Misread>, D::Error> {
+        deserializer.deserialize_map(TakenNeeds(reading))
     }
 
     fn write(value: &ThinVec<Need>) -> BTreeMap<Id, Ranges> {
@@ -403,12 +508,54 @@ impl Written<ThinVec<Need>> for Needs {
     }
 }
 
+/// Needs from where they are written, with no text kept on the way.
+struct TakenNeeds<'r, 'n>(&'r mut Reading<'n>);
+
+impl<'de> Visitor<'de> for TakenNeeds<'_, '_> {
+    type Value = Result<ThinVec<Need>, Misread>;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("ids with ranges")
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Self::Value, A::Error> {
+        let mut needs = std::mem::take(&mut self.0.needs);
+        let mut fault = None;
+        while let Some(id) = map.next_key::<Passing>()? {
+            let id = self.0.id(&id.0);
+            map.next_value_seed(EachRange(|range: &str| match self.0.need(&id, range) {
+                Ok(need) => needs.push(need),
+                Err(misread) => fault = fault.take().or(Some(misread)),
+            }))?;
+        }
+        let taken = in_order(&mut needs);
+        self.0.needs = needs;
+        Ok(fault.map_or(Ok(taken), Err))
+    }
+}
+
+/// By id; what is asked of one stays in its order.
+fn in_order(needs: &mut Vec<Need>) -> ThinVec<Need> {
+    needs.sort_by(|a, b| a.id.cmp(&b.id));
+    let mut ordered = ThinVec::with_capacity(needs.len());
+    ordered.extend(needs.drain(..));
+    ordered
+}
+
 impl Gathered<ThinVec<Need>> for Needs {
     const IS_LIST: bool = true;
 
-    fn gather(source: &dyn Source, field: &str) -> Result<BTreeMap<Id, Ranges>, Misread> {
+    fn gather(
+        source: &dyn Source,
+        field: &str,
+        reading: &mut Reading<'_>,
+    ) -> Result<ThinVec<Need>, Misread> {
         let pairs = source.pairs(field)?.into_iter();
-        Ok(by_id(pairs.map(|(id, range)| (Id::new(&id), range))))
+        let needs = pairs.map(|(id, range)| {
+            let id = reading.id(&id);
+            reading.need(&id, &range)
+        });
+        Ok(in_order(&mut needs.collect::<Result<_, _>>()?))
     }
 }
 
@@ -493,17 +640,19 @@ impl Admission {
 /// Kinds of client with ranges over their versions, and what is to be known of those kinds.
 pub(super) struct AdmitsClients;
 
-impl Written<ThinVec<Admits>> for AdmitsClients {
-    type Text = BTreeMap<Id, Admission>;
-
-    fn read(text: Self::Text, reading: &mut Reading<'_>) -> Result<ThinVec<Admits>, Misread> {
-        let notations = reading.notations;
+impl AdmitsClients {
+    fn read(
+        text: BTreeMap<Id, Admission>,
+        reading: &mut Reading<'_>,
+    ) -> Result<ThinVec<Admits>, Misread> {
         let mut admits = ThinVec::new();
         for (kind, admission) in text {
             let client = String::from(kind);
             let (ranges, terms) = admission.apart();
             for text in ranges.texts() {
-                let versions = notations.client_range(&client, terms.notation, text);
+                let versions = reading
+                    .notations
+                    .client_range(&client, terms.notation, text);
                 admits.push(Admits {
                     versions: versions
                         .map_err(|error| Misread::new(&client, format!("{client}: {error}")))?,
@@ -513,6 +662,18 @@ impl Written<ThinVec<Admits>> for AdmitsClients {
             }
         }
         Ok(admits)
+    }
+}
+
+impl Written<ThinVec<Admits>> for AdmitsClients {
+    type Text = BTreeMap<Id, Admission>;
+
+    fn take<'de, D: Deserializer<'de>>(
+        deserializer: D,
+        reading: &mut Reading<'_>,
+    ) -> Result<Result<ThinVec<Admits>, Misread>, D::Error> {
+        let text = BTreeMap::deserialize(deserializer)?;
+        Ok(AdmitsClients::read(text, reading))
     }
 
     fn write(value: &ThinVec<Admits>) -> Self::Text {
@@ -544,7 +705,11 @@ impl Written<ThinVec<Admits>> for AdmitsClients {
 impl Gathered<ThinVec<Admits>> for AdmitsClients {
     const IS_LIST: bool = true;
 
-    fn gather(source: &dyn Source, field: &str) -> Result<Self::Text, Misread> {
+    fn gather(
+        source: &dyn Source,
+        field: &str,
+        reading: &mut Reading<'_>,
+    ) -> Result<ThinVec<Admits>, Misread> {
         let mut terms: BTreeMap<Id, ClientTerms> = BTreeMap::new();
         for (client, title) in source.pairs(&format!("{field}_title"))? {
             terms.entry(Id::new(&client)).or_default().title = Some(title);
@@ -558,12 +723,13 @@ impl Gathered<ThinVec<Admits>> for AdmitsClients {
         for (client, text) in source.pairs(&format!("{field}_has"))? {
             terms.entry(Id::new(&client)).or_default().has = Some(to_have(&text));
         }
-        let ranges = Needs::gather(source, field)?.into_iter();
-        let each = ranges.map(|(client, versions)| {
+        let pairs = source.pairs(field)?.into_iter();
+        let ranges = by_id(pairs.map(|(client, range)| (Id::new(&client), range)));
+        let each = ranges.into_iter().map(|(client, versions)| {
             let terms = terms.remove(&client).unwrap_or_default();
             (client, Admission::of(versions, terms))
         });
-        Ok(each.collect())
+        AdmitsClients::read(each.collect(), reading)
     }
 }
 
@@ -585,12 +751,11 @@ pub(super) struct AnyOf;
 impl Written<ThinVec<ThinVec<Need>>> for AnyOf {
     type Text = Vec<BTreeMap<Id, Ranges>>;
 
-    fn read(
-        text: Self::Text,
+    fn take<'de, D: Deserializer<'de>>(
+        deserializer: D,
         reading: &mut Reading<'_>,
-    ) -> Result<ThinVec<ThinVec<Need>>, Misread> {
-        let lists = text.into_iter();
-        lists.map(|list| Needs::read(list, reading)).collect()
+    ) -> Result<Result<ThinVec<ThinVec<Need>>, Misread>, D::Error> {
+        deserializer.deserialize_seq(TakenLists(reading))
     }
 
     fn write(value: &ThinVec<ThinVec<Need>>) -> Self::Text {
@@ -602,6 +767,24 @@ impl Written<ThinVec<ThinVec<Need>>> for AnyOf {
             .iter()
             .map(|list| format!("one of {}", Needs::shown(list)));
         lists.collect::<Vec<_>>().join("; ")
+    }
+}
+
+struct TakenLists<'r, 'n>(&'r mut Reading<'n>);
+
+impl<'de> Visitor<'de> for TakenLists<'_, '_> {
+    type Value = Result<ThinVec<ThinVec<Need>>, Misread>;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a list of ids with ranges")
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut lists: A) -> Result<Self::Value, A::Error> {
+        let mut taken = Vec::new();
+        while let Some(needs) = lists.next_element_seed(Taking::<Needs, _>::by(self.0))? {
+            taken.push(needs);
+        }
+        Ok(taken.into_iter().collect())
     }
 }
 
@@ -626,21 +809,16 @@ pub(super) struct Provides;
 impl Written<ThinVec<Provided>> for Provides {
     type Text = Vec<StandsInFor>;
 
-    fn read(
-        text: Vec<StandsInFor>,
+    fn take<'de, D: Deserializer<'de>>(
+        deserializer: D,
         reading: &mut Reading<'_>,
-    ) -> Result<ThinVec<Provided>, Misread> {
-        let provided = text.into_iter().map(|provided| match provided {
-            StandsInFor::Any(id) => Ok(Provided {
-                id: reading.id(id),
-                version: None,
-            }),
-            StandsInFor::Versioned { id, version } => Ok(Provided {
-                id: reading.id(id),
-                version: OneVersion::read(Some(version), reading)?,
-            }),
+    ) -> Result<Result<ThinVec<Provided>, Misread>, D::Error> {
+        let provided = Vec::<StandsInFor>::deserialize(deserializer)?.into_iter();
+        let provided = provided.map(|provided| match provided {
+            StandsInFor::Any(id) => reading.provided(id.as_str(), None),
+            StandsInFor::Versioned { id, version } => reading.provided(id.as_str(), Some(&version)),
         });
-        provided.collect()
+        Ok(provided.collect())
     }
 
     fn write(value: &ThinVec<Provided>) -> Vec<StandsInFor> {
@@ -666,16 +844,17 @@ impl Written<ThinVec<Provided>> for Provides {
 impl Gathered<ThinVec<Provided>> for Provides {
     const IS_LIST: bool = true;
 
-    fn gather(source: &dyn Source, field: &str) -> Result<Vec<StandsInFor>, Misread> {
+    fn gather(
+        source: &dyn Source,
+        field: &str,
+        reading: &mut Reading<'_>,
+    ) -> Result<ThinVec<Provided>, Misread> {
         let pairs = source.pairs(field)?.into_iter();
         let provided = pairs.map(|(id, version)| match version.as_str() {
-            "" | "*" => StandsInFor::Any(Id::new(&id)),
-            _ => StandsInFor::Versioned {
-                id: Id::new(&id),
-                version,
-            },
+            "" | "*" => reading.provided(&id, None),
+            version => reading.provided(&id, Some(version)),
         });
-        Ok(provided.collect())
+        provided.collect()
     }
 }
 
@@ -695,20 +874,19 @@ pub(super) struct Members;
 impl Written<ThinVec<Member>> for Members {
     type Text = Vec<WrittenMember>;
 
-    fn read(
-        text: Vec<WrittenMember>,
+    fn take<'de, D: Deserializer<'de>>(
+        deserializer: D,
         reading: &mut Reading<'_>,
-    ) -> Result<ThinVec<Member>, Misread> {
-        let members = text.into_iter().map(|member| {
-            let version = reading.version(false, &member.version);
-            let version = version.map_err(|error| Misread::new(&member.version, error))?;
+    ) -> Result<Result<ThinVec<Member>, Misread>, D::Error> {
+        let members = Vec::<WrittenMember>::deserialize(deserializer)?.into_iter();
+        let members = members.map(|member| {
             Ok(Member {
+                version: OneVersion::read(&member.version, reading)?,
                 id: member.id,
-                version,
                 group: member.group,
             })
         });
-        members.collect()
+        Ok(members.collect())
     }
 
     fn write(value: &ThinVec<Member>) -> Vec<WrittenMember> {

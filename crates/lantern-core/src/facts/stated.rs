@@ -2,7 +2,8 @@
 
 /// Declares what can be stated of something.
 ///
-/// `values` and `texts` name the two structures, with the members of their own that the list has no part in. Each line
+/// `values` and `texts` name the two structures, with the members of their own that the list has no part in; `keys` names what is written
+/// where they are. Each line
 /// of `stated` is `name: Type as Notation from "field"`: the value's name, which is its key where it is written; its
 /// type; how it is written; and the field of a family's reader that tells it, where there is one. `seldom` has lines of the same kind
 /// and names a structure that holds their values: releases that say the same there share it, and its values are read and written as
@@ -13,6 +14,7 @@ macro_rules! stated {
         values $Values:ident { $($(#[$own_value:meta])* $own_value_name:ident: $OwnValue:ty,)* }
         $(#[$texts:meta])*
         texts $Texts:ident { $($(#[$own_text:meta])* $own_text_name:ident: $OwnText:ty,)* }
+        keys $Key:ident
         stated {
             $($(#[$doc:meta])* $name:ident: $Type:ty as $Notation:ident $(from $field:literal)?,)*
         }
@@ -67,6 +69,24 @@ macro_rules! stated {
             )*)?
         }
 
+        /// The keys under which it is written.
+        #[derive(Clone, Copy, Deserialize)]
+        #[serde(field_identifier)]
+        #[allow(non_camel_case_types)] // As they are written.
+        enum $Key {
+            $($own_text_name,)*
+            $($name,)*
+            $($($few_name,)*)?
+        }
+
+        impl $Key {
+            const NAMES: &'static [&'static str] = &[
+                $(stringify!($own_text_name),)*
+                $(stringify!($name),)*
+                $($(stringify!($few_name),)*)?
+            ];
+        }
+
         impl $Values {
             fn unstated($($own_value_name: $OwnValue,)*) -> $Values {
                 $Values {
@@ -83,15 +103,49 @@ macro_rules! stated {
                     $($($(($few_field, <$FewNotation as Gathered<$FewType>>::IS_LIST),)?)*)?
                 ];
 
-            fn read(&mut self, texts: $Texts, reading: &mut Reading<'_>) -> Result<(), Misread> {
-                $(self.$name = <$Notation as Written<$Type>>::read(texts.$name, reading)?;)*
+            /// Reads it where it is written; `own` reads what stands under a key that the list has no part in, and says so.
+            ///
+            /// All is read to its end, whatever makes no sense: the first of that is told.
+            fn take<'de, A: MapAccess<'de>>(
+                &mut self,
+                map: &mut A,
+                reading: &mut Reading<'_>,
+                mut own: impl FnMut($Key, &mut A, &mut Reading<'_>) -> Result<bool, A::Error>,
+            ) -> Result<Result<(), Misread>, A::Error> {
+                let mut met = 0_u64;
+                let mut faults = Vec::new();
+                $(let mut seldom: Option<$Seldom> = None;)?
+                while let Some(key) = map.next_key::<$Key>()? {
+                    if met & (1 << key as u32) != 0 {
+                        return Err(A::Error::duplicate_field($Key::NAMES[key as usize]));
+                    }
+                    met |= 1 << key as u32;
+                    if own(key, map, reading)? {
+                        continue;
+                    }
+                    match key {
+                        $($Key::$own_text_name => {})*
+                        $($Key::$name => {
+                            match map.next_value_seed(Taking::<$Notation, $Type>::by(reading))? {
+                                Ok(value) => self.$name = value,
+                                Err(misread) => faults.push(misread),
+                            }
+                        })*
+                        $($($Key::$few_name => {
+                            match map.next_value_seed(Taking::<$FewNotation, $FewType>::by(reading))? {
+                                Ok(value) => seldom.get_or_insert_default().$few_name = value,
+                                Err(misread) => faults.push(misread),
+                            }
+                        })*)?
+                    }
+                }
                 $(
-                    let seldom = $Seldom {
-                        $($few_name: <$FewNotation as Written<$FewType>>::read(texts.$few_name, reading)?,)*
-                    };
-                    self.seldom = reading.seldom(seldom);
+                    let seldom: Option<$Seldom> = seldom;
+                    if let Some(seldom) = seldom {
+                        self.seldom = reading.seldom(seldom);
+                    }
                 )?
-                Ok(())
+                Ok(faults.into_iter().next().map_or(Ok(()), Err))
             }
 
             fn write(&self, texts: &mut $Texts) {
@@ -101,14 +155,12 @@ macro_rules! stated {
 
             fn gather(&mut self, source: &dyn Source, reading: &mut Reading<'_>) -> Result<(), Misread> {
                 $($(
-                    let text = <$Notation as Gathered<$Type>>::gather(source, $field)?;
-                    self.$name = <$Notation as Written<$Type>>::read(text, reading)?;
+                    self.$name = <$Notation as Gathered<$Type>>::gather(source, $field, reading)?;
                 )?)*
                 $(
                     let mut seldom = $Seldom::default();
                     $($(
-                        let text = <$FewNotation as Gathered<$FewType>>::gather(source, $few_field)?;
-                        seldom.$few_name = <$FewNotation as Written<$FewType>>::read(text, reading)?;
+                        seldom.$few_name = <$FewNotation as Gathered<$FewType>>::gather(source, $few_field, reading)?;
                     )?)*
                     self.seldom = reading.seldom(seldom);
                 )?

@@ -2,24 +2,26 @@
 //!
 //! docs/formats/request.md lists every key.
 
-use super::{Held, Learned, Policy, Prefer, Request, Target};
-use crate::artifact::Artifact;
+mod lists;
+
+use super::{Learned, Policy, Prefer, Request, Target};
 use crate::component::{ClientVersion, Id, Kind, Need};
-use crate::facts::{Facts, Reading, WrittenRelease, stated_notation};
+use crate::facts::{Facts, WrittenRelease, stated_notation};
 use crate::json::JsonFault;
-use crate::offer::{Offer, Origin};
+use crate::offer::Origin;
 use crate::version::{Notations, Range, Version};
 use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
+use lists::{Lists, WithLists};
+use serde::de::DeserializeSeed;
 use serde::{Deserialize, Serialize};
-use serde_json::value::RawValue;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields, expecting = "a request")]
-struct Written<Installed, Offers> {
+struct Written<Versions, Installed, Offers> {
     format: u32,
-    versions: Notations,
+    versions: Versions,
     target: WrittenTarget,
     build: Id,
     #[serde(default)]
@@ -67,8 +69,8 @@ enum WrittenTarget {
 
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct WrittenHeld {
-    release: WrittenRelease,
+struct WrittenHeld<Release> {
+    release: Release,
     #[serde(default)]
     droppable: bool,
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
@@ -79,8 +81,8 @@ struct WrittenHeld {
 
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct WrittenOffer {
-    release: WrittenRelease,
+struct WrittenOffer<Release> {
+    release: Release,
     #[serde(default)]
     by_hand: bool,
 }
@@ -173,9 +175,9 @@ impl Request {
     ///
     /// Where archives lie is left out: a request is there to be answered, not carried out.
     pub fn to_json(&self, notations: &Notations) -> String {
-        let written: Written<Vec<WrittenHeld>, Vec<WrittenOffer>> = Written {
+        let written = Written {
             format: 1,
-            versions: notations.clone(),
+            versions: notations,
             target: match &self.target {
                 Target::One(version) => WrittenTarget::Version(version.to_string()),
                 Target::Within(range) => WrittenTarget::Range(range.to_string()),
@@ -192,7 +194,7 @@ impl Request {
                     off: held.off,
                     switched: held.switched,
                 })
-                .collect(),
+                .collect::<Vec<_>>(),
             offers: self
                 .offers
                 .iter()
@@ -200,7 +202,7 @@ impl Request {
                     release: WrittenRelease::of(&offer.facts),
                     by_hand: offer.origin == Origin::DropFolder,
                 })
-                .collect(),
+                .collect::<Vec<_>>(),
             add: self.add.clone(),
             drop: self.drop.clone(),
             keep: self
@@ -249,13 +251,15 @@ impl Request {
     /// # Errors
     /// On anything that is not as docs/formats/request.md says.
     pub fn from_json(text: &str) -> Result<(Request, Notations), RequestFault> {
-        // Releases are read one by one: all of them at once, as they are written, take more room than all else.
-        let written: Written<Vec<&RawValue>, Vec<&RawValue>> =
-            serde_json::from_str(text).map_err(JsonFault::from)?;
+        let mut lists = Lists::default();
+        let mut json = serde_json::Deserializer::from_str(text);
+        let written = WithLists(&mut lists).deserialize(&mut json);
+        let written = written.map_err(JsonFault::from)?;
+        json.end().map_err(JsonFault::from)?;
         if written.format != 1 {
             return Err(RequestFault::Format(written.format));
         }
-        let notations = written.versions;
+        let (held, offers, notations) = lists.read(text)?;
         let sense = RequestFault::Sense;
         let server = |text: &str| {
             let version = Version::parse(text, notations.server);
@@ -268,34 +272,6 @@ impl Request {
                 Target::Within(range.map_err(|fault| sense(fault.to_string()))?)
             }
         };
-        let mut reading = Reading::new(&notations);
-        let held = written.installed.into_iter().map(|raw| {
-            let held: WrittenHeld = serde_json::from_str(raw.get())
-                .map_err(|error| JsonFault::within(text, raw.get(), &error))?;
-            Ok(Held {
-                facts: held.release.facts(&mut reading).map_err(sense)?,
-                droppable: held.droppable,
-                off: held.off,
-                switched: held.switched,
-            })
-        });
-        let held: Vec<Held> = held.collect::<Result<_, RequestFault>>()?;
-        let nowhere = Arc::new(Artifact::default());
-        let mut offers: Vec<Offer> = Vec::with_capacity(written.offers.len());
-        for raw in written.offers {
-            let offer: WrittenOffer = serde_json::from_str(raw.get())
-                .map_err(|error| JsonFault::within(text, raw.get(), &error))?;
-            offers.push(Offer {
-                facts: offer.release.facts(&mut reading).map_err(sense)?,
-                artifact: nowhere.clone(),
-                lays: None,
-                supply: None,
-                origin: match offer.by_hand {
-                    true => Origin::DropFolder,
-                    false => Origin::Catalogue,
-                },
-            });
-        }
         let version_of = |id: &Id, text: &str| {
             let notation = match *id == written.build {
                 true => notations.server,
@@ -359,5 +335,100 @@ impl Request {
             build: written.build,
         };
         Ok((request, notations))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HEAD: &str = r#""format":1,"versions":{},"target":{"version":"2"},"build":"hearth""#;
+
+    fn held(release: &str) -> String {
+        format!(r#""installed":[{{"release":{release}}}]"#)
+    }
+
+    fn with(lists: &[&str]) -> Result<(Request, Notations), RequestFault> {
+        Request::from_json(&format!("{{{}}}", lists.join(",\n")))
+    }
+
+    const MOSS: &str = r#"{"id":"moss","kind":"addon","version":"1","server":">=1 <3","needs":{"fern":["<9",">=2"],"aster":"1.x"}}"#;
+
+    #[test]
+    fn the_order_of_keys_does_not_matter() {
+        let (installed, offers) = (held(MOSS), format!(r#""offers":[{{"release":{MOSS}}}]"#));
+        let usual = with(&[HEAD, &installed, &offers]).unwrap();
+        let turned = with(&[&offers, &installed, HEAD]).unwrap();
+        assert_eq!(usual.0.to_json(&usual.1), turned.0.to_json(&turned.1));
+        let needs = usual.0.offers[0].facts.needs.iter();
+        let needs = needs.map(|need| format!("{} {}", need.id, need.range));
+        assert_eq!(
+            needs.collect::<Vec<_>>(),
+            ["aster 1.x", "fern <9", "fern >=2"]
+        );
+        assert_eq!(usual.0.held[0].facts, usual.0.offers[0].facts);
+    }
+
+    #[test]
+    fn a_fault_says_where_it_is_and_of_what() {
+        let faults = [
+            r#"{"id":"moss","kind":"addon"}"#,
+            r#"{"id":"moss","version":"1"}"#,
+            r#"{"id":"moss","kind":"addon","version":"1 2"}"#,
+            r#"{"needs":{"fern":">>1"},"id":"moss","kind":"addon","version":"1"}"#,
+            r#"{"id":"moss","kind":"addon","version":"1","needs":{"fern":1}}"#,
+            r#"{"id":"moss","kind":"addon","version":"1","needs":["fern"]}"#,
+            r#"{"id":"moss","kind":"addon","version":"1","needs":{},"needs":{}}"#,
+            r#"{"id":"moss","kind":"addon","version":"1","need":{}}"#,
+            r#"{"id":"hearth","kind":"build","version":"1","build":{"worlds_from":">>1"}}"#,
+            r#"{"id":"hearth","kind":"build","version":"1","build":{"needs":{}}}"#,
+            r#""moss""#,
+        ];
+        let told = faults.map(|release| {
+            let installed = held(release);
+            let usual = with(&[HEAD, &installed, r#""offers":[]"#]).unwrap_err();
+            let first = with(&[&installed, HEAD, r#""offers":[]"#]).unwrap_err();
+            let (RequestFault::Json(usual), RequestFault::Json(first)) = (&usual, &first) else {
+                panic!("{usual} {first}");
+            };
+            assert_eq!((&usual.why, usual.line - 1), (&first.why, first.line));
+            usual.to_string()
+        });
+        insta::assert_snapshot!(told.join("\n"), @r#"
+        line 2, column 53: moss: version is missing
+        line 2, column 52: moss 1: kind is missing
+        line 2, column 69: moss 1 2: "1 2" is not a version: a blank or control character stands in it
+        line 2, column 90: moss 1: fern: ">>1" is not a range: ">>" is none of = > >= < <= ^ ~ (column 1)
+        line 2, column 83: invalid type: integer `1`, expected a range, or a list of ranges
+        line 2, column 74: invalid type: sequence, expected ids with ranges
+        line 2, column 84: duplicate field `needs`
+        line 2, column 72: unknown field `need`, expected one of `id`, `kind`, `version`, `build`, `archive`, `content`, `inside`, `was`, `server`, `needs`, `uses`, `clashes`, `side`, `effect`, `world_bound`, `channel`, `withdrawn`, `title`, `framework`, `runtime`, `flavour`, `needs_installed`, `needs_any`, `uses_provided`, `clashes_provided`, `provides`, `replaces`, `companions`, `before`, `after`, `arguments`, `members`, `group`, `takes`, `admits`
+        line 2, column 99: hearth 1: ">>1" is not a range: ">>" is none of = > >= < <= ^ ~ (column 1)
+        line 2, column 84: unknown field `needs`, expected one of `runtime`, `flavours`, `has`, `protocol`, `worlds_from`
+        line 2, column 30: invalid type: string "moss", expected a release
+        "#);
+        let lists = [
+            &[HEAD, r#""installed":{},"offers":[]"#][..],
+            &[HEAD, r#""installed":[]"#],
+            &[HEAD, r#""installed":[{"release":null}],"offers":[]"#],
+            &[HEAD, r#""installed":[{}],"offers":[]"#],
+            &[HEAD, r#""installed":[{"off":true,"held":1}],"offers":[]"#],
+            &[HEAD, r#""installed":[],"installed":[],"offers":[]"#],
+            &[HEAD, r#""instaled":[],"offers":[]"#],
+            &[HEAD, r#""installed":[],"offers":[]}, {"#],
+            &[r#""installed":[],"offers":[]"#],
+        ];
+        let told = lists.map(|lists| with(lists).unwrap_err().to_string());
+        insta::assert_snapshot!(told.join("\n"), @"
+        line 2, column 12: invalid type: map, expected a list, each of it an installed component
+        line 2, column 15: missing field `offers`
+        line 2, column 28: invalid type: null, expected a release
+        line 2, column 15: missing field `release`
+        line 2, column 31: unknown field `held`, expected one of `release`, `droppable`, `off`, `switched`
+        line 2, column 29: duplicate field `installed`
+        line 2, column 10: unknown field `instaled`, expected one of `format`, `versions`, `target`, `build`, `build_outside`, `given`, `installed`, `offers`, `add`, `drop`, `keep`, `only`, `again`, `admit`, `learned`, `allow_early`, `allow_untested`, `prefer_newest`, `effort`, `all_remedies`
+        line 2, column 28: trailing characters
+        line 1, column 28: missing field `format`
+        ");
     }
 }
