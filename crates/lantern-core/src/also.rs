@@ -68,6 +68,7 @@ pub fn becomes(also: &Also, text: &str, those: &Those<'_>) -> Result<Option<Beco
         gone: &gone,
         off: &BTreeSet::new(),
         arguments: &BTreeMap::new(),
+        versions: &BTreeMap::new(),
     };
     match order::rewritten(form, &rule, text, change) {
         Ok(text) => Ok(Some(Becomes {

@@ -174,6 +174,7 @@ fn finds_again(order: &OrderRule, write: &str) -> bool {
         let line = write.replace("{id}", name).replace("{name}", name);
         let line = line.replace("{on}", &order.on).replace("{at}", "10");
         let line = line.replace("{arguments}", "wet");
+        let line = line.replace("{version}", "1.2.0");
         order.line.capture(group, &line) == Some(name)
     };
     match order.kind {

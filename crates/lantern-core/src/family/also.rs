@@ -74,7 +74,9 @@ impl Also {
         };
         let unnamed = (!self.each.names("value")).then_some("each lacks the group (?P<value>…)");
         let unwritten = (!self.write.contains("{id}")).then_some("write lacks {id}");
-        let fault = fault.or(unnamed.or(unwritten).map(str::to_owned));
+        let versioned = self.write.contains("{version}");
+        let versioned = versioned.then_some("write has {version}, which is for a load order alone");
+        let fault = fault.or(unnamed.or(unwritten).or(versioned).map(str::to_owned));
         fault.map(|fault| format!("also \"{}\": {fault}", self.name))
     }
 }
@@ -101,6 +103,10 @@ mod tests {
         assert_eq!(
             fault("kind='list'\nline='(?P<list>x)'\nwrite='x'"),
             "also \"items\": write lacks {id}"
+        );
+        assert_eq!(
+            fault("kind='list'\nline='(?P<list>x)'\nwrite='{id} {version}'"),
+            "also \"items\": write has {version}, which is for a load order alone"
         );
     }
 }

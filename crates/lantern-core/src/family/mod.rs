@@ -219,14 +219,14 @@ pub struct OrderRule {
     pub file: Globs,
     /// Finds a line's add-on as the group `id`, and for flags its value as the group `on`; for a
     /// list, the text with all its items as the group `list`; for names, in a name, its number as the group `at` and
-    /// what comes after that as the group `name`.
+    /// what comes after that as the group `name`; in a line, too, the version that it names as the group `version`.
     pub line: Pattern,
     /// Finds a line in whose place another file of the folder is read, or all files of a folder by name, as the group `file`:
     /// relative to the file that it stands in, or else to the server folder.
     #[serde(default)]
     pub includes: Option<Pattern>,
-    /// How a new line, or an item of a list, is written: `{id}`, for flags also `{on}`; for names, how one gets a
-    /// number: `{at}`, `{name}`.
+    /// How a new line, or an item of a list, is written: `{id}`, for flags also `{on}`, and `{version}` where it names that; for
+    /// names, how one gets a number: `{at}`, `{name}`.
     pub write: String,
     /// How a new line is written for an add-on that states what it wants to be started with: `{id}`, `{arguments}`.
     #[serde(default)]
@@ -582,6 +582,22 @@ impl Family {
             {
                 return fault(
                     "order.line has the group (?P<at>…) where order.write has {at}, for a sequence and for names"
+                        .into(),
+                );
+            }
+            let (finds, writes) = (
+                order.line.names("version"),
+                order.write.contains("{version}"),
+            );
+            let fits = match order.kind {
+                OrderKind::List => !finds,
+                OrderKind::Names => !finds && !writes,
+                OrderKind::Sequence | OrderKind::Flags | OrderKind::One => finds == writes,
+            };
+            if !fits {
+                return fault(
+                    "order.line has the group (?P<version>…) where order.write has {version}, for what names add-ons in \
+                     lines; in a list, order.write alone has it"
                         .into(),
                 );
             }

@@ -11,6 +11,7 @@ use crate::launch::Flow;
 use crate::order::{Arrangement, OrderText, Why};
 use crate::path::RelPath;
 use crate::tree::{FileSeen, below, marked};
+use crate::version::Version;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -747,6 +748,22 @@ fn start_lines(
             text,
             "remove the line, or install it",
         );
+    }
+    for (line, id, named) in inventory.order.named_versions() {
+        let installed = by_id.get(id).into_iter().flatten();
+        let installed = installed.map(|index| &components[*index].facts.version);
+        let installed: Vec<&Version> = installed.collect();
+        let read = family.versions.version(false, named);
+        let is_right = read.is_ok_and(|read| installed.contains(&&read));
+        if let Some(there) = installed.first().filter(|_| !is_right) {
+            finder.add(
+                Severity::Caution,
+                "order-version",
+                finder.in_order(line),
+                format!("{id} {named} is named here, and {there} is installed"),
+                "lantern plan --to same names what is installed",
+            );
+        }
     }
     let by_category = components.iter().filter_map(|component| {
         let line = *lines.get(component.started_by.as_ref()?)?;

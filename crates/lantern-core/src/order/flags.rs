@@ -1,7 +1,7 @@
 //! One line, or one item, for each add-on says whether it is on; the server sorts by itself.
 
 use super::list::{over_lines, with_items};
-use super::{Change, Form, OrderEntry, naming};
+use super::{Change, Form, NamedVersion, OrderEntry, naming, version_in};
 use crate::component::Id;
 use crate::family::OrderRule;
 use crate::text::Lines;
@@ -26,6 +26,7 @@ impl Form for Flags {
                 line: 1 + text[..item.named.start].matches('\n').count(),
                 id: Id::new(&text[item.named]),
                 on: text[item.flag] != rule.off,
+                version: item.version,
                 words: text[item.all].to_owned(),
             });
             return entries.collect();
@@ -86,6 +87,7 @@ struct Item {
     all: Range<usize>,
     named: Range<usize>,
     flag: Range<usize>,
+    version: Option<NamedVersion>,
 }
 
 fn items(rule: &OrderRule, text: &str) -> Vec<Item> {
@@ -95,6 +97,7 @@ fn items(rule: &OrderRule, text: &str) -> Vec<Item> {
             all: found.get(0)?.range(),
             named: found.name("id")?.range(),
             flag: found.name("on")?.range(),
+            version: version_in(&found, 0),
         })
     });
     found.collect()
@@ -110,7 +113,13 @@ fn with_flags(rule: &OrderRule, text: &str, change: Change<'_>) -> String {
     let value = lead..last.all.end;
     let mut present = BTreeSet::new();
     let mut new = Vec::new();
-    for (place, Item { all, named, flag }) in old.iter().enumerate() {
+    for (
+        place,
+        Item {
+            all, named, flag, ..
+        },
+    ) in old.iter().enumerate()
+    {
         let id = Id::new(&text[named.clone()]);
         let is_off = text[flag.clone()] == rule.off;
         let becomes = match is_off {

@@ -1,6 +1,6 @@
 //! One value holds all add-ons, in load order: in a line, or over several.
 
-use super::{Change, Form, OrderEntry};
+use super::{Change, Form, NamedVersion, OrderEntry, rows};
 use crate::component::Id;
 use crate::family::OrderRule;
 use regex::Regex;
@@ -19,15 +19,11 @@ fn values(rule: &OrderRule, text: &str) -> Vec<Range<usize>> {
         let whole = over_lines(rule);
         return whole.captures_iter(text).filter_map(value).collect();
     }
-    let mut at = 0;
-    let lines = text.split_inclusive('\n').filter_map(|whole| {
-        let begin = at;
-        at += whole.len();
-        let whole = whole.trim_end_matches('\n');
-        let found = value(line.captures(whole.strip_suffix('\r').unwrap_or(whole))?)?;
-        Some(begin + found.start..begin + found.end)
+    let found = rows(text).filter_map(|row| {
+        let found = value(line.captures(row.text)?)?;
+        Some(row.begin + found.start..row.begin + found.end)
     });
-    lines.collect()
+    found.collect()
 }
 
 /// The pattern of a rule, for a whole text instead of a line.
@@ -58,12 +54,33 @@ fn items(rule: &OrderRule, text: &str, value: Range<usize>) -> Vec<Range<usize>>
     items.filter(|item| !item.is_empty()).collect()
 }
 
-/// The id that an item names: what the rule writes around an id is no part of it.
-fn id(rule: &OrderRule, item: &str) -> Id {
+/// The id that an item names, and the version beside it: what the rule writes around them is no part of either.
+fn parts<'i>(rule: &OrderRule, item: &'i str) -> (&'i str, Option<&'i str>) {
     let (before, behind) = rule.write.split_once("{id}").unwrap_or_default();
+    let version_first = before.split_once("{version}");
+    let version_last = behind.split_once("{version}");
+    let (before, between, behind) = match (version_first, version_last) {
+        (Some((before, between)), _) => (before, between, behind),
+        (_, Some((between, behind))) => (before, between, behind),
+        (None, None) => (before, "", behind),
+    };
     let inside = item.strip_prefix(before);
-    let inside = inside.and_then(|inside| inside.strip_suffix(behind));
-    Id::new(inside.unwrap_or(item))
+    let Some(inside) = inside.and_then(|inside| inside.strip_suffix(behind)) else {
+        return (item, None);
+    };
+    let apart = match (version_first, version_last) {
+        (Some(_), _) => inside
+            .split_once(between)
+            .map(|(version, id)| (id, version)),
+        (_, Some(_)) => inside.rsplit_once(between),
+        (None, None) => None,
+    };
+    apart.map_or((inside, None), |(id, version)| (id, Some(version)))
+}
+
+/// The id that an item names.
+fn id(rule: &OrderRule, item: &str) -> Id {
+    Id::new(parts(rule, item).0)
 }
 
 impl Form for List {
@@ -82,11 +99,21 @@ impl Form for List {
         let entries = items.map(|item| {
             line += text[seen..item.start].matches('\n').count();
             seen = item.start;
+            let words = &text[item];
+            let (id, version) = parts(rule, words);
+            let version = version.map(|version| {
+                let begin = version.as_ptr() as usize - text.as_ptr() as usize;
+                NamedVersion {
+                    text: version.to_owned(),
+                    at: begin..begin + version.len(),
+                }
+            });
             OrderEntry {
                 line,
-                id: id(rule, &text[item.clone()]),
+                id: Id::new(id),
                 on: !rule.runs_unlisted(),
-                words: text[item].to_owned(),
+                version,
+                words: words.to_owned(),
             }
         });
         entries.collect()

@@ -20,7 +20,9 @@ pub use written::OrderText;
 use crate::component::Id;
 use crate::family::{Glob, OrderKind, OrderRule};
 use crate::path::RelPath;
+use regex::Captures;
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 
 /// An entry of the load order: it names an add-on, or a category of them.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -31,8 +33,27 @@ pub struct OrderEntry {
     pub id: Id,
     /// Whether it lets the add-on run.
     pub on: bool,
+    /// The version of the add-on that it names.
+    pub version: Option<NamedVersion>,
     /// What stands there, with whatever is said besides the id: it goes where the entry goes.
     pub words: String,
+}
+
+/// A version as an entry names it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NamedVersion {
+    /// As it stands there.
+    pub text: String,
+    /// Where in the text of the load order.
+    at: Range<usize>,
+}
+
+impl NamedVersion {
+    /// Whether it is one: `*`, `latest` and ranges are none, and stay whatever is installed.
+    pub fn is_one(&self) -> bool {
+        self.text.starts_with(|c: char| c.is_ascii_alphanumeric())
+            && self.text.contains(|c: char| c.is_ascii_digit())
+    }
 }
 
 /// A load order as it stands in its file.
@@ -55,19 +76,23 @@ pub struct Change<'a> {
     pub off: &'a BTreeSet<Id>,
     /// What add-ons without an entry want to be started with.
     pub arguments: &'a BTreeMap<Id, String>,
+    /// The versions that entries have to name, where they name one.
+    pub versions: &'a BTreeMap<Id, String>,
 }
 
 impl Change<'_> {
     /// A new entry.
     fn written(&self, rule: &OrderRule, id: &Id) -> String {
         let with = rule.write_with.as_ref().zip(self.arguments.get(id));
-        match with {
+        let entry = match with {
             Some((with, arguments)) => {
                 let entry = with.replace("{id}", id.as_str());
                 entry.replace("{arguments}", arguments)
             }
             None => rule.write.replace("{id}", id.as_str()),
-        }
+        };
+        let version = self.versions.get(id).map_or("", String::as_str);
+        entry.replace("{version}", version)
     }
 
     /// Whose flag has to be there, and what a new one says.
@@ -114,9 +139,19 @@ pub fn rewritten(
     text: &str,
     change: Change<'_>,
 ) -> Result<String, Unread> {
-    if rule.runs_unlisted() {
-        return naming_what_is_off(form, rule, text, change);
-    }
+    let new = match rule.runs_unlisted() {
+        true => naming_what_is_off(form, rule, text, change)?,
+        false => naming_what_runs(form, rule, text, change)?,
+    };
+    naming_versions(form, rule, new, change.versions)
+}
+
+fn naming_what_runs(
+    form: &dyn Form,
+    rule: &OrderRule,
+    text: &str,
+    change: Change<'_>,
+) -> Result<String, Unread> {
     let new = form.rewritten(rule, text, change);
     let read = form.entries(rule, &new);
     let running = read.iter().filter(|it| it.on).map(|it| &it.id);
@@ -178,6 +213,38 @@ fn naming_what_is_off(
     match still_off.or(still_on) {
         None => Ok(new),
         Some(id) => Err(Unread(id.clone())),
+    }
+}
+
+/// A text whose entries name the versions that they have to, where they name one.
+fn naming_versions(
+    form: &dyn Form,
+    rule: &OrderRule,
+    mut text: String,
+    versions: &BTreeMap<Id, String>,
+) -> Result<String, Unread> {
+    if versions.is_empty() {
+        return Ok(text);
+    }
+    let other = |entry: &OrderEntry| {
+        let named = entry.version.as_ref().filter(|it| it.is_one())?;
+        let meant = versions.get(&entry.id)?;
+        (named.text != *meant).then(|| (named.at.clone(), meant))
+    };
+    let before = form.entries(rule, &text);
+    let mut changing: Vec<(Range<usize>, &String)> = before.iter().filter_map(other).collect();
+    changing.sort_by_key(|(at, _)| at.start);
+    for (at, version) in changing.into_iter().rev() {
+        text.replace_range(at, version);
+    }
+    let now = form.entries(rule, &text);
+    let fits = |(at, was): &(usize, &OrderEntry)| {
+        let same = now.get(*at).filter(|it| it.id == was.id);
+        same.is_some_and(|it| other(it).is_none())
+    };
+    match before.iter().enumerate().find(|it| !fits(it)) {
+        None => Ok(text),
+        Some((_, entry)) => Err(Unread(entry.id.clone())),
     }
 }
 
@@ -300,6 +367,14 @@ impl Arrangement {
         }
     }
 
+    /// The versions that its entries name: the line of each, and of which add-on it is.
+    pub fn named_versions(&self) -> impl Iterator<Item = (usize, &Id, &str)> {
+        self.entries.iter().filter_map(|entry| {
+            let version = entry.version.as_ref().filter(|it| it.is_one())?;
+            Some((entry.line, &entry.id, version.text.as_str()))
+        })
+    }
+
     /// The ids of its entries, the first first.
     pub fn ids(&self) -> impl Iterator<Item = &Id> {
         self.entries.iter().map(|entry| &entry.id)
@@ -410,14 +485,48 @@ fn place<'a>(
 
 /// The lines of a text that name an add-on, as entries.
 fn naming(rule: &OrderRule, text: &str) -> impl Iterator<Item = OrderEntry> {
-    let lines = text.lines().enumerate();
-    lines.filter_map(|(index, line)| {
+    rows(text).filter_map(|row| {
+        let found = rule.line.regex().captures(row.text)?;
         Some(OrderEntry {
-            line: index + 1,
-            id: Id::new(rule.line.capture("id", line)?),
+            line: row.number,
+            id: Id::new(found.name("id")?.as_str()),
             on: !rule.runs_unlisted(),
-            words: line.to_owned(),
+            version: version_in(&found, row.begin),
+            words: row.text.to_owned(),
         })
+    })
+}
+
+/// The version that a pattern found in a part of a text which begins there.
+fn version_in(found: &Captures<'_>, begin: usize) -> Option<NamedVersion> {
+    let version = found.name("version")?;
+    Some(NamedVersion {
+        text: version.as_str().to_owned(),
+        at: begin + version.start()..begin + version.end(),
+    })
+}
+
+/// A line of a text, without its end.
+struct Row<'t> {
+    /// From 1.
+    number: usize,
+    /// Where in the text it begins.
+    begin: usize,
+    text: &'t str,
+}
+
+fn rows(text: &str) -> impl Iterator<Item = Row<'_>> {
+    let mut next = 0;
+    let lines = text.split_inclusive('\n').zip(1..);
+    lines.map(move |(whole, number)| {
+        let begin = next;
+        next += whole.len();
+        let line = whole.strip_suffix('\n').unwrap_or(whole);
+        Row {
+            number,
+            begin,
+            text: line.strip_suffix('\r').unwrap_or(line),
+        }
     })
 }
 

@@ -37,6 +37,7 @@ pub(super) fn entries(names: impl Iterator<Item = (Id, String)>) -> Vec<OrderEnt
         line,
         id,
         on: true,
+        version: None,
         words,
     });
     entries.collect()

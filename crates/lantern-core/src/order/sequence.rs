@@ -1,6 +1,6 @@
 //! One line for each add-on; the order of the lines is the load order.
 
-use super::{Change, Form, OrderEntry, naming, numbers};
+use super::{Change, Form, OrderEntry, naming, numbers, rows, version_in};
 use crate::component::Id;
 use crate::family::OrderRule;
 use crate::text::Lines;
@@ -201,18 +201,23 @@ fn parked(rule: &OrderRule, text: &str) -> BTreeMap<Id, OrderEntry> {
     let Some((before, after)) = rule.parked.as_ref().and_then(|it| it.split_once("{line}")) else {
         return parked;
     };
-    for (index, line) in text.lines().enumerate() {
-        let own = line.strip_prefix(before);
-        let own = own.and_then(|line| line.strip_suffix(after));
-        let found = own.and_then(|own| Some((rule.line.capture("id", own)?, own)));
-        if let Some((id, own)) = found.filter(|_| rule.line.capture("id", line).is_none()) {
-            let entry = OrderEntry {
-                line: index + 1,
-                id: Id::new(id),
+    for row in rows(text) {
+        let own = row.text.strip_prefix(before);
+        let Some(own) = own.and_then(|line| line.strip_suffix(after)) else {
+            continue;
+        };
+        let found = rule.line.regex().captures(own);
+        let found = found.filter(|_| rule.line.capture("id", row.text).is_none());
+        let id = found.as_ref().and_then(|found| found.name("id"));
+        if let Some((found, id)) = found.as_ref().zip(id) {
+            let id = Id::new(id.as_str());
+            parked.entry(id.clone()).or_insert_with(|| OrderEntry {
+                line: row.number,
+                id,
                 on: false,
+                version: version_in(found, row.begin + before.len()),
                 words: own.to_owned(),
-            };
-            parked.entry(Id::new(id)).or_insert(entry);
+            });
         }
     }
     parked

@@ -140,6 +140,7 @@ fn what_is_named_may_be_what_does_not_run() {
             gone: &gone.into_iter().collect(),
             off: &off.iter().cloned().collect(),
             arguments: &BTreeMap::new(),
+            versions: &BTreeMap::new(),
         };
         let new = rewritten(form, &rule, text, change).unwrap();
         assert_eq!(new, expected, "{text:?}, {runs} run, {off:?} are off");
@@ -342,6 +343,7 @@ fn lines_may_be_numbered() {
             gone: &BTreeSet::new(),
             off: &off.into_iter().collect(),
             arguments: &BTreeMap::new(),
+            versions: &BTreeMap::new(),
         };
         let became = rewritten(form(rule.kind), &rule, text, change);
         assert_eq!(
@@ -435,6 +437,7 @@ fn flags_may_stand_in_items_that_go_over_several_lines() {
             gone: &gone.into_iter().collect(),
             off: &off.into_iter().collect(),
             arguments: &BTreeMap::new(),
+            versions: &BTreeMap::new(),
         };
         let became = rewritten(form(rule.kind), &rule, text, change).unwrap();
         assert_eq!(became, expected, "{on}");
@@ -446,6 +449,7 @@ fn flags_may_stand_in_items_that_go_over_several_lines() {
         gone: &BTreeSet::new(),
         off: &BTreeSet::new(),
         arguments: &BTreeMap::new(),
+        versions: &BTreeMap::new(),
     };
     let astray = rewritten(form(rule.kind), &rule, "{ \"mods\": [] }", change);
     assert_eq!(astray, Err(Unread(Id::new("lib"))));
@@ -565,6 +569,7 @@ fn written(rule: &OrderRule, text: &str, order: &[Id]) -> String {
         gone: &BTreeSet::new(),
         off: &BTreeSet::new(),
         arguments: &BTreeMap::new(),
+        versions: &BTreeMap::new(),
     };
     form(rule.kind).rewritten(rule, text, change)
 }
@@ -623,6 +628,7 @@ fn what_is_switched_off_is_parked_and_comes_back_as_it_was() {
             gone: &set(ids(gone)),
             off: &set(ids(off)),
             arguments: &BTreeMap::from([(Id::new("d"), "x=1".into()), (Id::new("a"), "no".into())]),
+            versions: &BTreeMap::new(),
         };
         rewritten(form(rule.kind), &rule, text, change).unwrap()
     };
@@ -687,6 +693,7 @@ fn flags_change_only_where_they_must() {
         gone: &BTreeSet::from([Id::new("c")]),
         off: &BTreeSet::from([Id::new("f"), Id::new("a2")]),
         arguments: &BTreeMap::new(),
+        versions: &BTreeMap::new(),
     };
     assert_eq!(
         form(rule.kind).rewritten(&rule, text, change),
@@ -964,7 +971,7 @@ proptest! {
         let text = Text::read(&bytes);
         let order: Vec<Id> = order.into_iter().take(running).map(id).collect();
         let off = (0..7).map(id).filter(|id| !order.contains(id)).collect();
-        let change = Change { order: &order, gone: &BTreeSet::new(), off: &off, arguments: &BTreeMap::new() };
+        let change = Change { order: &order, gone: &BTreeSet::new(), off: &off, arguments: &BTreeMap::new(), versions: &BTreeMap::new() };
         let Keeping::Text(form) = rule.kind.keeping() else {
             unreachable!("all of these stand in a text")
         };
@@ -1047,6 +1054,7 @@ fn an_order_over_several_files_is_changed_where_it_stands() {
             gone: &BTreeSet::new(),
             off: &BTreeSet::new(),
             arguments: &BTreeMap::new(),
+            versions: &BTreeMap::new(),
         };
         let form = form(OrderKind::Sequence);
         let new = rewritten(form, &with_includes(), order.as_str(), change).unwrap();
@@ -1094,7 +1102,7 @@ proptest! {
         let files = [("main.cfg", texts[0].as_str()), ("b.cfg", &texts[1]), ("c.cfg", &texts[2])];
         let text = order_in(&files);
         let order: Vec<Id> = order.into_iter().take(running).map(|n| Id::new(&format!("m{n}"))).collect();
-        let change = Change { order: &order, gone: &BTreeSet::new(), off: &BTreeSet::new(), arguments: &BTreeMap::new() };
+        let change = Change { order: &order, gone: &BTreeSet::new(), off: &BTreeSet::new(), arguments: &BTreeMap::new(), versions: &BTreeMap::new() };
         let new = rewritten(form(OrderKind::Sequence), &with_includes(), text.as_str(), change);
         let Ok(new) = new else { return Ok(()) };
         let becomes = text.rewritten(&with_includes(), &new).unwrap();
@@ -1108,5 +1116,120 @@ proptest! {
             let notes = |text: &str| text.lines().filter(|line| line.contains('#')).count();
             prop_assert_eq!(notes(old), notes(&becomes[&RelPath::parse(name).unwrap()]));
         }
+    }
+}
+
+#[test]
+fn what_names_a_version_names_the_new_one() {
+    let lines = r#"kind = "sequence", line = '^start (?P<id>\S+)( (?P<version>\S+))?', write = "start {id} {version}", parked = "-{line}""#;
+    let flags = r#"kind = "flags", line = '^(?P<id>\w+)/(?P<version>[^=]+)=(?P<on>\w+)$', write = "{id}/{version}={on}""#;
+    let items = r#"kind = "flags", spans = true, line = '\{"(?P<id>\w+)",\s*"(?P<version>[^"]*)", (?P<on>\w+)\}', write = '{"{id}", "{version}", {on}}'"#;
+    let behind = r#"kind = "list", line = '^mods=(?P<list>.*)', write = '"{id}@{version}"'"#;
+    let before =
+        r#"kind = "list", line = '^mods=(?P<list>.*)', write = "{version}:{id}", between = " ""#;
+    let one =
+        r#"kind = "one", line = '^use (?P<id>\S+) (?P<version>\S+)', write = "use {id} {version}""#;
+    for (rule, text, [runs, off, versions], expected) in [
+        // Only the version changes, whatever else stands there; what names none goes on naming none.
+        (
+            lines,
+            "start a 1.2 wet\r\nstart b\r\n",
+            ["a b", "", "a=1.3 b=2"],
+            "start a 1.3 wet\r\nstart b\r\n",
+        ),
+        (
+            lines,
+            "start a 1",
+            ["a b", "", "a=1 b=2"],
+            "start a 1\nstart b 2\n",
+        ),
+        (
+            lines,
+            "start b *\nstart a 1\n",
+            ["a b", "", "a=3 b=2"],
+            "start a 3\nstart b *\n",
+        ),
+        (
+            lines,
+            "-start a 1 wet\nstart b >=2\n",
+            ["b", "a", "a=3 b=2"],
+            "-start a 3 wet\nstart b >=2\n",
+        ),
+        (
+            flags,
+            "a/1=false\nb/2=true\n",
+            ["b c", "a", "a=1.1 b=2.1 c=3"],
+            "a/1.1=false\nb/2.1=true\nc/3=true\n",
+        ),
+        (
+            items,
+            "[{\"a\",\n\"1\", true}, {\"b\", \"\", true}]",
+            ["a b c", "", "a=1.1 b=2 c=3"],
+            "[{\"a\",\n\"1.1\", true}, {\"b\", \"\", true}, {\"c\", \"3\", true}]",
+        ),
+        (
+            behind,
+            "mods=\"a@1\", b , \"c@latest\"\n",
+            ["a b c d", "", "a=1.10 b=2 c=3 d=4-x"],
+            "mods=\"a@1.10\", b , \"c@latest\", \"d@4-x\"\n",
+        ),
+        (
+            before,
+            "mods=1:a:x 2:b\n",
+            ["a:x b", "", "a:x=1.1 b=2.1"],
+            "mods=1.1:a:x 2.1:b\n",
+        ),
+        (one, "use a 1\n", ["b", "a", "a=1 b=2"], "use b 2\n"),
+    ] {
+        let family = crate::tree::tests::FAMILY.replace(
+            r#"order = { kind = "sequence", file = "x.conf", line = '^start (?P<id>\S+)', write = "start {id}" }"#,
+            &format!(r#"order = {{ file = "x.conf", {rule} }}"#),
+        );
+        let rule = Family::parse(&family).unwrap().order.unwrap();
+        let Keeping::Text(form) = rule.kind.keeping() else {
+            unreachable!()
+        };
+        let versions = versions.split_whitespace();
+        let versions = versions.map(|it| it.split_once('=').unwrap());
+        let versions: BTreeMap<Id, String> = versions
+            .map(|(id, version)| (Id::new(id), version.to_owned()))
+            .collect();
+        let order = ids(runs);
+        let change = Change {
+            order: &order,
+            gone: &BTreeSet::new(),
+            off: &ids(off).into_iter().collect(),
+            arguments: &BTreeMap::new(),
+            versions: &versions,
+        };
+        let new = rewritten(form, &rule, text, change).unwrap();
+        assert_eq!(new, expected, "{text:?}, {runs} run");
+        let read = Arrangement::read(&rule, &new);
+        for (_, id, named) in read.named_versions() {
+            assert_eq!(named, versions[id], "{id} in {new:?}");
+        }
+    }
+}
+
+#[test]
+fn a_version_that_would_not_be_read_again_is_refused() {
+    let family = crate::tree::tests::FAMILY.replace(
+        r#"order = { kind = "sequence", file = "x.conf", line = '^start (?P<id>\S+)', write = "start {id}" }"#,
+        r#"order = { file = "x.conf", kind = "list", line = '^mods=(?P<list>.*)', write = "{id}@{version}" }"#,
+    );
+    let rule = Family::parse(&family).unwrap().order.unwrap();
+    let Keeping::Text(form) = rule.kind.keeping() else {
+        unreachable!()
+    };
+    for (version, is_refused) in [("1.1", false), ("1,b@2", true), ("1@2", true)] {
+        let change = Change {
+            order: &[Id::new("a")],
+            gone: &BTreeSet::new(),
+            off: &BTreeSet::new(),
+            arguments: &BTreeMap::new(),
+            versions: &BTreeMap::from([(Id::new("a"), version.to_owned())]),
+        };
+        let new = rewritten(form, &rule, "mods=a@1\n", change);
+        assert_eq!(new.is_err(), is_refused, "{version:?}: {new:?}");
     }
 }

@@ -400,7 +400,7 @@ fn with_also(
             fit_for(
                 after,
                 path,
-                becomes.comes.iter().map(|(item, id)| (item, id)),
+                becomes.comes.iter().map(|(item, id)| (item.as_str(), id)),
             )?;
             let told = |what: &str, word: &str, items: &[(Id, Id)]| {
                 let items = items.iter();
@@ -423,11 +423,11 @@ fn with_also(
 fn fit_for<'i>(
     after: &Afterwards<'_>,
     path: &RelPath,
-    mut words: impl Iterator<Item = (&'i Id, &'i Id)>,
+    mut words: impl Iterator<Item = (&'i str, &'i Id)>,
 ) -> Result<(), DrawFault> {
     let launch = &after.part.family.launch;
     let is_script = launch.is_script(path.as_str()) || launch::is_script_by_name(path.as_str());
-    let is_plain = |word: &Id| pin::is_plain(&word.as_str().replace('/', "_"));
+    let is_plain = |word: &str| pin::is_plain(&word.replace('/', "_"));
     match words.find(|(word, _)| is_script && !is_plain(word)) {
         None => Ok(()),
         Some((word, id)) => Err(DrawFault::NoWord {
@@ -630,15 +630,16 @@ fn load_order(
         .map(|id| Ok((called.now(id)?, id)))
         .collect::<Result<_, DrawFault>>()?;
     let renamed = called.renamed();
-    let written = new.iter().map(|(word, id)| (word, *id));
-    fit_for(
-        after,
-        path,
-        written.chain(renamed.values().map(|now| (now, now))),
-    )?;
+    let versions = versions_named(rule, arrangement, after);
+    let written = new.iter().map(|(word, id)| (word.as_str(), *id));
+    let renamings = renamed.values().map(|now| (now.as_str(), now));
+    let named = versions.iter().map(|(id, version)| (version.as_str(), *id));
+    fit_for(after, path, written.chain(renamings).chain(named))?;
     let all = |ids: &mut dyn Iterator<Item = &Id>| -> Result<Vec<Id>, DrawFault> {
         ids.map(|id| called.now(id)).collect()
     };
+    let versions = versions.into_iter();
+    let versions = versions.map(|(id, version)| Ok((called.now(id)?, version)));
     let arguments = arguments.into_iter();
     let arguments = arguments.map(|(id, text)| Ok((called.now(&id)?, text)));
     let change = Change {
@@ -646,6 +647,7 @@ fn load_order(
         gone: &gone.map(|id| called.before(&id)).collect(),
         off: &all(&mut off.map(|(id, _)| *id))?.into_iter().collect(),
         arguments: &arguments.collect::<Result<_, DrawFault>>()?,
+        versions: &versions.collect::<Result<_, DrawFault>>()?,
     };
     let no_entry = |order::Unread(id)| match form.entries(rule, text).is_empty() {
         true => DrawFault::NoExample {
@@ -656,6 +658,29 @@ fn load_order(
     };
     let text = order::called_otherwise(form, rule, text, &renamed).map_err(no_entry)?;
     order::rewritten(form, rule, &text, change).map_err(no_entry)
+}
+
+/// The versions that entries have to name; one that is written otherwise, and is the same, stays as it is written.
+fn versions_named<'a>(
+    rule: &OrderRule,
+    arrangement: &Arrangement,
+    after: &'a Afterwards<'_>,
+) -> BTreeMap<&'a Id, String> {
+    if !rule.write.contains("{version}") {
+        return BTreeMap::new();
+    }
+    let named = arrangement.named_versions();
+    let named: BTreeMap<&Id, &str> = named.map(|(_, id, version)| (id, version)).collect();
+    let notations = &after.part.family.versions;
+    let versions = after.addons.iter().map(|(id, (facts, _))| {
+        let same = named.get(*id).filter(|text| {
+            let read = notations.version(false, text);
+            read.is_ok_and(|read| read == facts.version)
+        });
+        let text = same.map_or_else(|| facts.version.to_string(), |text| (*text).to_owned());
+        (*id, text)
+    });
+    versions.collect()
 }
 
 /// What the entries of a load order call add-ons, where that is not their id.

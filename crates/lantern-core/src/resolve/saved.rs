@@ -251,7 +251,7 @@ impl Request {
     /// # Errors
     /// On anything that is not as docs/formats/request.md says.
     pub fn from_json(text: &str) -> Result<(Request, Notations), RequestFault> {
-        let mut lists = Lists::default();
+        let mut lists = Lists::within(text);
         let mut json = serde_json::Deserializer::from_str(text);
         let written = WithLists(&mut lists).deserialize(&mut json);
         let written = written.map_err(JsonFault::from)?;

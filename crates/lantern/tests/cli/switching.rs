@@ -573,3 +573,45 @@ fn an_add_on_may_say_itself_whether_it_runs() {
     world.write("hedge/shrubs/box/leaf.txt", "green\n");
     assert_snapshot!("own_word_nowhere", plan(&world, &["--off", "box"]));
 }
+
+#[test]
+fn a_load_order_that_names_versions_names_the_new_ones() {
+    let world = beds();
+    let order = ORDER.replace("[a-z]+)'", r"[a-z]+)( (?P<version>[\d.*]+))?'");
+    let order = order.replace("\"plant {id}\"", "\"plant {id} {version}\"");
+    let family = hedge::family(hedge::FOLDERS, &[order.as_str(), hedge::CONSOLE].concat());
+    world.write("hedge.family.toml", family);
+    // A bed for another version than what lies there stays empty.
+    let server = SERVER.replacen(
+        "sed -n 's/^plant \\([a-z]*\\).*/hedge: \\1/p' beds.txt\n",
+        "while read -r word id version rest; do case $word in plant)\n\
+         case $version in [0-9]*) grep -q \"version = '$version'\" shrubs/$id/shrub.toml || continue; esac\n\
+         echo \"hedge: $id\"; esac; done < beds.txt\n",
+        1,
+    );
+    world.write("hedge/hedge.sh", server);
+    world.write("hedge/beds.txt", "plant box 1.0 deep\nplant yew 0.9\n");
+    world.ok(&["console", "start", "--server", "hedge"]);
+    let survey = ["survey", "--server", "hedge"];
+    assert_snapshot!("versions_named_survey", world.lantern(&survey));
+    for (id, version) in [("box", "1.1"), ("moss", "1.0")] {
+        let text = format!("id = '{id}'\nversion = '{version}'\n");
+        let name = format!("{id}/shrub.toml");
+        world.zip(&format!("drop/{id}.zip"), &[(&name, &text)]);
+    }
+    let more = ["--from", "drop", "--add", "moss", "--drop", "fern"];
+    assert_snapshot!("versions_named", plan(&world, &more));
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert_eq!(
+        world.read("hedge/beds.txt"),
+        "plant box 1.1 deep\nplant yew 1.0\nplant moss 1.0\n"
+    );
+    let verified = world.ok(&["verify", "--server", "hedge"]);
+    assert!(verified.contains("3 of 3"), "{verified}");
+    world.ok(&["undo", "--keep-world", "--yes", "--server", "hedge"]);
+    assert_eq!(
+        world.read("hedge/beds.txt"),
+        "plant box 1.0 deep\nplant yew 0.9\n"
+    );
+    world.ok(&["console", "stop", "--server", "hedge"]);
+}

@@ -16,7 +16,6 @@ use std::marker::PhantomData;
 use std::sync::{Arc, LazyLock};
 
 /// The lists of a request, read as they come by: all of them as they are written would take more room than all else.
-#[derive(Default)]
 pub(super) struct Lists<'t> {
     reading: Option<Reading<'static>>,
     held: Vec<Held>,
@@ -31,7 +30,20 @@ enum List {
     Offers,
 }
 
+/// Few releases are written in less: there is room for all before the first is read, and none is moved when more come.
+const BYTES_OF_A_RELEASE: usize = 150;
+
 impl<'t> Lists<'t> {
+    /// Those of a request that is written so.
+    pub(super) fn within(text: &str) -> Lists<'t> {
+        Lists {
+            reading: None,
+            held: Vec::new(),
+            offers: Vec::with_capacity(text.len() / BYTES_OF_A_RELEASE),
+            postponed: Vec::new(),
+        }
+    }
+
     /// Reads what stands under a key, where that is for here.
     fn take<A: MapAccess<'t>>(&mut self, key: &str, map: &mut A) -> Result<bool, A::Error> {
         let list = match key {
