@@ -12,6 +12,9 @@ static PAIR: LazyLock<Regex> = LazyLock::new(|| {
     known(r#""(?P<key>[^"\\]+)"\s*:\s*(?:"(?P<text>[^"\\]*)"|(?P<flag>true|false)\b)"#)
 });
 
+/// A version and nothing else.
+static VERSION: LazyLock<Regex> = LazyLock::new(|| known(r"^v?\d+(\.\d[\w+~-]*)+$"));
+
 /// What the tables of a text switch, if several name what is there, each under the same keys.
 pub(super) fn in_tables(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<Rule> {
     let mut alike: BTreeMap<(&str, &str, bool), Vec<&str>> = BTreeMap::new();
@@ -38,18 +41,17 @@ pub(super) fn in_tables(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<
     if tables.len() < 2 {
         return None;
     }
-    let named = format!(r#""{}"\s*:\s*"(?P<id>[^"]+)""#, regex::escape(id));
-    let flag = format!(r#""{}"\s*:\s*(?P<on>\w+)"#, regex::escape(on));
-    let (line, write) = match is_first {
-        true => (
-            format!(r"\{{[^{{}}]*?{named}[^{{}}]*?{flag}[^{{}}]*\}}"),
-            format!(r#"{{ "{id}": "{{id}}", "{on}": {{on}} }}"#),
-        ),
-        false => (
-            format!(r"\{{[^{{}}]*?{flag}[^{{}}]*?{named}[^{{}}]*\}}"),
-            format!(r#"{{ "{on}": {{on}}, "{id}": "{{id}}" }}"#),
-        ),
+    let mut parts = match is_first {
+        true => vec![(id, Part::Id), (on, Part::On)],
+        false => vec![(on, Part::On), (id, Part::Id)],
     };
+    if let Some((place, key)) = version(&tables, &parts) {
+        parts.insert(place, (key, Part::Version));
+    }
+    let line: Vec<String> = parts.iter().map(|(key, part)| part.found(key)).collect();
+    let line = format!(r"\{{[^{{}}]*?{}[^{{}}]*\}}", line.join(r"[^{}]*?"));
+    let write: Vec<String> = parts.iter().map(|(key, part)| part.written(key)).collect();
+    let write = format!("{{ {} }}", write.join(", "));
     Some(Rule {
         file: path.to_owned(),
         count: tables.len(),
@@ -62,4 +64,56 @@ pub(super) fn in_tables(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<
             quoted(&write)
         ),
     })
+}
+
+/// What stands under a key of such a table.
+#[derive(Clone, Copy)]
+enum Part {
+    Id,
+    Version,
+    On,
+}
+
+impl Part {
+    fn found(self, key: &str) -> String {
+        let key = regex::escape(key);
+        match self {
+            Part::Id => format!(r#""{key}"\s*:\s*"(?P<id>[^"]+)""#),
+            Part::Version => format!(r#""{key}"\s*:\s*"(?P<version>[^"]*)""#),
+            Part::On => format!(r#""{key}"\s*:\s*(?P<on>\w+)"#),
+        }
+    }
+
+    fn written(self, key: &str) -> String {
+        match self {
+            Part::Id => format!(r#""{key}": "{{id}}""#),
+            Part::Version => format!(r#""{key}": "{{version}}""#),
+            Part::On => format!(r#""{key}": {{on}}"#),
+        }
+    }
+}
+
+/// The key under which all tables hold a version, and how many of the other parts stand before it, where that is the same in all.
+fn version<'t>(tables: &[&'t str], parts: &[(&str, Part)]) -> Option<(usize, &'t str)> {
+    let versions = |table: &'t str| -> Vec<(usize, &'t str)> {
+        let keys: Vec<(&'t str, bool)> = PAIR
+            .captures_iter(table)
+            .filter_map(|pair| {
+                let text = pair.name("text").map_or("", |text| text.as_str());
+                Some((pair.name("key")?.as_str(), VERSION.is_match(text)))
+            })
+            .collect();
+        let before = |at: usize| {
+            let keys = keys[..at].iter();
+            let others = keys.filter(|(key, _)| parts.iter().any(|(other, _)| other == key));
+            others.count()
+        };
+        let found = keys.iter().enumerate().filter(|(_, (_, is_one))| *is_one);
+        found.map(|(at, (key, _))| (before(at), *key)).collect()
+    };
+    let mut all = tables.iter().map(|table| versions(table));
+    let first = all.next()?;
+    let rest: Vec<_> = all.collect();
+    let mut in_all = first.into_iter();
+    in_all.find(|found| rest.iter().all(|table| table.contains(found)))
 }

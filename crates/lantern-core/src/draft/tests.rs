@@ -900,3 +900,128 @@ proptest! {
         prop_assert!(read.is_ok(), "{:?}\n{}", read, text);
     }
 }
+
+#[test]
+fn entries_that_name_versions() {
+    let orders = [
+        (
+            "load.txt",
+            "load fern 1.2.0\nload moss 0.9 wet\nload sedge\n",
+        ),
+        ("load.txt", "load fern 1.2.0\nload moss 0.9 wet\n"),
+        ("load.txt", "load fern 3\nload moss 4\n"),
+        ("load.txt", "load fern (1.2.0)\nload moss (0.9)\n"),
+        ("use.ini", "fern@1.2.0 = true\nmoss@0.9 = false\n"),
+        (
+            "gate.json",
+            "{\n  \"mods\": [\"fern@1.2.0\", \"moss\", \"sedge@2.0.0\"]\n}\n",
+        ),
+        (
+            "gate.json",
+            "[{\"on\": true, \"v\": \"1.2.0\", \"name\": \"fern\"},\n {\"on\": false, \"v\": \"0.9\", \"name\": \"moss\"}]\n",
+        ),
+        (
+            "gate.json",
+            "[{\"on\": true, \"v\": \"1.2.0\", \"name\": \"fern\"},\n {\"on\": false, \"name\": \"moss\"}]\n",
+        ),
+    ];
+    let drafts = orders.map(|(file, order)| {
+        let about = ["fern", "moss", "sedge"].map(|id| {
+            let text = format!("{{\"name\": \"{id}\", \"version\": \"1.2.0\"}}");
+            (format!("mods/{id}/about.json"), text)
+        });
+        let mut files: Vec<(&str, Option<&str>)> = about
+            .iter()
+            .map(|(path, text)| (path.as_str(), Some(text.as_str())))
+            .collect();
+        files.extend([(file, Some(order)), ("run.sh", Some("exit\n"))]);
+        let text = draft("a", &sampled(&files));
+        let family = Family::parse(&text).unwrap();
+        let Some(rule) = &family.order else {
+            return format!("{order}=> none\n");
+        };
+        let read = crate::order::Arrangement::read(rule, order);
+        let entries = read.entries.iter().map(|entry| {
+            let version = entry.version.as_ref().map_or("-", |it| it.text.as_str());
+            format!("{} {version} {}", entry.id, entry.on)
+        });
+        let keys = text.split("\n[order]\n").nth(1).unwrap();
+        let keys = keys.split("\n\n").next().unwrap();
+        format!(
+            "{order}{keys}\n=> {}\n",
+            entries.collect::<Vec<_>>().join(", ")
+        )
+    });
+    insta::assert_snapshot!(drafts.join("\n"), @r#"
+    load fern 1.2.0
+    load moss 0.9 wet
+    load sedge
+    kind = "sequence"
+    file = "load.txt"
+    line = '^\s*load (?P<id>[\w-]+)(?: (?P<version>\d[\w.+~-]*))?'
+    write = "load {id} {version}"
+    => fern 1.2.0 true, moss 0.9 true, sedge - true
+
+    load fern 1.2.0
+    load moss 0.9 wet
+    kind = "sequence"
+    file = "load.txt"
+    line = '^\s*load (?P<id>[\w-]+)(?: (?P<version>\d[\w.+~-]*))?'
+    write = "load {id} {version}"
+    => fern 1.2.0 true, moss 0.9 true
+
+    load fern 3
+    load moss 4
+    kind = "sequence"
+    file = "load.txt"
+    line = '^\s*load (?P<id>[\w-]+)'
+    write = "load {id}"
+    => fern - true, moss - true
+
+    load fern (1.2.0)
+    load moss (0.9)
+    kind = "sequence"
+    file = "load.txt"
+    line = '^\s*load (?P<id>[\w-]+)'
+    write = "load {id}"
+    => fern - true, moss - true
+
+    fern@1.2.0 = true
+    moss@0.9 = false
+    kind = "flags"
+    file = "use.ini"
+    line = '^\s*(?P<id>[\w-]+)(?:@(?P<version>\d[\w.+~-]*))?\s*[=:]?\s*(?P<on>\S+)'
+    write = "{id}@{version} = {on}"
+    on = "true"
+    off = "false"
+    => fern 1.2.0 true, moss 0.9 false
+
+    {
+      "mods": ["fern@1.2.0", "moss", "sedge@2.0.0"]
+    }
+    kind = "list"
+    file = "gate.json"
+    line = '^\s*"mods":\s*\[(?P<list>[^\]]*)\]'
+    write = '"{id}@{version}"'
+    between = ", "
+    => fern 1.2.0 true, moss - true, sedge 2.0.0 true
+
+    [{"on": true, "v": "1.2.0", "name": "fern"},
+     {"on": false, "v": "0.9", "name": "moss"}]
+    kind = "flags"
+    file = "gate.json"
+    line = '\{[^{}]*?"on"\s*:\s*(?P<on>\w+)[^{}]*?"v"\s*:\s*"(?P<version>[^"]*)"[^{}]*?"name"\s*:\s*"(?P<id>[^"]+)"[^{}]*\}'
+    spans = true
+    write = '{ "on": {on}, "v": "{version}", "name": "{id}" }'
+    => fern 1.2.0 true, moss 0.9 false
+
+    [{"on": true, "v": "1.2.0", "name": "fern"},
+     {"on": false, "name": "moss"}]
+    kind = "flags"
+    file = "gate.json"
+    line = '\{[^{}]*?"on"\s*:\s*(?P<on>\w+)[^{}]*?"name"\s*:\s*"(?P<id>[^"]+)"[^{}]*\}'
+    spans = true
+    write = '{ "on": {on}, "name": "{id}" }'
+    => fern - true, moss - false
+    "#);
+}

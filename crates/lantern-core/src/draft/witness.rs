@@ -23,6 +23,9 @@ static STAMP: LazyLock<Regex> = LazyLock::new(|| {
 });
 /// What stands between a name and its version.
 static VERSION: LazyLock<Regex> = LazyLock::new(|| known(r"^([ =:@(/-]{1,3}v?)\d"));
+/// A version behind a name, with what stands between them: a number alone may be anything.
+static NAMED_VERSION: LazyLock<Regex> =
+    LazyLock::new(|| known(r"^(\s*[ =:@(/-]v?)(\d+(?:\.\d[\w+~-]*)+)"));
 static NUMBER: LazyLock<Regex> = LazyLock::new(|| known(r"\d+"));
 /// A hash, or a number that is no decimal.
 static HASH: LazyLock<Regex> = LazyLock::new(|| known(r"\b[0-9A-Fa-f]{8,}\b"));
@@ -184,19 +187,34 @@ fn in_brackets(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<Rule> {
         let list = found.name("list")?.as_str();
         let items: Vec<&str> = list.split(',').map(str::trim).collect();
         let quote = items.first()?.chars().next().filter(|c| "\"'".contains(*c));
-        let plain = |item: &&str| {
+        // What stands between an id and its version; nothing of an id alone.
+        let named = |item: &&str| {
             let item = match quote {
                 Some(quote) => item.strip_prefix(quote)?.strip_suffix(quote)?,
                 None => item,
             };
-            ids.get(item).copied()
+            if ids.contains(item) {
+                return Some(String::new());
+            }
+            let mut versions = item.char_indices().filter_map(|(at, _)| {
+                let found = NAMED_VERSION.captures(&item[at..])?;
+                (ids.contains(&item[..at]) && at + found[0].len() == item.len())
+                    .then(|| found[1].to_owned())
+            });
+            versions.next_back()
         };
-        let count = items.iter().filter_map(plain).count();
+        let named: Vec<String> = items.iter().filter_map(named).collect();
+        let betweens: BTreeSet<&String> = named.iter().filter(|it| !it.is_empty()).collect();
+        let written = match betweens.first().filter(|_| betweens.len() == 1) {
+            Some(between) => format!("{{id}}{between}{{version}}"),
+            None => "{id}".to_owned(),
+        };
         let quote = quote.map(String::from).unwrap_or_default();
+        let write = format!("{quote}{written}{quote}");
         let spans = list.contains('\n');
-        Some((count, found.name("before")?.as_str(), quote, spans))
+        Some((named.len(), found.name("before")?.as_str(), write, spans))
     });
-    let (count, before, quote, spans) = lists.max_by_key(|(count, ..)| *count)?;
+    let (count, before, write, spans) = lists.max_by_key(|(count, ..)| *count)?;
     // One that is off may be the only one.
     if count < 1 || count < 2 && !is_of_what_is_off(before) {
         return None;
@@ -206,7 +224,7 @@ fn in_brackets(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<Rule> {
         quoted(path),
         quoted(&format!(r"^\s*{}\s*\[(?P<list>[^\]]*)\]", pattern(before))),
         if spans { "spans = true\n" } else { "" },
-        quoted(&format!("{quote}{{id}}{quote}")),
+        quoted(&write),
         quoted(", "),
     );
     Some(Rule {
@@ -306,7 +324,29 @@ fn as_numbered(path: &str, lines: &[Named]) -> Option<Rule> {
     })
 }
 
+/// What stands between the names and the versions of lines, most of which name one, and the lines without these.
+fn without_versions(lines: &[Named]) -> Option<(String, Vec<Named>)> {
+    let (mut betweens, mut count) = (BTreeSet::new(), 0);
+    let parted = lines.iter().map(|line| {
+        let found = NAMED_VERSION.captures(&line.after);
+        count += usize::from(found.is_some());
+        betweens.extend(found.as_ref().map(|found| found[1].to_owned()));
+        Named {
+            before: line.before.clone(),
+            id: line.id.clone(),
+            after: line.after[found.map_or(0, |found| found[0].len())..].to_owned(),
+        }
+    });
+    let rests: Vec<Named> = parted.collect();
+    let between = betweens.pop_first().filter(|_| betweens.is_empty())?;
+    // What is closed behind it would not be written.
+    (count * 2 > lines.len() && !between.contains('(')).then_some((between, rests))
+}
+
 fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
+    let versions = without_versions(lines);
+    let lines = versions.as_ref().map_or(lines, |(_, rests)| rests);
+    let between = versions.as_ref().map(|(between, _)| between.as_str());
     let first = lines.first()?;
     let before = first.before.trim_start();
     // An id alone in a line of some text means nothing.
@@ -315,7 +355,7 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
     }
     let behind = behind(lines);
     let flagged = lines.iter().all(|line| FLAG.is_match(&line.after));
-    let word = match behind.starts_with('.') {
+    let word = match behind.starts_with('.') || between.is_some_and(|it| it.contains('-')) {
         true => r"[\w-]+?",
         false => r"[\w-]+",
     };
@@ -328,7 +368,11 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
     if !alike && behind.is_empty() {
         return None;
     }
-    let id = format!(r"^\s*{in_front}(?P<id>{word})");
+    let (version, write_version) = between.map_or_else(Default::default, |between| {
+        let found = format!(r"(?:{}(?P<version>\d[\w.+~-]*))?", pattern(between));
+        (found, format!("{between}{{version}}"))
+    });
+    let id = format!(r"^\s*{in_front}(?P<id>{word}){version}");
     let before = if alike { before } else { "" };
     let (kind, line, write, more) = if flagged {
         let found = FLAG.captures(&first.after)?;
@@ -340,7 +384,7 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
             _ => ("true", "false"),
         };
         let line = format!(r"{id}\s*[=:]?\s*(?P<on>\S+)");
-        let write = format!("{before}{{id}}{between}{{on}}");
+        let write = format!("{before}{{id}}{write_version}{between}{{on}}");
         let more = format!("on = {}\noff = {}\n", quoted(on), quoted(off));
         ("flags", line, write, more)
     } else {
@@ -351,7 +395,8 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
         };
         let rest = regex::escape(behind.trim_end());
         let line = format!("{id}{}", rest.replace(r"\{id\}", r"[\w-]+"));
-        (kind, line, format!("{before}{{id}}{behind}"), String::new())
+        let write = format!("{before}{{id}}{write_version}{behind}");
+        (kind, line, write, String::new())
     };
     let keys = format!(
         "file = {}\nline = {}\nwrite = {}\n{more}",
