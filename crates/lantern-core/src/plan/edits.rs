@@ -633,7 +633,14 @@ fn load_order(
     let versions = versions_named(rule, arrangement, after);
     let written = new.iter().map(|(word, id)| (word.as_str(), *id));
     let renamings = renamed.values().map(|now| (now.as_str(), now));
-    let named = versions.iter().map(|(id, version)| (version.as_str(), *id));
+    let version_of = |id: &Id| versions.get_key_value(id);
+    let of_new = new.iter().filter_map(|(_, id)| version_of(id));
+    let others = arrangement.named_versions().filter_map(|(_, id, text)| {
+        let other = version_of(id)?;
+        (other.1 != text).then_some(other)
+    });
+    let named = of_new.chain(others);
+    let named = named.map(|(id, version)| (version.as_str(), *id));
     fit_for(after, path, written.chain(renamings).chain(named))?;
     let all = |ids: &mut dyn Iterator<Item = &Id>| -> Result<Vec<Id>, DrawFault> {
         ids.map(|id| called.now(id)).collect()
