@@ -808,6 +808,11 @@ pub(super) mod tests {
                 "write = \"{at} ",
                 "order.line has the group (?P<at>…) where order.write has {at}",
             ),
+            (
+                "write = \"",
+                "write = \"{version} ",
+                "order.line has the group (?P<version>…) where order.write has {version}",
+            ),
             // What is written long has its own faults, in a list and alone.
             ("pattern = '(?P", "each = '(?P", "unknown field `each`"),
             ("'(?P<value>.*)'", "'(?P<value>.*'", "unclosed group"),
