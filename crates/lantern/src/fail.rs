@@ -730,10 +730,17 @@ fn of_draw(fault: &DrawFault) -> String {
         DrawFault::LinkLeaves { .. } => {
             "Nothing was changed. Leave that release out, or tell its maker: its links must stay inside it.".into()
         }
-        DrawFault::InTheWay { owner: None, .. } => {
-            "Nothing was changed. Move that one away first, if you do not need it; or leave that release out. \
-             Where it is a setting (`layout.settings` of the family), --beside puts the release's beside yours, as *.new."
+        DrawFault::InTheWay { are_settings: true, .. } => {
+            "Nothing was changed. What lies there are settings of your own (`layout.settings` of the family): --beside puts \
+             the release's beside them, as *.new."
                 .into()
+        }
+        DrawFault::InTheWay { id, owner: None, scattered: Some(version), .. } => format!(
+            "Nothing was changed. What {id} {version} put outside its own folder is not known. Put its download, that of \
+             {version}, into a drop folder and plan once: what is its own is known from then on. Or move away what you do not need."
+        ),
+        DrawFault::InTheWay { id, owner: None, .. } => {
+            format!("Nothing was changed. Move that away first, if you do not need it; or leave {id} as it is.")
         }
         DrawFault::NoPlace { .. } => {
             "Nothing was changed. Say it there, such as install = \"FOLDER/{file}\" for the download's own name.".into()

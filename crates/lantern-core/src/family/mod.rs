@@ -496,7 +496,8 @@ impl Family {
                     reader.name
                 ));
             }
-            if let Some(why) = reader.off_fault().or(reader.beside_fault()) {
+            let odd = reader.off_fault().or(reader.beside_fault());
+            if let Some(why) = odd.or(reader.copy_fault()) {
                 return fault(format!("reader \"{}\": {why}", reader.name));
             }
             let own = reader.switch.as_ref();
@@ -848,6 +849,11 @@ pub(super) mod tests {
                 "at = \"addons/*.zip\"",
                 "at = 3",
                 "a text, or a list of texts",
+            ),
+            (
+                "at = \"addons/*.zip\"",
+                "at = \"addons/*.zip\"\nparts = [{ from = \"a\", to = \"b\", own = true, copy = true }]",
+                "leave `own` and {variant} out",
             ),
         ] {
             let fault = Family::parse(&SMALL.replace(from, to))

@@ -115,11 +115,27 @@ impl Reader {
             .install
             .as_deref()
             .map(|place| place.trim_end_matches('/'));
-        let mut parts = self.parts.iter();
+        let mut parts = self.parts.iter().filter(|part| !part.copy);
         let home = parts.find(|part| Some(part.to.trim_end_matches('/')) == place);
         home.map_or(String::new(), |part| {
             format!("{}/", part.from.trim_end_matches('/'))
         })
+    }
+
+    /// Where a copy lies of what lies at a path below a component's place.
+    pub fn copies<'r>(&'r self, below: &str) -> impl Iterator<Item = String> + use<'r> {
+        let name = format!("{}{below}", self.home_in_release());
+        let parts = self.parts.iter().filter(|part| part.copy);
+        parts.filter_map(move |part| part.leads(&name, None))
+    }
+
+    /// What is wrong with parts of which there are copies.
+    pub(super) fn copy_fault(&self) -> Option<&'static str> {
+        let mut copies = self.parts.iter().filter(|part| part.copy);
+        let odd = copies.any(|part| part.own || part.from.contains("{variant}"));
+        odd.then_some(
+            "parts: what is a copy is known by its content: leave `own` and {variant} out",
+        )
     }
 
     /// Where what lies at a path has its place when it is on: there, or where it was parked from; none where it is nothing of this
@@ -178,6 +194,9 @@ pub struct Part {
     /// Whether what lies there, and nobody else claims, is the component's own.
     #[serde(default)]
     pub own: bool,
+    /// Whether it lies in the component's own place as well, and a copy of it there.
+    #[serde(default)]
+    pub copy: bool,
 }
 
 impl Part {

@@ -2,9 +2,10 @@
 //!
 //! A reader claims a place and all in it. Over that goes what the ledger knows: a file that a
 //! component put into another one's place is its own as long as it is what it put there. Over that
-//! goes what a component's descriptor says that it holds elsewhere.
+//! goes what a component's descriptor says that it holds elsewhere. Of what nobody has then, copies are
+//! theirs whose files they are of, and the rest is whose folder it lies in.
 
-use super::{Component, Evidence, FileState, Remembered, VersionFrom, ledger_name};
+use super::{ByOwner, Component, Evidence, FileState, Remembered, VersionFrom, ledger_name};
 use crate::component::{Id, Kind};
 use crate::family::{Family, Glob};
 use crate::order::OrderText;
@@ -81,7 +82,15 @@ pub(super) fn settle(
             }
         }
     }
-    owned_paths(components, family, claims, evidence, &mut claimed);
+    let is_free = |number: usize, claimed: &BTreeMap<RelPath, usize>| {
+        let path = &evidence.files[number].path;
+        let kept = family.keeps(path.as_str())
+            || family.passes(path.as_str())
+            || evidence.order.is_some_and(|order| order.holds(path));
+        claims.owner[number].is_none() && !claimed.contains_key(path) && !kept
+    };
+    copies(components, family, evidence, &is_free, &mut claimed);
+    owned_paths(components, family, evidence, &is_free, &mut claimed);
     for component in components.iter_mut() {
         component.files.sort_by(|a, b| a.path.cmp(&b.path));
     }
@@ -107,12 +116,7 @@ pub fn compare(
         .iter()
         .flat_map(|component| component.silenced.keys().cloned())
         .collect();
-    let mut owned: BTreeMap<&Id, Vec<&RelPath>> = BTreeMap::new();
-    for (path, known) in remembered {
-        if let Some(owner) = &known.owner {
-            owned.entry(owner).or_default().push(path);
-        }
-    }
+    let owned = ByOwner::new(remembered);
     let is_order = |path: &RelPath| order.is_some_and(|order| order.path() == path);
     for component in components.iter_mut() {
         // What the server writes into a pack by the pack's own leave is no edit.
@@ -121,7 +125,7 @@ pub fn compare(
         let is_kept = |path: &RelPath| kept.iter().any(|glob| glob.matches(path.as_str()));
         let name = component.ledger_name();
         component.state = state_of(
-            (&name, owned.get(&name).map_or(&[], Vec::as_slice)),
+            (&name, owned.of(&name)),
             component.files.iter().filter(|file| !is_kept(&file.path)),
             |path| foreign.contains(path) || is_kept(path) || is_order(path),
             remembered,
@@ -157,39 +161,75 @@ fn members(components: &mut [Component], evidence: &Evidence<'_>) {
     }
 }
 
-/// Gives a component what nobody else claims in the paths that are all its own.
+/// Whether nobody has the file with a number, and somebody may, beside who has what so far.
+type IsFree<'f> = &'f dyn Fn(usize, &BTreeMap<RelPath, usize>) -> bool;
+
+/// Gives a component what is a copy of a file in its place, where copies of such lie; the first of several, where it is one of
+/// theirs, too.
+fn copies(
+    components: &mut [Component],
+    family: &Family,
+    evidence: &Evidence<'_>,
+    is_free: IsFree<'_>,
+    claimed: &mut BTreeMap<RelPath, usize>,
+) {
+    let mut numbers: Option<BTreeMap<&str, usize>> = None;
+    for (index, component) in components.iter_mut().enumerate() {
+        let copies = component.copies(family);
+        if copies.is_empty() {
+            continue;
+        }
+        let numbers = numbers.get_or_insert_with(|| {
+            let files = evidence.files.iter().enumerate();
+            files.map(|(at, file)| (file.path.as_str(), at)).collect()
+        });
+        for (path, hash) in copies {
+            let Some(number) = numbers.get(path.as_str()) else {
+                continue;
+            };
+            let file = &evidence.files[*number];
+            if file.hash.as_ref() == Some(&hash) && is_free(*number, claimed) {
+                component.files.push(file.clone());
+                claimed.insert(path, index);
+            }
+        }
+    }
+}
+
+/// Gives a component what nobody else claims in the paths that are all its own; of two such paths the deeper one counts. What
+/// several lay claim to is nobody's.
 fn owned_paths(
     components: &mut [Component],
     family: &Family,
-    claims: &Claims<'_>,
     evidence: &Evidence<'_>,
+    is_free: IsFree<'_>,
     claimed: &mut BTreeMap<RelPath, usize>,
 ) {
-    for (index, component) in components.iter_mut().enumerate() {
+    let mut owners: BTreeMap<String, BTreeSet<usize>> = BTreeMap::new();
+    for (index, component) in components.iter().enumerate() {
         let reader = family.reader(&component.reader);
         let parts = reader.into_iter().flat_map(|reader| &reader.parts);
         let parts = parts.filter(|part| part.own);
-        let parts = parts.filter_map(|part| RelPath::parse(&part.to).ok());
-        let owned: Vec<RelPath> = component
-            .holdings
-            .owns
-            .iter()
-            .cloned()
-            .chain(parts)
-            .collect();
-        for owned in owned {
-            for (number, file) in evidence.files.iter().enumerate() {
-                let path = file.path.as_str();
-                let inside = file.path == owned || file.path.below(owned.as_str()).is_some();
-                let free = claims.owner[number].is_none() && !claimed.contains_key(&file.path);
-                let kept = family.keeps(path)
-                    || family.passes(path)
-                    || evidence.order.is_some_and(|order| order.holds(&file.path));
-                if inside && free && !kept {
-                    component.files.push(file.clone());
-                    claimed.insert(file.path.clone(), index);
-                }
-            }
+        let parts = parts.map(|part| part.to.trim_end_matches('/').to_owned());
+        let owned = component.holdings.owns.iter().map(RelPath::to_string);
+        for owned in owned.chain(parts) {
+            owners.entry(owned).or_default().insert(index);
+        }
+    }
+    if owners.is_empty() {
+        return;
+    }
+    for (number, file) in evidence.files.iter().enumerate() {
+        let path = file.path.as_str();
+        let folders = path.rmatch_indices('/').map(|(at, _)| &path[..at]);
+        let mut around = std::iter::once(path).chain(folders).chain([""]);
+        let owned_by = around.find_map(|folder| owners.get(folder));
+        let only = owned_by.filter(|owners| owners.len() == 1);
+        if let Some(index) = only.and_then(BTreeSet::first)
+            && is_free(number, claimed)
+        {
+            components[*index].files.push(file.clone());
+            claimed.insert(file.path.clone(), *index);
         }
     }
 }
@@ -318,7 +358,16 @@ pub(crate) mod tests {
 
     /// Settles components among all of `files`, and tells each with what it owns then.
     fn settled(components: Vec<Component>, files: &[&str], known: &[&str]) -> String {
-        let family = Family::parse(FAMILY).unwrap();
+        settled_by(FAMILY, components, files, known)
+    }
+
+    fn settled_by(
+        family: &str,
+        components: Vec<Component>,
+        files: &[&str],
+        known: &[&str],
+    ) -> String {
+        let family = Family::parse(family).unwrap();
         let files: Vec<FileSeen> = files.iter().map(|text| file(text)).collect();
         let claims = Claims {
             claims: Vec::new(),
@@ -434,6 +483,62 @@ pub(crate) mod tests {
         insta::assert_snapshot!(settled(vec![pack, other], &files, &[]), @"
         orchard #00: config/trees pack/own single | silenced  | New
         bees #00: config/bees | silenced  | New
+        ");
+    }
+
+    #[test]
+    fn what_several_own_is_nobody_s_and_the_deeper_folder_counts() {
+        let owning = |id: &str, owns: &str| {
+            let holdings = Holdings {
+                owns: vec![path(owns)],
+                ..Holdings::default()
+            };
+            component(Kind::Addon, id, &[], holdings)
+        };
+        let all = vec![
+            owning("red", "seals"),
+            owning("blue", "seals"),
+            owning("green", "seals/deep"),
+        ];
+        let files = ["seals/a", "seals/deep/b", "seals/deep"];
+        insta::assert_snapshot!(settled(all, &files, &[]), @"
+        red #00:  | silenced  | New
+        blue #00:  | silenced  | New
+        green #00: seals/deep seals/deep/b | silenced  | New
+        ");
+    }
+
+    #[test]
+    fn a_copy_is_whose_file_it_is_one_of() {
+        let head = &FAMILY[..FAMILY.find("[[reader]]").unwrap()];
+        let reader = "[[reader]]\nname = 'ivy'\nkind = 'addon'\nshape = 'folder'\nat = 'addons/*'\nmarks = ['id']\n\
+                      install = 'addons/{id}'\nparts = [{ from = 'seals', to = 'seals', copy = true }]";
+        let family = format!("{head}\n{reader}");
+        let ivy = |id: &str, files: &[&str]| Component {
+            place: Some(path(&format!("addons/{id}"))),
+            reader: "ivy".into(),
+            ..component(Kind::Addon, id, files, Holdings::default())
+        };
+        let all = vec![
+            ivy("red", &["addons/red/seals/a=1", "addons/red/seals/both=2"]),
+            ivy(
+                "blue",
+                &["addons/blue/seals/both=2", "addons/blue/seals/old=3"],
+            ),
+        ];
+        let files = [
+            "addons/red/seals/a=1",
+            "addons/red/seals/both=2",
+            "addons/blue/seals/both=2",
+            "addons/blue/seals/old=3",
+            "seals/a=1",
+            "seals/both=2",
+            "seals/old=4",
+            "seals/stray=1",
+        ];
+        insta::assert_snapshot!(settled_by(&family, all, &files, &[]), @"
+        red #00: addons/red/seals/a addons/red/seals/both seals/a seals/both | silenced  | New
+        blue #00: addons/blue/seals/both addons/blue/seals/old | silenced  | New
         ");
     }
 

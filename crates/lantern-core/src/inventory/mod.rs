@@ -55,16 +55,32 @@ pub enum FileState {
     },
 }
 
-/// Whether it is known what a component laid over others: it says so itself, or the ledger does.
-pub fn laid_over(component: &Component, remembered: &BTreeMap<RelPath, Remembered>) -> bool {
-    let name = component.ledger_name();
-    let outside = |path: &RelPath| {
+/// The paths that the ledger knows, by whose they are.
+pub struct ByOwner<'r>(BTreeMap<&'r Id, Vec<&'r RelPath>>);
+
+impl<'r> ByOwner<'r> {
+    /// All that is remembered.
+    pub fn new(remembered: &'r BTreeMap<RelPath, Remembered>) -> ByOwner<'r> {
+        let mut owned: BTreeMap<&Id, Vec<&RelPath>> = BTreeMap::new();
+        for (path, known) in remembered {
+            if let Some(owner) = &known.owner {
+                owned.entry(owner).or_default().push(path);
+            }
+        }
+        ByOwner(owned)
+    }
+
+    fn of(&self, name: &Id) -> &[&'r RelPath] {
+        self.0.get(name).map_or(&[], Vec::as_slice)
+    }
+
+    /// Whether it is known what a component laid outside its own place: it says so itself, or the ledger does.
+    pub fn knows_laid(&self, component: &Component) -> bool {
         let place = component.place.as_ref();
-        !place.is_some_and(|place| path.is_within(place))
-    };
-    let mut rows = remembered.iter();
-    !component.holdings.overlay.is_empty()
-        || rows.any(|(path, known)| known.owner.as_ref() == Some(&name) && outside(path))
+        let outside = |path: &&RelPath| !place.is_some_and(|place| path.is_within(place));
+        let mut rows = self.of(&component.ledger_name()).iter();
+        !component.holdings.overlay.is_empty() || rows.any(outside)
+    }
 }
 
 /// One installed component.
@@ -119,6 +135,21 @@ impl Component {
         let reader = family.reader(&self.reader);
         let home = reader.and_then(|reader| RelPath::parse(&reader.home(place.as_str())?).ok());
         Some(home.unwrap_or_else(|| place.clone()))
+    }
+
+    /// Where copies of its files lie, with the BLAKE3 that they have as long as they are copies.
+    pub fn copies(&self, family: &Family) -> Vec<(RelPath, String)> {
+        let reader = family.reader(&self.reader).into_iter();
+        let reader = reader.filter(|reader| reader.parts.iter().any(|part| part.copy));
+        let copies = reader.zip(&self.place).flat_map(|(reader, place)| {
+            let files = self.files.iter();
+            let own = files.filter_map(|file| Some((file.path.below(place.as_str())?, file)));
+            own.flat_map(|(below, file)| {
+                let paths = reader.copies(below);
+                paths.filter_map(|path| Some((RelPath::parse(&path).ok()?, file.hash.clone()?)))
+            })
+        });
+        copies.collect()
     }
 
     /// Its size in bytes.

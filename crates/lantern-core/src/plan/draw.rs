@@ -9,7 +9,7 @@ use crate::artifact::Artifact;
 use crate::component::{Effect, Id, Kind, Runs, Side};
 use crate::facts::Facts;
 use crate::family::{Family, Glob, Ground, OrderRule};
-use crate::inventory::{Component, Inventory, Remembered, laid_over};
+use crate::inventory::{ByOwner, Component, Inventory, Remembered};
 use crate::launch::Flow;
 use crate::offer::Offer;
 use crate::order::OrderText;
@@ -228,6 +228,7 @@ pub fn draw(
         drawing.check_pack(offer, payload, &moving, &selection.gone)?;
         drawing.place(offer, payload)?;
     }
+    drawing.copies_stay();
     drawing.uncover()?;
     drawing.lay_again(&moving)?;
     drawing.warn_of_silence(&moving);
@@ -476,10 +477,11 @@ impl<'a> Drawing<'a> {
             return;
         }
         let inventory = self.situation.inventory;
+        let known = ByOwner::new(self.situation.remembered);
         let frameworks = inventory.components.iter();
         let frameworks = frameworks.filter(|c| c.facts.kind == Kind::Framework);
         for framework in frameworks.filter(|c| !self.away.contains(&c.facts.id)) {
-            if !laid_over(framework, self.situation.remembered) {
+            if !known.knows_laid(framework) {
                 let (id, version) = (&framework.facts.id, &framework.facts.version);
                 self.notes.push(format!(
                     "nobody knows what {id} {version} laid over the server program, so this may silence it: \

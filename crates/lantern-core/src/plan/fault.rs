@@ -5,6 +5,9 @@ use crate::order::{Circle, Ring};
 use crate::path::{PathFault, RelPath};
 use crate::version::Version;
 
+/// So many paths are named.
+const MOST_SHOWN: usize = 12;
+
 /// Why no plan can be drawn up although releases fit together.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum DrawFault {
@@ -123,14 +126,18 @@ pub enum DrawFault {
         b: Id,
     },
     /// A release would overwrite a file that belongs to another component or to nobody.
-    #[error("{id} would put a file at {path}, where there is one of {}", .owner.as_ref().map_or("no component", Id::as_str))]
+    #[error("{}", in_the_way(.id, .paths, .owner.as_ref()))]
     InTheWay {
         /// The component.
         id: Id,
-        /// The path.
-        path: RelPath,
-        /// Whose file lies there.
+        /// The paths, at least one.
+        paths: Vec<RelPath>,
+        /// Whose files lie there.
         owner: Option<Id>,
+        /// Whether they are settings or start scripts of the place's own.
+        are_settings: bool,
+        /// The installed version of the component, where its releases put files outside its own place.
+        scattered: Option<Version>,
     },
     /// The load order, or what switches it, asks for another place of a folder in which something lies that is kept, or comes and goes.
     #[error(
@@ -230,4 +237,20 @@ pub enum DrawFault {
     /// Add-ons that need one another in a circle.
     #[error(transparent)]
     Circle(#[from] Circle),
+}
+
+fn in_the_way(id: &Id, paths: &[RelPath], owner: Option<&Id>) -> String {
+    let whose = owner.map_or("no component", Id::as_str);
+    let shown = paths.iter().take(MOST_SHOWN).map(RelPath::as_str);
+    let shown = shown.collect::<Vec<_>>().join(", ");
+    match paths.len() {
+        1 => format!("{id} would put a file at {shown}, where there is one of {whose}"),
+        many if many <= MOST_SHOWN => {
+            format!("{id} would put files at {shown}, where there are some of {whose}")
+        }
+        many => format!(
+            "{id} would put files at {shown} and {} more places, where there are some of {whose}",
+            many - MOST_SHOWN
+        ),
+    }
 }

@@ -233,6 +233,7 @@ impl Drawing<'_> {
         let archive = self.archives.len();
         self.archives.push(Artifact::clone(&offer.artifact));
         let version = offer.facts.version.to_string();
+        let mut in_the_way: Vec<RelPath> = Vec::new();
         for file in payload.files.iter().filter(|file| !left_out(&file.path)) {
             let mut path = file.path.clone();
             if self.is_order(&path) {
@@ -273,10 +274,55 @@ impl Drawing<'_> {
                 Some(now) => self.merge(coming, now, offer),
                 None => coming,
             };
-            let laid = self.lay(coming, &version)?;
-            self.actions.insert(path, laid);
+            match self.lay(coming, file.is_copy, &version)? {
+                Some(laid) => {
+                    self.actions.insert(path, laid);
+                }
+                None => in_the_way.push(path),
+            }
         }
-        Ok(())
+        match in_the_way.is_empty() {
+            true => Ok(()),
+            false => Err(self.in_the_way(id, in_the_way)),
+        }
+    }
+
+    /// What lies where a release would put files: of these paths, what is nobody's and no setting before what is a setting, and
+    /// that before what is another component's.
+    fn in_the_way(&self, id: &Id, paths: Vec<RelPath>) -> DrawFault {
+        let owner = |path: &RelPath| self.actions.get(path)?.component.clone();
+        let sort = |path: &RelPath| (owner(path), self.is_own_setting(path));
+        let first = paths.iter().map(sort).min().unwrap_or_default();
+        let mut installed = self.installed(id);
+        let scattered = installed.find(|component| {
+            let reader = self.situation.family.reader(&component.reader);
+            reader.is_some_and(|reader| !reader.parts.is_empty())
+        });
+        DrawFault::InTheWay {
+            id: id.clone(),
+            paths: paths.into_iter().filter(|it| sort(it) == first).collect(),
+            scattered: scattered.map(|component| component.facts.version.clone()),
+            owner: first.0,
+            are_settings: first.1,
+        }
+    }
+
+    /// What goes and is a copy of a file of a component that stays becomes that one's.
+    pub(super) fn copies_stay(&mut self) {
+        let components = self.situation.inventory.components.iter();
+        for component in components.filter(|it| !self.away.contains(&it.facts.id)) {
+            for (path, hash) in component.copies(self.situation.family) {
+                if let Some(action) = self.actions.get_mut(&path)
+                    && action.what == ActionKind::SetAside
+                    && action.before.as_ref() == Some(&hash)
+                {
+                    action.what = ActionKind::Keep;
+                    action.after = Some(hash);
+                    action.component = Some(component.facts.id.clone());
+                    action.member = None;
+                }
+            }
+        }
     }
 
     /// The name beside a kept path, where that is free to be written, or holds what an earlier release of a component put there.
@@ -362,10 +408,16 @@ impl Drawing<'_> {
         merged
     }
 
-    /// Lays a coming file over whatever is at its path.
-    fn lay(&mut self, mut coming: Action, version: &str) -> Result<Action, DrawFault> {
+    /// Lays a coming file over whatever is at its path; none where that is in the way. Of a copy it may be that another
+    /// component has brought the same.
+    fn lay(
+        &mut self,
+        mut coming: Action,
+        is_copy: bool,
+        version: &str,
+    ) -> Result<Option<Action>, DrawFault> {
         let Some(there) = self.actions.get(&coming.path) else {
-            return Ok(coming);
+            return Ok(Some(coming));
         };
         let path = &coming.path;
         let layer = |id: Option<&Id>| id.and_then(|id| self.kinds.get(id)).copied();
@@ -375,11 +427,21 @@ impl Drawing<'_> {
         );
         // What is the administrator's, and stays so, is decided already.
         if coming.what != ActionKind::Place {
-            return Ok(coming);
+            return Ok(Some(coming));
         }
         coming.before.clone_from(&there.before);
+        let is_same = there.after == coming.after;
         let mut yours = None;
         match there.what {
+            ActionKind::Place | ActionKind::Replace | ActionKind::Keep
+                if is_copy && is_same && there.component.is_some() =>
+            {
+                return Ok(Some(there.clone()));
+            }
+            // Nobody's until now, and just what comes.
+            ActionKind::Keep if is_same && there.component.is_none() => {
+                coming.what = ActionKind::Keep;
+            }
             ActionKind::SetAside if there.before == coming.after => coming.what = ActionKind::Keep,
             ActionKind::SetAside if self.edited.get(path) == coming.after.as_ref() => {
                 self.notes.push(format!(
@@ -440,7 +502,7 @@ impl Drawing<'_> {
                         hash,
                         source: coming.source,
                     });
-                return Ok(stays);
+                return Ok(Some(stays));
             }
             ActionKind::Place | ActionKind::Replace => {
                 return Err(DrawFault::Twice {
@@ -449,18 +511,12 @@ impl Drawing<'_> {
                     b: coming.component.unwrap_or_default(),
                 });
             }
-            ActionKind::Keep | ActionKind::Edit => {
-                return Err(DrawFault::InTheWay {
-                    id: coming.component.unwrap_or_default(),
-                    path: path.clone(),
-                    owner: there.component.clone(),
-                });
-            }
+            ActionKind::Keep | ActionKind::Edit => return Ok(None),
         }
         if let Some((why, component)) = yours.zip(coming.component.clone()) {
             self.set_yours_aside(&coming.path.clone(), &component, why);
         }
-        Ok(coming)
+        Ok(Some(coming))
     }
 
     fn version_of(&self, id: &Id) -> Option<String> {
@@ -571,7 +627,11 @@ impl Drawing<'_> {
                     shipped: None,
                     under: None,
                 };
-                let laid = self.lay(coming, component.facts.version.as_str())?;
+                let version = component.facts.version.as_str();
+                let laid = self.lay(coming, false, version)?;
+                let Some(laid) = laid else {
+                    return Err(self.in_the_way(id, vec![path.clone()]));
+                };
                 self.actions.insert(path.clone(), laid);
                 self.notes
                     .push(format!("{path} of {id} is installed over it again"));

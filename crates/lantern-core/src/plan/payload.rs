@@ -71,6 +71,8 @@ pub struct PayloadFile {
     pub bytes: u64,
     /// BLAKE3 of its content in hexadecimal; of a link its [`link::mark`].
     pub hash: String,
+    /// Whether it is a copy of what goes to the component's own place: others may bring the same.
+    pub is_copy: bool,
 }
 
 impl Payload {
@@ -120,6 +122,7 @@ pub fn lay_out(
                 entry: None,
                 bytes: artifact.bytes,
                 hash: artifact.blake3.clone(),
+                is_copy: false,
             };
             return Ok(Laid {
                 place,
@@ -151,6 +154,7 @@ pub fn lay_out(
                         entry: Some(it.name.clone()),
                         bytes: it.bytes,
                         hash: it.blake3.clone(),
+                        is_copy: false,
                     }),
                     None if reader.unused.matches(&it.name) => {}
                     None => unused.push(it.name.clone()),
@@ -174,12 +178,23 @@ pub fn lay_out(
             Goes::To(path) => RelPath::parse(&path),
             Goes::Nowhere => continue,
         };
-        files.push(PayloadFile {
+        let file = PayloadFile {
             path: path.map_err(path_fault)?,
             entry: Some(entry.name.clone()),
             bytes: entry.bytes,
             hash: entry.blake3.clone(),
-        });
+            is_copy: false,
+        };
+        for part in reader.parts.iter().filter(|part| part.copy) {
+            if let Some(path) = part.leads(below, variant) {
+                files.push(PayloadFile {
+                    path: RelPath::parse(&path).map_err(path_fault)?,
+                    is_copy: true,
+                    ..file.clone()
+                });
+            }
+        }
+        files.push(file);
     }
     // A variant may have its own in the place of what all have.
     files.sort_by(|a, b| a.path.cmp(&b.path));
@@ -284,9 +299,8 @@ enum Goes {
 }
 
 fn part_of(parts: &[Part], below: &str, variant: Option<&str>) -> Goes {
-    let fitting = parts
-        .iter()
-        .filter_map(|part| Some((part, part.leads(below, variant)?)));
+    let fitting = parts.iter().filter(|part| !part.copy);
+    let fitting = fitting.filter_map(|part| Some((part, part.leads(below, variant)?)));
     if let Some((_, to)) = fitting.max_by_key(|(part, _)| part.from.len()) {
         return Goes::To(to);
     }
@@ -466,6 +480,25 @@ mod tests {
         config/a.conf < all/a.conf
         config/b.conf < all/b.conf
         start.sh < top/start.sh
+        ");
+    }
+
+    #[test]
+    fn of_a_part_that_is_copied_both_come() {
+        let copied = reader(
+            "name = 'ivy'\nkind = 'addon'\nshape = 'folder'\nat = 'addons/*'\nmarks = ['ivy.toml']\ninstall = 'addons/{id}'\n\
+             parts = [{ from = 'seals', to = 'seals', copy = true }, { from = 'seals/top', to = '' }, { from = 'one', to = 'ones/', copy = true }]",
+        );
+        let names = ["ivy.toml", "one", "seals/a", "seals/top/b"];
+        insta::assert_snapshot!(laid(&copied, None, &names).unwrap(), @"
+        addons/ivy, unused []
+        addons/ivy/ivy.toml < ivy.toml
+        addons/ivy/one < one
+        addons/ivy/seals/a < seals/a
+        b < seals/top/b
+        ones/one < one
+        seals/a < seals/a
+        seals/top/b < seals/top/b
         ");
     }
 }

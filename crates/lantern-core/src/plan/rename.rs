@@ -48,7 +48,9 @@ impl Drawing<'_> {
                     return Err(DrawFault::InTheWay {
                         id: rename.id.clone(),
                         owner: there.component.clone(),
-                        path: action.path,
+                        paths: vec![action.path],
+                        are_settings: false,
+                        scattered: None,
                     });
                 }
             }

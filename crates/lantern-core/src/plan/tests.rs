@@ -335,6 +335,7 @@ proptest! {
                     entry: Some(path.to_string()),
                     bytes: content.len() as u64,
                     hash: hash(content),
+                    is_copy: false,
                 });
                 let members = ships.members.iter().filter(|_| id == "p").map(|member| PayloadMember {
                     place: path(&format!("addons/{member}")),
@@ -531,6 +532,7 @@ impl PackMove {
                 entry: Some((*name).into()),
                 bytes: 3,
                 hash: hash(&format!("new {name}")),
+                is_copy: false,
             });
         let members = self
             .ships
@@ -852,6 +854,7 @@ fn addons_drawn_in(
             entry: None,
             bytes: 10,
             hash: hash(id),
+            is_copy: false,
         };
         offers.push(Offer {
             lays: None,
@@ -1192,6 +1195,7 @@ fn named_addons(
             entry: Some("mark".into()),
             bytes: 3,
             hash: hash("b 2"),
+            is_copy: false,
         }],
         members: Vec::new(),
         holdings: Holdings::default(),

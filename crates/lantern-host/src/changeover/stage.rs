@@ -262,6 +262,8 @@ impl Staging<'_> {
         });
         let mut wanted: BTreeMap<RelPath, RelPath> = BTreeMap::new();
         let mut actions: BTreeMap<RelPath, &Action> = BTreeMap::new();
+        // What is wanted at several places: from where it will lie, to where, for which action.
+        let mut copies: Vec<(RelPath, RelPath, &Action)> = Vec::new();
         for action in from_here {
             let to = self.staged(&action.path)?;
             let entry = action.source.as_ref().and_then(|s| s.entry.as_ref());
@@ -278,6 +280,10 @@ impl Staging<'_> {
                 continue;
             };
             let entry = RelPath::parse(entry)?;
+            if let Some(first) = wanted.get(&entry) {
+                copies.push((first.clone(), to, action));
+                continue;
+            }
             wanted.insert(entry.clone(), to);
             actions.insert(entry, action);
         }
@@ -303,13 +309,25 @@ impl Staging<'_> {
                 &hash,
             ));
         }
-        match wanted.keys().find(|entry| !unpacked.contains(entry)) {
-            None => Ok(()),
-            Some(entry) => Err(Error::Archive {
+        if let Some(entry) = wanted.keys().find(|entry| !unpacked.contains(entry)) {
+            return Err(Error::Archive {
                 fault: ArchiveFault::Broken(format!("it has no entry {entry}")),
                 path,
-            }),
+            });
         }
+        for (from, to, action) in copies {
+            let mut file = self.folder().open_file(&from)?;
+            let meta = file.meta().at("reading", &self.folder().shown(&from))?;
+            let hash = self
+                .folder()
+                .copy_new(&mut *file, &to, meta.rights & 0o111 != 0)?;
+            if self.as_it_comes(action) != Some(&hash) {
+                let expected = self.as_it_comes(action).unwrap_or("");
+                return Err(other(&self.folder().shown(&to), expected, &hash));
+            }
+            meter::did(action.bytes);
+        }
+        Ok(())
     }
 
     /// Whether a file that is a whole download is a server program, which downloads do not mark as such.

@@ -31,8 +31,8 @@ use crate::depot::{Beside, Depot, web_address};
 use crate::downloads::{Downloads, shortened};
 use crate::error::{At, Error, Result};
 use crate::folder::own;
-use crate::frameworks;
 use crate::gather::{Gatherer, Stale, Store, differing, hashes_of};
+use crate::laid;
 use crate::layers;
 use crate::learned;
 use crate::ledger::Ledger;
@@ -187,11 +187,12 @@ pub fn question<'a>(
     let mut again = BTreeSet::new();
     let mut on_offer = None;
     let mut called_otherwise = Vec::new();
-    if !frameworks::unknown(&survey).is_empty() || !recognised::unknown(&survey).is_empty() {
+    if !laid::unknown(&server.family, &survey).is_empty()
+        || !recognised::unknown(&survey).is_empty()
+    {
         let downloads = Downloads::new(ledger);
         let depot = depot(server, &survey, (sources, terms), &downloads)?;
-        let (learned, silent) =
-            frameworks::learn(server, ledger, &survey, &depot.offers, &downloads)?;
+        let (learned, silent) = laid::learn(server, ledger, &survey, &depot.offers, &downloads)?;
         downloads.remember()?;
         again.extend(silent);
         let recognised = recognised::learn(server, ledger, &survey, &depot)?;

@@ -38,6 +38,7 @@ mod objects;
 mod order_by_name;
 mod owners;
 mod pages;
+mod parts;
 mod questions;
 mod real_plugins;
 mod real_program;

@@ -1,7 +1,7 @@
-//! Frameworks that were laid over the server program before lantern came.
+//! What was laid outside its own place before lantern came.
 //!
-//! What is theirs of the program's folders nobody wrote down. Their archive tells, wherever one is on offer: from then on the
-//! ledger knows.
+//! What a framework put over the server program, and an add-on into folders besides its own, nobody wrote down. Their archive
+//! tells, wherever one is on offer: from then on the ledger knows.
 
 use crate::config::Server;
 use crate::downloads::Downloads;
@@ -11,22 +11,41 @@ use crate::ledger::Ledger;
 use crate::release;
 use crate::survey::Survey;
 use lantern_core::component::{Id, Kind};
-use lantern_core::inventory::{Component, Remembered, laid_over};
+use lantern_core::family::{Family, Reader};
+use lantern_core::inventory::{ByOwner, Component, Remembered};
 use lantern_core::offer::Offer;
 use lantern_core::path::RelPath;
+use lantern_core::tree::FileSeen;
 use std::collections::{BTreeMap, BTreeSet};
 
-/// The installed frameworks of which nobody knows what they laid over others.
-pub fn unknown(survey: &Survey) -> Vec<&Component> {
+/// The installed components of which nobody knows what they laid elsewhere: frameworks, over others; what else has parts, into
+/// folders in which something lies that is nobody's.
+pub fn unknown<'s>(family: &Family, survey: &'s Survey) -> Vec<&'s Component> {
+    let loose = &survey.inventory.unowned;
+    let has_loose = |reader: &Reader| {
+        let mut parts = reader.parts.iter().filter(|part| !part.own);
+        parts.any(|part| {
+            let leads = |file: &FileSeen| part.comes_from(file.path.as_str()).is_some();
+            loose.iter().any(leads)
+        })
+    };
+    let scattering: BTreeSet<&str> = family
+        .readers
+        .iter()
+        .filter(|reader| has_loose(reader))
+        .map(|reader| reader.name.as_str())
+        .collect();
     let components = survey.inventory.components.iter();
-    let frameworks = components.filter(|c| c.facts.kind == Kind::Framework && c.place.is_some());
-    frameworks
-        .filter(|component| !laid_over(component, &survey.remembered))
-        .collect()
+    let concerned = components.filter(|it| {
+        let scatters = scattering.contains(it.reader.as_str());
+        it.place.is_some() && (it.facts.kind == Kind::Framework || scatters)
+    });
+    let known = ByOwner::new(&survey.remembered);
+    concerned.filter(|it| !known.knows_laid(it)).collect()
 }
 
-/// Learns from the archives of installed frameworks what they laid. Returns whether anything was learned, and which of them
-/// are not whole any more, so that they have to be laid again.
+/// Learns from the archives of such components what they laid: frameworks, whatever lies there; others, what is nobody's.
+/// Returns whether anything was learned, and which frameworks are not whole any more, so that they have to be laid again.
 ///
 /// # Errors
 /// When the ledger cannot be written, or a file cannot be kept. An archive that cannot be read teaches nothing: a plan tells
@@ -42,10 +61,13 @@ pub fn learn(
     let here: BTreeMap<&RelPath, Option<&str>> = here
         .map(|file| (&file.path, file.hash.as_deref()))
         .collect();
+    let loose = survey.inventory.unowned.iter();
+    let loose: BTreeSet<&RelPath> = loose.map(|file| &file.path).collect();
     let mut rows = BTreeMap::new();
     let mut silent = BTreeSet::new();
-    for component in unknown(survey) {
+    for component in unknown(&server.family, survey) {
         let facts = &component.facts;
+        let is_framework = facts.kind == Kind::Framework;
         let same =
             |offer: &&Offer| offer.facts.id == facts.id && offer.facts.version == facts.version;
         let Some(offer) = offers.iter().find(same) else {
@@ -72,6 +94,11 @@ pub fn learn(
                 continue;
             };
             match *hash == Some(file.hash.as_str()) {
+                _ if !is_framework => {
+                    if !loose.contains(&file.path) {
+                        continue;
+                    }
+                }
                 true => layers::keep(&server.folder, &file.hash, || {
                     server.folder.read(&file.path)
                 })?,
