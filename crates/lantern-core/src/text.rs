@@ -2,37 +2,81 @@
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::fmt::Write as _;
 
 pub(crate) mod lines;
 
 /// What a text file holds.
 ///
-/// What is no UTF-8 is taken as one character a byte, so that nothing is lost on the way back. A mark of the byte order at
-/// the beginning is no part of the content, and stays where it is.
+/// What begins with a mark of the byte order of UTF-16 is read so, where all of it is. What is no UTF-8 else is taken as one
+/// character a byte, so that nothing is lost on the way back. A mark of the byte order is no part of the content, and stays
+/// where it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Text {
     content: String,
-    one_byte: bool,
-    has_mark: bool,
+    coding: Coding,
 }
 
-/// The mark of the byte order that some editors write before UTF-8.
-const MARK: &str = "\u{feff}";
+/// How a text stands in its file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Coding {
+    Utf8 { has_mark: bool },
+    Utf16(Order),
+    OneByte,
+}
+
+/// Which byte of two comes first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Order {
+    Low,
+    High,
+}
+
+/// The mark of the byte order, before UTF-16 and, by some editors, before UTF-8.
+const MARK: char = '\u{feff}';
+
+/// A line of a text as characters: what is no UTF-8 is one character a byte.
+pub fn line(bytes: &[u8]) -> Cow<'_, str> {
+    match std::str::from_utf8(bytes) {
+        Ok(text) => Cow::Borrowed(text),
+        Err(_) => encoding_rs::mem::decode_latin1(bytes),
+    }
+}
+
+/// What follows a mark of UTF-16, where all of it is that.
+fn utf16(bytes: &[u8]) -> Option<(String, Order)> {
+    let order = match bytes {
+        [0xff, 0xfe, ..] => Order::Low,
+        [0xfe, 0xff, ..] => Order::High,
+        _ => return None,
+    };
+    let (pairs, rest) = bytes[2..].as_chunks::<2>();
+    let units = pairs.iter().map(|pair| match order {
+        Order::Low => u16::from_le_bytes(*pair),
+        Order::High => u16::from_be_bytes(*pair),
+    });
+    let content: Result<String, _> = char::decode_utf16(units).collect();
+    Some((content.ok().filter(|_| rest.is_empty())?, order))
+}
 
 impl Text {
     /// Reads a file's content.
     pub fn read(bytes: &[u8]) -> Text {
-        match std::str::from_utf8(bytes) {
-            Ok(text) => Text {
+        if let Some((content, order)) = utf16(bytes) {
+            let coding = Coding::Utf16(order);
+            return Text { content, coding };
+        }
+        match line(bytes) {
+            Cow::Borrowed(text) => Text {
                 content: text.strip_prefix(MARK).unwrap_or(text).to_owned(),
-                one_byte: false,
-                has_mark: text.starts_with(MARK),
+                coding: Coding::Utf8 {
+                    has_mark: text.starts_with(MARK),
+                },
             },
-            Err(_) => Text {
-                content: encoding_rs::mem::decode_latin1(bytes).into_owned(),
-                one_byte: true,
-                has_mark: false,
+            Cow::Owned(content) => Text {
+                content,
+                coding: Coding::OneByte,
             },
         }
     }
@@ -42,27 +86,41 @@ impl Text {
         &self.content
     }
 
-    /// Whether its lines can be read as such; not so in UTF-16, or in a program.
+    /// What it says, with nothing of how it stands in its file.
+    pub fn into_content(self) -> String {
+        self.content
+    }
+
+    /// Whether its lines can be read as such; not so in UTF-16 without a mark, or in a program.
     pub fn is_plain(&self) -> bool {
         !self.content.contains('\0')
     }
 
     /// The same file with another content; none where the file's encoding has no room for it.
     pub fn with(&self, content: String) -> Option<Text> {
-        let fits = !self.one_byte || encoding_rs::mem::is_str_latin1(&content);
+        let is_narrow = self.coding == Coding::OneByte;
+        let fits = !is_narrow || encoding_rs::mem::is_str_latin1(&content);
         fits.then_some(Text {
             content,
-            one_byte: self.one_byte,
-            has_mark: self.has_mark,
+            coding: self.coding,
         })
     }
 
     /// The content as it stands in the file.
     pub fn bytes(&self) -> Vec<u8> {
-        match self.one_byte {
-            true => encoding_rs::mem::encode_latin1_lossy(&self.content).into_owned(),
-            false if self.has_mark => format!("{MARK}{}", self.content).into_bytes(),
-            false => self.content.clone().into_bytes(),
+        let marked = || format!("{MARK}{}", self.content);
+        match self.coding {
+            Coding::OneByte => encoding_rs::mem::encode_latin1_lossy(&self.content).into_owned(),
+            Coding::Utf8 { has_mark: true } => marked().into_bytes(),
+            Coding::Utf8 { has_mark: false } => self.content.clone().into_bytes(),
+            Coding::Utf16(Order::Low) => {
+                let units = marked();
+                units.encode_utf16().flat_map(u16::to_le_bytes).collect()
+            }
+            Coding::Utf16(Order::High) => {
+                let units = marked();
+                units.encode_utf16().flat_map(u16::to_be_bytes).collect()
+            }
         }
     }
 
@@ -345,8 +403,26 @@ mod tests {
 
     #[test]
     fn what_is_no_text_is_told_from_what_is() {
-        assert!(!Text::read(b"\xff\xfes\0t\0a\0r\0t\0").is_plain());
+        assert!(!Text::read(b"s\0t\0a\0r\0t\0").is_plain());
+        assert!(!Text::read(b"\xff\xfe\0\0s\0\0\0").is_plain());
         assert!(Text::read(b"start clock\n").is_plain());
+    }
+
+    #[test]
+    fn utf_16_comes_back_byte_for_byte_and_has_room_for_all() {
+        let low = b"\xff\xfes\0t\0\x05\x26\r\0\n\0";
+        let high = b"\xfe\xff\0s\0t\x26\x05\0\r\0\n";
+        for file in [&low[..], &high[..]] {
+            let text = Text::read(file);
+            assert_eq!((text.as_str(), text.is_plain()), ("st\u{2605}\r\n", true));
+            assert_eq!(text.bytes(), file);
+        }
+        let more = Text::read(low).with("s\u{1f3ee}".into()).unwrap();
+        assert_eq!(more.bytes(), b"\xff\xfes\0\x3c\xd8\xee\xdf");
+        // Half a character, and a half of a pair alone.
+        for file in [&b"\xff\xfes\0t"[..], b"\xff\xfe\x3c\xd8s\0"] {
+            assert_eq!(Text::read(file).bytes(), file);
+        }
     }
 
     #[test]

@@ -7,6 +7,7 @@ use crate::place::Source;
 use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{Names, Part, Reader, Shape};
 use lantern_core::path::RelPath;
+use lantern_core::text::Text;
 use lantern_core::tree::{Claim, FileSeen};
 
 /// Reads the descriptors of one place, from the disk.
@@ -177,5 +178,5 @@ fn small_text(file: &dyn Source) -> Result<String, String> {
     let mut content = vec![0; bytes as usize];
     let read = file.read_at(&mut content, 0).map_err(said)?;
     content.truncate(read);
-    Ok(String::from_utf8_lossy(&content).into_owned())
+    Ok(Text::read(&content).into_content())
 }

@@ -485,10 +485,10 @@ pub fn sample(path: &Path, releases: &[PathBuf], log: Option<&Path>) -> Result<S
             }
         } else if stamp.bytes <= LONGEST_BYTES / 16
             && let Ok(bytes) = folder.read(&path)
-            && let Ok(text) = String::from_utf8(bytes)
-            && !text.contains('\0')
+            && let text = Text::read(&bytes)
+            && text.is_plain()
         {
-            sample.texts.insert(path.to_string(), text);
+            sample.texts.insert(path.to_string(), text.into_content());
         }
         sample.paths.push(path);
     }

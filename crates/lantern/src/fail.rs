@@ -973,6 +973,10 @@ fn of_rehearsal(fault: &RehearsalFault, common: &Common) -> String {
             "Nothing was copied. Write the path relative to the folder; then it can be rehearsed."
                 .into()
         }
+        RehearsalFault::OwnPort { .. } => {
+            "Nothing was copied. State the port there, or mend `console.port` of the family; or stop the server first."
+                .into()
+        }
         RehearsalFault::Touched { .. } => format!(
             "Find out which of its settings lead there, and compare with the last backup: {}",
             common.next("backup list")

@@ -178,7 +178,7 @@ pub(super) fn find(
             Severity::Wrong,
             "order-encoding",
             Some(place),
-            "the load order is not plain text: it is in UTF-16, or holds zero bytes".into(),
+            "the load order is not plain text: it holds zero bytes".into(),
             "save it as UTF-8 in an editor: until then no plan can change it",
         );
     }

@@ -108,7 +108,7 @@ impl OrderText {
         self.files.iter().map(|(path, text)| (path, text))
     }
 
-    /// Whether it can be changed: none of its files is in UTF-16, or a program.
+    /// Whether it can be changed: none of its files is a program.
     pub fn is_plain(&self) -> bool {
         self.files.iter().all(|(_, text)| text.is_plain())
     }

@@ -18,6 +18,7 @@ use lantern_core::descriptor::{self, Found};
 use lantern_core::family::{DescriptorFile, Name};
 use lantern_core::link;
 use lantern_core::path::RelPath;
+use lantern_core::text::Text;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Read, Write};
 use std::path::Path;
@@ -263,7 +264,7 @@ impl Archive {
                 path.as_str()
             )));
         }
-        Ok(String::from_utf8_lossy(&bytes).into_owned())
+        Ok(Text::read(&bytes).into_content())
     }
 
     /// Reads the descriptor files that a reader asks for in an archive that lies in this one.

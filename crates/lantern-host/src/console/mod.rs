@@ -12,7 +12,7 @@ mod follower;
 mod log;
 mod on;
 pub mod packet;
-mod ports;
+pub mod ports;
 mod printed;
 mod process;
 mod remote;

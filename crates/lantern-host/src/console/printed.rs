@@ -2,6 +2,7 @@
 
 use super::log::Log;
 use crate::error::{At, Result};
+use lantern_core::text;
 
 /// So much is read at one look, in bytes: logs of servers that run for months are long.
 const AT_ONCE: u64 = 32 << 20;
@@ -107,7 +108,7 @@ impl Printed {
         self.before.drain(..too_many);
         let mut done = 0;
         for end in memchr::memchr_iter(b'\n', &self.rest) {
-            see(String::from_utf8_lossy(&self.rest[done..end]).trim_end());
+            see(text::line(&self.rest[done..end]).trim_end());
             done = end + 1;
         }
         self.rest.drain(..done);

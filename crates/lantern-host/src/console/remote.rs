@@ -10,6 +10,7 @@ use crate::error::{Error, Result};
 use crate::place::here;
 use crate::told::plain;
 use lantern_core::family::Ending;
+use lantern_core::text;
 use std::io::{self, Read, Write};
 use std::net::{TcpStream, ToSocketAddrs};
 use std::path::Path;
@@ -240,7 +241,7 @@ fn is_timeout(error: &io::Error) -> bool {
 }
 
 fn lines(answer: &[u8]) -> Vec<String> {
-    let text = String::from_utf8_lossy(answer);
+    let text = text::line(answer);
     let lines = text.lines().map(|line| line.trim_end().to_owned());
     lines.collect()
 }

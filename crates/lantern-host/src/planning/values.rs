@@ -34,7 +34,7 @@ pub fn values(server: &Server, path: &RelPath) -> Result<Values> {
     let notation = notation.ok_or_else(|| unsettable(path, "nothing tells its notation"))?;
     let text = server.folder.read_text(path)?;
     if !text.is_plain() {
-        return Err(unsettable(path, "it is in UTF-16, or no text"));
+        return Err(unsettable(path, "it is no text"));
     }
     let entries = settings::read(&notation, text.as_str());
     let entries = entries.map_err(|fault| unsettable(path, fault))?;

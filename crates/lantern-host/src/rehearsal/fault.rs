@@ -18,6 +18,14 @@ pub enum RehearsalFault {
         /// The line, from 1.
         line: usize,
     },
+    /// The port of a server that is up, or may be, is not found: a copy would want the same.
+    #[error(
+        "no port is found in {file}, so a copy would want that of the server, which is not known to be down"
+    )]
+    OwnPort {
+        /// The file in which the family looks for it.
+        file: String,
+    },
     /// A rehearsal came near the live server.
     #[error(
         "the rehearsal was ended: the copy had opened {path} of the live server, or written it"

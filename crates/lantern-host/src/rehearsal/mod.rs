@@ -11,7 +11,7 @@ use crate::backup::{self, Stored};
 use crate::changeover::fault::ChangeoverFault;
 use crate::changeover::{self, Event, Report, check};
 use crate::config::{BackupPlace, Reach, Server};
-use crate::console::{Console, ServerState};
+use crate::console::{Console, ServerState, ports};
 use crate::error::{Error, Result};
 use crate::folder::{Folder, OWN, OWNERS_ALONE, Stamp, own};
 use crate::ledger::Ledger;
@@ -155,7 +155,12 @@ pub fn rehearse(
     check::program(server, piece.plan)?;
     for one in server.each() {
         let console = Console::of(&one);
-        console.refuse_second(&console.state()?)?;
+        let state = console.state()?;
+        console.refuse_second(&state)?;
+        // The ports of another machine are free on this one.
+        if !server.folder.is_far() && !matches!(state, ServerState::Down) {
+            refuse_own_port(&one)?;
+        }
     }
     let room = piece.room;
     clear(server, room)?;
@@ -340,6 +345,18 @@ fn refuse_own_path(server: &Server) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// Refuses where nobody can tell which port a server that may be up has: the copy would want the same.
+fn refuse_own_port(server: &Server) -> Result<()> {
+    let rule = server.family.console.port.as_ref();
+    match rule.filter(|rule| ports::stated(rule, &server.folder).is_none()) {
+        None => Ok(()),
+        Some(rule) => Err(RehearsalFault::OwnPort {
+            file: rule.file.clone(),
+        }
+        .into()),
+    }
 }
 
 /// Where the folder belongs to another user than lantern's own: gives the copy to him, and lets the group of the folder

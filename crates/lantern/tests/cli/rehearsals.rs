@@ -131,6 +131,13 @@ fn what_leads_back_to_the_live_server_is_not_rehearsed() {
         told.contains("left out, as links are: elsewhere, talk"),
         "{told}"
     );
+    let conf = world.read("halcyon-terrace/greenhouse.conf");
+    world.write(
+        "halcyon-terrace/greenhouse.conf",
+        conf.replace("\nport = ", "\n# port = "),
+    );
+    assert_snapshot!("rehearsal_own_port", world.lantern(REHEARSE));
+    world.write("halcyon-terrace/greenhouse.conf", conf);
     let start = world.read("halcyon-terrace/start.sh");
     let cd = format!("#!/bin/sh\ncd {} || exit 1\n", root.display());
     world.write(
