@@ -257,7 +257,8 @@ pub fn on(family: &Family, path: &Path) -> Result<Trial> {
                     tried.files = found.iter().map(|found| found.name.clone()).collect();
                     let told = descriptor::explain(&subject, &found);
                     let told = told.and_then(|told| {
-                        let read = descriptor::read(&subject, &found, reading)?;
+                        let read = descriptor::read_installed(&subject, &found, reading)?;
+                        tried.fault = read.unread_version.map(|fault| fault.to_string());
                         owns.extend(read.holdings.owns);
                         tried.runs = runs(family, &folder, order_file.as_ref(), claim, &read.facts);
                         Ok(told)

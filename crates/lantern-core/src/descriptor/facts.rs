@@ -31,6 +31,18 @@ impl Lookups<'_> {
         &self,
         reading: &mut Reading<'_>,
     ) -> Result<Described, DescriptorFault> {
+        let described = self.described_anyhow(reading)?;
+        match described.unread_version {
+            Some(fault) => Err(fault),
+            None => Ok(described),
+        }
+    }
+
+    /// With a version that makes no sense as with none.
+    pub(super) fn described_anyhow(
+        &self,
+        reading: &mut Reading<'_>,
+    ) -> Result<Described, DescriptorFault> {
         self.read(reading).map_err(|misread| self.located(misread))
     }
 
@@ -46,7 +58,13 @@ impl Lookups<'_> {
         if id.is_empty() || id.len() > LONGEST_ID || is_odd {
             return Err(Misread::new(&id, format!("the id {id:?} cannot be used")));
         }
-        let (version, version_from) = self.version(reader.kind)?;
+        let (version, version_from, unread_version) = match self.version(reader.kind) {
+            Ok((version, from)) => (version, from, None),
+            Err(misread) => {
+                let content = Version::of_content(self.subject.content);
+                (content, VersionFrom::Content, Some(self.located(misread)))
+            }
+        };
         let mut facts = Facts::of_fields(Id::new(&id), reader.kind, version, self, reading)?;
         for (id, version) in self.pairs("pins")? {
             let exact = made(&version, family.versions.version(false, &version))?;
@@ -69,6 +87,7 @@ impl Lookups<'_> {
             facts,
             holdings: self.holdings()?,
             version_from,
+            unread_version,
         })
     }
 
@@ -83,6 +102,10 @@ impl Lookups<'_> {
             true => VersionFrom::FileName,
             false => VersionFrom::Descriptor,
         };
+        if was_never_filled_in(&text) {
+            let why = format!("{text:?} is not a version: it was never filled in");
+            return Err(Misread::new(&text, why));
+        }
         let notations = &self.subject.family.versions;
         let read = notations.version(kind == Kind::Build, &text);
         Ok((made(&text, read)?, from))
@@ -115,6 +138,17 @@ impl Lookups<'_> {
             variants: texts("variants")?,
         })
     }
+}
+
+/// Whether a text is the place for a version that a build tool was to put there: `${version}`, `@version@`, `%version%`.
+fn was_never_filled_in(text: &str) -> bool {
+    let between = |mark: char| {
+        let inside = text
+            .strip_prefix(mark)
+            .and_then(|rest| rest.strip_suffix(mark));
+        inside.is_some_and(|inside| !inside.is_empty())
+    };
+    text.contains("${") || text.contains("{{") || between('@') || between('%')
 }
 
 /// What was read, or the text that could not be.

@@ -111,6 +111,8 @@ pub struct Described {
     pub holdings: Holdings,
     /// How its version is known.
     pub version_from: VersionFrom,
+    /// What stands where its version is stated and is none, and why: then its content stands for one.
+    pub unread_version: Option<DescriptorFault>,
 }
 
 /// Why the descriptor of a component cannot be made sense of.
@@ -146,6 +148,19 @@ pub fn read(
     reading: &mut Reading<'_>,
 ) -> Result<Described, DescriptorFault> {
     Lookups::open(subject, found)?.described(reading)
+}
+
+/// As [`read`], of something installed: it is there whatever its version is, so that one that makes no sense counts as none
+/// stated.
+///
+/// # Errors
+/// On text that the notation cannot read, and on ranges that make no sense.
+pub fn read_installed(
+    subject: &Subject<'_>,
+    found: &[Found],
+    reading: &mut Reading<'_>,
+) -> Result<Described, DescriptorFault> {
+    Lookups::open(subject, found)?.described_anyhow(reading)
 }
 
 /// Reads only what a component lays claim to, of one whose descriptor files were read before.
@@ -288,6 +303,14 @@ mod tests {
                 "addon.toml:2: \"1 2\" is not a version: a blank or control character stands in it",
             ),
             (
+                "id = 'a'\nversion = '1.${number}'\n",
+                "addon.toml:2: \"1.${number}\" is not a version: it was never filled in",
+            ),
+            (
+                "id = 'a'\nversion = '@version@'\n",
+                "addon.toml:2: \"@version@\" is not a version: it was never filled in",
+            ),
+            (
                 "id = 'a'\nversion = \n",
                 "addon.toml:2: string values must be quoted, expected literal string",
             ),
@@ -311,6 +334,36 @@ mod tests {
             let fault = read_as(&family(TOML_READER), &[(0, text)], "x.bloom");
             assert_eq!(fault.unwrap_err().to_string(), expected);
         }
+    }
+
+    #[test]
+    fn what_is_installed_is_there_whatever_its_version_is() {
+        let family = family(TOML_READER);
+        let subject = Subject {
+            reader: &family.readers[0],
+            family: &family,
+            place: "x.bloom",
+            content: "abcdef0123456",
+            archive: None,
+        };
+        let read = |text: &str| {
+            let found = Found {
+                file: 0,
+                name: "addon.toml".into(),
+                text: text.into(),
+            };
+            read_installed(&subject, &[found], &mut Reading::new(&family.versions))
+        };
+        let odd = read("id = 'a'\nversion = 'Alpha 2'\nserver = '>=5'\n").unwrap();
+        assert_eq!(odd.version_from, VersionFrom::Content);
+        insta::assert_snapshot!(
+            format!("{}\n{}", told(&odd.facts), odd.unread_version.unwrap()),
+            @r#"
+            a #abcdef0123 needs [] uses [] server >=5 side None
+            addon.toml:2: "Alpha 2" is not a version: a blank or control character stands in it
+            "#
+        );
+        assert!(read("id = 'a'\nversion = 'Alpha 2'\nserver = '=>5'\n").is_err());
     }
 
     const FLAG_READER: &str = r#"

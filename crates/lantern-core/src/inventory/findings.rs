@@ -3,6 +3,7 @@
 use super::{Component, Evidence, FileState, Inventory};
 use crate::also::{self, Those};
 use crate::component::{Id, Kind, Need, Runs, Side};
+use crate::descriptor::DescriptorFault;
 use crate::facts::Facts;
 use crate::family::OrderRule;
 use crate::family::{Family, Shape};
@@ -62,6 +63,21 @@ pub struct Finding {
     pub text: String,
     /// What to do.
     pub remedy: String,
+}
+
+/// A version that makes no sense, of something that is there all the same.
+pub(super) fn version_unread(path: &RelPath, fault: &DescriptorFault) -> Finding {
+    Finding {
+        severity: Severity::Caution,
+        code: "version-unread",
+        place: Some(Place {
+            path: path.clone(),
+            line: None,
+        }),
+        text: format!("its version is not known: {fault}"),
+        remedy: "have its reader in the family take what counts of it: version = { at = …, pattern = '(?P<value>…)' }"
+            .into(),
+    }
 }
 
 /// What cannot be read; where it lies switched off, it is in the way of nothing.

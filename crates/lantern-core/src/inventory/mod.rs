@@ -424,6 +424,7 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     }
     let starters = inventory.order.starters();
     let mut unreadable = Vec::new();
+    let mut unread_versions = Vec::new();
     let mut read: Vec<Option<Component>> = Vec::new();
     for (claim, described) in claims.claims.iter().zip(evidence.described) {
         let group = claim
@@ -432,6 +433,9 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
         read.push(match described {
             Ok(described) => {
                 let described = described.clone();
+                if let Some(fault) = &described.unread_version {
+                    unread_versions.push((&claim.place, fault.clone()));
+                }
                 Some(component(
                     family, claim, described, group, &starters, evidence,
                 ))
@@ -500,6 +504,13 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
     }
     let mut found = findings::find(family, &inventory, evidence);
     found.extend(unreadable);
+    // Others may know it all the same.
+    found.extend(unread_versions.iter().filter_map(|(place, fault)| {
+        let mut components = inventory.components.iter();
+        let it = components.find(|it| it.place.as_ref() == Some(*place))?;
+        let is_unknown = it.version_from == VersionFrom::Content;
+        is_unknown.then(|| findings::version_unread(place, fault))
+    }));
     found.extend(spares);
     found.retain(|finding| {
         let place = finding.place.as_ref();
@@ -513,7 +524,7 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
 /// Reads the descriptor files of what a reader claims of a folder's files; `reading` is of the family's notations.
 ///
 /// # Errors
-/// As [`descriptor::read`], in words.
+/// As [`descriptor::read_installed`], in words.
 pub fn described(
     family: &Family,
     claim: &Claim<'_>,
@@ -530,7 +541,7 @@ pub fn described(
         content: &content_hash(&claim.place, hashed),
         archive: None,
     };
-    descriptor::read(&subject, found, reading).map_err(|fault| fault.to_string())
+    descriptor::read_installed(&subject, found, reading).map_err(|fault| fault.to_string())
 }
 
 /// Makes a component of what a reader claims.
@@ -550,6 +561,7 @@ fn component(
         facts,
         holdings,
         version_from,
+        unread_version: _,
     } = described;
     let switched = facts.kind == Kind::Addon
         && facts.side != Some(Side::Client)

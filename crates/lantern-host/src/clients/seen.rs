@@ -138,7 +138,9 @@ fn components(folder: &Folder, files: &[FileSeen], family: &Family) -> Vec<Compo
                 content: "",
                 archive: None,
             };
-            let facts = descriptor::read(&subject, &found, reading).ok()?.facts;
+            let facts = descriptor::read_installed(&subject, &found, reading)
+                .ok()?
+                .facts;
             Some(ComponentSeen {
                 version: (!facts.version.is_content()).then(|| facts.version.to_string()),
                 id: facts.id,

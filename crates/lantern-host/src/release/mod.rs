@@ -244,6 +244,7 @@ fn read_one(
             mut facts,
             holdings,
             version_from,
+            unread_version: _,
         } = of(&name).map_err(broken)?;
         let variant = holdings.variants.first().map(String::as_str);
         let mut content = None;
