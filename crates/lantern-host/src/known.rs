@@ -29,10 +29,11 @@ pub fn servers() -> BTreeMap<String, PathBuf> {
     known
 }
 
-/// The folder that is meant by its path, as seen from `base`, or by the name of a server in care.
+/// The folder that is meant by its path, as seen from `base`, or by the name of a server in care. A folder that is called as a
+/// server is and is in nobody's care is not meant.
 pub fn folder_of(named: &str, base: &Path) -> PathBuf {
     let path = base.join(named);
-    let is_path = named.contains('/') || here::look(&path).is_some();
+    let is_path = named.contains('/') || here::look(&path.join(FILE)).is_some();
     let by_name = || servers().remove(named);
     let found = if is_path { None } else { by_name() };
     found.unwrap_or(path)

@@ -183,12 +183,12 @@ fn copies(
             let files = evidence.files.iter().enumerate();
             files.map(|(at, file)| (file.path.as_str(), at)).collect()
         });
-        for (path, hash) in copies {
+        for (path, own) in copies {
             let Some(number) = numbers.get(path.as_str()) else {
                 continue;
             };
             let file = &evidence.files[*number];
-            if file.hash.as_ref() == Some(&hash) && is_free(*number, claimed) {
+            if file.hash.is_some() && file.hash == own.hash && is_free(*number, claimed) {
                 component.files.push(file.clone());
                 claimed.insert(path, index);
             }

@@ -137,8 +137,8 @@ impl Component {
         Some(home.unwrap_or_else(|| place.clone()))
     }
 
-    /// Where copies of its files lie, with the BLAKE3 that they have as long as they are copies.
-    pub fn copies(&self, family: &Family) -> Vec<(RelPath, String)> {
+    /// Where copies of its files lie, each with the file that it is a copy of as long as it has the same content.
+    pub fn copies(&self, family: &Family) -> Vec<(RelPath, FileSeen)> {
         let reader = family.reader(&self.reader).into_iter();
         let reader = reader.filter(|reader| reader.parts.iter().any(|part| part.copy));
         let copies = reader.zip(&self.place).flat_map(|(reader, place)| {
@@ -146,7 +146,7 @@ impl Component {
             let own = files.filter_map(|file| Some((file.path.below(place.as_str())?, file)));
             own.flat_map(|(below, file)| {
                 let paths = reader.copies(below);
-                paths.filter_map(|path| Some((RelPath::parse(&path).ok()?, file.hash.clone()?)))
+                paths.filter_map(|path| Some((RelPath::parse(&path).ok()?, file.clone())))
             })
         });
         copies.collect()

@@ -311,13 +311,13 @@ impl Drawing<'_> {
     pub(super) fn copies_stay(&mut self) {
         let components = self.situation.inventory.components.iter();
         for component in components.filter(|it| !self.away.contains(&it.facts.id)) {
-            for (path, hash) in component.copies(self.situation.family) {
+            for (path, own) in component.copies(self.situation.family) {
                 if let Some(action) = self.actions.get_mut(&path)
                     && action.what == ActionKind::SetAside
-                    && action.before.as_ref() == Some(&hash)
+                    && action.before == own.hash
                 {
                     action.what = ActionKind::Keep;
-                    action.after = Some(hash);
+                    action.after = own.hash;
                     action.component = Some(component.facts.id.clone());
                     action.member = None;
                 }

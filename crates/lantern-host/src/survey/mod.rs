@@ -268,7 +268,8 @@ fn taken(
     })
 }
 
-/// Reads what nobody has read so far, as it lies on another machine, and of which a descriptor states the content; whether there was any.
+/// Reads what nobody has read so far, as it lies on another machine, and of which a descriptor states the content, or which may be
+/// a copy of something, with that; whether there was any.
 fn read_stated(
     server: &Server,
     ledger: &mut Ledger,
@@ -276,24 +277,42 @@ fn read_stated(
     parts: &[PartSeen],
     files: &mut [FileSeen],
 ) -> Result<bool> {
-    let components = parts.iter().flat_map(|part| &part.inventory.components);
-    let stated: BTreeSet<&RelPath> = components
-        .flat_map(|component| component.holdings.overlay.keys())
-        .collect();
+    if !files
+        .iter()
+        .any(|file| file.hash.as_deref().is_some_and(is_unread))
+    {
+        return Ok(false);
+    }
+    let stamps: BTreeMap<&RelPath, &Stamp> =
+        stamps.iter().map(|(path, stamp)| (path, stamp)).collect();
+    let components = || parts.iter().flat_map(|part| &part.inventory.components);
+    let overlays = components().flat_map(|component| component.holdings.overlay.keys());
+    let mut stated: BTreeSet<RelPath> = overlays.cloned().collect();
+    for (copy, own) in components().flat_map(|component| component.copies(&server.family)) {
+        if stamps.get(&copy).is_some_and(|it| it.bytes == own.bytes) {
+            stated.extend([copy, own.path]);
+        }
+    }
     let is_meant = |file: &&mut FileSeen| {
         let is_unread = file.hash.as_deref().is_some_and(is_unread);
         is_unread && stated.contains(&file.path)
     };
-    let mut read = Vec::new();
-    for file in files.iter_mut().filter(is_meant) {
+    let meant: Vec<&mut FileSeen> = files.iter_mut().filter(is_meant).collect();
+    let read = |file: &mut FileSeen| -> Result<Option<(RelPath, Stamp, String)>> {
         let hash = server.folder.hash(&file.path)?;
         file.hash = Some(hash.clone());
-        let stamp = stamps.iter().find(|(path, _)| *path == file.path);
-        read.extend(stamp.map(|(path, stamp)| (path, *stamp, hash)));
-    }
-    let was_any = !read.is_empty();
-    ledger.see(read.into_iter(), &[])?;
-    Ok(was_any)
+        let stamp = stamps.get(&file.path);
+        Ok(stamp.map(|stamp| (file.path.clone(), **stamp, hash)))
+    };
+    let read: Result<Vec<_>> = server
+        .folder
+        .with_hands(|| meant.into_par_iter().map(read).collect());
+    let read: Vec<(RelPath, Stamp, String)> = read?.into_iter().flatten().collect();
+    let seen = read
+        .iter()
+        .map(|(path, stamp, hash)| (path, *stamp, hash.clone()));
+    ledger.see(seen, &[])?;
+    Ok(!read.is_empty())
 }
 
 /// No longer script is followed, in bytes.

@@ -2,6 +2,7 @@
 
 use crate::backups::growth_hidden;
 use crate::groups::TO;
+use crate::parts;
 use crate::together::up;
 use crate::world::{Disk, World, free_port, standin};
 use insta::assert_snapshot;
@@ -54,6 +55,8 @@ fn it_is_surveyed_and_planned_as_if_it_were_here() {
     }
     let world = World::demo();
     let adopted = adopt(&world, "halcyon-orchard", &["--name", "rented"]);
+    // A folder of that name is in nobody's care.
+    fs::create_dir(world.path("rented")).unwrap();
     let plan = |server: &str| {
         let words = [
             "plan",
@@ -184,6 +187,29 @@ fn what_looks_alike_is_told_apart() {
             "{survey}"
         );
     }
+}
+
+/// Nothing of them was read at adoption.
+#[test]
+fn copies_are_known_by_what_they_hold() {
+    if !has_openssh() {
+        return;
+    }
+    let seals = [
+        ("shrubs/box/shrub.toml", "id = 'box'\nversion = '1.0'\n"),
+        ("shrubs/box/seals/own", "box 1\n"),
+        ("shrubs/box/seals/other", "box 2\n"),
+        ("seals/own", "box 1\n"),
+        ("seals/other", "box 3\n"),
+    ];
+    let world = parts::world(parts::SEALS, &seals);
+    let family = world.path("hedge.family.toml");
+    let family = ["--family", family.to_str().unwrap()];
+    let version = ["--server-version", "1.0"];
+    adopt(&world, "hedge", &[&family[..], &version].concat());
+    let survey = world.lantern(&["survey", "--server", "hedge"]);
+    let unowned = "unowned: hedge.sh, seals/other\n";
+    assert!(survey.contains(unowned), "{survey}");
 }
 
 #[test]

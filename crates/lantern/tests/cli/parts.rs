@@ -6,14 +6,14 @@ use insta::assert_snapshot;
 use std::fs;
 
 /// Each shrub brings seals, of which the server wants copies in a folder for all.
-const SEALS: &str = "parts = [{ from = 'seals', to = 'seals', copy = true }]\n";
+pub const SEALS: &str = "parts = [{ from = 'seals', to = 'seals', copy = true }]\n";
 
 const SERVER: &str = "for shrub in shrubs/*/; do name=${shrub%/}; name=${name##*/}\n\
                       for seal in shrubs/$name/seals/*; do cmp -s $seal seals/${seal##*/} || exit 3; done\n\
                       echo \"hedge: $name\"; done\n\
                       echo 'hedge: open'\nwhile read -r line; do [ \"$line\" = close ] && exit 0; done\n";
 
-fn world(parts: &str, shrubs: &[(&str, &str)]) -> World {
+pub fn world(parts: &str, shrubs: &[(&str, &str)]) -> World {
     let world = World::empty();
     let shrub = [hedge::FOLDERS, parts].concat();
     world.write("hedge.family.toml", hedge::family(&shrub, hedge::CONSOLE));
