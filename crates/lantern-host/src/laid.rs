@@ -15,7 +15,7 @@ use lantern_core::family::{Family, Reader};
 use lantern_core::inventory::{ByOwner, Component, Remembered};
 use lantern_core::offer::Offer;
 use lantern_core::path::RelPath;
-use lantern_core::tree::FileSeen;
+use lantern_core::tree::{FileSeen, is_unread};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// The installed components of which nobody knows what they laid elsewhere: frameworks, over others; what else has parts, into
@@ -93,18 +93,19 @@ pub fn learn(
             let Some(hash) = here.get(&file.path) else {
                 continue;
             };
-            match *hash == Some(file.hash.as_str()) {
-                _ if !is_framework => {
-                    if !loose.contains(&file.path) {
-                        continue;
-                    }
-                }
-                true => layers::keep(&server.folder, &file.hash, || {
-                    server.folder.read(&file.path)
-                })?,
-                false => {
+            if is_framework {
+                let is_there = match hash {
+                    Some(mark) if is_unread(mark) => server.folder.hash(&file.path)? == file.hash,
+                    known => *known == Some(file.hash.as_str()),
+                };
+                if is_there {
+                    let read = || server.folder.read(&file.path);
+                    layers::keep(&server.folder, &file.hash, read)?;
+                } else {
                     silent.insert(facts.id.clone());
                 }
+            } else if !loose.contains(&file.path) {
+                continue;
             }
             let known = Remembered {
                 owner: Some(component.ledger_name()),
