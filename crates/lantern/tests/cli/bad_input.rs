@@ -369,7 +369,7 @@ fn no_name_from_outside_becomes_a_command() {
         world.zip("drop/trellis-new.zip", &[("framework.toml", text.as_str())]);
         world
     };
-    let world = trellis("2.2.0+$(touch${IFS}pwned)");
+    let world = trellis("2.2.0+$(touch$IFS-pwned)");
     assert_snapshot!("shell_in_version", world.lantern(drop));
     // What stands around the version stays, and a variable is the administrator's own.
     let world = trellis("2.2.0");
