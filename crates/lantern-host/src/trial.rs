@@ -2,6 +2,7 @@
 
 use crate::archive::Archive;
 use crate::config::{FILE, as_folders};
+use crate::console::printed::as_seen;
 use crate::descriptors::descriptors_of;
 use crate::downloads::Downloads;
 use crate::error::{At, Error, Result};
@@ -452,7 +453,7 @@ pub fn sample(path: &Path, releases: &[PathBuf], log: Option<&Path>) -> Result<S
     // What lies where is still to be found out: behind any link.
     let folder = Folder::open(path)?.following(|_| true);
     let mut sample = Sample {
-        log: log.map(here::read_text).transpose()?,
+        log: log.map(printed_in).transpose()?,
         ..Sample::default()
     };
     for path in releases {
@@ -494,6 +495,13 @@ pub fn sample(path: &Path, releases: &[PathBuf], log: Option<&Path>) -> Result<S
         sample.paths.push(path);
     }
     Ok(sample)
+}
+
+/// What a server has printed into a file, as it is seen.
+fn printed_in(path: &Path) -> Result<String> {
+    let text = Text::read(&here::read(path)?);
+    let lines = text.as_str().split('\n').map(as_seen);
+    Ok(lines.collect::<Vec<_>>().join("\n"))
 }
 
 /// The files that were written after the rest: within a day of the newest, where most are older than that.

@@ -13,7 +13,7 @@ mod log;
 mod on;
 pub mod packet;
 pub mod ports;
-mod printed;
+pub mod printed;
 mod process;
 mod remote;
 mod starting;

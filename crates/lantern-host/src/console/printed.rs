@@ -3,6 +3,7 @@
 use super::log::Log;
 use crate::error::{At, Result};
 use lantern_core::text;
+use std::borrow::Cow;
 
 /// So much is read at one look, in bytes: logs of servers that run for months are long.
 const AT_ONCE: u64 = 32 << 20;
@@ -15,6 +16,17 @@ const LONGEST_LINE: usize = 1 << 20;
 
 /// So much of a file's end holds its last lines, in bytes.
 const TAIL: u64 = 64 << 10;
+
+/// A line as somebody at a terminal sees it: without what colours it or moves about, and with what was written over it last.
+pub fn as_seen(line: &str) -> Cow<'_, str> {
+    let line = line.trim_end();
+    if memchr::memchr2(b'\x1b', b'\r', line.as_bytes()).is_none() {
+        return Cow::Borrowed(line);
+    }
+    let plain = anstream::adapter::strip_str(line).to_string();
+    let last = plain.trim_end().rsplit('\r').next().unwrap_or_default();
+    Cow::Owned(last.to_owned())
+}
 
 /// Reads whole lines from a file that grows, is cut, or is replaced by a new one.
 pub struct Printed {
@@ -108,7 +120,7 @@ impl Printed {
         self.before.drain(..too_many);
         let mut done = 0;
         for end in memchr::memchr_iter(b'\n', &self.rest) {
-            see(text::line(&self.rest[done..end]).trim_end());
+            see(&as_seen(&text::line(&self.rest[done..end])));
             done = end + 1;
         }
         self.rest.drain(..done);
@@ -139,6 +151,20 @@ pub fn before(log: &Log, offset: u64) -> Vec<u8> {
 mod tests {
     use super::*;
     use std::fs;
+
+    #[test]
+    fn a_line_is_read_as_it_is_seen() {
+        for (line, seen) in [
+            ("open on port 1 \r", "open on port 1"),
+            ("\x1b[36m[12:00]\x1b[0m open\x1b[K", "[12:00] open"),
+            ("\x1b]0;Tarn\x07\x1b[1;38;5;208mopen\x1b(B\x1b[m", "open"),
+            ("> st\r\x1b[K[12:00] open\r", "[12:00] open"),
+            ("10 %\r50 %\rdone", "done"),
+            ("gr\u{fc}n \x1b[32m\u{2605}\x1b[0m", "gr\u{fc}n \u{2605}"),
+        ] {
+            assert_eq!(as_seen(line), seen, "{line:?}");
+        }
+    }
 
     #[test]
     fn a_log_that_grows_is_cut_or_replaced_is_read_on() {

@@ -6,6 +6,7 @@
 use crate::config::Remote;
 use crate::console::fault::ConsoleFault;
 use crate::console::packet::{Packet, Packets};
+use crate::console::printed::as_seen;
 use crate::error::{Error, Result};
 use crate::place::here;
 use crate::told::plain;
@@ -242,7 +243,7 @@ fn is_timeout(error: &io::Error) -> bool {
 
 fn lines(answer: &[u8]) -> Vec<String> {
     let text = text::line(answer);
-    let lines = text.lines().map(|line| line.trim_end().to_owned());
+    let lines = text.lines().map(|line| as_seen(line).into_owned());
     lines.collect()
 }
 
