@@ -35,6 +35,8 @@ const NEVER: &[&str] = &[
 ];
 
 static ASSIGNED: LazyLock<Regex> = LazyLock::new(|| known(r"^\s*[\w.-]+\s*=\s*\S"));
+/// As a script states it, with the mark that ends it.
+static ENDED: LazyLock<Regex> = LazyLock::new(|| known(r"^\s*[\w.]+\s*=\s*\S.*;\s*$"));
 static STATED: LazyLock<Regex> = LazyLock::new(|| known(r"^[\w-]+\s*:\s+\S"));
 
 fn known(pattern: &str) -> Regex {
@@ -62,7 +64,7 @@ pub(super) fn of(path: &str, text: &str) -> Option<&'static str> {
     let is_stated = |pattern: &Regex| {
         let lines = text.lines().filter(|line| {
             let line = line.trim();
-            !line.is_empty() && !line.starts_with(['#', ';', '['])
+            !line.is_empty() && !line.starts_with(['#', ';', '[']) && !line.starts_with("//")
         });
         let (mut all, mut stated) = (0, 0);
         for line in lines {
@@ -74,6 +76,7 @@ pub(super) fn of(path: &str, text: &str) -> Option<&'static str> {
     match text.trim_start().chars().next()? {
         '{' => Some("json"),
         '<' => Some("xml"),
+        _ if is_stated(&ENDED) => Some("script"),
         _ if is_stated(&ASSIGNED) => Some("ini"),
         _ if is_stated(&STATED) => Some("yaml"),
         _ => None,

@@ -901,6 +901,136 @@ proptest! {
     }
 }
 
+/// What a draft makes of a file, with an add-on of each id there, and what is read with that.
+fn ordered(ids: [&str; 3], (file, order): (&str, &str)) -> String {
+    let about = ids.map(|id| {
+        let text = format!("{{\"name\": \"{id}\", \"version\": \"1.2.0\"}}");
+        (format!("mods/{id}/about.json"), text)
+    });
+    let mut files: Vec<(&str, Option<&str>)> = about
+        .iter()
+        .map(|(path, text)| (path.as_str(), Some(text.as_str())))
+        .collect();
+    files.extend([(file, Some(order)), ("run.sh", Some("exit\n"))]);
+    let text = draft("a", &sampled(&files));
+    let family = Family::parse(&text).unwrap();
+    let Some(rule) = &family.order else {
+        return format!("{order}=> none\n");
+    };
+    let read = crate::order::Arrangement::read(rule, order);
+    let entries = read.entries.iter().map(|entry| {
+        let version = entry.version.as_ref().map_or("-", |it| it.text.as_str());
+        format!("{} {version} {}", entry.id, entry.on)
+    });
+    let keys = text.split("\n[order]\n").nth(1).unwrap();
+    let keys = keys.split("\n\n").next().unwrap();
+    format!(
+        "{order}{keys}\n=> {}\n",
+        entries.collect::<Vec<_>>().join(", ")
+    )
+}
+
+#[test]
+fn entries_that_are_no_plain_words() {
+    let ids = ["@fern", "com.moss.core", "big sedge"];
+    let orders = [
+        (
+            "start.sh",
+            "./gate \\\n  \"-mods=@fern;com.moss.core\" \\\n  -quiet\n",
+        ),
+        ("start.sh", "./gate -mods='@fern,big sedge' -quiet\n"),
+        ("load.txt", "load com.moss.core\nload @fern\n"),
+        ("use.ini", "com.moss.core=true\n@fern=false\n"),
+        ("load.txt", "1=com.moss.core\n2=@fern\n"),
+        ("load.txt", "com.moss.core.extra\nnofern\n"),
+        (
+            "gate.json",
+            "{\"mods\": [\"com.moss.core\", \"big sedge\"]}\n",
+        ),
+    ];
+    let drafts = orders.map(|it| ordered(ids, it));
+    insta::assert_snapshot!(drafts.join("\n"), @r#"
+    ./gate \
+      "-mods=@fern;com.moss.core" \
+      -quiet
+    kind = "list"
+    file = "start.sh"
+    line = '^  "\-mods=(?P<list>[^"]*)'
+    write = "{id}"
+    between = ";"
+    => @fern - true, com.moss.core - true
+
+    ./gate -mods='@fern,big sedge' -quiet
+    kind = "list"
+    file = "start.sh"
+    line = '''^\./gate \-mods='(?P<list>[^']*)'''
+    write = "{id}"
+    between = ","
+    => @fern - true, big sedge - true
+
+    load com.moss.core
+    load @fern
+    kind = "sequence"
+    file = "load.txt"
+    line = '^\s*load (?P<id>[\w\.@-]+)'
+    write = "load {id}"
+    => com.moss.core - true, @fern - true
+
+    com.moss.core=true
+    @fern=false
+    kind = "flags"
+    file = "use.ini"
+    line = '^\s*(?P<id>[\w\.@-]+)\s*[=:]?\s*(?P<on>\S+)'
+    write = "{id}={on}"
+    on = "true"
+    off = "false"
+    => com.moss.core - true, @fern - false
+
+    1=com.moss.core
+    2=@fern
+    kind = "sequence"
+    file = "load.txt"
+    line = '^\s*(?P<at>\d+)=(?P<id>[\w\.@-]+)'
+    write = "{at}={id}"
+    => com.moss.core - true, @fern - true
+
+    com.moss.core.extra
+    nofern
+    => none
+
+    {"mods": ["com.moss.core", "big sedge"]}
+    kind = "list"
+    file = "gate.json"
+    line = '^\s*\{"mods":\s*\[(?P<list>[^\]]*)\]'
+    write = '"{id}"'
+    between = ", "
+    => com.moss.core - true, big sedge - true
+    "#);
+}
+
+#[test]
+fn a_descriptor_that_a_script_would_state() {
+    let text =
+        "// of the fern\r\nname = \"fern\";\r\nversion = \"1.2.0\";\r\nneeds = { \"moss\" };\r\n";
+    let other = text.replace("fern", "moss");
+    let files = [
+        ("mods/fern/about.h", Some(text)),
+        ("mods/moss/about.h", Some(other.as_str())),
+    ];
+    let drafted = guessed(&sampled(&files));
+    let reader = drafted.split("\n\n").find(|it| it.contains("[[reader]]"));
+    insta::assert_snapshot!(reader.unwrap(), @r#"
+    # Seen 2 of these.
+    [[reader]]
+    name = "mods"
+    kind = "addon"
+    shape = "folder"
+    at = "mods/*"
+    install = "mods/{id}"
+    files = [{ name = "about.h", notation = "script" }]
+    "#);
+}
+
 #[test]
 fn entries_that_name_versions() {
     let orders = [
@@ -925,33 +1055,7 @@ fn entries_that_name_versions() {
             "[{\"on\": true, \"v\": \"1.2.0\", \"name\": \"fern\"},\n {\"on\": false, \"name\": \"moss\"}]\n",
         ),
     ];
-    let drafts = orders.map(|(file, order)| {
-        let about = ["fern", "moss", "sedge"].map(|id| {
-            let text = format!("{{\"name\": \"{id}\", \"version\": \"1.2.0\"}}");
-            (format!("mods/{id}/about.json"), text)
-        });
-        let mut files: Vec<(&str, Option<&str>)> = about
-            .iter()
-            .map(|(path, text)| (path.as_str(), Some(text.as_str())))
-            .collect();
-        files.extend([(file, Some(order)), ("run.sh", Some("exit\n"))]);
-        let text = draft("a", &sampled(&files));
-        let family = Family::parse(&text).unwrap();
-        let Some(rule) = &family.order else {
-            return format!("{order}=> none\n");
-        };
-        let read = crate::order::Arrangement::read(rule, order);
-        let entries = read.entries.iter().map(|entry| {
-            let version = entry.version.as_ref().map_or("-", |it| it.text.as_str());
-            format!("{} {version} {}", entry.id, entry.on)
-        });
-        let keys = text.split("\n[order]\n").nth(1).unwrap();
-        let keys = keys.split("\n\n").next().unwrap();
-        format!(
-            "{order}{keys}\n=> {}\n",
-            entries.collect::<Vec<_>>().join(", ")
-        )
-    });
+    let drafts = orders.map(|it| ordered(["fern", "moss", "sedge"], it));
     insta::assert_snapshot!(drafts.join("\n"), @r#"
     load fern 1.2.0
     load moss 0.9 wet
@@ -982,9 +1086,9 @@ fn entries_that_name_versions() {
     load moss (0.9)
     kind = "sequence"
     file = "load.txt"
-    line = '^\s*load (?P<id>[\w-]+)'
-    write = "load {id}"
-    => fern - true, moss - true
+    line = '^\s*load (?P<id>[\w-]+)(?: \((?P<version>\d[\w.+~-]*)\))?'
+    write = "load {id} ({version})"
+    => fern 1.2.0 true, moss 0.9 true
 
     fern@1.2.0 = true
     moss@0.9 = false

@@ -3,8 +3,10 @@
 use super::rule::{Rule, is_of_what_is_off, known};
 use super::switches::in_tables;
 use super::{Sample, Section, quoted};
+use crate::launch::is_script_by_name;
 use crate::path::RelPath;
 use regex::Regex;
+use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
 
@@ -58,13 +60,30 @@ struct Named {
     after: String,
 }
 
+/// Whether a character is of a word that may be an id, or end one.
+fn is_of_word(c: char) -> bool {
+    c.is_alphanumeric() || c == '_' || c == '-'
+}
+
 /// The ids that a line names, each once.
 fn named(line: &str, ids: &BTreeSet<&str>) -> Vec<Named> {
-    let of_id = |c: char| c.is_alphanumeric() || c == '_' || c == '-';
-    let mut found: Vec<Named> = Vec::new();
+    let mut found: Vec<(usize, &str)> = Vec::new();
+    // What has more in it than a word has is looked for as it is.
+    for id in ids.iter().filter(|id| !id.chars().all(is_of_word)) {
+        let stands_alone = |(at, _): &(usize, &str)| {
+            let before = line[..*at].chars().next_back();
+            let after = line[at + id.len()..].chars().next();
+            let goes_on = |next: Option<char>, own: Option<char>| {
+                next.is_some_and(is_of_word) && own.is_some_and(is_of_word)
+            };
+            !goes_on(before, id.chars().next()) && !goes_on(after, id.chars().next_back())
+        };
+        let places = line.match_indices(*id).filter(stands_alone);
+        found.extend(places.map(|(at, _)| (at, *id)));
+    }
     let mut start = None;
     for (at, c) in line.char_indices().chain([(line.len(), ' ')]) {
-        match (start, of_id(c)) {
+        match (start, is_of_word(c)) {
             (None, true) => start = Some(at),
             (Some(from), false) => {
                 start = None;
@@ -74,21 +93,38 @@ fn named(line: &str, ids: &BTreeSet<&str>) -> Vec<Named> {
                     let begin = word.strip_suffix(**id);
                     begin.is_some_and(|b| b.is_empty() || b.ends_with(['_', '-']))
                 });
-                let Some(id) = id.max_by_key(|id| id.len()) else {
-                    continue;
-                };
-                if found.iter().all(|named| named.id != *id) {
-                    found.push(Named {
-                        before: line[..at - id.len()].to_owned(),
-                        id: (*id).to_owned(),
-                        after: line[at..].to_owned(),
-                    });
+                if let Some(id) = id.max_by_key(|id| id.len()) {
+                    found.push((at - id.len(), *id));
                 }
             }
             _ => {}
         }
     }
-    found
+    // Of two that overlap the longer one is meant.
+    found.sort_by_key(|(at, id)| (*at, Reverse(id.len())));
+    let (mut end, mut named): (usize, Vec<Named>) = (0, Vec::new());
+    for (at, id) in found {
+        if at < end {
+            continue;
+        }
+        end = at + id.len();
+        if named.iter().all(|named| named.id != id) {
+            named.push(Named {
+                before: line[..at].to_owned(),
+                id: id.to_owned(),
+                after: line[end..].to_owned(),
+            });
+        }
+    }
+    named
+}
+
+/// The pattern of one character of these ids.
+fn word_of<'i>(ids: impl IntoIterator<Item = &'i str>) -> String {
+    let all = ids.into_iter().flat_map(str::chars);
+    let more: BTreeSet<char> = all.filter(|c| !is_of_word(*c)).collect();
+    let more: String = more.into_iter().filter(|c| !c.is_whitespace()).collect();
+    format!(r"[\w{}-]", regex::escape(&more))
 }
 
 /// Of the lines that name one id, those that begin in the one way that most of them do.
@@ -156,7 +192,7 @@ pub(super) fn naming(
 ) -> Option<Rule> {
     let mut best: Option<Rule> = None;
     for (path, text) in texts(sample, own) {
-        let lines = text.lines().filter(|line| !is_comment(line));
+        let lines = text.lines().filter(|line| !is_comment(&path, line));
         let lines: Vec<Vec<Named>> = lines.map(|line| named(line, ids)).collect();
         let in_one = lines.iter().max_by_key(|named| named.len());
         let in_one = in_one.filter(|named| named.len() > 1);
@@ -239,10 +275,17 @@ fn in_brackets(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<Rule> {
 fn as_list(path: &str, list: &[Named]) -> Option<Rule> {
     let (first, second) = (list.first()?, list.get(1)?);
     let between = second.before.get(first.before.len() + first.id.len()..)?;
+    // What stands in quotes ends with them.
+    let end = list.last().and_then(|last| last.after.chars().next());
+    let before = pattern(&first.before);
+    let line = match end.filter(|end| "\"'`".contains(*end) && !between.contains(*end)) {
+        Some(end) => format!("^{before}(?P<list>[^{end}]*)"),
+        None => format!(r"^{before}(?P<list>.*?)\s*$"),
+    };
     let keys = format!(
         "file = {}\nline = {}\nwrite = \"{{id}}\"\nbetween = {}\n",
         quoted(path),
-        quoted(&format!(r"^{}(?P<list>.*?)\s*$", pattern(&first.before))),
+        quoted(&line),
         quoted(between),
     );
     Some(Rule {
@@ -309,9 +352,10 @@ fn as_numbered(path: &str, lines: &[Named]) -> Option<Rule> {
         "file = {}\nline = {}\nwrite = {}\n",
         quoted(path),
         quoted(&format!(
-            r"^\s*{}(?P<at>\d+){}(?P<id>[\w-]+)",
+            r"^\s*{}(?P<at>\d+){}(?P<id>{}+)",
             pattern(begin),
-            pattern(end)
+            pattern(end),
+            word_of(lines.iter().map(|line| &*line.id)),
         )),
         quoted(&format!("{begin}{{at}}{end}{{id}}")),
     );
@@ -324,29 +368,38 @@ fn as_numbered(path: &str, lines: &[Named]) -> Option<Rule> {
     })
 }
 
-/// What stands between the names and the versions of lines, most of which name one, and the lines without these.
-fn without_versions(lines: &[Named]) -> Option<(String, Vec<Named>)> {
-    let (mut betweens, mut count) = (BTreeSet::new(), 0);
+/// What stands between the names and the versions of lines, most of which name one, what closes these, and the lines without
+/// all that.
+fn without_versions(lines: &[Named]) -> Option<(String, &'static str, Vec<Named>)> {
+    let (mut around, mut count) = (BTreeSet::new(), 0);
     let parted = lines.iter().map(|line| {
         let found = NAMED_VERSION.captures(&line.after);
-        count += usize::from(found.is_some());
-        betweens.extend(found.as_ref().map(|found| found[1].to_owned()));
+        let mut after = line.after.as_str();
+        if let Some(found) = found {
+            after = &after[found[0].len()..];
+            let closed = after.strip_prefix(')').filter(|_| found[1].contains('('));
+            around.insert((found[1].to_owned(), if closed.is_some() { ")" } else { "" }));
+            after = closed.unwrap_or(after);
+            count += 1;
+        }
         Named {
             before: line.before.clone(),
             id: line.id.clone(),
-            after: line.after[found.map_or(0, |found| found[0].len())..].to_owned(),
+            after: after.to_owned(),
         }
     });
     let rests: Vec<Named> = parted.collect();
-    let between = betweens.pop_first().filter(|_| betweens.is_empty())?;
-    // What is closed behind it would not be written.
-    (count * 2 > lines.len() && !between.contains('(')).then_some((between, rests))
+    let (between, close) = around.pop_first().filter(|_| around.is_empty())?;
+    let is_whole = between.contains('(') == (close == ")");
+    (count * 2 > lines.len() && is_whole).then_some((between, close, rests))
 }
 
 fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
     let versions = without_versions(lines);
-    let lines = versions.as_ref().map_or(lines, |(_, rests)| rests);
-    let between = versions.as_ref().map(|(between, _)| between.as_str());
+    let lines = versions.as_ref().map_or(lines, |(.., rests)| rests);
+    let around = versions
+        .as_ref()
+        .map(|(between, close, _)| (between.as_str(), *close));
     let first = lines.first()?;
     let before = first.before.trim_start();
     // An id alone in a line of some text means nothing.
@@ -355,10 +408,12 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
     }
     let behind = behind(lines);
     let flagged = lines.iter().all(|line| FLAG.is_match(&line.after));
-    let word = match behind.starts_with('.') || between.is_some_and(|it| it.contains('-')) {
-        true => r"[\w-]+?",
-        false => r"[\w-]+",
-    };
+    let one = word_of(lines.iter().map(|line| &*line.id));
+    let word =
+        match behind.starts_with('.') || around.is_some_and(|(between, _)| between.contains('-')) {
+            true => format!("{one}+?"),
+            false => format!("{one}+"),
+        };
     // What no two of them have alike is not written in front of a new one, and so need not stand there.
     let alike = lines.iter().all(|line| line.before.trim_start() == before);
     let in_front = match alike {
@@ -368,9 +423,10 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
     if !alike && behind.is_empty() {
         return None;
     }
-    let (version, write_version) = between.map_or_else(Default::default, |between| {
-        let found = format!(r"(?:{}(?P<version>\d[\w.+~-]*))?", pattern(between));
-        (found, format!("{between}{{version}}"))
+    let (version, write_version) = around.map_or_else(Default::default, |(between, close)| {
+        let (before, behind) = (pattern(between), regex::escape(close));
+        let found = format!(r"(?:{before}(?P<version>\d[\w.+~-]*){behind})?");
+        (found, format!("{between}{{version}}{close}"))
     });
     let id = format!(r"^\s*{in_front}(?P<id>{word}){version}");
     let before = if alike { before } else { "" };
@@ -394,7 +450,7 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
             _ => "sequence",
         };
         let rest = regex::escape(behind.trim_end());
-        let line = format!("{id}{}", rest.replace(r"\{id\}", r"[\w-]+"));
+        let line = format!("{id}{}", rest.replace(r"\{id\}", &format!("{one}+")));
         let write = format!("{before}{{id}}{write_version}{behind}");
         (kind, line, write, String::new())
     };
@@ -413,8 +469,12 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
     })
 }
 
-fn is_comment(line: &str) -> bool {
-    line.trim_start().starts_with(['#', ';', '"']) || line.trim_start().starts_with("//")
+/// Whether nothing is said in a line. A key in quotes says it with what stands in brackets behind it; in a script, a word
+/// may stand in quotes.
+fn is_comment(path: &str, line: &str) -> bool {
+    let line = line.trim_start();
+    let is_quoted = line.starts_with('"') && !is_script_by_name(path);
+    is_quoted || line.starts_with(['#', ';']) || line.starts_with("//")
 }
 
 /// The texts that belong to no add-on and are no log.
@@ -518,7 +578,7 @@ fn loaded(log: &[&str], ids: &BTreeSet<&str>) -> Option<String> {
         [Some(between)] => format!(r"{}(?P<version>\d[\w.:~+-]*)", pattern(between)),
         _ => String::new(),
     };
-    let id = r"(?P<id>[\w-]+)";
+    let id = format!("(?P<id>{}+)", word_of(seen.iter().copied()));
     let loaded = format!("{}{}{id}{version}", anchor(stamped), pattern(before));
     Some(format!(
         "loaded = {}    # named {}\n",
