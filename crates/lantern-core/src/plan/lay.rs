@@ -309,8 +309,11 @@ impl Drawing<'_> {
 
     /// What goes and is a copy of a file of a component that stays becomes that one's.
     pub(super) fn copies_stay(&mut self) {
-        let components = self.situation.inventory.components.iter();
-        for component in components.filter(|it| !self.away.contains(&it.facts.id)) {
+        for component in &self.situation.inventory.components {
+            let owner = component.group.as_ref().unwrap_or(&component.facts.id);
+            if self.away.contains(owner) {
+                continue;
+            }
             for (path, own) in component.copies(self.situation.family) {
                 if let Some(action) = self.actions.get_mut(&path)
                     && action.what == ActionKind::SetAside
@@ -318,7 +321,7 @@ impl Drawing<'_> {
                 {
                     action.what = ActionKind::Keep;
                     action.after = own.hash;
-                    action.component = Some(component.facts.id.clone());
+                    action.component = Some(owner.clone());
                     action.member = None;
                 }
             }
