@@ -273,6 +273,11 @@ impl World {
             .to_string();
         let mut text = text.replace(&dir, "DIR");
         for (pattern, word) in [
+            // Told every so often, on a slow machine alone.
+            (
+                r"(?m)^ *waiting for (?:it to be \w+, for \d+ s: .*|\d+ of \d+ files to be there)\n?",
+                "",
+            ),
             (r"\b\d+ min \d+ s\b|\b\d+\.\d s\b|\b\d+ ms\b", "TIME"),
             (r"process \d+", "process PID"),
             (r"ps -fp \d+", "ps -fp PID"),
