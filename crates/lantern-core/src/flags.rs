@@ -1,15 +1,30 @@
 //! Settings that follow from facts: whether a server is listed as modded, which build it says it is, how many slots it
-//! shows.
+//! shows, the hash of what players fetch.
 
 use crate::component::{Effect, Id, Kind};
 use crate::facts::Facts;
 use crate::family::{Family, Flag, FlagFrom};
 use crate::path::RelPath;
+use crate::supply::Checksum;
 use crate::text::Text;
 use std::collections::BTreeMap;
 
 /// So many components are named in a reason.
 const NAMED: usize = 4;
+
+/// Hashes that were taken of files because flags name them, BLAKE3 among each one's.
+pub type NamedHashes = BTreeMap<RelPath, Vec<Checksum>>;
+
+/// What flags follow from.
+#[derive(Debug, Clone)]
+pub struct Basis<'a> {
+    /// What is installed and runs.
+    pub running: Vec<&'a Facts>,
+    /// The administrator's own words on what add-ons change.
+    pub effects: &'a BTreeMap<Id, Effect>,
+    /// Of files whose hash is named.
+    pub hashes: &'a NamedHashes,
+}
 
 /// What a flag has to be, and why.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -18,6 +33,26 @@ pub struct Wanted {
     pub value: String,
     /// Why, as a clause.
     pub why: String,
+    /// Whether capital letters say the same.
+    any_case: bool,
+}
+
+impl Wanted {
+    fn new(value: String, why: String) -> Wanted {
+        Wanted {
+            value,
+            why,
+            any_case: false,
+        }
+    }
+
+    /// Whether this is what it has to say.
+    pub fn is_said_by(&self, value: &str) -> bool {
+        match self.any_case {
+            true => value.eq_ignore_ascii_case(&self.value),
+            false => value == self.value,
+        }
+    }
 }
 
 /// A flag as it stands in a file.
@@ -38,18 +73,18 @@ pub struct FlagSeen {
 impl FlagSeen {
     /// Whether it says what it has to.
     pub fn is_right(&self) -> bool {
-        self.value.as_ref() == Some(&self.wanted.value)
+        let value = self.value.as_ref();
+        value.is_some_and(|value| self.wanted.is_said_by(value))
     }
 }
 
-/// What a flag has to be with these components running; none where what it follows from is not known. `effects` are the
-/// administrator's own words on what add-ons change.
-pub fn wanted<'a>(
-    flag: &Flag,
-    running: impl Iterator<Item = &'a Facts>,
-    effects: &BTreeMap<Id, Effect>,
-) -> Option<Wanted> {
-    let running: Vec<&Facts> = running.collect();
+/// What a flag has to be; none where what it follows from is not known.
+pub fn wanted(flag: &Flag, basis: &Basis<'_>) -> Option<Wanted> {
+    let Basis {
+        running,
+        effects,
+        hashes,
+    } = basis;
     let listed = |facts: &[&Facts]| {
         let names: Vec<&str> = facts.iter().take(NAMED).map(|it| it.id.as_str()).collect();
         let more = facts.len().saturating_sub(NAMED);
@@ -58,14 +93,11 @@ pub fn wanted<'a>(
             more => format!("{} and {more} more", names.join(", ")),
         }
     };
-    let either = |yes: bool, why: String| Wanted {
-        value: if yes {
-            flag.yes.clone()
-        } else {
-            flag.no.clone()
-        },
-        why,
+    let either = |yes: bool, why: String| {
+        let value = if yes { &flag.yes } else { &flag.no };
+        Wanted::new(value.clone(), why)
     };
+    let filled = |value: &str, why: String| Wanted::new(flag.yes.replace("{}", value), why);
     Some(match &flag.follows {
         FlagFrom::Effect(effect) => {
             let addons = running.iter().filter(|facts| facts.kind == Kind::Addon);
@@ -106,21 +138,29 @@ pub fn wanted<'a>(
         FlagFrom::Changeover => return None,
         FlagFrom::Version(kind) => {
             let of = running.iter().find(|facts| facts.kind == *kind)?;
-            Wanted {
-                value: flag.yes.replace("{}", of.version.as_str()),
-                why: format!("{} is {}", of.id, of.version),
-            }
+            filled(of.version.as_str(), format!("{} is {}", of.id, of.version))
         }
         FlagFrom::Slots(kind) => {
             let takes = |facts: &&Facts| facts.takes.get(kind).copied().unwrap_or(0);
             let those: Vec<&Facts> = running.iter().filter(|it| takes(it) > 0).copied().collect();
             let sum: u64 = those.iter().map(takes).fold(0, u64::saturating_add);
+            let why = match those.is_empty() {
+                true => format!("nothing that runs takes {kind}"),
+                false => format!("{} together take {sum} {kind}", listed(&those)),
+            };
+            filled(&sum.to_string(), why)
+        }
+        FlagFrom::Hash { kind, of } => {
+            let mut those = hashes.iter().filter(|(path, _)| of.matches(path.as_str()));
+            // Of several, nobody knows which is meant.
+            let ((path, taken), None) = (those.next()?, those.next()) else {
+                return None;
+            };
+            let hash = taken.iter().find(|taken| taken.kind == *kind)?;
+            let why = format!("that is the {kind} of {path}");
             Wanted {
-                value: flag.yes.replace("{}", &sum.to_string()),
-                why: match those.is_empty() {
-                    true => format!("nothing that runs takes {kind}"),
-                    false => format!("{} together take {sum} {kind}", listed(&those)),
-                },
+                any_case: true,
+                ..filled(&hash.hex, why)
             }
         }
     })
@@ -130,12 +170,11 @@ pub fn wanted<'a>(
 pub fn seen<'a>(
     family: &Family,
     texts: impl Iterator<Item = (&'a RelPath, &'a Text)> + Clone,
-    running: impl Iterator<Item = &'a Facts> + Clone,
-    effects: &BTreeMap<Id, Effect>,
+    basis: &Basis<'_>,
 ) -> Vec<FlagSeen> {
     let mut all = Vec::new();
     for flag in &family.flags {
-        let Some(wanted) = wanted(flag, running.clone(), effects) else {
+        let Some(wanted) = wanted(flag, basis) else {
             continue;
         };
         for (path, text) in texts
@@ -160,6 +199,7 @@ pub fn seen<'a>(
 mod tests {
     use super::*;
     use crate::resolve::tests::facts;
+    use crate::supply::HashKind;
 
     fn flag(follows: &str) -> Flag {
         let text = format!(
@@ -182,7 +222,12 @@ mod tests {
                 .iter()
                 .map(|(id, effect)| (Id::new(id), *effect))
                 .collect();
-            let wanted = wanted(&flag(follows), running.iter().copied(), &effects);
+            let basis = Basis {
+                running: running.to_vec(),
+                effects: &effects,
+                hashes: &NamedHashes::new(),
+            };
+            let wanted = wanted(&flag(follows), &basis);
             wanted.map_or("unknown".into(), |it| format!("{}: {}", it.value, it.why))
         };
         let effect = "{ effect = 'play' }";
@@ -226,5 +271,35 @@ mod tests {
             told("{ slots = 'skins' }", &[], &[]),
             "on 0: nothing that runs takes skins"
         );
+    }
+    #[test]
+    fn a_flag_names_the_hash_of_one_file() {
+        let told = |paths: &[&str], now: &str| {
+            let hashes = paths.iter().map(|path| {
+                let sums = [(HashKind::Blake3, "b3"), (HashKind::Sha1, "a9")];
+                let sums = sums.map(|(kind, hex)| Checksum {
+                    kind,
+                    hex: hex.into(),
+                });
+                (RelPath::parse(path).unwrap(), sums.to_vec())
+            });
+            let basis = Basis {
+                running: Vec::new(),
+                effects: &BTreeMap::new(),
+                hashes: &hashes.collect(),
+            };
+            let flag = flag("{ hash = { kind = 'sha1', of = 'look/*.pack' } }");
+            let wanted = wanted(&flag, &basis)?;
+            let is_right = wanted.is_said_by(now);
+            Some((format!("{}: {}", wanted.value, wanted.why), is_right))
+        };
+        let one = "on a9: that is the sha1 of look/moss.pack".to_owned();
+        assert_eq!(
+            told(&["look/moss.pack"], "ON A9"),
+            Some((one.clone(), true))
+        );
+        assert_eq!(told(&["look/moss.pack"], "on a8"), Some((one, false)));
+        assert_eq!(told(&["look/moss.pack", "look/fern.pack"], ""), None);
+        assert_eq!(told(&["seen/moss.pack"], ""), None);
     }
 }

@@ -42,6 +42,7 @@ use crate::facts::Facts;
 use crate::hint::with_nearest;
 use crate::path::RelPath;
 use crate::settings::{Key, Manner, Notation};
+use crate::supply::HashKind;
 use crate::version::{Notations, Version};
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -324,6 +325,13 @@ pub enum FlagFrom {
     Version(Kind),
     /// How many slots of a kind are taken.
     Slots(String),
+    /// The hash of the one file that a pattern of paths finds; none where several are found.
+    Hash {
+        /// Which hash.
+        kind: HashKind,
+        /// The file.
+        of: Globs,
+    },
     /// Whether an operation is under way: before and after it, it says what it did.
     Changeover,
 }
@@ -346,6 +354,22 @@ impl Family {
         let also = self.also.iter().map(|also| &also.file);
         let mut files = pins.chain(flags).chain(also);
         files.any(|files| files.matches(path)) || self.says_itself(path)
+    }
+
+    /// Whether any flag names the hash of a file.
+    pub fn names_hashes(&self) -> bool {
+        let mut flags = self.flags.iter();
+        flags.any(|flag| matches!(flag.follows, FlagFrom::Hash { .. }))
+    }
+
+    /// The kinds of hashes that flags name of a file.
+    pub fn hashes_named(&self, path: &str) -> impl Iterator<Item = HashKind> {
+        self.flags
+            .iter()
+            .filter_map(move |flag| match &flag.follows {
+                FlagFrom::Hash { kind, of } => of.matches(path).then_some(*kind),
+                _ => None,
+            })
     }
 
     /// Whether a file may be one in which an add-on says whether it runs.

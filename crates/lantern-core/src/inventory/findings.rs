@@ -7,7 +7,7 @@ use crate::descriptor::DescriptorFault;
 use crate::facts::Facts;
 use crate::family::OrderRule;
 use crate::family::{Family, Shape};
-use crate::flags::{self, FlagSeen};
+use crate::flags::{self, Basis, FlagSeen};
 use crate::launch::Flow;
 use crate::order::{Arrangement, OrderText, Why};
 use crate::path::RelPath;
@@ -658,7 +658,12 @@ fn wrong_flags(finder: &mut Finder<'_>, family: &Family, evidence: &Evidence<'_>
     let components = finder.inventory.components.iter();
     let running = components.filter(|c| !c.runs.is_off()).map(|c| &c.facts);
     let texts = evidence.texts.iter().map(|(path, text)| (path, text));
-    for flag in flags::seen(family, texts, running, evidence.effects) {
+    let basis = Basis {
+        running: running.collect(),
+        effects: evidence.effects,
+        hashes: evidence.hashes,
+    };
+    for flag in flags::seen(family, texts, &basis) {
         let place = Place {
             path: flag.path.clone(),
             line: flag.line,
@@ -669,8 +674,9 @@ fn wrong_flags(finder: &mut Finder<'_>, family: &Family, evidence: &Evidence<'_>
             continue;
         };
         if !flag.is_right() {
+            let now = if value.is_empty() { "empty" } else { value };
             let text = format!(
-                "{name} is {value}, and should be {}: {}",
+                "{name} is {now}, and should be {}: {}",
                 wanted.value, wanted.why
             );
             let remedy = "lantern plan --to same sets it";

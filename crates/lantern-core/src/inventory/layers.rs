@@ -304,6 +304,7 @@ pub(crate) mod tests {
     use crate::descriptor::Holdings;
     use crate::facts::Facts;
     use crate::family::Shape;
+    use crate::flags::NamedHashes;
     use crate::launch::Flow;
     use crate::tree::tests::FAMILY;
     use crate::version::Notation;
@@ -389,6 +390,7 @@ pub(crate) mod tests {
                 &mut |_, _| Vec::new(),
             )),
             remembered: &remembered(known),
+            hashes: &NamedHashes::new(),
             stated: None,
             ground: &crate::family::Ground::default(),
         };

@@ -16,6 +16,7 @@ use crate::component::{Effect, Id, Kind, Member, Need, Provided, Runs, Side};
 use crate::descriptor::{self, Described, Found, Holdings, Subject};
 use crate::facts::{Facts, Reading};
 use crate::family::{Family, Ground, OrderRule, Shape};
+use crate::flags::NamedHashes;
 use crate::launch::Flow;
 use crate::order::{
     Arrangement, Circle, Follows, Keeping, Link, OrderText, Starters, must_follow, without_circles,
@@ -214,6 +215,8 @@ pub struct Evidence<'a> {
     pub texts: &'a [(RelPath, Text)],
     /// What add-ons change, in the administrator's words.
     pub effects: &'a BTreeMap<Id, Effect>,
+    /// The hashes of files that settings name.
+    pub hashes: &'a NamedHashes,
     /// The server version that `lantern.toml` states, for a build outside the folder.
     pub stated: Option<&'a Version>,
     /// What of the install is this server's, where several run on it.
@@ -809,6 +812,7 @@ pub(crate) mod tests {
             flow: &Flow::default(),
             texts: &[],
             effects: &BTreeMap::new(),
+            hashes: &NamedHashes::new(),
             stated: None,
             ground: &Ground::default(),
         };

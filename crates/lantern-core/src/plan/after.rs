@@ -1,9 +1,10 @@
 //! The server as a plan will leave it: where the plan for the next stop begins.
 
-use super::{ActionKind, ComponentChange, Fate, Payload, Plan};
+use super::{Action, ActionKind, ComponentChange, Fate, Payload, Plan};
 use crate::component::{Id, Kind, Runs, Side};
 use crate::descriptor::Holdings;
 use crate::facts::Facts;
+use crate::flags::NamedHashes;
 use crate::inventory::{
     Beneath, Component, FileState, Inventory, Remembered, VersionFrom, ledger_name,
 };
@@ -11,8 +12,46 @@ use crate::offer::Offer;
 use crate::order::Arrangement;
 use crate::path::RelPath;
 use crate::resolve::Selection;
+use crate::supply::{Checksum, HashKind};
 use crate::tree::FileSeen;
 use std::collections::{BTreeMap, BTreeSet};
+
+/// The hashes of files that settings name, as a plan leaves them.
+pub fn hashes_after(
+    plan: &Plan,
+    now: &NamedHashes,
+    payloads: &BTreeMap<usize, Payload>,
+) -> NamedHashes {
+    hashes_then(now, payloads.values(), |path| {
+        let actions = &plan.actions;
+        let found = actions.binary_search_by(|action| action.path.cmp(path));
+        found.ok().map(|at| &actions[at])
+    })
+}
+
+/// As [`hashes_after`], while the plan is drawn up.
+pub(super) fn hashes_then<'a, 'p>(
+    now: &NamedHashes,
+    coming: impl Iterator<Item = &'a Payload>,
+    action_at: impl Fn(&RelPath) -> Option<&'p Action>,
+) -> NamedHashes {
+    let will_be = |taken: &[Checksum], action: &Action| {
+        let mut taken = taken.iter().filter(|it| it.kind == HashKind::Blake3);
+        taken.any(|taken| action.after.as_deref() == Some(&taken.hex))
+    };
+    let stays = |path: &RelPath, taken: &[Checksum]| {
+        action_at(path).is_none_or(|action| will_be(taken, action))
+    };
+    let comes = |path: &RelPath, taken: &[Checksum]| {
+        action_at(path).is_some_and(|action| will_be(taken, action))
+    };
+    let now = now.iter().filter(|(path, taken)| stays(path, taken));
+    let coming = coming.flat_map(|payload| &payload.hashes);
+    let coming = coming.filter(|(path, taken)| comes(path, taken));
+    let then = now.chain(coming);
+    then.map(|(path, taken)| (path.clone(), taken.clone()))
+        .collect()
+}
 
 /// What the ledger will know that it did not know before, by path.
 ///

@@ -1,5 +1,6 @@
 //! Drawing a plan up.
 
+use super::after::hashes_then;
 use super::edits::{self, Afterwards};
 use super::{
     Action, ActionKind, ComponentChange, DrawFault, Expected, FORMAT, Fate, FileMerge, Kept,
@@ -9,6 +10,7 @@ use crate::artifact::Artifact;
 use crate::component::{Effect, Id, Kind, Runs, Side};
 use crate::facts::Facts;
 use crate::family::{Family, Glob, Ground, OrderRule};
+use crate::flags::NamedHashes;
 use crate::inventory::{ByOwner, Component, Inventory, Remembered};
 use crate::launch::Flow;
 use crate::offer::Offer;
@@ -44,6 +46,8 @@ pub struct Situation<'a> {
     pub dropped: &'a BTreeSet<Id>,
     /// The texts of start scripts.
     pub scripts: &'a [(RelPath, Text)],
+    /// The hashes of files that settings name, as they are.
+    pub hashes: &'a NamedHashes,
     /// The path patterns of the keep list: the family's and the server's own.
     pub keep: &'a [Glob],
     /// What the ledger remembers.
@@ -234,6 +238,8 @@ pub fn draw(
     drawing.warn_of_silence(&moving);
     drawing.warn_of_updates(&moving);
     let places = drawing.places(&moving);
+    let coming = moving.iter().map(|(_, payload)| *payload);
+    let hashes = hashes_then(situation.hashes, coming, |path| drawing.actions.get(path));
     let of_parts = situation.parts.iter();
     let of_parts = of_parts.map(|part| drawing.afterwards(part, &moving, &selection.gone));
     let of_parts: Vec<_> = of_parts.collect();
@@ -243,6 +249,7 @@ pub fn draw(
         addons,
         places: &places,
         moving: &moving,
+        hashes: &hashes,
     });
     let each: Vec<Afterwards<'_>> = each.collect();
     // What runs on any of them runs.
@@ -265,6 +272,7 @@ pub fn draw(
         addons: &after,
         places: &places,
         moving: &moving,
+        hashes: &hashes,
     };
     drawing.tell_stand_ins(&after, &selection.gone);
     drawing.tell_samples(&moving);

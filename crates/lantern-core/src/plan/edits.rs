@@ -6,7 +6,7 @@ use crate::also::{self, Those};
 use crate::component::{Id, Kind, Runs};
 use crate::facts::Facts;
 use crate::family::{Flag, OrderRule, Pin, Reader};
-use crate::flags;
+use crate::flags::{self, Basis, NamedHashes};
 use crate::inventory::{Inventory, by_own_word};
 use crate::launch::{self, Dialect};
 use crate::offer::Offer;
@@ -29,6 +29,8 @@ pub(super) struct Afterwards<'a> {
     pub(super) places: &'a BTreeMap<&'a Id, &'a RelPath>,
     /// What comes.
     pub(super) moving: &'a [(&'a Offer, &'a Payload)],
+    /// The hashes of files that settings name.
+    pub(super) hashes: &'a NamedHashes,
 }
 
 impl<'a> Afterwards<'a> {
@@ -354,9 +356,10 @@ fn with_flags(
         };
         for (path, now) in texts.those(is_meant) {
             // What does not stand there is left to the server.
-            let spot = flag
-                .spot(after.part.family, path)
-                .filter(|spot| spot.says(&now).is_some());
+            let spot = flag.spot(after.part.family, path).filter(|spot| {
+                let says = spot.says(&now);
+                says.is_some_and(|(says, _)| !wanted.is_said_by(&says))
+            });
             let Some(spot) = spot else {
                 continue;
             };
@@ -470,9 +473,13 @@ fn flags_after<'a>(
     let here = situation.inventory.components.iter().map(|c| &c.facts);
     let here = here.filter(|facts| !moved.contains(&facts.id));
     let layers = coming.chain(here).filter(|facts| facts.kind != Kind::Addon);
-    let running: Vec<&Facts> = layers.chain(addons.iter().copied()).collect();
+    let basis = Basis {
+        running: layers.chain(addons.iter().copied()).collect(),
+        effects: situation.effects,
+        hashes: after.hashes,
+    };
     let flags = after.part.family.flags.iter().filter_map(|flag| {
-        let wanted = flags::wanted(flag, running.iter().copied(), situation.effects)?;
+        let wanted = flags::wanted(flag, &basis)?;
         pin::is_plain(&wanted.value).then_some((flag, wanted))
     });
     flags.collect()
@@ -493,7 +500,7 @@ pub(super) fn flags_that_change(
                 .spot(after.part.family, path)
                 .filter(|_| flag.file.matches(path.as_str()));
             let now = spot.and_then(|spot| spot.says(text.as_str()));
-            if now.is_some_and(|(now, _)| now != wanted.value) {
+            if now.is_some_and(|(now, _)| !wanted.is_said_by(&now)) {
                 told.insert(format!(
                     "{path}: {} becomes {}, as {}",
                     flag.name, wanted.value, wanted.why

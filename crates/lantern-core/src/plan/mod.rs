@@ -17,7 +17,7 @@ mod rename;
 #[cfg(test)]
 mod tests;
 
-pub use after::{afterwards, remembered_after};
+pub use after::{afterwards, hashes_after, remembered_after};
 pub use armed::{Armed, Became};
 pub use draw::{ByHand, Part, SampleSeen, Situation, draw};
 pub use fault::DrawFault;

@@ -6,6 +6,7 @@ use crate::component::{Id, Runs};
 use crate::descriptor::{Holdings, unpacked_name};
 use crate::facts::Facts;
 use crate::family::{Part, Reader, Shape};
+use crate::flags::NamedHashes;
 use crate::inventory::Component;
 use crate::link;
 use crate::path::RelPath;
@@ -36,6 +37,8 @@ pub struct Payload {
     pub unused: Vec<String>,
     /// The texts among its files that start scripts and settings are pinned in.
     pub texts: BTreeMap<RelPath, Text>,
+    /// The hashes of those of its files of which settings name one.
+    pub hashes: NamedHashes,
 }
 
 /// A member of a pack that is offered.

@@ -187,8 +187,16 @@ fn word_in(line: &str, found: Range<usize>) -> Result<Range<usize>, String> {
             next.is_whitespace() || ";&|)<>,".contains(next) || next == '"' || next == '\''
         }
     };
+    // Nothing stands there yet: between quotes, or up to a blank or the line's end.
+    let before = line[..found.start].chars().next_back();
+    let after = line[found.end..].chars().next();
+    let is_empty = match quote {
+        Some(_) => length == 0 && ends,
+        None if after.is_some_and(|c| c == '"' || c == '\'') => text.is_empty() && before == after,
+        None => text.is_empty() && after.is_none_or(char::is_whitespace),
+    };
     let shown = text.split_whitespace().next().unwrap_or_default();
-    match length > 0 && ends {
+    match length > 0 && ends || is_empty {
         true => Ok(found.start + start..found.start + start + length),
         false => Err(format!(
             "{shown} is no plain word, and only you know what it comes to"
@@ -258,6 +266,27 @@ mod tests {
                 misfit.why
             );
         }
+    }
+
+    #[test]
+    fn a_word_comes_where_nothing_stands_yet() {
+        let set = |text: &str| set(&pattern("sum *= *(?P<value>[^ $]*)"), text, "a9");
+        for (text, expected) in [
+            ("sum =", "sum =a9"),
+            ("sum = \nbeds = 4\n", "sum = a9\nbeds = 4\n"),
+            ("sum=\r\n", "sum=a9\r\n"),
+            ("sum = \"\"", "sum = \"a9\""),
+            ("sum=''", "sum='a9'"),
+        ] {
+            assert_eq!(set(text).unwrap(), expected, "{text}");
+        }
+        for text in ["sum =$SUM", "sum=\"$SUM\"", "sum=\"", "sum='\""] {
+            assert!(set(text).is_err(), "{text}");
+        }
+        let inside = pattern("sum=\"(?P<value>[^\"$]*)");
+        let set = |text: &str| super::set(&inside, text, "a9");
+        assert_eq!(set("sum=\"\";").unwrap(), "sum=\"a9\";");
+        assert!(set("sum=\"$SUM\"").is_err());
     }
 
     #[test]

@@ -5,6 +5,7 @@ use crate::component::Runs;
 use crate::descriptor::Holdings;
 use crate::facts::{Facts, Reading};
 use crate::family::{Family, Glob, Shape};
+use crate::flags::NamedHashes;
 use crate::inventory::{Evidence, FileState, Inventory, Remembered, described, take};
 use crate::launch::Flow;
 use crate::offer::{Offer, Origin};
@@ -168,6 +169,7 @@ fn surveyed(family: &Family, tree: &Tree, remembered: &BTreeMap<RelPath, Remembe
         flow: &Flow::default(),
         texts: &[],
         effects: &BTreeMap::new(),
+        hashes: &NamedHashes::new(),
         stated: None,
         ground: &crate::family::Ground::default(),
     };
@@ -353,6 +355,7 @@ proptest! {
                     variant: None,
                     unused: Vec::new(),
                     texts: BTreeMap::new(),
+                    hashes: NamedHashes::new(),
                 });
                 offers.len() - 1
             });
@@ -381,6 +384,7 @@ proptest! {
             effects: &BTreeMap::new(),
             dropped: &BTreeSet::new(),
             scripts: &[],
+            hashes: &NamedHashes::new(),
             keep: &keep,
             remembered: &remembered,
             stored: &stored,
@@ -558,6 +562,7 @@ impl PackMove {
             variant: None,
             unused: Vec::new(),
             texts: BTreeMap::new(),
+            hashes: NamedHashes::new(),
         };
         let choice = Choice {
             id: Id::new("p"),
@@ -596,6 +601,7 @@ impl PackMove {
             effects: &BTreeMap::new(),
             dropped: &dropped,
             scripts: &scripts,
+            hashes: &NamedHashes::new(),
             keep: &keep,
             remembered: &remembered,
             stored: &BTreeMap::new(),
@@ -876,6 +882,7 @@ fn addons_drawn_in(
                 variant: None,
                 unused: Vec::new(),
                 texts: BTreeMap::new(),
+                hashes: NamedHashes::new(),
             },
         );
         choices.push(Choice {
@@ -940,6 +947,7 @@ fn addons_drawn_in(
         effects: &BTreeMap::new(),
         dropped: &BTreeSet::from([Id::new("c")]),
         scripts: &[],
+        hashes: &NamedHashes::new(),
         keep: &keep,
         remembered: &BTreeMap::new(),
         stored: &BTreeMap::new(),
@@ -1153,6 +1161,7 @@ fn named_addons(
         effects: &BTreeMap::new(),
         dropped: &BTreeSet::new(),
         scripts: &[],
+        hashes: &NamedHashes::new(),
         keep: &[],
         remembered: &remembered,
         stored: &BTreeMap::new(),
@@ -1203,6 +1212,7 @@ fn named_addons(
         variant: None,
         unused: Vec::new(),
         texts: BTreeMap::new(),
+        hashes: NamedHashes::new(),
     };
     let payloads = BTreeMap::from([(0, payload)]);
     let plan = draw(&situation, &selection, &offers, &payloads)?;

@@ -8,7 +8,8 @@ use crate::place::here;
 use lantern_core::artifact::ArchivedFile;
 use lantern_core::descriptor::Found;
 use lantern_core::path::RelPath;
-use rusqlite::{Connection, OptionalExtension, params};
+use lantern_core::supply::Checksum;
+use rusqlite::{Connection, OptionalExtension, Row, params};
 use std::collections::{BTreeSet, HashMap};
 use std::path::Path;
 
@@ -65,18 +66,56 @@ impl Ledger {
             let db = self.db();
             let mut query =
                 db.prepare("SELECT path, bytes, modified_ns, changed_ns, inode, hash FROM seen")?;
-            let rows = query.query_map([], |row| {
-                let stamp = Stamp {
-                    bytes: row.get::<_, i64>(1)? as u64,
-                    modified_ns: row.get(2)?,
-                    changed_ns: row.get(3)?,
-                    inode: row.get::<_, i64>(4)? as u64,
-                };
-                Ok((row.get(0)?, (stamp, row.get(5)?)))
-            })?;
+            let rows = query.query_map([], |row| Ok((row.get(0)?, (stamp(row)?, row.get(5)?))))?;
             rows.collect()
         };
         self.told(rows())
+    }
+
+    /// The hashes that settings name of files, as those were when last read.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn named_hashes(&self) -> Result<HashMap<String, (Stamp, Vec<Checksum>)>> {
+        let rows = || {
+            let db = self.db();
+            let mut query = db
+                .prepare("SELECT path, bytes, modified_ns, changed_ns, inode, hashes FROM named")?;
+            let rows = query.query_map([], |row| Ok((row.get(0)?, (stamp(row)?, row.get(5)?))))?;
+            rows.collect::<rusqlite::Result<Vec<(String, (Stamp, String))>>>()
+        };
+        let rows = self.told(rows())?.into_iter();
+        // What cannot be read back is taken again.
+        Ok(rows
+            .filter_map(|(path, (stamp, hashes))| {
+                Some((path, (stamp, serde_json::from_str(&hashes).ok()?)))
+            })
+            .collect())
+    }
+
+    /// Remembers the hashes that settings name of a file.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub fn keep_named_hashes(
+        &self,
+        path: &RelPath,
+        stamp: &Stamp,
+        hashes: &[Checksum],
+    ) -> Result<()> {
+        let hashes = serde_json::to_string(hashes).unwrap_or_default();
+        let wrote = self.db().execute(
+            "INSERT OR REPLACE INTO named VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+            params![
+                path.as_str(),
+                stamp.bytes as i64,
+                stamp.modified_ns,
+                stamp.changed_ns,
+                stamp.inode as i64,
+                hashes
+            ],
+        );
+        self.told(wrote).map(|_| ())
     }
 
     /// Where files lie that are known to hold what is wanted: its hash, the path and what the file looked like.
@@ -342,6 +381,16 @@ fn forget_insides(change: &Connection) -> rusqlite::Result<()> {
     let gone = "DELETE FROM inside WHERE hash NOT IN (SELECT hash FROM seen UNION SELECT hash FROM download)";
     change.execute(gone, [])?;
     Ok(())
+}
+
+/// How a file looked, in the columns after its path.
+fn stamp(row: &Row<'_>) -> rusqlite::Result<Stamp> {
+    Ok(Stamp {
+        bytes: row.get::<_, i64>(1)? as u64,
+        modified_ns: row.get(2)?,
+        changed_ns: row.get(3)?,
+        inode: row.get::<_, i64>(4)? as u64,
+    })
 }
 
 /// Writes down what was found in archives.

@@ -63,7 +63,7 @@ impl Logged {
 }
 
 /// The number of the ledger's format.
-const FORMAT: i64 = 6;
+const FORMAT: i64 = 7;
 
 const SCHEMA: &str = "
     CREATE TABLE IF NOT EXISTS seen (
@@ -90,7 +90,11 @@ const SCHEMA: &str = "
     CREATE TABLE IF NOT EXISTS contents (hash TEXT PRIMARY KEY, list TEXT NOT NULL) WITHOUT ROWID;
     CREATE TABLE IF NOT EXISTS shipped (number INTEGER PRIMARY KEY, hash TEXT NOT NULL UNIQUE, bytes INTEGER NOT NULL, packed BLOB NOT NULL);
     CREATE TABLE IF NOT EXISTS detail (number INTEGER PRIMARY KEY, what TEXT NOT NULL);
-    PRAGMA user_version = 6;
+    CREATE TABLE IF NOT EXISTS named (
+        path TEXT PRIMARY KEY, bytes INTEGER NOT NULL, modified_ns INTEGER NOT NULL,
+        changed_ns INTEGER NOT NULL, inode INTEGER NOT NULL, hashes TEXT NOT NULL
+    ) WITHOUT ROWID;
+    PRAGMA user_version = 7;
 ";
 
 impl Ledger {

@@ -48,6 +48,7 @@ use lantern_core::artifact::Artifact;
 use lantern_core::component::{Id, Kind};
 use lantern_core::facts::Facts;
 use lantern_core::family::Ground;
+use lantern_core::flags::NamedHashes;
 use lantern_core::inventory::{Inventory, Remembered, arrange_by_place, compare, united};
 use lantern_core::listing::Listing;
 use lantern_core::offer::{Offer, Origin};
@@ -57,7 +58,7 @@ use lantern_core::patch::Patch;
 use lantern_core::path::RelPath;
 use lantern_core::plan::{
     ActionKind, ByHand, OrderChange, Part, Payload, Plan, SampleSeen, Situation, TextEdit,
-    afterwards, draw, remembered_after,
+    afterwards, draw, hashes_after, remembered_after,
 };
 use lantern_core::resolve::{Choice, Held, Policy, Request, Selection, Target, UnknownId, resolve};
 use lantern_core::settings::{Answer, Answers};
@@ -603,6 +604,7 @@ struct Beginning {
     files: Vec<FileSeen>,
     parts: Vec<PartAt>,
     scripts: Vec<(RelPath, Text)>,
+    hashes: NamedHashes,
     remembered: BTreeMap<RelPath, Remembered>,
     /// Files that no plan speaks of.
     untouched: Vec<RelPath>,
@@ -783,6 +785,7 @@ fn beginning(
         files: survey.planned_files(server).cloned().collect(),
         parts: parts.collect(),
         scripts: survey.scripts.clone(),
+        hashes: survey.hashes.clone(),
         remembered: survey.remembered.clone(),
         untouched: survey.untouched_files(server).cloned().collect(),
         by_hand: BTreeMap::new(),
@@ -898,6 +901,7 @@ fn stage(
         dropped: &request.drop,
         scripts: &at.scripts,
         effects: &server.config.effects,
+        hashes: &at.hashes,
         keep: &keep,
         remembered: &at.remembered,
         stored: &layering.stored,
@@ -1058,6 +1062,7 @@ fn left_by(
         files,
         parts,
         scripts: scripts.into_iter().collect(),
+        hashes: hashes_after(plan, &at.hashes, payloads),
         remembered,
         untouched: at.untouched.clone(),
         by_hand: by_hand::after(plan, at, payloads)?,

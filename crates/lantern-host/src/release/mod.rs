@@ -5,7 +5,8 @@ pub mod fault;
 use crate::archive::{Archive, ArchiveFault};
 use crate::descriptors::{its_own, of_beside, single_file};
 use crate::downloads::{Downloads, shortened};
-use crate::error::{Error, Result};
+use crate::error::{At, Error, Result};
+use crate::gather::{Digest, hashes_of};
 use crate::place::here;
 use fault::ReleaseFault;
 use lantern_core::artifact::{ArchivedFile, Artifact};
@@ -13,10 +14,12 @@ use lantern_core::component::{Id, Kind, Side};
 use lantern_core::descriptor::{self, Described, Found, Holdings, Subject, VersionFrom};
 use lantern_core::facts::{Facts, Reading};
 use lantern_core::family::{Family, Reader, Shape};
+use lantern_core::flags::NamedHashes;
 use lantern_core::inventory::{Component, as_group};
 use lantern_core::offer::{Offer, Origin};
 use lantern_core::path::RelPath;
 use lantern_core::plan::{DrawFault, Laid, Payload, PayloadFile, PayloadMember, lay_out};
+use lantern_core::supply::HashKind;
 use lantern_core::text::Text;
 use lantern_core::tree::{FileSeen, Root, claim, content_hash, marked, root_in_archive};
 use lantern_core::version::Version;
@@ -515,6 +518,7 @@ pub fn payload(
         };
         let entries = of_one_file(reader, offer.inside(), &entries);
         let laid = lay_out(reader, &offer.facts, installed, None, &entries, artifact)?;
+        let hashes = named_hashes(downloads, artifact, family, &laid.files)?;
         return Ok(Payload {
             place: laid.place,
             shape: reader.shape,
@@ -526,6 +530,7 @@ pub fn payload(
             variant: None,
             unused: laid.unused,
             texts: BTreeMap::new(),
+            hashes,
         });
     }
     let part = offer.inside();
@@ -576,6 +581,7 @@ pub fn payload(
     };
     let is_wanted = |path: &RelPath| by_hand(path) || is_descriptor(path);
     let texts = wanted_texts(downloads, artifact, family, &is_wanted, &laid.files)?;
+    let hashes = named_hashes(downloads, artifact, family, &laid.files)?;
     let unused = laid.unused.into_iter();
     let beside = beside
         .into_iter()
@@ -591,6 +597,7 @@ pub fn payload(
         variant,
         unused: unused.chain(beside).collect(),
         texts,
+        hashes,
     })
 }
 
@@ -633,6 +640,44 @@ fn wanted_texts(
         is_whole.then(|| (file.path.clone(), Text::read(bytes)))
     });
     Ok(texts.collect())
+}
+
+/// The hashes that settings name of files of a release.
+fn named_hashes(
+    downloads: &Downloads<'_>,
+    artifact: &Artifact,
+    family: &Family,
+    files: &[PayloadFile],
+) -> Result<NamedHashes> {
+    let mut taken = NamedHashes::new();
+    if !family.names_hashes() {
+        return Ok(taken);
+    }
+    for file in files {
+        let kinds: Vec<HashKind> = family.hashes_named(file.path.as_str()).collect();
+        if kinds.is_empty() {
+            continue;
+        }
+        let path = Path::new(&artifact.file);
+        let hashes = match &file.entry {
+            None => {
+                let hashes =
+                    here::open(path).and_then(|mut file| hashes_of(&mut file, kinds.into_iter()));
+                hashes.at("reading", path)?
+            }
+            Some(entry) => {
+                let mut digest = Digest::of(kinds.into_iter());
+                let copied = downloads.archive(artifact)?.copy(entry, &mut digest);
+                copied.map_err(|fault| Error::Archive {
+                    path: path.into(),
+                    fault,
+                })?;
+                digest.finish()
+            }
+        };
+        taken.insert(file.path.clone(), hashes);
+    }
+    Ok(taken)
 }
 
 /// Which of a release's variants is meant.

@@ -1,6 +1,7 @@
 //! The whole folder, read into an inventory.
 
 pub mod fault;
+mod hashes;
 
 use crate::config::{FILE, Server};
 use crate::depot::Depot;
@@ -13,6 +14,7 @@ use crate::shell;
 use crate::survey::fault::SurveyFault;
 use lantern_core::facts::{Facts, Reading};
 use lantern_core::family::{Family, Launch, OrderRule, Reader, Shape};
+use lantern_core::flags::NamedHashes;
 use lantern_core::inventory::{
     Catalogued, Evidence, Inventory, Remembered, described, take, united,
 };
@@ -40,6 +42,8 @@ pub struct Survey {
     pub parts: Vec<PartSeen>,
     /// The texts of scripts, and of whatever else pins something.
     pub scripts: Vec<(RelPath, Text)>,
+    /// The hashes of files that settings name.
+    pub hashes: NamedHashes,
     /// What the ledger remembers.
     pub remembered: BTreeMap<RelPath, Remembered>,
     /// Links, devices and odd names: shown, never touched.
@@ -180,6 +184,7 @@ fn taken(
         by_content: &by_content,
     };
     let mut files = hashing.hashed(ledger, &listing.files)?;
+    let named = hashes::named(server, ledger, &listing.files)?;
     files.extend(
         listing
             .links
@@ -228,6 +233,7 @@ fn taken(
                 flow: &flow,
                 texts: &scripts,
                 effects: &server.config.effects,
+                hashes: &named,
                 stated: stated.as_ref(),
                 ground: &one.ground(),
             };
@@ -263,6 +269,7 @@ fn taken(
         files,
         parts,
         scripts,
+        hashes: named,
         remembered,
         left_alone: listing.left_alone,
     })

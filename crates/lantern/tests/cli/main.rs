@@ -31,6 +31,7 @@ mod lists;
 mod meadow;
 mod meanwhile;
 mod meddling;
+mod named_hashes;
 mod night;
 mod nights;
 mod notices;
