@@ -29,6 +29,7 @@ const ALLOWED: &[&str] = &[
     "strsim",
     "thin-vec",
     "thiserror",
+    "toml",
     "toml_edit",
 ];
 
