@@ -356,20 +356,12 @@ impl Family {
         files.any(|files| files.matches(path)) || self.says_itself(path)
     }
 
-    /// Whether any flag names the hash of a file.
-    pub fn names_hashes(&self) -> bool {
-        let mut flags = self.flags.iter();
-        flags.any(|flag| matches!(flag.follows, FlagFrom::Hash { .. }))
-    }
-
-    /// The kinds of hashes that flags name of a file.
-    pub fn hashes_named(&self, path: &str) -> impl Iterator<Item = HashKind> {
-        self.flags
-            .iter()
-            .filter_map(move |flag| match &flag.follows {
-                FlagFrom::Hash { kind, of } => of.matches(path).then_some(*kind),
-                _ => None,
-            })
+    /// The hashes that flags name, each with the patterns that find its file.
+    pub fn named_hashes(&self) -> impl Iterator<Item = (HashKind, &Globs)> {
+        self.flags.iter().filter_map(|flag| match &flag.follows {
+            FlagFrom::Hash { kind, of } => Some((*kind, of)),
+            _ => None,
+        })
     }
 
     /// Whether a file may be one in which an add-on says whether it runs.

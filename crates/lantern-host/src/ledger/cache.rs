@@ -19,6 +19,17 @@ pub type Inside = std::result::Result<Vec<Found>, String>;
 /// An archive's BLAKE3, and what was looked for in it.
 pub type InsideKey = (String, String);
 
+/// What was found in archives, as it is written down.
+#[derive(Debug)]
+pub struct Insides(HashMap<InsideKey, String>);
+
+impl Insides {
+    /// What was found in one; none where nobody looked for it, or it cannot be read back.
+    pub fn get(&self, key: &InsideKey) -> Option<Inside> {
+        serde_json::from_str(self.0.get(key)?).ok()
+    }
+}
+
 /// A file on another machine whose content was read after something else had stood for it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Learnt {
@@ -173,21 +184,29 @@ impl Ledger {
     ///
     /// # Errors
     /// When the ledger cannot be read.
-    pub fn insides(&self) -> Result<HashMap<InsideKey, Inside>> {
+    pub fn insides(&self) -> Result<Insides> {
         let rows = || {
             let db = self.db();
             let mut query = db.prepare("SELECT hash, wanted, found FROM inside")?;
-            let rows = query.query_map([], |row| {
-                let found: String = row.get(2)?;
-                Ok(((row.get(0)?, row.get(1)?), found))
-            })?;
-            rows.collect::<rusqlite::Result<Vec<(InsideKey, String)>>>()
+            let rows = query.query_map([], |row| Ok(((row.get(0)?, row.get(1)?), row.get(2)?)))?;
+            rows.collect()
         };
-        let rows = self.told(rows())?.into_iter();
-        // What cannot be read back is looked for again.
-        Ok(rows
-            .filter_map(|(key, found)| Some((key, serde_json::from_str(&found).ok()?)))
-            .collect())
+        self.told(rows()).map(Insides)
+    }
+
+    /// Does what asks the ledger many things, of one moment: that is much quicker.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn at_one_moment<T>(&self, work: impl FnOnce() -> T) -> Result<T> {
+        let is_one = !self.db().is_autocommit();
+        if is_one {
+            return Ok(work());
+        }
+        self.told(self.db().execute_batch("BEGIN"))?;
+        let done = work();
+        self.told(self.db().execute_batch("COMMIT"))?;
+        Ok(done)
     }
 
     /// Remembers what was found in archives, and forgets those that are gone.

@@ -1,6 +1,6 @@
 //! What a ledger knows, as rows that another machine's ledger takes in.
 
-use super::{FORMAT, Ledger};
+use super::Ledger;
 use crate::error::{Error, Result};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -21,6 +21,9 @@ const TABLES: [(&str, &str); 7] = [
     ("shipped", "number"),
 ];
 
+/// The ledger's format in which these tables came to be as they are: later ones have others besides.
+const SHARED: i64 = 6;
+
 /// A value in a row.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(untagged)]
@@ -38,7 +41,7 @@ enum Cell {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Rows {
-    /// The number of the ledger's format.
+    /// The number of the ledger's format in which the tables came to be so.
     format: i64,
     /// By table, each row as its columns.
     tables: BTreeMap<String, Vec<Vec<Cell>>>,
@@ -81,7 +84,7 @@ impl Ledger {
         };
         let tables = TABLES.into_iter().map(read);
         Ok(Rows {
-            format: FORMAT,
+            format: SHARED,
             tables: self.told(tables.collect())?,
         })
     }
@@ -91,11 +94,11 @@ impl Ledger {
     /// # Errors
     /// When they are of another format, or no rows of a ledger; or it cannot be written.
     pub fn take_in(&self, rows: &Rows) -> Result<()> {
-        if rows.format != FORMAT {
+        if rows.format != SHARED {
             return Err(Error::NewerState {
                 path: self.path.clone(),
                 found: rows.format.unsigned_abs(),
-                reads: FORMAT.unsigned_abs(),
+                reads: SHARED.unsigned_abs(),
             });
         }
         let db = self.db();

@@ -650,11 +650,14 @@ fn named_hashes(
     files: &[PayloadFile],
 ) -> Result<NamedHashes> {
     let mut taken = NamedHashes::new();
-    if !family.names_hashes() {
+    let named: Vec<_> = family.named_hashes().collect();
+    if named.is_empty() {
         return Ok(taken);
     }
     for file in files {
-        let kinds: Vec<HashKind> = family.hashes_named(file.path.as_str()).collect();
+        let of_it = named.iter();
+        let of_it = of_it.filter(|(_, of)| of.matches(file.path.as_str()));
+        let kinds: Vec<HashKind> = of_it.map(|(kind, _)| *kind).collect();
         if kinds.is_empty() {
             continue;
         }

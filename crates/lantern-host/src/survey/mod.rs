@@ -8,7 +8,7 @@ use crate::depot::Depot;
 use crate::descriptors::{descriptors, in_archive};
 use crate::error::{Error, Result};
 use crate::folder::{Folder, Listing, OWN, Stamp};
-use crate::ledger::{Inside, InsideKey, Ledger};
+use crate::ledger::{Inside, InsideKey, Insides, Ledger};
 use crate::meter;
 use crate::shell;
 use crate::survey::fault::SurveyFault;
@@ -22,6 +22,7 @@ use lantern_core::launch::{Flow, is_script_by_name};
 use lantern_core::link;
 use lantern_core::order::{Keeping, OrderText};
 use lantern_core::path::RelPath;
+use lantern_core::supply::Checksum;
 use lantern_core::text::Text;
 use lantern_core::tree::{Claim, Claims, FileSeen, claim, is_unread};
 use lantern_core::version::Version;
@@ -112,7 +113,8 @@ pub enum Depth {
 struct Known {
     seen: HashMap<String, (Stamp, String)>,
     remembered: BTreeMap<RelPath, Remembered>,
-    insides: HashMap<InsideKey, Inside>,
+    insides: Insides,
+    named: HashMap<String, (Stamp, Vec<Checksum>)>,
 }
 
 impl Known {
@@ -120,6 +122,10 @@ impl Known {
         Ok(Known {
             seen: match depth {
                 Depth::Usual => ledger.seen()?,
+                Depth::Everything => HashMap::new(),
+            },
+            named: match depth {
+                Depth::Usual => ledger.named_hashes()?,
                 Depth::Everything => HashMap::new(),
             },
             remembered: ledger.remembered()?,
@@ -169,6 +175,7 @@ fn taken(
         seen,
         remembered,
         insides,
+        named,
     } = known;
     let is_read = |path: &str| {
         depth == Depth::Everything || !server.keeps(path) && !server.family.passes(path)
@@ -184,7 +191,7 @@ fn taken(
         by_content: &by_content,
     };
     let mut files = hashing.hashed(ledger, &listing.files)?;
-    let named = hashes::named(server, ledger, &listing.files)?;
+    let named = hashes::named(server, ledger, &named, &listing.files)?;
     files.extend(
         listing
             .links
@@ -629,7 +636,7 @@ pub fn order_text(server: &Server) -> Result<Option<OrderText>> {
 fn all_descriptors(
     folder: &Folder,
     ledger: &mut Ledger,
-    known: &HashMap<InsideKey, Inside>,
+    known: &Insides,
     claims: &Claims<'_>,
     files: &[FileSeen],
 ) -> Result<Vec<Inside>> {
@@ -643,7 +650,7 @@ fn all_descriptors(
         };
         let key = (hash, wanted(claim.reader));
         match known.get(&key) {
-            Some(found) => (found.clone(), None),
+            Some(found) => (found, None),
             None => (in_archive(folder, claim, files), Some(key)),
         }
     };
