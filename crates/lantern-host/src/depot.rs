@@ -528,7 +528,8 @@ impl Depot {
         };
         // Several at once, and told in the order of their names.
         let files = here::list(folder)?.into_par_iter();
-        let read: Vec<(PathBuf, Result<Vec<Offer>, String>)> = files.filter_map(read).collect();
+        let read: Vec<(PathBuf, Result<Vec<Offer>, String>)> =
+            downloads.at_one_moment(|| files.filter_map(read).collect())?;
         let mut first: BTreeMap<_, PathBuf> = BTreeMap::new();
         for (path, offers) in read {
             let offers = match offers {

@@ -235,6 +235,17 @@ impl<'l> Downloads<'l> {
         self.ledger
     }
 
+    /// Does what looks at many of them, with what the ledger knows of one moment.
+    ///
+    /// # Errors
+    /// When the ledger cannot be read.
+    pub fn at_one_moment<T>(&self, work: impl FnOnce() -> T) -> Result<T> {
+        match self.ledger {
+            Some(ledger) => ledger.at_one_moment(work),
+            None => Ok(work()),
+        }
+    }
+
     /// Has the ledger remember what was read.
     ///
     /// # Errors

@@ -9,7 +9,7 @@ use crate::family::OrderRule;
 use crate::family::{Family, Shape};
 use crate::flags::{self, Basis, FlagSeen};
 use crate::launch::Flow;
-use crate::order::{Arrangement, OrderText, Why};
+use crate::order::{Arrangement, Circle, Follows, OrderText, Why};
 use crate::path::RelPath;
 use crate::tree::{FileSeen, below, marked};
 use crate::version::Version;
@@ -211,9 +211,15 @@ pub(super) fn find(
     relations(&mut finder, &by_id);
     rivals(&mut finder);
     misplaced(&mut finder, family, files);
-    circles(&mut finder, evidence.sooner);
+    let turns = match inventory.turns(evidence.sooner) {
+        Ok((turns, _)) => turns,
+        Err(circle) => {
+            in_circle(&mut finder, &circle);
+            Follows::new()
+        }
+    };
     if let Some(rule) = rule.filter(|_| evidence.order.is_some() || is_in_names) {
-        start_lines(&mut finder, (family, rule), &by_id, evidence.sooner);
+        start_lines(&mut finder, (family, rule), &by_id, turns);
     }
     finder.findings
 }
@@ -718,10 +724,7 @@ fn short_lists(finder: &mut Finder<'_>, family: &Family, evidence: &Evidence<'_>
 }
 
 /// Add-ons that need one another in a circle.
-fn circles(finder: &mut Finder<'_>, sooner: &[(Id, Id)]) {
-    let Err(circle) = finder.inventory.turns(sooner) else {
-        return;
-    };
+fn in_circle(finder: &mut Finder<'_>, circle: &Circle) {
     let remedy = "remove one of them, or what lantern.toml says of it";
     finder.add(
         Severity::Wrong,
@@ -736,7 +739,7 @@ fn start_lines(
     finder: &mut Finder<'_>,
     (family, rule): (&Family, &OrderRule),
     by_id: &BTreeMap<&Id, Vec<usize>>,
-    sooner: &[(Id, Id)],
+    turns: Follows,
 ) {
     let inventory = finder.inventory;
     let decides = inventory.order.decides;
@@ -793,10 +796,9 @@ fn start_lines(
     });
     let by_category: Vec<(&Id, (usize, usize))> = by_category.collect();
     lines.extend(by_category);
-    let turns = inventory.turns(sooner).unwrap_or_default();
     let mut follow = match decides {
-        true => turns.0,
-        false => BTreeMap::new(),
+        true => turns,
+        false => Follows::new(),
     };
     for (index, component) in components.iter().enumerate() {
         let facts = &component.facts;

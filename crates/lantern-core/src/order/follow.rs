@@ -64,16 +64,16 @@ pub struct Circle(pub Vec<Link>);
 /// before it: pairs of what comes first and what comes later.
 pub fn must_follow<'a>(running: impl Iterator<Item = &'a Facts>, stated: &[(Id, Id)]) -> Follows {
     let running: Vec<&Facts> = running.collect();
-    let mut stand_for: BTreeMap<&Id, Vec<&Facts>> = BTreeMap::new();
+    let mut stand_for: HashMap<&Id, Vec<&Facts>> = HashMap::default();
     for facts in &running {
         for (id, _) in facts.stands_for() {
             stand_for.entry(id).or_default().push(facts);
         }
     }
     let those = |id: &Id| stand_for.get(id).into_iter().flatten().copied();
-    let mut follows: Follows = running
+    let mut follows: HashMap<&Id, BTreeMap<Id, Why>> = running
         .iter()
-        .map(|facts| (facts.id.clone(), BTreeMap::new()))
+        .map(|facts| (&facts.id, BTreeMap::new()))
         .collect();
     let mut add = |later: &Id, first: &Id, why: Why| {
         if let Some(firsts) = follows.get_mut(later).filter(|_| later != first) {
@@ -109,7 +109,8 @@ pub fn must_follow<'a>(running: impl Iterator<Item = &'a Facts>, stated: &[(Id, 
             add(later, &first.id, Why::Stated);
         }
     }
-    follows
+    let follows = follows.into_iter();
+    follows.map(|(id, firsts)| (id.clone(), firsts)).collect()
 }
 
 /// Takes the weakest links out of circles: those of what is only taken into account. Returns what remains, and what gave way.

@@ -81,7 +81,7 @@ pub fn real(path: &Path) -> Option<PathBuf> {
 /// # Errors
 /// When it cannot be listed.
 pub fn list(folder: &Path) -> Result<Vec<PathBuf>> {
-    let mut paths = Vec::new();
+    let mut names = Vec::new();
     let entries = match fs::read_dir(folder) {
         Err(error) if error.kind() == io::ErrorKind::NotADirectory => {
             return Err(Error::NotAFolder(folder.into()));
@@ -89,10 +89,10 @@ pub fn list(folder: &Path) -> Result<Vec<PathBuf>> {
         listed => listed.at("listing", folder)?,
     };
     for entry in entries {
-        paths.push(entry.at("listing", folder)?.path());
+        names.push(entry.at("listing", folder)?.file_name());
     }
-    paths.sort();
-    Ok(paths)
+    names.sort();
+    Ok(names.into_iter().map(|name| folder.join(name)).collect())
 }
 
 /// Makes a folder with all that lead to it.

@@ -640,12 +640,30 @@ impl Question<'_> {
     /// [`PlanningFault::Obstacle`] when none fit together; [`PlanningFault::ToFetch`] when files have to be fetched first; else when no stops lead there, an archive or path is not fit to be
     /// used, or the target is a range of what lies outside.
     pub fn plans(&mut self) -> Result<Vec<Plan>> {
+        let selection = self.selected()?;
+        self.drawn_of(&selection)
+    }
+
+    /// As [`Question::save`], and meanwhile [`Question::plans`].
+    ///
+    /// # Errors
+    /// As both of them.
+    pub fn saved_plans(&mut self) -> Result<Vec<Plan>> {
+        let (saved, selection) = rayon::join(|| self.save(), || self.selected());
+        saved?;
+        self.drawn_of(&selection?)
+    }
+
+    fn selected(&self) -> Result<Selection> {
         if self.request.build_outside && matches!(self.request.target, Target::Within(_)) {
             let id = self.request.build.clone();
             return Err(Error::Planning(PlanningFault::OneOutside(id)));
         }
-        let selection = select(&self.request)?;
-        let plans = self.drawn(&selection);
+        select(&self.request)
+    }
+
+    fn drawn_of(&mut self, selection: &Selection) -> Result<Vec<Plan>> {
+        let plans = self.drawn(selection);
         self.downloads.remember()?;
         plans
     }
@@ -869,7 +887,8 @@ fn stage(
     };
     // Several at once; of those that cannot be laid out, the first is told.
     let choices = selection.choices.par_iter();
-    let payloads: Vec<Result<(usize, Payload)>> = choices.filter_map(laid_out).collect();
+    let payloads: Vec<Result<(usize, Payload)>> =
+        downloads.at_one_moment(|| choices.filter_map(laid_out).collect())?;
     let payloads: BTreeMap<usize, Payload> = payloads.into_iter().collect::<Result<_>>()?;
     if server.folder.is_far() {
         alike::read_alike(server, at, &payloads, downloads.ledger())?;

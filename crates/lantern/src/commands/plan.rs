@@ -237,7 +237,6 @@ fn ask(
         planning::question(server, &mut ledger, sources, terms)
     })?;
     tell_left_out(&question.stale, &question.left_out, look);
-    question.save()?;
     if how.arms {
         planning::keep_question(server, sources, terms)?;
     }
@@ -246,7 +245,7 @@ fn ask(
         let text = question.request.to_json(&server.family.versions);
         paper::write(path, &text, common)?;
     }
-    let plans = match question.plans() {
+    let plans = match question.saved_plans() {
         Err(error) => match fetching::waits_for(&error) {
             Some(_) if how.gathers => fetched(server, &mut question, error, look)?,
             Some(wanted) => {
@@ -261,12 +260,28 @@ fn ask(
         Ok(plans) => plans,
     };
     let is_empty = plans.iter().all(Plan::is_empty);
-    let saved = match !how.saves || how.arms && is_empty {
-        true => Vec::new(),
-        false => match how.out {
-            Some(out) => saved_at(out, &plans, common)?,
-            None => planning::save(server, &plans)?,
-        },
+    let show = || {
+        if !look.json {
+            show_all(look, &plans, server, common, how.all_files);
+        }
+    };
+    let saved = match (how.saves && !(how.arms && is_empty), how.out) {
+        (false, _) => {
+            show();
+            Vec::new()
+        }
+        (true, Some(out)) => {
+            let saved = saved_at(out, &plans, common)?;
+            show();
+            saved
+        }
+        // It is written while it is shown.
+        (true, None) => std::thread::scope(|scope| {
+            let saving = scope.spawn(|| planning::save(server, &plans));
+            show();
+            saving.join()
+        })
+        .unwrap_or_else(|panic| std::panic::resume_unwind(panic))?,
     };
     let armed = match (how.arms, is_empty) {
         (true, false) => {
@@ -292,7 +307,6 @@ fn ask(
             armed.as_ref(),
         ));
     } else {
-        show_all(look, &plans, server, common, how.all_files);
         let waits = plans[0].undecided().next().is_some();
         match waits && how.arms {
             true => show_waits(look, common, &plans[0]),

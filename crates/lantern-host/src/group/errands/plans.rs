@@ -262,8 +262,7 @@ impl AtServer for Draw {
         let mut ledger = Ledger::open(&server.folder)?;
         let mut question = planning::question(&server, &mut ledger, &sources, &self.terms)?;
         narrowed(&self.stated, &mut question);
-        question.save()?;
-        let mut plans = match question.plans() {
+        let mut plans = match question.saved_plans() {
             Err(Error::Planning(PlanningFault::ToFetch(files))) => {
                 return Ok(Drawn::ToFetch(files));
             }
