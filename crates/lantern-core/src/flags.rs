@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 /// So many components are named in a reason.
 const NAMED: usize = 4;
 
-/// Hashes that were taken of files because flags name them, BLAKE3 among each one's.
+/// The files of which flags may name a hash, with the hashes that were taken of each, BLAKE3 among them; none where it is not known.
 pub type NamedHashes = BTreeMap<RelPath, Vec<Checksum>>;
 
 /// What flags follow from.
@@ -276,6 +276,9 @@ mod tests {
     fn a_flag_names_the_hash_of_one_file() {
         let told = |paths: &[&str], now: &str| {
             let hashes = paths.iter().map(|path| {
+                if *path == "look/unread.pack" {
+                    return (RelPath::parse(path).unwrap(), Vec::new());
+                }
                 let sums = [(HashKind::Blake3, "b3"), (HashKind::Sha1, "a9")];
                 let sums = sums.map(|(kind, hex)| Checksum {
                     kind,
@@ -300,6 +303,8 @@ mod tests {
         );
         assert_eq!(told(&["look/moss.pack"], "on a8"), Some((one, false)));
         assert_eq!(told(&["look/moss.pack", "look/fern.pack"], ""), None);
+        assert_eq!(told(&["look/moss.pack", "look/unread.pack"], ""), None);
+        assert_eq!(told(&["look/unread.pack"], ""), None);
         assert_eq!(told(&["seen/moss.pack"], ""), None);
     }
 }

@@ -364,6 +364,11 @@ impl Family {
         })
     }
 
+    /// Whether a flag may name the hash of a file.
+    pub fn may_name_hash_of(&self, path: &RelPath) -> bool {
+        self.named_hashes().any(|(_, of)| of.matches(path.as_str()))
+    }
+
     /// Whether a file may be one in which an add-on says whether it runs.
     pub fn says_itself(&self, path: &str) -> bool {
         let mut readers = self.readers.iter();

@@ -16,41 +16,31 @@ use crate::supply::{Checksum, HashKind};
 use crate::tree::FileSeen;
 use std::collections::{BTreeMap, BTreeSet};
 
-/// The hashes of files that settings name, as a plan leaves them.
-pub fn hashes_after(
-    plan: &Plan,
-    now: &NamedHashes,
-    payloads: &BTreeMap<usize, Payload>,
-) -> NamedHashes {
-    hashes_then(now, payloads.values(), |path| {
-        let actions = &plan.actions;
-        let found = actions.binary_search_by(|action| action.path.cmp(path));
-        found.ok().map(|at| &actions[at])
-    })
-}
-
-/// As [`hashes_after`], while the plan is drawn up.
-pub(super) fn hashes_then<'a, 'p>(
+/// The hashes of files that settings name, as a plan with these actions leaves them; `is_named` says of which files they may name one.
+pub fn hashes_after<'a>(
     now: &NamedHashes,
     coming: impl Iterator<Item = &'a Payload>,
-    action_at: impl Fn(&RelPath) -> Option<&'p Action>,
+    actions: impl Iterator<Item = &'a Action>,
+    is_named: impl Fn(&RelPath) -> bool,
 ) -> NamedHashes {
-    let will_be = |taken: &[Checksum], action: &Action| {
-        let mut taken = taken.iter().filter(|it| it.kind == HashKind::Blake3);
-        taken.any(|taken| action.after.as_deref() == Some(&taken.hex))
-    };
-    let stays = |path: &RelPath, taken: &[Checksum]| {
-        action_at(path).is_none_or(|action| will_be(taken, action))
-    };
-    let comes = |path: &RelPath, taken: &[Checksum]| {
-        action_at(path).is_some_and(|action| will_be(taken, action))
-    };
-    let now = now.iter().filter(|(path, taken)| stays(path, taken));
-    let coming = coming.flat_map(|payload| &payload.hashes);
-    let coming = coming.filter(|(path, taken)| comes(path, taken));
-    let then = now.chain(coming);
-    then.map(|(path, taken)| (path.clone(), taken.clone()))
-        .collect()
+    let coming: BTreeMap<&RelPath, &Vec<Checksum>> =
+        coming.flat_map(|payload| &payload.hashes).collect();
+    let mut then = now.clone();
+    for action in actions.filter(|action| is_named(&action.path)) {
+        let path = &action.path;
+        let Some(after) = &action.after else {
+            then.remove(path);
+            continue;
+        };
+        let is_it = |taken: &&Vec<Checksum>| {
+            let mut taken = taken.iter();
+            taken.any(|it| it.kind == HashKind::Blake3 && it.hex == *after)
+        };
+        let known = coming.get(path).copied().into_iter().chain(now.get(path));
+        let taken = known.clone().find(is_it).cloned();
+        then.insert(path.clone(), taken.unwrap_or_default());
+    }
+    then
 }
 
 /// What the ledger will know that it did not know before, by path.

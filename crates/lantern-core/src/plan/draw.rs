@@ -1,6 +1,6 @@
 //! Drawing a plan up.
 
-use super::after::hashes_then;
+use super::after::hashes_after;
 use super::edits::{self, Afterwards};
 use super::{
     Action, ActionKind, ComponentChange, DrawFault, Expected, FORMAT, Fate, FileMerge, Kept,
@@ -239,7 +239,11 @@ pub fn draw(
     drawing.warn_of_updates(&moving);
     let places = drawing.places(&moving);
     let coming = moving.iter().map(|(_, payload)| *payload);
-    let hashes = hashes_then(situation.hashes, coming, |path| drawing.actions.get(path));
+    let actions = drawing.actions.values();
+    let hashes = hashes_after(situation.hashes, coming, actions, |path| {
+        let mut parts = situation.parts.iter();
+        parts.any(|part| part.family.may_name_hash_of(path))
+    });
     let of_parts = situation.parts.iter();
     let of_parts = of_parts.map(|part| drawing.afterwards(part, &moving, &selection.gone));
     let of_parts: Vec<_> = of_parts.collect();

@@ -244,18 +244,11 @@ impl Ledger {
     /// # Errors
     /// When the ledger cannot be read.
     pub fn download(&self, path: &str) -> Result<Option<(Stamp, String)>> {
-        let query =
-            "SELECT bytes, modified_ns, changed_ns, inode, hash FROM download WHERE path = ?1";
+        let query = "SELECT path, bytes, modified_ns, changed_ns, inode, hash FROM download WHERE path = ?1";
         let ask = || {
-            self.db().prepare_cached(query)?.query_row([path], |row| {
-                let stamp = Stamp {
-                    bytes: row.get::<_, i64>(0)? as u64,
-                    modified_ns: row.get(1)?,
-                    changed_ns: row.get(2)?,
-                    inode: row.get::<_, i64>(3)? as u64,
-                };
-                Ok((stamp, row.get(4)?))
-            })
+            let db = self.db();
+            let mut query = db.prepare_cached(query)?;
+            query.query_row([path], |row| Ok((stamp(row)?, row.get(5)?)))
         };
         self.told(ask().optional())
     }

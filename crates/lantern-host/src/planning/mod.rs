@@ -1081,7 +1081,10 @@ fn left_by(
         files,
         parts,
         scripts: scripts.into_iter().collect(),
-        hashes: hashes_after(plan, &at.hashes, payloads),
+        hashes: hashes_after(&at.hashes, payloads.values(), plan.actions.iter(), |path| {
+            let mut parts = at.parts.iter();
+            parts.any(|part| part.seen.server.family.may_name_hash_of(path))
+        }),
         remembered,
         untouched: at.untouched.clone(),
         by_hand: by_hand::after(plan, at, payloads)?,

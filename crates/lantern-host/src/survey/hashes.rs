@@ -15,7 +15,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 const MOST: usize = 8;
 
 /// Takes the hashes that settings of any of the servers name; of a file that looks as `known` says, it is not read again.
-/// A file on another machine is not fetched for it: of that, and of what cannot be read, nothing is known.
+/// A file on another machine is not fetched for it: of that, and of what cannot be read, none is known.
 ///
 /// # Errors
 /// When the ledger cannot be written.
@@ -26,17 +26,18 @@ pub fn named(
     files: &[(RelPath, Stamp)],
 ) -> Result<NamedHashes> {
     let mut taken = NamedHashes::new();
-    if server.family.named_hashes().next().is_none() || server.folder.is_far() {
+    if server.family.named_hashes().next().is_none() {
         return Ok(taken);
     }
     let mut meant: BTreeMap<&RelPath, (&Stamp, BTreeSet<HashKind>)> = BTreeMap::new();
     let families: Vec<Family> = server.each().into_iter().map(|one| one.family).collect();
     for (kind, of) in families.iter().flat_map(Family::named_hashes) {
         let found = files.iter().filter(|(path, _)| of.matches(path.as_str()));
-        let found: Vec<_> = found.take(MOST + 1).collect();
-        for (path, stamp) in found.iter().filter(|_| found.len() <= MOST) {
+        let found: Vec<_> = found.collect();
+        let is_read = found.len() <= MOST && !server.folder.is_far();
+        for (path, stamp) in found {
             let (_, kinds) = meant.entry(path).or_insert((stamp, BTreeSet::new()));
-            kinds.insert(kind);
+            kinds.extend(is_read.then_some(kind));
         }
     }
     for (path, (stamp, kinds)) in meant {
@@ -44,17 +45,19 @@ pub fn named(
             let has = |kind: &HashKind| hashes.iter().any(|it| it.kind == *kind);
             then == stamp && kinds.iter().all(has)
         });
-        if let Some((_, hashes)) = known {
-            taken.insert(path.clone(), hashes.clone());
-            continue;
-        }
-        let Ok(mut file) = server.folder.open_file(path) else {
-            continue;
+        let hashes = match known {
+            _ if kinds.is_empty() => Vec::new(),
+            Some((_, hashes)) => hashes.clone(),
+            None => {
+                let file = server.folder.open_file(path).ok();
+                let hashes = file.and_then(|mut it| hashes_of(&mut it, kinds.into_iter()).ok());
+                if let Some(hashes) = &hashes {
+                    ledger.keep_named_hashes(path, stamp, hashes)?;
+                }
+                hashes.unwrap_or_default()
+            }
         };
-        if let Ok(hashes) = hashes_of(&mut file, kinds.into_iter()) {
-            ledger.keep_named_hashes(path, stamp, &hashes)?;
-            taken.insert(path.clone(), hashes);
-        }
+        taken.insert(path.clone(), hashes);
     }
     Ok(taken)
 }

@@ -89,6 +89,17 @@ fn it_follows_the_file() {
     world.edit("hedge/hedge.ini", &sum_of_it, "0");
     let found = world.lantern(&survey);
     assert!(!found.contains("sum of the ivy"), "{found}");
+    // Nor where of many one alone is known, by another setting.
+    let any = NAMED.replace("garden/map.bin", "garden/*.bin");
+    let any = any.replace("sum of the map", "sum of any");
+    let more = [NAMED, &any, hedge::CONSOLE].concat();
+    world.write("hedge.family.toml", hedge::family(hedge::ARCHIVES, &more));
+    for number in 0..9 {
+        world.write(&format!("hedge/garden/{number}.bin"), "weeds");
+    }
+    let found = world.lantern(&survey);
+    assert!(found.contains("sum of the map"), "{found}");
+    assert!(!found.contains("sum of any"), "{found}");
     world.ok(&["undo", "--keep-world", "--server", "hedge"]);
     assert_eq!(sum(&world, "sha1sum", "hedge/shrubs/ivy.zip"), sha1);
 }
