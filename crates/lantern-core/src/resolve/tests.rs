@@ -1763,22 +1763,22 @@ fn the_search_takes_the_steps_that_it_takes() {
         )
     });
     insta::assert_snapshot!(told.collect::<Vec<_>>().join("\n"), @"
-    1: no answer after 239
-    2: first after 393, Best after 821, at [0, 0, 0, 0, 0, 16, 3]
+    1: no answer after 240
+    2: first after 461, Best after 770, at [0, 0, 0, 0, 0, 16, 3]
     3: no answer after 33
-    4: no answer after 515
-    5: no answer after 1238
-    6: no answer after 182
-    7: no answer after 1266
-    8: no answer after 390
-    9: first after 1152, Best after 1399, at [0, 0, 0, 0, 0, 23, 25]
-    10: no answer after 84
-    11: no answer after 114
-    12: first after 102, Best after 867, at [0, 0, 0, 0, 0, 5, 1]
-    13: no answer after 822
-    14: no answer after 240
-    15: no answer after 496
-    16: no answer after 301
+    4: no answer after 793
+    5: no answer after 1336
+    6: no answer after 195
+    7: no answer after 941
+    8: no answer after 610
+    9: first after 808, Best after 1122, at [0, 0, 0, 0, 0, 23, 25]
+    10: no answer after 378
+    11: no answer after 654
+    12: first after 55, Best after 1006, at [0, 0, 0, 0, 0, 5, 1]
+    13: no answer after 994
+    14: no answer after 503
+    15: no answer after 816
+    16: no answer after 788
     ");
 }
 

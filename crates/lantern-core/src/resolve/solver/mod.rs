@@ -222,6 +222,9 @@ const NO_DOMAIN: u32 = u32::MAX;
 /// what was learned takes its place in the middle of the trail (chronological backtracking, Nadel and
 /// Ryvchin 2018). Otherwise thousands of decisions that have nothing to do with a conflict are made anew.
 const FAR: usize = if cfg!(test) { 1 } else { 50 };
+/// Where the most conflicts are is looked at once as many were met as this part of the domains: before, they say little of
+/// the whole, and what many need is best decided after those that need it.
+const CONFLICTS_TELL: usize = 8;
 /// How many of the most active domains are compared for each decision.
 const MOST_COMPARED: usize = 24;
 /// So many clauses, and so many of their literals, are looked at in the time of a step.
@@ -275,6 +278,8 @@ pub(super) struct Solver<T> {
     /// Of each domain, what was chosen in the last answer in which all but a few guards counted.
     last: Vec<Option<Var>>,
     impossible: bool,
+    /// Conflicts met for the question at hand.
+    met: usize,
     /// Whether literals of lower levels may lie above those of higher ones on the trail.
     out_of_order: bool,
     /// Steps taken so far: literals propagated, and the clauses looked at for them.
@@ -339,6 +344,7 @@ impl<T: Theory> Solver<T> {
             counting: Counting::All,
             last: vec![None; domains.len()],
             impossible: false,
+            met: 0,
             out_of_order: false,
             steps: 0,
             scratch: Expansion::default(),
@@ -668,7 +674,21 @@ impl<T: Theory> Solver<T> {
         None
     }
 
-    /// Learns what a variable asks for; it has just become true.
+    /// Looks up what a variable asks for before it is chosen; whether anything was concluded from that. What cannot be chosen
+    /// beside what is chosen already is seen so without a conflict.
+    fn looks_up(&mut self, lit: Lit) -> bool {
+        if lit.is_negative() || std::mem::replace(&mut self.expanded[lit.var() as usize], true) {
+            return false;
+        }
+        let before = self.trail.len();
+        // It may follow from levels below this one.
+        self.out_of_order |= !self.levels.is_empty();
+        // What comes of it alone shows when it is chosen.
+        self.expand(lit.var());
+        self.trail.len() > before
+    }
+
+    /// Learns what a variable asks for; it has just become true, or is about to.
     fn expand(&mut self, var: Var) -> Option<Vec<Lit>> {
         let mut found = std::mem::take(&mut self.scratch);
         found.clear();
@@ -718,15 +738,49 @@ impl<T: Theory> Solver<T> {
         let lits = self.theory.bundle(number);
         self.log.note(|| Step::All(all.var(), lits.to_vec()));
         self.all_follow(all, &lits);
+        self.one_is_left(all, &lits);
         self.bundles.insert(number, all);
         all
     }
 
-    /// Each of these holds where the first does.
+    /// Each of these holds where the first does, and it does not where one of them does not.
     fn all_follow(&mut self, from: Lit, lits: &[Lit]) {
         for lit in lits {
             self.implied[from.index()].push(*lit);
             self.implied[(!*lit).index()].push(!from);
+        }
+        let level = |lit: &&Lit| self.level_of[lit.var() as usize];
+        let against = lits.iter().filter(|lit| self.truth(**lit) < 0);
+        if let Some(lit) = against.min_by_key(level)
+            && self.truth(from) == 0
+        {
+            self.out_of_order |= !self.levels.is_empty();
+            self.set(!from, Reason::Because(!*lit));
+        }
+    }
+
+    /// Where a helper leaves out some of one domain, it holds only while one of the others is left: so what asks for them is seen
+    /// to be impossible before it is tried.
+    fn one_is_left(&mut self, helper: Lit, out: &[Lit]) {
+        let domain = self.domain_of[out[0].var() as usize];
+        let is_left_out =
+            |lit: &Lit| lit.is_negative() && self.domain_of[lit.var() as usize] == domain;
+        if domain == NO_DOMAIN || !out.iter().all(is_left_out) {
+            return;
+        }
+        let Domain { first, length, .. } = self.domains[domain as usize];
+        let mut is_left = vec![true; length as usize];
+        for lit in out {
+            is_left[(lit.var() - first) as usize] = false;
+        }
+        let left = (first..first + length)
+            .zip(is_left)
+            .filter(|(_, is_left)| *is_left);
+        let left = left.map(|(var, _)| Lit::is(var));
+        let clause: Vec<Lit> = std::iter::once(!helper).chain(left).collect();
+        if clause.len() > 1 {
+            self.log.note(|| Step::Follows(clause.clone()));
+            self.add_now(clause);
         }
     }
 
@@ -881,6 +935,7 @@ impl<T: Theory> Solver<T> {
         if self.impossible {
             return Outcome::Impossible(Vec::new());
         }
+        self.met = 0;
         let (mut conflicts, mut restarts) = (0, 1);
         let (mut look, mut takers) = (false, None);
         loop {
@@ -908,6 +963,7 @@ impl<T: Theory> Solver<T> {
                 }
                 self.learn(&learned);
                 conflicts += 1;
+                self.met += 1;
                 if self.steps > limit {
                     return Outcome::GaveUp;
                 }
@@ -960,6 +1016,7 @@ impl<T: Theory> Solver<T> {
                         self.remember();
                         return Outcome::Found;
                     }
+                    Some(lit) if self.looks_up(lit) => continue,
                     some => some,
                 },
             };
@@ -1004,7 +1061,9 @@ impl<T: Theory> Solver<T> {
 
     /// The next literal to try; none when everything is decided.
     fn decide(&mut self) -> Option<Lit> {
-        if let Some(lit) = self.most_contested() {
+        if self.met > self.domains.len() / CONFLICTS_TELL
+            && let Some(lit) = self.most_contested()
+        {
             return Some(lit);
         }
         while self.demand_head < self.demands.len() {
