@@ -21,6 +21,7 @@ mod saved;
 mod sharing;
 mod solver;
 mod tell;
+mod users_first;
 mod why;
 
 pub use conflict::{Conflict, Obstacle, Remedy};

@@ -2,7 +2,7 @@
 
 use super::fact::Fact;
 use super::solver::{Expansion, Extent, Guard, Lit, Room, Solver, Theory, Var};
-use super::{Prefer, Request, Target};
+use super::{Prefer, Request, Target, users_first};
 use crate::component::{Id, Kind, Need};
 use crate::facts::Facts;
 use crate::offer::Origin;
@@ -334,31 +334,12 @@ impl<'a> Model<'a> {
                 .candidates
                 .dedup_by(|b, a| a.facts.version == b.facts.version && a.left_out == 0);
         }
-        // What many need is decided after those who need it, when it is known what they want: a choice
-        // made too early is found wrong late, and much is decided again.
-        let mut popular: HashMap<&Id, u32> = HashMap::new();
-        for component in &components {
-            let likely = component
-                .candidates
-                .first()
-                .map(|candidate| candidate.facts);
-            for need in likely
-                .into_iter()
-                .flat_map(|facts| facts.needs.iter().chain(&facts.uses))
-            {
-                *popular.entry(&need.id).or_default() += 1;
-            }
-        }
-        components.sort_by_cached_key(|component| {
-            let others = popular.get(component.id).copied().unwrap_or(0);
-            (
-                *component.id != request.build,
-                !component.stays,
-                others,
-                component.id.clone(),
-            )
+        let places = users_first::places(&components);
+        let mut placed: Vec<(usize, Component<'a>)> = places.into_iter().zip(components).collect();
+        placed.sort_unstable_by_key(|(place, component)| {
+            (*component.id != request.build, !component.stays, *place)
         });
-        self.components = components;
+        self.components = placed.into_iter().map(|(_, component)| component).collect();
     }
 
     /// Adds a release, unless something leaves it out.

@@ -1763,22 +1763,22 @@ fn the_search_takes_the_steps_that_it_takes() {
         )
     });
     insta::assert_snapshot!(told.collect::<Vec<_>>().join("\n"), @"
-    1: no answer after 240
-    2: first after 461, Best after 770, at [0, 0, 0, 0, 0, 16, 3]
+    1: no answer after 449
+    2: first after 377, Best after 714, at [0, 0, 0, 0, 0, 16, 3]
     3: no answer after 33
-    4: no answer after 793
-    5: no answer after 1336
-    6: no answer after 195
-    7: no answer after 941
-    8: no answer after 610
-    9: first after 808, Best after 1122, at [0, 0, 0, 0, 0, 23, 25]
-    10: no answer after 378
-    11: no answer after 654
-    12: first after 55, Best after 1006, at [0, 0, 0, 0, 0, 5, 1]
-    13: no answer after 994
-    14: no answer after 503
-    15: no answer after 816
-    16: no answer after 788
+    4: no answer after 1053
+    5: no answer after 1278
+    6: no answer after 222
+    7: no answer after 685
+    8: no answer after 734
+    9: first after 994, Best after 1127, at [0, 0, 0, 0, 0, 23, 25]
+    10: no answer after 414
+    11: no answer after 933
+    12: first after 127, Best after 869, at [0, 0, 0, 0, 0, 5, 1]
+    13: no answer after 3075
+    14: no answer after 105
+    15: no answer after 1066
+    16: no answer after 706
     ");
 }
 

@@ -222,8 +222,8 @@ const NO_DOMAIN: u32 = u32::MAX;
 /// what was learned takes its place in the middle of the trail (chronological backtracking, Nadel and
 /// Ryvchin 2018). Otherwise thousands of decisions that have nothing to do with a conflict are made anew.
 const FAR: usize = if cfg!(test) { 1 } else { 50 };
-/// Where the most conflicts are is looked at once as many were met as this part of the domains: before, they say little of
-/// the whole, and what many need is best decided after those that need it.
+/// Where most conflicts are is looked at once as many were met as this part of the domains: before, they say little of the
+/// whole, and what many need is best decided after those that need it.
 const CONFLICTS_TELL: usize = 8;
 /// How many of the most active domains are compared for each decision.
 const MOST_COMPARED: usize = 24;
@@ -231,7 +231,7 @@ const MOST_COMPARED: usize = 24;
 const WATCHES_IN_A_STEP: u64 = 8;
 pub(super) const LITERALS_IN_A_STEP: u64 = 32;
 /// Conflicts between restarts, times the terms of the Luby sequence.
-const RESTART: u64 = if cfg!(test) { 2 } else { 128 };
+const RESTART: u64 = if cfg!(test) { 2 } else { 64 };
 
 /// The search. See the module's description.
 pub(super) struct Solver<T> {
@@ -968,7 +968,7 @@ impl<T: Theory> Solver<T> {
                     return Outcome::GaveUp;
                 }
                 if conflicts >= RESTART * luby(restarts) {
-                    look = self.is_time_to_look();
+                    look = self.conflicts_tell() && self.is_time_to_look();
                     self.back_to(ground + assumed.len());
                     self.forget_some();
                     conflicts = 0;
@@ -1061,7 +1061,7 @@ impl<T: Theory> Solver<T> {
 
     /// The next literal to try; none when everything is decided.
     fn decide(&mut self) -> Option<Lit> {
-        if self.met > self.domains.len() / CONFLICTS_TELL
+        if self.conflicts_tell()
             && let Some(lit) = self.most_contested()
         {
             return Some(lit);
@@ -1087,6 +1087,11 @@ impl<T: Theory> Solver<T> {
             self.next_domain += 1;
         }
         None
+    }
+
+    /// Whether so many conflicts were met that it says something where they are.
+    fn conflicts_tell(&self) -> bool {
+        self.met > self.domains.len() / CONFLICTS_TELL
     }
 
     /// The preferred variable of the domain with the most conflicts for each release that is still open in it, among the most
