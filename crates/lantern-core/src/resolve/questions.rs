@@ -53,6 +53,8 @@ pub(super) struct Questions<'m, 'a> {
     there: HashMap<&'a Id, Lit>,
     /// What leaves out the releases that say the same of the server; of some components alone, and of all others.
     servers: Vec<(Server<'a>, Option<&'a Id>, Lit)>,
+    /// What could not hold together in a question before: where all of one holds again, there is nothing to look for.
+    refuted: Vec<Vec<Lit>>,
     /// Steps left for all questions together.
     left: u64,
     /// The components whose runs may be away when it is asked for another server version.
@@ -65,9 +67,10 @@ impl<'m, 'a> Questions<'m, 'a> {
         let mut search = model.search();
         search.count(Counting::Only(HashSet::new()));
         let left_out = model.left_out();
-        for (guard, var) in left_out.while_counts.iter().copied() {
-            let counts = search.guard(guard);
-            search.require(&[!counts, Lit::not(var)]);
+        for together in left_out.while_counts.chunk_by(|(a, _), (b, _)| a == b) {
+            let counts = search.guard(together[0].0);
+            let out: Vec<Lit> = together.iter().map(|(_, var)| Lit::not(*var)).collect();
+            search.require_each(counts, &out);
         }
         for (var, guards) in left_out.unless_count {
             let mut clause = vec![Lit::not(var)];
@@ -81,6 +84,7 @@ impl<'m, 'a> Questions<'m, 'a> {
             left_out: left_out.while_counts,
             there: HashMap::new(),
             servers: Vec::new(),
+            refuted: Vec::new(),
             left: match request.policy.all_remedies {
                 true => u64::MAX,
                 false => {
@@ -181,13 +185,21 @@ impl<'m, 'a> Questions<'m, 'a> {
     }
 
     fn ask(&mut self, assumed: &[Lit], most_steps: u64) -> Answer {
-        let before = self.search.steps;
-        let outcome = self.search.solve(assumed, most_steps.min(self.left));
-        self.left = self.left.saturating_sub(self.search.steps - before);
-        let lits = match outcome {
-            Outcome::Found => return Answer::Found,
-            Outcome::GaveUp => return Answer::GaveUp,
-            Outcome::Impossible(lits) => lits,
+        let lits = match self.refuted(assumed) {
+            Some(known) => known,
+            None => {
+                let before = self.search.steps;
+                let outcome = self.search.solve(assumed, most_steps.min(self.left));
+                self.left = self.left.saturating_sub(self.search.steps - before);
+                match outcome {
+                    Outcome::Found => return Answer::Found,
+                    Outcome::GaveUp => return Answer::GaveUp,
+                    Outcome::Impossible(lits) => {
+                        self.refuted.push(lits.clone());
+                        lits
+                    }
+                }
+            }
         };
         let lits: HashSet<Lit> = lits.into_iter().collect();
         let wishes = self.there.iter().filter(|(_, lit)| lits.contains(lit));
@@ -200,6 +212,17 @@ impl<'m, 'a> Questions<'m, 'a> {
             wishes: wishes.map(|(id, _)| (*id).clone()).collect(),
             facts: facts.collect(),
         })
+    }
+
+    /// What is assumed, or counts, and is known not to hold together.
+    fn refuted(&self, assumed: &[Lit]) -> Option<Vec<Lit>> {
+        if self.refuted.is_empty() {
+            return None;
+        }
+        let assumed: HashSet<Lit> = assumed.iter().copied().collect();
+        let holds = |lit: &Lit| assumed.contains(lit) || self.search.is_laid(*lit);
+        let known = self.refuted.iter().find(|lits| lits.iter().all(holds));
+        known.cloned()
     }
 
     /// The literal that says that a component, or what replaces it, is there; none where nothing is known of it.
@@ -240,15 +263,16 @@ impl<'m, 'a> Questions<'m, 'a> {
     pub(super) fn at_version(&mut self, version: &Version, away: &HashSet<Guard>) -> Vec<Lit> {
         if self.servers.is_empty() {
             for (server, releases) in self.model.by_server() {
-                let mut own: BTreeMap<Option<&'a Id>, Lit> = BTreeMap::new();
+                let mut own: BTreeMap<Option<&'a Id>, Vec<Lit>> = BTreeMap::new();
                 for (id, var) in releases {
                     let apart = Some(id).filter(|id| self.apart.contains(*id));
-                    let helper = || Lit::is(self.search.helper());
-                    let lit = *own.entry(apart).or_insert_with(helper);
-                    self.search.require(&[!lit, Lit::not(var)]);
+                    own.entry(apart).or_default().push(Lit::not(var));
                 }
-                self.servers
-                    .extend(own.into_iter().map(|(id, lit)| (server, id, lit)));
+                for (id, out) in own {
+                    let lit = Lit::is(self.search.helper());
+                    self.search.require_each(lit, &out);
+                    self.servers.push((server, id, lit));
+                }
             }
         }
         let counts = |id: &Id| {

@@ -78,6 +78,12 @@ impl<T: Theory> Solver<T> {
             .map(|place| place as Guard)
     }
 
+    /// Whether a literal says of a guard what is so for what counts now.
+    pub(in crate::resolve) fn is_laid(&self, lit: Lit) -> bool {
+        let guard = self.guards.binary_search(&lit.var());
+        guard.is_ok_and(|guard| self.counting.counts(guard as Guard) == Some(!lit.is_negative()))
+    }
+
     /// Whether a literal of a demand says that the guard does not count, and nothing says otherwise.
     pub(super) fn is_off(&self, lit: Lit) -> bool {
         let is_guard = self.domain_of[lit.var() as usize] == NO_DOMAIN;

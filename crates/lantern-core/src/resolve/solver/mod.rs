@@ -458,6 +458,13 @@ impl<T: Theory> Solver<T> {
         }
     }
 
+    /// Each of these holds where the first does; takes the search back to its beginning.
+    pub(super) fn require_each(&mut self, from: Lit, lits: &[Lit]) {
+        self.back_to(0);
+        self.log_each(from, lits.iter().copied());
+        self.all_follow(from, lits);
+    }
+
     /// One of these holds where a helper does; a decision sees to it where nothing else does. Takes the search back to
     /// its beginning.
     pub(super) fn require_with(&mut self, helper: Var, lits: &[Lit]) {
