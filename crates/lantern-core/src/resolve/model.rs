@@ -334,7 +334,9 @@ impl<'a> Model<'a> {
                 .candidates
                 .dedup_by(|b, a| a.facts.version == b.facts.version && a.left_out == 0);
         }
-        let places = users_first::places(&components);
+        let first = |it: &Component<'a>| it.candidates.first().map(|candidate| candidate.facts);
+        let asking: Vec<_> = components.iter().map(|it| (it.id, first(it))).collect();
+        let places = users_first::places(&asking);
         let mut placed: Vec<(usize, Component<'a>)> = places.into_iter().zip(components).collect();
         placed.sort_unstable_by_key(|(place, component)| {
             (*component.id != request.build, !component.stays, *place)
