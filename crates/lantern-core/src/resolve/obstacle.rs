@@ -33,7 +33,10 @@ pub(super) fn of(request: &Request, core: BTreeSet<Id>) -> Obstacle {
         // A component with no release at all is told for itself, before what it makes impossible.
         next = questions.alone(&guards).map_or(next, |alone| vec![alone]);
         let (facts, minimal) = match questions.ask_all_but(&guards, &next) {
-            Answer::Impossible(core) => questions.minimal(core),
+            Answer::Impossible(core) => match questions.minimal(core) {
+                (facts, true) => (closest(&mut questions, &needed, facts), true),
+                given_up => given_up,
+            },
             // It is known from the first search, and takes too many steps to be shown once more.
             Answer::GaveUp if conflicts.is_empty() => {
                 (next.iter().cloned().map(Fact::Stays).collect(), false)
@@ -79,6 +82,30 @@ pub(super) fn of(request: &Request, core: BTreeSet<Id>) -> Obstacle {
         obstacle.conflicts.push(conflict);
     }
     obstacle
+}
+
+/// The same conflict as of what stands closest to its cause: where something else that it names has to be there and cannot be for
+/// fewer of its facts, whatever needs that only follows.
+fn closest(
+    questions: &mut Questions<'_, '_>,
+    needed: &[&Id],
+    facts: BTreeSet<Fact>,
+) -> BTreeSet<Fact> {
+    let named: BTreeSet<Id> = facts.iter().flat_map(Fact::names).collect();
+    let is_asked =
+        |id: &&&Id| named.contains(**id) && !facts.contains(&Fact::Stays((**id).clone()));
+    // Those that need others come first among what is needed.
+    for id in needed.iter().rev().filter(is_asked) {
+        let rest = facts.iter().filter(|fact| !matches!(fact, Fact::Stays(_)));
+        let own: BTreeSet<Fact> = rest.cloned().chain([Fact::Stays((*id).clone())]).collect();
+        if let Answer::Impossible(core) = questions.ask_only(&own)
+            && let (fewer, true) = questions.minimal(core)
+            && fewer.len() < facts.len()
+        {
+            return fewer;
+        }
+    }
+    facts
 }
 
 /// What else the causes of a conflict hold up, when those of the others are away.

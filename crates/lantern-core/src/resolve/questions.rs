@@ -176,7 +176,10 @@ impl<'m, 'a> Questions<'m, 'a> {
     }
 
     /// Whether these facts can hold together when no other counts.
-    fn ask_only<'f>(&mut self, facts: impl IntoIterator<Item = &'f Fact> + Clone) -> Answer {
+    pub(super) fn ask_only<'f>(
+        &mut self,
+        facts: impl IntoIterator<Item = &'f Fact> + Clone,
+    ) -> Answer {
         let guards = self.guards(facts.clone());
         let wishes = facts.into_iter().filter_map(Fact::wish);
         let assumed: Vec<Lit> = wishes.filter_map(|id| self.there(id)).collect();
@@ -185,21 +188,14 @@ impl<'m, 'a> Questions<'m, 'a> {
     }
 
     fn ask(&mut self, assumed: &[Lit], most_steps: u64) -> Answer {
-        let lits = match self.refuted(assumed) {
-            Some(known) => known,
-            None => {
-                let before = self.search.steps;
-                let outcome = self.search.solve(assumed, most_steps.min(self.left));
-                self.left = self.left.saturating_sub(self.search.steps - before);
-                match outcome {
-                    Outcome::Found => return Answer::Found,
-                    Outcome::GaveUp => return Answer::GaveUp,
-                    Outcome::Impossible(lits) => {
-                        self.refuted.push(lits.clone());
-                        lits
-                    }
-                }
-            }
+        let outcome = match self.refuted_of(assumed) {
+            Some(known) => Outcome::Impossible(known),
+            None => self.search_for(assumed, most_steps),
+        };
+        let lits = match outcome {
+            Outcome::Found => return Answer::Found,
+            Outcome::GaveUp => return Answer::GaveUp,
+            Outcome::Impossible(lits) => lits,
         };
         let lits: HashSet<Lit> = lits.into_iter().collect();
         let wishes = self.there.iter().filter(|(_, lit)| lits.contains(lit));
@@ -214,8 +210,18 @@ impl<'m, 'a> Questions<'m, 'a> {
         })
     }
 
+    fn search_for(&mut self, assumed: &[Lit], most_steps: u64) -> Outcome {
+        let before = self.search.steps;
+        let outcome = self.search.solve(assumed, most_steps.min(self.left));
+        self.left = self.left.saturating_sub(self.search.steps - before);
+        if let Outcome::Impossible(lits) = &outcome {
+            self.refuted.push(lits.clone());
+        }
+        outcome
+    }
+
     /// What is assumed, or counts, and is known not to hold together.
-    fn refuted(&self, assumed: &[Lit]) -> Option<Vec<Lit>> {
+    fn refuted_of(&self, assumed: &[Lit]) -> Option<Vec<Lit>> {
         if self.refuted.is_empty() {
             return None;
         }

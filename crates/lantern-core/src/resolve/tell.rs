@@ -192,11 +192,11 @@ impl<'a> Teller<'a> {
                 .iter()
                 .filter(|fact| !self.has(fact) && fact.wish().is_none());
             let told: Vec<String> = own.filter_map(|fact| teller.sentence(fact)).collect();
-            lines.push(format!(
-                "  The same stops {}: {}",
-                list(&others(facts)),
-                told.join(" ")
-            ));
+            let others = list(&others(facts));
+            lines.push(match told.is_empty() {
+                true => format!("  The same stops {others}."),
+                false => format!("  The same stops {others}: {}", told.join(" ")),
+            });
         }
         if alike.len() > LISTED {
             let rest: BTreeSet<&Id> = alike[LISTED..].iter().flat_map(others).collect();

@@ -1782,6 +1782,24 @@ fn the_search_takes_the_steps_that_it_takes() {
     ");
 }
 
+/// What cannot be there is told for itself, whoever needs it and is looked at first.
+#[test]
+fn a_conflict_is_told_of_what_stands_closest_to_its_cause() {
+    let request = world(
+        "+ amber 1 needs birch
+         + birch 1 needs cedar
+         + cedar 1 needs gone
+         server 5.4",
+    );
+    insta::assert_snapshot!(answer(&request), @"
+    cedar cannot be installed on server 5.4:
+      cedar is installed and must stay.
+      cedar 1 needs gone. No catalogue or drop folder has it.
+      What helps:
+      - remove cedar, and what needs it: birch and amber (--drop cedar --drop birch --drop amber)
+    ");
+}
+
 /// Who lets the search go on longer has an answer that is as good, or better.
 #[test]
 fn more_steps_make_no_answer_worse() {

@@ -458,9 +458,10 @@ impl<T: Theory> Solver<T> {
         }
     }
 
-    /// Each of these holds where the first does; takes the search back to its beginning.
+    /// Each of these holds where the first does, which is not known to hold; takes the search back to its beginning.
     pub(super) fn require_each(&mut self, from: Lit, lits: &[Lit]) {
         self.back_to(0);
+        debug_assert!(self.truth(from) <= 0);
         self.log_each(from, lits.iter().copied());
         self.all_follow(from, lits);
     }
