@@ -135,6 +135,8 @@ fn alike(
         let (more, true) = questions.minimal(core) else {
             break;
         };
+        // What is told of already is no wish any more.
+        let more = closest(questions, &wishes, more);
         held_up = more.iter().filter_map(Fact::wish).cloned().collect();
         // What needs or minds something that is told of already only follows from that.
         let names_told = |fact: &Fact| match fact {

@@ -1798,6 +1798,24 @@ fn a_conflict_is_told_of_what_stands_closest_to_its_cause() {
       What helps:
       - remove cedar, and what needs it: birch and amber (--drop cedar --drop birch --drop amber)
     ");
+    let request = world(
+        "+ amber 1 needs lib
+         + birch 1 needs cedar
+         + cedar 1 needs lib
+         lib 1 @<5.4
+         server 5.4",
+    );
+    insta::assert_snapshot!(answer(&request), @"
+    amber cannot be installed on server 5.4:
+      amber is installed and must stay.
+      amber 1 needs lib.
+      lib has no release for server 5.4.
+      The same stops cedar: cedar 1 needs lib.
+      What helps:
+      - wait for a release of lib for server 5.4
+      - use, untested, what was made for other versions (--allow-untested): lib 1
+      - remove amber and cedar, and what needs them: birch (--drop amber --drop cedar --drop birch)
+    ");
 }
 
 /// Who lets the search go on longer has an answer that is as good, or better.
