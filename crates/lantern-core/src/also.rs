@@ -77,7 +77,7 @@ pub fn becomes(also: &Also, text: &str, those: &Those<'_>) -> Result<Option<Beco
             goes: goes.into_iter().collect(),
         })),
         // Where it has no place for an item, it is left to the server.
-        Err(_) if form.rewritten(&rule, text, change) == text => Ok(None),
+        Err(_) if order::changed(form, &rule, text, change) == text => Ok(None),
         Err(unread) => Err(unread),
     }
 }

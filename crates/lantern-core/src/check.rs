@@ -1,6 +1,6 @@
 //! What in a family file is written well and yet cannot work.
 
-use crate::family::{End, Family, OrderKind, OrderRule, Pattern, Shape};
+use crate::family::{End, Family, OrderKind, OrderRule, Pattern, Shape, Within};
 use regex_syntax::hir::{Hir, HirKind, Look};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -22,7 +22,7 @@ const ID: &[&str] = &["id"];
 /// readers that take each other's places.
 pub fn remarks(family: &Family) -> Vec<Remark> {
     let mut remarks = Vec::new();
-    let mut patterns: Vec<(String, &Pattern, &[&str])> = Vec::new();
+    let mut patterns: Vec<Stated<'_>> = Vec::new();
     for reader in &family.readers {
         let at = format!("reader.{}", reader.name);
         for (field, rule, list) in reader.fields.all() {
@@ -89,6 +89,7 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     for also in &family.also {
         let at = |key: &str| format!("also \"{}\".{key}", also.name);
         patterns.push((at("line"), &also.line, also.kind.groups()));
+        patterns.extend(ends(also.within.as_ref(), &at("within")));
         patterns.push((at("each"), &also.each, VALUE));
     }
     for (number, pin) in family.pins.iter().enumerate() {
@@ -121,6 +122,7 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     if let Some(order) = &family.order {
         let groups = order.kind.groups();
         patterns.push(("order.line".into(), &order.line, groups));
+        patterns.extend(ends(order.within.as_ref(), "order.within"));
         let has_all = |name: &&str| order.line.names(name);
         for (key, write) in [
             ("write", Some(&order.write)),
@@ -153,6 +155,18 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     }
     overlaps(family, &mut remarks);
     remarks
+}
+
+/// Where a pattern stands, and the groups that it has to have.
+type Stated<'f> = (String, &'f Pattern, &'static [&'static str]);
+
+/// The patterns that find where a part of a text begins and ends.
+fn ends<'f>(within: Option<&'f Within>, at: &str) -> impl Iterator<Item = Stated<'f>> {
+    let ends = within.into_iter().flat_map(|within| {
+        let to = within.to.iter().map(|to| ("to", to));
+        [("from", &within.from)].into_iter().chain(to)
+    });
+    ends.map(move |(key, pattern)| (format!("{at}.{key}"), pattern, &[][..]))
 }
 
 /// Names of several shapes: a pattern for ids takes one of them.

@@ -412,6 +412,12 @@ fn unmet_of(
                 ),
             );
         }
+        (Some(rule), Some(order)) if rule.part(order.as_str()).is_none() => {
+            tell(
+                "order.within",
+                format!("no line of {} opens that part of it", order.path()),
+            );
+        }
         (Some(rule), Some(order)) if Arrangement::read(rule, order.as_str()).entries.is_empty() => {
             tell("order.line", format!("no line of {} matches", order.path()));
         }

@@ -10,6 +10,7 @@ mod own_word;
 mod program;
 mod readers;
 mod rule;
+mod section;
 mod switches;
 mod witness;
 

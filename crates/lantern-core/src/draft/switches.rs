@@ -1,4 +1,4 @@
-//! Tables side by side that each name an add-on and say whether it is on, as lists of such in JSON do.
+//! What says of each add-on whether it is on, as JSON does: tables side by side that each name one, or one table with a key for each.
 
 use super::quoted;
 use super::rule::{Rule, known};
@@ -62,6 +62,53 @@ pub(super) fn in_tables(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<
             quoted(path),
             quoted(&line),
             quoted(&write)
+        ),
+    })
+}
+
+/// The line that opens a table which goes over several.
+static OPENS: LazyLock<Regex> = LazyLock::new(|| known(r#"^\s*("[^"\\]+")\s*:\s*$"#));
+
+/// The table whose keys name the most of what is there, if several, each with a truth value.
+pub(super) fn in_object(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<Rule> {
+    let switches = |table: &str| {
+        let pairs = PAIR.captures_iter(table);
+        let switches = pairs.filter(|pair| {
+            pair.name("flag").is_some()
+                && pair
+                    .name("key")
+                    .is_some_and(|key| ids.contains(key.as_str()))
+        });
+        switches.count()
+    };
+    let tables = TABLE
+        .find_iter(text)
+        .map(|table| (switches(table.as_str()), table));
+    let (count, table) = tables.max_by_key(|(count, _)| *count)?;
+    let is_whole = text[..table.start()].trim().is_empty() && text[table.end()..].trim().is_empty();
+    let opens = text[..table.start()]
+        .lines()
+        .next_back()
+        .and_then(|line| OPENS.captures(line));
+    let within = match (is_whole, opens) {
+        (true, _) => String::new(),
+        (false, Some(opens)) => format!(
+            "within = {{ from = {}, to = {} }}\n",
+            quoted(&format!(r"^\s*{}\s*:\s*\{{", regex::escape(&opens[1]))),
+            quoted(r"^\s*\}"),
+        ),
+        (false, None) => return None,
+    };
+    (count > 1 && table.as_str().contains('\n')).then(|| Rule {
+        file: path.to_owned(),
+        count,
+        how: ", as keys of a table",
+        kind: "flags",
+        keys: format!(
+            "file = {}\n{within}line = {}\nspans = true\nwrite = {}\n",
+            quoted(path),
+            quoted(r#""(?P<id>[^"]+)"\s*:\s*(?P<on>true|false)"#),
+            quoted(r#""{id}": {on}"#)
         ),
     })
 }

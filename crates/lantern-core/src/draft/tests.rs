@@ -467,6 +467,40 @@ fn packs_of_folders_of_which_one_file_tells() {
     write = "rule{at} = {id}"
     "#);
     insta::assert_snapshot!(counted("rule3 = two\nrule7 = one\n"), @"# Where the load order is written, if anywhere: [order], see: lantern docs family");
+    // Where other sections have lines that look alike.
+    insta::assert_snapshot!(counted("[net]\nport = 7\n[rules]\none = 1\ntwo = 0\n[game]\nrain = 1\n"), @r#"
+    # Names 2 of what was seen.
+    [order]
+    kind = "flags"
+    file = "server.ini"
+    within = { from = '^\s*\[rules\]', to = '^\s*\[' }
+    line = '^\s*(?P<id>[\w-]+)\s*[=:]?\s*(?P<on>\S+)'
+    write = "{id} = {on}"
+    on = "1"
+    off = "0"
+    "#);
+    insta::assert_snapshot!(order_in("server.yml", "guests:\n  - ilva\nrules:\n  - two\n  - one\n"), @r#"
+    # Names 2 of what was seen.
+    [order]
+    kind = "sequence"
+    file = "server.yml"
+    within = { from = "^rules:", to = '^[^\s#-]' }
+    line = '^\s*\- (?P<id>[\w-]+)'
+    write = "  - {id}"
+    "#);
+    assert!(!counted("[rules]\none = 1\ntwo = 0\n").contains("within"));
+    insta::assert_snapshot!(bracketed("{\n    \"one\": true,\n    \"two\": false\n  },\n  \"game\": {\n    \"rain\": true\n  }"), @r#"
+    # Names 2 of what was seen, as keys of a table.
+    [order]
+    kind = "flags"
+    file = "server.json"
+    within = { from = '^\s*"mods"\s*:\s*\{', to = '^\s*\}' }
+    line = '"(?P<id>[^"]+)"\s*:\s*(?P<on>true|false)'
+    spans = true
+    write = '"{id}": {on}'
+    "#);
+    let alone = order_in("rules.json", "{\n  \"one\": true,\n  \"two\": false\n}\n");
+    assert!(alone.contains("as keys of a table") && !alone.contains("within"));
     let list = sampled(&[
         ("rules/one/game.rules", Some("x")),
         ("rules/two/game.rules", Some("x")),

@@ -1,7 +1,8 @@
 //! What names add-ons, and what says that a server is up: the load order, a start's log, the port.
 
 use super::rule::{Rule, is_of_what_is_off, known};
-use super::switches::in_tables;
+use super::section;
+use super::switches::{in_object, in_tables};
 use super::{Sample, Section, quoted};
 use crate::launch::is_script_by_name;
 use crate::path::RelPath;
@@ -196,7 +197,9 @@ pub(super) fn naming(
         let lines: Vec<Vec<Named>> = lines.map(|line| named(line, ids)).collect();
         let in_one = lines.iter().max_by_key(|named| named.len());
         let in_one = in_one.filter(|named| named.len() > 1);
-        let structured = in_brackets(&path, text, ids).or_else(|| in_tables(&path, text, ids));
+        let structured = in_brackets(&path, text, ids)
+            .or_else(|| in_tables(&path, text, ids))
+            .or_else(|| in_object(&path, text, ids));
         let rule = match (structured, in_one) {
             (Some(rule), _) => Some(rule),
             (None, Some(list)) => as_list(&path, list),
@@ -204,7 +207,8 @@ pub(super) fn naming(
                 let all: Vec<Named> = lines.into_iter().flatten().collect();
                 as_places(sample, &path, &all).or_else(|| {
                     let alike = most_alike(all);
-                    as_numbered(&path, &alike).or_else(|| as_lines(&path, &alike, ids.len()))
+                    as_numbered(&path, &alike)
+                        .or_else(|| as_lines((&path, text), &alike, ids.len()))
                 })
             }
         };
@@ -394,7 +398,7 @@ fn without_versions(lines: &[Named]) -> Option<(String, &'static str, Vec<Named>
     (count * 2 > lines.len() && is_whole).then_some((between, close, rests))
 }
 
-fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
+fn as_lines((path, text): (&str, &str), lines: &[Named], installed: usize) -> Option<Rule> {
     let versions = without_versions(lines);
     let lines = versions.as_ref().map_or(lines, |(.., rests)| rests);
     let around = versions
@@ -430,6 +434,21 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
     });
     let id = format!(r"^\s*{in_front}(?P<id>{word}){version}");
     let before = if alike { before } else { "" };
+    // How far they stand in may have a meaning.
+    let indents = lines
+        .iter()
+        .map(|line| line.before.len() - line.before.trim_start().len());
+    let indents: BTreeSet<&str> = lines
+        .iter()
+        .zip(indents)
+        .map(|(line, indent)| &line.before[..indent])
+        .collect();
+    let indent = indents
+        .first()
+        .filter(|_| indents.len() == 1)
+        .copied()
+        .unwrap_or_default();
+    let before = format!("{indent}{before}");
     let (kind, line, write, more) = if flagged {
         let found = FLAG.captures(&first.after)?;
         let (between, value) = (found[1].to_owned(), found[2].to_owned());
@@ -454,9 +473,11 @@ fn as_lines(path: &str, lines: &[Named], installed: usize) -> Option<Rule> {
         let write = format!("{before}{{id}}{write_version}{behind}");
         (kind, line, write, String::new())
     };
+    let ids = lines.iter().map(|line| line.id.as_str()).collect();
     let keys = format!(
-        "file = {}\nline = {}\nwrite = {}\n{more}",
+        "file = {}\n{}line = {}\nwrite = {}\n{more}",
         quoted(path),
+        section::within(text, &line, &ids).unwrap_or_default(),
         quoted(&line),
         quoted(&write),
     );

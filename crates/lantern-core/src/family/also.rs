@@ -1,7 +1,7 @@
 //! A second list that names what runs, by something else than ids: the numbers under which it was fetched, folders, files.
 
 use super::{
-    Globs, Lists, OrderKind, OrderRule, Pattern, default_between, default_off, default_on,
+    Globs, Lists, OrderKind, OrderRule, Pattern, Within, default_between, default_off, default_on,
 };
 use crate::component::Id;
 use crate::path::RelPath;
@@ -17,6 +17,9 @@ pub struct Also {
     pub file: Globs,
     /// How it is written down: a list, or a sequence of lines.
     pub kind: OrderKind,
+    /// The part of the file in which items stand; without it, all of it.
+    #[serde(default)]
+    pub within: Option<Within>,
     /// Finds the text with all items of a list as the group `list`, or a line's item as the group `id`.
     pub line: Pattern,
     /// How a new item is written: `{id}`.
@@ -48,6 +51,7 @@ impl Also {
             kind: self.kind,
             lists: Lists::On,
             file: self.file.clone(),
+            within: self.within.clone(),
             line: self.line.clone(),
             includes: None,
             write: self.write.clone(),

@@ -15,6 +15,7 @@ mod reader;
 mod settings;
 mod short;
 mod switch;
+mod within;
 
 pub use also::Also;
 pub use beside::Beside;
@@ -35,6 +36,7 @@ pub use reader::{
 };
 pub use settings::SettingsRule;
 pub use switch::Switch;
+pub use within::Within;
 
 use crate::component::{Effect, Id, Kind, Runs};
 use crate::facts::Facts;
@@ -46,6 +48,7 @@ use crate::supply::HashKind;
 use crate::version::{Notations, Version};
 use serde::Deserialize;
 use std::collections::BTreeMap;
+use std::ops::Range;
 
 /// One kind of server, as its family file describes it.
 #[derive(Debug, Clone, Deserialize)]
@@ -218,6 +221,9 @@ pub struct OrderRule {
     pub lists: Lists,
     /// The file; exactly one has to match. For names: the files or folders of the add-ons.
     pub file: Globs,
+    /// The part of the file in which entries stand; without it, all of it.
+    #[serde(default)]
+    pub within: Option<Within>,
     /// Finds a line's add-on as the group `id`, and for flags its value as the group `on`; for a
     /// list, the text with all its items as the group `list`; for names, in a name, its number as the group `at` and
     /// what comes after that as the group `name`; in a line, too, the version that it names as the group `version`.
@@ -259,6 +265,14 @@ impl OrderRule {
     /// Whether an add-on without an entry runs.
     pub fn runs_unlisted(&self) -> bool {
         self.lists == Lists::Off
+    }
+
+    /// The part of a text in which entries stand, in bytes; none where it has no such part.
+    pub fn part(&self, text: &str) -> Option<Range<usize>> {
+        match &self.within {
+            None => Some(0..text.len()),
+            Some(within) => within.part(text),
+        }
     }
 
     /// Whether the add-ons' own names are the load order.
@@ -622,6 +636,9 @@ impl Family {
                      lines; in a list, order.write alone has it"
                         .into(),
                 );
+            }
+            if order.within.is_some() && order.is_in_names() {
+                return fault("order.within is for what stands in a text".into());
             }
             if order.includes.as_ref().is_some_and(|it| !it.names("file")) {
                 return fault("order.includes lacks the group (?P<file>…)".into());

@@ -11,10 +11,12 @@ mod names;
 mod numbers;
 mod one;
 mod sequence;
+mod within;
 mod written;
 
 pub use follow::{Circle, Follows, Link, Why, must_follow, without_circles};
 pub use names::{Named, renamed, succeeding};
+pub(crate) use within::changed;
 pub use written::OrderText;
 
 use crate::component::Id;
@@ -152,8 +154,8 @@ fn naming_what_runs(
     text: &str,
     change: Change<'_>,
 ) -> Result<String, Unread> {
-    let new = form.rewritten(rule, text, change);
-    let read = form.entries(rule, &new);
+    let new = changed(form, rule, text, change);
+    let read = within::entries(form, rule, &new);
     let running = read.iter().filter(|it| it.on).map(|it| &it.id);
     let order = change.order;
     let astray = match form.decides() {
@@ -182,7 +184,7 @@ fn naming_what_is_off(
     text: &str,
     change: Change<'_>,
 ) -> Result<String, Unread> {
-    let old = form.entries(rule, text);
+    let old = within::entries(form, rule, text);
     let runs: BTreeSet<&Id> = change.order.iter().collect();
     let kept = old.iter().map(|it| &it.id);
     let kept = kept.filter(|id| !runs.contains(id) && !change.gone.contains(*id));
@@ -198,8 +200,8 @@ fn naming_what_is_off(
         },
         false => change,
     };
-    let new = form.rewritten(rule, text, becomes);
-    let read = form.entries(rule, &new);
+    let new = changed(form, rule, text, becomes);
+    let read = within::entries(form, rule, &new);
     // Of doubles the first counts.
     let mut off = BTreeSet::new();
     let mut met = BTreeSet::new();
@@ -231,13 +233,13 @@ fn naming_versions(
         let meant = versions.get(&entry.id)?;
         (named.text != *meant).then(|| (named.at.clone(), meant))
     };
-    let before = form.entries(rule, &text);
+    let before = within::entries(form, rule, &text);
     let mut changing: Vec<(Range<usize>, &String)> = before.iter().filter_map(other).collect();
     changing.sort_by_key(|(at, _)| at.start);
     for (at, version) in changing.into_iter().rev() {
         text.replace_range(at, version);
     }
-    let now = form.entries(rule, &text);
+    let now = within::entries(form, rule, &text);
     let fits = |(at, was): &(usize, &OrderEntry)| {
         let same = now.get(*at).filter(|it| it.id == was.id);
         same.is_some_and(|it| other(it).is_none())
@@ -261,7 +263,7 @@ pub fn called_otherwise(
     if names.is_empty() {
         return Ok(text.to_owned());
     }
-    let before = form.entries(rule, text);
+    let before = within::entries(form, rule, text);
     let mut lines: Vec<String> = text.split_inclusive('\n').map(str::to_owned).collect();
     let is_part = |c: char| c.is_alphanumeric() || "_-.".contains(c);
     for entry in &before {
@@ -279,7 +281,7 @@ pub fn called_otherwise(
         }
     }
     let text = lines.concat();
-    let now = form.entries(rule, &text);
+    let now = within::entries(form, rule, &text);
     let expected = before.iter().map(|it| names.get(&it.id).unwrap_or(&it.id));
     let is_there = |(at, id): &(usize, &Id)| now.get(*at).is_some_and(|it| it.id == **id);
     match expected.enumerate().find(|it| !is_there(it)) {
@@ -329,7 +331,7 @@ impl Arrangement {
         match rule.kind.keeping() {
             Keeping::Names => Arrangement::default(),
             Keeping::Text(form) => Arrangement {
-                entries: form.entries(rule, text),
+                entries: within::entries(form, rule, text),
                 decides: form.decides() && !rule.runs_unlisted(),
             },
         }

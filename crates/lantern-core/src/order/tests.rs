@@ -1233,3 +1233,110 @@ fn a_version_that_would_not_be_read_again_is_refused() {
         assert_eq!(new.is_err(), is_refused, "{version:?}: {new:?}");
     }
 }
+
+#[test]
+fn entries_stand_in_a_part_of_the_text_alone() {
+    let rule = |keys: &[(&str, &str)]| -> OrderRule {
+        let mut rule = serde_json::json!({ "file": "x" });
+        for (key, value) in keys {
+            rule[*key] = match *key {
+                "from" | "to" => continue,
+                "spans" => true.into(),
+                _ => (*value).into(),
+            };
+        }
+        let of = |key: &str| keys.iter().find(|it| it.0 == key).map(|it| it.1);
+        rule["within"] = serde_json::json!({ "from": of("from"), "to": of("to") });
+        serde_json::from_value(rule).unwrap()
+    };
+    let flags = rule(&[
+        ("kind", "flags"),
+        ("from", r"^\[ferns\]"),
+        ("to", r"^\["),
+        ("line", r"^(?P<id>\w+) = (?P<on>\w+)"),
+        ("write", "{id} = {on}"),
+        ("on", "on"),
+        ("off", "off"),
+    ]);
+    let sequence = rule(&[
+        ("kind", "sequence"),
+        ("from", "^ferns:"),
+        ("to", r"^\S"),
+        ("line", r"^\s*- (?P<id>\w+)( (?P<version>\S+))?"),
+        ("write", "  - {id} {version}"),
+    ]);
+    let items = rule(&[
+        ("kind", "flags"),
+        ("from", r#"^\s*"ferns": \["#),
+        ("to", r"^\s*\]"),
+        ("line", r#"\{ "n": "(?P<id>\w+)", "on": (?P<on>\w+) \}"#),
+        ("write", r#"{ "n": "{id}", "on": {on} }"#),
+        ("spans", ""),
+    ]);
+    let ini = "a = on\n[ferns]\nlib = on\nbees = off\n\n; all\n[other]\nbees = on\nlib = on\n";
+    let yaml = "all:\n  - lib 1\nferns:\n  - lib 1\n  - bees 2\nothers:\n  - bees 2\n";
+    let json = "{\n \"all\": [\n  { \"n\": \"bees\", \"on\": true }\n ],\n \"ferns\": [\n  { \"n\": \"lib\", \"on\": true },\n  \
+                { \"n\": \"bees\", \"on\": false }\n ]\n}\n";
+    let mut told = Vec::new();
+    for (rule, text, order) in [
+        (&flags, ini, "bees drip"),
+        (&flags, "[ferns]\r\n[other]\r\nx = y\r\n", "bees"),
+        (&flags, "a = b\n[ferns]", "bees"),
+        (&sequence, yaml, "bees lib drip"),
+        (&sequence, "ferns:\n\n# theirs\nothers:\n  - lib\n", "lib"),
+        (&items, json, "bees lib drip"),
+    ] {
+        let entries = Arrangement::read(rule, text).entries;
+        let entries = entries.iter().map(|entry| {
+            let version = entry.version.as_ref().map(|it| &text[it.at.clone()]);
+            let switch = if entry.on { "on" } else { "off" };
+            format!("{}: {} {switch} {version:?}", entry.line, entry.id)
+        });
+        told.extend(entries);
+        let (order, none) = (ids(order), BTreeSet::new());
+        let versions = order
+            .iter()
+            .map(|id| (id.clone(), "3".to_owned()))
+            .collect();
+        let change = Change {
+            order: &order,
+            gone: &none,
+            off: &none,
+            arguments: &BTreeMap::new(),
+            versions: &versions,
+        };
+        told.push(
+            rewritten(form(rule.kind), rule, text, change)
+                .unwrap()
+                .escape_debug()
+                .to_string(),
+        );
+    }
+    insta::assert_snapshot!(told.join("\n"), @r#"
+    3: lib on None
+    4: bees off None
+    a = on\n[ferns]\nlib = on\nbees = on\ndrip = on\n\n; all\n[other]\nbees = on\nlib = on\n
+    [ferns]\r\nbees = on\r\n[other]\r\nx = y\r\n
+    a = b\n[ferns]\nbees = on\n
+    4: lib on Some("1")
+    5: bees on Some("2")
+    all:\n  - lib 1\nferns:\n  - bees 3\n  - lib 3\n  - drip 3\nothers:\n  - bees 2\n
+    ferns:\n  - lib 3\n\n# theirs\nothers:\n  - lib\n
+    6: lib on None
+    7: bees off None
+    {\n \"all\": [\n  { \"n\": \"bees\", \"on\": true }\n ],\n \"ferns\": [\n  { \"n\": \"lib\", \"on\": true },\n  { \"n\": \"bees\", \"on\": true },\n  { \"n\": \"drip\", \"on\": true }\n ]\n}\n
+    "#);
+    let missing = rewritten(
+        form(flags.kind),
+        &flags,
+        "[other]\nlib = on\n",
+        Change {
+            order: &ids("lib"),
+            gone: &BTreeSet::new(),
+            off: &BTreeSet::new(),
+            arguments: &BTreeMap::new(),
+            versions: &BTreeMap::new(),
+        },
+    );
+    assert_eq!(missing, Err(Unread(Id::new("lib"))));
+}

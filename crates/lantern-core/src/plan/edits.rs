@@ -663,7 +663,7 @@ fn load_order(
         arguments: &arguments.collect::<Result<_, DrawFault>>()?,
         versions: &versions.collect::<Result<_, DrawFault>>()?,
     };
-    let no_entry = |order::Unread(id)| match form.entries(rule, text).is_empty() {
+    let no_entry = |order::Unread(id)| match Arrangement::read(rule, text).entries.is_empty() {
         true => DrawFault::NoExample {
             id,
             path: path.clone(),
