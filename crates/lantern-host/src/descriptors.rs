@@ -131,7 +131,7 @@ fn own_files<'r>(reader: &'r Reader, name: &'r str) -> impl Iterator<Item = usiz
     let files = 0..reader.files.len();
     files.filter(move |file| {
         let beside = own.as_ref();
-        beside.is_none_or(|own| reader.descriptor_beside(*file, own).is_none())
+        beside.is_none_or(|own| reader.descriptors_beside(*file, own).is_empty())
     })
 }
 
@@ -146,15 +146,16 @@ pub(crate) fn of_beside<E>(
 ) -> Result<Vec<Found>, E> {
     let mut found = Vec::new();
     for file in 0..reader.files.len() {
-        let Some(beside) = reader.descriptor_beside(file, path) else {
-            continue;
-        };
-        let text = text(&beside)?;
-        found.extend(text.map(|text| Found {
-            file,
-            name: beside.name().to_owned(),
-            text,
-        }));
+        for beside in reader.descriptors_beside(file, path) {
+            if let Some(text) = text(&beside)? {
+                found.push(Found {
+                    file,
+                    name: beside.name().to_owned(),
+                    text,
+                });
+                break;
+            }
+        }
     }
     Ok(found)
 }

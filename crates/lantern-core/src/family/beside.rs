@@ -38,6 +38,12 @@ impl<'de> Deserialize<'de> for Beside {
     }
 }
 
+/// Whether the name of a descriptor is that of the component's one file, which is called so.
+fn is_itself(text: &str, own: &str) -> bool {
+    let is_pattern = text.contains(['*', '?', '[']);
+    text == "." || text == own || is_pattern
+}
+
 /// Whether a text is made of the component's own name.
 pub(super) fn is_template(text: &str) -> bool {
     text.contains("{stem}")
@@ -51,13 +57,11 @@ fn filled(template: &str, name: &str) -> String {
 impl Reader {
     /// Where the files lie that belong to the one at this path; whether they are there, the folder tells.
     pub fn beside(&self, path: &RelPath) -> Vec<RelPath> {
-        let mut names = self.files.iter().flat_map(|file| &file.name.0);
-        let has_some = !self.with.is_empty() || names.any(|it| is_template(it.inner.as_str()));
-        if !has_some || !self.shape.is_one_file() {
+        if !self.shape.is_one_file() || self.with.is_empty() && self.shape != Shape::File {
             return Vec::new();
         }
-        let descriptors =
-            (0..self.files.len()).filter_map(|file| self.descriptor_beside(file, path));
+        let files = 0..self.files.len();
+        let descriptors = files.flat_map(|file| self.descriptors_beside(file, path));
         let home = self.home_of(path);
         let others = self.with.iter().filter_map(|with| {
             let seen_from = if with.is_apart() { &home } else { path };
@@ -67,14 +71,21 @@ impl Reader {
         all.filter(|beside| beside != path).collect()
     }
 
-    /// Where the descriptor of this number lies that belongs to the file at this path; none where the file is its own.
-    pub fn descriptor_beside(&self, file: usize, path: &RelPath) -> Option<RelPath> {
-        let mut names = self.files.get(file)?.name.0.iter();
-        let template = names.find(|name| is_template(name.inner.as_str()))?;
-        seen_from_folder_of(
-            path,
-            &filled(template.inner.as_str(), self.home_of(path).name()),
-        )
+    /// Where the descriptor of this number may lie that belongs to the file at this path, the first of which is meant that is there; none
+    /// where the file is its own.
+    pub fn descriptors_beside(&self, file: usize, path: &RelPath) -> Vec<RelPath> {
+        if self.shape != Shape::File {
+            return Vec::new();
+        }
+        let home = self.home_of(path);
+        let own = home.name();
+        let names = self.files.get(file).into_iter().flat_map(|it| &it.name.0);
+        let texts = names.filter(|name| name.outer.is_none());
+        let texts = texts.map(|name| name.inner.as_str());
+        let others = texts.filter(|text| !is_itself(text, own));
+        let ways = others.map(|text| filled(text, own));
+        ways.filter_map(|way| seen_from_folder_of(path, &way))
+            .collect()
     }
 
     /// The place that it has when it is on; of a release, the one in that.
@@ -158,6 +169,16 @@ mod tests {
                 "files=[{name='{stem}.json', notation='json'}]",
                 "plugins/fern.x",
                 "plugins/fern.json",
+            ),
+            (
+                "files=[{name=['{stem}.json', '../VERSION'], notation='json'}, {name='notes', notation='lines'}]",
+                "plugins/fern.x",
+                "plugins/fern.json VERSION plugins/notes",
+            ),
+            (
+                "files=[{name=['.', '*.x', 'fern.x'], notation='json'}]",
+                "plugins/fern.x",
+                "",
             ),
         ];
         for (keys, path, expected) in cases {

@@ -298,7 +298,7 @@ impl<'de> Deserialize<'de> for Names {
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct DescriptorFile {
-    /// Its path inside the component, by pattern; `.` is the component's one file itself, and `{stem}.json` a file beside that.
+    /// Its path inside the component, by pattern; of one file, `.` is that itself, and any other name a file beside it.
     pub name: Names,
     /// How it is written.
     pub notation: TextNotation,
