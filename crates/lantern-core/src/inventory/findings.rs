@@ -351,7 +351,7 @@ fn server_unknown(finder: &mut Finder<'_>) {
             count(components.len() - 1, "component", "components"),
             if many == 1 { "is" } else { "are" },
         );
-        let remedy = "let its reader in the family file find the version, or name a catalogue that knows this very program";
+        let remedy = "let its reader in the family file find the version, name a catalogue that knows this very program, or state it in lantern.toml as server_version";
         let place = finder.at(build);
         finder.add(Severity::Caution, "server-unknown", place, text, remedy);
     }

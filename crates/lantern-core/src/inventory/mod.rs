@@ -217,7 +217,7 @@ pub struct Evidence<'a> {
     pub effects: &'a BTreeMap<Id, Effect>,
     /// The hashes of files that settings name.
     pub hashes: &'a NamedHashes,
-    /// The server version that `lantern.toml` states, for a build outside the folder.
+    /// The server version that `lantern.toml` states, for a build outside the folder, or one of which nothing else tells it.
     pub stated: Option<&'a Version>,
     /// What of the install is this server's, where several run on it.
     pub ground: &'a Ground,
@@ -465,8 +465,17 @@ pub fn take(family: &Family, claims: &Claims<'_>, evidence: &Evidence<'_>) -> In
         known_by_content(component, family, evidence);
     }
     entries(family, &mut inventory);
-    if let (true, Some(version)) = (family.build.outside, evidence.stated) {
-        inventory.components.push(outside_build(family, version));
+    match (family.build.outside, evidence.stated) {
+        (_, None) => {}
+        (true, Some(version)) => inventory.components.push(outside_build(family, version)),
+        (false, Some(version)) => {
+            let components = inventory.components.iter_mut();
+            let untold = components.filter(|it| it.version_from == VersionFrom::Content);
+            for build in untold.filter(|it| it.facts.kind == Kind::Build) {
+                build.facts.version = version.clone();
+                build.version_from = VersionFrom::Stated;
+            }
+        }
     }
     for build in &mut inventory.components {
         if build.facts.kind == Kind::Build {

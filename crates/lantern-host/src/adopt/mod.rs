@@ -32,7 +32,7 @@ pub struct AdoptOptions<'a> {
     pub family: Option<&'a str>,
     /// The server's name; otherwise the folder's.
     pub name: Option<&'a str>,
-    /// The server version, for a build that lies outside the folder.
+    /// The server version, for a build that lies outside the folder, or one of which nothing tells it.
     pub server_version: Option<&'a str>,
     /// Of a folder on another machine, its address: what is lantern's own then lies in the folder that is named besides.
     pub far: Option<Address>,
@@ -302,9 +302,13 @@ fn settings_text(
         )),
     }
     match (family.build.outside, wishes.server_version) {
-        (_, Some(version)) => text.push_str(&format!(
-            "server_version = {}    # the server program lies outside this folder\n",
-            quoted(version)
+        (outside, Some(version)) => text.push_str(&format!(
+            "server_version = {}    # {}\n",
+            quoted(version),
+            match outside {
+                true => "the server program lies outside this folder",
+                false => "of the server program, as long as nothing in this folder tells it",
+            }
         )),
         (true, None) => text.push_str(
             "# server_version = \"\"    # the server program lies outside this folder: say its version here\n",

@@ -33,7 +33,7 @@ pub struct AdoptArgs {
     /// The server's name; otherwise the folder's
     #[arg(long)]
     name: Option<String>,
-    /// The server version, where the server program lies outside the folder
+    /// The server version, where the server program lies outside the folder, or nothing in it tells
     #[arg(long, value_name = "VERSION")]
     server_version: Option<String>,
     /// The command that speaks SFTP with another machine, instead of ssh: words with blanks between
