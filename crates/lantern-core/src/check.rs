@@ -73,7 +73,7 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     }
     for setting in &console.settings {
         let at = |key: &str| format!("console.setting \"{}\".{key}", setting.name);
-        patterns.push((at("line"), &setting.line, &["value"]));
+        patterns.extend(setting.line.iter().map(|line| (at("line"), line, VALUE)));
         patterns.push((at("says"), &setting.says, &["value"]));
     }
     if let Some(version) = &console.version {
@@ -117,7 +117,11 @@ pub fn remarks(family: &Family) -> Vec<Remark> {
     }
     for port in console.port.iter().chain(&console.more_ports) {
         let at = format!("console: the port in {}", port.file);
-        patterns.push((at, &port.line, &["port"]));
+        patterns.extend(
+            port.line
+                .iter()
+                .map(|line| (at.clone(), line, &["port"][..])),
+        );
     }
     if let Some(order) = &family.order {
         let groups = order.kind.groups();

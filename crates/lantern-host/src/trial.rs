@@ -13,7 +13,7 @@ use lantern_core::component::{Kind, Runs, Side};
 use lantern_core::descriptor::{self, LONGEST_BYTES, Subject, Told};
 use lantern_core::draft::{Sample, may_tell};
 use lantern_core::facts::{Facts, Reading};
-use lantern_core::family::{Family, Glob, OrderRule, Pattern, Reader, Shape, Switch};
+use lantern_core::family::{Family, Glob, OrderRule, Pattern, Reader, Shape, Spot, Switch};
 use lantern_core::inventory::by_own_word;
 use lantern_core::offer::{Lays, Offer, Origin};
 use lantern_core::order::{Arrangement, Keeping, OrderText};
@@ -423,33 +423,40 @@ fn unmet_of(
         }
         _ => {}
     }
-    let mut stated = |at: &str, file: &str, line: &Pattern, group: &str| {
-        let text = RelPath::parse(file)
-            .ok()
-            .and_then(|path| folder.read_text(&path).ok());
-        match text {
-            None => tell(at, format!("{file} is not there, or is no text")),
-            Some(text)
-                if !text
-                    .as_str()
-                    .lines()
-                    .any(|it| line.capture(group, it).is_some()) =>
-            {
+    let mut stated = |at: &str, file: &str, line: (&Option<Pattern>, &str), spot: &SpotIn<'_>| {
+        let path = RelPath::parse(file).ok();
+        let text = path.and_then(|path| Some((folder.read_text(&path).ok()?, path)));
+        let Some((text, path)) = text else {
+            tell(at, format!("{file} is not there, or is no text"));
+            return;
+        };
+        let text = text.as_str();
+        let (pattern, group) = line;
+        match pattern {
+            Some(pattern) if text.lines().all(|it| pattern.capture(group, it).is_none()) => {
                 tell(at, format!("no line of {file} matches"));
             }
-            Some(_) => {}
+            None if spot(&path).and_then(|spot| spot.says(text)).is_none() => {
+                tell(at, format!("{file} has no such key"));
+            }
+            _ => {}
         }
     };
     let console = &family.console;
     for port in console.port.iter().chain(&console.more_ports) {
-        stated("console.port", &port.file, &port.line, "port");
+        let spot = |path: &_| port.spot(family, path);
+        stated("console.port", &port.file, (&port.line, "port"), &spot);
     }
     for setting in &console.settings {
         let at = format!("console.setting {}", setting.name);
-        stated(&at, &setting.file, &setting.line, "value");
+        let spot = |path: &_| setting.spot(family, path);
+        stated(&at, &setting.file, (&setting.line, "value"), &spot);
     }
     unmet
 }
+
+/// Where a value stands by its key in a file.
+type SpotIn<'f> = dyn Fn(&RelPath) -> Option<Spot<'f>> + 'f;
 
 /// Looks at a folder for the first draft of a family file.
 ///

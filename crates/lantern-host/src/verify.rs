@@ -221,15 +221,22 @@ fn wanted_settings(server: &Server) -> Result<Vec<Setting>> {
     let flow = flow(server, &scripts(server)?);
     let settings = rules.filter_map(|rule| {
         let stated = || {
-            let script = RelPath::parse(rule.file.as_str()).ok();
-            let found = script.and_then(|script| flow.value(&script, &rule.line));
-            if let Some((value, line)) = found {
+            let path = RelPath::parse(rule.file.as_str()).ok()?;
+            let text = || {
+                let text = server.folder.read_as_the_server(rule.file.as_str());
+                text.map(|text| Text::read(&text))
+            };
+            let Some(pattern) = &rule.line else {
+                let (value, line) = rule.spot(&server.family, &path)?.says(text()?.as_str())?;
+                return Some((value, format!("{}:{line}", rule.file)));
+            };
+            if let Some((value, line)) = flow.value(&path, pattern) {
                 return Some((value, format!("{}:{line}", rule.file)));
             }
-            let text = Text::read(&server.folder.read_as_the_server(rule.file.as_str())?);
+            let text = text()?;
             let mut lines = text.as_str().lines().enumerate();
             lines.find_map(|(index, line)| {
-                let value = rule.line.capture("value", line)?.to_owned();
+                let value = pattern.capture("value", line)?.to_owned();
                 // What a script computes, nobody knows before it runs.
                 let is_computed = flow.steps.iter().any(|step| {
                     let script = step.script.as_ref();

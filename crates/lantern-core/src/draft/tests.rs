@@ -489,6 +489,11 @@ fn packs_of_folders_of_which_one_file_tells() {
     write = "  - {id}"
     "#);
     assert!(!counted("[rules]\none = 1\ntwo = 0\n").contains("within"));
+    let ports = sampled(&[(
+        "server.ini",
+        Some("[query]\nport = 7001\n[net]\nport = 7000\n"),
+    )]);
+    assert!(guessed(&ports).contains(r#"port = { file = "server.ini", key = "net.port", "#));
     insta::assert_snapshot!(bracketed("{\n    \"one\": true,\n    \"two\": false\n  },\n  \"game\": {\n    \"rain\": true\n  }"), @r#"
     # Names 2 of what was seen, as keys of a table.
     [order]
@@ -534,7 +539,7 @@ fn packs_of_folders_of_which_one_file_tells() {
 
     [console]
     ready = 'TODO: the line that says that the server is ready'
-    port = { file = "server.ini", line = 'port = (?P<port>\d+)', transport = "tcp" }    # TODO: or "udp"?
+    port = { file = "server.ini", key = "a.port", transport = "tcp" }    # TODO: or "udp"?
     stop = { signal = "TERM" }    # or { command = "…" }
     "#);
     let one = sampled(&[
@@ -869,7 +874,7 @@ fn folders_in_folders_that_the_load_order_names() {
     [console]
     ready = '^kiln hot on \d+'    # TODO: is it this line?
     loaded = '^fired (?P<id>[\w-]+) \((?P<version>\d[\w.:~+-]*)'    # named 2
-    port = { file = "etc/kiln.xml", line = '<port>(?P<port>\d+)', transport = "tcp" }    # TODO: or "udp"?
+    port = { file = "etc/kiln.xml", key = "kiln.port.#text", transport = "tcp" }    # TODO: or "udp"?
     stop = { signal = "TERM" }    # or { command = "…" }
     "#);
 }

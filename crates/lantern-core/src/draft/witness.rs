@@ -6,7 +6,9 @@ use super::switches::{in_object, in_tables};
 use super::{Sample, Section, quoted};
 use crate::launch::is_script_by_name;
 use crate::path::RelPath;
+use crate::settings::{self, Notation};
 use regex::Regex;
+use std::cell::OnceCell;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::LazyLock;
@@ -633,15 +635,36 @@ fn errors(log: &[&str]) -> Option<String> {
 /// The port, as a line of a family file, and its number.
 fn port(sample: &Sample, own: impl Fn(&RelPath) -> bool) -> Option<(String, String)> {
     for (path, text) in texts(sample, own) {
-        let mut all = PORTS.iter().flat_map(|stated| stated.captures_iter(text));
-        let Some(found) = all.find(|found| !OTHER_PORT.is_match(&found[1])) else {
+        let entries = OnceCell::new();
+        let key_of = |at: usize| -> Option<String> {
+            let read = || {
+                let entries = settings::read(&Notation::of(&path)?, text);
+                entries.ok()
+            };
+            let entries = entries.get_or_init(read).as_ref()?;
+            let found = entries.iter().find(|entry| entry.value.contains(&at))?;
+            (found.key.0.len() > 1).then(|| found.key.to_string())
+        };
+        let all = PORTS.iter().flat_map(|stated| stated.captures_iter(text));
+        let mut all = all.filter_map(|found| {
+            let key = key_of(found.get(2)?.start());
+            let name = key.as_deref().unwrap_or(&found[1]);
+            (!OTHER_PORT.is_match(name)).then_some((found, key))
+        });
+        let Some((found, key)) = all.next() else {
             continue;
         };
-        let line = format!(r"{}(?P<port>\d+)", pattern(found[1].trim_start()));
+        // Of several that are called alike, its key says which is meant.
+        let place = match key {
+            Some(key) => format!("key = {}", quoted(&key)),
+            None => {
+                let line = format!(r"{}(?P<port>\d+)", pattern(found[1].trim_start()));
+                format!("line = {}", quoted(&line))
+            }
+        };
         let line = format!(
-            "port = {{ file = {}, line = {}, transport = \"tcp\" }}    # TODO: or \"udp\"?\n",
+            "port = {{ file = {}, {place}, transport = \"tcp\" }}    # TODO: or \"udp\"?\n",
             quoted(&path),
-            quoted(&line),
         );
         return Some((line, found[2].to_owned()));
     }

@@ -171,7 +171,9 @@ pub struct SettingRule {
     /// The settings file or start script where it stands.
     pub file: String,
     /// Finds it there as the group `value`; where no line has it, nothing is expected.
-    pub line: Pattern,
+    pub line: Option<Pattern>,
+    /// Or its key, in the notation that the file's name tells.
+    pub key: Option<String>,
     /// Finds it in what the server says as the group `value`.
     pub says: Pattern,
     /// The command that makes the server say it; otherwise it is said at the start.
@@ -185,7 +187,9 @@ pub struct PortRule {
     /// The settings file or start script.
     pub file: String,
     /// Finds the number as the group `port`.
-    pub line: Pattern,
+    pub line: Option<Pattern>,
+    /// Or its key, in the notation that the file's name tells.
+    pub key: Option<String>,
     /// The transport.
     pub transport: Transport,
 }

@@ -408,6 +408,20 @@ impl Family {
     }
 }
 
+impl PortRule {
+    /// Where it stands in its file, where its key says so; none where nothing tells the file's notation.
+    pub fn spot(&self, family: &Family, path: &RelPath) -> Option<Spot<'_>> {
+        family.spot(None, self.key.as_deref(), path)
+    }
+}
+
+impl SettingRule {
+    /// Where it stands in its file, likewise.
+    pub fn spot(&self, family: &Family, path: &RelPath) -> Option<Spot<'_>> {
+        family.spot(None, self.key.as_deref(), path)
+    }
+}
+
 impl Flag {
     /// Where it stands in a file; none where nothing tells the file's notation.
     pub fn spot(&self, family: &Family, path: &RelPath) -> Option<Spot<'_>> {
@@ -558,15 +572,21 @@ impl Family {
                 ));
             }
         }
+        let several = |files: &'_ Globs| files.texts().map(str::to_owned).collect::<Vec<_>>();
         let flags = self
             .flags
             .iter()
-            .map(|it| ("flag", &it.file, &it.line, &it.key));
+            .map(|it| ("flag", several(&it.file), &it.line, &it.key));
         let pins = self
             .pins
             .iter()
-            .map(|it| ("pin", &it.file, &it.line, &it.key));
-        for (what, files, line, key) in flags.chain(pins) {
+            .map(|it| ("pin", several(&it.file), &it.line, &it.key));
+        let console = &self.console;
+        let ports = console.port.iter().chain(&console.more_ports);
+        let ports = ports.map(|it| ("console.port", vec![it.file.clone()], &it.line, &it.key));
+        let told = console.settings.iter();
+        let told = told.map(|it| ("console.setting", vec![it.file.clone()], &it.line, &it.key));
+        for (what, files, line, key) in flags.chain(pins).chain(ports).chain(told) {
             if line.is_some() == key.is_some() {
                 return fault(format!(
                     "{what}: one of `line` and `key` says where it stands"
@@ -576,8 +596,8 @@ impl Family {
                 let mut rules = self.settings.iter();
                 rules.any(|rule| rule.file.matches(file) || rule.file.texts().any(|it| it == file))
             };
-            let is_unknown = |file: &&str| Notation::of(file).is_none() && !states(file);
-            let unknown = files.texts().find(is_unknown);
+            let is_unknown = |file: &&String| Notation::of(file).is_none() && !states(file);
+            let unknown = files.iter().find(is_unknown);
             if let Some(file) = unknown.filter(|_| key.is_some()) {
                 return fault(format!(
                     "{what}.key: the name of \"{file}\" tells no notation (.toml, .json, .yaml, .ini, .cfg, .conf, .properties, .xml)"

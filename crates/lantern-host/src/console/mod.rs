@@ -250,9 +250,10 @@ impl<'a> Console<'a> {
     /// The port that the server's settings name; of a copy, only one that is its own.
     fn port(&self) -> Option<(&PortRule, u16)> {
         let rule = self.server.family.console.port.as_ref()?;
-        let port = ports::stated(rule, &self.server.folder)?;
+        let of = |folder| ports::stated(&self.server.family, rule, folder);
+        let port = of(&self.server.folder)?;
         let live = self.server.copy_of.as_ref();
-        let lives = live.and_then(|live| ports::stated(rule, live));
+        let lives = live.and_then(of);
         (lives != Some(port)).then_some((rule, port))
     }
 

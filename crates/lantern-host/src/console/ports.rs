@@ -3,7 +3,7 @@
 use crate::config::Server;
 use crate::error::{At, Result};
 use crate::folder::Folder;
-use lantern_core::family::{PortRule, Transport};
+use lantern_core::family::{Family, PortRule, Transport};
 use lantern_core::path::RelPath;
 use lantern_core::text::Text;
 use std::collections::BTreeSet;
@@ -13,12 +13,16 @@ use std::sync::{Mutex, PoisonError};
 /// So many ports are remembered as given to copies.
 const MOST_GIVEN: usize = 4096;
 
-/// The port that a rule finds in a server folder.
-pub fn stated(rule: &PortRule, folder: &Folder) -> Option<u16> {
+/// The port that a rule of a family finds in a server folder.
+pub fn stated(family: &Family, rule: &PortRule, folder: &Folder) -> Option<u16> {
     let text = folder.read_as_the_server(&rule.file)?;
     let text = Text::read(&text);
+    let Some(pattern) = &rule.line else {
+        let spot = rule.spot(family, &RelPath::parse(&rule.file).ok()?)?;
+        return spot.says(text.as_str())?.0.parse().ok();
+    };
     let mut lines = text.as_str().lines();
-    lines.find_map(|line| rule.line.capture("port", line)?.parse().ok())
+    lines.find_map(|line| pattern.capture("port", line)?.parse().ok())
 }
 
 /// Gives a copy of a server ports of its own: each that is still the live server's becomes a free one.
@@ -26,9 +30,11 @@ pub fn stated(rule: &PortRule, folder: &Folder) -> Option<u16> {
 /// # Errors
 /// When a settings file cannot be written, or no port is free.
 pub fn move_away(server: &Server, live: &Folder) -> Result<()> {
-    let (console, folder) = (&server.family.console, &server.folder);
+    let (family, folder) = (&server.family, &server.folder);
+    let console = &family.console;
     for rule in console.port.iter().chain(&console.more_ports) {
-        let (Some(here), Some(there)) = (stated(rule, folder), stated(rule, live)) else {
+        let of = |folder| stated(family, rule, folder);
+        let (Some(here), Some(there)) = (of(folder), of(live)) else {
             continue;
         };
         if here != there {
@@ -38,7 +44,10 @@ pub fn move_away(server: &Server, live: &Folder) -> Result<()> {
         let text = folder.read_text(&path)?;
         let port = new_port(server, rule.transport);
         let port = port.at("finding a free port for", &folder.shown(&path))?;
-        folder.write_whole(&path, &with_port(rule, text, port).bytes())?;
+        let moved = with_port(family, rule, &path, &text, port);
+        let moved = moved.ok_or_else(|| io::Error::other("its port cannot be changed there"));
+        let moved = moved.at("changing", &folder.shown(&path))?;
+        folder.write_whole(&path, &moved.bytes())?;
     }
     Ok(())
 }
@@ -59,12 +68,24 @@ fn new_port(server: &Server, transport: Transport) -> io::Result<u16> {
     }
 }
 
-/// The text with another port where the rule finds one.
-fn with_port(rule: &PortRule, text: Text, port: u16) -> Text {
+/// The text with another port where the rule finds one; none where it cannot stand there.
+fn with_port(
+    family: &Family,
+    rule: &PortRule,
+    path: &RelPath,
+    text: &Text,
+    port: u16,
+) -> Option<Text> {
+    let Some(pattern) = &rule.line else {
+        let moved = rule
+            .spot(family, path)?
+            .set(text.as_str(), &port.to_string());
+        return text.with(moved.ok()?);
+    };
     let mut done = false;
     let lines = text.as_str().split_inclusive('\n').map(|line| {
         let body = line.trim_end_matches(['\n', '\r']);
-        let found = rule.line.regex().captures(body);
+        let found = pattern.regex().captures(body);
         match found.and_then(|found| found.name("port")) {
             Some(at) if !done => {
                 done = true;
@@ -73,14 +94,12 @@ fn with_port(rule: &PortRule, text: Text, port: u16) -> Text {
             _ => line.to_owned(),
         }
     });
-    // A number has room in every encoding.
-    text.with(lines.collect()).unwrap_or(text)
+    text.with(lines.collect())
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use lantern_core::family::Family;
 
     #[test]
     fn a_port_is_found_and_moved_however_its_file_is_written() {
@@ -95,16 +114,18 @@ mod tests {
             [console]
             stop = { command = "stop" }
             port = { file = "sea.conf", line = '^port = (?P<port>\d+)$', transport = "tcp" }
+            more_ports = [{ file = "sea.conf", key = "deep.port", transport = "udp" }]
         "#;
         let family = Family::parse(family).unwrap();
         let rule = family.console.port.as_ref().unwrap();
+        let deep = &family.console.more_ports[0];
         let wide = |text: &str| -> Vec<u8> {
             let units = text.encode_utf16().flat_map(u16::to_le_bytes);
             [0xff, 0xfe].into_iter().chain(units).collect()
         };
         let (text, moved) = (
-            "name = Gnäw\r\nport = 4711\r\n",
-            "name = Gnäw\r\nport = 815\r\n",
+            "name = Gnäw\r\nport = 4711\r\n[deep]\r\nport = 4712\r\n",
+            "name = Gnäw\r\nport = 815\r\n[deep]\r\nport = 4712\r\n",
         );
         let narrow = |text: &str| text.chars().map(|it| it as u8).collect::<Vec<u8>>();
         for (file, after) in [
@@ -115,9 +136,14 @@ mod tests {
             let dir = tempfile::tempdir().unwrap();
             std::fs::write(dir.path().join("sea.conf"), &file).unwrap();
             let folder = Folder::open(dir.path()).unwrap();
-            assert_eq!(stated(rule, &folder), Some(4711));
-            let text = folder.read_text(&RelPath::parse("sea.conf").unwrap());
-            assert_eq!(with_port(rule, text.unwrap(), 815).bytes(), after);
+            assert_eq!(stated(&family, rule, &folder), Some(4711));
+            let path = RelPath::parse("sea.conf").unwrap();
+            let text = folder.read_text(&path).unwrap();
+            let moved = with_port(&family, rule, &path, &text, 815).unwrap();
+            assert_eq!(moved.bytes(), after);
+            assert_eq!(stated(&family, deep, &folder), Some(4712));
+            let moved = with_port(&family, deep, &path, &text, 816).unwrap();
+            assert_eq!(moved.as_str(), text.as_str().replace("4712", "816"));
         }
     }
 }

@@ -350,7 +350,7 @@ fn refuse_own_path(server: &Server) -> Result<()> {
 /// Refuses where nobody can tell which port a server that may be up has: the copy would want the same.
 fn refuse_own_port(server: &Server) -> Result<()> {
     let rule = server.family.console.port.as_ref();
-    match rule.filter(|rule| ports::stated(rule, &server.folder).is_none()) {
+    match rule.filter(|rule| ports::stated(&server.family, rule, &server.folder).is_none()) {
         None => Ok(()),
         Some(rule) => Err(RehearsalFault::OwnPort {
             file: rule.file.clone(),

@@ -47,6 +47,7 @@ mod real_rules;
 mod real_server;
 mod rehearsals;
 mod release_links;
+mod sections;
 mod settings;
 mod several;
 mod stores;
