@@ -106,3 +106,60 @@ fn what_lies_beside_comes_and_goes_along() {
     world.ok(&["undo", "--keep-world", "--server", "hedge"]);
     assert_eq!(world.tree("hedge"), before);
 }
+
+/// A program whose version stands in a file beside it, among all else that is right in the folder.
+const PROGRAM: &str = r#"
+[[reader]]
+name = "program"
+kind = "build"
+shape = "file"
+at = "hedge.sh"
+install = "hedge.sh"
+drop = "hedge-*.zip"
+inside = "**/hedge.sh"
+files = [{ name = ["VERSION.txt", "VERSION"], notation = "lines" }]
+fields = { id = { value = "hedge" }, version = "lines", side = { value = "server" } }
+"#;
+
+#[test]
+fn a_program_is_of_the_version_that_stands_beside_it() {
+    let world = World::empty();
+    let family = hedge::family_of(PROGRAM, hedge::CONSOLE);
+    let family = family.replace(", outside = true", "");
+    world.write("hedge.family.toml", &family);
+    world.write("hedge/hedge.sh", SERVER);
+    world.write("hedge/VERSION", "1.0\n");
+    hedge::adopt(&world);
+    // What is stated does not count where the folder tells another.
+    world.edit("hedge/lantern.toml", "\"1.0\"", "\"0.9\"");
+    let survey = ["survey", "--server", "hedge"];
+    assert_snapshot!("beside_program_survey", world.lantern(&survey));
+    let release = [
+        ("hedge-1.1/hedge.sh", SERVER),
+        ("hedge-1.1/VERSION", "1.1\n"),
+    ];
+    world.zip("drop/hedge-1.1.zip", &release);
+    let plan = ["plan", "--to", "1.1", "--server", "hedge", "--from", "drop"];
+    assert_snapshot!("beside_program_plan", world.lantern(&plan));
+    world.ok(&["changeover", "--yes", "--server", "hedge"]);
+    assert_eq!(world.read("hedge/VERSION"), "1.1\n");
+    // Where nothing tells, it counts.
+    world.write(
+        "plain.family.toml",
+        family.replace("\"lines\", side", "\"title\", side"),
+    );
+    world.write("plain/hedge.sh", SERVER);
+    let family = ["--family", "plain.family.toml"];
+    let adopt = [&["adopt", "plain"][..], &family].concat();
+    world.ok(&[&adopt[..], &["--server-version", "1.0"]].concat());
+    assert_snapshot!(
+        "beside_program_stated",
+        world.lantern(&["survey", "--server", "plain"])
+    );
+    world.write("lost/hedge.sh", SERVER);
+    world.ok(&[&["adopt", "lost"][..], &family].concat());
+    assert_snapshot!(
+        "beside_program_unknown",
+        world.lantern(&["survey", "--server", "lost"])
+    );
+}
