@@ -1,8 +1,11 @@
 //! What a descriptor says, and under which keys it probably says what.
 
+use super::rule::known;
 use super::{notation, quoted};
 use crate::document::{Node, Table, parse};
+use regex::Regex;
 use std::fmt::Write;
+use std::sync::LazyLock;
 
 /// Words by which descriptors commonly name a field.
 const WORDS: &[(&str, &[&str])] = &[
@@ -28,8 +31,33 @@ const WORDS: &[(&str, &[&str])] = &[
         "uses",
         &["uses", "optional", "optional_depends", "suggests"],
     ),
+    (
+        "server",
+        &[
+            "server_version",
+            "game_version",
+            "target_version",
+            "made_for",
+            "server",
+            "for",
+        ],
+    ),
     ("side", &["side", "environment"]),
 ];
+/// By what tables in a list name another component, and in which versions.
+const ITEM_IDS: &[&str] = &["id", "name", "identifier", "key", "modid"];
+const ITEM_RANGES: &[&str] = &[
+    "version",
+    "range",
+    "min_version",
+    "minversion",
+    "from",
+    "minimum",
+];
+
+/// What looks like a version, or a range of them.
+static VERSIONS: LazyLock<Regex> =
+    LazyLock::new(|| known(r"^[\s\[(<>=^~]*v?\d[\w.+-]*(?:[\s,|<>=^~\-\[\]()]|v?\d[\w.+-]*|\*)*$"));
 
 /// A descriptor, and what it tells.
 pub(super) struct Told {
@@ -51,14 +79,30 @@ impl Told {
         })
     }
 
+    /// How much it tells; what is there and empty tells less.
+    pub(super) fn much(&self) -> usize {
+        let told = self
+            .fields
+            .iter()
+            .map(|field| 1 + usize::from(!field.is_empty));
+        told.sum()
+    }
+
     /// The id that another one of the same kind states.
     pub(super) fn id(&self, text: &str) -> Option<String> {
-        let id = self.fields.iter().find(|field| field.name == "id")?;
-        match at(&read(self.notation, None, text)?, &id.key)? {
-            Node::Text(id) => Some(id.trim().to_owned()),
-            _ => None,
-        }
+        id_in(&self.fields, &read(self.notation, None, text)?)
     }
+}
+
+/// The id that the header of a file states, in which these fields are found.
+pub(super) fn id_by_header(fields: &[Field], header: &str, text: &str) -> Option<String> {
+    id_in(fields, &read("header", Some(header), text)?)
+}
+
+fn id_in(fields: &[Field], table: &Table) -> Option<String> {
+    let id = fields.iter().find(|field| field.name == "id")?;
+    let id = at(table, &id.key)?.text()?;
+    Some(id.trim().to_owned())
 }
 
 /// What a descriptor says; none where it cannot be read in this notation.
@@ -77,6 +121,8 @@ pub(super) struct Field {
     pub(super) key: String,
     /// The lookup, as a family file writes it.
     pub(super) rule: String,
+    /// Whether nothing stands there.
+    is_empty: bool,
 }
 
 /// Which keys of a descriptor probably hold which field.
@@ -91,10 +137,16 @@ pub(super) fn fields(notation: &str, header: Option<&str>, text: &str) -> Vec<Fi
             let mut keys = keys.iter();
             keys.find(|key| {
                 let last = key.rsplit('.').next().unwrap_or(key);
-                last.trim_start_matches('@').eq_ignore_ascii_case(word)
+                is_called(last.trim_start_matches('@'), word)
             })
         });
-        let rule = match at(&table, key?) {
+        let node = at(&table, key?);
+        let rule = match node {
+            Some(Node::Text(text)) if *name == "server" && VERSIONS.is_match(text) => format!(
+                "{}    # TODO: are these the versions of the server that it is for?",
+                quoted(key?)
+            ),
+            _ if *name == "server" => return None,
             Some(Node::Text(text)) if matches!(*name, "needs" | "uses") => cut(key?, text),
             Some(Node::List(items)) if matches!(*name, "needs" | "uses") => listed(key?, items)?,
             // Of other shapes nothing could be read by the key alone.
@@ -105,6 +157,12 @@ pub(super) fn fields(notation: &str, header: Option<&str>, text: &str) -> Vec<Fi
             name,
             key: key?.clone(),
             rule,
+            is_empty: match node {
+                Some(Node::Text(text)) => text.trim().is_empty(),
+                Some(Node::List(items)) => items.is_empty(),
+                Some(Node::Table(table)) => table.is_empty(),
+                None => true,
+            },
         })
     });
     let mut guesses: Vec<Field> = guesses.collect();
@@ -131,6 +189,14 @@ fn is_plain(node: &Node) -> bool {
 /// How components are picked out of a list of texts: where ranges stand behind them, what begins with a mark means something
 /// else. None where something else is listed.
 fn listed(key: &str, items: &[Node]) -> Option<String> {
+    let tables = items.iter().filter_map(|item| match item {
+        Node::Table(table) => Some(table),
+        Node::Text(_) | Node::List(_) => None,
+    });
+    let tables: Vec<&Table> = tables.collect();
+    if !tables.is_empty() && tables.len() == items.len() {
+        return in_tables(key, &tables);
+    }
     let texts: Option<Vec<&str>> = items.iter().map(Node::text).collect();
     Some(match texts?.into_iter().all(is_word) {
         true => quoted(key),
@@ -139,6 +205,41 @@ fn listed(key: &str, items: &[Node]) -> Option<String> {
             format!("{{ at = {}, pattern = '{pattern}' }}", quoted(key))
         }
     })
+}
+
+/// How components are picked out of a list of tables that each name one.
+fn in_tables(key: &str, tables: &[&Table]) -> Option<String> {
+    let called = |words: &[&str]| {
+        let in_all = |key: &&String| {
+            tables
+                .iter()
+                .all(|table| table.get(*key).and_then(Node::text).is_some())
+        };
+        let mut keys = tables.first()?.keys();
+        keys.find(|key| words.iter().any(|word| is_called(key, word)) && in_all(key))
+    };
+    let id = called(ITEM_IDS)?;
+    let item = |more: &str| {
+        format!(
+            "{{ at = {}, item = {{ id = {}{more} }}",
+            quoted(key),
+            quoted(id)
+        )
+    };
+    let Some(range) = called(ITEM_RANGES) else {
+        return Some(format!("{} }}", item("")));
+    };
+    // A version alone is the least one where it is called so, and else nobody knows.
+    let is_least = is_called(range, "from") || range.to_ascii_lowercase().contains("min");
+    let least = if is_least { ", range = \">={}\"" } else { "" };
+    let more = format!(", range = {}", quoted(range));
+    Some(format!("{}{least} }}", item(&more)))
+}
+
+/// Whether a key is called by a word, however that is put together.
+fn is_called(key: &str, word: &str) -> bool {
+    let letters = |text: &str| text.to_ascii_lowercase().replace(['_', '-', ' '], "");
+    letters(key) == letters(word)
 }
 
 /// Whether a text may be an id.

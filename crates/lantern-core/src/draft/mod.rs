@@ -3,6 +3,7 @@
 //! It guesses, and says so: every guess stands there to be looked at, and what cannot be guessed is
 //! marked `TODO`. A guess that would make the draft no family is left out.
 
+mod called;
 mod fields;
 mod layout;
 mod notation;
@@ -96,13 +97,24 @@ pub fn draft(name: &str, sample: &Sample) -> String {
         guessed: String::new(),
         plain: NOTHING_ALIKE.into(),
     });
-    let order = witness::naming(sample, &ids, own);
+    let mut order = witness::naming(sample, &ids, own);
+    let mut each = order
+        .as_ref()
+        .and_then(|order| called::each(sample, &guesses, order));
+    if order.is_none() {
+        let named = called::names(sample, &guesses).into_iter();
+        let by_name = named.filter_map(|(_, each, names)| {
+            let names = names.iter().map(String::as_str).collect();
+            Some((witness::naming(sample, &names, own)?, each))
+        });
+        (order, each) = by_name.max_by_key(|(order, _)| order.count).unzip();
+    }
     let readers = guesses.iter().map(|it| it.written(order.is_some()));
     sections.extend(readers.map(Section::guessed));
     let in_lines = order.as_ref().and_then(rule::Rule::lines_of);
     let in_lines = in_lines.map(str::to_owned);
     sections.push(match order {
-        Some(order) => Section::guessed(order.order()),
+        Some(order) => Section::guessed(order.order(each.as_deref())),
         None => Section::fixed(
             "\n# Where the load order is written, if anywhere: [order], see: lantern docs family\n"
                 .into(),

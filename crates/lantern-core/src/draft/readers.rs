@@ -1,6 +1,6 @@
 //! What looks alike in a server folder: a reader for each.
 
-use super::fields::{Field, Told, fields};
+use super::fields::{Field, Told, fields, id_by_header};
 use super::layout::is_data;
 use super::notation::{self, PROSE, last, stem};
 use super::own_word::switch;
@@ -174,18 +174,25 @@ fn told_inside(sample: &Sample, paths: &[&RelPath]) -> Option<Told> {
                 continue;
             };
             let name = in_any_folder(path, name);
+            let Some(told) = Told::by(&name, text) else {
+                continue;
+            };
             match found.get_mut(&name) {
-                Some((count, _)) => *count += 1,
+                Some((count, most)) => {
+                    *count += 1;
+                    if told.much() > most.much() {
+                        *most = told;
+                    }
+                }
                 None => {
-                    let told = Told::by(&name, text).map(|told| (1, told));
-                    found.extend(told.map(|told| (name, told)));
+                    found.insert(name, (1, told));
                 }
             }
         }
     }
     let most = found.into_values().max_by_key(|(count, told)| {
         let deep = told.file.matches('/').count();
-        (*count, told.fields.len(), Reverse(deep))
+        (*count, told.much(), Reverse(deep))
     });
     most.map(|(_, told)| told)
 }
@@ -226,7 +233,7 @@ fn folders(sample: &Sample) -> Vec<Guess> {
             .iter()
             .filter_map(|path| sample.texts.get(path.as_str()));
         let told = texts.filter_map(|text| Some((Told::by(file, text)?, text.len())));
-        let (told, _) = told.max_by_key(|(told, bytes)| (told.fields.len(), *bytes))?;
+        let (told, _) = told.max_by_key(|(told, bytes)| (told.much(), *bytes))?;
         let mut ids = folder_names(&paths);
         let texts = paths.iter().filter_map(|it| sample.texts.get(it.as_str()));
         ids.extend(texts.clone().filter_map(|text| told.id(text)));
@@ -307,16 +314,17 @@ fn single_files(sample: &Sample, taken: &[Guess]) -> Vec<Guess> {
             let texts = paths
                 .iter()
                 .filter_map(|path| sample.texts.get(path.as_str()));
-            let (header, fields) = texts.flat_map(|text| told_by_header(text)).next()?;
+            let mut told = texts.clone().flat_map(|text| told_by_header(text));
+            let (header, fields) = told.next()?;
+            let ids = texts.filter_map(|text| id_by_header(&fields, header, text));
+            let stems = paths.iter().map(|path| stem(path.name()).to_owned());
+            let ids = stems.chain(ids).collect();
             let free = !taken.iter().any(|guess| guess.at == at);
             (paths.len() > 1 && free).then(|| Guess {
                 name: extension.clone(),
                 kind: "addon",
                 shape: "file",
-                ids: paths
-                    .iter()
-                    .map(|path| stem(path.name()).to_owned())
-                    .collect(),
+                ids,
                 install: format!("{folder}/{{id}}.{extension}"),
                 off: off.remove(&(folder.clone(), extension.clone())),
                 at,
@@ -613,6 +621,36 @@ impl Guess {
         let is_one = |path: &&RelPath| claims.iter().any(|glob| glob.matches(path.as_str()));
         let claimed = sample.paths.iter().filter(is_one);
         Some((each, claimed.filter_map(below).collect()))
+    }
+
+    /// What finds one of these in its place, by its file's or folder's name, and all such names, in each way in which they may be meant; none
+    /// where they lie in several folders.
+    pub(super) fn places(&self, sample: &Sample) -> Vec<(String, BTreeSet<String>)> {
+        let Some((folder, _)) = self.at.rsplit_once('/') else {
+            return Vec::new();
+        };
+        if folder.contains('*') || !matches!(self.shape, "archive" | "file" | "folder") {
+            return Vec::new();
+        }
+        let name = |path: &RelPath| {
+            let rest = path.as_str().strip_prefix(folder)?.strip_prefix('/')?;
+            match (self.is_one_file(), rest.split_once('/')) {
+                (true, None) => self.holds(path.as_str()).then(|| rest.to_owned()),
+                (false, Some((name, _))) => Some(name.to_owned()),
+                _ => None,
+            }
+        };
+        let paths = sample.paths.iter().chain(sample.archives.keys());
+        let names: BTreeSet<String> = paths.filter_map(name).collect();
+        let mut all = Vec::new();
+        let folder = regex::escape(folder);
+        if self.is_one_file() {
+            let stems = names.iter().map(|name| stem(name).to_owned()).collect();
+            let extension = regex::escape(self.extension());
+            all.push((format!(r"^{folder}/(?P<value>[^/]+)\.{extension}$"), stems));
+        }
+        all.push((format!("^{folder}/(?P<value>[^/]+)$"), names));
+        all
     }
 
     /// Whether a place is one of these.

@@ -39,8 +39,8 @@ impl Rule {
         (self.kind == "sequence").then_some(&*self.file)
     }
 
-    /// The load order, as a family file writes it.
-    pub(super) fn order(&self) -> String {
+    /// The load order, as a family file writes it; `each` finds in the place of an add-on what an entry calls it, where that is not its id.
+    pub(super) fn order(&self, each: Option<&str>) -> String {
         let Rule {
             count, how, keys, ..
         } = self;
@@ -56,7 +56,11 @@ impl Rule {
             }
             false => "",
         };
-        format!("\n# Names {count} of what was seen{how}.\n[order]\nkind = {kind}\n{lists}{keys}")
+        let each = each.map(|each| format!("each = {}\n", quoted(each)));
+        let each = each.unwrap_or_default();
+        format!(
+            "\n# Names {count} of what was seen{how}.\n[order]\nkind = {kind}\n{lists}{keys}{each}"
+        )
     }
 
     /// Whether it is called as a list of what does not run is.

@@ -11,15 +11,93 @@ static TABLE: LazyLock<Regex> = LazyLock::new(|| known(r"\{[^{}]*\}"));
 static PAIR: LazyLock<Regex> = LazyLock::new(|| {
     known(r#""(?P<key>[^"\\]+)"\s*:\s*(?:"(?P<text>[^"\\]*)"|(?P<flag>true|false)\b)"#)
 });
+/// The same under a head of its own, of which there are several, as TOML writes a list of tables.
+static HEADED: LazyLock<Regex> = LazyLock::new(|| known(r"(?m)^\[\[(?P<head>[\w.-]+)\]\][^\[\]]*"));
+static HEADED_PAIR: LazyLock<Regex> = LazyLock::new(|| {
+    known(
+        r#"(?m)^[ \t]*(?P<key>[\w-]+)[ \t]*=[ \t]*(?:"(?P<text>[^"\\]*)"|(?P<flag>true|false)\b)"#,
+    )
+});
+
+/// How such tables are written.
+#[derive(Clone, Copy, PartialEq)]
+enum Manner<'t> {
+    /// In braces.
+    Braces,
+    /// Under a head.
+    Headed(&'t str),
+}
+
+impl Manner<'_> {
+    fn pair(self) -> &'static Regex {
+        match self {
+            Manner::Braces => &PAIR,
+            Manner::Headed(_) => &HEADED_PAIR,
+        }
+    }
+
+    /// The pattern of a table that has these parts.
+    fn line(self, parts: &[(&str, Part)]) -> String {
+        let found: Vec<String> = parts
+            .iter()
+            .map(|(key, part)| part.found(self, key))
+            .collect();
+        match self {
+            Manner::Braces => format!(r"\{{[^{{}}]*?{}[^{{}}]*\}}", found.join(r"[^{}]*?")),
+            Manner::Headed(head) => {
+                let head = regex::escape(head);
+                // With all that stands below it up to a blank line.
+                let rest = r"[^\n]*(?:\n[^\[\s#][^\n]*)*";
+                let found = found.join(r"[^\[\]]*?");
+                format!(r"^\[\[{head}\]\][^\[\]]*?{found}{rest}")
+            }
+        }
+    }
+
+    /// A new table with these parts.
+    fn write(self, parts: &[(&str, Part)]) -> String {
+        let written: Vec<String> = parts
+            .iter()
+            .map(|(key, part)| part.written(self, key))
+            .collect();
+        match self {
+            Manner::Braces => format!("{{ {} }}", written.join(", ")),
+            Manner::Headed(head) => format!("[[{head}]]\n{}", written.join("\n")),
+        }
+    }
+}
 
 /// A version and nothing else.
 static VERSION: LazyLock<Regex> = LazyLock::new(|| known(r"^v?\d+(\.\d[\w+~-]*)+$"));
 
 /// What the tables of a text switch, if several name what is there, each under the same keys.
 pub(super) fn in_tables(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<Rule> {
+    let heads = HEADED
+        .captures_iter(text)
+        .filter_map(|found| Some(found.name("head")?.as_str()));
+    let heads: BTreeSet<&str> = heads.collect();
+    let headed = heads
+        .into_iter()
+        .filter_map(|head| in_manner(Manner::Headed(head), path, text, ids));
+    let braces = in_manner(Manner::Braces, path, text, ids);
+    braces
+        .into_iter()
+        .chain(headed)
+        .max_by_key(|rule| rule.count)
+}
+
+fn in_manner(manner: Manner<'_>, path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<Rule> {
+    let tables: Vec<_> = match manner {
+        Manner::Braces => TABLE.find_iter(text).collect(),
+        Manner::Headed(head) => {
+            let all = HEADED.captures_iter(text);
+            let own = all.filter(|found| &found["head"] == head);
+            own.filter_map(|found| found.get(0)).collect()
+        }
+    };
     let mut alike: BTreeMap<(&str, &str, bool), Vec<&str>> = BTreeMap::new();
-    for table in TABLE.find_iter(text) {
-        let pairs: Vec<_> = PAIR.captures_iter(table.as_str()).collect();
+    for table in tables {
+        let pairs: Vec<_> = manner.pair().captures_iter(table.as_str()).collect();
         let key = |pair: &regex::Captures<'_>| {
             let key = pair.name("key")?;
             Some(&text[table.start() + key.start()..table.start() + key.end()])
@@ -45,13 +123,10 @@ pub(super) fn in_tables(path: &str, text: &str, ids: &BTreeSet<&str>) -> Option<
         true => vec![(id, Part::Id), (on, Part::On)],
         false => vec![(on, Part::On), (id, Part::Id)],
     };
-    if let Some((place, key)) = version(&tables, &parts) {
+    if let Some((place, key)) = version(manner, &tables, &parts) {
         parts.insert(place, (key, Part::Version));
     }
-    let line: Vec<String> = parts.iter().map(|(key, part)| part.found(key)).collect();
-    let line = format!(r"\{{[^{{}}]*?{}[^{{}}]*\}}", line.join(r"[^{}]*?"));
-    let write: Vec<String> = parts.iter().map(|(key, part)| part.written(key)).collect();
-    let write = format!("{{ {} }}", write.join(", "));
+    let (line, write) = (manner.line(&parts), manner.write(&parts));
     Some(Rule {
         file: path.to_owned(),
         count: tables.len(),
@@ -122,28 +197,41 @@ enum Part {
 }
 
 impl Part {
-    fn found(self, key: &str) -> String {
+    fn found(self, manner: Manner<'_>, key: &str) -> String {
         let key = regex::escape(key);
+        let key = match manner {
+            Manner::Braces => format!(r#""{key}"\s*:\s*"#),
+            Manner::Headed(_) => format!(r"\b{key}\s*=\s*"),
+        };
         match self {
-            Part::Id => format!(r#""{key}"\s*:\s*"(?P<id>[^"]+)""#),
-            Part::Version => format!(r#""{key}"\s*:\s*"(?P<version>[^"]*)""#),
-            Part::On => format!(r#""{key}"\s*:\s*(?P<on>\w+)"#),
+            Part::Id => format!(r#"{key}"(?P<id>[^"]+)""#),
+            Part::Version => format!(r#"{key}"(?P<version>[^"]*)""#),
+            Part::On => format!(r"{key}(?P<on>\w+)"),
         }
     }
 
-    fn written(self, key: &str) -> String {
+    fn written(self, manner: Manner<'_>, key: &str) -> String {
+        let key = match manner {
+            Manner::Braces => format!(r#""{key}": "#),
+            Manner::Headed(_) => format!("{key} = "),
+        };
         match self {
-            Part::Id => format!(r#""{key}": "{{id}}""#),
-            Part::Version => format!(r#""{key}": "{{version}}""#),
-            Part::On => format!(r#""{key}": {{on}}"#),
+            Part::Id => format!(r#"{key}"{{id}}""#),
+            Part::Version => format!(r#"{key}"{{version}}""#),
+            Part::On => format!("{key}{{on}}"),
         }
     }
 }
 
 /// The key under which all tables hold a version, and how many of the other parts stand before it, where that is the same in all.
-fn version<'t>(tables: &[&'t str], parts: &[(&str, Part)]) -> Option<(usize, &'t str)> {
+fn version<'t>(
+    manner: Manner<'_>,
+    tables: &[&'t str],
+    parts: &[(&str, Part)],
+) -> Option<(usize, &'t str)> {
     let versions = |table: &'t str| -> Vec<(usize, &'t str)> {
-        let keys: Vec<(&'t str, bool)> = PAIR
+        let keys: Vec<(&'t str, bool)> = manner
+            .pair()
             .captures_iter(table)
             .filter_map(|pair| {
                 let text = pair.name("text").map_or("", |text| text.as_str());

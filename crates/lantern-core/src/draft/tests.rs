@@ -506,6 +506,58 @@ fn packs_of_folders_of_which_one_file_tells() {
     "#);
     let alone = order_in("rules.json", "{\n  \"one\": true,\n  \"two\": false\n}\n");
     assert!(alone.contains("as keys of a table") && !alone.contains("within"));
+    // In quotes and brackets, which are closed as they are there.
+    insta::assert_snapshot!(order_in("rules.lua", "return {\n  [\"one\"] = { on = true, tall = true },\n  [\"two\"] = { on = false },\n}\n"), @r#"
+    # Names 2 of what was seen.
+    [order]
+    kind = "flags"
+    file = "rules.lua"
+    within = { from = '^return \{', to = '^[})\]]' }
+    line = '^\s*\["(?P<id>[\w-]+)"\].*?\bon\s*[=:]\s*(?P<on>\w+)'
+    write = '  ["{id}"] = { on = {on} },'
+    "#);
+    insta::assert_snapshot!(order_in("rules.cfg", "load \"one\"\nload \"two\"\n"), @r#"
+    # Names 2 of what was seen.
+    [order]
+    kind = "sequence"
+    file = "rules.cfg"
+    line = '^\s*load "(?P<id>[\w-]+)"'
+    write = 'load "{id}"'
+    "#);
+    insta::assert_snapshot!(order_in("rules.py", "rules = [\n    'one',\n    'two',\n]\n"), @r#"
+    # Names 2 of what was seen, in brackets.
+    [order]
+    kind = "list"
+    file = "rules.py"
+    line = '^\s*rules =\s*\[(?P<list>[^\]]*)\]'
+    spans = true
+    write = "'{id}'"
+    between = ", "
+    "#);
+    insta::assert_snapshot!(order_in("server.cfg", "rule = \"two\"\n"), @r#"
+    # Names 1 of what was seen.
+    [order]
+    kind = "one"    # TODO: or "sequence"
+    file = "server.cfg"
+    line = '^\s*rule = "(?P<id>[\w-]+)"'
+    write = 'rule = "{id}"'
+    "#);
+    assert!(!order_in("rules.cfg", "load \"one\"\nload \"two early\"\n").contains("[order]\n"));
+    // Under heads of their own.
+    let listed = "[net]\nport = 1\n\n[[rule]]\nname = \"one\"\nsince = 3\non = true\nuntil = 9\n\n[[rule]]\nname = \"two\"\non = false\n\n[game]\n";
+    insta::assert_snapshot!(order_in("server.toml", listed), @r#"
+    # Names 2 of what was seen, in tables.
+    [order]
+    kind = "flags"
+    file = "server.toml"
+    line = '^\[\[rule\]\][^\[\]]*?\bname\s*=\s*"(?P<id>[^"]+)"[^\[\]]*?\bon\s*=\s*(?P<on>\w+)[^\n]*(?:\n[^\[\s#][^\n]*)*'
+    spans = true
+    write = """
+    [[rule]]
+    name = "{id}"
+    on = {on}"""
+    "#);
+    assert!(!order_in("server.toml", &listed.replace("on = ", "# ")).contains("[order]\n"));
     let list = sampled(&[
         ("rules/one/game.rules", Some("x")),
         ("rules/two/game.rules", Some("x")),
@@ -1166,5 +1218,102 @@ fn entries_that_name_versions() {
     spans = true
     write = '{ "on": {on}, "name": "{id}" }'
     => fern - true, moss - false
+    "#);
+}
+
+/// What stands in descriptors that says more than ids and versions.
+#[test]
+fn needs_in_tables_and_server_versions() {
+    let fields = |descriptors: [&str; 2]| {
+        let sample = sampled(&[
+            ("mods/rue/mod.json", Some(descriptors[0])),
+            ("mods/sage/mod.json", Some(descriptors[1])),
+        ]);
+        let text = guessed(&sample);
+        let fields = text
+            .split("\n\n")
+            .find(|part| part.contains("[reader.fields]"));
+        fields.unwrap_or_default().to_owned()
+    };
+    let told = [
+        // The one that says most shows how it is said.
+        fields([
+            r#"{ "Id": "rue", "Version": "1.0", "GameVersion": "^3.1", "Dependencies": [] }"#,
+            r#"{ "Id": "sage", "Version": "1.0", "GameVersion": "^3.1", "Dependencies": [{ "Id": "rue", "MinVersion": "0.5" }] }"#,
+        ]),
+        fields([
+            r#"{ "name": "rue", "version": "1.0", "for": "3.x", "requires": [{ "name": "sage", "version": ">=2 <3" }] }"#,
+            r#"{ "name": "sage", "version": "1.0", "requires": [] }"#,
+        ]),
+        fields([
+            r#"{ "name": "rue", "version": "1.0", "server": true, "needs": [{ "id": "sage" }, { "id": "thyme" }] }"#,
+            r#"{ "name": "sage", "version": "1.0", "for": "gardens", "needs": [{ "what": "sage" }] }"#,
+        ]),
+    ];
+    insta::assert_snapshot!(told.join("\n"), @r#"
+    [reader.fields]
+    id = "Id"
+    version = "Version"
+    needs = { at = "Dependencies", item = { id = "Id", range = "MinVersion" }, range = ">={}" }
+    server = "GameVersion"    # TODO: are these the versions of the server that it is for?
+    [reader.fields]
+    id = "name"
+    version = "version"
+    needs = { at = "requires", item = { id = "name", range = "version" } }
+    server = "for"    # TODO: are these the versions of the server that it is for?
+    [reader.fields]
+    id = "name"
+    version = "version"
+    needs = { at = "needs", item = { id = "id" } }
+    "#);
+}
+
+/// Where entries name folders or files, and descriptors tell other ids.
+#[test]
+fn entries_that_go_by_where_add_ons_lie() {
+    let order_of = |sample: &Sample| {
+        let text = guessed(sample);
+        let order = text.split("\n\n").find(|part| part.contains("[order]"));
+        order.unwrap_or_default().to_owned()
+    };
+    let folders = sampled(&[
+        (
+            "mods/730_rue/mod.json",
+            Some(r#"{ "id": "rue", "version": "1" }"#),
+        ),
+        (
+            "mods/731_sage/mod.json",
+            Some(r#"{ "id": "sage", "version": "1" }"#),
+        ),
+        ("order.txt", Some("730_rue\n731_sage\n")),
+    ]);
+    insta::assert_snapshot!(order_of(&folders), @r#"
+    # Names 2 of what was seen.
+    [order]
+    kind = "sequence"
+    file = "order.txt"
+    line = '^\s*(?P<id>[\w-]+)'
+    write = "{id}"
+    each = "^mods/(?P<value>[^/]+)$"
+    "#);
+    let files = sampled(&[
+        ("leaves/rue-1.2.leaf", Some("# name: rue\n# version: 1.2\n")),
+        (
+            "leaves/sage-0.9.leaf",
+            Some("# name: sage\n# version: 0.9\n"),
+        ),
+        (
+            "order.txt",
+            Some("start rue-1.2.leaf\nstart sage-0.9.leaf\n"),
+        ),
+    ]);
+    insta::assert_snapshot!(order_of(&files), @r#"
+    # Names 2 of what was seen.
+    [order]
+    kind = "sequence"
+    file = "order.txt"
+    line = '^\s*start (?P<id>[\w\.-]+?)\.leaf'
+    write = "start {id}.leaf"
+    each = '^leaves/(?P<value>[^/]+)\.leaf$'
     "#);
 }

@@ -34,6 +34,9 @@ static NAMED_VERSION: LazyLock<Regex> =
 static NUMBER: LazyLock<Regex> = LazyLock::new(|| known(r"\d+"));
 /// A hash, or a number that is no decimal.
 static HASH: LazyLock<Regex> = LazyLock::new(|| known(r"\b[0-9A-Fa-f]{8,}\b"));
+/// A truth value among what else is said of an add-on in its line.
+static INNER_FLAG: LazyLock<Regex> =
+    LazyLock::new(|| known(r"(?i)\b(enabled?|active|on|load)(\s*[=:]\s*)(true|false)\b"));
 static FLAG: LazyLock<Regex> =
     LazyLock::new(|| known(r"^(\s*[=:]?\s*)(true|false|on|off|yes|no|0|1)\s*$"));
 /// How a port is stated, in settings and on a command line.
@@ -195,7 +198,7 @@ pub(super) fn naming(
 ) -> Option<Rule> {
     let mut best: Option<Rule> = None;
     for (path, text) in texts(sample, own) {
-        let lines = text.lines().filter(|line| !is_comment(&path, line));
+        let lines = section::out_of_lists(text).filter(|line| !is_comment(&path, line));
         let lines: Vec<Vec<Named>> = lines.map(|line| named(line, ids)).collect();
         let in_one = lines.iter().max_by_key(|named| named.len());
         let in_one = in_one.filter(|named| named.len() > 1);
@@ -412,6 +415,9 @@ fn as_lines((path, text): (&str, &str), lines: &[Named], installed: usize) -> Op
     if before.is_empty() && lines.len() < 2 && !is_of_what_is_off(path) {
         return None;
     }
+    if let Some(closed) = closing(lines) {
+        return as_closed((path, text), lines, &closed, installed);
+    }
     let behind = behind(lines);
     let flagged = lines.iter().all(|line| FLAG.is_match(&line.after));
     let one = word_of(lines.iter().map(|line| &*line.id));
@@ -489,6 +495,79 @@ fn as_lines((path, text): (&str, &str), lines: &[Named], installed: usize) -> Op
         how: "",
         kind,
         keys,
+    })
+}
+
+/// What closes the quotes and brackets that are open before an id, in all of these lines; none where none are open.
+fn closing(lines: &[Named]) -> Option<String> {
+    let before = &lines.first()?.before;
+    let quote = ['"', '\'', '`'].into_iter();
+    let mut open = quote.filter(|quote| before.matches(*quote).count() % 2 == 1);
+    let quote = open.next().filter(|quote| before.ends_with(*quote))?;
+    let closed = |line: &Named| {
+        let rest = line.after.strip_prefix(quote)?;
+        let brackets = rest.len() - rest.trim_start_matches([']', ')', '}']).len();
+        Some(format!("{quote}{}", &rest[..brackets]))
+    };
+    let all: BTreeSet<String> = lines.iter().filter_map(closed).collect();
+    let same = all.len() == 1 && lines.iter().all(|line| closed(line).is_some());
+    // Where they are not closed alike, they cannot be told.
+    Some(all.into_iter().next().filter(|_| same).unwrap_or_default())
+}
+
+/// Lines whose ids stand in quotes, and that may say of each whether it is on.
+fn as_closed(
+    (path, text): (&str, &str),
+    lines: &[Named],
+    closed: &str,
+    installed: usize,
+) -> Option<Rule> {
+    let first = lines.first()?;
+    let before = first.before.trim_start();
+    let alike = lines.iter().all(|line| line.before == first.before);
+    if closed.is_empty() || !alike {
+        return None;
+    }
+    let rest = |line: &Named| line.after[closed.len()..].to_owned();
+    let one = word_of(lines.iter().map(|line| &*line.id));
+    let id = format!(
+        r"^\s*{}(?P<id>{one}+){}",
+        pattern(before),
+        regex::escape(closed)
+    );
+    // The one that says least shows how a new one is written.
+    let least = lines.iter().map(rest).min_by_key(String::len)?;
+    let switches = |line: &Named| INNER_FLAG.is_match(&rest(line));
+    let (kind, line, least) = match INNER_FLAG.captures(&least) {
+        Some(found) if lines.iter().all(switches) => {
+            let key = regex::escape(&found[1]);
+            let at = found.get(3)?.range();
+            let line = format!(r"{id}.*?\b{key}\s*[=:]\s*(?P<on>\w+)");
+            (
+                "flags",
+                line,
+                format!("{}{{on}}{}", &least[..at.start], &least[at.end..]),
+            )
+        }
+        // One line may name the one of many that is in use.
+        _ if lines.len() == 1 && installed > 1 => ("one", id, least),
+        _ if lines.iter().all(|line| rest(line) == least) => ("sequence", id, least),
+        _ => return None,
+    };
+    let ids = lines.iter().map(|line| line.id.as_str()).collect();
+    let write = format!("{}{{id}}{closed}{}", first.before, least.trim_end());
+    Some(Rule {
+        file: path.to_owned(),
+        count: lines.len(),
+        how: "",
+        kind,
+        keys: format!(
+            "file = {}\n{}line = {}\nwrite = {}\n",
+            quoted(path),
+            section::within(text, &line, &ids).unwrap_or_default(),
+            quoted(&line),
+            quoted(&write),
+        ),
     })
 }
 

@@ -61,7 +61,7 @@ fn a_part_shown_of_a_family_fits_into_the_whole() {
         Family::parse(&family.to_string()).unwrap();
         count += 1;
     }
-    assert_eq!(count, 9);
+    assert_eq!(count, 12);
 }
 
 #[test]
