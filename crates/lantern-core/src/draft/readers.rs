@@ -51,6 +51,8 @@ pub(super) struct Guess {
     data: Option<String>,
     /// What its releases look like, as keys of the reader.
     release: Vec<String>,
+    /// Whether the folders are called otherwise than what lies in them.
+    goes_by_name: bool,
     /// Whether nothing but the names of its releases tells a version.
     is_numbered: bool,
     /// The ids of what was seen, as far as names tell.
@@ -235,6 +237,7 @@ fn folders(sample: &Sample) -> Vec<Guess> {
         let told = texts.filter_map(|text| Some((Told::by(file, text)?, text.len())));
         let (told, _) = told.max_by_key(|(told, bytes)| (told.much(), *bytes))?;
         let mut ids = folder_names(&paths);
+        let names = ids.len();
         let texts = paths.iter().filter_map(|it| sample.texts.get(it.as_str()));
         ids.extend(texts.clone().filter_map(|text| told.id(text)));
         let off = renamed.or_else(|| off(above));
@@ -253,6 +256,7 @@ fn folders(sample: &Sample) -> Vec<Guess> {
                 Some((whole, _)) => format!("{whole}/{{path}}"),
                 None => format!("{above}/{{id}}"),
             },
+            goes_by_name: ids.len() > names,
             ids,
             file: Some((told.file, told.notation)),
             fields: told.fields,
@@ -705,7 +709,13 @@ impl Guess {
             let telling = entries.iter().filter(|entry| self.is_told_by(entry));
             telling.map(|entry| entry.matches('/').count()).min()
         });
+        let deep: Vec<usize> = deep.collect();
+        // Each in a folder of its own, whose name it keeps.
+        if self.goes_by_name && deep.iter().all(|deep| *deep == 1) {
+            self.install = self.install.replace("/{id}", "/{path}");
+        }
         if let Some(depth) = deep
+            .into_iter()
             .max()
             .filter(|depth| *depth > 1 && self.shape == "folder")
         {

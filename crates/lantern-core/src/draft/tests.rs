@@ -1276,18 +1276,36 @@ fn entries_that_go_by_where_add_ons_lie() {
         let order = text.split("\n\n").find(|part| part.contains("[order]"));
         order.unwrap_or_default().to_owned()
     };
-    let folders = sampled(&[
-        (
-            "mods/730_rue/mod.json",
-            Some(r#"{ "id": "rue", "version": "1" }"#),
-        ),
-        (
-            "mods/731_sage/mod.json",
-            Some(r#"{ "id": "sage", "version": "1" }"#),
-        ),
-        ("order.txt", Some("730_rue\n731_sage\n")),
-    ]);
-    insta::assert_snapshot!(order_of(&folders), @r#"
+    let folders = || {
+        sampled(&[
+            (
+                "mods/730_rue/mod.json",
+                Some(r#"{ "id": "rue", "version": "1" }"#),
+            ),
+            (
+                "mods/731_sage/mod.json",
+                Some(r#"{ "id": "sage", "version": "1" }"#),
+            ),
+            ("order.txt", Some("730_rue\n731_sage\n")),
+        ])
+    };
+    let packed = |entry: &str| {
+        let release = ("733_thyme.zip".to_owned(), vec![entry.to_owned()]);
+        let releases = vec![release];
+        let sample = Sample {
+            releases,
+            ..folders()
+        };
+        let text = guessed(&sample);
+        let install = text.lines().find(|line| line.starts_with("install"));
+        install.unwrap_or_default().to_owned()
+    };
+    assert_eq!(packed("733_thyme/mod.json"), r#"install = "mods/{path}""#);
+    assert_eq!(
+        packed("mods/733_thyme/mod.json"),
+        r#"install = "mods/{id}""#
+    );
+    insta::assert_snapshot!(order_of(&folders()), @r#"
     # Names 2 of what was seen.
     [order]
     kind = "sequence"
