@@ -634,10 +634,21 @@ impl<'a> Model<'a> {
         self.own_releases(id, how).chain(inside.copied())
     }
 
+    /// Whether the server program that is not chosen here, but there all the same, is in a range; none of anything else.
+    fn outside(&self, need: &Need) -> Option<bool> {
+        let request = self.request;
+        match &request.target {
+            Target::One(target) if request.build_outside && need.id == request.build => {
+                Some(need.range.holds_early(target))
+            }
+            _ => None,
+        }
+    }
+
     fn demand(&self, needs: &'a [Need], how: Present, out: &mut Expansion) {
         if needs
             .iter()
-            .any(|need| self.request.given.contains(&need.id))
+            .any(|need| self.request.given.contains(&need.id) || self.outside(need) == Some(true))
         {
             return;
         }
@@ -732,6 +743,7 @@ impl<'a> Model<'a> {
         let is_own = |other: &Id| other == id || facts.members.iter().any(|m| m.id == *other);
         let present = |other: &Id, how| !is_own(other) && self.bearing(other, how).next().is_some();
         let runs = |other: &Id| present(other, Present::Running);
+        let is_there = |need: &&Need| self.outside(need).is_some() || runs(&need.id);
         for need in facts.needs.iter().filter(|need| !is_own(&need.id)) {
             self.on(out, || Fact::Needs(id.clone(), need.id.clone()));
             self.demand(std::slice::from_ref(need), Present::Running, out);
@@ -749,14 +761,22 @@ impl<'a> Model<'a> {
                 self.demand(needs, Present::Running, out);
             }
         }
-        for need in facts.uses.iter().filter(|need| runs(&need.id)) {
+        for need in facts.uses.iter().filter(is_there) {
             self.on(out, || Fact::Uses(id.clone(), need.id.clone()));
+            if let Some(is_inside) = self.outside(need) {
+                out.cannot_be_where(!is_inside);
+                continue;
+            }
             self.ask(Ask::NotOutside, need, out, || {
                 self.no_bearers(need, |version| !need.is_met_by(&need.id, Some(version)))
             });
         }
-        for clash in facts.clashes.iter().filter(|clash| runs(&clash.id)) {
+        for clash in facts.clashes.iter().filter(is_there) {
             self.on(out, || Fact::Clashes(id.clone(), clash.id.clone()));
+            if let Some(is_inside) = self.outside(clash) {
+                out.cannot_be_where(is_inside);
+                continue;
+            }
             self.ask(Ask::NotInside, clash, out, || {
                 self.no_bearers(clash, |version| clash.is_met_by(&clash.id, Some(version)))
             });
@@ -769,16 +789,9 @@ impl<'a> Model<'a> {
                 continue;
             }
             self.on(out, || Fact::Learned(id.clone(), other.id.clone()));
-            match &self.request.target {
-                // A server program that is not chosen here is there all the same.
-                Target::One(target)
-                    if self.request.build_outside && other.id == self.request.build =>
-                {
-                    if other.range.holds_early(target) {
-                        out.demands.push(Vec::new());
-                    }
-                }
-                _ => self.ask(Ask::NotInside, other, out, || {
+            match self.outside(other) {
+                Some(is_inside) => out.cannot_be_where(is_inside),
+                None => self.ask(Ask::NotInside, other, out, || {
                     self.no_bearers(other, |version| other.is_met_by(&other.id, Some(version)))
                 }),
             }

@@ -553,6 +553,12 @@ impl<'a> Teller<'a> {
         if told_elsewhere.iter().any(|fact| self.has(fact)) {
             return None;
         }
+        if let Target::One(target) = &self.request.target
+            && self.request.build_outside
+            && *other == self.request.build
+        {
+            return Some(format!(" The server program, {other}, is {target}."));
+        }
         if let Some(off) = self.request.held_off(other) {
             return Some(match off.id == *other {
                 true => format!(" {other} {} is installed and switched off.", off.version),

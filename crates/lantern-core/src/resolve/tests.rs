@@ -1940,3 +1940,33 @@ fn one_of_several_takes_the_place() {
     assert!(fits(&request, &chosen), "{}", told(&selection));
     assert_eq!(Some(price(&request, &chosen)), by_trying(&request));
 }
+
+/// A server program that lies outside is there in the version asked for, for whatever names it.
+#[test]
+fn what_names_the_server_program_outside_is_held_against_the_target() {
+    let outside = |text: &str| {
+        let mut request = world(&format!("+ server 5.1\n{text}"));
+        request.build_outside = true;
+        request.add.insert(Id::new("clock"));
+        request
+    };
+    for (text, chosen) in [
+        ("clock 2 needs server:^5.4", "clock 2"),
+        ("clock 2 needs server:^6\nclock 1", "clock 1"),
+        ("clock 2 any moon|server", "clock 2"),
+        ("clock 2 uses server:^6\nclock 1 uses server:^5", "clock 1"),
+        (
+            "clock 2 clashes server:<6\nclock 1 clashes server:<5",
+            "clock 1",
+        ),
+    ] {
+        assert_eq!(answer(&outside(text)), chosen, "{text}");
+    }
+    let stuck = outside("+ clock 2 needs server:^6");
+    let told = resolve(&stuck).unwrap_err().tell(&stuck);
+    insta::assert_snapshot!(told, @r#"
+    clock cannot be installed on server 5.4:
+      clock is installed and must stay.
+      clock 2 needs server ^6. The server program, server, is 5.4.
+    "#);
+}

@@ -101,6 +101,13 @@ impl Expansion {
         self.guards.push((guard, self.end()));
     }
 
+    /// What it follows from cannot be, where that is so.
+    pub(super) fn cannot_be_where(&mut self, is_so: bool) {
+        if is_so {
+            self.demands.push(Vec::new());
+        }
+    }
+
     fn end(&self) -> Lengths {
         Lengths {
             implies: self.implies.len(),
