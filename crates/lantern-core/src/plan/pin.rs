@@ -5,7 +5,7 @@
 
 use crate::family::{Addition, Pattern, Spot};
 use crate::launch::Word;
-use crate::settings::{self, SettingsFault};
+use crate::settings::{self, Notation, SettingsFault};
 use crate::text::Lines;
 use std::ops::Range;
 
@@ -70,7 +70,11 @@ impl Spot<'_> {
                 let entries = settings::read(notation, text).ok()?;
                 let entry = entries.into_iter().find(|entry| entry.key == *key)?;
                 let line = text[..entry.value.start].matches('\n').count() + 1;
-                Some((entry.says, line))
+                let says = match quotes_around(notation, &entry.says) {
+                    Some(_) => entry.says[1..entry.says.len() - 1].to_owned(),
+                    None => entry.says,
+                };
+                Some((says, line))
             }
         }
     }
@@ -83,7 +87,13 @@ impl Spot<'_> {
         match self {
             Spot::Line(pattern) => set(pattern, text, becomes),
             Spot::Key(notation, key) => {
-                settings::set(notation, text, key, becomes).map_err(|fault| Misfit {
+                let now = settings::get(notation, text, key).ok().flatten();
+                let quote = now.and_then(|now| quotes_around(notation, &now));
+                let becomes = match quote {
+                    Some(quote) => format!("{quote}{becomes}{quote}"),
+                    None => becomes.to_owned(),
+                };
+                settings::set(notation, text, key, &becomes).map_err(|fault| Misfit {
                     line: match &fault {
                         SettingsFault::Text { line, .. } => line.unwrap_or(1),
                         _ => self.says(text).map_or(1, |(_, line)| line),
@@ -93,6 +103,13 @@ impl Spot<'_> {
             }
         }
     }
+}
+
+/// The quotes that a value stands in where the notation knows none: whoever reads it takes them off, and what takes its place has them, too.
+fn quotes_around(notation: &Notation, says: &str) -> Option<char> {
+    let quote = says.chars().next().filter(|c| "\"'".contains(*c))?;
+    let inside = says.strip_prefix(quote)?.strip_suffix(quote)?;
+    (*notation == Notation::Ini && !inside.contains(quote)).then_some(quote)
 }
 
 /// Adds what is missing; none where it is an argument and no command starts the server in words that can be found again.
@@ -210,6 +227,37 @@ mod tests {
 
     fn pattern(text: &str) -> Pattern {
         serde_json::from_value(text.into()).unwrap()
+    }
+
+    #[test]
+    fn quotes_of_a_setting_without_a_notation_for_them_stay() {
+        let key = crate::settings::Key::of("net.hash");
+        for (notation, text, says, after) in [
+            (
+                Notation::Ini,
+                "[net]\nhash = \"a\"\n",
+                "a",
+                "[net]\nhash = \"b\"\n",
+            ),
+            (Notation::Ini, "[net]\nhash = a\n", "a", "[net]\nhash = b\n"),
+            (
+                Notation::Ini,
+                "[net]\nhash = \"a\" \"c\"\n",
+                "\"a\" \"c\"",
+                "[net]\nhash = b\n",
+            ),
+            (
+                Notation::Toml,
+                "[net]\nhash = \"'a'\"\n",
+                "'a'",
+                "[net]\nhash = \"b\"\n",
+            ),
+        ] {
+            let spot = Spot::Key(notation, key.clone());
+            assert_eq!(spot.says(text), Some((says.to_owned(), 2)), "{text}");
+            assert_eq!(spot.set(text, "b").unwrap(), after);
+            assert_eq!(spot.says(after), Some(("b".to_owned(), 2)));
+        }
     }
 
     #[test]
