@@ -71,8 +71,15 @@ impl<'a> Lookups<'a> {
                 return Some((lookup, Node::Text(value.clone())));
             }
             let node = match lookup.at.as_ref()? {
-                Where::At(key) => self.node(key)?,
-                several => Node::Text(several.text(|key| self.at(key)?.text())?.into_owned()),
+                Where::At(key) => match (self.node(key)?, &lookup.between) {
+                    (Node::List(items), Some(between)) => joined(&items, between)?,
+                    (node, _) => node,
+                },
+                several => {
+                    let between = lookup.between.as_deref().unwrap_or(" ");
+                    let text = several.text(between, |key| self.at(key)?.text())?;
+                    Node::Text(text.into_owned())
+                }
             };
             let misses = match (&lookup.pattern, &node) {
                 (Some(pattern), Node::Text(text)) if lookup.split.is_none() => {
@@ -147,7 +154,8 @@ impl<'a> Lookups<'a> {
             Some(pattern) => texts
                 .iter()
                 .find_map(|text| pattern.capture("value", text))?,
-            None => texts.first()?.trim(),
+            // Which of several is meant, nothing says.
+            None => <&[String; 1]>::try_from(texts.as_slice()).ok()?[0].trim(),
         };
         match &lookup.template {
             _ if text.is_empty() => None,
@@ -247,6 +255,15 @@ impl<'a> Lookups<'a> {
     }
 }
 
+/// The texts of a list as one; none where something else is listed.
+fn joined(items: &[Node], between: &str) -> Option<Node> {
+    let texts: Option<Vec<&str>> = items
+        .iter()
+        .map(|item| item.text().map(str::trim))
+        .collect();
+    Some(Node::Text(texts?.join(between)))
+}
+
 /// What a table says that stands for one need; none when it is not one that is asked for.
 fn tables<'t>(item: &Item, table: &'t Table) -> Option<(&'t str, Cow<'t, str>)> {
     let text = |key: &str| table.get(key).and_then(Node::text);
@@ -254,7 +271,7 @@ fn tables<'t>(item: &Item, table: &'t Table) -> Option<(&'t str, Cow<'t, str>)> 
         .only
         .iter()
         .all(|(key, value)| text(key) == Some(value));
-    let range = item.range.as_ref().and_then(|place| place.text(text));
+    let range = item.range.as_ref().and_then(|place| place.text(" ", text));
     let range = range.unwrap_or_default();
     text(&item.id).filter(|_| asked).map(|id| (id, range))
 }

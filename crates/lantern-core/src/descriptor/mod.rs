@@ -403,6 +403,45 @@ mod tests {
     }
 
     #[test]
+    fn a_text_may_stand_in_several_parts() {
+        let told = |fields: &str, text: &str| {
+            let family = family(&format!(
+                "name = 'leaf'\nkind = 'addon'\nshape = 'folder'\nat = 'leaves/*'\n\
+                 files = [{{ name = 'leaf.json', notation = 'json' }}]\n[reader.fields]\n{fields}"
+            ));
+            let read = read_as(&family, &[(0, text)], "leaves/ivy");
+            read.map_or_else(|fault| fault.to_string(), |read| told(&read.facts))
+        };
+        let joined = "version = { at = 'version', between = '.' }\nserver = { at = 'for', between = ' || ' }";
+        let parted = "version = { at = { 'version.major' = '{}', 'version.minor' = '{}' }, between = '.' }\n\
+                      id = { at = { by = '{}', name = '{}' }, between = '-' }";
+        let plain = "version = 'version'\nserver = 'for'";
+        let all = [
+            told(
+                joined,
+                r#"{ "version": [1, 2, 0], "for": ["5.1", "5.3.x"] }"#,
+            ),
+            told(joined, r#"{ "version": "1.2", "for": [] }"#),
+            told(joined, r#"{ "version": [1, { "of": 2 }], "for": "5.1" }"#),
+            told(
+                parted,
+                r#"{ "by": "oro", "name": "box", "version": { "major": 1, "minor": 2 } }"#,
+            ),
+            // Nothing says which of several is meant.
+            told(plain, r#"{ "version": [1, 2, 0], "for": ["5.1", "5.3"] }"#),
+            told(plain, r#"{ "version": ["1.2"], "for": ["5.1"] }"#),
+        ];
+        insta::assert_snapshot!(all.join("\n"), @r#"
+        ivy 1.2.0 needs [] uses [] server 5.1 || 5.3.x side None
+        ivy 1.2 needs [] uses [] server unknown side None
+        ivy #abcdef0123 needs [] uses [] server 5.1 side None
+        oro-box 1.2 needs [] uses [] server unknown side None
+        ivy #abcdef0123 needs [] uses [] server unknown side None
+        ivy 1.2 needs [] uses [] server 5.1 side None
+        "#);
+    }
+
+    #[test]
     fn a_range_may_stand_in_several_keys() {
         let reader = r#"
             name = "pane"

@@ -139,23 +139,30 @@ pub(super) fn fields(notation: &str, header: Option<&str>, text: &str) -> Vec<Fi
                 let last = key.rsplit('.').next().unwrap_or(key);
                 is_called(last.trim_start_matches('@'), word)
             })
-        });
-        let node = at(&table, key?);
+        })?;
+        let node = at(&table, key);
         let rule = match node {
             Some(Node::Text(text)) if *name == "server" && VERSIONS.is_match(text) => format!(
                 "{}    # TODO: are these the versions of the server that it is for?",
-                quoted(key?)
+                quoted(key)
             ),
             _ if *name == "server" => return None,
-            Some(Node::Text(text)) if matches!(*name, "needs" | "uses") => cut(key?, text),
-            Some(Node::List(items)) if matches!(*name, "needs" | "uses") => listed(key?, items)?,
+            Some(Node::List(items)) if *name == "version" => {
+                let is_number =
+                    |item: &Node| item.text().is_some_and(|text| text.parse::<u64>().is_ok());
+                let is_one = items.iter().all(is_number) && !items.is_empty();
+                is_one.then(|| format!("{{ at = {}, between = \".\" }}", quoted(key)))?
+            }
+            Some(Node::Table(table)) if *name == "version" => parted(key, table)?,
+            Some(Node::Text(text)) if matches!(*name, "needs" | "uses") => cut(key, text),
+            Some(Node::List(items)) if matches!(*name, "needs" | "uses") => listed(key, items)?,
             // Of other shapes nothing could be read by the key alone.
             Some(node) if matches!(*name, "needs" | "uses") && !is_plain(node) => return None,
-            _ => quoted(key?),
+            _ => quoted(key),
         };
         Some(Field {
             name,
-            key: key?.clone(),
+            key: key.clone(),
             rule,
             is_empty: match node {
                 Some(Node::Text(text)) => text.trim().is_empty(),
@@ -234,6 +241,20 @@ fn in_tables(key: &str, tables: &[&Table]) -> Option<String> {
     let least = if is_least { ", range = \">={}\"" } else { "" };
     let more = format!(", range = {}", quoted(range));
     Some(format!("{}{least} }}", item(&more)))
+}
+
+/// A version whose numbers stand each under a key of its own.
+fn parted(key: &str, table: &Table) -> Option<String> {
+    let part = |word: &str| table.keys().find(|key| is_called(key, word));
+    let parts: Vec<&String> = ["major", "minor", "patch"]
+        .into_iter()
+        .map_while(part)
+        .collect();
+    let each = parts
+        .iter()
+        .map(|part| format!("{} = \"{{}}\"", quoted(&format!("{key}.{part}"))));
+    let each: Vec<String> = each.collect();
+    (each.len() > 1).then(|| format!("{{ at = {{ {} }}, between = \".\" }}", each.join(", ")))
 }
 
 /// Whether a key is called by a word, however that is put together.

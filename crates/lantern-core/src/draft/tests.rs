@@ -1249,6 +1249,19 @@ fn needs_in_tables_and_server_versions() {
             r#"{ "name": "rue", "version": "1.0", "server": true, "needs": [{ "id": "sage" }, { "id": "thyme" }] }"#,
             r#"{ "name": "sage", "version": "1.0", "for": "gardens", "needs": [{ "what": "sage" }] }"#,
         ]),
+        // Versions in parts.
+        fields([
+            r#"{ "id": "rue", "version": [1, 2, 0] }"#,
+            r#"{ "id": "sage", "version": [1, 0, 3] }"#,
+        ]),
+        fields([
+            r#"{ "id": "rue", "version": { "Major": 1, "Minor": 2 } }"#,
+            r#"{ "id": "sage", "version": { "Major": 1, "Minor": 0 } }"#,
+        ]),
+        fields([
+            r#"{ "id": "rue", "version": { "of": "1" } }"#,
+            r#"{ "id": "sage", "version": ["stable"] }"#,
+        ]),
     ];
     insta::assert_snapshot!(told.join("\n"), @r#"
     [reader.fields]
@@ -1265,6 +1278,14 @@ fn needs_in_tables_and_server_versions() {
     id = "name"
     version = "version"
     needs = { at = "needs", item = { id = "id" } }
+    [reader.fields]
+    id = "id"
+    version = { at = "version", between = "." }
+    [reader.fields]
+    id = "id"
+    version = { at = { "version.Major" = "{}", "version.Minor" = "{}" }, between = "." }
+    [reader.fields]
+    id = "id"
     "#);
 }
 

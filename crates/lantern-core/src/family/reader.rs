@@ -440,6 +440,8 @@ pub struct Lookup {
     pub at: Option<Where>,
     /// Instead of a place: what is taken where no place before it had anything.
     pub value: Option<String>,
+    /// What stands between the texts of several keys, a blank where it is not stated; where it is, the texts of a list are one text, too.
+    pub between: Option<String>,
     /// Cuts a text into items at this.
     pub split: Option<String>,
     /// Each item has to match; groups `id` and `range` pick the two out, `value` a single text.
@@ -468,7 +470,7 @@ pub enum Where {
     /// At one key.
     At(String),
     /// At several keys, each with what to make of what stands there, where `{}` stands for it: the bounds of a range. What is
-    /// found of them, in the order in which they are named, is one text, with blanks between.
+    /// found of them, in the order in which they are named, is one text.
     Each(Vec<(String, String)>),
 }
 
@@ -481,8 +483,12 @@ impl Where {
         }
     }
 
-    /// What stands there; `text` says it of a key.
-    pub(crate) fn text<'t>(&self, text: impl Fn(&str) -> Option<&'t str>) -> Option<Cow<'t, str>> {
+    /// What stands there, with `between` between what stands at several keys; `text` says it of a key.
+    pub(crate) fn text<'t>(
+        &self,
+        between: &str,
+        text: impl Fn(&str) -> Option<&'t str>,
+    ) -> Option<Cow<'t, str>> {
         let keys = match self {
             Where::At(key) => return text(key).map(Cow::Borrowed),
             Where::Each(keys) => keys,
@@ -492,7 +498,7 @@ impl Where {
             Some(template.replace("{}", text))
         });
         let found: Vec<String> = found.collect();
-        (!found.is_empty()).then(|| Cow::Owned(found.join(" ")))
+        (!found.is_empty()).then(|| Cow::Owned(found.join(between)))
     }
 }
 
