@@ -558,7 +558,7 @@ pub fn show(look: &Look, plan: &Plan, server: &Server, common: &Common, all_file
     }
     let kept = plan.of(ActionKind::Keep).count();
     look.say(&format!(
-        "\n  {} to unpack; {} set aside, {} edited, {} stay; never written: {}",
+        "\n  {} to write; {} set aside, {} edited, {} stay; never written: {}",
         bytes(plan.staged_bytes()),
         count(
             plan.of(ActionKind::SetAside).count() + plan.of(ActionKind::Replace).count(),
