@@ -330,6 +330,13 @@ impl<'t> Lines<'t> {
     }
 }
 
+/// Whether a line is a remark, as the usual notations write them.
+pub(crate) fn is_remark(row: &str) -> bool {
+    let row = row.trim_start().to_ascii_lowercase();
+    let begins = ["#", "//", ";", "--", "/*", "::", "rem "];
+    begins.iter().any(|begin| row.starts_with(begin))
+}
+
 /// A line without its end, as [`str::lines`] takes it: a carriage return that no line feed follows is part of the line.
 fn without_end(whole: &str) -> &str {
     let end = whole.strip_suffix("\r\n").or(whole.strip_suffix('\n'));

@@ -46,14 +46,7 @@ const WORDS: &[(&str, &[&str])] = &[
 ];
 /// By what tables in a list name another component, and in which versions.
 const ITEM_IDS: &[&str] = &["id", "name", "identifier", "key", "modid"];
-const ITEM_RANGES: &[&str] = &[
-    "version",
-    "range",
-    "min_version",
-    "minversion",
-    "from",
-    "minimum",
-];
+const ITEM_RANGES: &[&str] = &["version", "range", "min_version", "from", "minimum"];
 
 /// What looks like a version, or a range of them.
 static VERSIONS: LazyLock<Regex> =

@@ -711,7 +711,7 @@ impl Guess {
         });
         let deep: Vec<usize> = deep.collect();
         // Each in a folder of its own, whose name it keeps.
-        if self.goes_by_name && deep.iter().all(|deep| *deep == 1) {
+        if self.goes_by_name && !deep.is_empty() && deep.iter().all(|deep| *deep == 1) {
             self.install = self.install.replace("/{id}", "/{path}");
         }
         if let Some(depth) = deep

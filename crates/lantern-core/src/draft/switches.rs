@@ -20,7 +20,7 @@ static HEADED_PAIR: LazyLock<Regex> = LazyLock::new(|| {
 });
 
 /// How such tables are written.
-#[derive(Clone, Copy, PartialEq)]
+#[derive(Clone, Copy)]
 enum Manner<'t> {
     /// In braces.
     Braces,

@@ -443,19 +443,12 @@ fn as_lines((path, text): (&str, &str), lines: &[Named], installed: usize) -> Op
     let id = format!(r"^\s*{in_front}(?P<id>{word}){version}");
     let before = if alike { before } else { "" };
     // How far they stand in may have a meaning.
-    let indents = lines
-        .iter()
-        .map(|line| line.before.len() - line.before.trim_start().len());
-    let indents: BTreeSet<&str> = lines
-        .iter()
-        .zip(indents)
-        .map(|(line, indent)| &line.before[..indent])
-        .collect();
-    let indent = indents
-        .first()
-        .filter(|_| indents.len() == 1)
-        .copied()
-        .unwrap_or_default();
+    let indent = |line: &Named| {
+        let far = line.before.len() - line.before.trim_start().len();
+        line.before[..far].to_owned()
+    };
+    let same = lines.iter().all(|line| indent(line) == indent(first));
+    let indent = if same { indent(first) } else { String::new() };
     let before = format!("{indent}{before}");
     let (kind, line, write, more) = if flagged {
         let found = FLAG.captures(&first.after)?;

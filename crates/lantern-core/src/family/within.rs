@@ -1,6 +1,7 @@
 //! The part of a text in which entries stand, where other parts have lines that look alike.
 
 use super::Pattern;
+use crate::text::is_remark;
 use serde::Deserialize;
 use std::ops::Range;
 
@@ -49,12 +50,6 @@ impl Within {
         let behind = inside.get(last.map_or(0, |last| last + 1));
         Some(begin..behind.map_or(end, |(begin, _)| *begin))
     }
-}
-
-/// Whether a line is a remark, as the notations with sections write them.
-fn is_remark(line: &str) -> bool {
-    let line = line.trim_start();
-    ["#", ";", "//"].iter().any(|begin| line.starts_with(begin))
 }
 
 #[cfg(test)]

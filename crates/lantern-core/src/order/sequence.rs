@@ -3,7 +3,7 @@
 use super::{Change, Form, OrderEntry, naming, numbers, rows, version_in};
 use crate::component::Id;
 use crate::family::OrderRule;
-use crate::text::Lines;
+use crate::text::{Lines, is_remark};
 use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -156,13 +156,6 @@ impl Sequence {
         }
         joined
     }
-}
-
-/// Whether a line is a remark, as the usual notations write them.
-fn is_remark(row: &str) -> bool {
-    let row = row.trim_start().to_ascii_lowercase();
-    let begins = ["#", "//", ";", "--", "/*", "::", "rem "];
-    begins.iter().any(|begin| row.starts_with(begin))
 }
 
 /// The longest part of a row of ranks, by their places in it, in which each is higher than the one before; of several, the one
