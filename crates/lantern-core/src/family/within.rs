@@ -7,7 +7,10 @@ use std::ops::Range;
 
 /// Such a part: what stands behind the line that opens it, and before the next one that ends it.
 #[derive(Debug, Clone, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[serde(
+    deny_unknown_fields,
+    expecting = "patterns of the lines that open and end it, as { from = …, to = … }"
+)]
 pub struct Within {
     /// Finds the line that opens it: the first one that it finds.
     pub from: Pattern,

@@ -195,6 +195,15 @@ pub fn run(args: &AdoptArgs, look: &Look) -> Result<u8> {
     if server.family.build.outside && server.config.server_version.is_none() {
         look.say("  The server program is outside the folder: state its version in lantern.toml, as server_version.");
     }
+    if let (false, Some(stated), Some(told)) = (
+        server.family.build.outside,
+        args.server_version.as_deref(),
+        found.inventory.server_version(),
+    ) && server.family.versions.version(true, stated).as_ref() != Ok(told)
+    {
+        let text = format!("  the folder tells that the server is {told}: {stated} does not count");
+        look.say(&look.paint(Means::Caution, &text));
+    }
     look.say("  lantern.toml has lines for catalogues and a drop folder: fill them in, and no command needs to be told");
     let named = match server.folder.is_far() {
         true => Path::new(&server.config.name),

@@ -129,9 +129,13 @@ fn a_program_is_of_the_version_that_stands_beside_it() {
     world.write("hedge.family.toml", &family);
     world.write("hedge/hedge.sh", SERVER);
     world.write("hedge/VERSION", "1.0\n");
-    hedge::adopt(&world);
     // What is stated does not count where the folder tells another.
-    world.edit("hedge/lantern.toml", "\"1.0\"", "\"0.9\"");
+    let family_file = ["--family", "hedge.family.toml"];
+    let adopt = ["adopt", "hedge", "--server-version", "0.9"];
+    assert_snapshot!(
+        "beside_program_adopt",
+        world.lantern(&[&adopt[..], &family_file].concat())
+    );
     let survey = ["survey", "--server", "hedge"];
     assert_snapshot!("beside_program_survey", world.lantern(&survey));
     let release = [
